@@ -1,0 +1,34 @@
+# make demo: set up and run the main job on demo data.   make test: set up and run the tests.
+PYTHON ?= python3
+BIN := .venv/bin
+
+.PHONY: demo test check bench screenshots clean
+
+$(BIN)/python:
+	$(PYTHON) -m venv .venv
+
+# Installed again only when what is to be installed has changed.
+.venv/installed: pyproject.toml | $(BIN)/python
+	$(BIN)/python -m pip install --quiet --disable-pip-version-check --editable '.[dev]'
+	@touch $@
+
+demo: .venv/installed
+	$(BIN)/kindynos demo
+
+test: .venv/installed
+	$(BIN)/python -m tests
+
+check: .venv/installed
+	$(BIN)/ruff format --check .
+	$(BIN)/ruff check .
+	$(BIN)/mypy
+	$(BIN)/lint-imports
+
+bench: .venv/installed
+	$(BIN)/python -m benchmarks
+
+screenshots: .venv/installed
+	$(BIN)/python docs/screenshots/make.py
+
+clean:
+	rm -rf .venv larkholm

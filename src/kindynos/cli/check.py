@@ -1,0 +1,41 @@
+"""``kindynos check``: read a model file and look it over."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+import click
+
+from kindynos.cli.common import changed, model_argument, set_option
+
+
+@click.command()
+@model_argument
+@set_option
+def check(file: Path, changes: tuple[str, ...]) -> None:
+    """Read the model in FILE, put its lines in order, show its base case and where its figures come from.
+
+    Warns of what looks wrong: a driver nothing uses, a rate of 8 where 0.08 is meant, an sd out of proportion, a law that
+    can be negative for a price or exceed 1 for a share, nothing said about what moves together.
+
+    \b
+      kindynos check night_ferry.toml
+      kindynos check night_ferry.toml --set hurdle=0.10
+    """
+    from rich.markup import escape
+
+    from kindynos.model.file import load_model
+    from kindynos.model.review import review
+    from kindynos.reports import text
+
+    model = changed(load_model(file), changes)
+    program = model.compiled()
+    units = {name: getattr(quantity, "unit", None) for name, quantity in model.quantities.items()}
+    screen = text.console(140)
+    counts = f"{len(program.givens)} given, {len(program.drivers)} drivers, {len(program.lines)} lines"
+    lines = model.base_case().drop(index=list(program.givens), errors="ignore")
+    screen.print(f"[bold]{escape(model.name)}[/]: {counts}, of which {len(program.outcomes)} outcomes\n")
+    screen.print(text.givens_table(program))
+    screen.print(text.drivers_table(program))
+    screen.print(text.sheet_table("Base case, in the order it is worked out", lines, units))
+    screen.print(text.findings(review(program)))

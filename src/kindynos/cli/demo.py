@@ -1,0 +1,55 @@
+"""``kindynos demo``: the made-up company's files, and the main job done on them."""
+
+from __future__ import annotations
+
+from importlib.resources import files
+from pathlib import Path
+
+import click
+
+from kindynos.cli.common import Bar
+
+FILES = ("night_ferry.toml",)
+TRIALS, SEED = 20_000, 11
+
+
+@click.command()
+@click.option(
+    "--to", "folder", type=click.Path(path_type=Path), default=Path("larkholm"), show_default=True, metavar="DIR",
+    help="The folder to write to; made when it is not there.",
+)  # fmt: skip
+def demo(folder: Path) -> None:
+    """Copy the demo files of Larkholm Ferries (invented) to a folder and run the night ferry, saying what is done and why.
+
+    \b
+      kindynos demo
+      kindynos demo --to /tmp/larkholm
+    """
+    from kindynos.model.file import load_model
+    from kindynos.reports.files import staged, write_run
+    from kindynos.reports.text import console, run_report
+
+    with staged(folder) as stage:
+        for name in FILES:
+            (stage / name).write_bytes(files("kindynos.demo").joinpath(name).read_bytes())
+    model_file = folder / FILES[0]
+    click.echo(
+        f"Larkholm Ferries, an invented company, may buy an electric night ferry. {model_file} states what is known (fares,\n"
+        "crew, tax) and what is uncertain (the yard's price, how full the ferry sails, energy). One forecast would hide how\n"
+        f"sure it is, so the model is worked out {TRIALS:,} times with drawn drivers:\n\n"
+        f"  kindynos run {model_file} --trials {TRIALS} --seed {SEED} --out {folder}\n"
+    )
+    model = load_model(model_file)
+    with staged(folder) as stage:
+        with Bar("simulating") as progress:
+            run = model.simulate(TRIALS, SEED, progress=progress)
+        written = write_run(run, stage)
+    console().print(run_report(run))
+    value = run["net_value"]
+    loss, base = value.chance(below=0), value.percentile_of(value.base)
+    click.echo(
+        f"\nThe base case alone looks safe, and yet {100 * loss:.0f} % of the trials lose money at the hurdle rate; the base\n"
+        f"case lies at percentile {base:.0f} of the trials. The ranking shows which figure deserves more study.\n"
+        f"\nWritten to {folder}: {', '.join([*FILES, *written])}\n"
+        f"Next: kindynos check {model_file}; kindynos run {model_file} --set fare=58"
+    )

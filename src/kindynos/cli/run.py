@@ -1,0 +1,56 @@
+"""``kindynos run``: simulate a model file."""
+
+from __future__ import annotations
+
+from contextlib import nullcontext
+from pathlib import Path
+
+import click
+
+from kindynos.cli.common import Bar, changed, model_argument, set_option
+
+
+@click.command()
+@model_argument
+@click.option("--trials", type=int, default=10_000, show_default=True, help="How many joint draws of the drivers.")
+@click.option("--seed", type=int, help="A whole number that reproduces a run; without it one is chosen and shown.")
+@click.option("--sampling", default="latin", show_default=True, help="The sampling plan: latin or random.")
+@click.option("--workers", type=int, help="Threads to use; all processors by default. The answer is the same.")
+@set_option
+@click.option("--out", type=click.Path(path_type=Path), metavar="DIR", help="Write trials, summary and figures there.")
+@click.option("--json", "as_data", is_flag=True, help="Print the summary as JSON, for other programs.")
+def run(
+    file: Path,
+    trials: int,
+    seed: int | None,
+    sampling: str,
+    workers: int | None,
+    changes: tuple[str, ...],
+    out: Path | None,
+    as_data: bool,
+) -> None:
+    """Simulate the model in FILE and report its outcomes, each figure with its sampling error.
+
+    \b
+      kindynos run night_ferry.toml --trials 50000 --seed 11
+      kindynos run night_ferry.toml --set fare=58 --set load=0.55
+      kindynos run night_ferry.toml --out results
+    """
+    from kindynos.model.file import load_model
+    from kindynos.reports.files import staged, write_run
+
+    model = changed(load_model(file), changes)
+    with staged(out) if out else nullcontext() as stage:
+        with Bar("simulating") as progress:
+            found = model.simulate(trials, seed, sampling, workers, progress)
+        written = write_run(found, stage) if stage else []
+        if as_data:
+            from kindynos.reports.summary import as_json, summary
+
+            click.echo(as_json(summary(found)), nl=False)
+        else:
+            from kindynos.reports.text import console, run_report
+
+            console().print(run_report(found))
+    if written and not as_data:
+        click.echo(f"\nWritten to {out}: {', '.join(written)}")

@@ -1,0 +1,1 @@
+"""Demo data of Larkholm Ferries, an invented company."""

@@ -1,0 +1,200 @@
+"""The contract of a distribution: the law of one uncertain number."""
+
+from __future__ import annotations
+
+import math
+from abc import ABC, abstractmethod
+from collections.abc import Callable
+from dataclasses import fields
+from typing import TYPE_CHECKING, Any, ClassVar, overload
+
+import numpy as np
+from numpy.typing import ArrayLike, NDArray
+
+from kindynos.errors import KindynosError
+from kindynos.validate import whole, wrong
+
+Floats = NDArray[np.float64]
+
+HALF_ULP = 2.0**-54  # keeps a score off 0, where a law without a lower end would give -inf
+
+
+class _Fallback:
+    """A property that a frozen dataclass field of the same name may replace (``sd`` of Normal)."""
+
+    def __init__(self, compute: Callable[[Any], float]) -> None:
+        self.compute = compute
+
+    def __get__(self, law: Any, owner: type) -> float:
+        if law is None:  # so that dataclass() sees no default
+            raise AttributeError
+        return self.compute(law)
+
+
+class Distribution(ABC):
+    """The law of one uncertain number.
+
+    A subclass is a frozen dataclass whose fields are its parameters. It checks them in ``__post_init__`` and supplies
+    ``mean`` (as a field or a property), ``variance``, ``skewness``, ``support``, ``_density``, ``_cdf`` and ``_quantile``.
+    All array methods take any shape and return the same shape, float64; a single number gives a float.
+    """
+
+    label: ClassVar[str]  # the name in model files, lower-case words
+    use: ClassVar[str]  # one line: what it is good for
+    discrete: ClassVar[bool] = False
+
+    if TYPE_CHECKING:
+
+        @property
+        def mean(self) -> float:
+            """The expected value."""
+
+        @property
+        def sd(self) -> float:
+            """The standard deviation."""
+
+    else:
+        sd = _Fallback(lambda law: math.sqrt(law.variance))
+
+    @property
+    @abstractmethod
+    def variance(self) -> float:
+        """The variance, the square of the standard deviation."""
+
+    @property
+    @abstractmethod
+    def skewness(self) -> float:
+        """The third standardised moment; NaN where it does not exist."""
+
+    @property
+    @abstractmethod
+    def support(self) -> tuple[float, float]:
+        """The lowest and the highest value possible."""
+
+    @abstractmethod
+    def _density(self, x: Floats) -> Floats:
+        """The density at ``x``, or the mass on it for a discrete law."""
+
+    @abstractmethod
+    def _cdf(self, x: Floats) -> Floats:
+        """The chance of ``x`` or less."""
+
+    @abstractmethod
+    def _quantile(self, u: Floats) -> Floats:
+        """The value at each level; ``u`` lies in [0, 1]. The engine calls this with scores inside (0, 1)."""
+
+    def _survival(self, x: Floats) -> Floats:
+        """The chance of more than ``x``; overridden where ``1 - cdf`` would lose digits."""
+        return 1.0 - self._cdf(x)
+
+    @overload
+    def pdf(self, x: float) -> float: ...
+    @overload
+    def pdf(self, x: ArrayLike) -> Floats: ...
+    def pdf(self, x: ArrayLike) -> float | Floats:
+        """Return the probability density at ``x``. Raises KindynosError for a discrete law, which has a ``pmf``."""
+        if self.discrete:
+            raise KindynosError(f"{type(self).__name__} is discrete and has no density; use pmf")
+        return _apply(self._density, x)
+
+    @overload
+    def pmf(self, x: float) -> float: ...
+    @overload
+    def pmf(self, x: ArrayLike) -> Floats: ...
+    def pmf(self, x: ArrayLike) -> float | Floats:
+        """Return the probability of exactly ``x``. Raises KindynosError for a continuous law, which has a ``pdf``."""
+        if not self.discrete:
+            raise KindynosError(f"{type(self).__name__} is continuous and has no mass on single values; use pdf")
+        return _apply(self._density, x)
+
+    @overload
+    def cdf(self, x: float) -> float: ...
+    @overload
+    def cdf(self, x: ArrayLike) -> Floats: ...
+    def cdf(self, x: ArrayLike) -> float | Floats:
+        """Return the chance of a value of ``x`` or less."""
+        return _apply(self._cdf, x)
+
+    @overload
+    def quantile(self, u: float) -> float: ...
+    @overload
+    def quantile(self, u: ArrayLike) -> Floats: ...
+    def quantile(self, u: ArrayLike) -> float | Floats:
+        """Return the value at each level ``u`` in [0, 1]: the smallest whose cdf reaches ``u``.
+
+        Raises ParameterError for a level outside [0, 1].
+        """
+        levels = np.asarray(u, dtype=np.float64)
+        outside = (levels < 0) | (levels > 1)
+        if outside.any():
+            raise wrong(type(self).__name__, "a level", "from 0 to 1", float(levels[outside].flat[0]))
+        return _apply(self._quantile, levels)
+
+    @overload
+    def percentile(self, q: float) -> float: ...
+    @overload
+    def percentile(self, q: ArrayLike) -> Floats: ...
+    def percentile(self, q: ArrayLike) -> float | Floats:
+        """Return the value at each percentile ``q`` in [0, 100]; raises ParameterError for one outside."""
+        percents = np.asarray(q, dtype=np.float64)
+        outside = (percents < 0) | (percents > 100)
+        if outside.any():
+            raise wrong(type(self).__name__, "a percentile", "from 0 to 100", float(percents[outside].flat[0]))
+        return _apply(self._quantile, percents / 100)
+
+    def sample(self, size: int | tuple[int, ...], seed: int | None = None) -> Floats:
+        """Return independent draws of the given size; the same seed gives the same draws.
+
+        >>> from kindynos import Uniform
+        >>> Uniform(2, 4).sample(3, seed=1).shape
+        (3,)
+        """
+        if seed is not None:
+            whole("sample", "seed", seed, least=0)
+        scores = np.random.Generator(np.random.SFC64(seed)).random(size)
+        return self._quantile(np.maximum(scores, HALF_ULP))
+
+    def chance(self, *, above: float | None = None, below: float | None = None, at: float | None = None) -> float:
+        """Return the chance of a value strictly above, strictly below, between the two, or at one value.
+
+        Raises KindynosError when nothing is asked, or ``at`` together with the others.
+
+        >>> from kindynos import Uniform
+        >>> Uniform(0, 10).chance(above=2, below=5)
+        0.3
+        """
+        if at is not None:
+            if above is not None or below is not None:
+                raise KindynosError("chance: at cannot be combined with above or below")
+            return self._mass(at)
+        if below is None:
+            if above is None:
+                raise KindynosError("chance: say above=, below= or at=")
+            return float(_apply(self._survival, above))
+        under = self.cdf(below) - self._mass(below)
+        return under if above is None else max(under - self.cdf(above), 0.0)
+
+    def __repr__(self) -> str:
+        kind: Any = type(self)  # every law is a dataclass, which this class cannot say
+        parts = [(field, getattr(self, field.name)) for field in fields(kind)]
+        shown = [f"{field.name}={_plain(value)}" for field, value in parts if value != field.default]
+        return f"{kind.__name__}({', '.join(shown)})"
+
+    def _mass(self, x: float) -> float:
+        return self.pmf(x) if self.discrete else 0.0
+
+
+def _plain(value: Any) -> str:
+    """Return a parameter's exact repr, whole numbers without a decimal point."""
+    if isinstance(value, tuple):
+        return "[" + ", ".join(map(_plain, value)) + "]"
+    if isinstance(value, float) and value.is_integer() and abs(value) < 1e15:
+        return str(int(value))
+    return repr(value)
+
+
+def _apply(method: Callable[[Floats], Floats], x: ArrayLike) -> float | Floats:
+    values = np.asarray(x, dtype=np.float64)
+    with np.errstate(divide="ignore", invalid="ignore", over="ignore"):
+        answer = method(np.atleast_1d(values))
+    return float(answer[0]) if values.ndim == 0 else answer

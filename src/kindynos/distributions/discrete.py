@@ -1,0 +1,104 @@
+"""Laws on single values."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+from functools import cached_property
+from itertools import pairwise
+
+import numpy as np
+
+from kindynos.distributions.base import Distribution, Floats
+from kindynos.errors import ParameterError
+from kindynos.validate import finite, wrong
+
+
+@dataclass(frozen=True, repr=False)
+class Discrete(Distribution):
+    """Any finite list of values with their probabilities, which add up to 1.
+
+    Source: Johnson, Kemp and Kotz, Univariate Discrete Distributions (2005), chapter 1.
+
+    >>> Discrete([0, 100], [0.9, 0.1]).mean
+    10.0
+    """
+
+    values: Sequence[float]
+    probabilities: Sequence[float]
+
+    label = "discrete"
+    use = "a few separate cases, each with its probability"
+    discrete = True
+
+    def __post_init__(self) -> None:
+        pairs = sorted(zip(*self._checked(), strict=True))
+        values = [value for value, _ in pairs]
+        for earlier, later in pairwise(values):
+            if earlier == later:
+                raise wrong("Discrete", "each of values", "given once", later)
+        object.__setattr__(self, "values", tuple(values))
+        object.__setattr__(self, "probabilities", tuple(probability for _, probability in pairs))
+
+    def _checked(self) -> tuple[list[float], list[float]]:
+        for name in ("values", "probabilities"):
+            if isinstance(getattr(self, name), str) or not hasattr(getattr(self, name), "__len__"):
+                raise wrong("Discrete", name, "a list of numbers", getattr(self, name))
+        values = [finite("Discrete", f"values[{i}]", value) for i, value in enumerate(self.values)]
+        chances = [finite("Discrete", f"probabilities[{i}]", p) for i, p in enumerate(self.probabilities)]
+        if not values:
+            raise ParameterError("Discrete: values must hold at least one value")
+        if len(values) != len(chances):
+            raise ParameterError(
+                f"Discrete: values and probabilities must be equally many, not {len(values)} and {len(chances)}"
+            )
+        for i, chance in enumerate(chances):
+            if chance < 0:
+                raise wrong("Discrete", f"probabilities[{i}]", "at least 0", chance)
+        if abs(sum(chances) - 1) > 1e-9:
+            raise ParameterError(f"Discrete: probabilities must add up to 1, not {sum(chances):.6g}")
+        return values, chances
+
+    @cached_property
+    def _arrays(self) -> tuple[Floats, Floats, Floats]:
+        values, chances = np.array(self.values), np.array(self.probabilities)
+        cumulative = np.cumsum(chances)
+        cumulative[np.flatnonzero(chances)[-1] :] = 1.0  # so that a level of 1 is the highest possible value
+        return values, chances, cumulative
+
+    def _moment(self, power: int) -> float:
+        values, chances, _ = self._arrays
+        return float(((values - self.mean) ** power) @ chances)
+
+    @cached_property
+    def mean(self) -> float:
+        values, chances, _ = self._arrays
+        return float(values @ chances)
+
+    @property
+    def variance(self) -> float:
+        return self._moment(2)
+
+    @property
+    def skewness(self) -> float:
+        return self._moment(3) / self.variance**1.5 if self.variance else float("nan")
+
+    @property
+    def support(self) -> tuple[float, float]:
+        values, chances, _ = self._arrays
+        possible = values[chances > 0]
+        return float(possible[0]), float(possible[-1])
+
+    def _density(self, x: Floats) -> Floats:
+        values, chances, _ = self._arrays
+        place = np.minimum(np.searchsorted(values, x), len(values) - 1)
+        return np.where(values[place] == x, chances[place], x * 0.0)
+
+    def _cdf(self, x: Floats) -> Floats:
+        values, _, cumulative = self._arrays
+        return np.where(np.isnan(x), x, np.concatenate([[0.0], cumulative])[np.searchsorted(values, x, side="right")])
+
+    def _quantile(self, u: Floats) -> Floats:
+        values, _, cumulative = self._arrays
+        place = np.searchsorted(cumulative, np.where(u > 0, u, np.finfo(float).tiny))
+        return np.where(np.isnan(u), u, values[np.minimum(place, len(values) - 1)])

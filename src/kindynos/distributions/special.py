@@ -1,0 +1,19 @@
+"""SciPy's special functions as the laws use them: on float arrays, giving float arrays."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+
+import numpy as np
+from numpy.typing import NDArray
+from scipy import special
+
+Special = Callable[..., NDArray[np.float64]]
+
+ndtr: Special = special.ndtr  # the normal cdf
+ndtri: Special = special.ndtri  # the normal quantile
+betainc: Special = special.betainc
+betaincc: Special = special.betaincc
+betaincinv: Special = special.betaincinv
+betainccinv: Special = special.betainccinv
+betaln: Special = special.betaln

@@ -1,0 +1,1 @@
+"""Blocks of trials, and the workers that work them out."""

@@ -1,0 +1,1 @@
+"""Calculations on arrays of cash flows, periods first and trials last."""

@@ -1,0 +1,64 @@
+"""Net present value, and an index that compounds."""
+
+from __future__ import annotations
+
+import numpy as np
+from numpy.typing import ArrayLike, NDArray
+
+from kindynos.errors import ParameterError
+from kindynos.finance.shapes import as_rate, as_row, scalar_if
+from kindynos.validate import whole
+
+Floats = NDArray[np.float64]
+
+
+def npv(rate: ArrayLike, flows: ArrayLike, start: ArrayLike = 0.0) -> Floats | float:
+    """Return the net present value of flows at the ends of periods 1 to n, and of ``start`` at time 0.
+
+    ``rate`` is a fraction per period: a number, one a trial ``(trials,)``, or a row ``(periods, trials)``. ``flows`` is
+    ``(periods,)`` or ``(periods, trials)``; ``start`` is a number or one a trial. The answer is ``(trials,)``, or a float
+    when nothing differs by trial; it is NaN for trials with a rate at or below -1. Raises ParameterError for such a rate
+    given as a number, and for shapes that do not fit.
+
+    Source: Brealey, Myers and Allen, Principles of Corporate Finance, chapter 2.
+
+    >>> npv(0.1, [0.0, 121.0], start=-90)
+    10.0
+    """
+    row = as_row("npv", "flows", flows)
+    rates = as_rate("npv", rate, flows)
+    first = np.asarray(start, dtype=np.float64)
+    if first.ndim > 1:
+        raise ParameterError(f"npv: start must be a number or one a trial, not {first.shape}")
+    periods = row.shape[0]
+    if rates.ndim == 2 and rates.shape[0] != periods:
+        raise ParameterError(f"npv: rate has {rates.shape[0]} periods and flows have {periods}")
+    discount = np.asarray(1 / (1 + np.where(rates > -1, rates, np.nan)), dtype=np.float64)
+    by_period: Floats = discount if rates.ndim == 2 else np.broadcast_to(discount, (periods, *rates.shape))
+    shape = np.broadcast_shapes(row.shape[1:], by_period.shape[1:], first.shape)
+    value: Floats = np.zeros(shape)
+    for t in range(periods - 1, -1, -1):
+        value += row[t]
+        value *= by_period[t]
+    value += first
+    flat = np.ndim(flows) == 1 and rates.ndim == 0 and first.ndim == 0
+    return scalar_if(flat, value)
+
+
+def grow(rate: ArrayLike, start: ArrayLike = 1.0, lag: int = 0) -> Floats:
+    """Return an index that compounds: start x (1 + rate of period 1) x ... up to each period, ``(periods, trials)``.
+
+    ``rate`` is a row, ``(periods,)`` or ``(periods, trials)``; ``start`` is a number or one a trial. With ``lag=1`` the first
+    period is unchanged, as an amount that is indexed only from the second year on needs: the whole index comes ``lag``
+    periods later. A flat rate with one start gives ``(periods,)``. Raises ParameterError for a rate that is no row.
+
+    >>> grow([0.1, 0.1], 100.0, lag=1).round(6)
+    array([100., 110.])
+    """
+    row = as_row("grow", "rate", rate)
+    whole("grow", "lag", lag, least=0)
+    factors: Floats = 1 + row
+    if lag:
+        factors = np.concatenate([np.ones((min(lag, len(row)), row.shape[1])), factors[: max(len(row) - lag, 0)]])
+    index: Floats = np.multiply(np.cumprod(factors, axis=0), start).astype(np.float64)
+    return index[:, 0] if np.ndim(rate) == 1 and np.ndim(start) == 0 else index

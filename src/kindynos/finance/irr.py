@@ -1,0 +1,242 @@
+"""Internal rates of return of many trials at once.
+
+With x = 1 / (1 + rate) a rate is a positive root of the polynomial whose coefficients are the flows. Three steps:
+
+1. Flows that change sign once have exactly one root. There log(inflows at x) - log(outflows at x) rises in log x with a slope
+   of at least 1, almost a straight line, so Newton's method cannot run away and needs a handful of steps.
+2. Other flows are counted by Descartes' rule on cumulative flows (Norstrom, Journal of Financial and Quantitative Analysis 7,
+   1972, 1835-1839), for rates above and below 0; most that remain have one root after all, or none.
+3. The rest is isolated exactly, in ``irr_isolate``.
+"""
+
+from __future__ import annotations
+
+import os
+from concurrent.futures import ThreadPoolExecutor
+from dataclasses import dataclass
+from functools import cached_property
+
+import numpy as np
+from numpy.typing import ArrayLike, NDArray
+
+from kindynos.errors import ParameterError
+from kindynos.finance import irr_isolate
+from kindynos.finance.notes import note
+from kindynos.finance.shapes import as_row
+
+Floats = NDArray[np.float64]
+
+CHUNK = 16_384  # trials worked on at a time: small enough for the processor's cache, large enough for threads to pay
+STEPS = 60
+NEAR = 1e-8  # a Newton step this short leaves an error of its square
+
+
+@dataclass(frozen=True)
+class IrrReport:
+    """What the rates of each trial are; flat flows count as one trial.
+
+    ``rate`` ``(trials,)`` is the only rate, NaN otherwise. ``count`` ``(trials,)`` is how many rates there are.
+    """
+
+    rate: Floats
+    count: NDArray[np.int64]
+    _several: dict[int, Floats]
+
+    @cached_property
+    def status(self) -> NDArray[np.str_]:
+        """For each trial: ``"unique"``, ``"none"`` or ``"several"``."""
+        return np.array(["none", "unique", "several"])[np.minimum(self.count, 2)]
+
+    @cached_property
+    def roots(self) -> list[Floats]:
+        """For each trial, all its rates, lowest first."""
+        return [
+            self._several.get(trial, self.rate[trial : trial + 1] if self.count[trial] == 1 else self.rate[:0])
+            for trial in range(len(self.rate))
+        ]
+
+
+def irr(flows: ArrayLike, start: ArrayLike | None = None) -> Floats | float:
+    """Return the internal rate of return per period: NaN where none exists, or more than one does.
+
+    ``flows`` is ``(periods,)`` or ``(periods, trials)``, evenly spaced; ``start``, a number or one a trial, comes one period
+    before them. The answer is ``(trials,)``, or a float of flat flows. Rates are sought above -1 and are exact to 1e-10
+    (to 1e-6 where two coincide). Raises ParameterError for shapes that do not fit.
+
+    Source: Descartes' rule of signs; see the head of this file and ``irr_report``.
+
+    >>> round(irr([-100.0, 60.0, 60.0]), 6)
+    0.130662
+    """
+    report = irr_report(flows, start)
+    failed = report.count != 1
+    if failed.any():
+        note("no IRR", int(np.count_nonzero(report.count == 0)))
+        note("several IRRs", int(np.count_nonzero(report.count > 1)))
+    flat = np.ndim(flows) == 1 and (start is None or np.ndim(start) == 0)
+    return float(report.rate[0]) if flat else report.rate
+
+
+def irr_report(flows: ArrayLike, start: ArrayLike | None = None) -> IrrReport:
+    """Return for each trial whether its internal rate of return is unique, does not exist or is one of several.
+
+    Arguments and errors as for ``irr``. A trial whose flows hold a NaN, are all zero or never change sign has none.
+
+    >>> report = irr_report([-100, 230, -132])
+    >>> report.status[0], report.roots[0].round(6)
+    (np.str_('several'), array([0.1, 0.2]))
+    """
+    row = _joined(flows, start)
+    trials = row.shape[1]
+    rate = np.full(trials, np.nan)
+    count = np.zeros(trials, dtype=np.int64)
+    several: dict[int, Floats] = {}
+    parts = [slice(begin, min(begin + CHUNK, trials)) for begin in range(0, trials, CHUNK)]
+
+    def solve(part: slice) -> None:
+        found = _solve(row[:, part], rate[part], count[part])
+        several.update({part.start + trial: roots for trial, roots in found.items()})
+
+    if len(parts) == 1:
+        solve(parts[0])
+    else:
+        with ThreadPoolExecutor(os.cpu_count()) as pool:
+            list(pool.map(solve, parts))
+    return IrrReport(rate, count, several)
+
+
+def _joined(flows: ArrayLike, start: ArrayLike | None) -> Floats:
+    row = as_row("irr", "flows", flows)
+    if start is None:
+        return row
+    first = np.atleast_1d(np.asarray(start, dtype=np.float64))
+    if first.ndim > 1:
+        raise ParameterError(f"irr: start must be a number or one a trial, not {first.shape}")
+    trials = np.broadcast_shapes(first.shape, row.shape[1:])
+    joined = np.empty((len(row) + 1, *trials))
+    joined[0] = first
+    joined[1:] = row
+    return joined
+
+
+def _solve(flows: Floats, rate: Floats, count: NDArray[np.int64]) -> dict[int, Floats]:
+    """Fill in rate and count for ``(periods, trials)`` flows; return the rates of trials that have several."""
+    changes = sign_changes(flows)
+    single = changes == 1
+    many = np.flatnonzero(changes > 1)
+    if many.size:
+        fewer = _count_bound(flows[:, many])
+        count[many[fewer == 1]] = 1
+        rate[many[fewer == 1]] = irr_isolate.only_rate(flows[:, many[fewer == 1]])
+        many = many[fewer > 1]
+    once = flows if single.all() else flows[:, single]
+    if once.size:
+        rate[single] = _newton(once)
+        count[single] = np.isfinite(rate[single])
+    several: dict[int, Floats] = {}
+    if not many.size:
+        return several
+    for trial, roots in zip(many, irr_isolate.all_rates(flows[:, many]), strict=True):
+        count[trial] = len(roots)
+        if len(roots) == 1:
+            rate[trial] = roots[0]
+        elif len(roots) > 1:
+            several[int(trial)] = roots
+    return several
+
+
+def sign_changes(values: Floats) -> NDArray[np.int64]:
+    """Count the sign changes down each column, zeros passed over: ``(n, trials)`` to ``(trials,)``; 0 beside a NaN."""
+    if (values != 0).all():
+        positive = values > 0
+        changes: NDArray[np.int64] = np.count_nonzero(positive[1:] != positive[:-1], axis=0)
+    else:
+        last = np.sign(values[0])
+        changes = np.zeros(values.shape[1], dtype=np.int64)
+        for row in values[1:]:
+            sign = np.sign(row)
+            changes += sign * last < 0
+            np.copyto(last, sign, where=sign != 0)
+    return np.where(np.isfinite(values.sum(axis=0)), changes, 0)
+
+
+def _count_bound(flows: Floats) -> NDArray[np.int64]:
+    """Return an upper bound of the number of rates, exact when it is 0 or 1 (2 or more stands for any more).
+
+    Dividing by 1 - x turns flows into cumulative flows, which by Descartes' rule bound the roots below x = 1; the same
+    backwards bounds those above.
+    """
+    total = np.zeros(flows.shape[1], dtype=np.int64)
+    for ordered in (flows, flows[::-1]):
+        total += np.minimum(sign_changes(ordered), sign_changes(np.cumsum(ordered, axis=0)))
+    size = np.abs(flows).sum(axis=0)
+    doubtful = np.abs(flows.sum(axis=0)) <= 1e-12 * size  # a rate of 0, which neither side counts
+    return np.where(doubtful, 2, total)
+
+
+def _newton(flows: Floats) -> Floats:
+    """Return the rate of ``(periods, trials)`` flows that change sign once.
+
+    Roots above x = 1 are sought in the reversed flows, so that no power overflows: there x becomes 1 / x.
+    """
+    turned: NDArray[np.bool_] = np.asarray(irr_isolate.first_nonzero(flows) > 0)
+    backwards: NDArray[np.bool_] = np.asarray((flows.sum(axis=0) < 0) != turned)
+    if turned.any():
+        flows = np.where(turned, -flows, flows)
+    with np.errstate(divide="ignore", invalid="ignore", over="ignore"):
+        if not backwards.any():
+            return np.expm1(-_log_root(flows)) + 0.0  # never -0
+        rate = np.empty(flows.shape[1])
+        rate[~backwards] = np.expm1(-_log_root(flows[:, ~backwards])) + 0.0
+        rate[backwards] = np.expm1(_log_root(-flows[::-1, backwards]))
+        return rate
+
+
+def _log_root(flows: Floats) -> Floats:
+    """Return log x, at most 0, of flows that change once, from minus to plus."""
+    if not flows.shape[1]:
+        return np.empty(0)
+    first_in = int(np.argmax((flows > 0).any(axis=1)))
+    after_last_out = len(flows) - int(np.argmax((flows[::-1] < 0).any(axis=1)))
+    earlier = np.maximum(-flows[:after_last_out], 0)
+    later = np.maximum(flows[first_in:], 0)
+    log_x = _first_guess(earlier, later, first_in)
+    active = np.arange(flows.shape[1])
+    for _ in range(STEPS):
+        now = log_x[active]
+        moved = np.minimum(now + _newton_step(earlier, later, first_in, now), 0.0)
+        log_x[active] = moved
+        going = np.abs(moved - now) > NEAR
+        if not going.any():
+            break
+        if np.count_nonzero(going) < 0.5 * going.size:
+            active, earlier, later = active[going], earlier[:, going], later[:, going]
+    return log_x
+
+
+def _first_guess(earlier: Floats, later: Floats, first_in: int) -> Floats:
+    """Return the log x of Halley's step from x = 1, where both sides are plain sums weighted by their times."""
+    before, after = _time_moments(earlier, 0), _time_moments(later, first_in)
+    gap = np.log(after[0] / before[0])
+    slope, curve = after[1] - before[1], after[2] - before[2]
+    return np.minimum(np.nan_to_num(-2 * gap * slope / (2 * slope**2 - gap * curve)), 0.0)
+
+
+def _time_moments(flows: Floats, first: int) -> tuple[Floats, Floats, Floats]:
+    """Return the sum of the flows, and the mean and the variance of their times; the first comes at ``first``."""
+    total, slope, half_curve = flows[-1].copy(), np.zeros_like(flows[0]), np.zeros_like(flows[0])
+    for row in flows[-2::-1]:  # Horner's rule at x = 1, with both derivatives
+        half_curve += slope
+        slope += total
+        total += row
+    mean = slope / total
+    return total, mean + first, 2 * half_curve / total + mean - mean**2
+
+
+def _newton_step(earlier: Floats, later: Floats, first_in: int, log_x: Floats) -> Floats:
+    """Return the step in log x towards log later(x) = log earlier(x); ``later`` begins ``first_in`` periods on."""
+    x = np.exp(log_x)
+    before, before_slope = irr_isolate.value_and_slope(earlier, x)
+    after, after_slope = irr_isolate.value_and_slope(later, x)
+    gap = first_in * log_x + np.log(after / before)
+    return -gap / (first_in + x * (after_slope / after - before_slope / before))

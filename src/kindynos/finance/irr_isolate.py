@@ -1,0 +1,181 @@
+"""Isolating every positive root of many polynomials, for flows that change sign more than once.
+
+A root x in (0, 1) is a rate above 0; the roots above 1 are those of the reversed flows. On an interval a polynomial is held by
+its Bernstein coefficients, whose sign changes bound the roots inside (Descartes, Bernstein); an interval with more than one
+change is halved by de Casteljau's rule until none is left. Source: Mourrain, Rouillier and Roy, Bernstein's basis and real
+root isolation (2005). All intervals of all trials are worked on together.
+"""
+
+from __future__ import annotations
+
+import numpy as np
+from numpy.typing import NDArray
+
+Floats = NDArray[np.float64]
+Ints = NDArray[np.int64]
+
+NARROW = 2.0**-22  # an interval this short holds, if anything, a double root
+TOUCHES = 1e-13  # a value this small beside the sum of its terms counts as zero at a double root
+STEPS = 120
+NEAR = 1e-11  # a last Newton step this short leaves an error of its square
+SAME = 1e-6  # two rates closer than this, relative to 1 + rate, count as one
+
+
+def all_rates(flows: Floats) -> list[Floats]:
+    """Return for each column of ``(periods, trials)`` all its rates above -1, lowest first."""
+    trials = flows.shape[1]
+    roots, owners = _all_roots(flows)
+    order = np.lexsort((roots, owners))
+    roots, owners = roots[order], owners[order]
+    keep = np.ones(len(roots), dtype=bool)
+    keep[1:] = (np.diff(owners) != 0) | (np.diff(roots) > SAME * (1 + roots[1:]))
+    roots, owners = roots[keep], owners[keep]
+    return np.split(roots, np.searchsorted(owners, np.arange(1, trials))) if trials else []
+
+
+def only_rate(flows: Floats) -> Floats:
+    """Return the rate of each column of flows that are known to have exactly one."""
+    rate = np.full(flows.shape[1], np.nan)
+    above = np.sign(first_nonzero(flows)) * flows.sum(axis=0) < 0
+    for side, ordered in ((above, flows), (~above, flows[::-1])):
+        part = ordered[:, side] / np.maximum(np.abs(ordered[:, side]).max(axis=0), np.finfo(float).tiny)
+        x = _bisect(part, np.zeros(part.shape[1]), np.ones(part.shape[1]), np.sign(first_nonzero(part)))
+        rate[side] = 1 / x - 1 if ordered is flows else x - 1
+    return rate
+
+
+def first_nonzero(flows: Floats) -> Floats:
+    """Return the first flow of each column that is not zero."""
+    if flows[0].all():
+        return np.asarray(flows[0])
+    first = np.argmax(flows != 0, axis=0)
+    return np.asarray(flows[first, np.arange(flows.shape[1])])
+
+
+def _all_roots(flows: Floats) -> tuple[Floats, Ints]:
+    """Return rates and the trial of each, in no order, near-doubles included."""
+    if not flows.shape[1]:
+        return np.empty(0), np.empty(0, dtype=np.int64)
+    nonzero = flows != 0
+    ends = np.stack([np.argmax(nonzero, axis=0), len(flows) - np.argmax(nonzero[::-1], axis=0)])
+    rates, owners = [], []
+    for first, last in np.unique(ends, axis=1).T:
+        trials = np.flatnonzero((ends[0] == first) & (ends[1] == last))
+        inner = flows[first:last, trials]
+        inner = inner / np.abs(inner).max(axis=0)
+        for ordered, backwards in ((inner, False), (inner[::-1], True)):
+            roots, places = _roots_below_one(ordered)
+            rates.append(roots - 1 if backwards else 1 / roots - 1)
+            owners.append(trials[places])
+    return np.concatenate(rates), np.concatenate(owners)
+
+
+def _roots_below_one(flows: Floats) -> tuple[Floats, Ints]:
+    """Return the roots in (0, 1] of each column's polynomial, and the column of each.
+
+    A coefficient of zero at the end of an interval counts as positive on both sides, so a root there is found once.
+    """
+    coefficients = _bernstein(flows)
+    column = np.arange(flows.shape[1])
+    low, width = np.zeros(len(column)), np.ones(len(column))
+    found: list[tuple[Floats, Ints]] = []
+    while column.size:
+        positive = coefficients >= 0
+        changes = np.count_nonzero(positive[1:] != positive[:-1], axis=0)
+        one = changes == 1
+        if one.any():
+            sign = np.where(positive[0, one], 1.0, -1.0)
+            found.append((_bisect(flows[:, column[one]], low[one], low[one] + width[one], sign), column[one]))
+        narrow = (changes > 1) & (width <= NARROW)
+        if narrow.any():
+            found.append(_touching(flows[:, column[narrow]], low[narrow], width[narrow], column[narrow]))
+        wide = (changes > 1) & ~narrow
+        left, right = _halve(coefficients[:, wide])
+        coefficients = np.concatenate([left, right], axis=1)
+        column = np.concatenate([column[wide]] * 2)
+        width = np.concatenate([width[wide] / 2] * 2)
+        low = np.concatenate([low[wide], low[wide] + width[: np.count_nonzero(wide)]])
+    if not found:
+        return np.empty(0), np.empty(0, dtype=np.int64)
+    return np.concatenate([roots for roots, _ in found]), np.concatenate([places for _, places in found])
+
+
+def _bernstein(flows: Floats) -> Floats:
+    """Return the Bernstein coefficients on [0, 1]: b_i = sum over j of C(i, j) / C(n, j) x flow_j."""
+    degree = len(flows) - 1
+    weights = np.zeros((degree + 1, degree + 1))
+    for j in range(degree + 1):
+        i = np.arange(j, degree + 1)
+        # C(i, j) / C(n, j) as a product of ratios below 1, so that nothing overflows.
+        ratios = (i[:, None] - np.arange(j)) / (degree - np.arange(j))
+        weights[j:, j] = ratios.prod(axis=1)
+    return weights @ flows
+
+
+def _halve(coefficients: Floats) -> tuple[Floats, Floats]:
+    """Return the coefficients on the left and the right half (de Casteljau)."""
+    right = coefficients.copy()
+    left = np.empty_like(right)
+    left[0] = right[0]
+    for i in range(1, len(right)):
+        right[: len(right) - i] = 0.5 * (right[: len(right) - i] + right[1 : len(right) - i + 1])
+        left[i] = right[0]
+    return left, right
+
+
+def _touching(flows: Floats, low: Floats, width: Floats, column: Ints) -> tuple[Floats, Ints]:
+    """Return where a polynomial touches zero inside a narrow interval: at its extremum, if it is zero there."""
+    x = low + width / 2
+    for _ in range(4):  # Newton's method for a root of the slope
+        _, slope, curve = _derivatives(flows, x)
+        with np.errstate(divide="ignore", invalid="ignore"):
+            step = np.where(curve != 0, slope / curve, 0.0)
+        x = np.clip(x - step, low - width, low + 2 * width)
+    value, _, _ = _derivatives(flows, x)
+    size, _, _ = _derivatives(np.abs(flows), x)
+    zero = np.abs(value) <= TOUCHES * size
+    return x[zero], column[zero]
+
+
+def _derivatives(flows: Floats, x: Floats) -> tuple[Floats, Floats, Floats]:
+    """Return the polynomial, its slope and its second derivative at ``x``, one a column."""
+    value, slope, half_curve = np.zeros_like(x), np.zeros_like(x), np.zeros_like(x)
+    for row in flows[::-1]:
+        half_curve = half_curve * x + slope
+        slope = slope * x + value
+        value = value * x + row
+    return value, slope, 2 * half_curve
+
+
+def _bisect(flows: Floats, low: Floats, high: Floats, sign_at_low: Floats) -> Floats:
+    """Return the one root between ``low`` and ``high`` in each column: Newton's steps, or a halving where they leave."""
+    low, high, sign = low.copy(), high.copy(), sign_at_low
+    root = 0.5 * (low + high)
+    active, x = np.arange(len(root)), root.copy()
+    for _ in range(STEPS):
+        value, slope = value_and_slope(flows, x)
+        left = value * sign > 0
+        low, high = np.where(left, x, low), np.where(left, high, x)
+        with np.errstate(divide="ignore", invalid="ignore"):
+            newton = x - value / slope
+        inside = (newton > low) & (newton < high)
+        moved = np.where(value == 0, x, np.where(inside, newton, 0.5 * (low + high)))
+        going = np.abs(moved - x) > NEAR * x
+        root[active] = x = moved
+        if not going.any():
+            break
+        if np.count_nonzero(going) < 0.5 * going.size:
+            active, x, flows = active[going], x[going], flows[:, going]
+            low, high, sign = low[going], high[going], sign[going]
+    return root
+
+
+def value_and_slope(flows: Floats, x: Floats) -> tuple[Floats, Floats]:
+    """Return the polynomial and its slope at ``x``, one a column (Horner's rule)."""
+    value, slope = flows[-1].copy(), np.zeros_like(x)
+    for row in flows[-2::-1]:
+        slope *= x
+        slope += value
+        value *= x
+        value += row
+    return value, slope

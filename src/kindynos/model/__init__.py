@@ -1,0 +1,1 @@
+"""Models: given figures, drivers, lines and outcomes, from Python or from a file."""

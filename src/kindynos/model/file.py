@@ -1,0 +1,134 @@
+"""Model files: TOML, checked on reading. Reading one runs no code."""
+
+from __future__ import annotations
+
+import tomllib
+from collections.abc import Mapping
+from pathlib import Path
+from typing import Any
+
+from kindynos.distributions import CATALOGUE
+from kindynos.distributions.registry import law_from, parameters_of
+from kindynos.errors import FileError, KindynosError, ModelError
+from kindynos.model.model import Model
+from kindynos.model.quantities import Driver, Given, Line
+
+LARGEST = 1_000_000  # bytes of a model file
+
+
+def load_model(path: str | Path) -> Model:
+    """Return the model in a TOML file. Raises FileError, naming file, table, key, value and rule, for any mistake in it.
+
+    >>> from tempfile import TemporaryDirectory
+    >>> with TemporaryDirectory() as folder:
+    ...     file = Path(folder, "tickets.toml")
+    ...     _ = file.write_text('[model]\\nname = "Tickets"\\n[given]\\nfare = 42\\n[outcomes]\\nsales = "fare * 1000"')
+    ...     load_model(file)
+    <model 'Tickets': 1 given figure, 0 drivers, 1 line>
+    """
+    path = Path(path)
+    document = _read(path)
+    from kindynos.model.schema import checked
+
+    content = checked(path, document)
+    head = content.model
+    try:
+        model = Model(head.name, head.periods, head.start, head.every)
+    except KindynosError as error:
+        raise FileError(f"{path}: [model]: {error}") from None
+    for name, given in content.given.items():
+        with _place(path, f"[given] {name}"):
+            model.given(name, given.value, unit=given.unit, source=given.source)
+    for name, driver in content.drivers.items():
+        with _place(path, f"[drivers.{name}]"):
+            law = law_from(driver.distribution, driver.parameters)
+            model.driver(name, law, each=driver.each, base=driver.base, unit=driver.unit, source=driver.source)
+    for name, line in content.lines.items():
+        with _place(path, f"[lines] {name}"):
+            model.line(name, line.formula, unit=line.unit)
+    for name, outcome in content.outcomes.items():
+        with _place(path, f"[outcomes] {name}"):
+            model.outcome(name, outcome.formula, unit=outcome.unit, target=outcome.target)
+    with _place(path, ""):
+        model.compiled()
+    return model
+
+
+def _read(path: Path) -> dict[str, Any]:
+    try:
+        data = path.read_bytes()
+    except OSError as error:
+        raise FileError(f"{path}: cannot be read: {error.strerror or error}") from None
+    if len(data) > LARGEST:
+        raise FileError(f"{path}: a model file may have {LARGEST:,} bytes, and this one has {len(data):,}")
+    try:
+        return tomllib.loads(data.decode("utf-8"))
+    except UnicodeDecodeError as error:
+        raise FileError(f"{path}: is not UTF-8 text (byte {error.start})") from None
+    except (tomllib.TOMLDecodeError, RecursionError, ValueError) as error:
+        raise FileError(f"{path}: is not TOML: {error or 'it is nested too deeply'}") from None
+
+
+class _place:  # noqa: N801  # read as a word in a with statement
+    """Puts the file and the table before the message of an error."""
+
+    def __init__(self, path: Path, place: str) -> None:
+        self.prefix = f"{path}: {place + ': ' if place else ''}"
+
+    def __enter__(self) -> None:
+        pass
+
+    def __exit__(self, kind: object, error: BaseException | None, trace: object) -> None:
+        if isinstance(error, KindynosError):
+            raise FileError(f"{self.prefix}{error}") from None
+
+
+def to_toml(model: Model) -> str:
+    """Return a model as the text of a model file; raises ModelError for a line that is a function."""
+    head: dict[str, Any] = {"name": model.name}
+    timeline = model.timeline
+    if timeline.periods is not None:
+        head |= {"periods": timeline.periods, "start": timeline.start, "every": timeline.every}
+    parts = [_table("model", head)]
+    quantities = model.quantities.values()
+    parts += [_table(f"given.{q.name}", _given(q)) for q in quantities if isinstance(q, Given)]
+    parts += [_table(f"drivers.{q.name}", _driver(q)) for q in quantities if isinstance(q, Driver)]
+    for q in quantities:
+        if isinstance(q, Line):
+            if q.formula is None:
+                raise ModelError(f"line {q.name!r} is a Python function, which a model file cannot hold")
+            entries = {"formula": q.formula, "unit": q.unit}
+            place = "outcomes" if q.outcome else "lines"
+            parts.append(_table(f"{place}.{q.name}", {**entries, "target": q.target} if q.outcome else entries))
+    return "\n".join(parts)
+
+
+def _given(given: Given) -> dict[str, Any]:
+    return {"value": given.value, "unit": given.unit, "source": given.source}
+
+
+def _driver(driver: Driver) -> dict[str, Any]:
+    label = next(name for name, law in CATALOGUE.items() if type(driver.law) is law)
+    entries = {"distribution": label, **parameters_of(driver.law)}
+    return {**entries, "each": driver.each, "base": driver.base, "unit": driver.unit, "source": driver.source}
+
+
+def _table(name: str, entries: Mapping[str, Any]) -> str:
+    lines = [f"{key} = {_value(value)}" for key, value in entries.items() if value is not None]
+    head, _, key = name.partition(".")
+    title = f"{head}.{key if key.isascii() else _text(key)}" if key else head
+    return "\n".join([f"[{title}]", *lines, ""])
+
+
+def _value(value: Any) -> str:
+    if isinstance(value, str):
+        return _text(value)
+    if isinstance(value, tuple | list):
+        return "[" + ", ".join(_value(item) for item in value) + "]"
+    return repr(value)
+
+
+def _text(text: str) -> str:
+    """Return a TOML basic string."""
+    escaped = text.replace("\\", "\\\\").replace('"', '\\"')
+    return '"' + "".join(c if c.isprintable() else f"\\u{ord(c):04x}" for c in escaped) + '"'

@@ -1,0 +1,278 @@
+"""The model an analyst states."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterable, Mapping
+from dataclasses import replace as replaced
+from typing import TYPE_CHECKING, Any, TypeVar, overload
+
+from kindynos.distributions import Distribution
+from kindynos.errors import KindynosError, ModelError, nearest
+from kindynos.model.formula.parse import is_name
+from kindynos.model.formula.tree import PERIOD
+from kindynos.model.program import Program, compile_model
+from kindynos.model.quantities import Driver, Given, Line, Quantity, check_signature, figure
+from kindynos.model.timeline import Timeline
+from kindynos.validate import finite, one_of, shown
+
+if TYPE_CHECKING:
+    import pandas as pd
+
+    from kindynos.results.run import Run
+
+Function = TypeVar("Function", bound=Callable[..., Any])
+_KINDS = {Given: "given figure", Driver: "driver", Line: "line"}
+
+
+class Model:
+    """A set of named quantities: given figures, uncertain drivers, calculated lines, and outcomes to report on.
+
+    ``periods`` is the number of periods of its rows, ``start`` the label of the first (``"2028"``, ``"2028-Q1"``,
+    ``"2028-01"``), ``every`` their length: year, quarter or month.
+
+    >>> model = Model("Tickets")
+    >>> model.given(fare=42.0)
+    >>> from kindynos import Normal
+    >>> model.driver("sold", Normal(1000, 100))
+    >>> model.outcome("sales", "fare * sold", unit="EUR")
+    >>> run = model.simulate(trials=1000, seed=1)
+    >>> round(run["sales"].mean, -2)
+    42000.0
+    """
+
+    def __init__(self, name: str, periods: int | None = None, start: str | int | None = None, every: str = "year") -> None:
+        if not isinstance(name, str) or not name.strip():
+            raise ModelError(f"Model: name must be a text that is not empty, not {shown(name)}")
+        self.name = name
+        self._timeline = Timeline.of(periods, start, every)
+        self._quantities: dict[str, Quantity] = {}
+
+    @property
+    def periods(self) -> int | None:
+        """The number of periods, None for a model without."""
+        return self._timeline.periods
+
+    @property
+    def quantities(self) -> Mapping[str, Quantity]:
+        """All quantities by name, in the order of their declaration."""
+        return dict(self._quantities)
+
+    @property
+    def timeline(self) -> Timeline:
+        """The periods and their labels."""
+        return self._timeline
+
+    def __repr__(self) -> str:
+        counts = {word: sum(type(q) is kind for q in self._quantities.values()) for kind, word in _KINDS.items()}
+        parts = ", ".join(f"{count} {word}{'' if count == 1 else 's'}" for word, count in counts.items())
+        return f"<model {self.name!r}: {parts}>"
+
+    def given(
+        self,
+        name: str | None = None,
+        value: Any = None,
+        /,
+        *,
+        unit: str | None = None,
+        source: str | None = None,
+        **figures: Any,
+    ) -> None:
+        """Declare figures that are known: ``given(fare=42.0, seats=320)``, or one with its unit and source.
+
+        A figure is a number, a list with one number a period, or pairs (key, value) that make a table for ``lookup``.
+        Raises ModelError or ParameterError for a name that is taken or a value that is none of these.
+        """
+        if name is not None:
+            if value is None:
+                raise ModelError(f"given {name!r}: no value; say given({name!r}, 42.0) or given({name}=42.0)")
+            self._add(Given(self._checked(name), figure(name, value, self.periods), unit, source))
+        elif not figures:
+            raise ModelError("given: nothing given; say given(fare=42.0)")
+        elif unit is not None or source is not None:
+            raise ModelError("given: unit and source belong to one figure; say given('fare', 42.0, unit=..., source=...)")
+        for key, number in figures.items():
+            self._add(Given(self._checked(key), figure(key, number, self.periods)))
+
+    def driver(
+        self,
+        name: str,
+        distribution: Distribution,
+        *,
+        each: str | None = None,
+        base: float | None = None,
+        unit: str | None = None,
+        source: str | None = None,
+    ) -> None:
+        """Declare an uncertain input: one number a trial, or with ``each="period"`` the same law drawn anew each period.
+
+        ``base`` is its value in the base case, the mean unless given. Raises ModelError or ParameterError.
+        """
+        self._checked(name)
+        if not isinstance(distribution, Distribution):
+            raise ModelError(f"driver {name!r}: needs a distribution such as Normal(10, 2), not {shown(distribution)}")
+        if each is not None:
+            one_of(f"driver {name!r}", "each", each, ("period",))
+            if self.periods is None:
+                raise ModelError(f"driver {name!r}: each='period' needs a model with periods")
+        driver = Driver(name, distribution, each, None, unit, source)
+        if base is None:
+            finite(f"driver {name!r}", "the mean, its base value (give base= instead),", distribution.mean)
+        else:
+            driver = replaced(driver, base=finite(f"driver {name!r}", "base", base))
+        self._add(driver)
+
+    @overload
+    def line(self, name: Function, /) -> Function: ...
+    @overload
+    def line(self, name: str, formula: str, *, unit: str | None = None) -> None: ...
+    @overload
+    def line(self, *, unit: str | None = None, each_trial: bool = False) -> Callable[[Function], Function]: ...
+    def line(self, name: Any = None, formula: str | None = None, *, unit: str | None = None, each_trial: bool = False) -> Any:
+        """Declare a calculated quantity, as a decorator on a function or with a formula.
+
+        The function's parameter names say which quantities it needs; it gets and returns arrays with the trials last and
+        the periods before them. With ``each_trial=True`` it is called for one trial at a time, with floats and rows
+        ``(periods,)``, and may use ``if``. Raises ModelError, or FormulaError for a formula that cannot be read.
+        """
+        return self._declare(name, formula, Line("", unit=unit, each_trial=each_trial))
+
+    @overload
+    def outcome(self, name: Function, /) -> Function: ...
+    @overload
+    def outcome(self, name: str, formula: str, *, unit: str | None = None, target: float | None = None) -> None: ...
+    @overload
+    def outcome(
+        self, *, unit: str | None = None, target: float | None = None, each_trial: bool = False
+    ) -> Callable[[Function], Function]: ...
+    def outcome(
+        self,
+        name: Any = None,
+        formula: str | None = None,
+        *,
+        unit: str | None = None,
+        target: float | None = None,
+        each_trial: bool = False,
+    ) -> Any:
+        """Declare a line to report on, with its unit and, where there is one, the target that matters; otherwise as line."""
+        checked = None if target is None else finite("outcome", "target", target)
+        return self._declare(name, formula, Line("", unit=unit, outcome=True, target=checked, each_trial=each_trial))
+
+    def _declare(self, name: Any, formula: str | None, blank: Line) -> Any:
+        word = "outcome" if blank.outcome else "line"
+        if isinstance(name, str):
+            if formula is None:
+                raise ModelError(f"{word} {name!r} has no formula; say {word}({name!r}, 'fare * seats')")
+            self._checked(name)
+            if blank.each_trial:
+                raise ModelError(f"{word} {name!r}: each_trial is for functions; a formula works on all trials at once")
+            line = replaced(blank, name=name, formula=formula)
+            try:
+                _ = line.tree
+            except KindynosError as error:
+                raise type(error)(f"{word} {name!r}: {error}") from None
+            self._add(line)
+            return None
+
+        def decorate(function: Function) -> Function:
+            label = getattr(function, "__name__", "")
+            check_signature(label, function)
+            self._add(replaced(blank, name=self._checked(label), function=function))
+            return function
+
+        return decorate if name is None else decorate(name)
+
+    def _checked(self, name: Any) -> str:
+        if not is_name(name):
+            raise ModelError(f"{name!r} cannot be a name: it must be an identifier such as 'fuel_price', and no word of Python")
+        if name == PERIOD:
+            raise ModelError(f"{name!r} cannot be a name: it stands for the number of the period")
+        return str(name)
+
+    def _add(self, quantity: Quantity) -> None:
+        earlier = self._quantities.get(quantity.name)
+        again = earlier == quantity or (isinstance(quantity, Line) and quantity.same_as(earlier))
+        if earlier is not None and not again:
+            raise ModelError(
+                f"the name {quantity.name!r} is already a {_KINDS[type(earlier)]}; "
+                "choose another, or use replace() for a changed model"
+            )
+        self._quantities[quantity.name] = quantity
+
+    def replace(self, **figures_or_laws: Any) -> Model:
+        """Return a new model with other given figures, other laws, or drivers fixed at a number; this one is untouched.
+
+        >>> model = Model("Tickets")
+        >>> model.given(fare=42.0)
+        >>> model.replace(fare=45.0).quantities["fare"].value
+        45.0
+        """
+        other = Model.__new__(Model)
+        other.name, other._timeline = self.name, self._timeline
+        other._quantities = dict(self._quantities)
+        for name, value in figures_or_laws.items():
+            other._quantities[name] = self._replacement(name, value)
+        return other
+
+    def _replacement(self, name: str, value: Any) -> Quantity:
+        old = self._quantities.get(name)
+        if old is None:
+            raise ModelError(f"replace: the model has no {name!r}{nearest(name, self._quantities)}")
+        if isinstance(old, Line):
+            raise ModelError(f"replace: {name!r} is a line, which is calculated; only given figures and drivers are replaced")
+        if isinstance(value, Distribution):
+            if isinstance(old, Given):
+                return Driver(name, value, None, None, old.unit, None)
+            return replaced(old, law=value, base=None, source=None)
+        return Given(name, figure(name, value, self.periods), old.unit)
+
+    def compiled(self) -> Program:
+        """Return the model made ready to run; raises ModelError or FormulaError for what cannot be worked out."""
+        return compile_model(self.name, self._timeline, dict(self._quantities))
+
+    def base_case(self) -> pd.DataFrame:
+        """Return the sheet with every driver at its base value: quantities down, periods across.
+
+        A column ``value`` holds the single numbers, and one column for each period the rows.
+        """
+        from kindynos.results.sheet import sheet
+
+        program = self.compiled()
+        values, _ = program.evaluate(program.base_values(), 1)
+        return sheet(program, values)
+
+    def simulate(
+        self,
+        trials: int = 10_000,
+        seed: int | None = None,
+        sampling: str = "latin",
+        workers: int | None = None,
+        progress: Callable[[int, int], object] | None = None,
+        keep: Iterable[str] | None = None,
+        on_bad: str = "count",
+    ) -> Run:
+        """Return a run: so many joint draws of all drivers, and everything calculated from them.
+
+        ``seed`` reproduces a run to the bit, for any number of ``workers`` (threads; all processors by default); without
+        one a seed is chosen, and ``run.seed`` tells it. ``sampling`` is a plan: "latin" or "random". ``progress(done,
+        total)`` is called after each block. ``keep`` names lines to hold in memory besides outcomes and drivers of one
+        number. A trial whose outcome is NaN is counted, or with ``on_bad="error"`` raises RunError. Also raises
+        ParameterError, ModelError, FormulaError, and StoppedError on an interrupt.
+        """
+        from kindynos.results.simulate import simulate
+
+        return simulate(
+            self.compiled(),
+            trials=trials,
+            seed=seed,
+            sampling=sampling,
+            workers=workers,
+            progress=progress,
+            keep=keep,
+            on_bad=on_bad,
+        )
+
+    def to_toml(self) -> str:
+        """Return the model as a model file; raises ModelError if a line is a Python function."""
+        from kindynos.model.file import to_toml
+
+        return to_toml(self)

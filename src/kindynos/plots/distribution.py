@@ -1,0 +1,125 @@
+"""The distribution of one outcome over the trials."""
+
+from __future__ import annotations
+
+import math
+from typing import Any
+
+import numpy as np
+from matplotlib.axes import Axes
+from numpy.typing import NDArray
+
+from kindynos.errors import KindynosError
+from kindynos.plots.style import ACCENT, DARK, INK, MIDDLE, axes, bare, quantity_label, scale_of, scaled_ticks
+from kindynos.reports.figures import number, shares
+from kindynos.results.result import Result
+
+Floats = NDArray[np.float64]
+MARKS = (5, 50, 95)
+
+
+def distribution(result: Result, ax: Axes | None = None, bins: int | None = None) -> Axes:
+    """Draw a histogram and the cumulative curve of ``run["name"]``, with target, base case and percentiles marked.
+
+    ``bins`` is the number of bars; by default the Freedman-Diaconis rule decides (Zeitschrift für
+    Wahrscheinlichkeitstheorie 57, 1981, 453-476). Bars below the target are dark, and the chances on either side of it are
+    written in. Raises KindynosError for a row (see ``fan``) or without a finite value.
+    """
+    if result.is_row:
+        raise KindynosError(f"{result.name!r} is a row; draw it with fan()")
+    values = result.values[np.isfinite(result.values)]
+    if not values.size:
+        raise KindynosError(f"{result.name!r} has no finite value to draw")
+    ax = axes(ax)
+    factor, word = scale_of(values)
+    edges = _edges(values, bins, result.target)
+    heights = np.histogram(values, edges)[0] / result.trials
+    _bars(ax, edges, heights, result.target)
+    top = float(heights.max()) * 1.22
+    ax.set_ylim(0, top)
+    ax.set_xlim(edges[0], edges[-1])
+    _cumulative(ax, result)
+    _percentiles(ax, result, factor, top)
+    _base(ax, result, factor, top)
+    _target(ax, result, factor, top)
+    scaled_ticks(ax.xaxis, factor)
+    ax.yaxis.set_major_formatter(lambda share, _: f"{100 * share:.3g} %")
+    ax.set_xlabel(quantity_label(result.name, result.unit, word))
+    ax.set_ylabel("share of trials in each bar")
+    left_out = result.trials - len(values)
+    missing = f"; {left_out:,} without a value left out" if left_out else ""
+    ax.set_title(f"How {result.name.replace('_', ' ')} may turn out: {result.trials:,} trials{missing}", loc="left")
+    ax.legend(loc="upper left", bbox_to_anchor=(0.0, 0.9), frameon=False)
+    return ax
+
+
+def _edges(values: Floats, bins: int | None, target: float | None) -> Floats:
+    """Return bar edges over the middle 99.8 %; one of them at the target, so that no bar lies on both sides."""
+    low, high = np.quantile(values, [0.001, 0.999])
+    if low == high:
+        return np.array([low - 0.5, low + 0.5])
+    if bins is None:
+        spread = np.subtract(*np.quantile(values, [0.75, 0.25])) or (high - low)
+        width = 2 * spread / len(values) ** (1 / 3)
+        bins = int(np.clip(math.ceil((high - low) / width), 10, 80))
+    edges = np.linspace(low, high, bins + 1)
+    if target is not None and low < target < high:
+        edges = edges + (target - edges[np.abs(edges - target).argmin()])
+    step = edges[1] - edges[0]
+    return np.concatenate([[edges[0] - step], edges, [edges[-1] + step]])
+
+
+def _bars(ax: Axes, edges: Floats, heights: Floats, target: float | None) -> None:
+    middle = (edges[1:] + edges[:-1]) / 2
+    below = middle < target if target is not None else np.zeros(len(middle), dtype=bool)
+    for side, colour in ((below, DARK), (~below, MIDDLE)):
+        ax.bar(edges[:-1][side], heights[side], np.diff(edges)[side], align="edge", color=colour, ec="white", lw=0.4)
+    bare(ax)
+
+
+def _cumulative(ax: Axes, result: Result) -> None:
+    twin = ax.twinx()
+    ordered = np.sort(result.values[~np.isnan(result.values)])
+    picked = np.linspace(0, len(ordered) - 1, min(len(ordered), 1000)).astype(int)
+    twin.plot(ordered[picked], (picked + 1) / len(ordered), color=INK, lw=1.4)
+    twin.set_ylim(0, 1.22)
+    twin.set_yticks([0, 0.25, 0.5, 0.75, 1], ["0 %", "25 %", "50 %", "75 %", "100 %"])
+    twin.set_ylabel("share of trials at or below (curve)")
+    twin.spines["top"].set_visible(False)
+
+
+def _percentiles(ax: Axes, result: Result, factor: float, top: float) -> None:
+    for q in MARKS:
+        value = float(result.percentile(q))
+        ax.plot([value, value], [0, 0.86 * top], color=INK, lw=0.8, ls=":")
+        text = f"P{q}\n{number(value / factor) if factor == 1 else f'{value / factor:.1f}'}"
+        ax.text(value, 0.865 * top, text, ha="center", va="bottom", fontsize=9, bbox=_box())
+
+
+def _base(ax: Axes, result: Result, factor: float, top: float) -> None:
+    if not isinstance(result.base, float) or not math.isfinite(result.base):
+        return
+    percentile = float(result.percentile_of(result.base))
+    label = f"base case {_short(result.base, factor)}, at percentile {percentile:.0f} of the trials"
+    ax.plot([result.base] * 2, [0, 0.80 * top], color=ACCENT, lw=2, ls="--", label=label)
+
+
+def _target(ax: Axes, result: Result, factor: float, top: float) -> None:
+    target = result.target
+    if target is None:
+        return
+    ax.plot([target, target], [0, top], color=INK, lw=1.6, label=f"target {_short(target, factor)}")
+    chances = [float(result.chance(below=target)), float(result.chance(at=target)), float(result.chance(above=target))]
+    texts = shares([*chances, max(1 - sum(chances), 0.0)])
+    low, high = ax.get_xlim()
+    if low < target < high:
+        for text, side, align in ((texts[0] + " below", -1, "right"), (texts[2] + " above", 1, "left")):
+            ax.text(target + side * 0.008 * (high - low), 0.985 * top, text, ha=align, va="top", weight="bold", bbox=_box())
+
+
+def _short(value: float, factor: float) -> str:
+    return number(value) if factor == 1 or value == 0 else f"{value / factor:.1f}"
+
+
+def _box() -> dict[str, Any]:
+    return {"facecolor": "white", "edgecolor": "none", "alpha": 0.8, "pad": 1.0}

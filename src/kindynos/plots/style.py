@@ -1,0 +1,63 @@
+"""What all pictures share: colours that differ in lightness too, number formats, and saving."""
+
+from __future__ import annotations
+
+import os
+from collections.abc import Callable
+from pathlib import Path
+from typing import Any
+
+from matplotlib.axes import Axes
+from matplotlib.ticker import FuncFormatter
+
+from kindynos.reports.figures import number
+
+DARK, MIDDLE, LIGHT, INK, ACCENT = "#1f4e79", "#6fa3cf", "#cfe0ef", "#222222", "#d9730d"
+
+
+def axes(ax: Axes | None) -> Axes:
+    """Return the axes given, or those of a new figure."""
+    if ax is not None:
+        return ax
+    import matplotlib.pyplot as plt
+
+    return plt.subplots(figsize=(9, 5.5), layout="constrained")[1]
+
+
+def bare(ax: Axes) -> None:
+    """Take away the frame's upper and right side."""
+    ax.spines[["top", "right"]].set_visible(False)
+
+
+def scale_of(values: Any) -> tuple[float, str]:
+    """Return what to divide by so that ticks are short, and the word for it."""
+    import numpy as np
+
+    finite = np.abs(np.asarray(values)[np.isfinite(values)])
+    largest = float(finite.max()) if finite.size else 0.0
+    for factor, word in ((1e9, "billion "), (1e6, "million "), (1e3, "thousand ")):
+        if largest >= 2 * factor:
+            return factor, word
+    return 1.0, ""
+
+
+def quantity_label(name: str, unit: str | None, word: str) -> str:
+    """Return an axis label: ``net value (million EUR)``."""
+    inside = f"{word}{unit or ''}".strip()
+    return name.replace("_", " ") + (f" ({inside})" if inside else "")
+
+
+def scaled_ticks(axis: Any, factor: float) -> None:
+    """Label an axis in the scaled unit."""
+    axis.set_major_formatter(FuncFormatter(lambda value, _: number(round(value / factor, 10))))
+
+
+def save_figure(path: Path, draw: Callable[[Axes], Any], size: tuple[float, float] = (12.8, 8.0)) -> None:
+    """Draw on a new figure and save it as PNG, by way of a temporary file."""
+    from matplotlib.figure import Figure
+
+    figure = Figure(figsize=size, dpi=100, layout="constrained")
+    draw(figure.subplots())
+    part = path.with_name(f".{path.name}.part")
+    figure.savefig(part, format="png")
+    os.replace(part, path)

@@ -1,0 +1,1 @@
+"""Runs, and reading them: statistics with their sampling errors, trials, and what drives an outcome."""

@@ -1,0 +1,231 @@
+"""A run: the result of simulating a model."""
+
+from __future__ import annotations
+
+import platform
+from collections.abc import Iterable, Mapping
+from functools import cached_property
+from importlib.metadata import version
+from typing import TYPE_CHECKING, Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from kindynos.engine.blocks import Blocks
+from kindynos.engine.simulation import BlockAnswer, collect
+from kindynos.errors import RunError, nearest
+from kindynos.model.program import Program
+from kindynos.results.result import Result
+from kindynos.sampling.plans import Plan
+from kindynos.validate import whole
+
+if TYPE_CHECKING:
+    import pandas as pd
+
+Floats = NDArray[np.float64]
+
+
+class Run:
+    """What a simulation gave. ``run["name"]`` reads one quantity; see also table, trials, trial, sensitivity and facts.
+
+    Outcomes and drivers with one number a trial are kept, and what was asked for with ``keep=``. Anything else is worked
+    out again from the seed when it is read, and compared with what was kept.
+    """
+
+    def __init__(
+        self,
+        program: Program,
+        plan: Plan,
+        seed: int,
+        blocks: Blocks,
+        values: Mapping[str, Floats],
+        notes: Mapping[tuple[str, str], int],
+    ) -> None:
+        self._program = program
+        self._plan = plan
+        self._blocks = blocks
+        self._values = dict(values)
+        self._notes = dict(notes)
+        self._results: dict[str, Result] = {}
+        self.seed = seed
+
+    @property
+    def size(self) -> int:
+        """The number of trials."""
+        return self._blocks.trials
+
+    @property
+    def name(self) -> str:
+        """The model's name."""
+        return self._program.name
+
+    @property
+    def outcomes(self) -> list[str]:
+        """The names of the outcomes."""
+        return self._program.outcomes
+
+    @property
+    def drivers(self) -> list[str]:
+        """The names of the drivers."""
+        return list(self._program.drivers)
+
+    @property
+    def labels(self) -> list[str]:
+        """The labels of the periods."""
+        return self._program.timeline.labels
+
+    def __repr__(self) -> str:
+        return f"<run of {self.name!r}: {self.size:,} trials, {self._plan.label} plan, seed {self.seed}>"
+
+    def __getitem__(self, name: str) -> Result:
+        """Return a quantity of the run; raises RunError, with the nearest spelling, for one it has not."""
+        if name not in self._results:
+            kind = self._program.kinds.get(name)
+            if kind is None or kind.table:
+                raise RunError(f"the run has no quantity {name!r}{nearest(name, self._program.kinds)}")
+            if name not in self._values:
+                self._values.update(self._redrawn([name]))
+            self._results[name] = self._result(name)
+        return self._results[name]
+
+    def _result(self, name: str) -> Result:
+        program = self._program
+        quantity: Any = program.lines.get(name) or program.drivers.get(name) or program.givens[name]
+        base = self.base[name]
+        return Result(
+            name=name,
+            values=self._values[name],
+            bounds=self._blocks.bounds,
+            independent=self._plan.independent,
+            unit=quantity.unit,
+            target=getattr(quantity, "target", None),
+            base=base[:, 0] if base.ndim == 2 else float(base.reshape(-1)[0]),
+            labels=tuple(self.labels) if program.kinds[name].row else (),
+        )
+
+    @cached_property
+    def base(self) -> dict[str, Floats]:
+        """Every quantity in the base case, as one trial."""
+        return self._program.evaluate(self._program.base_values(), 1)[0]
+
+    def _block(self, block: int, names: Iterable[str] | None = None) -> dict[str, Floats]:
+        """Return quantities of a block, drawn again from the seed; raises RunError if outcomes differ from those kept."""
+        from kindynos.results.simulate import BlockTask
+
+        everything = [name for name, kind in self._program.kinds.items() if not kind.table]
+        wanted = everything if names is None else list(names)
+        lines = [name for name in wanted if name in self._program.lines]
+        checks = [name for name in self.outcomes if name in self._values] if lines else []
+        task = BlockTask(self._program, self._plan, self.seed, self._blocks, tuple(dict.fromkeys([*wanted, *checks])))
+        values = dict(task(block).values)
+        for name in checks:
+            if not np.array_equal(values[name], self._values[name][..., self._blocks.part(block)], equal_nan=True):
+                raise RunError(
+                    f"outcome {name!r} gives other values now than in the run; a function or what it reads has changed"
+                )
+        return {name: values[name] for name in wanted}
+
+    def _redrawn(self, names: Iterable[str]) -> dict[str, Floats]:
+        wanted = list(names)
+        return collect(lambda block: BlockAnswer(self._block(block, wanted)), self._blocks).values
+
+    def trials(self, *rows: str) -> pd.DataFrame:
+        """Return a DataFrame with a row a trial: drivers of one number, outcomes, and kept rows and those named.
+
+        A row of the model has a column a period, named ``cash_flow 2028``.
+        """
+        import pandas as pd
+
+        columns: dict[str, Floats] = {}
+        for name in dict.fromkeys([*self._values, *rows]):
+            result = self[name]
+            if result.is_row:
+                columns |= {f"{name} {label}": row for label, row in zip(self.labels, result.values, strict=True)}
+            else:
+                columns[name] = result.values
+        return pd.DataFrame(columns, index=pd.RangeIndex(self.size, name="trial"))
+
+    def trial(self, number: int) -> pd.DataFrame:
+        """Return the whole sheet of one trial, redrawn from the seed: quantities down, periods across.
+
+        Raises RunError for a number that is not a trial of the run.
+        """
+        from kindynos.results.sheet import sheet
+
+        whole("trial", "the number", number, least=0)
+        if number >= self.size:
+            raise RunError(f"trial {number:,}: the run has trials 0 to {self.size - 1:,}")
+        block = self._blocks.holding(number)
+        place = number - self._blocks.part(block).start
+        values = {name: value[..., place] for name, value in self._block(block).items()}
+        return sheet(self._program, values)
+
+    def table(self) -> pd.DataFrame:
+        """Return each outcome's figures with their errors: a row a statistic, columns value, error, low, high.
+
+        The base case's value and its percentile among the trials stand in it, and what is to be said of trials that failed.
+        """
+        from kindynos.results.sheet import outcome_table
+
+        return outcome_table(self)
+
+    def sensitivity(self, name: str, by_period: bool = False) -> pd.DataFrame:
+        """Return what drives a quantity: rank correlation and share of variance per driver, largest first.
+
+        A driver with a value each period counts as one, or, with ``by_period``, period by period. See
+        ``kindynos.results.sensitivity`` for the measures. Raises RunError for a row: name one period's line instead.
+        """
+        from kindynos.results.sensitivity import rank_sensitivity
+
+        return rank_sensitivity(self, name, by_period)
+
+    def notes(self, name: str) -> dict[str, int]:
+        """Return what was said of some trials of a quantity or of what it is made from, with their number."""
+        said = self._program.ancestors([name])
+        found: dict[str, int] = {}
+        for (line, text), count in self._notes.items():
+            if line in said:
+                label = text if line == name else f"{text} in {line}"
+                found[label] = found.get(label, 0) + count
+        return found
+
+    def facts(self) -> dict[str, Any]:
+        """Return how the run was made: plan, blocks, seed, versions, what is assumed independent, failed trials."""
+        drivers = list(self._program.drivers)
+        periodic = [name for name, driver in self._program.drivers.items() if driver.each]
+        assumed = []
+        if len(drivers) > 1:
+            assumed.append(f"all drivers of each other: {', '.join(drivers)}")
+        assumed.extend(f"{name} in one period of {name} in another" for name in periodic)
+        return {
+            "model": self.name,
+            "trials": self.size,
+            "sampling": self._plan.label,
+            "blocks": self._blocks.count,
+            "seed": self.seed,
+            "assumed independent": assumed,
+            "bad trials": {name: self[name].bad for name in self.outcomes if self[name].bad},
+            "notes": {f"{line}: {text}": count for (line, text), count in self._notes.items()},
+            "first bad": self._first_bad(),
+            "versions": {
+                "python": platform.python_version(),
+                **{package: version(package) for package in ("kindynos", "numpy", "scipy")},
+            },
+        }
+
+    def _first_bad(self) -> dict[str, str]:
+        """Return for each outcome with failed trials the first such trial and the line where it began."""
+        found = {}
+        for name in self.outcomes:
+            if not self[name].bad:
+                continue
+            failed = np.isnan(self[name].values).reshape(-1, self.size).any(axis=0)
+            number = int(np.argmax(failed))
+            block = self._blocks.holding(number)
+            place = number - self._blocks.part(block).start
+            values = self._block(block)
+            upstream = self._program.ancestors([name])
+            order = [line for line in values if line in upstream]
+            began = next(line for line in order if np.isnan(values[line][..., place]).any())
+            found[name] = f"trial {number}, first in {began!r}"
+        return found

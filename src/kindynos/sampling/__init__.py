@@ -1,0 +1,1 @@
+"""Random streams and sampling plans."""
