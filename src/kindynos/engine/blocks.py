@@ -1,4 +1,4 @@
-"""Cutting trials into blocks."""
+"""Cutting trials into blocks, and blocks into batches."""
 
 from __future__ import annotations
 
@@ -7,40 +7,64 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
-LARGEST = 4_096  # trials in a block: its arrays stay in the processor's cache, and memory stays bounded
+LARGEST = 4_096  # trials in a block
 FEWEST = 20  # blocks: their spread gives the variance of an estimate
+BATCH = 16_384  # trials worked on at a time: enough that threads do not wait for each other, few enough for the cache
+BATCH_VALUES = 262_144  # values of one row worked on at a time, so that memory stays bounded with many periods
+SHARES = 4  # batches, at least, where there are as many blocks, so that several workers have something to do
 
 
 @dataclass(frozen=True)
 class Blocks:
-    """The trials 0 to ``trials`` - 1 in ``count`` runs of nearly equal length."""
+    """The trials 0 to ``trials`` - 1 in ``count`` blocks of nearly equal length, worked out ``together`` at a time.
+
+    A block is a replicate of the sampling plan; a batch of neighbouring blocks is what one worker works out in one go.
+    Neither depends on the number of workers.
+    """
 
     trials: int
     count: int
+    together: int = 1
 
     @classmethod
-    def cut(cls, trials: int) -> Blocks:
-        """Return the blocks for a number of trials; nothing else decides them.
+    def cut(cls, trials: int, periods: int = 0) -> Blocks:
+        """Return the blocks for a number of trials, which alone decides them; the periods bear on the batches.
 
         >>> Blocks.cut(100_000).count
         25
         """
-        return cls(trials, min(trials, max(FEWEST, -(-trials // LARGEST))))
+        count = min(trials, max(FEWEST, -(-trials // LARGEST)))
+        width = min(BATCH, BATCH_VALUES // max(periods, 1)) * count // trials
+        return cls(trials, count, max(1, min(width, -(-count // SHARES))))
 
     @property
     def bounds(self) -> NDArray[np.int64]:
         """The first trial of each block, and after them the number of trials: ``(count + 1,)``."""
         return np.arange(self.count + 1) * self.trials // self.count
 
-    def part(self, block: int) -> slice:
-        """The trials of a block."""
-        return slice(block * self.trials // self.count, (block + 1) * self.trials // self.count)
+    @property
+    def batches(self) -> int:
+        """The number of batches."""
+        return -(-self.count // self.together)
+
+    def in_batch(self, batch: int) -> range:
+        """The blocks of a batch."""
+        return range(batch * self.together, min((batch + 1) * self.together, self.count))
 
     def size(self, block: int) -> int:
         """How many trials a block has."""
-        part = self.part(block)
-        return int(part.stop - part.start)
+        return self._first(block + 1) - self._first(block)
 
-    def holding(self, trial: int) -> int:
-        """The block that a trial lies in."""
-        return int(np.searchsorted(self.bounds, trial, side="right")) - 1
+    def part(self, batch: int) -> slice:
+        """The trials of a batch."""
+        blocks = self.in_batch(batch)
+        return slice(self._first(blocks.start), self._first(blocks.stop))
+
+    def find(self, trial: int) -> tuple[int, int]:
+        """The batch that a trial lies in, and its place there."""
+        block = int(np.searchsorted(self.bounds, trial, side="right")) - 1
+        batch = block // self.together
+        return batch, trial - self.part(batch).start
+
+    def _first(self, block: int) -> int:
+        return block * self.trials // self.count

@@ -1,4 +1,4 @@
-"""Running blocks on several workers."""
+"""Running batches of blocks on several workers."""
 
 from __future__ import annotations
 
@@ -10,7 +10,7 @@ from typing import TypeVar
 
 Answer = TypeVar("Answer")
 
-AHEAD = 4  # blocks handed out per worker before one comes back: enough to keep it busy, few enough to bound memory
+AHEAD = 2  # batches handed out per worker before one comes back: enough to keep it busy, few enough to bound memory
 
 
 def available() -> int:
@@ -21,19 +21,19 @@ def available() -> int:
         return os.cpu_count() or 1
 
 
-def each(task: Callable[[int], Answer], blocks: Iterable[int], workers: int) -> Generator[tuple[int, Answer], None, None]:
-    """Yield ``(block, task(block))`` as blocks are done, in any order; closing the iterator stops what has not begun."""
+def each(task: Callable[[int], Answer], batches: Iterable[int], workers: int) -> Generator[tuple[int, Answer], None, None]:
+    """Yield ``(batch, task(batch))`` as batches are done, in any order; closing the iterator stops what has not begun."""
     if workers == 1:
-        for block in blocks:
-            yield block, task(block)
+        for batch in batches:
+            yield batch, task(batch)
         return
-    queue = iter(blocks)
+    queue = iter(batches)
     pool = ThreadPoolExecutor(workers, thread_name_prefix="kindynos")
     running: dict[Future[Answer], int] = {}
     try:
         while True:
-            for block in islice(queue, workers * AHEAD - len(running)):
-                running[pool.submit(task, block)] = block
+            for batch in islice(queue, workers * AHEAD - len(running)):
+                running[pool.submit(task, batch)] = batch
             if not running:
                 return
             for future in wait(running, return_when=FIRST_COMPLETED).done:

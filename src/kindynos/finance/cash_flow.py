@@ -57,8 +57,9 @@ def grow(rate: ArrayLike, start: ArrayLike = 1.0, lag: int = 0) -> Floats:
     """
     row = as_row("grow", "rate", rate)
     whole("grow", "lag", lag, least=0)
-    factors: Floats = 1 + row
-    if lag:
-        factors = np.concatenate([np.ones((min(lag, len(row)), row.shape[1])), factors[: max(len(row) - lag, 0)]])
-    index: Floats = np.multiply(np.cumprod(factors, axis=0), start).astype(np.float64)
-    return index[:, 0] if np.ndim(rate) == 1 and np.ndim(start) == 0 else index
+    first = np.asarray(start, dtype=np.float64)
+    index: Floats = np.empty((len(row), *np.broadcast_shapes(row.shape[1:], first.shape)))
+    index[:lag] = first
+    for t in range(lag, len(row)):
+        np.multiply(index[t - 1] if t else first, 1 + row[t - lag], out=index[t])
+    return index[:, 0] if np.ndim(rate) == 1 and first.ndim == 0 else index

@@ -2,11 +2,11 @@
 
 With x = 1 / (1 + rate) a rate is a positive root of the polynomial whose coefficients are the flows. Three steps:
 
-1. Flows that change sign once have exactly one root. There log(inflows at x) - log(outflows at x) rises in log x with a slope
-   of at least 1, almost a straight line, so Newton's method cannot run away and needs a handful of steps.
-2. Other flows are counted by Descartes' rule on cumulative flows (Norstrom, Journal of Financial and Quantitative Analysis 7,
-   1972, 1835-1839), for rates above and below 0; most that remain have one root after all, or none.
-3. The rest is isolated exactly, in ``irr_isolate``.
+1. Flows that change sign once have exactly one root, by Descartes' rule. Of others, the same rule on cumulative flows (Norstrom,
+   Journal of Financial and Quantitative Analysis 7, 1972, 1835-1839), for rates above and below 0, often shows one too.
+2. Where there is one root, Halley's method seeks it on log(inflows at x) - log(outflows at x), which is almost a straight line
+   in log x; with one sign change its slope is at least 1. What does not settle in a few steps is bracketed and halved.
+3. The roots of all other flows are isolated exactly, in ``irr_isolate``.
 """
 
 from __future__ import annotations
@@ -27,8 +27,7 @@ from kindynos.finance.shapes import as_row
 Floats = NDArray[np.float64]
 
 CHUNK = 16_384  # trials worked on at a time: small enough for the processor's cache, large enough for threads to pay
-STEPS = 60
-NEAR = 1e-8  # a Newton step this short leaves an error of its square
+STEPS = 30
 
 
 @dataclass(frozen=True)
@@ -122,20 +121,16 @@ def _joined(flows: ArrayLike, start: ArrayLike | None) -> Floats:
 def _solve(flows: Floats, rate: Floats, count: NDArray[np.int64]) -> dict[int, Floats]:
     """Fill in rate and count for ``(periods, trials)`` flows; return the rates of trials that have several."""
     changes = sign_changes(flows)
-    single = changes == 1
+    one = changes == 1
     many = np.flatnonzero(changes > 1)
     if many.size:
-        fewer = _count_bound(flows[:, many])
-        count[many[fewer == 1]] = 1
-        rate[many[fewer == 1]] = irr_isolate.only_rate(flows[:, many[fewer == 1]])
-        many = many[fewer > 1]
-    once = flows if single.all() else flows[:, single]
-    if once.size:
-        rate[single] = _newton(once)
-        count[single] = np.isfinite(rate[single])
+        bound = _count_bound(flows[:, many])
+        one[many] = bound == 1
+        many = many[bound > 1]
+    if one.any():
+        count[one] = 1
+        rate[one] = _only_rate(flows if one.all() else flows[:, one])
     several: dict[int, Floats] = {}
-    if not many.size:
-        return several
     for trial, roots in zip(many, irr_isolate.all_rates(flows[:, many]), strict=True):
         count[trial] = len(roots)
         if len(roots) == 1:
@@ -143,6 +138,25 @@ def _solve(flows: Floats, rate: Floats, count: NDArray[np.int64]) -> dict[int, F
         elif len(roots) > 1:
             several[int(trial)] = roots
     return several
+
+
+def _only_rate(flows: Floats) -> Floats:
+    """Return the rate of trials known to have exactly one: by Halley's method, or where that fails in its bracket."""
+    positive = irr_isolate.first_nonzero(flows) > 0
+    if positive.any():
+        flows = np.where(positive, -flows, flows)
+    later_out = (flows[1:] < 0).any(axis=0)
+    with np.errstate(divide="ignore", invalid="ignore", over="ignore"):
+        if later_out.any():  # the others need no polynomial for what goes out
+            rate = np.empty(flows.shape[1])
+            rate[later_out] = _halley(flows[:, later_out])
+            rate[~later_out] = _halley(flows[:, ~later_out])
+        else:
+            rate = _halley(flows)
+    lost = np.isnan(rate)
+    if lost.any():
+        rate[lost] = irr_isolate.only_rate(flows[:, lost])
+    return rate + 0.0  # never -0
 
 
 def sign_changes(values: Floats) -> NDArray[np.int64]:
@@ -174,69 +188,54 @@ def _count_bound(flows: Floats) -> NDArray[np.int64]:
     return np.where(doubtful, 2, total)
 
 
-def _newton(flows: Floats) -> Floats:
-    """Return the rate of ``(periods, trials)`` flows that change sign once.
-
-    Roots above x = 1 are sought in the reversed flows, so that no power overflows: there x becomes 1 / x.
-    """
-    turned: NDArray[np.bool_] = np.asarray(irr_isolate.first_nonzero(flows) > 0)
-    backwards: NDArray[np.bool_] = np.asarray((flows.sum(axis=0) < 0) != turned)
-    if turned.any():
-        flows = np.where(turned, -flows, flows)
-    with np.errstate(divide="ignore", invalid="ignore", over="ignore"):
-        if not backwards.any():
-            return np.expm1(-_log_root(flows)) + 0.0  # never -0
-        rate = np.empty(flows.shape[1])
-        rate[~backwards] = np.expm1(-_log_root(flows[:, ~backwards])) + 0.0
-        rate[backwards] = np.expm1(_log_root(-flows[::-1, backwards]))
-        return rate
-
-
-def _log_root(flows: Floats) -> Floats:
-    """Return log x, at most 0, of flows that change once, from minus to plus."""
+def _halley(flows: Floats) -> Floats:
+    """Return the rate of flows that begin with one going out, where Halley's method finds it; NaN where it does not settle."""
     if not flows.shape[1]:
         return np.empty(0)
     first_in = int(np.argmax((flows > 0).any(axis=1)))
     after_last_out = len(flows) - int(np.argmax((flows[::-1] < 0).any(axis=1)))
     earlier = np.maximum(-flows[:after_last_out], 0)
     later = np.maximum(flows[first_in:], 0)
-    log_x = _first_guess(earlier, later, first_in)
+    log_x = np.zeros(flows.shape[1])
+    largest = 500 / len(flows)  # so that no power of x overflows
+    near = 1e-4 / len(flows)  # a step this short leaves an error of its cube
+    rate = np.full(flows.shape[1], np.nan)
     active = np.arange(flows.shape[1])
     for _ in range(STEPS):
-        now = log_x[active]
-        moved = np.minimum(now + _newton_step(earlier, later, first_in, now), 0.0)
-        log_x[active] = moved
-        going = np.abs(moved - now) > NEAR
-        if not going.any():
+        step = _halley_step(earlier, later, first_in, log_x)
+        log_x = np.clip(log_x + step, -largest, largest)
+        settled = np.abs(step) < near
+        if settled.all():
+            rate[active] = np.expm1(-log_x)
             break
-        if np.count_nonzero(going) < 0.5 * going.size:
-            active, earlier, later = active[going], earlier[:, going], later[:, going]
-    return log_x
+        if np.count_nonzero(settled) > 0.5 * settled.size:
+            rate[active[settled]] = np.expm1(-log_x[settled])
+            going = ~settled
+            active, log_x, earlier, later = active[going], log_x[going], earlier[:, going], later[:, going]
+    return rate
 
 
-def _first_guess(earlier: Floats, later: Floats, first_in: int) -> Floats:
-    """Return the log x of Halley's step from x = 1, where both sides are plain sums weighted by their times."""
-    before, after = _time_moments(earlier, 0), _time_moments(later, first_in)
-    gap = np.log(after[0] / before[0])
-    slope, curve = after[1] - before[1], after[2] - before[2]
-    return np.minimum(np.nan_to_num(-2 * gap * slope / (2 * slope**2 - gap * curve)), 0.0)
-
-
-def _time_moments(flows: Floats, first: int) -> tuple[Floats, Floats, Floats]:
-    """Return the sum of the flows, and the mean and the variance of their times; the first comes at ``first``."""
-    total, slope, half_curve = flows[-1].copy(), np.zeros_like(flows[0]), np.zeros_like(flows[0])
-    for row in flows[-2::-1]:  # Horner's rule at x = 1, with both derivatives
-        half_curve += slope
-        slope += total
-        total += row
-    mean = slope / total
-    return total, mean + first, 2 * half_curve / total + mean - mean**2
-
-
-def _newton_step(earlier: Floats, later: Floats, first_in: int, log_x: Floats) -> Floats:
-    """Return the step in log x towards log later(x) = log earlier(x); ``later`` begins ``first_in`` periods on."""
+def _halley_step(earlier: Floats, later: Floats, first_in: int, log_x: Floats) -> Floats:
+    """Return Halley's step in log x towards log later(x) = log earlier(x); ``later`` begins ``first_in`` periods on."""
     x = np.exp(log_x)
-    before, before_slope = irr_isolate.value_and_slope(earlier, x)
-    after, after_slope = irr_isolate.value_and_slope(later, x)
+    before, before_time, before_variance = _time_moments(earlier, x)
+    after, after_time, after_variance = _time_moments(later, x)
     gap = first_in * log_x + np.log(after / before)
-    return -gap / (first_in + x * (after_slope / after - before_slope / before))
+    slope = first_in + after_time - before_time
+    return -2 * gap * slope / (2 * slope**2 - gap * (after_variance - before_variance))
+
+
+def _time_moments(flows: Floats, x: Floats) -> tuple[Floats, Floats, Floats]:
+    """Return the present value, and the mean and the variance of the time of its flows: the slopes of its log in log x."""
+    value, slope, half_curve = flows[-1].copy(), np.zeros_like(x), np.zeros_like(x)
+    if len(flows) == 1:
+        return value, slope, half_curve
+    for row in flows[-2::-1]:  # Horner's rule, with both derivatives
+        half_curve *= x
+        half_curve += slope
+        slope *= x
+        slope += value
+        value *= x
+        value += row
+    time = x * slope / value
+    return value, time, 2 * x**2 * half_curve / value + time - time**2

@@ -17,6 +17,7 @@ Ints = NDArray[np.int64]
 NARROW = 2.0**-22  # an interval this short holds, if anything, a double root
 TOUCHES = 1e-13  # a value this small beside the sum of its terms counts as zero at a double root
 STEPS = 120
+FEW = 200
 NEAR = 1e-11  # a last Newton step this short leaves an error of its square
 SAME = 1e-6  # two rates closer than this, relative to 1 + rate, count as one
 
@@ -171,7 +172,10 @@ def _bisect(flows: Floats, low: Floats, high: Floats, sign_at_low: Floats) -> Fl
 
 
 def value_and_slope(flows: Floats, x: Floats) -> tuple[Floats, Floats]:
-    """Return the polynomial and its slope at ``x``, one a column (Horner's rule)."""
+    """Return the polynomial and its slope at ``x``, one a column."""
+    if len(x) < FEW:  # few columns: fewer and larger operations are quicker than Horner's rule
+        terms = flows * x ** np.arange(len(flows))[:, None]
+        return terms.sum(axis=0), (np.arange(len(flows)) @ terms) / x
     value, slope = flows[-1].copy(), np.zeros_like(x)
     for row in flows[-2::-1]:
         slope *= x

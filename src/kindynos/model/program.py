@@ -71,11 +71,17 @@ class Program:
         wanted = set(self.drivers if names is None else names)
         return [Request(n, self.periods if d.each else None) for n, d in self.drivers.items() if n in wanted]
 
-    def draw(self, plan: Plan, seed: int, block: int, trials: int, names: Iterable[str] | None = None) -> dict[str, Floats]:
-        """Return the drivers' values in a block: ``(trials,)``, or ``(periods, trials)``."""
-        scores = plan.scores(self.requests(names), seed, block, trials)
+    def draw(self, plan: Plan, seed: int, blocks: Mapping[int, int], names: Iterable[str] | None = None) -> dict[str, Floats]:
+        """Return the drivers' values in neighbouring blocks, given with their sizes: ``(trials,)``, or ``(periods, trials)``."""
+        requests = self.requests(names)
+        scores = [plan.scores(requests, seed, block, trials) for block, trials in blocks.items()]
         with np.errstate(all="ignore"):
-            return {name: self.drivers[name].law._quantile(score) for name, score in scores.items()}
+            return {
+                request.name: self.drivers[request.name].law._quantile(
+                    np.concatenate([part[request.name] for part in scores], axis=-1)
+                )
+                for request in requests
+            }
 
     def base_values(self) -> dict[str, Floats]:
         """Return the drivers at their base values, as one trial."""

@@ -48,8 +48,8 @@ def distribution(result: Result, ax: Axes | None = None, bins: int | None = None
     ax.set_ylabel("share of trials in each bar")
     left_out = result.trials - len(values)
     missing = f"; {left_out:,} without a value left out" if left_out else ""
-    ax.set_title(f"How {result.name.replace('_', ' ')} may turn out: {result.trials:,} trials{missing}", loc="left")
-    ax.legend(loc="upper left", bbox_to_anchor=(0.0, 0.9), frameon=False)
+    ax.set_title(f"How {result.name.replace('_', ' ')} may turn out: {result.trials:,} trials{missing}", loc="left", pad=30)
+    ax.legend(loc="lower right", bbox_to_anchor=(1.0, 1.0), ncols=2, frameon=False, borderaxespad=0.2)
     return ax
 
 
@@ -100,7 +100,7 @@ def _base(ax: Axes, result: Result, factor: float, top: float) -> None:
     if not isinstance(result.base, float) or not math.isfinite(result.base):
         return
     percentile = float(result.percentile_of(result.base))
-    label = f"base case {_short(result.base, factor)}, at percentile {percentile:.0f} of the trials"
+    label = f"base case {_short(result.base, factor)}, percentile {percentile:.0f} of the trials"
     ax.plot([result.base] * 2, [0, 0.80 * top], color=ACCENT, lw=2, ls="--", label=label)
 
 

@@ -12,7 +12,7 @@ from kindynos.results.run import Run
 def driver_ranking(run: Run, outcome: str, ax: Axes | None = None, most: int = 12) -> Axes:
     """Draw the rank correlation of each driver with an outcome, largest effect on top, with its share of variance."""
     frame = run.sensitivity(outcome)
-    texts = shares(frame["share of variance"].tolist(), 0)[:most]
+    texts = shares(frame["share of variance"].tolist())[:most]
     frame = frame.head(most)
     ax = axes(ax)
     places = range(len(frame))
@@ -25,7 +25,7 @@ def driver_ranking(run: Run, outcome: str, ax: Axes | None = None, most: int = 1
     ax.axvline(0, color=INK, lw=1)
     ax.set_yticks(list(places), [str(name).replace("_", " ") for name in frame.index])
     ax.invert_yaxis()
-    ax.set_xlim(-1.15, 1.15)
+    ax.set_xlim(min(values.min(), 0) - 0.2, max(values.max(), 0) + 0.2)
     ax.set_xlabel("rank correlation with the outcome (bar; whisker 95 %); per cent: share of variance")
     ax.set_title(f"What moves {outcome.replace('_', ' ')}: dark lowers it, light raises it", loc="left")
     bare(ax)

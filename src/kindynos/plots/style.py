@@ -54,10 +54,12 @@ def scaled_ticks(axis: Any, factor: float) -> None:
 
 def save_figure(path: Path, draw: Callable[[Axes], Any], size: tuple[float, float] = (12.8, 8.0)) -> None:
     """Draw on a new figure and save it as PNG, by way of a temporary file."""
+    from matplotlib import rc_context
     from matplotlib.figure import Figure
 
-    figure = Figure(figsize=size, dpi=100, layout="constrained")
-    draw(figure.subplots())
     part = path.with_name(f".{path.name}.part")
-    figure.savefig(part, format="png")
+    with rc_context({"font.size": 12}):
+        figure = Figure(figsize=size, dpi=100, layout="constrained")
+        draw(figure.subplots())
+        figure.savefig(part, format="png")
     os.replace(part, path)

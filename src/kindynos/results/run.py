@@ -12,7 +12,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from kindynos.engine.blocks import Blocks
-from kindynos.engine.simulation import BlockAnswer, collect
+from kindynos.engine.simulation import BatchAnswer, collect
 from kindynos.errors import RunError, nearest
 from kindynos.model.program import Program
 from kindynos.results.result import Result
@@ -108,18 +108,18 @@ class Run:
         """Every quantity in the base case, as one trial."""
         return self._program.evaluate(self._program.base_values(), 1)[0]
 
-    def _block(self, block: int, names: Iterable[str] | None = None) -> dict[str, Floats]:
-        """Return quantities of a block, drawn again from the seed; raises RunError if outcomes differ from those kept."""
-        from kindynos.results.simulate import BlockTask
+    def _batch(self, batch: int, names: Iterable[str] | None = None) -> dict[str, Floats]:
+        """Return quantities of a batch, drawn again from the seed; raises RunError if outcomes differ from those kept."""
+        from kindynos.results.simulate import BatchTask
 
         everything = [name for name, kind in self._program.kinds.items() if not kind.table]
         wanted = everything if names is None else list(names)
         lines = [name for name in wanted if name in self._program.lines]
         checks = [name for name in self.outcomes if name in self._values] if lines else []
-        task = BlockTask(self._program, self._plan, self.seed, self._blocks, tuple(dict.fromkeys([*wanted, *checks])))
-        values = dict(task(block).values)
+        task = BatchTask(self._program, self._plan, self.seed, self._blocks, tuple(dict.fromkeys([*wanted, *checks])))
+        values = dict(task(batch).values)
         for name in checks:
-            if not np.array_equal(values[name], self._values[name][..., self._blocks.part(block)], equal_nan=True):
+            if not np.array_equal(values[name], self._values[name][..., self._blocks.part(batch)], equal_nan=True):
                 raise RunError(
                     f"outcome {name!r} gives other values now than in the run; a function or what it reads has changed"
                 )
@@ -127,7 +127,7 @@ class Run:
 
     def _redrawn(self, names: Iterable[str]) -> dict[str, Floats]:
         wanted = list(names)
-        return collect(lambda block: BlockAnswer(self._block(block, wanted)), self._blocks).values
+        return collect(lambda batch: BatchAnswer(self._batch(batch, wanted)), self._blocks).values
 
     def trials(self, *rows: str) -> pd.DataFrame:
         """Return a DataFrame with a row a trial: drivers of one number, outcomes, and kept rows and those named.
@@ -155,9 +155,8 @@ class Run:
         whole("trial", "the number", number, least=0)
         if number >= self.size:
             raise RunError(f"trial {number:,}: the run has trials 0 to {self.size - 1:,}")
-        block = self._blocks.holding(number)
-        place = number - self._blocks.part(block).start
-        values = {name: value[..., place] for name, value in self._block(block).items()}
+        batch, place = self._blocks.find(number)
+        values = {name: value[..., place] for name, value in self._batch(batch).items()}
         return sheet(self._program, values)
 
     def table(self) -> pd.DataFrame:
@@ -221,9 +220,8 @@ class Run:
                 continue
             failed = np.isnan(self[name].values).reshape(-1, self.size).any(axis=0)
             number = int(np.argmax(failed))
-            block = self._blocks.holding(number)
-            place = number - self._blocks.part(block).start
-            values = self._block(block)
+            batch, place = self._blocks.find(number)
+            values = self._batch(batch)
             upstream = self._program.ancestors([name])
             order = [line for line in values if line in upstream]
             began = next(line for line in order if np.isnan(values[line][..., place]).any())

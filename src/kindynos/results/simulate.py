@@ -1,4 +1,4 @@
-"""Simulating a program: every block drawn and worked out, and what was asked for kept."""
+"""Simulating a program: every batch of blocks drawn and worked out, and what was asked for kept."""
 
 from __future__ import annotations
 
@@ -9,7 +9,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from kindynos.engine.blocks import Blocks
-from kindynos.engine.simulation import BlockAnswer, Progress, collect
+from kindynos.engine.simulation import BatchAnswer, Progress, collect
 from kindynos.errors import ModelError, RunError, nearest
 from kindynos.model.program import Program
 from kindynos.results.run import Run
@@ -41,8 +41,8 @@ def simulate(
     one_of("simulate", "on_bad", on_bad, ("count", "error"))
     plan = plan_named(sampling)
     kept = _kept(program, keep)
-    blocks = Blocks.cut(trials)
-    task = BlockTask(program, plan, seed, blocks, tuple(kept))
+    blocks = Blocks.cut(trials, program.periods)
+    task = BatchTask(program, plan, seed, blocks, tuple(kept))
     checked = _refusing_bad(task) if on_bad == "error" else task
     collected = collect(checked, blocks, workers=workers, progress=progress)
     return Run(program, plan, seed, blocks, collected.values, dict(collected.notes))
@@ -59,8 +59,8 @@ def _kept(program: Program, keep: Iterable[str] | None) -> list[str]:
 
 
 @dataclass(frozen=True)
-class BlockTask:
-    """Draws and works out one block, and gives the kept quantities."""
+class BatchTask:
+    """Draws and works out one batch of blocks, and gives the kept quantities."""
 
     program: Program
     plan: Plan
@@ -68,28 +68,28 @@ class BlockTask:
     blocks: Blocks
     keep: tuple[str, ...]
 
-    def __call__(self, block: int) -> BlockAnswer:
-        """Work out one block."""
-        trials = self.blocks.size(block)
-        needed = self.program.ancestors(self.keep)
-        drawn = self.program.draw(self.plan, self.seed, block, trials, needed)
+    def __call__(self, batch: int) -> BatchAnswer:
+        """Work out one batch."""
+        sizes = {block: self.blocks.size(block) for block in self.blocks.in_batch(batch)}
+        trials = sum(sizes.values())
+        drawn = self.program.draw(self.plan, self.seed, sizes, self.program.ancestors(self.keep))
         values, notes = self.program.evaluate(drawn, trials, self.keep)
         kept = {name: _per_trial(values[name], trials) for name in self.keep}
-        return BlockAnswer(kept, notes)
+        return BatchAnswer(kept, notes)
 
 
 def _per_trial(value: Floats, trials: int) -> Floats:
-    """Return a value with all the block's trials, also where they are alike."""
+    """Return a value with all the batch's trials, also where they are alike."""
     if value.shape and value.shape[-1] == trials:
         return value
     return np.broadcast_to(value, (*value.shape[:-1], trials))
 
 
-def _refusing_bad(task: BlockTask) -> Callable[[int], BlockAnswer]:
+def _refusing_bad(task: BatchTask) -> Callable[[int], BatchAnswer]:
     """Return the task with an error, instead of a count, for an outcome that is NaN."""
 
-    def checked(block: int) -> BlockAnswer:
-        answer = task(block)
+    def checked(batch: int) -> BatchAnswer:
+        answer = task(batch)
         for name in task.program.outcomes:
             failed = np.isnan(answer.values[name])
             if failed.any():
@@ -99,7 +99,7 @@ def _refusing_bad(task: BlockTask) -> Callable[[int], BlockAnswer]:
                     for driver, value in answer.values.items()
                     if driver in task.program.drivers and value.ndim == 1
                 )
-                trial = task.blocks.part(block).start + place
+                trial = task.blocks.part(batch).start + place
                 raise RunError(f"outcome {name!r} is not a number in trial {trial} ({drawn}); seed {task.seed}")
         return answer
 

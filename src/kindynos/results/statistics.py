@@ -78,15 +78,18 @@ class Sample:
         """Student's t at 97.5 % for the blocks."""
         return float(stdtrit(self.blocks - 1, CONFIDENCE))
 
-    def by_block(self, terms: Floats) -> Floats:
-        """Return the sum of terms, one for each valid trial, in each block."""
+    def by_block(self, terms: Floats | NDArray[np.bool_]) -> Floats:
+        """Return the sum of terms (a number, or whether it is a hit, for each valid trial) in each block."""
+        if terms.dtype == np.bool_:
+            parts = zip(self.starts[:-1], self.starts[1:], strict=True)
+            return np.array([np.count_nonzero(terms[begin:end]) for begin, end in parts], dtype=np.float64)
         sums: Floats = np.add.reduceat(terms, self.starts[:-1], dtype=np.float64)
         return sums
 
-    def variance_of_mean(self, terms: Floats) -> float:
+    def variance_of_mean(self, terms: Floats | NDArray[np.bool_]) -> float:
         """Return the variance of the mean of terms, one for each valid trial, from the spread between blocks."""
-        sizes = np.diff(self.starts)
-        gaps = self.by_block(terms) - sizes * terms.mean()
+        sizes, sums = np.diff(self.starts), self.by_block(terms)
+        gaps = sums - sizes * (sums.sum() / len(terms))
         return float(np.sum(gaps**2) / len(terms) ** 2 * len(sizes) / (len(sizes) - 1))
 
     def quantile(self, level: Any) -> Any:
@@ -179,8 +182,7 @@ def percentile(sample: Sample, q: float) -> Estimate:
 
 def _spread_below(sample: Sample, value: float) -> float:
     """Return the reach of the share of trials at or below a value."""
-    below = (sample.valid <= value).astype(np.float64)
-    return sample.student * math.sqrt(sample.variance_of_mean(below))
+    return sample.student * math.sqrt(sample.variance_of_mean(sample.valid <= value))
 
 
 def _level(name: str, level: Any) -> float:
@@ -208,13 +210,13 @@ def chance(sample: Sample, above: float | None = None, below: float | None = Non
             hits = hits & (sample.values > finite("chance", "above", above))
         if below is not None:
             hits = hits & (sample.values < finite("chance", "below", below))
-    return _share(hits.astype(np.float64), sample)
+    return _share(hits, sample)
 
 
-def _share(hits: Floats, sample: Sample) -> Estimate:
+def _share(hits: Floats | NDArray[np.bool_], sample: Sample) -> Estimate:
     """Wilson's interval with the effective number of trials, p(1 - p) / variance; all trials where that is 0."""
-    everyone = Sample(hits, sample.bounds, sample.independent)
     p = float(hits.mean())
+    everyone = Sample(np.broadcast_to(0.0, len(hits)), sample.bounds)  # failed trials count too: a share is of all
     if not everyone.has_error:
         return Estimate(p)
     variance = everyone.variance_of_mean(hits)
@@ -246,8 +248,8 @@ def expected_shortfall(sample: Sample, level: float, reference: float = 0.0) -> 
     """Mean loss against ``reference`` in the worst 1 - level of the trials.
 
     The mean of q + (loss - q)+ / (1 - level) over the trials, with q the value at risk (Rockafellar and Uryasev, Journal of
-    Risk 2, 2000, 21-41), has the right variance as q is where it is least; its interval is corrected for the skewness of
-    these terms (Hall, Annals of Statistics 11, 1983, 569-576).
+    Risk 2, 2000, 21-41), has the right variance as q is where it is least. Its interval is corrected for the skewness of these
+    terms (Hall, Journal of the Royal Statistical Society B 54, 1992, 221-228).
     """
     level = share("expected shortfall", "level", level, closed=False)
     if not sample.count:
@@ -260,13 +262,24 @@ def expected_shortfall(sample: Sample, level: float, reference: float = 0.0) -> 
     rough = sample.count * tail < TAIL
     if not sample.has_error:
         return Estimate(value, rough=rough)
-    variance = sample.variance_of_mean(terms)
-    spread = float(terms.std())
-    skew = float(((terms - value) ** 3).mean()) / spread**3 if spread else 0.0
-    deviation = math.sqrt(variance)
-    shift = skew / math.sqrt(sample.count) * (2 * ndtri(CONFIDENCE) ** 2 + 1) / 6 * deviation
-    reach = sample.student * deviation
-    return Estimate(value, max(value - reach + shift, q), value + reach + shift, rough=rough)
+    if sample.independent:
+        deviation, t = (
+            float(terms.std(ddof=1)) / math.sqrt(sample.count),
+            float(stdtrit(max(sample.count * tail - 1, 1), CONFIDENCE)),
+        )
+    else:
+        deviation, t = math.sqrt(sample.variance_of_mean(terms)), sample.student
+    low, high = (value - deviation * _unskewed(side * t, terms) for side in (1, -1))
+    return Estimate(value, max(low, q), high, rough=rough)
+
+
+def _unskewed(t: float, terms: Floats) -> float:
+    """Return the level of a t statistic of a mean of skewed terms that stands for ``t`` (Hall's cubic transformation)."""
+    gaps = terms - terms.mean()
+    variance = float((gaps**2).mean())
+    skew = float((gaps**3).mean()) / variance**1.5 if variance > 0 else 0.0
+    a = skew / (3 * math.sqrt(len(terms)))
+    return float((np.cbrt(1 + 3 * a * (t - a / 2)) - 1) / a) if abs(a) > 1e-9 else t
 
 
 def median(sample: Sample) -> Estimate:

@@ -47,13 +47,12 @@ class _ByStream(Plan):
 
     @abstractmethod
     def _place(self, generator: np.random.Generator, rows: int, trials: int) -> Floats:
-        """Return ``(rows, trials)`` scores in [0, 1]."""
+        """Return ``(rows, trials)`` scores between 0 and 1."""
 
     def scores(self, requests: Sequence[Request], seed: int, block: int, trials: int) -> dict[str, Floats]:
         answer = {}
         for request in requests:
             scores = self._place(stream(seed, request.name, block), request.rows or 1, trials)
-            np.clip(scores, LOWEST_SCORE, HIGHEST_SCORE, out=scores)
             answer[request.name] = scores[0] if request.rows is None else scores
         return answer
 
@@ -66,7 +65,8 @@ class Random(_ByStream):
     independent = True
 
     def _place(self, generator: np.random.Generator, rows: int, trials: int) -> Floats:
-        return generator.random((rows, trials))
+        scores = generator.random((rows, trials))
+        return np.maximum(scores, LOWEST_SCORE, out=scores)
 
 
 class Latin(_ByStream):
@@ -84,7 +84,7 @@ class Latin(_ByStream):
         generator.permuted(scores, axis=1, out=scores)
         scores += generator.random((rows, trials))
         scores /= trials
-        return scores
+        return np.clip(scores, LOWEST_SCORE, HIGHEST_SCORE, out=scores)
 
 
 PLANS: dict[str, Plan] = {plan.label: plan for plan in (Random(), Latin())}

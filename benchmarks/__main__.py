@@ -1,0 +1,20 @@
+"""Run the benchmarks and print a table of ratios: ``python -m benchmarks [NAME ...]``."""
+
+import sys
+from importlib import import_module
+
+NAMES = ("night_ferry", "solver", "processes", "plans", "coverage")
+
+
+def main() -> None:
+    wanted = sys.argv[1:] or NAMES
+    unknown = sorted(set(wanted) - set(NAMES))
+    if unknown:
+        sys.exit(f"no benchmark {unknown[0]!r}; known: {', '.join(NAMES)}")
+    for name in wanted:
+        for label, detail, ratio, wanted_ratio in import_module(f"benchmarks.{name}").measure():
+            print(f"{label:<90} {ratio:>8.3f}   {wanted_ratio:<14} {detail}", flush=True)
+
+
+if __name__ == "__main__":
+    main()

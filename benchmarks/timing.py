@@ -1,0 +1,24 @@
+"""Timing two things in turn, so that a machine whose speed drifts slows both."""
+
+import subprocess
+import sys
+import time
+from statistics import median
+
+
+def seconds(function) -> float:
+    begun = time.perf_counter()
+    function()
+    return time.perf_counter() - begun
+
+
+def paired(ours, baseline, runs: int = 7) -> tuple[float, float, float]:
+    """Return the median seconds of both and the median of the ratios, after one warm-up of each."""
+    ours(), baseline()
+    times = [(seconds(ours), seconds(baseline)) for _ in range(runs)]
+    return median(a for a, _ in times), median(b for _, b in times), median(a / b for a, b in times)
+
+
+def python(*arguments: str):
+    """Return a function that runs a whole Python process with its output thrown away."""
+    return lambda: subprocess.run([sys.executable, *arguments], check=True, stdout=subprocess.DEVNULL)
