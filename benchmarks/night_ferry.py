@@ -19,7 +19,7 @@ def kindynos_run() -> None:
 
 
 def internal_rate(flows: np.ndarray) -> np.ndarray:
-    """Whole-array Newton in 1 / (1 + rate), as such a script has it; ``(periods + 1, trials)``. It checks for no second root."""
+    """Whole-array Newton in 1 / (1 + rate), as such a script has it: no check for a second root."""
     x = np.full(flows.shape[1], 1 / 1.1)
     for _ in range(8):
         value, slope = np.zeros_like(x), np.zeros_like(x)

@@ -88,8 +88,6 @@ if __name__ == "__main__":
     low, high = value.central_range(0.80)
     print(f"8 of 10 trials end between {low:,.0f} and {high:,.0f} EUR")
     loss = value.chance(below=0)
-    print(
-        f"chance of a loss at the hurdle rate {100 * loss:.1f} % (95 % interval {100 * loss.low:.1f} to {100 * loss.high:.1f} %)"
-    )
+    print(f"chance of a loss at the hurdle rate {100 * loss:.1f} %, give or take {100 * loss.error:.1f} %")
     print("\nwhat moves it:")
     print(run.sensitivity("net_value").round(3).to_string())

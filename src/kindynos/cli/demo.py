@@ -10,7 +10,7 @@ import click
 from kindynos.cli.common import Bar
 
 FILES = ("night_ferry.toml",)
-TRIALS, SEED = 20_000, 11
+TRIALS, SEED, KEEP = 20_000, 11, ("cash_flow",)
 
 
 @click.command()
@@ -37,12 +37,12 @@ def demo(folder: Path) -> None:
         f"Larkholm Ferries, an invented company, may buy an electric night ferry. {model_file} states what is known (fares,\n"
         "crew, tax) and what is uncertain (the yard's price, how full the ferry sails, energy). One forecast would hide how\n"
         f"sure it is, so the model is worked out {TRIALS:,} times with drawn drivers:\n\n"
-        f"  kindynos run {model_file} --trials {TRIALS} --seed {SEED} --out {folder}\n"
+        f"  kindynos run {model_file} --trials {TRIALS} --seed {SEED} --keep {KEEP[0]} --out {folder}\n"
     )
     model = load_model(model_file)
     with staged(folder) as stage:
         with Bar("simulating") as progress:
-            run = model.simulate(TRIALS, SEED, progress=progress)
+            run = model.simulate(TRIALS, SEED, progress=progress, keep=KEEP)
         written = write_run(run, stage)
     console().print(run_report(run))
     value = run["net_value"]

@@ -17,6 +17,7 @@ from kindynos.cli.common import Bar, changed, model_argument, set_option
 @click.option("--sampling", default="latin", show_default=True, help="The sampling plan: latin or random.")
 @click.option("--workers", type=int, help="Threads to use; all processors by default. The answer is the same.")
 @set_option
+@click.option("--keep", multiple=True, metavar="NAME", help="Also write this line and draw it; repeatable. Needs --out.")
 @click.option("--out", type=click.Path(path_type=Path), metavar="DIR", help="Write trials, summary and figures there.")
 @click.option("--json", "as_data", is_flag=True, help="Print the summary as JSON, for other programs.")
 def run(
@@ -26,6 +27,7 @@ def run(
     sampling: str,
     workers: int | None,
     changes: tuple[str, ...],
+    keep: tuple[str, ...],
     out: Path | None,
     as_data: bool,
 ) -> None:
@@ -34,7 +36,7 @@ def run(
     \b
       kindynos run night_ferry.toml --trials 50000 --seed 11
       kindynos run night_ferry.toml --set fare=58 --set load=0.55
-      kindynos run night_ferry.toml --out results
+      kindynos run night_ferry.toml --out results --keep cash_flow
     """
     from kindynos.model.file import load_model
     from kindynos.reports.files import staged, write_run
@@ -42,7 +44,7 @@ def run(
     model = changed(load_model(file), changes)
     with staged(out) if out else nullcontext() as stage:
         with Bar("simulating") as progress:
-            found = model.simulate(trials, seed, sampling, workers, progress)
+            found = model.simulate(trials, seed, sampling, workers, progress, keep)
         written = write_run(found, stage) if stage else []
         if as_data:
             from kindynos.reports.summary import as_json, summary

@@ -2,8 +2,9 @@
 
 With x = 1 / (1 + rate) a rate is a positive root of the polynomial whose coefficients are the flows. Three steps:
 
-1. Flows that change sign once have exactly one root, by Descartes' rule. Of others, the same rule on cumulative flows (Norstrom,
-   Journal of Financial and Quantitative Analysis 7, 1972, 1835-1839), for rates above and below 0, often shows one too.
+1. Flows that change sign once have exactly one root, by Descartes' rule. Of others, the same rule on cumulative flows
+   (Norstrom, Journal of Financial and Quantitative Analysis 7, 1972, 1835-1839), for rates above and below 0, often shows
+   one too.
 2. Where there is one root, Halley's method seeks it on log(inflows at x) - log(outflows at x), which is almost a straight line
    in log x; with one sign change its slope is at least 1. What does not settle in a few steps is bracketed and halved.
 3. The roots of all other flows are isolated exactly, in ``irr_isolate``.

@@ -50,6 +50,11 @@ class Program:
         return frozenset(name for name, kind in self.kinds.items() if kind.table)
 
     @property
+    def order(self) -> list[str]:
+        """The names of the lines in the order they are worked out."""
+        return [name for step in self.steps for name in (step.names if isinstance(step, Group) else (step.name,))]
+
+    @property
     def outcomes(self) -> list[str]:
         """The names of the outcomes, as declared."""
         return [name for name, line in self.lines.items() if line.outcome]
@@ -72,7 +77,7 @@ class Program:
         return [Request(n, self.periods if d.each else None) for n, d in self.drivers.items() if n in wanted]
 
     def draw(self, plan: Plan, seed: int, blocks: Mapping[int, int], names: Iterable[str] | None = None) -> dict[str, Floats]:
-        """Return the drivers' values in neighbouring blocks, given with their sizes: ``(trials,)``, or ``(periods, trials)``."""
+        """Return the drivers' values in neighbouring blocks, given with their sizes, side by side with the trials last."""
         requests = self.requests(names)
         scores = [plan.scores(requests, seed, block, trials) for block, trials in blocks.items()]
         with np.errstate(all="ignore"):

@@ -93,7 +93,7 @@ def _percentiles(ax: Axes, result: Result, factor: float, top: float) -> None:
         value = float(result.percentile(q))
         ax.plot([value, value], [0, 0.86 * top], color=INK, lw=0.8, ls=":")
         text = f"P{q}\n{number(value / factor) if factor == 1 else f'{value / factor:.1f}'}"
-        ax.text(value, 0.865 * top, text, ha="center", va="bottom", fontsize=9, bbox=_box())
+        ax.text(value, 0.865 * top, text, ha="center", va="bottom", fontsize=11, bbox=_box())
 
 
 def _base(ax: Axes, result: Result, factor: float, top: float) -> None:

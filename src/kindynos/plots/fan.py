@@ -28,8 +28,8 @@ def fan(result: Result, ax: Axes | None = None) -> Axes:
         label = f"{high - low} % of trials (P{low} to P{high})"
         ax.fill_between(places, np.asarray(ends[0]), np.asarray(ends[1]), color=colour, label=label, lw=0)
     for trial in range(min(SINGLE, result.trials)):
-        word = f"trials 0 to {SINGLE - 1}" if trial == 0 else "_"
-        ax.plot(places, result.values[:, trial], color=INK, lw=0.8, ls=(0, (1 + 2 * trial, 1)), label=word)
+        mark = f"trials 0 to {SINGLE - 1}" if trial == 0 else "_"
+        ax.plot(places, result.values[:, trial], color=INK, lw=0.8, ls=(0, (1 + 2 * trial, 1)), label=mark)
     ax.plot(places, np.asarray(result.median), color=DARK, lw=2.4, label="median")
     if result.base is not None:
         ax.plot(places, np.asarray(result.base), color=ACCENT, lw=2, ls="--", label="base case")

@@ -69,4 +69,8 @@ def _write_figures(run: Run, stage: Path) -> list[str]:
         if not run[outcome].is_row and run.drivers:
             save_figure(stage / f"{outcome}-drivers.png", partial(driver_ranking, run, outcome))
             names.append(f"{outcome}-drivers.png")
+    for name in run.kept:
+        if run[name].is_row and name not in run.outcomes:
+            save_figure(stage / f"{name}.png", partial(fan, run[name]))
+            names.append(f"{name}.png")
     return names

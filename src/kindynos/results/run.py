@@ -45,6 +45,7 @@ class Run:
         self._plan = plan
         self._blocks = blocks
         self._values = dict(values)
+        self._kept = tuple(values)
         self._notes = dict(notes)
         self._results: dict[str, Result] = {}
         self.seed = seed
@@ -63,6 +64,11 @@ class Run:
     def outcomes(self) -> list[str]:
         """The names of the outcomes."""
         return self._program.outcomes
+
+    @property
+    def kept(self) -> list[str]:
+        """The names of the quantities held in memory."""
+        return list(self._kept)
 
     @property
     def drivers(self) -> list[str]:
@@ -137,7 +143,7 @@ class Run:
         import pandas as pd
 
         columns: dict[str, Floats] = {}
-        for name in dict.fromkeys([*self._values, *rows]):
+        for name in dict.fromkeys([*self._kept, *rows]):
             result = self[name]
             if result.is_row:
                 columns |= {f"{name} {label}": row for label, row in zip(self.labels, result.values, strict=True)}

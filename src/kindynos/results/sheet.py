@@ -27,7 +27,7 @@ def sheet(program: Program, values: Mapping[str, Floats]) -> pd.DataFrame:
     """
     labels = program.timeline.labels
     rows = {}
-    for name in [*program.givens, *program.drivers, *(line for line in program.lines)]:
+    for name in [*program.givens, *program.drivers, *program.order]:
         if name not in values or program.kinds[name].table:
             continue
         value = np.asarray(values[name], dtype=np.float64)

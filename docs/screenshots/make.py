@@ -1,0 +1,49 @@
+"""Make the pictures in this folder from the demo data: ``make screenshots``.
+
+Figures are drawn by the command line. Terminal pictures need xvfb-run, xterm and ImageMagick's import (Debian: xvfb, xterm,
+imagemagick).
+"""
+
+import shlex
+import shutil
+import subprocess
+import sys
+import tempfile
+from pathlib import Path
+
+HERE = Path(__file__).parent
+BIN = Path(sys.executable).parent
+FIGURES = ("net_value", "net_value-drivers", "rate_of_return", "cash_flow")
+TERMINALS = {
+    "run": "run larkholm/night_ferry.toml --trials 20000 --seed 11 | head -37",
+    "check": "check larkholm/night_ferry.toml | tail -42",
+}
+
+
+def terminal(name: str, command: str, folder: Path) -> None:
+    """Save a picture of a terminal window after a command."""
+    inside = f"clear; COLUMNS=150 {BIN}/kindynos {command}; touch done; sleep 30"
+    shot = (
+        f"xterm -fa Monospace -fs 9 -geometry 158x44+0+0 -bg white -fg black -e bash -c {shlex.quote(inside)} & "
+        f"for i in $(seq 100); do [ -e done ] && break; sleep 0.2; done; sleep 1; "
+        f"import -window root -crop 1280x800+0+0 {shlex.quote(str(HERE / f'{name}.png'))}; rm done; kill %1"
+    )
+    subprocess.run(
+        ["xvfb-run", "-a", "-s", "-screen 0 1280x800x24", "bash", "-c", shot], cwd=folder, check=True, stderr=subprocess.DEVNULL
+    )
+
+
+def main() -> None:
+    with tempfile.TemporaryDirectory() as made:
+        folder = Path(made)
+        subprocess.run([BIN / "kindynos", "demo", "--to", "larkholm"], cwd=folder, check=True, stdout=subprocess.DEVNULL)
+        for name in FIGURES:
+            shutil.copy(folder / "larkholm" / f"{name}.png", HERE / f"{name}.png")
+        if not shutil.which("xvfb-run"):
+            sys.exit("the terminal pictures were left as they are: xvfb-run is not installed")
+        for name, command in TERMINALS.items():
+            terminal(name, command, folder)
+
+
+if __name__ == "__main__":
+    main()

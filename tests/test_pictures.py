@@ -1,0 +1,105 @@
+"""Pictures say what they show, and printed figures have the digits their errors leave."""
+
+import math
+
+import matplotlib as mpl
+import numpy as np
+from matplotlib.figure import Figure
+
+import kindynos as kd
+from kindynos.reports.figures import brief, number, per_cent, shares, with_error
+from tests.common import Case, investment
+
+mpl.use("Agg")
+
+
+def texts(ax) -> str:
+    parts = [text.get_text() for axes in ax.figure.axes for text in axes.texts]
+    legend = [text.get_text() for text in ax.get_legend().get_texts()] if ax.get_legend() else []
+    return " | ".join([ax.get_title(loc="left"), ax.get_xlabel(), ax.get_ylabel(), *parts, *legend])
+
+
+class Pictures(Case):
+    @classmethod
+    def setUpClass(cls):
+        cls.run_ = investment().simulate(4000, seed=1)
+
+    def axes(self):
+        return Figure().subplots()
+
+    def test_distribution(self):
+        value = self.run_["net_value"]
+        ax = self.axes()
+        self.assertIs(kd.plots.distribution(value, ax=ax), ax)
+        shown = texts(ax)
+        below = 100 * value.chance(below=0)
+        for text in ("net value", "4,000 trials", "EUR", "P5", "P95", "target 0", f"{below:.1f} % below", "base case"):
+            self.assertIn(text, shown)
+        heights = sum(bar.get_height() for bar in ax.patches)
+        self.assertAlmostEqual(heights, 1, delta=0.01)
+        edges = np.array([bar.get_x() for bar in ax.patches])
+        self.assertLess(np.abs(edges).min(), 1e-9)  # no bar lies on both sides of the target
+        self.assertEqual(len(kd.plots.distribution(value, ax=self.axes(), bins=12).patches), 14)
+
+    def test_driver_ranking(self):
+        model = kd.Model("m")
+        model.driver("up", kd.Normal(0, 1))
+        model.driver("down", kd.Normal(0, 2))
+        model.outcome("y", "up - down")
+        ax = kd.plots.driver_ranking(model.simulate(4000, seed=1), "y", ax=self.axes())
+        self.assertEqual([label.get_text() for label in ax.get_yticklabels()], ["down", "up"])
+        self.assertLess(ax.patches[0].get_width(), -0.8)
+        self.assertAlmostEqual(sum(float(text.get_text().split()[0]) for text in ax.texts), 100, delta=0.05)
+
+    def test_fan(self):
+        model = kd.Model("m", periods=6, start=2030)
+        model.driver("x", kd.Normal(5, 1), each="period")
+        model.outcome("y", "running_total(x)", unit="EUR")
+        run = model.simulate(2000, seed=1)
+        ax = kd.plots.fan(run["y"], ax=self.axes())
+        self.assertEqual(ax.get_xticklabels()[0].get_text(), "2030")
+        self.assertIn("90 % of trials", texts(ax))
+        self.assertIn("y (EUR)", texts(ax))
+        median = next(line for line in ax.lines if line.get_label() == "median")
+        np.testing.assert_allclose(median.get_ydata(), np.asarray(run["y"].median))
+
+    def test_an_axes_is_made_when_none_is_given(self):
+        ax = kd.plots.distribution(self.run_["flow"])
+        self.assertIn("flow", texts(ax))
+
+    def test_constant_and_wrong_shapes(self):
+        model = kd.Model("m", periods=2)
+        model.outcome("y", "3")
+        model.line("row", "period")
+        run = model.simulate(300, seed=1)
+        self.assertEqual(len(kd.plots.distribution(run["y"], ax=self.axes()).patches), 1)
+        with self.fails("draw it with fan()"):
+            kd.plots.distribution(run["row"])
+        with self.fails("draw it with distribution()"):
+            kd.plots.fan(run["y"])
+
+
+class Figures(Case):
+    def test_digits_follow_the_error(self):
+        self.assertEqual(with_error(kd.Estimate(3214159.0, 3173159.0, 3255159.0)), ("3,214,000", "± 41,000"))
+        self.assertEqual(with_error(kd.Estimate(0.123456, 0.1222, 0.1246)), ("0.1235", "± 0.0012"))
+        self.assertEqual(with_error(kd.Estimate(5.0)), ("5", ""))
+        self.assertEqual(with_error(kd.Estimate(5.0, 5.0, 5.0)), ("5", "± 0"))
+        self.assertIn("about", with_error(kd.Estimate(5.0, 4.0, 6.0, rough=True))[1])
+
+    def test_numbers(self):
+        for value, text in ((1234567.8, "1,234,568"), (0.1, "0.1"), (math.inf, "never"), (math.nan, "-"), (-3.0, "-3")):
+            self.assertEqual(number(value), text)
+        self.assertEqual((brief(17937049.3), brief(0.0123456)), ("17,937,000", "0.012346"))
+
+    def test_shares_add_up(self):
+        rng = np.random.default_rng(1)
+        for _ in range(200):
+            values = rng.dirichlet(np.ones(5)).tolist()
+            printed = [float(text.split()[0]) for text in shares(values)]
+            self.assertAlmostEqual(sum(printed), 100, places=6)
+            self.assertLess(max(abs(p - 100 * v) for p, v in zip(printed, values, strict=True)), 0.1)
+
+    def test_a_tiny_chance_is_not_none(self):
+        self.assertEqual(per_cent(1e-6), "below 0.1 %")
+        self.assertEqual(per_cent(0.0), "0.0 %")
