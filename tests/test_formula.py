@@ -68,6 +68,22 @@ class Values(Case):
             with self.subTest(formula=formula):
                 np.testing.assert_allclose(base(formula), expected)
 
+    def test_by_trial(self):
+        model = kd.Model("m", periods=4)
+        model.given(row=ROW, steps=[[0, 10], [2, 20]])
+        model.driver("n", kd.Discrete([1, 2, 3, 4, 5], [0.2] * 5))
+        model.driver("x", kd.Uniform(0, 3), each="period")
+        model.line("picked", "at(row, n)")
+        model.line("mine", "at(x, n)")
+        model.line("stepped", "lookup(x, steps)")
+        run = model.simulate(400, seed=1)
+        n, x = run["n"].values, run["x"].values
+        expected = np.where(n <= 4, np.append(ROW, np.nan)[n.astype(int) - 1], np.nan)
+        np.testing.assert_array_equal(run["picked"].values, expected)
+        inside = np.flatnonzero(n <= 4)
+        np.testing.assert_array_equal(run["mine"].values[inside], x[n[inside].astype(int) - 1, inside])
+        np.testing.assert_array_equal(run["stepped"].values, np.where(x < 2, 10, 20))
+
     def test_no_number_stays_no_number(self):
         for formula in (
             "log(b)",

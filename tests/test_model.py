@@ -250,6 +250,27 @@ class Probe(Case):
         self.assertEqual(values.shape, (300,))
         self.assertTrue((values > 0).any() and (values < 0).any())
 
+    def test_tables_reach_functions_whole(self):
+        for each_trial in (False, True):
+            model = kd.Model("m", periods=2)
+            model.given(steps={0: 1, 5: 2}, row=[1.0, 2.0])
+            model.driver("x", kd.Uniform(0, 1))
+            seen = []
+
+            def y(x, steps, row, seen=seen):
+                return x * steps[1, 1] + row[0]
+
+            def z(x, steps, row):
+                seen.append((np.shape(x), steps.shape, row.shape))  # noqa: B023
+                return x * steps[1, 1] + row[-1]
+
+            with self.fails("'seen' has a default"):
+                model.line(y)
+            model.line(each_trial=each_trial)(z)
+            run = model.simulate(50, seed=1)
+            np.testing.assert_allclose(run["z"].values, 2 * run["x"].values + 2)
+            self.assertEqual(seen[-1][1:], ((2, 2), (2,) if each_trial else (2, 1)))
+
     def test_lines_may_not_change_their_inputs(self):
         def y(x):
             x += 1

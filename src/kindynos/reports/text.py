@@ -109,12 +109,14 @@ def _chances(result: Result) -> list[tuple[str, str, str, str]]:
 
 def _row_table(run: Run, name: str) -> Table:
     result = run[name]
-    table = _table(_title(result), ("period", "left"), *((word, "right") for word in ("base", "mean", "±", "P5", "P50", "P95")))
+    table = _table(
+        _title(result), ("period", "left"), *((word, "right") for word in ("base", "mean", "95 % error", "P5", "P50", "P95"))
+    )
     percentiles = result.percentile([5, 50, 95])
     for period, label in enumerate(result.labels):
         mean = result.mean[period]
         step = step_of(mean.error)
-        figures = [number(float(percentiles[i][period]), step) for i in range(3)]
+        figures = [with_error(percentiles[i][period])[0] for i in range(3)]
         base = result.base[period]
         table.add_row(label, number(float(base), step), *with_error(mean), *figures)
     return table

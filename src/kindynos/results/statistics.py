@@ -122,7 +122,8 @@ def sd(sample: Sample) -> Estimate:
     """Standard deviation: the jackknife that leaves out one block at a time."""
     if sample.count < 2:
         return Estimate(math.nan)
-    value = float(sample.valid.std(ddof=1))
+    with np.errstate(invalid="ignore"):  # infinite values have no spread
+        value = float(sample.valid.std(ddof=1))
     if not sample.has_error or not math.isfinite(value):
         return Estimate(value)
     left = _left_out(sample, 2)

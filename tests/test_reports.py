@@ -1,0 +1,121 @@
+"""What is printed for people and machines, for models of every shape."""
+
+import io
+import json
+import re
+from pathlib import Path
+
+from rich.console import Console
+
+import kindynos as kd
+from kindynos.model.review import review
+from kindynos.reports import text
+from kindynos.reports.summary import as_json, summary
+from tests.common import Case, investment
+
+ROOT = Path(__file__).resolve().parents[1]
+
+
+def printed(thing) -> str:
+    out = io.StringIO()
+    Console(file=out, width=160).print(thing)
+    return out.getvalue()
+
+
+def failing() -> kd.Run:
+    model = kd.Model("Partly failing", periods=2, start="2028-Q4", every="quarter")
+    model.driver("x", kd.Uniform(-1, 3))
+    model.driver("noise", kd.Normal(0, 1), each="period")
+    model.outcome("root", "sqrt(x)", target=1)
+    model.outcome("level", "x + noise", unit="m")
+    model.outcome("never", "1 / 0 + 0 * x")
+    return model.simulate(4000, seed=2)
+
+
+class Terminal(Case):
+    def test_failed_trials_are_said(self):
+        shown = printed(text.run_report(failing()))
+        for part in (
+            "without a value",
+            "1,000",
+            "chance of no value",
+            "25.0 %",
+            "first in 'root'",
+            "95 % error is how far",
+            "never",
+        ):
+            self.assertIn(part, shown)
+        chances = [float(found) for found in re.findall(r"chance [^│\n]*?(\d+\.\d) %", shown)]
+        self.assertAlmostEqual(sum(chances), 100, places=6)
+
+    def test_rows_by_period(self):
+        shown = printed(text.run_report(failing()))
+        self.assertRegex(shown, r"2028 Q4 +1 +1\.0")
+        self.assertIn("2029 Q1", shown)
+        self.assertIn("noise in one period of noise in another", shown)
+
+    def test_too_few_trials_are_said(self):
+        shown = printed(text.run_report(investment().simulate(50, seed=1)))
+        self.assertIn("50 trials are too few", shown)
+        self.assertNotIn("±", shown)
+
+    def test_sheets_of_any_width(self):
+        for periods in (None, 3, 40):
+            model = kd.Model("m", periods=periods)
+            model.given(a=12345.678, steps={0: 1, 2: 5})
+            model.line("y", "a + lookup(1, steps)" + (" + period" if periods else ""))
+            program = model.compiled()
+            shown = printed(text.sheet_table("Sheet", model.base_case(), {"a": "EUR"}))
+            self.assertIn("EUR", shown)
+            self.assertEqual("..." in shown, periods == 40)
+            self.assertIn("2 pairs", printed(text.givens_table(program)))
+
+    def test_markup_in_names_is_shown_as_it_is(self):
+        model = kd.Model("[bold]m[/bold]")
+        model.given("a", 1.0, unit="[red]", source="[/]")
+        self.assertIn("[red]", printed(text.givens_table(model.compiled())))
+        model.outcome("y", "a")
+        self.assertIn("[bold]m[/bold]", printed(text.run_report(model.simulate(10, seed=1))))
+
+    def test_findings(self):
+        self.assertIn("Nothing looks wrong", printed(text.findings([])))
+        quiet = kd.Model("m")
+        quiet.driver("x", kd.Normal(10, 1), source="records")
+        quiet.outcome("y", "x * 2")
+        self.assertEqual(review(quiet.compiled()), [])
+
+
+class Machines(Case):
+    def test_summary_is_json_without_gaps(self):
+        data = json.loads(as_json(summary(failing())))
+        self.assertEqual(data["outcomes"]["root"]["trials without a value"]["value"], 1000)
+        self.assertEqual(data["outcomes"]["never"]["mean"]["value"], "never")
+        self.assertIsNone(data["outcomes"]["root"]["lowest"]["error"])
+        self.assertIn("level 2029 Q1", data["outcomes"])
+        self.assertEqual(data["units"]["level"], "m")
+        self.assertEqual(data["bad trials"], {"root": 1000})
+
+
+class Readme(Case):
+    def test_its_python_runs_and_its_model_file_loads(self):
+        readme = (ROOT / "README.md").read_text(encoding="utf-8")
+        code = re.search(r"```python\n(.*?)```", readme, re.S)[1]
+        names: dict = {}
+        exec(code, names)
+        self.assertEqual(names["run"].size, 20_000)
+        path = ROOT / "tests" / "readme.tmp.toml"
+        self.addCleanup(path.unlink)
+        path.write_text(re.search(r"```toml\n(.*?)```", readme, re.S)[1], encoding="utf-8")
+        self.assertEqual(kd.load_model(path).periods, 15)
+
+    def test_its_links_and_pictures_are_there(self):
+        for page in (ROOT / "README.md", ROOT / "CONTRIBUTING.md"):
+            for link in re.findall(r"\]\(([^)#:]+)\)", page.read_text(encoding="utf-8")):
+                self.assertTrue((page.parent / link).exists(), link)
+
+    def test_every_function_of_the_language_is_documented(self):
+        from kindynos.model.formula.functions import FUNCTIONS
+
+        page = (ROOT / "docs" / "model-files.md").read_text(encoding="utf-8")
+        for name in FUNCTIONS:
+            self.assertRegex(page, rf"\b{name}\b")
