@@ -12,14 +12,123 @@ from typing import TYPE_CHECKING, Any
 
 if TYPE_CHECKING:
     from kindynos import plots as plots
-    from kindynos.distributions import Beta as Beta
-    from kindynos.distributions import Discrete as Discrete
-    from kindynos.distributions import Distribution as Distribution
-    from kindynos.distributions import LogNormal as LogNormal
-    from kindynos.distributions import Normal as Normal
-    from kindynos.distributions import Pert as Pert
-    from kindynos.distributions import Triangular as Triangular
-    from kindynos.distributions import Uniform as Uniform
+    from kindynos.distributions import (
+        Affine as Affine,
+    )
+    from kindynos.distributions import (
+        Bernoulli as Bernoulli,
+    )
+    from kindynos.distributions import (
+        Beta as Beta,
+    )
+    from kindynos.distributions import (
+        Binomial as Binomial,
+    )
+    from kindynos.distributions import (
+        Cauchy as Cauchy,
+    )
+    from kindynos.distributions import (
+        Clipped as Clipped,
+    )
+    from kindynos.distributions import (
+        Compound as Compound,
+    )
+    from kindynos.distributions import (
+        Discrete as Discrete,
+    )
+    from kindynos.distributions import (
+        Distribution as Distribution,
+    )
+    from kindynos.distributions import (
+        Empirical as Empirical,
+    )
+    from kindynos.distributions import (
+        Exponential as Exponential,
+    )
+    from kindynos.distributions import (
+        Gamma as Gamma,
+    )
+    from kindynos.distributions import (
+        GeneralizedExtremeValue as GeneralizedExtremeValue,
+    )
+    from kindynos.distributions import (
+        GeneralizedPareto as GeneralizedPareto,
+    )
+    from kindynos.distributions import (
+        Geometric as Geometric,
+    )
+    from kindynos.distributions import (
+        Gumbel as Gumbel,
+    )
+    from kindynos.distributions import (
+        Histogram as Histogram,
+    )
+    from kindynos.distributions import (
+        Hypergeometric as Hypergeometric,
+    )
+    from kindynos.distributions import (
+        IntegerUniform as IntegerUniform,
+    )
+    from kindynos.distributions import (
+        InverseGaussian as InverseGaussian,
+    )
+    from kindynos.distributions import (
+        JohnsonSU as JohnsonSU,
+    )
+    from kindynos.distributions import (
+        KernelDensity as KernelDensity,
+    )
+    from kindynos.distributions import (
+        Laplace as Laplace,
+    )
+    from kindynos.distributions import (
+        Logistic as Logistic,
+    )
+    from kindynos.distributions import (
+        LogLogistic as LogLogistic,
+    )
+    from kindynos.distributions import (
+        LogNormal as LogNormal,
+    )
+    from kindynos.distributions import (
+        Mixture as Mixture,
+    )
+    from kindynos.distributions import (
+        NegativeBinomial as NegativeBinomial,
+    )
+    from kindynos.distributions import (
+        Normal as Normal,
+    )
+    from kindynos.distributions import (
+        Pareto as Pareto,
+    )
+    from kindynos.distributions import (
+        Pert as Pert,
+    )
+    from kindynos.distributions import (
+        Poisson as Poisson,
+    )
+    from kindynos.distributions import (
+        SkewNormal as SkewNormal,
+    )
+    from kindynos.distributions import (
+        StudentT as StudentT,
+    )
+    from kindynos.distributions import (
+        StudentTByScale as StudentTByScale,
+    )
+    from kindynos.distributions import (
+        Triangular as Triangular,
+    )
+    from kindynos.distributions import (
+        Truncated as Truncated,
+    )
+    from kindynos.distributions import (
+        Uniform as Uniform,
+    )
+    from kindynos.distributions import (
+        Weibull as Weibull,
+    )
     from kindynos.errors import FileError as FileError
     from kindynos.errors import FormulaError as FormulaError
     from kindynos.errors import KindynosError as KindynosError
@@ -42,7 +151,13 @@ if TYPE_CHECKING:
 __version__ = "0.1.0"
 
 _HOMES = {
-    "distributions": "Beta Discrete Distribution LogNormal Normal Pert Triangular Uniform",
+    "distributions": (
+        "Affine Bernoulli Beta Binomial Cauchy Clipped Compound Discrete "
+        "Distribution Empirical Exponential Gamma GeneralizedExtremeValue GeneralizedPareto Geometric Gumbel "
+        "Histogram Hypergeometric IntegerUniform InverseGaussian JohnsonSU KernelDensity Laplace LogLogistic "
+        "LogNormal Logistic Mixture NegativeBinomial Normal Pareto Pert Poisson "
+        "SkewNormal StudentT StudentTByScale Triangular Truncated Uniform Weibull "
+    ),
     "errors": "FileError FormulaError KindynosError ModelError ParameterError RunError StoppedError",
     "finance.cash_flow": "grow npv",
     "finance.irr": "IrrReport irr irr_report",

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+from collections.abc import Callable
 from numbers import Integral, Real
 from typing import Any
 
@@ -73,3 +74,15 @@ def one_of(owner: str, name: str, value: Any, options: tuple[str, ...]) -> str:
     if value not in options:
         raise wrong(owner, name, "one of " + ", ".join(map(repr, options)), value)
     return str(value)
+
+
+def above(limit: float) -> Callable[[str, str, Any], float]:
+    """Return a check that a value is a number above ``limit``."""
+
+    def check(owner: str, name: str, value: Any) -> float:
+        number = finite(owner, name, value)
+        if number <= limit:
+            raise wrong(owner, name, f"above {limit:g}", number)
+        return number
+
+    return check

@@ -4,17 +4,19 @@ from __future__ import annotations
 
 import math
 from abc import ABC, abstractmethod
-from collections.abc import Callable
+from collections.abc import Callable, Mapping
 from dataclasses import fields
 from typing import TYPE_CHECKING, Any, ClassVar, overload
 
 import numpy as np
 from numpy.typing import ArrayLike, NDArray
 
+from kindynos.distributions import table
 from kindynos.errors import KindynosError
 from kindynos.validate import whole, wrong
 
 Floats = NDArray[np.float64]
+Rule = Callable[[str, str, Any], Any]
 
 HALF_ULP = 2.0**-54  # keeps a score off 0, where a law without a lower end would give -inf
 
@@ -34,14 +36,19 @@ class _Fallback:
 class Distribution(ABC):
     """The law of one uncertain number.
 
-    A subclass is a frozen dataclass whose fields are its parameters. It checks them in ``__post_init__`` and supplies
-    ``mean`` (as a field or a property), ``variance``, ``skewness``, ``support``, ``_density``, ``_cdf`` and ``_quantile``.
-    All array methods take any shape and return the same shape, float64; a single number gives a float.
+    A subclass is a frozen dataclass whose fields are its parameters. It names their ``rules`` and supplies ``mean`` (as a
+    field or a property), ``variance``, ``skewness``, ``support``, ``_density``, ``_cdf`` and ``_quantile``. All array methods
+    take any shape and return the same shape, float64; a single number gives a float.
     """
 
     label: ClassVar[str]  # the name in model files, lower-case words
     use: ClassVar[str]  # one line: what it is good for
-    discrete: ClassVar[bool] = False
+    rules: ClassVar[Mapping[str, Rule]] = {}  # for each parameter the check it must pass
+
+    def __post_init__(self) -> None:
+        """Store every parameter as its rule returns it; raises ParameterError where one breaks it."""
+        for name, rule in self.rules.items():
+            object.__setattr__(self, name, rule(type(self).__name__, name, getattr(self, name)))
 
     if TYPE_CHECKING:
 
@@ -55,6 +62,21 @@ class Distribution(ABC):
 
     else:
         sd = _Fallback(lambda law: math.sqrt(law.variance))
+
+    @property
+    def discrete(self) -> bool:
+        """Whether the law has its mass on single values; it then has a ``pmf`` instead of a ``pdf``."""
+        return False
+
+    @property
+    def has_atoms(self) -> bool:
+        """Whether some single value has mass, as all have in a discrete law."""
+        return self.discrete
+
+    @property
+    def _atoms(self) -> tuple[Floats, Floats]:
+        """The values of a discrete law and their masses; of an endless one, all but about 1e-17 of the mass."""
+        raise KindynosError(f"{type(self).__name__} is continuous and has no list of values")
 
     @property
     @abstractmethod
@@ -86,6 +108,10 @@ class Distribution(ABC):
     def _survival(self, x: Floats) -> Floats:
         """The chance of more than ``x``; overridden where ``1 - cdf`` would lose digits."""
         return 1.0 - self._cdf(x)
+
+    def _upper_quantile(self, v: Floats) -> Floats:
+        """The value exceeded with chance ``v``; overridden where ``1 - v`` would lose digits."""
+        return self._quantile(1.0 - v)
 
     @overload
     def pdf(self, x: float) -> float: ...
@@ -174,6 +200,49 @@ class Distribution(ABC):
         under = self.cdf(below) - self._mass(below)
         return under if above is None else max(under - self.cdf(above), 0.0)
 
+    def truncate(self, low: float | None = None, high: float | None = None) -> Distribution:
+        """Return this law given that it lies between ``low`` and ``high``; None leaves that side open.
+
+        >>> from kindynos import Uniform
+        >>> Uniform(0, 10).truncate(2, 4).mean
+        3.0
+        """
+        from kindynos.distributions.built import Truncated
+
+        return Truncated(self, low, high)
+
+    def __mul__(self, factor: float) -> Distribution:
+        return self._affine(factor, 0.0)
+
+    __rmul__ = __mul__
+
+    def __truediv__(self, divisor: float) -> Distribution:
+        return self._affine(1 / divisor, 0.0)
+
+    def __add__(self, shift: float) -> Distribution:
+        return self._affine(1.0, shift)
+
+    __radd__ = __add__
+
+    def __sub__(self, shift: float) -> Distribution:
+        return self._affine(1.0, -shift)
+
+    def __rsub__(self, other: float) -> Distribution:
+        return self._affine(-1.0, other)
+
+    def __neg__(self) -> Distribution:
+        return self._affine(-1.0, 0.0)
+
+    def _affine(self, factor: float, shift: float) -> Distribution:
+        """Return factor x this + shift. Only numbers serve: the sum of two laws depends on how they move together."""
+        from kindynos.distributions.built import Affine
+
+        for number in (factor, shift):
+            if isinstance(number, Distribution):
+                raise KindynosError("two laws cannot be added: make both drivers, and add them in a line")
+        inner, outer_factor, outer_shift = (self.law, self.factor, self.shift) if isinstance(self, Affine) else (self, 1.0, 0.0)
+        return Affine(inner, factor * outer_factor, factor * outer_shift + shift)
+
     def __repr__(self) -> str:
         kind: Any = type(self)  # every law is a dataclass, which this class cannot say
         parts = [(field, getattr(self, field.name)) for field in fields(kind)]
@@ -182,6 +251,104 @@ class Distribution(ABC):
 
     def _mass(self, x: float) -> float:
         return self.pmf(x) if self.discrete else 0.0
+
+
+class Standardised(Distribution):
+    """A law whose shape is fixed, moved to a location and stretched by a scale; a subclass describes it on z = (x - l) / s."""
+
+    @property
+    @abstractmethod
+    def _place(self) -> tuple[float, float]:
+        """The location and the scale."""
+
+    @property
+    @abstractmethod
+    def _z_moments(self) -> tuple[float, float, float]:
+        """Mean, variance and skewness of z; NaN or infinite where they do not exist."""
+
+    @property
+    def _z_support(self) -> tuple[float, float]:
+        return -math.inf, math.inf
+
+    @abstractmethod
+    def _z_density(self, z: Floats) -> Floats:
+        """The density of z inside its support."""
+
+    @abstractmethod
+    def _z_cdf(self, z: Floats) -> Floats:
+        """The cdf of z inside its support."""
+
+    @abstractmethod
+    def _z_quantile(self, u: Floats) -> Floats:
+        """The quantile of z."""
+
+    def _z_survival(self, z: Floats) -> Floats:
+        return 1.0 - self._z_cdf(z)
+
+    def _z_upper(self, v: Floats) -> Floats:
+        return self._z_quantile(1.0 - v)
+
+    if not TYPE_CHECKING:
+        mean = _Fallback(lambda law: law._place[0] + law._place[1] * law._z_moments[0])
+
+    @property
+    def variance(self) -> float:
+        return self._place[1] ** 2 * self._z_moments[1]
+
+    @property
+    def skewness(self) -> float:
+        return self._z_moments[2]
+
+    @property
+    def support(self) -> tuple[float, float]:
+        location, scale = self._place
+        low, high = self._z_support
+        return location + scale * low, location + scale * high
+
+    def _inside(self, compute: Callable[[Floats], Floats], x: Floats, below: float, above: float) -> Floats:
+        """Work out a function of z inside the support, with fixed values on either side of it."""
+        location, scale = self._place
+        z = (x - location) / scale
+        low, high = self._z_support
+        answer = compute(np.clip(z, low, high))
+        if math.isfinite(low):
+            answer = np.where(z < low, below, answer)
+        return np.where(z > high, above, answer) if math.isfinite(high) else answer
+
+    def _density(self, x: Floats) -> Floats:
+        return self._inside(self._z_density, x, 0.0, 0.0) / self._place[1]
+
+    def _cdf(self, x: Floats) -> Floats:
+        return self._inside(self._z_cdf, x, 0.0, 1.0)
+
+    def _survival(self, x: Floats) -> Floats:
+        return self._inside(self._z_survival, x, 1.0, 0.0)
+
+    def _quantile(self, u: Floats) -> Floats:
+        location, scale = self._place
+        return location + scale * self._z_quantile(u)
+
+    def _upper_quantile(self, v: Floats) -> Floats:
+        location, scale = self._place
+        return location + scale * self._z_upper(v)
+
+
+class Tabled(Distribution):
+    """A law whose inverse is slow: quantiles of many values come from a table (see ``table``)."""
+
+    @abstractmethod
+    def _from_below(self, u: Floats) -> Floats:
+        """The value whose cdf is ``u``, from the exact inverse."""
+
+    @abstractmethod
+    def _from_above(self, v: Floats) -> Floats:
+        """The value whose survival function is ``v``, from the exact inverse."""
+
+    def _quantile(self, u: Floats) -> Floats:
+        return table.quantile(self, u)
+
+    def _upper_quantile(self, v: Floats) -> Floats:
+        return self._from_above(v)
 
 
 def _plain(value: Any) -> str:

@@ -9,8 +9,7 @@ from functools import cached_property
 
 import numpy as np
 
-from kindynos.distributions import table
-from kindynos.distributions.base import Distribution, Floats
+from kindynos.distributions.base import Distribution, Floats, Tabled
 from kindynos.distributions.special import betainc, betaincc, betainccinv, betaincinv, betaln
 from kindynos.validate import finite, positive, wrong
 
@@ -153,7 +152,7 @@ class Triangular(Distribution):
         return np.where(u <= self._at_mode, left, right)
 
 
-class _BetaShaped(Distribution):
+class _BetaShaped(Tabled):
     """What Beta and Pert share: a beta law stretched from ``low`` to ``high``. Quantiles of many values use a table."""
 
     low: float
@@ -202,9 +201,6 @@ class _BetaShaped(Distribution):
     def _survival(self, x: Floats) -> Floats:
         return betaincc(*self._shapes, self._share(x))
 
-    def _quantile(self, u: Floats) -> Floats:
-        return table.quantile(self, u)
-
     def _from_below(self, u: Floats) -> Floats:
         return self.low + (self.high - self.low) * betaincinv(*self._shapes, u)
 
@@ -227,12 +223,12 @@ class Beta(_BetaShaped):
     low: float = 0.0
     high: float = 1.0
 
+    rules = {"a": positive, "b": positive}
     label = "beta"
     use = "a share or a rate between two ends: load factors, recovery rates"
 
     def __post_init__(self) -> None:
-        object.__setattr__(self, "a", positive("Beta", "a", self.a))
-        object.__setattr__(self, "b", positive("Beta", "b", self.b))
+        super().__post_init__()
         _ends("Beta", self, self.low, self.high)
 
     @property
@@ -255,13 +251,14 @@ class Pert(_BetaShaped):
     high: float
     weight: float = 4.0
 
+    rules = {"weight": positive}
     label = "pert"
     use = "an opinion with a trusted likeliest value: the least, the likeliest and the most"
 
     def __post_init__(self) -> None:
         low, high = _ends("Pert", self, self.low, self.high)
         _mode("Pert", self, self.mode, low, high)
-        object.__setattr__(self, "weight", positive("Pert", "weight", self.weight))
+        super().__post_init__()
 
     @property
     def _shapes(self) -> tuple[float, float]:

@@ -14,8 +14,16 @@ from kindynos.errors import ParameterError
 from kindynos.validate import finite, wrong
 
 
+class OnValues(Distribution):
+    """A law with its mass on single values."""
+
+    @property
+    def discrete(self) -> bool:
+        return True
+
+
 @dataclass(frozen=True, repr=False)
-class Discrete(Distribution):
+class Discrete(OnValues):
     """Any finite list of values with their probabilities, which add up to 1.
 
     Source: Johnson, Kemp and Kotz, Univariate Discrete Distributions (2005), chapter 1.
@@ -29,7 +37,6 @@ class Discrete(Distribution):
 
     label = "discrete"
     use = "a few separate cases, each with its probability"
-    discrete = True
 
     def __post_init__(self) -> None:
         pairs = sorted(zip(*self._checked(), strict=True))
@@ -65,6 +72,11 @@ class Discrete(Distribution):
         cumulative = np.cumsum(chances)
         cumulative[np.flatnonzero(chances)[-1] :] = 1.0  # so that a level of 1 is the highest possible value
         return values, chances, cumulative
+
+    @property
+    def _atoms(self) -> tuple[Floats, Floats]:
+        values, chances, _ = self._arrays
+        return values, chances
 
     def _moment(self, power: int) -> float:
         values, chances, _ = self._arrays

@@ -31,9 +31,7 @@ class Normal(Distribution):
     label = "normal"
     use = "a sum of many small influences; errors of measurement; can go negative"
 
-    def __post_init__(self) -> None:
-        object.__setattr__(self, "mean", finite("Normal", "mean", self.mean))
-        object.__setattr__(self, "sd", positive("Normal", "sd", self.sd))
+    rules = {"mean": finite, "sd": positive}
 
     @property
     def variance(self) -> float:
@@ -62,6 +60,9 @@ class Normal(Distribution):
         z += self.mean
         return z
 
+    def _upper_quantile(self, v: Floats) -> Floats:
+        return self.mean - self.sd * ndtri(v)
+
 
 @dataclass(frozen=True, repr=False)
 class LogNormal(Distribution):
@@ -79,9 +80,7 @@ class LogNormal(Distribution):
     label = "lognormal"
     use = "a positive figure made of many factors: prices, sizes, volumes; skewed to the right"
 
-    def __post_init__(self) -> None:
-        object.__setattr__(self, "mean", positive("LogNormal", "mean", self.mean))
-        object.__setattr__(self, "sd", positive("LogNormal", "sd", self.sd))
+    rules = {"mean": positive, "sd": positive}
 
     @classmethod
     def from_log(cls, mu: float, sigma: float) -> LogNormal:
@@ -136,3 +135,6 @@ class LogNormal(Distribution):
         z *= self.sigma
         z += self.mu
         return np.exp(z, out=z)
+
+    def _upper_quantile(self, v: Floats) -> Floats:
+        return np.exp(self.mu - self.sigma * ndtri(v))

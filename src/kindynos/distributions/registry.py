@@ -31,7 +31,20 @@ def law_from(name: str, parameters: Mapping[str, Any]) -> Distribution:
     for key, field in known.items():
         if key not in parameters and field.default is MISSING:
             raise ParameterError(f"{name!r} lacks the parameter {key!r}; it takes {', '.join(known)}")
-    return law(**parameters)
+    return law(**{key: _inner(value) for key, value in parameters.items()})
+
+
+def _inner(value: Any) -> Any:
+    """Return a parameter, with tables that state a distribution, alone or in a list, made into laws."""
+    if isinstance(value, list):
+        return [_inner(item) for item in value]
+    if isinstance(value, Mapping):
+        rest = dict(value)
+        name = rest.pop("distribution", None)
+        if not isinstance(name, str):
+            raise ParameterError(f"a law inside a law needs the key 'distribution', and {dict(value)!r:.60} has none")
+        return law_from(name, rest)
+    return value
 
 
 def parameters_of(law: Distribution) -> dict[str, Any]:

@@ -7,7 +7,7 @@ from collections.abc import Mapping
 from pathlib import Path
 from typing import Any
 
-from kindynos.distributions import CATALOGUE
+from kindynos.distributions import Distribution
 from kindynos.distributions.registry import law_from, parameters_of
 from kindynos.errors import FileError, KindynosError, ModelError
 from kindynos.model.model import Model
@@ -108,9 +108,11 @@ def _given(given: Given) -> dict[str, Any]:
 
 
 def _driver(driver: Driver) -> dict[str, Any]:
-    label = next(name for name, law in CATALOGUE.items() if type(driver.law) is law)
-    entries = {"distribution": label, **parameters_of(driver.law)}
-    return {**entries, "each": driver.each, "base": driver.base, "unit": driver.unit, "source": driver.source}
+    return {**_law(driver.law), "each": driver.each, "base": driver.base, "unit": driver.unit, "source": driver.source}
+
+
+def _law(law: Distribution) -> dict[str, Any]:
+    return {"distribution": law.label, **parameters_of(law)}
 
 
 def _table(name: str, entries: Mapping[str, Any]) -> str:
@@ -123,6 +125,10 @@ def _table(name: str, entries: Mapping[str, Any]) -> str:
 def _value(value: Any) -> str:
     if isinstance(value, str):
         return _text(value)
+    if isinstance(value, bool):
+        return str(value).lower()
+    if isinstance(value, Distribution):
+        return "{ " + ", ".join(f"{key} = {_value(item)}" for key, item in _law(value).items() if item is not None) + " }"
     if isinstance(value, tuple | list):
         return "[" + ", ".join(_value(item) for item in value) + "]"
     return repr(value)

@@ -1,0 +1,290 @@
+"""Laws made from data: empirical, histogram, kernel density."""
+
+from __future__ import annotations
+
+import math
+from abc import abstractmethod
+from collections.abc import Sequence
+from dataclasses import dataclass
+from functools import cached_property
+from itertools import pairwise
+from typing import Any
+
+import numpy as np
+
+from kindynos.distributions.base import Distribution, Floats, Tabled
+from kindynos.distributions.inverse import central, invert
+from kindynos.distributions.special import ndtr
+from kindynos.errors import ParameterError
+from kindynos.validate import finite, positive, wrong
+
+
+def numbers(owner: str, name: str, values: Any, least: int = 1) -> tuple[float, ...]:
+    """Return a list of finite numbers as a tuple; raises ParameterError for anything else, or fewer than ``least``."""
+    if isinstance(values, str) or not hasattr(values, "__len__"):
+        raise wrong(owner, name, "a list of numbers", values)
+    listed = tuple(finite(owner, f"{name}[{i}]", value) for i, value in enumerate(values))
+    if len(listed) < least:
+        raise ParameterError(f"{owner}: {name} must hold at least {least} numbers, not {len(listed)}")
+    return listed
+
+
+def shares_of(owner: str, weights: Any, count: int) -> tuple[float, ...]:
+    """Return ``count`` weights, none negative and not all 0, scaled to add up to 1."""
+    listed = numbers(owner, "weights", weights)
+    if len(listed) != count:
+        raise ParameterError(f"{owner}: weights must be as many as there are parts, {count}, not {len(listed)}")
+    for i, weight in enumerate(listed):
+        if weight < 0:
+            raise wrong(owner, f"weights[{i}]", "at least 0", weight)
+    total = math.fsum(listed)
+    if total <= 0:
+        raise ParameterError(f"{owner}: weights must not all be 0")
+    return tuple(weight / total for weight in listed)
+
+
+class _InPieces(Distribution):
+    """A law with a constant density between knots; equal neighbouring knots carry mass on their value."""
+
+    @property
+    @abstractmethod
+    def _knots(self) -> tuple[Floats, Floats]:
+        """The knots, and the level at each, from 0 to 1."""
+
+    @cached_property
+    def _summary(self) -> tuple[float, float, float]:
+        x, level = self._knots
+        a, b, weight = x[:-1], x[1:], np.diff(level)
+        centre = float(weight @ (a + b)) / 2
+        a, b = a - centre, b - centre  # about the mean, so that nothing cancels
+        second = float(weight @ (a * a + a * b + b * b)) / 3
+        third = float(weight @ ((a * a + b * b) * (a + b))) / 4
+        return centre, second, (third / math.pow(second, 1.5) if second else math.nan)
+
+    @property
+    def mean(self) -> float:
+        return self._summary[0]
+
+    @property
+    def variance(self) -> float:
+        return self._summary[1]
+
+    @property
+    def skewness(self) -> float:
+        return self._summary[2]
+
+    @property
+    def support(self) -> tuple[float, float]:
+        x, _ = self._knots
+        return float(x[0]), float(x[-1])
+
+    def _density(self, x: Floats) -> Floats:
+        knots, level = self._knots
+        piece = np.clip(np.searchsorted(knots, x, side="right") - 1, 0, len(knots) - 2)
+        inside = (x >= knots[0]) & (x <= knots[-1])
+        return np.where(inside, (np.diff(level) / np.diff(knots))[piece], x * 0.0)
+
+    def _cdf(self, x: Floats) -> Floats:
+        knots, level = self._knots
+        last = np.concatenate([knots[1:] != knots[:-1], [True]])  # at equal knots the highest level counts
+        return np.asarray(np.interp(x, knots[last], level[last], left=0.0, right=1.0))
+
+    def _quantile(self, u: Floats) -> Floats:
+        knots, level = self._knots
+        first = np.concatenate([[True], level[1:] != level[:-1]])  # over an empty stretch the lowest value counts
+        return np.asarray(np.interp(u, level[first], knots[first]))
+
+
+@dataclass(frozen=True, repr=False)
+class Empirical(_InPieces):
+    """The law of recorded values, weighted if given: straight lines between them, or with ``steps`` the values alone.
+
+    Percentiles of the interpolated form are those of linear interpolation between ordered values. Source: Hyndman and Fan,
+    American Statistician 50 (1996), 361-365, definition 7.
+
+    >>> Empirical([3, 1, 2, 10]).percentile(50)
+    2.5
+    """
+
+    values: Sequence[float]
+    weights: Sequence[float] | None = None
+    steps: bool = False
+
+    label = "empirical"
+    use = "ten years of records, taken as they are"
+
+    def __post_init__(self) -> None:
+        values = numbers("Empirical", "values", self.values, 1 if self.steps else 2)
+        if self.weights is not None:
+            weights = shares_of("Empirical", self.weights, len(values))
+            object.__setattr__(self, "weights", tuple(w for _, w in sorted(zip(values, weights, strict=True))))
+        object.__setattr__(self, "values", tuple(sorted(values)))
+        object.__setattr__(self, "steps", bool(self.steps))
+
+    @property
+    def discrete(self) -> bool:
+        return self.steps
+
+    @property
+    def has_atoms(self) -> bool:
+        return self.steps or len(set(self.values)) < len(self.values)
+
+    @property
+    def _atoms(self) -> tuple[Floats, Floats]:
+        knots, level = self._knots
+        return knots[::2], np.diff(np.concatenate([[0.0], level[1::2]])) if self.steps else level[:0]
+
+    @cached_property
+    def _knots(self) -> tuple[Floats, Floats]:
+        values = np.array(self.values)
+        weights = np.full(len(values), 1 / len(values)) if self.weights is None else np.array(self.weights)
+        if self.steps:
+            ends = np.concatenate([[0.0], np.cumsum(weights)])
+            ends[-1] = 1.0
+            return np.repeat(values, 2), np.repeat(ends, 2)[1:-1]
+        middles = np.cumsum(weights) - weights / 2
+        level = (middles - middles[0]) / (middles[-1] - middles[0]) if middles[-1] > middles[0] else np.array([0.0, 1.0])
+        return values, level
+
+    def _density(self, x: Floats) -> Floats:
+        if not self.steps:
+            return super()._density(x)
+        return self._cdf(x) - self._cdf(np.nextafter(x, -np.inf))
+
+    def _cdf(self, x: Floats) -> Floats:
+        if not self.steps:
+            return super()._cdf(x)
+        knots, level = self._knots
+        return np.where(np.isnan(x), x, np.concatenate([[0.0], level[1::2]])[np.searchsorted(knots[::2], x, side="right")])
+
+    def _quantile(self, u: Floats) -> Floats:
+        if not self.steps:
+            return super()._quantile(u)
+        knots, level = self._knots
+        place = np.searchsorted(level[1::2], np.where(u > 0, u, np.finfo(float).tiny))
+        return np.where(np.isnan(u), u, knots[::2][np.minimum(place, len(knots) // 2 - 1)])
+
+    def _mass(self, x: float) -> float:
+        if self.steps:
+            return self.pmf(x)
+        at = np.array(self.values) == x
+        return float(np.diff(self._knots[1])[at[1:] & at[:-1]].sum())
+
+
+@dataclass(frozen=True, repr=False)
+class Histogram(_InPieces):
+    """A law from counts or weights in bins: a constant density between neighbouring edges.
+
+    Source: Johnson, Kotz and Balakrishnan, Continuous Univariate Distributions 2 (1995), chapter 26 (a mixture of uniforms).
+
+    >>> Histogram(edges=[0, 10, 20], weights=[3, 1]).mean
+    7.5
+    """
+
+    edges: Sequence[float]
+    weights: Sequence[float]
+
+    label = "histogram"
+    use = "figures known only by how many fall into each bin"
+
+    def __post_init__(self) -> None:
+        edges = numbers("Histogram", "edges", self.edges, 2)
+        for i, (a, b) in enumerate(pairwise(edges)):
+            if not a < b:
+                raise wrong("Histogram", f"edges[{i + 1}]", f"above the one before ({a!r})", b)
+        object.__setattr__(self, "edges", edges)
+        object.__setattr__(self, "weights", shares_of("Histogram", self.weights, len(edges) - 1))
+
+    @cached_property
+    def _knots(self) -> tuple[Floats, Floats]:
+        level = np.concatenate([[0.0], np.cumsum(self.weights)])
+        level[-1] = 1.0
+        return np.array(self.edges), level
+
+
+@dataclass(frozen=True, repr=False)
+class KernelDensity(Tabled):
+    """Recorded values smoothed by a normal kernel of sd ``bandwidth`` (Silverman's rule unless given).
+
+    Source: Silverman, Density Estimation for Statistics and Data Analysis (1986), equation 3.31.
+
+    >>> KernelDensity([1, 2, 3, 4], bandwidth=0.5).mean
+    2.5
+    """
+
+    values: Sequence[float]
+    bandwidth: float | None = None
+
+    label = "kernel density"
+    use = "records taken as a sample of something smooth, which may go a little beyond them"
+
+    def __post_init__(self) -> None:
+        values = numbers("KernelDensity", "values", self.values, 2)
+        object.__setattr__(self, "values", tuple(sorted(values)))
+        if self.bandwidth is None:
+            sd = float(np.std(values, ddof=1))
+            quartiles = float(np.subtract(*np.percentile(values, [75, 25]))) / 1.34
+            width = 0.9 * (min(sd, quartiles) or sd) * len(values) ** -0.2
+            if width <= 0:
+                raise ParameterError("KernelDensity: all values are equal; give a bandwidth")
+            object.__setattr__(self, "bandwidth", width)
+        else:
+            object.__setattr__(self, "bandwidth", positive("KernelDensity", "bandwidth", self.bandwidth))
+
+    @property
+    def _width(self) -> float:
+        return float(self.bandwidth or 0.0)
+
+    @cached_property
+    def _summary(self) -> tuple[float, float, float]:
+        values = np.array(self.values)
+        first, width = float(values.mean()), self._width
+        gaps = values - first
+        _, variance, skewness = central(0.0, float((gaps**2).mean()) + width**2, float((gaps**3).mean()))
+        return first, variance, skewness
+
+    @property
+    def mean(self) -> float:
+        return self._summary[0]
+
+    @property
+    def variance(self) -> float:
+        return self._summary[1]
+
+    @property
+    def skewness(self) -> float:
+        return self._summary[2]
+
+    @property
+    def support(self) -> tuple[float, float]:
+        return -math.inf, math.inf
+
+    def _over(self, x: Floats, kernel: Any) -> Floats:
+        """Return the average of a kernel of (x - value) / width over the values, a stretch of x at a time."""
+        flat, values = x.reshape(-1), np.array(self.values)
+        answer = np.empty(flat.shape)
+        step = max(1, 2_000_000 // len(values))
+        for begin in range(0, len(flat), step):
+            part = flat[begin : begin + step, None]
+            answer[begin : begin + step] = kernel((part - values) / self._width).mean(axis=1)
+        return answer.reshape(x.shape)
+
+    def _density(self, x: Floats) -> Floats:
+        return self._over(x, lambda z: np.exp(-(z**2) / 2)) / (self._width * math.sqrt(2 * math.pi))
+
+    def _cdf(self, x: Floats) -> Floats:
+        return self._over(x, ndtr)
+
+    def _survival(self, x: Floats) -> Floats:
+        return self._over(x, lambda z: ndtr(-z))
+
+    @cached_property
+    def _reach(self) -> tuple[float, float]:
+        return self.values[0] - 40 * self._width, self.values[-1] + 40 * self._width
+
+    def _from_below(self, u: Floats) -> Floats:
+        return invert(self._cdf, self._density, u, self._reach)
+
+    def _from_above(self, v: Floats) -> Floats:
+        low, high = self._reach
+        return -invert(lambda x: self._survival(-x), lambda x: self._density(-x), v, (-high, -low))
