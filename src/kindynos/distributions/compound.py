@@ -19,7 +19,8 @@ class Compound(ByMoments):
     """The sum of a random number of independent random losses: ``count`` of them, each with the law ``size``, from 0 up.
 
     The cdf is worked out on a grid by the fast Fourier transform, tilted against wrap-around, and is
-    """The sum of a random number of independent random losses: ``count`` of them, each with the law ``size``, none negative.
+    exact to about 1e-6; mean, variance and skewness are exact. Source: Grübel and Hermesmeier, ASTIN Bulletin 29
+    (1999), 197-214.
 
     >>> from kindynos import Gamma, Poisson
     >>> Compound(Poisson(3), Gamma(2, 5)).mean
