@@ -14,7 +14,7 @@ from kindynos.cli.common import Bar, changed, model_argument, set_option
 @model_argument
 @click.option("--trials", type=int, default=10_000, show_default=True, help="How many joint draws of the drivers.")
 @click.option("--seed", type=int, help="A whole number that reproduces a run; without it one is chosen and shown.")
-@click.option("--sampling", default="latin", show_default=True, help="The sampling plan: latin or random.")
+@click.option("--sampling", default="latin", show_default=True, help="The sampling plan: latin, random, antithetic or sobol.")
 @click.option("--workers", type=int, help="Threads to use; all processors by default. The answer is the same.")
 @set_option
 @click.option("--keep", multiple=True, metavar="NAME", help="Also write this line and draw it; repeatable. Needs --out.")

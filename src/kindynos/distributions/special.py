@@ -28,3 +28,4 @@ expit: Special = special.expit
 owens_t: Special = special.owens_t
 xlogy: Special = special.xlogy
 xlog1py: Special = special.xlog1py
+stdtr: Special = special.stdtr  # Student's cdf

@@ -27,13 +27,19 @@ class Blocks:
     together: int = 1
 
     @classmethod
-    def cut(cls, trials: int, periods: int = 0) -> Blocks:
+    def cut(cls, trials: int, periods: int = 0, powers_of_two: bool = False) -> Blocks:
         """Return the blocks for a number of trials, which alone decides them; the periods bear on the batches.
 
-        >>> Blocks.cut(100_000).count
-        25
+        With ``powers_of_two`` every block has such a size, and the trials are rounded up to fill the last one.
+
+        >>> Blocks.cut(100_000).count, Blocks.cut(100_000, powers_of_two=True).trials
+        (25, 102400)
         """
         count = min(trials, max(FEWEST, -(-trials // LARGEST)))
+        if powers_of_two:
+            size = min(2 ** (max(trials // FEWEST, 1).bit_length() - 1), LARGEST)
+            count = -(-trials // size)
+            trials = count * size
         width = min(BATCH, BATCH_VALUES // max(periods, 1)) * count // trials
         return cls(trials, count, max(1, min(width, -(-count // SHARES))))
 

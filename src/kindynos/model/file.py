@@ -10,6 +10,7 @@ from typing import Any
 from kindynos.distributions import Distribution
 from kindynos.distributions.registry import law_from, parameters_of
 from kindynos.errors import FileError, KindynosError, ModelError
+from kindynos.model.links import Link
 from kindynos.model.model import Model
 from kindynos.model.quantities import Driver, Given, Line
 
@@ -42,7 +43,13 @@ def load_model(path: str | Path) -> Model:
     for name, driver in content.drivers.items():
         with _place(path, f"[drivers.{name}]"):
             law = law_from(driver.distribution, driver.parameters)
-            model.driver(name, law, each=driver.each, base=driver.base, unit=driver.unit, source=driver.source)
+            model.driver(
+                name, law, each=driver.each, base=driver.base, unit=driver.unit, source=driver.source, serial=driver.serial
+            )
+    for place, entry in enumerate(content.correlations):
+        with _place(path, f"[[correlations]] number {place + 1}"):
+            options = entry.model_dump(exclude={"between", "value"})
+            model.correlate(*entry.between, *([] if entry.value is None else [entry.value]), **options)
     for name, line in content.lines.items():
         with _place(path, f"[lines] {name}"):
             model.line(name, line.formula, unit=line.unit)
@@ -100,6 +107,7 @@ def to_toml(model: Model) -> str:
             entries = {"formula": q.formula, "unit": q.unit}
             place = "outcomes" if q.outcome else "lines"
             parts.append(_table(f"{place}.{q.name}", {**entries, "target": q.target} if q.outcome else entries))
+    parts += [f"[{_table('correlations', _link(link)).replace(chr(10), ']' + chr(10), 1)}" for link in model.links]
     return "\n".join(parts)
 
 
@@ -108,7 +116,19 @@ def _given(given: Given) -> dict[str, Any]:
 
 
 def _driver(driver: Driver) -> dict[str, Any]:
-    return {**_law(driver.law), "each": driver.each, "base": driver.base, "unit": driver.unit, "source": driver.source}
+    return {
+        **_law(driver.law),
+        "each": driver.each,
+        "base": driver.base,
+        "unit": driver.unit,
+        "source": driver.source,
+        "serial": driver.serial,
+    }
+
+
+def _link(link: Link) -> dict[str, Any]:
+    entries = {"between": list(link.names), "value": link.figure, "kind": link.kind, "copula": link.copula}
+    return {**entries, "df": link.df, "parameter": link.parameter, "tau": link.tau, "repair": link.repair}
 
 
 def _law(law: Distribution) -> dict[str, Any]:

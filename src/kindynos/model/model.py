@@ -6,10 +6,12 @@ from collections.abc import Callable, Iterable, Mapping
 from dataclasses import replace as replaced
 from typing import TYPE_CHECKING, Any, TypeVar, overload
 
+from kindynos.dependence import matrices
 from kindynos.distributions import Distribution
-from kindynos.errors import KindynosError, ModelError, nearest
+from kindynos.errors import KindynosError, ModelError, ParameterError, nearest
 from kindynos.model.formula.parse import is_name
 from kindynos.model.formula.tree import PERIOD
+from kindynos.model.links import Link, checked_link
 from kindynos.model.program import Program, compile_model
 from kindynos.model.quantities import Driver, Given, Line, Quantity, check_signature, figure
 from kindynos.model.timeline import Timeline
@@ -46,6 +48,7 @@ class Model:
         self.name = name
         self._timeline = Timeline.of(periods, start, every)
         self._quantities: dict[str, Quantity] = {}
+        self._links: list[Link] = []
 
     @property
     def periods(self) -> int | None:
@@ -56,6 +59,11 @@ class Model:
     def quantities(self) -> Mapping[str, Quantity]:
         """All quantities by name, in the order of their declaration."""
         return dict(self._quantities)
+
+    @property
+    def links(self) -> tuple[Link, ...]:
+        """What is said about drivers that move together."""
+        return tuple(self._links)
 
     @property
     def timeline(self) -> Timeline:
@@ -102,10 +110,12 @@ class Model:
         base: float | None = None,
         unit: str | None = None,
         source: str | None = None,
+        serial: float | None = None,
     ) -> None:
         """Declare an uncertain input: one number a trial, or with ``each="period"`` the same law drawn anew each period.
 
-        ``base`` is its value in the base case, the mean unless given. Raises ModelError or ParameterError.
+        ``base`` is its value in the base case, the mean unless given. ``serial`` is the rank correlation of each period's
+        value with the one before. Raises ModelError or ParameterError.
         """
         self._checked(name)
         if not isinstance(distribution, Distribution):
@@ -114,7 +124,12 @@ class Model:
             one_of(f"driver {name!r}", "each", each, ("period",))
             if self.periods is None:
                 raise ModelError(f"driver {name!r}: each='period' needs a model with periods")
-        driver = Driver(name, distribution, each, None, unit, source)
+        if serial is not None:
+            if each is None:
+                raise ModelError(f"driver {name!r}: serial= needs each='period'")
+            if not -1 < finite(f"driver {name!r}", "serial", serial) < 1:
+                raise ParameterError(f"driver {name!r}: serial must be between -1 and 1, not {serial!r}")
+        driver = Driver(name, distribution, each, None, unit, source, serial)
         if base is None:
             finite(f"driver {name!r}", "the mean, its base value (give base= instead),", distribution.mean)
         else:
@@ -156,6 +171,55 @@ class Model:
         """Declare a line to report on, with its unit and, where there is one, the target that matters; otherwise as line."""
         checked = None if target is None else finite("outcome", "target", target)
         return self._declare(name, formula, Line("", unit=unit, outcome=True, target=checked, each_trial=each_trial))
+
+    def correlate(
+        self,
+        *what: Any,
+        kind: str = "rank",
+        copula: str = "gaussian",
+        df: float | None = None,
+        parameter: float | None = None,
+        tau: float | None = None,
+        repair: bool = False,
+    ) -> None:
+        """Say that drivers move together: ``correlate("a", "b", 0.4)``, or ``correlate(matrix)`` with a DataFrame.
+
+        The figure is a rank (Spearman) correlation, or a linear one with ``kind="linear"``; drivers with a value each period
+        are correlated period by period. ``copula`` is "gaussian", "t" (with ``df``), or, for any number of drivers and by
+        ``parameter`` or Kendall's ``tau``, "clayton", "gumbel" or "frank". Pairs not stated are uncorrelated. Correlations
+        that cannot all be are an error when the model is used, or with ``repair=True`` are moved to the nearest that can,
+        which the run reports. Discrete drivers reach less than is asked, since equal values share their rank; the run tells
+        what was reached. Raises ParameterError or ModelError.
+
+        >>> model = Model("Fuel")
+        >>> from kindynos import Normal
+        >>> model.driver("oil", Normal(80, 10))
+        >>> model.driver("power", Normal(50, 8))
+        >>> model.correlate("oil", "power", 0.6)
+        """
+        options = {"kind": kind, "copula": copula, "df": df, "parameter": parameter, "tau": tau, "repair": repair}
+        if len(what) == 1 and not isinstance(what[0], str):
+            names = matrices.frame_names(what[0])
+            matrix = matrices.checked("correlate", what[0], names)
+            for i, name in enumerate(names):
+                for j in range(i):
+                    self._link(checked_link((names[j], name), float(matrix[i, j]), **options))
+            return
+        figure = what[-1] if what and not isinstance(what[-1], str) else None
+        names = list(what if figure is None else what[:-1])
+        if figure is not None and len(names) != 2:
+            raise ModelError("correlate: a correlation is of two drivers; give several as a matrix")
+        self._link(checked_link(names, figure, **options))
+
+    def _link(self, link: Link) -> None:
+        for name in link.names:
+            if not isinstance(name, str):
+                raise ModelError(f"correlate: a driver is named by a text, not {shown(name)}")
+        again = [other for other in self._links if set(other.names) == set(link.names)]
+        if again and again != [link]:
+            raise ModelError(f"correlate: {' and '.join(link.names)} are correlated already ({again[0].figure})")
+        if not again:
+            self._links.append(link)
 
     def _declare(self, name: Any, formula: str | None, blank: Line) -> Any:
         word = "outcome" if blank.outcome else "line"
@@ -209,6 +273,8 @@ class Model:
         other = Model.__new__(Model)
         other.name, other._timeline = self.name, self._timeline
         other._quantities = dict(self._quantities)
+        fixed = {name for name, value in figures_or_laws.items() if not isinstance(value, Distribution)}
+        other._links = [link for link in self._links if not fixed.intersection(link.names)]
         for name, value in figures_or_laws.items():
             other._quantities[name] = self._replacement(name, value)
         return other
@@ -227,7 +293,7 @@ class Model:
 
     def compiled(self) -> Program:
         """Return the model made ready to run; raises ModelError or FormulaError for what cannot be worked out."""
-        return compile_model(self.name, self._timeline, dict(self._quantities))
+        return compile_model(self.name, self._timeline, dict(self._quantities), tuple(self._links))
 
     def base_case(self) -> pd.DataFrame:
         """Return the sheet with every driver at its base value: quantities down, periods across.
@@ -253,7 +319,8 @@ class Model:
         """Return a run: so many joint draws of all drivers, and everything calculated from them.
 
         ``seed`` reproduces a run to the bit, for any number of ``workers`` (threads; all processors by default); without
-        one a seed is chosen, and ``run.seed`` tells it. ``sampling`` is a plan: "latin" or "random". ``progress(done,
+        one a seed is chosen, and ``run.seed`` tells it. ``sampling`` is a plan: "latin", "random", "antithetic",
+        or "sobol", which rounds the trials up to blocks of a power of two. ``progress(done,
         total)`` is called after each block. ``keep`` names lines to hold in memory besides outcomes and drivers of one
         number. A trial whose outcome is NaN is counted, or with ``on_bad="error"`` raises RunError. Also raises
         ParameterError, ModelError, FormulaError, and StoppedError on an interrupt.

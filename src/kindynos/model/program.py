@@ -10,6 +10,7 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
+from kindynos.dependence.groups import DriverGroup
 from kindynos.errors import FormulaError, KindynosError, ModelError
 from kindynos.finance.notes import listening
 from kindynos.model import probe
@@ -17,6 +18,8 @@ from kindynos.model.formula import Kind, Node
 from kindynos.model.formula.group import Group
 from kindynos.model.formula.kinds import ROW
 from kindynos.model.formula.tree import PERIOD, Scope
+from kindynos.model.links import Link, Repair, groups_of
+from kindynos.model.links import check_names as check_link_names
 from kindynos.model.order import check_names, ordered
 from kindynos.model.quantities import Driver, Given, Line, Quantity
 from kindynos.model.timeline import Timeline
@@ -38,6 +41,9 @@ class Program:
     kinds: Mapping[str, Kind]
     steps: tuple[Line | Group, ...]
     constants: Mapping[str, Floats] = field(repr=False)
+    links: tuple[Link, ...] = ()
+    together: tuple[DriverGroup, ...] = ()
+    repairs: tuple[Repair, ...] = ()
 
     @property
     def periods(self) -> int:
@@ -71,21 +77,30 @@ class Program:
                 waiting.extend((*line.needs, *line.needs_earlier) if line else ())
         return found
 
-    def requests(self, names: Iterable[str] | None = None) -> list[Request]:
-        """Return the scores that the drivers need."""
-        wanted = set(self.drivers if names is None else names)
-        return [Request(n, self.periods if d.each else None) for n, d in self.drivers.items() if n in wanted]
+    def requests(self) -> list[Request]:
+        """Return the scores that the drivers need, and after them those of copulas that need more."""
+        rows = {name: self.periods if driver.each else None for name, driver in self.drivers.items()}
+        rows |= {extra: rows[group.names[0]] for group in self.together for extra in group.extra_names}
+        return [Request(name, count) for name, count in rows.items()]
+
+    def _scores(self, plan: Plan, seed: int, block: int, trials: int, wanted: set[str]) -> dict[str, Floats]:
+        """Return the wanted drivers' scores in a block, dependent where the model says so."""
+        groups = [group for group in self.together if not wanted.isdisjoint(group.names)]
+        needed = wanted.union(*(group.names for group in groups), *(group.extra_names for group in groups))
+        scores = plan.scores(self.requests(), seed, block, trials, needed)
+        for group in groups:
+            scores.update(group.apply(scores, plan.stratified))
+        return scores
 
     def draw(self, plan: Plan, seed: int, blocks: Mapping[int, int], names: Iterable[str] | None = None) -> dict[str, Floats]:
         """Return the drivers' values in neighbouring blocks, given with their sizes, side by side with the trials last."""
-        requests = self.requests(names)
-        scores = [plan.scores(requests, seed, block, trials) for block, trials in blocks.items()]
+        wanted = set(self.drivers if names is None else names).intersection(self.drivers)
+        scores = [self._scores(plan, seed, block, trials, wanted) for block, trials in blocks.items()]
         with np.errstate(all="ignore"):
             return {
-                request.name: self.drivers[request.name].law._quantile(
-                    np.concatenate([part[request.name] for part in scores], axis=-1)
-                )
-                for request in requests
+                name: self.drivers[name].law._quantile(np.concatenate([part[name] for part in scores], axis=-1))
+                for name in self.drivers
+                if name in wanted
             }
 
     def base_values(self) -> dict[str, Floats]:
@@ -131,13 +146,15 @@ class Program:
             ) from None
 
 
-def compile_model(name: str, timeline: Timeline, quantities: Mapping[str, Quantity]) -> Program:
+def compile_model(name: str, timeline: Timeline, quantities: Mapping[str, Quantity], links: tuple[Link, ...] = ()) -> Program:
     """Return the program of a model. Raises ModelError or FormulaError for what cannot be worked out; probes function lines."""
     periods = timeline.periods or 0
     check_names(quantities, timeline.periods)
     givens = {n: q for n, q in quantities.items() if isinstance(q, Given)}
     drivers = {n: q for n, q in quantities.items() if isinstance(q, Driver)}
     lines = {n: q for n, q in quantities.items() if isinstance(q, Line)}
+    check_link_names(links, drivers, list(quantities))
+    together, repairs = groups_of(links, drivers)
     constants = {n: _read_only(given.array) for n, given in givens.items()}
     kinds = {n: given.kind for n, given in givens.items()} | {n: driver.kind for n, driver in drivers.items()}
     if periods:
@@ -160,7 +177,7 @@ def compile_model(name: str, timeline: Timeline, quantities: Mapping[str, Quanti
             trial_run.add_formula(line, line.tree, kinds[line.name])
         steps.append(line)
     kinds.pop(PERIOD, None)
-    return Program(name, timeline, givens, drivers, lines, kinds, tuple(steps), constants)
+    return Program(name, timeline, givens, drivers, lines, kinds, tuple(steps), constants, links, together, repairs)
 
 
 def _kind(line: Line, tree: Node, kinds: Mapping[str, Kind]) -> Kind:

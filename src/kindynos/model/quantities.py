@@ -55,6 +55,7 @@ class Driver:
     base: float | None = None
     unit: str | None = None
     source: str | None = None
+    serial: float | None = None  # rank correlation of neighbouring periods
 
     @property
     def base_value(self) -> float:

@@ -101,7 +101,7 @@ def _base(program: Program) -> Iterator[Finding]:
 
 def _dependence(program: Program) -> Iterator[Finding]:
     drivers = list(program.drivers)
-    if len(drivers) > 1:
+    if len(drivers) > 1 and not program.links:
         text = f"nothing is said about what moves together; all {len(drivers)} drivers are taken as independent"
         yield Finding("dependence", text)
 

@@ -42,6 +42,7 @@ class DriverTable(BaseModel):
     base: Any = None
     unit: str | None = None
     source: str | None = None
+    serial: Any = None
 
     @property
     def parameters(self) -> dict[str, Any]:
@@ -62,6 +63,19 @@ class OutcomeTable(LineTable):
     target: Any = None
 
 
+class CorrelationTable(_Table):
+    """One of [[correlations]]."""
+
+    between: list[str]
+    value: Any = None
+    kind: str = "rank"
+    copula: str = "gaussian"
+    df: Any = None
+    parameter: Any = None
+    tau: Any = None
+    repair: bool = False
+
+
 class Content(_Table):
     """The whole file."""
 
@@ -70,6 +84,7 @@ class Content(_Table):
     drivers: dict[str, DriverTable] = {}
     lines: dict[str, LineTable] = {}
     outcomes: dict[str, OutcomeTable] = {}
+    correlations: list[CorrelationTable] = []
 
     @model_validator(mode="before")
     @classmethod
@@ -89,6 +104,7 @@ _KEYS: dict[str, type[BaseModel]] = {
     "drivers": DriverTable,
     "lines": LineTable,
     "outcomes": OutcomeTable,
+    "correlations": CorrelationTable,
 }
 
 

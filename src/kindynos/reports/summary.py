@@ -16,8 +16,10 @@ def summary(run: Run) -> dict[str, Any]:
         figures = {key: _plain(row[key]) for key in ("value", "error", "low", "high")}
         note = {"note": row["note"]} if row["note"] else {}
         outcomes.setdefault(row["outcome"], {})[row["statistic"]] = figures | note
+    facts = run.facts()
+    facts["correlations"] = [{key: _plain(value) for key, value in row.items()} for row in facts["correlations"]]
     return {
-        **run.facts(),
+        **facts,
         "units": {name: run[name].unit for name in run.outcomes},
         "outcomes": outcomes,
         "drivers": {name: drivers(run, name) for name in run.outcomes if not run[name].is_row},

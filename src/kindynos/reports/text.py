@@ -143,6 +143,11 @@ def _closing(run: Run) -> list[RenderableType]:
     lines = ["The 95 % error is how far a figure may be off because trials are drawn at random; it is no range of outcomes."]
     if run.size < 200:
         lines = [f"{run.size} trials are too few to say how far off these figures are: at least 200 are needed."]
+    for row in facts["correlations"]:
+        asked = "" if row["asked"] is None or row["asked"] != row["asked"] else f", asked {row['asked']:g}"
+        what = f"{row['kind']} correlation {row['reached']:.3f} reached{asked} ({row['copula']} copula)"
+        lines.append(f"{row['first']} with {row['second']}: {what}.")
+    lines += [f"Repaired, since the correlations asked for cannot all be: {text}." for text in facts["repaired"]]
     lines += [f"Assumed independent: {text}." for text in facts["assumed independent"]]
     lines += [f"{name} has no value in some trials; the first is {text}." for name, text in facts["first bad"].items()]
     return [Text(line, style="dim") for line in lines]

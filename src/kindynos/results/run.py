@@ -184,6 +184,15 @@ class Run:
 
         return rank_sensitivity(self, name, by_period)
 
+    def correlations(self) -> pd.DataFrame:
+        """Return for each stated pair what was asked and the rank correlation that was reached, with its error.
+
+        For drivers with a value each period it is the average over the periods; for ``kind="linear"`` the linear correlation.
+        """
+        from kindynos.results.sensitivity import reached_correlations
+
+        return reached_correlations(self, self._program.links)
+
     def notes(self, name: str) -> dict[str, int]:
         """Return what was said of some trials of a quantity or of what it is made from, with their number."""
         said = self._program.ancestors([name])
@@ -196,11 +205,16 @@ class Run:
 
     def facts(self) -> dict[str, Any]:
         """Return how the run was made: plan, blocks, seed, versions, what is assumed independent, failed trials."""
-        drivers = list(self._program.drivers)
-        periodic = [name for name, driver in self._program.drivers.items() if driver.each]
+        groups = self._program.together
+        linked = {name for group in groups if len(group.names) > 1 for name in group.names}
+        alone = [name for name in self._program.drivers if name not in linked]
+        sets = [", ".join(group.names) for group in groups if len(group.names) > 1]
         assumed = []
-        if len(drivers) > 1:
-            assumed.append(f"all drivers of each other: {', '.join(drivers)}")
+        if not sets and len(alone) > 1:
+            assumed.append(f"all drivers of each other: {', '.join(alone)}")
+        elif sets and len(sets) + len(alone) > 1:
+            assumed.append(f"of each other: {'; '.join([f'({names})' for names in sets] + alone)}")
+        periodic = [name for name, driver in self._program.drivers.items() if driver.each and driver.serial is None]
         assumed.extend(f"{name} in one period of {name} in another" for name in periodic)
         return {
             "model": self.name,
@@ -209,6 +223,8 @@ class Run:
             "blocks": self._blocks.count,
             "seed": self.seed,
             "assumed independent": assumed,
+            "correlations": self.correlations().to_dict("records"),
+            "repaired": [f"{r.first} with {r.second}: {r.asked:.3f} became {r.used:.3f}" for r in self._program.repairs],
             "bad trials": {name: self[name].bad for name in self.outcomes if self[name].bad},
             "notes": {f"{line}: {text}": count for (line, text), count in self._notes.items()},
             "first bad": self._first_bad(),

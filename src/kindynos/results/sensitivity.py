@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+from collections.abc import Sequence
 from typing import TYPE_CHECKING
 
 import numpy as np
@@ -11,6 +12,7 @@ from numpy.typing import NDArray
 from scipy.special import ndtri
 
 from kindynos.errors import RunError
+from kindynos.model.links import Link
 from kindynos.results.estimate import Estimate
 
 if TYPE_CHECKING:
@@ -55,6 +57,37 @@ def rank_sensitivity(run: Run, name: str, by_period: bool = False) -> pd.DataFra
         index=pd.Index([driver for driver, _ in rows], name="driver"),
     )
     return frame.sort_values("share of variance", ascending=False, kind="stable")
+
+
+def reached_correlations(run: Run, links: Sequence[Link]) -> pd.DataFrame:
+    """Return a row for each stated pair: drivers, copula, kind, asked, reached, and the error of what was reached."""
+    rows: list[dict[str, object]] = []
+    for link in links:
+        for place, first in enumerate(link.names):
+            for second in link.names[place + 1 :]:
+                pairs = zip(np.atleast_2d(run[first].values), np.atleast_2d(run[second].values), strict=True)
+                linear = link.kind == "linear"
+                found = [_correlation(_scaled(a, linear), _scaled(b, linear)) for a, b in pairs]
+                figure = _with_error(float(np.mean(found)), run.size * len(found))
+                rows.append(
+                    {
+                        "first": first,
+                        "second": second,
+                        "copula": link.copula,
+                        "kind": link.kind,
+                        "asked": link.figure,
+                        "reached": float(figure),
+                        "error": figure.error,
+                    }
+                )
+    return pd.DataFrame(rows, columns=["first", "second", "copula", "kind", "asked", "reached", "error"])
+
+
+def _scaled(values: Floats, linear: bool) -> Floats:
+    if not linear:
+        return _ranks(values)
+    gaps = values - values.mean()
+    return np.asarray(gaps / max(math.sqrt(float(gaps @ gaps)), 1e-300))
 
 
 def _ranks(values: Floats) -> Floats:

@@ -41,7 +41,7 @@ def simulate(
     one_of("simulate", "on_bad", on_bad, ("count", "error"))
     plan = plan_named(sampling)
     kept = _kept(program, keep)
-    blocks = Blocks.cut(trials, program.periods)
+    blocks = Blocks.cut(trials, program.periods, plan.powers_of_two)
     task = BatchTask(program, plan, seed, blocks, tuple(kept))
     checked = _refusing_bad(task) if on_bad == "error" else task
     collected = collect(checked, blocks, workers=workers, progress=progress)

@@ -1,0 +1,180 @@
+"""Copulas: each turns independent scores into scores that move together, every one still uniform.
+
+To add one: a subclass of Copula with its ``label``, and its line in ``built`` and COPULAS.
+"""
+
+from __future__ import annotations
+
+import math
+from abc import ABC, abstractmethod
+from dataclasses import dataclass
+from typing import ClassVar
+
+import numpy as np
+from numpy.typing import NDArray
+
+from kindynos.dependence.convert import solve
+from kindynos.dependence.matrices import factor
+from kindynos.distributions.special import gammaincinv, ndtr, ndtri, stdtr
+
+Floats = NDArray[np.float64]
+
+LOWEST, HIGHEST = 2.0**-54, 1 - 2.0**-53
+
+
+class Copula(ABC):
+    """How the scores of several drivers move together."""
+
+    label: ClassVar[str]
+    extra: ClassVar[int] = 0  # scores needed a trial besides those of the drivers
+
+    @abstractmethod
+    def mix(self, scores: Floats, extra: Floats) -> Floats:
+        """Return dependent scores from independent ones, ``(drivers, n)``, and the extra ones, ``(extra, n)``.
+
+        Each rises with the driver's own independent score.
+        """
+
+
+@dataclass(frozen=True)
+class Elliptical(Copula):
+    """A Gaussian copula, or with ``df`` a Student t copula, by the correlation matrix of its normal scores.
+
+    Source: McNeil, Frey and Embrechts, Quantitative Risk Management (2005), section 5.1.
+    """
+
+    matrix: tuple[tuple[float, ...], ...]
+    df: float | None = None
+
+    label = "gaussian"
+
+    def normal(self, scores: Floats) -> Floats:
+        """Return correlated standard normal scores; the first driver's are its own."""
+        mixed: Floats = factor(np.array(self.matrix)) @ ndtri(scores)
+        return mixed
+
+    def mix(self, scores: Floats, extra: Floats) -> Floats:
+        normal = self.normal(scores)
+        if self.df is None:
+            return ndtr(normal)
+        variance = 2 * gammaincinv(self.df / 2, extra[0]) / self.df
+        return stdtr(self.df, normal / np.sqrt(variance))
+
+
+@dataclass(frozen=True)
+class StudentCopula(Elliptical):
+    """A Student t copula: extremes come together, the more so the fewer degrees of freedom."""
+
+    label = "t"
+    extra = 1
+
+
+@dataclass(frozen=True)
+class Archimedean(Copula):
+    """A copula of one parameter, the same for every pair: scores share a common frailty.
+
+    Source: Marshall and Olkin, Journal of the American Statistical Association 83 (1988), 834-841.
+    """
+
+    parameter: float
+    extra = 1
+
+    @abstractmethod
+    def frailty(self, extra: Floats) -> Floats:
+        """Return the common positive figure of each trial."""
+
+    @abstractmethod
+    def generator(self, t: Floats) -> Floats:
+        """Return the Laplace transform of the frailty."""
+
+    def mix(self, scores: Floats, extra: Floats) -> Floats:
+        return self.generator(-np.log(scores) / self.frailty(extra))
+
+
+@dataclass(frozen=True)
+class Clayton(Archimedean):
+    """Low values come together: a lower tail in common. Parameter above 0; Kendall's tau is p / (p + 2)."""
+
+    label = "clayton"
+
+    def frailty(self, extra: Floats) -> Floats:
+        return np.maximum(gammaincinv(1 / self.parameter, extra[0]), 1e-300)
+
+    def generator(self, t: Floats) -> Floats:
+        return np.exp(-np.log1p(t) / self.parameter)
+
+
+@dataclass(frozen=True)
+class GumbelCopula(Archimedean):
+    """High values come together: an upper tail in common. Parameter from 1; Kendall's tau is 1 - 1 / p.
+
+    The frailty is a positive stable figure (Chambers, Mallows and Stuck, Journal of the American Statistical Association 71,
+    1976, 340-344).
+    """
+
+    label = "gumbel"
+    extra = 2
+
+    def frailty(self, extra: Floats) -> Floats:
+        power = 1 / self.parameter
+        angle, wait = math.pi * extra[1], -np.log(extra[0])
+        if power == 1:
+            return np.ones_like(wait)
+        first = np.sin(power * angle) / np.sin(angle) ** self.parameter
+        stable: Floats = first * (np.sin((1 - power) * angle) / wait) ** (self.parameter - 1)
+        return np.maximum(stable, 1e-300)
+
+    def generator(self, t: Floats) -> Floats:
+        score: Floats = np.exp(-(t ** (1 / self.parameter)))
+        return score
+
+
+@dataclass(frozen=True)
+class Frank(Archimedean):
+    """Moves together alike at both ends, without common tails; with two drivers the parameter may be negative.
+
+    Source: Genest, Biometrika 74 (1987), 549-555; the frailty is logarithmic (Kemp, Applied Statistics 30, 1981, 249-253).
+    """
+
+    label = "frank"
+    extra = 2
+
+    def frailty(self, extra: Floats) -> Floats:
+        below: Floats = -np.expm1(-self.parameter * extra[1])
+        frailty: Floats = np.floor(1 + np.log(extra[0]) / np.log(below))
+        return frailty
+
+    def generator(self, t: Floats) -> Floats:
+        score: Floats = -np.log1p(math.expm1(-self.parameter) * np.exp(-t)) / self.parameter
+        return score
+
+    def mix(self, scores: Floats, extra: Floats) -> Floats:
+        if len(scores) > 2:
+            return super().mix(scores, extra)
+        first, level = scores
+        p = self.parameter
+        slope = np.expm1(-p * first)
+        second = -np.log1p(level * np.expm1(-p) / (1 + slope * (1 - level))) / p
+        return np.stack([first, second])
+
+
+def of_tau(label: str, tau: float) -> float:
+    """Return the parameter of an Archimedean copula for a Kendall's tau that its label allows (see PARAMETERS)."""
+    if label == "clayton":
+        return 2 * tau / (1 - tau)
+    if label == "gumbel":
+        return 1 / (1 - tau)
+    size = solve(_frank_tau, abs(tau), 1e-6, 1e4)
+    return math.copysign(size, tau)
+
+
+def _frank_tau(parameter: float) -> float:
+    """Kendall's tau of Frank's copula, by Debye's function (Genest 1987)."""
+    from scipy.integrate import quad
+
+    debye = float(quad(lambda t: t / math.expm1(t) if t else 1.0, 0, min(parameter, 700))[0]) / parameter
+    return 1 - 4 / parameter * (1 - debye)
+
+
+ARCHIMEDEAN: dict[str, type[Archimedean]] = {copula.label: copula for copula in (Clayton, GumbelCopula, Frank)}
+COPULAS = ("gaussian", "t", *ARCHIMEDEAN)

@@ -1,0 +1,126 @@
+"""Correlation matrices: whether one can be, which entries clash, and the nearest that can be."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Collection, Sequence
+from typing import Any
+
+import numpy as np
+from numpy.typing import ArrayLike, NDArray
+
+from kindynos.errors import ParameterError
+
+Floats = NDArray[np.float64]
+
+SINGULAR = 1e-10  # an eigenvalue above minus this counts as not negative
+STEPS = 20_000
+
+
+def checked(owner: str, matrix: ArrayLike, names: Sequence[str] | None = None) -> Floats:
+    """Return a matrix as floats; raises ParameterError unless it is square, symmetric, 1 on the diagonal and within ±1."""
+    array = np.array(matrix, dtype=np.float64)
+    if array.ndim != 2 or array.shape[0] != array.shape[1]:
+        raise ParameterError(f"{owner}: a correlation matrix must be square, not {array.shape}")
+    labels = list(names) if names is not None else [str(i) for i in range(len(array))]
+    if not np.isfinite(array).all():
+        i, j = np.argwhere(~np.isfinite(array))[0]
+        raise ParameterError(f"{owner}: the entry of {labels[i]} and {labels[j]} must be a finite number, not {array[i, j]}")
+    uneven = np.abs(array - array.T) > 1e-12
+    if uneven.any():
+        i, j = np.argwhere(uneven)[0]
+        sides = f"{labels[i]} with {labels[j]} is {array[i, j]:g}, and the other way {array[j, i]:g}"
+        raise ParameterError(f"{owner}: the matrix must be symmetric: {sides}")
+    for i in range(len(array)):
+        if array[i, i] != 1:
+            raise ParameterError(f"{owner}: the diagonal must be 1, and that of {labels[i]} is {array[i, i]:g}")
+    if np.abs(array).max() > 1:
+        i, j = np.unravel_index(np.abs(array).argmax(), array.shape)
+        raise ParameterError(f"{owner}: a correlation must be from -1 to 1: {labels[i]} with {labels[j]} is {array[i, j]:g}")
+    return array
+
+
+def can_be(matrix: Floats) -> bool:
+    """Return whether no eigenvalue is negative, so that the matrix is one of correlations."""
+    return bool(np.linalg.eigvalsh(matrix)[0] >= -SINGULAR)
+
+
+def clashes(matrix: Floats, names: Sequence[str], shown: Callable[[float], float], most: int = 3) -> list[str]:
+    """Return the pairs whose entries move most on the way to the nearest matrix that can be, with what they would become.
+
+    ``shown`` turns an entry into the correlation the analyst stated.
+    """
+    near = nearest_correlation(matrix)
+    gap = np.triu(np.abs(near - matrix), 1)
+    order = np.argsort(-gap, axis=None)[:most]
+    pairs = [np.unravel_index(place, gap.shape) for place in order if gap.flat[place] > 1e-6]
+    entries = [(names[i], names[j], shown(float(matrix[i, j])), shown(float(near[i, j]))) for i, j in pairs]
+    return [f"{first} with {second} ({asked:.3f}, nearest {nearest:.3f})" for first, second, asked, nearest in entries]
+
+
+def nearest_correlation(matrix: ArrayLike, weights: ArrayLike | None = None, fixed: Collection[tuple[int, int]] = ()) -> Floats:
+    """Return the correlation matrix nearest to a symmetric one, ``(n, n)``.
+
+    ``weights`` ``(n,)``, all above 0, say how unwillingly each variable's entries move; ``fixed`` pairs of places keep their
+    value. Raises ParameterError for a matrix that is not symmetric with entries within ±1, and when fixed entries leave no
+    matrix that can be.
+
+    Source: Higham, IMA Journal of Numerical Analysis 22 (2002), 329-343: alternating projections with Dykstra's correction.
+
+    >>> nearest_correlation([[1, 1, 0], [1, 1, 1], [0, 1, 1]]).round(3)
+    array([[1.   , 0.761, 0.157],
+           [0.761, 1.   , 0.761],
+           [0.157, 0.761, 1.   ]])
+    """
+    start = checked("nearest_correlation", matrix)
+    count = len(start)
+    weight = np.ones(count) if weights is None else np.asarray(weights, dtype=np.float64)
+    if weight.shape != (count,) or not (weight > 0).all():
+        raise ParameterError(f"nearest_correlation: weights must be {count} numbers above 0, not {weights!r:.60}")
+    root = np.sqrt(np.outer(weight, weight))
+    held = np.eye(count, dtype=bool)
+    for i, j in fixed:
+        held[i, j] = held[j, i] = True
+    target, correction = start.copy(), np.zeros_like(start)
+    for _ in range(STEPS):
+        shifted = target - correction
+        values, vectors = np.linalg.eigh(shifted * root)
+        projected = (vectors * np.maximum(values, 0)) @ vectors.T / root
+        correction = projected - shifted
+        moved = np.where(held, start, projected)
+        if np.abs(moved - target).max() < 1e-13 and np.abs(moved - projected).max() < 1e-9:
+            break
+        target = moved
+    if np.abs(np.where(held, start, projected) - projected).max() > 1e-4:
+        raise ParameterError("nearest_correlation: no correlation matrix has these fixed entries; fix fewer")
+    if fixed:
+        return _lifted(np.where(held, start, projected))
+    scale = 1 / np.sqrt(np.diag(projected))
+    answer = projected * np.outer(scale, scale)
+    np.fill_diagonal(answer, 1.0)
+    return np.asarray((answer + answer.T) / 2)
+
+
+def _lifted(matrix: Floats) -> Floats:
+    """Return a matrix a hair short of positive semidefinite as it is: what is missing is rounding, which sampling forgives."""
+    return np.asarray((matrix + matrix.T) / 2)
+
+
+def factor(matrix: Floats) -> Floats:
+    """Return lower triangular L with L L' = matrix, zero in columns where the matrix is singular."""
+    lower = np.zeros_like(matrix)
+    for j in range(len(matrix)):
+        rest = matrix[j:, j] - lower[j:, :j] @ lower[j, :j]
+        if rest[0] > 1e-12:
+            lower[j:, j] = rest / np.sqrt(rest[0])
+    length = np.sqrt((lower**2).sum(axis=1, keepdims=True))
+    return np.asarray(lower / length)
+
+
+def frame_names(frame: Any) -> list[str]:
+    """Return the names of a DataFrame's rows and columns; raises ParameterError unless they are the same."""
+    if not hasattr(frame, "columns"):
+        raise ParameterError("correlate: a matrix must be a DataFrame with the drivers' names as rows and columns")
+    names = [str(name) for name in frame.columns]
+    if names != [str(name) for name in frame.index]:
+        raise ParameterError(f"correlate: rows and columns must have the same names, not {list(frame.index)} and {names}")
+    return names
