@@ -130,6 +130,7 @@ if TYPE_CHECKING:
     from kindynos.distributions import (
         Weibull as Weibull,
     )
+    from kindynos.engine.precision import Precision as Precision
     from kindynos.errors import FileError as FileError
     from kindynos.errors import FormulaError as FormulaError
     from kindynos.errors import KindynosError as KindynosError
@@ -160,6 +161,7 @@ _HOMES = {
         "LogNormal Logistic Mixture NegativeBinomial Normal Pareto Pert Poisson "
         "SkewNormal StudentT StudentTByScale Triangular Truncated Uniform Weibull "
     ),
+    "engine.precision": "Precision",
     "errors": "FileError FormulaError KindynosError ModelError ParameterError RunError StoppedError",
     "finance.cash_flow": "grow npv",
     "finance.irr": "IrrReport irr irr_report",

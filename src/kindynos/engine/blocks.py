@@ -25,6 +25,7 @@ class Blocks:
     trials: int
     count: int
     together: int = 1
+    pitch: tuple[int, int] | None = None  # trials and blocks that set the bounds, where these are the first of more
 
     @classmethod
     def cut(cls, trials: int, periods: int = 0, powers_of_two: bool = False) -> Blocks:
@@ -43,10 +44,18 @@ class Blocks:
         width = min(BATCH, BATCH_VALUES // max(periods, 1)) * count // trials
         return cls(trials, count, max(1, min(width, -(-count // SHARES))))
 
+    def first(self, trials: int) -> Blocks:
+        """Return the blocks that the first so many trials fill; they must fill whole blocks."""
+        if trials == self.trials:
+            return self
+        count = int(np.searchsorted(self.bounds, trials))
+        return Blocks(trials, count, self.together, self.pitch or (self.trials, self.count))
+
     @property
     def bounds(self) -> NDArray[np.int64]:
         """The first trial of each block, and after them the number of trials: ``(count + 1,)``."""
-        return np.arange(self.count + 1) * self.trials // self.count
+        trials, count = self.pitch or (self.trials, self.count)
+        return np.arange(self.count + 1) * trials // count
 
     @property
     def batches(self) -> int:
@@ -73,4 +82,5 @@ class Blocks:
         return batch, trial - self.part(batch).start
 
     def _first(self, block: int) -> int:
-        return block * self.trials // self.count
+        trials, count = self.pitch or (self.trials, self.count)
+        return block * trials // count

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections import Counter
 from collections.abc import Callable, Mapping
+from concurrent.futures import Executor
 from dataclasses import dataclass, field
 from functools import cache
 
@@ -29,45 +30,52 @@ class BatchAnswer:
 
 @dataclass
 class Collected:
-    """All batches side by side: arrays with all trials last, and the counts added up."""
+    """All batches side by side: arrays with all trials last, the counts added up, and how many trials are complete."""
 
     values: dict[str, Floats]
     notes: Counter[Note]
+    done: int = 0
 
 
-def collect(
-    task: Callable[[int], BatchAnswer],
-    blocks: Blocks,
-    *,
-    workers: int | None = None,
-    progress: Progress | None = None,
-) -> Collected:
-    """Run ``task`` for every batch and join the answers.
+@dataclass(frozen=True)
+class Crew:
+    """Who works: so many threads, or an executor; and who is told of the progress."""
 
-    ``progress(done, total)`` counts trials and is called from the calling thread after each batch. Raises StoppedError,
-    which says how many trials were done, on an interrupt from the keyboard; an error in a task is raised as it is.
+    workers: int | None = None
+    executor: Executor | None = None
+    progress: Progress | None = None
+
+
+def collect(task: Callable[[int], BatchAnswer], blocks: Blocks, crew: Crew, begin: int = 0) -> Collected:
+    """Run ``task`` for every batch from ``begin`` on and join the answers; earlier trials are left empty.
+
+    ``progress(done, total)`` counts trials and is called from the calling thread after each batch; when it returns False the
+    work stops, and ``done`` says how many trials, from the first on, are complete. Raises StoppedError, which says how many
+    were done, on an interrupt from the keyboard; an error in a task is raised as it is.
     """
+    _keep_freed_memory()
     values: dict[str, Floats] = {}
     notes: Counter[Note] = Counter()
-    done = 0
-    _keep_freed_memory()
-    answers = each(task, range(blocks.batches), workers or available())
+    done, stop = blocks.part(begin).start if begin < blocks.batches else blocks.trials, None
+    answers = each(task, range(begin, blocks.batches), crew.workers or available(), crew.executor)
     try:
-        for batch, answer in answers:
+        while True:
+            try:
+                batch, answer = answers.send(stop)
+            except StopIteration:
+                break
             for name, part in answer.values.items():
                 if name not in values:
                     values[name] = np.empty((*part.shape[:-1], blocks.trials))
                 values[name][..., blocks.part(batch)] = part
             notes.update(answer.notes)
-            part_of = blocks.part(batch)
-            done += part_of.stop - part_of.start
-            if progress is not None:
-                progress(done, blocks.trials)
+            done += blocks.part(batch).stop - blocks.part(batch).start
+            stop = crew.progress is not None and crew.progress(done, blocks.trials) is False
     except KeyboardInterrupt:
         raise StoppedError(done, blocks.trials) from None
     finally:
         answers.close()
-    return Collected(values, notes)
+    return Collected(values, notes, done)
 
 
 @cache

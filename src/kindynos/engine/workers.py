@@ -1,12 +1,15 @@
-"""Running batches of blocks on several workers."""
+"""Running batches of blocks on several workers: threads of our own, or any executor."""
 
 from __future__ import annotations
 
 import os
 from collections.abc import Callable, Generator, Iterable
-from concurrent.futures import FIRST_COMPLETED, Future, ThreadPoolExecutor, wait
+from concurrent.futures import FIRST_COMPLETED, BrokenExecutor, Executor, Future, ThreadPoolExecutor, wait
+from functools import lru_cache
 from itertools import islice
-from typing import TypeVar
+from typing import Any, TypeVar
+
+from kindynos.errors import RunError
 
 Answer = TypeVar("Answer")
 
@@ -21,22 +24,88 @@ def available() -> int:
         return os.cpu_count() or 1
 
 
-def each(task: Callable[[int], Answer], batches: Iterable[int], workers: int) -> Generator[tuple[int, Answer], None, None]:
-    """Yield ``(batch, task(batch))`` as batches are done, in any order; closing the iterator stops what has not begun."""
-    if workers == 1:
+def each(
+    task: Callable[[int], Answer], batches: Iterable[int], workers: int, executor: Executor | None = None
+) -> Generator[tuple[int, Answer], bool | None, None]:
+    """Yield ``(batch, task(batch))`` as batches are done, in any order.
+
+    Sending True stops: batches not yet begun are dropped, those begun are finished and yielded. Closing drops both. An
+    executor gets the task by value; if its workers are lost, their batches are run again here.
+    """
+    if executor is None and workers == 1:
         for batch in batches:
-            yield batch, task(batch)
-        return
+            if (yield batch, task(batch)):
+                return
+    elif executor is None:
+        with ThreadPoolExecutor(workers, thread_name_prefix="kindynos") as pool:
+            yield from _spread(pool, task, task, batches, workers)
+    else:
+        run = task if isinstance(executor, ThreadPoolExecutor) else by_value(task)
+        yield from _spread(executor, run, task, batches, workers)
+
+
+def _spread(
+    pool: Executor, run: Callable[[int], Answer], task: Callable[[int], Answer], batches: Iterable[int], workers: int
+) -> Generator[tuple[int, Answer], bool | None, None]:
+    """Hand batches to a pool, a few ahead of those that come back; ``task`` does here what the pool loses of ``run``."""
     queue = iter(batches)
-    pool = ThreadPoolExecutor(workers, thread_name_prefix="kindynos")
     running: dict[Future[Answer], int] = {}
     try:
         while True:
             for batch in islice(queue, workers * AHEAD - len(running)):
-                running[pool.submit(task, batch)] = batch
+                running[_submit(pool, run, task, batch)] = batch
             if not running:
                 return
             for future in wait(running, return_when=FIRST_COMPLETED).done:
-                yield running.pop(future), future.result()
+                batch = running.pop(future)
+                if (yield batch, _answer(future, task, batch)):
+                    queue = iter(())
     finally:
-        pool.shutdown(wait=True, cancel_futures=True)
+        for future in running:
+            future.cancel()
+
+
+def _submit(pool: Executor, run: Callable[[int], Answer], task: Callable[[int], Answer], batch: int) -> Future[Answer]:
+    try:
+        return pool.submit(run, batch)
+    except BrokenExecutor:
+        future: Future[Answer] = Future()
+        future.set_result(task(batch))
+        return future
+
+
+def _answer(future: Future[Answer], task: Callable[[int], Answer], batch: int) -> Answer:
+    try:
+        return future.result()
+    except BrokenExecutor:
+        return task(batch)  # the worker was lost, and with it nothing but this batch
+
+
+def by_value(task: Callable[[int], Any]) -> Callable[[int], Any]:
+    """Return the task as something any process can call; raises RunError without cloudpickle.
+
+    The model travels with its functions as they are now, also those of a notebook or a script.
+    """
+    try:
+        import cloudpickle
+    except ImportError:
+        raise RunError("running in other processes needs cloudpickle: pip install 'kindynos[cluster]'") from None
+    return _Carried(cloudpickle.dumps(task))
+
+
+class _Carried:
+    """A task as bytes, unpacked once in each process."""
+
+    def __init__(self, data: bytes) -> None:
+        self.data = data
+
+    def __call__(self, batch: int) -> Any:
+        return _unpacked(self.data)(batch)
+
+
+@lru_cache(maxsize=4)
+def _unpacked(data: bytes) -> Callable[[int], Any]:
+    import cloudpickle
+
+    task: Callable[[int], Any] = cloudpickle.loads(data)
+    return task

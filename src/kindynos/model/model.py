@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable, Mapping
+from collections.abc import Callable, Iterable, Mapping, Sequence
+from concurrent.futures import Executor
 from dataclasses import replace as replaced
 from typing import TYPE_CHECKING, Any, TypeVar, overload
 
@@ -15,11 +16,12 @@ from kindynos.model.links import Link, checked_link
 from kindynos.model.program import Program, compile_model
 from kindynos.model.quantities import Driver, Given, Line, Quantity, check_signature, figure
 from kindynos.model.timeline import Timeline
-from kindynos.validate import finite, one_of, shown
+from kindynos.validate import finite, one_of, shown, whole
 
 if TYPE_CHECKING:
     import pandas as pd
 
+    from kindynos.engine.precision import Precision
     from kindynos.results.run import Run
 
 Function = TypeVar("Function", bound=Callable[..., Any])
@@ -315,28 +317,48 @@ class Model:
         progress: Callable[[int, int], object] | None = None,
         keep: Iterable[str] | None = None,
         on_bad: str = "count",
+        *,
+        executor: Executor | None = None,
+        until: Precision | Sequence[Precision] | None = None,
+        at_most: int = 10_000_000,
+        on_start: Callable[[int], object] | None = None,
+        on_finish: Callable[[Run], object] | None = None,
     ) -> Run:
         """Return a run: so many joint draws of all drivers, and everything calculated from them.
 
         ``seed`` reproduces a run to the bit, for any number of ``workers`` (threads; all processors by default); without
         one a seed is chosen, and ``run.seed`` tells it. ``sampling`` is a plan: "latin", "random", "antithetic",
-        or "sobol", which rounds the trials up to blocks of a power of two. ``progress(done,
-        total)`` is called after each block. ``keep`` names lines to hold in memory besides outcomes and drivers of one
-        number. A trial whose outcome is NaN is counted, or with ``on_bad="error"`` raises RunError. Also raises
-        ParameterError, ModelError, FormulaError, and StoppedError on an interrupt.
-        """
-        from kindynos.results.simulate import simulate
+        or "sobol", which rounds the trials up to blocks of a power of two. ``progress(done, total)`` is called after each
+        batch; when it returns False the run stops and keeps what is complete, marked as partial. ``keep`` names lines to
+        hold in memory besides outcomes and drivers of one number. A trial whose outcome is NaN is counted, or with
+        ``on_bad="error"`` raises RunError.
 
-        return simulate(
-            self.compiled(),
-            trials=trials,
-            seed=seed,
-            sampling=sampling,
-            workers=workers,
-            progress=progress,
-            keep=keep,
-            on_bad=on_bad,
+        ``executor=`` takes any ``concurrent.futures.Executor``: the model travels to it by value. ``until=Precision(...)``,
+        or a list of these, adds rounds of trials until the errors are small enough, or ``at_most=`` trials are reached.
+        ``on_start(trials)`` and ``on_finish(run)`` are called at the start and the end. Also raises ParameterError,
+        ModelError, FormulaError, and StoppedError on an interrupt.
+        """
+        from kindynos.results.simulate import Settings, simulate
+
+        settings = Settings(
+            trials, seed, sampling, workers, executor, progress, keep, on_bad, until, at_most, on_start, on_finish
         )
+        return simulate(self.compiled(), settings)
+
+    def preview(self, n: int = 6, seed: int | None = None) -> pd.DataFrame:
+        """Return a few trials of the whole model for a first look: quantities down (rows by period), trials across.
+
+        Without a seed each call draws others.
+        """
+        import pandas as pd
+
+        whole("preview", "n", n, least=1)
+        run = self.simulate(n, seed, "random", 1)
+        sheets = [run.trial(number).stack().dropna() for number in range(n)]
+        frame = pd.concat(sheets, axis=1, keys=range(n))
+        frame.index.names = ["quantity", "period"]
+        frame.columns.name = "trial"
+        return frame
 
     def to_toml(self) -> str:
         """Return the model as a model file; raises ModelError if a line is a Python function."""

@@ -125,6 +125,10 @@ class Result:
         """Return the mean loss against ``reference`` in the worst 1 - level of the trials; positive is a loss."""
         return self._statistic("expected_shortfall", level, reference=reference)
 
+    def figure(self, statistic: str, *args: Any, **options: Any) -> Any:
+        """Return a statistic by name: ``figure("percentile", 5)``, ``figure("chance", below=0)``."""
+        return self._statistic(statistic, *args, **options)
+
     def error(self, statistic: str, *args: Any, **options: Any) -> Any:
         """Return half the 95 % interval of a statistic by name: ``error("percentile", 5)``, ``error("chance", below=0)``."""
         return self._statistic(statistic, *args, **options).error

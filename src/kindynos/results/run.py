@@ -12,7 +12,8 @@ import numpy as np
 from numpy.typing import NDArray
 
 from kindynos.engine.blocks import Blocks
-from kindynos.engine.simulation import BatchAnswer, collect
+from kindynos.engine.precision import Precision
+from kindynos.engine.simulation import BatchAnswer, Crew, collect
 from kindynos.errors import RunError, nearest
 from kindynos.model.program import Program
 from kindynos.results.result import Result
@@ -40,6 +41,7 @@ class Run:
         blocks: Blocks,
         values: Mapping[str, Floats],
         notes: Mapping[tuple[str, str], int],
+        asked: int | None = None,
     ) -> None:
         self._program = program
         self._plan = plan
@@ -49,11 +51,28 @@ class Run:
         self._notes = dict(notes)
         self._results: dict[str, Result] = {}
         self.seed = seed
+        self.asked = blocks.trials if asked is None else asked
+        self.aims: list[tuple[Precision, bool]] = []
 
     @property
     def size(self) -> int:
         """The number of trials."""
         return self._blocks.trials
+
+    @property
+    def blocks(self) -> Blocks:
+        """The blocks of trials."""
+        return self._blocks
+
+    @property
+    def partial(self) -> bool:
+        """Whether the run was stopped before all its trials were done."""
+        return self.size < self.asked
+
+    @property
+    def all_notes(self) -> dict[tuple[str, str], int]:
+        """What was said of some trials, by line, with their number."""
+        return dict(self._notes)
 
     @property
     def name(self) -> str:
@@ -133,7 +152,7 @@ class Run:
 
     def _redrawn(self, names: Iterable[str]) -> dict[str, Floats]:
         wanted = list(names)
-        return collect(lambda batch: BatchAnswer(self._batch(batch, wanted)), self._blocks).values
+        return collect(lambda batch: BatchAnswer(self._batch(batch, wanted)), self._blocks, Crew()).values
 
     def trials(self, *rows: str) -> pd.DataFrame:
         """Return a DataFrame with a row a trial: drivers of one number, outcomes, and kept rows and those named.
@@ -184,6 +203,25 @@ class Run:
 
         return rank_sensitivity(self, name, by_period)
 
+    def convergence(self, name: str, statistic: str = "mean", *arguments: Any, **options: Any) -> pd.DataFrame:
+        """Return a statistic and its error after more and more trials: a row for each number of them."""
+        import pandas as pd
+
+        from kindynos.results.statistics import Sample
+        from kindynos.results.statistics import statistic as find
+
+        result = self[name]
+        if result.is_row:
+            raise RunError(f"convergence: {name!r} is a row; ask for a number, such as last({name})")
+        bounds = self._blocks.bounds
+        stops = np.unique(np.geomspace(2, self._blocks.count, 40).astype(int)) if self._blocks.count > 1 else np.array([1])
+        compute, rows = find(statistic), []
+        for blocks in stops:
+            part = Sample(result.values[: bounds[blocks]], bounds[: blocks + 1], self._plan.independent)
+            figure = compute(part, *arguments, **options)
+            rows.append((int(bounds[blocks]), float(figure), figure.error, figure.low, figure.high))
+        return pd.DataFrame(rows, columns=["trials", "value", "error", "low", "high"]).set_index("trials")
+
     def correlations(self) -> pd.DataFrame:
         """Return for each stated pair what was asked and the rank correlation that was reached, with its error.
 
@@ -221,6 +259,8 @@ class Run:
             "trials": self.size,
             "sampling": self._plan.label,
             "blocks": self._blocks.count,
+            "partial": f"stopped after {self.size:,} of {self.asked:,} trials" if self.partial else "",
+            "aims": {repr(aim): "met" if met else "not met" for aim, met in self.aims},
             "seed": self.seed,
             "assumed independent": assumed,
             "correlations": self.correlations().to_dict("records"),

@@ -2,15 +2,17 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable
+from collections.abc import Callable, Iterable, Sequence
+from concurrent.futures import Executor
 from dataclasses import dataclass
 
 import numpy as np
 from numpy.typing import NDArray
 
 from kindynos.engine.blocks import Blocks
-from kindynos.engine.simulation import BatchAnswer, Progress, collect
-from kindynos.errors import ModelError, RunError, nearest
+from kindynos.engine.precision import FEWEST_BLOCKS, Precision, as_aims, next_count
+from kindynos.engine.simulation import BatchAnswer, Crew, Progress, collect
+from kindynos.errors import ModelError, RunError, StoppedError, nearest
 from kindynos.model.program import Program
 from kindynos.results.run import Run
 from kindynos.sampling.plans import Plan, plan_named
@@ -20,32 +22,107 @@ from kindynos.validate import one_of, whole, wrong
 Floats = NDArray[np.float64]
 
 
-def simulate(
-    program: Program,
-    *,
-    trials: int,
-    seed: int | None,
-    sampling: str,
-    workers: int | None,
-    progress: Progress | None,
-    keep: Iterable[str] | None,
-    on_bad: str,
+@dataclass(frozen=True)
+class Settings:
+    """How to simulate; see Model.simulate."""
+
+    trials: int = 10_000
+    seed: int | None = None
+    sampling: str = "latin"
+    workers: int | None = None
+    executor: Executor | None = None
+    progress: Progress | None = None
+    keep: Iterable[str] | None = None
+    on_bad: str = "count"
+    until: Precision | Sequence[Precision] | None = None
+    at_most: int = 10_000_000
+    on_start: Callable[[int], object] | None = None
+    on_finish: Callable[[Run], object] | None = None
+
+    def checked_seed(self) -> int:
+        """Return the seed, or one chosen; raises ParameterError for a wrong one, and for every other wrong setting."""
+        whole("simulate", "trials", self.trials, least=1)
+        whole("simulate", "at_most", self.at_most, least=1)
+        if self.workers is not None:
+            whole("simulate", "workers", self.workers, least=1)
+        one_of("simulate", "on_bad", self.on_bad, ("count", "error"))
+        if self.executor is not None and not isinstance(self.executor, Executor):
+            raise wrong("simulate", "executor", "a concurrent.futures.Executor", self.executor)
+        seed = fresh_seed() if self.seed is None else whole("simulate", "seed", self.seed, least=0)
+        if seed > LARGEST_SEED:
+            raise wrong("simulate", "seed", "below 2**64", seed)
+        return seed
+
+
+def simulate(program: Program, settings: Settings) -> Run:
+    """Return the run of a program; see Model.simulate for the settings and errors."""
+    seed = settings.checked_seed()
+    plan = plan_named(settings.sampling)
+    kept = _kept(program, settings.keep)
+    if settings.on_start is not None:
+        settings.on_start(settings.trials)
+    if settings.until is None:
+        blocks = Blocks.cut(settings.trials, program.periods, plan.powers_of_two)
+        run = _fresh(program, plan, seed, blocks, kept, settings)
+    else:
+        run = _until(program, plan, seed, kept, settings)
+    if settings.on_finish is not None:
+        settings.on_finish(run)
+    return run
+
+
+def _fresh(
+    program: Program, plan: Plan, seed: int, blocks: Blocks, kept: list[str], settings: Settings, old: Run | None = None
 ) -> Run:
-    """Return the run of a program; see Model.simulate for the arguments and errors."""
-    whole("simulate", "trials", trials, least=1)
-    seed = fresh_seed() if seed is None else whole("simulate", "seed", seed, least=0)
-    if seed > LARGEST_SEED:
-        raise wrong("simulate", "seed", "below 2**64", seed)
-    if workers is not None:
-        whole("simulate", "workers", workers, least=1)
-    one_of("simulate", "on_bad", on_bad, ("count", "error"))
-    plan = plan_named(sampling)
-    kept = _kept(program, keep)
-    blocks = Blocks.cut(trials, program.periods, plan.powers_of_two)
+    """Return a run of the blocks, of which an earlier run may have the first."""
     task = BatchTask(program, plan, seed, blocks, tuple(kept))
-    checked = _refusing_bad(task) if on_bad == "error" else task
-    collected = collect(checked, blocks, workers=workers, progress=progress)
-    return Run(program, plan, seed, blocks, collected.values, dict(collected.notes))
+    checked = _refusing_bad(task) if settings.on_bad == "error" else task
+    begin = old.blocks.batches if old else 0
+    found = collect(checked, blocks, Crew(settings.workers, settings.executor, settings.progress), begin)
+    values, notes = found.values, found.notes
+    if old is not None:
+        for name in kept:
+            before = old[name].values
+            if name not in values:  # stopped before the first batch of this round
+                values[name] = np.empty((*before.shape[:-1], blocks.trials))
+            values[name][..., : old.size] = before
+        notes.update(old.all_notes)
+    if found.done < blocks.trials:
+        if found.done == 0:
+            raise StoppedError(0, blocks.trials)
+        values = {name: value[..., : found.done] for name, value in values.items()}
+    return Run(program, plan, seed, blocks.first(found.done), values, dict(notes), asked=blocks.trials)
+
+
+def _until(program: Program, plan: Plan, seed: int, kept: list[str], settings: Settings) -> Run:
+    """Return a run that has grown by rounds of equal blocks until all aims are met, or ``at_most`` trials are reached."""
+    aims = as_aims(settings.until)
+    for aim in aims:
+        if aim.outcome not in kept:
+            raise ModelError(f"until: {aim.outcome!r} is no outcome{nearest(aim.outcome, program.outcomes)}")
+    first = Blocks.cut(settings.trials, program.periods, plan.powers_of_two)
+    size = max(1, first.trials // max(first.count, FEWEST_BLOCKS))
+    if plan.powers_of_two:
+        size = 2 ** (size.bit_length() - 1)
+    together = max(1, first.together * first.size(0) // size)
+    most = max(settings.at_most // size, FEWEST_BLOCKS)
+    count, run = FEWEST_BLOCKS, None
+    while True:
+        count = min(-(-count // together) * together, most)
+        run = _fresh(program, plan, seed, Blocks(size * count, count, together), kept, settings, run)
+        missing = max(_missing(run, aim) for aim in aims)
+        if missing <= 1 or run.partial or count >= most:
+            run.aims = [(aim, _missing(run, aim) <= 1) for aim in aims]
+            return run
+        count = next_count(count, missing)
+
+
+def _missing(run: Run, aim: Precision) -> float:
+    result = run[aim.outcome]
+    if result.is_row:
+        raise ModelError(f"until: {aim.outcome!r} is a row; aim at a number, such as last({aim.outcome})")
+    figure = result.figure(aim.statistic, *aim.arguments, **aim.options)
+    return aim.missing(float(figure), figure.error)
 
 
 def _kept(program: Program, keep: Iterable[str] | None) -> list[str]:
