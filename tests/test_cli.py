@@ -1,5 +1,6 @@
 """The command line as a user meets it, and files that are whole or not there."""
 
+import io
 import json
 import os
 import signal
@@ -7,24 +8,33 @@ import subprocess
 import sys
 import tempfile
 import time
+from contextlib import redirect_stderr, redirect_stdout
 from importlib.resources import files
 from pathlib import Path
+from unittest import mock
 
 import numpy as np
 import pandas as pd
 from PIL import Image
 
 import kindynos as kd
+from kindynos.cli import main
 from kindynos.reports.files import staged
 from tests.common import Case
 
 FERRY = str(files("kindynos.demo").joinpath("night_ferry.toml"))
 
 
-def run(*arguments: str, **options) -> subprocess.CompletedProcess[str]:
-    return subprocess.run(
-        [sys.executable, "-m", "kindynos", *arguments], capture_output=True, text=True, check=False, **options
-    )
+def run(*arguments: str) -> subprocess.CompletedProcess[str]:
+    """The command line as its entry point calls it, in this process."""
+    out, err = io.StringIO(), io.StringIO()
+    with mock.patch.object(sys, "argv", ["kindynos", *arguments]), redirect_stdout(out), redirect_stderr(err):
+        try:
+            main()
+            status = 0
+        except SystemExit as end:
+            status = int(end.code or 0)
+    return subprocess.CompletedProcess(arguments, status, out.getvalue(), err.getvalue())
 
 
 class Folder(Case):
@@ -119,6 +129,28 @@ class Commands(Folder):
         self.assertGreater(summary["base case"]["value"], 1e6)
         self.assertTrue(0.15 <= summary["chance below 0"]["value"] <= 0.40)
 
+    def test_distributions(self):
+        listed = run("distributions").stdout
+        for name in ("student t", "generalized pareto", "an opinion with a trusted"):
+            self.assertIn(name, listed)
+        about = run("distributions", "pert").stdout
+        for text in ("(low + weight x mode + high)", 'distribution = "pert"', "mode = ..."):
+            self.assertIn(text, about)
+        target = self.folder / "law.png"
+        shown = run("distributions", "exponential", "mean=10", "--mark", "10", "--out", str(target))
+        self.assertIn("63.21 %", shown.stdout)
+        self.assertTrue(target.exists())
+        for arguments, fragments in (
+            (("pertt",), ("no distribution 'pertt'", "did you mean 'pert'?")),
+            (("pert", "low=1"), ("lacks the parameter 'mode'",)),
+            (("normal", "mean=x", "sd=1"), ("KEY=VALUE",)),
+            (("normal", "mean=1", "sd=-1"), ("sd", "above 0", "-1")),
+        ):
+            answer = run("distributions", *arguments)
+            self.assertEqual(answer.returncode, 2)
+            for fragment in fragments:
+                self.assertIn(fragment, answer.stderr)
+
     def test_help_teaches(self):
         for arguments, texts in (
             (("--help",), ("demo", "check", "run", "Exit status")),
@@ -170,6 +202,12 @@ class BadInput(Folder):
             (stage / "half.csv").write_text("1,")
             raise RuntimeError
         self.assertEqual(list(self.folder.iterdir()), [])
+
+    def test_the_installed_command(self):
+        command = [sys.executable, "-m", "kindynos", "run", FERRY, "--trials", "0"]
+        answer = subprocess.run(command, capture_output=True, text=True, check=False)
+        self.assertEqual((answer.returncode, answer.stdout), (2, ""))
+        self.assertEqual(answer.stderr, "kindynos: simulate: trials must be a whole number of at least 1, not 0\n")
 
     def test_an_interrupt_says_how_far_it_came(self):
         target = self.folder / "out"

@@ -63,6 +63,20 @@ class Pictures(Case):
         median = next(line for line in ax.lines if line.get_label() == "median")
         np.testing.assert_allclose(median.get_ydata(), np.asarray(run["y"].median))
 
+    def test_laws(self):
+        for law in (kd.Pert(17.5e6, 19e6, 26e6), kd.Poisson(4), kd.Cauchy(0, 1), kd.Beta(0.5, 0.5), kd.Bernoulli(0.3)):
+            ax = self.axes()
+            self.assertIs(law.plot(ax=ax, mark=law.percentile(70)), ax)
+            self.assertIn("P95", texts(ax))
+            self.assertIn("below", texts(ax))
+        self.assertIn("mean 19.917, sd", texts(kd.Pert(17.5e6, 19e6, 26e6).plot(ax=self.axes())))
+        self.assertNotIn("mean", texts(kd.Cauchy(0, 1).plot(ax=self.axes())))
+
+    def test_convergence(self):
+        ax = kd.plots.convergence(self.run_, "net_value", "percentile", 5, ax=self.axes())
+        self.assertIn("percentile 5 of net value", texts(ax))
+        self.assertAlmostEqual(ax.lines[0].get_ydata()[-1], self.run_["net_value"].percentile(5))
+
     def test_an_axes_is_made_when_none_is_given(self):
         ax = kd.plots.distribution(self.run_["flow"])
         self.assertIn("flow", texts(ax))

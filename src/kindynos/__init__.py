@@ -113,6 +113,9 @@ if TYPE_CHECKING:
         SkewNormal as SkewNormal,
     )
     from kindynos.distributions import (
+        SmoothPercentiles as SmoothPercentiles,
+    )
+    from kindynos.distributions import (
         StudentT as StudentT,
     )
     from kindynos.distributions import (
@@ -130,8 +133,11 @@ if TYPE_CHECKING:
     from kindynos.distributions import (
         Weibull as Weibull,
     )
+    from kindynos.distributions.opinions import from_percentiles as from_percentiles
+    from kindynos.distributions.smooth import smooth_percentiles as smooth_percentiles
     from kindynos.engine.precision import Precision as Precision
     from kindynos.errors import FileError as FileError
+    from kindynos.errors import FitWarning as FitWarning
     from kindynos.errors import FormulaError as FormulaError
     from kindynos.errors import KindynosError as KindynosError
     from kindynos.errors import ModelError as ModelError
@@ -161,8 +167,10 @@ _HOMES = {
         "LogNormal Logistic Mixture NegativeBinomial Normal Pareto Pert Poisson "
         "SkewNormal StudentT StudentTByScale Triangular Truncated Uniform Weibull "
     ),
+    "distributions.opinions": "from_percentiles",
+    "distributions.smooth": "SmoothPercentiles smooth_percentiles",
     "engine.precision": "Precision",
-    "errors": "FileError FormulaError KindynosError ModelError ParameterError RunError StoppedError",
+    "errors": "FileError FitWarning FormulaError KindynosError ModelError ParameterError RunError StoppedError",
     "finance.cash_flow": "grow npv",
     "finance.irr": "IrrReport irr irr_report",
     "model.file": "load_model",

@@ -38,6 +38,10 @@ class StoppedError(RunError):
         self.total = total
 
 
+class FitWarning(UserWarning):
+    """A law was taken that does not pass through all that was asked of it."""
+
+
 def nearest(word: str, known: Iterable[str]) -> str:
     """Return ``"; did you mean 'x'?"`` for the closest known spelling, or what is known, or nothing.
 

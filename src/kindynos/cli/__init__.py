@@ -9,10 +9,11 @@ import click
 from kindynos import __version__
 from kindynos.cli.check import check
 from kindynos.cli.demo import demo
+from kindynos.cli.distributions import distributions
 from kindynos.cli.run import run
 from kindynos.errors import KindynosError, RunError
 
-COMMANDS = (demo, check, run)
+COMMANDS = (demo, check, run, distributions)
 
 
 @click.group(context_settings={"help_option_names": ["-h", "--help"], "max_content_width": 100})
@@ -27,6 +28,7 @@ def cli() -> None:
       kindynos demo                    an invented ferry company's files, and what can be done with them
       kindynos check night_ferry.toml  read a model, show its base case, warn of what looks wrong
       kindynos run night_ferry.toml    simulate it
+      kindynos distributions           the laws a driver may have
 
     Exit status: 0 done, 1 the run failed, 2 bad input.
     """

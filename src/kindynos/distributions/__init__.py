@@ -27,6 +27,7 @@ from kindynos.distributions.positive import (
     Weibull,
 )
 from kindynos.distributions.real_line import Cauchy, JohnsonSU, Laplace, Logistic, SkewNormal, StudentT, StudentTByScale
+from kindynos.distributions.smooth import SmoothPercentiles
 
 CATALOGUE: dict[str, type[Distribution]] = {
     law.label: law
@@ -35,7 +36,7 @@ CATALOGUE: dict[str, type[Distribution]] = {
         *(Logistic, Laplace, Gumbel, GeneralizedExtremeValue, GeneralizedPareto, Pareto, SkewNormal, JohnsonSU),
         *(InverseGaussian, LogLogistic, Cauchy),
         *(Discrete, Bernoulli, Binomial, Poisson, Geometric, NegativeBinomial, Hypergeometric, IntegerUniform),
-        *(Empirical, Histogram, KernelDensity),
+        *(Empirical, Histogram, KernelDensity, SmoothPercentiles),
         *(Mixture, Truncated, Clipped, Affine, Compound),
     )
 }
@@ -75,6 +76,7 @@ __all__ = [
     "Pert",
     "Poisson",
     "SkewNormal",
+    "SmoothPercentiles",
     "StudentT",
     "StudentTByScale",
     "Triangular",

@@ -13,7 +13,8 @@ from numpy.typing import ArrayLike, NDArray
 
 from kindynos.distributions import table
 from kindynos.errors import KindynosError
-from kindynos.validate import whole, wrong
+from kindynos.hooks import draw
+from kindynos.validate import share, whole, wrong
 
 Floats = NDArray[np.float64]
 Rule = Callable[[str, str, Any], Any]
@@ -199,6 +200,27 @@ class Distribution(ABC):
             return float(_apply(self._survival, above))
         under = self.cdf(below) - self._mass(below)
         return under if above is None else max(under - self.cdf(above), 0.0)
+
+    @classmethod
+    def from_range(cls, low: float, high: float, coverage: float = 0.90) -> Distribution:
+        """Return the law of this family that lies between ``low`` and ``high`` with that chance, and beyond either end alike.
+
+        Raises ParameterError where the family is not given by two percentiles, or no law of it has these.
+
+        >>> from kindynos import Normal
+        >>> Normal.from_range(14, 19, coverage=0.90).mean
+        16.5
+        """
+        from kindynos.distributions.opinions import from_percentiles
+
+        outside = 50 * (1 - share("from_range", "coverage", coverage, closed=False))
+        if not low < high:
+            raise wrong("from_range", "low", f"below high ({high!r})", low)
+        return from_percentiles(cls.label, {outside: low, 100 - outside: high})
+
+    def plot(self, ax: Any = None, mark: float | None = None) -> Any:
+        """Draw the law with its mean, percentiles and the chance beyond a ``mark``, on Matplotlib axes; return these."""
+        return draw("law", self, ax=ax, mark=mark)
 
     def truncate(self, low: float | None = None, high: float | None = None) -> Distribution:
         """Return this law given that it lies between ``low`` and ``high``; None leaves that side open.

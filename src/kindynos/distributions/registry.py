@@ -52,6 +52,15 @@ def parameters_of(law: Distribution) -> dict[str, Any]:
     return {field.name: getattr(law, field.name) for field in _fields(type(law))}
 
 
+def parameter_names(law: type[Distribution]) -> list[str]:
+    """Return the names of a law's parameters, in order.
+
+    >>> parameter_names(law_named("uniform"))
+    ['low', 'high']
+    """
+    return [field.name for field in _fields(law)]
+
+
 def _fields(law: type[Distribution]) -> tuple[Field[Any], ...]:
     kind: Any = law  # every law is a dataclass, which the base class cannot say
     return fields(kind)

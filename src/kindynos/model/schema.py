@@ -113,7 +113,9 @@ def checked(path: Path, document: dict[str, Any]) -> Content:
     try:
         return Content.model_validate(document)
     except ValidationError as error:
-        raise FileError(f"{path}: {_worded(error.errors()[0])}") from None
+        # A key that is unknown often explains one that is missing, so it comes first.
+        mistakes = sorted(error.errors(), key=lambda mistake: mistake["type"] != "extra_forbidden")
+        raise FileError(f"{path}: {_worded(mistakes[0])}") from None
 
 
 def _worded(mistake: Any) -> str:

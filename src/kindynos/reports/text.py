@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import inspect
 import math
 from collections.abc import Iterable
 
@@ -12,6 +13,8 @@ from rich.markup import escape
 from rich.table import Table
 from rich.text import Text
 
+from kindynos.distributions import CATALOGUE, Distribution
+from kindynos.distributions.registry import parameter_names
 from kindynos.model.program import Program
 from kindynos.model.review import Finding
 from kindynos.reports.figures import brief, number, per_cent, shares, step_of, with_error
@@ -174,22 +177,22 @@ def sheet_table(title: str, frame: pd.DataFrame, units: dict[str, str | None]) -
 
 def drivers_table(program: Program) -> Table:
     """Return each driver's law in words: parameters, mean, percentiles, the chance of being negative, and its source."""
-    columns = (("driver", "left"), ("law", "left"), ("each", "left"), ("base", "right"), ("P5", "right"))
-    more = (("P50", "right"), ("P95", "right"), ("below 0", "right"), ("source", "left"))
+    based = any(driver.base is not None for driver in program.drivers.values())
+    columns = [
+        ("driver", "left"),
+        ("law", "left"),
+        ("each", "left"),
+        *([("base", "right")] if based else []),
+        ("mean", "right"),
+    ]
+    more = [("P5", "right"), ("P50", "right"), ("P95", "right"), ("below 0", "right"), ("source", "left")]
     table = _table("Drivers", *columns, *more)
     for name, driver in program.drivers.items():
         law = driver.law
-        ends = [brief(float(law.percentile(q))) for q in (5, 50, 95)]
+        figures = [*([driver.base_value] if based else []), law.mean, *(float(law.percentile(q)) for q in (5, 50, 95))]
         below = law.chance(below=0)
-        table.add_row(
-            name,
-            escape(repr(law)),
-            driver.each or "trial",
-            brief(driver.base_value),
-            *ends,
-            per_cent(below) if below > 0 else "never",
-            escape(driver.source or "-"),
-        )
+        each, said = driver.each or "trial", per_cent(below) if below > 0 else "never"
+        table.add_row(name, escape(repr(law)), each, *map(brief, figures), said, escape(driver.source or "-"))
     return table
 
 
@@ -201,6 +204,38 @@ def givens_table(program: Program) -> Table:
         word = "pairs" if given.kind.table else "periods"
         shown = f"{len(value)} {word}" if isinstance(value, tuple) else number(value)
         table.add_row(name, shown, escape(given.unit or ""), escape(given.source or "-"))
+    return table
+
+
+def catalogue() -> Table:
+    """Return the distributions by name, with their parameters and what each is good for."""
+    table = _table("Distributions", ("name", "left"), ("parameters", "left"), ("good for", "left"))
+    for name, law in CATALOGUE.items():
+        table.add_row(name, ", ".join(parameter_names(law)), escape(law.use))
+    return table
+
+
+def about_law(law: type[Distribution]) -> Text:
+    """Return what a distribution's documentation says, and how a model file states it."""
+    said = inspect.cleandoc(law.__doc__ or "").split(">>>")[0].strip()
+    keys = "\n".join(f"{name} = ..." for name in parameter_names(law))
+    head = f"{law.label}\n{said}\n\nGood for: {law.use}."
+    return Text(f'{head}\n\nIn a model file:\n\n[drivers.NAME]\ndistribution = "{law.label}"\n{keys}')
+
+
+def law_figures(law: Distribution, mark: float | None) -> Table:
+    """Return a law's mean, sd, skewness, support, percentiles, and the chances on either side of a mark."""
+    table = _table(repr(law), ("", "left"), ("value", "right"))
+    for word, value in (("mean", law.mean), ("standard deviation", law.sd), ("skewness", law.skewness)):
+        table.add_row(word, "does not exist" if math.isnan(value) else brief(value))
+    for word, end in zip(("lowest possible", "highest possible"), law.support, strict=True):
+        table.add_row(word, brief(end) if math.isfinite(end) else "no limit")
+    for q in PERCENTILES:
+        table.add_row(f"P{q}", brief(float(law.percentile(q))))
+    if mark is not None:
+        chances = (law.chance(below=mark), law.chance(at=mark), law.chance(above=mark))
+        for word, share in zip(("below", "at", "above"), shares(list(chances), 2), strict=True):
+            table.add_row(f"chance {word} {brief(mark)}", share)
     return table
 
 

@@ -1,0 +1,55 @@
+"""``kindynos distributions``: the catalogue of laws, or one of them."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+import click
+
+
+@click.command()
+@click.argument("name", required=False)
+@click.argument("parameters", nargs=-1, metavar="[KEY=VALUE]...")
+@click.option("--out", type=click.Path(path_type=Path, dir_okay=False), metavar="FILE.png", help="Draw the law there.")
+@click.option("--mark", type=float, help="Also give the chance on either side of this value.")
+def distributions(name: str | None, parameters: tuple[str, ...], out: Path | None, mark: float | None) -> None:
+    """List the distributions a model file may name, or tell about one; with parameters, show its figures and draw it.
+
+    \b
+      kindynos distributions
+      kindynos distributions pert
+      kindynos distributions pert low=17.5 mode=19 high=26 --mark 22 --out pert.png
+    """
+    from kindynos.distributions.registry import law_from, law_named
+    from kindynos.reports import text
+
+    screen = text.console()
+    if name is None:
+        screen.print(text.catalogue())
+        return
+    if not parameters:
+        screen.print(text.about_law(law_named(name)))
+        return
+    law = law_from(name, dict(_parameter(item) for item in parameters))
+    screen.print(text.law_figures(law, mark))
+    if out is not None:
+        from functools import partial
+
+        from kindynos.plots import law as picture
+        from kindynos.plots import save_figure
+
+        save_figure(out, partial(picture, law, mark=mark))
+        click.echo(f"Drawn in {out}")
+
+
+def _parameter(text: str) -> tuple[str, object]:
+    """Return a name and its value, read as a TOML value; raises KindynosError for what is none."""
+    import tomllib
+
+    from kindynos.errors import KindynosError
+
+    key, _, value = text.partition("=")
+    try:
+        return key.strip(), tomllib.loads(f"value = {value}")["value"]
+    except tomllib.TOMLDecodeError:
+        raise KindynosError(f"{text}: say KEY=VALUE, such as mean=10 or values=[1,2,3]") from None

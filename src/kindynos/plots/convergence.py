@@ -1,0 +1,31 @@
+"""How an estimate settles as trials are added."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from matplotlib.axes import Axes
+
+from kindynos.plots.style import DARK, INK, LIGHT, axes, bare, quantity_label, scale_of, scaled_ticks
+from kindynos.results.run import Run
+
+
+def convergence(run: Run, name: str, statistic: str = "mean", *arguments: Any, ax: Axes | None = None, **options: Any) -> Axes:
+    """Draw a statistic of an outcome against the number of trials, with its 95 % error as a band."""
+    frame = run.convergence(name, statistic, *arguments, **options)
+    ax = axes(ax)
+    known = frame.dropna(subset=["error"])
+    factor, word = scale_of(known["high"].to_numpy() if len(known) else frame["value"].to_numpy())
+    ax.fill_between(known.index, known["low"], known["high"], color=LIGHT, label="95 % interval of the estimate")
+    ax.plot(frame.index, frame["value"], color=DARK, lw=2, label="estimate")
+    ax.axhline(float(frame["value"].iloc[-1]), color=INK, lw=0.8, ls=":", label=f"after all {run.size:,} trials")
+    ax.set_xscale("log")
+    ax.xaxis.set_major_formatter(lambda value, _: f"{value:,.0f}")
+    scaled_ticks(ax.yaxis, factor)
+    said = " ".join([statistic.replace("_", " "), *map(str, arguments), *(f"{key} {value}" for key, value in options.items())])
+    ax.set_xlabel("trials")
+    ax.set_ylabel(quantity_label(f"{said} of {name}", run[name].unit, word))
+    ax.set_title(f"Were these enough trials? {said} of {name.replace('_', ' ')}", loc="left")
+    ax.legend(frameon=False)
+    bare(ax)
+    return ax
