@@ -2,7 +2,7 @@
 PYTHON ?= python3
 BIN := .venv/bin
 
-.PHONY: demo test check bench screenshots clean
+.PHONY: demo test check bench screenshots docs clean
 
 $(BIN)/python:
 	$(PYTHON) -m venv .venv
@@ -29,6 +29,9 @@ bench: .venv/installed
 
 screenshots: .venv/installed
 	$(BIN)/python docs/screenshots/make.py
+
+docs: .venv/installed
+	$(BIN)/python docs/make_distributions.py
 
 clean:
 	rm -rf .venv larkholm

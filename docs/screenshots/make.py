@@ -11,11 +11,14 @@ import sys
 import tempfile
 from pathlib import Path
 
+import kindynos as kd
+
 HERE = Path(__file__).parent
 BIN = Path(sys.executable).parent
 FIGURES = ("net_value", "net_value-drivers", "rate_of_return", "cash_flow")
 TERMINALS = {
     "run": "run larkholm/night_ferry.toml --trials 20000 --seed 11 | head -37",
+    "distributions": "distributions | head -43",
     "check": "check larkholm/night_ferry.toml | tail -42",
 }
 
@@ -39,6 +42,12 @@ def main() -> None:
         subprocess.run([BIN / "kindynos", "demo", "--to", "larkholm"], cwd=folder, check=True, stdout=subprocess.DEVNULL)
         for name in FIGURES:
             shutil.copy(folder / "larkholm" / f"{name}.png", HERE / f"{name}.png")
+        law = ["distributions", "pert", "low=17.5e6", "mode=19e6", "high=26e6", "--mark", "22e6", "--out", HERE / "law.png"]
+        subprocess.run([BIN / "kindynos", *law], check=True, stdout=subprocess.DEVNULL)
+        run = kd.load_model(folder / "larkholm" / "night_ferry.toml").simulate(20_000, seed=11)
+        kd.plots.save_figure(
+            HERE / "convergence.png", lambda ax: kd.plots.convergence(run, "net_value", "percentile", 5, ax=ax)
+        )
         if not shutil.which("xvfb-run"):
             sys.exit("the terminal pictures were left as they are: xvfb-run is not installed")
         for name, command in TERMINALS.items():

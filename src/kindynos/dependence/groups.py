@@ -9,7 +9,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from kindynos.dependence.copulas import HIGHEST, LOWEST, Copula, Elliptical
-from kindynos.distributions.special import ndtr, ndtri
+from kindynos.distributions.special import betainc, ndtr, ndtri
 
 Floats = NDArray[np.float64]
 
@@ -34,24 +34,39 @@ class DriverGroup:
     def apply(self, scores: Mapping[str, Floats], stratified: bool) -> dict[str, Floats]:
         """Return the members' scores, dependent: ``(trials,)``, or ``(periods, trials)``.
 
-        Under a stratified plan each row keeps its own scores and only their order changes, so that its strata stay whole.
+        Under a stratified plan each row still has one score in each of its strata: see ``in_strata``.
         """
         own = np.stack([np.atleast_2d(scores[name]) for name in self.names])
         extra = np.stack([np.atleast_2d(scores[name]) for name in self.extra_names]) if self.copula.extra else own[:0]
         members, rows, trials = own.shape
         mixed = self.copula.mix(own.reshape(members, -1), extra.reshape(len(extra), rows * trials)).reshape(own.shape)
-        if isinstance(self.copula, Elliptical) and self.copula.df is None:
-            mixed[0] = own[0]  # the first driver's scores stay as they are, to the bit
         if self.opening is not None:
             mixed[:, 0] = self.opening.mix(own[:, 0], extra[:, 0])
         mixed = np.clip(mixed, LOWEST, HIGHEST)
+        shape, answer = np.shape(scores[self.names[0]]), {}
         for place, name in enumerate(self.names):
-            if name in self.serial:
-                mixed[place] = _chained(mixed[place], self.serial[name])
-        if stratified:
-            mixed = _reordered(own, mixed)
-        shape = np.shape(scores[self.names[0]])
-        return {name: mixed[place].reshape(shape) for place, name in enumerate(self.names)}
+            if place == 0 and name not in self.serial and isinstance(self.copula, Elliptical) and self.copula.df is None:
+                answer[name] = scores[name]  # the first driver's scores stay as they are, to the bit
+                continue
+            row = _chained(mixed[place], self.serial[name]) if name in self.serial else mixed[place]
+            answer[name] = (in_strata(row) if stratified else row).reshape(shape)
+        return answer
+
+
+def in_strata(scores: Floats) -> Floats:
+    """Return scores in the same order with exactly one in each of ``trials`` equal strata, along the last axis.
+
+    A score of rank r goes into stratum r. Its place there is the chance that the r-th smallest of so many independent scores is
+    below it (a beta law): uniform as it must be, and yet as near to the score as the stratum allows, so that dependence is not
+    blurred as it would be by a place drawn at random.
+    """
+    trials = scores.shape[-1]
+    ranks = np.empty(scores.shape)
+    order = np.argsort(scores, axis=-1)
+    np.put_along_axis(ranks, order, np.broadcast_to(np.arange(1.0, trials + 1), scores.shape), axis=-1)
+    place: Floats = betainc(ranks, trials - ranks + 1, scores)
+    inside: Floats = (ranks - 1 + np.clip(place, 1e-9, 1 - 1e-9)) / trials
+    return np.clip(inside, LOWEST, HIGHEST)
 
 
 def _chained(scores: Floats, correlation: float) -> Floats:
@@ -61,10 +76,3 @@ def _chained(scores: Floats, correlation: float) -> Floats:
     for t in range(1, len(normal)):
         normal[t] = correlation * normal[t - 1] + rest * normal[t]
     return np.clip(ndtr(normal), LOWEST, HIGHEST)
-
-
-def _reordered(own: Floats, wanted: Floats) -> Floats:
-    """Return each row's own scores in the order of the wanted ones."""
-    answer = np.empty_like(own)
-    np.put_along_axis(answer, np.argsort(wanted, axis=-1), np.sort(own, axis=-1), axis=-1)
-    return answer

@@ -19,7 +19,7 @@ def convergence(run: Run, name: str, statistic: str = "mean", *arguments: Any, a
     ax.fill_between(known.index, known["low"], known["high"], color=LIGHT, label="95 % interval of the estimate")
     ax.plot(frame.index, frame["value"], color=DARK, lw=2, label="estimate")
     ax.axhline(float(frame["value"].iloc[-1]), color=INK, lw=0.8, ls=":", label=f"after all {run.size:,} trials")
-    ax.set_xscale("log")
+    ax.set_xlim(0, run.size)
     ax.xaxis.set_major_formatter(lambda value, _: f"{value:,.0f}")
     scaled_ticks(ax.yaxis, factor)
     said = " ".join([statistic.replace("_", " "), *map(str, arguments), *(f"{key} {value}" for key, value in options.items())])

@@ -52,7 +52,7 @@ def scaled_ticks(axis: Any, factor: float) -> None:
     axis.set_major_formatter(FuncFormatter(lambda value, _: number(round(value / factor, 10))))
 
 
-def save_figure(path: Path, draw: Callable[[Axes], Any], size: tuple[float, float] = (12.8, 8.0)) -> None:
+def save_figure(path: Path, draw: Callable[..., Any], size: tuple[float, float] = (12.8, 8.0)) -> None:
     """Draw on a new figure and save it as PNG, by way of a temporary file."""
     from matplotlib import rc_context
     from matplotlib.figure import Figure
@@ -60,6 +60,6 @@ def save_figure(path: Path, draw: Callable[[Axes], Any], size: tuple[float, floa
     part = path.with_name(f".{path.name}.part")
     with rc_context({"font.size": 12}):
         figure = Figure(figsize=size, dpi=100, layout="constrained")
-        draw(figure.subplots())
+        draw(ax=figure.subplots())
         figure.savefig(part, format="png")
     os.replace(part, path)

@@ -24,6 +24,7 @@ from kindynos.validate import finite, share, wrong
 Floats = NDArray[np.float64]
 
 FEWEST = 200  # trials below which no error is given
+FEWEST_BLOCKS = 10  # blocks below which their spread says too little
 TAIL = 50  # trials beyond a level below which its expected shortfall is marked rough
 CONFIDENCE = 0.975  # the upper end of a 95 % interval
 
@@ -71,7 +72,7 @@ class Sample:
     @property
     def has_error(self) -> bool:
         """Whether there are enough trials to give an error."""
-        return self.count >= FEWEST and self.blocks > 1
+        return self.count >= FEWEST and self.blocks >= FEWEST_BLOCKS
 
     @property
     def student(self) -> float:

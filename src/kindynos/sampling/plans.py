@@ -123,7 +123,6 @@ class Sobol(Plan):
 
     label = "sobol"
     use = "points spread evenly in all dimensions together; the most exact for smooth models; trials are rounded up"
-    stratified = True
     powers_of_two = True
 
     def scores(
