@@ -134,7 +134,13 @@ class Commands(Folder):
         for name in ("student t", "generalized pareto", "an opinion with a trusted"):
             self.assertIn(name, listed)
         about = run("distributions", "pert").stdout
-        for text in ("(low + weight x mode + high)", 'distribution = "pert"', "mode = ..."):
+        for text in (
+            "(low + weight x mode + high)",
+            'distribution = "pert"',
+            "mode = ...",
+            "Pert(low=2, mode=3, high=7)",
+            "P95",
+        ):
             self.assertIn(text, about)
         target = self.folder / "law.png"
         shown = run("distributions", "exponential", "mean=10", "--mark", "10", "--out", str(target))

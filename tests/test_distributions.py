@@ -10,6 +10,7 @@ from scipy import integrate, stats
 
 import kindynos as kd
 from kindynos.distributions import CATALOGUE, table
+from kindynos.distributions.registry import example, law_from, parameters_of
 from tests.common import Case
 
 SIGMA = math.sqrt(math.log1p(0.25))
@@ -361,6 +362,10 @@ class Contract(Case):
             self.assertEqual(name, law.label)
             self.assertRegex(name, r"^[a-z]+( [a-z]+)*$")
             self.assertTrue(law.use)
+            shown = example(law)
+            self.assertIs(type(shown), law)
+            self.assertTrue(math.isfinite(shown.percentile(50)))
+            law_from(name, parameters_of(shown))
 
     @settings(max_examples=60, deadline=None)
     @given(

@@ -13,24 +13,27 @@ import click
 @click.option("--out", type=click.Path(path_type=Path, dir_okay=False), metavar="FILE.png", help="Draw the law there.")
 @click.option("--mark", type=float, help="Also give the chance on either side of this value.")
 def distributions(name: str | None, parameters: tuple[str, ...], out: Path | None, mark: float | None) -> None:
-    """List the distributions a model file may name, or tell about one; with parameters, show its figures and draw it.
+    """List the distributions a model file may name, or tell about one: its facts, and with --out its picture.
+
+    Without parameters an example of the law is shown.
 
     \b
       kindynos distributions
       kindynos distributions pert
       kindynos distributions pert low=17.5 mode=19 high=26 --mark 22 --out pert.png
     """
-    from kindynos.distributions.registry import law_from, law_named
+    from kindynos.distributions.registry import example, law_from, law_named
     from kindynos.reports import text
 
     screen = text.console()
     if name is None:
         screen.print(text.catalogue())
         return
-    if not parameters:
-        screen.print(text.about_law(law_named(name)))
-        return
-    law = law_from(name, dict(_parameter(item) for item in parameters))
+    if parameters:
+        law = law_from(name, dict(_parameter(item) for item in parameters))
+    else:
+        law = example(law_named(name))
+        screen.print(text.about_law(type(law)), "\n\nFor example:\n")
     screen.print(text.law_figures(law, mark))
     if out is not None:
         from functools import partial

@@ -212,6 +212,8 @@ class _BetaShaped(Tabled):
 class Beta(_BetaShaped):
     """The beta law with shapes ``a`` and ``b``, from ``low`` to ``high`` (0 and 1 unless given).
 
+    With a shape far below 1, such as Beta(0.1, 0.1), much of the mass lies closer to that end than floats can tell apart there;
+    the cdf of a quantile is then not the level to 1e-10, though the quantile is right.
     Source: Johnson, Kotz and Balakrishnan, Continuous Univariate Distributions 2 (1995), chapter 25.
 
     >>> Beta(3, 1).mean

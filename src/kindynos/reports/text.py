@@ -217,7 +217,7 @@ def catalogue() -> Table:
 
 def about_law(law: type[Distribution]) -> Text:
     """Return what a distribution's documentation says, and how a model file states it."""
-    said = inspect.cleandoc(law.__doc__ or "").split(">>>")[0].strip()
+    said = inspect.cleandoc(law.__doc__ or "").split(">>>")[0].strip().replace("``", "")
     keys = "\n".join(f"{name} = ..." for name in parameter_names(law))
     head = f"{law.label}\n{said}\n\nGood for: {law.use}."
     return Text(f'{head}\n\nIn a model file:\n\n[drivers.NAME]\ndistribution = "{law.label}"\n{keys}')
