@@ -275,6 +275,27 @@ class Distribution(ABC):
         return self.pmf(x) if self.discrete else 0.0
 
 
+class ByMoments(Distribution):
+    """A law whose mean, variance and skewness are worked out together."""
+
+    @property
+    @abstractmethod
+    def _summary(self) -> tuple[float, float, float]:
+        """Mean, variance and skewness."""
+
+    @property
+    def mean(self) -> float:
+        return self._summary[0]
+
+    @property
+    def variance(self) -> float:
+        return self._summary[1]
+
+    @property
+    def skewness(self) -> float:
+        return self._summary[2]
+
+
 class Standardised(Distribution):
     """A law whose shape is fixed, moved to a location and stretched by a scale; a subclass describes it on z = (x - l) / s."""
 

@@ -3,14 +3,13 @@
 from __future__ import annotations
 
 import math
-from abc import abstractmethod
 from dataclasses import dataclass
 from functools import cached_property
 from typing import Any
 
 import numpy as np
 
-from kindynos.distributions.base import Distribution, Floats
+from kindynos.distributions.base import ByMoments, Distribution, Floats
 from kindynos.distributions.inverse import central, moments
 from kindynos.errors import ParameterError
 from kindynos.validate import finite, wrong
@@ -23,33 +22,22 @@ def a_law(owner: str, name: str, value: Any) -> Distribution:
     return value
 
 
+def _check_ends(law: Truncated | Clipped) -> None:
+    """Store the ends that are given as floats; ``low`` must be below ``high``."""
+    owner = type(law).__name__
+    for name in ("low", "high"):
+        if getattr(law, name) is not None:
+            object.__setattr__(law, name, finite(owner, name, getattr(law, name)))
+    if law.low is not None and law.high is not None and not law.low < law.high:
+        raise wrong(owner, "low", f"below high ({law.high!r})", law.low)
+
+
 def moments_of_atoms(values: Floats, masses: Floats) -> tuple[float, float, float]:
     """Return mean, variance and skewness of a law on single values."""
     mean = float(masses @ values)
     gaps = values - mean
     _, variance, skewness = central(0.0, float(masses @ gaps**2), float(masses @ gaps**3))
     return mean, variance, skewness
-
-
-class ByMoments(Distribution):
-    """A law whose mean, variance and skewness are worked out together."""
-
-    @property
-    @abstractmethod
-    def _summary(self) -> tuple[float, float, float]:
-        """Mean, variance and skewness."""
-
-    @property
-    def mean(self) -> float:
-        return self._summary[0]
-
-    @property
-    def variance(self) -> float:
-        return self._summary[1]
-
-    @property
-    def skewness(self) -> float:
-        return self._summary[2]
 
 
 @dataclass(frozen=True, repr=False)
@@ -155,11 +143,7 @@ class Truncated(ByMoments):
 
     def __post_init__(self) -> None:
         super().__post_init__()
-        for name in ("low", "high"):
-            if getattr(self, name) is not None:
-                object.__setattr__(self, name, finite("Truncated", name, getattr(self, name)))
-        if self.low is not None and self.high is not None and not self.low < self.high:
-            raise wrong("Truncated", "low", f"below high ({self.high!r})", self.low)
+        _check_ends(self)
         if not self._inside > 0:
             raise ParameterError(f"Truncated: {self.law!r} has nothing between {self.low!r} and {self.high!r}")
 
@@ -261,11 +245,7 @@ class Clipped(ByMoments):
 
     def __post_init__(self) -> None:
         super().__post_init__()
-        for name in ("low", "high"):
-            if getattr(self, name) is not None:
-                object.__setattr__(self, name, finite("Clipped", name, getattr(self, name)))
-        if self.low is not None and self.high is not None and not self.low < self.high:
-            raise wrong("Clipped", "low", f"below high ({self.high!r})", self.low)
+        _check_ends(self)
 
     @property
     def discrete(self) -> bool:

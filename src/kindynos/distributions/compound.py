@@ -9,8 +9,8 @@ from typing import Any
 
 import numpy as np
 
-from kindynos.distributions.base import Distribution, Floats
-from kindynos.distributions.built import ByMoments, a_law
+from kindynos.distributions.base import ByMoments, Distribution, Floats
+from kindynos.distributions.built import a_law
 from kindynos.errors import ParameterError
 
 

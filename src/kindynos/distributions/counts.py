@@ -53,9 +53,9 @@ class Counting(OnValues):
 
     def _cdf(self, x: Floats) -> Floats:
         low, high = self.support
-        k = np.floor(x)
+        k = np.floor(np.where(np.isnan(x), low, x))
         inside = self._cdf_at(np.clip(k, low, min(high, 2.0**62)))
-        return np.where(k < low, x * 0.0, np.where(k >= high, 1.0 + x * 0.0, inside))
+        return np.where(np.isnan(x), x, np.where(k < low, 0.0, np.where(k >= high, 1.0, inside)))
 
     @cached_property
     def _ends(self) -> tuple[float, float]:

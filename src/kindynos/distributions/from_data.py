@@ -12,7 +12,7 @@ from typing import Any
 
 import numpy as np
 
-from kindynos.distributions.base import Distribution, Floats, Tabled
+from kindynos.distributions.base import ByMoments, Floats, Tabled
 from kindynos.distributions.inverse import central, invert
 from kindynos.distributions.special import ndtr
 from kindynos.errors import ParameterError
@@ -43,7 +43,7 @@ def shares_of(owner: str, weights: Any, count: int) -> tuple[float, ...]:
     return tuple(weight / total for weight in listed)
 
 
-class _InPieces(Distribution):
+class _InPieces(ByMoments):
     """A law with a constant density between knots; equal neighbouring knots carry mass on their value."""
 
     @property
@@ -60,18 +60,6 @@ class _InPieces(Distribution):
         second = float(weight @ (a * a + a * b + b * b)) / 3
         third = float(weight @ ((a * a + b * b) * (a + b))) / 4
         return centre, second, (third / math.pow(second, 1.5) if second else math.nan)
-
-    @property
-    def mean(self) -> float:
-        return self._summary[0]
-
-    @property
-    def variance(self) -> float:
-        return self._summary[1]
-
-    @property
-    def skewness(self) -> float:
-        return self._summary[2]
 
     @property
     def support(self) -> tuple[float, float]:
@@ -203,7 +191,7 @@ class Histogram(_InPieces):
 
 
 @dataclass(frozen=True, repr=False)
-class KernelDensity(Tabled):
+class KernelDensity(ByMoments, Tabled):
     """Recorded values smoothed by a normal kernel of sd ``bandwidth`` (Silverman's rule unless given).
 
     Source: Silverman, Density Estimation for Statistics and Data Analysis (1986), equation 3.31.
@@ -242,18 +230,6 @@ class KernelDensity(Tabled):
         gaps = values - first
         _, variance, skewness = central(0.0, float((gaps**2).mean()) + width**2, float((gaps**3).mean()))
         return first, variance, skewness
-
-    @property
-    def mean(self) -> float:
-        return self._summary[0]
-
-    @property
-    def variance(self) -> float:
-        return self._summary[1]
-
-    @property
-    def skewness(self) -> float:
-        return self._summary[2]
 
     @property
     def support(self) -> tuple[float, float]:

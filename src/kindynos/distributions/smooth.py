@@ -11,8 +11,7 @@ from typing import Any
 
 import numpy as np
 
-from kindynos.distributions.base import Floats
-from kindynos.distributions.built import ByMoments
+from kindynos.distributions.base import ByMoments, Floats
 from kindynos.distributions.inverse import central, moments
 from kindynos.distributions.special import expit, logit, ndtr, ndtri
 from kindynos.errors import ParameterError
