@@ -146,6 +146,9 @@ def _closing(run: Run) -> list[RenderableType]:
     lines = ["The 95 % error is how far a figure may be off because trials are drawn at random; it is no range of outcomes."]
     if run.size < 200:
         lines = [f"{run.size} trials are too few to say how far off these figures are: at least 200 are needed."]
+    lines += [f"Rounded up {facts['rounded up']}."] if facts["rounded up"] else []
+    lines += [f"Partial: {facts['partial']}."] if facts["partial"] else []
+    lines += [f"{aim}: {met}." for aim, met in facts["aims"].items()]
     for row in facts["correlations"]:
         asked = "" if row["asked"] is None or row["asked"] != row["asked"] else f", asked {row['asked']:g}"
         what = f"{row['kind']} correlation {row['reached']:.3f} reached{asked} ({row['copula']} copula)"

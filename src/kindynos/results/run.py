@@ -52,6 +52,7 @@ class Run:
         self._results: dict[str, Result] = {}
         self.seed = seed
         self.asked = blocks.trials if asked is None else asked
+        self.rounded_from: int | None = None
         self.aims: list[tuple[Precision, bool]] = []
 
     @property
@@ -260,6 +261,7 @@ class Run:
             "sampling": self._plan.label,
             "blocks": self._blocks.count,
             "partial": f"stopped after {self.size:,} of {self.asked:,} trials" if self.partial else "",
+            "rounded up": f"from the {self.rounded_from:,} trials asked for, to whole blocks" if self.rounded_from else "",
             "aims": {repr(aim): "met" if met else "not met" for aim, met in self.aims},
             "seed": self.seed,
             "assumed independent": assumed,

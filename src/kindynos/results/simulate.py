@@ -64,6 +64,7 @@ def simulate(program: Program, settings: Settings) -> Run:
     if settings.until is None:
         blocks = Blocks.cut(settings.trials, program.periods, plan.powers_of_two)
         run = _fresh(program, plan, seed, blocks, kept, settings)
+        run.rounded_from = settings.trials if blocks.trials > settings.trials else None
     else:
         run = _until(program, plan, seed, kept, settings)
     if settings.on_finish is not None:
