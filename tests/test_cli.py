@@ -90,6 +90,25 @@ class Commands(Folder):
                 self.assertEqual(image.size, (1280, 800))
         self.assertEqual([path.name for path in target.iterdir() if path.name.startswith(".")], [])
 
+    def test_plans_workers_and_correlations_from_a_file(self):
+        path = self.folder / "together.toml"
+        path.write_text(
+            '[model]\nname = "together"\nperiods = 4\nstart = "2028-Q3"\nevery = "quarter"\n'
+            '[drivers]\nfuel = { distribution = "lognormal", mean = 100, sd = 20, each = "period", serial = 0.5 }\n'
+            'power = { distribution = "gamma", shape = 9, scale = 10, each = "period" }\n'
+            '[[correlations]]\nbetween = ["fuel", "power"]\nvalue = 0.6\n'
+            '[outcomes]\ncost = "total(fuel + power)"\nby_quarter = "fuel + power"\n'
+        )
+        for sampling in ("latin", "random", "antithetic", "sobol"):
+            answer = run("run", str(path), "--sampling", sampling, "--trials", "4000", "--seed", "1", "--workers", "2")
+            self.assertEqual((answer.returncode, answer.stderr), (0, ""))
+            for part in ("fuel with power", "asked 0.6", "2028 Q3", "2029 Q2"):
+                self.assertIn(part, answer.stdout)
+        run("run", str(path), "--trials", "300", "--out", str(self.folder / "out"))
+        columns = pd.read_csv(self.folder / "out" / "trials.csv").columns
+        self.assertIn("by_quarter 2029 Q1", columns)
+        self.assertTrue((self.folder / "out" / "by_quarter.png").exists())
+
     def test_check(self):
         answer = run("check", FERRY)
         self.assertEqual(answer.returncode, 0, answer.stderr)

@@ -10,6 +10,8 @@ from pathlib import Path
 from rich.console import Console
 
 import kindynos as kd
+from kindynos.distributions import CATALOGUE
+from kindynos.distributions.registry import example
 from kindynos.model.review import review
 from kindynos.reports import text
 from kindynos.reports.summary import as_json, summary
@@ -49,6 +51,45 @@ class Terminal(Case):
             self.assertIn(part, shown)
         chances = [float(found) for found in re.findall(r"chance [^│\n]*?(\d+\.\d) %", shown)]
         self.assertAlmostEqual(sum(chances), 100, places=6)
+
+    def test_what_moves_together_is_said(self):
+        model = kd.Model("together")
+        for name in "abc":
+            model.driver(name, kd.Normal(0, 1))
+        for one, other, figure in (("a", "b", 0.9), ("b", "c", 0.9), ("a", "c", -0.5)):
+            model.correlate(one, other, figure, repair=True)
+        model.outcome("y", "a + b + c")
+        aim = kd.Precision("y", "mean", within=0.5)
+        run = model.simulate(4000, seed=1, sampling="sobol", until=aim)
+        shown = printed(text.run_report(run))
+        for part in (
+            "a with b: rank correlation",
+            "asked 0.9",
+            "gaussian copula",
+            "Repaired",
+            "a with c: -0.500 became",
+            "met.",
+        ):
+            self.assertIn(part, shown)
+        self.assertNotIn("Assumed independent", shown)
+        data = json.loads(as_json(summary(run)))
+        self.assertEqual([row["asked"] for row in data["correlations"]], [0.9, 0.9, -0.5])
+        self.assertEqual(len(data["repaired"]), 3)
+        stopped = investment().simulate(100_000, seed=1, progress=lambda done, total: False)
+        self.assertIn("Partial: stopped after", printed(text.run_report(stopped)))
+        rounded = investment().simulate(1000, seed=1, sampling="sobol")
+        self.assertIn("Rounded up from the 1,000 trials", printed(text.run_report(rounded)))
+
+    def test_every_law_is_shown_in_words(self):
+        for law in CATALOGUE.values():
+            shown = printed(text.law_figures(example(law), mark=5.0))
+            with self.subTest(law=law.label):
+                self.assertIn("P50", shown)
+                chances = [float(part) for part in re.findall(r"(\d+\.\d\d) %", shown)]
+                self.assertAlmostEqual(sum(chances), 100, places=6)
+                self.assertIn(f'distribution = "{law.label}"', printed(text.about_law(law)))
+        self.assertIn("does not exist", printed(text.law_figures(kd.Cauchy(0, 1), None)))
+        self.assertIn("generalized pareto", printed(text.catalogue()))
 
     def test_rows_by_period(self):
         shown = printed(text.run_report(failing()))
