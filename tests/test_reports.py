@@ -7,11 +7,13 @@ import re
 import sys
 from pathlib import Path
 
+import numpy as np
 from rich.console import Console
 
 import kindynos as kd
 from kindynos.distributions import CATALOGUE
 from kindynos.distributions.registry import example
+from kindynos.errors import nearest
 from kindynos.model.review import review
 from kindynos.reports import text
 from kindynos.reports.summary import as_json, summary
@@ -137,6 +139,32 @@ class Machines(Case):
         self.assertIn("level 2029 Q1", data["outcomes"])
         self.assertEqual(data["units"]["level"], "m")
         self.assertEqual(data["bad trials"], {"root": 1000})
+
+
+class Hints(Case):
+    def test_nearest_spellings(self):
+        for word, known, hint in (
+            ("hurdel", ["hurdle", "tax"], "; did you mean 'hurdle'?"),
+            ("HURDLE", ["hurdle"], "; did you mean 'hurdle'?"),
+            ("zzz", ["a", "b"], "; known: a, b"),
+            ("zzz", [], ""),
+            ("zzz", [f"name{i}" for i in range(20)], ""),
+        ):
+            self.assertEqual(nearest(word, known), hint)
+
+    def test_long_values_are_cut_in_messages(self):
+        with self.fails("a number", "..."):
+            kd.Normal("x" * 500, 1)
+        with self.assertRaises(kd.ParameterError) as caught:
+            kd.Normal(list(range(500)), 1)
+        self.assertLess(len(str(caught.exception)), 160)
+
+    def test_numbers_of_other_kinds_are_taken(self):
+        law = kd.Normal(np.float32(1.5), np.array(2))
+        self.assertEqual((law.mean, law.sd), (1.5, 2.0))
+        self.assertEqual(kd.Binomial(np.int64(4), 0.5).mean, 2)
+        with self.fails("finite"):
+            kd.Normal(10**400, 1)
 
 
 class Readme(Case):
