@@ -153,7 +153,9 @@ class Until(Case):
         frame = run.convergence("net_value", "percentile", 5)
         self.assertEqual(frame.index[-1], 20_000)
         self.assertEqual(frame["value"].iloc[-1], run["net_value"].percentile(5))
-        self.assertLess(frame["error"].iloc[-1], frame["error"].iloc[2])
+        known = frame["error"].dropna()
+        self.assertGreater(len(known), 3)
+        self.assertLess(known.iloc[-1], known.iloc[0])
 
 
 class Preview(Case):
