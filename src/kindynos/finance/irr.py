@@ -199,7 +199,7 @@ def _halley(flows: Floats) -> Floats:
     later = np.maximum(flows[first_in:], 0)
     log_x = np.zeros(flows.shape[1])
     largest = 500 / len(flows)  # so that no power of x overflows
-    near = 1e-4 / len(flows)  # a step this short leaves an error of its cube
+    near = 4e-4 / len(flows) ** (2 / 3)  # a step this short leaves an error of its cube, times the square of the periods
     rate = np.full(flows.shape[1], np.nan)
     active = np.arange(flows.shape[1])
     for _ in range(STEPS):
