@@ -5,8 +5,8 @@ With x = 1 / (1 + rate) a rate is a positive root of the polynomial whose coeffi
 1. Flows that change sign once have exactly one root, by Descartes' rule. Of others, the same rule on cumulative flows
    (Norstrom, Journal of Financial and Quantitative Analysis 7, 1972, 1835-1839), for rates above and below 0, often shows
    one too.
-2. Where there is one root, Halley's method seeks it on log(inflows at x) - log(outflows at x), which is almost a straight line
-   in log x; with one sign change its slope is at least 1. What does not settle in a few steps is bracketed and halved.
+2. After one sign change Halley's method seeks the root on log(later flows at x) - log(first flow), which is almost a straight
+   line in log x. Single roots of other flows, and what does not settle in a few steps, are bracketed and halved.
 3. The roots of all other flows are isolated exactly, in ``irr_isolate``.
 """
 
@@ -130,7 +130,13 @@ def _solve(flows: Floats, rate: Floats, count: NDArray[np.int64]) -> dict[int, F
         many = many[bound > 1]
     if one.any():
         count[one] = 1
-        rate[one] = _only_rate(flows if one.all() else flows[:, one])
+        # Where nearly all change sign once, working on all is quicker than picking those out.
+        simple = changes == 1
+        rate[simple] = _halley(flows)[simple] if np.count_nonzero(simple) > 0.8 * simple.size else _halley(flows[:, simple])
+        lost = one & np.isnan(rate)
+        if lost.any():
+            rate[lost] = irr_isolate.only_rate(flows[:, lost])
+        rate += 0.0  # never -0
     several: dict[int, Floats] = {}
     for trial, roots in zip(many, irr_isolate.all_rates(flows[:, many]), strict=True):
         count[trial] = len(roots)
@@ -139,25 +145,6 @@ def _solve(flows: Floats, rate: Floats, count: NDArray[np.int64]) -> dict[int, F
         elif len(roots) > 1:
             several[int(trial)] = roots
     return several
-
-
-def _only_rate(flows: Floats) -> Floats:
-    """Return the rate of trials known to have exactly one: by Halley's method, or where that fails in its bracket."""
-    positive = irr_isolate.first_nonzero(flows) > 0
-    if positive.any():
-        flows = np.where(positive, -flows, flows)
-    later_out = (flows[1:] < 0).any(axis=0)
-    with np.errstate(divide="ignore", invalid="ignore", over="ignore"):
-        if later_out.any():  # the others need no polynomial for what goes out
-            rate = np.empty(flows.shape[1])
-            rate[later_out] = _halley(flows[:, later_out])
-            rate[~later_out] = _halley(flows[:, ~later_out])
-        else:
-            rate = _halley(flows)
-    lost = np.isnan(rate)
-    if lost.any():
-        rate[lost] = irr_isolate.only_rate(flows[:, lost])
-    return rate + 0.0  # never -0
 
 
 def sign_changes(values: Floats) -> NDArray[np.int64]:
@@ -190,47 +177,42 @@ def _count_bound(flows: Floats) -> NDArray[np.int64]:
 
 
 def _halley(flows: Floats) -> Floats:
-    """Return the rate of flows that begin with one going out, where Halley's method finds it; NaN where it does not settle."""
-    if not flows.shape[1]:
-        return np.empty(0)
-    first_in = int(np.argmax((flows > 0).any(axis=1)))
-    after_last_out = len(flows) - int(np.argmax((flows[::-1] < 0).any(axis=1)))
-    earlier = np.maximum(-flows[:after_last_out], 0)
-    later = np.maximum(flows[first_in:], 0)
+    """Return a rate of each trial where Halley's method finds one, NaN where it does not settle."""
+    flows = flows[int(np.argmax(flows.any(axis=1))) :]
+    positive = flows[0] > 0
+    if positive.any():
+        flows = np.where(positive, -flows, flows)
+    price, later = -flows[0], flows[1:]
     log_x = np.zeros(flows.shape[1])
     largest = 500 / len(flows)  # so that no power of x overflows
-    near = 4e-4 / len(flows) ** (2 / 3)  # a step this short leaves an error of its cube, times the square of the periods
+    near = 1e-4 / len(flows)  # a step this short leaves an error of its cube
     rate = np.full(flows.shape[1], np.nan)
     active = np.arange(flows.shape[1])
-    for _ in range(STEPS):
-        step = _halley_step(earlier, later, first_in, log_x)
-        log_x = np.clip(log_x + step, -largest, largest)
-        settled = np.abs(step) < near
-        if settled.all():
-            rate[active] = np.expm1(-log_x)
-            break
-        if np.count_nonzero(settled) > 0.5 * settled.size:
-            rate[active[settled]] = np.expm1(-log_x[settled])
-            going = ~settled
-            active, log_x, earlier, later = active[going], log_x[going], earlier[:, going], later[:, going]
+    with np.errstate(divide="ignore", invalid="ignore", over="ignore"):
+        for _ in range(STEPS if len(later) else 0):
+            step = _halley_step(price, later, log_x)
+            log_x = np.clip(log_x + step, -largest, largest)
+            going = np.abs(step) >= near  # a step that is no number goes nowhere: its rate is NaN
+            if not going.any():
+                rate[active] = np.expm1(-log_x)
+                break
+            if np.count_nonzero(going) < 0.5 * going.size:
+                rate[active[~going]] = np.expm1(-log_x[~going])
+                active, log_x, price, later = active[going], log_x[going], price[going], later[:, going]
     return rate
 
 
-def _halley_step(earlier: Floats, later: Floats, first_in: int, log_x: Floats) -> Floats:
-    """Return Halley's step in log x towards log later(x) = log earlier(x); ``later`` begins ``first_in`` periods on."""
-    x = np.exp(log_x)
-    before, before_time, before_variance = _time_moments(earlier, x)
-    after, after_time, after_variance = _time_moments(later, x)
-    gap = first_in * log_x + np.log(after / before)
-    slope = first_in + after_time - before_time
-    return -2 * gap * slope / (2 * slope**2 - gap * (after_variance - before_variance))
+def _halley_step(price: Floats, later: Floats, log_x: Floats) -> Floats:
+    """Return Halley's step in log x towards log later(x) = log price; ``later`` begins one period on."""
+    value, time, variance = _time_moments(later, np.exp(log_x))
+    gap = log_x + np.log(value / price)
+    slope = 1 + time
+    return -2 * gap * slope / (2 * slope**2 - gap * variance)
 
 
 def _time_moments(flows: Floats, x: Floats) -> tuple[Floats, Floats, Floats]:
     """Return the present value, and the mean and the variance of the time of its flows: the slopes of its log in log x."""
     value, slope, half_curve = flows[-1].copy(), np.zeros_like(x), np.zeros_like(x)
-    if len(flows) == 1:
-        return value, slope, half_curve
     for row in flows[-2::-1]:  # Horner's rule, with both derivatives
         half_curve *= x
         half_curve += slope
