@@ -21,7 +21,7 @@ from kindynos.validate import share, whole, wrong
 Floats = NDArray[np.float64]
 Rule = Callable[[str, str, Any], Any]
 
-STEP = 32_768  # values worked on at a time in each thread, when there are many
+STEP = 32_768  # values that make a thread of their own worth while
 HALF_ULP = 2.0**-54  # keeps a score off 0, where a law without a lower end would give -inf
 
 
@@ -414,12 +414,13 @@ def _apply(method: Callable[[Floats], Floats], x: ArrayLike) -> float | Floats:
             answer = method(np.atleast_1d(values))
         return float(answer[0]) if values.ndim == 0 else answer
     flat, many = values.reshape(-1), np.empty(values.size)
+    step = max(STEP, -(-values.size // (os.cpu_count() or 1)))
 
     def work(begin: int) -> None:
-        part = slice(begin, begin + STEP)
+        part = slice(begin, begin + step)
         with np.errstate(divide="ignore", invalid="ignore", over="ignore"):
             many[part] = method(flat[part])
 
     with ThreadPoolExecutor(os.cpu_count()) as pool:
-        list(pool.map(work, range(0, values.size, STEP)))
+        list(pool.map(work, range(0, values.size, step)))
     return many.reshape(values.shape)
