@@ -16,7 +16,13 @@ def convergence(run: Run, name: str, statistic: str = "mean", *arguments: Any, a
     ax = axes(ax)
     known = frame.dropna(subset=["error"])
     factor, word = scale_of(known["high"].to_numpy() if len(known) else frame["value"].to_numpy())
-    ax.fill_between(known.index, known["low"], known["high"], color=LIGHT, label="95 % interval of the estimate")
+    ax.fill_between(
+        known.index,
+        known["low"],
+        known["high"],
+        color=LIGHT,
+        label="95 % interval of the estimate (from 5 blocks of trials on)",
+    )
     ax.plot(frame.index, frame["value"], color=DARK, lw=2, label="estimate")
     ax.axhline(float(frame["value"].iloc[-1]), color=INK, lw=0.8, ls=":", label=f"after all {run.size:,} trials")
     ax.set_xlim(0, run.size)

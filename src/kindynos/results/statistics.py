@@ -24,7 +24,7 @@ from kindynos.validate import finite, share, wrong
 Floats = NDArray[np.float64]
 
 FEWEST = 200  # trials below which no error is given
-FEWEST_BLOCKS = 10  # blocks below which their spread says too little
+FEWEST_BLOCKS = 5  # blocks below which their spread says too little
 TAIL = 50  # trials beyond a level below which its expected shortfall is marked rough
 CONFIDENCE = 0.975  # the upper end of a 95 % interval
 
