@@ -158,6 +158,28 @@ class Until(Case):
         self.assertLess(known.iloc[-1], known.iloc[0])
 
 
+class Growing(Case):
+    def test_a_grown_run_is_the_run_of_its_blocks(self):
+        """A run that grew by rounds holds the same draws as one that began with all its blocks."""
+        model = investment()
+        grown = model.simulate(2000, seed=9, sampling="random", until=kd.Precision("net_value", "mean", within=0.6))
+        self.assertGreater(grown.facts()["blocks"], 40)
+        sizes = np.diff(grown.blocks.bounds)
+        self.assertEqual(set(sizes), {sizes[0]})
+        for number in (0, grown.size // 2, grown.size - 1):
+            self.assertEqual(grown.trial(number).loc["net_value", "value"], grown["net_value"].values[number])
+        again = model.simulate(2000, seed=9, sampling="random", until=kd.Precision("net_value", "mean", within=0.6), workers=1)
+        np.testing.assert_array_equal(grown["net_value"].values, again["net_value"].values)
+
+    def test_stopping_while_growing_keeps_what_is_there(self):
+        aim = kd.Precision("net_value", "mean", within=0.01)
+        run = investment().simulate(4000, seed=9, sampling="random", until=aim, progress=lambda done, total: total < 30_000)
+        self.assertTrue(run.partial)
+        self.assertEqual(list(run.facts()["aims"].values()), ["not met"])
+        self.assertTrue(np.isfinite(run["net_value"].values).all())
+        self.assertEqual(run.trial(run.size - 1).loc["flow", "value"], run["flow"].values[-1])
+
+
 class Preview(Case):
     def test_shows_whole_trials(self):
         frame = investment().preview(4, seed=1)

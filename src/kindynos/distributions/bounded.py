@@ -9,7 +9,8 @@ from functools import cached_property
 
 import numpy as np
 
-from kindynos.distributions.base import Distribution, Floats, Tabled
+from kindynos.distributions.base import Distribution, Floats
+from kindynos.distributions.forms import Tabled
 from kindynos.distributions.special import betainc, betaincc, betainccinv, betaincinv, betaln
 from kindynos.validate import finite, positive, wrong
 

@@ -9,7 +9,8 @@ from typing import Any
 
 import numpy as np
 
-from kindynos.distributions.base import ByMoments, Distribution, Floats
+from kindynos.distributions.base import Distribution, Floats
+from kindynos.distributions.forms import ByMoments
 from kindynos.distributions.inverse import central, moments
 from kindynos.errors import ParameterError
 from kindynos.validate import finite, wrong

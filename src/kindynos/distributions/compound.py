@@ -9,8 +9,9 @@ from typing import Any
 
 import numpy as np
 
-from kindynos.distributions.base import ByMoments, Distribution, Floats
+from kindynos.distributions.base import Distribution, Floats
 from kindynos.distributions.built import a_law
+from kindynos.distributions.forms import ByMoments
 from kindynos.errors import ParameterError
 
 

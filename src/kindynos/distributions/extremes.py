@@ -8,7 +8,8 @@ from functools import cached_property
 
 import numpy as np
 
-from kindynos.distributions.base import Floats, Standardised
+from kindynos.distributions.base import Floats
+from kindynos.distributions.forms import Standardised
 from kindynos.distributions.inverse import central, moments
 from kindynos.distributions.positive import from_raw
 from kindynos.validate import finite, positive

@@ -12,7 +12,8 @@ from typing import Any
 
 import numpy as np
 
-from kindynos.distributions.base import ByMoments, Floats, Tabled
+from kindynos.distributions.base import Floats
+from kindynos.distributions.forms import ByMoments, Tabled
 from kindynos.distributions.inverse import central, invert
 from kindynos.distributions.special import ndtr
 from kindynos.errors import ParameterError

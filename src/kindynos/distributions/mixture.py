@@ -9,8 +9,9 @@ from functools import cached_property
 
 import numpy as np
 
-from kindynos.distributions.base import ByMoments, Distribution, Floats, Tabled
+from kindynos.distributions.base import Distribution, Floats
 from kindynos.distributions.built import Affine, a_law
+from kindynos.distributions.forms import ByMoments, Tabled
 from kindynos.distributions.from_data import shares_of
 from kindynos.distributions.inverse import central, invert, invert_steps
 from kindynos.validate import wrong

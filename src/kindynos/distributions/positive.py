@@ -7,7 +7,8 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from kindynos.distributions.base import Floats, Standardised, Tabled
+from kindynos.distributions.base import Floats
+from kindynos.distributions.forms import Standardised, Tabled
 from kindynos.distributions.inverse import invert
 from kindynos.distributions.special import (
     expit,

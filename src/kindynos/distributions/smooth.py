@@ -11,7 +11,8 @@ from typing import Any
 
 import numpy as np
 
-from kindynos.distributions.base import ByMoments, Floats
+from kindynos.distributions.base import Floats
+from kindynos.distributions.forms import ByMoments
 from kindynos.distributions.inverse import central, moments
 from kindynos.distributions.special import expit, logit, ndtr, ndtri
 from kindynos.errors import ParameterError
