@@ -241,7 +241,7 @@ class BadInput(Folder):
             deadline = time.monotonic() + 30
             while not target.exists() and time.monotonic() < deadline:
                 time.sleep(0.05)
-            time.sleep(1)
+            time.sleep(2.5)  # the run is under way by then, and far from done
             os.kill(process.pid, signal.SIGINT)
             _, message = process.communicate(timeout=60)
         self.assertEqual(process.returncode, 1, message)
