@@ -216,13 +216,11 @@ class Truncated(ByMoments):
         return np.clip(inner, *self.support)
 
     def _upper_quantile(self, v: Floats) -> Floats:
-        _, last = self._ends
-        inner = self.law._upper_quantile(last + v * self._inside) if self._upper_side or self.high is None else None
-        if inner is None:
-            return self._quantile(1.0 - v)
-        if not self._upper_side:
-            inner = self.law._upper_quantile(v * self._inside)
-        return np.clip(inner, *self.support)
+        if self._upper_side:
+            return np.clip(self.law._upper_quantile(self._ends[1] + v * self._inside), *self.support)
+        if self.high is None:
+            return np.clip(self.law._upper_quantile(v * self._inside), *self.support)
+        return self._quantile(1.0 - v)
 
 
 @dataclass(frozen=True, repr=False)

@@ -99,8 +99,3 @@ class Group:
                 row[...] = formula.evaluate(step)
                 values[name] = row
         return rows
-
-
-def same_period(formulas: Mapping[str, Node]) -> dict[str, set[str]]:
-    """Return for each member the members it needs in the same period."""
-    return {name: {used for used in tree.names() if used in formulas} for name, tree in formulas.items()}

@@ -42,6 +42,5 @@ class Kind:
 
 
 NUMBER = Kind()
-ONE_A_TRIAL = Kind(random=True)
 ROW = Kind(row=True)
 TABLE = Kind(table=True)
