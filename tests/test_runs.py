@@ -315,7 +315,7 @@ class BadTrials(Case):
         self.assertEqual(run.notes("rate"), {"several IRRs": 500})
         self.assertEqual(run["rate"].bad, 500)
         self.assertEqual(run.table().loc[("rate", "trials with several IRRs"), "value"], 500)
-        self.assertEqual(run.notes("none")["no IRR"], 500)
+        self.assertEqual(run.notes("none")["no IRR: flows all of one sign"], 500)
 
     def test_infinity_is_no_failure(self):
         model = kd.Model("never")

@@ -13,129 +13,50 @@ from typing import TYPE_CHECKING, Any
 if TYPE_CHECKING:
     from kindynos import plots as plots
     from kindynos.dependence.matrices import nearest_correlation as nearest_correlation
-    from kindynos.distributions import (
-        Affine as Affine,
-    )
-    from kindynos.distributions import (
-        Bernoulli as Bernoulli,
-    )
-    from kindynos.distributions import (
-        Beta as Beta,
-    )
-    from kindynos.distributions import (
-        Binomial as Binomial,
-    )
-    from kindynos.distributions import (
-        Cauchy as Cauchy,
-    )
-    from kindynos.distributions import (
-        Clipped as Clipped,
-    )
-    from kindynos.distributions import (
-        Compound as Compound,
-    )
-    from kindynos.distributions import (
-        Discrete as Discrete,
-    )
-    from kindynos.distributions import (
-        Distribution as Distribution,
-    )
-    from kindynos.distributions import (
-        Empirical as Empirical,
-    )
-    from kindynos.distributions import (
-        Exponential as Exponential,
-    )
-    from kindynos.distributions import (
-        Gamma as Gamma,
-    )
-    from kindynos.distributions import (
-        GeneralizedExtremeValue as GeneralizedExtremeValue,
-    )
-    from kindynos.distributions import (
-        GeneralizedPareto as GeneralizedPareto,
-    )
-    from kindynos.distributions import (
-        Geometric as Geometric,
-    )
-    from kindynos.distributions import (
-        Gumbel as Gumbel,
-    )
-    from kindynos.distributions import (
-        Histogram as Histogram,
-    )
-    from kindynos.distributions import (
-        Hypergeometric as Hypergeometric,
-    )
-    from kindynos.distributions import (
-        IntegerUniform as IntegerUniform,
-    )
-    from kindynos.distributions import (
-        InverseGaussian as InverseGaussian,
-    )
-    from kindynos.distributions import (
-        JohnsonSU as JohnsonSU,
-    )
-    from kindynos.distributions import (
-        KernelDensity as KernelDensity,
-    )
-    from kindynos.distributions import (
-        Laplace as Laplace,
-    )
-    from kindynos.distributions import (
-        Logistic as Logistic,
-    )
-    from kindynos.distributions import (
-        LogLogistic as LogLogistic,
-    )
-    from kindynos.distributions import (
-        LogNormal as LogNormal,
-    )
-    from kindynos.distributions import (
-        Mixture as Mixture,
-    )
-    from kindynos.distributions import (
-        NegativeBinomial as NegativeBinomial,
-    )
-    from kindynos.distributions import (
-        Normal as Normal,
-    )
-    from kindynos.distributions import (
-        Pareto as Pareto,
-    )
-    from kindynos.distributions import (
-        Pert as Pert,
-    )
-    from kindynos.distributions import (
-        Poisson as Poisson,
-    )
-    from kindynos.distributions import (
-        SkewNormal as SkewNormal,
-    )
-    from kindynos.distributions import (
-        SmoothPercentiles as SmoothPercentiles,
-    )
-    from kindynos.distributions import (
-        StudentT as StudentT,
-    )
-    from kindynos.distributions import (
-        StudentTByScale as StudentTByScale,
-    )
-    from kindynos.distributions import (
-        Triangular as Triangular,
-    )
-    from kindynos.distributions import (
-        Truncated as Truncated,
-    )
-    from kindynos.distributions import (
-        Uniform as Uniform,
-    )
-    from kindynos.distributions import (
-        Weibull as Weibull,
-    )
+    from kindynos.distributions import Affine as Affine
+    from kindynos.distributions import Bernoulli as Bernoulli
+    from kindynos.distributions import Beta as Beta
+    from kindynos.distributions import Binomial as Binomial
+    from kindynos.distributions import Cauchy as Cauchy
+    from kindynos.distributions import Clipped as Clipped
+    from kindynos.distributions import Compound as Compound
+    from kindynos.distributions import Discrete as Discrete
+    from kindynos.distributions import Distribution as Distribution
+    from kindynos.distributions import Empirical as Empirical
+    from kindynos.distributions import Exponential as Exponential
+    from kindynos.distributions import Gamma as Gamma
+    from kindynos.distributions import GeneralizedExtremeValue as GeneralizedExtremeValue
+    from kindynos.distributions import GeneralizedPareto as GeneralizedPareto
+    from kindynos.distributions import Geometric as Geometric
+    from kindynos.distributions import Gumbel as Gumbel
+    from kindynos.distributions import Histogram as Histogram
+    from kindynos.distributions import Hypergeometric as Hypergeometric
+    from kindynos.distributions import IntegerUniform as IntegerUniform
+    from kindynos.distributions import InverseGaussian as InverseGaussian
+    from kindynos.distributions import JohnsonSU as JohnsonSU
+    from kindynos.distributions import KernelDensity as KernelDensity
+    from kindynos.distributions import Laplace as Laplace
+    from kindynos.distributions import Logistic as Logistic
+    from kindynos.distributions import LogLogistic as LogLogistic
+    from kindynos.distributions import LogNormal as LogNormal
+    from kindynos.distributions import Mixture as Mixture
+    from kindynos.distributions import NegativeBinomial as NegativeBinomial
+    from kindynos.distributions import Normal as Normal
+    from kindynos.distributions import Pareto as Pareto
+    from kindynos.distributions import Pert as Pert
+    from kindynos.distributions import Poisson as Poisson
+    from kindynos.distributions import SkewNormal as SkewNormal
+    from kindynos.distributions import StudentT as StudentT
+    from kindynos.distributions import StudentTByScale as StudentTByScale
+    from kindynos.distributions import Triangular as Triangular
+    from kindynos.distributions import Truncated as Truncated
+    from kindynos.distributions import Uniform as Uniform
+    from kindynos.distributions import Weibull as Weibull
     from kindynos.distributions.opinions import from_percentiles as from_percentiles
+    from kindynos.distributions.smooth import SmoothPercentiles as SmoothPercentiles
     from kindynos.distributions.smooth import smooth_percentiles as smooth_percentiles
     from kindynos.engine.precision import Precision as Precision
+    from kindynos.errors import DataWarning as DataWarning
     from kindynos.errors import FileError as FileError
     from kindynos.errors import FitWarning as FitWarning
     from kindynos.errors import FormulaError as FormulaError
@@ -144,11 +65,28 @@ if TYPE_CHECKING:
     from kindynos.errors import ParameterError as ParameterError
     from kindynos.errors import RunError as RunError
     from kindynos.errors import StoppedError as StoppedError
-    from kindynos.finance.cash_flow import grow as grow
+    from kindynos.finance.annuities import capital_recovery as capital_recovery
+    from kindynos.finance.annuities import equivalent_annual as equivalent_annual
+    from kindynos.finance.annuities import future_value as future_value
+    from kindynos.finance.annuities import levelized_cost as levelized_cost
+    from kindynos.finance.annuities import payment as payment
+    from kindynos.finance.annuities import present_value as present_value
     from kindynos.finance.cash_flow import npv as npv
-    from kindynos.finance.irr import IrrReport as IrrReport
+    from kindynos.finance.dated import xirr as xirr
+    from kindynos.finance.dated import xnpv as xnpv
     from kindynos.finance.irr import irr as irr
     from kindynos.finance.irr import irr_report as irr_report
+    from kindynos.finance.ledger import at as at
+    from kindynos.finance.ledger import first_period as first_period
+    from kindynos.finance.ledger import grow as grow
+    from kindynos.finance.ledger import roll_forward as roll_forward
+    from kindynos.finance.measures import discounted_payback as discounted_payback
+    from kindynos.finance.measures import mirr as mirr
+    from kindynos.finance.measures import payback as payback
+    from kindynos.finance.measures import profitability_index as profitability_index
+    from kindynos.finance.measures import terminal_value as terminal_value
+    from kindynos.finance.measures import value_per_share as value_per_share
+    from kindynos.finance.rates import IrrReport as IrrReport
     from kindynos.model.file import load_model as load_model
     from kindynos.model.model import Model as Model
     from kindynos.results.estimate import Estimate as Estimate
@@ -170,9 +108,14 @@ _HOMES = {
     "distributions.opinions": "from_percentiles",
     "distributions.smooth": "SmoothPercentiles smooth_percentiles",
     "engine.precision": "Precision",
-    "errors": "FileError FitWarning FormulaError KindynosError ModelError ParameterError RunError StoppedError",
-    "finance.cash_flow": "grow npv",
-    "finance.irr": "IrrReport irr irr_report",
+    "errors": "DataWarning FileError FitWarning FormulaError KindynosError ModelError ParameterError RunError StoppedError",
+    "finance.annuities": "capital_recovery equivalent_annual future_value levelized_cost payment present_value",
+    "finance.cash_flow": "npv",
+    "finance.dated": "xirr xnpv",
+    "finance.irr": "irr irr_report",
+    "finance.ledger": "at first_period grow roll_forward",
+    "finance.measures": "discounted_payback mirr payback profitability_index terminal_value value_per_share",
+    "finance.rates": "IrrReport",
     "model.file": "load_model",
     "model.model": "Model",
     "plots": "plots",

@@ -38,6 +38,10 @@ class StoppedError(RunError):
         self.total = total
 
 
+class DataWarning(UserWarning):
+    """Figures that can be read, and yet are not what the calculation is for."""
+
+
 class FitWarning(UserWarning):
     """A law was taken that does not pass through all that was asked of it."""
 

@@ -15,7 +15,8 @@ from numpy.typing import NDArray
 
 from kindynos.dependence.convert import solve
 from kindynos.dependence.matrices import factor
-from kindynos.distributions.special import gammaincinv, ndtr, ndtri, stdtr
+from kindynos.distributions.normal_scores import normal_quantile
+from kindynos.distributions.special import gammaincinv, ndtr, stdtr
 
 Floats = NDArray[np.float64]
 
@@ -50,7 +51,7 @@ class Elliptical(Copula):
 
     def normal(self, scores: Floats) -> Floats:
         """Return correlated standard normal scores; the first driver's are its own."""
-        mixed: Floats = factor(np.array(self.matrix)) @ ndtri(scores)
+        mixed: Floats = factor(np.array(self.matrix)) @ normal_quantile(scores)
         return mixed
 
     def mix(self, scores: Floats, extra: Floats) -> Floats:

@@ -11,6 +11,7 @@ from numpy.typing import NDArray
 
 from kindynos.dependence.copulas import HIGHEST, LOWEST, Copula, Elliptical
 from kindynos.dependence.matrices import can_be
+from kindynos.distributions.normal_scores import normal_quantile
 from kindynos.distributions.special import betainc, betaincinv, ndtr, ndtri
 
 Floats = NDArray[np.float64]
@@ -112,7 +113,7 @@ def in_strata(scores: Floats) -> Floats:
 
 def _chained(scores: Floats, correlation: float) -> Floats:
     """Return scores in which each period's normal score depends on the one before (an autoregression of order 1)."""
-    normal = ndtri(scores)
+    normal = normal_quantile(scores)
     rest = np.sqrt(1 - correlation**2)
     for t in range(1, len(normal)):
         normal[t] = correlation * normal[t - 1] + rest * normal[t]

@@ -9,6 +9,7 @@ from functools import cached_property
 import numpy as np
 
 from kindynos.distributions.base import Distribution, Floats
+from kindynos.distributions.normal_scores import normal_quantile
 from kindynos.distributions.special import ndtr, ndtri
 from kindynos.validate import finite, positive
 
@@ -55,7 +56,7 @@ class Normal(Distribution):
         return ndtr((self.mean - x) / self.sd)
 
     def _quantile(self, u: Floats) -> Floats:
-        z = ndtri(u)
+        z = normal_quantile(u)
         z *= self.sd
         z += self.mean
         return z
@@ -131,7 +132,7 @@ class LogNormal(Distribution):
         return ndtr(-self._standard(x))
 
     def _quantile(self, u: Floats) -> Floats:
-        z = ndtri(u)
+        z = normal_quantile(u)
         z *= self.sigma
         z += self.mu
         return np.exp(z, out=z)

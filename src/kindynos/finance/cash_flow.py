@@ -1,4 +1,4 @@
-"""Net present value, and an index that compounds."""
+"""Net present value."""
 
 from __future__ import annotations
 
@@ -7,7 +7,6 @@ from numpy.typing import ArrayLike, NDArray
 
 from kindynos.errors import ParameterError
 from kindynos.finance.shapes import as_rate, as_row, scalar_if
-from kindynos.validate import whole
 
 Floats = NDArray[np.float64]
 
@@ -43,23 +42,3 @@ def npv(rate: ArrayLike, flows: ArrayLike, start: ArrayLike = 0.0) -> Floats | f
     value += first
     flat = np.ndim(flows) == 1 and rates.ndim == 0 and first.ndim == 0
     return scalar_if(flat, value)
-
-
-def grow(rate: ArrayLike, start: ArrayLike = 1.0, lag: int = 0) -> Floats:
-    """Return an index that compounds: start x (1 + rate of period 1) x ... up to each period, ``(periods, trials)``.
-
-    ``rate`` is a row, ``(periods,)`` or ``(periods, trials)``; ``start`` is a number or one a trial. With ``lag=1`` the first
-    period is unchanged, as an amount that is indexed only from the second year on needs: the whole index comes ``lag``
-    periods later. A flat rate with one start gives ``(periods,)``. Raises ParameterError for a rate that is no row.
-
-    >>> grow([0.1, 0.1], 100.0, lag=1).round(6)
-    array([100., 110.])
-    """
-    row = as_row("grow", "rate", rate)
-    whole("grow", "lag", lag, least=0)
-    first = np.asarray(start, dtype=np.float64)
-    index: Floats = np.empty((len(row), *np.broadcast_shapes(row.shape[1:], first.shape)))
-    index[:lag] = first
-    for t in range(lag, len(row)):
-        np.multiply(index[t - 1] if t else first, 1 + row[t - lag], out=index[t])
-    return index[:, 0] if np.ndim(rate) == 1 and first.ndim == 0 else index

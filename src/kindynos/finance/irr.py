@@ -1,59 +1,18 @@
-"""Internal rates of return of many trials at once.
-
-With x = 1 / (1 + rate) a rate is a positive root of the polynomial whose coefficients are the flows. Three steps:
-
-1. Flows that change sign once have exactly one root, by Descartes' rule. Of others, the same rule on cumulative flows
-   (Norstrom, Journal of Financial and Quantitative Analysis 7, 1972, 1835-1839), for rates above and below 0, often shows
-   one too.
-2. After one sign change Halley's method seeks the root on log(later flows at x) - log(first flow), which is almost a straight
-   line in log x. Single roots of other flows, and what does not settle in a few steps, are bracketed and halved.
-3. The roots of all other flows are isolated exactly, in ``irr_isolate``.
-"""
+"""Internal rates of return of flows that are evenly spaced."""
 
 from __future__ import annotations
 
-import os
-from concurrent.futures import ThreadPoolExecutor
-from dataclasses import dataclass
-from functools import cached_property
+import warnings
 
 import numpy as np
 from numpy.typing import ArrayLike, NDArray
 
-from kindynos.errors import ParameterError
-from kindynos.finance import irr_isolate
+from kindynos.errors import DataWarning
 from kindynos.finance.notes import note
-from kindynos.finance.shapes import as_row
+from kindynos.finance.rates import Even, IrrReport, solve
+from kindynos.finance.shapes import joined
 
 Floats = NDArray[np.float64]
-
-CHUNK = 16_384  # trials worked on at a time: small enough for the processor's cache, large enough for threads to pay
-STEPS = 30
-
-
-@dataclass(frozen=True)
-class IrrReport:
-    """What the rates of each trial are; flat flows count as one trial.
-
-    ``rate`` ``(trials,)`` is the only rate, NaN otherwise. ``count`` ``(trials,)`` is how many rates there are.
-    """
-
-    rate: Floats
-    count: NDArray[np.int64]
-    _several: dict[int, Floats]
-
-    @cached_property
-    def status(self) -> NDArray[np.str_]:
-        """For each trial: ``"unique"``, ``"none"`` or ``"several"``."""
-        return np.array(["none", "unique", "several"])[np.minimum(self.count, 2)]
-
-    @cached_property
-    def roots(self) -> list[Floats]:
-        """For each trial, all its rates, lowest first."""
-        return [
-            self._several.get(trial, self.rate[trial : trial + 1] if self.count[trial] == 1 else self.rate[:0])
-            for trial in range(len(self.rate))
-        ]
 
 
 def irr(flows: ArrayLike, start: ArrayLike | None = None) -> Floats | float:
@@ -68,12 +27,20 @@ def irr(flows: ArrayLike, start: ArrayLike | None = None) -> Floats | float:
     >>> round(irr([-100.0, 60.0, 60.0]), 6)
     0.130662
     """
-    report = irr_report(flows, start)
-    failed = report.count != 1
-    if failed.any():
-        note("no IRR", int(np.count_nonzero(report.count == 0)))
+    row = joined("irr", flows, start)
+    return only(row, solve(row, Even(len(row))), "irr", flat=np.ndim(flows) == 1 and (start is None or np.ndim(start) == 0))
+
+
+def only(row: Floats, report: IrrReport, owner: str, flat: bool) -> Floats | float:
+    """Return the rates of a report, and say of how many trials there is none, and why; of one flat series, warn."""
+    if (report.count != 1).any():
+        one_sign = (report.count == 0) & ((row >= 0).all(axis=0) | (row <= 0).all(axis=0))
+        note("no IRR: flows all of one sign", int(np.count_nonzero(one_sign)))
+        note("no IRR", int(np.count_nonzero((report.count == 0) & ~one_sign)))
         note("several IRRs", int(np.count_nonzero(report.count > 1)))
-    flat = np.ndim(flows) == 1 and (start is None or np.ndim(start) == 0)
+        if flat and one_sign[0]:
+            text = f"{owner}: the flows are all of one sign, so there is no rate: one must be paid out and one come back"
+            warnings.warn(text, DataWarning, stacklevel=3)
     return float(report.rate[0]) if flat else report.rate
 
 
@@ -86,139 +53,5 @@ def irr_report(flows: ArrayLike, start: ArrayLike | None = None) -> IrrReport:
     >>> report.status[0], report.roots[0].round(6)
     (np.str_('several'), array([0.1, 0.2]))
     """
-    row = _joined(flows, start)
-    trials = row.shape[1]
-    rate = np.full(trials, np.nan)
-    count = np.zeros(trials, dtype=np.int64)
-    several: dict[int, Floats] = {}
-    parts = [slice(begin, min(begin + CHUNK, trials)) for begin in range(0, trials, CHUNK)]
-
-    def solve(part: slice) -> None:
-        found = _solve(row[:, part], rate[part], count[part])
-        several.update({part.start + trial: roots for trial, roots in found.items()})
-
-    if len(parts) == 1:
-        solve(parts[0])
-    else:
-        with ThreadPoolExecutor(os.cpu_count()) as pool:
-            list(pool.map(solve, parts))
-    return IrrReport(rate, count, several)
-
-
-def _joined(flows: ArrayLike, start: ArrayLike | None) -> Floats:
-    row = as_row("irr", "flows", flows)
-    if start is None:
-        return row
-    first = np.atleast_1d(np.asarray(start, dtype=np.float64))
-    if first.ndim > 1:
-        raise ParameterError(f"irr: start must be a number or one a trial, not {first.shape}")
-    trials = np.broadcast_shapes(first.shape, row.shape[1:])
-    joined = np.empty((len(row) + 1, *trials))
-    joined[0] = first
-    joined[1:] = row
-    return joined
-
-
-def _solve(flows: Floats, rate: Floats, count: NDArray[np.int64]) -> dict[int, Floats]:
-    """Fill in rate and count for ``(periods, trials)`` flows; return the rates of trials that have several."""
-    changes = sign_changes(flows)
-    one = changes == 1
-    many = np.flatnonzero(changes > 1)
-    if many.size:
-        bound = _count_bound(flows[:, many])
-        one[many] = bound == 1
-        many = many[bound > 1]
-    if one.any():
-        count[one] = 1
-        # Where nearly all change sign once, working on all is quicker than picking those out.
-        simple = changes == 1
-        rate[simple] = _halley(flows)[simple] if np.count_nonzero(simple) > 0.8 * simple.size else _halley(flows[:, simple])
-        lost = one & np.isnan(rate)
-        if lost.any():
-            rate[lost] = irr_isolate.only_rate(flows[:, lost])
-        rate += 0.0  # never -0
-    several: dict[int, Floats] = {}
-    for trial, roots in zip(many, irr_isolate.all_rates(flows[:, many]), strict=True):
-        count[trial] = len(roots)
-        if len(roots) == 1:
-            rate[trial] = roots[0]
-        elif len(roots) > 1:
-            several[int(trial)] = roots
-    return several
-
-
-def sign_changes(values: Floats) -> NDArray[np.int64]:
-    """Count the sign changes down each column, zeros passed over: ``(n, trials)`` to ``(trials,)``; 0 beside a NaN."""
-    if (values != 0).all():
-        positive = values > 0
-        changes: NDArray[np.int64] = np.count_nonzero(positive[1:] != positive[:-1], axis=0)
-    else:
-        last = np.sign(values[0])
-        changes = np.zeros(values.shape[1], dtype=np.int64)
-        for row in values[1:]:
-            sign = np.sign(row)
-            changes += sign * last < 0
-            np.copyto(last, sign, where=sign != 0)
-    return np.where(np.isfinite(values.sum(axis=0)), changes, 0)
-
-
-def _count_bound(flows: Floats) -> NDArray[np.int64]:
-    """Return an upper bound of the number of rates, exact when it is 0 or 1 (2 or more stands for any more).
-
-    Dividing by 1 - x turns flows into cumulative flows, which by Descartes' rule bound the roots below x = 1; the same
-    backwards bounds those above.
-    """
-    total = np.zeros(flows.shape[1], dtype=np.int64)
-    for ordered in (flows, flows[::-1]):
-        total += np.minimum(sign_changes(ordered), sign_changes(np.cumsum(ordered, axis=0)))
-    size = np.abs(flows).sum(axis=0)
-    doubtful = np.abs(flows.sum(axis=0)) <= 1e-12 * size  # a rate of 0, which neither side counts
-    return np.where(doubtful, 2, total)
-
-
-def _halley(flows: Floats) -> Floats:
-    """Return a rate of each trial where Halley's method finds one, NaN where it does not settle."""
-    flows = flows[int(np.argmax(flows.any(axis=1))) :]
-    positive = flows[0] > 0
-    if positive.any():
-        flows = np.where(positive, -flows, flows)
-    price, later = -flows[0], flows[1:]
-    log_x = np.zeros(flows.shape[1])
-    largest = 500 / len(flows)  # so that no power of x overflows
-    near = 1e-4 / len(flows)  # a step this short leaves an error of its cube
-    rate = np.full(flows.shape[1], np.nan)
-    active = np.arange(flows.shape[1])
-    with np.errstate(divide="ignore", invalid="ignore", over="ignore"):
-        for _ in range(STEPS if len(later) else 0):
-            step = _halley_step(price, later, log_x)
-            log_x = np.clip(log_x + step, -largest, largest)
-            going = np.abs(step) >= near  # a step that is no number goes nowhere: its rate is NaN
-            if not going.any():
-                rate[active] = np.expm1(-log_x)
-                break
-            if np.count_nonzero(going) < 0.5 * going.size:
-                rate[active[~going]] = np.expm1(-log_x[~going])
-                active, log_x, price, later = active[going], log_x[going], price[going], later[:, going]
-    return rate
-
-
-def _halley_step(price: Floats, later: Floats, log_x: Floats) -> Floats:
-    """Return Halley's step in log x towards log later(x) = log price; ``later`` begins one period on."""
-    value, time, variance = _time_moments(later, np.exp(log_x))
-    gap = log_x + np.log(value / price)
-    slope = 1 + time
-    return -2 * gap * slope / (2 * slope**2 - gap * variance)
-
-
-def _time_moments(flows: Floats, x: Floats) -> tuple[Floats, Floats, Floats]:
-    """Return the present value, and the mean and the variance of the time of its flows: the slopes of its log in log x."""
-    value, slope, half_curve = flows[-1].copy(), np.zeros_like(x), np.zeros_like(x)
-    for row in flows[-2::-1]:  # Horner's rule, with both derivatives
-        half_curve *= x
-        half_curve += slope
-        slope *= x
-        slope += value
-        value *= x
-        value += row
-    time = x * slope / value
-    return value, time, 2 * x**2 * half_curve / value + time - time**2
+    row = joined("irr", flows, start)
+    return solve(row, Even(len(row)))

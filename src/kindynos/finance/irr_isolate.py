@@ -8,10 +8,13 @@ root isolation (2005). All intervals of all trials are worked on together.
 
 from __future__ import annotations
 
+from collections.abc import Callable
+
 import numpy as np
 from numpy.typing import NDArray
 
 Floats = NDArray[np.float64]
+Evaluate = Callable[[Floats, Floats], tuple[Floats, Floats]]
 Ints = NDArray[np.int64]
 
 NARROW = 2.0**-22  # an interval this short holds, if anything, a double root
@@ -40,7 +43,7 @@ def only_rate(flows: Floats) -> Floats:
     above = np.sign(first_nonzero(flows)) * flows.sum(axis=0) < 0
     for side, ordered in ((above, flows), (~above, flows[::-1])):
         part = ordered[:, side] / np.maximum(np.abs(ordered[:, side]).max(axis=0), np.finfo(float).tiny)
-        x = _bisect(part, np.zeros(part.shape[1]), np.ones(part.shape[1]), np.sign(first_nonzero(part)))
+        x = bisect(part, np.zeros(part.shape[1]), np.ones(part.shape[1]), np.sign(first_nonzero(part)))
         rate[side] = 1 / x - 1 if ordered is flows else x - 1
     return rate
 
@@ -86,7 +89,7 @@ def _roots_below_one(flows: Floats) -> tuple[Floats, Ints]:
         one = changes == 1
         if one.any():
             sign = np.where(positive[0, one], 1.0, -1.0)
-            found.append((_bisect(flows[:, column[one]], low[one], low[one] + width[one], sign), column[one]))
+            found.append((bisect(flows[:, column[one]], low[one], low[one] + width[one], sign), column[one]))
         narrow = (changes > 1) & (width <= NARROW)
         if narrow.any():
             found.append(_touching(flows[:, column[narrow]], low[narrow], width[narrow], column[narrow]))
@@ -148,20 +151,27 @@ def _derivatives(flows: Floats, x: Floats) -> tuple[Floats, Floats, Floats]:
     return value, slope, 2 * half_curve
 
 
-def _bisect(flows: Floats, low: Floats, high: Floats, sign_at_low: Floats) -> Floats:
-    """Return the one root between ``low`` and ``high`` in each column: Newton's steps, or a halving where they leave."""
+def bisect(
+    flows: Floats, low: Floats, high: Floats, sign_at_low: Floats, evaluate: Evaluate | None = None, least: float = 0.0
+) -> Floats:
+    """Return the one root between ``low`` and ``high`` in each column: Newton's steps, or a halving where they leave.
+
+    ``evaluate(flows, x)`` gives value and slope (of the polynomial unless given); roots are exact relative to their size, or
+    to ``least`` where that is larger.
+    """
+    evaluate = evaluate or value_and_slope
     low, high, sign = low.copy(), high.copy(), sign_at_low
     root = 0.5 * (low + high)
     active, x = np.arange(len(root)), root.copy()
     for _ in range(STEPS):
-        value, slope = value_and_slope(flows, x)
+        value, slope = evaluate(flows, x)
         left = value * sign > 0
         low, high = np.where(left, x, low), np.where(left, high, x)
         with np.errstate(divide="ignore", invalid="ignore"):
             newton = x - value / slope
         inside = (newton > low) & (newton < high)
         moved = np.where(value == 0, x, np.where(inside, newton, 0.5 * (low + high)))
-        going = np.abs(moved - x) > NEAR * x
+        going = np.abs(moved - x) > NEAR * np.maximum(np.abs(x), least)
         root[active] = x = moved
         if not going.any():
             break

@@ -22,6 +22,20 @@ def as_row(owner: str, name: str, value: ArrayLike) -> Floats:
     return row
 
 
+def joined(owner: str, flows: ArrayLike, start: ArrayLike | None) -> Floats:
+    """Return ``(periods, trials)`` of flows with ``start``, a number or one a trial, one period before them if given."""
+    row = as_row(owner, "flows", flows)
+    if start is None:
+        return row
+    first = np.atleast_1d(np.asarray(start, dtype=np.float64))
+    if first.ndim > 1:
+        raise ParameterError(f"{owner}: start must be a number or one a trial, not {first.shape}")
+    answer = np.empty((len(row) + 1, *np.broadcast_shapes(first.shape, row.shape[1:])))
+    answer[0] = first
+    answer[1:] = row
+    return answer
+
+
 def as_rate(owner: str, rate: ArrayLike, flows: ArrayLike) -> Floats:
     """Return the rate as an array that broadcasts against flows: a number, one a trial, or a row.
 

@@ -98,7 +98,7 @@ class Program:
         scores = [self._scores(plan, seed, block, trials, wanted) for block, trials in blocks.items()]
         with np.errstate(all="ignore"):
             return {
-                name: self.drivers[name].law._quantile(np.concatenate([part[name] for part in scores], axis=-1))
+                name: self.drivers[name].law._quantile(_joined([part[name] for part in scores]))
                 for name in self.drivers
                 if name in wanted
             }
@@ -202,6 +202,11 @@ def _group(lines: list[Line], kinds: dict[str, Kind], periods: int) -> Group:
     except FormulaError as error:
         raise FormulaError(f"line {label}: {error}") from None
     return group
+
+
+def _joined(parts: list[Floats]) -> Floats:
+    """Return blocks side by side, without a copy where there is one."""
+    return parts[0] if len(parts) == 1 else np.concatenate(parts, axis=-1)
 
 
 def _read_only(array: Floats) -> Floats:

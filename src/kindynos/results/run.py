@@ -204,6 +204,21 @@ class Run:
 
         return rank_sensitivity(self, name, by_period)
 
+    def survival(self, name: str) -> pd.DataFrame:
+        """Return the share of trials in which a first period has not come yet, after each period, with its 95 % interval.
+
+        ``name`` is an outcome or a line made by ``first_period``, such as the first period of ruin. Raises RunError for others.
+        """
+        import pandas as pd
+
+        result, labels = self[name], self.labels
+        number = result.values
+        if result.is_row or not labels or not ((number >= 1) & (number == np.floor(number)) | np.isnan(number)).all():
+            raise RunError(f"survival: {name!r} is not the number of a period; make it with first_period(condition)")
+        shares = [result.chance(above=float(period)) for period in range(1, len(labels) + 1)]
+        rows = [(float(share), share.error, share.low, share.high) for share in shares]
+        return pd.DataFrame(rows, columns=["share", "error", "low", "high"], index=pd.Index(labels, name="period"))
+
     def convergence(self, name: str, statistic: str = "mean", *arguments: Any, **options: Any) -> pd.DataFrame:
         """Return a statistic and its error after more and more trials: a row for each number of them."""
         import pandas as pd

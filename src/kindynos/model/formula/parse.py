@@ -12,8 +12,9 @@ import numpy as np
 from numpy.typing import NDArray
 
 from kindynos.errors import FormulaError, nearest
-from kindynos.model.formula.functions import FUNCTIONS, Function, Parameter
-from kindynos.model.formula.tree import Call, Name, Node, Number, Operation, Previous
+from kindynos.model.formula.function import WRITTEN, Function, Parameter
+from kindynos.model.formula.functions import FUNCTIONS
+from kindynos.model.formula.tree import Call, Name, Node, Number, Operation, Option, Previous
 
 Floats = NDArray[np.float64]
 
@@ -195,13 +196,12 @@ class _Reader:
 
     def _function(self, node: ast.Call, function: Function, given: dict[str, ast.expr], depth: int) -> Node:
         arguments: list[Node | None] = []
-        options: list[tuple[str, int]] = []
+        options: list[tuple[str, Option]] = []
         for parameter in function.parameters:
             part = given.get(parameter.name)
-            if parameter.wants == "whole":
+            if parameter.wants in WRITTEN:
                 if part is not None:
-                    least = 0 if parameter.name in ("digits", "lag") else 1
-                    options.append((parameter.name, self._whole(part, function.name, parameter.name, least)))
+                    options.append((parameter.name, self._option(part, function.name, parameter)))
             else:
                 arguments.append(None if part is None else self.read(part, depth + 1))
         return Call(self.place(node), function, tuple(arguments), tuple(options))
@@ -230,6 +230,18 @@ class _Reader:
             if parameter.name not in given and not parameter.optional:
                 raise FormulaError(f"{where} lacks {parameter.name!r}; it reads {usage}")
         return given
+
+    def _option(self, node: ast.expr, function: str, parameter: Parameter) -> Option:
+        """Return what is written out: a whole number, a word or a flag."""
+        if parameter.wants == "whole":
+            return self._whole(node, function, parameter.name, 0 if parameter.name in ("digits", "lag") else 1)
+        value = node.value if isinstance(node, ast.Constant) else None
+        if parameter.wants == "flag" and isinstance(value, bool):
+            return value
+        if parameter.wants == "word" and isinstance(value, str) and value in parameter.words:
+            return value
+        rule = " or ".join(map(repr, parameter.words or (True, False)))
+        raise FormulaError(f"{parameter.name} of {function} at column {self.place(node)} must be {rule}, written out")
 
     def _whole(self, node: ast.expr, function: str, name: str, least: int) -> int:
         value = node.value if isinstance(node, ast.Constant) else None

@@ -14,10 +14,11 @@ import numpy as np
 from numpy.typing import NDArray
 
 from kindynos.errors import FormulaError, nearest
-from kindynos.model.formula.functions import Function
+from kindynos.model.formula.function import Function
 from kindynos.model.formula.kinds import NUMBER, Kind
 
 Floats = NDArray[np.float64]
+Option = int | str | bool
 
 PERIOD = "period"  # the number of the period, 1 to n; a name no model may use otherwise
 
@@ -131,7 +132,7 @@ class Call(Node):
 
     function: Function
     arguments: tuple[Node | None, ...]
-    options: tuple[tuple[str, int], ...] = ()  # whole numbers written out
+    options: tuple[tuple[str, Option], ...] = ()  # what is written out
 
     @property
     def parts(self) -> tuple[Node, ...]:
@@ -143,7 +144,7 @@ class Call(Node):
 
     def kind(self, kinds: Mapping[str, Kind]) -> Kind:
         function = self.function
-        parameters = function.parameters * len(self.arguments) if function.many else function.parameters
+        parameters = function.inputs * len(self.arguments) if function.many else function.inputs
         found = []
         for parameter, argument in zip(parameters, self.arguments, strict=False):
             if argument is None:
@@ -165,9 +166,9 @@ class Call(Node):
         if function.gives == "row":
             options["periods"] = scope.periods
         if not function.many:
-            named = zip(function.parameters, values, strict=False)
+            named = zip(function.inputs, values, strict=False)
             options.update({p.name: value for p, value in named if p.optional and value is not None})
-            values = values[: sum(not p.optional for p in function.parameters)]
+            values = values[: sum(not p.optional for p in function.inputs)]
         return np.asarray(function.compute(*values, **options))
 
 
