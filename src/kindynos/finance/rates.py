@@ -149,6 +149,8 @@ def _solve(flows: Floats, rate: Floats, count: NDArray[np.int64], schedule: Sche
             rate[lost] = schedule.only_rate(flows[:, lost])
         rate += 0.0  # never -0
     several: dict[int, Floats] = {}
+    if not many.size:
+        return several
     for trial, roots in zip(many, schedule.all_rates(flows[:, many]), strict=True):
         count[trial] = len(roots)
         if len(roots) == 1:
