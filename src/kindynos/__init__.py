@@ -60,6 +60,7 @@ if TYPE_CHECKING:
     from kindynos.errors import FileError as FileError
     from kindynos.errors import FitWarning as FitWarning
     from kindynos.errors import FormulaError as FormulaError
+    from kindynos.errors import GoalError as GoalError
     from kindynos.errors import KindynosError as KindynosError
     from kindynos.errors import ModelError as ModelError
     from kindynos.errors import ParameterError as ParameterError
@@ -89,10 +90,16 @@ if TYPE_CHECKING:
     from kindynos.finance.rates import IrrReport as IrrReport
     from kindynos.model.file import load_model as load_model
     from kindynos.model.model import Model as Model
+    from kindynos.results.comparison import Comparison as Comparison
+    from kindynos.results.comparison import Reported as Reported
+    from kindynos.results.comparison import compare as compare
     from kindynos.results.estimate import Estimate as Estimate
     from kindynos.results.estimate import Estimates as Estimates
+    from kindynos.results.goal import Goal as Goal
     from kindynos.results.result import Result as Result
     from kindynos.results.run import Run as Run
+    from kindynos.results.sweep import Sweep as Sweep
+    from kindynos.results.sweep import sweep as sweep
 
 __version__ = "0.1.0"
 
@@ -108,7 +115,9 @@ _HOMES = {
     "distributions.opinions": "from_percentiles",
     "distributions.smooth": "SmoothPercentiles smooth_percentiles",
     "engine.precision": "Precision",
-    "errors": "DataWarning FileError FitWarning FormulaError KindynosError ModelError ParameterError RunError StoppedError",
+    "errors": (
+        "DataWarning FileError FitWarning FormulaError GoalError KindynosError ModelError ParameterError RunError StoppedError"
+    ),
     "finance.annuities": "capital_recovery equivalent_annual future_value levelized_cost payment present_value",
     "finance.cash_flow": "npv",
     "finance.dated": "xirr xnpv",
@@ -119,6 +128,9 @@ _HOMES = {
     "model.file": "load_model",
     "model.model": "Model",
     "plots": "plots",
+    "results.comparison": "Comparison Reported compare",
+    "results.goal": "Goal",
+    "results.sweep": "Sweep sweep",
     "results.estimate": "Estimate Estimates",
     "results.result": "Result",
     "results.run": "Run",

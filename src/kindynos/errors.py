@@ -21,6 +21,10 @@ class FormulaError(ModelError):
     """A formula cannot be read or worked out."""
 
 
+class GoalError(KindynosError):
+    """A goal that no value in the range reaches."""
+
+
 class FileError(KindynosError):
     """A file cannot be read, or does not say what it must."""
 

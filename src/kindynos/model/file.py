@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 import tomllib
 from collections.abc import Mapping
 from pathlib import Path
@@ -14,6 +15,7 @@ from kindynos.model.links import Link
 from kindynos.model.model import Model
 from kindynos.model.quantities import Driver, Given, Line
 
+_BARE = re.compile(r"[A-Za-z0-9_-]+")  # a key that needs no quotes
 LARGEST = 1_000_000  # bytes of a model file
 
 
@@ -56,9 +58,20 @@ def load_model(path: str | Path) -> Model:
     for name, outcome in content.outcomes.items():
         with _place(path, f"[outcomes] {name}"):
             model.outcome(name, outcome.formula, unit=outcome.unit, target=outcome.target)
+    for name, changes in content.scenarios.items():
+        with _place(path, f"[scenarios.{name}]"):
+            model.scenario(name, **{key: _replacement(value) for key, value in changes.items()})
     with _place(path, ""):
         model.compiled()
     return model
+
+
+def _replacement(value: Any) -> Any:
+    """Return what stands in for a quantity: a law stated as a table, or a figure."""
+    if isinstance(value, dict) and "distribution" in value:
+        parameters = {key: item for key, item in value.items() if key != "distribution"}
+        return law_from(value["distribution"], parameters)
+    return value
 
 
 def _read(path: Path) -> dict[str, Any]:
@@ -108,6 +121,7 @@ def to_toml(model: Model) -> str:
             place = "outcomes" if q.outcome else "lines"
             parts.append(_table(f"{place}.{q.name}", {**entries, "target": q.target} if q.outcome else entries))
     parts += [f"[{_table('correlations', _link(link)).replace(chr(10), ']' + chr(10), 1)}" for link in model.links]
+    parts += [_table(f"scenarios.{name}", changes) for name, changes in model.scenarios.items()]
     return "\n".join(parts)
 
 
@@ -138,7 +152,7 @@ def _law(law: Distribution) -> dict[str, Any]:
 def _table(name: str, entries: Mapping[str, Any]) -> str:
     lines = [f"{key} = {_value(value)}" for key, value in entries.items() if value is not None]
     head, _, key = name.partition(".")
-    title = f"{head}.{key if key.isascii() else _text(key)}" if key else head
+    title = f"{head}.{key if _BARE.fullmatch(key) else _text(key)}" if key else head
     return "\n".join([f"[{title}]", *lines, ""])
 
 

@@ -15,8 +15,9 @@ from kindynos.model.formula.tree import PERIOD
 from kindynos.model.links import Link, checked_link
 from kindynos.model.program import Program, compile_model
 from kindynos.model.quantities import Driver, Given, Line, Quantity, check_signature, figure
+from kindynos.model.studies import Studies
 from kindynos.model.timeline import Timeline
-from kindynos.validate import finite, one_of, shown, whole
+from kindynos.validate import finite, one_of, shown
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -28,7 +29,7 @@ Function = TypeVar("Function", bound=Callable[..., Any])
 _KINDS = {Given: "given figure", Driver: "driver", Line: "line"}
 
 
-class Model:
+class Model(Studies):
     """A set of named quantities: given figures, uncertain drivers, calculated lines, and outcomes to report on.
 
     ``periods`` is the number of periods of its rows, ``start`` the label of the first (``"2028"``, ``"2028-Q1"``,
@@ -51,6 +52,7 @@ class Model:
         self._timeline = Timeline.of(periods, start, every)
         self._quantities: dict[str, Quantity] = {}
         self._links: list[Link] = []
+        self._scenarios: dict[str, dict[str, Any]] = {}
 
     @property
     def periods(self) -> int | None:
@@ -66,6 +68,11 @@ class Model:
     def links(self) -> tuple[Link, ...]:
         """What is said about drivers that move together."""
         return tuple(self._links)
+
+    @property
+    def scenarios(self) -> Mapping[str, Mapping[str, Any]]:
+        """The named sets of replacements."""
+        return {name: dict(changes) for name, changes in self._scenarios.items()}
 
     @property
     def timeline(self) -> Timeline:
@@ -274,7 +281,7 @@ class Model:
         """
         other = Model.__new__(Model)
         other.name, other._timeline = self.name, self._timeline
-        other._quantities = dict(self._quantities)
+        other._quantities, other._scenarios = dict(self._quantities), {}
         fixed = {name for name, value in figures_or_laws.items() if not isinstance(value, Distribution)}
         other._links = [link for link in self._links if not fixed.intersection(link.names)]
         for name, value in figures_or_laws.items():
@@ -292,6 +299,27 @@ class Model:
                 return Driver(name, value, None, None, old.unit, None)
             return replaced(old, law=value, base=None, source=None)
         return Given(name, figure(name, value, self.periods), old.unit)
+
+    def unlinked(self) -> Model:
+        """Return the model with nothing said about what moves together."""
+        other = self.replace()
+        other._links = []
+        return other
+
+    def scenario(self, name: str, /, **replacements: Any) -> None:
+        """Declare a named set of replacements for given figures and drivers, as ``replace`` takes them; see ``compare``.
+
+        Raises ModelError or ParameterError for what cannot be replaced so, and for a name that is taken by another set.
+        """
+        if not isinstance(name, str) or not name.strip():
+            raise ModelError(f"scenario: the name must be a text that is not empty, not {shown(name)}")
+        if self._scenarios.get(name, replacements) != replacements:
+            raise ModelError(f"scenario {name!r} is there already, with other replacements")
+        try:
+            self.replace(**replacements)
+        except KindynosError as error:
+            raise type(error)(f"scenario {name!r}: {str(error).removeprefix('replace: ')}") from None
+        self._scenarios[name] = dict(replacements)
 
     def compiled(self) -> Program:
         """Return the model made ready to run; raises ModelError or FormulaError for what cannot be worked out."""
@@ -344,21 +372,6 @@ class Model:
             trials, seed, sampling, workers, executor, progress, keep, on_bad, until, at_most, on_start, on_finish
         )
         return simulate(self.compiled(), settings)
-
-    def preview(self, n: int = 6, seed: int | None = None) -> pd.DataFrame:
-        """Return a few trials of the whole model for a first look: quantities down (rows by period), trials across.
-
-        Without a seed each call draws others.
-        """
-        import pandas as pd
-
-        whole("preview", "n", n, least=1)
-        run = self.simulate(n, seed, "random", 1)
-        sheets = [run.trial(number).stack().dropna() for number in range(n)]
-        frame = pd.concat(sheets, axis=1, keys=range(n))
-        frame.index.names = ["quantity", "period"]
-        frame.columns.name = "trial"
-        return frame
 
     def to_toml(self) -> str:
         """Return the model as a model file; raises ModelError if a line is a Python function."""

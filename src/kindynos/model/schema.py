@@ -85,6 +85,7 @@ class Content(_Table):
     lines: dict[str, LineTable] = {}
     outcomes: dict[str, OutcomeTable] = {}
     correlations: list[CorrelationTable] = []
+    scenarios: dict[str, dict[str, Any]] = {}
 
     @model_validator(mode="before")
     @classmethod

@@ -2,11 +2,25 @@
 
 from __future__ import annotations
 
+from kindynos.plots.comparison import comparison
 from kindynos.plots.convergence import convergence
 from kindynos.plots.distribution import distribution
 from kindynos.plots.drivers import driver_ranking
 from kindynos.plots.fan import fan
 from kindynos.plots.law import law
 from kindynos.plots.style import save_figure
+from kindynos.plots.survival import survival
+from kindynos.plots.sweep import goal, sweep
 
-__all__ = ["convergence", "distribution", "driver_ranking", "fan", "law", "save_figure"]
+__all__ = [
+    "comparison",
+    "convergence",
+    "distribution",
+    "driver_ranking",
+    "fan",
+    "goal",
+    "law",
+    "save_figure",
+    "survival",
+    "sweep",
+]

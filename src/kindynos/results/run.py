@@ -61,6 +61,11 @@ class Run:
         return self._blocks.trials
 
     @property
+    def draws(self) -> tuple[str, int, Blocks]:
+        """What decides the draws: two runs in which it is alike share those of drivers of one name."""
+        return self._plan.label, self.seed, self._blocks
+
+    @property
     def blocks(self) -> Blocks:
         """The blocks of trials."""
         return self._blocks

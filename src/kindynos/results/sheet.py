@@ -47,12 +47,13 @@ def outcome_table(run: Run) -> pd.DataFrame:
         result = run[name]
         for period in range(len(result.values)) if result.is_row else [None]:
             label = name if period is None else f"{name} {result.labels[period]}"
-            records += [(label, *record) for record in _records(run, name, period)]
+            records += [(label, *record) for record in sheet_records(run, name, period)]
     frame = pd.DataFrame(records, columns=["outcome", "statistic", "value", "error", "low", "high", "note"])
     return frame.set_index(["outcome", "statistic"])
 
 
-def _records(run: Run, name: str, period: int | None) -> list[tuple[str, float, float, float, float, str]]:
+def sheet_records(run: Run, name: str, period: int | None = None) -> list[tuple[str, float, float, float, float, str]]:
+    """Return an outcome's statistics: name, value, error, low, high and note; of a row outcome, in one period."""
     result = run[name]
 
     def pick(figure: Any) -> Estimate:

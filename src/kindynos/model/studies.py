@@ -1,0 +1,113 @@
+"""What is asked of a whole model: a first look, comparisons, sweeps and goals."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterable, Mapping
+from concurrent.futures import Executor
+from typing import TYPE_CHECKING, Any, cast
+
+from kindynos.validate import whole
+
+if TYPE_CHECKING:
+    import pandas as pd
+
+    from kindynos.model.model import Model
+    from kindynos.results.comparison import Comparison
+    from kindynos.results.goal import Goal
+    from kindynos.results.sweep import Sweep
+
+
+class Studies:
+    """The methods of a Model that work out many cases of it."""
+
+    @property
+    def _model(self) -> Model:
+        return cast("Model", self)
+
+    def preview(self, n: int = 6, seed: int | None = None) -> pd.DataFrame:
+        """Return a few trials of the whole model for a first look: quantities down (rows by period), trials across.
+
+        Without a seed each call draws others.
+        """
+        import pandas as pd
+
+        whole("preview", "n", n, least=1)
+        run = self._model.simulate(n, seed, "random", 1)
+        sheets = [run.trial(number).stack().dropna() for number in range(n)]
+        frame = pd.concat(sheets, axis=1, keys=range(n))
+        frame.index.names = ["quantity", "period"]
+        frame.columns.name = "trial"
+        return frame
+
+    def compare(
+        self,
+        scenarios: Mapping[str, Mapping[str, Any]] | None = None,
+        trials: int = 10_000,
+        seed: int | None = None,
+        **options: Any,
+    ) -> Comparison:
+        """Return a comparison of scenarios on the same draws: sets of replacements by name, the first being the yardstick.
+
+        ``compare({"as planned": {}, "deposit 500k": {"deposit": 5e5}}, trials, seed)``; without scenarios, the model as it is
+        and its own. ``options`` are those of ``simulate``. Raises what ``simulate`` does, and ModelError for a scenario that
+        names nothing known.
+        """
+        from kindynos.model.scenarios import compare
+
+        return compare(self._model, scenarios, trials, seed, options)
+
+    def sweep(
+        self,
+        over: Mapping[str, Iterable[float]] | None = None,
+        /,
+        *,
+        statistic: Any = None,
+        outcome: str | None = None,
+        trials: int = 10_000,
+        seed: int | None = None,
+        sampling: str = "latin",
+        workers: int | None = None,
+        executor: Executor | None = None,
+        progress: Callable[[int, int], object] | None = None,
+        points: Any = None,
+        **values: Iterable[float],
+    ) -> Sweep:
+        """Return the model over every combination of values of givens, drivers, or parameters of drivers' laws.
+
+        ``sweep(hurdle=[0.05, 0.08], deposit=[4e5, 5e5])``, or ``sweep({"vessel.mode": [18e6, 20e6]})``. Without a statistic it
+        is the base case, in one array evaluation; with one, such as "mean", "percentile 5" or "chance above 0", every point is
+        simulated on the same draws and has its error. All outcomes that are one number come out, or the one named.
+        ``points=`` (a table of values by name) takes the place of the grid. Raises ModelError for what cannot be swept.
+        """
+        from kindynos.model.sweeping import Sweeping, sweep
+
+        how = Sweeping(statistic, outcome, trials, seed, sampling, workers, executor, progress, points)
+        return sweep(self._model, {**(over or {}), **values}, how)
+
+    def solve(
+        self,
+        name: str,
+        outcome: str,
+        *,
+        within: tuple[float, float],
+        chance: float | None = None,
+        above: float | None = None,
+        below: float | None = None,
+        mean: float | None = None,
+        percentile: float | None = None,
+        equals: float | None = None,
+        trials: int = 10_000,
+        seed: int | None = None,
+        **options: Any,
+    ) -> Goal:
+        """Return the value of a given, or of a driver's parameter (``"vessel.mode"``), that reaches a goal.
+
+        ``solve("deposit", outcome="reserve", chance=0.80, above=1e6, within=(2e5, 9e5))``; or ``mean=``, or ``percentile=``
+        with ``equals=``. All values are tried on the same draws, at most 25 of them, until the value is known to 1e-4 of the range.
+        ``options`` are those of ``simulate``. Raises GoalError, with what the range reaches, when none does, and ParameterError
+        or ModelError for what cannot be solved for.
+        """
+        from kindynos.model.goal_seek import Wanted, solve
+
+        wanted = Wanted(outcome, within, chance, above, below, mean, percentile, equals)
+        return solve(self._model, name, wanted, trials, seed, options)

@@ -1,0 +1,77 @@
+"""Scenarios of one outcome laid over each other."""
+
+from __future__ import annotations
+
+import numpy as np
+from matplotlib.axes import Axes
+from numpy.typing import NDArray
+
+from kindynos.plots.style import ACCENT, DARK, INK, MIDDLE, axes, bare, quantity_label, scale_of, scaled_ticks
+from kindynos.results.comparison import Comparison
+from kindynos.results.result import Result
+from kindynos.results.run import Run
+from kindynos.validate import one_of
+
+KINDS = ("cumulative", "survival", "boxes")
+COLOURS = (DARK, ACCENT, MIDDLE, INK, "#7a4a9e", "#8a8a8a")
+STROKES = ("-", "--", "-.", ":", (0, (5, 1, 1, 1, 1, 1)), (0, (1, 2)))  # so that lines differ in grey too
+POINTS = 600
+WHISKERS = (5, 25, 50, 75, 95)
+
+
+def comparison(compared: Comparison, outcome: str, kind: str = "cumulative", ax: Axes | None = None) -> Axes:
+    """Draw one outcome of all scenarios: "cumulative" or "survival" curves, or "boxes" from P25 to P75, whiskers P5 to P95."""
+    one_of("comparison", "kind", kind, KINDS)
+    results = {name: compared.result(name, outcome) for name, run in compared.runs.items() if isinstance(run, Run)}
+    ax = axes(ax)
+    ends = np.concatenate([np.nanpercentile(result.values, [0.5, 99.5]) for result in results.values()])
+    factor, word = scale_of(ends)
+    first = next(iter(results.values()))
+    if kind == "boxes":
+        _boxes(ax, results)
+    else:
+        _curves(ax, results, kind == "survival")
+        ax.set_xlim(ends.min(), ends.max())
+        said = "above" if kind == "survival" else "at or below"
+        ax.set_ylabel(f"share of trials that end {said} the value")
+        ax.yaxis.set_major_formatter(lambda share, _: f"{100 * share:.0f} %")
+        ax.set_ylim(0, 1)
+        ax.legend(frameon=False, loc="best")
+    if first.target is not None and ax.get_xlim()[0] < first.target < ax.get_xlim()[1]:
+        ax.axvline(first.target, color=INK, lw=1)
+        ax.text(first.target, 1.005, " target", transform=ax.get_xaxis_transform(), ha="center", va="bottom")
+    scaled_ticks(ax.xaxis, factor)
+    ax.set_xlabel(quantity_label(outcome, first.unit, word))
+    what = "boxes P25 to P75, whiskers P5 to P95, dot the mean" if kind == "boxes" else f"{kind} curves"
+    ax.set_title(
+        f"{outcome.replace('_', ' ').capitalize()} by scenario, {first.trials:,} trials each: {what}", loc="left", pad=18
+    )
+    bare(ax)
+    return ax
+
+
+def _curves(ax: Axes, results: dict[str, Result], survival: bool) -> None:
+    for place, (name, result) in enumerate(results.items()):
+        values: NDArray[np.float64] = np.sort(result.values[~np.isnan(result.values)])
+        picked = np.linspace(0, len(values) - 1, min(len(values), POINTS)).astype(int)
+        share = (picked + 1) / len(values)
+        stroke, colour = STROKES[place % len(STROKES)], COLOURS[place % len(COLOURS)]
+        ax.plot(values[picked], 1 - share if survival else share, color=colour, ls=stroke, lw=2, label=name)
+
+
+def _boxes(ax: Axes, results: dict[str, Result]) -> None:
+    names = ("whislo", "q1", "med", "q3", "whishi")
+    boxes = []
+    for name, result in results.items():
+        percentiles = result.percentile(list(WHISKERS))
+        figures = dict(zip(names, map(float, percentiles), strict=True))
+        boxes.append({**figures, "mean": float(result.mean), "label": name, "fliers": []})
+    artists = ax.bxp(boxes, vert=False, showmeans=True, patch_artist=True, widths=0.55)
+    for box in artists["boxes"]:
+        box.set(facecolor="#cfe0ef", edgecolor=DARK)
+    for part in ("medians", "whiskers", "caps"):
+        for line in artists[part]:
+            line.set(color=DARK, lw=1.8 if part == "medians" else 1.2)
+    for mean in artists["means"]:
+        mean.set(marker="o", markerfacecolor=ACCENT, markeredgecolor=ACCENT)
+    ax.invert_yaxis()

@@ -1,0 +1,183 @@
+"""A sweep: a line over one input, a heat map over two, every pair of three or more; and the way to a goal."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass, field
+from itertools import combinations
+from typing import Any
+
+import numpy as np
+import pandas as pd
+from matplotlib.axes import Axes
+from matplotlib.colors import LinearSegmentedColormap
+from numpy.typing import NDArray
+
+from kindynos.plots.style import ACCENT, DARK, INK, LIGHT, axes, bare, quantity_label, scale_of, scaled_ticks
+from kindynos.reports.figures import number
+from kindynos.results.goal import Goal
+from kindynos.results.sweep import Sweep
+
+MOST_CELLS = 30  # distinct values on a side beyond which points are put into bins
+BINS = 20
+MOST_WRITTEN = 120  # cells beyond which no figures are written into them
+SHADES = LinearSegmentedColormap.from_list("shades", ["#f4efe6", "#9fc0dc", DARK])  # lightness alone tells the order
+
+
+@dataclass(frozen=True)
+class Wording:
+    """How names, units and figures are shown, and which end is the good one."""
+
+    labels: Mapping[str, str] = field(default_factory=dict)
+    units: Mapping[str, str | None] = field(default_factory=dict)
+    digits: int | None = None
+    more_is_better: bool | None = True
+
+    def label(self, name: str) -> str:
+        """The name with its unit."""
+        return quantity_label(self.labels.get(name, name), self.units.get(name), "")
+
+
+def sweep(
+    swept: Sweep,
+    output: str | None = None,
+    *,
+    labels: Mapping[str, str] | None = None,
+    units: Mapping[str, str | None] | None = None,
+    digits: int | None = None,
+    more_is_better: bool | None = True,
+    ax: Axes | None = None,
+) -> Axes:
+    """Draw one output of a sweep; see Sweep.plot."""
+    name = swept.output(output)
+    wording = Wording(labels or {}, {**swept.units, **(units or {})}, digits, more_is_better)
+    ax = axes(ax)
+    if len(swept.inputs) == 1:
+        _line(ax, swept, name, wording)
+    elif len(swept.inputs) == 2:
+        _map(ax, swept, name, wording, *swept.inputs)
+    else:
+        _pairs(ax, swept, name, wording)
+        return ax
+    ax.set_title(_title(swept, name, wording), loc="left")
+    return ax
+
+
+def _title(swept: Sweep, name: str, wording: Wording) -> str:
+    over = " and ".join(wording.labels.get(n, n).replace("_", " ") for n in swept.inputs)
+    return f"{wording.labels.get(name, name).replace('_', ' ').capitalize()} ({swept.statistic}) over {over}"
+
+
+def _line(ax: Axes, swept: Sweep, name: str, wording: Wording) -> None:
+    order = np.argsort(swept.points.iloc[:, 0].to_numpy())
+    x, y = swept.points.iloc[:, 0].to_numpy()[order], swept.values[name].to_numpy()[order]
+    factor, word = scale_of(y)
+    if swept.errors is not None:
+        error = swept.errors[name].to_numpy()[order]
+        ax.fill_between(x, y - error, y + error, color=LIGHT, label="95 % error")
+        ax.plot(x, y, color=DARK, marker="o", lw=2, label=swept.statistic)
+        ax.legend(frameon=False)
+    else:
+        ax.plot(x, y, color=DARK, marker="o" if len(x) <= MOST_CELLS else None, lw=2)
+    scaled_ticks(ax.yaxis, factor)
+    scaled_ticks(ax.xaxis, 1.0)
+    ax.set_xlabel(wording.label(swept.inputs[0]))
+    ax.set_ylabel(quantity_label(wording.labels.get(name, name), wording.units.get(name), word))
+    bare(ax)
+
+
+def _map(ax: Axes, swept: Sweep, name: str, wording: Wording, down: str, across: str) -> None:
+    """Draw a heat map of one output with two inputs along its sides; the best cell has a frame."""
+    table, binned = _cells(swept, name, down, across)
+    values = table.to_numpy(dtype=np.float64)
+    factor, word = scale_of(values)
+    rows, columns = values.shape
+    image = ax.imshow(values / factor, aspect="auto", origin="lower", cmap=SHADES)
+    ax.set_yticks(*_ticks(table.index.to_numpy(), rows))
+    ax.set_xticks(*_ticks(table.columns.to_numpy(), columns))
+    ax.set_ylabel(wording.label(down) + (", in bins" if binned else ""))
+    ax.set_xlabel(wording.label(across) + (", in bins" if binned else ""))
+    figure: Any = ax.figure
+    bar = figure.colorbar(image, ax=ax, pad=0.02)
+    bar.set_label(quantity_label(wording.labels.get(name, name), wording.units.get(name), word))
+    if rows * columns <= MOST_WRITTEN:
+        _write(ax, values / factor, wording)
+    if wording.more_is_better is not None and np.isfinite(values).any():
+        best = np.nanargmax(values) if wording.more_is_better else np.nanargmin(values)
+        row, column = np.unravel_index(int(best), values.shape)
+        frame = {"fill": False, "ec": ACCENT, "lw": 3}
+        from matplotlib.patches import Rectangle
+
+        ax.add_patch(Rectangle((float(column) - 0.5, float(row) - 0.5), 1, 1, **frame))  # type: ignore[arg-type]
+        bar.ax.set_title("frame: best", fontsize=10, color=ACCENT)
+
+
+def _cells(swept: Sweep, name: str, down: str, across: str) -> tuple[pd.DataFrame, bool]:
+    """Return the table behind a map: cells as they are, or the mean in bins where points are many or scattered."""
+    counts = swept.points[[down, across]].nunique()
+    cells, widest = int(np.prod(counts.to_numpy())), int(np.max(counts.to_numpy()))
+    grid = cells <= len(swept.points) and widest <= MOST_CELLS
+    if grid:
+        return swept.grid(name, down, across), False
+    placed = {}
+    for side in (down, across):
+        values = swept.points[side].to_numpy(dtype=np.float64)
+        edges = np.linspace(values.min(), values.max(), BINS + 1)
+        bin_ = np.clip(np.searchsorted(edges, values, side="right") - 1, 0, BINS - 1)
+        placed[side] = ((edges[1:] + edges[:-1]) / 2)[bin_]
+    frame = pd.DataFrame({**placed, "#": swept.values[name]})
+    return frame.pivot_table(index=down, columns=across, values="#", aggfunc="mean"), True
+
+
+def _ticks(values: NDArray[Any], count: int) -> tuple[NDArray[np.int64], list[str]]:
+    pitch = max(1, -(-count // 12))
+    places = np.arange(0, count, pitch)
+    return places, [number(float(f"{value:.4g}")) if abs(value) < 1000 else f"{value:,.0f}" for value in values[places]]
+
+
+def _write(ax: Axes, values: NDArray[np.float64], wording: Wording) -> None:
+    spread = np.nanmax(values) - np.nanmin(values)
+    digits = wording.digits if wording.digits is not None else max(0, 2 - int(np.floor(np.log10(spread or 1.0))) - 1)
+    dark = np.nanmin(values) + 0.6 * spread
+    for (row, column), value in np.ndenumerate(values):
+        text = "-" if np.isnan(value) else f"{value:,.{digits}f}"
+        ax.text(column, row, text, ha="center", va="center", color="white" if value > dark else INK, fontsize=10)
+
+
+def _pairs(ax: Axes, swept: Sweep, name: str, wording: Wording) -> None:
+    """Draw a map for every pair of inputs, in the place of the axes given; over the others it is the mean."""
+    pairs = list(combinations(swept.inputs, 2))
+    across = int(np.ceil(np.sqrt(len(pairs))))
+    figure: Any = ax.figure
+    parts = ax.get_subplotspec()
+    ax.set_axis_off()
+    ax.set_title(f"{_title(swept, name, wording)}: each pair, the mean over the rest", loc="left", pad=24)
+    inner = parts.subgridspec(-(-len(pairs) // across), across) if parts is not None else None
+    for place, (down, beside) in enumerate(pairs):
+        part = figure.add_subplot(inner[place // across, place % across] if inner is not None else None)
+        _map(part, swept, name, wording, down, beside)
+
+
+def goal(found: Goal, ax: Axes | None = None) -> Axes:
+    """Draw the statistic against the value tried, with the goal and the value that reaches it."""
+    ax = axes(ax)
+    frame = found.evaluations
+    y = frame["statistic"].to_numpy()
+    factor, _ = scale_of(np.append(y, found.goal))
+    errors = frame["error"].fillna(0).to_numpy()
+    ax.errorbar(frame["value"], y, errors, color=DARK, marker="o", lw=1.6, capsize=3, label="tried, with 95 % error")
+    ax.axhline(found.goal, color=INK, lw=1, ls=":", label=f"goal {number(found.goal)}")
+    said = number(float(f"{float(found.value):.5g}"))
+    ax.axvline(float(found.value), color=ACCENT, lw=2, ls="--", label=f"reached at {said}")
+    if found.value.error == found.value.error:
+        ax.axvspan(found.value.low, found.value.high, color=ACCENT, alpha=0.15, lw=0, label="its 95 % error")
+    scaled_ticks(ax.yaxis, factor)
+    scaled_ticks(ax.xaxis, 1.0)
+    ax.set_xlabel(found.name.replace("_", " "))
+    ax.set_ylabel(found.what.replace("_", " "))
+    ax.set_title(
+        f"Which {found.name.replace('_', ' ')} makes the {found.what.replace('_', ' ')} {number(found.goal)}", loc="left"
+    )
+    ax.legend(frameon=False)
+    bare(ax)
+    return ax
