@@ -48,7 +48,7 @@ class Wanted:
             if (self.above is None) == (self.below is None):
                 raise ParameterError("solve: chance= needs above= or below=, the figure it is the chance of")
             side, figure = ("above", self.above) if self.above is not None else ("below", self.below)
-            return asked(f"chance {side} {finite('solve', side, figure)!r}"), share("solve", "chance", self.chance)
+            return asked(f"chance {side} {finite('solve', side, figure):.12g}"), share("solve", "chance", self.chance)
         if self.mean is not None:
             return asked("mean"), finite("solve", "mean", self.mean)
         if self.equals is None:
@@ -78,11 +78,12 @@ def solve(model: Model, name: str, wanted: Wanted, trials: int, seed: int | None
         return float(tried[value]) - goal
 
     around = _scan(gap, low, high)
+    unit = model.quantities[name.partition(".")[0]].unit
     what = f"{said.label} of {wanted.outcome}"
     if around is None:
         raise GoalError(_unreached(name, what, goal, tried))
     found = _root(gap, *around, wanted.tolerance * (high - low), MOST - len(tried))
-    return Goal(name, what, goal, _with_error(found, tried, high - low), _evaluations(tried), trials, common, line.unit)
+    return Goal(name, what, goal, _with_error(found, tried, high - low), _evaluations(tried), trials, common, unit, line.unit)
 
 
 def _scan(gap: Callable[[float], float], low: float, high: float) -> tuple[float, float, float, float] | None:

@@ -103,9 +103,9 @@ class Studies:
         """Return the value of a given, or of a driver's parameter (``"vessel.mode"``), that reaches a goal.
 
         ``solve("deposit", outcome="reserve", chance=0.80, above=1e6, within=(2e5, 9e5))``; or ``mean=``, or ``percentile=``
-        with ``equals=``. All values are tried on the same draws, at most 25 of them, until the value is known to 1e-4 of the range.
-        ``options`` are those of ``simulate``. Raises GoalError, with what the range reaches, when none does, and ParameterError
-        or ModelError for what cannot be solved for.
+        with ``equals=``. All values are tried on the same draws, at most 25 of them, until the value is known to 1e-4 of
+        the range. ``options`` are those of ``simulate``. Raises GoalError, with what the range reaches, when none does, and
+        ParameterError or ModelError for what cannot be solved for.
         """
         from kindynos.model.goal_seek import Wanted, solve
 

@@ -62,6 +62,8 @@ def sweep(model: Model, values: Mapping[str, Iterable[Any]], how: Sweeping) -> S
     rows: list[list[Estimate]] = spread(task, len(grid), how.workers or 0, how.executor, how.progress)
     figures = pd.DataFrame([[float(figure) for figure in row] for row in rows], columns=outcomes)
     errors = pd.DataFrame([[figure.error for figure in row] for row in rows], columns=outcomes)
+    if said.label.startswith("chance"):
+        units |= dict.fromkeys(outcomes)  # a chance has no unit
     return Sweep(grid, figures, errors, f"{said.label}, {how.trials:,} trials, seed {seed}", units)
 
 

@@ -66,7 +66,7 @@ def _boxes(ax: Axes, results: dict[str, Result]) -> None:
         percentiles = result.percentile(list(WHISKERS))
         figures = dict(zip(names, map(float, percentiles), strict=True))
         boxes.append({**figures, "mean": float(result.mean), "label": name, "fliers": []})
-    artists = ax.bxp(boxes, vert=False, showmeans=True, patch_artist=True, widths=0.55)
+    artists = ax.bxp(boxes, orientation="horizontal", showmeans=True, patch_artist=True, widths=0.55)
     for box in artists["boxes"]:
         box.set(facecolor="#cfe0ef", edgecolor=DARK)
     for part in ("medians", "whiskers", "caps"):

@@ -11,10 +11,11 @@ import numpy as np
 import pandas as pd
 from matplotlib.axes import Axes
 from matplotlib.colors import LinearSegmentedColormap
+from matplotlib.patches import Rectangle
 from numpy.typing import NDArray
 
 from kindynos.plots.style import ACCENT, DARK, INK, LIGHT, axes, bare, quantity_label, scale_of, scaled_ticks
-from kindynos.reports.figures import number
+from kindynos.reports.figures import number, per_cent, with_error
 from kindynos.results.goal import Goal
 from kindynos.results.sweep import Sweep
 
@@ -33,9 +34,10 @@ class Wording:
     digits: int | None = None
     more_is_better: bool | None = True
 
-    def label(self, name: str) -> str:
-        """The name with its unit."""
-        return quantity_label(self.labels.get(name, name), self.units.get(name), "")
+    def label(self, name: str, word: str = "") -> str:
+        """The name with its unit, scaled by a word such as million."""
+        unit = self.units.get(name) or self.units.get(name.partition(".")[0])
+        return quantity_label(self.labels.get(name, name.replace(".", " ")), unit, word)
 
 
 def sweep(
@@ -50,7 +52,8 @@ def sweep(
 ) -> Axes:
     """Draw one output of a sweep; see Sweep.plot."""
     name = swept.output(output)
-    wording = Wording(labels or {}, {**swept.units, **(units or {})}, digits, more_is_better)
+    said = {} if swept.errors is None else {name: f"{name}: {swept.statistic.partition(',')[0]}"}
+    wording = Wording({**said, **(labels or {})}, {**swept.units, **(units or {})}, digits, more_is_better)
     ax = axes(ax)
     if len(swept.inputs) == 1:
         _line(ax, swept, name, wording)
@@ -59,13 +62,14 @@ def sweep(
     else:
         _pairs(ax, swept, name, wording)
         return ax
-    ax.set_title(_title(swept, name, wording), loc="left")
+    framed = len(swept.inputs) == 2 and more_is_better is not None
+    ax.set_title(_title(swept, name, wording) + ("; frame: the best" if framed else ""), loc="left")
     return ax
 
 
 def _title(swept: Sweep, name: str, wording: Wording) -> str:
     over = " and ".join(wording.labels.get(n, n).replace("_", " ") for n in swept.inputs)
-    return f"{wording.labels.get(name, name).replace('_', ' ').capitalize()} ({swept.statistic}) over {over}"
+    return f"{name.replace('_', ' ').capitalize()} ({swept.statistic}) over {over}"
 
 
 def _line(ax: Axes, swept: Sweep, name: str, wording: Wording) -> None:
@@ -80,9 +84,10 @@ def _line(ax: Axes, swept: Sweep, name: str, wording: Wording) -> None:
     else:
         ax.plot(x, y, color=DARK, marker="o" if len(x) <= MOST_CELLS else None, lw=2)
     scaled_ticks(ax.yaxis, factor)
-    scaled_ticks(ax.xaxis, 1.0)
-    ax.set_xlabel(wording.label(swept.inputs[0]))
-    ax.set_ylabel(quantity_label(wording.labels.get(name, name), wording.units.get(name), word))
+    side, side_word = scale_of(x)
+    scaled_ticks(ax.xaxis, side)
+    ax.set_xlabel(wording.label(swept.inputs[0], side_word))
+    ax.set_ylabel(wording.label(name, word))
     bare(ax)
 
 
@@ -93,23 +98,21 @@ def _map(ax: Axes, swept: Sweep, name: str, wording: Wording, down: str, across:
     factor, word = scale_of(values)
     rows, columns = values.shape
     image = ax.imshow(values / factor, aspect="auto", origin="lower", cmap=SHADES)
-    ax.set_yticks(*_ticks(table.index.to_numpy(), rows))
-    ax.set_xticks(*_ticks(table.columns.to_numpy(), columns))
-    ax.set_ylabel(wording.label(down) + (", in bins" if binned else ""))
-    ax.set_xlabel(wording.label(across) + (", in bins" if binned else ""))
+    places, texts, scale = _ticks(table.index.to_numpy(dtype=np.float64), rows)
+    ax.set_yticks(places, texts)
+    ax.set_ylabel(wording.label(down, scale) + (", in bins" if binned else ""))
+    places, texts, scale = _ticks(table.columns.to_numpy(dtype=np.float64), columns)
+    ax.set_xticks(places, texts)
+    ax.set_xlabel(wording.label(across, scale) + (", in bins" if binned else ""))
     figure: Any = ax.figure
     bar = figure.colorbar(image, ax=ax, pad=0.02)
-    bar.set_label(quantity_label(wording.labels.get(name, name), wording.units.get(name), word))
+    bar.set_label(wording.label(name, word))
     if rows * columns <= MOST_WRITTEN:
         _write(ax, values / factor, wording)
     if wording.more_is_better is not None and np.isfinite(values).any():
         best = np.nanargmax(values) if wording.more_is_better else np.nanargmin(values)
         row, column = np.unravel_index(int(best), values.shape)
-        frame = {"fill": False, "ec": ACCENT, "lw": 3}
-        from matplotlib.patches import Rectangle
-
-        ax.add_patch(Rectangle((float(column) - 0.5, float(row) - 0.5), 1, 1, **frame))  # type: ignore[arg-type]
-        bar.ax.set_title("frame: best", fontsize=10, color=ACCENT)
+        ax.add_patch(Rectangle((float(column) - 0.5, float(row) - 0.5), 1, 1, fill=False, ec=ACCENT, lw=3))
 
 
 def _cells(swept: Sweep, name: str, down: str, across: str) -> tuple[pd.DataFrame, bool]:
@@ -129,15 +132,16 @@ def _cells(swept: Sweep, name: str, down: str, across: str) -> tuple[pd.DataFram
     return frame.pivot_table(index=down, columns=across, values="#", aggfunc="mean"), True
 
 
-def _ticks(values: NDArray[Any], count: int) -> tuple[NDArray[np.int64], list[str]]:
-    pitch = max(1, -(-count // 12))
-    places = np.arange(0, count, pitch)
-    return places, [number(float(f"{value:.4g}")) if abs(value) < 1000 else f"{value:,.0f}" for value in values[places]]
+def _ticks(values: NDArray[np.float64], count: int) -> tuple[NDArray[np.int64], list[str], str]:
+    """Return which places are labelled, with what, and the word of their scale."""
+    places = np.arange(0, count, max(1, -(-count // 12)))
+    factor, word = scale_of(values)
+    return places, [number(float(f"{value / factor:.4g}")) for value in values[places]], word
 
 
 def _write(ax: Axes, values: NDArray[np.float64], wording: Wording) -> None:
     spread = np.nanmax(values) - np.nanmin(values)
-    digits = wording.digits if wording.digits is not None else max(0, 2 - int(np.floor(np.log10(spread or 1.0))) - 1)
+    digits = wording.digits if wording.digits is not None else max(0, 2 - int(np.floor(np.log10(spread or 1.0))))
     dark = np.nanmin(values) + 0.6 * spread
     for (row, column), value in np.ndenumerate(values):
         text = "-" if np.isnan(value) else f"{value:,.{digits}f}"
@@ -149,35 +153,41 @@ def _pairs(ax: Axes, swept: Sweep, name: str, wording: Wording) -> None:
     pairs = list(combinations(swept.inputs, 2))
     across = int(np.ceil(np.sqrt(len(pairs))))
     figure: Any = ax.figure
-    parts = ax.get_subplotspec()
+    spec = ax.get_subplotspec()
+    assert spec is not None
     ax.set_axis_off()
-    ax.set_title(f"{_title(swept, name, wording)}: each pair, the mean over the rest", loc="left", pad=24)
-    inner = parts.subgridspec(-(-len(pairs) // across), across) if parts is not None else None
+    said = f"{_title(swept, name, wording)}: each pair, the mean over the rest"
+    figure.suptitle(said + ("; frames: the best" if wording.more_is_better is not None else ""), x=0.01, ha="left")
+    inner = spec.subgridspec(-(-len(pairs) // across), across)
     for place, (down, beside) in enumerate(pairs):
-        part = figure.add_subplot(inner[place // across, place % across] if inner is not None else None)
-        _map(part, swept, name, wording, down, beside)
+        _map(figure.add_subplot(inner[place // across, place % across]), swept, name, wording, down, beside)
 
 
 def goal(found: Goal, ax: Axes | None = None) -> Axes:
     """Draw the statistic against the value tried, with the goal and the value that reaches it."""
     ax = axes(ax)
-    frame = found.evaluations
+    frame, chance = found.evaluations, found.what.startswith("chance")
     y = frame["statistic"].to_numpy()
-    factor, _ = scale_of(np.append(y, found.goal))
+    said = per_cent(found.goal) if chance else number(found.goal)
     errors = frame["error"].fillna(0).to_numpy()
     ax.errorbar(frame["value"], y, errors, color=DARK, marker="o", lw=1.6, capsize=3, label="tried, with 95 % error")
-    ax.axhline(found.goal, color=INK, lw=1, ls=":", label=f"goal {number(found.goal)}")
-    said = number(float(f"{float(found.value):.5g}"))
-    ax.axvline(float(found.value), color=ACCENT, lw=2, ls="--", label=f"reached at {said}")
-    if found.value.error == found.value.error:
-        ax.axvspan(found.value.low, found.value.high, color=ACCENT, alpha=0.15, lw=0, label="its 95 % error")
-    scaled_ticks(ax.yaxis, factor)
-    scaled_ticks(ax.xaxis, 1.0)
-    ax.set_xlabel(found.name.replace("_", " "))
-    ax.set_ylabel(found.what.replace("_", " "))
-    ax.set_title(
-        f"Which {found.name.replace('_', ' ')} makes the {found.what.replace('_', ' ')} {number(found.goal)}", loc="left"
-    )
+    ax.axhline(found.goal, color=INK, lw=1, ls=":", label=f"goal {said}")
+    value = " ".join(with_error(found.value))
+    ax.axvline(float(found.value), color=ACCENT, lw=2, ls="--", label=f"reached at {value}")
+    if found.value.error > 0:
+        ax.axvspan(found.value.low, found.value.high, color=ACCENT, alpha=0.15, lw=0)
+    side, word = scale_of(frame["value"].to_numpy())
+    scaled_ticks(ax.xaxis, side)
+    ax.set_xlabel(quantity_label(found.name.replace(".", " "), found.unit, word))
+    what = found.what.replace("_", " ")
+    if chance:
+        ax.yaxis.set_major_formatter(lambda share, _: f"{100 * share:.0f} %")
+        ax.set_ylabel(what)
+    else:
+        factor, word = scale_of(np.append(y, found.goal))
+        scaled_ticks(ax.yaxis, factor)
+        ax.set_ylabel(quantity_label(what, found.outcome_unit, word))
+    ax.set_title(f"Which {found.name.replace('_', ' ').replace('.', ' ')} makes the {what} {said}", loc="left")
     ax.legend(frameon=False)
     bare(ax)
     return ax

@@ -191,7 +191,7 @@ def _paired_figures(a: Result, b: Result) -> list[tuple[str, Estimate, bool]]:
         return [("mean", Estimate(math.nan), True)]
     one, two = (Sample(np.where(both, r.values, np.nan), r.bounds, r.independent) for r in (a, b))
 
-    def of(terms: NDArray[Any], value: float | None = None) -> Estimate:
+    def of(terms: NDArray[Any], value: float | None = None, least: float = 0.0) -> Estimate:
         full = np.full(len(both), np.nan)
         full[both] = terms
         sample = Sample(full, a.bounds, a.independent)
@@ -199,13 +199,14 @@ def _paired_figures(a: Result, b: Result) -> list[tuple[str, Estimate, bool]]:
         if not sample.has_error:
             return Estimate(centre)
         variance = float(terms.var(ddof=1)) / len(terms) if a.independent else sample.variance_of_mean(terms)
-        reach = sample.student * math.sqrt(variance)
+        reach = max(sample.student * math.sqrt(variance), least)
         return Estimate(centre, centre - reach, centre + reach)
 
     figures = [("mean", of(two.valid - one.valid))]
     for q in PERCENTILES:
         value = float(two.quantile(q / 100)) - float(one.quantile(q / 100))
-        figures.append((f"P{q}", of(_influence(two, q / 100) - _influence(one, q / 100), value)))
+        (terms, slope), (others, other_slope) = _influence(two, q / 100), _influence(one, q / 100)
+        figures.append((f"P{q}", of(terms - others, value, least=abs(slope - other_slope) / one.count)))
     if a.target is not None and a.target == b.target:
         figures.append((f"chance above {a.target:g}", of((two.valid > a.target) * 1.0 - (one.valid > a.target))))
     higher = (two.valid > one.valid) * 1.0
@@ -220,12 +221,13 @@ def _chance(sample: Sample) -> Estimate:
     return chance(Sample(sample.valid, sample.starts, sample.independent), above=0.0)
 
 
-def _influence(sample: Sample, level: float) -> Floats:
-    """Return each trial's influence on a quantile: (level - [value <= quantile]) / density there."""
+def _influence(sample: Sample, level: float) -> tuple[Floats, float]:
+    """Return each trial's influence on a quantile, (level - [value <= quantile]) x slope, and the slope, 1 / density."""
     reach = min(level, 1 - level) * min(0.5, 2 * sample.count ** (-1 / 3))
     low, high = sample.quantile(level - reach), sample.quantile(level + reach)
     with np.errstate(invalid="ignore"):
-        return np.asarray((level - (sample.valid <= sample.quantile(level))) * (high - low) / (2 * reach))
+        slope = float((high - low) / (2 * reach))
+        return (level - (sample.valid <= sample.quantile(level))) * slope, slope
 
 
 def _unpaired_figures(a: Result, b: Result) -> list[tuple[str, Estimate, bool]]:

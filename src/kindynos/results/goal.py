@@ -27,6 +27,7 @@ class Goal:
     trials: int
     seed: int
     unit: str | None = None
+    outcome_unit: str | None = None
 
     def __repr__(self) -> str:
         return f"<{self.name} = {self.value!r} makes the {self.what} {self.goal:g}; {len(self.evaluations)} values tried>"

@@ -1,0 +1,140 @@
+"""Scenarios side by side: on the same draws, from other seeds, and from figures known elsewhere."""
+
+import tempfile
+from pathlib import Path
+
+import matplotlib as mpl
+import numpy as np
+from matplotlib.figure import Figure
+from scipy import stats
+
+import kindynos as kd
+from tests.common import Case, investment
+
+mpl.use("Agg")
+
+
+class OnTheSameDraws(Case):
+    @classmethod
+    def setUpClass(cls):
+        cls.model = investment()
+        scenarios = {"as planned": {}, "dearer": {"price": 320.0}, "wilder": {"flow": kd.Normal(90, 25)}}
+        cls.compared = cls.model.compare(scenarios, trials=4000, seed=3)
+
+    def test_table_has_each_runs_own_figures(self):
+        table = self.compared.table()
+        run = self.model.replace(price=320.0).simulate(4000, seed=3)
+        self.assertEqual(table.loc[("net_value", "P5"), ("dearer", "value")], run["net_value"].percentile(5))
+        self.assertEqual(table.loc[("net_value", "mean"), ("dearer", "error")], run["net_value"].mean.error)
+
+    def test_paired_differences(self):
+        frame = self.compared.differences().loc["net_value"]
+        shift = frame.loc["dearer"]
+        for statistic in ("mean", "P5", "P50", "P95"):  # a price only shifts the law: exactly, without an error
+            self.assertAlmostEqual(shift.loc[statistic, "difference"], -20, 8)
+            self.assertLess(shift.loc[statistic, "error"], 1e-9)
+        self.assertEqual(shift.loc["higher in the same trial", "difference"], 0)
+        wild = frame.loc["wilder"]
+        self.assertLess(wild.loc["mean", "error"], 0.7 * self.compared.result("wilder", "net_value").mean.error)
+        factor = sum(1.1**-t for t in range(1, 6))
+        wanted = (25 - 10) * factor * stats.norm.ppf(0.05)
+        self.assertLess(abs(wild.loc["P5", "difference"] - wanted), 1.5 * wild.loc["P5", "error"])
+        self.assertAlmostEqual(wild.loc["higher in the same trial", "difference"], 0.5, delta=0.02)
+        self.assertTrue(frame["paired"].all())
+
+    def test_errors_of_differences_cover_the_truth(self):
+        factor = sum(1.1**-t for t in range(1, 6))
+        true = {"mean": 2 * factor, "P5": 2 * factor + 5 * factor * stats.norm.ppf(0.05)}
+        hits = dict.fromkeys(true, 0)
+        changes = {"a": {}, "b": {"flow": kd.Normal(92, 15)}}
+        for seed in range(60):
+            frame = self.model.compare(changes, 1000, seed, sampling="random").differences().loc[("net_value", "b")]
+            for name, value in true.items():
+                hits[name] += frame.loc[name, "low"] <= value <= frame.loc[name, "high"]
+        for name, count in hits.items():
+            self.assertTrue(52 <= count <= 60, (name, count))
+
+    def test_dominance(self):
+        frame = self.compared.dominance("net_value")
+        self.assertTrue(frame.loc[("as planned", "dearer"), ["first order", "second order"]].all())
+        self.assertFalse(frame.loc[("dearer", "as planned"), ["first order", "second order"]].any())
+        calm = frame.loc[("as planned", "wilder")]  # the same mean and less risk: second order alone
+        self.assertEqual((calm["first order"], calm["by chance"]), (False, False))
+        self.assertTrue(calm["second order"] or calm["by chance, second"])
+        self.assertGreater(frame.loc[("wilder", "as planned"), "against, second"], 5)
+
+    def test_pictures(self):
+        for kind, axis in (("cumulative", "at or below"), ("survival", "above")):
+            ax = self.compared.plot("net_value", kind, ax=Figure().subplots())
+            self.assertEqual([text.get_text() for text in ax.get_legend().get_texts()], self.compared.scenarios)
+            self.assertIn(axis, ax.get_ylabel())
+            y = ax.lines[0].get_ydata()
+            self.assertTrue((np.diff(y) >= 0).all() if kind == "cumulative" else (np.diff(y) <= 0).all())
+        ax = self.compared.plot("net_value", "boxes", ax=Figure().subplots())
+        self.assertEqual([label.get_text() for label in ax.get_yticklabels()], self.compared.scenarios)
+        with self.fails("kind", "'pie'"):
+            self.compared.plot("net_value", "pie")
+
+    def test_survival_of_a_first_period(self):
+        model = kd.Model("m", periods=8, start=2030)
+        model.driver("x", kd.Uniform(0, 1), each="period")
+        model.outcome("hit", "first_period(x > 0.9)")
+        ax = kd.plots.survival(model.simulate(2000, seed=1), "hit", ax=Figure().subplots())
+        self.assertIn("2,000 trials", ax.get_title(loc="left"))
+        self.assertAlmostEqual(ax.lines[0].get_ydata()[-1], 0.9**8, delta=0.04)
+
+
+class Unpaired(Case):
+    def test_other_seeds_are_independent_samples(self):
+        one, two = investment().simulate(3000, seed=1), investment(price=310.0).simulate(3000, seed=2)
+        frame = kd.compare({"a": one, "b": two}).differences().loc[("net_value", "b")]
+        self.assertFalse(frame["paired"].any())
+        error = np.hypot(one["net_value"].mean.error, two["net_value"].mean.error)
+        self.assertAlmostEqual(frame.loc["mean", "error"], error)
+        a, b = one["net_value"].values, two["net_value"].values
+        wanted = stats.mannwhitneyu(b, a).statistic / (len(a) * len(b))
+        self.assertAlmostEqual(frame.loc["higher in any two trials", "difference"], wanted)
+
+    def test_a_mean_from_elsewhere(self):
+        run = investment().simulate(3000, seed=1)
+        compared = kd.compare({"ours": run, "theirs": kd.Reported(50.0, sd=30.0, n=400)})
+        row = compared.differences().loc[("net_value", "theirs", "mean")]
+        self.assertAlmostEqual(row["difference"], 50 - run["net_value"].mean)
+        self.assertAlmostEqual(row["error"], np.hypot(run["net_value"].mean.error, 1.959964 * 30 / 20), 4)
+        self.assertEqual(compared.table().loc[("net_value", "sd"), ("theirs", "value")], 30)
+        with self.fails("only the mean"):
+            compared.result("theirs", "net_value")
+
+
+class Stating(Case):
+    def test_scenarios_in_a_file(self):
+        model = investment()
+        model.scenario("dear yard", price=320.0, flow=kd.Normal(85, 10))
+        with tempfile.TemporaryDirectory() as folder:
+            path = Path(folder, "m.toml")
+            path.write_text(model.to_toml(), encoding="utf-8")
+            loaded = kd.load_model(path)
+            path.write_text(model.to_toml() + "\n[scenarios.bad]\nfre = 3", encoding="utf-8")
+            with self.fails("scenarios.bad", "fre", kind=kd.FileError):
+                kd.load_model(path)
+        self.assertEqual(loaded.scenarios, model.scenarios)
+        compared = loaded.compare(trials=500, seed=1)
+        self.assertEqual(compared.scenarios, ["as stated", "dear yard"])
+
+    def test_mistakes(self):
+        model = investment()
+        model.scenario("a", price=320.0)
+        model.scenario("a", price=320.0)
+        for call, words in (
+            (lambda: model.scenario("a", price=1.0), ("there already",)),
+            (lambda: model.scenario("b", prise=1.0), ("'b'", "'prise'", "did you mean 'price'")),
+            (lambda: model.scenario("b", net_value=1.0), ("is a line",)),
+            (lambda: investment().compare(), ("no scenarios",)),
+            (lambda: model.compare({"x": {}, "y": {"hurdel": 0.1}}), ("'y'", "did you mean 'hurdle'")),
+            (lambda: model.compare({"x": {}}, 100), ("at least two",)),
+            (lambda: model.compare({"x": {}, "y": 3}), ("'y'", "replacements")),
+            (lambda: kd.compare({"x": model.simulate(100), "y": 3}), ("'y'", "Reported")),
+            (lambda: kd.Reported(1.0, sd=0.0, n=9), ("sd", "above 0")),
+        ):
+            with self.subTest(words=words), self.fails(*words):
+                call()
