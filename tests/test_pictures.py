@@ -41,12 +41,12 @@ class Pictures(Case):
         self.assertLess(np.abs(edges).min(), 1e-9)  # no bar lies on both sides of the target
         self.assertEqual(len(kd.plots.distribution(value, ax=self.axes(), bins=12).patches), 14)
 
-    def test_driver_ranking(self):
+    def test_ranking_of_drivers(self):
         model = kd.Model("m")
         model.driver("up", kd.Normal(0, 1))
         model.driver("down", kd.Normal(0, 2))
         model.outcome("y", "up - down")
-        ax = kd.plots.driver_ranking(model.simulate(4000, seed=1), "y", ax=self.axes())
+        ax = kd.plots.sensitivity(model.simulate(4000, seed=1), "y", ax=self.axes())
         self.assertEqual([label.get_text() for label in ax.get_yticklabels()], ["down", "up"])
         self.assertLess(ax.patches[0].get_width(), -0.8)
         self.assertAlmostEqual(sum(float(text.get_text().split()[0]) for text in ax.texts), 100, delta=0.05)

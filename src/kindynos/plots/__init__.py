@@ -5,9 +5,9 @@ from __future__ import annotations
 from kindynos.plots.comparison import comparison
 from kindynos.plots.convergence import convergence
 from kindynos.plots.distribution import distribution
-from kindynos.plots.drivers import driver_ranking
 from kindynos.plots.fan import fan
 from kindynos.plots.law import law
+from kindynos.plots.sensitivity import sensitivity
 from kindynos.plots.style import save_figure
 from kindynos.plots.survival import survival
 from kindynos.plots.sweep import goal, sweep
@@ -16,11 +16,11 @@ __all__ = [
     "comparison",
     "convergence",
     "distribution",
-    "driver_ranking",
     "fan",
     "goal",
     "law",
     "save_figure",
+    "sensitivity",
     "survival",
     "sweep",
 ]

@@ -59,7 +59,7 @@ def write_run(run: Run, stage: Path) -> list[str]:
 
 
 def _write_figures(run: Run, stage: Path) -> list[str]:
-    from kindynos.plots import distribution, driver_ranking, fan, save_figure
+    from kindynos.plots import distribution, fan, save_figure, sensitivity
 
     names = []
     for outcome in run.outcomes:
@@ -67,7 +67,7 @@ def _write_figures(run: Run, stage: Path) -> list[str]:
         save_figure(stage / f"{outcome}.png", partial(draw, run[outcome]))
         names.append(f"{outcome}.png")
         if not run[outcome].is_row and run.drivers:
-            save_figure(stage / f"{outcome}-drivers.png", partial(driver_ranking, run, outcome))
+            save_figure(stage / f"{outcome}-drivers.png", partial(sensitivity, run, outcome))
             names.append(f"{outcome}-drivers.png")
     for name in run.kept:
         if run[name].is_row and name not in run.outcomes:

@@ -61,6 +61,11 @@ class Run:
         return self._blocks.trials
 
     @property
+    def program(self) -> Program:
+        """The model as it was run."""
+        return self._program
+
+    @property
     def draws(self) -> tuple[str, int, Blocks]:
         """What decides the draws: two runs in which it is alike share those of drivers of one name."""
         return self._plan.label, self.seed, self._blocks
@@ -199,15 +204,18 @@ class Run:
 
         return outcome_table(self)
 
-    def sensitivity(self, name: str, by_period: bool = False) -> pd.DataFrame:
-        """Return what drives a quantity: rank correlation and share of variance per driver, largest first.
+    def sensitivity(self, name: str, method: str = "rank", by_period: bool = False, **options: Any) -> pd.DataFrame:
+        """Return what drives a quantity, a row a driver, the strongest first.
 
-        A driver with a value each period counts as one, or, with ``by_period``, period by period. See
-        ``kindynos.results.sensitivity`` for the measures. Raises RunError for a row: name one period's line instead.
+        ``method`` is "rank" (Spearman's correlation), "regression" (standardised coefficients), "swing" (each driver at its P10
+        and P90 alone), "conditional" (the outcome across slices of each driver), "sobol" (first-order and total shares of
+        independent drivers), "shapley" (shares with correlated drivers too) or "tail" (the drivers in the worst trials). A
+        driver with a value each period counts as one, or period by period with ``by_period``. ``options`` are the method's
+        own: see its function in ``kindynos.results.sensitivity``. Raises RunError for a row: name one period's line instead.
         """
-        from kindynos.results.sensitivity import rank_sensitivity
+        from kindynos.results.sensitivity import sensitivity
 
-        return rank_sensitivity(self, name, by_period)
+        return sensitivity(self, name, method, by_period, options)
 
     def survival(self, name: str) -> pd.DataFrame:
         """Return the share of trials in which a first period has not come yet, after each period, with its 95 % interval.
@@ -248,7 +256,7 @@ class Run:
 
         For drivers with a value each period it is the average over the periods; for ``kind="linear"`` the linear correlation.
         """
-        from kindynos.results.sensitivity import reached_correlations
+        from kindynos.results.correlations import reached_correlations
 
         return reached_correlations(self, self._program.links)
 

@@ -1,0 +1,72 @@
+"""What the measures of sensitivity share: the inputs of a run, its outcome, and working it out at other drivers."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass
+from typing import TYPE_CHECKING
+
+import numpy as np
+from numpy.typing import NDArray
+
+from kindynos.errors import RunError, nearest
+
+if TYPE_CHECKING:
+    from kindynos.results.run import Run
+
+Floats = NDArray[np.float64]
+
+
+@dataclass(frozen=True)
+class Input:
+    """A driver, or one period of it."""
+
+    label: str
+    driver: str
+    period: int | None = None
+
+    def rows(self, run: Run) -> Floats:
+        """Its values in the run, ``(1, trials)`` or ``(periods, trials)``."""
+        values = np.atleast_2d(run[self.driver].values)
+        return values if self.period is None else values[self.period : self.period + 1]
+
+
+def inputs_of(run: Run, outcome: str, by_period: bool) -> list[Input]:
+    """Return the drivers that reach the outcome; those with a value each period one by one where asked.
+
+    Raises RunError when there is none.
+    """
+    reach = run.program.ancestors([outcome])
+    found = []
+    for name, driver in run.program.drivers.items():
+        if name == outcome or name not in reach:
+            continue
+        if by_period and driver.each:
+            found += [Input(f"{name} {label}", name, period) for period, label in enumerate(run.labels)]
+        else:
+            found.append(Input(name, name))
+    if not found:
+        raise RunError(f"sensitivity: no driver reaches {outcome!r}")
+    return found
+
+
+def valid_outcome(run: Run, outcome: str) -> tuple[Floats, NDArray[np.bool_]]:
+    """Return the outcome's values and which of them are finite; raises RunError for a row or when too few are."""
+    result = run[outcome]
+    if result.is_row:
+        raise RunError(
+            f"sensitivity: {outcome!r} is a row; ask for a quantity with one number a trial, such as total({outcome})"
+        )
+    valid = np.isfinite(result.values)
+    if np.count_nonzero(valid) < 2:
+        raise RunError(f"sensitivity: {outcome!r} has no two trials with a value")
+    return result.values, valid
+
+
+def work_out(run: Run, outcome: str, drawn: Mapping[str, Floats], trials: int) -> Floats:
+    """Return the outcome at other values of the drivers, ``(trials,)``."""
+    missing = [name for name in run.program.ancestors([outcome]) if name in run.program.drivers and name not in drawn]
+    if missing:
+        raise RunError(f"sensitivity: no values for {missing[0]!r}{nearest(missing[0], drawn)}")
+    values, _ = run.program.evaluate(drawn, trials, [outcome])
+    return np.broadcast_to(values[outcome], (trials,))
