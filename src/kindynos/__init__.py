@@ -66,6 +66,7 @@ if TYPE_CHECKING:
     from kindynos.errors import ParameterError as ParameterError
     from kindynos.errors import RunError as RunError
     from kindynos.errors import StoppedError as StoppedError
+    from kindynos.errors import TrialError as TrialError
     from kindynos.finance.annuities import capital_recovery as capital_recovery
     from kindynos.finance.annuities import equivalent_annual as equivalent_annual
     from kindynos.finance.annuities import future_value as future_value
@@ -98,6 +99,7 @@ if TYPE_CHECKING:
     from kindynos.results.goal import Goal as Goal
     from kindynos.results.result import Result as Result
     from kindynos.results.run import Run as Run
+    from kindynos.results.saved import open_run as open_run
     from kindynos.results.sweep import Sweep as Sweep
     from kindynos.results.sweep import sweep as sweep
 
@@ -116,7 +118,8 @@ _HOMES = {
     "distributions.smooth": "SmoothPercentiles smooth_percentiles",
     "engine.precision": "Precision",
     "errors": (
-        "DataWarning FileError FitWarning FormulaError GoalError KindynosError ModelError ParameterError RunError StoppedError"
+        "DataWarning FileError FitWarning FormulaError GoalError KindynosError ModelError ParameterError RunError "
+        "StoppedError TrialError"
     ),
     "finance.annuities": "capital_recovery equivalent_annual future_value levelized_cost payment present_value",
     "finance.cash_flow": "npv",
@@ -130,6 +133,7 @@ _HOMES = {
     "plots": "plots",
     "results.comparison": "Comparison Reported compare",
     "results.goal": "Goal",
+    "results.saved": "open_run",
     "results.sweep": "Sweep sweep",
     "results.estimate": "Estimate Estimates",
     "results.result": "Result",

@@ -33,6 +33,17 @@ class RunError(KindynosError):
     """A simulation failed, or a run cannot answer what was asked of it."""
 
 
+class TrialError(RunError):
+    """A calculation failed in one trial: ``place`` counts from the first trial it was given."""
+
+    def __init__(self, place: int, reason: str, inputs: str) -> None:
+        super().__init__(f"failed in trial {place} of those given: {reason}; with {inputs}")
+        self.place, self.reason, self.inputs = place, reason, inputs
+
+    def __reduce__(self) -> tuple[type[TrialError], tuple[int, str, str]]:
+        return TrialError, (self.place, self.reason, self.inputs)
+
+
 class StoppedError(RunError):
     """A simulation was interrupted; ``done`` of ``total`` trials were complete."""
 

@@ -8,12 +8,17 @@ import click
 
 from kindynos import __version__
 from kindynos.cli.check import check
+from kindynos.cli.compare import compare
 from kindynos.cli.demo import demo
 from kindynos.cli.distributions import distributions
+from kindynos.cli.drivers import drivers
 from kindynos.cli.run import run
+from kindynos.cli.solve import solve
+from kindynos.cli.sweep import sweep
+from kindynos.cli.trial import trial
 from kindynos.errors import KindynosError, RunError
 
-COMMANDS = (demo, check, run, distributions)
+COMMANDS = (demo, check, run, compare, sweep, solve, drivers, trial, distributions)
 
 
 @click.group(context_settings={"help_option_names": ["-h", "--help"], "max_content_width": 100})
@@ -28,6 +33,8 @@ def cli() -> None:
       kindynos demo                    an invented ferry company's files, and what can be done with them
       kindynos check night_ferry.toml  read a model, show its base case, warn of what looks wrong
       kindynos run night_ferry.toml    simulate it
+      kindynos compare ..., sweep ..., solve ..., drivers ..., trial ...
+                                       scenarios, grids of values, goals, what matters, one trial read through
       kindynos distributions           the laws a driver may have
 
     Exit status: 0 done, 1 the run failed, 2 bad input.

@@ -7,7 +7,7 @@ from pathlib import Path
 
 import click
 
-from kindynos.cli.common import Bar, changed, model_argument, set_option
+from kindynos.cli.common import Bar, changed, json_option, model_argument, set_option
 
 
 @click.command()
@@ -19,7 +19,11 @@ from kindynos.cli.common import Bar, changed, model_argument, set_option
 @set_option
 @click.option("--keep", multiple=True, metavar="NAME", help="Also write this line and draw it; repeatable. Needs --out.")
 @click.option("--out", type=click.Path(path_type=Path), metavar="DIR", help="Write trials, summary and figures there.")
-@click.option("--json", "as_data", is_flag=True, help="Print the summary as JSON, for other programs.")
+@click.option("--parquet", is_flag=True, help="With --out: the trials as Parquet instead of CSV.")
+@click.option(
+    "--save", "saved", type=click.Path(path_type=Path), metavar="FILE.parquet", help="Keep the run, to open or compare."
+)
+@json_option
 def run(
     file: Path,
     trials: int,
@@ -29,6 +33,8 @@ def run(
     changes: tuple[str, ...],
     keep: tuple[str, ...],
     out: Path | None,
+    parquet: bool,
+    saved: Path | None,
     as_data: bool,
 ) -> None:
     """Simulate the model in FILE and report its outcomes, each figure with its sampling error.
@@ -37,6 +43,7 @@ def run(
       kindynos run night_ferry.toml --trials 50000 --seed 11
       kindynos run night_ferry.toml --set fare=58 --set load=0.55
       kindynos run night_ferry.toml --out results --keep cash_flow
+      kindynos run night_ferry.toml --save spring.parquet
     """
     from kindynos.model.file import load_model
     from kindynos.reports.files import staged, write_run
@@ -45,7 +52,9 @@ def run(
     with staged(out) if out else nullcontext() as stage:
         with Bar("simulating") as progress:
             found = model.simulate(trials, seed, sampling, workers, progress, keep)
-        written = write_run(found, stage) if stage else []
+        written = write_run(found, stage, parquet) if stage else []
+        if saved is not None:
+            found.save(saved)
         if as_data:
             from kindynos.reports.summary import as_json, summary
 

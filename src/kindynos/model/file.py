@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import re
 import tomllib
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from pathlib import Path
 from typing import Any
 
@@ -13,7 +13,9 @@ from kindynos.distributions.registry import law_from, parameters_of
 from kindynos.errors import FileError, KindynosError, ModelError
 from kindynos.model.links import Link
 from kindynos.model.model import Model
-from kindynos.model.quantities import Driver, Given, Line
+from kindynos.model.program import Program
+from kindynos.model.quantities import Driver, Given, Line, Quantity
+from kindynos.model.timeline import Timeline
 
 _BARE = re.compile(r"[A-Za-z0-9_-]+")  # a key that needs no quotes
 LARGEST = 1_000_000  # bytes of a model file
@@ -30,7 +32,15 @@ def load_model(path: str | Path) -> Model:
     <model 'Tickets': 1 given figure, 0 drivers, 1 line>
     """
     path = Path(path)
-    document = _read(path)
+    return _built(path, _read(path))
+
+
+def model_from_text(text: str, source: str = "model") -> Model:
+    """Return the model in the text of a model file; errors name the ``source``."""
+    return _built(Path(source), tomllib.loads(text))
+
+
+def _built(path: Path, document: dict[str, Any]) -> Model:
     from kindynos.model.schema import checked
 
     content = checked(path, document)
@@ -105,24 +115,36 @@ class _place:  # noqa: N801  # read as a word in a with statement
 
 def to_toml(model: Model) -> str:
     """Return a model as the text of a model file; raises ModelError for a line that is a function."""
-    head: dict[str, Any] = {"name": model.name}
-    timeline = model.timeline
+    for quantity in model.quantities.values():
+        if isinstance(quantity, Line) and quantity.formula is None:
+            raise ModelError(f"line {quantity.name!r} is a Python function, which a model file cannot hold")
+    scenarios = [_table(f"scenarios.{name}", changes) for name, changes in model.scenarios.items()]
+    parts = _stated(model.name, model.timeline, list(model.quantities.values()), model.links)
+    return "\n".join([*parts, *scenarios])
+
+
+def stated(program: Program) -> str:
+    """Return what a model file can hold of a program: all but its functions, and its formulas only if it has no functions."""
+    lines = list(program.lines.values())
+    kept = lines if all(line.formula is not None for line in lines) else []
+    quantities: list[Quantity] = [*program.givens.values(), *program.drivers.values(), *kept]
+    return "\n".join(_stated(program.name, program.timeline, quantities, program.links))
+
+
+def _stated(name: str, timeline: Timeline, quantities: Sequence[Quantity], links: Sequence[Link]) -> list[str]:
+    head: dict[str, Any] = {"name": name}
     if timeline.periods is not None:
         head |= {"periods": timeline.periods, "start": timeline.start, "every": timeline.every}
     parts = [_table("model", head)]
-    quantities = model.quantities.values()
     parts += [_table(f"given.{q.name}", _given(q)) for q in quantities if isinstance(q, Given)]
     parts += [_table(f"drivers.{q.name}", _driver(q)) for q in quantities if isinstance(q, Driver)]
     for q in quantities:
         if isinstance(q, Line):
-            if q.formula is None:
-                raise ModelError(f"line {q.name!r} is a Python function, which a model file cannot hold")
             entries = {"formula": q.formula, "unit": q.unit}
             place = "outcomes" if q.outcome else "lines"
             parts.append(_table(f"{place}.{q.name}", {**entries, "target": q.target} if q.outcome else entries))
-    parts += [f"[{_table('correlations', _link(link)).replace(chr(10), ']' + chr(10), 1)}" for link in model.links]
-    parts += [_table(f"scenarios.{name}", changes) for name, changes in model.scenarios.items()]
-    return "\n".join(parts)
+    parts += [f"[{_table('correlations', _link(link)).replace(chr(10), ']' + chr(10), 1)}" for link in links]
+    return parts
 
 
 def _given(given: Given) -> dict[str, Any]:

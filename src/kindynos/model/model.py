@@ -70,11 +70,6 @@ class Model(Studies):
         return tuple(self._links)
 
     @property
-    def scenarios(self) -> Mapping[str, Mapping[str, Any]]:
-        """The named sets of replacements."""
-        return {name: dict(changes) for name, changes in self._scenarios.items()}
-
-    @property
     def timeline(self) -> Timeline:
         """The periods and their labels."""
         return self._timeline
@@ -220,6 +215,43 @@ class Model(Studies):
             raise ModelError("correlate: a correlation is of two drivers; give several as a matrix")
         self._link(checked_link(names, figure, **options))
 
+    @classmethod
+    def from_function(
+        cls,
+        function: Callable[..., Any],
+        drivers: Mapping[str, Any],
+        outcomes: str | Sequence[str] | Mapping[str, Mapping[str, Any]],
+        *,
+        given: Mapping[str, Any] | None = None,
+        name: str | None = None,
+        periods: int | None = None,
+        each_trial: bool | None = None,
+    ) -> Model:
+        """Return a model of a calculation that is there already.
+
+        ``drivers`` are distributions by argument, or the keywords of ``driver`` (``{"distribution": ..., "each": "period"}``);
+        ``given`` are figures; arguments with a default may be left out. ``outcomes`` names what the function returns: one
+        value, several in order, or values by name; ``{"profit": {"unit": "EUR", "target": 0}}`` says more. The function, or
+        object that can be called, gets arrays, the trials last, if that gives what single numbers give, and otherwise floats,
+        trial by trial, spread over processes where that pays; ``each_trial`` decides it. A trial that fails is told, with its
+        drivers and how to run it alone. Raises ModelError for arguments that do not fit.
+
+        >>> from kindynos import Normal
+        >>> model = Model.from_function(lambda sold: 42 * sold, {"sold": Normal(1000, 100)}, "sales")
+        >>> round(model.simulate(1000, seed=1)["sales"].mean)
+        42000
+        """
+        from kindynos.model.from_function import fill
+
+        model = cls(name or str(getattr(function, "__name__", type(function).__name__)), periods)
+        fill(model, function, drivers, outcomes, given or {}, each_trial)
+        return model
+
+    def add_line(self, line: Line) -> None:
+        """Add a line that is made already."""
+        self._checked(line.name)
+        self._add(line)
+
     def _link(self, link: Link) -> None:
         for name in link.names:
             if not isinstance(name, str):
@@ -305,21 +337,6 @@ class Model(Studies):
         other = self.replace()
         other._links = []
         return other
-
-    def scenario(self, name: str, /, **replacements: Any) -> None:
-        """Declare a named set of replacements for given figures and drivers, as ``replace`` takes them; see ``compare``.
-
-        Raises ModelError or ParameterError for what cannot be replaced so, and for a name that is taken by another set.
-        """
-        if not isinstance(name, str) or not name.strip():
-            raise ModelError(f"scenario: the name must be a text that is not empty, not {shown(name)}")
-        if self._scenarios.get(name, replacements) != replacements:
-            raise ModelError(f"scenario {name!r} is there already, with other replacements")
-        try:
-            self.replace(**replacements)
-        except KindynosError as error:
-            raise type(error)(f"scenario {name!r}: {str(error).removeprefix('replace: ')}") from None
-        self._scenarios[name] = dict(replacements)
 
     def compiled(self) -> Program:
         """Return the model made ready to run; raises ModelError or FormulaError for what cannot be worked out."""

@@ -13,7 +13,7 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from kindynos.errors import KindynosError, ModelError
+from kindynos.errors import KindynosError, ModelError, TrialError
 from kindynos.model.formula import Kind, Node
 from kindynos.model.formula.group import Group
 from kindynos.model.formula.tree import Scope
@@ -63,6 +63,9 @@ class Probe:
         random = {name for name in line.needs if kinds[name].random}
         whole = call(line, inputs, self.trials, tables)
         kind = self._kind_of(line, whole)
+        if getattr(getattr(line.function, "once", None), "each_trial", False):  # one by one, trials cannot mix
+            self.values[line.name] = whole.reshape(kind.shape(self.periods, self.trials))
+            return kind
         if not _same(whole, call(line, inputs, self.trials, tables)):
             raise ModelError(f"line {line.name!r} gives other values when it is called again; make what is random a driver")
         answers = []
@@ -112,6 +115,8 @@ def call(line: Line, inputs: Mapping[str, Floats], trials: int, tables: Collecti
     try:
         with np.errstate(all="ignore"):
             answer = _one_by_one(line.function, views, trials, tables) if line.each_trial else line.function(**views)
+    except TrialError:
+        raise
     except KindynosError as error:
         raise ModelError(f"line {line.name!r}: {error}") from None
     except Exception as error:

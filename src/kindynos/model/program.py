@@ -44,6 +44,7 @@ class Program:
     links: tuple[Link, ...] = ()
     together: tuple[DriverGroup, ...] = ()
     repairs: tuple[Repair, ...] = ()
+    recorded: bool = False  # whether its lines were read from a saved run without their functions
 
     @property
     def periods(self) -> int:
@@ -107,10 +108,20 @@ class Program:
         """Return the drivers at their base values, as one trial."""
         return {name: np.full(driver.kind.shape(self.periods, 1), driver.base_value) for name, driver in self.drivers.items()}
 
+    @property
+    def seconds_a_trial(self) -> float:
+        """How long functions that take one trial at a time take for each, as far as it is known."""
+        return max((getattr(getattr(line.function, "once", None), "seconds", 0.0) for line in self.lines.values()), default=0.0)
+
     def evaluate(
         self, drawn: Mapping[str, Floats], trials: int, wanted: Iterable[str] | None = None
     ) -> tuple[dict[str, Floats], Notes]:
         """Return all quantities (or the wanted, and what they need) for drawn drivers, and the notes made on the way."""
+        wanted = None if wanted is None else list(wanted)
+        if self.recorded and (wanted is None or any(name in self.lines for name in wanted)):
+            raise ModelError(
+                "the run was saved without the functions of its model; say open_run(path, model=...) to work out its trials"
+            )
         needed = None if wanted is None else self.ancestors(wanted)
         values: dict[str, Floats] = {**self.constants, **drawn}
         scope = Scope(values, self.periods)

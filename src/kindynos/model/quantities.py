@@ -79,6 +79,7 @@ class Line:
     outcome: bool = False
     target: float | None = None
     each_trial: bool = False
+    recorded_needs: tuple[str, ...] = ()  # of a line of a saved run, whose function is gone
 
     @cached_property
     def tree(self) -> Node | None:
@@ -90,8 +91,7 @@ class Line:
         """The names it uses in the same period, in order of use."""
         if self.function is not None:
             return tuple(inspect.signature(self.function).parameters)
-        assert self.tree is not None
-        return tuple(self.tree.names())
+        return self.recorded_needs if self.tree is None else tuple(self.tree.names())
 
     @cached_property
     def needs_earlier(self) -> tuple[str, ...]:

@@ -6,7 +6,8 @@ from collections.abc import Callable, Iterable, Mapping
 from concurrent.futures import Executor
 from typing import TYPE_CHECKING, Any, cast
 
-from kindynos.validate import whole
+from kindynos.errors import KindynosError, ModelError
+from kindynos.validate import shown, whole, wrong
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -20,9 +21,31 @@ if TYPE_CHECKING:
 class Studies:
     """The methods of a Model that work out many cases of it."""
 
+    _scenarios: dict[str, dict[str, Any]]
+
     @property
     def _model(self) -> Model:
         return cast("Model", self)
+
+    @property
+    def scenarios(self) -> Mapping[str, Mapping[str, Any]]:
+        """The named sets of replacements."""
+        return {name: dict(changes) for name, changes in self._scenarios.items()}
+
+    def scenario(self, name: str, /, **replacements: Any) -> None:
+        """Declare a named set of replacements for given figures and drivers, as ``replace`` takes them; see ``compare``.
+
+        Raises ModelError or ParameterError for what cannot be replaced so, and for a name that is taken by another set.
+        """
+        if not isinstance(name, str) or not name.strip():
+            raise ModelError(f"scenario: the name must be a text that is not empty, not {shown(name)}")
+        if self._scenarios.get(name, replacements) != replacements:
+            raise ModelError(f"scenario {name!r} is there already, with other replacements")
+        try:
+            self._model.replace(**replacements)
+        except KindynosError as error:
+            raise type(error)(f"scenario {name!r}: {str(error).removeprefix('replace: ')}") from None
+        self._scenarios[name] = dict(replacements)
 
     def preview(self, n: int = 6, seed: int | None = None) -> pd.DataFrame:
         """Return a few trials of the whole model for a first look: quantities down (rows by period), trials across.
@@ -38,6 +61,24 @@ class Studies:
         frame.index.names = ["quantity", "period"]
         frame.columns.name = "trial"
         return frame
+
+    def inputs(self, trial: int, trials: int = 10_000, seed: int = 0, sampling: str = "latin") -> dict[str, Any]:
+        """Return the drivers and given figures of one trial of a run: floats, and rows ``(periods,)``.
+
+        A function that failed there can so be called alone, under a debugger. Raises ParameterError for a trial there is not.
+        """
+        from kindynos.engine.blocks import Blocks
+        from kindynos.sampling.plans import plan_named
+
+        program, plan = self._model.compiled(), plan_named(sampling)
+        blocks = Blocks.cut(whole("inputs", "trials", trials, least=1), program.periods, plan.powers_of_two)
+        if whole("inputs", "trial", trial, least=0) >= blocks.trials:
+            raise wrong("inputs", "trial", f"from 0 to {blocks.trials - 1}", trial)
+        batch, place = blocks.find(trial)
+        drawn = program.draw(plan, seed, {block: blocks.size(block) for block in blocks.in_batch(batch)})
+        values = {name: value[..., place] for name, value in drawn.items()}
+        values |= {name: given.array[..., 0] if given.kind.row else given.array for name, given in program.givens.items()}
+        return {name: value if value.ndim else float(value) for name, value in values.items()}
 
     def compare(
         self,

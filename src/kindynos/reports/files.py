@@ -51,11 +51,23 @@ def _first_missing(folder: Path) -> Path | None:
     return missing
 
 
-def write_run(run: Run, stage: Path) -> list[str]:
+def write_run(run: Run, stage: Path, parquet: bool = False) -> list[str]:
     """Write trials, summary and figures of a run into a folder; return the names of the files."""
-    run.trials().to_csv(stage / "trials.csv")
+    trials = f"trials.{'parquet' if parquet else 'csv'}"
+    write_trials(run, stage / trials)
     (stage / "summary.json").write_text(as_json(summary(run)), encoding="utf-8")
-    return ["trials.csv", "summary.json", *_write_figures(run, stage)]
+    return [trials, "summary.json", *_write_figures(run, stage)]
+
+
+def write_trials(run: Run, path: Path) -> None:
+    """Write the trials as CSV, or as Parquet by the file's name; raises FileError without what Parquet needs."""
+    if path.suffix != ".parquet":
+        run.trials().to_csv(path)
+        return
+    try:
+        run.trials().to_parquet(path)
+    except ImportError:
+        raise FileError("trials as Parquet need pyarrow: pip install 'kindynos[parquet]'") from None
 
 
 def _write_figures(run: Run, stage: Path) -> list[str]:

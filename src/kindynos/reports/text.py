@@ -46,7 +46,8 @@ def run_report(run: Run) -> Group:
     return Group(*parts)
 
 
-def _table(title: str, *columns: tuple[str, str]) -> Table:
+def table_of(title: str, *columns: tuple[str, str]) -> Table:
+    """Return an empty table with a title and columns, each with its side."""
     table = Table(title=escape(title), title_justify="left", title_style="bold", box=box.SIMPLE_HEAD, pad_edge=False)
     for header, justify in columns:
         table.add_column(header, justify="right" if justify == "right" else "left", overflow="fold")
@@ -61,7 +62,7 @@ def _title(result: Result) -> str:
 
 def _outcome(run: Run, name: str) -> Table:
     result = run[name]
-    table = _table(_title(result), ("", "left"), ("value", "right"), ("95 % error", "right"), ("", "left"))
+    table = table_of(_title(result), ("", "left"), ("value", "right"), ("95 % error", "right"), ("", "left"))
     base = float(result.base)
     step = step_of(result.mean.error)
     table.add_row("base case", number(base, step), "", "every driver at its base value")
@@ -112,7 +113,7 @@ def _chances(result: Result) -> list[tuple[str, str, str, str]]:
 
 def _row_table(run: Run, name: str) -> Table:
     result = run[name]
-    table = _table(
+    table = table_of(
         _title(result), ("period", "left"), *((word, "right") for word in ("base", "mean", "95 % error", "P5", "P50", "P95"))
     )
     percentiles = result.percentile([5, 50, 95])
@@ -127,7 +128,7 @@ def _row_table(run: Run, name: str) -> Table:
 
 def _ranking(run: Run, name: str) -> Table:
     frame = run.sensitivity(name)
-    table = _table(
+    table = table_of(
         f"What moves {name}",
         ("driver", "left"),
         ("rank correlation", "right"),
@@ -168,7 +169,7 @@ def sheet_table(title: str, frame: pd.DataFrame, units: dict[str, str | None]) -
         columns.insert(4, ("...", "right"))
     has_numbers = bool(frame["value"].notna().any())
     numbers = [("value", "right")] if has_numbers else []
-    table = _table(title, ("quantity", "left"), ("unit", "left"), *numbers, *columns)
+    table = table_of(title, ("quantity", "left"), ("unit", "left"), *numbers, *columns)
     for name, row in frame.iterrows():
         cells = [brief(float(row[label])) if row[label] == row[label] else "" for label in shown]
         if len(shown) < len(labels):
@@ -189,7 +190,7 @@ def drivers_table(program: Program) -> Table:
         ("mean", "right"),
     ]
     more = [("P5", "right"), ("P50", "right"), ("P95", "right"), ("below 0", "right"), ("source", "left")]
-    table = _table("Drivers", *columns, *more)
+    table = table_of("Drivers", *columns, *more)
     for name, driver in program.drivers.items():
         law = driver.law
         figures = [*([driver.base_value] if based else []), law.mean, *(float(law.percentile(q)) for q in (5, 50, 95))]
@@ -201,7 +202,7 @@ def drivers_table(program: Program) -> Table:
 
 def givens_table(program: Program) -> Table:
     """Return the given figures with unit and source."""
-    table = _table("Given", ("figure", "left"), ("value", "right"), ("unit", "left"), ("source", "left"))
+    table = table_of("Given", ("figure", "left"), ("value", "right"), ("unit", "left"), ("source", "left"))
     for name, given in program.givens.items():
         value = given.value
         word = "pairs" if given.kind.table else "periods"
@@ -212,7 +213,7 @@ def givens_table(program: Program) -> Table:
 
 def catalogue() -> Table:
     """Return the distributions by name, with their parameters and what each is good for."""
-    table = _table("Distributions", ("name", "left"), ("parameters", "left"), ("good for", "left"))
+    table = table_of("Distributions", ("name", "left"), ("parameters", "left"), ("good for", "left"))
     for name, law in CATALOGUE.items():
         table.add_row(name, ", ".join(parameter_names(law)), escape(law.use))
     return table
@@ -228,7 +229,7 @@ def about_law(law: type[Distribution]) -> Text:
 
 def law_figures(law: Distribution, mark: float | None) -> Table:
     """Return a law's mean, sd, skewness, support, percentiles, and the chances on either side of a mark."""
-    table = _table(repr(law), ("", "left"), ("value", "right"))
+    table = table_of(repr(law), ("", "left"), ("value", "right"))
     for word, value in (("mean", law.mean), ("standard deviation", law.sd), ("skewness", law.skewness)):
         table.add_row(word, "does not exist" if math.isnan(value) else brief(value))
     for word, end in zip(("lowest possible", "highest possible"), law.support, strict=True):

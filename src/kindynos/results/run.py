@@ -6,6 +6,7 @@ import platform
 from collections.abc import Iterable, Mapping
 from functools import cached_property
 from importlib.metadata import version
+from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
@@ -18,7 +19,7 @@ from kindynos.errors import RunError, nearest
 from kindynos.model.program import Program
 from kindynos.results.result import Result
 from kindynos.sampling.plans import Plan
-from kindynos.validate import whole
+from kindynos.validate import one_of, whole
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -140,7 +141,7 @@ class Run:
         )
 
     @cached_property
-    def base(self) -> dict[str, Floats]:
+    def base(self) -> Mapping[str, Floats]:
         """Every quantity in the base case, as one trial."""
         return self._program.evaluate(self._program.base_values(), 1)[0]
 
@@ -194,6 +195,50 @@ class Run:
         batch, place = self._blocks.find(number)
         values = {name: value[..., place] for name, value in self._batch(batch).items()}
         return sheet(self._program, values)
+
+    def worst(self, name: str, n: int = 1, side: str = "low") -> pd.DataFrame:
+        """Return the whole sheets of the ``n`` trials in which a quantity is lowest, or with ``side="high"`` highest.
+
+        The worst comes first; rows are (trial, quantity). Raises RunError for a row, or more trials than there are.
+        """
+        import pandas as pd
+
+        one_of("worst", "side", side, ("low", "high"))
+        values = self._numbers(name)
+        order = np.argsort(values, kind="stable")[: np.count_nonzero(~np.isnan(values))]  # NaN comes last
+        if whole("worst", "n", n, least=1) > len(order):
+            raise RunError(f"worst: {name!r} has a value in {len(order):,} trials only")
+        chosen = order[:n] if side == "low" else order[::-1][:n]
+        return pd.concat({int(number): self.trial(int(number)) for number in chosen}, names=["trial"])
+
+    def nearest(self, name: str, percentile: float) -> pd.DataFrame:
+        """Return the whole sheet of the trial in which a quantity is nearest to its percentile.
+
+        ``attrs["trial"]`` is its number. Raises RunError for a row or without a value.
+        """
+        values = self._numbers(name)
+        if np.isnan(values).all():
+            raise RunError(f"nearest: {name!r} has no trial with a value")
+        with np.errstate(invalid="ignore"):  # infinite less infinite
+            gaps = np.abs(values - float(self[name].percentile(percentile)))
+        number = int(np.nanargmin(gaps))
+        sheet = self.trial(number)
+        sheet.attrs["trial"] = number
+        return sheet
+
+    def _numbers(self, name: str) -> Floats:
+        if self[name].is_row:
+            raise RunError(f"{name!r} is a row; ask for a quantity with one number a trial, such as total({name})")
+        return self[name].values
+
+    def save(self, path: str | Path) -> None:
+        """Write the run to a Parquet file with all that is needed to read it again; see ``open_run``.
+
+        Needs pyarrow, the extra ``kindynos[parquet]``. Raises FileError where it cannot be written.
+        """
+        from kindynos.results.saved import save
+
+        save(self, Path(path))
 
     def table(self) -> pd.DataFrame:
         """Return each outcome's figures with their errors: a row a statistic, columns value, error, low, high.

@@ -2,9 +2,12 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable, Sequence
-from concurrent.futures import Executor
+from collections.abc import Callable, Iterable, Iterator, Sequence
+from concurrent.futures import Executor, ProcessPoolExecutor
+from contextlib import contextmanager
 from dataclasses import dataclass
+from dataclasses import replace as replaced
+from multiprocessing import get_all_start_methods, get_context
 
 import numpy as np
 from numpy.typing import NDArray
@@ -12,7 +15,8 @@ from numpy.typing import NDArray
 from kindynos.engine.blocks import Blocks
 from kindynos.engine.precision import FEWEST_BLOCKS, Precision, as_aims, next_count
 from kindynos.engine.simulation import BatchAnswer, Crew, Progress, collect
-from kindynos.errors import ModelError, RunError, StoppedError, nearest
+from kindynos.engine.workers import available
+from kindynos.errors import ModelError, RunError, StoppedError, TrialError, nearest
 from kindynos.model.program import Program
 from kindynos.results.run import Run
 from kindynos.sampling.plans import Plan, plan_named
@@ -20,6 +24,8 @@ from kindynos.sampling.streams import LARGEST_SEED, fresh_seed
 from kindynos.validate import one_of, whole, wrong
 
 Floats = NDArray[np.float64]
+
+PATIENCE = 2.0  # seconds of work by single trials from which on processes pay
 
 
 @dataclass(frozen=True)
@@ -61,14 +67,35 @@ def simulate(program: Program, settings: Settings) -> Run:
     kept = _kept(program, settings.keep)
     if settings.on_start is not None:
         settings.on_start(settings.trials)
+    with processes_where_they_pay(program.seconds_a_trial * settings.trials, settings) as executor:
+        run = _run(program, plan, seed, kept, replaced(settings, executor=executor))
+    if settings.on_finish is not None:
+        settings.on_finish(run)
+    return run
+
+
+@contextmanager
+def processes_where_they_pay(seconds: float, settings: Settings) -> Iterator[Executor | None]:
+    """Give the executor of the settings; without one, for long work of one trial at a time, a pool of processes.
+
+    Threads would not help there, since the interpreter runs one at a time. Only where processes can be forked: others would run
+    a script without a main guard again.
+    """
+    workers = settings.workers or available()
+    if settings.executor is not None or seconds < PATIENCE or workers < 2 or "fork" not in get_all_start_methods():
+        yield settings.executor
+        return
+    with ProcessPoolExecutor(workers, get_context("fork")) as pool:
+        yield pool
+
+
+def _run(program: Program, plan: Plan, seed: int, kept: list[str], settings: Settings) -> Run:
     if settings.until is None:
         blocks = Blocks.cut(settings.trials, program.periods, plan.powers_of_two)
         run = _fresh(program, plan, seed, blocks, kept, settings)
         run.rounded_from = settings.trials if blocks.trials > settings.trials else None
     else:
         run = _until(program, plan, seed, kept, settings)
-    if settings.on_finish is not None:
-        settings.on_finish(run)
     return run
 
 
@@ -151,9 +178,18 @@ class BatchTask:
         sizes = {block: self.blocks.size(block) for block in self.blocks.in_batch(batch)}
         trials = sum(sizes.values())
         drawn = self.program.draw(self.plan, self.seed, sizes, self.program.ancestors(self.keep))
-        values, notes = self.program.evaluate(drawn, trials, self.keep)
+        try:
+            values, notes = self.program.evaluate(drawn, trials, self.keep)
+        except TrialError as error:
+            raise self._located(batch, error) from error
         kept = {name: _per_trial(values[name], trials) for name in self.keep}
         return BatchAnswer(kept, notes)
+
+    def _located(self, batch: int, error: TrialError) -> RunError:
+        """Return the error of a trial with its number in the run, and how to run it alone."""
+        number = self.blocks.part(batch).start + error.place
+        again = f"model.inputs({number}, trials={self.blocks.trials}, seed={self.seed}, sampling={self.plan.label!r})"
+        return RunError(f"trial {number} failed: {error.reason}; with {error.inputs}. To run it alone: f(**{again})")
 
 
 def _per_trial(value: Floats, trials: int) -> Floats:

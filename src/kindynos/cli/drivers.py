@@ -1,0 +1,87 @@
+"""``kindynos drivers``: what drives an outcome."""
+
+from __future__ import annotations
+
+import warnings
+from pathlib import Path
+from typing import Any
+
+import click
+
+from kindynos.cli.common import Bar, changed, finish, json_option, model_argument, out_option, sampled, set_option
+
+
+@click.command()
+@model_argument
+@click.option("--outcome", metavar="NAME", help="The outcome; the first unless given.")
+@click.option(
+    "--method", default="rank", show_default=True,
+    help="rank, regression, swing, conditional, sobol, shapley or tail.",
+)  # fmt: skip
+@click.option("--by-period", is_flag=True, help="Take drivers with a value each period period by period.")
+@click.option("--percentile", type=float, help="conditional: this percentile of the outcome instead of its mean.")
+@click.option("--worst", type=float, help="tail: the share of trials taken for the worst; 0.05 unless given.")
+@click.option("--side", help="tail: whether the worst trials are the low or the high ones; low unless given.")
+@sampled
+@set_option
+@out_option
+@json_option
+def drivers(
+    file: Path,
+    outcome: str | None,
+    method: str,
+    by_period: bool,
+    percentile: float | None,
+    worst: float | None,
+    side: str | None,
+    trials: int,
+    seed: int | None,
+    sampling: str,
+    changes: tuple[str, ...],
+    out: Path | None,
+    as_data: bool,
+) -> None:
+    """Simulate the model in FILE and tell what drives an outcome.
+
+    \b
+      rank         rank correlation with the outcome, and its share of variance
+      regression   coefficients of a linear model, in sd; warns where the model is far from linear
+      swing        each driver alone at its P10 and P90, the others at their base
+      conditional  the outcome's mean, or a percentile, across ten slices of each driver
+      sobol        shares of variance, alone and with all interplay; for independent drivers
+      shapley      shares of variance that add up to one, for correlated drivers too
+      tail         what the drivers looked like in the worst trials
+
+    \b
+      kindynos drivers night_ferry.toml --outcome net_value --method swing
+      kindynos drivers night_ferry.toml --method tail --worst 0.05 --out results
+    """
+    from kindynos.errors import FitWarning, RunError
+    from kindynos.model.file import load_model
+    from kindynos.plots import sensitivity
+    from kindynos.reports import studies
+
+    model = changed(load_model(file), changes)
+    with Bar("simulating") as progress:
+        run = model.simulate(trials, seed, sampling, progress=progress)
+    if not run.outcomes:
+        raise RunError("the model has no outcome")
+    name = outcome or run.outcomes[0]
+    given = {"percentile": percentile, "worst": worst, "side": side}
+    options: dict[str, Any] = {key: value for key, value in given.items() if value is not None}
+    with warnings.catch_warnings(record=True) as caught:
+        warnings.simplefilter("always", FitWarning)
+        frame = run.sensitivity(name, method, by_period, **options)
+    for warning in caught:
+        click.echo(f"kindynos: {warning.message}", err=True)
+
+    def data() -> dict[str, object]:
+        return {"outcome": name, "method": method, "seed": run.seed, "drivers": studies.plain(frame)}
+
+    def draw(ax: Any) -> Any:
+        with warnings.catch_warnings():
+            warnings.simplefilter("ignore", FitWarning)
+            return sensitivity(run, name, method, ax=ax, by_period=by_period, **options)
+
+    stem = f"{name}-{method}"
+    finish(studies.drivers(run, name, method, frame), data, out, as_data, {stem: frame}, {stem: draw})

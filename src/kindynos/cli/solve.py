@@ -1,0 +1,69 @@
+"""``kindynos solve``: the value of a figure that reaches a goal."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+import click
+
+from kindynos.cli.common import Bar, changed, finish, json_option, model_argument, out_option, sampled, set_option
+
+
+@click.command()
+@model_argument
+@click.argument("name")
+@click.option("--outcome", required=True, metavar="NAME", help="The outcome that has the goal.")
+@click.option("--within", required=True, type=float, nargs=2, metavar="LOW HIGH", help="Where to seek.")
+@click.option("--chance", type=float, help="The chance to reach, from 0 to 1; with --above or --below.")
+@click.option("--above", type=float, help="The figure the outcome is to end above with that chance.")
+@click.option("--below", type=float, help="The figure the outcome is to end below with that chance.")
+@click.option("--mean", type=float, help="The mean to reach.")
+@click.option("--percentile", type=float, help="The percentile, from 0 to 100, that is to reach --equals.")
+@click.option("--equals", type=float, help="What the percentile is to be.")
+@sampled
+@set_option
+@out_option
+@json_option
+def solve(
+    file: Path,
+    name: str,
+    outcome: str,
+    within: tuple[float, float],
+    chance: float | None,
+    above: float | None,
+    below: float | None,
+    mean: float | None,
+    percentile: float | None,
+    equals: float | None,
+    trials: int,
+    seed: int | None,
+    sampling: str,
+    changes: tuple[str, ...],
+    out: Path | None,
+    as_data: bool,
+) -> None:
+    """Find the value of NAME, a given figure or a driver's parameter, at which an outcome of FILE reaches a goal.
+
+    All values are tried on the same draws. When none in the range reaches the goal, that is said, and the exit status is 2.
+
+    \b
+      kindynos solve night_ferry.toml fare --outcome net_value --chance 0.9 --above 0 --within 40 80
+      kindynos solve night_ferry.toml fare --outcome net_value --mean 0 --within 40 80
+      kindynos solve night_ferry.toml vessel.mode --outcome net_value --percentile 10 --equals 0 --within 18e6 25e6
+    """
+    from kindynos.model.file import load_model
+    from kindynos.reports import studies
+
+    model = changed(load_model(file), changes)
+    with Bar("solving"):
+        found = model.solve(
+            name, outcome, within=within, chance=chance, above=above, below=below, mean=mean, percentile=percentile,
+            equals=equals, trials=trials, seed=seed, sampling=sampling,
+        )  # fmt: skip
+
+    def data() -> dict[str, object]:
+        facts = {"name": found.name, "goal": found.goal, "of": found.what, "trials": found.trials, "seed": found.seed}
+        value = {"value": float(found.value), "error": found.value.error, "low": found.value.low, "high": found.value.high}
+        return {**facts, **studies.plain_value(value), "evaluations": studies.plain(found.evaluations)}
+
+    finish(studies.goal(found), data, out, as_data, {"goal": found.evaluations}, {"goal": lambda ax: found.plot(ax=ax)})

@@ -1,0 +1,80 @@
+"""``kindynos sweep``: a model over a grid of chosen values."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+import click
+
+from kindynos.cli.common import Bar, changed, finish, json_option, model_argument, out_option, sampled, set_option
+from kindynos.errors import KindynosError
+
+
+@click.command()
+@model_argument
+@click.option(
+    "--over", "overs", multiple=True, required=True, metavar="NAME=VALUES",
+    help="What to vary: LOW:HIGH:STEP or values with commas; repeatable. A driver's parameter is NAME.PARAMETER.",
+)  # fmt: skip
+@click.option("--statistic", help="Simulate this instead of the base case: mean, 'percentile 5', 'chance above 0'.")
+@click.option("--outcome", metavar="NAME", help="Only this outcome or line.")
+@click.option("--less-is-better", is_flag=True, help="Mark the lowest value as the best in pictures.")
+@sampled
+@set_option
+@out_option
+@json_option
+def sweep(
+    file: Path,
+    overs: tuple[str, ...],
+    statistic: str | None,
+    outcome: str | None,
+    less_is_better: bool,
+    trials: int,
+    seed: int | None,
+    sampling: str,
+    changes: tuple[str, ...],
+    out: Path | None,
+    as_data: bool,
+) -> None:
+    """Work out the model in FILE over every combination of values of given figures and drivers.
+
+    \b
+      kindynos sweep night_ferry.toml --over hurdle=0.05:0.11:0.015 --over fare=50,54,58
+      kindynos sweep night_ferry.toml --over vessel.mode=18e6,20e6,22e6 --statistic "chance above 0"
+      kindynos sweep night_ferry.toml --over fare=46:62:4 --statistic "percentile 5" --out results
+    """
+    from kindynos.model.file import load_model
+    from kindynos.reports import studies
+
+    model = changed(load_model(file), changes)
+    values: dict[str, list[float]] = {}
+    for over in overs:
+        name, found = read_values(over)
+        if name in values:
+            raise KindynosError(f"--over {over}: {name} is varied already")
+        values[name] = found
+    with Bar("sweeping") as progress:
+        swept = model.sweep(
+            values, statistic=statistic, outcome=outcome, trials=trials, seed=seed, sampling=sampling, progress=progress
+        )
+    more = not less_is_better
+    figures = {f"{name}-sweep": (lambda ax, n=name: swept.plot(n, ax=ax, more_is_better=more)) for name in swept.outputs}
+    data = lambda: {"statistic": swept.statistic, "points": studies.plain(swept.table())}  # noqa: E731
+    finish(studies.sweep(swept), data, out, as_data, {"sweep": swept.table()}, figures)
+
+
+def read_values(text: str) -> tuple[str, list[float]]:
+    """Return a name and its values; raises KindynosError for a text that is neither LOW:HIGH:STEP nor numbers."""
+    name, equals, said = text.partition("=")
+    try:
+        if not equals or not said.strip():
+            raise ValueError
+        if ":" not in said:
+            return name.strip(), [float(part) for part in said.split(",")]
+        low, high, step = (float(part) for part in said.split(":"))
+        if not (step > 0 and low <= high and (high - low) / step < 100_000):
+            raise ValueError
+    except ValueError:
+        raise KindynosError(f"--over {text}: say NAME=LOW:HIGH:STEP, such as hurdle=0.05:0.11:0.01, or NAME=1,2,3") from None
+    count = int((high - low) / step + 1e-9) + 1
+    return name.strip(), [float(f"{low + i * step:.12g}") for i in range(count)]

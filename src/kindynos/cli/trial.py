@@ -1,0 +1,74 @@
+"""``kindynos trial``: one trial read through, line by line and period by period."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+import click
+
+from kindynos.cli.common import Bar, changed, finish, json_option, model_argument, out_option, sampled, set_option
+from kindynos.errors import KindynosError
+
+
+@click.command()
+@model_argument
+@click.option("--number", type=int, help="The number of the trial, from 0.")
+@click.option("--at-percentile", type=float, help="The trial in which the outcome is nearest to this percentile.")
+@click.option("--worst", type=int, metavar="N", help="The N trials in which the outcome is lowest.")
+@click.option("--outcome", metavar="NAME", help="The outcome meant; the first unless given.")
+@sampled
+@set_option
+@out_option
+@json_option
+def trial(
+    file: Path,
+    number: int | None,
+    at_percentile: float | None,
+    worst: int | None,
+    outcome: str | None,
+    trials: int,
+    seed: int | None,
+    sampling: str,
+    changes: tuple[str, ...],
+    out: Path | None,
+    as_data: bool,
+) -> None:
+    """Simulate the model in FILE and show whole sheets of single trials.
+
+    \b
+      kindynos trial night_ferry.toml --number 7 --seed 11
+      kindynos trial night_ferry.toml --at-percentile 5 --outcome net_value --seed 11
+      kindynos trial night_ferry.toml --worst 3 --seed 11 --out results
+    """
+    if [number, at_percentile, worst].count(None) != 2:
+        raise KindynosError("trial: say one of --number 7, --at-percentile 5 or --worst 3")
+    import pandas as pd
+    from rich.console import Group
+
+    from kindynos.model.file import load_model
+    from kindynos.reports import studies
+    from kindynos.reports.text import sheet_table
+
+    model = changed(load_model(file), changes)
+    with Bar("simulating") as progress:
+        run = model.simulate(trials, seed, sampling, progress=progress)
+    if outcome is None and number is None and not run.outcomes:
+        raise KindynosError("trial: the model has no outcome; say --number")
+    name = outcome or (run.outcomes[0] if run.outcomes else "")
+    if number is not None:
+        sheets = pd.concat({number: run.trial(number)}, names=["trial"])
+    elif at_percentile is not None:
+        found = run.nearest(name, at_percentile)
+        sheets = pd.concat({found.attrs["trial"]: found}, names=["trial"])
+    else:
+        sheets = run.worst(name, worst or 1)
+    units = {key: getattr(quantity, "unit", None) for key, quantity in model.quantities.items()}
+    why = (
+        "" if number is not None else f", {name} nearest to P{at_percentile:g}" if worst is None else f", {name} at its lowest"
+    )
+    shown = [
+        sheet_table(f"Trial {place:,} of {run.size:,}, seed {run.seed}{why}", sheets.loc[place], units)
+        for place in sheets.index.get_level_values("trial").unique()
+    ]
+    data = lambda: {"seed": run.seed, "sheet": studies.plain(sheets)}  # noqa: E731
+    finish(Group(*shown), data, out, as_data, {"trial": sheets}, {})
