@@ -43,16 +43,17 @@ def compare(
       kindynos compare spring.parquet autumn.parquet
     """
     from kindynos.reports import studies
+    from kindynos.reports.summary import plain_rows
 
     compared = _runs(files) if len(files) > 1 else _scenarios(files[0], changes, trials, seed, sampling)
 
     def data() -> dict[str, object]:
         outcomes = compared.outcomes
-        dominance = {name: studies.plain(compared.dominance(name)) for name in outcomes}
+        dominance = {name: plain_rows(compared.dominance(name)) for name in outcomes}
         return {
             "scenarios": compared.scenarios,
-            "table": studies.plain(compared.table()),
-            "differences": studies.plain(compared.differences()),
+            "table": plain_rows(compared.table()),
+            "differences": plain_rows(compared.differences()),
             "dominance": dominance,
         }
 

@@ -60,6 +60,7 @@ def drivers(
     from kindynos.model.file import load_model
     from kindynos.plots import sensitivity
     from kindynos.reports import studies
+    from kindynos.reports.summary import plain_rows
 
     model = changed(load_model(file), changes)
     with Bar("simulating") as progress:
@@ -76,7 +77,7 @@ def drivers(
         click.echo(f"kindynos: {warning.message}", err=True)
 
     def data() -> dict[str, object]:
-        return {"outcome": name, "method": method, "seed": run.seed, "drivers": studies.plain(frame)}
+        return {"outcome": name, "method": method, "seed": run.seed, "drivers": plain_rows(frame)}
 
     def draw(ax: Any) -> Any:
         with warnings.catch_warnings():

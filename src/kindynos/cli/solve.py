@@ -53,6 +53,7 @@ def solve(
     """
     from kindynos.model.file import load_model
     from kindynos.reports import studies
+    from kindynos.reports.summary import plain_rows, plain_value
 
     model = changed(load_model(file), changes)
     with Bar("solving"):
@@ -64,6 +65,6 @@ def solve(
     def data() -> dict[str, object]:
         facts = {"name": found.name, "goal": found.goal, "of": found.what, "trials": found.trials, "seed": found.seed}
         value = {"value": float(found.value), "error": found.value.error, "low": found.value.low, "high": found.value.high}
-        return {**facts, **studies.plain_value(value), "evaluations": studies.plain(found.evaluations)}
+        return {**facts, **plain_value(value), "evaluations": plain_rows(found.evaluations)}
 
     finish(studies.goal(found), data, out, as_data, {"goal": found.evaluations}, {"goal": lambda ax: found.plot(ax=ax)})

@@ -45,6 +45,7 @@ def sweep(
     """
     from kindynos.model.file import load_model
     from kindynos.reports import studies
+    from kindynos.reports.summary import plain_rows
 
     model = changed(load_model(file), changes)
     values: dict[str, list[float]] = {}
@@ -59,7 +60,7 @@ def sweep(
         )
     more = not less_is_better
     figures = {f"{name}-sweep": (lambda ax, n=name: swept.plot(n, ax=ax, more_is_better=more)) for name in swept.outputs}
-    data = lambda: {"statistic": swept.statistic, "points": studies.plain(swept.table())}  # noqa: E731
+    data = lambda: {"statistic": swept.statistic, "points": plain_rows(swept.table())}  # noqa: E731
     finish(studies.sweep(swept), data, out, as_data, {"sweep": swept.table()}, figures)
 
 

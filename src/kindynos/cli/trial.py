@@ -46,7 +46,7 @@ def trial(
     from rich.console import Group
 
     from kindynos.model.file import load_model
-    from kindynos.reports import studies
+    from kindynos.reports.summary import plain_rows
     from kindynos.reports.text import sheet_table
 
     model = changed(load_model(file), changes)
@@ -70,5 +70,5 @@ def trial(
         sheet_table(f"Trial {place:,} of {run.size:,}, seed {run.seed}{why}", sheets.loc[place], units)
         for place in sheets.index.get_level_values("trial").unique()
     ]
-    data = lambda: {"seed": run.seed, "sheet": studies.plain(sheets)}  # noqa: E731
+    data = lambda: {"seed": run.seed, "sheet": plain_rows(sheets)}  # noqa: E731
     finish(Group(*shown), data, out, as_data, {"trial": sheets}, {})

@@ -3,8 +3,6 @@
 from __future__ import annotations
 
 import math
-from collections.abc import Mapping
-from typing import Any
 
 import pandas as pd
 from rich.console import Group, RenderableType
@@ -14,7 +12,6 @@ from rich.text import Text
 from kindynos.reports.figures import brief, number, per_cent, shares, step_of
 from kindynos.reports.text import table_of
 from kindynos.results.comparison import Comparison
-from kindynos.results.estimate import Estimate
 from kindynos.results.goal import Goal
 from kindynos.results.run import Run
 from kindynos.results.sweep import Sweep
@@ -138,25 +135,3 @@ def drivers(run: Run, outcome: str, method: str, frame: pd.DataFrame) -> Group:
     facts = {key: value for key, value in frame.attrs.items() if isinstance(value, int | float)}
     said = "; ".join(f"{key} {brief(float(value))}" for key, value in facts.items())
     return Group(table, Text(f"{run.size:,} trials, seed {run.seed}" + (f"; {said}" if said else ""), style="dim"))
-
-
-def plain(frame: pd.DataFrame) -> list[dict[str, Any]]:
-    """Return a table as rows for JSON: what is not finite becomes null, or "never" for infinity."""
-    flat = frame.copy()
-    if isinstance(flat.columns, pd.MultiIndex):
-        flat.columns = pd.Index([" ".join(map(str, parts)) for parts in flat.columns])
-    rows = flat.reset_index().to_dict("records")
-    return [{str(key): plain_value(value) for key, value in row.items()} for row in rows]
-
-
-def plain_value(value: Any) -> Any:
-    """Return one value for JSON."""
-    if isinstance(value, Estimate):
-        return {key: plain_value(float(getattr(value, key))) for key in ("real", "error", "low", "high")}
-    if isinstance(value, float):
-        if math.isnan(value):
-            return None
-        return value if math.isfinite(value) else ("never" if value > 0 else "-infinity")
-    if isinstance(value, Mapping):
-        return {str(key): plain_value(item) for key, item in value.items()}
-    return value.item() if hasattr(value, "item") else value

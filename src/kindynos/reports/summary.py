@@ -4,7 +4,10 @@ from __future__ import annotations
 
 import json
 import math
+from collections.abc import Mapping
 from typing import Any
+
+import pandas as pd
 
 from kindynos.results.run import Run
 
@@ -13,11 +16,11 @@ def summary(run: Run) -> dict[str, Any]:
     """Return the run's facts, and for each outcome its statistics with errors, and its drivers' ranking."""
     outcomes: dict[str, Any] = {}
     for row in run.table().reset_index().to_dict("records"):
-        figures = {key: _plain(row[key]) for key in ("value", "error", "low", "high")}
+        figures = {key: plain_value(row[key]) for key in ("value", "error", "low", "high")}
         note = {"note": row["note"]} if row["note"] else {}
         outcomes.setdefault(row["outcome"], {})[row["statistic"]] = figures | note
     facts = run.facts()
-    facts["correlations"] = [{key: _plain(value) for key, value in row.items()} for row in facts["correlations"]]
+    facts["correlations"] = [{key: plain_value(value) for key, value in row.items()} for row in facts["correlations"]]
     return {
         **facts,
         "units": {name: run[name].unit for name in run.outcomes},
@@ -28,17 +31,26 @@ def summary(run: Run) -> dict[str, Any]:
 
 def drivers(run: Run, outcome: str) -> list[dict[str, Any]]:
     """Return the drivers' ranking as a list."""
-    frame = run.sensitivity(outcome).reset_index()
-    return [{str(key): _plain(value) for key, value in row.items()} for row in frame.to_dict("records")]
+    return plain_rows(run.sensitivity(outcome))
 
 
-def _plain(value: Any) -> Any:
+def plain_value(value: Any) -> Any:
     """Return a value that JSON can hold: what is not finite becomes null, or "never" for infinity."""
     if isinstance(value, float):
         if math.isnan(value):
             return None
-        return value if math.isfinite(value) else ("never" if value > 0 else "-infinity")
-    return value
+        return float(value) if math.isfinite(value) else ("never" if value > 0 else "-infinity")
+    if isinstance(value, Mapping):
+        return {str(key): plain_value(item) for key, item in value.items()}
+    return value.item() if hasattr(value, "item") else value
+
+
+def plain_rows(frame: pd.DataFrame) -> list[dict[str, Any]]:
+    """Return a table as rows by name, its index included."""
+    flat = frame.copy()
+    if isinstance(flat.columns, pd.MultiIndex):
+        flat.columns = pd.Index([" ".join(map(str, parts)) for parts in flat.columns])
+    return [plain_value(row) for row in flat.reset_index().to_dict("records")]
 
 
 def as_json(data: dict[str, Any]) -> str:

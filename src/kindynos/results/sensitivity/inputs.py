@@ -31,26 +31,26 @@ class Input:
         return values if self.period is None else values[self.period : self.period + 1]
 
 
-def inputs_of(run: Run, outcome: str, by_period: bool) -> list[Input]:
-    """Return the drivers that reach the outcome; those with a value each period one by one where asked.
+def inputs_of(run: Run, outcome: str, by_period: bool, everyone: bool = False) -> list[Input]:
+    """Return the drivers that reach the outcome, or all of them; those with a value each period one by one where asked.
 
     Raises RunError when there is none.
     """
     reach = run.program.ancestors([outcome])
     found = []
     for name, driver in run.program.drivers.items():
-        if name == outcome or name not in reach:
+        if name == outcome or (name not in reach and not everyone):
             continue
         if by_period and driver.each:
             found += [Input(f"{name} {label}", name, period) for period, label in enumerate(run.labels)]
         else:
             found.append(Input(name, name))
-    if not found:
+    if not found and not everyone:
         raise RunError(f"sensitivity: no driver reaches {outcome!r}")
     return found
 
 
-def valid_outcome(run: Run, outcome: str) -> tuple[Floats, NDArray[np.bool_]]:
+def valid_outcome(run: Run, outcome: str, fewest: int = 2) -> tuple[Floats, NDArray[np.bool_]]:
     """Return the outcome's values and which of them are finite; raises RunError for a row or when too few are."""
     result = run[outcome]
     if result.is_row:
@@ -58,7 +58,7 @@ def valid_outcome(run: Run, outcome: str) -> tuple[Floats, NDArray[np.bool_]]:
             f"sensitivity: {outcome!r} is a row; ask for a quantity with one number a trial, such as total({outcome})"
         )
     valid = np.isfinite(result.values)
-    if np.count_nonzero(valid) < 2:
+    if np.count_nonzero(valid) < fewest:
         raise RunError(f"sensitivity: {outcome!r} has no two trials with a value")
     return result.values, valid
 

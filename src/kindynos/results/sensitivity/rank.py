@@ -25,10 +25,10 @@ def rank_sensitivity(run: Run, name: str, by_period: bool = False) -> pd.DataFra
     correlation the multiple rank correlation of all its periods with the quantity, signed like their joint effect. Errors
     are by Fisher's transformation with the variance of Bonett and Wright, Psychometrika 65 (2000), 23-28.
     """
-    values, valid = valid_outcome(run, name)
+    values, valid = valid_outcome(run, name, fewest=0)
     outcome = ranks(values[valid])
     rows = []
-    for entry in inputs_of(run, name, by_period):
+    for entry in inputs_of(run, name, by_period, everyone=True):
         drawn = entry.rows(run)[:, valid]
         figure = correlation(ranks(drawn[0]), outcome) if len(drawn) == 1 else _multiple(drawn, outcome)
         rows.append((entry.label, figure))
