@@ -36,10 +36,17 @@ class Examples(Case):
                 np.testing.assert_array_equal(ours[name].values, theirs[name].values)
         np.testing.assert_array_equal(model.base_case().to_numpy(), loaded.base_case().to_numpy())
 
-    def test_example_runs(self):
-        script = ROOT / "examples" / "night_ferry.py"
-        answer = subprocess.run([sys.executable, str(script)], capture_output=True, text=True, check=True)
-        self.assertIn("chance of a loss", answer.stdout)
+    def test_examples_run(self):
+        said = {
+            "night_ferry": "chance of a loss",
+            "fleet": "best: 2 ferries at 60 EUR",
+            "overbooking": "the error of the mean is right",
+        }
+        self.assertEqual({path.stem for path in (ROOT / "examples").glob("*.py")}, set(said))
+        for name, words in said.items():
+            script = ROOT / "examples" / f"{name}.py"
+            answer = subprocess.run([sys.executable, str(script)], capture_output=True, text=True, check=True)
+            self.assertIn(words, answer.stdout)
 
 
 class Package(Case):

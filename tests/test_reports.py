@@ -4,6 +4,7 @@ import importlib
 import io
 import json
 import re
+import shlex
 import sys
 from pathlib import Path
 
@@ -178,6 +179,21 @@ class Readme(Case):
         self.addCleanup(path.unlink)
         path.write_text(re.search(r"```toml\n(.*?)```", readme, re.S)[1], encoding="utf-8")
         self.assertEqual(kd.load_model(path).periods, 15)
+
+    def test_commands_of_the_worked_examples_run(self):
+        from tests.test_cli import run
+
+        demo = ROOT / "src" / "kindynos" / "demo"
+        commands = []
+        for page in sorted((ROOT / "docs" / "demo").glob("*.md")):
+            text = page.read_text(encoding="utf-8")
+            commands += re.findall(r"^kindynos .*$", text, re.M)
+        self.assertGreater(len(commands), 6)
+        for command in commands:
+            words = [str(demo / word) if word.endswith(".toml") else word for word in shlex.split(command)[1:]]
+            with self.subTest(command=command):
+                answer = run(*words, "--trials", "400")
+                self.assertEqual((answer.returncode, answer.stderr), (0, ""))
 
     def test_its_links_and_pictures_are_there(self):
         for page in (ROOT / "README.md", ROOT / "CONTRIBUTING.md"):

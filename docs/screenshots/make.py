@@ -48,6 +48,20 @@ def main() -> None:
         kd.plots.save_figure(
             HERE / "convergence.png", lambda ax: kd.plots.convergence(run, "net_value", "percentile", 5, ax=ax)
         )
+        model = kd.load_model(folder / "larkholm" / "night_ferry.toml")
+        compared = model.compare(trials=20_000, seed=11)
+        swept = model.sweep(hurdle=[0.05, 0.065, 0.08, 0.095, 0.11], fare=[48, 50, 52, 54, 56, 58, 60])
+        solved = kd.load_model(folder / "larkholm" / "dry_dock.toml").solve(
+            "deposit", "lowest_balance", chance=0.9, above=0, within=(8e4, 2e5), seed=11
+        )
+        for name, draw in {
+            "compare": lambda ax: compared.plot("net_value", ax=ax),
+            "sweep": lambda ax: swept.plot("net_value", ax=ax),
+            "solve": lambda ax: solved.plot(ax=ax),
+            "drivers": lambda ax: kd.plots.sensitivity(run, "net_value", "swing", ax=ax),
+            "tail": lambda ax: kd.plots.sensitivity(run, "net_value", "tail", ax=ax),
+        }.items():
+            kd.plots.save_figure(HERE / f"{name}.png", draw)
         if not shutil.which("xvfb-run"):
             sys.exit("the terminal pictures were left as they are: xvfb-run is not installed")
         for name, command in TERMINALS.items():

@@ -9,7 +9,7 @@ import click
 
 from kindynos.cli.common import Bar
 
-FILES = ("night_ferry.toml",)
+FILES = ("night_ferry.toml", "dry_dock.toml", "hydrofoil.toml", "staff_shares.toml", "berths.toml")
 TRIALS, SEED, KEEP = 20_000, 11, ("cash_flow",)
 
 

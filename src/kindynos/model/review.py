@@ -18,6 +18,7 @@ NEVER_NEGATIVE = SHARE_WORDS | {
 }
 NEGLIGIBLE = 1e-6  # a chance below this is not worth a word
 WIDE, NARROW = 1.0, 1e-4  # sd over |mean| beyond which a slip is likely
+RETURN = 0.3  # below this, what can be negative may be a rate of return, whose sd may well exceed its mean
 
 
 @dataclass(frozen=True)
@@ -72,7 +73,7 @@ def _typical(program: Program) -> dict[str, float]:
 def _spread(program: Program) -> Iterator[Finding]:
     for name, driver in program.drivers.items():
         mean, sd = abs(driver.law.mean), driver.law.sd
-        if driver.law.discrete or not mean > 0:
+        if driver.law.discrete or not mean > 0 or (mean < RETURN and sd < RETURN and driver.law.chance(below=0) > 0):
             continue
         if sd > WIDE * mean:
             yield Finding(name, f"the sd {sd:g} is larger than the mean {driver.law.mean:g}; is a figure mistyped?")

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+from typing import Any
 
 import pandas as pd
 from rich.console import Group, RenderableType
@@ -37,15 +38,25 @@ def comparison(compared: Comparison) -> Group:
     for outcome in compared.outcomes:
         rows = [s for s in table.loc[outcome].index if s in SHOWN or str(s).startswith("chance")]
         side = table_of(f"{outcome} by scenario", ("", "left"), *((name, "right") for name in compared.scenarios))
+        chances = {name: _chances(table[name].loc[outcome]) for name in compared.scenarios}
         for statistic in rows:
-            share = str(statistic).startswith("chance")
             cells = [table.loc[(outcome, statistic), name] for name in compared.scenarios]
-            side.add_row(str(statistic), *(figure(cell["value"], cell["error"], share) for cell in cells))
+            texts = [chances[name].get(statistic) for name in compared.scenarios]
+            side.add_row(str(statistic), *(t or figure(c["value"], c["error"]) for t, c in zip(texts, cells, strict=True)))
         parts += [side, "", _differences(compared, outcome, differences), ""]
         parts += [_dominance(compared, outcome), ""] if len(rows) > 2 else []
     paired = bool(differences["paired"].all())
     how = "trial by trial, on the same draws" if paired else "as independent samples where the draws are not the same"
     return Group(*parts, Text(f"Differences are taken {how}; their error is 95 %.", style="dim"))
+
+
+def _chances(frame: pd.DataFrame) -> dict[Any, str]:
+    """Return the chances of one scenario, which as printed add up to 100 % with the trials without a value."""
+    frame = frame[[str(statistic).startswith("chance") for statistic in frame.index]].dropna(subset=["value"])
+    values = frame["value"].tolist()
+    texts = shares([*values, max(1 - sum(values), 0.0)]) if values else []
+    errors = ["" if math.isnan(error) else f" ± {100 * error:.1f} %" for error in frame["error"]]
+    return dict(zip(frame.index, map("".join, zip(texts, errors, strict=False)), strict=False))
 
 
 def _differences(compared: Comparison, outcome: str, differences: pd.DataFrame) -> Table:

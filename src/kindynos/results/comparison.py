@@ -202,7 +202,9 @@ def _paired_figures(a: Result, b: Result) -> list[tuple[str, Estimate, bool]]:
         reach = max(sample.student * math.sqrt(variance), least)
         return Estimate(centre, centre - reach, centre + reach)
 
-    figures = [("mean", of(two.valid - one.valid))]
+    with np.errstate(invalid="ignore"):  # infinite less infinite
+        gaps = b.values - a.values
+    figures = [("mean", of(gaps[both]))]
     for q in PERCENTILES:
         value = float(two.quantile(q / 100)) - float(one.quantile(q / 100))
         (terms, slope), (others, other_slope) = _influence(two, q / 100), _influence(one, q / 100)
@@ -210,7 +212,7 @@ def _paired_figures(a: Result, b: Result) -> list[tuple[str, Estimate, bool]]:
     if a.target is not None and a.target == b.target:
         figures.append((f"chance above {a.target:g}", of((two.valid > a.target) * 1.0 - (one.valid > a.target))))
     higher = (two.valid > one.valid) * 1.0
-    beats = Sample(np.where(both, b.values - a.values, np.nan), a.bounds, a.independent)
+    beats = Sample(np.where(both, gaps, np.nan), a.bounds, a.independent)
     figures.append(("higher in the same trial", of(higher) if not 0 < higher.mean() < 1 else _chance(beats)))
     return [(name, figure, True) for name, figure in figures]
 
