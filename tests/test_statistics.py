@@ -8,8 +8,8 @@ from hypothesis import strategies as st
 from scipy import stats
 
 import kindynos as kd
+from kindynos.estimate import Estimate, Estimates
 from kindynos.results import statistics as ours
-from kindynos.results.estimate import Estimate, Estimates
 from kindynos.results.statistics import Sample
 from tests.common import Case
 

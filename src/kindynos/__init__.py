@@ -67,6 +67,8 @@ if TYPE_CHECKING:
     from kindynos.errors import RunError as RunError
     from kindynos.errors import StoppedError as StoppedError
     from kindynos.errors import TrialError as TrialError
+    from kindynos.estimate import Estimate as Estimate
+    from kindynos.estimate import Estimates as Estimates
     from kindynos.finance.annuities import capital_recovery as capital_recovery
     from kindynos.finance.annuities import equivalent_annual as equivalent_annual
     from kindynos.finance.annuities import future_value as future_value
@@ -76,6 +78,14 @@ if TYPE_CHECKING:
     from kindynos.finance.cash_flow import npv as npv
     from kindynos.finance.dated import xirr as xirr
     from kindynos.finance.dated import xnpv as xnpv
+    from kindynos.finance.falls import compound_growth as compound_growth
+    from kindynos.finance.falls import drawdown as drawdown
+    from kindynos.finance.falls import drawdown_duration as drawdown_duration
+    from kindynos.finance.falls import max_drawdown as max_drawdown
+    from kindynos.finance.falls import sharpe_ratio as sharpe_ratio
+    from kindynos.finance.falls import sortino_ratio as sortino_ratio
+    from kindynos.finance.falls import time_under_water as time_under_water
+    from kindynos.finance.falls import volatility as volatility
     from kindynos.finance.irr import irr as irr
     from kindynos.finance.irr import irr_report as irr_report
     from kindynos.finance.ledger import at as at
@@ -91,11 +101,17 @@ if TYPE_CHECKING:
     from kindynos.finance.rates import IrrReport as IrrReport
     from kindynos.model.file import load_model as load_model
     from kindynos.model.model import Model as Model
+    from kindynos.processes import BootstrapReturns as BootstrapReturns
+    from kindynos.processes import GeometricBrownianMotion as GeometricBrownianMotion
+    from kindynos.processes import JumpDiffusion as JumpDiffusion
+    from kindynos.processes import MeanReverting as MeanReverting
+    from kindynos.processes import PathSet as PathSet
+    from kindynos.processes import Process as Process
+    from kindynos.processes import RandomWalk as RandomWalk
+    from kindynos.processes import RegimeSwitching as RegimeSwitching
     from kindynos.results.comparison import Comparison as Comparison
     from kindynos.results.comparison import Reported as Reported
     from kindynos.results.comparison import compare as compare
-    from kindynos.results.estimate import Estimate as Estimate
-    from kindynos.results.estimate import Estimates as Estimates
     from kindynos.results.goal import Goal as Goal
     from kindynos.results.result import Result as Result
     from kindynos.results.run import Run as Run
@@ -124,6 +140,9 @@ _HOMES = {
     "finance.annuities": "capital_recovery equivalent_annual future_value levelized_cost payment present_value",
     "finance.cash_flow": "npv",
     "finance.dated": "xirr xnpv",
+    "finance.falls": (
+        "compound_growth drawdown drawdown_duration max_drawdown sharpe_ratio sortino_ratio time_under_water volatility"
+    ),
     "finance.irr": "irr irr_report",
     "finance.ledger": "at first_period grow roll_forward",
     "finance.measures": "discounted_payback mirr payback profitability_index terminal_value value_per_share",
@@ -131,11 +150,14 @@ _HOMES = {
     "model.file": "load_model",
     "model.model": "Model",
     "plots": "plots",
+    "processes": (
+        "BootstrapReturns GeometricBrownianMotion JumpDiffusion MeanReverting PathSet Process RandomWalk RegimeSwitching"
+    ),
     "results.comparison": "Comparison Reported compare",
     "results.goal": "Goal",
     "results.saved": "open_run",
     "results.sweep": "Sweep sweep",
-    "results.estimate": "Estimate Estimates",
+    "estimate": "Estimate Estimates",
     "results.result": "Result",
     "results.run": "Run",
 }

@@ -18,6 +18,8 @@ from kindynos.hooks import draw
 from kindynos.validate import share, whole, wrong
 
 Floats = NDArray[np.float64]
+
+LONGEST_SHOWN = 20  # values of a list that are written out
 Rule = Callable[[str, str, Any], Any]
 
 STEP = 32_768  # values that make a thread of their own worth while
@@ -279,7 +281,9 @@ class Distribution(ABC):
 
 
 def _plain(value: Any) -> str:
-    """Return a parameter's exact repr, whole numbers without a decimal point."""
+    """Return a parameter's exact repr, whole numbers without a decimal point; of a long list its ends and its length."""
+    if isinstance(value, tuple) and len(value) > LONGEST_SHOWN:
+        return f"[{_plain(value[0])}, {_plain(value[1])}, ..., {_plain(value[-1])}: {len(value):,} values]"
     if isinstance(value, tuple):
         return "[" + ", ".join(map(_plain, value)) + "]"
     if isinstance(value, float) and value.is_integer() and abs(value) < 1e15:

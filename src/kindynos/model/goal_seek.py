@@ -11,10 +11,10 @@ import numpy as np
 import pandas as pd
 
 from kindynos.errors import GoalError, ModelError, ParameterError, nearest
+from kindynos.estimate import Estimate
 from kindynos.model.quantities import Line
 from kindynos.model.sweeping import check_swept, replacements
 from kindynos.results.asked import Asked, asked
-from kindynos.results.estimate import Estimate
 from kindynos.results.goal import Goal
 from kindynos.sampling.streams import fresh_seed
 from kindynos.validate import finite, share

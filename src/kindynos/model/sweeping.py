@@ -14,10 +14,10 @@ from numpy.typing import NDArray
 from kindynos.distributions import Discrete, Distribution
 from kindynos.distributions.registry import law_from, parameters_of
 from kindynos.errors import KindynosError, ModelError, nearest
+from kindynos.estimate import Estimate
 from kindynos.model.program import Program
 from kindynos.model.quantities import Driver, Given, Line
 from kindynos.results.asked import Asked, asked
-from kindynos.results.estimate import Estimate
 from kindynos.results.sweep import Progress, Sweep, grid_of, spread
 from kindynos.sampling.streams import fresh_seed
 from kindynos.validate import finite

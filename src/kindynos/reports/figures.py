@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import math
 
-from kindynos.results.estimate import Estimate
+from kindynos.estimate import Estimate
 
 
 def number(value: float, step: float | None = None) -> str:

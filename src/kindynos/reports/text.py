@@ -15,10 +15,10 @@ from rich.text import Text
 
 from kindynos.distributions import CATALOGUE, Distribution
 from kindynos.distributions.registry import parameter_names
+from kindynos.estimate import Estimate
 from kindynos.model.program import Program
 from kindynos.model.review import Finding
 from kindynos.reports.figures import brief, number, per_cent, shares, step_of, with_error
-from kindynos.results.estimate import Estimate
 from kindynos.results.result import Result
 from kindynos.results.run import Run
 

@@ -7,7 +7,7 @@ from dataclasses import dataclass
 from typing import Any
 
 from kindynos.errors import ParameterError
-from kindynos.results.estimate import Estimate
+from kindynos.estimate import Estimate
 from kindynos.results.result import Result
 from kindynos.results.statistics import statistic as find
 

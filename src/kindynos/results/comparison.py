@@ -17,9 +17,9 @@ from numpy.typing import NDArray
 from scipy.special import ndtri
 
 from kindynos.errors import ParameterError, RunError, nearest
+from kindynos.estimate import Estimate
 from kindynos.hooks import draw
 from kindynos.results.dominance import dominance
-from kindynos.results.estimate import Estimate
 from kindynos.results.result import Result
 from kindynos.results.run import Run
 from kindynos.results.sheet import sheet_records

@@ -11,8 +11,8 @@ import pandas as pd
 from numpy.typing import NDArray
 from scipy.special import ndtri
 
+from kindynos.estimate import Estimate
 from kindynos.model.links import Link
-from kindynos.results.estimate import Estimate
 
 if TYPE_CHECKING:
     from kindynos.results.run import Run

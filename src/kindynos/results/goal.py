@@ -7,8 +7,8 @@ from typing import Any
 
 import pandas as pd
 
+from kindynos.estimate import Estimate
 from kindynos.hooks import draw
-from kindynos.results.estimate import Estimate
 
 
 @dataclass(frozen=True, eq=False)

@@ -10,7 +10,7 @@ import numpy as np
 from numpy.typing import ArrayLike, NDArray
 
 from kindynos.errors import KindynosError
-from kindynos.results.estimate import Estimate, Estimates
+from kindynos.estimate import Estimate, Estimates
 from kindynos.results.statistics import Sample, statistic
 from kindynos.validate import share
 

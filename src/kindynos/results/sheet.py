@@ -9,8 +9,8 @@ import numpy as np
 import pandas as pd
 from numpy.typing import NDArray
 
+from kindynos.estimate import Estimate
 from kindynos.model.program import Program
-from kindynos.results.estimate import Estimate
 
 if TYPE_CHECKING:
     from kindynos.results.run import Run

@@ -18,7 +18,7 @@ from numpy.typing import NDArray
 from scipy.special import ndtri, stdtrit
 
 from kindynos.errors import KindynosError, ParameterError, nearest
-from kindynos.results.estimate import Estimate
+from kindynos.estimate import Estimate
 from kindynos.validate import finite, share, wrong
 
 Floats = NDArray[np.float64]

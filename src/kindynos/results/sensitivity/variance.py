@@ -12,7 +12,7 @@ from numpy.typing import NDArray
 from scipy.special import stdtrit
 
 from kindynos.errors import RunError
-from kindynos.results.estimate import Estimate
+from kindynos.estimate import Estimate
 from kindynos.results.sensitivity.inputs import Input, inputs_of, valid_outcome, work_out
 from kindynos.sampling.plans import Request, plan_named
 from kindynos.validate import whole

@@ -1,0 +1,300 @@
+"""The contract of a process: the law of one uncertain series, drawn from standard normal shocks.
+
+To add a process: a frozen dataclass that fills this contract in a file here, and its line in ``PROCESSES``.
+"""
+
+from __future__ import annotations
+
+from abc import ABC, abstractmethod
+from collections.abc import Callable, Mapping
+from dataclasses import dataclass, field, fields
+from itertools import pairwise
+from typing import Any, ClassVar
+
+import numpy as np
+from numpy.typing import ArrayLike, NDArray
+
+from kindynos.distributions import Distribution, Empirical
+from kindynos.errors import ParameterError
+from kindynos.estimate import Estimate
+from kindynos.processes.drawing import Draws, drawn_parameters, each_block, on_all, share_of
+from kindynos.validate import finite, positive, whole
+
+Floats = NDArray[np.float64]
+Rule = Callable[[str, str, Any], Any]
+
+STEPS, TRIALS = 250, 20_000  # of a simulated odds
+OBSERVED = 8  # a fit needs at least so many observations
+
+
+@dataclass(frozen=True)
+class Fitted:
+    """How a process was learned from a series.
+
+    ``errors`` are the standard errors of its parameters; ``theta`` the parameters on the scale of the fit, with their
+    ``covariance`` there, from which ``uncertain=True`` draws; ``said`` tells what was used or dropped.
+    """
+
+    observations: int
+    dt: float
+    errors: Mapping[str, float]
+    theta: tuple[float, ...]
+    covariance: tuple[tuple[float, ...], ...]
+    said: str
+
+
+@dataclass(frozen=True)
+class Process(ABC):
+    """The law of one series, such as a price.
+
+    Times are in the unit in which drift and volatility are stated, such as a year; ``dt`` is the length of a period in that
+    unit. Paths are ``(periods + 1, trials)``, the start first.
+    """
+
+    label: ClassVar[str]
+    use: ClassVar[str]
+    shocks: ClassVar[int] = 1  # standard normals a period; the first of them is what other series may move with
+    multiplies: ClassVar[bool] = True  # whether shocks add up in the logarithm of the value, as for prices
+    rules: ClassVar[Mapping[str, Rule]] = {}
+
+    fitted: Fitted | None = field(default=None, kw_only=True, repr=False, compare=False)
+
+    def __post_init__(self) -> None:
+        for name, rule in self.rules.items():
+            object.__setattr__(self, name, rule(type(self).__name__, name, getattr(self, name)))
+
+    @abstractmethod
+    def evolve(self, shocks: Floats, dt: float, at: Any) -> Floats:
+        """Return the values after each period, ``(periods, trials)``, from shocks ``(shocks, periods, trials)``.
+
+        ``at`` has the parameters as attributes: this process, or numbers one a trial. The shocks may be overwritten.
+        """
+
+    @property
+    def parameters(self) -> dict[str, Any]:
+        """The parameters by name."""
+        return {f.name: getattr(self, f.name) for f in fields(self) if f.name != "fitted"}
+
+    def drawn(self, theta: Floats) -> Any:
+        """Return parameters one a trial from draws of theta ``(parameters, trials)``; see ``Fitted``."""
+        raise ParameterError(f"{type(self).__name__}: its fit has no sampling distribution to draw from")
+
+    def paths(
+        self,
+        periods: int,
+        trials: int,
+        seed: int,
+        dt: float = 1.0,
+        *,
+        antithetic: bool = False,
+        moment_matching: bool = False,
+        uncertain: bool = False,
+    ) -> Floats:
+        """Return simulated paths ``(periods + 1, trials)``; row 0 is the start.
+
+        With ``antithetic`` the second half of the trials of each block mirrors the shocks of the first; ``moment_matching``
+        gives the shocks of each period in a block mean 0 and sd 1. After a fit, ``uncertain`` draws the parameters themselves
+        from their sampling distribution, trial by trial. A seed gives the same bits for any number of processors. Raises
+        ParameterError for wrong numbers, and for ``uncertain`` without a fit.
+        """
+        draws = self._draws(periods, trials, seed, dt, antithetic, moment_matching, uncertain)
+        answer: Floats = np.empty((draws.periods + 1, trials))
+        answer[0] = self.start_value
+
+        def fill(part: slice, values: Floats) -> None:
+            answer[1:, part] = values
+
+        each_block(self, draws, fill)
+        return answer
+
+    def worst_falls(
+        self, periods: int, trials: int, seed: int, dt: float = 1.0, *, antithetic: bool = False, uncertain: bool = False
+    ) -> Floats:
+        """Return the worst fall of each path, as a share of the highest value before it, ``(trials,)``.
+
+        The same as ``max_drawdown(process.paths(...))``, without holding the paths: memory is bounded by the blocks. Raises
+        ParameterError as ``paths`` does, and for a process whose values may be negative.
+        """
+        if not self.multiplies:
+            raise ParameterError(f"{type(self).__name__}: a fall as a share of its height needs values that stay above 0")
+        draws = self._draws(periods, trials, seed, dt, antithetic, False, uncertain)
+        answer: Floats = np.empty(trials)
+
+        def work(block: int, part: slice) -> None:
+            at = drawn_parameters(self, draws, part, block) if uncertain else self
+            answer[part] = self.falls(draws, part, block, at)
+
+        on_all(work, draws.parts(self.shocks * periods))
+        return np.asarray(-np.expm1(answer, out=answer))
+
+    def falls(self, draws: Draws, part: slice, block: int, at: Any) -> Floats:
+        """Return the worst fall of each trial of a block, as the log of value over the highest before."""
+        shocks = draws.normals(self.shocks * draws.periods, part, block).reshape(self.shocks, draws.periods, -1)
+        return deepest(self.logs(shocks, draws.dt, at))
+
+    def _draws(
+        self, periods: int, trials: int, seed: int, dt: float, antithetic: bool, matching: bool, uncertain: bool
+    ) -> Draws:
+        owner = f"{type(self).__name__}.paths"
+        whole(owner, "periods", periods, least=1)
+        whole(owner, "trials", trials, least=1)
+        whole(owner, "seed", seed, least=0)
+        positive(owner, "dt", dt)
+        if uncertain and self.fitted is None:
+            raise ParameterError(f"{owner}: uncertain=True needs a fitted process, such as {type(self).__name__}.fit(prices)")
+        return Draws(periods, trials, seed, dt, antithetic, matching, uncertain)
+
+    @property
+    def start_value(self) -> float:
+        """The value before the first period."""
+        return float(getattr(self, "start", 1.0))
+
+    def logs(self, shocks: Floats, dt: float, at: Any) -> Floats:
+        """Return the logarithm of value over start after each period, where that is cheaper than the values."""
+        return np.log(self.evolve(shocks, dt, at) / self.start_value)
+
+    def expected(self, time: ArrayLike) -> Any:
+        """Return the expected value after a time, or times; raises ParameterError where no closed form is known."""
+        raise ParameterError(f"{type(self).__name__}: its mean has no closed form here; average simulated paths")
+
+    def law_at(self, time: float) -> Distribution | None:
+        """Return the law of the value after a time in closed form, None where there is none."""
+        return None
+
+    def at(self, time: float, *, trials: int = TRIALS, seed: int = 0, steps: int = STEPS) -> Distribution:
+        """Return the distribution of the value after a time: closed where there is one, of simulated values otherwise.
+
+        Its ``plot(mark=...)`` shows the density. Raises ParameterError for a time of 0 or less.
+        """
+        positive(type(self).__name__, "at", time)
+        closed = self.law_at(time)
+        return closed if closed is not None else Empirical(tuple(self._ends(time, trials, seed, steps)))
+
+    def _ends(self, time: float, trials: int, seed: int, steps: int) -> Floats:
+        whole(type(self).__name__, "steps", steps, least=1)
+        ends: Floats = np.empty(trials)
+
+        def fill(part: slice, values: Floats) -> None:
+            ends[part] = values[-1]
+
+        count = self.periods_of(time, steps)
+        each_block(self, self._draws(count, trials, seed, time / count, False, False, False), fill)
+        return ends
+
+    def periods_of(self, time: float, steps: int) -> int:
+        """Return into how many periods a time is cut for simulation."""
+        return steps
+
+    def chance(
+        self,
+        at: float,
+        *,
+        above: float | None = None,
+        below: float | None = None,
+        simulate: bool = False,
+        trials: int = TRIALS,
+        seed: int = 0,
+        steps: int = STEPS,
+    ) -> Estimate:
+        """Return the chance that the value at a time is above, below, or between two figures (both strictly).
+
+        In closed form where there is one, otherwise, or with ``simulate``, from paths, with its error. Raises ParameterError
+        without a figure.
+        """
+        low = -np.inf if above is None else finite("chance", "above", above)
+        high = np.inf if below is None else finite("chance", "below", below)
+        if above is None and below is None:
+            raise ParameterError("chance: say above=, below=, or both for a range")
+        positive("chance", "at", at)
+        law = None if simulate else self.law_at(at)
+        if law is not None:
+            options = {name: value for name, value in (("above", above), ("below", below)) if value is not None}
+            return Estimate(law.chance(**options))
+        ends = self._ends(at, trials, seed, steps)
+        return share_of((ends > low) & (ends < high))
+
+    def touch(
+        self, level: float, within: float, *, simulate: bool = False, trials: int = TRIALS, seed: int = 0, steps: int = STEPS
+    ) -> Estimate:
+        """Return the chance that the value reaches a level at any moment before a time.
+
+        By the reflection formula where it holds, otherwise, or with ``simulate``, from paths: between two steps the chance of
+        a crossing is that of a Brownian bridge. Raises ParameterError for a level that cannot be reached.
+        """
+        positive("touch", "within", within)
+        finite("touch", "level", level)
+        if self.multiplies and level <= 0:
+            raise ParameterError(f"touch: {type(self).__name__} stays above 0 and cannot reach {level:g}")
+        closed = None if simulate else self.touch_chance(level, within)
+        if closed is not None:
+            return Estimate(closed)
+        return self._touched(level, within, trials, seed, steps)
+
+    def touch_chance(self, level: float, within: float) -> float | None:
+        """Return the chance of touching a level in closed form, None where there is none."""
+        return None
+
+    def bridge(self, dt: float) -> float:
+        """Return the sd of the shocks of one period, in the log where they multiply; 0 where nothing happens in between."""
+        return 0.0
+
+    def _touched(self, level: float, within: float, trials: int, seed: int, steps: int) -> Estimate:
+        missed: Floats = np.empty(trials)
+        count = self.periods_of(within, steps)
+        spread = self.bridge(within / count)
+        start = self.start_value
+        scale = np.log if self.multiplies else np.asarray
+        goal, side = float(scale(level)), 1.0 if level >= start else -1.0
+
+        def fill(part: slice, values: Floats) -> None:
+            gaps = side * (goal - scale(np.concatenate([np.full((1, values.shape[1]), start), values])))
+            kept = np.ones(values.shape[1])
+            for before, after in pairwise(gaps):
+                reached = (before <= 0) | (after <= 0)
+                if spread > 0:
+                    kept *= -np.expm1(-2 * np.maximum(before, 0) * np.maximum(after, 0) / spread**2)
+                kept[reached] = 0.0
+            missed[part] = kept
+
+        each_block(self, self._draws(count, trials, seed, within / count, False, False, False), fill)
+        return share_of(1 - missed)
+
+
+def accumulate(rows: Floats) -> Floats:
+    """Add up rows over the periods, in place: row by row, which is far quicker than along columns."""
+    for t in range(1, len(rows)):
+        rows[t] += rows[t - 1]
+    return rows
+
+
+def deepest(logs: Floats) -> Floats:
+    """Return the lowest log of value over highest so far, ``(trials,)``, of logs that start at 0, ``(periods, trials)``."""
+    highest = np.maximum(logs[0], 0.0)
+    fall: Floats = np.minimum(logs[0], 0.0)
+    below = np.empty_like(highest)
+    for row in logs[1:]:
+        np.maximum(highest, row, out=highest)
+        np.subtract(row, highest, out=below)
+        np.minimum(fall, below, out=fall)
+    return fall
+
+
+def observed(owner: str, series: ArrayLike, dt: Any, above_zero: bool) -> tuple[Floats, float]:
+    """Return a checked series of values and the length of its periods.
+
+    Raises ParameterError for what is no flat series of enough finite (and, for prices, positive) values that differ.
+    """
+    values = np.asarray(series, dtype=np.float64)
+    if values.ndim != 1:
+        raise ParameterError(f"{owner}: series must be flat, one value a period, not {values.shape}")
+    if len(values) < OBSERVED:
+        raise ParameterError(f"{owner}: needs at least {OBSERVED} values, and the series has {len(values)}")
+    if not np.isfinite(values).all():
+        raise ParameterError(f"{owner}: value {int(np.argmin(np.isfinite(values)))} of the series is not a finite number")
+    if above_zero and values.min() <= 0:
+        raise ParameterError(
+            f"{owner}: value {int(np.argmin(values))} of the series is {values.min():g}; prices must be above 0"
+        )
+    if np.ptp(values) == 0:
+        raise ParameterError(f"{owner}: all values of the series are equal, {values[0]:g}; there is no volatility to learn")
+    return values, positive(owner, "dt", dt)

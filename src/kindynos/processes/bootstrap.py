@@ -1,0 +1,93 @@
+"""A price drawn again from its own history."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import Any, Self
+
+import numpy as np
+from numpy.typing import ArrayLike, NDArray
+
+from kindynos.distributions.special import ndtr
+from kindynos.errors import ParameterError
+from kindynos.processes.base import Process, accumulate, observed
+from kindynos.validate import one_of, positive, whole, wrong
+
+Floats = NDArray[np.float64]
+
+
+@dataclass(frozen=True)
+class BootstrapReturns(Process):
+    """A price that moves by simple returns drawn from history, in blocks that keep what follows what.
+
+    ``block`` is the length of a block: 1 draws single returns; with ``kind="stationary"`` the length is random with that mean,
+    with "fixed" it is always that. The history wraps around. One period is one period of the history, so ``dt`` must be 1.
+
+    Source: Politis and Romano, Journal of the American Statistical Association 89 (1994), 1303-1313.
+
+    >>> process = BootstrapReturns([0.01, -0.02, 0.03, 0.0], start=50.0, block=2)
+    >>> process.paths(periods=3, trials=2, seed=1).shape
+    (4, 2)
+    """
+
+    returns: tuple[float, ...]
+    start: float = 1.0
+    block: float = 1
+    kind: str = "stationary"
+
+    label = "bootstrap returns"
+    use = "a price whose own history is the best law there is"
+    shocks = 2  # where to go on, and whether to
+
+    def __post_init__(self) -> None:
+        values = np.asarray(self.returns, dtype=np.float64)
+        if values.ndim != 1 or len(values) < 2 or not np.isfinite(values).all():
+            raise ParameterError("BootstrapReturns: returns must be at least two finite numbers, one a period")
+        if values.min() <= -1:
+            place = int(np.argmin(values))
+            raise ParameterError(f"BootstrapReturns: return {place} is {values[place]:g}; simple returns must be above -1")
+        object.__setattr__(self, "returns", tuple(map(float, values)))
+        positive("BootstrapReturns", "start", self.start)
+        one_of("BootstrapReturns", "kind", self.kind, ("stationary", "fixed"))
+        if self.kind == "fixed":
+            whole("BootstrapReturns", "block", self.block, least=1)
+        if not 1 <= self.block <= len(values):
+            raise wrong("BootstrapReturns", "block", f"from 1 to the {len(values)} returns", self.block)
+
+    def logs(self, shocks: Floats, dt: float, at: Any) -> Floats:
+        if dt != 1:
+            raise ParameterError(f"BootstrapReturns: dt must be 1, one period of the history, not {dt:g}")
+        history = np.log1p(np.array(self.returns))
+        count = len(history)
+        fresh = np.minimum((ndtr(shocks[0]) * count).astype(np.int64), count - 1)
+        if self.block == 1:
+            return accumulate(history[fresh])
+        place = fresh[0]
+        steps: Floats = np.empty(fresh.shape)
+        going = ndtr(shocks[1]) >= 1 / self.block if self.kind == "stationary" else None
+        for t in range(len(fresh)):
+            if t:
+                on = going[t] if going is not None else np.full(fresh.shape[1], t % int(self.block) != 0)
+                place = np.where(on, (place + 1) % count, fresh[t])
+            steps[t] = history[place]
+        return accumulate(steps)
+
+    def evolve(self, shocks: Floats, dt: float, at: Any) -> Floats:
+        values = self.logs(shocks, dt, at)
+        return np.multiply(np.exp(values, out=values), self.start, out=values)
+
+    def periods_of(self, time: float, steps: int) -> int:
+        return whole(
+            "BootstrapReturns", "the time, in periods of the history,", int(time) if time == int(time) else time, least=1
+        )
+
+    @classmethod
+    def fit(cls, series: ArrayLike, dt: float = 1.0, block: float | None = None) -> Self:
+        """Return the process of a history of prices; ``block`` is the cube root of the number of returns unless given.
+
+        Raises ParameterError for prices that cannot be used.
+        """
+        values, _ = observed(f"{cls.__name__}.fit", series, dt, above_zero=True)
+        returns = values[1:] / values[:-1] - 1
+        chosen = max(1.0, round(len(returns) ** (1 / 3))) if block is None else block
+        return cls(tuple(returns), float(values[-1]), chosen)
