@@ -16,6 +16,8 @@ from kindynos.model.model import Model
 from kindynos.model.program import Program
 from kindynos.model.quantities import Driver, Given, Line, Quantity
 from kindynos.model.timeline import Timeline
+from kindynos.processes import Process
+from kindynos.processes.registry import process_from
 
 _BARE = re.compile(r"[A-Za-z0-9_-]+")  # a key that needs no quotes
 LARGEST = 1_000_000  # bytes of a model file
@@ -54,10 +56,8 @@ def _built(path: Path, document: dict[str, Any]) -> Model:
             model.given(name, given.value, unit=given.unit, source=given.source)
     for name, driver in content.drivers.items():
         with _place(path, f"[drivers.{name}]"):
-            law = law_from(driver.distribution, driver.parameters)
-            model.driver(
-                name, law, each=driver.each, base=driver.base, unit=driver.unit, source=driver.source, serial=driver.serial
-            )
+            options = driver.model_dump(include={"each", "base", "unit", "source", "serial", "dt"}, exclude_none=True)
+            model.driver(name, _law_or_process(driver.distribution, driver.process, driver.parameters), **options)
     for place, entry in enumerate(content.correlations):
         with _place(path, f"[[correlations]] number {place + 1}"):
             options = entry.model_dump(exclude={"between", "value"})
@@ -76,11 +76,19 @@ def _built(path: Path, document: dict[str, Any]) -> Model:
     return model
 
 
+def _law_or_process(distribution: str | None, process: str | None, parameters: Mapping[str, Any]) -> Distribution | Process:
+    if distribution is None and process is None:
+        raise ModelError("the key 'distribution' is missing, or 'process' for a series")
+    if distribution is not None and process is not None:
+        raise ModelError("say distribution or process, and not both")
+    return law_from(distribution, parameters) if distribution is not None else process_from(str(process), parameters)
+
+
 def _replacement(value: Any) -> Any:
-    """Return what stands in for a quantity: a law stated as a table, or a figure."""
-    if isinstance(value, dict) and "distribution" in value:
-        parameters = {key: item for key, item in value.items() if key != "distribution"}
-        return law_from(value["distribution"], parameters)
+    """Return what stands in for a quantity: a law or a process stated as a table, or a figure."""
+    if isinstance(value, dict) and ("distribution" in value or "process" in value):
+        parameters = {key: item for key, item in value.items() if key not in ("distribution", "process")}
+        return _law_or_process(value.get("distribution"), value.get("process"), parameters)
     return value
 
 
@@ -153,7 +161,7 @@ def _given(given: Given) -> dict[str, Any]:
 
 def _driver(driver: Driver) -> dict[str, Any]:
     return {
-        **_law(driver.law),
+        **(_law(driver.law) if driver.process is None else _stated_process(driver)),
         "each": driver.each,
         "base": driver.base,
         "unit": driver.unit,
@@ -171,6 +179,13 @@ def _law(law: Distribution) -> dict[str, Any]:
     return {"distribution": law.label, **parameters_of(law)}
 
 
+def _stated_process(driver: Driver) -> dict[str, Any]:
+    assert driver.process is not None
+    if driver.uncertain:
+        raise ModelError(f"driver {driver.name!r} draws its fitted parameters, which a model file cannot hold")
+    return {"process": driver.process.label, **driver.process.parameters, "dt": driver.dt}
+
+
 def _table(name: str, entries: Mapping[str, Any]) -> str:
     lines = [f"{key} = {_value(value)}" for key, value in entries.items() if value is not None]
     head, _, key = name.partition(".")
@@ -183,6 +198,9 @@ def _value(value: Any) -> str:
         return _text(value)
     if isinstance(value, bool):
         return str(value).lower()
+    if isinstance(value, Process):
+        stated = {"process": value.label, **value.parameters}
+        return "{ " + ", ".join(f"{key} = {_value(item)}" for key, item in stated.items()) + " }"
     if isinstance(value, Distribution):
         return "{ " + ", ".join(f"{key} = {_value(item)}" for key, item in _law(value).items() if item is not None) + " }"
     if isinstance(value, tuple | list):

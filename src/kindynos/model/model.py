@@ -14,9 +14,10 @@ from kindynos.model.formula.parse import is_name
 from kindynos.model.formula.tree import PERIOD
 from kindynos.model.links import Link, checked_link
 from kindynos.model.program import Program, compile_model
-from kindynos.model.quantities import Driver, Given, Line, Quantity, check_signature, figure
+from kindynos.model.quantities import Driver, Given, Line, Quantity, check_signature, figure, process_driver
 from kindynos.model.studies import Studies
 from kindynos.model.timeline import Timeline
+from kindynos.processes import PathSet, Process
 from kindynos.validate import finite, one_of, shown
 
 if TYPE_CHECKING:
@@ -108,20 +109,37 @@ class Model(Studies):
     def driver(
         self,
         name: str,
-        distribution: Distribution,
+        distribution: Distribution | Process | PathSet,
         *,
         each: str | None = None,
         base: float | None = None,
         unit: str | None = None,
         source: str | None = None,
         serial: float | None = None,
+        dt: float = 1.0,
+        uncertain: bool = False,
     ) -> None:
         """Declare an uncertain input: one number a trial, or with ``each="period"`` the same law drawn anew each period.
 
-        ``base`` is its value in the base case, the mean unless given. ``serial`` is the rank correlation of each period's
-        value with the one before. Raises ModelError or ParameterError.
+        A process gives a row, its values at the ends of the periods, each ``dt`` long in its unit of time; ``uncertain`` draws
+        the parameters of a fitted one too. A ``PathSet`` gives a row for each of its names. ``base`` is the value in the base
+        case, the mean unless given. ``serial`` is the rank correlation of each period's value with the one before. Raises
+        ModelError or ParameterError.
         """
+        if isinstance(distribution, PathSet):
+            self._path_set(distribution, unit, source, dt, uncertain)
+            return
         self._checked(name)
+        if isinstance(distribution, Process):
+            self._add(process_driver(name, distribution, self.periods, each, serial, base, unit, source, dt, uncertain))
+            return
+        if dt != 1 or uncertain:
+            raise ModelError(f"driver {name!r}: dt= and uncertain= belong to a process")
+        self._law_driver(name, distribution, each, base, unit, source, serial)
+
+    def _law_driver(
+        self, name: str, distribution: Distribution, each: Any, base: Any, unit: Any, source: Any, serial: Any
+    ) -> None:
         if not isinstance(distribution, Distribution):
             raise ModelError(f"driver {name!r}: needs a distribution such as Normal(10, 2), not {shown(distribution)}")
         if each is not None:
@@ -139,6 +157,15 @@ class Model(Studies):
         else:
             driver = replaced(driver, base=finite(f"driver {name!r}", "base", base))
         self._add(driver)
+
+    def _path_set(self, paths: PathSet, unit: str | None, source: str | None, dt: float, uncertain: bool) -> None:
+        for name, process in paths.processes.items():
+            self.driver(name, process, unit=unit, source=source, dt=dt, uncertain=uncertain)
+        names = paths.names
+        for i, first in enumerate(names):
+            for j in range(i):
+                if paths.correlation[i, j] != 0:
+                    self.correlate(names[j], first, float(paths.correlation[i, j]), kind="linear")
 
     @overload
     def line(self, name: Function, /) -> Function: ...
@@ -215,38 +242,6 @@ class Model(Studies):
             raise ModelError("correlate: a correlation is of two drivers; give several as a matrix")
         self._link(checked_link(names, figure, **options))
 
-    @classmethod
-    def from_function(
-        cls,
-        function: Callable[..., Any],
-        drivers: Mapping[str, Any],
-        outcomes: str | Sequence[str] | Mapping[str, Mapping[str, Any]],
-        *,
-        given: Mapping[str, Any] | None = None,
-        name: str | None = None,
-        periods: int | None = None,
-        each_trial: bool | None = None,
-    ) -> Model:
-        """Return a model of a calculation that is there already.
-
-        ``drivers`` are distributions by argument, or the keywords of ``driver`` (``{"distribution": ..., "each": "period"}``);
-        ``given`` are figures; arguments with a default may be left out. ``outcomes`` names what the function returns: one
-        value, several in order, or values by name; ``{"profit": {"unit": "EUR", "target": 0}}`` says more. The function, or
-        object that can be called, gets arrays, the trials last, if that gives what single numbers give, and otherwise floats,
-        trial by trial, spread over processes where that pays; ``each_trial`` decides it. A trial that fails is told, with its
-        drivers and how to run it alone. Raises ModelError for arguments that do not fit.
-
-        >>> from kindynos import Normal
-        >>> model = Model.from_function(lambda sold: 42 * sold, {"sold": Normal(1000, 100)}, "sales")
-        >>> round(model.simulate(1000, seed=1)["sales"].mean, -2)
-        42000.0
-        """
-        from kindynos.model.from_function import fill
-
-        model = cls(name or str(getattr(function, "__name__", type(function).__name__)), periods)
-        fill(model, function, drivers, outcomes, given or {}, each_trial)
-        return model
-
     def add_line(self, line: Line) -> None:
         """Add a line that is made already."""
         self._checked(line.name)
@@ -314,7 +309,7 @@ class Model(Studies):
         other = Model.__new__(Model)
         other.name, other._timeline = self.name, self._timeline
         other._quantities, other._scenarios = dict(self._quantities), {}
-        fixed = {name for name, value in figures_or_laws.items() if not isinstance(value, Distribution)}
+        fixed = {name for name, value in figures_or_laws.items() if not isinstance(value, Distribution | Process)}
         other._links = [link for link in self._links if not fixed.intersection(link.names)]
         for name, value in figures_or_laws.items():
             other._quantities[name] = self._replacement(name, value)
@@ -326,10 +321,14 @@ class Model(Studies):
             raise ModelError(f"replace: the model has no {name!r}{nearest(name, self._quantities)}")
         if isinstance(old, Line):
             raise ModelError(f"replace: {name!r} is a line, which is calculated; only given figures and drivers are replaced")
+        if isinstance(value, Process):
+            dt = old.dt if isinstance(old, Driver) else 1.0
+            return process_driver(name, value, self.periods, None, None, None, old.unit, None, dt, False)
         if isinstance(value, Distribution):
             if isinstance(old, Given):
                 return Driver(name, value, None, None, old.unit, None)
-            return replaced(old, law=value, base=None, source=None)
+            each = "period" if old.process is not None else old.each
+            return replaced(old, law=value, base=None, source=None, process=None, each=each)
         return Given(name, figure(name, value, self.periods), old.unit)
 
     def unlinked(self) -> Model:

@@ -18,7 +18,7 @@ from kindynos.model.formula import Kind, Node
 from kindynos.model.formula.group import Group
 from kindynos.model.formula.tree import Scope
 from kindynos.model.quantities import Driver, Line
-from kindynos.sampling.plans import Latin, Request
+from kindynos.sampling.plans import Latin
 
 Floats = NDArray[np.float64]
 
@@ -33,11 +33,11 @@ class Probe:
     def __init__(self, drivers: Mapping[str, Driver], constants: Mapping[str, Floats], periods: int) -> None:
         self.periods = periods
         self.trials = TRIALS if periods not in (TRIALS, CUT, TRIALS - CUT) else TRIALS + 2
-        requests = [Request(name, periods if driver.each else None) for name, driver in drivers.items()]
+        requests = [request for driver in drivers.values() for request in driver.requests(periods)]
         scores = Latin().scores(requests, SEED, 0, self.trials)
         self.values: dict[str, Floats] = dict(constants)
         with np.errstate(all="ignore"):
-            self.values |= {name: drivers[name].law._quantile(score) for name, score in scores.items()}
+            self.values |= {name: driver.values(scores) for name, driver in drivers.items()}
 
     def add_formula(self, line: Line, tree: Node, kind: Kind) -> None:
         """Add a formula line; formulas cannot mix trials, so they are not probed."""

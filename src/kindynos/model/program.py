@@ -80,14 +80,15 @@ class Program:
 
     def requests(self) -> list[Request]:
         """Return the scores that the drivers need, and after them those of copulas that need more."""
-        rows = {name: self.periods if driver.each else None for name, driver in self.drivers.items()}
-        rows |= {extra: rows[group.names[0]] for group in self.together for extra in group.extra_names}
-        return [Request(name, count) for name, count in rows.items()]
+        found = {request.name: request for driver in self.drivers.values() for request in driver.requests(self.periods)}
+        extra = {name: found[group.names[0]].rows for group in self.together for name in group.extra_names}
+        return [*found.values(), *(Request(name, rows) for name, rows in extra.items())]
 
-    def _scores(self, plan: Plan, seed: int, block: int, trials: int, wanted: set[str]) -> dict[str, Floats]:
+    def scores(self, plan: Plan, seed: int, block: int, trials: int, wanted: set[str]) -> dict[str, Floats]:
         """Return the wanted drivers' scores in a block, dependent where the model says so."""
         groups = [group for group in self.together if not wanted.isdisjoint(group.names)]
-        needed = wanted.union(*(group.names for group in groups), *(group.extra_names for group in groups))
+        own = {request.name for name in wanted for request in self.drivers[name].requests(self.periods)}
+        needed = own.union(*(group.names for group in groups), *(group.extra_names for group in groups))
         scores = plan.scores(self.requests(), seed, block, trials, needed)
         for group in groups:
             scores.update(group.apply(scores, plan.stratified))
@@ -96,17 +97,18 @@ class Program:
     def draw(self, plan: Plan, seed: int, blocks: Mapping[int, int], names: Iterable[str] | None = None) -> dict[str, Floats]:
         """Return the drivers' values in neighbouring blocks, given with their sizes, side by side with the trials last."""
         wanted = set(self.drivers if names is None else names).intersection(self.drivers)
-        scores = [self._scores(plan, seed, block, trials, wanted) for block, trials in blocks.items()]
+        scores = [self.scores(plan, seed, block, trials, wanted) for block, trials in blocks.items()]
         with np.errstate(all="ignore"):
             return {
-                name: self.drivers[name].law._quantile(_joined([part[name] for part in scores]))
-                for name in self.drivers
+                name: driver.values({r.name: _joined([part[r.name] for part in scores]) for r in driver.requests(self.periods)})
+                for name, driver in self.drivers.items()
                 if name in wanted
             }
 
     def base_values(self) -> dict[str, Floats]:
         """Return the drivers at their base values, as one trial."""
-        return {name: np.full(driver.kind.shape(self.periods, 1), driver.base_value) for name, driver in self.drivers.items()}
+        periods = self.periods
+        return {name: np.full(d.kind.shape(periods, 1), d.base_value(periods)) for name, d in self.drivers.items()}
 
     @property
     def seconds_a_trial(self) -> float:

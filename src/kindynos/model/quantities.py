@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import inspect
-from collections.abc import Callable
+from collections.abc import Callable, Mapping
 from dataclasses import dataclass
 from functools import cached_property
 from itertools import pairwise
@@ -12,11 +12,14 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from kindynos.distributions import Distribution
-from kindynos.errors import ModelError
+from kindynos.distributions import Distribution, Normal
+from kindynos.distributions.normal_scores import normal_quantile
+from kindynos.errors import ModelError, ParameterError
 from kindynos.model.formula import Node, parse
 from kindynos.model.formula.kinds import NUMBER, ROW, TABLE, Kind
-from kindynos.validate import finite, wrong
+from kindynos.processes import Process
+from kindynos.sampling.plans import Request
+from kindynos.validate import finite, positive, wrong
 
 Floats = NDArray[np.float64]
 Figure = float | tuple[float, ...] | tuple[tuple[float, float], ...]
@@ -47,7 +50,10 @@ class Given:
 
 @dataclass(frozen=True)
 class Driver:
-    """An uncertain input: a law, drawn once a trial or anew each period, and the value it has in the base case."""
+    """An uncertain input: a law, drawn once a trial or anew each period, or a process; and its value in the base case.
+
+    The law of a process is that of its shocks, standard normal; with ``uncertain`` its fitted parameters are drawn too.
+    """
 
     name: str
     law: Distribution
@@ -56,16 +62,70 @@ class Driver:
     unit: str | None = None
     source: str | None = None
     serial: float | None = None  # rank correlation of neighbouring periods
+    process: Process | None = None
+    dt: float = 1.0  # the length of a period in the process's unit of time
+    uncertain: bool = False
 
-    @property
-    def base_value(self) -> float:
-        """The value in the base case: the one given, or the mean."""
-        return self.law.mean if self.base is None else self.base
+    def base_value(self, periods: int) -> Any:
+        """The value in the base case: the one given, or the mean; of a process a row ``(periods, 1)``."""
+        if self.process is None or self.base is not None:
+            return self.law.mean if self.base is None else self.base
+        try:
+            mean = self.process.expected(self.dt * np.arange(1, periods + 1))
+        except ParameterError:  # no closed form: the average of many paths, the same each time
+            mean = self.process.paths(periods, 20_000, 0, self.dt)[1:].mean(axis=1)
+        return np.asarray(mean)[:, None]
 
     @property
     def kind(self) -> Kind:
         """One a trial, or a row."""
-        return Kind(row=self.each is not None, random=True)
+        return Kind(row=self.each is not None or self.process is not None, random=True)
+
+    def requests(self, periods: int) -> list[Request]:
+        """Return the scores it needs: its own, and for a process those of further shocks and of uncertain parameters."""
+        found = [Request(self.name, periods if self.kind.row else None)]
+        if self.process is not None:
+            found += [Request(f"{self.name}, shock {i}", periods) for i in range(2, self.process.shocks + 1)]
+            if self.uncertain and self.process.fitted is not None:
+                found += [Request(f"{self.name}, parameter {i}") for i in range(1, len(self.process.fitted.theta) + 1)]
+        return found
+
+    def values(self, scores: Mapping[str, Floats]) -> Floats:
+        """Return its values at scores by the names of its requests."""
+        if self.process is None:
+            return self.law._quantile(scores[self.name])
+        rows = len(scores[self.name])
+        shocks, *more = [normal_quantile(scores[request.name]) for request in self.requests(rows)]
+        others = [row for row in more if row.ndim == 2]
+        theta = [row for row in more if row.ndim == 1]
+        at = self.process.parameters_at(np.stack(theta)) if theta else self.process
+        return self.process.evolve(np.stack([shocks, *others]), self.dt, at)
+
+
+def process_driver(
+    name: str,
+    process: Process,
+    periods: int | None,
+    each: str | None,
+    serial: float | None,
+    base: float | None,
+    unit: str | None,
+    source: str | None,
+    dt: float,
+    uncertain: bool,
+) -> Driver:
+    """Return a driver that is a process, of checked arguments; raises ModelError or ParameterError."""
+    if periods is None:
+        raise ModelError(f"driver {name!r}: a process needs a model with periods")
+    if each is not None or serial is not None:
+        raise ModelError(f"driver {name!r}: a process has its own course; each= and serial= belong to distributions")
+    if uncertain and process.fitted is None:
+        raise ModelError(
+            f"driver {name!r}: uncertain=True needs a fitted process, such as {type(process).__name__}.fit(prices)"
+        )
+    positive(f"driver {name!r}", "dt", dt)
+    checked = None if base is None else finite(f"driver {name!r}", "base", base)
+    return Driver(name, Normal(0.0, 1.0), None, checked, unit, source, None, process, dt, uncertain)
 
 
 @dataclass(frozen=True)

@@ -67,11 +67,16 @@ def _typical(program: Program) -> dict[str, float]:
         for name, given in program.givens.items()
         if not given.kind.table
     }
-    return numbers | {name: driver.law.mean for name, driver in program.drivers.items()}
+    return numbers | {name: driver.law.mean for name, driver in _of_laws(program)}
+
+
+def _of_laws(program: Program) -> list[tuple[str, Driver]]:
+    """Return the drivers that are no processes, whose law says what values they take."""
+    return [(name, driver) for name, driver in program.drivers.items() if driver.process is None]
 
 
 def _spread(program: Program) -> Iterator[Finding]:
-    for name, driver in program.drivers.items():
+    for name, driver in _of_laws(program):
         mean, sd = abs(driver.law.mean), driver.law.sd
         if driver.law.discrete or not mean > 0 or (mean < RETURN and sd < RETURN and driver.law.chance(below=0) > 0):
             continue
@@ -82,7 +87,7 @@ def _spread(program: Program) -> Iterator[Finding]:
 
 
 def _range(program: Program) -> Iterator[Finding]:
-    for name, driver in program.drivers.items():
+    for name, driver in _of_laws(program):
         words = _words(name) | _words(driver.unit or "")
         below = driver.law.chance(below=0)
         if words & NEVER_NEGATIVE and not words & RATE_WORDS and below > NEGLIGIBLE:
@@ -94,7 +99,7 @@ def _range(program: Program) -> Iterator[Finding]:
 
 
 def _base(program: Program) -> Iterator[Finding]:
-    for name, driver in program.drivers.items():
+    for name, driver in _of_laws(program):
         low, high = driver.law.support
         if driver.base is not None and not low <= driver.base <= high:
             yield Finding(name, f"its base value {driver.base:g} cannot occur: the law runs from {low:g} to {high:g}")

@@ -33,11 +33,13 @@ class GivenTable(_Table):
 
 
 class DriverTable(BaseModel):
-    """[drivers.NAME]; other keys are the parameters of the distribution."""
+    """[drivers.NAME]; other keys are the parameters of the distribution or the process."""
 
     model_config = ConfigDict(extra="allow", strict=True)
 
-    distribution: str
+    distribution: str | None = None
+    process: str | None = None
+    dt: Any = None
     each: Literal["period"] | None = None
     base: Any = None
     unit: str | None = None

@@ -1,8 +1,8 @@
-"""What is asked of a whole model: a first look, comparisons, sweeps and goals."""
+"""Making a model of a function, and what is asked of a whole model: a first look, comparisons, sweeps and goals."""
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable, Mapping
+from collections.abc import Callable, Iterable, Mapping, Sequence
 from concurrent.futures import Executor
 from typing import TYPE_CHECKING, Any, cast
 
@@ -19,13 +19,45 @@ if TYPE_CHECKING:
 
 
 class Studies:
-    """The methods of a Model that work out many cases of it."""
+    """The methods of a Model that make one of a function, and that work out many cases of it."""
 
     _scenarios: dict[str, dict[str, Any]]
 
     @property
     def _model(self) -> Model:
         return cast("Model", self)
+
+    @classmethod
+    def from_function(
+        cls,
+        function: Callable[..., Any],
+        drivers: Mapping[str, Any],
+        outcomes: str | Sequence[str] | Mapping[str, Mapping[str, Any]],
+        *,
+        given: Mapping[str, Any] | None = None,
+        name: str | None = None,
+        periods: int | None = None,
+        each_trial: bool | None = None,
+    ) -> Model:
+        """Return a model of a calculation that is there already.
+
+        ``drivers`` are distributions by argument, or the keywords of ``driver`` (``{"distribution": ..., "each": "period"}``);
+        ``given`` are figures; arguments with a default may be left out. ``outcomes`` names what the function returns: one
+        value, several in order, or values by name; ``{"profit": {"unit": "EUR", "target": 0}}`` says more. The function, or
+        object that can be called, gets arrays, the trials last, if that gives what single numbers give, and otherwise floats,
+        trial by trial, spread over processes where that pays; ``each_trial`` decides it. A trial that fails is told, with its
+        drivers and how to run it alone. Raises ModelError for arguments that do not fit.
+
+        >>> from kindynos import Model, Normal
+        >>> model = Model.from_function(lambda sold: 42 * sold, {"sold": Normal(1000, 100)}, "sales")
+        >>> round(model.simulate(1000, seed=1)["sales"].mean, -2)
+        42000.0
+        """
+        from kindynos.model.from_function import fill
+
+        model = cast("type[Model]", cls)(name or str(getattr(function, "__name__", type(function).__name__)), periods)
+        fill(model, function, drivers, outcomes, given or {}, each_trial)
+        return model
 
     @property
     def scenarios(self) -> Mapping[str, Mapping[str, Any]]:

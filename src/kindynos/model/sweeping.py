@@ -79,6 +79,8 @@ def check_swept(model: Model, name: str, task: str = "sweep") -> None:
         raise ModelError(f"{task}: {owner!r} is a {quantity.kind}; only single numbers are set")
     if dot and isinstance(quantity, Given):
         raise ModelError(f"{task}: {owner!r} is a given figure, and has no parameter {parameter!r}")
+    if isinstance(quantity, Driver) and quantity.process is not None:
+        raise ModelError(f"{task}: {owner!r} is a process; replace it in scenarios instead")
     if dot and isinstance(quantity, Driver):
         known = parameters_of(quantity.law)
         if parameter not in known:
@@ -151,7 +153,7 @@ def _base_cases(model: Model, grid: pd.DataFrame, outcomes: list[str]) -> pd.Dat
         count = min(TOGETHER, len(grid) - begin)
         drawn = {}
         for name, driver in program.drivers.items():
-            base = bases[name][begin : begin + count] if name in bases else driver.base_value
+            base = bases[name][begin : begin + count] if name in bases else driver.base_value(program.periods)
             drawn[name] = np.broadcast_to(base, driver.kind.shape(program.periods, count)).astype(np.float64)
         values, _ = program.evaluate(drawn, count, outcomes)
         parts.append(_columns(program, values, outcomes, count))

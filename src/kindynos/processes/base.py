@@ -75,6 +75,13 @@ class Process(ABC):
         """The parameters by name."""
         return {f.name: getattr(self, f.name) for f in fields(self) if f.name != "fitted"}
 
+    def parameters_at(self, scores: Floats) -> Any:
+        """Return parameters one a trial from standard normal scores ``(parameters, trials)``; see ``Fitted``."""
+        assert self.fitted is not None
+        values, vectors = np.linalg.eigh(np.array(self.fitted.covariance))
+        spread = vectors * np.sqrt(np.maximum(values, 0))
+        return self.drawn(np.array(self.fitted.theta)[:, None] + np.einsum("ij,jk->ik", spread, scores))
+
     def drawn(self, theta: Floats) -> Any:
         """Return parameters one a trial from draws of theta ``(parameters, trials)``; see ``Fitted``."""
         raise ParameterError(f"{type(self).__name__}: its fit has no sampling distribution to draw from")

@@ -96,11 +96,8 @@ def on_all(work: Callable[[int, slice], None], parts: list[slice]) -> None:
 def drawn_parameters(process: Process, draws: Draws, part: slice, block: int) -> Any:
     """Return a fitted process's parameters drawn from their sampling distribution, one set a trial."""
     assert process.fitted is not None
-    theta, covariance = np.array(process.fitted.theta), np.array(process.fitted.covariance)
-    values, vectors = np.linalg.eigh(covariance)
-    spread = vectors * np.sqrt(np.maximum(values, 0))
-    scores = stream(draws.seed, "parameters", block).standard_normal((len(theta), part.stop - part.start))
-    return process.drawn(theta[:, None] + np.einsum("ij,jk->ik", spread, scores))
+    shape = (len(process.fitted.theta), part.stop - part.start)
+    return process.parameters_at(stream(draws.seed, "parameters", block).standard_normal(shape))
 
 
 def share_of(hits: NDArray[Any]) -> Estimate:

@@ -61,6 +61,7 @@ class PathSet:
             raise ParameterError(f"PathSet: correlation must be {len(names)} by {len(names)}, not {matrix.shape}")
         if not np.allclose(matrix, matrix.T, atol=1e-12) or not np.allclose(np.diag(matrix), 1, atol=1e-12):
             raise ParameterError("PathSet: correlation must be symmetric with ones on its diagonal")
+        matrix = np.where(np.eye(len(names), dtype=bool), 1.0, (matrix + matrix.T) / 2)
         if np.abs(matrix).max() > 1 or not can_be(matrix):
             said = "; ".join(clashes(matrix, names, float))
             raise ParameterError(f"PathSet: these correlations cannot all be: {said}. See kd.nearest_correlation(matrix)")

@@ -6,6 +6,7 @@ import inspect
 import math
 from collections.abc import Iterable
 
+import numpy as np
 import pandas as pd
 from rich import box
 from rich.console import Console, Group, RenderableType
@@ -17,6 +18,7 @@ from kindynos.distributions import CATALOGUE, Distribution
 from kindynos.distributions.registry import parameter_names
 from kindynos.estimate import Estimate
 from kindynos.model.program import Program
+from kindynos.model.quantities import Driver
 from kindynos.model.review import Finding
 from kindynos.reports.figures import brief, number, per_cent, shares, step_of, with_error
 from kindynos.results.result import Result
@@ -192,12 +194,27 @@ def drivers_table(program: Program) -> Table:
     more = [("P5", "right"), ("P50", "right"), ("P95", "right"), ("below 0", "right"), ("source", "left")]
     table = table_of("Drivers", *columns, *more)
     for name, driver in program.drivers.items():
+        if driver.process is not None:
+            table.add_row(
+                name, escape(repr(driver.process)), "process", *_ends(program, driver, based), escape(driver.source or "-")
+            )
+            continue
         law = driver.law
-        figures = [*([driver.base_value] if based else []), law.mean, *(float(law.percentile(q)) for q in (5, 50, 95))]
+        figures = [*([driver.base_value(0)] if based else []), law.mean, *(float(law.percentile(q)) for q in (5, 50, 95))]
         below = law.chance(below=0)
         each, said = driver.each or "trial", per_cent(below) if below > 0 else "never"
         table.add_row(name, escape(repr(law)), each, *map(brief, figures), said, escape(driver.source or "-"))
     return table
+
+
+def _ends(program: Program, driver: Driver, based: bool) -> list[str]:
+    """Return what a process may be after the last period, as the columns of the drivers' table."""
+    assert driver.process is not None
+    ends = driver.process.paths(program.periods, 4_000, 0, driver.dt)[-1]
+    base = [float(np.atleast_2d(driver.base_value(program.periods))[-1, 0])] if based else []
+    below = float((ends < 0).mean())
+    figures = [*base, float(ends.mean()), *np.percentile(ends, [5, 50, 95]).tolist()]
+    return [*map(brief, figures), per_cent(below) if below > 0 else "never"]
 
 
 def givens_table(program: Program) -> Table:

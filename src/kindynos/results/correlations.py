@@ -26,7 +26,7 @@ def reached_correlations(run: Run, links: Sequence[Link]) -> pd.DataFrame:
     for link in links:
         for place, first in enumerate(link.names):
             for second in link.names[place + 1 :]:
-                pairs = zip(np.atleast_2d(run[first].values), np.atleast_2d(run[second].values), strict=True)
+                pairs = zip(_moved(run, first), _moved(run, second), strict=True)
                 linear = link.kind == "linear"
                 found = [correlation(_scaled(a, linear), _scaled(b, linear)) for a, b in pairs]
                 figure = with_error(float(np.mean(found)), run.size * len(found))
@@ -42,6 +42,13 @@ def reached_correlations(run: Run, links: Sequence[Link]) -> pd.DataFrame:
                     }
                 )
     return pd.DataFrame(rows, columns=["first", "second", "copula", "kind", "asked", "reached", "error"])
+
+
+def _moved(run: Run, name: str) -> Floats:
+    """Return what a correlation is of, period by period: values, and of a process its shocks (as normal scores)."""
+    if run.program.drivers[name].process is None:
+        return np.atleast_2d(run[name].values)
+    return np.asarray(ndtri(run.shocks(name)))
 
 
 def _scaled(values: Floats, linear: bool) -> Floats:

@@ -162,6 +162,14 @@ class Run:
                 )
         return {name: values[name] for name in wanted}
 
+    def shocks(self, name: str) -> Floats:
+        """Return the scores from which a driver was drawn, drawn again from the seed: those that its correlations are of."""
+        parts = [
+            self._program.scores(self._plan, self.seed, block, self._blocks.size(block), {name})[name]
+            for block in range(self._blocks.count)
+        ]
+        return np.concatenate(parts, axis=-1)
+
     def _redrawn(self, names: Iterable[str]) -> dict[str, Floats]:
         wanted = list(names)
         return collect(lambda batch: BatchAnswer(self._batch(batch, wanted)), self._blocks, Crew()).values

@@ -41,7 +41,7 @@ def inputs_of(run: Run, outcome: str, by_period: bool, everyone: bool = False) -
     for name, driver in run.program.drivers.items():
         if name == outcome or (name not in reach and not everyone):
             continue
-        if by_period and driver.each:
+        if by_period and driver.kind.row:
             found += [Input(f"{name} {label}", name, period) for period, label in enumerate(run.labels)]
         else:
             found.append(Input(name, name))

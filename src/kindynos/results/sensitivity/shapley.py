@@ -82,14 +82,15 @@ def _block(
     """Return the sums over one replicate: the outcome's count, sum and squares, and of each set the products and squares."""
     needed = list(dict.fromkeys([*names, *(name for group in groups for name in group.names)]))
     one, two = two_draws(run, block, size, needed)
+    owner = {r.name: name for name in needed for r in run.program.drivers[name].requests(run.program.periods)}
     known = {**one, **{name: score for group in groups for name, score in _given(group, frozenset(), one, one).items()}}
     cases = [{**known}]
     for chosen in sets:
-        case = {name: known[name] if name in chosen else two[name] for name in needed}
+        case = {score: known[score] if owner[score] in chosen else two[score] for score in owner}
         for group in groups:
             case |= _given(group, chosen.intersection(group.names), known, two)
         cases.append(case)
-    drawn = values_at(run, {name: np.concatenate([case[name] for case in cases], axis=-1) for name in names})
+    drawn = values_at(run, {score: np.concatenate([case[score] for case in cases], axis=-1) for score in owner})
     figures = work_out(run, outcome, drawn, size * len(cases)).reshape(len(cases), size)
     figures = figures[:, np.isfinite(figures).all(axis=0)]
     base = figures[0]

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 import pandas as pd
@@ -33,12 +33,15 @@ def swing_sensitivity(
     }  # the last trial is the base case
     ends = []
     for place, entry in enumerate(inputs):
-        law = run.program.drivers[entry.driver].law
-        pair = [float(law.percentile(low)), float(law.percentile(high))]
-        ends.append(pair)
+        driver = run.program.drivers[entry.driver]
+        if driver.process is None:
+            pair: list[Any] = [float(driver.law.percentile(low)), float(driver.law.percentile(high))]
+        else:  # period by period, as the run has them
+            pair = list(np.percentile(entry.rows(run), [low, high], axis=1))
+        ends.append([float(np.mean(value)) for value in pair])
         rows = np.atleast_2d(drawn[entry.driver])
         for side, value in enumerate(pair):
-            rows[slice(None) if entry.period is None else entry.period, 2 * place + side] = value
+            rows[slice(None) if entry.period is None else entry.period, 2 * place + side] = np.squeeze(value)
     figures = work_out(run, outcome, drawn, trials)
     columns = [f"driver at P{low:g}", f"driver at P{high:g}", f"outcome at P{low:g}", f"outcome at P{high:g}"]
     frame = pd.DataFrame(

@@ -66,10 +66,10 @@ def sobol_sensitivity(run: Run, outcome: str, by_period: bool = False, evaluatio
 
 def two_draws(run: Run, block: int, trials: int, names: list[str]) -> tuple[dict[str, Floats], dict[str, Floats]]:
     """Return two independent sets of scores of the named drivers, ``(trials,)`` or ``(periods, trials)``, at Sobol' points."""
-    asked = [request for request in run.program.requests() if request.name in names]
+    asked = [request for name in names for request in run.program.drivers[name].requests(run.program.periods)]
     again = [Request(request.name + AGAIN, request.rows) for request in asked]
     scores = plan_named("sobol").scores([*asked, *again], run.seed, block, trials)
-    return {name: scores[name] for name in names}, {name: scores[name + AGAIN] for name in names}
+    return {r.name: scores[r.name] for r in asked}, {r.name: scores[r.name + AGAIN] for r in asked}
 
 
 def values_at(run: Run, scores: dict[str, Floats]) -> dict[str, Floats]:
@@ -78,7 +78,7 @@ def values_at(run: Run, scores: dict[str, Floats]) -> dict[str, Floats]:
         if len(group.names) == 1 and group.names[0] in scores:
             scores = {**scores, **group.apply(scores, False)}
     with np.errstate(all="ignore"):
-        return {name: run.program.drivers[name].law._quantile(score) for name, score in scores.items()}
+        return {name: run.program.drivers[name].values(scores) for name in scores if name in run.program.drivers}
 
 
 def _block(run: Run, outcome: str, inputs: list[Input], block: int, size: int) -> Floats:
