@@ -99,6 +99,16 @@ if TYPE_CHECKING:
     from kindynos.finance.measures import terminal_value as terminal_value
     from kindynos.finance.measures import value_per_share as value_per_share
     from kindynos.finance.rates import IrrReport as IrrReport
+    from kindynos.fitting import fit_student as fit_student
+    from kindynos.markets.backtest import Backtest as Backtest
+    from kindynos.markets.backtest import backtest as backtest
+    from kindynos.markets.methods import RiskFigure as RiskFigure
+    from kindynos.markets.portfolio import Portfolio as Portfolio
+    from kindynos.markets.prices import Prices as Prices
+    from kindynos.markets.prices import read_prices as read_prices
+    from kindynos.markets.prices import select as select
+    from kindynos.markets.returns import Returns as Returns
+    from kindynos.markets.returns import returns as returns
     from kindynos.model.file import load_model as load_model
     from kindynos.model.model import Model as Model
     from kindynos.processes import BootstrapReturns as BootstrapReturns
@@ -147,6 +157,12 @@ _HOMES = {
     "finance.ledger": "at first_period grow roll_forward",
     "finance.measures": "discounted_payback mirr payback profitability_index terminal_value value_per_share",
     "finance.rates": "IrrReport",
+    "fitting": "fit_student",
+    "markets.backtest": "Backtest backtest",
+    "markets.methods": "RiskFigure",
+    "markets.portfolio": "Portfolio",
+    "markets.prices": "Prices read_prices select",
+    "markets.returns": "Returns returns",
     "model.file": "load_model",
     "model.model": "Model",
     "plots": "plots",

@@ -9,7 +9,7 @@ from __future__ import annotations
 from importlib import import_module
 from typing import Any
 
-DRAWN_BY = dict.fromkeys(("law", "comparison", "sweep", "goal"), "kindynos.plots")
+DRAWN_BY = dict.fromkeys(("law", "comparison", "sweep", "goal", "returns_through_time", "backtest"), "kindynos.plots")
 
 
 def draw(what: str, *arguments: Any, **options: Any) -> Any:

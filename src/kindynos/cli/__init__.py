@@ -12,13 +12,15 @@ from kindynos.cli.compare import compare
 from kindynos.cli.demo import demo
 from kindynos.cli.distributions import distributions
 from kindynos.cli.drivers import drivers
+from kindynos.cli.paths import paths
+from kindynos.cli.risk import backtest, risk
 from kindynos.cli.run import run
 from kindynos.cli.solve import solve
 from kindynos.cli.sweep import sweep
 from kindynos.cli.trial import trial
 from kindynos.errors import KindynosError, RunError
 
-COMMANDS = (demo, check, run, compare, sweep, solve, drivers, trial, distributions)
+COMMANDS = (demo, check, run, compare, sweep, solve, drivers, trial, risk, backtest, paths, distributions)
 
 
 @click.group(context_settings={"help_option_names": ["-h", "--help"], "max_content_width": 100})
@@ -35,6 +37,8 @@ def cli() -> None:
       kindynos run night_ferry.toml    simulate it
       kindynos compare ..., sweep ..., solve ..., drivers ..., trial ...
                                        scenarios, grids of values, goals, what matters, one trial read through
+      kindynos risk ..., backtest ..., paths ...
+                                       a portfolio's value at risk, whether it was right, where a price may go
       kindynos distributions           the laws a driver may have
 
     Exit status: 0 done, 1 the run failed, 2 bad input.

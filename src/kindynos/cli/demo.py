@@ -10,6 +10,7 @@ import click
 from kindynos.cli.common import Bar
 
 FILES = ("night_ferry.toml", "dry_dock.toml", "hydrofoil.toml", "staff_shares.toml", "berths.toml")
+DATA = ("treasury_prices.csv", "treasury_holdings.csv", "heating_oil.csv")
 TRIALS, SEED, KEEP = 20_000, 11, ("cash_flow",)
 
 
@@ -30,7 +31,7 @@ def demo(folder: Path) -> None:
     from kindynos.reports.text import console, run_report
 
     with staged(folder) as stage:
-        for name in FILES:
+        for name in (*FILES, *DATA):
             (stage / name).write_bytes(files("kindynos.demo").joinpath(name).read_bytes())
     model_file = folder / FILES[0]
     click.echo(

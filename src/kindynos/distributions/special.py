@@ -29,3 +29,4 @@ owens_t: Special = special.owens_t
 xlogy: Special = special.xlogy
 xlog1py: Special = special.xlog1py
 stdtr: Special = special.stdtr  # Student's cdf
+stdtrit: Special = special.stdtrit  # Student's quantile

@@ -1,0 +1,187 @@
+"""``kindynos risk`` and ``kindynos backtest``: what a portfolio may lose, and whether such figures would have been right."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import TYPE_CHECKING, Any
+
+import click
+
+from kindynos.cli.common import finish, json_option, out_option
+from kindynos.errors import FileError, KindynosError
+
+if TYPE_CHECKING:
+    from kindynos.markets.portfolio import Portfolio
+
+prices_argument = click.argument("prices", type=click.Path(path_type=Path))
+holdings_option = click.option(
+    "--holdings", required=True, type=click.Path(path_type=Path), metavar="FILE",
+    help="A CSV with columns instrument and shares, or instrument and weight (then also --value).",
+)  # fmt: skip
+value_option = click.option("--value", type=float, help="With weights: the money invested.")
+missing_option = click.option("--missing", default="drop", show_default=True, help="Missing prices: drop, carry or error.")
+
+
+def read_portfolio(prices: Path, holdings: Path, value: float | None, missing: str) -> Portfolio:
+    """Return the portfolio of a file of prices and one of holdings; raises FileError, with file and row, for a mistake."""
+    from kindynos.markets.portfolio import Portfolio
+    from kindynos.markets.prices import read_prices
+
+    table = read_prices(prices, missing)
+    kind, held = _holdings(holdings)
+    short = any(amount < 0 for amount in held.values())
+    try:
+        if kind == "shares":
+            return Portfolio(table, shares=held, short=short)
+        return Portfolio(table, weights=held, value=value, short=short)
+    except KindynosError as error:
+        raise FileError(f"{holdings}: {error}") from None
+
+
+def _holdings(path: Path) -> tuple[str, dict[str, float]]:
+    import pandas as pd
+
+    try:
+        table = pd.read_csv(path, dtype=str, keep_default_na=False)
+    except OSError as error:
+        raise FileError(f"{path}: cannot be read: {error.strerror or error}") from None
+    except ValueError as error:
+        raise FileError(f"{path}: cannot be read as a table: {error}") from None
+    table.columns = [str(column).strip().lower() for column in table.columns]
+    kinds = [kind for kind in ("shares", "weight") if kind in table.columns]
+    if "instrument" not in table.columns or len(kinds) != 1:
+        raise FileError(
+            f"{path}: needs columns instrument and shares, or instrument and weight; it has {', '.join(table.columns)}"
+        )
+    held: dict[str, float] = {}
+    for row, (name, text) in enumerate(zip(table["instrument"].str.strip(), table[kinds[0]], strict=True), start=2):
+        try:
+            amount = float(text)
+        except ValueError:
+            raise FileError(f"{path}, row {row}: {text!r} is no number of {kinds[0]}") from None
+        if name in held:
+            raise FileError(f"{path}, row {row}: {name!r} is there already")
+        held[name] = amount
+    return kinds[0], held
+
+
+def numbers(text: str, option: str) -> list[float]:
+    """Return numbers with commas between them; raises KindynosError for others."""
+    try:
+        return [float(part) for part in text.split(",")]
+    except ValueError:
+        raise KindynosError(f"{option} {text}: say numbers with commas, such as 0.95,0.99") from None
+
+
+def windows_of(text: str) -> list[int | None]:
+    """Return windows: numbers of returns, or ``all``; raises KindynosError for others."""
+    try:
+        return [None if part.strip() == "all" else int(part) for part in text.split(",")]
+    except ValueError:
+        raise KindynosError(f"--windows {text}: say numbers of returns and all, such as 250,500,all") from None
+
+
+@click.command()
+@prices_argument
+@holdings_option
+@value_option
+@click.option("--levels", default="0.95,0.975,0.99", show_default=True, help="Levels, as fractions.")
+@click.option("--methods", help="Methods with commas; all seven unless given.")
+@click.option("--windows", default="all", show_default=True, help="The last so many returns, with commas; all is everything.")
+@click.option("--horizon", type=int, default=1, show_default=True, help="Days.")
+@missing_option
+@out_option
+@json_option
+def risk(
+    prices: Path,
+    holdings: Path,
+    value: float | None,
+    levels: str,
+    methods: str | None,
+    windows: str,
+    horizon: int,
+    missing: str,
+    out: Path | None,
+    as_data: bool,
+) -> None:
+    """Tell what today's holdings may lose: value at risk and expected shortfall by several methods, levels and windows.
+
+    PRICES has a date and a column an instrument, or date, instrument and price. Each figure has its 95 % interval; what each
+    holding adds follows.
+
+    \b
+      kindynos risk treasury_prices.csv --holdings treasury_holdings.csv
+      kindynos risk treasury_prices.csv --holdings treasury_holdings.csv --methods historical,filtered --windows 250,500,all
+      kindynos risk treasury_prices.csv --holdings treasury_holdings.csv --levels 0.99 --horizon 10 --out results
+    """
+    from kindynos.plots import allocation, correlation_map, prices_rebased, risk_levels
+    from kindynos.reports import markets
+    from kindynos.reports.summary import plain_rows
+
+    held = read_portfolio(prices, holdings, value, missing)
+    chosen = [name.strip() for name in methods.split(",")] if methods else None
+    asked = numbers(levels, "--levels")
+    table = held.risk_table(asked, chosen, windows_of(windows), horizon)
+    parts = held.contributions(max(asked))
+    from kindynos.markets.returns import returns
+
+    def data() -> dict[str, Any]:
+        rows = plain_rows(table.assign(first=table["first"].astype(str), last=table["last"].astype(str)))
+        facts = {"value": held.value, "prices": held.prices.said, "problems": plain_rows(held.prices.problems.astype(str))}
+        return {**facts, "horizon": horizon, "risk": rows, "contributions": plain_rows(parts)}
+
+    figures = {
+        "risk": lambda ax: risk_levels(table, max(asked), ax=ax),
+        "prices": lambda ax: prices_rebased(held.prices, ax=ax),
+        "correlation": lambda ax: correlation_map(returns(held.prices), ax=ax),
+        "allocation": lambda ax: allocation(held, ax=ax),
+    }
+    tables = {"risk": table, "contributions": parts, "losses": held.losses()}
+    finish(markets.risk(held, table, parts), data, out, as_data, tables, figures)
+
+
+@click.command()
+@prices_argument
+@holdings_option
+@value_option
+@click.option("--method", default="historical", show_default=True, help="The method of the forecasts.")
+@click.option("--window", type=int, default=250, show_default=True, help="Returns behind each forecast.")
+@click.option("--level", type=float, default=0.99, show_default=True, help="The level, as a fraction.")
+@missing_option
+@out_option
+@json_option
+def backtest(
+    prices: Path,
+    holdings: Path,
+    value: float | None,
+    method: str,
+    window: int,
+    level: float,
+    missing: str,
+    out: Path | None,
+    as_data: bool,
+) -> None:
+    """Tell whether a method's value at risk would have been right for today's holdings, day by day.
+
+    \b
+      kindynos backtest treasury_prices.csv --holdings treasury_holdings.csv
+      kindynos backtest treasury_prices.csv --holdings treasury_holdings.csv --method filtered --level 0.975 --out results
+    """
+    from kindynos.reports import markets
+    from kindynos.reports.summary import plain_rows, plain_value
+
+    tested = read_portfolio(prices, holdings, value, missing).backtest(method, window, level)
+    days = tested.table()
+
+    def data() -> dict[str, Any]:
+        summary = {str(name): plain_value(figure) for name, figure in tested.summary().items()}
+        hits = days[days["exception"]].drop(columns="exception")
+        return {
+            "method": method,
+            "window": window,
+            "level": level,
+            **summary,
+            "exception days": plain_rows(hits.set_axis(hits.index.astype(str))),
+        }
+
+    finish(markets.backtested(tested), data, out, as_data, {"backtest": days}, {"backtest": lambda ax: tested.plot(ax=ax)})

@@ -1,0 +1,1 @@
+"""Prices, returns, portfolios and their risk."""

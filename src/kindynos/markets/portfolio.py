@@ -1,0 +1,279 @@
+"""Holdings, their value and weights through time, and the risk of what is held today."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from functools import cached_property
+from typing import Any
+
+import numpy as np
+import pandas as pd
+from numpy.typing import NDArray
+
+from kindynos.errors import ParameterError, nearest
+from kindynos.markets import stress as stresses
+from kindynos.markets.backtest import Backtest, rolling_backtest
+from kindynos.markets.contributions import contributions
+from kindynos.markets.methods import METHODS, Exposure, RiskFigure, Sample, measured, method_named
+from kindynos.markets.prices import Prices
+from kindynos.validate import finite, one_of, positive, share, whole
+
+Floats = NDArray[np.float64]
+
+LEVELS = (0.95, 0.975, 0.99)
+REBALANCE = (None, "monthly", "daily")
+
+
+class Portfolio:
+    """Holdings bought on a date and followed to the last one; risk is that of today's holdings.
+
+    ``shares`` are numbers of each instrument; or ``weights``, which add up to 1, of a ``value`` in money bought on ``as_of``
+    (the last date unless given) and then left alone, so that the weights drift, or with ``rebalance`` "monthly" or "daily" set
+    back. ``short=True`` allows negative holdings. Raises ParameterError for unknown instruments, weights that do not add up,
+    and dates outside the history.
+
+    >>> import pandas as pd
+    >>> from kindynos import read_prices
+    >>> days = pd.bdate_range("2027-01-04", periods=4).strftime("%Y-%m-%d")
+    >>> prices = read_prices(pd.DataFrame({"date": days, "A": [10.0, 11, 12, 11], "B": [5.0, 5, 6, 6]}))
+    >>> Portfolio(prices, shares={"A": 10, "B": 20}).value
+    230.0
+    """
+
+    def __init__(
+        self,
+        prices: Prices,
+        *,
+        shares: Mapping[str, float] | None = None,
+        weights: Mapping[str, float] | None = None,
+        value: float | None = None,
+        as_of: Any = None,
+        rebalance: str | None = None,
+        short: bool = False,
+    ) -> None:
+        if (shares is None) == (weights is None):
+            raise ParameterError("Portfolio: say shares= or weights=, one of them")
+        if rebalance not in REBALANCE:
+            one_of("Portfolio", "rebalance", rebalance, ("monthly", "daily"))
+        held = dict(shares if shares is not None else weights or {})
+        if not held:
+            raise ParameterError("Portfolio: holds nothing")
+        for name, amount in held.items():
+            if name not in prices.raw.columns:
+                raise ParameterError(
+                    f"Portfolio: no prices of {name!r}{nearest(str(name), [str(column) for column in prices.raw.columns])}"
+                )
+            if finite("Portfolio", f"the holding of {name}", amount) < 0 and not short:
+                raise ParameterError(f"Portfolio: the holding of {name} is {amount:g}; say short=True for short positions")
+        self.prices = prices.only(held)
+        self.rebalance = rebalance
+        self.as_of = self._date(as_of)
+        amounts = np.array([float(held[name]) for name in held])
+        if shares is not None:
+            if value is not None:
+                raise ParameterError("Portfolio: value= goes with weights=; shares have their value by the prices")
+            self._bought: Floats = amounts
+            self.rebalance = None
+        else:
+            total = float(amounts.sum())
+            if abs(total - 1) > 1e-6:
+                raise ParameterError(f"Portfolio: the weights add up to {total:.6g}, not to 1")
+            bought = positive("Portfolio", "value", value if value is not None else 1.0)
+            self._bought = amounts * bought / self.prices.frame.loc[self.as_of].to_numpy()
+
+    def _date(self, as_of: Any) -> pd.Timestamp:
+        dates = self.prices.dates
+        if as_of is None:
+            return dates[-1]
+        date = pd.Timestamp(as_of)
+        if date not in dates:
+            raise ParameterError(
+                f"Portfolio: {date:%Y-%m-%d} is no date with prices; they run from {dates[0]:%Y-%m-%d} to {dates[-1]:%Y-%m-%d}"
+            )
+        return date
+
+    @cached_property
+    def _held(self) -> Floats:
+        """The shares held at the end of each date from ``as_of`` on, ``(dates, instruments)``."""
+        frame = self.prices.frame.loc[self.as_of :]
+        prices = frame.to_numpy()
+        shares = np.broadcast_to(self._bought, prices.shape).copy()
+        if self.rebalance is None or len(frame) < 2:
+            return shares
+        months = pd.DatetimeIndex(frame.index).to_period("M")
+        weights = self._bought * prices[0] / (self._bought @ prices[0])
+        for t in range(1, len(frame)):
+            worth = float(shares[t - 1] @ prices[t])
+            again = self.rebalance == "daily" or months[t] != months[t - 1]
+            shares[t] = weights * worth / prices[t] if again else shares[t - 1]
+        return shares
+
+    @property
+    def instruments(self) -> list[str]:
+        """The names of the instruments held."""
+        return self.prices.instruments
+
+    @property
+    def values(self) -> pd.Series:
+        """The value of each holding today."""
+        return pd.Series(self._held[-1] * self.prices.frame.iloc[-1].to_numpy(), self.instruments, name="value")
+
+    @property
+    def value(self) -> float:
+        """The value of all holdings today."""
+        return float(self.values.sum())
+
+    @property
+    def weights(self) -> pd.Series:
+        """The weight of each holding today."""
+        return (self.values / self.value).rename("weight")
+
+    def history(self) -> pd.DataFrame:
+        """Return the value through time, from ``as_of`` on, and the weight of each holding."""
+        frame = self.prices.frame.loc[self.as_of :]
+        worth = self._held * frame.to_numpy()
+        table = pd.DataFrame(worth / worth.sum(axis=1, keepdims=True), frame.index, self.instruments)
+        table.insert(0, "value", worth.sum(axis=1))
+        return table
+
+    def __repr__(self) -> str:
+        return f"<portfolio of {', '.join(self.instruments)}: {self.value:,.2f} on {self.prices.dates[-1]:%Y-%m-%d}>"
+
+    def exposure(self, window: int | None = None) -> Exposure:
+        """Return today's holdings with the simple returns of a window, the whole history unless given.
+
+        Raises ParameterError for a window longer than the history.
+        """
+        ratios = self.prices.frame / self.prices.frame.shift(1) - 1
+        found = ratios.iloc[1:]
+        if window is not None and whole("Portfolio", "window", window, least=8) > len(found):
+            raise ParameterError(f"Portfolio: window {window} is longer than the history of {len(found)} returns")
+        kept = found if window is None else found.iloc[-window:]
+        return Exposure(self.values.to_numpy(), kept.to_numpy(), self.instruments, list(kept.index), window)
+
+    def value_at_risk(
+        self, level: float, method: str = "historical", window: int | None = None, horizon: int = 1, **options: Any
+    ) -> RiskFigure:
+        """Return the loss exceeded on about one day in 1 / (1 - level), in money; positive is a loss.
+
+        ``method`` is "historical", "weighted", "filtered", "normal", "student", "cornish fisher" or "simulated"; ``window`` the
+        last so many returns. Over a ``horizon`` of days the one-day figure grows with their root, except that "simulated" draws
+        paths. The figure has ``.low``, ``.high`` and ``.error``, its ``share`` of the value, and says in ``said`` how it was
+        made. See ``kindynos.markets.methods`` for the methods and their options. Raises ParameterError for a level such as 95,
+        and for a window longer than the history.
+        """
+        return self._figure("value_at_risk", level, method, window, horizon, options)
+
+    def expected_shortfall(
+        self, level: float, method: str = "historical", window: int | None = None, horizon: int = 1, **options: Any
+    ) -> RiskFigure:
+        """Return the mean of the losses beyond the value at risk, in money; otherwise as ``value_at_risk``."""
+        return self._figure("expected_shortfall", level, method, window, horizon, options)
+
+    def _figure(
+        self, measure: str, level: float, method: str, window: int | None, horizon: int, options: dict[str, Any]
+    ) -> RiskFigure:
+        at = checked_level(level)
+        whole("Portfolio", "horizon", horizon, least=1)
+        sample = method_named(method)(self.exposure(window), horizon, **options)
+        return measured(sample, measure, at, self.value)
+
+    def risk_table(
+        self,
+        levels: Sequence[float] = LEVELS,
+        methods: Sequence[str] | None = None,
+        windows: Sequence[int | None] = (None,),
+        horizon: int = 1,
+        **options: Any,
+    ) -> pd.DataFrame:
+        """Return value at risk and expected shortfall by every method, window and level, each with its 95 % interval.
+
+        Rows are (method, window, level); columns the figures in money with low and high, and in per cent of the value, the
+        number of returns and their dates. ``options`` go to the methods that know them. Raises ParameterError as
+        ``value_at_risk`` does.
+        """
+        checked = [checked_level(level) for level in levels]
+        whole("Portfolio", "horizon", horizon, least=1)
+        records, keys = [], []
+        for window in windows:
+            exposure = self.exposure(window)
+            for name in methods or METHODS:
+                sample = method_named(name)(exposure, horizon, **{k: v for k, v in options.items() if name == "simulated"})
+                for level in checked:
+                    keys.append((name, "all" if window is None else window, level))
+                    records.append(_record(sample, level, self.value))
+        frame = pd.DataFrame(records)
+        frame.index = pd.MultiIndex.from_tuples(keys, names=["method", "window", "level"])
+        frame.attrs |= {"prices": self.prices.said, "horizon": horizon, "value": self.value}
+        return frame
+
+    def losses(self, method: str = "historical", window: int | None = None) -> pd.DataFrame:
+        """Return the dated profits and losses behind a figure, and the weight each has, so that it can be worked out by hand.
+
+        Columns: loss (positive is a loss), weight; and for "filtered" the loss as it was and the scale. Of
+        "normal", "student" and "cornish fisher" they are the losses these are fitted to. Raises ParameterError for
+        "simulated", which has no dates.
+        """
+        if method == "simulated":
+            raise ParameterError("losses: simulated losses have no dates; read historical, weighted or filtered")
+        exposure = self.exposure(window)
+        sample = method_named(method)(exposure, 1)
+        frame = pd.DataFrame(
+            {"loss": sample.losses, "weight": sample.weights}, index=pd.DatetimeIndex(exposure.dates, name="date")
+        )
+        if method == "filtered":
+            frame["loss as it was"] = exposure.losses
+            frame["scale"] = frame["loss"] / frame["loss as it was"].where(frame["loss as it was"] != 0)
+        return frame
+
+    def contributions(self, level: float = 0.99, measure: str = "value_at_risk", window: int | None = None) -> pd.DataFrame:
+        """Return what each holding adds to the risk: marginal, component (they add up to the total) and incremental.
+
+        Value at risk by the normal method, expected shortfall from the history's worst days. See
+        ``kindynos.markets.contributions``.
+        """
+        return contributions(self.exposure(window), checked_level(level), measure)
+
+    def stress(self, shocks: Mapping[str, float], window: int | None = None) -> pd.DataFrame:
+        """Return the profit or loss of each holding if some move by given shares (-0.2 is -20 %) and the others follow.
+
+        The others move by their regression on the shocked ones. Raises ParameterError for unknown instruments.
+        """
+        return stresses.shocked(self.exposure(window), shocks)
+
+    def replay(self, first: Any, last: Any) -> pd.DataFrame:
+        """Return the profit or loss of today's holdings if a stretch of history came again, from one date to another.
+
+        Raises ParameterError for dates outside the history.
+        """
+        return stresses.replayed(self.prices, self.values, first, last)
+
+    def backtest(self, method: str = "historical", window: int = 250, level: float = 0.99) -> Backtest:
+        """Return how often today's holdings would have lost more than each day's forecast from the window before it.
+
+        All days are forecast at once. Raises ParameterError for "simulated", and for a window that leaves no day to test.
+        """
+        return rolling_backtest(self.exposure(), method, window, checked_level(level), self.value)
+
+
+def checked_level(level: Any) -> float:
+    """Return a level; raises ParameterError, with the right one, for a percentage such as 95."""
+    number = finite("Portfolio", "level", level)
+    if 1 < number < 100:
+        raise ParameterError(f"Portfolio: level must be between 0 and 1, not {number:g}; say {number / 100:g} for {number:g} %")
+    return share("Portfolio", "level", number, closed=False)
+
+
+def _record(sample: Sample, level: float, value: float) -> dict[str, Any]:
+    figures = {name: measured(sample, name, level, value) for name in ("value_at_risk", "expected_shortfall")}
+    record: dict[str, Any] = {}
+    for name, figure in figures.items():
+        label = name.replace("_", " ")
+        record |= {
+            label: float(figure),
+            f"{label} low": figure.low,
+            f"{label} high": figure.high,
+            f"{label} %": 100 * figure.share,
+        }
+    first = figures["value_at_risk"]
+    return record | {"returns": first.returns, "first": first.first, "last": first.last}

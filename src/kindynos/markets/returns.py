@@ -1,0 +1,133 @@
+"""Returns of prices, their moments, and how they move together."""
+
+from __future__ import annotations
+
+import math
+from dataclasses import dataclass
+from typing import Any
+
+import numpy as np
+import pandas as pd
+from numpy.typing import NDArray
+
+from kindynos.errors import ParameterError
+from kindynos.markets.prices import Prices
+from kindynos.validate import one_of, share, whole
+
+Floats = NDArray[np.float64]
+
+PER_YEAR = {"day": 252, "week": 52, "month": 12}
+_RULES = {"week": "W-FRI", "month": "ME"}
+COVARIANCES = ("sample", "weighted", "shrunk")
+
+
+@dataclass(frozen=True, eq=False)
+class Returns:
+    """Returns by date and instrument, ``kind`` "simple" or "log", over a day, week or month."""
+
+    frame: pd.DataFrame
+    kind: str
+    every: str
+    said: str
+
+    @property
+    def per_year(self) -> int:
+        """How many periods a year has."""
+        return PER_YEAR[self.every]
+
+    def summary(self) -> pd.DataFrame:
+        """Return for each instrument the mean and sd per period and annualised, skewness and excess kurtosis.
+
+        The annual mean is that per period times the periods of a year, the annual sd times their root.
+        """
+        frame = self.frame
+        table = pd.DataFrame({"returns": frame.count(), "mean": frame.mean(), "sd": frame.std()})
+        table["annual mean"] = table["mean"] * self.per_year
+        table["annual sd"] = table["sd"] * math.sqrt(self.per_year)
+        gaps = frame - frame.mean()
+        spread = np.sqrt((gaps**2).mean())
+        table["skewness"] = (gaps**3).mean() / spread**3
+        table["excess kurtosis"] = (gaps**4).mean() / spread**4 - 3
+        return table
+
+    def covariance(self, method: str = "sample", decay: float = 0.94) -> pd.DataFrame:
+        """Return the covariance per period: of the sample, exponentially "weighted" with a decay, or "shrunk".
+
+        Shrinkage is towards a constant correlation, by the intensity of Ledoit and Wolf, Journal of Portfolio Management 30
+        (2004), 110-119. Raises ParameterError for another method or a decay that is no fraction.
+        """
+        values = self.frame.to_numpy(dtype=np.float64)
+        return pd.DataFrame(covariance(values, method, decay), self.frame.columns, self.frame.columns)
+
+    def correlation(self, method: str = "sample", decay: float = 0.94) -> pd.DataFrame:
+        """Return the correlation behind a covariance; see there."""
+        matrix = self.covariance(method, decay)
+        spread = np.sqrt(np.diag(matrix))
+        return pd.DataFrame(matrix.to_numpy() / np.outer(spread, spread), matrix.index, matrix.columns)
+
+    def rolling(self, window: int) -> dict[str, pd.DataFrame]:
+        """Return mean and sd over each window of so many returns, by their last date: ``{"mean": ..., "sd": ...}``.
+
+        Raises ParameterError for a window longer than the history.
+        """
+        size = whole("rolling", "window", window, least=2)
+        if size > len(self.frame):
+            raise ParameterError(f"rolling: window {size} is longer than the history of {len(self.frame)} returns")
+        moving = self.frame.rolling(size)
+        return {"mean": moving.mean().dropna(), "sd": moving.std().dropna()}
+
+    def plot(self, ax: Any = None) -> Any:
+        """Draw the returns through time."""
+        from kindynos.hooks import draw
+
+        return draw("returns_through_time", self, ax=ax)
+
+
+def returns(prices: Prices, kind: str = "simple", every: str = "day") -> Returns:
+    """Return the returns of prices: "simple" (this over the last, less 1) or "log", each day, week or month.
+
+    A week ends on Friday, a month on its last day, with the last price before. Raises ParameterError for other words and for
+    too few prices.
+    """
+    one_of("returns", "kind", kind, ("simple", "log"))
+    one_of("returns", "every", every, tuple(PER_YEAR))
+    frame = prices.frame if every == "day" else prices.frame.resample(_RULES[every]).last().dropna()
+    if len(frame) < 2:
+        raise ParameterError(f"returns: {len(frame)} prices a {every} are too few for a return")
+    ratio = frame / frame.shift(1)
+    found = pd.DataFrame(np.log(ratio) if kind == "log" else ratio - 1).iloc[1:]
+    return Returns(found, kind, every, prices.said)
+
+
+def covariance(values: Floats, method: str = "sample", decay: float = 0.94) -> Floats:
+    """Return the covariance of ``(returns, instruments)`` values; see Returns.covariance."""
+    one_of("covariance", "method", method, COVARIANCES)
+    if method == "weighted":
+        share("covariance", "decay", decay, closed=False)
+        weights = decay ** np.arange(len(values) - 1, -1, -1.0)
+        weights /= weights.sum()
+        gaps = values - weights @ values
+        return np.asarray((gaps * weights[:, None]).T @ gaps)
+    sample = np.atleast_2d(np.cov(values, rowvar=False))
+    return sample if method == "sample" or len(sample) < 2 else _shrunk(values)
+
+
+def _shrunk(values: Floats) -> Floats:
+    """Return the sample covariance drawn towards one in which all correlations are their mean."""
+    count, size = values.shape
+    gaps = values - values.mean(axis=0)
+    sample = gaps.T @ gaps / count
+    sd = np.sqrt(np.diag(sample))
+    scaled = np.outer(sd, sd)
+    average = ((sample / scaled).sum() - size) / (size * (size - 1))
+    target = average * scaled
+    np.fill_diagonal(target, np.diag(sample))
+    squares = gaps**2
+    spread = squares.T @ squares / count - sample**2
+    cubes = (gaps**3).T @ gaps / count - np.diag(sample)[:, None] * sample
+    ratio = np.outer(1 / sd, sd)
+    mixed = average / 2 * (ratio * cubes + ratio.T * cubes.T)
+    rho = np.trace(spread) + (mixed.sum() - np.trace(mixed))
+    misfit = float(((sample - target) ** 2).sum())
+    weight = min(max((spread.sum() - rho) / misfit / count, 0.0), 1.0) if misfit > 0 else 0.0
+    return np.asarray((weight * target + (1 - weight) * sample) * count / (count - 1))

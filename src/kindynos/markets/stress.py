@@ -1,0 +1,54 @@
+"""What a stated shock, or a stretch of history come again, would do to today's holdings."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from typing import Any
+
+import numpy as np
+import pandas as pd
+
+from kindynos.errors import ParameterError, nearest
+from kindynos.markets.methods import Exposure
+from kindynos.markets.prices import Prices
+from kindynos.markets.returns import covariance
+from kindynos.validate import finite
+
+
+def shocked(exposure: Exposure, shocks: Mapping[str, float]) -> pd.DataFrame:
+    """Return each holding's return and profit under shocks; those not shocked follow by regression on those that are."""
+    if not shocks:
+        raise ParameterError("stress: no shock; say stress({'oil': -0.2})")
+    for name, shock in shocks.items():
+        if name not in exposure.names:
+            raise ParameterError(f"stress: {name!r} is not held{nearest(str(name), exposure.names)}")
+        if finite("stress", f"the shock of {name}", shock) < -1:
+            raise ParameterError(f"stress: the shock of {name} is {shock:g}; a price cannot fall by more than all of it")
+    hit = np.array([name in shocks for name in exposure.names])
+    matrix = covariance(exposure.returns)
+    given = np.array([shocks[name] for name in exposure.names if name in shocks])
+    moves = np.empty(len(exposure.names))
+    moves[hit] = given
+    if (~hit).any():
+        moves[~hit] = matrix[np.ix_(~hit, hit)] @ np.linalg.pinv(matrix[np.ix_(hit, hit)]) @ given
+    return _table(exposure.names, exposure.values, np.maximum(moves, -1.0), np.where(hit, "given", "by regression"))
+
+
+def replayed(prices: Prices, values: pd.Series, first: Any, last: Any) -> pd.DataFrame:
+    """Return each holding's return and profit if it moved as from one date to another."""
+    begin, end = pd.Timestamp(first), pd.Timestamp(last)
+    dates = prices.dates
+    if not dates[0] <= begin < end <= dates[-1]:
+        span = f"{dates[0]:%Y-%m-%d} to {dates[-1]:%Y-%m-%d}"
+        raise ParameterError(f"replay: {begin:%Y-%m-%d} to {end:%Y-%m-%d} is no stretch of the history, {span}")
+    stretch = prices.frame.loc[begin:end]
+    moves = (stretch.iloc[-1] / stretch.iloc[0] - 1).to_numpy()
+    return _table(prices.instruments, values.to_numpy(), moves, np.full(len(moves), "history"))
+
+
+def _table(names: list[str], values: np.ndarray, moves: np.ndarray, how: np.ndarray) -> pd.DataFrame:
+    frame = pd.DataFrame(
+        {"value": values, "return": moves, "profit": values * moves, "moved": how}, index=pd.Index(names, name="instrument")
+    )
+    frame.attrs["profit"] = float(frame["profit"].sum())
+    return frame

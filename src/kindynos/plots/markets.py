@@ -1,0 +1,216 @@
+"""Prices, returns, portfolios and their falls."""
+
+from __future__ import annotations
+
+from typing import Any
+
+import numpy as np
+import pandas as pd
+from matplotlib.axes import Axes
+from matplotlib.colors import LinearSegmentedColormap
+from numpy.typing import NDArray
+
+from kindynos.finance.falls import max_drawdown
+from kindynos.markets.backtest import Backtest
+from kindynos.markets.portfolio import Portfolio
+from kindynos.markets.prices import Prices
+from kindynos.markets.returns import Returns
+from kindynos.plots.comparison import COLOURS, STROKES
+from kindynos.plots.style import ACCENT, DARK, INK, LIGHT, MIDDLE, axes, bare, scale_of, scaled_ticks
+from kindynos.reports.figures import number
+
+Floats = NDArray[np.float64]
+
+SIGNED = LinearSegmentedColormap.from_list("signed", [ACCENT, "#f7f4ef", DARK])
+BANDS = ((5, 95, LIGHT), (25, 75, MIDDLE))
+
+
+def prices_rebased(prices: Prices, ax: Axes | None = None) -> Axes:
+    """Draw all prices from 100 on the first date."""
+    ax = axes(ax)
+    frame = prices.frame / prices.frame.iloc[0] * 100
+    for place, name in enumerate(frame.columns):
+        stroke, colour = STROKES[place % len(STROKES)], COLOURS[place % len(COLOURS)]
+        ax.plot(frame.index, frame[name], color=colour, ls=stroke, lw=1.6, label=str(name).replace("_", " "))
+    ax.axhline(100, color=INK, lw=0.8)
+    ax.set_ylabel("price, 100 on the first date")
+    ax.set_title(f"Prices rebased, {frame.index[0]:%Y-%m-%d} to {frame.index[-1]:%Y-%m-%d}; {prices.said}", loc="left")
+    ax.legend(frameon=False, ncols=3)
+    bare(ax)
+    return ax
+
+
+def returns_through_time(returns: Returns, ax: Axes | None = None) -> Axes:
+    """Draw the returns of each instrument through time, one band below the other."""
+    ax = axes(ax)
+    frame = returns.frame * 100
+    pitch = 1.1 * float(2 * frame.abs().quantile(0.999).max())
+    for place, name in enumerate(frame.columns):
+        ax.vlines(frame.index, -place * pitch, frame[name] - place * pitch, color=COLOURS[place % 3], lw=0.7)
+        ax.axhline(-place * pitch, color=INK, lw=0.5)
+    ax.set_yticks([-place * pitch for place in range(frame.shape[1])], [str(name).replace("_", " ") for name in frame.columns])
+    ax.set_title(f"{returns.kind.capitalize()} returns each {returns.every}; bands are {pitch:.0f} % apart", loc="left")
+    bare(ax)
+    return ax
+
+
+def correlation_map(returns: Returns, method: str = "sample", ax: Axes | None = None) -> Axes:
+    """Draw the correlation of returns as a map, with its figures."""
+    ax = axes(ax)
+    matrix = returns.correlation(method)
+    names = [str(name).replace("_", " ") for name in matrix.columns]
+    ax.imshow(matrix, cmap=SIGNED, vmin=-1, vmax=1)
+    for (row, column), value in np.ndenumerate(matrix.to_numpy()):
+        ax.text(
+            column, row, f"{round(value, 2) + 0.0:.2f}", ha="center", va="center", color="white" if abs(value) > 0.6 else INK
+        )
+    ax.set_xticks(range(len(names)), names, rotation=20, ha="right")
+    ax.set_yticks(range(len(names)), names)
+    ax.set_title(f"Correlation of {returns.kind} returns each {returns.every} ({method})", loc="left")
+    return ax
+
+
+def allocation(portfolio: Portfolio, ax: Axes | None = None) -> Axes:
+    """Draw the weights of the holdings today."""
+    ax = axes(ax)
+    weights = portfolio.weights.sort_values()
+    ax.barh(
+        [str(name).replace("_", " ") for name in weights.index],
+        100 * weights,
+        color=[DARK if w < 0 else MIDDLE for w in weights],
+    )
+    for place, weight in enumerate(weights):
+        ax.text(100 * max(weight, 0) + 0.4, place, f"{100 * weight:.1f} %", va="center")
+    ax.set_xlabel("share of the value, per cent")
+    ax.set_title(f"Holdings on {portfolio.prices.dates[-1]:%Y-%m-%d}, together {number(round(portfolio.value))}", loc="left")
+    ax.margins(x=0.12)
+    bare(ax)
+    return ax
+
+
+def backtest(tested: Backtest, ax: Axes | None = None) -> Axes:
+    """Draw profit and loss through time under the forecasts of value at risk, exceptions marked."""
+    ax = axes(ax)
+    frame = tested.table()
+    factor, word = scale_of(np.concatenate([tested.losses, tested.forecasts]))
+    ax.vlines(frame.index, 0, -frame["loss"], color=MIDDLE, lw=0.8, label="profit or loss of the day")
+    ax.plot(
+        frame.index, -frame["value at risk"], color=DARK, lw=1.6, label=f"value at risk at {100 * tested.level:g} %, as a loss"
+    )
+    hit = frame[frame["exception"]]
+    ax.plot(
+        hit.index,
+        -hit["loss"],
+        "o",
+        color=ACCENT,
+        mec=INK,
+        label=f"exceptions: {tested.exceptions}, {tested.expected:.1f} expected",
+    )
+    ax.axhline(0, color=INK, lw=0.8)
+    low, high = ax.get_ylim()
+    ax.set_ylim(low - 0.12 * (high - low), high)
+    scaled_ticks(ax.yaxis, factor)
+    ax.set_ylabel(f"profit ({word.strip()})" if word else "profit")
+    what = f"{tested.method}, window {tested.window}" if tested.window else tested.method
+    ax.set_title(f"Was it right? {what}: {tested.zone} zone, Kupiec p = {tested.kupiec.p_value:.2g}", loc="left")
+    ax.legend(frameon=False, ncols=3, loc="lower left")
+    bare(ax)
+    return ax
+
+
+def paths_fan(
+    paths: Floats,
+    labels: Any = None,
+    above: float | None = None,
+    below: float | None = None,
+    name: str = "price",
+    ax: Axes | None = None,
+) -> Axes:
+    """Draw simulated paths ``(periods + 1, trials)`` as a fan with three of them, and the levels asked about."""
+    ax = axes(ax)
+    places = np.arange(len(paths)) if labels is None else labels
+    for low, high, colour in BANDS:
+        ends = np.percentile(paths, [low, high], axis=1)
+        ax.fill_between(places, ends[0], ends[1], color=colour, lw=0, label=f"{high - low} % of paths (P{low} to P{high})")
+    for trial in range(min(3, paths.shape[1])):
+        ax.plot(
+            places, paths[:, trial], color=INK, lw=0.7, ls=(0, (1 + 2 * trial, 1)), label="paths 0 to 2" if trial == 0 else "_"
+        )
+    ax.plot(places, np.median(paths, axis=1), color=DARK, lw=2.2, label="median")
+    for level, word in ((above, "above"), (below, "below")):
+        if level is not None:
+            ax.axhline(level, color=ACCENT, lw=1.4, ls="--", label=f"{word} {level:g}?")
+    ax.set_xlim(places[0], places[-1])
+    ax.set_xlabel("period")
+    ax.set_ylabel(name.replace("_", " "))
+    ax.set_title(f"Where {name.replace('_', ' ')} may go: {paths.shape[1]:,} simulated paths", loc="left")
+    ax.legend(frameon=False, ncols=3, loc="upper left")
+    ax.margins(y=0.15)
+    bare(ax)
+    return ax
+
+
+def worst_falls(falls: Floats, seen: float | None = None, ax: Axes | None = None) -> Axes:
+    """Draw the distribution of simulated worst falls, with the one seen in history placed inside it."""
+    ax = axes(ax)
+    ax.hist(100 * falls, bins=60, weights=np.full(len(falls), 100 / len(falls)), color=MIDDLE, ec="white", lw=0.4)
+    top = ax.get_ylim()[1]
+    for q in (50, 95):
+        value = 100 * float(np.percentile(falls, q))
+        ax.plot([value, value], [0, 1.04 * top], color=INK, lw=1, ls=":")
+        ax.text(value, 1.05 * top, f"P{q}\n{value:.1f} %", ha="center", va="bottom")
+    if seen is not None:
+        place = 100 * float(np.mean(falls < seen))
+        label = f"seen in history {100 * seen:.1f} %, percentile {place:.0f}"
+        ax.plot([100 * seen] * 2, [0, 0.85 * top], color=ACCENT, lw=2, ls="--", label=label)
+        ax.legend(frameon=False, loc="upper right")
+    ax.set_ylim(0, 1.2 * top)
+    ax.set_xlabel("worst fall of a path from its highest value before, per cent")
+    ax.set_ylabel("share of paths in each bar, per cent")
+    ax.set_title(f"How deep a fall to expect: mean {100 * float(np.mean(falls)):.1f} % of {len(falls):,} paths", loc="left")
+    bare(ax)
+    return ax
+
+
+def growth_against_fall(paths: Floats, per_year: float = 252.0, ax: Axes | None = None) -> Axes:
+    """Draw compound growth against the worst fall of each path, with a histogram of each along its side."""
+    from kindynos.finance.falls import compound_growth
+
+    ax = axes(ax)
+    growth = 100 * np.asarray(compound_growth(paths, per_year))
+    falls = 100 * np.asarray(max_drawdown(paths))
+    ax.plot(falls, growth, ".", color=DARK, ms=3, alpha=0.25)
+    top, side = ax.inset_axes((0, 1.0, 1, 0.16), sharex=ax), ax.inset_axes((1.0, 0, 0.16, 1), sharey=ax)
+    top.hist(falls, bins=50, color=MIDDLE, ec="white", lw=0.3)
+    side.hist(growth, bins=50, orientation="horizontal", color=MIDDLE, ec="white", lw=0.3)
+    top.axis("off")
+    side.axis("off")
+    ax.axhline(0, color=INK, lw=0.8)
+    ax.set_xlabel("worst fall, per cent")
+    ax.set_ylabel("compound growth a year, per cent")
+    ax.set_title(f"Growth against worst fall of {paths.shape[1]:,} paths", loc="left", y=1.17)
+    bare(ax)
+    return ax
+
+
+def risk_levels(table: pd.DataFrame, level: float = 0.99, ax: Axes | None = None) -> Axes:
+    """Draw the value at risk of every method and window of a risk table at one level, with its interval."""
+    ax = axes(ax)
+    frame = table.xs(level, level="level")
+    names = [f"{method}, {'whole history' if window == 'all' else f'last {window}'}" for method, window in frame.index]
+    places = np.arange(len(frame))
+    value, shortfall = frame["value at risk"].to_numpy(), frame["expected shortfall"].to_numpy()
+    factor, word = scale_of(shortfall)
+    reach = np.abs(np.stack([value - frame["value at risk low"], frame["value at risk high"] - value]))
+    ax.errorbar(value, places, xerr=reach, fmt="o", color=DARK, capsize=3, label="value at risk, with its 95 % interval")
+    ax.plot(shortfall, places, "D", color=ACCENT, mec=INK, label="expected shortfall")
+    ax.set_yticks(places, names)
+    ax.invert_yaxis()
+    ax.set_xlim(left=0)
+    scaled_ticks(ax.xaxis, factor)
+    ax.set_xlabel(f"loss ({word.strip()})" if word else "loss")
+    often = 1 / (1 - level)
+    ax.set_title(f"Loss exceeded on about 1 day in {often:.3g}, by method and window", loc="left")
+    ax.legend(frameon=False, loc="lower right", bbox_to_anchor=(1.0, 1.0), ncols=2, borderaxespad=0.2)
+    bare(ax)
+    return ax

@@ -1,0 +1,173 @@
+"""Risk tables, backtests and simulated prices as a terminal shows them."""
+
+from __future__ import annotations
+
+import math
+from typing import Any
+
+import numpy as np
+import pandas as pd
+from numpy.typing import NDArray
+from rich.console import Group, RenderableType
+from rich.text import Text
+
+from kindynos.markets.backtest import Backtest
+from kindynos.markets.portfolio import Portfolio
+from kindynos.processes import Process
+from kindynos.reports.figures import brief, number, per_cent, step_of
+from kindynos.reports.text import table_of
+
+Floats = NDArray[np.float64]
+
+ENDS = (5, 25, 50, 75, 95)
+
+
+def risk(held: Portfolio, table: pd.DataFrame, parts: pd.DataFrame) -> Group:
+    """Return the risk table of a portfolio, what each holding adds, and how the prices were read."""
+    horizon = table.attrs["horizon"]
+    days = "1 day" if horizon == 1 else f"{horizon} days"
+    title = f"Losses of holdings worth {number(round(held.value))} over {days}"
+    columns = [
+        ("method", "left"),
+        ("window", "right"),
+        ("1 in", "right"),
+        ("value at risk", "right"),
+        ("95 % interval", "right"),
+    ]
+    shown = table_of(
+        title, *columns, ("%", "right"), ("expected shortfall", "right"), ("95 % interval", "right"), ("%", "right")
+    )
+    last = None
+    for (method, window, level), (_, row) in zip(table.index, table.iterrows(), strict=True):
+        cells = [*_loss(row, "value at risk"), *_loss(row, "expected shortfall")]
+        same = (method, window) == last
+        last = (method, window)
+        shown.add_row("" if same else str(method), "" if same else f"{row['returns']}", f"{1 / (1 - level):.3g}", *cells)
+    adds = table_of(
+        f"What each holding adds to the value at risk at {parts.attrs['level']:g}, by the normal law",
+        *(("holding", "left"), ("value", "right"), ("adds", "right"), ("share", "right"), ("without it less by", "right")),
+    )
+    for name, row in parts.iterrows():
+        adds.add_row(
+            str(name),
+            *(number(round(row[c])) for c in ("value", "component")),
+            f"{100 * row['share']:.1f} %",
+            number(round(row["incremental"])),
+        )
+    first, end = table["first"].min(), table["last"].max()
+    said = (
+        "A value at risk is a loss exceeded on about 1 day in so many, not the most that can be lost; "
+        f"returns from {first:%Y-%m-%d} to {end:%Y-%m-%d}; {held.prices.said}."
+    )
+    return Group(shown, "", adds, Text(said, style="dim"), *_problems(held))
+
+
+def _loss(row: pd.Series, name: str) -> list[str]:
+    value, low, high = (float(row[f"{name}{end}"]) for end in ("", " low", " high"))
+    step = step_of((high - low) / 2)
+    return [number(value, step), f"{number(low, step)} to {number(high, step)}", f"{row[f'{name} %']:.2f}"]
+
+
+def _problems(held: Portfolio) -> list[RenderableType]:
+    lines = [
+        f"{p['instrument']}, {p['date']:%Y-%m-%d} (row {p['row']}): {p['problem']}."
+        for p in held.prices.problems.head(8).to_dict("records")
+    ]
+    left = len(held.prices.problems) - len(lines)
+    return [Text("\n".join([*lines, *([f"and {left} more"] if left > 0 else [])]), style="dim")] if lines else []
+
+
+def backtested(tested: Backtest) -> Group:
+    """Return the verdict on a method, and the days it failed."""
+    title = f"{tested.method}, window {tested.window}, level {tested.level:g}: {tested.zone} zone"
+    table = table_of(title, ("", "left"), ("value", "right"), ("", "left"))
+    table.add_row("days tested", f"{tested.days:,}", "")
+    table.add_row("exceptions", str(tested.exceptions), f"{tested.expected:.1f} expected of right forecasts")
+    tests = [
+        ("Kupiec", tested.kupiec, "a small p: too many or too few exceptions"),
+        ("independence", tested.independence, "a small p: exceptions come in clusters (Christoffersen)"),
+        ("both", tested.conditional, "a small p: one or the other"),
+    ]
+    if tested.shortfall is not None:
+        tests.append(("expected shortfall", tested.shortfall, "a small p: losses beyond were larger than forecast"))
+    for name, verdict, meaning in tests:
+        table.add_row(f"{name} p-value", f"{verdict.p_value:.3f}", meaning)
+    hits = tested.table()[lambda frame: frame["exception"]]
+    days = table_of("Exceptions", ("date", "left"), ("loss", "right"), ("forecast", "right"))
+    for date, row in hits.tail(15).iterrows():
+        days.add_row(f"{date:%Y-%m-%d}", number(round(row["loss"])), number(round(row["value at risk"])))
+    left = len(hits) - 15
+    said = f"The supervisors' zone is by the number of exceptions{'' if left <= 0 else f'; {left} earlier days are not shown'}."
+    return Group(table, "", days, Text(said, style="dim"))
+
+
+def odds(
+    process: Process, made: Floats, time: float, above: float | None, below: float | None, uncertain: bool
+) -> list[dict[str, Any]]:
+    """Return the chances asked for: of ending beyond a price, and of being there at any time before."""
+    found = []
+    for level, word in ((above, "above"), (below, "below")):
+        if level is None:
+            continue
+        ended = made[-1] > level if word == "above" else made[-1] < level
+        ever = (made > level).any(axis=0) if word == "above" else (made < level).any(axis=0)
+        closed = None if uncertain else process.law_at(time)
+        chance = closed.chance(**{word: level}) if closed is not None else float(ended.mean())
+        found.append({"what": f"ending {word} {level:g}", "chance": chance, "how": "closed form" if closed else "of the paths"})
+        touch = None if uncertain else process.touch_chance(level, time)
+        how = "at any moment, closed form" if touch is not None else "at the end of some day, of the paths"
+        found.append({"what": f"ever {word} {level:g}", "chance": float(ever.mean()) if touch is None else touch, "how": how})
+    return found
+
+
+def ends(made: Floats) -> dict[int, float]:
+    """Return percentiles of where paths end."""
+    return {q: float(np.percentile(made[-1], q)) for q in ENDS}
+
+
+def path_table(made: Floats) -> pd.DataFrame:
+    """Return percentiles of simulated paths by period."""
+    table = pd.DataFrame(np.percentile(made, ENDS, axis=1).T, columns=[f"P{q}" for q in ENDS])
+    table.insert(0, "mean", made.mean(axis=1))
+    table.index.name = "period"
+    return table
+
+
+def paths(
+    name: str, process: Process, made: Floats, chances: list[dict[str, Any]], falls: Any, seen: Any, history: int
+) -> Group:
+    """Return what was fitted, where the price may end, the odds, and the worst fall to expect."""
+    shown = {key: value for key, value in process.parameters.items() if key not in ("returns", "start")}
+    fitted = table_of(
+        f"{name}: {process.label} fitted to {history:,} prices",
+        ("parameter", "left"),
+        ("value", "right"),
+        ("standard error", "right"),
+    )
+    errors = process.fitted.errors if process.fitted else {}
+    for key, value in shown.items():
+        text = (
+            ", ".join(f"{part:.4g}" for part in value)
+            if isinstance(value, tuple)
+            else str(value)
+            if isinstance(value, bool | str)
+            else f"{value:.4g}"
+        )
+        fitted.add_row(key, text, f"{errors[key]:.2g}" if key in errors and not math.isnan(errors[key]) else "")
+    table = table_of(f"After {len(made) - 1} days, {made.shape[1]:,} paths", ("", "left"), ("value", "right"))
+    table.add_row("today", brief(float(made[0, 0])))
+    table.add_row("mean", brief(float(made[-1].mean())))
+    for q, value in ends(made).items():
+        table.add_row(f"P{q}", brief(value))
+    for row in chances:
+        table.add_row(f"chance of {row['what']}", f"{per_cent(float(row['chance']))} ({row['how']})")
+    if falls is not None:
+        table.add_row("worst fall, mean", per_cent(float(falls.mean())))
+        table.add_row("worst fall, P95", per_cent(float(np.percentile(falls, 95))))
+        place = 100 * float((falls < seen).mean())
+        table.add_row("worst fall in the history", f"{per_cent(float(seen))} (percentile {place:.0f})")
+    used = process.fitted.said if process.fitted else f"{history - 1} returns of the history"
+    said = f"The odds assume {used}" + (
+        f"; the expected price grows by a drift of {shown['drift']:.2%} a year." if "drift" in shown else "."
+    )
+    return Group(fitted, "", table, Text(said, style="dim"))
