@@ -3,7 +3,7 @@
 import sys
 from importlib import import_module
 
-NAMES = ("night_ferry", "solver", "ledgers", "sweeps", "processes", "falls", "plans", "laws", "coverage")
+NAMES = ("night_ferry", "solver", "ledgers", "sweeps", "processes", "falls", "markets", "plans", "laws", "coverage")
 
 
 def main() -> None:

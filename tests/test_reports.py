@@ -190,9 +190,9 @@ class Readme(Case):
             commands += re.findall(r"^kindynos .*$", text, re.M)
         self.assertGreater(len(commands), 6)
         for command in commands:
-            words = [str(demo / word) if word.endswith(".toml") else word for word in shlex.split(command)[1:]]
+            words = [str(demo / word) if word.endswith((".toml", ".csv")) else word for word in shlex.split(command)[1:]]
             with self.subTest(command=command):
-                answer = run(*words, "--trials", "400")
+                answer = run(*words, *([] if words[0] in ("risk", "backtest") else ["--trials", "400"]))
                 self.assertEqual((answer.returncode, answer.stderr), (0, ""))
 
     def test_its_links_and_pictures_are_there(self):

@@ -62,6 +62,16 @@ def main() -> None:
             "tail": lambda ax: kd.plots.sensitivity(run, "net_value", "tail", ax=ax),
         }.items():
             kd.plots.save_figure(HERE / f"{name}.png", draw)
+        data = [folder / "larkholm" / name for name in ("treasury_prices.csv", "treasury_holdings.csv", "heating_oil.csv")]
+        out = folder / "markets"
+        for command in (
+            ["risk", data[0], "--holdings", data[1], "--windows", "250,all"],
+            ["backtest", data[0], "--holdings", data[1]],
+            ["paths", data[2], "--process", "reverting", "--above", "1.0"],
+        ):
+            subprocess.run([BIN / "kindynos", *command, "--out", out], check=True, stdout=subprocess.DEVNULL)
+        for name in ("risk", "backtest", "paths", "falls"):
+            shutil.copy(out / f"{name}.png", HERE / f"{name}.png")
         if not shutil.which("xvfb-run"):
             sys.exit("the terminal pictures were left as they are: xvfb-run is not installed")
         for name, command in TERMINALS.items():

@@ -12,6 +12,7 @@ from typing import TYPE_CHECKING, Any
 
 if TYPE_CHECKING:
     from kindynos import plots as plots
+    from kindynos.demo import demo_file as demo_file
     from kindynos.dependence.matrices import nearest_correlation as nearest_correlation
     from kindynos.distributions import Affine as Affine
     from kindynos.distributions import Bernoulli as Bernoulli
@@ -132,6 +133,7 @@ if TYPE_CHECKING:
 __version__ = "0.1.0"
 
 _HOMES = {
+    "demo": "demo_file",
     "dependence.matrices": "nearest_correlation",
     "distributions": (
         "Affine Bernoulli Beta Binomial Cauchy Clipped Compound Discrete "

@@ -11,6 +11,7 @@ from kindynos.cli.common import Bar
 
 FILES = ("night_ferry.toml", "dry_dock.toml", "hydrofoil.toml", "staff_shares.toml", "berths.toml")
 DATA = ("treasury_prices.csv", "treasury_holdings.csv", "heating_oil.csv")
+RISK_METHODS = ("historical", "filtered", "student")
 TRIALS, SEED, KEEP = 20_000, 11, ("cash_flow",)
 
 
@@ -52,5 +53,34 @@ def demo(folder: Path) -> None:
         f"\nThe base case alone looks safe, and yet {100 * loss:.0f} % of the trials lose money at the hurdle rate; the base\n"
         f"case lies at percentile {base:.0f} of the trials. The ranking shows which figure deserves more study.\n"
         f"\nWritten to {folder}: {', '.join([*FILES, *written])}\n"
-        f"Next: kindynos check {model_file}; kindynos run {model_file} --set fare=58"
+    )
+    _treasury(folder)
+    click.echo(f"\nNext: kindynos check {model_file}; kindynos compare {model_file}; kindynos run {model_file} --set fare=58")
+
+
+def _treasury(folder: Path) -> None:
+    """Tell what the treasury's holdings may lose, and whether that would have been right."""
+    from kindynos.cli.risk import read_portfolio
+    from kindynos.plots import backtest, risk_levels, save_figure
+    from kindynos.reports import markets
+    from kindynos.reports.files import staged
+    from kindynos.reports.text import console
+
+    prices, holdings = folder / DATA[0], folder / DATA[1]
+    click.echo(
+        "Its treasury holds six instruments. Four years of daily prices, with gaps and a late listing as real files have, say\n"
+        "which loss is exceeded on one day in twenty or in a hundred, by several methods:\n\n"
+        f"  kindynos risk {prices} --holdings {holdings} --methods {','.join(RISK_METHODS)} --windows 250,all\n"
+    )
+    held = read_portfolio(prices, holdings, None, "drop")
+    table = held.risk_table(methods=RISK_METHODS, windows=(250, None))
+    tested = held.backtest()
+    with staged(folder) as stage:
+        save_figure(stage / "treasury-risk.png", lambda ax: risk_levels(table, ax=ax))
+        save_figure(stage / "treasury-backtest.png", lambda ax: backtest(tested, ax=ax))
+    console(140).print(markets.risk(held, table, held.contributions()))
+    click.echo(
+        f"\nWould the figures have been right? Forecast each day from the 250 before it, the {tested.method} value at risk at\n"
+        f"99 % was exceeded on {tested.exceptions} of {tested.days} days; {tested.expected:.1f} are expected ({tested.zone}).\n"
+        f"\nWritten to {folder}: {', '.join([*DATA, 'treasury-risk.png', 'treasury-backtest.png'])}"
     )

@@ -1,1 +1,20 @@
-"""Demo data of Larkholm Ferries, an invented company."""
+"""The made-up data of Larkholm Ferries, an invented company."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+from kindynos.errors import FileError, nearest
+
+
+def demo_file(name: str) -> Path:
+    """Return the path of a demo file, such as ``"night_ferry.toml"``; raises FileError, with the nearest spelling.
+
+    >>> demo_file("berths.toml").name
+    'berths.toml'
+    """
+    folder = Path(__file__).parent
+    known = [path.name for path in folder.iterdir() if path.suffix in (".toml", ".csv")]
+    if name not in known:
+        raise FileError(f"no demo file {name!r}{nearest(name, known)}")
+    return folder / name

@@ -173,7 +173,7 @@ def backtest(returns: ArrayLike, forecasts: ArrayLike, level: float, shortfalls:
     return Backtest(level, -gains, bounds[0], bounds[1] if len(bounds) > 1 else None)
 
 
-def rolling_backtest(exposure: Exposure, method: str, window: int, level: float, value: float) -> Backtest:
+def rolling_backtest(exposure: Exposure, method: str, window: int, level: float) -> Backtest:
     """Return the backtest of forecasts made each day from the window before it, all days at once."""
     method_named(method)
     size = whole("backtest", "window", window, least=8)
@@ -189,12 +189,13 @@ def rolling_backtest(exposure: Exposure, method: str, window: int, level: float,
 
 def _tail(rows: Floats, level: float) -> tuple[Floats, Floats]:
     """Return the quantile of each row and the mean beyond it, of equally weighted losses."""
-    place = level * (rows.shape[1] - 1)
-    below = math.floor(place)
-    ordered = np.partition(rows, range(below, rows.shape[1]) if rows.shape[1] - below < 40 else [below, below + 1], axis=1)
-    above = min(below + 1, rows.shape[1] - 1)
-    q = ordered[:, below] + (place - below) * (ordered[:, above] - ordered[:, below])
-    return q, q + np.maximum(rows - q[:, None], 0).mean(axis=1) / (1 - level)
+    count = rows.shape[1]
+    place = level * (count - 1)
+    below = min(math.floor(place), count - 2)
+    parted = np.partition(rows, below, axis=1)
+    beyond = parted[:, below + 1 :]  # the few that are larger: all that the quantile and the tail need
+    q = parted[:, below] + (place - below) * (beyond.min(axis=1) - parted[:, below])
+    return q, q + np.maximum(beyond - q[:, None], 0).sum(axis=1) / count / (1 - level)
 
 
 def _historical(losses: Floats, past: Floats, level: float, size: int) -> tuple[Floats, Floats]:

@@ -38,8 +38,9 @@ class Exposure:
     values: Floats
     returns: Floats
     names: list[str]
-    dates: list[Any]
+    dates: Any  # one for each return
     window: int | None = None
+    said: str = ""  # what was done about missing prices
 
     @cached_property
     def losses(self) -> Floats:
@@ -116,6 +117,8 @@ def measured(sample: Sample, measure: str, level: float, value: float) -> RiskFi
         "expected_shortfall": f"the mean of the losses on the worst {unit} in {often:.3g}",
     }[measure]
     figure.said = f"{what}; {sample.how}, {len(exposure.returns)} returns, {figure.first:%Y-%m-%d} to {figure.last:%Y-%m-%d}"
+    if exposure.said:
+        figure.said += f"; {exposure.said}"
     return figure
 
 

@@ -108,6 +108,12 @@ class Portfolio:
             shares[t] = weights * worth / prices[t] if again else shares[t - 1]
         return shares
 
+    @cached_property
+    def _returns(self) -> tuple[Floats, pd.DatetimeIndex]:
+        """All simple returns ``(returns, instruments)`` and their dates."""
+        prices = self.prices.frame.to_numpy()
+        return prices[1:] / prices[:-1] - 1, self.prices.dates[1:]
+
     @property
     def instruments(self) -> list[str]:
         """The names of the instruments held."""
@@ -144,12 +150,12 @@ class Portfolio:
 
         Raises ParameterError for a window longer than the history.
         """
-        ratios = self.prices.frame / self.prices.frame.shift(1) - 1
-        found = ratios.iloc[1:]
+        found, dates = self._returns
         if window is not None and whole("Portfolio", "window", window, least=8) > len(found):
             raise ParameterError(f"Portfolio: window {window} is longer than the history of {len(found)} returns")
-        kept = found if window is None else found.iloc[-window:]
-        return Exposure(self.values.to_numpy(), kept.to_numpy(), self.instruments, list(kept.index), window)
+        begin = 0 if window is None else len(found) - window
+        values = self._held[-1] * self.prices.frame.to_numpy()[-1]
+        return Exposure(values, found[begin:], self.instruments, dates[begin:], window, self.prices.said)
 
     def value_at_risk(
         self, level: float, method: str = "historical", window: int | None = None, horizon: int = 1, **options: Any
@@ -253,7 +259,7 @@ class Portfolio:
 
         All days are forecast at once. Raises ParameterError for "simulated", and for a window that leaves no day to test.
         """
-        return rolling_backtest(self.exposure(), method, window, checked_level(level), self.value)
+        return rolling_backtest(self.exposure(), method, window, checked_level(level))
 
 
 def checked_level(level: Any) -> float:

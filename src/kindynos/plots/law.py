@@ -14,8 +14,16 @@ from kindynos.reports.figures import brief, shares
 MARKS = (5, 50, 95)
 
 
-def law(distribution: Distribution, ax: Axes | None = None, mark: float | None = None) -> Axes:
-    """Draw a law's density, or its masses, with mean and percentiles, and with a ``mark`` the chance on either side of it."""
+def law(
+    distribution: Distribution,
+    ax: Axes | None = None,
+    mark: float | None = None,
+    between: tuple[float, float] | None = None,
+) -> Axes:
+    """Draw a law's density, or its masses, with mean and percentiles.
+
+    With a ``mark`` the chance on either side of it is told, with ``between`` that of a range, which is shaded.
+    """
     ax = axes(ax)
     low, high = (float(x) for x in distribution.quantile([0.001, 0.999]))
     if low == high:
@@ -30,6 +38,8 @@ def law(distribution: Distribution, ax: Axes | None = None, mark: float | None =
     if math.isfinite(distribution.mean):
         label = f"mean {brief(distribution.mean / factor)}, sd {brief(distribution.sd / factor)}"
         ax.plot([distribution.mean] * 2, [0, top], color=ACCENT, lw=2, ls="--", label=label)
+    if between is not None:
+        _range(ax, distribution, between, factor, top)
     if mark is not None:
         below, at, above = distribution.chance(below=mark), distribution.chance(at=mark), distribution.chance(above=mark)
         texts = shares([below, at, above])
@@ -46,6 +56,17 @@ def law(distribution: Distribution, ax: Axes | None = None, mark: float | None =
         ax.legend(loc="lower right", bbox_to_anchor=(1, 1), ncols=2, frameon=False, borderaxespad=0.2)
     bare(ax)
     return ax
+
+
+def _range(ax: Axes, distribution: Distribution, between: tuple[float, float], factor: float, top: float) -> None:
+    low, high = between
+    chance = distribution.chance(above=low, below=high)
+    label = f"{brief(low / factor)} to {brief(high / factor)}: {100 * chance:.1f} %"
+    x = np.linspace(low, high, 400)
+    if distribution.discrete:
+        ax.axvspan(low, high, color=ACCENT, alpha=0.2, lw=0, label=label)
+    else:
+        ax.fill_between(x, np.minimum(distribution.pdf(x), 2 * top), color=ACCENT, alpha=0.45, lw=0, label=label)
 
 
 def _density(ax: Axes, distribution: Distribution, low: float, high: float, mark: float | None) -> float:
