@@ -257,6 +257,9 @@ class Risk(Case):
         self.assertIn("10 days", ten.said)
         fat = HELD.value_at_risk(0.99, "simulated", copula="t", df=4, seed=1)
         self.assertGreater(fat, 0)
+        table = HELD.risk_table([0.99], ["normal", "simulated"], mean=False, trials=5000, seed=2)
+        self.assertEqual(table["value at risk"].iloc[0], HELD.value_at_risk(0.99, "normal", mean=False))
+        self.assertEqual(table["value at risk"].iloc[1], HELD.value_at_risk(0.99, "simulated", trials=5000, seed=2))
 
     def test_contributions_add_up(self):
         for measure in ("value_at_risk", "expected_shortfall"):
@@ -286,6 +289,9 @@ class Risk(Case):
             (lambda: HELD.value_at_risk(0.95, horizon=0), ("horizon",)),
             (lambda: HELD.value_at_risk(0.95, "simulated", copula="clyton"), ("copula",)),
             (lambda: HELD.value_at_risk(0.95, "simulated", marginals={}), ("'alpha'",)),
+            (lambda: HELD.value_at_risk(0.95, "normal", men=False), ("did you mean 'mean'",)),
+            (lambda: HELD.value_at_risk(0.95, "historical", mean=False), ("no option 'mean'",)),
+            (lambda: HELD.risk_table(windw=3), ("no option 'windw'",)),
             (lambda: HELD.losses("simulated"), ("no dates",)),
             (lambda: HELD.stress({"alhpa": 1}), ("did you mean 'alpha'",)),
             (lambda: HELD.stress({"alpha": -2}), ("all of it",)),

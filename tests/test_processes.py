@@ -146,6 +146,9 @@ class Fits(Case):
                     self.assertLess(gap, 3.5 * made.fitted.errors[name])
         regimes = kd.RegimeSwitching.fit(self.series(REGIMES), 1 / 250)
         np.testing.assert_allclose(regimes.volatilities, REGIMES.volatilities, rtol=0.15)
+        for made in (regimes, kd.MeanReverting.fit(self.series(LOG_RATE, 300), 1 / 250, log=True)):
+            sure, unsure = (np.log(made.paths(50, 8000, seed=1, dt=1 / 250, uncertain=u)[-1]).var() for u in (False, True))
+            self.assertGreater(unsure, 0.97 * sure)
 
     def test_errors_are_those_of_the_textbook(self):
         series = self.series(PRICE, 500)

@@ -309,6 +309,17 @@ METHODS: dict[str, Callable[..., Sample]] = {
 }
 
 
+def options_of(name: str, options: dict[str, Any], strict: bool = True) -> dict[str, Any]:
+    """Return the options that a method knows; raises ParameterError for others, unless they may be for another method."""
+    function = method_named(name)
+    known = function.__code__.co_varnames[2 : function.__code__.co_argcount]
+    for option in options:
+        everyone = {word for f in METHODS.values() for word in f.__code__.co_varnames[2 : f.__code__.co_argcount]}
+        if option not in (known if strict else everyone):
+            raise ParameterError(f"method {name!r} has no option {option!r}{nearest(option, known if strict else everyone)}")
+    return {option: value for option, value in options.items() if option in known}
+
+
 def method_named(name: str) -> Callable[..., Sample]:
     """Return the method of that name; raises ParameterError, with the nearest spelling, when there is none."""
     if name not in METHODS:

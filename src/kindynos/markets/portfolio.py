@@ -14,7 +14,7 @@ from kindynos.errors import ParameterError, nearest
 from kindynos.markets import stress as stresses
 from kindynos.markets.backtest import Backtest, rolling_backtest
 from kindynos.markets.contributions import contributions
-from kindynos.markets.methods import METHODS, Exposure, RiskFigure, Sample, measured, method_named
+from kindynos.markets.methods import METHODS, Exposure, RiskFigure, Sample, measured, method_named, options_of
 from kindynos.markets.prices import Prices
 from kindynos.validate import finite, one_of, positive, share, whole
 
@@ -181,7 +181,7 @@ class Portfolio:
     ) -> RiskFigure:
         at = checked_level(level)
         whole("Portfolio", "horizon", horizon, least=1)
-        sample = method_named(method)(self.exposure(window), horizon, **options)
+        sample = method_named(method)(self.exposure(window), horizon, **options_of(method, options))
         return measured(sample, measure, at, self.value)
 
     def risk_table(
@@ -204,7 +204,7 @@ class Portfolio:
         for window in windows:
             exposure = self.exposure(window)
             for name in methods or METHODS:
-                sample = method_named(name)(exposure, horizon, **{k: v for k, v in options.items() if name == "simulated"})
+                sample = method_named(name)(exposure, horizon, **options_of(name, options, strict=False))
                 for level in checked:
                     keys.append((name, "all" if window is None else window, level))
                     records.append(_record(sample, level, self.value))

@@ -210,7 +210,7 @@ def risk_levels(table: pd.DataFrame, level: float = 0.99, ax: Axes | None = None
     scaled_ticks(ax.xaxis, factor)
     ax.set_xlabel(f"loss ({word.strip()})" if word else "loss")
     often = 1 / (1 - level)
-    ax.set_title(f"Loss exceeded on about 1 day in {often:.3g}, by method and window", loc="left")
+    ax.set_title(f"Loss exceeded on about 1 day in {often:.3g}, by method and window", loc="left", pad=30)
     ax.legend(frameon=False, loc="lower right", bbox_to_anchor=(1.0, 1.0), ncols=2, borderaxespad=0.2)
     bare(ax)
     return ax

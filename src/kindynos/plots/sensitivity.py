@@ -34,7 +34,8 @@ def sensitivity(run: Run, outcome: str, method: str = "rank", ax: Axes | None = 
     PICTURES[method](ax, frame.head(MOST), quantity_label(outcome, unit, "{}"))
     left = len(frame) - MOST
     more = f" ({left} weaker ones left out)" if left > 0 else ""
-    ax.set_title(TITLES[method].format(outcome.replace("_", " ")) + more, loc="left")
+    pad = 30 if method == "tail" else 6  # its legend stands above the picture
+    ax.set_title(TITLES[method].format(outcome.replace("_", " ")) + more, loc="left", pad=pad)
     bare(ax)
     return ax
 

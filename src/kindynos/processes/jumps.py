@@ -10,8 +10,7 @@ from typing import Any, Self
 import numpy as np
 from numpy.typing import ArrayLike, NDArray
 
-from kindynos.distributions.special import gammaln, ndtr
-from kindynos.errors import ParameterError
+from kindynos.distributions.special import gammaln, ndtr, ndtri
 from kindynos.processes.base import Fitted, Process, accumulate, observed
 from kindynos.processes.likelihood import at_the_peak, lowest
 from kindynos.validate import finite, positive, wrong
@@ -187,20 +186,18 @@ class RegimeSwitching(Process):
 
     def _leaving(self, dt: float) -> tuple[float, float]:
         """Return the chances that a period in regime 0, or 1, is followed by one in the other."""
-        total = sum(self.rates)
-        gone = -math.expm1(-total * dt)
-        return self.rates[0] / total * gone, self.rates[1] / total * gone
+        out, back = leaving(self.rates, dt)
+        return float(out), float(back)
 
     def logs(self, shocks: Floats, dt: float, at: Any) -> Floats:
         steps, levels = shocks
-        leaving = np.array(at._leaving(dt))
-        threshold = np.array([_score(1 - chance) for chance in leaving])
-        drift = np.array([d - v**2 / 2 for d, v in zip(at.drifts, at.volatilities, strict=True)]) * dt
-        spread = np.array(at.volatilities) * math.sqrt(dt)
-        regime = np.full(steps.shape[1], self.first)
+        stay = [-ndtri(chance) for chance in leaving(at.rates, dt)]
+        shift = [(d - v**2 / 2) * dt for d, v in zip(at.drifts, at.volatilities, strict=True)]
+        spread = [v * math.sqrt(dt) for v in at.volatilities]
+        wild = np.full(steps.shape[1], self.first == 1)
         for t, level in enumerate(levels):
-            steps[t] = steps[t] * spread[regime] + drift[regime]
-            regime = np.where(level > threshold[regime], 1 - regime, regime)
+            steps[t] = steps[t] * np.where(wild, spread[1], spread[0]) + np.where(wild, shift[1], shift[0])
+            wild ^= level > np.where(wild, stay[1], stay[0])
         return accumulate(steps)
 
     def evolve(self, shocks: Floats, dt: float, at: Any) -> Floats:
@@ -260,13 +257,22 @@ class RegimeSwitching(Process):
         )
 
     def drawn(self, theta: Floats) -> Any:
-        raise ParameterError("RegimeSwitching: uncertain=True is not offered; its regimes' parameters are known too unevenly")
+        """Return drifts, volatilities and rates of both regimes."""
+        assert self.fitted is not None
+        step = self.fitted.dt
+        volatilities = tuple(np.exp(theta[i]) / math.sqrt(step) for i in (2, 3))
+        drifts = tuple(theta[i] / step + v**2 / 2 for i, v in enumerate(volatilities))
+        out, back = (1 / (1 + np.exp(-theta[i])) for i in (4, 5))
+        total = -np.log1p(-np.minimum(out + back, 1 - 1e-9)) / step
+        rates = (total * out / (out + back), total * back / (out + back))
+        return SimpleNamespace(drifts=drifts, volatilities=volatilities, rates=rates)
 
 
-def _score(level: float) -> float:
-    from kindynos.distributions.special import ndtri
-
-    return float(ndtri(level))
+def leaving(rates: tuple[Any, Any], dt: float) -> tuple[Any, Any]:
+    """Return the chances that a period in regime 0, or 1, is followed by one in the other; rates may be one a trial."""
+    total = rates[0] + rates[1]
+    gone = -np.expm1(-total * dt)
+    return rates[0] / total * gone, rates[1] / total * gone
 
 
 def _filtered(returns: Floats, theta: Floats) -> tuple[float, float]:
