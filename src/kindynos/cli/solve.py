@@ -49,7 +49,7 @@ def solve(
     \b
       kindynos solve night_ferry.toml fare --outcome net_value --chance 0.9 --above 0 --within 40 80
       kindynos solve night_ferry.toml fare --outcome net_value --mean 0 --within 40 80
-      kindynos solve night_ferry.toml vessel.mode --outcome net_value --percentile 10 --equals 0 --within 18e6 25e6
+      kindynos solve night_ferry.toml vessel.mode --outcome net_value --percentile 20 --equals 0 --within 18e6 25e6
     """
     from kindynos.model.file import load_model
     from kindynos.reports import studies

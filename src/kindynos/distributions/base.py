@@ -223,9 +223,12 @@ class Distribution(ABC):
             raise wrong("from_range", "low", f"below high ({high!r})", low)
         return from_percentiles(cls.label, {outside: low, 100 - outside: high})
 
-    def plot(self, ax: Any = None, mark: float | None = None) -> Any:
-        """Draw the law with its mean, percentiles and the chance beyond a ``mark``, on Matplotlib axes; return these."""
-        return draw("law", self, ax=ax, mark=mark)
+    def plot(self, ax: Any = None, mark: float | None = None, between: tuple[float, float] | None = None) -> Any:
+        """Draw the law with its mean and percentiles on Matplotlib axes; return these.
+
+        With a ``mark`` the chance beyond it is told, with ``between`` that of a range, which is shaded.
+        """
+        return draw("law", self, ax=ax, mark=mark, between=between)
 
     def truncate(self, low: float | None = None, high: float | None = None) -> Distribution:
         """Return this law given that it lies between ``low`` and ``high``; None leaves that side open.

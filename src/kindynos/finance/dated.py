@@ -155,7 +155,7 @@ class Dated:
             leading = np.abs(ordered[first, np.arange(flows.shape[1])])
             gaps = np.append(np.diff(times), times[-1] - times[0])[first]
             others = np.maximum(np.abs(ordered).sum(axis=0), np.finfo(float).tiny)
-            with np.errstate(divide="ignore", invalid="ignore"):
+            with np.errstate(divide="ignore", invalid="ignore", over="ignore"):
                 ends.append(np.nan_to_num(np.log(others / leading) / gaps, posinf=0.0) + 1)
         return -ends[0], ends[1]
 

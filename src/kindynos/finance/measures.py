@@ -81,7 +81,7 @@ def _payback(row: Floats, flat: Any) -> Floats | float:
     paid = total >= 0
     period = paid.argmax(axis=0)
     column = np.arange(row.shape[1])
-    with np.errstate(divide="ignore", invalid="ignore"):
+    with np.errstate(divide="ignore", invalid="ignore", over="ignore"):
         part = -total[period - 1, column] / row[period, column]
     answer = np.where(period > 0, period - 1 + part, 0.0)
     answer = np.where(paid.any(axis=0), answer, np.inf)

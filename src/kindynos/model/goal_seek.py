@@ -53,7 +53,7 @@ class Wanted:
             return asked("mean"), finite("solve", "mean", self.mean)
         if self.equals is None:
             raise ParameterError("solve: percentile= needs equals=, the figure it is to reach")
-        return asked(f"percentile {self.percentile!r}"), finite("solve", "equals", self.equals)
+        return asked(f"percentile {self.percentile:g}"), finite("solve", "equals", self.equals)
 
 
 def solve(model: Model, name: str, wanted: Wanted, trials: int, seed: int | None, options: dict[str, Any]) -> Goal:
@@ -122,7 +122,7 @@ def _root(gap: Callable[[float], float], a: float, b: float, at_a: float, at_b: 
             b, at_b = value, found
         else:
             a, at_a = value, found
-    return (a + b) / 2
+    return b if at_b > 0 else a  # the end at which the goal is reached: it matters where the statistic jumps
 
 
 def _with_error(value: float, tried: dict[float, Estimate], span: float) -> Estimate:
@@ -148,8 +148,13 @@ def _evaluations(tried: dict[float, Estimate]) -> pd.DataFrame:
 def _unreached(name: str, what: str, goal: float, tried: dict[float, Estimate]) -> str:
     figures = {value: float(figure) for value, figure in tried.items()}
     least, most = min(figures, key=figures.__getitem__), max(figures, key=figures.__getitem__)
-    ends = f"{min(figures):,.6g} to {max(figures):,.6g}"
+    ends = f"{_said(min(figures))} to {_said(max(figures))}"
     return (
-        f"solve: no {name} from {ends} makes the {what} {goal:g}: among {len(figures)} values tried it runs from "
-        f"{figures[least]:,.6g} (at {least:,.6g}) to {figures[most]:,.6g} (at {most:,.6g})"
+        f"solve: no {name} from {ends} makes the {what} {_said(goal)}: among {len(figures)} values tried it runs from "
+        f"{_said(figures[least])} (at {_said(least)}) to {_said(figures[most])} (at {_said(most)})"
     )
+
+
+def _said(value: float) -> str:
+    """Return a number at six significant digits, without a power of ten."""
+    return f"{float(f'{value:.6g}'):,.12g}"
