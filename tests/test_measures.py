@@ -182,3 +182,35 @@ class Dated(Case):
                 kd.xirr(flows, dates)
         with self.fails("rate", "above -1"):
             kd.xnpv(-1.0, flows, self.dates[:3])
+
+
+class OneRateAfterSeveralChanges(Case):
+    def flows(self, count=4000):
+        made = np.random.default_rng(3).normal(20, 30, (9, count))
+        made[0] = -60
+        changes = (np.sign(made[1:]) != np.sign(made[:-1])).sum(axis=0)
+        return made[:, changes > 1]
+
+    def test_rates_are_roots_and_the_only_ones(self):
+        flows = self.flows()
+        report = kd.irr_report(flows)
+        unique = report.status == "unique"
+        self.assertGreater(unique.sum(), 500)
+        years = np.arange(9)[:, None]
+        worth = (flows[:, unique] * (1 + report.rate[unique]) ** -years).sum(axis=0)
+        size = (np.abs(flows[:, unique]) * (1 + report.rate[unique]) ** -years).sum(axis=0)
+        self.assertLess(np.abs(worth / size).max(), 1e-9)
+        for trial in np.flatnonzero(unique)[:40]:
+            roots = np.roots(flows[::-1, trial])  # of the polynomial in 1 / (1 + rate)
+            real = roots[(np.abs(roots.imag) < 1e-9) & (roots.real > 1e-9)].real
+            self.assertEqual(len(real), 1)
+            self.assertAlmostEqual(report.rate[trial], 1 / real[0] - 1, delta=1e-7)
+
+    def test_none_and_several_are_those_of_the_polynomial(self):
+        flows = self.flows(600)
+        report = kd.irr_report(flows)
+        for trial in range(0, flows.shape[1], 5):
+            roots = np.roots(flows[::-1, trial])
+            real = roots[(np.abs(roots.imag) < 1e-9) & (roots.real > 1e-9)].real
+            self.assertEqual(report.count[trial], len(real))
+            np.testing.assert_allclose(report.roots[trial], np.sort(1 / real - 1), atol=1e-5)

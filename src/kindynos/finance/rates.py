@@ -5,8 +5,8 @@ With x = 1 / (1 + rate) a rate is a positive root of the polynomial whose coeffi
 1. Flows that change sign once have exactly one root, by Descartes' rule. Of others, the same rule on cumulative flows
    (Norstrom, Journal of Financial and Quantitative Analysis 7, 1972, 1835-1839), for rates above and below 0, often shows
    one too.
-2. After one sign change Halley's method seeks the root on log(later flows at x) - log(first flow), which is almost a straight
-   line in log x. Single roots of other flows, and what does not settle in a few steps, are bracketed and halved.
+2. Where there is one, Halley's method seeks it on log(later flows at x) - log(first flow), which is almost a straight line in
+   log x. What does not settle in a few steps is bracketed and halved.
 3. The roots of all other flows are isolated exactly, in ``irr_isolate``; those of dated flows in ``dated``.
 """
 
@@ -137,13 +137,10 @@ def _solve(flows: Floats, rate: Floats, count: NDArray[np.int64], schedule: Sche
         many = many[bound > 1]
     if one.any():
         count[one] = 1
-        # Where nearly all change sign once, working on all is quicker than picking those out.
-        simple = changes == 1
-        rate[simple] = (
-            _halley(flows, schedule)[simple]
-            if np.count_nonzero(simple) > 0.8 * simple.size
-            else _halley(flows[:, simple], schedule)
-        )
+        # Where nearly all have one rate, working on all is quicker than picking those out. What Halley's method settles on
+        # is a rate, and where there is only one it is that.
+        found = _halley(flows, schedule)[one] if np.count_nonzero(one) > 0.8 * one.size else _halley(flows[:, one], schedule)
+        rate[one] = found
         lost = one & np.isnan(rate)
         if lost.any():
             rate[lost] = schedule.only_rate(flows[:, lost])
