@@ -17,7 +17,7 @@ def number(value: float, step: float | None = None) -> str:
         return "-"
     if math.isinf(value):
         return "never" if value > 0 else "-infinity"
-    if step is not None:
+    if step is not None and step > 1e-13 * abs(value) and step > 1e-290:  # finer than a float is told apart: no step
         decimals = max(0, -math.floor(math.log10(step)))
         return f"{round(value / step) * step:,.{decimals}f}"
     if abs(value) >= 1000 or value == int(value):
