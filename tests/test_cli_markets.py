@@ -96,11 +96,14 @@ class Pictures(Folder):
     def test_each_says_what_it_shows(self):
         paths = kd.GeometricBrownianMotion(100.0, 0.05, 0.2).paths(30, 300, seed=1, dt=1 / 252)
         table = HELD.risk_table(levels=[0.99], methods=["historical", "normal"])
+        weights = {"alpha": 0.6, "gamma": 0.4}
+        bought = kd.Portfolio(PRICES, weights=weights, value=1e6, as_of="2026-03-02", rebalance="monthly")
         for draw, words in (
             (lambda ax: kd.plots.prices_rebased(PRICES, ax=ax), "no price missing"),
             (lambda ax: kd.returns(PRICES).plot(ax=ax), "Simple returns each day"),
             (lambda ax: kd.plots.correlation_map(kd.returns(PRICES), "shrunk", ax=ax), "(shrunk)"),
             (lambda ax: kd.plots.allocation(HELD, ax=ax), "Holdings on"),
+            (lambda ax: kd.plots.portfolio_value(bought, ax=ax), "2026-03-02 and set back monthly"),
             (lambda ax: HELD.backtest(window=100).plot(ax=ax), "zone, Kupiec"),
             (lambda ax: kd.plots.paths_fan(paths, above=110, name="oil", ax=ax), "300 simulated paths"),
             (lambda ax: kd.plots.worst_falls(np.asarray(kd.max_drawdown(paths)), 0.05, ax=ax), "of 300 paths"),

@@ -88,6 +88,25 @@ def allocation(portfolio: Portfolio, ax: Axes | None = None) -> Axes:
     return ax
 
 
+def portfolio_value(portfolio: Portfolio, ax: Axes | None = None) -> Axes:
+    """Draw what the holdings were worth from the day they were bought, each on top of the others."""
+    ax = axes(ax)
+    history = portfolio.history()
+    worth = history.drop(columns="value").mul(history["value"], axis=0)
+    factor, word = scale_of(history["value"].to_numpy())
+    shades = [SIGNED(0.45 + 0.55 * (place + 1) / worth.shape[1]) for place in range(worth.shape[1])]
+    names = [f"{str(name).replace('_', ' ')}, {100 * weight:.1f} % today" for name, weight in portfolio.weights.items()]
+    ax.stackplot(worth.index, worth.to_numpy().T, labels=names, colors=shades, ec="white", lw=0.4)
+    scaled_ticks(ax.yaxis, factor)
+    ax.set_ylabel(f"value ({word.strip()})" if word else "value")
+    kept = f"set back {portfolio.rebalance}" if portfolio.rebalance else "left alone"
+    ax.set_title(f"Value of holdings bought on {history.index[0]:%Y-%m-%d} and {kept}", loc="left")
+    ax.legend(frameon=False, loc="upper left", ncols=2)
+    ax.margins(x=0, y=0.25)
+    bare(ax)
+    return ax
+
+
 def backtest(tested: Backtest, ax: Axes | None = None) -> Axes:
     """Draw profit and loss through time under the forecasts of value at risk, exceptions marked."""
     ax = axes(ax)
