@@ -305,6 +305,7 @@ class WordsOfErrors(Case):
         model = investment()
         row = investment()
         row.outcome("row", "cash_flow * 2")
+        row.outcome("second", "flow * 2")
         compared = row.compare({"a": {}, "b": {"price": 310.0}}, trials=300, seed=1)
         other = kd.Model("other")
         other.driver("x", kd.Normal(0, 1))
@@ -313,13 +314,15 @@ class WordsOfErrors(Case):
         for call, words in (
             (lambda: compared.result("c", "net_value"), ("no scenario 'c'",)),
             (lambda: compared.result("a", "net_valu"), ("did you mean 'net_value'",)),
-            (lambda: compared.result("a", "row"), ("is a row",)),
+            (lambda: kd.compare(dict.fromkeys("ab", row.simulate(300)), outcome="row").table(), ("is a row",)),
             (lambda: kd.compare({"a": one, "b": other.simulate(300)}), ("no outcome in common",)),
             (lambda: kd.compare({"a": kd.Reported(1, 1, 9), "b": kd.Reported(1, 1, 9)}), ("must be a run",)),
             (lambda: kd.compare({"a": row.simulate(300), "b": kd.Reported(1, 1, 9)}), ("say outcome=",)),
         ):
             with self.subTest(words=words), self.fails(*words):
                 call()
+        self.assertEqual(compared.outcomes, ["net_value", "second"])  # rows are left out
+        self.assertEqual(len(compared.differences()), 11)
         self.assertIn("net_value", repr(compared))
 
     def test_sweeps_and_functions(self):

@@ -60,7 +60,10 @@ def sweep(
         )
     more = not less_is_better
     figures = {f"{name}-sweep": (lambda ax, n=name: swept.plot(n, ax=ax, more_is_better=more)) for name in swept.outputs}
-    data = lambda: {"statistic": swept.statistic, "points": plain_rows(swept.table())}  # noqa: E731
+
+    def data() -> dict[str, object]:
+        return {"statistic": swept.statistic, "points": plain_rows(swept.table())}
+
     finish(studies.sweep(swept), data, out, as_data, {"sweep": swept.table()}, figures)
 
 

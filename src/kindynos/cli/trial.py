@@ -70,5 +70,8 @@ def trial(
         sheet_table(f"Trial {place:,} of {run.size:,}, seed {run.seed}{why}", sheets.loc[place], units)
         for place in sheets.index.get_level_values("trial").unique()
     ]
-    data = lambda: {"seed": run.seed, "sheet": plain_rows(sheets)}  # noqa: E731
+
+    def data() -> dict[str, object]:
+        return {"seed": run.seed, "sheet": plain_rows(sheets)}
+
     finish(Group(*shown), data, out, as_data, {"trial": sheets}, {})

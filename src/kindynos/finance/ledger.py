@@ -83,7 +83,11 @@ def _rows(rate: Floats, flow: Floats, periods: int | None) -> tuple[Floats, Floa
     count = lengths.pop() if lengths else whole("roll_forward: rate and flow are no rows, so", "periods", periods, least=1)
     if lengths or (periods is not None and periods != count):
         raise ParameterError(f"roll_forward: rate {rate.shape} and flow {flow.shape} differ in their number of periods")
-    return tuple(np.broadcast_to(v, (count, *v.shape[-1:]) if v.ndim else (count, 1)) for v in (rate, flow))  # type: ignore[return-value]
+
+    def spread(value: Floats) -> Floats:
+        return np.broadcast_to(value, (count, *value.shape[-1:]) if value.ndim else (count, 1))
+
+    return spread(rate), spread(flow)
 
 
 def _roll(

@@ -99,8 +99,8 @@ def sweep(swept: Sweep) -> Group:
             grid = swept.grid(output)
             columns = [(f"{grid.columns.name} {brief(float(value))}", "right") for value in grid.columns]
             table = table_of(f"{output}: {swept.statistic}", (str(grid.index.name), "right"), *columns)
-            for value, row in grid.iterrows():
-                table.add_row(brief(float(value)), *(figure(cell, share=share) for cell in row))  # type: ignore[arg-type]
+            for value, line in zip(grid.index.to_numpy(dtype=float), grid.to_numpy(dtype=float), strict=True):
+                table.add_row(brief(float(value)), *(figure(float(cell), share=share) for cell in line))
             parts += [table, ""]
         return Group(*parts)
     table = table_of(swept.statistic, *((name, "right") for name in [*swept.inputs, *swept.outputs]))

@@ -77,14 +77,16 @@ class Comparison:
         runs = [run for run in self.runs.values() if isinstance(run, Run)]
         if not runs:
             raise RunError("compare: at least one of the scenarios must be a run")
-        names = [n for n in runs[0].outcomes if all(n in run.outcomes for run in runs)] if outcome is None else [outcome]
+        shared = [n for n in runs[0].outcomes if all(n in run.outcomes for run in runs)]
+        names = [n for n in shared if not any(run[n].is_row for run in runs)] if outcome is None else [outcome]
         if not names:
-            raise RunError("compare: the runs have no outcome in common")
+            raise RunError("compare: the runs have no outcome in common that is one number")
         if len(runs) < len(self.runs) and len(names) > 1:
             raise RunError(f"compare: a mean from elsewhere is one of a single outcome; say outcome= ({', '.join(names)})")
         for run in runs:
             for name in names:
-                _ = run[name]
+                if run[name].is_row:
+                    raise RunError(f"compare: {name!r} is a row; compare a number, such as last({name})")
         return names
 
     @property
