@@ -65,9 +65,10 @@ def drivers(
     model = changed(load_model(file), changes)
     with Bar("simulating") as progress:
         run = model.simulate(trials, seed, sampling, progress=progress)
-    if not run.outcomes:
-        raise RunError("the model has no outcome")
-    name = outcome or run.outcomes[0]
+    numbers = [name for name in run.outcomes if not run[name].is_row]
+    if not numbers and outcome is None:
+        raise RunError("the model has no outcome that is one number; say --outcome")
+    name = outcome or numbers[0]
     given = {"percentile": percentile, "worst": worst, "side": side}
     options: dict[str, Any] = {key: value for key, value in given.items() if value is not None}
     with warnings.catch_warnings(record=True) as caught:

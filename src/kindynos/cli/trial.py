@@ -52,9 +52,10 @@ def trial(
     model = changed(load_model(file), changes)
     with Bar("simulating") as progress:
         run = model.simulate(trials, seed, sampling, progress=progress)
-    if outcome is None and number is None and not run.outcomes:
-        raise KindynosError("trial: the model has no outcome; say --number")
-    name = outcome or (run.outcomes[0] if run.outcomes else "")
+    numbers = [name for name in run.outcomes if not run[name].is_row]
+    if outcome is None and number is None and not numbers:
+        raise KindynosError("trial: the model has no outcome that is one number; say --number or --outcome")
+    name = outcome or (numbers[0] if numbers else "")
     if number is not None:
         sheets = pd.concat({number: run.trial(number)}, names=["trial"])
     elif at_percentile is not None:
