@@ -129,7 +129,7 @@ class Odds(Case):
 
 
 class Fits(Case):
-    def series(self, process, count=2500, dt=1 / 250, seed=4):
+    def series(self, process, count=1500, dt=1 / 250, seed=4):
         return process.paths(count, 1, seed=seed, dt=dt)[:, 0]
 
     def test_parameters_are_found_within_their_errors(self):

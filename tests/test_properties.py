@@ -12,7 +12,7 @@ rates = st.floats(-0.5, 1.0).filter(lambda r: abs(r) > 1e-6 or r == 0)
 lives = st.floats(0.25, 60.0)
 amounts = st.floats(-1e6, 1e6)
 rows = arrays(np.int64, (6, 5), elements=st.integers(-1000, 1000)).map(lambda made: made.astype(float))
-quick = settings(max_examples=60, deadline=None)
+quick = settings(max_examples=30, deadline=None)
 
 
 class Annuities(Case):

@@ -20,7 +20,7 @@ from tests.common import Case, investment
 from tests.test_cli import Folder, run
 from tests.test_markets import DEMO, made
 
-quick = settings(max_examples=100, deadline=None, suppress_health_check=[HealthCheck.too_slow])
+quick = settings(max_examples=40, deadline=None, suppress_health_check=[HealthCheck.too_slow])
 cells = st.one_of(
     st.floats(0.01, 1e6).map(lambda value: f"{value:.4f}"),
     st.sampled_from(["", "nan", "n/a", "-3", "0", "1,5", "abc", "1e3", " 7.5 ", "inf", "-inf", "١٢"]),
