@@ -2,7 +2,8 @@
 PYTHON ?= python3
 BIN := .venv/bin
 
-.PHONY: demo test check bench screenshots docs clean
+
+.PHONY: demo test check lowest bench screenshots docs clean
 
 $(BIN)/python:
 	$(PYTHON) -m venv .venv
@@ -24,6 +25,16 @@ check: .venv/installed
 	$(BIN)/mypy
 	$(BIN)/lint-imports
 
+# The tests again with the lowest versions that are allowed, in an environment of its own.
+.venv-lowest/installed: pyproject.toml .ci/lowest.txt
+	$(PYTHON) -m venv .venv-lowest
+	.venv-lowest/bin/python -m pip install --quiet --disable-pip-version-check --constraint .ci/lowest.txt \
+		--editable '.[cluster,excel,notebook,parquet]' hypothesis
+	@touch $@
+
+lowest: .venv-lowest/installed
+	.venv-lowest/bin/python -m tests
+
 bench: .venv/installed
 	$(BIN)/python -m benchmarks
 
@@ -34,4 +45,4 @@ docs: .venv/installed
 	$(BIN)/python docs/make_distributions.py
 
 clean:
-	rm -rf .venv larkholm
+	rm -rf .venv .venv-lowest larkholm

@@ -3,7 +3,20 @@
 import sys
 from importlib import import_module
 
-NAMES = ("night_ferry", "solver", "ledgers", "sweeps", "processes", "falls", "markets", "plans", "laws", "coverage")
+NAMES = (
+    "night_ferry",
+    "solver",
+    "ledgers",
+    "sweeps",
+    "processes",
+    "drawdowns",
+    "markets",
+    "plans",
+    "distributions",
+    "coverage",
+    "hard_cases",
+    "attack",
+)
 
 
 def main() -> None:

@@ -20,20 +20,20 @@ PLANS = ("random", "latin", "antithetic", "sobol")
 
 @dataclass(frozen=True)
 class Known:
-    """A model whose outcome ``y`` has a law that SciPy knows."""
+    """A model whose outcome ``y`` has a distribution that SciPy knows."""
 
     name: str
     build: Callable[[], kd.Model]
-    law: object
+    distribution: object
 
     @cached_property
     def statistics(self) -> dict[str, tuple[float, Callable[[kd.Result], kd.Estimate]]]:
         """For each statistic the truth, and how it is estimated."""
-        law = self.law
-        q = law.ppf
+        distribution = self.distribution
+        q = distribution.ppf
         shortfall = -integrate.quad(q, 0, 0.01, limit=200)[0] / 0.01
         return {
-            "mean": (float(law.mean()), lambda y: y.mean),
+            "mean": (float(distribution.mean()), lambda y: y.mean),
             "chance of 0.3": (0.3, lambda y: y.chance(below=q(0.3))),
             "chance of 0.002": (0.002, lambda y: y.chance(below=q(0.002))),
             "percentile 5": (q(0.05), lambda y: y.percentile(5)),
@@ -100,7 +100,7 @@ def covered(known: Known, sampling: str, seeds: int, trials: int) -> dict[str, f
         y = model.simulate(trials, seed=seed, sampling=sampling, workers=1)["y"]
         for name, (truth, estimate) in known.statistics.items():
             found = estimate(y)
-            # Met exactly, as antithetic means of symmetric laws are, the error may be 0 but for rounding.
+            # Met exactly, as antithetic means of symmetric distributions are, the error may be 0 but for rounding.
             exact = abs(found - truth) <= 1e-9 * (1 + abs(truth))
             hits[name] += exact or found.low <= truth <= found.high
     return {name: count / seeds for name, count in hits.items()}

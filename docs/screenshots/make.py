@@ -42,8 +42,18 @@ def main() -> None:
         subprocess.run([BIN / "kindynos", "demo", "--to", "larkholm"], cwd=folder, check=True, stdout=subprocess.DEVNULL)
         for name in FIGURES:
             shutil.copy(folder / "larkholm" / f"{name}.png", HERE / f"{name}.png")
-        law = ["distributions", "pert", "low=17.5e6", "mode=19e6", "high=26e6", "--mark", "22e6", "--out", HERE / "law.png"]
-        subprocess.run([BIN / "kindynos", *law], check=True, stdout=subprocess.DEVNULL)
+        distribution = [
+            "distributions",
+            "pert",
+            "low=17.5e6",
+            "mode=19e6",
+            "high=26e6",
+            "--mark",
+            "22e6",
+            "--out",
+            HERE / "density.png",
+        ]
+        subprocess.run([BIN / "kindynos", *distribution], check=True, stdout=subprocess.DEVNULL)
         run = kd.load_model(folder / "larkholm" / "night_ferry.toml").simulate(20_000, seed=11)
         kd.plots.save_figure(
             HERE / "convergence.png", lambda ax: kd.plots.convergence(run, "net_value", "percentile", 5, ax=ax)
@@ -67,10 +77,10 @@ def main() -> None:
         for command in (
             ["risk", data[0], "--holdings", data[1], "--windows", "250,all"],
             ["backtest", data[0], "--holdings", data[1]],
-            ["paths", data[2], "--process", "reverting", "--above", "1.0"],
+            ["paths", data[2], "--process", "mean-reverting", "--above", "1.0"],
         ):
             subprocess.run([BIN / "kindynos", *command, "--out", out], check=True, stdout=subprocess.DEVNULL)
-        for name in ("risk", "backtest", "paths", "falls"):
+        for name in ("risk", "backtest", "paths", "drawdowns"):
             shutil.copy(out / f"{name}.png", HERE / f"{name}.png")
         if not shutil.which("xvfb-run"):
             sys.exit("the terminal pictures were left as they are: xvfb-run is not installed")

@@ -1,6 +1,29 @@
-"""``python -m kindynos`` is the command line."""
+"""``python -m kindynos``, and the command ``kindynos``."""
 
-from kindynos.cli import main
+from __future__ import annotations
+
+import os
+import signal
+
+
+def main() -> None:
+    """Run the command line; while it is still being loaded, an interrupt or a termination ends it at once.
+
+    No exception is raised for it then: Python turns one that falls into the making of a class into an error of its own.
+    """
+    signal.signal(signal.SIGINT, _interrupted)
+    signal.signal(signal.SIGTERM, lambda *_: os._exit(143))
+    from kindynos.cli import handle_signals
+    from kindynos.cli import main as run
+
+    handle_signals()
+    run()
+
+
+def _interrupted(*_: object) -> None:
+    os.write(2, b"kindynos: stopped\n")
+    os._exit(1)
+
 
 if __name__ == "__main__":
     main()

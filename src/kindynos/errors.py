@@ -1,12 +1,93 @@
-"""Errors: one base class, and the small helpers that word them."""
+"""Errors: one base class whose fields say what is wrong, where, and by which rule; its one wording is made from them."""
 
 from __future__ import annotations
 
-from collections.abc import Iterable
+from collections.abc import Iterable, Sequence
+from typing import Any, Self
+
+UNSET: Any = object()
+_PRINTED = 40  # mistakes of a file that are written out
+_LISTED = 12  # known names that are written out where no spelling is near
 
 
 class KindynosError(ValueError):
-    """Base of every error raised on purpose: bad input, or a model that cannot be worked out."""
+    """Base of every error raised on purpose: bad input, or a model that cannot be evaluated.
+
+    ``problem`` is the statement itself. The other fields are None, or empty, where they do not apply: ``owner`` (the
+    function, distribution or quantity concerned), ``file``, ``table`` and ``key`` (of a model file), ``row``, ``name`` (the
+    argument), ``value``, ``rule``, ``place`` (the column of a formula) and ``suggestion`` (the nearest known spelling). An
+    error on its way up gains context with ``within``, and keeps its class.
+
+    >>> error = KindynosError("no quantity 'fair'", owner="replace", unknown="fair", known=["fare", "tax"])
+    >>> str(error), error.suggestion
+    ("replace: no quantity 'fair'; did you mean 'fare'?", 'fare')
+    >>> str(error.within(owner="scenario 'dear'", file="ferry.toml"))
+    "ferry.toml: scenario 'dear': no quantity 'fair'; did you mean 'fare'?"
+    """
+
+    def __init__(
+        self,
+        problem: str = "",
+        *,
+        owner: str | None = None,
+        file: str | None = None,
+        table: str | None = None,
+        key: str | None = None,
+        row: int | None = None,
+        name: str | None = None,
+        value: Any = UNSET,
+        rule: str | None = None,
+        place: int | None = None,
+        unknown: Any = UNSET,
+        known: Iterable[Any] = (),
+    ) -> None:
+        super().__init__(problem)
+        self.problem, self.owner, self.file, self.table, self.key, self.row = problem, owner, file, table, key, row
+        self.name, self.rule, self.place = name, rule, place
+        self.value = None if value is UNSET and unknown is UNSET else unknown if value is UNSET else value
+        self.suggestion: str | None = None
+        self.known: tuple[str, ...] = ()
+        if unknown is not UNSET:
+            self.known = tuple(map(str, known))
+            self.suggestion = closest(str(unknown), self.known)
+
+    def within(self, **context: Any) -> Self:
+        """Return this error with further context; a field given here takes the place of an earlier one."""
+        for field, value in context.items():
+            setattr(self, field, value)
+        return self
+
+    def inside(self, owner: str) -> Self:
+        """Return this error with an outer owner before its own; "replace", which callers name in their words, gives way.
+
+        >>> str(KindynosError("too large", owner="given 'price'").inside("scenario 'dear'"))
+        "scenario 'dear': given 'price': too large"
+        """
+        own = None if self.owner in (None, "replace") else self.owner
+        self.owner = f"{owner}: {own}" if own else owner
+        return self
+
+    def _location(self) -> list[str]:
+        file = self.file if self.row is None else f"{self.file}, row {self.row}"
+        return [part for part in (file, self.table, self.owner) if part]
+
+    def _hint(self) -> str:
+        if self.suggestion is not None:
+            return f"; did you mean {self.suggestion!r}?"
+        return f"; known: {', '.join(self.known)}" if 0 < len(self.known) <= _LISTED else ""
+
+    def __str__(self) -> str:
+        return ": ".join([*self._location(), self.problem + self._hint()])
+
+    def __reduce__(self) -> Any:
+        return _rebuilt, (type(self), self.args, self.__dict__)
+
+
+def _rebuilt(kind: type[KindynosError], arguments: tuple[Any, ...], fields: dict[str, Any]) -> KindynosError:
+    error = kind.__new__(kind, *arguments)
+    error.args = arguments
+    error.__dict__.update(fields)
+    return error
 
 
 class ParameterError(KindynosError):
@@ -18,7 +99,7 @@ class ModelError(KindynosError):
 
 
 class FormulaError(ModelError):
-    """A formula cannot be read or worked out."""
+    """A formula cannot be read or evaluated."""
 
 
 class GoalError(KindynosError):
@@ -26,7 +107,29 @@ class GoalError(KindynosError):
 
 
 class FileError(KindynosError):
-    """A file cannot be read, or does not say what it must."""
+    """A file cannot be read, or does not say what it must; ``mistakes`` holds every one that was found in it."""
+
+    mistakes: tuple[KindynosError, ...] = ()
+
+    @classmethod
+    def of(cls, error: KindynosError, **context: Any) -> FileError:
+        """Return another error as one of a file, with all its fields."""
+        found = cls(error.problem)
+        found.__dict__.update(error.__dict__)
+        return found.within(**context)
+
+    @classmethod
+    def of_all(cls, file: str, mistakes: Sequence[KindynosError]) -> FileError:
+        """Return one error for all mistakes of a file, each with its path: a single one is reported as it is."""
+        if len(mistakes) == 1:
+            only = cls.of(mistakes[0], file=file)
+        else:
+            lines = "".join(f"\n  {mistake}" for mistake in mistakes[:_PRINTED])
+            if len(mistakes) > _PRINTED:
+                lines += f"\n  and {len(mistakes) - _PRINTED:,} more"
+            only = cls(f"{len(mistakes)} mistakes{lines}", file=file)
+        only.mistakes = tuple(mistakes)
+        return only
 
 
 class RunError(KindynosError):
@@ -34,14 +137,11 @@ class RunError(KindynosError):
 
 
 class TrialError(RunError):
-    """A calculation failed in one trial: ``place`` counts from the first trial it was given."""
+    """A calculation failed in one trial: ``trial`` counts from the first trial it was given."""
 
-    def __init__(self, place: int, reason: str, inputs: str) -> None:
-        super().__init__(f"failed in trial {place} of those given: {reason}; with {inputs}")
-        self.place, self.reason, self.inputs = place, reason, inputs
-
-    def __reduce__(self) -> tuple[type[TrialError], tuple[int, str, str]]:
-        return TrialError, (self.place, self.reason, self.inputs)
+    def __init__(self, trial: int, reason: str, inputs: str) -> None:
+        super().__init__(f"failed in trial {trial} of those given: {reason}; with {inputs}")
+        self.trial, self.reason, self.inputs = trial, reason, inputs
 
 
 class StoppedError(RunError):
@@ -49,33 +149,25 @@ class StoppedError(RunError):
 
     def __init__(self, done: int, total: int) -> None:
         super().__init__(f"stopped after {done:,} of {total:,} trials; nothing was kept")
-        self.done = done
-        self.total = total
+        self.done, self.total = done, total
 
 
 class DataWarning(UserWarning):
-    """Figures that can be read, and yet are not what the calculation is for."""
+    """Data that can be read, and yet do not suit the calculation."""
 
 
 class FitWarning(UserWarning):
-    """A law was taken that does not pass through all that was asked of it."""
+    """A fit was accepted that does not satisfy everything that was requested of it."""
 
 
-def nearest(word: str, known: Iterable[str]) -> str:
-    """Return ``"; did you mean 'x'?"`` for the closest known spelling, or what is known, or nothing.
+def closest(word: str, known: Iterable[str]) -> str | None:
+    """Return the known spelling closest to a word, None where none is near.
 
-    >>> nearest("hurdel", ["hurdle", "tax"])
-    "; did you mean 'hurdle'?"
-    >>> nearest("zzz", ["hurdle", "tax"])
-    '; known: hurdle, tax'
+    >>> closest("hurdel", ["hurdle", "tax"])
+    'hurdle'
     """
     from difflib import get_close_matches
 
-    options = list(known)
-    folded = {option.lower(): option for option in options}
-    close = get_close_matches(str(word).lower(), list(folded), n=1, cutoff=0.6)
-    if close:
-        return f"; did you mean {folded[close[0]]!r}?"
-    if 0 < len(options) <= 12:
-        return f"; known: {', '.join(options)}"
-    return ""
+    folded = {option.lower(): option for option in known}
+    found = get_close_matches(word.lower(), list(folded), n=1, cutoff=0.6)
+    return folded[found[0]] if found else None

@@ -3,41 +3,60 @@
 from __future__ import annotations
 
 import math
-from collections.abc import Callable
+import unicodedata
+from collections.abc import Callable, Iterable, Mapping
+from functools import wraps
+from inspect import signature
 from numbers import Integral, Real
-from typing import Any
+from typing import Any, ParamSpec, TypeVar
 
 import numpy as np
 
+from kindynos.arrays import Floats
 from kindynos.errors import ParameterError
+
+DIRECTIONS = "\u202a\u202b\u202c\u202d\u202e\u2066\u2067\u2068\u2069"  # which turn text around
+Kind = TypeVar("Kind")
+Arguments = ParamSpec("Arguments")
+Answer = TypeVar("Answer")
+Rule = Callable[[str, str, Any], Any]
 
 
 def wrong(owner: str, name: str, rule: str, value: object) -> ParameterError:
     """Return the error, for the caller to raise: ``Normal: sd must be above 0, not -2.0``."""
-    return ParameterError(f"{owner}: {name} must be {rule}, not {shown(value)}")
+    problem = f"{name} must be {rule}, not {shown(value)}"
+    return ParameterError(problem, owner=owner, name=name, rule=rule, value=value)
 
 
 def shown(value: object) -> str:
     """Return a value as it appears in a message: short, and plain for NumPy numbers."""
     if isinstance(value, Real) and not isinstance(value, bool | Integral):
         value = float(value)
-    text = repr(value)
+    try:
+        text = repr(value)
+    except ValueError:  # an integer of more digits than Python writes
+        return "a number of thousands of digits"
     return text if len(text) <= 80 else text[:77] + "..."
 
 
 def finite(owner: str, name: str, value: Any) -> float:
     """Return ``value`` as a float; it must be one finite number."""
+    found = number(owner, name, value)
+    if not math.isfinite(found):
+        raise wrong(owner, name, "a finite number", found)
+    return found
+
+
+def number(owner: str, name: str, value: Any) -> float:
+    """Return ``value`` as a float; it must be one number, which may be infinite or NaN."""
     if isinstance(value, np.ndarray) and value.shape == ():
         value = value.item()
     if isinstance(value, bool) or not isinstance(value, Real):
         raise wrong(owner, name, "a number", value)
     try:
-        number = float(value)
+        return float(value)
     except OverflowError:
-        number = math.inf
-    if not math.isfinite(number):
-        raise wrong(owner, name, "a finite number", number)
-    return number
+        return math.copysign(math.inf, 1 if bool(value > 0) else -1)  # type: ignore[operator]
 
 
 def positive(owner: str, name: str, value: Any) -> float:
@@ -48,12 +67,26 @@ def positive(owner: str, name: str, value: Any) -> float:
     return number
 
 
-def share(owner: str, name: str, value: Any, *, closed: bool = True) -> float:
-    """Return ``value`` as a float; it must be a fraction from 0 to 1 (between them, unless ``closed``)."""
+def volatility(owner: str, name: str, value: Any) -> float:
+    """Return ``value`` as a float; it must be above 0, and a float must hold its square."""
+    number = positive(owner, name, value)
+    if number > 1e150:
+        raise wrong(owner, name, "at most 1e150", number)
+    return number
+
+
+def fraction(owner: str, name: str, value: Any) -> float:
+    """Return ``value`` as a float; it must lie from 0 to 1."""
     number = finite(owner, name, value)
-    if closed and not 0 <= number <= 1:
+    if not 0 <= number <= 1:
         raise wrong(owner, name, "from 0 to 1", number)
-    if not closed and not 0 < number < 1:
+    return number
+
+
+def proper_fraction(owner: str, name: str, value: Any) -> float:
+    """Return ``value`` as a float; it must lie strictly between 0 and 1."""
+    number = finite(owner, name, value)
+    if not 0 < number < 1:
         raise wrong(owner, name, "between 0 and 1", number)
     return number
 
@@ -69,14 +102,95 @@ def whole(owner: str, name: str, value: Any, *, least: int | None = None) -> int
     return number
 
 
-def one_of(owner: str, name: str, value: Any, options: tuple[str, ...]) -> str:
+def array_of(owner: str, name: str, value: Any) -> Floats:
+    """Return ``value`` as an array of floats, any shape; it must hold real numbers only, of which NaN is one."""
+    if type(value) is np.ndarray and value.dtype == np.float64:
+        return value
+    if np.ma.isMaskedArray(value) and np.ma.getmaskarray(value).any():
+        raise wrong(owner, name, "without masked values; fill them first", value)
+    try:
+        array = np.asarray(value)
+        if array.dtype.kind in "buif":
+            return array.astype(np.float64)
+        if array.dtype.kind != "O":
+            raise TypeError
+        if any(isinstance(number, str | bytes) for number in array.flat):
+            raise TypeError
+        return np.array([float(number) for number in array.flat], dtype=np.float64).reshape(array.shape)
+    except OverflowError:
+        raise wrong(owner, name, "numbers that a float can hold", value) from None
+    except (TypeError, ValueError):
+        raise wrong(owner, name, "numbers in a rectangular array", value) from None
+
+
+def words(owner: str, name: str, value: Any) -> str | None:
+    """Return a text that people read, or None; it may hold no control characters, which a terminal would obey."""
+    if value is None:
+        return None
+    if not isinstance(value, str):
+        raise wrong(owner, name, "a text", value)
+    if any((unicodedata.category(c) in ("Cc", "Cs") and c not in "\n\t") or c in DIRECTIONS for c in value):
+        raise wrong(owner, name, "without control characters", value)
+    return value
+
+
+def mapping(owner: str, name: str, value: Any, rule: str) -> dict[Any, Any]:
+    """Return ``value``, a mapping or a pandas Series, as a dict; the rule says what of what."""
+    if hasattr(value, "to_dict") and not hasattr(value, "columns"):
+        value = value.to_dict()
+    if not isinstance(value, Mapping):
+        raise wrong(owner, name, rule, value)
+    return dict(value)
+
+
+def instance(owner: str, name: str, value: Any, kind: type[Kind] | tuple[type[Kind], ...], rule: str) -> Kind:
+    """Return ``value``; it must be of a kind, which the rule describes."""
+    if not isinstance(value, kind):
+        raise wrong(owner, name, rule, value)
+    return value
+
+
+def check_call(function: Callable[..., Any], owner: str, *arguments: Any, **named: Any) -> None:
+    """Raise ParameterError, with the nearest spelling, for arguments that a function does not take or lacks."""
+    known = [p for p in signature(function).parameters.values() if p.kind not in (p.VAR_POSITIONAL, p.VAR_KEYWORD)]
+    if known and known[0].name in ("self", "sample"):  # what the caller did not write
+        known, arguments = known[1:], arguments[1:]
+    by_place = [p.name for p in known if p.kind is not p.KEYWORD_ONLY]
+    usage = ", ".join(p.name + ("=" if p.kind is p.KEYWORD_ONLY or p.default is not p.empty else "") for p in known)
+    for name in named:
+        if name not in [p.name for p in known]:
+            raise ParameterError(f"takes no {name!r}", owner=owner, name=name, unknown=name, known=[p.name for p in known])
+    if len(arguments) > len(by_place):
+        count = f"{len(arguments)} argument{'' if len(arguments) == 1 else 's'} without a name"
+        raise ParameterError(f"takes {usage or 'no arguments'}, and has {count}", owner=owner)
+    missing = [p.name for p in known[len(arguments) :] if p.default is p.empty and p.name not in named]
+    if missing:
+        raise ParameterError(f"lacks {missing[0]!r}; it takes {usage}", owner=owner, name=missing[0])
+
+
+def told(function: Callable[Arguments, Answer]) -> Callable[Arguments, Answer]:
+    """Return the function with calls that do not fit it worded as errors of ours; a decorator, of methods too."""
+
+    @wraps(function)
+    def call(*arguments: Arguments.args, **named: Arguments.kwargs) -> Answer:
+        try:
+            return function(*arguments, **named)
+        except TypeError:
+            check_call(function, function.__name__, *arguments, **named)
+            raise
+
+    return call
+
+
+def one_of(owner: str, name: str, value: Any, options: Iterable[str]) -> str:
     """Return ``value``; it must be one of ``options``."""
-    if value not in options:
-        raise wrong(owner, name, "one of " + ", ".join(map(repr, options)), value)
+    known = tuple(options)
+    if not isinstance(value, str) or value not in known:
+        raise wrong(owner, name, "one of " + ", ".join(map(repr, known)), value)
     return str(value)
 
 
-def above(limit: float) -> Callable[[str, str, Any], float]:
+def above(limit: float) -> Rule:
     """Return a check that a value is a number above ``limit``."""
 
     def check(owner: str, name: str, value: Any) -> float:

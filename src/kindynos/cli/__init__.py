@@ -2,12 +2,18 @@
 
 from __future__ import annotations
 
+import os
+import re
+import signal
 import sys
+from collections.abc import Collection
 
 import click
 
 from kindynos import __version__
+from kindynos.atomic import remove_unfinished
 from kindynos.cli.check import check
+from kindynos.cli.common import Bar
 from kindynos.cli.compare import compare
 from kindynos.cli.demo import demo
 from kindynos.cli.distributions import distributions
@@ -20,55 +26,130 @@ from kindynos.cli.sweep import sweep
 from kindynos.cli.trial import trial
 from kindynos.errors import KindynosError, RunError
 
-COMMANDS = (demo, check, run, compare, sweep, solve, drivers, trial, risk, backtest, paths, distributions)
+COMMANDS = {
+    "To begin": (demo, distributions),
+    "Models": (check, run, compare, sweep, solve, drivers, trial),
+    "Portfolios and prices": (risk, backtest, paths),
+}
 
 
-@click.group(context_settings={"help_option_names": ["-h", "--help"], "max_content_width": 100})
+class _Commands(click.Group):
+    """The commands in the order of COMMANDS, each with the whole first sentence of its help."""
+
+    def format_commands(self, ctx: click.Context, formatter: click.HelpFormatter) -> None:
+        for title, commands in COMMANDS.items():
+            with formatter.section(title):
+                formatter.write_dl([(command.name or "", command.get_short_help_str(limit=400)) for command in commands])
+
+
+@click.group(cls=_Commands, context_settings={"help_option_names": ["-h", "--help"], "max_content_width": 100})
 @click.version_option(__version__, prog_name="kindynos")
 def cli() -> None:
     """Decisions under uncertainty: simulate a model of an investment and read its risk.
 
     A model file (TOML) states known figures, uncertain drivers, lines that are calculated from them, and the outcomes to
-    report on. Begin with an example and a model of your own:
-
-    \b
-      kindynos demo                    an invented ferry company's files, and what can be done with them
-      kindynos check night_ferry.toml  read a model, show its base case, warn of what looks wrong
-      kindynos run night_ferry.toml    simulate it
-      kindynos compare ..., sweep ..., solve ..., drivers ..., trial ...
-                                       scenarios, grids of values, goals, what matters, one trial read through
-      kindynos risk ..., backtest ..., paths ...
-                                       a portfolio's value at risk, whether it was right, where a price may go
-      kindynos distributions           the laws a driver may have
+    report on. `kindynos demo` writes examples; `kindynos COMMAND --help` tells more of each command.
 
     Exit status: 0 done, 1 the run failed, 2 bad input.
     """
 
 
-for command in COMMANDS:
-    cli.add_command(command)
+for commands in COMMANDS.values():
+    for command in commands:
+        cli.add_command(command)
 
 
 def main() -> None:
     """Run the command line; errors of ours become one message and an exit status, never a traceback."""
+    if sys.stdout is None:  # closed by the caller, who does not want to read it
+        sys.stdout = open(os.devnull, "w")  # noqa: SIM115
     try:
         cli.main(standalone_mode=False)
-    except click.exceptions.Abort:
-        _fail("stopped", 1)
-    except KeyboardInterrupt:
-        _fail("stopped", 1)
+    except (click.exceptions.Abort, KeyboardInterrupt):
+        _fail(Bar.stopped(), 1)
     except click.ClickException as error:
-        error.show()
-        sys.exit(error.exit_code)
-    except RunError as error:
-        _fail(str(error), 1)
+        if type(error).__name__ == "NoArgsIsHelpError":  # of newer versions
+            error.show()
+            sys.exit(error.exit_code)
+        context = getattr(error, "ctx", None)
+        more = f"; see kindynos {context.info_name} --help" if context and context.parent else ""
+        _fail(error.format_message().rstrip(".") + more, error.exit_code)
     except KindynosError as error:
-        _fail(str(error), 2)
-    except BrokenPipeError:
-        sys.stderr.close()  # the reader of our output has gone; Python would complain on closing it
-        sys.exit(0)
+        _fail(on_command_line(str(error), _options()), 1 if isinstance(error, RunError) else 2)
+    except OSError as error:  # of the output only: files of ours raise FileError
+        os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
+        _fail(f"the output cannot be written: {error.strerror or error}", 1)
+    except SystemExit as leave:
+        # Click ends with 1 when the reader of our output has gone. The files were written before: that is no failure.
+        sys.exit(0 if "PacifyFlush" in type(sys.stdout).__name__ else leave.code)
+    _flush()
+
+
+def handle_signals() -> None:
+    """Have an interrupt and a termination leave nothing half done; for a process that does nothing else."""
+    signal.signal(signal.SIGTERM, _terminate)
+    signal.signal(signal.SIGINT, _interrupt)
+
+
+def _interrupt(*_: object) -> None:
+    if sys.stderr.isatty():
+        os.write(2, b"\r\x1b[2K\x1b[?25h")  # no half of a progress bar, and the cursor is seen again
+    os.write(2, f"kindynos: {Bar.stopped()}\n".encode())
+    _end(1)
+
+
+def _terminate(*_: object) -> None:
+    _end(143)
+
+
+def _end(status: int) -> None:
+    """End at once, without half-written files and without workers that live on.
+
+    No exception is raised for it: that might be caught on its way, or lost where Python cannot raise any.
+    """
+    try:
+        remove_unfinished()
+        workers = getattr(sys.modules.get("multiprocessing"), "active_children", None)  # it may be half imported
+        for child in workers() if workers is not None else ():
+            child.kill()
+    finally:
+        os._exit(status)
+
+
+def _flush() -> None:
+    """Write what is left of the output here, where it can be told that it cannot be written."""
+    try:
+        sys.stdout.flush()
+    except OSError as error:
+        os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())  # Python flushes once more at the end
+        if not isinstance(error, BrokenPipeError):
+            _fail(f"the output cannot be written: {error.strerror or error}", 1)
+
+
+def _options() -> set[str]:
+    """Return the names of the options of the command that was called, as Python has them."""
+    names = [word for word in sys.argv[1:] if word in cli.commands]
+    if not names:
+        return set()
+    spelled = [spelling for parameter in cli.commands[names[0]].params for spelling in parameter.opts]
+    return {spelling.removeprefix("--").replace("-", "_") for spelling in spelled if spelling.startswith("--")}
+
+
+def on_command_line(message: str, options: Collection[str]) -> str:
+    """Return a message with advice such as ``chance=0.8`` worded for the command line, ``--chance 0.8``.
+
+    >>> on_command_line("say chance=0.8 with above= or below=, not fare=4", {"chance", "above", "below"})
+    'say --chance 0.8 with --above or --below, not fare=4'
+    """
+
+    def option(found: re.Match[str]) -> str:
+        name, value = found[1], found[2]
+        return f"--{name.replace('_', '-')}{' ' if value else ''}{value}" if name in options else found[0]
+
+    return re.sub(r"(?<![\w.\-])([a-z_]+)=([^\s,;)]*)", option, message)
 
 
 def _fail(message: str, status: int) -> None:
-    click.echo(f"kindynos: {message}", err=True)
+    shown = "".join(c if c.isprintable() or c in "\n\t" else repr(c)[1:-1] for c in message)
+    click.echo(f"kindynos: {shown}", err=True)
     sys.exit(status)

@@ -6,17 +6,18 @@ from pathlib import Path
 
 import click
 
-from kindynos.cli.common import changed, model_argument, set_option
+from kindynos.cli.common import model_argument, read_model, set_option, whole_option
 
 
 @click.command()
 @model_argument
 @set_option
-def check(file: Path, changes: tuple[str, ...]) -> None:
+@whole_option
+def check(file: Path, changes: tuple[str, ...], whole: bool) -> None:
     """Read the model in FILE, put its lines in order, show its base case and where its figures come from.
 
-    Warns of what looks wrong: a driver nothing uses, a rate of 8 where 0.08 is meant, an sd out of proportion, a law that
-    can be negative for a price or exceed 1 for a share, nothing said about what moves together.
+    Warns of what looks wrong: a driver nothing uses, a rate of 8 where 0.08 is meant, an sd out of proportion, a distribution
+    that can be negative for a price or exceed 1 for a share, nothing said about what moves together.
 
     \b
       kindynos check night_ferry.toml
@@ -24,11 +25,10 @@ def check(file: Path, changes: tuple[str, ...]) -> None:
     """
     from rich.markup import escape
 
-    from kindynos.model.file import load_model
     from kindynos.model.review import review
     from kindynos.reports import text
 
-    model = changed(load_model(file), changes)
+    model = read_model(file, changes)
     program = model.compiled()
     units = {name: getattr(quantity, "unit", None) for name, quantity in model.quantities.items()}
     screen = text.console(140)
@@ -37,5 +37,5 @@ def check(file: Path, changes: tuple[str, ...]) -> None:
     screen.print(f"[bold]{escape(model.name)}[/]: {counts}, of which {len(program.outcomes)} outcomes\n")
     screen.print(text.givens_table(program))
     screen.print(text.drivers_table(program))
-    screen.print(text.sheet_table("Base case, in the order it is worked out", lines, units))
+    screen.print(text.sheet_table("Base case, in the order of evaluation", lines, units, whole))
     screen.print(text.findings(review(program)))

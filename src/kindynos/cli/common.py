@@ -5,12 +5,14 @@ from __future__ import annotations
 import sys
 import time
 from collections.abc import Callable, Mapping, Sequence
+from decimal import Decimal
 from pathlib import Path
-from typing import TYPE_CHECKING, Any, TypeVar
+from typing import TYPE_CHECKING, Any, TypeVar, get_args
 
 import click
 
 from kindynos.errors import KindynosError
+from kindynos.literals import SamplingPlan
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -18,6 +20,64 @@ if TYPE_CHECKING:
 
     from kindynos.model.model import Model
 
+
+class _Whole(click.ParamType):  # type: ignore[type-arg]  # generic in some versions only
+    """A whole number, which may be written 20000, 20_000, 20,000 or 2e4."""
+
+    name = "integer"
+
+    def convert(self, value: Any, param: click.Parameter | None, ctx: click.Context | None) -> int:
+        if isinstance(value, int):
+            return value
+        try:
+            number = Decimal(value.replace(",", "").replace("_", ""))
+            if not number.is_finite() or number != number.to_integral_value() or abs(number.adjusted()) > 30:
+                raise ValueError
+        except (ArithmeticError, ValueError):
+            self.fail(f"{value!r} is not a whole number; write one such as 20000 or 2e4", param, ctx)
+        return int(number)
+
+
+class Words(click.Choice):  # type: ignore[type-arg]  # generic in some versions only
+    """One of some names, several with commas where ``many``; hyphens may stand for the blanks in them."""
+
+    def __init__(self, literal: Any, many: bool = False) -> None:
+        super().__init__([name.replace(" ", "-") for name in get_args(literal)])
+        self.many = many
+
+    def convert(self, value: Any, param: click.Parameter | None, ctx: click.Context | None) -> Any:
+        """Return the name, or the list of names."""
+        parts = [part.strip().replace(" ", "-") for part in str(value).split(",")] if self.many else [value.replace(" ", "-")]
+        for part in parts:
+            if part not in self.choices:
+                self.fail(str(KindynosError(f"no {part!r} among its choices", unknown=part, known=self.choices)), param, ctx)
+        found = [part.replace("-", " ") for part in parts]
+        return found if self.many else found[0]
+
+    def get_metavar(self, param: click.Parameter, ctx: click.Context | None = None) -> str:
+        """Return what help shows in place of a value."""
+        return "NAME,..." if self.many else "NAME"
+
+
+class Numbers(click.ParamType):  # type: ignore[type-arg]
+    """Numbers with commas between them."""
+
+    name = "numbers"
+
+    def __init__(self, example: str) -> None:
+        self.example = example
+
+    def convert(self, value: Any, param: click.Parameter | None, ctx: click.Context | None) -> list[float]:
+        """Return the numbers."""
+        if isinstance(value, list):
+            return value
+        try:
+            return [float(part) for part in str(value).split(",")]
+        except ValueError:
+            self.fail(f"{value!r} is not numbers with commas between, such as {self.example}", param, ctx)
+
+
+WHOLE = _Whole()
 PATIENCE = 0.7  # seconds before a progress bar appears
 
 model_argument = click.argument("file", type=click.Path(path_type=Path))
@@ -26,10 +86,12 @@ set_option = click.option(
     "changes",
     multiple=True,
     metavar="NAME=VALUE",
-    help="Replace a given figure, or fix a driver at a value; repeatable.",
+    help="Replace a given figure, fix a driver at a value (or one a period: 1,2,3), set a parameter of its distribution "
+    "(vessel.mode=18e6), or change the number of periods (periods=25); repeatable.",
 )
 
 
+whole_option = click.option("--whole", is_flag=True, help="Show every period of the sheet, not the first and the last.")
 json_option = click.option("--json", "as_data", is_flag=True, help="Print plain data, for other programs.")
 out_option = click.option(
     "--out", type=click.Path(path_type=Path), metavar="DIR", help="Write the tables (CSV) and figures (PNG) there."
@@ -39,10 +101,21 @@ Command = TypeVar("Command", bound=Callable[..., Any])
 
 def sampled(command: Command) -> Command:
     """Add the options of a simulation: trials, seed and sampling plan."""
-    plan = "The sampling plan: latin, random, antithetic or sobol."
-    command = click.option("--sampling", default="latin", show_default=True, help=plan)(command)
-    command = click.option("--seed", type=int, help="A whole number that reproduces a run.")(command)
-    return click.option("--trials", type=int, default=10_000, show_default=True, help="How many joint draws.")(command)
+    plan = f"The sampling plan: {listed(SamplingPlan)}."
+    command = click.option("--workers", type=WHOLE, help="Threads to use; all by default. The answer is the same.")(command)
+    command = click.option("--sampling", type=Words(SamplingPlan), default="latin", show_default=True, help=plan)(command)
+    command = click.option("--seed", type=WHOLE, help="A whole number that reproduces a run; else one is chosen.")(command)
+    return click.option("--trials", type=WHOLE, default=10_000, show_default=True, help="How many joint draws.")(command)
+
+
+def listed(literal: Any) -> str:
+    """Return the names that an option takes, for its help.
+
+    >>> listed(SamplingPlan)
+    'latin, random, antithetic or sobol'
+    """
+    *first, last = (name.replace(" ", "-") for name in get_args(literal))
+    return f"{', '.join(first)} or {last}"
 
 
 def finish(
@@ -54,8 +127,8 @@ def finish(
     figures: Mapping[str, Callable[..., Any]],
 ) -> None:
     """Write tables and figures to a folder if asked, then print the report, or the data as JSON."""
+    from kindynos.atomic import staged
     from kindynos.plots import save_figure
-    from kindynos.reports.files import staged
     from kindynos.reports.summary import as_json
     from kindynos.reports.text import console
 
@@ -74,25 +147,38 @@ def finish(
         click.echo(f"\nWritten to {out}: {', '.join(written)}")
 
 
+def read_model(file: Path, changes: Sequence[str] = ()) -> Model:
+    """Return the model in a file, or from standard input for ``-``, with ``--set`` changes; raises FileError."""
+    from kindynos.model.file import load_model, model_from_text
+
+    model = model_from_text(sys.stdin.read(), "standard input") if str(file) == "-" else load_model(file)
+    return changed(model, changes) if changes else model
+
+
 def changed(model: Model, changes: Sequence[str]) -> Model:
     """Return the model with ``name=value`` replacements; raises KindynosError for one that cannot be read."""
-    replacements: dict[str, float] = {}
+    replacements: dict[str, Any] = {}
     for change in changes:
         name, equals, text = change.partition("=")
         if not equals:
             raise KindynosError(f"--set {change}: say NAME=VALUE, such as --set fare=45")
         try:
-            replacements[name.strip()] = float(text)
+            numbers = [float(part) for part in text.split(",")]
         except ValueError:
-            raise KindynosError(f"--set {change}: {text.strip()!r} is not a number") from None
+            raise KindynosError(
+                f"--set {change}: {text.strip()!r} is not a number, or one a period with commas between"
+            ) from None
+        replacements[name.strip()] = numbers[0] if len(numbers) == 1 else numbers
     try:
         return model.replace(**replacements)
     except KindynosError as error:
-        raise type(error)(f"--set: {str(error).removeprefix('replace: ')}") from None
+        raise error.inside("--set") from None
 
 
 class Bar:
     """A progress bar for long runs: shown on a terminal only, and only when the work takes longer than a moment."""
+
+    latest: tuple[int, int] | None = None  # how many trials, or points, of how many are done
 
     def __init__(self, label: str) -> None:
         self.label = label
@@ -100,10 +186,20 @@ class Bar:
         self.bar: Any = None
         self.task: Any = None
 
-    def __enter__(self) -> Callable[[int, int], None] | None:
-        return self._update if sys.stderr.isatty() else None
+    @classmethod
+    def stopped(cls) -> str:
+        """Return what is said of a command that was interrupted."""
+        if cls.latest is None:
+            return "stopped; nothing was written"
+        return "stopped after {:,} of {:,} trials; nothing was written".format(*cls.latest)
+
+    def __enter__(self) -> Callable[[int, int], None]:
+        return self._update
 
     def _update(self, done: int, total: int) -> None:
+        Bar.latest = done, total
+        if not sys.stderr.isatty():
+            return
         if self.bar is None and time.monotonic() - self.begun > PATIENCE:
             from rich.console import Console
             from rich.progress import BarColumn, Progress, TextColumn, TimeRemainingColumn

@@ -7,25 +7,32 @@ from typing import TYPE_CHECKING
 
 import click
 
-from kindynos.cli.common import Bar, changed, finish, json_option, out_option, sampled, set_option
+from kindynos.cli.asking import asked_for, asked_options
+from kindynos.cli.common import Bar, changed, finish, json_option, out_option, read_model, sampled, set_option
 from kindynos.errors import KindynosError
+from kindynos.literals import SamplingPlan
 
 if TYPE_CHECKING:
-    from kindynos.results.comparison import Comparison
+    from kindynos.studies.comparison import Comparison
 
 
 @click.command()
 @click.argument("files", nargs=-1, required=True, type=click.Path(path_type=Path), metavar="FILE...")
 @sampled
 @set_option
+@asked_options
 @out_option
 @json_option
 def compare(
     files: tuple[Path, ...],
     trials: int,
     seed: int | None,
-    sampling: str,
+    sampling: SamplingPlan,
+    workers: int | None,
     changes: tuple[str, ...],
+    percentiles: list[float] | None,
+    statistics: tuple[str, ...],
+    chances: tuple[str, ...],
     out: Path | None,
     as_data: bool,
 ) -> None:
@@ -41,19 +48,22 @@ def compare(
       kindynos compare night_ferry.toml --trials 20000 --seed 11
       kindynos compare night_ferry.toml --out results
       kindynos compare spring.parquet autumn.parquet
+      kindynos compare night_ferry.toml --percentiles 10,90 --statistic "expected_shortfall 0.95"
     """
     from kindynos.reports import studies
     from kindynos.reports.summary import plain_rows
 
-    compared = _runs(files) if len(files) > 1 else _scenarios(files[0], changes, trials, seed, sampling)
+    compared = _runs(files) if len(files) > 1 else _scenarios(files[0], changes, trials, seed, sampling, workers)
+    asked = asked_for(percentiles, statistics, chances, compared.outcomes)
+    table, differences = compared.table(asked), compared.differences(asked)
 
     def data() -> dict[str, object]:
         outcomes = compared.outcomes
         dominance = {name: plain_rows(compared.dominance(name)) for name in outcomes}
         return {
             "scenarios": compared.scenarios,
-            "table": plain_rows(compared.table()),
-            "differences": plain_rows(compared.differences()),
+            "table": plain_rows(table),
+            "differences": plain_rows(differences),
             "dominance": dominance,
         }
 
@@ -62,25 +72,25 @@ def compare(
         for outcome in compared.outcomes
         for kind in ("cumulative", "survival", "boxes")
     }
-    tables = {"comparison": compared.table(), "differences": compared.differences()}
-    finish(studies.comparison(compared), data, out, as_data, tables, figures)
+    tables = {"comparison": table, "differences": differences}
+    finish(studies.comparison(compared, asked), data, out, as_data, tables, figures)
 
 
-def _scenarios(file: Path, changes: tuple[str, ...], trials: int, seed: int | None, sampling: str) -> Comparison:
-    from kindynos.model.file import load_model
-
-    loaded = load_model(file)
+def _scenarios(
+    file: Path, changes: tuple[str, ...], trials: int, seed: int | None, sampling: str, workers: int | None
+) -> Comparison:
+    loaded = read_model(file)
     model = changed(loaded, changes)
     for name, replacements in loaded.scenarios.items():
         model.scenario(name, **replacements)
     with Bar("comparing") as progress:
-        return model.compare(None, trials, seed, sampling=sampling, progress=progress)
+        return model.compare(None, trials, seed, sampling=sampling, workers=workers, progress=progress)
 
 
 def _runs(files: tuple[Path, ...]) -> Comparison:
-    from kindynos.results.comparison import compare
-    from kindynos.results.saved import open_run
+    from kindynos.model.saved import open_run
+    from kindynos.studies.comparison import compare
 
     if len({file.stem for file in files}) < len(files):
-        raise KindynosError("compare: the files need names that differ, since they name the scenarios")
+        raise KindynosError("the files need names that differ, since they name the scenarios", owner="compare")
     return compare({file.stem: open_run(file) for file in files})

@@ -8,6 +8,7 @@ from pathlib import Path
 import click
 
 from kindynos.cli.common import Bar
+from kindynos.errors import KindynosError
 
 FILES = ("night_ferry.toml", "dry_dock.toml", "hydrofoil.toml", "staff_shares.toml", "berths.toml")
 DATA = ("treasury_prices.csv", "treasury_holdings.csv", "heating_oil.csv")
@@ -20,25 +21,31 @@ TRIALS, SEED, KEEP = 20_000, 11, ("cash_flow",)
     "--to", "folder", type=click.Path(path_type=Path), default=Path("larkholm"), show_default=True, metavar="DIR",
     help="The folder to write to; made when it is not there.",
 )  # fmt: skip
-def demo(folder: Path) -> None:
+@click.option("--overwrite", is_flag=True, help="Write the demo files anew, also over those that were changed.")
+def demo(folder: Path, overwrite: bool) -> None:
     """Copy the demo files of Larkholm Ferries (invented) to a folder and run the night ferry, saying what is done and why.
 
     \b
       kindynos demo
       kindynos demo --to /tmp/larkholm
     """
+    from kindynos.atomic import staged
     from kindynos.model.file import load_model
-    from kindynos.reports.files import staged, write_run
+    from kindynos.reports.files import write_run
     from kindynos.reports.text import console, run_report
 
+    originals = {name: files("kindynos.demo").joinpath(name).read_bytes() for name in (*FILES, *DATA)}
+    changed = [name for name, data in originals.items() if (folder / name).is_file() and (folder / name).read_bytes() != data]
+    if changed and not overwrite:
+        raise KindynosError(f"{', '.join(changed)} in {folder} was changed; give another folder with --to, or say --overwrite")
     with staged(folder) as stage:
-        for name in (*FILES, *DATA):
-            (stage / name).write_bytes(files("kindynos.demo").joinpath(name).read_bytes())
+        for name, data in originals.items():
+            (stage / name).write_bytes(data)
     model_file = folder / FILES[0]
     click.echo(
         f"Larkholm Ferries, an invented company, may buy an electric night ferry. {model_file} states what is known (fares,\n"
         "crew, tax) and what is uncertain (the yard's price, how full the ferry sails, energy). One forecast would hide how\n"
-        f"sure it is, so the model is worked out {TRIALS:,} times with drawn drivers:\n\n"
+        f"sure it is, so the model is simulated {TRIALS:,} times with drawn drivers:\n\n"
         f"  kindynos run {model_file} --trials {TRIALS} --seed {SEED} --keep {KEEP[0]} --out {folder}\n"
     )
     model = load_model(model_file)
@@ -60,10 +67,10 @@ def demo(folder: Path) -> None:
 
 def _treasury(folder: Path) -> None:
     """Tell what the treasury's holdings may lose, and whether that would have been right."""
+    from kindynos.atomic import staged
     from kindynos.cli.risk import read_portfolio
     from kindynos.plots import backtest, risk_levels, save_figure
     from kindynos.reports import markets
-    from kindynos.reports.files import staged
     from kindynos.reports.text import console
 
     prices, holdings = folder / DATA[0], folder / DATA[1]

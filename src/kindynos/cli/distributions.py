@@ -1,4 +1,4 @@
-"""``kindynos distributions``: the catalogue of laws, or one of them."""
+"""``kindynos distributions``: the catalogue of distributions, or one of them."""
 
 from __future__ import annotations
 
@@ -10,19 +10,22 @@ import click
 @click.command()
 @click.argument("name", required=False)
 @click.argument("parameters", nargs=-1, metavar="[KEY=VALUE]...")
-@click.option("--out", type=click.Path(path_type=Path, dir_okay=False), metavar="FILE.png", help="Draw the law there.")
+@click.option("--out", type=click.Path(path_type=Path, dir_okay=False), metavar="FILE.png", help="Draw the distribution there.")
 @click.option("--mark", type=float, help="Also give the chance on either side of this value.")
 def distributions(name: str | None, parameters: tuple[str, ...], out: Path | None, mark: float | None) -> None:
     """List the distributions a model file may name, or tell about one: its facts, and with --out its picture.
 
-    Without parameters an example of the law is shown.
+    Without parameters an example of the distribution is shown.
 
     \b
       kindynos distributions
       kindynos distributions pert
       kindynos distributions pert low=17.5 mode=19 high=26 --mark 22 --out pert.png
     """
-    from kindynos.distributions.registry import example, law_from, law_named
+    from kindynos.distributions.base import Distribution
+    from kindynos.distributions.catalogue import CATALOGUE
+    from kindynos.distributions.registry import distribution_from, example
+    from kindynos.errors import ModelError
     from kindynos.reports import text
 
     screen = text.console()
@@ -30,23 +33,26 @@ def distributions(name: str | None, parameters: tuple[str, ...], out: Path | Non
         screen.print(text.catalogue())
         return
     if parameters:
-        law = law_from(name, dict(_parameter(item) for item in parameters))
+        stated = distribution_from(name, dict(_parameter(item) for item in parameters))
+        if not isinstance(stated, Distribution):
+            raise ModelError(f"{stated!r} needs a model, which knows {' and '.join(stated.names)}")
+        distribution = stated
     else:
-        law = example(law_named(name))
-        screen.print(text.about_law(type(law)), "\n\nFor example:\n")
-    screen.print(text.law_figures(law, mark))
+        distribution = example(CATALOGUE.find(name))
+        screen.print(text.about_distribution(type(distribution)), "\n\nFor example:\n")
+    screen.print(text.distribution_figures(distribution, mark))
     if out is not None:
         from functools import partial
 
-        from kindynos.plots import law as picture
+        from kindynos.plots import density as picture
         from kindynos.plots import save_figure
 
-        save_figure(out, partial(picture, law, mark=mark))
+        save_figure(out, partial(picture, distribution, mark=mark))
         click.echo(f"Drawn in {out}")
 
 
 def _parameter(text: str) -> tuple[str, object]:
-    """Return a name and its value, read as a TOML value; raises KindynosError for what is none."""
+    """Return a name and its value, read as a TOML value; raises KindynosError for anything else."""
     import tomllib
 
     from kindynos.errors import KindynosError

@@ -8,20 +8,32 @@ from typing import Any
 
 import click
 
-from kindynos.cli.common import Bar, changed, finish, json_option, model_argument, out_option, sampled, set_option
+from kindynos.cli.common import (
+    Bar,
+    Words,
+    finish,
+    json_option,
+    listed,
+    model_argument,
+    out_option,
+    read_model,
+    sampled,
+    set_option,
+)
+from kindynos.literals import SamplingPlan, SensitivityMethod, Side
 
 
 @click.command()
 @model_argument
 @click.option("--outcome", metavar="NAME", help="The outcome; the first unless given.")
 @click.option(
-    "--method", default="rank", show_default=True,
-    help="rank, regression, swing, conditional, sobol, shapley or tail.",
+    "--method", "--methods", type=Words(SensitivityMethod), default="rank", show_default=True,
+    help=f"{listed(SensitivityMethod)}.",
 )  # fmt: skip
 @click.option("--by-period", is_flag=True, help="Take drivers with a value each period period by period.")
 @click.option("--percentile", type=float, help="conditional: this percentile of the outcome instead of its mean.")
-@click.option("--worst", type=float, help="tail: the share of trials taken for the worst; 0.05 unless given.")
-@click.option("--side", help="tail: whether the worst trials are the low or the high ones; low unless given.")
+@click.option("--worst", type=float, help="tail: the worst trials taken, so many (200) or a share (0.05, unless given).")
+@click.option("--side", type=Words(Side), help="tail: whether the worst trials are the low or the high ones; low unless given.")
 @sampled
 @set_option
 @out_option
@@ -36,7 +48,8 @@ def drivers(
     side: str | None,
     trials: int,
     seed: int | None,
-    sampling: str,
+    sampling: SamplingPlan,
+    workers: int | None,
     changes: tuple[str, ...],
     out: Path | None,
     as_data: bool,
@@ -44,7 +57,7 @@ def drivers(
     """Simulate the model in FILE and tell what drives an outcome.
 
     \b
-      rank         rank correlation with the outcome, and its share of variance
+      rank         rank correlation with the outcome, and the share of variance that the driver explains alone
       regression   coefficients of a linear model, in sd; warns where the model is far from linear
       swing        each driver alone at its P10 and P90, the others at their base
       conditional  the outcome's mean, or a percentile, across ten slices of each driver
@@ -57,18 +70,19 @@ def drivers(
       kindynos drivers night_ferry.toml --method tail --worst 0.05 --out results
     """
     from kindynos.errors import FitWarning, RunError
-    from kindynos.model.file import load_model
     from kindynos.plots import sensitivity
     from kindynos.reports import studies
     from kindynos.reports.summary import plain_rows
 
-    model = changed(load_model(file), changes)
+    model = read_model(file, changes)
     with Bar("simulating") as progress:
-        run = model.simulate(trials, seed, sampling, progress=progress)
+        run = model.simulate(trials, seed, sampling, workers, progress)
     numbers = [name for name in run.outcomes if not run[name].is_row]
     if not numbers and outcome is None:
         raise RunError("the model has no outcome that is one number; say --outcome")
     name = outcome or numbers[0]
+    if worst is not None and worst >= 1:
+        worst = worst / run.size
     given = {"percentile": percentile, "worst": worst, "side": side}
     options: dict[str, Any] = {key: value for key, value in given.items() if value is not None}
     with warnings.catch_warnings(record=True) as caught:

@@ -7,8 +7,9 @@ from typing import TYPE_CHECKING, Any
 
 import click
 
-from kindynos.cli.common import finish, json_option, out_option
+from kindynos.cli.common import WHOLE, Numbers, Words, finish, json_option, listed, out_option
 from kindynos.errors import FileError, KindynosError
+from kindynos.literals import MissingPolicy, RiskMethod
 
 if TYPE_CHECKING:
     from kindynos.markets.portfolio import Portfolio
@@ -19,10 +20,13 @@ holdings_option = click.option(
     help="A CSV with columns instrument and shares, or instrument and weight (then also --value).",
 )  # fmt: skip
 value_option = click.option("--value", type=float, help="With weights: the money invested.")
-missing_option = click.option("--missing", default="drop", show_default=True, help="Missing prices: drop, carry or error.")
+missing_option = click.option(
+    "--missing", type=Words(MissingPolicy), default="drop", show_default=True,
+    help=f"Missing prices: {listed(MissingPolicy)}.",
+)  # fmt: skip
 
 
-def read_portfolio(prices: Path, holdings: Path, value: float | None, missing: str) -> Portfolio:
+def read_portfolio(prices: Path, holdings: Path, value: float | None, missing: MissingPolicy) -> Portfolio:
     """Return the portfolio of a file of prices and one of holdings; raises FileError, with file and row, for a mistake."""
     from kindynos.markets.portfolio import Portfolio
     from kindynos.markets.prices import read_prices
@@ -35,7 +39,7 @@ def read_portfolio(prices: Path, holdings: Path, value: float | None, missing: s
             return Portfolio(table, shares=held, short=short)
         return Portfolio(table, weights=held, value=value, short=short)
     except KindynosError as error:
-        raise FileError(f"{holdings}: {error}") from None
+        raise FileError(f"{error}", file=str(holdings)) from None
 
 
 def _holdings(path: Path) -> tuple[str, dict[str, float]]:
@@ -44,33 +48,25 @@ def _holdings(path: Path) -> tuple[str, dict[str, float]]:
     try:
         table = pd.read_csv(path, dtype=str, keep_default_na=False)
     except OSError as error:
-        raise FileError(f"{path}: cannot be read: {error.strerror or error}") from None
+        raise FileError(f"cannot be read: {error.strerror or error}", file=str(path)) from None
     except ValueError as error:
-        raise FileError(f"{path}: cannot be read as a table: {error}") from None
+        raise FileError(f"cannot be read as a table: {error}", file=str(path)) from None
     table.columns = [str(column).strip().lower() for column in table.columns]
-    kinds = [kind for kind in ("shares", "weight") if kind in table.columns]
-    if "instrument" not in table.columns or len(kinds) != 1:
+    shapes = [kind for kind in ("shares", "weight") if kind in table.columns]
+    if "instrument" not in table.columns or len(shapes) != 1:
         raise FileError(
-            f"{path}: needs columns instrument and shares, or instrument and weight; it has {', '.join(table.columns)}"
+            f"needs columns instrument and shares, or instrument and weight; it has {', '.join(table.columns)}", file=str(path)
         )
     held: dict[str, float] = {}
-    for row, (name, text) in enumerate(zip(table["instrument"].str.strip(), table[kinds[0]], strict=True), start=2):
+    for row, (name, text) in enumerate(zip(table["instrument"].str.strip(), table[shapes[0]], strict=True), start=2):
         try:
             amount = float(text)
         except ValueError:
-            raise FileError(f"{path}, row {row}: {text!r} is no number of {kinds[0]}") from None
+            raise FileError(f"{path}, row {row}: {text!r} is no number of {shapes[0]}") from None
         if name in held:
             raise FileError(f"{path}, row {row}: {name!r} is there already")
         held[name] = amount
-    return kinds[0], held
-
-
-def numbers(text: str, option: str) -> list[float]:
-    """Return numbers with commas between them; raises KindynosError for others."""
-    try:
-        return [float(part) for part in text.split(",")]
-    except ValueError:
-        raise KindynosError(f"{option} {text}: say numbers with commas, such as 0.95,0.99") from None
+    return shapes[0], held
 
 
 def windows_of(text: str) -> list[int | None]:
@@ -85,10 +81,19 @@ def windows_of(text: str) -> list[int | None]:
 @prices_argument
 @holdings_option
 @value_option
-@click.option("--levels", default="0.95,0.975,0.99", show_default=True, help="Levels, as fractions.")
-@click.option("--methods", help="Methods with commas; all seven unless given.")
-@click.option("--windows", default="all", show_default=True, help="The last so many returns, with commas; all is everything.")
-@click.option("--horizon", type=int, default=1, show_default=True, help="Days.")
+@click.option(
+    "--levels",
+    "--level",
+    type=Numbers("0.95,0.99"),
+    default="0.95,0.975,0.99",
+    show_default=True,
+    help="Levels, as fractions, with commas.",
+)
+@click.option("--methods", "--method", type=Words(RiskMethod, many=True), help=f"{listed(RiskMethod)}; all unless given.")
+@click.option(
+    "--windows", "--window", default="all", show_default=True, help="The last so many returns, with commas; all is everything."
+)
+@click.option("--horizon", type=WHOLE, default=1, show_default=True, help="Days.")
 @missing_option
 @out_option
 @json_option
@@ -96,11 +101,11 @@ def risk(
     prices: Path,
     holdings: Path,
     value: float | None,
-    levels: str,
-    methods: str | None,
+    levels: list[float],
+    methods: list[str] | None,
     windows: str,
     horizon: int,
-    missing: str,
+    missing: MissingPolicy,
     out: Path | None,
     as_data: bool,
 ) -> None:
@@ -119,19 +124,21 @@ def risk(
     from kindynos.reports.summary import plain_rows
 
     held = read_portfolio(prices, holdings, value, missing)
-    chosen = [name.strip() for name in methods.split(",")] if methods else None
-    asked = numbers(levels, "--levels")
-    table = held.risk_table(asked, chosen, windows_of(windows), horizon)
-    parts = held.contributions(max(asked))
+    table = held.risk_table(levels, methods, windows_of(windows), horizon)
+    parts = held.contributions(max(levels))
     from kindynos.markets.returns import returns
 
     def data() -> dict[str, Any]:
         rows = plain_rows(table.assign(first=table["first"].astype(str), last=table["last"].astype(str)))
-        facts = {"value": held.value, "prices": held.prices.said, "problems": plain_rows(held.prices.problems.astype(str))}
+        facts = {
+            "value": held.value,
+            "prices": held.prices.description,
+            "problems": plain_rows(held.prices.problems.astype(str)),
+        }
         return {**facts, "horizon": horizon, "risk": rows, "contributions": plain_rows(parts)}
 
     figures = {
-        "risk": lambda ax: risk_levels(table, max(asked), ax=ax),
+        "risk": lambda ax: risk_levels(table, max(levels), ax=ax),
         "prices": lambda ax: prices_rebased(held.prices, ax=ax),
         "correlation": lambda ax: correlation_map(returns(held.prices), ax=ax),
         "allocation": lambda ax: allocation(held, ax=ax),
@@ -144,9 +151,12 @@ def risk(
 @prices_argument
 @holdings_option
 @value_option
-@click.option("--method", default="historical", show_default=True, help="The method of the forecasts.")
-@click.option("--window", type=int, default=250, show_default=True, help="Returns behind each forecast.")
-@click.option("--level", type=float, default=0.99, show_default=True, help="The level, as a fraction.")
+@click.option(
+    "--method", "--methods", type=Words(RiskMethod), default="historical", show_default=True,
+    help=f"The method of the forecasts: {listed(RiskMethod)}.",
+)  # fmt: skip
+@click.option("--window", "--windows", type=WHOLE, default=250, show_default=True, help="Returns behind each forecast.")
+@click.option("--level", "--levels", type=float, default=0.99, show_default=True, help="The level, as a fraction.")
 @missing_option
 @out_option
 @json_option
@@ -154,10 +164,10 @@ def backtest(
     prices: Path,
     holdings: Path,
     value: float | None,
-    method: str,
+    method: RiskMethod,
     window: int,
     level: float,
-    missing: str,
+    missing: MissingPolicy,
     out: Path | None,
     as_data: bool,
 ) -> None:

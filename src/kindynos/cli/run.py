@@ -7,15 +7,15 @@ from pathlib import Path
 
 import click
 
-from kindynos.cli.common import Bar, changed, json_option, model_argument, set_option
+from kindynos.cli.asking import asked_for, asked_options
+from kindynos.cli.common import Bar, json_option, model_argument, read_model, sampled, set_option
+from kindynos.errors import KindynosError, ModelError
+from kindynos.literals import SamplingPlan
 
 
 @click.command()
 @model_argument
-@click.option("--trials", type=int, default=10_000, show_default=True, help="How many joint draws of the drivers.")
-@click.option("--seed", type=int, help="A whole number that reproduces a run; without it one is chosen and shown.")
-@click.option("--sampling", default="latin", show_default=True, help="The sampling plan: latin, random, antithetic or sobol.")
-@click.option("--workers", type=int, help="Threads to use; all processors by default. The answer is the same.")
+@sampled
 @set_option
 @click.option("--keep", multiple=True, metavar="NAME", help="Also write this line and draw it; repeatable. Needs --out.")
 @click.option("--out", type=click.Path(path_type=Path), metavar="DIR", help="Write trials, summary and figures there.")
@@ -23,18 +23,22 @@ from kindynos.cli.common import Bar, changed, json_option, model_argument, set_o
 @click.option(
     "--save", "saved", type=click.Path(path_type=Path), metavar="FILE.parquet", help="Keep the run, to open or compare."
 )
+@asked_options
 @json_option
 def run(
     file: Path,
     trials: int,
     seed: int | None,
-    sampling: str,
+    sampling: SamplingPlan,
     workers: int | None,
     changes: tuple[str, ...],
     keep: tuple[str, ...],
     out: Path | None,
     parquet: bool,
     saved: Path | None,
+    percentiles: list[float] | None,
+    statistics: tuple[str, ...],
+    chances: tuple[str, ...],
     as_data: bool,
 ) -> None:
     """Simulate the model in FILE and report its outcomes, each figure with its sampling error.
@@ -44,24 +48,36 @@ def run(
       kindynos run night_ferry.toml --set fare=58 --set load=0.55
       kindynos run night_ferry.toml --out results --keep cash_flow
       kindynos run night_ferry.toml --save spring.parquet
+      kindynos run night_ferry.toml --percentiles 1,25,75 --statistic skewness --chance "net_value > 1e6"
     """
-    from kindynos.model.file import load_model
-    from kindynos.reports.files import staged, write_run
+    from kindynos.atomic import staged
+    from kindynos.model.saved import check_savable
+    from kindynos.reports.files import write_run
 
-    model = changed(load_model(file), changes)
+    model = read_model(file, changes)
+    if keep and out is None and saved is None:
+        raise KindynosError("--keep needs --out DIR, where the lines are written and drawn, or --save FILE.parquet")
+    if parquet and out is None:
+        raise KindynosError("--parquet needs --out DIR, where the trials are written")
+    if not model.compiled().outcomes:
+        raise ModelError("there is no outcome to report on; state one under [outcomes]", file=str(file))
+    if saved is not None:
+        check_savable(saved)
+    asked = asked_for(percentiles, statistics, chances, model.compiled().outcomes)
     with staged(out) if out else nullcontext() as stage:
         with Bar("simulating") as progress:
             found = model.simulate(trials, seed, sampling, workers, progress, keep)
         written = write_run(found, stage, parquet) if stage else []
         if saved is not None:
             found.save(saved)
-        if as_data:
-            from kindynos.reports.summary import as_json, summary
+    # Only now that all files are there: the reader of the output may have gone, or its disk may be full.
+    if as_data:
+        from kindynos.reports.summary import as_json, summary
 
-            click.echo(as_json(summary(found)), nl=False)
-        else:
-            from kindynos.reports.text import console, run_report
+        click.echo(as_json(summary(found, asked)), nl=False)
+    else:
+        from kindynos.reports.text import console, run_report
 
-            console().print(run_report(found))
+        console().print(run_report(found, asked))
     if written and not as_data:
         click.echo(f"\nWritten to {out}: {', '.join(written)}")

@@ -6,7 +6,8 @@ from pathlib import Path
 
 import click
 
-from kindynos.cli.common import Bar, changed, finish, json_option, model_argument, out_option, sampled, set_option
+from kindynos.cli.common import Bar, finish, json_option, model_argument, out_option, read_model, sampled, set_option
+from kindynos.literals import SamplingPlan
 
 
 @click.command()
@@ -37,29 +38,29 @@ def solve(
     equals: float | None,
     trials: int,
     seed: int | None,
-    sampling: str,
+    sampling: SamplingPlan,
+    workers: int | None,
     changes: tuple[str, ...],
     out: Path | None,
     as_data: bool,
 ) -> None:
     """Find the value of NAME, a given figure or a driver's parameter, at which an outcome of FILE reaches a goal.
 
-    All values are tried on the same draws. When none in the range reaches the goal, that is said, and the exit status is 2.
+    All values are tried on the same draws. When none in the range reaches it, the command says so; exit status 2.
 
     \b
       kindynos solve night_ferry.toml fare --outcome net_value --chance 0.9 --above 0 --within 40 80
       kindynos solve night_ferry.toml fare --outcome net_value --mean 0 --within 40 80
       kindynos solve night_ferry.toml vessel.mode --outcome net_value --percentile 20 --equals 0 --within 18e6 25e6
     """
-    from kindynos.model.file import load_model
     from kindynos.reports import studies
     from kindynos.reports.summary import plain_rows, plain_value
 
-    model = changed(load_model(file), changes)
+    model = read_model(file, changes)
     with Bar("solving"):
         found = model.solve(
             name, outcome, within=within, chance=chance, above=above, below=below, mean=mean, percentile=percentile,
-            equals=equals, trials=trials, seed=seed, sampling=sampling,
+            equals=equals, trials=trials, seed=seed, sampling=sampling, workers=workers,
         )  # fmt: skip
 
     def data() -> dict[str, object]:

@@ -2,12 +2,15 @@
 
 from __future__ import annotations
 
+from functools import partial
 from pathlib import Path
+from typing import Any
 
 import click
 
-from kindynos.cli.common import Bar, changed, finish, json_option, model_argument, out_option, sampled, set_option
+from kindynos.cli.common import Bar, finish, json_option, model_argument, out_option, read_model, sampled, set_option
 from kindynos.errors import KindynosError
+from kindynos.literals import SamplingPlan
 
 
 @click.command()
@@ -18,7 +21,7 @@ from kindynos.errors import KindynosError
 )  # fmt: skip
 @click.option("--statistic", help="Simulate this instead of the base case: mean, 'percentile 5', 'chance above 0'.")
 @click.option("--outcome", metavar="NAME", help="Only this outcome or line.")
-@click.option("--less-is-better", is_flag=True, help="Mark the lowest value as the best in pictures.")
+@click.option("--less-is-better", is_flag=True, help="Mark the lowest value as the best in pictures, whatever the model says.")
 @sampled
 @set_option
 @out_option
@@ -31,7 +34,8 @@ def sweep(
     less_is_better: bool,
     trials: int,
     seed: int | None,
-    sampling: str,
+    sampling: SamplingPlan,
+    workers: int | None,
     changes: tuple[str, ...],
     out: Path | None,
     as_data: bool,
@@ -43,11 +47,10 @@ def sweep(
       kindynos sweep night_ferry.toml --over vessel.mode=18e6,20e6,22e6 --statistic "chance above 0"
       kindynos sweep night_ferry.toml --over fare=46:62:4 --statistic "percentile 5" --out results
     """
-    from kindynos.model.file import load_model
     from kindynos.reports import studies
     from kindynos.reports.summary import plain_rows
 
-    model = changed(load_model(file), changes)
+    model = read_model(file, changes)
     values: dict[str, list[float]] = {}
     for over in overs:
         name, found = read_values(over)
@@ -56,10 +59,14 @@ def sweep(
         values[name] = found
     with Bar("sweeping") as progress:
         swept = model.sweep(
-            values, statistic=statistic, outcome=outcome, trials=trials, seed=seed, sampling=sampling, progress=progress
-        )
-    more = not less_is_better
-    figures = {f"{name}-sweep": (lambda ax, n=name: swept.plot(n, ax=ax, more_is_better=more)) for name in swept.outputs}
+            values, statistic=statistic, outcome=outcome, trials=trials, seed=seed, sampling=sampling, workers=workers,
+            progress=progress,
+        )  # fmt: skip
+
+    def draw(ax: Any, name: str) -> None:
+        swept.plot(name, ax=ax, more_is_better=False if less_is_better else "as stated")
+
+    figures = {f"{name}-sweep": partial(draw, name=name) for name in swept.outputs}
 
     def data() -> dict[str, object]:
         return {"statistic": swept.statistic, "points": plain_rows(swept.table())}
@@ -69,13 +76,13 @@ def sweep(
 
 def read_values(text: str) -> tuple[str, list[float]]:
     """Return a name and its values; raises KindynosError for a text that is neither LOW:HIGH:STEP nor numbers."""
-    name, equals, said = text.partition("=")
+    name, equals, description = text.partition("=")
     try:
-        if not equals or not said.strip():
+        if not equals or not description.strip():
             raise ValueError
-        if ":" not in said:
-            return name.strip(), [float(part) for part in said.split(",")]
-        low, high, step = (float(part) for part in said.split(":"))
+        if ":" not in description:
+            return name.strip(), [float(part) for part in description.split(",")]
+        low, high, step = (float(part) for part in description.split(":"))
         if not (step > 0 and low <= high and (high - low) / step < 100_000):
             raise ValueError
     except ValueError:

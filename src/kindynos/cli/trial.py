@@ -6,30 +6,45 @@ from pathlib import Path
 
 import click
 
-from kindynos.cli.common import Bar, changed, finish, json_option, model_argument, out_option, sampled, set_option
+from kindynos.cli.common import (
+    WHOLE,
+    Bar,
+    finish,
+    json_option,
+    model_argument,
+    out_option,
+    read_model,
+    sampled,
+    set_option,
+    whole_option,
+)
 from kindynos.errors import KindynosError
+from kindynos.literals import SamplingPlan
 
 
 @click.command()
 @model_argument
-@click.option("--number", type=int, help="The number of the trial, from 0.")
+@click.option("--number", type=WHOLE, help="The number of the trial, from 0.")
 @click.option("--at-percentile", type=float, help="The trial in which the outcome is nearest to this percentile.")
-@click.option("--worst", type=int, metavar="N", help="The N trials in which the outcome is lowest.")
+@click.option("--worst", type=float, metavar="N", help="The worst trials of the outcome, so many (3) or a share (0.0002).")
 @click.option("--outcome", metavar="NAME", help="The outcome meant; the first unless given.")
 @sampled
 @set_option
+@whole_option
 @out_option
 @json_option
 def trial(
     file: Path,
     number: int | None,
     at_percentile: float | None,
-    worst: int | None,
+    worst: float | None,
     outcome: str | None,
     trials: int,
     seed: int | None,
-    sampling: str,
+    sampling: SamplingPlan,
+    workers: int | None,
     changes: tuple[str, ...],
+    whole: bool,
     out: Path | None,
     as_data: bool,
 ) -> None:
@@ -41,20 +56,19 @@ def trial(
       kindynos trial night_ferry.toml --worst 3 --seed 11 --out results
     """
     if [number, at_percentile, worst].count(None) != 2:
-        raise KindynosError("trial: say one of --number 7, --at-percentile 5 or --worst 3")
+        raise KindynosError("say one of --number 7, --at-percentile 5 or --worst 3", owner="trial")
     import pandas as pd
     from rich.console import Group
 
-    from kindynos.model.file import load_model
     from kindynos.reports.summary import plain_rows
     from kindynos.reports.text import sheet_table
 
-    model = changed(load_model(file), changes)
+    model = read_model(file, changes)
     with Bar("simulating") as progress:
-        run = model.simulate(trials, seed, sampling, progress=progress)
+        run = model.simulate(trials, seed, sampling, workers, progress)
     numbers = [name for name in run.outcomes if not run[name].is_row]
     if outcome is None and number is None and not numbers:
-        raise KindynosError("trial: the model has no outcome that is one number; say --number or --outcome")
+        raise KindynosError("the model has no outcome that is one number; say --number or --outcome", owner="trial")
     name = outcome or (numbers[0] if numbers else "")
     if number is not None:
         sheets = pd.concat({number: run.trial(number)}, names=["trial"])
@@ -62,13 +76,14 @@ def trial(
         found = run.nearest(name, at_percentile)
         sheets = pd.concat({found.attrs["trial"]: found}, names=["trial"])
     else:
-        sheets = run.worst(name, worst or 1)
+        assert worst is not None
+        sheets = run.worst(name, int(worst) if worst >= 1 else max(round(worst * run.size), 1))
     units = {key: getattr(quantity, "unit", None) for key, quantity in model.quantities.items()}
     why = (
         "" if number is not None else f", {name} nearest to P{at_percentile:g}" if worst is None else f", {name} at its lowest"
     )
     shown = [
-        sheet_table(f"Trial {place:,} of {run.size:,}, seed {run.seed}{why}", sheets.loc[place], units)
+        sheet_table(f"Trial {place:,} of {run.size:,}, seed {run.seed}{why}", sheets.loc[place], units, whole)
         for place in sheets.index.get_level_values("trial").unique()
     ]
 

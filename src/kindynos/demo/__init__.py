@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from pathlib import Path
 
-from kindynos.errors import FileError, nearest
+from kindynos.errors import FileError
 
 
 def demo_file(name: str) -> Path:
@@ -15,6 +15,6 @@ def demo_file(name: str) -> Path:
     """
     folder = Path(__file__).parent
     known = [path.name for path in folder.iterdir() if path.suffix in (".toml", ".csv")]
-    if name not in known:
-        raise FileError(f"no demo file {name!r}{nearest(name, known)}")
+    if not isinstance(name, str) or name not in known:
+        raise FileError(f"no demo file {name!r}", unknown=name, known=known)
     return folder / name

@@ -8,17 +8,16 @@ from __future__ import annotations
 import math
 from abc import ABC, abstractmethod
 from dataclasses import dataclass
+from functools import cached_property
 from typing import ClassVar
 
 import numpy as np
-from numpy.typing import NDArray
 
+from kindynos.arrays import Floats
 from kindynos.dependence.convert import solve
-from kindynos.dependence.matrices import factor
+from kindynos.dependence.matrices import cholesky_factor
 from kindynos.distributions.normal_scores import normal_quantile
 from kindynos.distributions.special import gammaincinv, ndtr, stdtr
-
-Floats = NDArray[np.float64]
 
 LOWEST, HIGHEST = 2.0**-54, 1 - 2.0**-53
 
@@ -49,10 +48,13 @@ class Elliptical(Copula):
 
     label = "gaussian"
 
+    @cached_property
+    def _lower(self) -> Floats:
+        return cholesky_factor(np.array(self.matrix))
+
     def normal(self, scores: Floats) -> Floats:
         """Return correlated standard normal scores; the first driver's are its own."""
-        mixed: Floats = factor(np.array(self.matrix)) @ normal_quantile(scores)
-        return mixed
+        return np.asarray(self._lower @ normal_quantile(scores))
 
     def mix(self, scores: Floats, extra: Floats) -> Floats:
         normal = self.normal(scores)

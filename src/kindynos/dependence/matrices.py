@@ -1,4 +1,4 @@
-"""Correlation matrices: whether one can be, which entries clash, and the nearest that can be."""
+"""Correlation matrices: whether one is valid, which entries conflict, and the nearest valid one."""
 
 from __future__ import annotations
 
@@ -6,11 +6,11 @@ from collections.abc import Callable, Collection, Sequence
 from typing import Any
 
 import numpy as np
-from numpy.typing import ArrayLike, NDArray
+from numpy.typing import ArrayLike
 
+from kindynos.arrays import Floats
 from kindynos.errors import ParameterError
-
-Floats = NDArray[np.float64]
+from kindynos.validate import array_of
 
 SINGULAR = 1e-10  # an eigenvalue above minus this counts as not negative
 STEPS = 20_000
@@ -18,33 +18,41 @@ STEPS = 20_000
 
 def checked(owner: str, matrix: ArrayLike, names: Sequence[str] | None = None) -> Floats:
     """Return a matrix as floats; raises ParameterError unless it is square, symmetric, 1 on the diagonal and within ±1."""
-    array = np.array(matrix, dtype=np.float64)
+    array = np.array(array_of(owner, "matrix", matrix))
     if array.ndim != 2 or array.shape[0] != array.shape[1]:
-        raise ParameterError(f"{owner}: a correlation matrix must be square, not {array.shape}")
+        raise ParameterError(f"a correlation matrix must be square, not {array.shape}", owner=owner)
     labels = list(names) if names is not None else [str(i) for i in range(len(array))]
     if not np.isfinite(array).all():
         i, j = np.argwhere(~np.isfinite(array))[0]
-        raise ParameterError(f"{owner}: the entry of {labels[i]} and {labels[j]} must be a finite number, not {array[i, j]}")
+        raise ParameterError(
+            f"the entry of {labels[i]} and {labels[j]} must be a finite number, not {array[i, j]}", owner=owner
+        )
     uneven = np.abs(array - array.T) > 1e-12
     if uneven.any():
         i, j = np.argwhere(uneven)[0]
         sides = f"{labels[i]} with {labels[j]} is {array[i, j]:g}, and the other way {array[j, i]:g}"
-        raise ParameterError(f"{owner}: the matrix must be symmetric: {sides}")
+        raise ParameterError(f"the matrix must be symmetric: {sides}", owner=owner)
     for i in range(len(array)):
         if array[i, i] != 1:
-            raise ParameterError(f"{owner}: the diagonal must be 1, and that of {labels[i]} is {array[i, i]:g}")
+            raise ParameterError(f"the diagonal must be 1, and that of {labels[i]} is {array[i, i]:g}", owner=owner)
     if np.abs(array).max() > 1:
         i, j = np.unravel_index(np.abs(array).argmax(), array.shape)
-        raise ParameterError(f"{owner}: a correlation must be from -1 to 1: {labels[i]} with {labels[j]} is {array[i, j]:g}")
+        raise ParameterError(
+            f"a correlation must be from -1 to 1: {labels[i]} with {labels[j]} is {array[i, j]:g}", owner=owner
+        )
     return array
 
 
-def can_be(matrix: Floats) -> bool:
+def is_correlation_matrix(matrix: Floats) -> bool:
     """Return whether no eigenvalue is negative, so that the matrix is one of correlations."""
-    return bool(np.linalg.eigvalsh(matrix)[0] >= -SINGULAR)
+    try:
+        np.linalg.cholesky(matrix)  # far quicker, and enough in all but the doubtful cases
+        return True
+    except np.linalg.LinAlgError:
+        return bool(np.linalg.eigvalsh(matrix)[0] >= -SINGULAR)
 
 
-def clashes(matrix: Floats, names: Sequence[str], shown: Callable[[float], float], most: int = 3) -> list[str]:
+def conflicting_pairs(matrix: Floats, names: Sequence[str], shown: Callable[[float], float], most: int = 3) -> list[str]:
     """Return the pairs whose entries move most on the way to the nearest matrix that can be, with what they would become.
 
     ``shown`` turns an entry into the correlation the analyst stated.
@@ -54,7 +62,7 @@ def clashes(matrix: Floats, names: Sequence[str], shown: Callable[[float], float
     order = np.argsort(-gap, axis=None)[:most]
     pairs = [np.unravel_index(place, gap.shape) for place in order if gap.flat[place] > 1e-6]
     entries = [(names[i], names[j], shown(float(matrix[i, j])), shown(float(near[i, j]))) for i, j in pairs]
-    return [f"{first} with {second} ({asked:.3f}, nearest {nearest:.3f})" for first, second, asked, nearest in entries]
+    return [f"{first} with {second} ({requested:.3f}, nearest {nearest:.3f})" for first, second, requested, nearest in entries]
 
 
 def nearest_correlation(matrix: ArrayLike, weights: ArrayLike | None = None, fixed: Collection[tuple[int, int]] = ()) -> Floats:
@@ -73,9 +81,9 @@ def nearest_correlation(matrix: ArrayLike, weights: ArrayLike | None = None, fix
     """
     start = checked("nearest_correlation", matrix)
     count = len(start)
-    weight = np.ones(count) if weights is None else np.asarray(weights, dtype=np.float64)
+    weight = np.ones(count) if weights is None else array_of("nearest_correlation", "weights", weights)
     if weight.shape != (count,) or not (weight > 0).all():
-        raise ParameterError(f"nearest_correlation: weights must be {count} numbers above 0, not {weights!r:.60}")
+        raise ParameterError(f"weights must be {count} numbers above 0, not {weights!r:.60}", owner="nearest_correlation")
     root = np.sqrt(np.outer(weight, weight))
     held = np.eye(count, dtype=bool)
     for i, j in fixed:
@@ -91,9 +99,11 @@ def nearest_correlation(matrix: ArrayLike, weights: ArrayLike | None = None, fix
             break
         target = moved
     if np.abs(np.where(held, start, projected) - projected).max() > 1e-4:
-        raise ParameterError("nearest_correlation: no correlation matrix has these fixed entries; fix fewer")
+        raise ParameterError("no correlation matrix has these fixed entries; fix fewer", owner="nearest_correlation")
     if fixed:
         return _lifted(np.where(held, start, projected))
+    values, vectors = np.linalg.eigh((projected + projected.T) / 2)
+    projected = (vectors * np.maximum(values, 0)) @ vectors.T  # what the iteration leaves below 0 is rounding
     scale = 1 / np.sqrt(np.diag(projected))
     answer = projected * np.outer(scale, scale)
     np.fill_diagonal(answer, 1.0)
@@ -105,7 +115,7 @@ def _lifted(matrix: Floats) -> Floats:
     return np.asarray((matrix + matrix.T) / 2)
 
 
-def factor(matrix: Floats) -> Floats:
+def cholesky_factor(matrix: Floats) -> Floats:
     """Return lower triangular L with L L' = matrix, zero in columns where the matrix is singular."""
     lower = np.zeros_like(matrix)
     for j in range(len(matrix)):
@@ -116,11 +126,18 @@ def factor(matrix: Floats) -> Floats:
     return np.asarray(lower / length)
 
 
-def frame_names(frame: Any) -> list[str]:
-    """Return the names of a DataFrame's rows and columns; raises ParameterError unless they are the same."""
+def named_pairs(frame: Any) -> list[tuple[tuple[str, str], float]]:
+    """Return the pairs of names of a correlation matrix with their entries; raises ParameterError unless it is a DataFrame of
+    one.
+
+    Rows and columns must have the same names.
+    """
     if not hasattr(frame, "columns"):
-        raise ParameterError("correlate: a matrix must be a DataFrame with the drivers' names as rows and columns")
+        raise ParameterError("a matrix must be a DataFrame with the drivers' names as rows and columns", owner="correlate")
     names = [str(name) for name in frame.columns]
     if names != [str(name) for name in frame.index]:
-        raise ParameterError(f"correlate: rows and columns must have the same names, not {list(frame.index)} and {names}")
-    return names
+        raise ParameterError(
+            f"rows and columns must have the same names, not {list(frame.index)} and {names}", owner="correlate"
+        )
+    matrix = checked("correlate", frame, names)
+    return [((names[j], name), float(matrix[i, j])) for i, name in enumerate(names) for j in range(i)]

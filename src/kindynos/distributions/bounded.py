@@ -1,4 +1,4 @@
-"""Laws between two ends: uniform, triangular, beta and PERT."""
+"""Distributions between two ends: uniform, triangular, beta and PERT."""
 
 from __future__ import annotations
 
@@ -9,27 +9,29 @@ from functools import cached_property
 
 import numpy as np
 
-from kindynos.distributions.base import Distribution, Floats
-from kindynos.distributions.forms import Tabled
+from kindynos.arrays import Floats
+from kindynos.distributions.base import Distribution
+from kindynos.distributions.families import Tabled
+from kindynos.distributions.percentiles import LOW_MODE_HIGH, Recipe, centre_and_spread
 from kindynos.distributions.special import betainc, betaincc, betainccinv, betaincinv, betaln
 from kindynos.validate import finite, positive, wrong
 
 
-def _ends(owner: str, law: Distribution, low: float, high: float) -> tuple[float, float]:
+def _ends(owner: str, distribution: Distribution, low: float, high: float) -> tuple[float, float]:
     """Store both ends as floats; ``low`` must be below ``high``."""
     low, high = finite(owner, "low", low), finite(owner, "high", high)
     if not low < high:
         raise wrong(owner, "low", f"below high ({high!r})", low)
-    object.__setattr__(law, "low", low)
-    object.__setattr__(law, "high", high)
+    object.__setattr__(distribution, "low", low)
+    object.__setattr__(distribution, "high", high)
     return low, high
 
 
-def _mode(owner: str, law: Distribution, mode: float, low: float, high: float) -> None:
+def _mode(owner: str, distribution: Distribution, mode: float, low: float, high: float) -> None:
     mode = finite(owner, "mode", mode)
     if not low <= mode <= high:
         raise wrong(owner, "mode", f"from low ({low!r}) to high ({high!r})", mode)
-    object.__setattr__(law, "mode", mode)
+    object.__setattr__(distribution, "mode", mode)
 
 
 @dataclass(frozen=True, repr=False)
@@ -46,7 +48,9 @@ class Uniform(Distribution):
     high: float
 
     label = "uniform"
+    by_trial = True
     use = "only the two ends are known, and nothing speaks for any value between them"
+    percentile_recipe = Recipe(lambda family, t, x: family(t[0] - math.exp(t[1]), t[0] + math.exp(t[1])), centre_and_spread)
 
     def __post_init__(self) -> None:
         _ends("Uniform", self, self.low, self.high)
@@ -95,7 +99,9 @@ class Triangular(Distribution):
     high: float
 
     label = "triangular"
+    by_trial = True
     use = "a quick opinion: the least, the likeliest and the most, with weight well out to the ends"
+    percentile_recipe = LOW_MODE_HIGH
 
     def __post_init__(self) -> None:
         low, high = _ends("Triangular", self, self.low, self.high)
@@ -143,8 +149,8 @@ class Triangular(Distribution):
         return rise / (self.mode - self.low) if self.mode > self.low else x * 0.0
 
     def _right(self, x: Floats) -> Floats:
-        fall = np.clip(self.high - x, 0, None) ** 2 / (self.high - self.low)
-        return fall / (self.high - self.mode) if self.mode < self.high else x * 0.0
+        drawdown_ = np.clip(self.high - x, 0, None) ** 2 / (self.high - self.low)
+        return drawdown_ / (self.high - self.mode) if self.mode < self.high else x * 0.0
 
     def _quantile(self, u: Floats) -> Floats:
         width = self.high - self.low
@@ -154,7 +160,7 @@ class Triangular(Distribution):
 
 
 class _BetaShaped(Tabled):
-    """What Beta and Pert share: a beta law stretched from ``low`` to ``high``. Quantiles of many values use a table."""
+    """What Beta and Pert share: a beta distribution stretched from ``low`` to ``high``. Many quantiles use a table."""
 
     low: float
     high: float
@@ -162,7 +168,7 @@ class _BetaShaped(Tabled):
     @property
     @abstractmethod
     def _shapes(self) -> tuple[float, float]:
-        """The two shapes of the beta law on 0 to 1."""
+        """The two shapes of the beta distribution on 0 to 1."""
 
     @property
     def mean(self) -> float:
@@ -211,7 +217,7 @@ class _BetaShaped(Tabled):
 
 @dataclass(frozen=True, repr=False)
 class Beta(_BetaShaped):
-    """The beta law with shapes ``a`` and ``b``, from ``low`` to ``high`` (0 and 1 unless given).
+    """The beta distribution with shapes ``a`` and ``b``, from ``low`` to ``high`` (0 and 1 unless given).
 
     With a shape far below 1, such as Beta(0.1, 0.1), much of the mass lies closer to that end than floats can tell apart there;
     the cdf of a quantile is then not the level to 1e-10, though the quantile is right.
@@ -229,6 +235,12 @@ class Beta(_BetaShaped):
     rules = {"a": positive, "b": positive}
     label = "beta"
     use = "a share or a rate between two ends: load factors, recovery rates"
+    percentile_recipe = Recipe(
+        lambda family, t, x: family(math.exp(t[0]), math.exp(t[1])),
+        lambda u, x: [math.log(8 * float(np.mean(x))), math.log(8 * (1 - float(np.mean(x))))],
+        low=0.0,
+        high=1.0,
+    )
 
     def __post_init__(self) -> None:
         super().__post_init__()
@@ -241,7 +253,7 @@ class Beta(_BetaShaped):
 
 @dataclass(frozen=True, repr=False)
 class Pert(_BetaShaped):
-    """A smooth opinion: a beta law from ``low`` to ``high`` whose mean is (low + weight x mode + high) / (weight + 2).
+    """A smooth opinion: a beta distribution from ``low`` to ``high`` whose mean is (low + weight x mode + high) / (weight + 2).
 
     Source: Malcolm, Roseboom, Clark and Fazar, Operations Research 7 (1959), 646-669.
 
@@ -257,6 +269,7 @@ class Pert(_BetaShaped):
     rules = {"weight": positive}
     label = "pert"
     use = "an opinion with a trusted likeliest value: the least, the likeliest and the most"
+    percentile_recipe = LOW_MODE_HIGH
 
     def __post_init__(self) -> None:
         low, high = _ends("Pert", self, self.low, self.high)

@@ -1,96 +1,32 @@
-"""Laws of counts: Bernoulli, binomial, Poisson, geometric, negative binomial."""
+"""Distributions of counts: Bernoulli, binomial, Poisson, geometric, negative binomial, hypergeometric, and all alike."""
 
 from __future__ import annotations
 
 import math
-from abc import abstractmethod
+from collections.abc import Callable
 from dataclasses import dataclass
 from functools import cached_property
 from typing import Any
 
 import numpy as np
 
-from kindynos.distributions.base import Floats
-from kindynos.distributions.discrete import OnValues
+from kindynos.arrays import Floats
+from kindynos.distributions.counting import Counting, a_count, whole_number
 from kindynos.distributions.special import betainc, betaincc, gammainc, gammaincc, gammaln, xlog1py, xlogy
-from kindynos.validate import positive, share, whole, wrong
-
-WIDEST = 1_000_000  # counts whose cdf is kept in a table; beyond, each quantile is sought by halving
+from kindynos.errors import ParameterError
+from kindynos.validate import fraction, positive, wrong
 
 
 def _chance(owner: str, name: str, value: Any) -> float:
-    number = share(owner, name, value)
+    number = fraction(owner, name, value)
     if number == 0:
         raise wrong(owner, name, "above 0 and at most 1", number)
     return number
 
 
-def a_count(owner: str, name: str, value: Any) -> int:
-    """A whole number of at least 0; a float such as 3.0, as files may give, counts."""
-    return whole(owner, name, int(value) if isinstance(value, float) and value.is_integer() else value, least=0)
-
-
 def log_choose(n: Floats | float, k: Floats) -> Floats:
     """Return the logarithm of the number of ways to choose k of n."""
     return gammaln(np.asarray(n) + 1.0) - gammaln(k + 1) - gammaln(np.asarray(n) - k + 1)
-
-
-class Counting(OnValues):
-    """A law on whole numbers: a subclass gives the mass and the cdf at whole numbers inside its support."""
-
-    @abstractmethod
-    def _mass_at(self, k: Floats) -> Floats:
-        """The mass on whole numbers inside the support."""
-
-    @abstractmethod
-    def _cdf_at(self, k: Floats) -> Floats:
-        """The chance of k or less, for whole numbers inside the support."""
-
-    def _density(self, x: Floats) -> Floats:
-        low, high = self.support
-        hit = (x == np.floor(x)) & (x >= low) & (x <= high)
-        return np.where(hit, self._mass_at(np.where(hit, x, low)), x * 0.0)
-
-    def _cdf(self, x: Floats) -> Floats:
-        low, high = self.support
-        k = np.floor(np.where(np.isnan(x), low, x))
-        inside = self._cdf_at(np.clip(k, low, min(high, 2.0**62)))
-        return np.where(np.isnan(x), x, np.where(k < low, 0.0, np.where(k >= high, 1.0, inside)))
-
-    @cached_property
-    def _ends(self) -> tuple[float, float]:
-        """The whole numbers between which all but about 1e-17 of the mass lies."""
-        low, high = self.support
-        reach = max(40 * self.sd, 40.0)
-        first, last = max(low, math.floor(self.mean - reach)), min(high, math.ceil(self.mean + reach))
-        while last < high and self.cdf(last) < 1:
-            last = min(high, self.mean + 2 * (last - self.mean))
-        return first, math.ceil(last)
-
-    @property
-    def _atoms(self) -> tuple[Floats, Floats]:
-        first, last = self._ends
-        values = np.arange(first, last + 1)
-        return values, self._mass_at(values)
-
-    @cached_property
-    def _steps(self) -> Floats:
-        first, last = self._ends
-        return self._cdf(np.arange(first, last + 1))
-
-    def _quantile(self, u: Floats) -> Floats:
-        low, high = self.support
-        first, last = self._ends
-        if last - first <= WIDEST:
-            found = first + np.searchsorted(self._steps, u)
-        else:
-            below, found = np.full(u.shape, first - 1.0), np.full(u.shape, float(last))
-            while (found - below > 1).any():
-                middle = np.floor((below + found) / 2)
-                reached = self._cdf(middle) >= u
-                found, below = np.where(reached, middle, found), np.where(reached, below, middle)
-        answer = np.where(u <= 0, low, np.where(u >= 1, high, found))
-        return np.where(np.isnan(u), u, answer)
 
 
 @dataclass(frozen=True, repr=False)
@@ -106,7 +42,7 @@ class Binomial(Counting):
     trials: int
     probability: float
 
-    rules = {"trials": a_count, "probability": share}
+    rules = {"trials": a_count, "probability": fraction}
     label = "binomial"
     use = "how many of n succeed: passengers who turn up, loans that default"
 
@@ -133,6 +69,11 @@ class Binomial(Counting):
     def _cdf_at(self, k: Floats) -> Floats:
         return np.where(k >= self.trials, 1.0, betaincc(k + 1, np.maximum(self.trials - k, 1e-300), self.probability))
 
+    def _survival(self, x: Floats) -> Floats:
+        k = np.clip(np.floor(x), -1, self.trials)
+        inside = betainc(np.maximum(k + 1, 1e-300), np.maximum(self.trials - k, 1e-300), self.probability)
+        return np.where(x < self.support[0], 1.0, np.where(k >= self.support[1], 0.0, inside))
+
 
 @dataclass(frozen=True, repr=False)
 class Bernoulli(Counting):
@@ -146,7 +87,7 @@ class Bernoulli(Counting):
 
     probability: float
 
-    rules = {"probability": share}
+    rules = {"probability": fraction}
     label = "bernoulli"
     use = "something that happens or does not: a permit, a strike"
 
@@ -253,6 +194,24 @@ class Geometric(Counting):
     def _survival(self, x: Floats) -> Floats:
         return np.exp(xlog1py(np.maximum(np.floor(x), 0), -self.probability))
 
+    def _quantile(self, u: Floats) -> Floats:
+        with np.errstate(divide="ignore"):
+            logs = np.log1p(-u)
+        return self._attempts(logs, lambda k: self._cdf_at(k) < u, u <= 0)
+
+    def _upper_quantile(self, v: Floats) -> Floats:
+        with np.errstate(divide="ignore"):
+            logs = np.log(v)
+        return self._attempts(logs, lambda k: self._survival(k) > v, v >= 1)
+
+    def _attempts(self, log_survival: Floats, short: Callable[[Floats], Any], least: Any) -> Floats:
+        """Return how many attempts leave so small a chance; ``short`` says whether a number is too small."""
+        if self.probability == 1:
+            return np.where(np.isnan(log_survival), log_survival, 1.0)
+        found = np.maximum(np.ceil(log_survival / math.log1p(-self.probability)), 1.0)
+        found = np.where((found > 1) & np.logical_not(short(found - 1)), found - 1, found + short(found))  # rounding, at a step
+        return np.asarray(np.where(least, 1.0, found))
+
 
 @dataclass(frozen=True, repr=False)
 class NegativeBinomial(Counting):
@@ -297,3 +256,124 @@ class NegativeBinomial(Counting):
 
     def _survival(self, x: Floats) -> Floats:
         return np.where(x < 0, 1.0, betaincc(self.successes, np.maximum(np.floor(x), 0) + 1, self.probability))
+
+
+@dataclass(frozen=True, repr=False)
+class Hypergeometric(Counting):
+    """How many marked ones are among so many drawn from a population without putting back.
+
+    Source: Johnson, Kemp and Kotz, Univariate Discrete Distributions (2005), chapter 6.
+
+    >>> Hypergeometric(population=50, marked=10, drawn=5).mean
+    1.0
+    """
+
+    population: int
+    marked: int
+    drawn: int
+
+    rules = {"population": a_count, "marked": a_count, "drawn": a_count}
+    label = "hypergeometric"
+    use = "faulty ones in a sample from a lot"
+
+    def __post_init__(self) -> None:
+        super().__post_init__()
+        for name in ("marked", "drawn"):
+            if getattr(self, name) > self.population:
+                raise wrong("Hypergeometric", name, f"at most the population ({self.population})", getattr(self, name))
+        if self.population == 0:
+            raise wrong("Hypergeometric", "population", "at least 1", 0)
+
+    @property
+    def mean(self) -> float:
+        return self.drawn * self.marked / self.population
+
+    @property
+    def variance(self) -> float:
+        n = self.population
+        if n == 1:
+            return 0.0
+        return self.mean * (1 - self.marked / n) * (n - self.drawn) / (n - 1)
+
+    @property
+    def skewness(self) -> float:
+        n, m, d = self.population, self.marked, self.drawn
+        if n <= 2 or not self.variance:
+            return math.nan
+        return (n - 2 * m) * math.sqrt(n - 1) * (n - 2 * d) / (math.sqrt(d * m * (n - m) * (n - d)) * (n - 2))
+
+    @property
+    def support(self) -> tuple[float, float]:
+        return float(max(0, self.drawn + self.marked - self.population)), float(min(self.marked, self.drawn))
+
+    def _mass_at(self, k: Floats) -> Floats:
+        n, m, d = self.population, self.marked, self.drawn
+        return np.exp(log_choose(m, k) + log_choose(n - m, d - k) - log_choose(n, np.asarray(float(d))))
+
+    @cached_property
+    def _cumulative(self) -> tuple[float, Floats]:
+        """The lowest count within 40 sds of the mean, and the cdf from there on."""
+        low, high = self.support
+        reach = max(40 * self.sd, 40.0)
+        first, last = max(low, math.floor(self.mean - reach)), min(high, math.ceil(self.mean + reach))
+        sums: Floats = np.cumsum(self._mass_at(np.arange(first, last + 1)))
+        return first, sums / float(sums[-1])
+
+    def _cdf_at(self, k: Floats) -> Floats:
+        first, sums = self._cumulative
+        place = np.clip(k - first, -1, len(sums) - 1).astype(np.int64)
+        return np.where(place < 0, 0.0, sums[np.maximum(place, 0)])
+
+
+@dataclass(frozen=True, repr=False)
+class IntegerUniform(Counting):
+    """Every whole number from ``low`` to ``high``, both included, alike.
+
+    Source: Johnson, Kemp and Kotz, Univariate Discrete Distributions (2005), chapter 6.
+
+    >>> IntegerUniform(1, 6).mean
+    3.5
+    """
+
+    low: int
+    high: int
+
+    rules = {"low": whole_number, "high": whole_number}
+    label = "integer uniform"
+    use = "whole numbers of which none is likelier: a day of the month, a position in a queue"
+
+    def __post_init__(self) -> None:
+        super().__post_init__()
+        for name, end in (("low", self.low), ("high", self.high)):
+            if abs(end) > 2**53:
+                raise wrong("IntegerUniform", name, "within 2**53 (9e15), up to which a float holds every whole number", end)
+        if self.low > self.high:
+            raise ParameterError(f"low must be at most high ({self.high}), not {self.low}", owner="IntegerUniform")
+
+    @property
+    def mean(self) -> float:
+        return (self.low + self.high) / 2
+
+    @property
+    def variance(self) -> float:
+        return ((self.high - self.low + 1) ** 2 - 1) / 12
+
+    @property
+    def skewness(self) -> float:
+        return 0.0 if self.high > self.low else math.nan
+
+    @property
+    def support(self) -> tuple[float, float]:
+        return float(self.low), float(self.high)
+
+    def _mass_at(self, k: Floats) -> Floats:
+        return np.full(k.shape, 1 / (self.high - self.low + 1))
+
+    def _cdf_at(self, k: Floats) -> Floats:
+        return (k - self.low + 1) / (self.high - self.low + 1)
+
+    def _quantile(self, u: Floats) -> Floats:
+        width = self.high - self.low + 1
+        k = np.clip(self.low + np.ceil(u * width) - 1, self.low, self.high)
+        k = np.where(self._cdf(k - 1) >= u, k - 1, k)  # the product may round to the wrong side
+        return np.where(np.isnan(u), u, np.clip(np.where(self._cdf(k) < u, k + 1, k), self.low, self.high))

@@ -1,4 +1,4 @@
-"""Laws on single values."""
+"""Distributions on single values."""
 
 from __future__ import annotations
 
@@ -9,13 +9,14 @@ from itertools import pairwise
 
 import numpy as np
 
-from kindynos.distributions.base import Distribution, Floats
+from kindynos.arrays import Floats
+from kindynos.distributions.base import Distribution
 from kindynos.errors import ParameterError
 from kindynos.validate import finite, wrong
 
 
 class OnValues(Distribution):
-    """A law with its mass on single values."""
+    """A distribution with its mass on single values."""
 
     @property
     def discrete(self) -> bool:
@@ -54,16 +55,16 @@ class Discrete(OnValues):
         values = [finite("Discrete", f"values[{i}]", value) for i, value in enumerate(self.values)]
         chances = [finite("Discrete", f"probabilities[{i}]", p) for i, p in enumerate(self.probabilities)]
         if not values:
-            raise ParameterError("Discrete: values must hold at least one value")
+            raise ParameterError("values must hold at least one value", owner="Discrete")
         if len(values) != len(chances):
             raise ParameterError(
-                f"Discrete: values and probabilities must be equally many, not {len(values)} and {len(chances)}"
+                f"values and probabilities must be equally many, not {len(values)} and {len(chances)}", owner="Discrete"
             )
         for i, chance in enumerate(chances):
             if chance < 0:
                 raise wrong("Discrete", f"probabilities[{i}]", "at least 0", chance)
         if abs(sum(chances) - 1) > 1e-9:
-            raise ParameterError(f"Discrete: probabilities must add up to 1, not {sum(chances):.6g}")
+            raise ParameterError(f"probabilities must add up to 1, not {sum(chances):.6g}", owner="Discrete")
         return values, chances
 
     @cached_property

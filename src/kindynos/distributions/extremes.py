@@ -1,4 +1,4 @@
-"""Laws of extremes and of heavy tails: Pareto, Gumbel, generalised extreme values, generalised Pareto."""
+"""Distributions of extremes and of heavy tails: Pareto, Gumbel, generalised extreme values, generalised Pareto."""
 
 from __future__ import annotations
 
@@ -8,9 +8,10 @@ from functools import cached_property
 
 import numpy as np
 
-from kindynos.distributions.base import Floats
-from kindynos.distributions.forms import Standardised
-from kindynos.distributions.inverse import central, moments
+from kindynos.arrays import Floats
+from kindynos.distributions.families import Standardised
+from kindynos.distributions.inverse import central_moments
+from kindynos.distributions.percentiles import above_zero, by_location_and_scale, by_location_scale_and_shape
 from kindynos.distributions.positive import from_raw
 from kindynos.validate import finite, positive
 
@@ -20,7 +21,7 @@ ZETA_3 = 1.2020569031595942
 
 @dataclass(frozen=True, repr=False)
 class Pareto(Standardised):
-    """The Pareto law from ``low`` up: the chance of exceeding x is (low / x) to the power ``shape``.
+    """The Pareto distribution from ``low`` up: the chance of exceeding x is (low / x) to the power ``shape``.
 
     Source: Johnson, Kotz and Balakrishnan, Continuous Univariate Distributions 1 (1994), chapter 20.
 
@@ -33,7 +34,9 @@ class Pareto(Standardised):
 
     rules = {"shape": positive, "low": positive}
     label = "pareto"
+    by_trial = True
     use = "large losses and fortunes above a threshold"
+    percentile_recipe = above_zero(lambda family, t: family(math.exp(-t[1]), math.exp(t[0])))
 
     @property
     def _place(self) -> tuple[float, float]:
@@ -66,7 +69,7 @@ class Pareto(Standardised):
 
 @dataclass(frozen=True, repr=False)
 class Gumbel(Standardised):
-    """The Gumbel law of the largest of many figures with light tails.
+    """The Gumbel distribution of the largest of many figures with light tails.
 
     Source: Johnson, Kotz and Balakrishnan, Continuous Univariate Distributions 2 (1995), chapter 22.
 
@@ -79,7 +82,9 @@ class Gumbel(Standardised):
 
     rules = {"location": finite, "scale": positive}
     label = "gumbel"
+    by_trial = True
     use = "the highest of a year: water level, load, price"
+    percentile_recipe = by_location_and_scale()
 
     @property
     def _place(self) -> tuple[float, float]:
@@ -106,7 +111,7 @@ class Gumbel(Standardised):
 
 
 class _Extreme(Standardised):
-    """What the generalised extreme-value and Pareto laws share: a place, and a shape above 0 for a heavy upper tail."""
+    """What the generalised extreme-value and Pareto distributions share; a shape above 0 means a heavy upper tail."""
 
     location: float
     scale: float
@@ -127,7 +132,7 @@ class _Extreme(Standardised):
 
 @dataclass(frozen=True, repr=False)
 class GeneralizedExtremeValue(_Extreme):
-    """The law of the largest of many figures; shape 0 is Gumbel's, above 0 has a heavy tail, below 0 an upper end.
+    """The distribution of the largest of many figures; shape 0 is Gumbel's, above 0 has a heavy tail, below 0 an upper end.
 
     Source: Jenkinson, Quarterly Journal of the Royal Meteorological Society 81 (1955), 158-171.
 
@@ -142,6 +147,7 @@ class GeneralizedExtremeValue(_Extreme):
     rules = {"location": finite, "scale": positive, "shape": finite}
     label = "generalized extreme value"
     use = "the largest loss or highest level of each year"
+    percentile_recipe = by_location_scale_and_shape(0.1)
 
     @property
     def _z_support(self) -> tuple[float, float]:
@@ -177,14 +183,15 @@ class GeneralizedExtremeValue(_Extreme):
 
 
 def _series_of_extremes(shape: float) -> tuple[float, float, float]:
-    """Return mean, variance and skewness of the standard law near shape 0, by quadrature of its quantiles."""
-    law = GeneralizedExtremeValue(0.0, 1.0, shape)
-    return central(*moments(law._z_quantile, law._z_upper))
+    """Return mean, variance and skewness of the standard distribution near shape 0, by quadrature of its quantiles."""
+    distribution = GeneralizedExtremeValue(0.0, 1.0, shape)
+    return central_moments(distribution._z_quantile, distribution._z_upper, float(distribution._z_quantile(np.array([0.5]))[0]))
 
 
 @dataclass(frozen=True, repr=False)
 class GeneralizedPareto(_Extreme):
-    """The law of what exceeds a high threshold (the location); shape 0 is exponential, above 0 heavy, below 0 has an end.
+    """The distribution of what exceeds a high threshold (the location); shape 0 is exponential, above 0 heavy, below 0 has an
+    end.
 
     Source: Pickands, Annals of Statistics 3 (1975), 119-131.
 
@@ -199,6 +206,7 @@ class GeneralizedPareto(_Extreme):
     rules = {"location": finite, "scale": positive, "shape": finite}
     label = "generalized pareto"
     use = "losses beyond a threshold: how bad is bad"
+    percentile_recipe = by_location_scale_and_shape(0.1)
 
     @property
     def _z_support(self) -> tuple[float, float]:

@@ -1,4 +1,4 @@
-"""Laws made from data: empirical, histogram, kernel density."""
+"""Distributions made from data: empirical, histogram, kernel density."""
 
 from __future__ import annotations
 
@@ -12,12 +12,13 @@ from typing import Any
 
 import numpy as np
 
-from kindynos.distributions.base import Floats
-from kindynos.distributions.forms import ByMoments, Tabled
-from kindynos.distributions.inverse import central, invert
+from kindynos.arrays import Floats
+from kindynos.distributions.families import ByMoments, Tabled
+from kindynos.distributions.inverse import central
+from kindynos.distributions.kernel_sums import KernelSums
 from kindynos.distributions.special import ndtr
 from kindynos.errors import ParameterError
-from kindynos.validate import finite, positive, wrong
+from kindynos.validate import finite, instance, positive, wrong
 
 
 def numbers(owner: str, name: str, values: Any, least: int = 1) -> tuple[float, ...]:
@@ -26,26 +27,28 @@ def numbers(owner: str, name: str, values: Any, least: int = 1) -> tuple[float, 
         raise wrong(owner, name, "a list of numbers", values)
     listed = tuple(finite(owner, f"{name}[{i}]", value) for i, value in enumerate(values))
     if len(listed) < least:
-        raise ParameterError(f"{owner}: {name} must hold at least {least} numbers, not {len(listed)}")
+        raise ParameterError(f"{name} must hold at least {least} numbers, not {len(listed)}", owner=owner)
     return listed
 
 
-def shares_of(owner: str, weights: Any, count: int) -> tuple[float, ...]:
+def normalized_weights(owner: str, weights: Any, count: int) -> tuple[float, ...]:
     """Return ``count`` weights, none negative and not all 0, scaled to add up to 1."""
     listed = numbers(owner, "weights", weights)
     if len(listed) != count:
-        raise ParameterError(f"{owner}: weights must be as many as there are parts, {count}, not {len(listed)}")
+        raise ParameterError(f"weights must be as many as there are parts, {count}, not {len(listed)}", owner=owner)
     for i, weight in enumerate(listed):
         if weight < 0:
             raise wrong(owner, f"weights[{i}]", "at least 0", weight)
     total = math.fsum(listed)
     if total <= 0:
-        raise ParameterError(f"{owner}: weights must not all be 0")
+        raise ParameterError("weights must not all be 0", owner=owner)
+    if abs(total - 1) <= count * 2.0**-53:  # scaled already: dividing again would change last digits
+        return tuple(listed)
     return tuple(weight / total for weight in listed)
 
 
 class _InPieces(ByMoments):
-    """A law with a constant density between knots; equal neighbouring knots carry mass on their value."""
+    """A distribution with a constant density between knots; equal neighbouring knots carry mass on their value."""
 
     @property
     @abstractmethod
@@ -86,7 +89,7 @@ class _InPieces(ByMoments):
 
 @dataclass(frozen=True, repr=False)
 class Empirical(_InPieces):
-    """The law of recorded values, weighted if given: straight lines between them, or with ``steps`` the values alone.
+    """The distribution of recorded values, weighted if given: straight lines between them, or with ``steps`` the values alone.
 
     Percentiles of the interpolated form are those of linear interpolation between ordered values. Source: Hyndman and Fan,
     American Statistician 50 (1996), 361-365, definition 7.
@@ -103,12 +106,12 @@ class Empirical(_InPieces):
     use = "ten years of records, taken as they are"
 
     def __post_init__(self) -> None:
+        object.__setattr__(self, "steps", bool(instance("Empirical", "steps", self.steps, (bool, np.bool_), "True or False")))
         values = numbers("Empirical", "values", self.values, 1 if self.steps else 2)
         if self.weights is not None:
-            weights = shares_of("Empirical", self.weights, len(values))
+            weights = normalized_weights("Empirical", self.weights, len(values))
             object.__setattr__(self, "weights", tuple(w for _, w in sorted(zip(values, weights, strict=True))))
         object.__setattr__(self, "values", tuple(sorted(values)))
-        object.__setattr__(self, "steps", bool(self.steps))
 
     @property
     def discrete(self) -> bool:
@@ -162,7 +165,7 @@ class Empirical(_InPieces):
 
 @dataclass(frozen=True, repr=False)
 class Histogram(_InPieces):
-    """A law from counts or weights in bins: a constant density between neighbouring edges.
+    """A distribution from counts or weights in bins: a constant density between neighbouring edges.
 
     Source: Johnson, Kotz and Balakrishnan, Continuous Univariate Distributions 2 (1995), chapter 26 (a mixture of uniforms).
 
@@ -182,7 +185,7 @@ class Histogram(_InPieces):
             if not a < b:
                 raise wrong("Histogram", f"edges[{i + 1}]", f"above the one before ({a!r})", b)
         object.__setattr__(self, "edges", edges)
-        object.__setattr__(self, "weights", shares_of("Histogram", self.weights, len(edges) - 1))
+        object.__setattr__(self, "weights", normalized_weights("Histogram", self.weights, len(edges) - 1))
 
     @cached_property
     def _knots(self) -> tuple[Floats, Floats]:
@@ -205,6 +208,7 @@ class KernelDensity(ByMoments, Tabled):
     bandwidth: float | None = None
 
     label = "kernel density"
+    smooth = False
     use = "records taken as a sample of something smooth, which may go a little beyond them"
 
     def __post_init__(self) -> None:
@@ -215,7 +219,7 @@ class KernelDensity(ByMoments, Tabled):
             quartiles = float(np.subtract(*np.percentile(values, [75, 25]))) / 1.34
             width = 0.9 * (min(sd, quartiles) or sd) * len(values) ** -0.2
             if width <= 0:
-                raise ParameterError("KernelDensity: all values are equal; give a bandwidth")
+                raise ParameterError("all values are equal; give a bandwidth", owner="KernelDensity")
             object.__setattr__(self, "bandwidth", width)
         else:
             object.__setattr__(self, "bandwidth", positive("KernelDensity", "bandwidth", self.bandwidth))
@@ -256,12 +260,13 @@ class KernelDensity(ByMoments, Tabled):
         return self._over(x, lambda z: ndtr(-z))
 
     @cached_property
-    def _reach(self) -> tuple[float, float]:
-        return self.values[0] - 40 * self._width, self.values[-1] + 40 * self._width
+    def _sums(self) -> tuple[KernelSums, KernelSums]:
+        """The cells for the cdf, and those of the values with the opposite sign, for the survival function."""
+        values = np.array(self.values)
+        return KernelSums.of(values, self._width), KernelSums.of(-values[::-1], self._width)
 
     def _from_below(self, u: Floats) -> Floats:
-        return invert(self._cdf, self._density, u, self._reach)
+        return self._sums[0].quantile(u)
 
     def _from_above(self, v: Floats) -> Floats:
-        low, high = self._reach
-        return -invert(lambda x: self._survival(-x), lambda x: self._density(-x), v, (-high, -low))
+        return -self._sums[1].quantile(v)

@@ -8,38 +8,62 @@ from collections.abc import Callable
 import numpy as np
 from numpy.typing import NDArray
 
-Floats = NDArray[np.float64]
+from kindynos.arrays import Floats
+
 Curve = Callable[[Floats], Floats]
+Ends = float | Floats
+Moments = tuple[float, float, float]  # mean, variance, skewness
 
 STEPS = 200
 
 
-def invert(cdf: Curve, density: Curve, u: Floats, bracket: tuple[float, float]) -> Floats:
-    """Return x in the bracket with cdf(x) = u: Newton's steps on log cdf, or a halving where they leave."""
-    flat = np.atleast_1d(u).reshape(-1)
-    low, high = np.full(flat.shape, bracket[0]), np.full(flat.shape, bracket[1])
-    x = 0.5 * (low + high)
+def invert(
+    cdf: Callable[..., Floats],
+    density: Callable[..., Floats],
+    u: Floats,
+    bracket: tuple[Ends, Ends],
+    own: tuple[Floats, ...] = (),
+    close: float = 0.0,
+) -> Floats:
+    """Return x in the bracket with cdf(x) = u: Newton's steps on log cdf, or a halving where they leave.
+
+    The ends are numbers or one a level. ``own``, arrays ``(..., levels)``, belong to the levels: ``cdf(x, *own)``. A step of
+    at most ``close`` ends a search, as one within the float's digits does.
+    """
+    levels = np.atleast_1d(u).reshape(-1)
+    low, high = (np.array(np.broadcast_to(end, levels.shape), dtype=np.float64) for end in bracket)
+    answer = np.where(np.isnan(levels), levels, low)
+    active = np.flatnonzero(levels > 0)
+    flat, low, high, own = levels[active], low[active], high[active], tuple(array[..., active] for array in own)
+    x = 0.5 * low + 0.5 * high
     for _ in range(STEPS):
-        value = cdf(x)
+        value = cdf(x, *own)
         reached = value >= flat
         high, low = np.where(reached, x, high), np.where(reached, low, x)
         middle = 0.5 * low + 0.5 * high
         with np.errstate(divide="ignore", invalid="ignore", over="ignore"):
-            newton = x - np.log(value / flat) * value / density(x)
+            newton = x - np.log(value / flat) * value / density(x, *own)
         moved = np.where((newton > low) & (newton < high), newton, middle)
-        if (np.abs(moved - x) <= 2e-16 * np.abs(x)).all() or not ((middle > low) & (middle < high)).any():
-            break
+        moved = np.where(np.abs(value - flat) <= 2e-16 * flat, x, moved)
+        going = (np.abs(moved - x) > close + 4e-16 * np.abs(x)) & (middle > low) & (middle < high)
         x = moved
-    return np.where(flat <= 0, bracket[0], np.where(np.isnan(flat), flat, x)).reshape(np.shape(u))
+        if np.count_nonzero(going) < 0.7 * going.size:
+            answer[active[~going]] = x[~going]
+            active, flat, x, low, high = active[going], flat[going], x[going], low[going], high[going]
+            own = tuple(array[..., going] for array in own)
+            if not active.size:
+                break
+    answer[active] = x
+    return answer.reshape(np.shape(u))
 
 
-def invert_steps(cdf: Curve, u: Floats, bracket: tuple[float, float]) -> Floats:
+def invert_steps(cdf: Curve, u: Floats, bracket: tuple[Ends, Ends]) -> Floats:
     """Return the smallest float in the bracket with cdf(x) >= u, which is exact where single values have mass.
 
     Floats in order are whole numbers in order (their bits), so halving takes 64 steps at most.
     """
     flat = np.atleast_1d(u).reshape(-1)
-    low, high = (np.full(flat.shape, _rank(np.array(end)), dtype=np.int64) for end in bracket)
+    low, high = (np.full(flat.shape, _rank(np.asarray(end)), dtype=np.int64) for end in bracket)
     while (gap := (high > low + 1)).any():
         middle = np.where(gap, (low >> 1) + (high >> 1) + (low & high & 1), high)
         reached = cdf(_float(middle)) >= flat
@@ -73,12 +97,42 @@ def moments(lower: Curve, upper: Curve, begin: float = 0.0, end: float = 1.0) ->
     keep = np.where(first, below, above) > 0
     first, below, above, weights = first[keep], below[keep], above[keep], weights[keep]
     x = np.empty(len(weights))
-    x[first], x[~first] = lower(below[first]), upper(above[~first])
-    return float(weights @ x), float(weights @ x**2), float(weights @ x**3)
+    with np.errstate(all="ignore"):
+        x[first], x[~first] = lower(below[first]), upper(above[~first])
+        x = np.where(np.isfinite(x), x, 0.0)  # levels below the smallest float, whose weights are far smaller still
+        return float(weights @ x), float(weights @ x**2), float(weights @ x**3)
+
+
+def central_moments(lower: Curve, upper: Curve, centre: float) -> tuple[float, float, float]:
+    """Return mean, variance and skewness by quadrature about a centre, so that a mean far from 0 costs no digits."""
+    first, variance, skewness = central(*moments(lambda u: lower(u) - centre, lambda v: upper(v) - centre))
+    return centre + first, variance, skewness
+
+
+def without_heavy_tail(inner: Moments, found: Moments, tail: int) -> Moments:
+    """Return found moments, infinite or NaN where a kept endless tail makes those of the whole distribution so.
+
+    ``tail`` is 1 where the upper tail is kept, -1 the lower, 0 where both or neither is.
+    """
+    if not math.isfinite(inner[0]):
+        return (math.inf * tail if tail else inner[0]), math.nan, math.nan
+    if not math.isfinite(inner[1]):
+        return found[0], math.inf, math.nan
+    return found if math.isfinite(inner[2]) else (found[0], found[1], math.nan)
 
 
 def central(first: float, second: float, third: float) -> tuple[float, float, float]:
-    """Return mean, variance and skewness from the first three raw moments."""
+    """Return mean, variance and skewness from the first three raw moments; NaN or infinite where they overflow."""
+    if not (math.isfinite(second) and math.isfinite(third)):
+        return first, second, math.nan
     variance = second - first**2
     skewness = (third - 3 * first * second + 2 * first**3) / math.pow(variance, 1.5) if variance > 0 else math.nan
     return first, variance, skewness
+
+
+def atom_moments(values: Floats, masses: Floats) -> tuple[float, float, float]:
+    """Return mean, variance and skewness of a distribution on single values."""
+    mean = float(masses @ values)
+    gaps = values - mean
+    _, variance, skewness = central(0.0, float(masses @ gaps**2), float(masses @ gaps**3))
+    return mean, variance, skewness

@@ -1,4 +1,4 @@
-"""Mixtures of laws."""
+"""Mixtures of distributions."""
 
 from __future__ import annotations
 
@@ -9,24 +9,28 @@ from functools import cached_property
 
 import numpy as np
 
-from kindynos.distributions.base import Distribution, Floats
-from kindynos.distributions.built import Affine, a_law
-from kindynos.distributions.forms import ByMoments, Tabled
-from kindynos.distributions.from_data import shares_of
+from kindynos.arrays import Floats
+from kindynos.distributions.base import Affine, Distribution, a_distribution
+from kindynos.distributions.families import ByMoments, Tabled
+from kindynos.distributions.from_data import normalized_weights
 from kindynos.distributions.inverse import central, invert, invert_steps
+from kindynos.errors import ParameterError
 from kindynos.validate import wrong
 
+MOST_PARTS = 100
 
-def raw_moments(law: Distribution) -> tuple[float, float, float]:
-    """Return the first three raw moments of a law."""
-    mean, variance = law.mean, law.variance
-    skewness = law.skewness if variance > 0 else 0.0
+
+def raw_moments(distribution: Distribution) -> tuple[float, float, float]:
+    """Return the first three raw moments of a distribution."""
+    mean, variance = distribution.mean, distribution.variance
+    skewness = distribution.skewness if variance > 0 else 0.0
     return mean, variance + mean**2, skewness * math.pow(variance, 1.5) + 3 * mean * variance + mean**3
 
 
 @dataclass(frozen=True, repr=False)
 class Mixture(ByMoments, Tabled):
-    """One of several laws, each with its weight: a figure whose law itself is uncertain, or experts who disagree.
+    """One of several distributions, each with its weight: a figure whose distribution itself is uncertain, or experts who
+    disagree.
 
     Source: McLachlan and Peel, Finite Mixture Models (2000), chapter 1; quantiles by inverting the cdf.
 
@@ -39,25 +43,28 @@ class Mixture(ByMoments, Tabled):
     weights: Sequence[float] | None = None
 
     label = "mixture"
+    smooth = False
     use = "opinions of several experts together; calm and stormy years"
 
     def __post_init__(self) -> None:
         if isinstance(self.parts, Distribution | str) or not hasattr(self.parts, "__len__") or not len(self.parts):
             raise wrong("Mixture", "parts", "a list of distributions", self.parts)
-        parts = tuple(a_law("Mixture", f"parts[{i}]", part) for i, part in enumerate(self.parts))
+        parts = tuple(a_distribution("Mixture", f"parts[{i}]", part) for i, part in enumerate(self.parts))
+        if len(parts) > MOST_PARTS:
+            raise ParameterError(f"a mixture may have {MOST_PARTS:,} parts, and this one has {len(parts):,}", owner="Mixture")
         object.__setattr__(self, "parts", parts)
         weights = [1.0] * len(parts) if self.weights is None else self.weights
-        object.__setattr__(self, "weights", shares_of("Mixture", weights, len(parts)))
+        object.__setattr__(self, "weights", normalized_weights("Mixture", weights, len(parts)))
 
-    @property
+    @cached_property
     def _weighted(self) -> list[tuple[Distribution, float]]:
         return [(part, weight) for part, weight in zip(self.parts, self.weights or (), strict=True) if weight > 0]
 
-    @property
+    @cached_property
     def discrete(self) -> bool:
         return all(part.discrete for part, _ in self._weighted)
 
-    @property
+    @cached_property
     def has_atoms(self) -> bool:
         return any(part.has_atoms for part, _ in self._weighted)
 
@@ -93,7 +100,21 @@ class Mixture(ByMoments, Tabled):
         return np.asarray(np.sum([weight * part._survival(x) for part, weight in self._weighted], axis=0))
 
     def _quantile(self, u: Floats) -> Floats:
-        return super()._quantile(u) if not self.has_atoms else self._from_below(u)
+        return self._among_atoms(u) if self.discrete else super()._quantile(u)
+
+    @cached_property
+    def _steps(self) -> tuple[Floats, Floats]:
+        """All single values in order, and the cdf at each."""
+        values = np.unique(self._atoms[0])
+        return values, self._cdf(values)
+
+    def _among_atoms(self, u: Floats) -> Floats:
+        values, levels = self._steps
+        answer = values[np.minimum(np.searchsorted(levels, u), len(values) - 1)]
+        beyond = (u > levels[-1]) | (u <= 0)  # values so rare that the parts do not list them
+        if beyond.any():
+            answer[beyond] = self._from_below(u[beyond])
+        return answer
 
     def _span(self, u: Floats, upper: bool) -> tuple[float, float]:
         """Return ends between which all the quantiles lie: the extreme quantiles of the parts."""
@@ -109,14 +130,54 @@ class Mixture(ByMoments, Tabled):
     def _from_below(self, u: Floats) -> Floats:
         with np.errstate(divide="ignore", invalid="ignore"):
             span = self._span(u, False)
-            steps = self.has_atoms
-            found = invert_steps(self._cdf, u, span) if steps else invert(self._cdf, self._density, u, span)
+            found = self._between_atoms(u, span) if self.has_atoms else invert(self._cdf, self._density, u, span)
         low, high = self.support
         return np.where(u <= 0, low, np.where(u >= 1, high, found))
 
+    @cached_property
+    def _jumps(self) -> tuple[Floats, Floats, Floats]:
+        """The single values of the discrete parts in order, and the cdf just below and at each."""
+        parts = [(part, weight) for part, weight in self._weighted if part.discrete]
+        values = np.unique(np.concatenate([np.empty(0), *(part._atoms[0] for part, _ in parts)]))
+        at = self._cdf(values)
+        return values, at - np.sum([weight * part._density(values) for part, weight in parts], axis=0), at
+
+    def _between_atoms(self, u: Floats, span: tuple[float, float]) -> Floats:
+        """Return the single value whose jump holds a level, or the place between two of them, sought there alone."""
+        values, below, at = self._jumps
+        place = np.searchsorted(at, u)
+        padded = np.concatenate([[span[0]], np.clip(values, *span), [span[1]]])
+        first, last = padded[place], padded[place + 1]
+        answer = np.array(last)
+        free = (u < np.append(below, np.inf)[place]) & (first < last)
+        if free.any():
+            bracket = first[free], last[free]
+            constant = np.concatenate([[0.0], at - self._flowing(values)])[place[free]]
+            if any(part.has_atoms for part, _ in self._weighted if not part.discrete):
+                answer[free] = invert_steps(self._cdf, u[free], bracket)
+            else:
+                answer[free] = invert(
+                    lambda x, constant: constant + self._flowing(x),
+                    lambda x, _: self._density(x),
+                    u[free],
+                    bracket,
+                    (constant,),
+                )
+        return answer
+
+    def _flowing(self, x: Floats) -> Floats:
+        """Return what the continuous parts add to the cdf."""
+        return np.asarray(np.sum([weight * part._cdf(x) for part, weight in self._weighted if not part.discrete], axis=0))
+
     def _from_above(self, v: Floats) -> Floats:
-        if self.has_atoms:
-            return self._from_below(1.0 - v)
         low, high = self._span(v, True)
-        found = -invert(lambda x: self._survival(-x), lambda x: self._density(-x), v, (-high, -low))
-        return np.where(v <= 0, self.support[1], np.where(v >= 1, self.support[0], found))
+        if not self.has_atoms:
+            found = -invert(lambda x: self._survival(-x), lambda x: self._density(-x), v, (-high, -low))
+            return np.where(v <= 0, self.support[1], np.where(v >= 1, self.support[0], found))
+        # Beyond the last single value the survival function keeps the digits that 1 - v loses.
+        answer = self._from_below(1.0 - v)
+        last = self._jumps[0][-1] if len(self._jumps[0]) else math.inf
+        beyond = (v > 0) & (v < self._survival(np.array(last))) if math.isfinite(last) and last < high else v < 0
+        if beyond.any():
+            answer[beyond] = -invert(lambda x: self._survival(-x), lambda x: self._density(-x), v[beyond], (-high, -last))
+        return answer

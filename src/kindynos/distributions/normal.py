@@ -1,4 +1,4 @@
-"""The normal and the lognormal law."""
+"""The normal and the lognormal distribution."""
 
 from __future__ import annotations
 
@@ -8,8 +8,10 @@ from functools import cached_property
 
 import numpy as np
 
-from kindynos.distributions.base import Distribution, Floats
+from kindynos.arrays import Floats
+from kindynos.distributions.base import Distribution
 from kindynos.distributions.normal_scores import normal_quantile
+from kindynos.distributions.percentiles import above_zero, by_location_and_scale
 from kindynos.distributions.special import ndtr, ndtri
 from kindynos.validate import finite, positive
 
@@ -18,7 +20,7 @@ ROOT_TWO_PI = math.sqrt(2 * math.pi)
 
 @dataclass(frozen=True, repr=False)
 class Normal(Distribution):
-    """The normal law, with its mean and standard deviation; from minus to plus infinity.
+    """The normal distribution, with its mean and standard deviation; from minus to plus infinity.
 
     Source: Johnson, Kotz and Balakrishnan, Continuous Univariate Distributions 1 (1994), chapter 13.
 
@@ -30,7 +32,9 @@ class Normal(Distribution):
     sd: float
 
     label = "normal"
+    by_trial = True
     use = "a sum of many small influences; errors of measurement; can go negative"
+    percentile_recipe = by_location_and_scale()
 
     rules = {"mean": finite, "sd": positive}
 
@@ -67,7 +71,8 @@ class Normal(Distribution):
 
 @dataclass(frozen=True, repr=False)
 class LogNormal(Distribution):
-    """The lognormal law, with the mean and sd of the quantity itself (``from_log`` takes those of its logarithm); above 0.
+    """The lognormal distribution, with the mean and sd of the quantity itself (``from_log`` takes those of its logarithm);
+    above 0.
 
     Source: Johnson, Kotz and Balakrishnan, Continuous Univariate Distributions 1 (1994), chapter 14.
 
@@ -80,12 +85,13 @@ class LogNormal(Distribution):
 
     label = "lognormal"
     use = "a positive figure made of many factors: prices, sizes, volumes; skewed to the right"
+    percentile_recipe = above_zero(lambda family, t: family.from_log(t[0], math.exp(t[1])))
 
     rules = {"mean": positive, "sd": positive}
 
     @classmethod
     def from_log(cls, mu: float, sigma: float) -> LogNormal:
-        """Return the law whose logarithm is normal with mean ``mu`` and standard deviation ``sigma``.
+        """Return the distribution whose logarithm is normal with mean ``mu`` and standard deviation ``sigma``.
 
         >>> LogNormal.from_log(0, 0.5).percentile(50)
         1.0

@@ -1,7 +1,7 @@
 """The normal quantile of many levels at once, from a table of cubic polynomials.
 
 SciPy's ``ndtri`` branches for every value; polynomials looked up in a table take array operations alone. Their error is below
-2e-11, far under what any figure of a simulation can show; few values, and the outermost levels, are worked out exactly.
+2e-11, far under what any figure of a simulation can show; few values, and the outermost levels, are computed exactly.
 """
 
 from __future__ import annotations
@@ -9,15 +9,13 @@ from __future__ import annotations
 from functools import cache
 
 import numpy as np
-from numpy.typing import NDArray
 
+from kindynos.arrays import Floats
 from kindynos.distributions.special import ndtri
-
-Floats = NDArray[np.float64]
 
 FEW = 4_096  # values below which the table does not pay
 PIECES = 4_096
-OUTER = 0.02  # share of levels at either end that are worked out exactly
+OUTER = 0.02  # share of levels at either end that are computed exactly
 CHUNK = 262_144  # values worked on at a time: long operations, so that threads seldom wait for the interpreter's lock
 
 

@@ -1,4 +1,4 @@
-"""Laws of positive figures: gamma, exponential, Weibull, log-logistic, inverse Gaussian."""
+"""Distributions of positive figures: gamma, exponential, Weibull, log-logistic, inverse Gaussian."""
 
 from __future__ import annotations
 
@@ -7,9 +7,10 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from kindynos.distributions.base import Floats
-from kindynos.distributions.forms import Standardised, Tabled
-from kindynos.distributions.inverse import invert
+from kindynos.arrays import Floats
+from kindynos.distributions.families import Standardised, Tabled
+from kindynos.distributions.inverse import central_moments, invert
+from kindynos.distributions.percentiles import Recipe, above_zero
 from kindynos.distributions.special import (
     expit,
     gammainc,
@@ -34,7 +35,7 @@ def from_raw(first: float, second: float, third: float) -> tuple[float, float, f
 
 
 class _FromZero(Standardised):
-    """A law from 0 up that has a scale and no location."""
+    """A distribution from 0 up that has a scale and no location."""
 
     scale: float
 
@@ -49,7 +50,7 @@ class _FromZero(Standardised):
 
 @dataclass(frozen=True, repr=False)
 class Gamma(_FromZero, Tabled):
-    """The gamma law: mean shape x scale, variance shape x scale squared.
+    """The gamma distribution: mean shape x scale, variance shape x scale squared.
 
     Source: Johnson, Kotz and Balakrishnan, Continuous Univariate Distributions 1 (1994), chapter 17.
 
@@ -63,6 +64,7 @@ class Gamma(_FromZero, Tabled):
     rules = {"shape": positive, "scale": positive}
     label = "gamma"
     use = "a positive figure skewed to the right: waiting times, sizes of claims, rain"
+    percentile_recipe = above_zero(lambda family, t: family(math.exp(-2 * t[1]), math.exp(t[0] + 2 * t[1])))
 
     @property
     def _z_moments(self) -> tuple[float, float, float]:
@@ -87,7 +89,7 @@ class Gamma(_FromZero, Tabled):
         return self.scale * gammainccinv(self.shape, v)
 
     def _quantile(self, u: Floats) -> Floats:
-        return Tabled._quantile(self, u)
+        return np.maximum(Tabled._quantile(self, u), 0.0)  # a table of tiny shapes may fall a hair below
 
     def _upper_quantile(self, v: Floats) -> Floats:
         return self._from_above(v)
@@ -95,7 +97,7 @@ class Gamma(_FromZero, Tabled):
 
 @dataclass(frozen=True, repr=False)
 class Exponential(Standardised):
-    """The exponential law, with its mean: a wait that does not know how long it has lasted.
+    """The exponential distribution, with its mean: a wait that does not know how long it has lasted.
 
     Source: Johnson, Kotz and Balakrishnan, Continuous Univariate Distributions 1 (1994), chapter 19.
 
@@ -107,7 +109,9 @@ class Exponential(Standardised):
 
     rules = {"mean": positive}
     label = "exponential"
+    by_trial = True
     use = "time until the next of events that come at a steady rate"
+    percentile_recipe = Recipe(lambda family, t, x: family(math.exp(t[0])), lambda u, x: [math.log(x[-1])], 1, 0.0)
 
     @property
     def _place(self) -> tuple[float, float]:
@@ -139,7 +143,7 @@ class Exponential(Standardised):
 
 @dataclass(frozen=True, repr=False)
 class Weibull(_FromZero):
-    """The Weibull law: failures that come earlier (shape below 1) or later (above 1) than at a steady rate.
+    """The Weibull distribution: failures that come earlier (shape below 1) or later (above 1) than at a steady rate.
 
     Source: Johnson, Kotz and Balakrishnan, Continuous Univariate Distributions 1 (1994), chapter 21.
 
@@ -152,10 +156,18 @@ class Weibull(_FromZero):
 
     rules = {"shape": positive, "scale": positive}
     label = "weibull"
+    by_trial = True
     use = "service lives, wind speeds, time until a part fails"
+    percentile_recipe = above_zero(lambda family, t: family(math.exp(-t[1]), math.exp(t[0])))
 
     @property
     def _z_moments(self) -> tuple[float, float, float]:
+        if self.shape > 50:  # z is near 1, and so is every power of it: moments of shape x (z - 1) keep the digits
+            k = self.shape
+            first, variance, skewness = central_moments(
+                lambda u: k * np.expm1(np.log(-np.log1p(-u)) / k), lambda v: k * np.expm1(np.log(-np.log(v)) / k), 0.0
+            )
+            return 1 + first / k, variance / k**2, skewness
         first, second, third = (math.gamma(1 + k / self.shape) if k / self.shape < 170 else math.inf for k in (1, 2, 3))
         return from_raw(first, second, third)
 
@@ -177,7 +189,7 @@ class Weibull(_FromZero):
 
 @dataclass(frozen=True, repr=False)
 class LogLogistic(_FromZero):
-    """The log-logistic law: its logarithm is logistic. The mean needs a shape above 1, the variance above 2.
+    """The log-logistic distribution: its logarithm is logistic. The mean needs a shape above 1, the variance above 2.
 
     Source: Johnson, Kotz and Balakrishnan, Continuous Univariate Distributions 2 (1995), chapter 23.
 
@@ -190,7 +202,9 @@ class LogLogistic(_FromZero):
 
     rules = {"scale": positive, "shape": positive}
     label = "log logistic"
+    by_trial = True
     use = "a positive figure around a known median with a heavy upper tail: incomes, flood sizes, durations"
+    percentile_recipe = above_zero(lambda family, t: family(math.exp(t[0]), math.exp(-t[1])))
 
     @property
     def _z_moments(self) -> tuple[float, float, float]:
@@ -220,7 +234,8 @@ class LogLogistic(_FromZero):
 
 @dataclass(frozen=True, repr=False)
 class InverseGaussian(Tabled):
-    """The inverse Gaussian law, with its mean and a shape: variance mean cubed / shape. First passage of a drifting price.
+    """The inverse Gaussian distribution, with its mean and a shape: variance mean cubed / shape. First passage of a drifting
+    price.
 
     In the upper tail the cdf is a difference; its error is 1e-16 of 1. Source: Folks and Chhikara, Journal of the Royal
     Statistical Society B 40 (1978), 263-289.
@@ -235,6 +250,7 @@ class InverseGaussian(Tabled):
     rules = {"mean": positive, "shape": positive}
     label = "inverse gaussian"
     use = "time until a drifting figure first reaches a level; positive figures with a heavy upper tail"
+    percentile_recipe = above_zero(lambda family, t: family(math.exp(t[0]), math.exp(t[0] - 2 * t[1])))
 
     @property
     def variance(self) -> float:

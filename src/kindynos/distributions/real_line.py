@@ -1,4 +1,6 @@
-"""Laws on the whole line, with a location and a scale: Student's t, logistic, Laplace, Cauchy, skew normal, Johnson SU."""
+"""Distributions on the whole line, with a location and a scale: Student's t, logistic, Laplace, Cauchy, skew normal, Johnson
+SU.
+"""
 
 from __future__ import annotations
 
@@ -7,9 +9,10 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from kindynos.distributions.base import Floats
-from kindynos.distributions.forms import Standardised, Tabled
+from kindynos.arrays import Floats
+from kindynos.distributions.families import Standardised, Tabled
 from kindynos.distributions.inverse import invert
+from kindynos.distributions.percentiles import Recipe, by_location_and_scale, by_location_scale_and_shape, centre_and_spread
 from kindynos.distributions.special import betainc, betaincinv, betaln, expit, logit, ndtr, ndtri, owens_t
 from kindynos.validate import above, finite, positive
 
@@ -77,10 +80,13 @@ class StudentT(_TShaped):
     rules = {"df": above(2), "mean": finite, "sd": positive}
     label = "student t"
     use = "like the normal, with more weight far out: returns, model errors"
+    percentile_recipe = Recipe(
+        lambda family, t, x: family(2 + math.exp(t[2]), t[0], math.exp(t[1])), lambda u, x: [*centre_and_spread(u, x), 1.0], 3
+    )
 
     @classmethod
     def from_location(cls, df: float, location: float, scale: float) -> StudentTByScale:
-        """Return the law by location and scale, for any ``df`` above 0.
+        """Return the distribution by location and scale, for any ``df`` above 0.
 
         >>> StudentT.from_location(1.5, 0, 1).sd
         inf
@@ -117,7 +123,7 @@ class StudentTByScale(_TShaped):
 
 @dataclass(frozen=True, repr=False)
 class Logistic(Standardised):
-    """The logistic law, with its mean and sd; tails between those of the normal and the Laplace law.
+    """The logistic distribution, with its mean and sd; tails between those of the normal and the Laplace distribution.
 
     Source: Johnson, Kotz and Balakrishnan, Continuous Univariate Distributions 2 (1995), chapter 23.
 
@@ -130,7 +136,9 @@ class Logistic(Standardised):
 
     rules = {"mean": finite, "sd": positive}
     label = "logistic"
+    by_trial = True
     use = "a symmetric figure with somewhat heavier tails than the normal: growth, shares in transition"
+    percentile_recipe = by_location_and_scale()
 
     @property
     def _place(self) -> tuple[float, float]:
@@ -158,7 +166,7 @@ class Logistic(Standardised):
 
 @dataclass(frozen=True, repr=False)
 class Laplace(Standardised):
-    """The Laplace law, with its mean and sd: exponential on both sides.
+    """The Laplace distribution, with its mean and sd: exponential on both sides.
 
     Source: Johnson, Kotz and Balakrishnan, Continuous Univariate Distributions 2 (1995), chapter 24.
 
@@ -171,7 +179,9 @@ class Laplace(Standardised):
 
     rules = {"mean": finite, "sd": positive}
     label = "laplace"
+    by_trial = True
     use = "changes that are mostly small and sometimes large: daily price changes"
+    percentile_recipe = by_location_and_scale()
 
     @property
     def _place(self) -> tuple[float, float]:
@@ -200,7 +210,7 @@ class Laplace(Standardised):
 
 @dataclass(frozen=True, repr=False)
 class Cauchy(Standardised):
-    """The Cauchy law: no mean and no sd exist, however many figures are averaged.
+    """The Cauchy distribution: no mean and no sd exist, however many figures are averaged.
 
     Source: Johnson, Kotz and Balakrishnan, Continuous Univariate Distributions 1 (1994), chapter 16.
 
@@ -213,7 +223,9 @@ class Cauchy(Standardised):
 
     rules = {"location": finite, "scale": positive}
     label = "cauchy"
+    by_trial = True
     use = "a ratio of two figures about zero; a warning example without a mean"
+    percentile_recipe = by_location_and_scale()
 
     @property
     def _place(self) -> tuple[float, float]:
@@ -243,7 +255,8 @@ class Cauchy(Standardised):
 
 @dataclass(frozen=True, repr=False)
 class SkewNormal(Standardised, Tabled):
-    """The skew normal law: ``shape`` above 0 leans to the right, below 0 to the left, and 0 is the normal law.
+    """The skew normal distribution: ``shape`` above 0 leans to the right, below 0 to the left, and 0 is the normal
+    distribution.
 
     The cdf of the thin tail is a difference of nearly equal numbers: its error is 1e-16 of 1, not of the tail.
     Source: Azzalini, Scandinavian Journal of Statistics 12 (1985), 171-178.
@@ -259,6 +272,7 @@ class SkewNormal(Standardised, Tabled):
     rules = {"location": finite, "scale": positive, "shape": finite}
     label = "skew normal"
     use = "a normal figure that leans to one side"
+    percentile_recipe = by_location_scale_and_shape(1.0)
 
     @property
     def _place(self) -> tuple[float, float]:
@@ -297,7 +311,7 @@ class SkewNormal(Standardised, Tabled):
 
 @dataclass(frozen=True, repr=False)
 class JohnsonSU(Standardised):
-    """Johnson's unbounded law: a + b x arcsinh((x - location) / scale) is standard normal.
+    """Johnson's unbounded distribution: a + b x arcsinh((x - location) / scale) is standard normal.
 
     Source: Johnson, Biometrika 36 (1949), 149-176.
 
@@ -312,6 +326,7 @@ class JohnsonSU(Standardised):
 
     rules = {"a": finite, "b": positive, "location": finite, "scale": positive}
     label = "johnson su"
+    by_trial = True
     use = "a figure whose skewness and tails are both known from records"
 
     @property
@@ -320,6 +335,8 @@ class JohnsonSU(Standardised):
 
     @property
     def _z_moments(self) -> tuple[float, float, float]:
+        if self.b**-2 > 150 or abs(self.a / self.b) > 100:  # beyond the largest float
+            return -math.copysign(math.inf, self.a) if self.a else 0.0, math.inf, math.nan
         w, lean = math.exp(self.b**-2), self.a / self.b
         variance = (w - 1) * (w * math.cosh(2 * lean) + 1) / 2
         third = -0.25 * math.sqrt(w) * (w - 1) ** 2 * (w * (w + 2) * math.sinh(3 * lean) + 3 * math.sinh(lean))

@@ -1,4 +1,4 @@
-"""Laws by name, as model files and the command line give them."""
+"""Distributions by name, as model files and the command line give them."""
 
 from __future__ import annotations
 
@@ -6,50 +6,55 @@ from collections.abc import Mapping
 from dataclasses import MISSING, Field, fields
 from typing import Any
 
-from kindynos.distributions import CATALOGUE, Distribution
-from kindynos.errors import ParameterError, nearest
+from kindynos.distributions.base import Distribution
+from kindynos.distributions.catalogue import CATALOGUE
+from kindynos.distributions.stated import StatedDistribution
+from kindynos.errors import ParameterError
+
+_EARLIER_NAMES = {"law": "inner"}  # of parameters, which files written by earlier versions still use
+DEEPEST = 10  # distributions inside distributions
 
 
-def law_named(name: str) -> type[Distribution]:
-    """Return the class of a distribution by its name in words; raises ParameterError with the nearest spelling.
+def distribution_from(name: str, parameters: Mapping[str, Any], depth: int = 0) -> Distribution | StatedDistribution:
+    """Return a distribution from its name and parameters; raises ParameterError for a wrong, missing or unknown one.
 
-    >>> law_named("pert").__name__
-    'Pert'
+    ``depth`` is how deeply it is nested in others.
     """
-    if name not in CATALOGUE:
-        raise ParameterError(f"no distribution {name!r}{nearest(name, CATALOGUE)}")
-    return CATALOGUE[name]
-
-
-def law_from(name: str, parameters: Mapping[str, Any]) -> Distribution:
-    """Return a distribution from its name and parameters; raises ParameterError for a wrong, missing or unknown one."""
-    law = law_named(name)
-    known = {field.name: field for field in _fields(law)}
+    distribution = CATALOGUE.find(name)
+    known = {field.name: field for field in _fields(distribution)}
+    parameters = {_EARLIER_NAMES.get(key, key): value for key, value in parameters.items()}
     for key, value in parameters.items():
         if key not in known:
-            raise ParameterError(f"{name!r} has no parameter {key!r} (value {value!r:.40}){nearest(key, known)}")
+            raise ParameterError(f"{name!r} has no parameter {key!r} (value {value!r:.40})", unknown=key, known=known)
     for key, field in known.items():
         if key not in parameters and field.default is MISSING:
             raise ParameterError(f"{name!r} lacks the parameter {key!r}; it takes {', '.join(known)}")
-    return law(**{key: _inner(value) for key, value in parameters.items()})
+    return distribution(**{key: _inner(value, depth) for key, value in parameters.items()})
 
 
-def _inner(value: Any) -> Any:
-    """Return a parameter, with tables that state a distribution, alone or in a list, made into laws."""
+def _inner(value: Any, depth: int) -> Any:
+    """Return a parameter, with tables that state a distribution, alone or in a list, made into distributions."""
     if isinstance(value, list):
-        return [_inner(item) for item in value]
+        return [_inner(item, depth) for item in value]
     if isinstance(value, Mapping):
         rest = dict(value)
         name = rest.pop("distribution", None)
         if not isinstance(name, str):
-            raise ParameterError(f"a law inside a law needs the key 'distribution', and {dict(value)!r:.60} has none")
-        return law_from(name, rest)
+            raise ParameterError(
+                f"a distribution inside a distribution needs the key 'distribution', and {dict(value)!r:.60} has none"
+            )
+        if depth == DEEPEST:
+            raise ParameterError(f"distributions may be nested {DEEPEST} deep, and these are nested deeper")
+        return distribution_from(name, rest, depth + 1)
     return value
 
 
-def parameters_of(law: Distribution) -> dict[str, Any]:
-    """Return a law's parameters by name."""
-    return {field.name: getattr(law, field.name) for field in _fields(type(law))}
+def parameters_of(distribution: Distribution | StatedDistribution) -> dict[str, Any]:
+    """Return a distribution's parameters by name."""
+    if isinstance(distribution, StatedDistribution):
+        missing = {field.name: field.default for field in _fields(distribution.kind) if field.default is not MISSING}
+        return {**missing, **distribution.parameters}
+    return {field.name: getattr(distribution, field.name) for field in _fields(type(distribution))}
 
 
 _EXAMPLE_VALUES: dict[str, Any] = {
@@ -75,7 +80,7 @@ _EXAMPLE_VALUES: dict[str, Any] = {
     "factor": 2.0,
     "steps": False,
     "percentiles": [[5, 1.0], [25, 2.0], [50, 3.0], [75, 5.0], [95, 9.0]],
-    "law": {"distribution": "normal", "mean": 5.0, "sd": 2.0},
+    "inner": {"distribution": "normal", "mean": 5.0, "sd": 2.0},
     "parts": [{"distribution": "normal", "mean": 5.0, "sd": 1.0}, {"distribution": "normal", "mean": 9.0, "sd": 2.0}],
     "count": {"distribution": "poisson", "mean": 3.0},
     "size": {"distribution": "gamma", "shape": 2.0, "scale": 5.0},
@@ -88,30 +93,33 @@ _EXAMPLES: dict[str, dict[str, Any]] = {
     "generalized extreme value": {"location": 10.0, "scale": 2.0, "shape": 0.2},
     "generalized pareto": {"location": 10.0, "scale": 2.0, "shape": 0.2},
     "johnson su": {"a": -1.0, "b": 1.5, "location": 10.0, "scale": 2.0},
-    "truncated": {"law": _EXAMPLE_VALUES["law"], "low": 3.0},
-    "clipped": {"law": _EXAMPLE_VALUES["law"], "low": 3.0},
+    "truncated": {"inner": _EXAMPLE_VALUES["inner"], "low": 3.0},
+    "clipped": {"inner": _EXAMPLE_VALUES["inner"], "low": 3.0},
 }
 
 
-def example(law: type[Distribution]) -> Distribution:
-    """Return a law of the family to show: with parameters that need no thought.
+def example(distribution: type[Distribution]) -> Distribution:
+    """Return a distribution of the family to show: with parameters that need no thought.
 
-    >>> example(law_named("pert"))
+    >>> example(CATALOGUE.find("pert"))
     Pert(low=2, mode=3, high=7)
     """
-    needed = [field.name for field in _fields(law) if field.default is MISSING]
-    return law_from(law.label, _EXAMPLES.get(law.label) or {name: _EXAMPLE_VALUES[name] for name in needed})
+    needed = [field.name for field in _fields(distribution) if field.default is MISSING]
+    stated = _EXAMPLES.get(distribution.label) or {name: _EXAMPLE_VALUES[name] for name in needed}
+    answer: Any = distribution_from(distribution.label, stated)
+    assert isinstance(answer, Distribution)
+    return answer
 
 
-def parameter_names(law: type[Distribution]) -> list[str]:
-    """Return the names of a law's parameters, in order.
+def parameter_names(distribution: type[Distribution]) -> list[str]:
+    """Return the names of a distribution's parameters, in order.
 
-    >>> parameter_names(law_named("uniform"))
+    >>> parameter_names(CATALOGUE.find("uniform"))
     ['low', 'high']
     """
-    return [field.name for field in _fields(law)]
+    return [field.name for field in _fields(distribution)]
 
 
-def _fields(law: type[Distribution]) -> tuple[Field[Any], ...]:
-    kind: Any = law  # every law is a dataclass, which the base class cannot say
+def _fields(distribution: type[Distribution]) -> tuple[Field[Any], ...]:
+    kind: Any = distribution  # every distribution is a dataclass, which the base class cannot say
     return fields(kind)

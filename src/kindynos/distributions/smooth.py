@@ -1,4 +1,4 @@
-"""A law without a family, through given percentiles."""
+"""A distribution without a family, through given percentiles."""
 
 from __future__ import annotations
 
@@ -6,41 +6,21 @@ import math
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from functools import cached_property
-from itertools import pairwise
 from typing import Any
 
 import numpy as np
 
-from kindynos.distributions.base import Floats
-from kindynos.distributions.forms import ByMoments
-from kindynos.distributions.inverse import central, moments
+from kindynos.arrays import Floats
+from kindynos.distributions.families import ByMoments
+from kindynos.distributions.inverse import central_moments
+from kindynos.distributions.percentiles import increasing_percentiles
 from kindynos.distributions.special import expit, logit, ndtr, ndtri
-from kindynos.errors import ParameterError
 from kindynos.validate import finite, wrong
-
-
-def increasing(owner: str, percentiles: Any, least: int = 2) -> tuple[tuple[float, float], ...]:
-    """Return percentiles, a mapping or pairs, as ordered pairs; levels lie between 0 and 100, and values increase."""
-    pairs = list(percentiles.items()) if isinstance(percentiles, Mapping) else list(percentiles)
-    checked = sorted((finite(owner, "a percentile", q), finite(owner, f"the value at P{q}", x)) for q, x in pairs)
-    if len(checked) < least:
-        raise ParameterError(f"{owner}: at least {least} percentiles are needed, not {len(checked)}")
-    for q, _ in checked:
-        if not 0 < q < 100:
-            raise wrong(owner, "a percentile", "between 0 and 100", q)
-    for (q, x), (p, y) in pairwise(checked):
-        if q == p:
-            raise wrong(owner, "each percentile", "given once", q)
-        if not x < y:
-            raise ParameterError(
-                f"{owner}: values must increase with the percentile, and P{p:g} = {y:g} follows P{q:g} = {x:g}"
-            )
-    return tuple(checked)
 
 
 @dataclass(frozen=True, repr=False)
 class SmoothPercentiles(ByMoments):
-    """A smooth law through any increasing percentiles, between ``low`` and ``high`` where these are given.
+    """A smooth distribution through any increasing percentiles, between ``low`` and ``high`` where these are given.
 
     A monotone cubic through the percentiles against the normal score, of the value, or of its logarithm or logit where there
     are ends; beyond the outermost percentiles a straight line. Source: Fritsch and Carlson, SIAM Journal on Numerical Analysis
@@ -58,7 +38,7 @@ class SmoothPercentiles(ByMoments):
     use = "an opinion or a report that gives percentiles and no family"
 
     def __post_init__(self) -> None:
-        pairs = increasing("SmoothPercentiles", self.percentiles)
+        pairs = increasing_percentiles("SmoothPercentiles", self.percentiles)
         object.__setattr__(self, "percentiles", pairs)
         for name in ("low", "high"):
             if getattr(self, name) is not None:
@@ -164,13 +144,13 @@ class SmoothPercentiles(ByMoments):
 
     @cached_property
     def _summary(self) -> tuple[float, float, float]:
-        return central(*moments(self._quantile, self._upper_quantile))
+        return central_moments(self._quantile, self._upper_quantile, float(self._quantile(np.array([0.5]))[0]))
 
 
 def smooth_percentiles(
     percentiles: Mapping[float, float], low: float | None = None, high: float | None = None
 ) -> SmoothPercentiles:
-    """Return a law without a family through any increasing percentiles, between ``low`` and ``high`` where given.
+    """Return a distribution without a family through any increasing percentiles, between ``low`` and ``high`` where given.
 
     Raises ParameterError for percentiles outside 0 to 100 or values that do not increase. See SmoothPercentiles.
 

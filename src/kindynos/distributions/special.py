@@ -1,4 +1,4 @@
-"""SciPy's special functions as the laws use them: on float arrays, giving float arrays."""
+"""SciPy's special functions as the distributions use them: on float arrays, giving float arrays."""
 
 from __future__ import annotations
 
@@ -30,3 +30,4 @@ xlogy: Special = special.xlogy
 xlog1py: Special = special.xlog1py
 stdtr: Special = special.stdtr  # Student's cdf
 stdtrit: Special = special.stdtrit  # Student's quantile
+pdtr: Special = special.pdtr  # the Poisson cdf of a count and a mean

@@ -1,13 +1,17 @@
-"""Fast quantiles from a table, for laws whose exact inverse is slow.
+"""Fast quantiles from a table, for distributions whose exact inverse is slow.
 
 Each octave of ``min(u, 1 - u)`` is cut into 16 intervals, in both tails, and each interval holds the polynomial of degree 7
 through the exact quantiles at its Chebyshev nodes. The interval is read from the bits of the float: the exponent and the
 first four bits of its fraction. Beyond 40 octaves the exact inverse is used.
+
+A distribution that may have gaps, atoms or narrow peaks says so (``smooth = False``): then each polynomial is compared with
+exact quantiles between its nodes, and an interval where it fails is halved, again and again, see ``Halved``.
 """
 
 from __future__ import annotations
 
 from collections.abc import Callable
+from dataclasses import dataclass
 from functools import lru_cache
 from threading import Lock
 from typing import Protocol
@@ -15,23 +19,33 @@ from typing import Protocol
 import numpy as np
 from numpy.typing import NDArray
 
-Floats = NDArray[np.float64]
+from kindynos.arrays import Floats
 
 OCTAVES = 40
 PARTS = 16
 DEGREE = 7
 WORTHWHILE = 2_000  # below this many values the exact inverse is quicker than building a table
 CHUNK = 32_768  # values worked on at a time, so that temporaries stay in the processor's cache
+HALVINGS = 24
+MOST = 50_000  # intervals of one tail that are halved further
+CLOSE = 1e-9  # how far a polynomial may be off between its nodes, relative to the values of its interval
 
 _FIRST = (1023 - OCTAVES - 1) * PARTS  # the exponent bits of 2**-41, and four fraction bits
 _FRACTION = (1 << 48) - 1
 _ONE = 1023 << 52
 _BELOW_HALF = np.nextafter(0.5, 0)
 _LEAST = 2.0 ** (-OCTAVES - 1)
+_NODES = 0.5 * np.cos(np.pi * (np.arange(DEGREE + 1) + 0.5) / (DEGREE + 1))
+_BETWEEN = 0.5 * np.cos(np.pi * np.arange(DEGREE + 2) / (DEGREE + 1)) * (1 - 1e-9)
+_TO_POWERS = np.linalg.inv(np.vander(_NODES, increasing=True))
+_AT_BETWEEN = np.vander(_BETWEEN, DEGREE + 1, increasing=True)
 
 
 class HasTails(Protocol):
-    """What a law must offer for a table: its exact inverse from either end. Hashable, so that tables are kept."""
+    """What a distribution must offer for a table: its exact inverse from either end. Hashable, so that tables are kept."""
+
+    smooth: bool
+    """Whether the quantile function is known to have no jumps and no flat or steep stretches."""
 
     def _from_below(self, u: Floats) -> Floats:
         """The value whose cdf is ``u``."""
@@ -42,30 +56,64 @@ class HasTails(Protocol):
     def __hash__(self) -> int: ...
 
 
-def quantile(law: HasTails, u: Floats) -> Floats:
-    """Return the law's quantiles at ``u`` (any shape): exact for a few, from its table for many."""
+def quantile(distribution: HasTails, u: Floats) -> Floats:
+    """Return the distribution's quantiles at ``u`` (any shape): exact for a few, from its table for many."""
     if u.size < WORTHWHILE:
-        return exact(law, u)
+        return exact(distribution, u)
     with _building:
-        coefficients = _table(law)
+        table = _table(distribution)
     flat = np.ascontiguousarray(u).reshape(-1)
     answer = np.empty_like(flat)
     for begin in range(0, flat.size, CHUNK):
         part = slice(begin, begin + CHUNK)
-        answer[part] = _look_up(law, coefficients, flat[part])
+        answer[part] = _look_up(distribution, table, flat[part])
     return answer.reshape(u.shape)
 
 
-def exact(law: HasTails, u: Floats) -> Floats:
-    """Return the law's quantiles at ``u`` from its exact inverse, taken from the nearer end."""
+def exact(distribution: HasTails, u: Floats) -> Floats:
+    """Return the distribution's quantiles at ``u`` from its exact inverse, taken from the nearer end."""
     lower = u <= 0.5
     answer = np.empty_like(u)
-    answer[lower] = law._from_below(u[lower])
-    answer[~lower] = law._from_above(1.0 - u[~lower])
+    answer[lower] = distribution._from_below(u[lower])
+    answer[~lower] = distribution._from_above(1.0 - u[~lower])
     return answer
 
 
-def _look_up(law: HasTails, coefficients: Floats, u: Floats) -> Floats:
+@dataclass(frozen=True)
+class Halved:
+    """The halves of one tail's intervals where one polynomial does not do, in order.
+
+    A last half that still fails, one that holds a jump, has NaN for coefficients: the exact inverse is used there.
+    """
+
+    begins: Floats
+    widths: Floats
+    coefficients: Floats
+
+    def quantile(self, tail: Callable[[Floats], Floats], level: Floats) -> Floats:
+        """Return the quantiles at levels, counted from the end of the tail, that lie in the halves."""
+        index = np.maximum(np.searchsorted(self.begins, level, side="right") - 1, 0)
+        place = (level - self.begins[index]) / self.widths[index] - 0.5
+        answer: Floats = self.coefficients[DEGREE].take(index)
+        for power in range(DEGREE - 1, -1, -1):
+            answer = answer * place + self.coefficients[power].take(index)
+        left = np.isnan(answer)
+        if left.any():
+            answer[left] = tail(level[left])
+        return answer
+
+
+@dataclass(frozen=True)
+class Table:
+    """Coefficients ``(DEGREE + 1, 2 tails x octaves x parts)``, lowest power first; NaN for intervals that were halved."""
+
+    coefficients: Floats
+    lower: Halved | None = None
+    upper: Halved | None = None
+
+
+def _look_up(distribution: HasTails, table: Table, u: Floats) -> Floats:
+    coefficients = table.coefficients
     nearer = np.minimum(u, 1.0 - u)
     np.minimum(nearer, _BELOW_HALF, out=nearer)
     bits = nearer.view(np.int64)
@@ -84,7 +132,11 @@ def _look_up(law: HasTails, coefficients: Floats, u: Floats) -> Floats:
         answer += coefficients[power].take(index, out=term, mode="clip")
     if nearer.min() < _LEAST:
         far = nearer < _LEAST
-        answer[far] = exact(law, u[far])
+        answer[far] = exact(distribution, u[far])
+    if table.lower is not None and (rest := np.isnan(answer) & (u <= 0.5)).any():
+        answer[rest] = table.lower.quantile(distribution._from_below, u[rest])
+    if table.upper is not None and (rest := np.isnan(answer) & (u > 0.5)).any():
+        answer[rest] = table.upper.quantile(distribution._from_above, 1.0 - u[rest])
     return answer
 
 
@@ -92,13 +144,55 @@ _building = Lock()
 
 
 @lru_cache(maxsize=256)
-def _table(law: HasTails) -> Floats:
-    """Return the coefficients, (DEGREE + 1, 2 tails x octaves x parts), lowest power first."""
-    nodes = 0.5 * np.cos(np.pi * (np.arange(DEGREE + 1) + 0.5) / (DEGREE + 1))
+def _table(distribution: HasTails) -> Table:
     starts = np.ldexp((PARTS + np.arange(PARTS)) / PARTS, -OCTAVES - 1)
-    widths = np.ldexp(1 / PARTS, np.arange(OCTAVES) - OCTAVES - 1)
+    widths = np.repeat(np.ldexp(1 / PARTS, np.arange(OCTAVES) - OCTAVES - 1), PARTS)
     begins = (starts[None, :] * 2.0 ** np.arange(OCTAVES)[:, None]).reshape(-1)
-    points = begins + np.repeat(widths, PARTS) * (nodes[:, None] + 0.5)
-    to_powers = np.linalg.inv(np.vander(nodes, increasing=True))
-    tails: list[Callable[[Floats], Floats]] = [law._from_below, law._from_above]
-    return np.concatenate([to_powers @ tail(points.reshape(-1)).reshape(points.shape) for tail in tails], axis=1)
+    tails: list[Callable[[Floats], Floats]] = [distribution._from_below, distribution._from_above]
+    if distribution.smooth:
+        return Table(np.concatenate([_polynomials(tail, begins, widths)[0] for tail in tails], axis=1))
+    checked = [_checked(tail, begins, widths) for tail in tails]
+    halves = (_halve(tail, begins, widths, np.isnan(part[0])) for tail, part in zip(tails, checked, strict=True))
+    return Table(np.concatenate(checked, axis=1), *halves)
+
+
+def _polynomials(tail: Callable[[Floats], Floats], begins: Floats, widths: Floats) -> tuple[Floats, Floats]:
+    """Return the coefficients ``(DEGREE + 1, n)`` for n intervals, and the values at their nodes."""
+    points = begins + widths * (_NODES[:, None] + 0.5)
+    values = tail(points.reshape(-1)).reshape(points.shape)
+    return _TO_POWERS @ values, values
+
+
+def _checked(tail: Callable[[Floats], Floats], begins: Floats, widths: Floats) -> Floats:
+    """Return the coefficients for n intervals, NaN where the polynomial is wrong between its nodes."""
+    with np.errstate(invalid="ignore"):
+        coefficients, values = _polynomials(tail, begins, widths)
+        points = begins + widths * (_BETWEEN[:, None] + 0.5)
+        between = tail(points.reshape(-1)).reshape(points.shape)
+        low, high = np.minimum(values.min(0), between.min(0)), np.maximum(values.max(0), between.max(0))
+        allowed = CLOSE * (np.maximum(np.abs(low), np.abs(high)) + (high - low))
+        good = (np.abs(_AT_BETWEEN @ coefficients - between) <= allowed).all(axis=0)
+    flat = low == high  # one value, kept to the last bit
+    coefficients[:, flat] = 0.0
+    coefficients[0, flat] = low[flat]
+    coefficients[:, ~good & ~flat] = np.nan
+    return coefficients
+
+
+def _halve(tail: Callable[[Floats], Floats], begins: Floats, widths: Floats, failed: NDArray[np.bool_]) -> Halved | None:
+    """Return the halves of the intervals that failed, halved again where they fail too."""
+    found: list[tuple[Floats, Floats, Floats]] = []
+    while failed.any():
+        widths = np.repeat(widths[failed] / 2, 2)
+        begins = np.repeat(begins[failed], 2)
+        begins[1::2] += widths[1::2]
+        coefficients = _checked(tail, begins, widths)
+        failed = np.isnan(coefficients[0])
+        if len(found) == HALVINGS or len(begins) > MOST:
+            failed[:] = False  # the exact inverse does the rest
+        found.append((begins[~failed], widths[~failed], coefficients[:, ~failed]))
+    if not found:
+        return None
+    joined = [np.concatenate(parts, axis=-1) for parts in zip(*found, strict=True)]
+    order = np.argsort(joined[0])
+    return Halved(joined[0][order], joined[1][order], joined[2][:, order])

@@ -16,7 +16,7 @@ SHARES = 4  # batches, at least, where there are as many blocks, so that several
 
 @dataclass(frozen=True)
 class Blocks:
-    """The trials 0 to ``trials`` - 1 in ``count`` blocks of nearly equal length, worked out ``together`` at a time.
+    """The trials 0 to ``trials`` - 1 in ``count`` blocks of nearly equal length, evaluated ``together`` at a time.
 
     A block is a replicate of the sampling plan; a batch of neighbouring blocks is what one worker works out in one go.
     Neither depends on the number of workers.
@@ -24,8 +24,8 @@ class Blocks:
 
     trials: int
     count: int
-    together: int = 1
-    pitch: tuple[int, int] | None = None  # trials and blocks that set the bounds, where these are the first of more
+    blocks_per_batch: int = 1
+    planned: tuple[int, int] | None = None  # trials and blocks that set the bounds, where these are the first of more
 
     @classmethod
     def cut(cls, trials: int, periods: int = 0, powers_of_two: bool = False) -> Blocks:
@@ -44,27 +44,41 @@ class Blocks:
         width = min(BATCH, BATCH_VALUES // max(periods, 1)) * count // trials
         return cls(trials, count, max(1, min(width, -(-count // SHARES))))
 
+    @classmethod
+    def for_rounds(cls, trials: int, periods: int, powers_of_two: bool, fewest: int) -> Blocks:
+        """Return blocks as ``cut`` makes them, but at least ``fewest`` and all of one size, for a run that grows by rounds."""
+        cut = cls.cut(trials, periods, powers_of_two)
+        size = max(1, cut.trials // max(cut.count, fewest))
+        if powers_of_two:
+            size = 2 ** (size.bit_length() - 1)
+        return cls(size * fewest, fewest, max(1, cut.blocks_per_batch * cut.size(0) // size))
+
     def first(self, trials: int) -> Blocks:
         """Return the blocks that the first so many trials fill; they must fill whole blocks."""
         if trials == self.trials:
             return self
         count = int(np.searchsorted(self.bounds, trials))
-        return Blocks(trials, count, self.together, self.pitch or (self.trials, self.count))
+        return Blocks(trials, count, self.blocks_per_batch, self.planned or (self.trials, self.count))
+
+    def leading(self, trials: int) -> Blocks:
+        """Return the first blocks: about so many trials, but at least as many blocks as an error needs."""
+        count = min(self.count, max(FEWEST // 2, int(np.searchsorted(self.bounds, trials, side="right")) - 1))
+        return self.first(int(self.bounds[count]))
 
     @property
     def bounds(self) -> NDArray[np.int64]:
         """The first trial of each block, and after them the number of trials: ``(count + 1,)``."""
-        trials, count = self.pitch or (self.trials, self.count)
+        trials, count = self.planned or (self.trials, self.count)
         return np.arange(self.count + 1) * trials // count
 
     @property
     def batches(self) -> int:
         """The number of batches."""
-        return -(-self.count // self.together)
+        return -(-self.count // self.blocks_per_batch)
 
     def in_batch(self, batch: int) -> range:
         """The blocks of a batch."""
-        return range(batch * self.together, min((batch + 1) * self.together, self.count))
+        return range(batch * self.blocks_per_batch, min((batch + 1) * self.blocks_per_batch, self.count))
 
     def size(self, block: int) -> int:
         """How many trials a block has."""
@@ -78,9 +92,9 @@ class Blocks:
     def find(self, trial: int) -> tuple[int, int]:
         """The batch that a trial lies in, and its place there."""
         block = int(np.searchsorted(self.bounds, trial, side="right")) - 1
-        batch = block // self.together
+        batch = block // self.blocks_per_batch
         return batch, trial - self.part(batch).start
 
     def _first(self, block: int) -> int:
-        trials, count = self.pitch or (self.trials, self.count)
+        trials, count = self.planned or (self.trials, self.count)
         return block * trials // count

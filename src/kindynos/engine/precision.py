@@ -3,10 +3,11 @@
 from __future__ import annotations
 
 import math
+from collections.abc import Mapping
 from typing import Any
 
 from kindynos.errors import ParameterError
-from kindynos.validate import finite, positive
+from kindynos.validate import finite, instance, positive
 
 FEWEST_BLOCKS = 40  # before a run may stop: fewer make the error itself too uncertain to stop on
 MOST_GROWTH = 2.0  # times as many trials in a round as before, at the most
@@ -27,7 +28,9 @@ class Precision:
     ) -> None:
         self.outcome, self.statistic, self.arguments, self.options = outcome, statistic, arguments, options
         self.within = positive("Precision", "within", within)
-        self.relative = bool(relative)
+        self.relative = instance("Precision", "relative", relative, bool, "True or False")
+        for name, value in (("outcome", outcome), ("statistic", statistic)):
+            instance("Precision", name, value, str, "a text")
         for argument in arguments:
             finite("Precision", f"the argument of {statistic}", argument)
 
@@ -36,6 +39,19 @@ class Precision:
         parts += [f"{key}={value!r}" for key, value in self.options.items()]
         parts.append(f"within={self.within!r}")
         return f"Precision({', '.join([*parts, 'relative=True'] if self.relative else parts)})"
+
+    def stated(self) -> dict[str, Any]:
+        """Return the aim as plain data, from which ``Precision.of`` makes it again."""
+        return {
+            "outcome": self.outcome, "statistic": self.statistic, "arguments": list(self.arguments), "options": self.options,
+            "within": self.within, "relative": self.relative,
+        }  # fmt: skip
+
+    @classmethod
+    def of(cls, data: Mapping[str, Any]) -> Precision:
+        """Return the aim that ``stated`` described."""
+        options = {"within": data["within"], "relative": data["relative"], **data["options"]}
+        return cls(data["outcome"], data["statistic"], *data["arguments"], **options)
 
     def missing(self, value: float, error: float) -> float:
         """Return the error over what is wanted: at most 1 when the aim is met; NaN where no error can be given."""
@@ -56,5 +72,5 @@ def as_aims(until: Any) -> list[Precision]:
     """Return one aim or several as a list; raises ParameterError for anything else."""
     aims = [until] if isinstance(until, Precision) else until
     if not isinstance(aims, list | tuple) or not aims or not all(isinstance(aim, Precision) for aim in aims):
-        raise ParameterError(f"simulate: until must be kd.Precision(...) or a list of them, not {until!r:.60}")
+        raise ParameterError(f"until must be kd.Precision(...) or a list of them, not {until!r:.60}", owner="simulate")
     return list(aims)

@@ -9,19 +9,19 @@ from dataclasses import dataclass, field
 from functools import cache
 
 import numpy as np
-from numpy.typing import NDArray
 
+from kindynos.arrays import Floats
 from kindynos.engine.blocks import Blocks
-from kindynos.engine.workers import available, each
+from kindynos.engine.pulse import heard_by
+from kindynos.engine.workers import run_batches, usable_cpus
 from kindynos.errors import StoppedError
 
-Floats = NDArray[np.float64]
 Progress = Callable[[int, int], object]
 Note = tuple[str, str]  # the line, and what is to be said of some of its trials
 
 
 @dataclass(frozen=True)
-class BatchAnswer:
+class BatchResult:
     """What one batch gives: arrays with the batch's trials last, and counts of trials with something to be said."""
 
     values: Mapping[str, Floats]
@@ -29,7 +29,7 @@ class BatchAnswer:
 
 
 @dataclass
-class Collected:
+class SimulationOutput:
     """All batches side by side: arrays with all trials last, the counts added up, and how many trials are complete."""
 
     values: dict[str, Floats]
@@ -38,44 +38,84 @@ class Collected:
 
 
 @dataclass(frozen=True)
-class Crew:
-    """Who works: so many threads, or an executor; and who is told of the progress."""
+class Execution:
+    """How the work is carried out: how many threads or which executor, and where progress is reported."""
 
     workers: int | None = None
     executor: Executor | None = None
     progress: Progress | None = None
 
 
-def collect(task: Callable[[int], BatchAnswer], blocks: Blocks, crew: Crew, begin: int = 0) -> Collected:
+def collect(task: Callable[[int], BatchResult], blocks: Blocks, crew: Execution, begin: int = 0) -> SimulationOutput:
     """Run ``task`` for every batch from ``begin`` on and join the answers; earlier trials are left empty.
 
-    ``progress(done, total)`` counts trials and is called from the calling thread after each batch; when it returns False the
-    work stops, and ``done`` says how many trials, from the first on, are complete. Raises StoppedError, which says how many
-    were done, on an interrupt from the keyboard; an error in a task is raised as it is.
+    ``progress(done, total)`` counts trials and is called from the calling thread, after each batch and at least every fifth
+    of a second where the work can be watched; when it returns False the work stops, and ``done`` says how many trials, from
+    the first on, are complete. Raises StoppedError, which says how many were done, on an interrupt from the keyboard; an
+    error in a task is raised as it is.
     """
     _keep_freed_memory()
     values: dict[str, Floats] = {}
     notes: Counter[Note] = Counter()
-    done, stop = blocks.part(begin).start if begin < blocks.batches else blocks.trials, None
-    answers = each(task, range(begin, blocks.batches), crew.workers or available(), crew.executor)
+    state = _State(blocks, crew.progress, set(range(begin)))
+    answers = run_batches(task, range(begin, blocks.batches), crew.workers or usable_cpus(), crew.executor)
     try:
-        while True:
-            try:
-                batch, answer = answers.send(stop)
-            except StopIteration:
-                break
-            for name, part in answer.values.items():
-                if name not in values:
-                    values[name] = np.empty((*part.shape[:-1], blocks.trials))
-                values[name][..., blocks.part(batch)] = part
-            notes.update(answer.notes)
-            done += blocks.part(batch).stop - blocks.part(batch).start
-            stop = crew.progress is not None and crew.progress(done, blocks.trials) is False
+        with heard_by(state.listen if crew.progress is not None else None):
+            stop = None
+            while True:
+                answer = answers.send(stop)
+                if answer is not None:
+                    batch, found = answer
+                    for name, part in found.values.items():
+                        if name not in values:
+                            values[name] = np.empty((*part.shape[:-1], blocks.trials))
+                        values[name][..., blocks.part(batch)] = part
+                    notes.update(found.notes)
+                    state.finished.add(batch)
+                stop = state.stops()
+    except (StopIteration, _Stop):
+        pass
     except KeyboardInterrupt:
-        raise StoppedError(done, blocks.trials) from None
+        raise StoppedError(state.done, blocks.trials) from None
     finally:
         answers.close()
-    return Collected(values, notes, done)
+    return SimulationOutput(values, notes, state.leading)
+
+
+class _Stop(BaseException):
+    """Progress was answered with False in the midst of a batch."""
+
+
+@dataclass
+class _State:
+    """Which batches are finished, and who is told."""
+
+    blocks: Blocks
+    progress: Progress | None
+    finished: set[int]
+
+    @property
+    def done(self) -> int:
+        """How many trials are finished."""
+        parts = (self.blocks.part(batch) for batch in self.finished)
+        return sum(part.stop - part.start for part in parts)
+
+    @property
+    def leading(self) -> int:
+        """How many trials are finished before the first that is not."""
+        batch = next((batch for batch in range(self.blocks.batches) if batch not in self.finished), None)
+        return self.blocks.trials if batch is None else self.blocks.part(batch).start
+
+    def stops(self, under_way: int = 0) -> bool:
+        """Tell how far the work is, and return whether it is to stop."""
+        return self.progress is not None and self.progress(self.done + under_way, self.blocks.trials) is False
+
+    def listen(self, share: float) -> None:
+        """Be told of a share of the batch that is worked on in this thread; raises _Stop."""
+        batch = next(batch for batch in range(self.blocks.batches) if batch not in self.finished)
+        part = self.blocks.part(batch)
+        if self.stops(int(share * (part.stop - part.start))):
+            raise _Stop
 
 
 @cache

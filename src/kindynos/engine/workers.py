@@ -2,21 +2,24 @@
 
 from __future__ import annotations
 
+import math
 import os
 from collections.abc import Callable, Generator, Iterable
 from concurrent.futures import FIRST_COMPLETED, BrokenExecutor, Executor, Future, ThreadPoolExecutor, wait
 from functools import lru_cache
 from itertools import islice
+from threading import get_ident
 from typing import Any, TypeVar
 
 from kindynos.errors import RunError
 
 Answer = TypeVar("Answer")
 
+PULSE = 0.2  # seconds after which a caller who waits hears that the work goes on
 AHEAD = 2  # batches handed out per worker before one comes back: enough to keep it busy, few enough to bound memory
 
 
-def available() -> int:
+def usable_cpus() -> int:
     """Return how many workers this process can use at a time."""
     try:
         return len(os.sched_getaffinity(0))
@@ -24,12 +27,32 @@ def available() -> int:
         return os.cpu_count() or 1
 
 
-def each(
-    task: Callable[[int], Answer], batches: Iterable[int], workers: int, executor: Executor | None = None
-) -> Generator[tuple[int, Answer], bool | None, None]:
-    """Yield ``(batch, task(batch))`` as batches are done, in any order.
+def memory() -> float:
+    """Return how many bytes of memory this machine has, infinite where it does not tell."""
+    try:
+        return float(os.sysconf("SC_PAGE_SIZE")) * os.sysconf("SC_PHYS_PAGES")
+    except (AttributeError, ValueError, OSError):
+        return math.inf
 
-    Sending True stops: batches not yet begun are dropped, those begun are finished and yielded. Closing drops both. An
+
+def on_threads(work: Callable[[Any], object], items: Iterable[Any]) -> None:
+    """Call ``work`` for every item, on as many threads as this process may use; an error in one is raised here."""
+    listed = list(items)
+    workers = min(len(listed), usable_cpus())
+    if workers < 2:
+        for item in listed:
+            work(item)
+        return
+    with ThreadPoolExecutor(workers, thread_name_prefix="kindynos") as pool:
+        list(pool.map(work, listed))
+
+
+def run_batches(
+    task: Callable[[int], Answer], batches: Iterable[int], workers: int, executor: Executor | None = None
+) -> Generator[tuple[int, Answer] | None, bool | None, None]:
+    """Yield ``(batch, task(batch))`` as batches are done, in any order, and None at least every PULSE seconds in between.
+
+    Sending True stops: those begun before the last one yielded are finished and yielded, all others are dropped. An
     executor gets the task by value; if its workers are lost, their batches are run again here.
     """
     if executor is None and workers == 1:
@@ -46,20 +69,26 @@ def each(
 
 def _spread(
     pool: Executor, run: Callable[[int], Answer], task: Callable[[int], Answer], batches: Iterable[int], workers: int
-) -> Generator[tuple[int, Answer], bool | None, None]:
+) -> Generator[tuple[int, Answer] | None, bool | None, None]:
     """Hand batches to a pool, a few ahead of those that come back; ``task`` does here what the pool loses of ``run``."""
     queue = iter(batches)
     running: dict[Future[Answer], int] = {}
+    latest = -1
     try:
         while True:
             for batch in islice(queue, workers * AHEAD - len(running)):
                 running[_submit(pool, run, task, batch)] = batch
             if not running:
                 return
-            for future in wait(running, return_when=FIRST_COMPLETED).done:
-                batch = running.pop(future)
-                if (yield batch, _answer(future, task, batch)):
-                    queue = iter(())
+            done = wait(running, PULSE, return_when=FIRST_COMPLETED).done
+            found = [(running.pop(future), future) for future in done]
+            stop = False if found else bool((yield None))
+            for batch, future in found:
+                latest = max(latest, batch)
+                stop = bool((yield batch, _answer(future, task, batch))) or stop
+            if stop:
+                queue = iter(())
+                running = {future: batch for future, batch in running.items() if not future.cancel() and batch < latest}
     finally:
         for future in running:
             future.cancel()
@@ -94,17 +123,18 @@ def by_value(task: Callable[[int], Any]) -> Callable[[int], Any]:
 
 
 class _Carried:
-    """A task as bytes, unpacked once in each process."""
+    """A task as bytes, unpacked once in each thread of a process."""
 
     def __init__(self, data: bytes) -> None:
         self.data = data
 
     def __call__(self, batch: int) -> Any:
-        return _unpacked(self.data)(batch)
+        return _unpacked(self.data, get_ident())(batch)
 
 
-@lru_cache(maxsize=4)
-def _unpacked(data: bytes) -> Callable[[int], Any]:
+@lru_cache(maxsize=16)
+def _unpacked(data: bytes, thread: int) -> Callable[[int], Any]:
+    """Return the task for a thread, of which each has its own: the functions in it may keep state."""
     import cloudpickle
 
     task: Callable[[int], Any] = cloudpickle.loads(data)

@@ -8,17 +8,17 @@ Lavelle, Engineering Economic Analysis, chapters 3 to 6.
 from __future__ import annotations
 
 import numpy as np
-from numpy.typing import ArrayLike, NDArray
+from numpy.typing import ArrayLike
 
+from kindynos.arrays import Floats
 from kindynos.errors import ParameterError
 from kindynos.finance.cash_flow import npv
 from kindynos.finance.notes import note
-from kindynos.finance.shapes import as_row, scalar_if
-from kindynos.validate import one_of, wrong
-
-Floats = NDArray[np.float64]
+from kindynos.finance.shapes import as_row, on_arrays, scalar_if
+from kindynos.validate import array_of, one_of, wrong
 
 
+@on_arrays
 def present_value(rate: ArrayLike, life: ArrayLike, payment: ArrayLike, timing: str = "end") -> Floats | float:
     """Return what ``payment`` each period for ``life`` periods is worth at time 0.
 
@@ -28,28 +28,31 @@ def present_value(rate: ArrayLike, life: ArrayLike, payment: ArrayLike, timing: 
     >>> round(present_value(0.05, 10, 100.0), 4)
     772.1735
     """
-    return _answer(_factor("present_value", rate, life, timing) * np.asarray(payment, dtype=np.float64))
+    return _answer(_factor("present_value", rate, life, timing) * array_of("present_value", "payment", payment))
 
 
+@on_arrays
 def future_value(rate: ArrayLike, life: ArrayLike, payment: ArrayLike, timing: str = "end") -> Floats | float:
     """Return what ``payment`` each period has grown to at the end of ``life`` periods; otherwise as ``present_value``.
 
     >>> round(future_value(0.05, 10, 100.0), 4)
     1257.7893
     """
-    growth = np.exp(np.asarray(life, dtype=np.float64) * np.log1p(_rate("future_value", rate)))
-    return _answer(_factor("future_value", rate, life, timing) * growth * np.asarray(payment, dtype=np.float64))
+    growth = np.exp(array_of("future_value", "life", life) * np.log1p(_rate("future_value", rate)))
+    return _answer(_factor("future_value", rate, life, timing) * growth * array_of("future_value", "payment", payment))
 
 
+@on_arrays
 def payment(rate: ArrayLike, life: ArrayLike, amount: ArrayLike, timing: str = "end") -> Floats | float:
     """Return the level payment each period that pays back ``amount``, borrowed at time 0; otherwise as ``present_value``.
 
     >>> round(payment(0.05, 10, 1000.0), 4)
     129.5046
     """
-    return _answer(np.asarray(amount, dtype=np.float64) / _factor("payment", rate, life, timing))
+    return _answer(array_of("payment", "amount", amount) / _factor("payment", rate, life, timing))
 
 
+@on_arrays
 def capital_recovery(rate: ArrayLike, life: ArrayLike) -> Floats | float:
     """Return the share of a capital that a level payment each period must be to pay for it; as ``payment`` of 1.
 
@@ -59,6 +62,7 @@ def capital_recovery(rate: ArrayLike, life: ArrayLike) -> Floats | float:
     return _answer(1 / _factor("capital_recovery", rate, life))
 
 
+@on_arrays
 def equivalent_annual(rate: ArrayLike, flows: ArrayLike, start: ArrayLike = 0.0) -> Floats | float:
     """Return the level amount each period that is worth as much as the flows, and ``start`` at time 0.
 
@@ -68,12 +72,15 @@ def equivalent_annual(rate: ArrayLike, flows: ArrayLike, start: ArrayLike = 0.0)
     >>> round(equivalent_annual(0.1, [60.0, 60.0], start=-100.0), 6)
     2.380952
     """
-    if np.ndim(rate) > 1:
-        raise ParameterError("equivalent_annual: rate must be a number or one a trial: a level amount needs a level rate")
+    if array_of("equivalent_annual", "rate", rate).ndim > 1:
+        raise ParameterError(
+            "rate must be a number or one a trial: a level amount needs a level rate", owner="equivalent_annual"
+        )
     periods = len(as_row("equivalent_annual", "flows", flows))
     return _answer(np.asarray(npv(rate, flows, start)) / _factor("equivalent_annual", rate, periods))
 
 
+@on_arrays
 def levelized_cost(
     capital: ArrayLike, yearly_cost: ArrayLike, yearly_quantity: ArrayLike, rate: ArrayLike, life: ArrayLike
 ) -> Floats | float:
@@ -88,7 +95,8 @@ def levelized_cost(
     >>> levelized_cost(1000.0, 50.0, 100.0, rate=0.0, life=10)
     1.5
     """
-    cost, quantity = (np.asarray(value, dtype=np.float64) for value in (yearly_cost, yearly_quantity))
+    cost = array_of("levelized_cost", "yearly_cost", yearly_cost)
+    quantity = array_of("levelized_cost", "yearly_quantity", yearly_quantity)
     if cost.ndim < 2 and quantity.ndim < 2:
         factor: Floats = _factor("levelized_cost", rate, life)
         spent, got = cost * factor, quantity * factor
@@ -97,7 +105,7 @@ def levelized_cost(
     lost = got <= 0
     note("no quantity to spread the cost over", int(np.count_nonzero(lost)))
     with np.errstate(divide="ignore", invalid="ignore"):
-        return _answer((np.asarray(capital, dtype=np.float64) + spent) / np.where(lost, np.nan, got))
+        return _answer((array_of("levelized_cost", "capital", capital) + spent) / np.where(lost, np.nan, got))
 
 
 def _worth(row: Floats, rate: ArrayLike, life: ArrayLike) -> Floats:
@@ -105,11 +113,11 @@ def _worth(row: Floats, rate: ArrayLike, life: ArrayLike) -> Floats:
     factor = _factor("levelized_cost", rate, life)
     if row.ndim < 2:
         return factor * row
-    lives = np.asarray(life, dtype=np.float64)
+    lives = array_of("levelized_cost", "life", life)
     short = lives > len(row)
     note("a life beyond the row", int(np.count_nonzero(short)))
     if lives.ndim == 0 and short:
-        raise ParameterError(f"levelized_cost: the row has {len(row)} periods, and the life is {float(lives):g}")
+        raise ParameterError(f"the row has {len(row)} periods, and the life is {float(lives):g}", owner="levelized_cost")
     rates = _rate("levelized_cost", rate)
     total = np.zeros(())
     reached = np.zeros(())
@@ -123,7 +131,7 @@ def _factor(owner: str, rate: ArrayLike, life: ArrayLike, timing: str = "end") -
     """Return what 1 each period for a life is worth; NaN where rate or life is none."""
     one_of(owner, "timing", timing, ("end", "start"))
     rates = _rate(owner, rate)
-    lives = np.asarray(life, dtype=np.float64)
+    lives = array_of(owner, "life", life)
     if lives.ndim == 0 and not lives > 0:
         raise wrong(owner, "life", "above 0", float(lives))
     note("a life of 0 or less", int(np.count_nonzero(lives <= 0)))
@@ -132,9 +140,9 @@ def _factor(owner: str, rate: ArrayLike, life: ArrayLike, timing: str = "end") -
 
 
 def _rate(owner: str, rate: ArrayLike) -> Floats:
-    rates = np.asarray(rate, dtype=np.float64)
+    rates = array_of(owner, "rate", rate)
     if rates.ndim > 1:
-        raise ParameterError(f"{owner}: rate must be a number or one a trial, not {rates.shape}")
+        raise ParameterError(f"rate must be a number or one a trial, not {rates.shape}", owner=owner)
     if rates.ndim == 0 and rates <= -1:
         raise wrong(owner, "rate", "above -1 (a loss of everything)", float(rates))
     lost = rates <= -1

@@ -3,16 +3,20 @@
 from __future__ import annotations
 
 import numpy as np
-from numpy.typing import ArrayLike, NDArray
+from numpy.typing import ArrayLike
 
+from kindynos.arrays import Floats
 from kindynos.errors import ParameterError
-from kindynos.finance.shapes import as_rate, as_row, scalar_if
+from kindynos.finance.shapes import as_rate, as_row, on_arrays, scalar_if
+from kindynos.literals import FlowTiming
+from kindynos.validate import array_of, one_of
 
-Floats = NDArray[np.float64]
 
-
-def npv(rate: ArrayLike, flows: ArrayLike, start: ArrayLike = 0.0) -> Floats | float:
+@on_arrays
+def npv(rate: ArrayLike, flows: ArrayLike, start: ArrayLike = 0.0, timing: FlowTiming = "end") -> Floats | float:
     """Return the net present value of flows at the ends of periods 1 to n, and of ``start`` at time 0.
+
+    ``timing="mid"`` has the flows come in the middle of each period, ``"start"`` at its beginning.
 
     ``rate`` is a fraction per period: a number, one a trial ``(trials,)``, or a row ``(periods, trials)``. ``flows`` is
     ``(periods,)`` or ``(periods, trials)``; ``start`` is a number or one a trial. The answer is ``(trials,)``, or a float
@@ -24,21 +28,26 @@ def npv(rate: ArrayLike, flows: ArrayLike, start: ArrayLike = 0.0) -> Floats | f
     >>> npv(0.1, [0.0, 121.0], start=-90)
     10.0
     """
+    one_of("npv", "timing", timing, ("end", "mid", "start"))
     row = as_row("npv", "flows", flows)
     rates = as_rate("npv", rate, flows)
-    first = np.asarray(start, dtype=np.float64)
+    first = array_of("npv", "start", start)
     if first.ndim > 1:
-        raise ParameterError(f"npv: start must be a number or one a trial, not {first.shape}")
+        raise ParameterError(f"start must be a number or one a trial, not {first.shape}", owner="npv")
     periods = row.shape[0]
     if rates.ndim == 2 and rates.shape[0] != periods:
-        raise ParameterError(f"npv: rate has {rates.shape[0]} periods and flows have {periods}")
+        raise ParameterError(f"rate has {rates.shape[0]} periods and flows have {periods}", owner="npv")
     discount = np.asarray(1 / (1 + np.where(rates > -1, rates, np.nan)), dtype=np.float64)
     by_period: Floats = discount if rates.ndim == 2 else np.broadcast_to(discount, (periods, *rates.shape))
     shape = np.broadcast_shapes(row.shape[1:], by_period.shape[1:], first.shape)
     value: Floats = np.zeros(shape)
     for t in range(periods - 1, -1, -1):
-        value += row[t]
-        value *= by_period[t]
+        if timing == "end":
+            value += row[t]
+            value *= by_period[t]
+        else:
+            value *= by_period[t]
+            value += row[t] * np.sqrt(by_period[t]) if timing == "mid" else row[t]
     value += first
     flat = np.ndim(flows) == 1 and rates.ndim == 0 and first.ndim == 0
     return scalar_if(flat, value)

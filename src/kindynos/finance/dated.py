@@ -7,26 +7,26 @@ at most one. That derivative has one term less, so the roots are found level by 
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
 from typing import Any
 
 import numpy as np
 from numpy.typing import ArrayLike, NDArray
 
+from kindynos.arrays import Floats
 from kindynos.errors import ParameterError
-from kindynos.finance.irr import only
+from kindynos.finance.irr import unique_rates
 from kindynos.finance.irr_isolate import SAME, TOUCHES, bisect
 from kindynos.finance.rates import solve
-from kindynos.finance.shapes import as_rate, as_row, scalar_if
-from kindynos.validate import shown
-
-Floats = NDArray[np.float64]
+from kindynos.finance.shapes import as_rate, as_row, on_arrays, scalar_if
+from kindynos.validate import shown, wrong
 
 YEAR = 365.0  # days
 
 
-def xnpv(rate: ArrayLike, flows: ArrayLike, dates: Sequence[Any]) -> Floats | float:
+@on_arrays
+def npv_dated(rate: ArrayLike, flows: ArrayLike, dates: Sequence[Any]) -> Floats | float:
     """Return the net present value, on the first date, of flows on dates.
 
     ``rate`` is a fraction per year, a number or one a trial; ``flows`` is ``(dates,)`` or ``(dates, trials)``; ``dates`` are
@@ -34,14 +34,14 @@ def xnpv(rate: ArrayLike, flows: ArrayLike, dates: Sequence[Any]) -> Floats | fl
     ``(trials,)``, or a float; NaN in trials with a rate at or below -1. Raises ParameterError for dates out of order or
     doubled, for such a rate given as a number, and for shapes that do not fit.
 
-    >>> round(xnpv(0.1, [-100.0, 110.0], ["2028-01-01", "2028-12-31"]), 6)
+    >>> round(npv_dated(0.1, [-100.0, 110.0], ["2028-01-01", "2028-12-31"]), 6)
     0.0
     """
-    row = as_row("xnpv", "flows", flows)
-    years = _years("xnpv", dates, len(row))
-    rates = as_rate("xnpv", rate, flows)
+    row = as_row("npv_dated", "flows", flows)
+    years = _years("npv_dated", dates, len(row))
+    rates = as_rate("npv_dated", rate, flows)
     if rates.ndim > 1:
-        raise ParameterError("xnpv: rate must be a number or one a trial, per year")
+        raise ParameterError("rate must be a number or one a trial, per year", owner="npv_dated")
     force = np.log1p(np.where(rates > -1, rates, np.nan))
     value = np.zeros(np.broadcast_shapes(row.shape[1:], force.shape))
     for flow, year in zip(row, years, strict=True):
@@ -49,34 +49,44 @@ def xnpv(rate: ArrayLike, flows: ArrayLike, dates: Sequence[Any]) -> Floats | fl
     return scalar_if(np.ndim(flows) == 1 and rates.ndim == 0, value)
 
 
-def xirr(flows: ArrayLike, dates: Sequence[Any]) -> Floats | float:
+@on_arrays
+def irr_dated(flows: ArrayLike, dates: Sequence[Any]) -> Floats | float:
     """Return the internal rate of return per year of flows on dates: NaN where none exists, or more than one does.
 
-    Arguments and errors as for ``xnpv``; rates are exact to 1e-10 of 1 + rate. All trials are solved at once, bracketed.
+    Arguments and errors as for ``npv_dated``; rates are exact to 1e-10 of 1 + rate. All trials are solved at once, bracketed.
 
-    >>> round(xirr([-100.0, 110.0], ["2028-01-01", "2028-12-31"]), 9)
+    >>> round(irr_dated([-100.0, 110.0], ["2028-01-01", "2028-12-31"]), 9)
     0.1
     """
-    row = as_row("xirr", "flows", flows)
-    years = _years("xirr", dates, len(row))
-    return only(row, solve(row, Dated(years)), "xirr", flat=np.ndim(flows) == 1)
+    row = as_row("irr_dated", "flows", flows)
+    years = _years("irr_dated", dates, len(row))
+    return unique_rates(row, solve(row, Dated(years)), "irr_dated", flat=np.ndim(flows) == 1)
+
+
+FIRST, LAST = np.datetime64("0001-01-01"), np.datetime64("9999-12-31")
 
 
 def _years(owner: str, dates: Sequence[Any], count: int) -> Floats:
     """Return the years since the first date."""
-    days = []
+    days: list[np.datetime64] = []
+    if not isinstance(dates, Iterable) or isinstance(dates, str | bytes):
+        raise wrong(owner, "dates", "a list of dates", dates)
     for place, date in enumerate(dates):
         try:
             days.append(np.datetime64(date, "D"))
-        except (TypeError, ValueError):
-            raise ParameterError(f"{owner}: date {place + 1} must be a date such as '2028-03-31', not {shown(date)}") from None
+            if not (np.isnat(days[-1]) or FIRST <= days[-1] <= LAST):
+                raise ValueError
+        except (TypeError, ValueError, OverflowError):
+            raise ParameterError(
+                f"date {place + 1} must be a date such as '2028-03-31', not {shown(date)}", owner=owner
+            ) from None
         if np.isnat(days[-1]):
-            raise ParameterError(f"{owner}: date {place + 1} is missing")
+            raise ParameterError(f"date {place + 1} is missing", owner=owner)
         if place and days[-1] <= days[-2]:
             word = "is there twice" if days[-1] == days[-2] else f"comes after {days[-2]}; put them in order"
-            raise ParameterError(f"{owner}: date {place + 1}, {days[-1]}, {word}")
+            raise ParameterError(f"date {place + 1}, {days[-1]}, {word}", owner=owner)
     if len(days) != count:
-        raise ParameterError(f"{owner}: {count} flows need as many dates, not {len(days)}")
+        raise ParameterError(f"{count} flows need as many dates, not {len(days)}", owner=owner)
     return np.asarray((np.array(days) - days[0]).astype(np.float64) / YEAR)
 
 

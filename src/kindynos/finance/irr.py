@@ -5,22 +5,23 @@ from __future__ import annotations
 import warnings
 
 import numpy as np
-from numpy.typing import ArrayLike, NDArray
+from numpy.typing import ArrayLike
 
+from kindynos.arrays import Floats
 from kindynos.errors import DataWarning
 from kindynos.finance.notes import note
 from kindynos.finance.rates import Even, IrrReport, solve
-from kindynos.finance.shapes import joined
-
-Floats = NDArray[np.float64]
+from kindynos.finance.shapes import joined, on_arrays
 
 
+@on_arrays
 def irr(flows: ArrayLike, start: ArrayLike | None = None) -> Floats | float:
     """Return the internal rate of return per period: NaN where none exists, or more than one does.
 
     ``flows`` is ``(periods,)`` or ``(periods, trials)``, evenly spaced; ``start``, a number or one a trial, comes one period
-    before them. The answer is ``(trials,)``, or a float of flat flows. Rates are sought above -1 and are exact to 1e-10
-    (to 1e-6 where two coincide). Raises ParameterError for shapes that do not fit.
+    before them. The answer is ``(trials,)``, or a float of flat flows. Rates are sought from just above -1
+    to 1e250 and are exact to 1e-10 of 1 + rate (to 1e-6 where two coincide); each trial's answer is its own, whatever the
+    others are. Raises ParameterError for shapes that do not fit.
 
     Source: Descartes' rule of signs; see the head of this file and ``irr_report``.
 
@@ -28,10 +29,12 @@ def irr(flows: ArrayLike, start: ArrayLike | None = None) -> Floats | float:
     0.130662
     """
     row = joined("irr", flows, start)
-    return only(row, solve(row, Even(len(row))), "irr", flat=np.ndim(flows) == 1 and (start is None or np.ndim(start) == 0))
+    return unique_rates(
+        row, solve(row, Even(len(row))), "irr", flat=np.ndim(flows) == 1 and (start is None or np.ndim(start) == 0)
+    )
 
 
-def only(row: Floats, report: IrrReport, owner: str, flat: bool) -> Floats | float:
+def unique_rates(row: Floats, report: IrrReport, owner: str, flat: bool) -> Floats | float:
     """Return the rates of a report, and say of how many trials there is none, and why; of one flat series, warn."""
     if (report.count != 1).any():
         one_sign = (report.count == 0) & ((row >= 0).all(axis=0) | (row <= 0).all(axis=0))
@@ -44,6 +47,7 @@ def only(row: Floats, report: IrrReport, owner: str, flat: bool) -> Floats | flo
     return float(report.rate[0]) if flat else report.rate
 
 
+@on_arrays
 def irr_report(flows: ArrayLike, start: ArrayLike | None = None) -> IrrReport:
     """Return for each trial whether its internal rate of return is unique, does not exist or is one of several.
 

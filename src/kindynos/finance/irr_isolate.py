@@ -2,25 +2,31 @@
 
 A root x in (0, 1) is a rate above 0; the roots above 1 are those of the reversed flows. On an interval a polynomial is held by
 its Bernstein coefficients, whose sign changes bound the roots inside (Descartes, Bernstein); an interval with more than one
-change is halved by de Casteljau's rule until none is left. Source: Mourrain, Rouillier and Roy, Bernstein's basis and real
+change is cut by de Casteljau's rule until none is left. Source: Mourrain, Rouillier and Roy, Bernstein's basis and real
 root isolation (2005). All intervals of all trials are worked on together.
 """
 
 from __future__ import annotations
 
 from collections.abc import Callable
+from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
 
-Floats = NDArray[np.float64]
+from kindynos.arrays import Floats
+from kindynos.finance import irr_long
+
 Evaluate = Callable[[Floats, Floats], tuple[Floats, Floats]]
 Ints = NDArray[np.int64]
 
-NARROW = 2.0**-22  # an interval this short holds, if anything, a double root
+NARROW = 2.0**-22  # an interval this short beside its distance from 0 holds, if anything, a double root
+CUT = irr_long.CUT  # not the half: a double root at an end, at a rate of 100 %, would be seen on neither side
+LONG = 64  # more flows are cut into pieces of a low degree first
+LEAST = 1e-250  # roots of x below this, rates beyond 1e250, are not sought
+ROUNDING = 2e-16  # flows whose sum is this small beside their sizes, for each flow, sum to 0
 TOUCHES = 1e-13  # a value this small beside the sum of its terms counts as zero at a double root
-STEPS = 120
-FEW = 200
+STEPS = 1000
 NEAR = 1e-11  # a last Newton step this short leaves an error of its square
 SAME = 1e-6  # two rates closer than this, relative to 1 + rate, count as one
 
@@ -43,8 +49,9 @@ def only_rate(flows: Floats) -> Floats:
     above = np.sign(first_nonzero(flows)) * flows.sum(axis=0) < 0
     for side, ordered in ((above, flows), (~above, flows[::-1])):
         part = ordered[:, side] / np.maximum(np.abs(ordered[:, side]).max(axis=0), np.finfo(float).tiny)
-        x = bisect(part, np.zeros(part.shape[1]), np.ones(part.shape[1]), np.sign(first_nonzero(part)))
-        rate[side] = 1 / x - 1 if ordered is flows else x - 1
+        with np.errstate(over="ignore", divide="ignore"):  # a rate beyond the floats is infinite
+            x = bisect(part, np.zeros(part.shape[1]), np.ones(part.shape[1]), np.sign(first_nonzero(part)))
+            rate[side] = 1 / x - 1 if ordered is flows else x - 1
     return rate
 
 
@@ -62,16 +69,33 @@ def _all_roots(flows: Floats) -> tuple[Floats, Ints]:
         return np.empty(0), np.empty(0, dtype=np.int64)
     nonzero = flows != 0
     ends = np.stack([np.argmax(nonzero, axis=0), len(flows) - np.argmax(nonzero[::-1], axis=0)])
-    rates, owners = [], []
+    rates: list[Floats] = []
+    owners: list[Ints] = []
     for first, last in np.unique(ends, axis=1).T:
         trials = np.flatnonzero((ends[0] == first) & (ends[1] == last))
         inner = flows[first:last, trials]
-        inner = inner / np.abs(inner).max(axis=0)
-        for ordered, backwards in ((inner, False), (inner[::-1], True)):
-            roots, places = _roots_below_one(ordered)
-            rates.append(roots - 1 if backwards else 1 / roots - 1)
-            owners.append(trials[places])
+        for columns, flows_left in _without_rate_zero(inner / np.abs(inner).max(axis=0), trials, rates, owners):
+            for ordered, backwards in ((flows_left, False), (flows_left[::-1], True)):
+                roots, places = _roots_below_one(ordered)
+                roots, places = roots[roots > LEAST], places[roots > LEAST]
+                rates.append(roots - 1 if backwards else 1 / roots - 1)
+                owners.append(columns[places])
     return np.concatenate(rates), np.concatenate(owners)
+
+
+def _without_rate_zero(flows: Floats, trials: Ints, rates: list[Floats], owners: list[Ints]) -> list[tuple[Ints, Floats]]:
+    """Return trials and flows without a rate of 0, which is taken down; dividing by 1 - x leaves the running totals.
+
+    x = 1 is the end of both intervals, where rounding would decide on which side a root is found, or whether at all.
+    """
+    parts = []
+    while trials.size and len(flows) > 1:
+        zero = np.abs(flows.sum(axis=0)) <= ROUNDING * len(flows) * np.abs(flows).sum(axis=0)
+        rates.append(np.zeros(np.count_nonzero(zero)))
+        owners.append(trials[zero])
+        parts.append((trials[~zero], flows[:, ~zero]))
+        flows, trials = np.cumsum(flows[:, zero], axis=0)[:-1], trials[zero]
+    return parts
 
 
 def _roots_below_one(flows: Floats) -> tuple[Floats, Ints]:
@@ -79,29 +103,44 @@ def _roots_below_one(flows: Floats) -> tuple[Floats, Ints]:
 
     A coefficient of zero at the end of an interval counts as positive on both sides, so a root there is found once.
     """
-    coefficients = _bernstein(flows)
-    column = np.arange(flows.shape[1])
-    low, width = np.zeros(len(column)), np.ones(len(column))
-    found: list[tuple[Floats, Ints]] = []
+    column = np.flatnonzero((flows > 0).any(axis=0) & (flows < 0).any(axis=0))
+    if len(flows) > LONG:
+        coefficients, place, low, width = irr_long.pieces(flows[:, column])
+        column = column[place]
+    else:
+        coefficients, low, width = _bernstein(flows[:, column]), np.zeros(len(column)), np.ones(len(column))
+    single: list[tuple[Any, ...]] = [(column[:0], low[:0], width[:0], low[:0], coefficients[:, :0])]
+    double: list[tuple[Any, ...]] = [(column[:0], low[:0], width[:0])]
     while column.size:
         positive = coefficients >= 0
         changes = np.count_nonzero(positive[1:] != positive[:-1], axis=0)
         one = changes == 1
-        if one.any():
-            sign = np.where(positive[0, one], 1.0, -1.0)
-            found.append((bisect(flows[:, column[one]], low[one], low[one] + width[one], sign), column[one]))
-        narrow = (changes > 1) & (width <= NARROW)
-        if narrow.any():
-            found.append(_touching(flows[:, column[narrow]], low[narrow], width[narrow], column[narrow]))
+        single.append((column[one], low[one], width[one], np.where(positive[0, one], 1.0, -1.0), coefficients[:, one]))
+        narrow = (changes > 1) & ((width <= NARROW * low) | (width < LEAST))
+        double.append((column[narrow], low[narrow], width[narrow]))
         wide = (changes > 1) & ~narrow
-        left, right = _halve(coefficients[:, wide])
+        left, right = _cut(coefficients[:, wide])
         coefficients = np.concatenate([left, right], axis=1)
         column = np.concatenate([column[wide]] * 2)
-        width = np.concatenate([width[wide] / 2] * 2)
-        low = np.concatenate([low[wide], low[wide] + width[: np.count_nonzero(wide)]])
-    if not found:
-        return np.empty(0), np.empty(0, dtype=np.int64)
-    return np.concatenate([roots for roots, _ in found]), np.concatenate([places for _, places in found])
+        low = np.concatenate([low[wide], low[wide] + CUT * width[wide]])
+        width = np.concatenate([CUT * width[wide], (1 - CUT) * width[wide]])
+    owner, low, width, sign, pieces = (np.concatenate(part, axis=-1) for part in zip(*single, strict=True))
+    if len(flows) > LONG:
+        inside = bisect(pieces, np.zeros(len(owner)), np.ones(len(owner)), sign, irr_long.value_and_slope)
+        roots = _polished(flows[:, owner], low + width * inside, width)
+    else:
+        roots = bisect(flows[:, owner], low, low + width, sign)
+    place, low, width = (np.concatenate(part) for part in zip(*double, strict=True))
+    doubles, touched = _touching(flows[:, place], low, width, place)
+    return np.concatenate([roots, doubles]), np.concatenate([owner, touched])
+
+
+def _polished(flows: Floats, x: Floats, width: Floats) -> Floats:
+    """Return roots of pieces after Newton's step on the whole polynomial."""
+    value, slope = value_and_slope(flows, x)
+    with np.errstate(divide="ignore", invalid="ignore"):
+        step = value / slope
+    return np.where(np.abs(step) < 1e-6 * width, x - step, x)
 
 
 def _bernstein(flows: Floats) -> Floats:
@@ -116,13 +155,13 @@ def _bernstein(flows: Floats) -> Floats:
     return weights @ flows
 
 
-def _halve(coefficients: Floats) -> tuple[Floats, Floats]:
-    """Return the coefficients on the left and the right half (de Casteljau)."""
+def _cut(coefficients: Floats) -> tuple[Floats, Floats]:
+    """Return the coefficients on the left and the right part (de Casteljau)."""
     right = coefficients.copy()
     left = np.empty_like(right)
     left[0] = right[0]
     for i in range(1, len(right)):
-        right[: len(right) - i] = 0.5 * (right[: len(right) - i] + right[1 : len(right) - i + 1])
+        right[: len(right) - i] += CUT * (right[1 : len(right) - i + 1] - right[: len(right) - i])
         left[i] = right[0]
     return left, right
 
@@ -162,7 +201,7 @@ def bisect(
     evaluate = evaluate or value_and_slope
     low, high, sign = low.copy(), high.copy(), sign_at_low
     root = 0.5 * (low + high)
-    active, x = np.arange(len(root)), root.copy()
+    active, x, still = np.arange(len(root)), root.copy(), np.zeros(len(root), dtype=bool)
     for _ in range(STEPS):
         value, slope = evaluate(flows, x)
         left = value * sign > 0
@@ -171,21 +210,20 @@ def bisect(
             newton = x - value / slope
         inside = (newton > low) & (newton < high)
         moved = np.where(value == 0, x, np.where(inside, newton, 0.5 * (low + high)))
-        going = np.abs(moved - x) > NEAR * np.maximum(np.abs(x), least)
+        moved = np.where(still, x, moved)  # a root that has settled does not depend on how long others take
+        still |= ~(np.abs(moved - x) > NEAR * np.maximum(np.abs(x), least))
         root[active] = x = moved
-        if not going.any():
+        if still.all():
             break
-        if np.count_nonzero(going) < 0.5 * going.size:
+        if np.count_nonzero(still) > 0.5 * still.size:
+            going = ~still
             active, x, flows = active[going], x[going], flows[:, going]
-            low, high, sign = low[going], high[going], sign[going]
+            low, high, sign, still = low[going], high[going], sign[going], still[going]
     return root
 
 
 def value_and_slope(flows: Floats, x: Floats) -> tuple[Floats, Floats]:
     """Return the polynomial and its slope at ``x``, one a column."""
-    if len(x) < FEW:  # few columns: fewer and larger operations are quicker than Horner's rule
-        terms = flows * x ** np.arange(len(flows))[:, None]
-        return terms.sum(axis=0), (np.arange(len(flows)) @ terms) / x
     value, slope = flows[-1].copy(), np.zeros_like(x)
     for row in flows[-2::-1]:
         slope *= x

@@ -5,16 +5,16 @@ from __future__ import annotations
 from typing import Any
 
 import numpy as np
-from numpy.typing import ArrayLike, NDArray
+from numpy.typing import ArrayLike
 
+from kindynos.arrays import Floats
 from kindynos.errors import ParameterError
 from kindynos.finance.notes import note
-from kindynos.finance.shapes import as_row, scalar_if
-from kindynos.validate import one_of, whole
-
-Floats = NDArray[np.float64]
+from kindynos.finance.shapes import as_row, on_arrays, scalar_if
+from kindynos.validate import array_of, one_of, whole
 
 
+@on_arrays
 def roll_forward(
     opening: ArrayLike,
     rate: ArrayLike,
@@ -41,8 +41,8 @@ def roll_forward(
     """
     one_of("roll_forward", "timing", timing, ("end", "start"))
     if shortfall and floor is None:
-        raise ParameterError("roll_forward: shortfall=True needs floor=, below which nothing is paid, such as floor=0")
-    rates, flows = _rows(np.asarray(rate, dtype=np.float64), np.asarray(flow, dtype=np.float64), periods)
+        raise ParameterError("shortfall=True needs floor=, below which nothing is paid, such as floor=0", owner="roll_forward")
+    rates, flows = _rows(array_of("roll_forward", "rate", rate), array_of("roll_forward", "flow", flow), periods)
     first = _per_trial("opening", opening)
     lowest = None if floor is None else _per_trial("floor", floor)
     width = np.broadcast_shapes(rates.shape[1:], flows.shape[1:], first.shape, () if lowest is None else lowest.shape)
@@ -51,9 +51,9 @@ def roll_forward(
 
 
 def _per_trial(name: str, value: ArrayLike) -> Floats:
-    array = np.asarray(value, dtype=np.float64)
+    array = array_of("roll_forward", name, value)
     if array.ndim > 1:
-        raise ParameterError(f"roll_forward: {name} must be a number or one a trial, not {array.shape}")
+        raise ParameterError(f"{name} must be a number or one a trial, not {array.shape}", owner="roll_forward")
     return array
 
 
@@ -61,19 +61,21 @@ def _rows(rate: Floats, flow: Floats, periods: int | None) -> tuple[Floats, Floa
     """Return rate and flow with their periods first; what is alike in all of them is repeated without a copy."""
     for name, value in (("rate", rate), ("flow", flow)):
         if value.ndim > 2:
-            raise ParameterError(f"roll_forward: {name} must be a number, one a trial or a row, not {value.shape}")
+            raise ParameterError(f"{name} must be a number, one a trial or a row, not {value.shape}", owner="roll_forward")
     if rate.ndim == 1 and flow.ndim == 1 and rate.size > 1 and flow.size > 1:
         raise ParameterError(
-            "roll_forward: a flat rate beside flat flows could mean periods or trials; "
-            "give rate[:, None] for one a period, or flow[:, None] for one rate a trial"
+            "a flat rate beside flat flows could mean periods or trials; "
+            "give rate[:, None] for one a period, or flow[:, None] for one rate a trial",
+            owner="roll_forward",
         )
     if flow.ndim == 1 and rate.ndim < 2:
         flow = flow[:, None]
     elif flow.ndim == 1 and len(flow) == len(rate):
         if rate.shape[1] == len(flow) > 1:
             raise ParameterError(
-                "roll_forward: a flat flow could mean periods or trials here; give flow[:, None] for one a period, "
-                "or flow[None, :] for one a trial"
+                "a flat flow could mean periods or trials here; give flow[:, None] for one a period, "
+                "or flow[None, :] for one a trial",
+                owner="roll_forward",
             )
         flow = flow[:, None]
     if rate.ndim == 1 and flow.ndim == 0:
@@ -82,7 +84,7 @@ def _rows(rate: Floats, flow: Floats, periods: int | None) -> tuple[Floats, Floa
     lengths |= {1} if periods is None and not lengths and 2 in (rate.ndim, flow.ndim) else set()
     count = lengths.pop() if lengths else whole("roll_forward: rate and flow are no rows, so", "periods", periods, least=1)
     if lengths or (periods is not None and periods != count):
-        raise ParameterError(f"roll_forward: rate {rate.shape} and flow {flow.shape} differ in their number of periods")
+        raise ParameterError(f"rate {rate.shape} and flow {flow.shape} differ in their number of periods", owner="roll_forward")
 
     def spread(value: Floats) -> Floats:
         return np.broadcast_to(value, (count, *value.shape[-1:]) if value.ndim else (count, 1))
@@ -129,6 +131,7 @@ def _cut(balance: Floats, flow: Floats, floor: Floats | None, unmet: Floats | No
         unmet[...] = missing
 
 
+@on_arrays
 def grow(rate: ArrayLike, start: ArrayLike = 1.0, lag: int = 0) -> Floats:
     """Return an index that compounds: start x (1 + rate of period 1) x ... up to each period, ``(periods, trials)``.
 
@@ -141,7 +144,7 @@ def grow(rate: ArrayLike, start: ArrayLike = 1.0, lag: int = 0) -> Floats:
     """
     row = as_row("grow", "rate", rate)
     whole("grow", "lag", lag, least=0)
-    first = np.asarray(start, dtype=np.float64)
+    first = array_of("grow", "start", start)
     index: Floats = np.empty((len(row), *np.broadcast_shapes(row.shape[1:], first.shape)))
     index[:lag] = first
     for t in range(lag, len(row)):
@@ -149,6 +152,7 @@ def grow(rate: ArrayLike, start: ArrayLike = 1.0, lag: int = 0) -> Floats:
     return index[:, 0] if np.ndim(rate) == 1 and first.ndim == 0 else index
 
 
+@on_arrays
 def first_period(condition: ArrayLike) -> Floats | float:
     """Return the number, from 1, of the first period in which the condition holds; infinity where it never does.
 
@@ -168,6 +172,7 @@ def first_period(condition: ArrayLike) -> Floats | float:
     return scalar_if(np.ndim(condition) == 1, answer)
 
 
+@on_arrays
 def at(row: ArrayLike, period: ArrayLike) -> Floats | float:
     """Return the row's value in the period of that number, from 1; NaN beyond the row.
 
@@ -179,9 +184,11 @@ def at(row: ArrayLike, period: ArrayLike) -> Floats | float:
     20.0
     """
     values = as_row("at", "row", row)
-    number = np.ceil(np.asarray(period, dtype=np.float64))
+    number = np.ceil(array_of("at", "period", period))
     if number.ndim > 1:
-        raise ParameterError(f"at: period must be a number or one a trial, not {number.shape}")
+        raise ParameterError(f"period must be a number or one a trial, not {number.shape}", owner="at")
+    if number.ndim and values.shape[1] not in (1, len(number)):
+        raise ParameterError(f"period has {len(number)} trials, and the row {values.shape[1]}", owner="at")
     inside = (number >= 1) & (number <= len(values))
     place = np.where(inside, number, 1).astype(np.int64) - 1
     if place.ndim == 0:

@@ -5,16 +5,17 @@ from __future__ import annotations
 from typing import Any
 
 import numpy as np
-from numpy.typing import ArrayLike, NDArray
+from numpy.typing import ArrayLike
 
+from kindynos.arrays import Floats
 from kindynos.errors import ParameterError
 from kindynos.finance.cash_flow import npv
 from kindynos.finance.notes import note
-from kindynos.finance.shapes import as_rate, as_row, joined, scalar_if
+from kindynos.finance.shapes import as_rate, as_row, joined, on_arrays, scalar_if
+from kindynos.validate import array_of
 
-Floats = NDArray[np.float64]
 
-
+@on_arrays
 def mirr(flows: ArrayLike, finance: ArrayLike, reinvest: ArrayLike, start: ArrayLike | None = None) -> Floats | float:
     """Return the modified internal rate of return per period.
 
@@ -32,7 +33,7 @@ def mirr(flows: ArrayLike, finance: ArrayLike, reinvest: ArrayLike, start: Array
     row = joined("mirr", flows, start)
     periods = len(row) - 1
     if periods < 1:
-        raise ParameterError("mirr: needs at least two flows, one of them out and one back")
+        raise ParameterError("needs at least two flows, one of them out and one back", owner="mirr")
     rates = [as_rate("mirr", rate, flows) for rate in (finance, reinvest)]
     out = -np.asarray(npv(rates[0], np.minimum(row[1:], 0))) - np.minimum(row[0], 0)
     back = np.asarray(npv(rates[1], np.maximum(row[1:], 0))) + np.maximum(row[0], 0)
@@ -43,8 +44,11 @@ def mirr(flows: ArrayLike, finance: ArrayLike, reinvest: ArrayLike, start: Array
     return scalar_if(np.ndim(flows) == 1 and answer.size == 1, answer)
 
 
+@on_arrays
 def payback(flows: ArrayLike, start: ArrayLike | None = None) -> Floats | float:
     """Return after how many periods the flows have first paid back what was put in; infinity where they never do.
+
+    That is when the running total, once it has been below 0, is back at 0; where it never is below 0, the answer is 0.
 
     ``flows`` is ``(periods,)`` or ``(periods, trials)``; ``start``, a number or one a trial, comes one period before, and the
     first of all is time 0. Within a period the flow is taken as even, so the answer may be a fraction. It is ``(trials,)``, or
@@ -56,6 +60,7 @@ def payback(flows: ArrayLike, start: ArrayLike | None = None) -> Floats | float:
     return _payback(joined("payback", flows, start), np.ndim(flows) == 1 and (start is None or np.ndim(start) == 0))
 
 
+@on_arrays
 def discounted_payback(rate: ArrayLike, flows: ArrayLike, start: ArrayLike | None = None) -> Floats | float:
     """Return the payback of discounted flows; ``rate`` is a number, one a trial or a row over the flows after the first.
 
@@ -68,7 +73,7 @@ def discounted_payback(rate: ArrayLike, flows: ArrayLike, start: ArrayLike | Non
     rates = as_rate("discounted_payback", rate, flows)
     if rates.ndim == 2 and len(rates) != len(row) - 1:
         raise ParameterError(
-            f"discounted_payback: rate has {len(rates)} periods, and {len(row) - 1} flows come after the first"
+            f"rate has {len(rates)} periods, and {len(row) - 1} flows come after the first", owner="discounted_payback"
         )
     steps = np.broadcast_to(1 + np.where(rates > -1, rates, np.nan), (len(row) - 1, *np.shape(rates)[-1:]))
     discounted = row[1:] / np.cumprod(steps if steps.ndim == 2 else steps[:, None], axis=0)
@@ -78,16 +83,18 @@ def discounted_payback(rate: ArrayLike, flows: ArrayLike, start: ArrayLike | Non
 
 def _payback(row: Floats, flat: Any) -> Floats | float:
     total = np.cumsum(row, axis=0)
-    paid = total >= 0
+    owed = np.maximum.accumulate(total < 0, axis=0)
+    paid = (total >= 0) & owed
     period = paid.argmax(axis=0)
     column = np.arange(row.shape[1])
     with np.errstate(divide="ignore", invalid="ignore", over="ignore"):
         part = -total[period - 1, column] / row[period, column]
     answer = np.where(period > 0, period - 1 + part, 0.0)
-    answer = np.where(paid.any(axis=0), answer, np.inf)
+    answer = np.where(paid.any(axis=0), answer, np.where(owed[-1], np.inf, 0.0))
     return scalar_if(bool(flat), np.where(np.isnan(total[-1]), np.nan, answer))
 
 
+@on_arrays
 def profitability_index(rate: ArrayLike, flows: ArrayLike, start: ArrayLike) -> Floats | float:
     """Return the present value of the flows for each unit of money put in at time 0, ``-start``.
 
@@ -97,15 +104,16 @@ def profitability_index(rate: ArrayLike, flows: ArrayLike, start: ArrayLike) -> 
     >>> profitability_index(0.1, [0.0, 121.0], start=-80.0)
     1.25
     """
-    first = np.asarray(start, dtype=np.float64)
+    first = array_of("profitability_index", "start", start)
     if first.ndim == 0 and not first < 0:
-        raise ParameterError(f"profitability_index: start must be below 0, what is put in, not {float(first)!r}")
+        raise ParameterError(f"start must be below 0, what is put in, not {float(first)!r}", owner="profitability_index")
     note("nothing put in at time 0", int(np.count_nonzero(first >= 0)))
     value = npv(rate, flows)
     answer = np.asarray(value) / np.where(first < 0, -first, np.nan)
     return scalar_if(isinstance(value, float) and first.ndim == 0, answer)
 
 
+@on_arrays
 def terminal_value(flow: ArrayLike, rate: ArrayLike, growth: ArrayLike = 0.0) -> Floats | float:
     """Return what all flows after the last period are worth at its end, if they grow for ever: flow x (1 + g) / (rate - g).
 
@@ -117,12 +125,15 @@ def terminal_value(flow: ArrayLike, rate: ArrayLike, growth: ArrayLike = 0.0) ->
     >>> round(terminal_value(100.0, 0.08, 0.02), 2)
     1700.0
     """
-    last, rates, growths = (np.asarray(value, dtype=np.float64) for value in (flow, rate, growth))
+    given = {"flow": flow, "rate": rate, "growth": growth}
+    last, rates, growths = (array_of("terminal_value", name, value) for name, value in given.items())
     if max(last.ndim, rates.ndim, growths.ndim) > 1:
-        raise ParameterError("terminal_value: flow, rate and growth must be numbers or one a trial; of a row use its last")
+        raise ParameterError(
+            "flow, rate and growth must be numbers or one a trial; of a row use its last", owner="terminal_value"
+        )
     if rates.ndim == 0 == growths.ndim and not rates > growths:
         raise ParameterError(
-            f"terminal_value: growth {float(growths):g} must be below the rate {float(rates):g}: no finite value"
+            f"growth {float(growths):g} must be below the rate {float(rates):g}: no finite value", owner="terminal_value"
         )
     lost = rates <= growths
     note("no terminal value: growth at or above the rate", int(np.count_nonzero(lost)))
@@ -130,6 +141,7 @@ def terminal_value(flow: ArrayLike, rate: ArrayLike, growth: ArrayLike = 0.0) ->
     return scalar_if(answer.ndim == 0, np.asarray(answer))
 
 
+@on_arrays
 def value_per_share(
     flows: ArrayLike, rate: ArrayLike, growth: ArrayLike, shares: ArrayLike, debt: ArrayLike = 0.0
 ) -> Floats | float:
@@ -145,12 +157,12 @@ def value_per_share(
     """
     row = as_row("value_per_share", "flows", flows)
     rates = as_rate("value_per_share", rate, flows)
-    count = np.asarray(shares, dtype=np.float64)
+    count = array_of("value_per_share", "shares", shares)
     if count.ndim == 0 and not count > 0:
-        raise ParameterError(f"value_per_share: shares must be above 0, not {float(count):g}")
+        raise ParameterError(f"shares must be above 0, not {float(count):g}", owner="value_per_share")
     last = row[-1] if row.shape[1] > 1 else row[-1, 0]
     after = np.asarray(terminal_value(last, rates, growth)) / (1 + rates) ** len(row)
-    worth = np.asarray(npv(rates, row if row.shape[1] > 1 else row[:, 0])) + after - np.asarray(debt, dtype=np.float64)
+    worth = np.asarray(npv(rates, row if row.shape[1] > 1 else row[:, 0])) + after - array_of("value_per_share", "debt", debt)
     answer = worth / np.where(count > 0, count, np.nan)
     note("debt above the value of the flows", int(np.count_nonzero(answer < 0)))
     return scalar_if(answer.ndim == 0 or (np.ndim(flows) == 1 and answer.size == 1), np.asarray(answer))

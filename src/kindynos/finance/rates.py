@@ -12,8 +12,6 @@ With x = 1 / (1 + rate) a rate is a positive root of the polynomial whose coeffi
 
 from __future__ import annotations
 
-import os
-from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
 from functools import cached_property
 from typing import Protocol
@@ -21,9 +19,9 @@ from typing import Protocol
 import numpy as np
 from numpy.typing import NDArray
 
+from kindynos.arrays import Floats
+from kindynos.engine.workers import on_threads
 from kindynos.finance import irr_isolate
-
-Floats = NDArray[np.float64]
 
 CHUNK = 16_384  # trials worked on at a time: small enough for the processor's cache, large enough for threads to pay
 STEPS = 30
@@ -118,11 +116,7 @@ def solve(flows: Floats, schedule: Schedule) -> IrrReport:
         found = _solve(flows[:, part], rate[part], count[part], schedule)
         several.update({part.start + trial: roots for trial, roots in found.items()})
 
-    if len(parts) == 1:
-        work(parts[0])
-    else:
-        with ThreadPoolExecutor(os.cpu_count()) as pool:
-            list(pool.map(work, parts))
+    on_threads(work, parts)
     return IrrReport(rate, count, several)
 
 
@@ -189,29 +183,42 @@ def _count_bound(flows: Floats) -> NDArray[np.int64]:
 def _halley(flows: Floats, schedule: Schedule) -> Floats:
     """Return a rate of each trial where Halley's method finds one, NaN where it does not settle."""
     rate = np.full(flows.shape[1], np.nan)
-    begin = int(np.argmax(flows.any(axis=1)))
-    if len(flows) - begin < 2:
+    if flows[0].all():
+        _halley_from(flows, schedule, rate)
         return rate
-    flows, schedule = flows[begin:], schedule.beginning(begin)
+    first = np.argmax(flows != 0, axis=0)
+    for begin in np.unique(first):
+        if len(flows) - begin >= 2:
+            found, chosen = np.full(np.count_nonzero(first == begin), np.nan), first == begin
+            _halley_from(flows[begin:, chosen], schedule.beginning(int(begin)), found)
+            rate[chosen] = found
+    return rate
+
+
+def _halley_from(flows: Floats, schedule: Schedule, rate: Floats) -> None:
+    """Fill in the rates of trials whose first flow is not 0. A rate that has settled no longer moves, whatever others do."""
+    if len(flows) < 2:
+        return
     positive = flows[0] > 0
     if positive.any():
         flows = np.where(positive, -flows, flows)
     later, log_x = flows[1:], np.zeros(flows.shape[1])
     largest, near = schedule.reach, schedule.near
-    active = np.arange(flows.shape[1])
+    active, still = np.arange(flows.shape[1]), np.zeros(flows.shape[1], dtype=bool)
     with np.errstate(divide="ignore", invalid="ignore", over="ignore"):
         price = -flows[0]
         for _ in range(STEPS):
             step = _halley_step(schedule, price, later, log_x)
-            log_x = np.clip(log_x + step, -largest, largest)
-            going = np.abs(step) >= near  # a step that is no number goes nowhere: its rate is NaN
-            if not going.any():
+            moved = np.clip(log_x + step, -largest, largest)
+            log_x = np.where(still, log_x, moved)
+            still |= ~(np.abs(step) >= near)  # a step that is no number goes nowhere: its rate is NaN
+            if still.all():
                 rate[active] = np.expm1(-log_x)
                 break
-            if np.count_nonzero(going) < 0.5 * going.size:
-                rate[active[~going]] = np.expm1(-log_x[~going])
-                active, log_x, price, later = active[going], log_x[going], price[going], later[:, going]
-    return rate
+            if np.count_nonzero(still) > 0.5 * still.size:
+                rate[active[still]] = np.expm1(-log_x[still])
+                going = ~still
+                active, log_x, price, later, still = active[going], log_x[going], price[going], later[:, going], still[going]
 
 
 def _halley_step(schedule: Schedule, price: Floats, later: Floats, log_x: Floats) -> Floats:

@@ -2,22 +2,54 @@
 
 from __future__ import annotations
 
+import inspect
+from collections.abc import Callable
+from functools import wraps
+from typing import ParamSpec, TypeVar
+
 import numpy as np
-from numpy.typing import ArrayLike, NDArray
+from numpy.typing import ArrayLike
 
-from kindynos.errors import ParameterError
+from kindynos.arrays import Floats
+from kindynos.errors import KindynosError, ParameterError
+from kindynos.validate import array_of
 
-Floats = NDArray[np.float64]
+Given = ParamSpec("Given")
+Answer = TypeVar("Answer")
+
+
+def on_arrays(function: Callable[Given, Answer]) -> Callable[Given, Answer]:
+    """Let a public function follow floats to infinity and NaN without warnings, and name arguments that do not fit together.
+
+    Raises ParameterError for the latter, and for a number too large to be a length.
+    """
+
+    @wraps(function)
+    def safe(*args: Given.args, **options: Given.kwargs) -> Answer:
+        try:
+            with np.errstate(all="ignore"):
+                return function(*args, **options)
+        except KindynosError as error:
+            error.owner = function.__name__  # the function that was called, not one it calls in turn
+            raise
+        except ValueError as error:
+            if "broadcast" not in str(error) and "shape mismatch" not in str(error):
+                raise
+            given = inspect.signature(function).bind(*args, **options).arguments
+            shapes = [f"{name} {np.shape(value)}" for name, value in given.items() if np.ndim(value)]
+            raise ParameterError(f"shapes that do not fit: {', '.join(shapes)}", owner=function.__name__) from None
+
+    return safe
 
 
 def as_row(owner: str, name: str, value: ArrayLike) -> Floats:
     """Return ``(periods, trials)``, or ``(periods, 1)`` of a flat array; raises ParameterError for any other shape."""
-    row = np.asarray(value, dtype=np.float64)
+    row = array_of(owner, name, value)
     if row.ndim == 1:
         row = row[:, None]
-    if row.ndim != 2 or row.shape[0] == 0:
+    if row.ndim != 2 or not row.size:
         raise ParameterError(
-            f"{owner}: {name} must be (periods,) or (periods, trials) with at least one period, not {row.shape}"
+            f"{name} must be (periods,) or (periods, trials) with at least one of each, not {row.shape}", owner=owner
         )
     return row
 
@@ -27,9 +59,9 @@ def joined(owner: str, flows: ArrayLike, start: ArrayLike | None) -> Floats:
     row = as_row(owner, "flows", flows)
     if start is None:
         return row
-    first = np.atleast_1d(np.asarray(start, dtype=np.float64))
+    first = np.atleast_1d(array_of(owner, "start", start))
     if first.ndim > 1:
-        raise ParameterError(f"{owner}: start must be a number or one a trial, not {first.shape}")
+        raise ParameterError(f"start must be a number or one a trial, not {first.shape}", owner=owner)
     answer = np.empty((len(row) + 1, *np.broadcast_shapes(first.shape, row.shape[1:])))
     answer[0] = first
     answer[1:] = row
@@ -42,16 +74,17 @@ def as_rate(owner: str, rate: ArrayLike, flows: ArrayLike) -> Floats:
     Raises ParameterError for a flat rate beside flat flows, which could mean periods or trials, and for a number at or
     below -1.
     """
-    array = np.asarray(rate, dtype=np.float64)
+    array = array_of(owner, "rate", rate)
     if array.ndim > 2:
-        raise ParameterError(f"{owner}: rate must be a number, one a trial or a row (periods, trials), not {array.shape}")
+        raise ParameterError(f"rate must be a number, one a trial or a row (periods, trials), not {array.shape}", owner=owner)
     if array.ndim == 1 and array.size > 1 and np.ndim(flows) == 1:
         raise ParameterError(
-            f"{owner}: a flat rate beside flat flows could mean periods or trials; "
-            "give rate[:, None] for one a period, or flows[:, None] for one rate a trial"
+            "a flat rate beside flat flows could mean periods or trials; "
+            "give rate[:, None] for one a period, or flows[:, None] for one rate a trial",
+            owner=owner,
         )
     if array.ndim == 0 and array <= -1:
-        raise ParameterError(f"{owner}: rate must be above -1 (a loss of everything), not {float(array)!r}")
+        raise ParameterError(f"rate must be above -1 (a loss of everything), not {float(array)!r}", owner=owner)
     return array
 
 

@@ -11,12 +11,13 @@ import pandas as pd
 from numpy.lib.stride_tricks import sliding_window_view
 from numpy.typing import ArrayLike, NDArray
 
-from kindynos.distributions.special import gammaln, ndtr, ndtri, stdtr, xlogy
+from kindynos.arrays import Floats
+from kindynos.delegation import delegated_to
+from kindynos.distributions.special import gammaln, ndtr, stdtr, xlogy
 from kindynos.errors import ParameterError
-from kindynos.markets.methods import AGE_DECAY, VOLATILITY_DECAY, Exposure, expanded, method_named, student_reach
-from kindynos.validate import share, whole
-
-Floats = NDArray[np.float64]
+from kindynos.markets.exposure import Exposure
+from kindynos.markets.methods import Method
+from kindynos.validate import array_of, proper_fraction, whole
 
 YELLOW, RED = 0.95, 0.9999  # cumulative chances at which the supervisors' zones begin
 
@@ -140,11 +141,9 @@ class Backtest:
             f"({self.expected:.1f} expected), {self.zone}>"
         )
 
+    @delegated_to("kindynos.plots", "backtest")
     def plot(self, ax: Any = None) -> Any:
         """Draw profit and loss through time with the forecasts, exceptions marked."""
-        from kindynos.hooks import draw
-
-        return draw("backtest", self, ax=ax)
 
 
 def backtest(returns: ArrayLike, forecasts: ArrayLike, level: float, shortfalls: ArrayLike | None = None) -> Backtest:
@@ -156,117 +155,41 @@ def backtest(returns: ArrayLike, forecasts: ArrayLike, level: float, shortfalls:
     >>> backtest([0.01, -0.03, 0.02, -0.01], 0.02, level=0.95).exceptions
     1
     """
-    gains = np.asarray(returns, dtype=np.float64)
-    share("backtest", "level", level, closed=False)
+    gains = array_of("backtest", "returns", returns)
+    proper_fraction("backtest", "level", level)
     if gains.ndim != 1 or len(gains) < 2:
-        raise ParameterError(f"backtest: returns must be flat, at least two days, not {gains.shape}")
+        raise ParameterError(f"returns must be flat, at least two days, not {gains.shape}", owner="backtest")
     given = [forecasts] if shortfalls is None else [forecasts, shortfalls]
-    arrays = [np.asarray(values, dtype=np.float64) for values in given]
+    arrays = [array_of("backtest", name, values) for name, values in zip(("forecasts", "shortfalls"), given, strict=False)]
     bounds = [np.broadcast_to(values, gains.shape) if values.ndim == 0 else values for values in arrays]
     for name, values in zip(("forecasts", "shortfalls"), bounds, strict=False):
         if values.shape != gains.shape:
-            raise ParameterError(f"backtest: {name} must be one a day, {len(gains)}, not {values.shape}")
+            raise ParameterError(f"{name} must be one a day, {len(gains)}, not {values.shape}", owner="backtest")
         if not np.isfinite(values).all():
-            raise ParameterError(f"backtest: {name} must be finite; day {int(np.argmin(np.isfinite(values)))} is not")
+            raise ParameterError(f"{name} must be finite; day {int(np.argmin(np.isfinite(values)))} is not", owner="backtest")
     if not np.isfinite(gains).all():
-        raise ParameterError(f"backtest: returns must be finite; day {int(np.argmin(np.isfinite(gains)))} is not")
+        raise ParameterError(f"returns must be finite; day {int(np.argmin(np.isfinite(gains)))} is not", owner="backtest")
     return Backtest(level, -gains, bounds[0], bounds[1] if len(bounds) > 1 else None)
 
 
-def rolling_backtest(exposure: Exposure, method: str, window: int, level: float) -> Backtest:
+def rolling_backtest(exposure: Exposure, method: Method, window: int, level: float) -> Backtest:
     """Return the backtest of forecasts made each day from the window before it, all days at once."""
-    method_named(method)
     size = whole("backtest", "window", window, least=8)
     losses = exposure.losses
     if size >= len(losses):
-        raise ParameterError(f"backtest: window {size} leaves no day to test in a history of {len(losses)} returns")
-    if method == "simulated":
-        raise ParameterError("backtest: simulating anew for every day is not offered; take historical, filtered or student")
+        raise ParameterError(f"window {size} leaves no day to test in a history of {len(losses)} returns", owner="backtest")
+    if not method.rolling:
+        raise ParameterError(
+            f"{method.label!r} is not offered: it would simulate anew for every day; take historical, filtered or student",
+            owner="backtest",
+        )
     past = sliding_window_view(losses, size)[:-1]
-    forecasts, shortfalls = _ROLLING[method](losses, past, level, size)
-    return Backtest(level, losses[size:], forecasts, shortfalls, exposure.dates[size:], method, size)
-
-
-def _tail(rows: Floats, level: float) -> tuple[Floats, Floats]:
-    """Return the quantile of each row and the mean beyond it, of equally weighted losses."""
-    count = rows.shape[1]
-    place = level * (count - 1)
-    below = min(math.floor(place), count - 2)
-    parted = np.partition(rows, below, axis=1)
-    beyond = parted[:, below + 1 :]  # the few that are larger: all that the quantile and the tail need
-    q = parted[:, below] + (place - below) * (beyond.min(axis=1) - parted[:, below])
-    return q, q + np.maximum(beyond - q[:, None], 0).sum(axis=1) / count / (1 - level)
-
-
-def _historical(losses: Floats, past: Floats, level: float, size: int) -> tuple[Floats, Floats]:
-    return _tail(past, level)
-
-
-def _weighted(losses: Floats, past: Floats, level: float, size: int) -> tuple[Floats, Floats]:
-    weights = AGE_DECAY ** np.arange(size - 1, -1, -1.0)
-    weights /= weights.sum()
-    order = np.argsort(past, axis=1)
-    ordered, by_order = np.take_along_axis(past, order, axis=1), weights[order]
-    places = np.cumsum(by_order, axis=1) - by_order / 2
-    column = np.arange(len(past))
-    above = np.minimum((places < level).sum(axis=1), size - 1)
-    below = np.maximum(above - 1, 0)
-    gap = places[column, above] - places[column, below]
-    part = np.clip(np.where(gap > 0, (level - places[column, below]) / np.where(gap > 0, gap, 1), 0), 0, 1)
-    q = ordered[column, below] + part * (ordered[column, above] - ordered[column, below])
-    return q, q + (np.maximum(past - q[:, None], 0) @ weights) / (1 - level)
-
-
-def _filtered(losses: Floats, past: Floats, level: float, size: int) -> tuple[Floats, Floats]:
-    # Each window starts its own volatility, as the forecast of that day would have: only what was known then counts.
-    first = (past**2).mean(axis=1)
-    volatility = np.empty((len(past), size + 1))
-    squares = first.copy()
-    volatility[:, 0] = np.sqrt(first)
-    for t in range(size):
-        squares = VOLATILITY_DECAY * squares + (1 - VOLATILITY_DECAY) * past[:, t] ** 2
-        volatility[:, t + 1] = np.sqrt(squares)
-    volatility = np.maximum(volatility, 1e-6 * np.sqrt(first)[:, None])
-    return _tail(past * (volatility[:, -1:] / volatility[:, :-1]), level)
-
-
-def _normal(losses: Floats, past: Floats, level: float, size: int) -> tuple[Floats, Floats]:
-    centre, spread, z = past.mean(axis=1), past.std(axis=1, ddof=1), float(ndtri(level))
-    tail = math.exp(-z * z / 2) / math.sqrt(2 * math.pi) / (1 - level)
-    return centre + z * spread, centre + tail * spread
-
-
-def _student(losses: Floats, past: Floats, level: float, size: int) -> tuple[Floats, Floats]:
-    """Degrees of freedom by the kurtosis of each window: a likelihood for every day would take long."""
-    centre, spread = past.mean(axis=1), past.std(axis=1, ddof=1)
-    excess = ((past - centre[:, None]) ** 4).mean(axis=1) / past.var(axis=1) ** 2 - 3
-    df = np.clip(4 + 6 / np.maximum(excess, 1e-3), 4.05, 200.0)
-    q, tail = student_reach(df, level)
-    return centre + q * spread, centre + tail * spread
-
-
-def _cornish_fisher(losses: Floats, past: Floats, level: float, size: int) -> tuple[Floats, Floats]:
-    centre, spread = past.mean(axis=1), past.std(axis=1, ddof=1)
-    gaps = (past - centre[:, None]) / past.std(axis=1)[:, None]
-    skew, excess = (gaps**3).mean(axis=1), (gaps**4).mean(axis=1) - 3
-    nodes, weights = np.polynomial.legendre.leggauss(32)
-    tail = level + (1 - level) * (nodes[:, None] + 1) / 2
-    beyond = (weights / 2) @ expanded(tail, skew, excess)
-    return centre + spread * expanded(np.array(level), skew, excess), centre + spread * beyond
-
-
-_ROLLING = {
-    "historical": _historical,
-    "weighted": _weighted,
-    "filtered": _filtered,
-    "normal": _normal,
-    "student": _student,
-    "cornish fisher": _cornish_fisher,
-}
+    forecasts, shortfalls = method.tail(past, level)
+    return Backtest(level, losses[size:], forecasts, shortfalls, exposure.dates[size:], method.label, size)
 
 
 def _chi_square(statistic: float, degrees: int) -> Verdict:
-    """Return a likelihood ratio with its p-value by the chi-square law of one or two degrees of freedom."""
+    """Return a likelihood ratio with its p-value by the chi-square distribution of one or two degrees of freedom."""
     value = max(statistic, 0.0)
     return Verdict(value, 2 * float(ndtr(-math.sqrt(value))) if degrees == 1 else math.exp(-value / 2))
 

@@ -12,7 +12,7 @@ import numpy as np
 import pandas as pd
 
 from kindynos.distributions.special import ndtri
-from kindynos.markets.methods import Exposure
+from kindynos.markets.exposure import Exposure
 from kindynos.markets.returns import covariance
 from kindynos.validate import one_of
 

@@ -1,327 +1,358 @@
-"""Value at risk and expected shortfall by several methods. To add one: a function of an Exposure, and its line in METHODS.
+"""Value at risk and expected shortfall by several methods. To add one: a subclass of Method, and its place in METHODS.
 
-Each gives a ``Sample``: losses with weights, of which quantiles and tail means are taken, or figures by a law of the loss.
-Losses are positive. Over several days the figure of one day grows with the root of their number (its mean with the number),
-except that ``simulated`` draws paths.
+A method is stated once, for rows of losses: the figure of today is that of one row, a rolling backtest that of a row for each
+day. Losses are positive. Over several days the figure of one day grows with the root of their number (its mean with the
+number), except that ``simulated`` draws paths. A method's options are its fields.
 """
 
 from __future__ import annotations
 
 import math
-from collections.abc import Callable
+from abc import ABC, abstractmethod
 from dataclasses import dataclass
-from functools import cached_property
-from typing import Any
+from functools import lru_cache
+from typing import Any, ClassVar
 
 import numpy as np
-from numpy.typing import NDArray
 
+from kindynos.arrays import Floats
 from kindynos.distributions.special import gammaln, ndtri, stdtrit
-from kindynos.errors import ParameterError, nearest
-from kindynos.estimate import Estimate
-from kindynos.fitting import fit_student
-from kindynos.markets.returns import covariance
-from kindynos.validate import share
+from kindynos.errors import ParameterError
+from kindynos.fitting.student import student_degrees
+from kindynos.inference.estimates import Estimate
+from kindynos.inference.intervals import Z, jackknife_error
+from kindynos.inference.weighted import even_tail, weighted_tail
+from kindynos.markets.exposure import Exposure, RiskFigure
+from kindynos.markets.simulation import simulated_losses
+from kindynos.registry import Registry, check_options, declared_options
+from kindynos.validate import proper_fraction
 
-Floats = NDArray[np.float64]
-
-CONFIDENCE = 1.959963984540054
 AGE_DECAY = 0.98  # of the weight of a return a day older (Boudoukh, Richardson and Whitelaw 1998)
 VOLATILITY_DECAY = 0.94  # of the weight in a day's volatility, as is common for daily returns
 FOLDS = 20  # blocks left out one at a time for the error of a fitted figure
+FEWEST_DF = 2.1
+NODES, WEIGHTS = np.polynomial.legendre.leggauss(32)  # for the mean of quantiles beyond a level
+MEASURES = ("value_at_risk", "expected_shortfall")
 
 
-@dataclass(frozen=True)
-class Exposure:
-    """Today's holdings in money ``(instruments,)`` and simple returns ``(returns, instruments)``."""
+@dataclass(frozen=True, kw_only=True)
+class Method(ABC):
+    """A way from past losses to a figure of risk."""
 
-    values: Floats
-    returns: Floats
-    names: list[str]
-    dates: Any  # one for each return
-    window: int | None = None
-    said: str = ""  # what was done about missing prices
+    label: ClassVar[str]
+    use: ClassVar[str]
+    rolling: ClassVar[bool] = True  # whether a figure of every day's window can be had at once
 
-    @cached_property
-    def losses(self) -> Floats:
-        """The loss of today's holdings under each past return: full revaluation."""
-        return np.asarray(-(self.returns @ self.values))
+    @abstractmethod
+    def tail(self, rows: Floats, level: float, horizon: int = 1) -> tuple[Floats, Floats]:
+        """Return value at risk and expected shortfall of each row of losses ``(rows, losses)``."""
 
+    def behind(self, losses: Floats) -> tuple[Floats, Floats]:
+        """Return the losses that quantiles are taken of, and their weights, which add up to 1."""
+        return losses, np.full(len(losses), 1 / len(losses))
 
-class RiskFigure(Estimate):
-    """A loss in money with its 95 % interval: also its ``share`` of the value, and how it was made.
+    def interval(self, exposure: Exposure, measure: str, level: float, horizon: int) -> Estimate:
+        """Return a figure with its interval: order statistics, or the spread of the tail mean, of the weighted losses."""
+        losses, weights = self.behind(exposure.losses)
+        count = float(1 / (weights**2).sum())  # how many equally weighted losses say as much
+        root = math.sqrt(horizon)
+        q, shortfall = (float(figure[0]) for figure in self.tail(exposure.losses[None], level))
+        if measure == "value_at_risk":
+            reach = Z * math.sqrt(level * (1 - level) / count)
+            ends = [self._quantile(exposure.losses, min(max(level + side * reach, 0.0), 1.0)) for side in (-1, 1)]
+            return Estimate(q * root, min(ends[0], q) * root, max(ends[1], q) * root, rough=level + reach >= 1)
+        terms = q + np.maximum(losses - q, 0) / (1 - level)
+        spread = math.sqrt(float(weights @ (terms - shortfall) ** 2) / max(count - 1, 1))
+        low, high = max(shortfall - Z * spread, q), shortfall + Z * spread
+        return Estimate(shortfall * root, low * root, high * root, rough=count * (1 - level) < 10)
 
-    ``method``, ``level``, ``window``, ``returns`` (their number), ``first`` and ``last`` date, ``horizon`` in
-    days; ``said`` puts it in words.
-    """
+    def _quantile(self, losses: Floats, level: float) -> float:
+        if level in (0.0, 1.0):
+            behind, _ = self.behind(losses)
+            return float(behind.min() if level == 0 else behind.max())
+        return float(self.tail(losses[None], level)[0][0])
 
-    share: float
-    method: str
-    level: float
-    window: int | None
-    returns: int
-    first: Any
-    last: Any
-    horizon: int
-    said: str
-
-
-@dataclass(frozen=True)
-class Sample:
-    """What a method makes of an exposure: losses of one day with weights that add up to 1, in words ``how``.
-
-    ``figure(measure, level)`` gives the figure with its interval where a law does, and not the losses' order statistics.
-    """
-
-    exposure: Exposure
-    method: str
-    horizon: int
-    losses: Floats
-    weights: Floats
-    how: str
-    figure: Callable[[str, float], Estimate] | None = None
-
-    @cached_property
-    def ordered(self) -> tuple[Floats, Floats]:
-        """The losses in order, and the share of weight up to each (its middle)."""
-        order = np.argsort(self.losses, kind="stable")
-        weights = self.weights[order]
-        return self.losses[order], np.cumsum(weights) - weights / 2
-
-    @property
-    def effective(self) -> float:
-        """How many equally weighted losses say as much."""
-        return float(1 / (self.weights**2).sum())
-
-    def quantile(self, level: float) -> float:
-        """The loss at a level, between neighbours in order."""
-        losses, places = self.ordered
-        if np.ptp(self.weights) == 0:  # the usual definition for equal weights
-            return float(np.quantile(losses, level))
-        return float(np.interp(level, places, losses))
+    @abstractmethod
+    def description(self, exposure: Exposure, horizon: int) -> str:
+        """Return how a figure was made, in words."""
 
 
-def measured(sample: Sample, measure: str, level: float, value: float) -> RiskFigure:
-    """Return value at risk or expected shortfall of a sample, with its interval, and in words."""
-    root = math.sqrt(sample.horizon) if sample.method != "simulated" else 1.0
-    found = sample.figure(measure, level) if sample.figure is not None else _of_losses(sample, measure, level)
-    figure = RiskFigure(float(found) * root, found.low * root, found.high * root, found.rough)
-    exposure = sample.exposure
-    figure.share, figure.method, figure.level = float(figure) / value, sample.method, level
-    figure.window, figure.returns, figure.horizon = exposure.window, len(exposure.returns), sample.horizon
-    figure.first, figure.last = exposure.dates[0], exposure.dates[-1]
-    often = 1 / (1 - level)
-    unit = "day" if sample.horizon == 1 else f"stretch of {sample.horizon} days"
-    what = {
-        "value_at_risk": f"a loss exceeded on about 1 {unit} in {often:.3g}",
-        "expected_shortfall": f"the mean of the losses on the worst {unit} in {often:.3g}",
-    }[measure]
-    figure.said = f"{what}; {sample.how}, {len(exposure.returns)} returns, {figure.first:%Y-%m-%d} to {figure.last:%Y-%m-%d}"
-    if exposure.said:
-        figure.said += f"; {exposure.said}"
-    return figure
-
-
-def _of_losses(sample: Sample, measure: str, level: float) -> Estimate:
-    """Return a figure of weighted losses: order statistics for value at risk, the tail mean's spread for the shortfall."""
-    count = sample.effective
-    q = sample.quantile(level)
-    if measure == "value_at_risk":
-        reach = CONFIDENCE * math.sqrt(level * (1 - level) / count)
-        low, high = sample.quantile(max(level - reach, 0.0)), sample.quantile(min(level + reach, 1.0))
-        return Estimate(q, min(low, q), max(high, q), rough=level + reach >= 1)
-    terms = q + np.maximum(sample.losses - q, 0) / (1 - level)
-    value = float(sample.weights @ terms)
-    spread = math.sqrt(float(sample.weights @ (terms - value) ** 2) / max(count - 1, 1))
-    return Estimate(value, max(value - CONFIDENCE * spread, q), value + CONFIDENCE * spread, rough=count * (1 - level) < 10)
-
-
-def _even(count: int) -> Floats:
-    return np.full(count, 1 / count)
-
-
-def historical(exposure: Exposure, horizon: int) -> Sample:
+@dataclass(frozen=True, kw_only=True)
+class Historical(Method):
     """Losses of today's holdings under each past return, equally weighted."""
-    losses = exposure.losses
-    return Sample(exposure, "historical", horizon, losses, _even(len(losses)), f"historical{_scaled(horizon)}")
+
+    label = "historical"
+    use = "the past returns as they are, all alike"
+
+    def tail(self, rows: Floats, level: float, horizon: int = 1) -> tuple[Floats, Floats]:
+        q, shortfall = even_tail(rows, level)
+        return q * math.sqrt(horizon), shortfall * math.sqrt(horizon)
+
+    def description(self, exposure: Exposure, horizon: int) -> str:
+        return f"historical{_scaled(horizon)}"
 
 
-def weighted(exposure: Exposure, horizon: int, decay: float = AGE_DECAY) -> Sample:
+@dataclass(frozen=True, kw_only=True)
+class Weighted(Method):
     """Past losses with weights that fade with age.
 
     Source: Boudoukh, Richardson and Whitelaw, Risk 11 (1998), 64-67.
     """
-    share("weighted", "decay", decay, closed=False)
-    losses = exposure.losses
-    weights = decay ** np.arange(len(losses) - 1, -1, -1.0)
-    return Sample(
-        exposure, "weighted", horizon, losses, weights / weights.sum(), f"age-weighted by {decay:g} a day{_scaled(horizon)}"
-    )
+
+    decay: float = AGE_DECAY
+
+    label = "weighted"
+    use = "the past returns, the recent ones counting more"
+
+    def __post_init__(self) -> None:
+        proper_fraction("weighted", "decay", self.decay)
+
+    def behind(self, losses: Floats) -> tuple[Floats, Floats]:
+        weights = self.decay ** np.arange(len(losses) - 1, -1, -1.0)
+        return losses, weights / weights.sum()
+
+    def tail(self, rows: Floats, level: float, horizon: int = 1) -> tuple[Floats, Floats]:
+        _, weights = self.behind(rows[0])
+        q, shortfall = weighted_tail(rows, weights, level)
+        return q * math.sqrt(horizon), shortfall * math.sqrt(horizon)
+
+    def description(self, exposure: Exposure, horizon: int) -> str:
+        return f"age-weighted by {self.decay:g} a day{_scaled(horizon)}"
 
 
-def filtered(exposure: Exposure, horizon: int, decay: float = VOLATILITY_DECAY) -> Sample:
+@dataclass(frozen=True, kw_only=True)
+class Filtered(Historical):
     """Past losses rescaled from the volatility of their day to today's.
 
     Source: Hull and White, Journal of Risk 1 (1998), 5-19, with an exponentially weighted volatility.
     """
-    share("filtered", "decay", decay, closed=False)
-    losses = exposure.losses
-    volatility = ewma_volatility(losses, decay)
-    scaled = losses * (volatility[-1] / volatility[:-1])
-    return Sample(
-        exposure, "filtered", horizon, scaled, _even(len(losses)), f"rescaled to today's volatility{_scaled(horizon)}"
-    )
+
+    decay: float = VOLATILITY_DECAY
+
+    label = "filtered"
+    use = "the past returns, rescaled to today's volatility"
+
+    def __post_init__(self) -> None:
+        proper_fraction("filtered", "decay", self.decay)
+
+    def _rescaled(self, rows: Floats) -> Floats:
+        """Return each row's losses times today's volatility over that of their day; the first is that of all the losses."""
+        squares = (rows**2).mean(axis=1)
+        least = 1e-6 * np.sqrt(squares)
+        volatility = np.empty((len(rows), rows.shape[1] + 1))
+        volatility[:, 0] = np.sqrt(squares)
+        for t in range(rows.shape[1]):
+            squares = self.decay * squares + (1 - self.decay) * rows[:, t] ** 2
+            volatility[:, t + 1] = np.sqrt(squares)
+        volatility = np.maximum(volatility, least[:, None])
+        return np.asarray(rows * (volatility[:, -1:] / volatility[:, :-1]))
+
+    def behind(self, losses: Floats) -> tuple[Floats, Floats]:
+        return self._rescaled(losses[None])[0], np.full(len(losses), 1 / len(losses))
+
+    def tail(self, rows: Floats, level: float, horizon: int = 1) -> tuple[Floats, Floats]:
+        return super().tail(self._rescaled(rows), level, horizon)
+
+    def description(self, exposure: Exposure, horizon: int) -> str:
+        return f"rescaled to today's volatility{_scaled(horizon)}"
 
 
-def ewma_volatility(losses: Floats, decay: float) -> Floats:
-    """Return the volatility known before each loss, and after the last, ``(losses + 1,)``; it starts with that of all."""
-    from scipy.signal import lfilter
+@dataclass(frozen=True, kw_only=True)
+class ByMoments(Method):
+    """A distribution with the mean and the sd of the losses; ``mean=False`` leaves the mean out."""
 
-    first = float((losses**2).mean())
-    squares, _ = lfilter([1 - decay], [1, -decay], losses**2, zi=[decay * first])
-    return np.asarray(np.sqrt(np.maximum(np.concatenate([[first], squares]), first * 1e-12)))
+    mean: bool = True
+
+    @abstractmethod
+    def reach(self, rows: Floats, level: float) -> tuple[Floats, Floats]:
+        """Return how many sd above the mean the quantile lies, and the mean beyond it, for each row."""
+
+    def tail(self, rows: Floats, level: float, horizon: int = 1) -> tuple[Floats, Floats]:
+        centre = rows.mean(axis=1) * horizon if self.mean else np.zeros(len(rows))
+        spread = rows.std(axis=1, ddof=1) * math.sqrt(horizon)
+        q, beyond = self.reach(rows, level)
+        return centre + q * spread, centre + beyond * spread
+
+    @abstractmethod
+    def fatness(self, losses: Floats) -> float:
+        """Return how many times the variance of the sd is that of normal losses."""
+
+    def interval(self, exposure: Exposure, measure: str, level: float, horizon: int) -> Estimate:
+        losses, place = exposure.losses, MEASURES.index(measure)
+        count = len(losses)
+        value = float(self.tail(losses[None], level, horizon)[place][0])
+        reach = float(self.reach(losses[None], level)[place][0])
+        spread = float(losses.std(ddof=1)) * math.sqrt(horizon)
+        of_mean = 1 / count if self.mean else 0.0
+        error = Z * spread * math.sqrt(of_mean + reach**2 * self.fatness(losses) / (2 * count))
+        return Estimate(value, value - error, value + error, rough=self.fatness(losses) > 1)
+
+    def _centred(self) -> str:
+        return "with the mean" if self.mean else "with no mean"
 
 
-def normal(exposure: Exposure, horizon: int, mean: bool = True) -> Sample:
-    """The normal law of the mean and the covariance of the window; ``mean=False`` leaves the mean out."""
-    centre, spread = _moments(exposure, horizon, mean)
-    count = len(exposure.returns)
+@dataclass(frozen=True, kw_only=True)
+class Normal(ByMoments):
+    """The normal distribution with the mean and the covariance of the window."""
 
-    def figure(measure: str, level: float) -> Estimate:
+    label = "normal"
+    use = "normal returns with the window's mean and covariance"
+
+    def reach(self, rows: Floats, level: float) -> tuple[Floats, Floats]:
         z = float(ndtri(level))
-        reached = z if measure == "value_at_risk" else math.exp(-z * z / 2) / math.sqrt(2 * math.pi) / (1 - level)
-        value = centre + reached * spread
-        error = CONFIDENCE * spread * math.sqrt((1 if mean else 0) / count + reached**2 / (2 * count))
-        return Estimate(value, value - error, value + error)
+        beyond = math.exp(-z * z / 2) / math.sqrt(2 * math.pi) / (1 - level)
+        return np.full(len(rows), z), np.full(len(rows), beyond)
 
-    said = f"normal, with {'the mean' if mean else 'no mean'} and covariance of the window{_scaled(horizon)}"
-    return Sample(exposure, "normal", horizon, exposure.losses, _even(count), said, figure)
+    def fatness(self, losses: Floats) -> float:
+        return 1.0
+
+    def description(self, exposure: Exposure, horizon: int) -> str:
+        return f"normal, {self._centred()} and covariance of the window{_scaled(horizon)}"
 
 
-def student(exposure: Exposure, horizon: int, mean: bool = True) -> Sample:
+@dataclass(frozen=True, kw_only=True)
+class Student(ByMoments):
     """Student's t with the window's mean and covariance, and degrees of freedom fitted to the holdings' losses."""
-    centre, spread = _moments(exposure, horizon, mean)
-    count = len(exposure.returns)
-    df = max(fit_student(exposure.losses).df, 2.1)
 
-    def figure(measure: str, level: float) -> Estimate:
-        reached = float(student_reach(np.array([df]), level)[0 if measure == "value_at_risk" else 1][0])
-        value = centre + reached * spread
-        fat = 1 + 1.5 / max(df - 4, 0.5)  # a quarter of the kurtosis excess, 6 / (df - 4), widens the error of the sd
-        error = CONFIDENCE * spread * math.sqrt((1 if mean else 0) / count + reached**2 * fat / (2 * count))
-        return Estimate(value, value - error, value + error, rough=True)
+    label = "student"
+    use = "fat-tailed returns: Student's t with the window's mean and covariance"
 
-    centred = "the mean" if mean else "no mean"
-    said = f"Student's t with {df:.3g} degrees of freedom, {centred} and covariance of the window{_scaled(horizon)}"
-    return Sample(exposure, "student", horizon, exposure.losses, _even(count), said, figure)
+    def reach(self, rows: Floats, level: float) -> tuple[Floats, Floats]:
+        df = np.maximum(student_degrees(rows), FEWEST_DF) if len(rows) > 1 else np.array([_degrees_of(rows.tobytes())])
+        t = np.asarray(stdtrit(df, level))
+        density = np.exp(gammaln((df + 1) / 2) - gammaln(df / 2) - (df + 1) / 2 * np.log1p(t**2 / df)) / np.sqrt(df * math.pi)
+        scale = np.sqrt((df - 2) / df)
+        # The mean beyond: McNeil, Frey and Embrechts, Quantitative Risk Management (2005), section 2.2.4.
+        return t * scale, scale * density / (1 - level) * (df + t**2) / (df - 1)
 
+    def fatness(self, losses: Floats) -> float:
+        df = _degrees_of(losses.tobytes())
+        return 1 + 1.5 / max(df - 4, 0.5)  # a quarter of the kurtosis excess, 6 / (df - 4), widens the error of the sd
 
-def student_reach(df: Floats, level: float) -> tuple[Floats, Floats]:
-    """Return the quantile of a t law with sd 1, and its mean beyond (McNeil, Frey and Embrechts 2005, section 2.2.4)."""
-    t = np.asarray(stdtrit(df, level))
-    density = np.exp(gammaln((df + 1) / 2) - gammaln(df / 2) - (df + 1) / 2 * np.log1p(t**2 / df)) / np.sqrt(df * math.pi)
-    scale = np.sqrt((df - 2) / df)
-    return t * scale, scale * density / (1 - level) * (df + t**2) / (df - 1)
+    def description(self, exposure: Exposure, horizon: int) -> str:
+        df = _degrees_of(exposure.losses.tobytes())
+        return f"Student's t with {df:.3g} degrees of freedom, {self._centred()} and covariance of the window{_scaled(horizon)}"
 
 
-def cornish_fisher(exposure: Exposure, horizon: int) -> Sample:
+@lru_cache(maxsize=64)  # one window's losses are asked about at several levels
+def _degrees_of(losses: bytes) -> float:
+    return max(float(student_degrees(np.frombuffer(losses)[None])[0]), FEWEST_DF)
+
+
+@dataclass(frozen=True, kw_only=True)
+class CornishFisher(Method):
     """The normal quantile corrected for the skewness and kurtosis of the holdings' losses.
 
     Source: Cornish and Fisher, Revue de l'Institut International de Statistique 5 (1938), 307-320.
     """
-    losses = exposure.losses
-    count = len(losses)
 
-    def value(sample: Floats, measure: str, level: float) -> float:
-        centre, spread = float(sample.mean()), float(sample.std(ddof=1))
-        gaps = (sample - sample.mean()) / sample.std()
-        skew, excess = float((gaps**3).mean()), float((gaps**4).mean() - 3)
-        if measure == "value_at_risk":
-            return centre / math.sqrt(horizon) * horizon + spread * float(expanded(np.array(level), skew, excess))
-        nodes, weights = np.polynomial.legendre.leggauss(32)
-        tail = level + (1 - level) * (nodes + 1) / 2
-        return centre / math.sqrt(horizon) * horizon + spread * float((weights / 2) @ expanded(tail, skew, excess))
+    label = "cornish fisher"
+    use = "the normal quantile, corrected for skewness and kurtosis"
 
-    def figure(measure: str, level: float) -> Estimate:
-        whole = value(losses, measure, level)
-        folds = np.array_split(np.arange(count), FOLDS)
-        left = np.array([value(np.delete(losses, fold), measure, level) for fold in folds])
-        error = CONFIDENCE * math.sqrt((FOLDS - 1) / FOLDS * float(((left - left.mean()) ** 2).sum()))
-        return Estimate(whole, whole - error, whole + error, rough=True)
+    def tail(self, rows: Floats, level: float, horizon: int = 1) -> tuple[Floats, Floats]:
+        centre, spread = rows.mean(axis=1), rows.std(axis=1, ddof=1) * math.sqrt(horizon)
+        gaps = (rows - centre[:, None]) / rows.std(axis=1)[:, None]
+        skew, excess = (gaps**3).mean(axis=1), (gaps**4).mean(axis=1) - 3
+        levels = level + (1 - level) * (NODES[:, None] + 1) / 2
+        beyond = (WEIGHTS / 2) @ expansion(levels, skew, excess)
+        return centre * horizon + spread * expansion(np.array(level), skew, excess), centre * horizon + spread * beyond
 
-    said = f"Cornish and Fisher's correction for skewness and kurtosis{_scaled(horizon)}"
-    return Sample(exposure, "cornish fisher", horizon, losses, _even(count), said, figure)
+    def interval(self, exposure: Exposure, measure: str, level: float, horizon: int) -> Estimate:
+        losses, place = exposure.losses, MEASURES.index(measure)
+        value = float(self.tail(losses[None], level, horizon)[place][0])
+        folds = np.array_split(np.arange(len(losses)), FOLDS)
+        left = np.array([float(self.tail(np.delete(losses, fold)[None], level, horizon)[place][0]) for fold in folds])
+        error = jackknife_error(left, Z)
+        return Estimate(value, value - error, value + error, rough=True)
+
+    def description(self, exposure: Exposure, horizon: int) -> str:
+        return f"Cornish and Fisher's correction for skewness and kurtosis{_scaled(horizon)}"
 
 
-def expanded(level: Floats, skew: float, excess: float) -> Floats:
-    """Return Cornish and Fisher's quantile of a law with mean 0 and sd 1."""
+def expansion(level: Floats, skew: Floats, excess: Floats) -> Floats:
+    """Return Cornish and Fisher's quantile of a distribution with mean 0 and sd 1."""
     z = ndtri(level)
     first, second, third = (z**2 - 1) * skew / 6, (z**3 - 3 * z) * excess / 24, (2 * z**3 - 5 * z) * skew**2 / 36
     return np.asarray(z + first + second - third)
 
 
-def simulated(
-    exposure: Exposure,
-    horizon: int,
-    trials: int = 20_000,
-    seed: int = 0,
-    marginals: Any = None,
-    copula: str = "gaussian",
-    df: float | None = None,
-) -> Sample:
-    """Losses of simulated days: a law of each instrument's returns, joined by a copula, over paths of ``horizon`` days.
+@dataclass(frozen=True, kw_only=True)
+class Simulated(Method):
+    """Losses of simulated days: a distribution of each instrument's returns, joined by a copula, over paths of several days.
 
     ``marginals`` are distributions by instrument, or "student" (the default) or "normal" to fit them; ``copula`` and ``df`` as
     in ``Model.correlate``, with the rank correlations of the window.
     """
-    from kindynos.markets.simulation import simulated_losses
 
-    result = simulated_losses(exposure, horizon, trials, seed, marginals, copula, df)
+    trials: int = 20_000
+    seed: int = 0
+    marginals: Any = None
+    copula: str = "gaussian"
+    df: float | None = None
 
-    def figure(measure: str, level: float) -> Estimate:
-        found: Estimate = result.value_at_risk(level) if measure == "value_at_risk" else result.expected_shortfall(level)
-        return found
+    label = "simulated"
+    use = "simulated days: a distribution for each instrument, joined by a copula"
+    rolling = False
 
-    said = f"{trials:,} simulated paths of {horizon} day{'' if horizon == 1 else 's'}, {copula} copula, seed {seed}"
-    losses = -result.values
-    return Sample(exposure, "simulated", horizon, losses, _even(len(losses)), said, figure)
+    def tail(self, rows: Floats, level: float, horizon: int = 1) -> tuple[Floats, Floats]:
+        raise ParameterError("simulating anew for every day is not offered; take historical, filtered or student")
 
+    def interval(self, exposure: Exposure, measure: str, level: float, horizon: int) -> Estimate:
+        result = simulated_losses(exposure, horizon, self.trials, self.seed, self.marginals, self.copula, self.df)
+        return result.value_at_risk(level) if measure == "value_at_risk" else result.expected_shortfall(level)
 
-def _moments(exposure: Exposure, horizon: int, mean: bool) -> tuple[float, float]:
-    """Return mean and sd of the loss of one day, the mean so that the root of the horizon makes it that of the horizon."""
-    centre = -float(exposure.returns.mean(axis=0) @ exposure.values) if mean else 0.0
-    matrix = covariance(exposure.returns)
-    return centre * math.sqrt(horizon), math.sqrt(max(float(exposure.values @ matrix @ exposure.values), 0.0))
+    def description(self, exposure: Exposure, horizon: int) -> str:
+        days = "1 day" if horizon == 1 else f"{horizon} days"
+        return f"{self.trials:,} simulated paths of {days}, {self.copula} copula, seed {self.seed}"
 
 
 def _scaled(horizon: int) -> str:
     return "" if horizon == 1 else f", one day times the root of {horizon}"
 
 
-METHODS: dict[str, Callable[..., Sample]] = {
-    "historical": historical,
-    "weighted": weighted,
-    "filtered": filtered,
-    "normal": normal,
-    "student": student,
-    "cornish fisher": cornish_fisher,
-    "simulated": simulated,
-}
+METHODS: Registry[type[Method]] = Registry(
+    "risk method",
+    {method.label: method for method in (Historical, Weighted, Filtered, Normal, Student, CornishFisher, Simulated)},
+)
 
 
-def options_of(name: str, options: dict[str, Any], strict: bool = True) -> dict[str, Any]:
-    """Return the options that a method knows; raises ParameterError for others, unless they may be for another method."""
-    function = method_named(name)
-    known = function.__code__.co_varnames[2 : function.__code__.co_argcount]
+def method_of(name: str, options: dict[str, Any], *, all_methods: bool = False) -> Method:
+    """Return a method with its options; raises ParameterError for an unknown option.
+
+    With ``all_methods`` the options may be for another method: those are left out.
+    """
+    kind = METHODS.find(name)
+    if not all_methods:
+        check_options(f"method {name!r}", kind, options)
+        return kind(**options)
+    everyone = {option for other in METHODS.values() for option in declared_options(other)}
     for option in options:
-        everyone = {word for f in METHODS.values() for word in f.__code__.co_varnames[2 : f.__code__.co_argcount]}
-        if option not in (known if strict else everyone):
-            raise ParameterError(f"method {name!r} has no option {option!r}{nearest(option, known if strict else everyone)}")
-    return {option: value for option, value in options.items() if option in known}
+        if option not in everyone:
+            raise ParameterError(f"no option {option!r} of any method", unknown=option, known=everyone)
+    return kind(**{option: value for option, value in options.items() if option in declared_options(kind)})
 
 
-def method_named(name: str) -> Callable[..., Sample]:
-    """Return the method of that name; raises ParameterError, with the nearest spelling, when there is none."""
-    if name not in METHODS:
-        raise ParameterError(f"method must be one of {', '.join(METHODS)}, not {name!r}{nearest(str(name), METHODS)}")
-    return METHODS[name]
+def measured(method: Method, exposure: Exposure, measure: str, level: float, horizon: int, value: float) -> RiskFigure:
+    """Return value at risk or expected shortfall of an exposure by a method, with its interval, and in words."""
+    figure = method.interval(exposure, measure, level, horizon)
+    unit = "day" if horizon == 1 else f"stretch of {horizon} days"
+    often = f"{1 / (1 - level):.3g}"
+    what = {
+        "value_at_risk": f"a loss exceeded on about 1 {unit} in {often}",
+        "expected_shortfall": f"the mean of the losses on the worst {unit} in {often}",
+    }[measure]
+    first, last = exposure.dates[0], exposure.dates[-1]
+    how = method.description(exposure, horizon)
+    description = f"{what}; {how}, {len(exposure.returns)} returns, {first:%Y-%m-%d} to {last:%Y-%m-%d}"
+    return RiskFigure.of(
+        figure,
+        fraction=float(figure) / value,
+        method=method.label,
+        level=level,
+        window=exposure.window,
+        returns=len(exposure.returns),
+        first=first,
+        last=last,
+        horizon=horizon,
+        description=f"{description}; {exposure.description}" if exposure.description else description,
+    )

@@ -8,20 +8,18 @@ from typing import Any
 
 import numpy as np
 import pandas as pd
-from numpy.typing import NDArray
 
-from kindynos.errors import ParameterError, nearest
+from kindynos.arrays import Floats
+from kindynos.errors import ParameterError
 from kindynos.markets import stress as stresses
 from kindynos.markets.backtest import Backtest, rolling_backtest
 from kindynos.markets.contributions import contributions
-from kindynos.markets.methods import METHODS, Exposure, RiskFigure, Sample, measured, method_named, options_of
+from kindynos.markets.exposure import Exposure, RiskFigure
+from kindynos.markets.methods import METHODS, Method, measured, method_of
 from kindynos.markets.prices import Prices
-from kindynos.validate import finite, one_of, positive, share, whole
-
-Floats = NDArray[np.float64]
+from kindynos.validate import finite, instance, mapping, one_of, positive, proper_fraction, whole
 
 LEVELS = (0.95, 0.975, 0.99)
-REBALANCE = (None, "monthly", "daily")
 
 
 class Portfolio:
@@ -51,33 +49,39 @@ class Portfolio:
         rebalance: str | None = None,
         short: bool = False,
     ) -> None:
+        instance("Portfolio", "prices", prices, Prices, "prices, as read_prices returns them")
         if (shares is None) == (weights is None):
-            raise ParameterError("Portfolio: say shares= or weights=, one of them")
-        if rebalance not in REBALANCE:
+            raise ParameterError("say shares= or weights=, one of them", owner="Portfolio")
+        if rebalance is not None:
             one_of("Portfolio", "rebalance", rebalance, ("monthly", "daily"))
-        held = dict(shares if shares is not None else weights or {})
+        held = mapping("Portfolio", *(("shares", shares) if weights is None else ("weights", weights)), "numbers by instrument")
         if not held:
-            raise ParameterError("Portfolio: holds nothing")
+            raise ParameterError("holds nothing", owner="Portfolio")
         for name, amount in held.items():
             if name not in prices.raw.columns:
                 raise ParameterError(
-                    f"Portfolio: no prices of {name!r}{nearest(str(name), [str(column) for column in prices.raw.columns])}"
+                    f"no prices of {name!r}",
+                    owner="Portfolio",
+                    unknown=str(name),
+                    known=[str(column) for column in prices.raw.columns],
                 )
             if finite("Portfolio", f"the holding of {name}", amount) < 0 and not short:
-                raise ParameterError(f"Portfolio: the holding of {name} is {amount:g}; say short=True for short positions")
-        self.prices = prices.only(held)
+                raise ParameterError(
+                    f"the holding of {name} is {amount:g}; say short=True for short positions", owner="Portfolio"
+                )
+        self.prices = prices.subset(held)
         self.rebalance = rebalance
         self.as_of = self._date(as_of)
         amounts = np.array([float(held[name]) for name in held])
         if shares is not None:
             if value is not None:
-                raise ParameterError("Portfolio: value= goes with weights=; shares have their value by the prices")
+                raise ParameterError("value= goes with weights=; shares have their value by the prices", owner="Portfolio")
             self._bought: Floats = amounts
             self.rebalance = None
         else:
             total = float(amounts.sum())
             if abs(total - 1) > 1e-6:
-                raise ParameterError(f"Portfolio: the weights add up to {total:.6g}, not to 1")
+                raise ParameterError(f"the weights add up to {total:.6g}, not to 1", owner="Portfolio")
             bought = positive("Portfolio", "value", value if value is not None else 1.0)
             self._bought = amounts * bought / self.prices.frame.loc[self.as_of].to_numpy()
 
@@ -88,7 +92,8 @@ class Portfolio:
         date = pd.Timestamp(as_of)
         if date not in dates:
             raise ParameterError(
-                f"Portfolio: {date:%Y-%m-%d} is no date with prices; they run from {dates[0]:%Y-%m-%d} to {dates[-1]:%Y-%m-%d}"
+                f"{date:%Y-%m-%d} is no date with prices; they run from {dates[0]:%Y-%m-%d} to {dates[-1]:%Y-%m-%d}",
+                owner="Portfolio",
             )
         return date
 
@@ -152,10 +157,10 @@ class Portfolio:
         """
         found, dates = self._returns
         if window is not None and whole("Portfolio", "window", window, least=8) > len(found):
-            raise ParameterError(f"Portfolio: window {window} is longer than the history of {len(found)} returns")
+            raise ParameterError(f"window {window} is longer than the history of {len(found)} returns", owner="Portfolio")
         begin = 0 if window is None else len(found) - window
         values = self._held[-1] * self.prices.frame.to_numpy()[-1]
-        return Exposure(values, found[begin:], self.instruments, dates[begin:], window, self.prices.said)
+        return Exposure(values, found[begin:], self.instruments, dates[begin:], window, self.prices.description)
 
     def value_at_risk(
         self, level: float, method: str = "historical", window: int | None = None, horizon: int = 1, **options: Any
@@ -181,8 +186,7 @@ class Portfolio:
     ) -> RiskFigure:
         at = checked_level(level)
         whole("Portfolio", "horizon", horizon, least=1)
-        sample = method_named(method)(self.exposure(window), horizon, **options_of(method, options))
-        return measured(sample, measure, at, self.value)
+        return measured(method_of(method, options), self.exposure(window), measure, at, horizon, self.value)
 
     def risk_table(
         self,
@@ -204,29 +208,27 @@ class Portfolio:
         for window in windows:
             exposure = self.exposure(window)
             for name in methods or METHODS:
-                sample = method_named(name)(exposure, horizon, **options_of(name, options, strict=False))
+                method = method_of(name, options, all_methods=True)
                 for level in checked:
                     keys.append((name, "all" if window is None else window, level))
-                    records.append(_record(sample, level, self.value))
+                    records.append(_record(method, exposure, level, horizon, self.value))
         frame = pd.DataFrame(records)
         frame.index = pd.MultiIndex.from_tuples(keys, names=["method", "window", "level"])
-        frame.attrs |= {"prices": self.prices.said, "horizon": horizon, "value": self.value}
+        frame.attrs |= {"prices": self.prices.description, "horizon": horizon, "value": self.value}
         return frame
 
     def losses(self, method: str = "historical", window: int | None = None) -> pd.DataFrame:
-        """Return the dated profits and losses behind a figure, and the weight each has, so that it can be worked out by hand.
+        """Return the dated profits and losses behind a figure, and the weight each has, so that it can be calculated by hand.
 
         Columns: loss (positive is a loss), weight; and for "filtered" the loss as it was and the scale. Of
         "normal", "student" and "cornish fisher" they are the losses these are fitted to. Raises ParameterError for
         "simulated", which has no dates.
         """
         if method == "simulated":
-            raise ParameterError("losses: simulated losses have no dates; read historical, weighted or filtered")
+            raise ParameterError("simulated losses have no dates; read historical, weighted or filtered", owner="losses")
         exposure = self.exposure(window)
-        sample = method_named(method)(exposure, 1)
-        frame = pd.DataFrame(
-            {"loss": sample.losses, "weight": sample.weights}, index=pd.DatetimeIndex(exposure.dates, name="date")
-        )
+        losses, weights = method_of(method, {}).behind(exposure.losses)
+        frame = pd.DataFrame({"loss": losses, "weight": weights}, index=pd.DatetimeIndex(exposure.dates, name="date"))
         if method == "filtered":
             frame["loss as it was"] = exposure.losses
             frame["scale"] = frame["loss"] / frame["loss as it was"].where(frame["loss as it was"] != 0)
@@ -259,19 +261,23 @@ class Portfolio:
 
         All days are forecast at once. Raises ParameterError for "simulated", and for a window that leaves no day to test.
         """
-        return rolling_backtest(self.exposure(), method, window, checked_level(level))
+        return rolling_backtest(self.exposure(), method_of(method, {}), window, checked_level(level))
 
 
 def checked_level(level: Any) -> float:
     """Return a level; raises ParameterError, with the right one, for a percentage such as 95."""
     number = finite("Portfolio", "level", level)
     if 1 < number < 100:
-        raise ParameterError(f"Portfolio: level must be between 0 and 1, not {number:g}; say {number / 100:g} for {number:g} %")
-    return share("Portfolio", "level", number, closed=False)
+        raise ParameterError(
+            f"level must be between 0 and 1, not {number:g}; say {number / 100:g} for {number:g} %", owner="Portfolio"
+        )
+    return proper_fraction("Portfolio", "level", number)
 
 
-def _record(sample: Sample, level: float, value: float) -> dict[str, Any]:
-    figures = {name: measured(sample, name, level, value) for name in ("value_at_risk", "expected_shortfall")}
+def _record(method: Method, exposure: Exposure, level: float, horizon: int, value: float) -> dict[str, Any]:
+    figures = {
+        name: measured(method, exposure, name, level, horizon, value) for name in ("value_at_risk", "expected_shortfall")
+    }
     record: dict[str, Any] = {}
     for name, figure in figures.items():
         label = name.replace("_", " ")
@@ -279,7 +285,7 @@ def _record(sample: Sample, level: float, value: float) -> dict[str, Any]:
             label: float(figure),
             f"{label} low": figure.low,
             f"{label} high": figure.high,
-            f"{label} %": 100 * figure.share,
+            f"{label} %": 100 * figure.fraction,
         }
     first = figures["value_at_risk"]
     return record | {"returns": first.returns, "first": first.first, "last": first.last}

@@ -8,13 +8,12 @@ from typing import Any
 
 import numpy as np
 import pandas as pd
-from numpy.typing import NDArray
 
+from kindynos.arrays import Floats
+from kindynos.delegation import delegated_to
 from kindynos.errors import ParameterError
 from kindynos.markets.prices import Prices
-from kindynos.validate import one_of, share, whole
-
-Floats = NDArray[np.float64]
+from kindynos.validate import instance, one_of, proper_fraction, whole
 
 PER_YEAR = {"day": 252, "week": 52, "month": 12}
 _RULES = {"week": "W-FRI", "month": "ME"}
@@ -28,7 +27,7 @@ class Returns:
     frame: pd.DataFrame
     kind: str
     every: str
-    said: str
+    description: str
 
     @property
     def per_year(self) -> int:
@@ -72,15 +71,13 @@ class Returns:
         """
         size = whole("rolling", "window", window, least=2)
         if size > len(self.frame):
-            raise ParameterError(f"rolling: window {size} is longer than the history of {len(self.frame)} returns")
+            raise ParameterError(f"window {size} is longer than the history of {len(self.frame)} returns", owner="rolling")
         moving = self.frame.rolling(size)
         return {"mean": moving.mean().dropna(), "sd": moving.std().dropna()}
 
+    @delegated_to("kindynos.plots", "returns_through_time")
     def plot(self, ax: Any = None) -> Any:
         """Draw the returns through time."""
-        from kindynos.hooks import draw
-
-        return draw("returns_through_time", self, ax=ax)
 
 
 def returns(prices: Prices, kind: str = "simple", every: str = "day") -> Returns:
@@ -89,21 +86,22 @@ def returns(prices: Prices, kind: str = "simple", every: str = "day") -> Returns
     A week ends on Friday, a month on its last day, with the last price before. Raises ParameterError for other words and for
     too few prices.
     """
+    instance("returns", "prices", prices, Prices, "prices, as read_prices returns them")
     one_of("returns", "kind", kind, ("simple", "log"))
     one_of("returns", "every", every, tuple(PER_YEAR))
     frame = prices.frame if every == "day" else prices.frame.resample(_RULES[every]).last().dropna()
     if len(frame) < 2:
-        raise ParameterError(f"returns: {len(frame)} prices a {every} are too few for a return")
+        raise ParameterError(f"{len(frame)} prices a {every} are too few for a return", owner="returns")
     ratio = frame / frame.shift(1)
     found = pd.DataFrame(np.log(ratio) if kind == "log" else ratio - 1).iloc[1:]
-    return Returns(found, kind, every, prices.said)
+    return Returns(found, kind, every, prices.description)
 
 
 def covariance(values: Floats, method: str = "sample", decay: float = 0.94) -> Floats:
     """Return the covariance of ``(returns, instruments)`` values; see Returns.covariance."""
     one_of("covariance", "method", method, COVARIANCES)
     if method == "weighted":
-        share("covariance", "decay", decay, closed=False)
+        proper_fraction("covariance", "decay", decay)
         weights = decay ** np.arange(len(values) - 1, -1, -1.0)
         weights /= weights.sum()
         gaps = values - weights @ values

@@ -8,8 +8,8 @@ from typing import Any
 import numpy as np
 import pandas as pd
 
-from kindynos.errors import ParameterError, nearest
-from kindynos.markets.methods import Exposure
+from kindynos.errors import ParameterError
+from kindynos.markets.exposure import Exposure
 from kindynos.markets.prices import Prices
 from kindynos.markets.returns import covariance
 from kindynos.validate import finite
@@ -18,12 +18,14 @@ from kindynos.validate import finite
 def shocked(exposure: Exposure, shocks: Mapping[str, float]) -> pd.DataFrame:
     """Return each holding's return and profit under shocks; those not shocked follow by regression on those that are."""
     if not shocks:
-        raise ParameterError("stress: no shock; say stress({'oil': -0.2})")
+        raise ParameterError("no shock; say stress({'oil': -0.2})", owner="stress")
     for name, shock in shocks.items():
         if name not in exposure.names:
-            raise ParameterError(f"stress: {name!r} is not held{nearest(str(name), exposure.names)}")
+            raise ParameterError(f"{name!r} is not held", owner="stress", unknown=str(name), known=exposure.names)
         if finite("stress", f"the shock of {name}", shock) < -1:
-            raise ParameterError(f"stress: the shock of {name} is {shock:g}; a price cannot fall by more than all of it")
+            raise ParameterError(
+                f"the shock of {name} is {shock:g}; a price cannot fall by more than all of it", owner="stress"
+            )
     hit = np.array([name in shocks for name in exposure.names])
     matrix = covariance(exposure.returns)
     given = np.array([shocks[name] for name in exposure.names if name in shocks])
@@ -40,7 +42,7 @@ def replayed(prices: Prices, values: pd.Series, first: Any, last: Any) -> pd.Dat
     dates = prices.dates
     if not dates[0] <= begin < end <= dates[-1]:
         span = f"{dates[0]:%Y-%m-%d} to {dates[-1]:%Y-%m-%d}"
-        raise ParameterError(f"replay: {begin:%Y-%m-%d} to {end:%Y-%m-%d} is no stretch of the history, {span}")
+        raise ParameterError(f"{begin:%Y-%m-%d} to {end:%Y-%m-%d} is no stretch of the history, {span}", owner="replay")
     stretch = prices.frame.loc[begin:end]
     moves = (stretch.iloc[-1] / stretch.iloc[0] - 1).to_numpy()
     return _table(prices.instruments, values.to_numpy(), moves, np.full(len(moves), "history"))

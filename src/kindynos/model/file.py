@@ -1,30 +1,32 @@
-"""Model files: TOML, checked on reading. Reading one runs no code."""
+"""Model files: TOML, checked on reading. Reading one runs no code, and reports all its mistakes at once."""
 
 from __future__ import annotations
 
 import re
 import tomllib
-from collections.abc import Mapping, Sequence
+from collections.abc import Iterator, Mapping
+from contextlib import contextmanager
 from pathlib import Path
 from typing import Any
 
-from kindynos.distributions import Distribution
-from kindynos.distributions.registry import law_from, parameters_of
+from kindynos.distributions.base import Distribution
+from kindynos.distributions.registry import distribution_from
+from kindynos.distributions.stated import StatedDistribution
 from kindynos.errors import FileError, KindynosError, ModelError
-from kindynos.model.links import Link
 from kindynos.model.model import Model
-from kindynos.model.program import Program
-from kindynos.model.quantities import Driver, Given, Line, Quantity
-from kindynos.model.timeline import Timeline
-from kindynos.processes import Process
+from kindynos.processes.base import Process
 from kindynos.processes.registry import process_from
+from kindynos.program.order import undeclared
+from kindynos.program.quantities import Line
+from kindynos.program.statement import MOST_QUANTITIES
 
-_BARE = re.compile(r"[A-Za-z0-9_-]+")  # a key that needs no quotes
 LARGEST = 1_000_000  # bytes of a model file
 
 
 def load_model(path: str | Path) -> Model:
-    """Return the model in a TOML file. Raises FileError, naming file, table, key, value and rule, for any mistake in it.
+    """Return the model in a TOML file.
+
+    Raises FileError for the mistakes in it, all at once: each with table, key, value and rule.
 
     >>> from tempfile import TemporaryDirectory
     >>> with TemporaryDirectory() as folder:
@@ -34,181 +36,137 @@ def load_model(path: str | Path) -> Model:
     <model 'Tickets': 1 given figure, 0 drivers, 1 line>
     """
     path = Path(path)
-    return _built(path, _read(path))
+    return _Reader(str(path)).model(_read(path))
 
 
 def model_from_text(text: str, source: str = "model") -> Model:
     """Return the model in the text of a model file; errors name the ``source``."""
-    return _built(Path(source), tomllib.loads(text))
-
-
-def _built(path: Path, document: dict[str, Any]) -> Model:
-    from kindynos.model.schema import checked
-
-    content = checked(path, document)
-    head = content.model
-    try:
-        model = Model(head.name, head.periods, head.start, head.every)
-    except KindynosError as error:
-        raise FileError(f"{path}: [model]: {error}") from None
-    for name, given in content.given.items():
-        with _place(path, f"[given] {name}"):
-            model.given(name, given.value, unit=given.unit, source=given.source)
-    for name, driver in content.drivers.items():
-        with _place(path, f"[drivers.{name}]"):
-            options = driver.model_dump(include={"each", "base", "unit", "source", "serial", "dt"}, exclude_none=True)
-            model.driver(name, _law_or_process(driver.distribution, driver.process, driver.parameters), **options)
-    for place, entry in enumerate(content.correlations):
-        with _place(path, f"[[correlations]] number {place + 1}"):
-            options = entry.model_dump(exclude={"between", "value"})
-            model.correlate(*entry.between, *([] if entry.value is None else [entry.value]), **options)
-    for name, line in content.lines.items():
-        with _place(path, f"[lines] {name}"):
-            model.line(name, line.formula, unit=line.unit)
-    for name, outcome in content.outcomes.items():
-        with _place(path, f"[outcomes] {name}"):
-            model.outcome(name, outcome.formula, unit=outcome.unit, target=outcome.target)
-    for name, changes in content.scenarios.items():
-        with _place(path, f"[scenarios.{name}]"):
-            model.scenario(name, **{key: _replacement(value) for key, value in changes.items()})
-    with _place(path, ""):
-        model.compiled()
-    return model
-
-
-def _law_or_process(distribution: str | None, process: str | None, parameters: Mapping[str, Any]) -> Distribution | Process:
-    if distribution is None and process is None:
-        raise ModelError("the key 'distribution' is missing, or 'process' for a series")
-    if distribution is not None and process is not None:
-        raise ModelError("say distribution or process, and not both")
-    return law_from(distribution, parameters) if distribution is not None else process_from(str(process), parameters)
-
-
-def _replacement(value: Any) -> Any:
-    """Return what stands in for a quantity: a law or a process stated as a table, or a figure."""
-    if isinstance(value, dict) and ("distribution" in value or "process" in value):
-        parameters = {key: item for key, item in value.items() if key not in ("distribution", "process")}
-        return _law_or_process(value.get("distribution"), value.get("process"), parameters)
-    return value
+    return _Reader(source).model(_parsed(text.encode("utf-8", "replace"), source))
 
 
 def _read(path: Path) -> dict[str, Any]:
     try:
         data = path.read_bytes()
+        if data[:4] == b"PAR1":
+            raise FileError("is a Parquet file, such as a saved run, and no model; give the model file (.toml)", file=str(path))
     except OSError as error:
-        raise FileError(f"{path}: cannot be read: {error.strerror or error}") from None
+        raise FileError(f"cannot be read: {error.strerror or error}", file=str(path)) from None
+    return _parsed(data, str(path))
+
+
+def _parsed(data: bytes, source: str) -> dict[str, Any]:
     if len(data) > LARGEST:
-        raise FileError(f"{path}: a model file may have {LARGEST:,} bytes, and this one has {len(data):,}")
+        raise FileError(f"a model file may have {LARGEST:,} bytes, and this one has {len(data):,}", file=source)
     try:
         return tomllib.loads(data.decode("utf-8"))
     except UnicodeDecodeError as error:
-        raise FileError(f"{path}: is not UTF-8 text (byte {error.start})") from None
+        raise FileError(f"is not UTF-8 text (byte {error.start})", file=source) from None
     except (tomllib.TOMLDecodeError, RecursionError, ValueError) as error:
-        raise FileError(f"{path}: is not TOML: {error or 'it is nested too deeply'}") from None
+        text = str(error) or "it is nested too deeply"
+        raise FileError(f"is not TOML: {text}{_advice(text, data.decode())}", file=source) from None
 
 
-class _place:  # noqa: N801  # read as a word in a with statement
-    """Puts the file and the table before the message of an error."""
-
-    def __init__(self, path: Path, place: str) -> None:
-        self.prefix = f"{path}: {place + ': ' if place else ''}"
-
-    def __enter__(self) -> None:
-        pass
-
-    def __exit__(self, kind: object, error: BaseException | None, trace: object) -> None:
-        if isinstance(error, KindynosError):
-            raise FileError(f"{self.prefix}{error}") from None
-
-
-def to_toml(model: Model) -> str:
-    """Return a model as the text of a model file; raises ModelError for a line that is a function."""
-    for quantity in model.quantities.values():
-        if isinstance(quantity, Line) and quantity.formula is None:
-            raise ModelError(f"line {quantity.name!r} is a Python function, which a model file cannot hold")
-    scenarios = [_table(f"scenarios.{name}", changes) for name, changes in model.scenarios.items()]
-    parts = _stated(model.name, model.timeline, list(model.quantities.values()), model.links)
-    return "\n".join([*parts, *scenarios])
+def _advice(message: str, text: str) -> str:
+    """Return what is likely meant by a line that is no TOML, empty where nothing is likely."""
+    place = re.search(r"at line (\d+)", message)
+    lines = text.splitlines()
+    if place is None or not 0 < int(place[1]) <= len(lines):
+        return ""
+    line = lines[int(place[1]) - 1].strip()
+    key = line.partition("=")[0].strip()
+    if "Cannot overwrite" in message:
+        return f": {key} stands there twice"
+    if re.search(r"=\s*-?\d{1,3}(,\d{3})+(\.\d+)?$", line):
+        return f": {line}; numbers are written without commas, such as 1000 or 1_000"
+    if re.search(r"=\s*-?\d+,\d+$", line):
+        return f": {line}; a decimal comma must be a point"
+    if re.search(r"=\s*[.]\d", line):
+        return f": {line}; write 0.5, not .5"
+    if re.search(r"=\s*[A-Za-z_]", line):
+        return f": {line}; a text or a formula stands in quotes"
+    return f": {line:.80}"
 
 
-def stated(program: Program) -> str:
-    """Return what a model file can hold of a program: all but its functions, and its formulas only if it has no functions."""
-    lines = list(program.lines.values())
-    kept = lines if all(line.formula is not None for line in lines) else []
-    quantities: list[Quantity] = [*program.givens.values(), *program.drivers.values(), *kept]
-    return "\n".join(_stated(program.name, program.timeline, quantities, program.links))
+class _Reader:
+    """Turns a document into a model and collects the mistakes on the way, each with its table."""
+
+    def __init__(self, file: str) -> None:
+        self.file = file
+        self.mistakes: list[KindynosError] = []
+
+    @contextmanager
+    def _table(self, table: str) -> Iterator[None]:
+        try:
+            yield
+        except KindynosError as error:
+            self.mistakes.append(error.within(table=table))
+
+    def model(self, document: dict[str, Any]) -> Model:
+        """Return the model; raises FileError for all the mistakes."""
+        from kindynos.model.schema import Content, content_of
+
+        found = content_of(document)
+        if not isinstance(found, Content):
+            raise FileError.of_all(self.file, found)
+        names = [*found.given, *found.drivers, *found.lines, *found.outcomes]
+        if len(names) > MOST_QUANTITIES:
+            raise FileError(f"a model may have {MOST_QUANTITIES:,} quantities, and this one has {len(names):,}", file=self.file)
+        model = self._declared(found)
+        for quantity, error in undeclared(model.quantities, model.statement.timeline, names):
+            table = f"[drivers.{quantity.name}]"
+            if isinstance(quantity, Line):
+                table = f"[{'outcomes' if quantity.outcome else 'lines'}] {quantity.name}"
+            self.mistakes.append(error.within(table=table))
+        if not self.mistakes:
+            with self._table(""):
+                model.compiled()
+        if self.mistakes:
+            raise FileError.of_all(self.file, self.mistakes)
+        return model
+
+    def _declared(self, content: Any) -> Model:
+        head = content.model
+        try:
+            model = Model(head.name, head.periods, head.start, head.every)
+        except KindynosError as error:
+            raise FileError.of_all(self.file, [error.within(table="[model]")]) from None
+        for name, given in content.given.items():
+            with self._table(f"[given] {name}"):
+                model.given(name, given.value, unit=given.unit, source=given.source)
+        for name, driver in content.drivers.items():
+            with self._table(f"[drivers.{name}]"):
+                options = driver.model_dump(include={"each", "base", "unit", "source", "serial", "dt"}, exclude_none=True)
+                stated = _distribution_or_process(driver.distribution, driver.process, driver.parameters)
+                model.driver(name, stated, **options)
+        for place, entry in enumerate(content.correlations):
+            with self._table(f"[[correlations]] number {place + 1}"):
+                options = entry.model_dump(exclude={"between", "value"})
+                model.correlate(*entry.between, *([] if entry.value is None else [entry.value]), **options)
+        for name, line in content.lines.items():
+            with self._table(f"[lines] {name}"):
+                model.line(name, line.formula, unit=line.unit)
+        for name, outcome in content.outcomes.items():
+            with self._table(f"[outcomes] {name}"):
+                model.outcome(name, outcome.formula, unit=outcome.unit, target=outcome.target, better=outcome.better)
+        for name, changes in content.scenarios.items():
+            with self._table(f"[scenarios.{name}]"):
+                model.scenario(name, **{key: _replacement(value) for key, value in changes.items()})
+        return model
 
 
-def _stated(name: str, timeline: Timeline, quantities: Sequence[Quantity], links: Sequence[Link]) -> list[str]:
-    head: dict[str, Any] = {"name": name}
-    if timeline.periods is not None:
-        head |= {"periods": timeline.periods, "start": timeline.start, "every": timeline.every}
-    parts = [_table("model", head)]
-    parts += [_table(f"given.{q.name}", _given(q)) for q in quantities if isinstance(q, Given)]
-    parts += [_table(f"drivers.{q.name}", _driver(q)) for q in quantities if isinstance(q, Driver)]
-    for q in quantities:
-        if isinstance(q, Line):
-            entries = {"formula": q.formula, "unit": q.unit}
-            place = "outcomes" if q.outcome else "lines"
-            parts.append(_table(f"{place}.{q.name}", {**entries, "target": q.target} if q.outcome else entries))
-    parts += [f"[{_table('correlations', _link(link)).replace(chr(10), ']' + chr(10), 1)}" for link in links]
-    return parts
+def _distribution_or_process(
+    distribution: str | None, process: str | None, parameters: Mapping[str, Any]
+) -> Distribution | StatedDistribution | Process:
+    if distribution is None and process is None:
+        raise ModelError("the key 'distribution' is missing, or 'process' for a series")
+    if distribution is not None and process is not None:
+        raise ModelError("say distribution or process, and not both")
+    return distribution_from(distribution, parameters) if distribution is not None else process_from(str(process), parameters)
 
 
-def _given(given: Given) -> dict[str, Any]:
-    return {"value": given.value, "unit": given.unit, "source": given.source}
-
-
-def _driver(driver: Driver) -> dict[str, Any]:
-    return {
-        **(_law(driver.law) if driver.process is None else _stated_process(driver)),
-        "each": driver.each,
-        "base": driver.base,
-        "unit": driver.unit,
-        "source": driver.source,
-        "serial": driver.serial,
-    }
-
-
-def _link(link: Link) -> dict[str, Any]:
-    entries = {"between": list(link.names), "value": link.figure, "kind": link.kind, "copula": link.copula}
-    return {**entries, "df": link.df, "parameter": link.parameter, "tau": link.tau, "repair": link.repair}
-
-
-def _law(law: Distribution) -> dict[str, Any]:
-    return {"distribution": law.label, **parameters_of(law)}
-
-
-def _stated_process(driver: Driver) -> dict[str, Any]:
-    assert driver.process is not None
-    if driver.uncertain:
-        raise ModelError(f"driver {driver.name!r} draws its fitted parameters, which a model file cannot hold")
-    return {"process": driver.process.label, **driver.process.parameters, "dt": driver.dt}
-
-
-def _table(name: str, entries: Mapping[str, Any]) -> str:
-    lines = [f"{key} = {_value(value)}" for key, value in entries.items() if value is not None]
-    head, _, key = name.partition(".")
-    title = f"{head}.{key if _BARE.fullmatch(key) else _text(key)}" if key else head
-    return "\n".join([f"[{title}]", *lines, ""])
-
-
-def _value(value: Any) -> str:
-    if isinstance(value, str):
-        return _text(value)
-    if isinstance(value, bool):
-        return str(value).lower()
-    if isinstance(value, Process):
-        stated = {"process": value.label, **value.parameters}
-        return "{ " + ", ".join(f"{key} = {_value(item)}" for key, item in stated.items()) + " }"
-    if isinstance(value, Distribution):
-        return "{ " + ", ".join(f"{key} = {_value(item)}" for key, item in _law(value).items() if item is not None) + " }"
-    if isinstance(value, tuple | list):
-        return "[" + ", ".join(_value(item) for item in value) + "]"
-    return repr(value)
-
-
-def _text(text: str) -> str:
-    """Return a TOML basic string."""
-    escaped = text.replace("\\", "\\\\").replace('"', '\\"')
-    return '"' + "".join(c if c.isprintable() else f"\\u{ord(c):04x}" for c in escaped) + '"'
+def _replacement(value: Any) -> Any:
+    """Return what stands in for a quantity: a distribution or a process stated as a table, or a figure."""
+    if isinstance(value, dict) and ("distribution" in value or "process" in value):
+        parameters = {key: item for key, item in value.items() if key not in ("distribution", "process")}
+        return _distribution_or_process(value.get("distribution"), value.get("process"), parameters)
+    return value

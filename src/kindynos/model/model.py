@@ -1,36 +1,28 @@
-"""The model an analyst states."""
+"""The model an analyst states, and everything that can be asked of it."""
 
 from __future__ import annotations
 
 from collections.abc import Callable, Iterable, Mapping, Sequence
 from concurrent.futures import Executor
-from dataclasses import replace as replaced
-from typing import TYPE_CHECKING, Any, TypeVar, overload
+from typing import TYPE_CHECKING, Any, Unpack
 
-from kindynos.dependence import matrices
-from kindynos.distributions import Distribution
-from kindynos.errors import KindynosError, ModelError, ParameterError, nearest
-from kindynos.model.formula.parse import is_name
-from kindynos.model.formula.tree import PERIOD
-from kindynos.model.links import Link, checked_link
-from kindynos.model.program import Program, compile_model
-from kindynos.model.quantities import Driver, Given, Line, Quantity, check_signature, figure, process_driver
-from kindynos.model.studies import Studies
-from kindynos.model.timeline import Timeline
-from kindynos.processes import PathSet, Process
-from kindynos.validate import finite, one_of, shown
+from kindynos.literals import OnBad, SamplingPlan
+from kindynos.model.declaring import DeclaredModel
+from kindynos.program.program import Program
+from kindynos.validate import mapping, whole
 
 if TYPE_CHECKING:
     import pandas as pd
 
     from kindynos.engine.precision import Precision
     from kindynos.results.run import Run
+    from kindynos.results.simulate import SimulationOptions
+    from kindynos.studies.comparison import Comparison
+    from kindynos.studies.goal import Goal
+    from kindynos.studies.sweep import Sweep
 
-Function = TypeVar("Function", bound=Callable[..., Any])
-_KINDS = {Given: "given figure", Driver: "driver", Line: "line"}
 
-
-class Model(Studies):
+class Model(DeclaredModel):
     """A set of named quantities: given figures, uncertain drivers, calculated lines, and outcomes to report on.
 
     ``periods`` is the number of periods of its rows, ``start`` the label of the first (``"2028"``, ``"2028-Q1"``,
@@ -46,300 +38,78 @@ class Model(Studies):
     42000.0
     """
 
-    def __init__(self, name: str, periods: int | None = None, start: str | int | None = None, every: str = "year") -> None:
-        if not isinstance(name, str) or not name.strip():
-            raise ModelError(f"Model: name must be a text that is not empty, not {shown(name)}")
-        self.name = name
-        self._timeline = Timeline.of(periods, start, every)
-        self._quantities: dict[str, Quantity] = {}
-        self._links: list[Link] = []
-        self._scenarios: dict[str, dict[str, Any]] = {}
-
-    @property
-    def periods(self) -> int | None:
-        """The number of periods, None for a model without."""
-        return self._timeline.periods
-
-    @property
-    def quantities(self) -> Mapping[str, Quantity]:
-        """All quantities by name, in the order of their declaration."""
-        return dict(self._quantities)
-
-    @property
-    def links(self) -> tuple[Link, ...]:
-        """What is said about drivers that move together."""
-        return tuple(self._links)
-
-    @property
-    def timeline(self) -> Timeline:
-        """The periods and their labels."""
-        return self._timeline
-
-    def __repr__(self) -> str:
-        counts = {word: sum(type(q) is kind for q in self._quantities.values()) for kind, word in _KINDS.items()}
-        parts = ", ".join(f"{count} {word}{'' if count == 1 else 's'}" for word, count in counts.items())
-        return f"<model {self.name!r}: {parts}>"
-
-    def given(
-        self,
+    @classmethod
+    def from_function(
+        cls,
+        function: Callable[..., Any],
+        drivers: Mapping[str, Any],
+        outcomes: str | Sequence[str] | Mapping[str, Mapping[str, Any]],
+        *,
+        given: Mapping[str, Any] | None = None,
         name: str | None = None,
-        value: Any = None,
-        /,
-        *,
-        unit: str | None = None,
-        source: str | None = None,
-        **figures: Any,
-    ) -> None:
-        """Declare figures that are known: ``given(fare=42.0, seats=320)``, or one with its unit and source.
+        periods: int | None = None,
+        each_trial: bool | None = None,
+        base: Any = None,
+    ) -> Model:
+        """Return a model of a calculation that is there already.
 
-        A figure is a number, a list with one number a period, or pairs (key, value) that make a table for ``lookup``.
-        Raises ModelError or ParameterError for a name that is taken or a value that is none of these.
+        ``drivers`` are distributions by argument, or the keywords of ``driver`` (``{"distribution": ..., "each": "period"}``);
+        ``given`` are figures; arguments with a default may be left out. ``outcomes`` names what the function returns: one
+        value, several in order, or values by name; ``{"profit": {"unit": "EUR", "target": 0}}`` says more. With ``base=``, a
+        dataclass instance, the function takes one such instance, of which drivers and given figures replace fields; it may
+        return one too. The function, or object that can be called, gets arrays, the trials last, if that gives what single
+        numbers give, and otherwise floats, trial by trial, spread over processes where that pays; ``each_trial`` decides it.
+        A trial that fails is reported with its drivers and how to run it alone. Raises ModelError for arguments that do not
+        fit.
+
+        >>> from kindynos import Model, Normal
+        >>> model = Model.from_function(lambda sold: 42 * sold, {"sold": Normal(1000, 100)}, "sales")
+        >>> round(model.simulate(1000, seed=1)["sales"].mean, -2)
+        42000.0
         """
-        if name is not None:
-            if value is None:
-                raise ModelError(f"given {name!r}: no value; say given({name!r}, 42.0) or given({name}=42.0)")
-            self._add(Given(self._checked(name), figure(name, value, self.periods), unit, source))
-        elif not figures:
-            raise ModelError("given: nothing given; say given(fare=42.0)")
-        elif unit is not None or source is not None:
-            raise ModelError("given: unit and source belong to one figure; say given('fare', 42.0, unit=..., source=...)")
-        for key, number in figures.items():
-            self._add(Given(self._checked(key), figure(key, number, self.periods)))
+        from kindynos.model.from_function import outcome_lines
 
-    def driver(
-        self,
-        name: str,
-        distribution: Distribution | Process | PathSet,
-        *,
-        each: str | None = None,
-        base: float | None = None,
-        unit: str | None = None,
-        source: str | None = None,
-        serial: float | None = None,
-        dt: float = 1.0,
-        uncertain: bool = False,
-    ) -> None:
-        """Declare an uncertain input: one number a trial, or with ``each="period"`` the same law drawn anew each period.
+        lines = outcome_lines(function, [*drivers, *(given or {})], outcomes, each_trial, base)
+        model = cls(name or str(getattr(function, "__name__", type(function).__name__)), periods)
+        for key, value in drivers.items():
+            options: dict[str, Any] = dict(value) if isinstance(value, Mapping) else {"distribution": value}
+            model.driver(key, options.pop("distribution", None), **options)
+        if given:
+            model.given(**given)
+        for line in lines:
+            model.add(line)
+        return model
 
-        A process gives a row, its values at the ends of the periods, each ``dt`` long in its unit of time; ``uncertain`` draws
-        the parameters of a fitted one too. A ``PathSet`` gives a row for each of its names. ``base`` is the value in the base
-        case, the mean unless given. ``serial`` is the rank correlation of each period's value with the one before. Raises
-        ModelError or ParameterError.
-        """
-        if isinstance(distribution, PathSet):
-            self._path_set(distribution, unit, source, dt, uncertain)
-            return
-        self._checked(name)
-        if isinstance(distribution, Process):
-            self._add(process_driver(name, distribution, self.periods, each, serial, base, unit, source, dt, uncertain))
-            return
-        if dt != 1 or uncertain:
-            raise ModelError(f"driver {name!r}: dt= and uncertain= belong to a process")
-        self._law_driver(name, distribution, each, base, unit, source, serial)
+    def replace(self, **replacements: Any) -> Model:
+        """Return a new model with other given figures, other distributions, or drivers fixed at a number.
 
-    def _law_driver(
-        self, name: str, distribution: Distribution, each: Any, base: Any, unit: Any, source: Any, serial: Any
-    ) -> None:
-        if not isinstance(distribution, Distribution):
-            raise ModelError(f"driver {name!r}: needs a distribution such as Normal(10, 2), not {shown(distribution)}")
-        if each is not None:
-            one_of(f"driver {name!r}", "each", each, ("period",))
-            if self.periods is None:
-                raise ModelError(f"driver {name!r}: each='period' needs a model with periods")
-        if serial is not None:
-            if each is None:
-                raise ModelError(f"driver {name!r}: serial= needs each='period'")
-            if not -1 < finite(f"driver {name!r}", "serial", serial) < 1:
-                raise ParameterError(f"driver {name!r}: serial must be between -1 and 1, not {serial!r}")
-        driver = Driver(name, distribution, each, None, unit, source, serial)
-        if base is None:
-            finite(f"driver {name!r}", "the mean, its base value (give base= instead),", distribution.mean)
-        else:
-            driver = replaced(driver, base=finite(f"driver {name!r}", "base", base))
-        self._add(driver)
-
-    def _path_set(self, paths: PathSet, unit: str | None, source: str | None, dt: float, uncertain: bool) -> None:
-        for name, process in paths.processes.items():
-            self.driver(name, process, unit=unit, source=source, dt=dt, uncertain=uncertain)
-        names = paths.names
-        for i, first in enumerate(names):
-            for j in range(i):
-                if paths.correlation[i, j] != 0:
-                    self.correlate(names[j], first, float(paths.correlation[i, j]), kind="linear")
-
-    @overload
-    def line(self, name: Function, /) -> Function: ...
-    @overload
-    def line(self, name: str, formula: str, *, unit: str | None = None) -> None: ...
-    @overload
-    def line(self, *, unit: str | None = None, each_trial: bool = False) -> Callable[[Function], Function]: ...
-    def line(self, name: Any = None, formula: str | None = None, *, unit: str | None = None, each_trial: bool = False) -> Any:
-        """Declare a calculated quantity, as a decorator on a function or with a formula.
-
-        The function's parameter names say which quantities it needs; it gets and returns arrays with the trials last and
-        the periods before them. With ``each_trial=True`` it is called for one trial at a time, with floats and rows
-        ``(periods,)``, and may use ``if``. Raises ModelError, or FormulaError for a formula that cannot be read.
-        """
-        return self._declare(name, formula, Line("", unit=unit, each_trial=each_trial))
-
-    @overload
-    def outcome(self, name: Function, /) -> Function: ...
-    @overload
-    def outcome(self, name: str, formula: str, *, unit: str | None = None, target: float | None = None) -> None: ...
-    @overload
-    def outcome(
-        self, *, unit: str | None = None, target: float | None = None, each_trial: bool = False
-    ) -> Callable[[Function], Function]: ...
-    def outcome(
-        self,
-        name: Any = None,
-        formula: str | None = None,
-        *,
-        unit: str | None = None,
-        target: float | None = None,
-        each_trial: bool = False,
-    ) -> Any:
-        """Declare a line to report on, with its unit and, where there is one, the target that matters; otherwise as line."""
-        checked = None if target is None else finite("outcome", "target", target)
-        return self._declare(name, formula, Line("", unit=unit, outcome=True, target=checked, each_trial=each_trial))
-
-    def correlate(
-        self,
-        *what: Any,
-        kind: str = "rank",
-        copula: str = "gaussian",
-        df: float | None = None,
-        parameter: float | None = None,
-        tau: float | None = None,
-        repair: bool = False,
-    ) -> None:
-        """Say that drivers move together: ``correlate("a", "b", 0.4)``, or ``correlate(matrix)`` with a DataFrame.
-
-        The figure is a rank (Spearman) correlation, or a linear one with ``kind="linear"``; drivers with a value each period
-        are correlated period by period. ``copula`` is "gaussian", "t" (with ``df``), or, for any number of drivers and by
-        ``parameter`` or Kendall's ``tau``, "clayton", "gumbel" or "frank". Pairs not stated are uncorrelated. Correlations
-        that cannot all be are an error when the model is used, or with ``repair=True`` are moved to the nearest that can,
-        which the run reports. Discrete drivers reach less than is asked, since equal values share their rank; the run tells
-        what was reached. Raises ParameterError or ModelError.
-
-        >>> model = Model("Fuel")
-        >>> from kindynos import Normal
-        >>> model.driver("oil", Normal(80, 10))
-        >>> model.driver("power", Normal(50, 8))
-        >>> model.correlate("oil", "power", 0.6)
-        """
-        options = {"kind": kind, "copula": copula, "df": df, "parameter": parameter, "tau": tau, "repair": repair}
-        if len(what) == 1 and not isinstance(what[0], str):
-            names = matrices.frame_names(what[0])
-            matrix = matrices.checked("correlate", what[0], names)
-            for i, name in enumerate(names):
-                for j in range(i):
-                    self._link(checked_link((names[j], name), float(matrix[i, j]), **options))
-            return
-        figure = what[-1] if what and not isinstance(what[-1], str) else None
-        names = list(what if figure is None else what[:-1])
-        if figure is not None and len(names) != 2:
-            raise ModelError("correlate: a correlation is of two drivers; give several as a matrix")
-        self._link(checked_link(names, figure, **options))
-
-    def add_line(self, line: Line) -> None:
-        """Add a line that is made already."""
-        self._checked(line.name)
-        self._add(line)
-
-    def _link(self, link: Link) -> None:
-        for name in link.names:
-            if not isinstance(name, str):
-                raise ModelError(f"correlate: a driver is named by a text, not {shown(name)}")
-        again = [other for other in self._links if set(other.names) == set(link.names)]
-        if again and again != [link]:
-            raise ModelError(f"correlate: {' and '.join(link.names)} are correlated already ({again[0].figure})")
-        if not again:
-            self._links.append(link)
-
-    def _declare(self, name: Any, formula: str | None, blank: Line) -> Any:
-        word = "outcome" if blank.outcome else "line"
-        if isinstance(name, str):
-            if formula is None:
-                raise ModelError(f"{word} {name!r} has no formula; say {word}({name!r}, 'fare * seats')")
-            self._checked(name)
-            if blank.each_trial:
-                raise ModelError(f"{word} {name!r}: each_trial is for functions; a formula works on all trials at once")
-            line = replaced(blank, name=name, formula=formula)
-            try:
-                _ = line.tree
-            except KindynosError as error:
-                raise type(error)(f"{word} {name!r}: {error}") from None
-            self._add(line)
-            return None
-
-        def decorate(function: Function) -> Function:
-            label = getattr(function, "__name__", "")
-            check_signature(label, function)
-            self._add(replaced(blank, name=self._checked(label), function=function))
-            return function
-
-        return decorate if name is None else decorate(name)
-
-    def _checked(self, name: Any) -> str:
-        if not is_name(name):
-            raise ModelError(f"{name!r} cannot be a name: it must be an identifier such as 'fuel_price', and no word of Python")
-        if name == PERIOD:
-            raise ModelError(f"{name!r} cannot be a name: it stands for the number of the period")
-        return str(name)
-
-    def _add(self, quantity: Quantity) -> None:
-        earlier = self._quantities.get(quantity.name)
-        again = earlier == quantity or (isinstance(quantity, Line) and quantity.same_as(earlier))
-        if earlier is not None and not again:
-            raise ModelError(
-                f"the name {quantity.name!r} is already a {_KINDS[type(earlier)]}; "
-                "choose another, or use replace() for a changed model"
-            )
-        self._quantities[quantity.name] = quantity
-
-    def replace(self, **figures_or_laws: Any) -> Model:
-        """Return a new model with other given figures, other laws, or drivers fixed at a number; this one is untouched.
+        This model is untouched. Raises ModelError or ParameterError for what cannot be replaced so.
 
         >>> model = Model("Tickets")
         >>> model.given(fare=42.0)
         >>> model.replace(fare=45.0).quantities["fare"].value
         45.0
         """
-        other = Model.__new__(Model)
-        other.name, other._timeline = self.name, self._timeline
-        other._quantities, other._scenarios = dict(self._quantities), {}
-        fixed = {name for name, value in figures_or_laws.items() if not isinstance(value, Distribution | Process)}
-        other._links = [link for link in self._links if not fixed.intersection(link.names)]
-        for name, value in figures_or_laws.items():
-            other._quantities[name] = self._replacement(name, value)
-        return other
-
-    def _replacement(self, name: str, value: Any) -> Quantity:
-        old = self._quantities.get(name)
-        if old is None:
-            raise ModelError(f"replace: the model has no {name!r}{nearest(name, self._quantities)}")
-        if isinstance(old, Line):
-            raise ModelError(f"replace: {name!r} is a line, which is calculated; only given figures and drivers are replaced")
-        if isinstance(value, Process):
-            dt = old.dt if isinstance(old, Driver) else 1.0
-            return process_driver(name, value, self.periods, None, None, None, old.unit, None, dt, False)
-        if isinstance(value, Distribution):
-            if isinstance(old, Given):
-                return Driver(name, value, None, None, old.unit, None)
-            each = "period" if old.process is not None else old.each
-            return replaced(old, law=value, base=None, source=None, process=None, each=each)
-        return Given(name, figure(name, value, self.periods), old.unit)
-
-    def unlinked(self) -> Model:
-        """Return the model with nothing said about what moves together."""
-        other = self.replace()
-        other._links = []
-        return other
+        return Model.of(self._statement.replace(**replacements))
 
     def compiled(self) -> Program:
-        """Return the model made ready to run; raises ModelError or FormulaError for what cannot be worked out."""
-        return compile_model(self.name, self._timeline, dict(self._quantities), tuple(self._links))
+        """Return the model made ready to run; raises ModelError or FormulaError for what cannot be evaluated."""
+        return self._statement.program
+
+    def check(self) -> pd.DataFrame:
+        """Return what looks wrong in the model, a row for each quantity and finding; empty where nothing does.
+
+        >>> model = Model("Tickets")
+        >>> model.given(fare=42.0, tax=21)
+        >>> model.outcome("sales", "fare * 1000")
+        >>> model.check()["finding"].tolist()
+        ['no line uses this given figure', 'rates are fractions per period: 21 means 2100 %; 0.21 would be 21 %']
+        """
+        import pandas as pd
+
+        from kindynos.model.review import review
+
+        return pd.DataFrame([(found.name, found.text) for found in review(self.compiled())], columns=["name", "finding"])
 
     def base_case(self) -> pd.DataFrame:
         """Return the sheet with every driver at its base value: quantities down, periods across.
@@ -356,11 +126,11 @@ class Model(Studies):
         self,
         trials: int = 10_000,
         seed: int | None = None,
-        sampling: str = "latin",
+        sampling: SamplingPlan = "latin",
         workers: int | None = None,
         progress: Callable[[int, int], object] | None = None,
         keep: Iterable[str] | None = None,
-        on_bad: str = "count",
+        on_bad: OnBad = "count",
         *,
         executor: Executor | None = None,
         until: Precision | Sequence[Precision] | None = None,
@@ -389,8 +159,101 @@ class Model(Studies):
         )
         return simulate(self.compiled(), settings)
 
+    def preview(self, n: int = 6, seed: int | None = None) -> pd.DataFrame:
+        """Return a few trials of the whole model for a first look: quantities down (rows by period), trials across.
+
+        Without a seed each call draws others.
+        """
+        from kindynos.results.sheet import trials_side_by_side
+
+        return trials_side_by_side(self.simulate(whole("preview", "n", n, least=1), seed, "random", 1))
+
+    def inputs(self, trial: int, trials: int = 10_000, seed: int = 0, sampling: SamplingPlan = "latin") -> dict[str, Any]:
+        """Return the drivers and given figures of one trial of a run: floats, and rows ``(periods,)``.
+
+        So a function that failed there can be called alone, under a debugger. Raises ParameterError for an unknown trial.
+        """
+        from kindynos.program.batch import inputs_of_trial
+        from kindynos.sampling.plans import PLANS
+
+        return inputs_of_trial(self.compiled(), PLANS.find(sampling, "inputs"), trial, trials, seed)
+
+    def compare(
+        self,
+        scenarios: Mapping[str, Mapping[str, Any]] | None = None,
+        trials: int = 10_000,
+        seed: int | None = None,
+        **options: Unpack[SimulationOptions],
+    ) -> Comparison:
+        """Return a comparison of scenarios on the same draws: sets of replacements by name, compared with the first.
+
+        ``compare({"as planned": {}, "deposit 500k": {"deposit": 5e5}}, trials, seed)``; without scenarios, the model as it is
+        and its own. ``options`` are those of ``simulate``. Raises what ``simulate`` does, and ModelError for a scenario that
+        names nothing known.
+        """
+        from kindynos.studies.scenarios import compare_scenarios
+
+        return compare_scenarios(self._statement, scenarios, trials, seed, **options)
+
+    def sweep(
+        self,
+        over: Mapping[str, Iterable[float]] | None = None,
+        /,
+        *,
+        statistic: Any = None,
+        outcome: str | None = None,
+        trials: int = 10_000,
+        seed: int | None = None,
+        sampling: SamplingPlan = "latin",
+        workers: int | None = None,
+        executor: Executor | None = None,
+        progress: Callable[[int, int], object] | None = None,
+        points: Any = None,
+        **values: Iterable[float],
+    ) -> Sweep:
+        """Return the model over every combination of values of givens, drivers, or parameters of drivers' distributions.
+
+        ``sweep(hurdle=[0.05, 0.08], deposit=[4e5, 5e5])``, or ``sweep({"vessel.mode": [18e6, 20e6]})``. Without a statistic it
+        is the base case, in one array evaluation; with one, such as "mean", "percentile 5" or "chance above 0", every point is
+        simulated on the same draws and has its error. All outcomes that are one number come out, or the one named.
+        ``points=`` (a table of values by name) takes the place of the grid. Raises ModelError for what cannot be swept.
+        """
+        from kindynos.studies.model_sweep import SweepSettings, sweep
+
+        settings = SweepSettings(statistic, outcome, trials, seed, sampling, workers, executor, progress, points)
+        named = mapping("sweep", "its first argument", {} if over is None else over, "values by name")
+        return sweep(self._statement, {**named, **values}, settings)
+
+    def solve(
+        self,
+        name: str,
+        outcome: str,
+        *,
+        within: tuple[float, float],
+        chance: float | None = None,
+        above: float | None = None,
+        below: float | None = None,
+        mean: float | None = None,
+        percentile: float | None = None,
+        equals: float | None = None,
+        trials: int = 10_000,
+        seed: int | None = None,
+        **options: Unpack[SimulationOptions],
+    ) -> Goal:
+        """Return the value of a given, or of a driver's parameter (``"vessel.mode"``), that reaches a goal.
+
+        ``solve("deposit", outcome="reserve", chance=0.80, above=1e6, within=(2e5, 9e5))``; or ``mean=``, or ``percentile=``
+        with ``equals=``. All values are tried on the same draws, at most 25 of them, until the value is known to 1e-4 of
+        the range. ``options`` are those of ``simulate``. Raises GoalError, with what the range reaches, when none does, and
+        ParameterError or ModelError for what cannot be solved for.
+        """
+        from kindynos.studies.solving import GoalRequest, solve
+
+        request = GoalRequest(outcome, within, chance, above, below, mean, percentile, equals)
+        return solve(self._statement, name, request, trials, seed, **options)
+
     def to_toml(self) -> str:
         """Return the model as a model file; raises ModelError if a line is a Python function."""
-        from kindynos.model.file import to_toml
+        from kindynos.model.writing import to_toml
 
-        return to_toml(self)
+        return to_toml(self._statement)

@@ -2,12 +2,11 @@
 
 from __future__ import annotations
 
-from pathlib import Path
 from typing import Any, Literal
 
 from pydantic import BaseModel, ConfigDict, ValidationError, model_validator
 
-from kindynos.errors import FileError, nearest
+from kindynos.errors import FileError, KindynosError
 from kindynos.validate import shown
 
 
@@ -63,6 +62,7 @@ class OutcomeTable(LineTable):
     """[outcomes.NAME], or a bare formula in [outcomes]."""
 
     target: Any = None
+    better: Literal["high", "low"] = "high"
 
 
 class CorrelationTable(_Table):
@@ -111,29 +111,42 @@ _KEYS: dict[str, type[BaseModel]] = {
 }
 
 
-def checked(path: Path, document: dict[str, Any]) -> Content:
-    """Return the content of a file; raises FileError for the first mistake, with table, key, value and rule."""
+def content_of(document: dict[str, Any]) -> Content | list[KindynosError]:
+    """Return the content of a file, or all its mistakes, each with table, key, value and rule."""
     try:
         return Content.model_validate(document)
     except ValidationError as error:
         # A key that is unknown often explains one that is missing, so it comes first.
         mistakes = sorted(error.errors(), key=lambda mistake: mistake["type"] != "extra_forbidden")
-        raise FileError(f"{path}: {_worded(mistakes[0])}") from None
+        return [_worded(mistake) for mistake in mistakes]
 
 
-def _worded(mistake: Any) -> str:
+def _worded(mistake: Any) -> KindynosError:
     place = [str(part) for part in mistake["loc"]]
     kind, value = mistake["type"], mistake.get("input")
+    table, key = f"[{'.'.join(place[:-1])}]", place[-1]
+    if kind == "extra_forbidden" and len(place) == 1:
+        return FileError(f"unknown table [{key}]", unknown=key, known=Content.model_fields)
     if kind == "extra_forbidden":
-        if len(place) == 1:
-            return f"unknown table [{place[0]}]{nearest(place[0], Content.model_fields)}"
         known = _KEYS[place[0]].model_fields
-        return f"[{'.'.join(place[:-1])}]: unknown key {place[-1]!r} (value {shown(value)}){nearest(place[-1], known)}"
+        return FileError(f"unknown key {key!r} (value {shown(value)})", table=table, key=key, unknown=key, known=known)
+    if kind == "missing" and len(place) == 1:
+        return FileError(f"the table [{key}] is missing", table=None, key=key)
     if kind == "missing":
-        if len(place) == 1:
-            return f"the table [{place[0]}] is missing"
-        return f"[{'.'.join(place[:-1])}]: the key {place[-1]!r} is missing"
+        return FileError(f"the key {key!r} is missing", table=table, key=key)
     if kind in ("model_type", "dict_type", "model_attributes_type"):
-        return f"[{'.'.join(place)}] must be a table, not {shown(value)}"
-    rule = mistake["msg"].removeprefix("Input should be ").replace("a valid string", "a text").replace("valid ", "")
-    return f"[{'.'.join(place[:-1])}]: {place[-1]} must be {rule}, not {shown(value)}"
+        return FileError(f"[{'.'.join(place)}] must be a table, not {shown(value)}", key=key, value=value)
+    rule = _rule(mistake)
+    return FileError(f"{key} must be {rule}, not {shown(value)}", table=table, key=key, value=value, rule=rule)
+
+
+def _rule(mistake: Any) -> str:
+    """Return the rule of a validator in our words."""
+    rules = {
+        "string_type": "a text",
+        "int_type": "a whole number",
+        "bool_type": "true or false",
+        "list_type": "a list",
+        "literal_error": f"one of {mistake.get('ctx', {}).get('expected', '')}".replace(" or ", ", "),
+    }
+    return rules.get(mistake["type"], str(mistake["msg"]))

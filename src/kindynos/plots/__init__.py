@@ -4,25 +4,26 @@ from __future__ import annotations
 
 from kindynos.plots.comparison import comparison
 from kindynos.plots.convergence import convergence
+from kindynos.plots.density import density
 from kindynos.plots.distribution import distribution
 from kindynos.plots.fan import fan
-from kindynos.plots.law import law
 from kindynos.plots.markets import (
     allocation,
     backtest,
     correlation_map,
-    growth_against_fall,
+    growth_against_drawdown,
+    max_drawdowns,
     paths_fan,
     portfolio_value,
     prices_rebased,
     returns_through_time,
     risk_levels,
-    worst_falls,
 )
 from kindynos.plots.sensitivity import sensitivity
 from kindynos.plots.style import save_figure
 from kindynos.plots.survival import survival
 from kindynos.plots.sweep import goal, sweep
+from kindynos.validate import told
 
 __all__ = [
     "allocation",
@@ -30,11 +31,12 @@ __all__ = [
     "comparison",
     "convergence",
     "correlation_map",
+    "density",
     "distribution",
     "fan",
     "goal",
-    "growth_against_fall",
-    "law",
+    "growth_against_drawdown",
+    "max_drawdowns",
     "paths_fan",
     "portfolio_value",
     "prices_rebased",
@@ -44,5 +46,7 @@ __all__ = [
     "sensitivity",
     "survival",
     "sweep",
-    "worst_falls",
 ]
+
+for _name in __all__:  # a call that does not fit is told with the nearest spelling
+    globals()[_name] = told(globals()[_name])

@@ -2,14 +2,17 @@
 
 from __future__ import annotations
 
+import math
+
 import numpy as np
 from matplotlib.axes import Axes
 from numpy.typing import NDArray
 
+from kindynos.formatting import per_cent
 from kindynos.plots.style import ACCENT, DARK, INK, MIDDLE, axes, bare, quantity_label, scale_of, scaled_ticks
-from kindynos.results.comparison import Comparison
 from kindynos.results.result import Result
 from kindynos.results.run import Run
+from kindynos.studies.comparison import Comparison
 from kindynos.validate import one_of
 
 KINDS = ("cumulative", "survival", "boxes")
@@ -24,16 +27,18 @@ def comparison(compared: Comparison, outcome: str, kind: str = "cumulative", ax:
     one_of("comparison", "kind", kind, KINDS)
     results = {name: compared.result(name, outcome) for name, run in compared.runs.items() if isinstance(run, Run)}
     ax = axes(ax)
-    ends = np.concatenate([np.nanpercentile(result.values, [0.5, 99.5]) for result in results.values()])
+    ends = np.concatenate([_finite_ends(result.values) for result in results.values()])
     factor, word = scale_of(ends)
     first = next(iter(results.values()))
     if kind == "boxes":
-        _boxes(ax, results)
+        _boxes(ax, results, float(ends.max()))
     else:
         _curves(ax, results, kind == "survival")
-        ax.set_xlim(ends.min(), ends.max())
-        said = "above" if kind == "survival" else "at or below"
-        ax.set_ylabel(f"share of trials that end {said} the value")
+        low, high = ends.min(), ends.max()
+        room = 0.02 * (high - low) if np.isinf(next(iter(results.values())).values).any() else 0.0  # steps at the ends show
+        ax.set_xlim(low - room, high + room if high > low else low + 1)
+        description = "above" if kind == "survival" else "at or below"
+        ax.set_ylabel(f"share of trials that end {description} the value")
         ax.yaxis.set_major_formatter(lambda share, _: f"{100 * share:.0f} %")
         ax.set_ylim(0, 1)
         ax.legend(frameon=False, loc="best")
@@ -44,10 +49,22 @@ def comparison(compared: Comparison, outcome: str, kind: str = "cumulative", ax:
     ax.set_xlabel(quantity_label(outcome, first.unit, word))
     what = "boxes P25 to P75, whiskers P5 to P95, dot the mean" if kind == "boxes" else f"{kind} curves"
     ax.set_title(
-        f"{outcome.replace('_', ' ').capitalize()} by scenario, {first.trials:,} trials each: {what}", loc="left", pad=18
+        f"{outcome.replace('_', ' ').capitalize()} by scenario, {first.size:,} trials each: {what}", loc="left", pad=18
     )
     bare(ax)
     return ax
+
+
+def _finite_ends(values: NDArray[np.float64]) -> NDArray[np.float64]:
+    """Return between which values nearly all that are finite lie: a period that never comes is infinite."""
+    finite = values[np.isfinite(values)]
+    return np.percentile(finite, [0.5, 99.5]) if len(finite) else np.array([0.0, 1.0])
+
+
+def _label(name: str, result: Result) -> str:
+    """Return the name of a scenario, with the share of trials that have no finite value."""
+    never = float(np.isinf(result.values).mean())
+    return f"{name} ({per_cent(never)} infinite)" if never else name
 
 
 def _curves(ax: Axes, results: dict[str, Result], survival: bool) -> None:
@@ -56,16 +73,18 @@ def _curves(ax: Axes, results: dict[str, Result], survival: bool) -> None:
         picked = np.linspace(0, len(values) - 1, min(len(values), POINTS)).astype(int)
         share = (picked + 1) / len(values)
         stroke, colour = STROKES[place % len(STROKES)], COLOURS[place % len(COLOURS)]
-        ax.plot(values[picked], 1 - share if survival else share, color=colour, ls=stroke, lw=2, label=name)
+        ax.plot(values[picked], 1 - share if survival else share, color=colour, ls=stroke, lw=2, label=_label(name, result))
 
 
-def _boxes(ax: Axes, results: dict[str, Result]) -> None:
+def _boxes(ax: Axes, results: dict[str, Result], most: float) -> None:
     names = ("whislo", "q1", "med", "q3", "whishi")
     boxes = []
     for name, result in results.items():
-        percentiles = result.percentile(list(WHISKERS))
+        percentiles = np.asarray(result.percentile(list(WHISKERS)))
+        percentiles = np.where(np.isinf(percentiles), most, percentiles)
         figures = dict(zip(names, map(float, percentiles), strict=True))
-        boxes.append({**figures, "mean": float(result.mean), "label": name, "fliers": []})
+        mean = float(result.mean) if math.isfinite(result.mean) else math.nan
+        boxes.append({**figures, "mean": mean, "label": _label(name, result), "fliers": []})
     artists = ax.bxp(boxes, orientation="horizontal", showmeans=True, patch_artist=True, widths=0.55)
     for box in artists["boxes"]:
         box.set(facecolor="#cfe0ef", edgecolor=DARK)

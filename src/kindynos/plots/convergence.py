@@ -28,10 +28,12 @@ def convergence(run: Run, name: str, statistic: str = "mean", *arguments: Any, a
     ax.set_xlim(0, run.size)
     ax.xaxis.set_major_formatter(lambda value, _: f"{value:,.0f}")
     scaled_ticks(ax.yaxis, factor)
-    said = " ".join([statistic.replace("_", " "), *map(str, arguments), *(f"{key} {value}" for key, value in options.items())])
+    description = " ".join(
+        [statistic.replace("_", " "), *map(str, arguments), *(f"{key} {value}" for key, value in options.items())]
+    )
     ax.set_xlabel("trials")
-    ax.set_ylabel(quantity_label(f"{said} of {name}", run[name].unit, word))
-    ax.set_title(f"Were these enough trials? {said} of {name.replace('_', ' ')}", loc="left")
+    ax.set_ylabel(quantity_label(f"{description} of {name}", run[name].unit, word))
+    ax.set_title(f"Were these enough trials? {description} of {name.replace('_', ' ')}", loc="left")
     ax.legend(frameon=False)
     bare(ax)
     return ax

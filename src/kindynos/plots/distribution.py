@@ -7,49 +7,71 @@ from typing import Any
 
 import numpy as np
 from matplotlib.axes import Axes
-from numpy.typing import NDArray
 
+from kindynos.arrays import Floats
 from kindynos.errors import KindynosError
-from kindynos.plots.style import ACCENT, DARK, INK, MIDDLE, axes, bare, quantity_label, scale_of, scaled_ticks
-from kindynos.reports.figures import number, shares
+from kindynos.formatting import number, shares
+from kindynos.plots.style import (
+    ACCENT,
+    DARK,
+    INK,
+    MIDDLE,
+    axes,
+    bare,
+    checked_colour,
+    checked_format,
+    quantity_label,
+    scale_of,
+    scaled_ticks,
+)
 from kindynos.results.result import Result
 
-Floats = NDArray[np.float64]
 MARKS = (5, 50, 95)
 
 
-def distribution(result: Result, ax: Axes | None = None, bins: int | None = None) -> Axes:
+def distribution(
+    result: Result,
+    ax: Axes | None = None,
+    bins: int | None = None,
+    below_colour: str | None = None,
+    number_format: str | None = None,
+) -> Axes:
     """Draw a histogram and the cumulative curve of ``run["name"]``, with target, base case and percentiles marked.
 
     ``bins`` is the number of bars; by default the Freedman-Diaconis rule decides (Zeitschrift für
     Wahrscheinlichkeitstheorie 57, 1981, 453-476). Bars below the target are dark, and the chances on either side of it are
-    written in. Raises KindynosError for a row (see ``fan``) or without a finite value.
+    written in; ``below_colour`` changes the dark one. ``number_format``, such as ``"{:,.1f}"``, writes the marked figures in
+    the unit of the axis. Raises KindynosError for a row (see ``fan``) or without a finite value.
     """
     if result.is_row:
         raise KindynosError(f"{result.name!r} is a row; draw it with fan()")
     values = result.values[np.isfinite(result.values)]
     if not values.size:
         raise KindynosError(f"{result.name!r} has no finite value to draw")
+    bad = DARK if below_colour is None else checked_colour("plot", below_colour)
+    if number_format is not None:
+        checked_format("plot", number_format)
     ax = axes(ax)
     factor, word = scale_of(values)
     edges = _edges(values, bins, result.target)
-    heights = np.histogram(values, edges)[0] / result.trials
-    _bars(ax, edges, heights, result.target)
+    heights = np.histogram(values, edges)[0] / result.size
+    _bars(ax, edges, heights, result.target, result.better, bad)
     top = float(heights.max()) * 1.22
     ax.set_ylim(0, top)
     ax.set_xlim(edges[0], edges[-1])
     _cumulative(ax, result)
-    _percentiles(ax, result, factor, top)
+    _percentiles(ax, result, factor, top, number_format)
     _base(ax, result, factor, top)
     _target(ax, result, factor, top)
     scaled_ticks(ax.xaxis, factor)
     ax.yaxis.set_major_formatter(lambda share, _: f"{100 * share:.3g} %")
     ax.set_xlabel(quantity_label(result.name, result.unit, word))
     ax.set_ylabel("share of trials in each bar")
-    left_out = result.trials - len(values)
+    left_out = result.size - len(values)
     missing = f"; {left_out:,} without a value left out" if left_out else ""
-    ax.set_title(f"How {result.name.replace('_', ' ')} may turn out: {result.trials:,} trials{missing}", loc="left", pad=30)
-    ax.legend(loc="lower right", bbox_to_anchor=(1.0, 1.0), ncols=2, frameon=False, borderaxespad=0.2)
+    ax.set_title(f"How {result.name.replace('_', ' ')} may turn out: {result.size:,} trials{missing}", loc="left", pad=30)
+    if ax.get_legend_handles_labels()[0]:
+        ax.legend(loc="lower right", bbox_to_anchor=(1.0, 1.0), ncols=2, frameon=False, borderaxespad=0.2)
     return ax
 
 
@@ -69,10 +91,13 @@ def _edges(values: Floats, bins: int | None, target: float | None) -> Floats:
     return np.concatenate([[edges[0] - step], edges, [edges[-1] + step]])
 
 
-def _bars(ax: Axes, edges: Floats, heights: Floats, target: float | None) -> None:
+def _bars(ax: Axes, edges: Floats, heights: Floats, target: float | None, better: str, bad_colour: str) -> None:
+    """Draw the bars, those on the bad side of the target dark."""
     middle = (edges[1:] + edges[:-1]) / 2
-    below = middle < target if target is not None else np.zeros(len(middle), dtype=bool)
-    for side, colour in ((below, DARK), (~below, MIDDLE)):
+    bad = np.zeros(len(middle), dtype=bool)
+    if target is not None:
+        bad = middle < target if better == "high" else middle > target
+    for side, colour in ((bad, bad_colour), (~bad, MIDDLE)):
         ax.bar(edges[:-1][side], heights[side], np.diff(edges)[side], align="edge", color=colour, ec="white", lw=0.4)
     bare(ax)
 
@@ -88,11 +113,12 @@ def _cumulative(ax: Axes, result: Result) -> None:
     twin.spines["top"].set_visible(False)
 
 
-def _percentiles(ax: Axes, result: Result, factor: float, top: float) -> None:
+def _percentiles(ax: Axes, result: Result, factor: float, top: float, number_format: str | None) -> None:
     for q in MARKS:
         value = float(result.percentile(q))
         ax.plot([value, value], [0, 0.86 * top], color=INK, lw=0.8, ls=":")
-        text = f"P{q}\n{number(value / factor) if factor == 1 else f'{value / factor:.1f}'}"
+        usual = number(value) if factor == 1 else f"{value / factor:.1f}"
+        text = f"P{q}\n{usual if number_format is None else number_format.format(value / factor)}"
         ax.text(value, 0.865 * top, text, ha="center", va="bottom", fontsize=11, bbox=_box())
 
 

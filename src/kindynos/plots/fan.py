@@ -27,7 +27,7 @@ def fan(result: Result, ax: Axes | None = None) -> Axes:
         ends = result.percentile([low, high])
         label = f"{high - low} % of trials (P{low} to P{high})"
         ax.fill_between(places, np.asarray(ends[0]), np.asarray(ends[1]), color=colour, label=label, lw=0)
-    for trial in range(min(SINGLE, result.trials)):
+    for trial in range(min(SINGLE, result.size)):
         mark = f"trials 0 to {SINGLE - 1}" if trial == 0 else "_"
         ax.plot(places, result.values[:, trial], color=INK, lw=0.8, ls=(0, (1 + 2 * trial, 1)), label=mark)
     ax.plot(places, np.asarray(result.median), color=DARK, lw=2.4, label="median")
@@ -39,7 +39,7 @@ def fan(result: Result, ax: Axes | None = None) -> Axes:
     scaled_ticks(ax.yaxis, factor)
     ax.set_ylabel(quantity_label(result.name, result.unit, word))
     ax.set_xlabel("period")
-    ax.set_title(f"{result.name.replace('_', ' ').capitalize()} over the periods: {result.trials:,} trials", loc="left")
+    ax.set_title(f"{result.name.replace('_', ' ').capitalize()} over the periods: {result.size:,} trials", loc="left")
     ax.legend(frameon=False, ncols=3, loc="upper left")
     ax.margins(y=0.18)
     bare(ax)

@@ -8,18 +8,16 @@ import numpy as np
 import pandas as pd
 from matplotlib.axes import Axes
 from matplotlib.colors import LinearSegmentedColormap
-from numpy.typing import NDArray
 
-from kindynos.finance.falls import max_drawdown
+from kindynos.arrays import Floats
+from kindynos.finance.drawdowns import max_drawdown
+from kindynos.formatting import number
 from kindynos.markets.backtest import Backtest
 from kindynos.markets.portfolio import Portfolio
 from kindynos.markets.prices import Prices
 from kindynos.markets.returns import Returns
 from kindynos.plots.comparison import COLOURS, STROKES
 from kindynos.plots.style import ACCENT, DARK, INK, LIGHT, MIDDLE, axes, bare, scale_of, scaled_ticks
-from kindynos.reports.figures import number
-
-Floats = NDArray[np.float64]
 
 SIGNED = LinearSegmentedColormap.from_list("signed", [ACCENT, "#f7f4ef", DARK])
 BANDS = ((5, 95, LIGHT), (25, 75, MIDDLE))
@@ -34,7 +32,7 @@ def prices_rebased(prices: Prices, ax: Axes | None = None) -> Axes:
         ax.plot(frame.index, frame[name], color=colour, ls=stroke, lw=1.6, label=str(name).replace("_", " "))
     ax.axhline(100, color=INK, lw=0.8)
     ax.set_ylabel("price, 100 on the first date")
-    ax.set_title(f"Prices rebased, {frame.index[0]:%Y-%m-%d} to {frame.index[-1]:%Y-%m-%d}; {prices.said}", loc="left")
+    ax.set_title(f"Prices rebased, {frame.index[0]:%Y-%m-%d} to {frame.index[-1]:%Y-%m-%d}; {prices.description}", loc="left")
     ax.legend(frameon=False, ncols=3)
     bare(ax)
     return ax
@@ -44,12 +42,14 @@ def returns_through_time(returns: Returns, ax: Axes | None = None) -> Axes:
     """Draw the returns of each instrument through time, one band below the other."""
     ax = axes(ax)
     frame = returns.frame * 100
-    pitch = 1.1 * float(2 * frame.abs().quantile(0.999).max())
+    spacing = 1.1 * float(2 * frame.abs().quantile(0.999).max())
     for place, name in enumerate(frame.columns):
-        ax.vlines(frame.index, -place * pitch, frame[name] - place * pitch, color=COLOURS[place % 3], lw=0.7)
-        ax.axhline(-place * pitch, color=INK, lw=0.5)
-    ax.set_yticks([-place * pitch for place in range(frame.shape[1])], [str(name).replace("_", " ") for name in frame.columns])
-    ax.set_title(f"{returns.kind.capitalize()} returns each {returns.every}; bands are {pitch:.0f} % apart", loc="left")
+        ax.vlines(frame.index, -place * spacing, frame[name] - place * spacing, color=COLOURS[place % 3], lw=0.7)
+        ax.axhline(-place * spacing, color=INK, lw=0.5)
+    ax.set_yticks(
+        [-place * spacing for place in range(frame.shape[1])], [str(name).replace("_", " ") for name in frame.columns]
+    )
+    ax.set_title(f"{returns.kind.capitalize()} returns each {returns.every}; bands are {spacing:.0f} % apart", loc="left")
     bare(ax)
     return ax
 
@@ -169,45 +169,47 @@ def paths_fan(
     return ax
 
 
-def worst_falls(falls: Floats, seen: float | None = None, ax: Axes | None = None) -> Axes:
-    """Draw the distribution of simulated worst falls, with the one seen in history placed inside it."""
+def max_drawdowns(drawdowns: Floats, seen: float | None = None, ax: Axes | None = None) -> Axes:
+    """Draw the distribution of simulated maximum drawdowns, with the one seen in history placed inside it."""
     ax = axes(ax)
-    ax.hist(100 * falls, bins=60, weights=np.full(len(falls), 100 / len(falls)), color=MIDDLE, ec="white", lw=0.4)
+    ax.hist(100 * drawdowns, bins=60, weights=np.full(len(drawdowns), 100 / len(drawdowns)), color=MIDDLE, ec="white", lw=0.4)
     top = ax.get_ylim()[1]
     for q in (50, 95):
-        value = 100 * float(np.percentile(falls, q))
+        value = 100 * float(np.percentile(drawdowns, q))
         ax.plot([value, value], [0, 1.04 * top], color=INK, lw=1, ls=":")
         ax.text(value, 1.05 * top, f"P{q}\n{value:.1f} %", ha="center", va="bottom")
     if seen is not None:
-        place = 100 * float(np.mean(falls < seen))
+        place = 100 * float(np.mean(drawdowns < seen))
         label = f"seen in history {100 * seen:.1f} %, percentile {place:.0f}"
         ax.plot([100 * seen] * 2, [0, 0.85 * top], color=ACCENT, lw=2, ls="--", label=label)
         ax.legend(frameon=False, loc="upper right")
     ax.set_ylim(0, 1.2 * top)
-    ax.set_xlabel("worst fall of a path from its highest value before, per cent")
+    ax.set_xlabel("maximum drawdown of a path (below its highest value so far), per cent")
     ax.set_ylabel("share of paths in each bar, per cent")
-    ax.set_title(f"How deep a fall to expect: mean {100 * float(np.mean(falls)):.1f} % of {len(falls):,} paths", loc="left")
+    ax.set_title(
+        f"Maximum drawdown to expect: mean {100 * float(np.mean(drawdowns)):.1f} % of {len(drawdowns):,} paths", loc="left"
+    )
     bare(ax)
     return ax
 
 
-def growth_against_fall(paths: Floats, per_year: float = 252.0, ax: Axes | None = None) -> Axes:
-    """Draw compound growth against the worst fall of each path, with a histogram of each along its side."""
-    from kindynos.finance.falls import compound_growth
+def growth_against_drawdown(paths: Floats, per_year: float = 252.0, ax: Axes | None = None) -> Axes:
+    """Draw compound growth against the maximum drawdown of each path, with a histogram of each along its side."""
+    from kindynos.finance.drawdowns import compound_growth
 
     ax = axes(ax)
     growth = 100 * np.asarray(compound_growth(paths, per_year))
-    falls = 100 * np.asarray(max_drawdown(paths))
-    ax.plot(falls, growth, ".", color=DARK, ms=3, alpha=0.25)
+    drawdowns = 100 * np.asarray(max_drawdown(paths))
+    ax.plot(drawdowns, growth, ".", color=DARK, ms=3, alpha=0.25)
     top, side = ax.inset_axes((0, 1.0, 1, 0.16), sharex=ax), ax.inset_axes((1.0, 0, 0.16, 1), sharey=ax)
-    top.hist(falls, bins=50, color=MIDDLE, ec="white", lw=0.3)
+    top.hist(drawdowns, bins=50, color=MIDDLE, ec="white", lw=0.3)
     side.hist(growth, bins=50, orientation="horizontal", color=MIDDLE, ec="white", lw=0.3)
     top.axis("off")
     side.axis("off")
     ax.axhline(0, color=INK, lw=0.8)
-    ax.set_xlabel("worst fall, per cent")
+    ax.set_xlabel("maximum drawdown, per cent")
     ax.set_ylabel("compound growth a year, per cent")
-    ax.set_title(f"Growth against worst fall of {paths.shape[1]:,} paths", loc="left", y=1.17)
+    ax.set_title(f"Growth against maximum drawdown of {paths.shape[1]:,} paths", loc="left", y=1.17)
     bare(ax)
     return ax
 

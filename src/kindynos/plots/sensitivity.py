@@ -8,13 +8,10 @@ from typing import Any
 import numpy as np
 import pandas as pd
 from matplotlib.axes import Axes
-from numpy.typing import NDArray
 
+from kindynos.formatting import number, shares
 from kindynos.plots.style import ACCENT, DARK, INK, LIGHT, MIDDLE, axes, bare, quantity_label, scale_of, scaled_ticks
-from kindynos.reports.figures import number, shares
 from kindynos.results.run import Run
-
-Floats = NDArray[np.float64]
 
 MOST = 12  # drivers shown
 STROKES = ("-", "--", "-.", ":", (0, (5, 1, 1, 1, 1, 1)))
@@ -27,8 +24,8 @@ def sensitivity(run: Run, outcome: str, method: str = "rank", ax: Axes | None = 
     At most twelve drivers are shown, the strongest on top.
     """
     frame = run.sensitivity(outcome, method, **options)
-    if method in ("rank", "shapley"):
-        frame["said"] = shares(frame["share of variance"].tolist())  # as printed they add up to 100 %
+    if method == "shapley":
+        frame["description"] = shares(frame["share of variance"].tolist())  # as printed they add up to 100 %
     ax = axes(ax)
     unit = run[outcome].unit
     PICTURES[method](ax, frame.head(MOST), quantity_label(outcome, unit, "{}"))
@@ -44,7 +41,7 @@ def _names(frame: pd.DataFrame) -> list[str]:
     return [str(name).replace("_", " ") for name in frame.index]
 
 
-def _bars(ax: Axes, frame: pd.DataFrame, column: str, said: Callable[[pd.Series], str], label: str) -> None:
+def _bars(ax: Axes, frame: pd.DataFrame, column: str, description: Callable[[pd.Series], str], label: str) -> None:
     """Draw one bar a driver with its error and a word beside it."""
     places, values = np.arange(len(frame)), frame[column].to_numpy()
     errors = np.nan_to_num(frame["error"].to_numpy())
@@ -53,7 +50,7 @@ def _bars(ax: Axes, frame: pd.DataFrame, column: str, said: Callable[[pd.Series]
     reach = float(np.max(np.abs(values) + errors)) or 1.0
     for place, value, error, (_, row) in zip(places, values, errors, frame.iterrows(), strict=True):
         end = (abs(value) + error + 0.02 * reach) * (1 if value >= 0 else -1)
-        ax.text(end, float(place), said(row), va="center", ha="left" if value >= 0 else "right")
+        ax.text(end, float(place), description(row), va="center", ha="left" if value >= 0 else "right")
     ax.axvline(0, color=INK, lw=1)
     left = float(values.min()) - 0.3 * reach if values.min() < 0 else 0.0
     ax.set_xlim(left, max(float(values.max()), 0) + 0.3 * reach)
@@ -63,18 +60,18 @@ def _bars(ax: Axes, frame: pd.DataFrame, column: str, said: Callable[[pd.Series]
 
 
 def _rank(ax: Axes, frame: pd.DataFrame, _: str) -> None:
-    said = "rank correlation (bar; whisker 95 %); per cent: share of variance"
-    _bars(ax, frame, "rank correlation", lambda row: str(row["said"]), said)
+    label = "rank correlation (bar; whisker 95 %); per cent: share of variance that the driver explains alone"
+    _bars(ax, frame, "rank correlation", lambda row: f"{100 * max(row['first-order share'], 0.0):.1f} %", label)
 
 
 def _regression(ax: Axes, frame: pd.DataFrame, _: str) -> None:
-    said = f"standardised coefficient (bar; whisker 95 %); R² = {frame.attrs['r squared']:.2f}"
-    _bars(ax, frame, "coefficient", lambda row: f"{row['coefficient']:+.2f}", said)
+    description = f"standardised coefficient (bar; whisker 95 %); R² = {frame.attrs['r squared']:.2f}"
+    _bars(ax, frame, "coefficient", lambda row: f"{row['coefficient']:+.2f}", description)
 
 
 def _shapley(ax: Axes, frame: pd.DataFrame, _: str) -> None:
-    said = "Shapley share of variance (bar; whisker 95 %)"
-    _bars(ax, frame, "share of variance", lambda row: str(row["said"]), said)
+    description = "Shapley share of variance (bar; whisker 95 %)"
+    _bars(ax, frame, "share of variance", lambda row: str(row["description"]), description)
     ax.xaxis.set_major_formatter(lambda share, _: f"{100 * share:.0f} %")
 
 

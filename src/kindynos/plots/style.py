@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-import os
+import warnings
 from collections.abc import Callable
 from pathlib import Path
 from typing import Any
@@ -10,7 +10,9 @@ from typing import Any
 from matplotlib.axes import Axes
 from matplotlib.ticker import FuncFormatter
 
-from kindynos.reports.figures import number
+from kindynos.atomic import replacing
+from kindynos.formatting import number
+from kindynos.validate import wrong
 
 DARK, MIDDLE, LIGHT, INK, ACCENT = "#1f4e79", "#6fa3cf", "#cfe0ef", "#222222", "#d9730d"
 
@@ -22,6 +24,24 @@ def axes(ax: Axes | None) -> Axes:
     import matplotlib.pyplot as plt
 
     return plt.subplots(figsize=(9, 5.5), layout="constrained")[1]
+
+
+def checked_colour(owner: str, colour: Any) -> str:
+    """Return a colour that Matplotlib knows; raises ParameterError for another."""
+    from matplotlib.colors import is_color_like
+
+    if not is_color_like(colour):
+        raise wrong(owner, "a colour", "a name or code that Matplotlib knows, such as 'orange' or '#d9730d'", colour)
+    return str(colour)
+
+
+def checked_format(owner: str, text: Any) -> str:
+    """Return a format of one number, such as ``"{:,.1f}"``; raises ParameterError for another text."""
+    try:
+        text.format(1.0)
+    except (AttributeError, IndexError, KeyError, ValueError):
+        raise wrong(owner, "number_format", 'a format of one number, such as "{:,.1f}"', text) from None
+    return str(text)
 
 
 def bare(ax: Axes) -> None:
@@ -57,9 +77,12 @@ def save_figure(path: Path, draw: Callable[..., Any], size: tuple[float, float] 
     from matplotlib import rc_context
     from matplotlib.figure import Figure
 
-    part = path.with_name(f".{path.name}.part")
-    with rc_context({"font.size": 12}):
+    quiet = warnings.catch_warnings(action="ignore", category=RuntimeWarning)  # of infinite values, which lie off the axes
+    with replacing(path) as part, rc_context({"font.size": 12}), quiet:
         figure = Figure(figsize=size, dpi=100, layout="constrained")
         draw(ax=figure.subplots())
+        engine = figure.get_layout_engine()
+        if engine is not None:  # laid out here, since saving would draw everything once more for it
+            engine.execute(figure)
+            figure.set_layout_engine("none")
         figure.savefig(part, format="png")
-    os.replace(part, path)

@@ -3,9 +3,9 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from itertools import combinations
-from typing import Any
+from typing import Any, Literal
 
 import numpy as np
 import pandas as pd
@@ -14,10 +14,24 @@ from matplotlib.colors import LinearSegmentedColormap
 from matplotlib.patches import Rectangle
 from numpy.typing import NDArray
 
-from kindynos.plots.style import ACCENT, DARK, INK, LIGHT, axes, bare, quantity_label, scale_of, scaled_ticks
-from kindynos.reports.figures import number, per_cent, with_error
-from kindynos.results.goal import Goal
-from kindynos.results.sweep import Sweep
+from kindynos.formatting import number, per_cent, with_error
+from kindynos.plots.style import (
+    ACCENT,
+    DARK,
+    INK,
+    LIGHT,
+    MIDDLE,
+    axes,
+    bare,
+    checked_colour,
+    checked_format,
+    quantity_label,
+    scale_of,
+    scaled_ticks,
+)
+from kindynos.studies.goal import Goal
+from kindynos.studies.sweep import Sweep
+from kindynos.validate import finite, whole
 
 MOST_CELLS = 30  # distinct values on a side beyond which points are put into bins
 BINS = 20
@@ -33,6 +47,10 @@ class Wording:
     units: Mapping[str, str | None] = field(default_factory=dict)
     digits: int | None = None
     more_is_better: bool | None = True
+    bins: int = BINS
+    break_even: float | None = None
+    below_colour: str = ACCENT
+    number_format: str | None = None
 
     def label(self, name: str, word: str = "") -> str:
         """The name with its unit, scaled by a word such as million."""
@@ -47,13 +65,26 @@ def sweep(
     labels: Mapping[str, str] | None = None,
     units: Mapping[str, str | None] | None = None,
     digits: int | None = None,
-    more_is_better: bool | None = True,
+    more_is_better: bool | Literal["as stated"] | None = "as stated",
+    bins: int | None = None,
+    break_even: float | None = None,
+    below_colour: str | None = None,
+    number_format: str | None = None,
     ax: Axes | None = None,
 ) -> Axes:
     """Draw one output of a sweep; see Sweep.plot."""
     name = swept.output(output)
-    said = {} if swept.errors is None else {name: f"{name}: {swept.statistic.partition(',')[0]}"}
-    wording = Wording({**said, **(labels or {})}, {**swept.units, **(units or {})}, digits, more_is_better)
+    description = {} if swept.errors is None else {name: f"{name}: {swept.statistic.partition(',')[0]}"}
+    if more_is_better == "as stated":
+        more_is_better = swept.more_is_better(swept.output(output))
+    wording = Wording({**description, **(labels or {})}, {**swept.units, **(units or {})}, digits, more_is_better)
+    if number_format is not None:
+        checked_format("plot", number_format)
+    wording = replace(
+        wording, bins=BINS if bins is None else whole("plot", "bins", bins, least=2), number_format=number_format,
+        break_even=None if break_even is None else finite("plot", "break_even", break_even),
+        below_colour=ACCENT if below_colour is None else checked_colour("plot", below_colour),
+    )  # fmt: skip
     ax = axes(ax)
     if len(swept.inputs) == 1:
         _line(ax, swept, name, wording)
@@ -93,11 +124,11 @@ def _line(ax: Axes, swept: Sweep, name: str, wording: Wording) -> None:
 
 def _map(ax: Axes, swept: Sweep, name: str, wording: Wording, down: str, across: str) -> None:
     """Draw a heat map of one output with two inputs along its sides; the best cell has a frame."""
-    table, binned = _cells(swept, name, down, across)
+    table, binned = _cells(swept, name, down, across, wording.bins)
     values = table.to_numpy(dtype=np.float64)
     factor, word = scale_of(values)
     rows, columns = values.shape
-    image = ax.imshow(values / factor, aspect="auto", origin="lower", cmap=SHADES)
+    image = ax.imshow(values / factor, aspect="auto", origin="lower", **_shading(values / factor, wording, factor))
     places, texts, scale = _ticks(table.index.to_numpy(dtype=np.float64), rows)
     ax.set_yticks(places, texts)
     ax.set_ylabel(wording.label(down, scale) + (", in bins" if binned else ""))
@@ -115,7 +146,18 @@ def _map(ax: Axes, swept: Sweep, name: str, wording: Wording, down: str, across:
         ax.add_patch(Rectangle((float(column) - 0.5, float(row) - 0.5), 1, 1, fill=False, ec=ACCENT, lw=3))
 
 
-def _cells(swept: Sweep, name: str, down: str, across: str) -> tuple[pd.DataFrame, bool]:
+def _shading(values: NDArray[np.float64], wording: Wording, factor: float) -> dict[str, Any]:
+    """Return the colours of a map; with a break-even figure two, which are pale about it, so that figures stay readable."""
+    if wording.break_even is None:
+        return {"cmap": SHADES}
+    middle, reach = wording.break_even / factor, 0.0
+    if np.isfinite(values).any():
+        reach = float(np.nanmax(np.abs(values[np.isfinite(values)] - middle)))
+    sides = LinearSegmentedColormap.from_list("sides", [wording.below_colour, "#fdf1e4", "#ffffff", "#dbe8f3", MIDDLE])
+    return {"cmap": sides, "vmin": middle - (reach or 1.0), "vmax": middle + (reach or 1.0)}
+
+
+def _cells(swept: Sweep, name: str, down: str, across: str, bins: int) -> tuple[pd.DataFrame, bool]:
     """Return the table behind a map: cells as they are, or the mean in bins where points are many or scattered."""
     counts = swept.points[[down, across]].nunique()
     cells, widest = int(np.prod(counts.to_numpy())), int(np.max(counts.to_numpy()))
@@ -125,8 +167,8 @@ def _cells(swept: Sweep, name: str, down: str, across: str) -> tuple[pd.DataFram
     placed = {}
     for side in (down, across):
         values = swept.points[side].to_numpy(dtype=np.float64)
-        edges = np.linspace(values.min(), values.max(), BINS + 1)
-        bin_ = np.clip(np.searchsorted(edges, values, side="right") - 1, 0, BINS - 1)
+        edges = np.linspace(values.min(), values.max(), bins + 1)
+        bin_ = np.clip(np.searchsorted(edges, values, side="right") - 1, 0, bins - 1)
         placed[side] = ((edges[1:] + edges[:-1]) / 2)[bin_]
     frame = pd.DataFrame({**placed, "#": swept.values[name]})
     return frame.pivot_table(index=down, columns=across, values="#", aggfunc="mean"), True
@@ -142,9 +184,10 @@ def _ticks(values: NDArray[np.float64], count: int) -> tuple[NDArray[np.int64], 
 def _write(ax: Axes, values: NDArray[np.float64], wording: Wording) -> None:
     spread = np.nanmax(values) - np.nanmin(values)
     digits = wording.digits if wording.digits is not None else max(0, 2 - int(np.floor(np.log10(spread or 1.0))))
-    dark = np.nanmin(values) + 0.6 * spread
+    even = wording.break_even is not None
+    dark = np.nanmin(values) + 0.6 * spread if not even else np.inf
     for (row, column), value in np.ndenumerate(values):
-        text = "-" if np.isnan(value) else f"{value:,.{digits}f}"
+        text = "-" if np.isnan(value) else (wording.number_format or f"{{:,.{digits}f}}").format(value)
         ax.text(column, row, text, ha="center", va="center", color="white" if value > dark else INK, fontsize=10)
 
 
@@ -156,8 +199,8 @@ def _pairs(ax: Axes, swept: Sweep, name: str, wording: Wording) -> None:
     spec = ax.get_subplotspec()
     assert spec is not None
     ax.set_axis_off()
-    said = f"{_title(swept, name, wording)}: each pair, the mean over the rest"
-    figure.suptitle(said + ("; frames: the best" if wording.more_is_better is not None else ""), x=0.01, ha="left")
+    description = f"{_title(swept, name, wording)}: each pair, the mean over the rest"
+    figure.suptitle(description + ("; frames: the best" if wording.more_is_better is not None else ""), x=0.01, ha="left")
     inner = spec.subgridspec(-(-len(pairs) // across), across)
     for place, (down, beside) in enumerate(pairs):
         _map(figure.add_subplot(inner[place // across, place % across]), swept, name, wording, down, beside)
@@ -168,10 +211,10 @@ def goal(found: Goal, ax: Axes | None = None) -> Axes:
     ax = axes(ax)
     frame, chance = found.evaluations, found.what.startswith("chance")
     y = frame["statistic"].to_numpy()
-    said = per_cent(found.goal) if chance else number(found.goal)
+    description = per_cent(found.goal) if chance else number(found.goal)
     errors = frame["error"].fillna(0).to_numpy()
     ax.errorbar(frame["value"], y, errors, color=DARK, marker="o", lw=1.6, capsize=3, label="tried, with 95 % error")
-    ax.axhline(found.goal, color=INK, lw=1, ls=":", label=f"goal {said}")
+    ax.axhline(found.goal, color=INK, lw=1, ls=":", label=f"goal {description}")
     value = " ".join(with_error(found.value))
     ax.axvline(float(found.value), color=ACCENT, lw=2, ls="--", label=f"reached at {value}")
     if found.value.error > 0:
@@ -187,7 +230,7 @@ def goal(found: Goal, ax: Axes | None = None) -> Axes:
         factor, word = scale_of(np.append(y, found.goal))
         scaled_ticks(ax.yaxis, factor)
         ax.set_ylabel(quantity_label(what, found.outcome_unit, word))
-    ax.set_title(f"Which {found.name.replace('_', ' ').replace('.', ' ')} makes the {what} {said}", loc="left")
+    ax.set_title(f"Which {found.name.replace('_', ' ').replace('.', ' ')} makes the {what} {description}", loc="left")
     ax.legend(frameon=False)
     bare(ax)
     return ax

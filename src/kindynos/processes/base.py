@@ -1,4 +1,4 @@
-"""The contract of a process: the law of one uncertain series, drawn from standard normal shocks.
+"""The contract of a process: the distribution of one uncertain series, drawn from standard normal shocks.
 
 To add a process: a frozen dataclass that fills this contract in a file here, and its line in ``PROCESSES``.
 """
@@ -12,15 +12,18 @@ from itertools import pairwise
 from typing import Any, ClassVar
 
 import numpy as np
-from numpy.typing import ArrayLike, NDArray
+from numpy.typing import ArrayLike
 
-from kindynos.distributions import Distribution, Empirical
+from kindynos.arrays import Floats
+from kindynos.distributions.base import Distribution
+from kindynos.distributions.from_data import Empirical
 from kindynos.errors import ParameterError
-from kindynos.estimate import Estimate
-from kindynos.processes.drawing import Draws, drawn_parameters, each_block, on_all, share_of
-from kindynos.validate import finite, positive, whole
+from kindynos.finance.drawdowns import deepest_drop
+from kindynos.inference.estimates import Estimate
+from kindynos.inference.intervals import proportion
+from kindynos.processes.drawing import Draws, drawn_parameters, each_block, each_part
+from kindynos.validate import array_of, finite, instance, positive, whole
 
-Floats = NDArray[np.float64]
 Rule = Callable[[str, str, Any], Any]
 
 STEPS, TRIALS = 250, 20_000  # of a simulated odds
@@ -40,12 +43,12 @@ class Fitted:
     errors: Mapping[str, float]
     theta: tuple[float, ...]
     covariance: tuple[tuple[float, ...], ...]
-    said: str
+    description: str
 
 
 @dataclass(frozen=True)
 class Process(ABC):
-    """The law of one series, such as a price.
+    """The distribution of one series, such as a price.
 
     Times are in the unit in which drift and volatility are stated, such as a year; ``dt`` is the length of a period in that
     unit. Paths are ``(periods + 1, trials)``, the start first.
@@ -101,7 +104,9 @@ class Process(ABC):
 
         With ``antithetic`` the second half of the trials of each block mirrors the shocks of the first; ``moment_matching``
         gives the shocks of each period in a block mean 0 and sd 1. After a fit, ``uncertain`` draws the parameters themselves
-        from their sampling distribution, trial by trial. A seed gives the same bits for any number of processors. Raises
+        from their sampling distribution, trial by trial. A seed gives the same bits for any number of processors,
+        and the same shocks to every process, as a comparison wants; processes that move independently, or with a correlation,
+        belong into a ``PathSet``. Raises
         ParameterError for wrong numbers, and for ``uncertain`` without a fit.
         """
         draws = self._draws(periods, trials, seed, dt, antithetic, moment_matching, uncertain)
@@ -114,30 +119,33 @@ class Process(ABC):
         each_block(self, draws, fill)
         return answer
 
-    def worst_falls(
+    def max_drawdowns(
         self, periods: int, trials: int, seed: int, dt: float = 1.0, *, antithetic: bool = False, uncertain: bool = False
     ) -> Floats:
-        """Return the worst fall of each path, as a share of the highest value before it, ``(trials,)``.
+        """Return the largest drawdown of each path, as a share of the highest value before it, ``(trials,)``.
 
         The same as ``max_drawdown(process.paths(...))``, without holding the paths: memory is bounded by the blocks. Raises
         ParameterError as ``paths`` does, and for a process whose values may be negative.
         """
         if not self.multiplies:
-            raise ParameterError(f"{type(self).__name__}: a fall as a share of its height needs values that stay above 0")
+            raise ParameterError(
+                f"{type(self).__name__}: a drawdown as a share of the highest value needs values that stay above 0"
+            )
         draws = self._draws(periods, trials, seed, dt, antithetic, False, uncertain)
         answer: Floats = np.empty(trials)
 
         def work(block: int, part: slice) -> None:
             at = drawn_parameters(self, draws, part, block) if uncertain else self
-            answer[part] = self.falls(draws, part, block, at)
+            answer[part] = self.drawdowns(draws, part, block, at)
 
-        on_all(work, draws.parts(self.shocks * periods))
+        each_part(work, draws.parts(self.shocks * periods))
         return np.asarray(-np.expm1(answer, out=answer))
 
-    def falls(self, draws: Draws, part: slice, block: int, at: Any) -> Floats:
+    def drawdowns(self, draws: Draws, part: slice, block: int, at: Any) -> Floats:
         """Return the worst fall of each trial of a block, as the log of value over the highest before."""
         shocks = draws.normals(self.shocks * draws.periods, part, block).reshape(self.shocks, draws.periods, -1)
-        return deepest(self.logs(shocks, draws.dt, at))
+        logs = self.logs(shocks, draws.dt, at)
+        return deepest_drop(logs, np.zeros(logs.shape[1]), np.subtract)
 
     def _draws(
         self, periods: int, trials: int, seed: int, dt: float, antithetic: bool, matching: bool, uncertain: bool
@@ -148,7 +156,9 @@ class Process(ABC):
         whole(owner, "seed", seed, least=0)
         positive(owner, "dt", dt)
         if uncertain and self.fitted is None:
-            raise ParameterError(f"{owner}: uncertain=True needs a fitted process, such as {type(self).__name__}.fit(prices)")
+            raise ParameterError(
+                f"uncertain=True needs a fitted process, such as {type(self).__name__}.fit(prices)", owner=owner
+            )
         return Draws(periods, trials, seed, dt, antithetic, matching, uncertain)
 
     @property
@@ -164,17 +174,21 @@ class Process(ABC):
         """Return the expected value after a time, or times; raises ParameterError where no closed form is known."""
         raise ParameterError(f"{type(self).__name__}: its mean has no closed form here; average simulated paths")
 
-    def law_at(self, time: float) -> Distribution | None:
-        """Return the law of the value after a time in closed form, None where there is none."""
+    def expected_values(self, periods: int, dt: float) -> Floats:
+        """Return the expected values ``(periods,)`` after each of so many periods of a length."""
+        return np.asarray(self.expected(dt * np.arange(1, periods + 1)))
+
+    def closed_form_at(self, time: float) -> Distribution | None:
+        """Return the distribution of the value after a time in closed form, None where there is none."""
         return None
 
-    def at(self, time: float, *, trials: int = TRIALS, seed: int = 0, steps: int = STEPS) -> Distribution:
+    def distribution_at(self, time: float, *, trials: int = TRIALS, seed: int = 0, steps: int = STEPS) -> Distribution:
         """Return the distribution of the value after a time: closed where there is one, of simulated values otherwise.
 
         Its ``plot(mark=...)`` shows the density. Raises ParameterError for a time of 0 or less.
         """
-        positive(type(self).__name__, "at", time)
-        closed = self.law_at(time)
+        positive(type(self).__name__, "time", time)
+        closed = self.closed_form_at(time)
         return closed if closed is not None else Empirical(tuple(self._ends(time, trials, seed, steps)))
 
     def _ends(self, time: float, trials: int, seed: int, steps: int) -> Floats:
@@ -194,7 +208,7 @@ class Process(ABC):
 
     def chance(
         self,
-        at: float,
+        time: float,
         *,
         above: float | None = None,
         below: float | None = None,
@@ -211,16 +225,17 @@ class Process(ABC):
         low = -np.inf if above is None else finite("chance", "above", above)
         high = np.inf if below is None else finite("chance", "below", below)
         if above is None and below is None:
-            raise ParameterError("chance: say above=, below=, or both for a range")
-        positive("chance", "at", at)
-        law = None if simulate else self.law_at(at)
-        if law is not None:
+            raise ParameterError("say above=, below=, or both for a range", owner="chance")
+        positive("chance", "time", time)
+        instance("chance", "simulate", simulate, bool, "True or False")
+        distribution = None if simulate else self.closed_form_at(time)
+        if distribution is not None:
             options = {name: value for name, value in (("above", above), ("below", below)) if value is not None}
-            return Estimate(law.chance(**options))
-        ends = self._ends(at, trials, seed, steps)
-        return share_of((ends > low) & (ends < high))
+            return Estimate(distribution.chance(**options))
+        ends = self._ends(time, trials, seed, steps)
+        return proportion((ends > low) & (ends < high))
 
-    def touch(
+    def hit_probability(
         self, level: float, within: float, *, simulate: bool = False, trials: int = TRIALS, seed: int = 0, steps: int = STEPS
     ) -> Estimate:
         """Return the chance that the value reaches a level at any moment before a time.
@@ -228,16 +243,16 @@ class Process(ABC):
         By the reflection formula where it holds, otherwise, or with ``simulate``, from paths: between two steps the chance of
         a crossing is that of a Brownian bridge. Raises ParameterError for a level that cannot be reached.
         """
-        positive("touch", "within", within)
-        finite("touch", "level", level)
+        within, level = positive("touch", "within", within), finite("touch", "level", level)
+        instance("touch", "simulate", simulate, bool, "True or False")
         if self.multiplies and level <= 0:
-            raise ParameterError(f"touch: {type(self).__name__} stays above 0 and cannot reach {level:g}")
-        closed = None if simulate else self.touch_chance(level, within)
+            raise ParameterError(f"{type(self).__name__} stays above 0 and cannot reach {level:g}", owner="touch")
+        closed = None if simulate else self.closed_hit_probability(level, within)
         if closed is not None:
             return Estimate(closed)
-        return self._touched(level, within, trials, seed, steps)
+        return self._simulated_hit_probability(level, within, trials, seed, steps)
 
-    def touch_chance(self, level: float, within: float) -> float | None:
+    def closed_hit_probability(self, level: float, within: float) -> float | None:
         """Return the chance of touching a level in closed form, None where there is none."""
         return None
 
@@ -245,7 +260,7 @@ class Process(ABC):
         """Return the sd of the shocks of one period, in the log where they multiply; 0 where nothing happens in between."""
         return 0.0
 
-    def _touched(self, level: float, within: float, trials: int, seed: int, steps: int) -> Estimate:
+    def _simulated_hit_probability(self, level: float, within: float, trials: int, seed: int, steps: int) -> Estimate:
         missed: Floats = np.empty(trials)
         count = self.periods_of(within, steps)
         spread = self.bridge(within / count)
@@ -264,7 +279,7 @@ class Process(ABC):
             missed[part] = kept
 
         each_block(self, self._draws(count, trials, seed, within / count, False, False, False), fill)
-        return share_of(1 - missed)
+        return proportion(1 - missed)
 
 
 def accumulate(rows: Floats) -> Floats:
@@ -274,34 +289,22 @@ def accumulate(rows: Floats) -> Floats:
     return rows
 
 
-def deepest(logs: Floats) -> Floats:
-    """Return the lowest log of value over highest so far, ``(trials,)``, of logs that start at 0, ``(periods, trials)``."""
-    highest = np.maximum(logs[0], 0.0)
-    fall: Floats = np.minimum(logs[0], 0.0)
-    below = np.empty_like(highest)
-    for row in logs[1:]:
-        np.maximum(highest, row, out=highest)
-        np.subtract(row, highest, out=below)
-        np.minimum(fall, below, out=fall)
-    return fall
-
-
 def observed(owner: str, series: ArrayLike, dt: Any, above_zero: bool) -> tuple[Floats, float]:
     """Return a checked series of values and the length of its periods.
 
     Raises ParameterError for what is no flat series of enough finite (and, for prices, positive) values that differ.
     """
-    values = np.asarray(series, dtype=np.float64)
+    values = array_of(owner, "series", series)
     if values.ndim != 1:
-        raise ParameterError(f"{owner}: series must be flat, one value a period, not {values.shape}")
+        raise ParameterError(f"series must be flat, one value a period, not {values.shape}", owner=owner)
     if len(values) < OBSERVED:
-        raise ParameterError(f"{owner}: needs at least {OBSERVED} values, and the series has {len(values)}")
+        raise ParameterError(f"needs at least {OBSERVED} values, and the series has {len(values)}", owner=owner)
     if not np.isfinite(values).all():
-        raise ParameterError(f"{owner}: value {int(np.argmin(np.isfinite(values)))} of the series is not a finite number")
+        raise ParameterError(f"value {int(np.argmin(np.isfinite(values)))} of the series is not a finite number", owner=owner)
     if above_zero and values.min() <= 0:
         raise ParameterError(
-            f"{owner}: value {int(np.argmin(values))} of the series is {values.min():g}; prices must be above 0"
+            f"value {int(np.argmin(values))} of the series is {values.min():g}; prices must be above 0", owner=owner
         )
     if np.ptp(values) == 0:
-        raise ParameterError(f"{owner}: all values of the series are equal, {values[0]:g}; there is no volatility to learn")
+        raise ParameterError(f"all values of the series are equal, {values[0]:g}; there is no volatility to learn", owner=owner)
     return values, positive(owner, "dt", dt)

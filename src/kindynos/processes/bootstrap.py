@@ -6,14 +6,13 @@ from dataclasses import dataclass
 from typing import Any, Self
 
 import numpy as np
-from numpy.typing import ArrayLike, NDArray
+from numpy.typing import ArrayLike
 
+from kindynos.arrays import Floats
 from kindynos.distributions.special import ndtr
 from kindynos.errors import ParameterError
 from kindynos.processes.base import Process, accumulate, observed
-from kindynos.validate import one_of, positive, whole, wrong
-
-Floats = NDArray[np.float64]
+from kindynos.validate import array_of, finite, one_of, positive, whole, wrong
 
 
 @dataclass(frozen=True)
@@ -36,27 +35,31 @@ class BootstrapReturns(Process):
     kind: str = "stationary"
 
     label = "bootstrap returns"
-    use = "a price whose own history is the best law there is"
+    use = "a price whose own history is the best distribution there is"
     shocks = 2  # where to go on, and whether to
 
     def __post_init__(self) -> None:
-        values = np.asarray(self.returns, dtype=np.float64)
+        values = array_of("BootstrapReturns", "returns", self.returns)
         if values.ndim != 1 or len(values) < 2 or not np.isfinite(values).all():
-            raise ParameterError("BootstrapReturns: returns must be at least two finite numbers, one a period")
+            raise ParameterError("returns must be at least two finite numbers, one a period", owner="BootstrapReturns")
         if values.min() <= -1:
             place = int(np.argmin(values))
-            raise ParameterError(f"BootstrapReturns: return {place} is {values[place]:g}; simple returns must be above -1")
+            raise ParameterError(
+                f"return {place} is {values[place]:g}; simple returns must be above -1", owner="BootstrapReturns"
+            )
         object.__setattr__(self, "returns", tuple(map(float, values)))
         positive("BootstrapReturns", "start", self.start)
         one_of("BootstrapReturns", "kind", self.kind, ("stationary", "fixed"))
         if self.kind == "fixed":
             whole("BootstrapReturns", "block", self.block, least=1)
+        else:
+            finite("BootstrapReturns", "block", self.block)
         if not 1 <= self.block <= len(values):
             raise wrong("BootstrapReturns", "block", f"from 1 to the {len(values)} returns", self.block)
 
     def logs(self, shocks: Floats, dt: float, at: Any) -> Floats:
         if dt != 1:
-            raise ParameterError(f"BootstrapReturns: dt must be 1, one period of the history, not {dt:g}")
+            raise ParameterError(f"dt must be 1, one period of the history, not {dt:g}", owner="BootstrapReturns")
         history = np.log1p(np.array(self.returns))
         count = len(history)
         fresh = np.minimum((ndtr(shocks[0]) * count).astype(np.int64), count - 1)
@@ -75,6 +78,20 @@ class BootstrapReturns(Process):
     def evolve(self, shocks: Floats, dt: float, at: Any) -> Floats:
         values = self.logs(shocks, dt, at)
         return np.multiply(np.exp(values, out=values), self.start, out=values)
+
+    def expected_values(self, periods: int, dt: float) -> Floats:
+        """Return the means in closed form, from the expected value in each place of the history."""
+        growth = 1 + np.array(self.returns)
+        going = 1 - 1 / self.block
+        here = np.full(len(growth), self.start / len(growth))  # the share of the mean that stands before each return
+        means = []
+        for t in range(1, periods + 1):
+            here = here * growth
+            means.append(here.sum())
+            if self.kind == "fixed":
+                going = float(t % self.block != 0)
+            here = going * np.roll(here, 1) + (1 - going) * means[-1] / len(growth)
+        return np.array(means)
 
     def periods_of(self, time: float, steps: int) -> int:
         return whole(

@@ -3,22 +3,25 @@
 from __future__ import annotations
 
 import math
+from collections.abc import Iterator
 from dataclasses import dataclass
 from types import SimpleNamespace
 from typing import Any, Self
 
 import numpy as np
-from numpy.typing import ArrayLike, NDArray
+from numpy.typing import ArrayLike
 
-from kindynos.distributions import Distribution, LogNormal, Normal
+from kindynos.arrays import Floats
+from kindynos.distributions.base import Distribution
+from kindynos.distributions.normal import LogNormal, Normal
 from kindynos.distributions.special import ndtr
 from kindynos.errors import ParameterError
+from kindynos.finance.drawdowns import deepest_drop
 from kindynos.processes.base import Fitted, Process, accumulate, observed
 from kindynos.processes.drawing import Draws
 from kindynos.processes.likelihood import at_the_peak
-from kindynos.validate import finite, positive
-
-Floats = NDArray[np.float64]
+from kindynos.validate import array_of, finite, positive
+from kindynos.validate import volatility as a_volatility
 
 
 def reflected(gap: float, drift: float, volatility: float, time: float) -> float:
@@ -56,7 +59,7 @@ class GeometricBrownianMotion(Process):
 
     label = "geometric brownian motion"
     use = "a price with steady volatility, such as a share's over a year"
-    rules = {"start": positive, "drift": finite, "volatility": positive}
+    rules = {"start": positive, "drift": finite, "volatility": a_volatility}
 
     @property
     def log_drift(self) -> float:
@@ -77,25 +80,27 @@ class GeometricBrownianMotion(Process):
         steps = self._summed(shocks, dt, at, math.log(self.start))
         return np.exp(steps, out=steps)
 
-    def falls(self, draws: Draws, part: slice, block: int, at: Any) -> Floats:
+    def drawdowns(self, draws: Draws, part: slice, block: int, at: Any) -> Floats:
         spread, shift = at.volatility * math.sqrt(draws.dt), (at.drift - at.volatility**2 / 2) * draws.dt
-        level, highest, fall = (np.zeros(part.stop - part.start) for _ in range(3))
-        for shock in draws.rows(part, block):  # in logs, with no row kept
-            np.multiply(shock, spread, out=shock)
-            np.add(shock, shift, out=shock)
-            np.add(level, shock, out=level)
-            np.maximum(highest, level, out=highest)
-            np.subtract(level, highest, out=shock)
-            np.minimum(fall, shock, out=fall)
-        return fall
+        level = np.zeros(part.stop - part.start)
+
+        def levels() -> Iterator[Floats]:
+            for shock in draws.rows(part, block):  # in logs, with no row kept
+                np.multiply(shock, spread, out=shock)
+                np.add(shock, shift, out=shock)
+                np.add(level, shock, out=level)
+                yield level
+
+        return deepest_drop(levels(), np.zeros(len(level)), np.subtract)
 
     def expected(self, time: ArrayLike) -> Any:
-        return self.start * np.exp(self.drift * np.asarray(time, dtype=np.float64))
+        with np.errstate(over="ignore", invalid="ignore"):
+            return self.start * np.exp(self.drift * array_of(type(self).__name__, "time", time))
 
-    def law_at(self, time: float) -> Distribution | None:
+    def closed_form_at(self, time: float) -> Distribution | None:
         return LogNormal.from_log(math.log(self.start) + self.log_drift * time, self.volatility * math.sqrt(time))
 
-    def touch_chance(self, level: float, within: float) -> float | None:
+    def closed_hit_probability(self, level: float, within: float) -> float | None:
         return reflected(math.log(level / self.start), self.log_drift, self.volatility, within)
 
     def bridge(self, dt: float) -> float:
@@ -120,13 +125,13 @@ class GeometricBrownianMotion(Process):
             "drift": math.sqrt(of_mean + volatility**4 * of_log) if mean else 0.0,
             "volatility": volatility * math.sqrt(of_log),
         }
-        said = (
+        description = (
             f"the mean of {count} log returns"
             if mean
             else f"no mean: the drift is set to 0; volatility from {count} log returns"
         )
         covariance = ((of_mean, 0.0), (0.0, of_log))
-        fitted = Fitted(count, step, errors, (centre / step, math.log(volatility)), covariance, said)
+        fitted = Fitted(count, step, errors, (centre / step, math.log(volatility)), covariance, description)
         return cls(float(values[-1]), drift, volatility, fitted=fitted)
 
     def drawn(self, theta: Floats) -> Any:
@@ -143,7 +148,7 @@ class RandomWalk(Process):
 
     ``drift`` and ``volatility`` are per unit of time, in the units of the value. Source: Bachelier's thesis (1900).
 
-    >>> RandomWalk(start=10.0, drift=0.5, volatility=2.0).at(4.0)
+    >>> RandomWalk(start=10.0, drift=0.5, volatility=2.0).distribution_at(4.0)
     Normal(mean=12, sd=4)
     """
 
@@ -154,7 +159,7 @@ class RandomWalk(Process):
     label = "random walk"
     use = "a level without limit that moves by amounts, not by shares: a spread, a temperature"
     multiplies = False
-    rules = {"start": finite, "drift": finite, "volatility": positive}
+    rules = {"start": finite, "drift": finite, "volatility": a_volatility}
 
     def evolve(self, shocks: Floats, dt: float, at: Any) -> Floats:
         steps: Floats = shocks[0]
@@ -164,12 +169,13 @@ class RandomWalk(Process):
         return accumulate(steps)
 
     def expected(self, time: ArrayLike) -> Any:
-        return self.start + self.drift * np.asarray(time, dtype=np.float64)
+        with np.errstate(over="ignore", invalid="ignore"):
+            return self.start + self.drift * array_of(type(self).__name__, "time", time)
 
-    def law_at(self, time: float) -> Distribution | None:
+    def closed_form_at(self, time: float) -> Distribution | None:
         return Normal(self.start + self.drift * time, self.volatility * math.sqrt(time))
 
-    def touch_chance(self, level: float, within: float) -> float | None:
+    def closed_hit_probability(self, level: float, within: float) -> float | None:
         return reflected(level - self.start, self.drift, self.volatility, within)
 
     def bridge(self, dt: float) -> float:
@@ -188,9 +194,13 @@ class RandomWalk(Process):
         volatility = math.sqrt(float(((changes - centre) ** 2).sum()) / (count - 1 if mean else count) / step)
         of_mean, of_log = (volatility**2 / (count * step) if mean else 0.0), 1 / (2 * count)
         errors = {"drift": math.sqrt(of_mean), "volatility": volatility * math.sqrt(of_log)}
-        said = f"the mean of {count} changes" if mean else f"no mean: the drift is set to 0; volatility from {count} changes"
+        description = (
+            f"the mean of {count} changes" if mean else f"no mean: the drift is set to 0; volatility from {count} changes"
+        )
         theta, covariance = (centre / step, math.log(volatility)), ((of_mean, 0.0), (0.0, of_log))
-        return cls(float(values[-1]), centre / step, volatility, fitted=Fitted(count, step, errors, theta, covariance, said))
+        return cls(
+            float(values[-1]), centre / step, volatility, fitted=Fitted(count, step, errors, theta, covariance, description)
+        )
 
     def drawn(self, theta: Floats) -> Any:
         """Return drifts and volatilities."""
@@ -219,12 +229,12 @@ class MeanReverting(Process):
 
     label = "mean reverting"
     use = "a price or rate that returns to a level: energy, interest, a spread"
-    rules = {"start": finite, "level": finite, "speed": positive, "volatility": positive}
+    rules = {"start": finite, "level": finite, "speed": positive, "volatility": a_volatility}
 
     def __post_init__(self) -> None:
         super().__post_init__()
         if not isinstance(self.log, bool):
-            raise ParameterError(f"MeanReverting: log must be True or False, not {self.log!r}")
+            raise ParameterError(f"log must be True or False, not {self.log!r}", owner="MeanReverting")
         if self.log:
             positive("MeanReverting with log=True", "start", self.start)
             positive("MeanReverting with log=True", "level", self.level)
@@ -253,7 +263,7 @@ class MeanReverting(Process):
     def _moments(self, time: Any) -> tuple[Any, Any]:
         """Return mean and variance after a time, on the scale that reverts."""
         start, level = self._scaled
-        passed = np.asarray(time, dtype=np.float64)
+        passed = array_of(type(self).__name__, "time", time)
         mean = level + (start - level) * np.exp(-self.speed * passed)
         return mean, self.volatility**2 * -np.expm1(-2 * self.speed * passed) / (2 * self.speed)
 
@@ -261,7 +271,7 @@ class MeanReverting(Process):
         mean, variance = self._moments(time)
         return np.exp(mean + variance / 2) if self.log else mean
 
-    def law_at(self, time: float) -> Distribution | None:
+    def closed_form_at(self, time: float) -> Distribution | None:
         mean, variance = (float(value) for value in self._moments(time))
         return LogNormal.from_log(mean, math.sqrt(variance)) if self.log else Normal(mean, math.sqrt(variance))
 
@@ -299,8 +309,8 @@ class MeanReverting(Process):
         sd = np.sqrt(np.diag(covariance))
         middle = math.exp(level) if log else level
         errors = {"level": float(sd[0]) * (middle if log else 1.0), "speed": speed * sd[1], "volatility": volatility * sd[2]}
-        said = f"its own level, from {len(after)} steps{' of the logarithm' if log else ''}"
-        fitted = Fitted(len(after), step, {k: float(v) for k, v in errors.items()}, theta, covariance, said)
+        description = f"its own level, from {len(after)} steps{' of the logarithm' if log else ''}"
+        fitted = Fitted(len(after), step, {k: float(v) for k, v in errors.items()}, theta, covariance, description)
         return cls(float(values[-1]), middle, speed, volatility, log, fitted=fitted)
 
     def drawn(self, theta: Floats) -> Any:

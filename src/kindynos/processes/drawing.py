@@ -2,27 +2,19 @@
 
 from __future__ import annotations
 
-import os
 from collections.abc import Callable, Iterator
-from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
-from typing import TYPE_CHECKING, Any
+from typing import Any, Protocol
 
 import numpy as np
-from numpy.typing import NDArray
 
-from kindynos.estimate import Estimate
+from kindynos.arrays import Floats
+from kindynos.engine.workers import on_threads
 from kindynos.sampling.streams import stream
-
-if TYPE_CHECKING:
-    from kindynos.processes.base import Process
-
-Floats = NDArray[np.float64]
 
 BLOCK = 2_097_152  # shocks of one block at most, which bounds the memory
 WIDEST = 16_384  # trials of one block at most: rows that stay in the cache, and are long enough for threads to pay
 SHARES = 2  # blocks, at least, where there are trials enough, so that all processors have something to do
-CONFIDENCE = 1.959963984540054
 
 
 @dataclass(frozen=True)
@@ -70,7 +62,25 @@ class Draws:
             yield row
 
 
-def each_block(process: Process, draws: Draws, fill: Callable[[slice, Floats], None]) -> None:
+class Evolving(Protocol):
+    """What drawing needs of a process; see ``Process``."""
+
+    @property
+    def shocks(self) -> int:
+        """Standard normals a period."""
+
+    @property
+    def fitted(self) -> Any:
+        """How it was learned from a series."""
+
+    def evolve(self, shocks: Floats, dt: float, at: Any) -> Floats:
+        """Return the values after each period."""
+
+    def parameters_at(self, scores: Floats) -> Any:
+        """Return parameters, one set a trial, from standard normal scores."""
+
+
+def each_block(process: Evolving, draws: Draws, fill: Callable[[slice, Floats], None]) -> None:
     """Work out every block of paths and hand it to ``fill`` with the trials it is."""
     rows = process.shocks * draws.periods
     shape = (process.shocks, draws.periods, -1)
@@ -81,31 +91,16 @@ def each_block(process: Process, draws: Draws, fill: Callable[[slice, Floats], N
         with np.errstate(over="ignore", under="ignore"):
             fill(part, process.evolve(shocks, draws.dt, at))
 
-    on_all(work, draws.parts(rows))
+    each_part(work, draws.parts(rows))
 
 
-def on_all(work: Callable[[int, slice], None], parts: list[slice]) -> None:
-    """Call ``work(block, part)`` for every part, on all processors."""
-    if len(parts) == 1:
-        work(0, parts[0])
-        return
-    with ThreadPoolExecutor(os.cpu_count()) as pool:
-        list(pool.map(work, range(len(parts)), parts))
+def each_part(work: Callable[[int, slice], None], parts: list[slice]) -> None:
+    """Call ``work(block, part)`` for every part, on as many threads as this process may use."""
+    on_threads(lambda block: work(block, parts[block]), range(len(parts)))
 
 
-def drawn_parameters(process: Process, draws: Draws, part: slice, block: int) -> Any:
+def drawn_parameters(process: Evolving, draws: Draws, part: slice, block: int) -> Any:
     """Return a fitted process's parameters drawn from their sampling distribution, one set a trial."""
     assert process.fitted is not None
     shape = (len(process.fitted.theta), part.stop - part.start)
     return process.parameters_at(stream(draws.seed, "parameters", block).standard_normal(shape))
-
-
-def share_of(hits: NDArray[Any]) -> Estimate:
-    """Return a share of independent trials (hits, or the chance of one in each) with its 95 % interval by Wilson's formula."""
-    count, share = hits.size, float(hits.mean())
-    variance = float(hits.var()) / max(count - 1, 1)
-    effective = share * (1 - share) / variance if variance > 0 else float(count)
-    weight = CONFIDENCE**2 / effective
-    centre = (share + weight / 2) / (1 + weight)
-    half = np.sqrt(share * (1 - share) * weight + weight**2 / 4) / (1 + weight)
-    return Estimate(share, max(centre - half, 0.0), min(centre + half, 1.0))

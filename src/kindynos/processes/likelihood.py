@@ -5,9 +5,8 @@ from __future__ import annotations
 from collections.abc import Callable, Sequence
 
 import numpy as np
-from numpy.typing import NDArray
 
-Floats = NDArray[np.float64]
+from kindynos.arrays import Floats
 
 Theta = tuple[float, ...]
 Covariance = tuple[tuple[float, ...], ...]

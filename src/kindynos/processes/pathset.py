@@ -7,15 +7,13 @@ from dataclasses import dataclass
 from typing import Any
 
 import numpy as np
-from numpy.typing import NDArray
 
-from kindynos.dependence.matrices import can_be, clashes, factor
+from kindynos.arrays import Floats
+from kindynos.dependence.matrices import cholesky_factor, conflicting_pairs, is_correlation_matrix
 from kindynos.errors import ParameterError
 from kindynos.processes.base import Process
-from kindynos.processes.drawing import Draws, on_all
-from kindynos.validate import positive, whole
-
-Floats = NDArray[np.float64]
+from kindynos.processes.drawing import Draws, each_part
+from kindynos.validate import array_of, mapping, positive, whole
 
 CHUNK = 2_048  # values of each asset mixed at a time
 
@@ -25,7 +23,7 @@ class PathSet:
     """Processes by name, with the correlation matrix of their shocks period by period.
 
     ``correlation`` is an array in the order of the names, or a DataFrame with them; without it they are independent. Raises
-    ParameterError for a matrix that does not fit or cannot be, naming the pairs that clash most.
+    ParameterError for a matrix of the wrong shape or not positive definite, naming the most conflicting pairs.
 
     >>> from kindynos import GeometricBrownianMotion
     >>> made = GeometricBrownianMotion(100.0, 0.05, 0.2)
@@ -38,12 +36,13 @@ class PathSet:
     correlation: Any = None
 
     def __post_init__(self) -> None:
-        if not self.processes:
-            raise ParameterError("PathSet: needs at least one process")
-        for name, process in self.processes.items():
+        processes = mapping("PathSet", "processes", self.processes, "processes by name")
+        if not processes:
+            raise ParameterError("needs at least one process", owner="PathSet")
+        for name, process in processes.items():
             if not isinstance(process, Process):
-                raise ParameterError(f"PathSet: {name!r} must be a process, not {process!r:.60}")
-        object.__setattr__(self, "processes", dict(self.processes))
+                raise ParameterError(f"{name!r} must be a process, not {process!r:.60}", owner="PathSet")
+        object.__setattr__(self, "processes", processes)
         object.__setattr__(self, "correlation", self._checked())
 
     def _checked(self) -> Floats:
@@ -54,17 +53,19 @@ class PathSet:
         if hasattr(given, "loc"):
             missing = [name for name in names if name not in given.index or name not in given.columns]
             if missing:
-                raise ParameterError(f"PathSet: the correlation has no row and column {missing[0]!r}")
+                raise ParameterError(f"the correlation has no row and column {missing[0]!r}", owner="PathSet")
             given = given.loc[names, names]
-        matrix = np.asarray(given, dtype=np.float64)
+        matrix = array_of("PathSet", "correlations", given)
         if matrix.shape != (len(names), len(names)):
-            raise ParameterError(f"PathSet: correlation must be {len(names)} by {len(names)}, not {matrix.shape}")
+            raise ParameterError(f"correlation must be {len(names)} by {len(names)}, not {matrix.shape}", owner="PathSet")
         if not np.allclose(matrix, matrix.T, atol=1e-12) or not np.allclose(np.diag(matrix), 1, atol=1e-12):
-            raise ParameterError("PathSet: correlation must be symmetric with ones on its diagonal")
+            raise ParameterError("correlation must be symmetric with ones on its diagonal", owner="PathSet")
         matrix = np.where(np.eye(len(names), dtype=bool), 1.0, (matrix + matrix.T) / 2)
-        if np.abs(matrix).max() > 1 or not can_be(matrix):
-            said = "; ".join(clashes(matrix, names, float))
-            raise ParameterError(f"PathSet: these correlations cannot all be: {said}. See kd.nearest_correlation(matrix)")
+        if np.abs(matrix).max() > 1 or not is_correlation_matrix(matrix):
+            description = "; ".join(conflicting_pairs(matrix, names, float))
+            raise ParameterError(
+                f"these correlations cannot hold together: {description}. See kd.nearest_correlation(matrix)", owner="PathSet"
+            )
         return matrix
 
     @property
@@ -72,15 +73,13 @@ class PathSet:
         """The names, in order."""
         return list(self.processes)
 
+    def correlated_pairs(self) -> list[tuple[str, str, float]]:
+        """Return the pairs of names whose shocks are correlated, with their correlation."""
+        pairs = [(self.names[j], first, i, j) for i, first in enumerate(self.names) for j in range(i)]
+        return [(a, b, float(self.correlation[i, j])) for a, b, i, j in pairs if self.correlation[i, j] != 0]
+
     def paths(
-        self,
-        periods: int,
-        trials: int,
-        seed: int,
-        dt: float = 1.0,
-        *,
-        antithetic: bool = False,
-        moment_matching: bool = False,
+        self, periods: int, trials: int, seed: int, dt: float = 1.0, *, antithetic: bool = False, moment_matching: bool = False
     ) -> Floats:
         """Return simulated paths ``(assets, periods + 1, trials)``, the start in row 0; options as for ``Process.paths``.
 
@@ -111,7 +110,7 @@ class PathSet:
         def fill(part: slice, values: list[Floats]) -> None:
             found = np.asarray(function(np.stack(values)), dtype=np.float64)
             if found.shape != (part.stop - part.start,):
-                raise ParameterError(f"PathSet.outcome: the function must give one value a trial, not {found.shape}")
+                raise ParameterError(f"the function must give one value a trial, not {found.shape}", owner="PathSet.outcome")
             answer[part] = found
 
         self._each_block(draws, fill)
@@ -125,7 +124,7 @@ class PathSet:
         return Draws(periods, trials, seed, dt, antithetic, matching)
 
     def _each_block(self, draws: Draws, fill: Any) -> None:
-        weights = factor(np.asarray(self.correlation))
+        weights = cholesky_factor(np.asarray(self.correlation))
         processes = list(self.processes.values())
         extra = [process.shocks - 1 for process in processes]
         count, periods = len(processes), draws.periods
@@ -141,7 +140,7 @@ class PathSet:
                 own = [np.concatenate([main[i : i + 1], others[i]]) if extra[i] else main[i : i + 1] for i in range(count)]
                 fill(part, [process.evolve(own[i], draws.dt, process) for i, process in enumerate(processes)])
 
-        on_all(work, draws.parts((count + sum(extra)) * periods))
+        each_part(work, draws.parts((count + sum(extra)) * periods))
 
 
 def mix(shocks: Floats, weights: Floats) -> None:

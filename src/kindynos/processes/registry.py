@@ -1,20 +1,23 @@
-"""Processes by their names in model files."""
+"""Every process by its name in model files. To add one: its class in a file beside this one, and its place here."""
 
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import fields
+from dataclasses import MISSING, Field, fields
 from typing import Any, cast
 
-from kindynos.errors import ModelError, nearest
-from kindynos.processes import PROCESSES, Process
+from kindynos.errors import ModelError
+from kindynos.processes.base import Process
+from kindynos.processes.bootstrap import BootstrapReturns
+from kindynos.processes.brownian import GeometricBrownianMotion, MeanReverting, RandomWalk
+from kindynos.processes.jumps import JumpDiffusion, RegimeSwitching
+from kindynos.registry import Registry
 
-
-def process_named(name: str) -> type[Process]:
-    """Return the process of that name; raises ModelError, with the nearest spelling, when there is none."""
-    if name not in PROCESSES:
-        raise ModelError(f"no process {name!r}{nearest(name, PROCESSES)}")
-    return PROCESSES[name]
+_CLASSES: tuple[type[Process], ...] = (
+    *(GeometricBrownianMotion, RandomWalk, MeanReverting, JumpDiffusion, RegimeSwitching),
+    BootstrapReturns,
+)
+PROCESSES: Registry[type[Process]] = Registry("process", {process.label: process for process in _CLASSES})
 
 
 def process_from(name: str, parameters: Mapping[str, Any]) -> Process:
@@ -23,20 +26,18 @@ def process_from(name: str, parameters: Mapping[str, Any]) -> Process:
     >>> process_from("random walk", {"start": 1.0, "drift": 0.0, "volatility": 0.5})
     RandomWalk(start=1.0, drift=0.0, volatility=0.5)
     """
-    kind = process_named(name)
+    kind = PROCESSES.find(name)
     known = [field.name for field in fields(kind) if field.name != "fitted"]
     needed = [field.name for field in fields(kind) if field.name in known and _required(field)]
     for given in parameters:
         if given not in known:
-            raise ModelError(f"{name}: no parameter {given!r}{nearest(given, known)}")
+            raise ModelError(f"no parameter {given!r}", owner=f"{name}", unknown=given, known=known)
     for parameter in needed:
         if parameter not in parameters:
-            raise ModelError(f"{name}: the parameter {parameter!r} is missing; it has {', '.join(known)}")
+            raise ModelError(f"the parameter {parameter!r} is missing; it has {', '.join(known)}", owner=f"{name}")
     made: Any = kind  # every process is a dataclass, which the base class cannot say
     return cast(Process, made(**{key: tuple(value) if isinstance(value, list) else value for key, value in parameters.items()}))
 
 
-def _required(field: Any) -> bool:
-    from dataclasses import MISSING
-
+def _required(field: Field[Any]) -> bool:
     return field.default is MISSING and field.default_factory is MISSING

@@ -1,54 +1,13 @@
-"""Writing a run's files: all or nothing in each, by way of a temporary folder."""
+"""The files of a run: its trials, summary and figures."""
 
 from __future__ import annotations
 
-import os
-import shutil
-import tempfile
-from collections.abc import Iterator
-from contextlib import contextmanager
 from functools import partial
 from pathlib import Path
 
 from kindynos.errors import FileError
 from kindynos.reports.summary import as_json, summary
 from kindynos.results.run import Run
-
-
-@contextmanager
-def staged(folder: Path) -> Iterator[Path]:
-    """Give a temporary folder whose files are moved into ``folder`` at the end, and dropped on an error.
-
-    Raises FileError where the folder cannot be made or written.
-    """
-    made = None
-    try:
-        made = _first_missing(folder)
-        folder.mkdir(parents=True, exist_ok=True)
-        stage = Path(tempfile.mkdtemp(prefix=".kindynos-", dir=folder))
-    except OSError as error:
-        raise FileError(f"{folder}: cannot be written: {error.strerror or error}") from None
-    finished = False
-    try:
-        yield stage
-        for file in sorted(stage.iterdir()):
-            try:
-                os.replace(file, folder / file.name)
-            except OSError as error:
-                raise FileError(f"{folder / file.name}: cannot be written: {error.strerror or error}") from None
-        finished = True
-    finally:
-        shutil.rmtree(stage, ignore_errors=True)
-        if not finished and made is not None:
-            shutil.rmtree(made, ignore_errors=True)  # it was not there before
-
-
-def _first_missing(folder: Path) -> Path | None:
-    """Return the topmost folder that would have to be made, None when all are there."""
-    missing = None
-    while not folder.exists():
-        missing, folder = folder, folder.parent
-    return missing
 
 
 def write_run(run: Run, stage: Path, parquet: bool = False) -> list[str]:

@@ -7,17 +7,15 @@ from typing import Any
 
 import numpy as np
 import pandas as pd
-from numpy.typing import NDArray
 from rich.console import Group, RenderableType
 from rich.text import Text
 
+from kindynos.arrays import Floats
+from kindynos.formatting import brief, number, per_cent, step_of
 from kindynos.markets.backtest import Backtest
 from kindynos.markets.portfolio import Portfolio
-from kindynos.processes import Process
-from kindynos.reports.figures import brief, number, per_cent, step_of
-from kindynos.reports.text import table_of
-
-Floats = NDArray[np.float64]
+from kindynos.processes.base import Process
+from kindynos.reports.tables import table_of
 
 ENDS = (5, 25, 50, 75, 95)
 
@@ -35,8 +33,9 @@ def risk(held: Portfolio, table: pd.DataFrame, parts: pd.DataFrame) -> Group:
         ("95 % interval", "right"),
     ]
     shown = table_of(
-        title, *columns, ("%", "right"), ("expected shortfall", "right"), ("95 % interval", "right"), ("%", "right")
-    )
+        title, *columns, ("%", "right"), ("expected shortfall", "right"), ("95 % interval", "right"), ("%", "right"),
+        keys=3, scalable=True, together=3,
+    )  # fmt: skip
     last = None
     for (method, window, level), (_, row) in zip(table.index, table.iterrows(), strict=True):
         cells = [*_loss(row, "value at risk"), *_loss(row, "expected shortfall")]
@@ -44,7 +43,7 @@ def risk(held: Portfolio, table: pd.DataFrame, parts: pd.DataFrame) -> Group:
         last = (method, window)
         shown.add_row("" if same else str(method), "" if same else f"{row['returns']}", f"{1 / (1 - level):.3g}", *cells)
     adds = table_of(
-        f"What each holding adds to the value at risk at {parts.attrs['level']:g}, by the normal law",
+        f"What each holding adds to the value at risk at {parts.attrs['level']:g}, by the normal distribution",
         *(("holding", "left"), ("value", "right"), ("adds", "right"), ("share", "right"), ("without it less by", "right")),
     )
     for name, row in parts.iterrows():
@@ -55,11 +54,11 @@ def risk(held: Portfolio, table: pd.DataFrame, parts: pd.DataFrame) -> Group:
             number(round(row["incremental"])),
         )
     first, end = table["first"].min(), table["last"].max()
-    said = (
+    description = (
         "A value at risk is a loss exceeded on about 1 day in so many, not the most that can be lost; "
-        f"returns from {first:%Y-%m-%d} to {end:%Y-%m-%d}; {held.prices.said}."
+        f"returns from {first:%Y-%m-%d} to {end:%Y-%m-%d}; {held.prices.description}."
     )
-    return Group(shown, "", adds, Text(said, style="dim"), *_problems(held))
+    return Group(shown, "", adds, Text(description, style="dim"), *_problems(held))
 
 
 def _loss(row: pd.Series, name: str) -> list[str]:
@@ -97,11 +96,13 @@ def backtested(tested: Backtest) -> Group:
     for date, row in hits.tail(15).iterrows():
         days.add_row(f"{date:%Y-%m-%d}", number(round(row["loss"])), number(round(row["value at risk"])))
     left = len(hits) - 15
-    said = f"The supervisors' zone is by the number of exceptions{'' if left <= 0 else f'; {left} earlier days are not shown'}."
-    return Group(table, "", days, Text(said, style="dim"))
+    description = (
+        f"The supervisors' zone is by the number of exceptions{'' if left <= 0 else f'; {left} earlier days are not shown'}."
+    )
+    return Group(table, "", days, Text(description, style="dim"))
 
 
-def odds(
+def chances(
     process: Process, made: Floats, time: float, above: float | None, below: float | None, uncertain: bool
 ) -> list[dict[str, Any]]:
     """Return the chances asked for: of ending beyond a price, and of being there at any time before."""
@@ -111,12 +112,18 @@ def odds(
             continue
         ended = made[-1] > level if word == "above" else made[-1] < level
         ever = (made > level).any(axis=0) if word == "above" else (made < level).any(axis=0)
-        closed = None if uncertain else process.law_at(time)
+        closed = None if uncertain else process.closed_form_at(time)
         chance = closed.chance(**{word: level}) if closed is not None else float(ended.mean())
         found.append({"what": f"ending {word} {level:g}", "chance": chance, "how": "closed form" if closed else "of the paths"})
-        touch = None if uncertain else process.touch_chance(level, time)
-        how = "at any moment, closed form" if touch is not None else "at the end of some day, of the paths"
-        found.append({"what": f"ever {word} {level:g}", "chance": float(ever.mean()) if touch is None else touch, "how": how})
+        hit_probability = None if uncertain else process.closed_hit_probability(level, time)
+        how = "at any moment, closed form" if hit_probability is not None else "at the end of some day, of the paths"
+        found.append(
+            {
+                "what": f"ever {word} {level:g}",
+                "chance": float(ever.mean()) if hit_probability is None else hit_probability,
+                "how": how,
+            }
+        )
     return found
 
 
@@ -134,9 +141,16 @@ def path_table(made: Floats) -> pd.DataFrame:
 
 
 def paths(
-    name: str, process: Process, made: Floats, chances: list[dict[str, Any]], falls: Any, seen: Any, history: int
+    name: str,
+    process: Process,
+    made: Floats,
+    probabilities: list[dict[str, Any]],
+    drawdowns: Any,
+    seen: Any,
+    history: int,
+    seed: int,
 ) -> Group:
-    """Return what was fitted, where the price may end, the odds, and the worst fall to expect."""
+    """Return what was fitted, where the price may end, the probabilities, and the drawdown to expect."""
     shown = {key: value for key, value in process.parameters.items() if key not in ("returns", "start")}
     fitted = table_of(
         f"{name}: {process.label} fitted to {history:,} prices",
@@ -154,20 +168,20 @@ def paths(
             else f"{value:.4g}"
         )
         fitted.add_row(key, text, f"{errors[key]:.2g}" if key in errors and not math.isnan(errors[key]) else "")
-    table = table_of(f"After {len(made) - 1} days, {made.shape[1]:,} paths", ("", "left"), ("value", "right"))
+    table = table_of(f"After {len(made) - 1} days, {made.shape[1]:,} paths, seed {seed}", ("", "left"), ("value", "right"))
     table.add_row("today", brief(float(made[0, 0])))
     table.add_row("mean", brief(float(made[-1].mean())))
     for q, value in ends(made).items():
         table.add_row(f"P{q}", brief(value))
-    for row in chances:
+    for row in probabilities:
         table.add_row(f"chance of {row['what']}", f"{per_cent(float(row['chance']))} ({row['how']})")
-    if falls is not None:
-        table.add_row("worst fall, mean", per_cent(float(falls.mean())))
-        table.add_row("worst fall, P95", per_cent(float(np.percentile(falls, 95))))
-        place = 100 * float((falls < seen).mean())
-        table.add_row("worst fall in the history", f"{per_cent(float(seen))} (percentile {place:.0f})")
-    used = process.fitted.said if process.fitted else f"{history - 1} returns of the history"
-    said = f"The odds assume {used}" + (
-        f"; the expected price grows by a drift of {shown['drift']:.2%} a year." if "drift" in shown else "."
+    if drawdowns is not None:
+        table.add_row("maximum drawdown, mean", per_cent(float(drawdowns.mean())))
+        table.add_row("maximum drawdown, P95", per_cent(float(np.percentile(drawdowns, 95))))
+        place = 100 * float((drawdowns < seen).mean())
+        table.add_row("maximum drawdown of the history", f"{per_cent(float(seen))} (percentile {place:.0f})")
+    used = process.fitted.description if process.fitted else f"{history - 1} returns of the history"
+    description = f"The probabilities assume {used}" + (
+        f"; the expected price grows by a drift of {per_cent(shown['drift'], 2)} a year." if "drift" in shown else "."
     )
-    return Group(fitted, "", table, Text(said, style="dim"))
+    return Group(fitted, "", table, Text(description, style="dim"))

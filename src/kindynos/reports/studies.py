@@ -7,42 +7,56 @@ from typing import Any
 
 import pandas as pd
 from rich.console import Group, RenderableType
-from rich.table import Table
 from rich.text import Text
 
-from kindynos.reports.figures import brief, number, per_cent, shares, step_of
-from kindynos.reports.text import table_of
-from kindynos.results.comparison import Comparison
-from kindynos.results.goal import Goal
+from kindynos.formatting import ROUNDING, brief, number, per_cent, share_decimals, shares, step_of
+from kindynos.reports import lumps
+from kindynos.reports.tables import FigureTable, table_of
+from kindynos.reports.text import alone_share, ranking_remark
+from kindynos.results.result import Result
 from kindynos.results.run import Run
-from kindynos.results.sweep import Sweep
+from kindynos.results.sheet import USUAL, Asked
+from kindynos.studies.comparison import Comparison
+from kindynos.studies.goal import Goal
+from kindynos.studies.sweep import Sweep
 
-SHOWN = ("base case", "mean", "sd", "P5", "P50", "P95")
+SHOWN = ("base case", "mean", "sd")
 MOST_ROWS = 60
 
 
 def figure(value: float, error: float = math.nan, share: bool = False) -> str:
     """Return a value with its error, both at the digits the error leaves; as per cent where it is a share."""
     if share:
-        return per_cent(value) + ("" if math.isnan(error) else f" ± {100 * error:.1f} %")
+        decimals = share_decimals([error])
+        return per_cent(value, decimals) + ("" if math.isnan(error) else f" ± {100 * error:.{decimals}f} %")
     step = step_of(error)
-    if math.isnan(value) or step is None:
+    if math.isnan(value) or step is None or error <= ROUNDING * abs(value):
         return brief(value)
     return f"{number(value, step)} ± {number(error, step)}"
 
 
-def comparison(compared: Comparison) -> Group:
+def comparison(compared: Comparison, asked: Asked = USUAL) -> Group:
     """Return for each outcome the scenarios side by side, the differences from the first, and what dominates what."""
-    table, differences = compared.table(), compared.differences()
+    table, differences = compared.table(asked), compared.differences(asked)
+    chosen = asked.percentiles != USUAL.percentiles
+    percentiles = [f"P{q:g}" for q in (asked.percentiles if chosen else (5, 50, 95))]
     parts: list[RenderableType] = []
     for outcome in compared.outcomes:
-        rows = [s for s in table.loc[outcome].index if s in SHOWN or str(s).startswith("chance")]
-        side = table_of(f"{outcome} by scenario", ("", "left"), *((name, "right") for name in compared.scenarios))
+        more = [word for word, _ in asked.figures(_first_result(compared, outcome))]
+        rows = [s for s in table.loc[outcome].index if s in (*SHOWN, *percentiles, *more) or str(s).startswith("chance")]
+        side = table_of(
+            f"{outcome} by scenario", ("", "left"), *((name, "right") for name in compared.scenarios), scalable=True
+        )
         chances = {name: _chances(table[name].loc[outcome]) for name in compared.scenarios}
+        endless = {name: _endless(compared, name, outcome) for name in compared.scenarios}
+        awaited = any("chance of never" in found for found in endless.values())
         for statistic in rows:
             cells = [table.loc[(outcome, statistic), name] for name in compared.scenarios]
-            texts = [chances[name].get(statistic) for name in compared.scenarios]
-            side.add_row(str(statistic), *(t or figure(c["value"], c["error"]) for t, c in zip(texts, cells, strict=True)))
+            texts = [chances[name].get(statistic) or endless[name].get(str(statistic)) for name in compared.scenarios]
+            shown = [t or figure(c["value"], c["error"]) for t, c in zip(texts, cells, strict=True)]
+            side.add_row(str(statistic), *(text.replace("infinite", "never") if awaited else text for text in shown))
+        for word in dict.fromkeys(word for rows in endless.values() for word in rows if word not in ("mean", "sd")):
+            side.add_row(word, *(endless[name].get(word, "-") for name in compared.scenarios))
         parts += [side, "", _differences(compared, outcome, differences), ""]
         parts += [_dominance(compared, outcome), ""] if len(rows) > 2 else []
     paired = bool(differences["paired"].all())
@@ -50,19 +64,40 @@ def comparison(compared: Comparison) -> Group:
     return Group(*parts, Text(f"Differences are taken {how}; their error is 95 %.", style="dim"))
 
 
+def _endless(compared: Comparison, scenario: str, outcome: str) -> dict[str, str]:
+    """Return what is said of an outcome that is infinite in some trials: how often, and its mean where it is not."""
+    run = compared.runs[scenario]
+    found = lumps.never(run[outcome]) if isinstance(run, Run) else None
+    if found is None or not isinstance(run, Run):
+        return {}
+    awaited = lumps.may_be_never(run, outcome)
+    chance, average = found
+    return {
+        "mean": "-",
+        "sd": "-",
+        "chance of never" if awaited else "trials that are infinite": figure(float(chance), chance.error, share=True),
+        "mean where it happens" if awaited else "mean of the others": figure(float(average), average.error),
+    }
+
+
+def _first_result(compared: Comparison, outcome: str) -> Result:
+    return next(run[outcome] for run in compared.runs.values() if isinstance(run, Run))
+
+
 def _chances(frame: pd.DataFrame) -> dict[Any, str]:
     """Return the chances of one scenario, which as printed add up to 100 % with the trials without a value."""
     frame = frame[[str(statistic).startswith("chance") for statistic in frame.index]].dropna(subset=["value"])
     values = frame["value"].tolist()
-    texts = shares([*values, max(1 - sum(values), 0.0)]) if values else []
-    errors = ["" if math.isnan(error) else f" ± {100 * error:.1f} %" for error in frame["error"]]
+    decimals = share_decimals(frame["error"])
+    texts = shares([*values, max(1 - sum(values), 0.0)], decimals) if values else []
+    errors = ["" if math.isnan(error) else f" ± {100 * error:.{decimals}f} %" for error in frame["error"]]
     return dict(zip(frame.index, map("".join, zip(texts, errors, strict=False)), strict=False))
 
 
-def _differences(compared: Comparison, outcome: str, differences: pd.DataFrame) -> Table:
+def _differences(compared: Comparison, outcome: str, differences: pd.DataFrame) -> FigureTable:
     first = compared.scenarios[0]
     others = compared.scenarios[1:]
-    table = table_of(f"Difference from {first!r}", ("", "left"), *((name, "right") for name in others))
+    table = table_of(f"Difference from {first!r}", ("", "left"), *((name, "right") for name in others), scalable=True)
     frame = differences.loc[outcome]
     for statistic in frame.index.get_level_values("statistic").unique():
         share = str(statistic).startswith("higher")
@@ -81,10 +116,12 @@ def _difference(cell: pd.Series, share: bool, points: bool) -> str:
 def _dominance(compared: Comparison, outcome: str) -> RenderableType:
     lines = []
     frame = compared.dominance(outcome)
+    low = any(run[outcome].better == "low" for run in compared.runs.values() if isinstance(run, Run))
+    side = "below" if low else "above"
     for one, other in frame.index:
         row = frame.loc[(one, other)]
         if row["first order"]:
-            lines.append(f"{one} dominates {other}: at every value it has the larger chance of ending above (first order).")
+            lines.append(f"{one} dominates {other}: at every value it has the larger chance of ending {side} (first order).")
         elif row["second order"]:
             lines.append(f"{one} dominates {other} for whoever shuns risk (second order).")
     return Text("\n".join(lines) if lines else "No scenario dominates another stochastically.", style="dim")
@@ -94,16 +131,20 @@ def sweep(swept: Sweep) -> Group:
     """Return a sweep: with two inputs a grid for each output, otherwise a row for each point."""
     parts: list[RenderableType] = []
     share = swept.statistic.startswith("chance")
-    if len(swept.inputs) == 2 and swept.points.nunique().max() <= 12 and swept.errors is None:
+    if len(swept.inputs) == 2 and swept.points.nunique().max() <= 12:
         for output in swept.outputs:
-            grid = swept.grid(output)
+            grid, spread = swept.grid(output), swept.grid(output, errors=True)
             columns = [(f"{grid.columns.name} {brief(float(value))}", "right") for value in grid.columns]
-            table = table_of(f"{output}: {swept.statistic}", (str(grid.index.name), "right"), *columns)
-            for value, line in zip(grid.index.to_numpy(dtype=float), grid.to_numpy(dtype=float), strict=True):
-                table.add_row(brief(float(value)), *(figure(float(cell), share=share) for cell in line))
-            parts += [table, ""]
+            grid_table = table_of(f"{output}: {swept.statistic}", (str(grid.index.name), "right"), *columns, scalable=True)
+            rows = zip(grid.index.to_numpy(dtype=float), grid.to_numpy(), spread.to_numpy(), strict=True)
+            for value, line, reach in rows:
+                both = zip(line.tolist(), reach.tolist(), strict=True)
+                grid_table.add_row(brief(float(value)), *(figure(one, error, share) for one, error in both))
+            parts += [grid_table, ""]
         return Group(*parts)
-    table = table_of(swept.statistic, *((name, "right") for name in [*swept.inputs, *swept.outputs]))
+    table = table_of(
+        swept.statistic, *((name, "right") for name in [*swept.inputs, *swept.outputs]), keys=len(swept.inputs), scalable=True
+    )
     for place in range(min(len(swept.points), MOST_ROWS)):
         inputs = [brief(float(value)) for value in swept.points.iloc[place]]
         errors = [math.nan] * len(swept.outputs) if swept.errors is None else swept.errors.iloc[place].tolist()
@@ -122,27 +163,38 @@ def goal(found: Goal) -> Group:
         table.add_row(brief(row["value"]), figure(row["statistic"], row["error"], share))
     unit = f" {found.unit}" if found.unit else ""
     aim = per_cent(found.goal) if share else number(found.goal)
-    said = f"{found.name} = {figure(float(found.value), found.value.error)}{unit} makes the {found.what} {aim}."
+    description = f"{found.name} = {figure(float(found.value), found.value.error)}{unit} makes the {found.what} {aim}."
     how = f"{found.trials:,} trials each, on the same draws, seed {found.seed}; the error is that of the sampling, 95 %."
-    return Group(Text(said, style="bold"), "", table, Text(how, style="dim"))
+    return Group(Text(description, style="bold"), "", table, Text(how, style="dim"))
+
+
+def _in_thousands(frame: pd.DataFrame) -> tuple[float, str]:
+    """Return what to divide a wide table by so that its figures fit, and the words that say so."""
+    return (1000.0, ": figures in thousands") if float(frame.abs().to_numpy().max()) >= 1e6 else (1.0, "")
 
 
 def drivers(run: Run, outcome: str, method: str, frame: pd.DataFrame) -> Group:
     """Return the table of a method of sensitivity."""
-    table = table_of(f"What drives {outcome}, by {method}", ("driver", "left"), *((str(c), "right") for c in frame.columns))
-    closed = shares(frame["share of variance"].tolist()) if method in ("rank", "shapley") else []
+    scale, word = _in_thousands(frame) if method == "conditional" else (1.0, "")
+    title = f"What drives {outcome}, by {method}{word}"
+    table = table_of(title, ("driver", "left"), *((str(c), "right") for c in frame.columns))
+    closed = shares(frame["share of variance"].tolist()) if method == "shapley" else []
     for place, (name, row) in enumerate(frame.iterrows()):
         cells = []
         for column in frame.columns:
             if column == "share of variance" and closed:
                 cells.append(closed[place])
-            elif column.startswith(("share", "first order", "total", "error of total")) or (method in ("sobol", "shapley")):
+            elif column.startswith(("share", "first order", "total", "error of")) or (method in ("sobol", "shapley")):
                 cells.append(f"{100 * row[column]:.1f} %")
-            elif column in ("rank correlation", "coefficient", "shift"):
-                cells.append(f"{row[column]:+.3f}")
+            elif column == "first-order share":
+                cells.append(per_cent(float(alone_share(row))))
+            elif column in ("rank correlation", "coefficient", "shift") or (column == "error" and method == "tail"):
+                cells.append(f"± {row[column]:.3f}" if column == "error" else f"{row[column]:+.3f}")
             else:
-                cells.append(brief(float(f"{row[column]:.4g}")))
+                cells.append(brief(float(f"{row[column] / scale:.4g}")))
         table.add_row(str(name), *cells)
-    facts = {key: value for key, value in frame.attrs.items() if isinstance(value, int | float)}
-    said = "; ".join(f"{key} {brief(float(value))}" for key, value in facts.items())
-    return Group(table, Text(f"{run.size:,} trials, seed {run.seed}" + (f"; {said}" if said else ""), style="dim"))
+    facts = {key: value for key, value in frame.attrs.items() if isinstance(value, int | float) and method != "rank"}
+    description = "; ".join(f"{key} {brief(float(value))}" for key, value in facts.items())
+    made = f"{run.size:,} trials, seed {run.seed}" + (f"; {description}" if description else "")
+    remarks = [ranking_remark(frame), made] if method == "rank" else [made]
+    return Group(table, *(Text(remark, style="dim") for remark in remarks))

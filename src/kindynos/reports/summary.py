@@ -10,13 +10,14 @@ from typing import Any
 import pandas as pd
 
 from kindynos.results.run import Run
+from kindynos.results.sheet import USUAL, Asked, outcome_table
 
 
-def summary(run: Run) -> dict[str, Any]:
+def summary(run: Run, asked: Asked = USUAL) -> dict[str, Any]:
     """Return the run's facts, and for each outcome its statistics with errors, and its drivers' ranking."""
     outcomes: dict[str, Any] = {}
-    for row in run.table().reset_index().to_dict("records"):
-        figures = {key: plain_value(row[key]) for key in ("value", "error", "low", "high")}
+    for row in outcome_table(run, asked).reset_index().to_dict("records"):
+        figures = plain_value({key: row[key] for key in ("value", "error", "low", "high")})
         note = {"note": row["note"]} if row["note"] else {}
         outcomes.setdefault(row["outcome"], {})[row["statistic"]] = figures | note
     facts = run.facts()
@@ -35,14 +36,19 @@ def drivers(run: Run, outcome: str) -> list[dict[str, Any]]:
 
 
 def plain_value(value: Any) -> Any:
-    """Return a value that JSON can hold: what is not finite becomes null, or "never" for infinity."""
+    """Return a value that JSON can hold: what is not finite becomes null, or "infinity"."""
     if isinstance(value, float):
         if math.isnan(value):
             return None
-        return float(value) if math.isfinite(value) else ("never" if value > 0 else "-infinity")
+        return float(value) if math.isfinite(value) else ("infinity" if value > 0 else "-infinity")
     if isinstance(value, Mapping):
-        return {str(key): plain_value(item) for key, item in value.items()}
+        # An interval without one end is null there; an infinite figure, such as a payback that never comes, is a text.
+        return {str(key): None if _unbounded(key, item) else plain_value(item) for key, item in value.items()}
     return value.item() if hasattr(value, "item") else value
+
+
+def _unbounded(key: object, value: object) -> bool:
+    return key in ("error", "low", "high") and isinstance(value, float) and math.isinf(value)
 
 
 def plain_rows(frame: pd.DataFrame) -> list[dict[str, Any]]:

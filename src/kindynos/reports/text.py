@@ -2,119 +2,164 @@
 
 from __future__ import annotations
 
+import errno
 import inspect
 import math
 from collections.abc import Iterable
+from dataclasses import replace
+from typing import Any
 
 import numpy as np
 import pandas as pd
-from rich import box
 from rich.console import Console, Group, RenderableType
 from rich.markup import escape
-from rich.table import Table
 from rich.text import Text
 
-from kindynos.distributions import CATALOGUE, Distribution
+from kindynos.distributions.base import Distribution
+from kindynos.distributions.catalogue import CATALOGUE
 from kindynos.distributions.registry import parameter_names
-from kindynos.estimate import Estimate
-from kindynos.model.program import Program
-from kindynos.model.quantities import Driver
-from kindynos.model.review import Finding
-from kindynos.reports.figures import brief, number, per_cent, shares, step_of, with_error
-from kindynos.results.result import Result
+from kindynos.formatting import brief, number, per_cent, share_decimals, shares, step_of, with_error
+from kindynos.inference.estimates import Estimate
+from kindynos.model.review import Finding, review
+from kindynos.program.program import Program
+from kindynos.program.quantities import DependentDriver, DistributionDriver, Driver, ProcessDriver
+from kindynos.reports import lumps
+from kindynos.reports.tables import FigureTable, Trimmed, table_of
+from kindynos.results.result import Result, RowResult
 from kindynos.results.run import Run
+from kindynos.results.sheet import PERCENTILES, USUAL, Asked, reported_figures
+from kindynos.sampling.plans import PLANS
 
-PERCENTILES = (1, 5, 10, 25, 50, 75, 90, 95, 99)
+TRIED = 4_000  # trials for the figures of drivers that are simulated
+WORDS = {
+    "sd": "standard deviation",
+    "base case percentile": "base case's percentile",
+    "lowest": "lowest trial",
+    "highest": "highest trial",
+}
+
+
+class _Terminal(Console):
+    def on_broken_pipe(self) -> None:
+        """Leave it to the command line what a reader who has gone means."""
+        raise BrokenPipeError(errno.EPIPE, "the reader of the output has gone")
+
+    def print(self, *parts: Any, **_: Any) -> None:
+        """Print parts below each other, without blanks at the ends of lines."""
+        super().print(Trimmed([self.render_str(part) if isinstance(part, str) else part for part in parts]), end="")
 
 
 def console(width: int | None = None) -> Console:
-    """Return the console for standard output; plain text where that is no terminal."""
-    from sys import stdout
+    """Return the console for standard output; where that is no terminal plain text, as wide as COLUMNS says.
 
-    plain = Console(highlight=False, soft_wrap=False)
-    return plain if stdout.isatty() else Console(highlight=False, width=width or 110)
+    Without COLUMNS it is as wide as the terminal that has the error output, to which a pipe may lead, or else as given.
+    """
+    from os import environ, get_terminal_size
+    from sys import stderr, stdout
+
+    wide: int | None = None
+    if not stdout.isatty() and not environ.get("COLUMNS", "").isdigit():
+        try:
+            wide = get_terminal_size(stderr.fileno()).columns
+        except (OSError, ValueError):
+            wide = width or 110
+    return _Terminal(highlight=False, soft_wrap=False, width=wide)
 
 
-def run_report(run: Run) -> Group:
+def run_report(run: Run, asked: Asked = USUAL) -> Group:
     """Return all outcomes of a run, their drivers, and how it was made."""
     parts: list[RenderableType] = [
         Text.assemble((run.name, "bold"), f": {run.size:,} trials, {run.facts()['sampling']} plan, seed {run.seed}")
     ]
     for name in run.outcomes:
-        parts += ["", _row_table(run, name) if run[name].is_row else _outcome(run, name)]
+        parts += ["", _row_table(run, name) if run[name].is_row else _outcome(run, name, asked)]
         if not run[name].is_row and run.drivers:
             parts += ["", _ranking(run, name)]
     parts += ["", *_closing(run)]
     return Group(*parts)
 
 
-def table_of(title: str, *columns: tuple[str, str]) -> Table:
-    """Return an empty table with a title and columns, each with its side."""
-    table = Table(title=escape(title), title_justify="left", title_style="bold", box=box.SIMPLE_HEAD, pad_edge=False)
-    for header, justify in columns:
-        table.add_column(header, justify="right" if justify == "right" else "left", overflow="fold")
-    return table
-
-
-def _title(result: Result) -> str:
+def _title(result: Result | RowResult) -> str:
     unit = f", {result.unit}" if result.unit else ""
     target = f", target {number(result.target)}" if result.target is not None else ""
     return f"{result.name}{unit}{target}"
 
 
-def _outcome(run: Run, name: str) -> Table:
+def _outcome(run: Run, name: str, asked: Asked) -> FigureTable:
     result = run[name]
     table = table_of(_title(result), ("", "left"), ("value", "right"), ("95 % error", "right"), ("", "left"))
-    base = float(result.base)
     step = step_of(result.mean.error)
-    table.add_row("base case", number(base, step), "", "every driver at its base value")
-    place = result.percentile_of(base)
-    table.add_row("base case's percentile", *with_error(place), f"{per_cent(place / 100, 0)} of the trials lie below it")
-    table.add_row("mean", *with_error(result.mean), "")
-    table.add_row("standard deviation", *with_error(result.sd), "")
-    for q in PERCENTILES:
-        table.add_row(f"P{q}", *with_error(result.percentile(q)), f"{q} % of the trials lie below" if q == 5 else "")
-    for word, figure in (("lowest", result.lowest), ("highest", result.highest)):
-        table.add_row(f"{word} trial", number(figure, step), "", f"{figure.note}, not the {_limit(word)} possible")
-    for row in _chances(result):
+    figures, more = reported_figures(result, replace(asked, statistics=(), chances={})), asked.figures(result)
+    labels, endless = lumps.period_labels(run, name), lumps.never(result)
+    for word, figure in figures:
+        if word == "mean" and endless is not None:
+            awaited = lumps.may_be_never(run, name)
+            what = "chance of never" if awaited else "trials that are infinite"
+            table.add_row(what, *_share(endless[0]), "the mean is infinite")
+            table.add_row("mean where it happens" if awaited else "mean of the others", *with_error(endless[1]))
+        elif not word.startswith("chance") and not (word == "sd" and endless is not None):
+            value, error = _figure(word, figure, step)
+            percentile = word == "base case percentile"
+            if endless is not None and lumps.may_be_never(run, name):
+                value = value.replace("infinite", "never")
+            shown = value if percentile else lumps.labelled(value, float(figure), labels)
+            table.add_row(WORDS.get(word, word), shown, error, _remark(word, figure, result))
+    lump = lumps.lump_of(result)
+    if lump is not None and lump[0] != result.target:
+        table.add_row(
+            f"chance of exactly {lumps.labelled(brief(lump[0]), lump[0], labels)}", *_share(lump[1]), "many trials share it"
+        )
+    for row in _chances(result, [(word, figure) for word, figure in figures if word.startswith("chance")]):
         table.add_row(*row)
+    for word, figure in more:
+        table.add_row(
+            word.replace("_", " "), *(_share(figure) if word.startswith("chance") else with_error(figure)), figure.note
+        )
     if result.bad:
-        table.add_row("without a value", f"{result.bad:,}", "", f"of {result.trials:,} trials; left out above")
+        table.add_row("without a value", f"{result.bad:,}", "", f"of {result.size:,} trials; left out above")
     for text, count in run.notes(name).items():
-        table.add_row(text, f"{count:,}", "", f"of {result.trials:,} trials")
+        table.add_row(text, f"{count:,}", "", f"of {result.size:,} trials")
     return table
 
 
-def _limit(word: str) -> str:
-    return "worst" if word == "lowest" else "best"
+def _figure(word: str, figure: Estimate, step: float | None) -> tuple[str, str]:
+    return (number(float(figure), step), "") if word in ("base case", "lowest", "highest") else with_error(figure)
 
 
-def _chances(result: Result) -> list[tuple[str, str, str, str]]:
+def _share(chance: Estimate) -> tuple[str, str]:
+    decimals = share_decimals([chance.error])
+    error = f"± {100 * chance.error:.{decimals}f} %" if chance.error == chance.error else ""
+    return f"{100 * chance:.{decimals}f} %", error
+
+
+def _remark(word: str, figure: Estimate, result: Result) -> str:
+    if word in ("base case percentile", "P5"):
+        return lumps.below_and_at(result, float(result.base if word != "P5" else figure))
+    remarks = {"lowest": f"{figure.note}, not the worst possible", "highest": f"{figure.note}, not the best possible"}
+    return remarks.get(word, figure.note)
+
+
+def _chances(result: Result, found: list[tuple[str, Estimate]]) -> list[tuple[str, str, str, str]]:
     """Return the chances on either side of the target; as printed they add up to 100 %, with the failed trials."""
-    if result.target is None:
+    if not found:
         return []
-    target = number(result.target)
-    found: list[tuple[str, Estimate]] = [
-        (f"chance below {target}", result.chance(below=result.target)),
-        (f"chance at {target}", result.chance(at=result.target)),
-        (f"chance above {target}", result.chance(above=result.target)),
-    ]
-    failed = result.bad / result.trials
-    texts = shares([*[float(chance) for _, chance in found], failed])
+    failed = result.bad / result.size
+    decimals = share_decimals([chance.error for _, chance in found])
+    texts = shares([*[float(chance) for _, chance in found], failed], decimals)
     rows = []
     for (word, chance), text in zip(found, texts, strict=False):
-        if word.startswith("chance at") and float(chance) == 0:
-            continue
-        error = "" if math.isnan(chance.error) else f"± {100 * chance.error:.1f} %"
-        note = "" if math.isnan(chance.error) else f"95 % interval {100 * chance.low:.1f} to {100 * chance.high:.1f} %"
-        rows.append((word, text, error, note))
+        known = not math.isnan(chance.error)
+        error = f"± {100 * chance.error:.{decimals}f} %" if known else ""
+        remark = f"95 % interval {100 * chance.low:.{decimals}f} to {100 * chance.high:.{decimals}f} %" if known else ""
+        side = word.rpartition(" ")[0]
+        rows.append((f"{side} {number(result.target or 0.0)}", text, error, remark))
     if failed:
         rows.append(("chance of no value", texts[-1], "", ""))
     return rows
 
 
-def _row_table(run: Run, name: str) -> Table:
-    result = run[name]
+def _row_table(run: Run, name: str) -> FigureTable:
+    result = run.row(name)
     table = table_of(
         _title(result), ("period", "left"), *((word, "right") for word in ("base", "mean", "95 % error", "P5", "P50", "P95"))
     )
@@ -128,20 +173,34 @@ def _row_table(run: Run, name: str) -> Table:
     return table
 
 
-def _ranking(run: Run, name: str) -> Table:
+def _ranking(run: Run, name: str) -> Group:
     frame = run.sensitivity(name)
     table = table_of(
         f"What moves {name}",
         ("driver", "left"),
         ("rank correlation", "right"),
         ("95 % error", "right"),
-        ("share of variance", "right"),
+        ("first-order share of variance", "right"),
+        ("95 % error", "right"),
     )
-    texts = shares(frame["share of variance"].tolist())
-    for (driver, row), text in zip(frame.iterrows(), texts, strict=True):
-        error = f"± {row['error']:.3f}" if row["error"] == row["error"] else ""
-        table.add_row(str(driver), f"{row['rank correlation']:+.3f}", error, text)
-    return table
+    for driver, row in frame.iterrows():
+        correlation = f"± {row['error']:.3f}" if row["error"] == row["error"] else ""
+        table.add_row(str(driver), f"{row['rank correlation']:+.3f}", correlation, *_share(alone_share(row)))
+    return Group(table, Text(ranking_remark(frame), style="dim"))
+
+
+def alone_share(row: pd.Series) -> Estimate:
+    """Return a first-order share of a ranking with its error; an estimate below 0 stands for none."""
+    value, error = max(row["first-order share"], 0.0), row["error of share"]
+    return Estimate(value, value - error, value + error)
+
+
+def ranking_remark(frame: pd.DataFrame) -> str:
+    """Return what the shares of a ranking leave, or that they overlap."""
+    if frame.attrs["correlated"]:
+        return "Some drivers move together, so their shares overlap; shapley divides the variance among them."
+    rest = max(frame.attrs["interaction"], 0.0)
+    return f"A share is what a driver explains alone; {100 * rest:.1f} % is left for interaction between drivers."
 
 
 def _closing(run: Run) -> list[RenderableType]:
@@ -151,24 +210,30 @@ def _closing(run: Run) -> list[RenderableType]:
         lines = [f"{run.size} trials are too few to say how far off these figures are: at least 200 are needed."]
     lines += [f"Rounded up {facts['rounded up']}."] if facts["rounded up"] else []
     lines += [f"Partial: {facts['partial']}."] if facts["partial"] else []
+    lines += [f"Carried out as {facts['processes']}."] if facts["processes"] else []
     lines += [f"{aim}: {met}." for aim, met in facts["aims"].items()]
     for row in facts["correlations"]:
-        asked = "" if row["asked"] is None or row["asked"] != row["asked"] else f", asked {row['asked']:g}"
-        what = f"{row['kind']} correlation {row['reached']:.3f} reached{asked} ({row['copula']} copula)"
+        requested = "" if row["requested"] is None or row["requested"] != row["requested"] else f", asked {row['requested']:g}"
+        what = f"{row['kind']} correlation {row['reached']:.3f} reached{requested} ({row['copula']} copula)"
         lines.append(f"{row['first']} with {row['second']}: {what}.")
-    lines += [f"Repaired, since the correlations asked for cannot all be: {text}." for text in facts["repaired"]]
+    lines += [f"Repaired, since the correlations asked for cannot hold together: {text}." for text in facts["repaired"]]
     lines += [f"Assumed independent: {text}." for text in facts["assumed independent"]]
     lines += [f"{name} has no value in some trials; the first is {text}." for name, text in facts["first bad"].items()]
+    lines += [
+        f"Look at {found.name}: {found.text}." for found in review(run.program) if found.name not in ("dependence", "sources")
+    ]
     return [Text(line, style="dim") for line in lines]
 
 
-def sheet_table(title: str, frame: pd.DataFrame, units: dict[str, str | None]) -> Table:
-    """Return a sheet of one case; of many periods the first ones and the last."""
+def sheet_table(title: str, frame: pd.DataFrame, units: dict[str, str | None], whole: bool = False) -> FigureTable:
+    """Return a sheet of one case; of many periods the first ones and the last, unless it is to be whole."""
     labels = list(frame.columns[1:])
-    shown = labels if len(labels) <= 6 else [*labels[:4], labels[-1]]
+    shown = labels if len(labels) <= 6 or whole else [*labels[:4], labels[-1]]
     columns = [(str(label), "right") for label in shown]
     if len(shown) < len(labels):
         columns.insert(4, ("...", "right"))
+    if len(shown) < len(labels):
+        title += f"; {len(shown)} of {len(labels)} periods, --whole shows all"
     has_numbers = bool(frame["value"].notna().any())
     numbers = [("value", "right")] if has_numbers else []
     table = table_of(title, ("quantity", "left"), ("unit", "left"), *numbers, *columns)
@@ -181,12 +246,14 @@ def sheet_table(title: str, frame: pd.DataFrame, units: dict[str, str | None]) -
     return table
 
 
-def drivers_table(program: Program) -> Table:
-    """Return each driver's law in words: parameters, mean, percentiles, the chance of being negative, and its source."""
+def drivers_table(program: Program) -> FigureTable:
+    """Return each driver's distribution in words: parameters, mean, percentiles, the chance of being negative, and its
+    source.
+    """
     based = any(driver.base is not None for driver in program.drivers.values())
     columns = [
         ("driver", "left"),
-        ("law", "left"),
+        ("distribution", "left"),
         ("each", "left"),
         *([("base", "right")] if based else []),
         ("mean", "right"),
@@ -194,67 +261,83 @@ def drivers_table(program: Program) -> Table:
     more = [("P5", "right"), ("P50", "right"), ("P95", "right"), ("below 0", "right"), ("source", "left")]
     table = table_of("Drivers", *columns, *more)
     for name, driver in program.drivers.items():
-        if driver.process is not None:
-            table.add_row(
-                name, escape(repr(driver.process)), "process", *_ends(program, driver, based), escape(driver.source or "-")
-            )
+        if not isinstance(driver, DistributionDriver):
+            stated: object
+            stated, each = (driver.distribution, driver.each or "trial") if isinstance(driver, DependentDriver) else ("", "")
+            if isinstance(driver, ProcessDriver):
+                stated, each = driver.process, "process"
+            table.add_row(name, escape(repr(stated)), each, *_ends(program, driver, based), escape(driver.source or "-"))
             continue
-        law = driver.law
-        figures = [*([driver.base_value(0)] if based else []), law.mean, *(float(law.percentile(q)) for q in (5, 50, 95))]
-        below = law.chance(below=0)
-        each, said = driver.each or "trial", per_cent(below) if below > 0 else "never"
-        table.add_row(name, escape(repr(law)), each, *map(brief, figures), said, escape(driver.source or "-"))
+        distribution = driver.distribution
+        figures = [
+            *([driver.base_value(0)] if based else []),
+            distribution.mean,
+            *(float(distribution.percentile(q)) for q in (5, 50, 95)),
+        ]
+        below = distribution.chance(below=0)
+        each, description = driver.each or "trial", per_cent(below) if below > 0 else "never"
+        table.add_row(name, escape(repr(distribution)), each, *map(brief, figures), description, escape(driver.source or "-"))
     return table
 
 
 def _ends(program: Program, driver: Driver, based: bool) -> list[str]:
-    """Return what a process may be after the last period, as the columns of the drivers' table."""
-    assert driver.process is not None
-    ends = driver.process.paths(program.periods, 4_000, 0, driver.dt)[-1]
-    base = [float(np.atleast_2d(driver.base_value(program.periods))[-1, 0])] if based else []
+    """Return what a driver that is simulated may be, a row after the last period, as the columns of the drivers' table."""
+    if program.recorded:
+        return ["-"] * (6 if based else 5)
+    drawn = program.draw(PLANS["random"], 0, {0: TRIED}, program.ancestors([driver.name]))
+    ends = np.atleast_2d(program.evaluate(drawn, TRIED, [driver.name])[0][driver.name])[-1]
+    base = (
+        [float(np.atleast_2d(program.evaluate(program.base_values(), 1, [driver.name])[0][driver.name])[-1, 0])]
+        if based
+        else []
+    )
     below = float((ends < 0).mean())
     figures = [*base, float(ends.mean()), *np.percentile(ends, [5, 50, 95]).tolist()]
     return [*map(brief, figures), per_cent(below) if below > 0 else "never"]
 
 
-def givens_table(program: Program) -> Table:
+def givens_table(program: Program) -> FigureTable:
     """Return the given figures with unit and source."""
     table = table_of("Given", ("figure", "left"), ("value", "right"), ("unit", "left"), ("source", "left"))
     for name, given in program.givens.items():
         value = given.value
-        word = "pairs" if given.kind.table else "periods"
+        word = "pairs" if given.shape.table else "periods"
         shown = f"{len(value)} {word}" if isinstance(value, tuple) else number(value)
         table.add_row(name, shown, escape(given.unit or ""), escape(given.source or "-"))
     return table
 
 
-def catalogue() -> Table:
+def catalogue() -> FigureTable:
     """Return the distributions by name, with their parameters and what each is good for."""
     table = table_of("Distributions", ("name", "left"), ("parameters", "left"), ("good for", "left"))
-    for name, law in CATALOGUE.items():
-        table.add_row(name, ", ".join(parameter_names(law)), escape(law.use))
+    for name, distribution in CATALOGUE.items():
+        table.add_row(name, ", ".join(parameter_names(distribution)), escape(distribution.use))
     return table
 
 
-def about_law(law: type[Distribution]) -> Text:
+def about_distribution(distribution: type[Distribution]) -> Text:
     """Return what a distribution's documentation says, and how a model file states it."""
-    said = inspect.cleandoc(law.__doc__ or "").split(">>>")[0].strip().replace("``", "")
-    keys = "\n".join(f"{name} = ..." for name in parameter_names(law))
-    head = f"{law.label}\n{said}\n\nGood for: {law.use}."
-    return Text(f'{head}\n\nIn a model file:\n\n[drivers.NAME]\ndistribution = "{law.label}"\n{keys}')
+    description = inspect.cleandoc(distribution.__doc__ or "").split(">>>")[0].strip().replace("``", "")
+    keys = "\n".join(f"{name} = ..." for name in parameter_names(distribution))
+    head = f"{distribution.label}\n{description}\n\nGood for: {distribution.use}."
+    return Text(f'{head}\n\nIn a model file:\n\n[drivers.NAME]\ndistribution = "{distribution.label}"\n{keys}')
 
 
-def law_figures(law: Distribution, mark: float | None) -> Table:
-    """Return a law's mean, sd, skewness, support, percentiles, and the chances on either side of a mark."""
-    table = table_of(repr(law), ("", "left"), ("value", "right"))
-    for word, value in (("mean", law.mean), ("standard deviation", law.sd), ("skewness", law.skewness)):
+def distribution_figures(distribution: Distribution, mark: float | None) -> FigureTable:
+    """Return a distribution's mean, sd, skewness, support, percentiles, and the chances on either side of a mark."""
+    table = table_of(repr(distribution), ("", "left"), ("value", "right"))
+    for word, value in (
+        ("mean", distribution.mean),
+        ("standard deviation", distribution.sd),
+        ("skewness", distribution.skewness),
+    ):
         table.add_row(word, "does not exist" if math.isnan(value) else brief(value))
-    for word, end in zip(("lowest possible", "highest possible"), law.support, strict=True):
+    for word, end in zip(("lowest possible", "highest possible"), distribution.support, strict=True):
         table.add_row(word, brief(end) if math.isfinite(end) else "no limit")
     for q in PERCENTILES:
-        table.add_row(f"P{q}", brief(float(law.percentile(q))))
+        table.add_row(f"P{q}", brief(float(distribution.percentile(q))))
     if mark is not None:
-        chances = (law.chance(below=mark), law.chance(at=mark), law.chance(above=mark))
+        chances = (distribution.chance(below=mark), distribution.chance(at=mark), distribution.chance(above=mark))
         for word, share in zip(("below", "at", "above"), shares(list(chances), 2), strict=True):
             table.add_row(f"chance {word} {brief(mark)}", share)
     return table

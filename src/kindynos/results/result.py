@@ -2,44 +2,48 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+import warnings
+from abc import ABC, abstractmethod
+from collections.abc import Callable
 from functools import cached_property
-from typing import Any
+from typing import Any, Generic, TypeVar, overload
 
 import numpy as np
 from numpy.typing import ArrayLike, NDArray
 
-from kindynos.errors import KindynosError
-from kindynos.estimate import Estimate, Estimates
-from kindynos.results.statistics import Sample, statistic
-from kindynos.validate import share
+from kindynos.arrays import Floats
+from kindynos.errors import DataWarning, KindynosError, RunError
+from kindynos.inference.estimates import Estimate, Estimates
+from kindynos.literals import StatisticName
+from kindynos.results.sample import Sample
+from kindynos.results.statistics import STATISTICS
+from kindynos.validate import array_of, fraction, proper_fraction, told, whole, wrong
 
-Floats = NDArray[np.float64]
-Answer = Estimate | Estimates
+Figure = TypeVar("Figure", Estimate, Estimates)
 
 
-@dataclass(frozen=True)
-class Result:
-    """An outcome, a driver or a line of a run.
+class _Quantity(ABC, Generic[Figure]):
+    """What a quantity with one number a trial and one with a row share: their statistics, over the valid trials.
 
-    ``values`` is ``(trials,)``, or ``(periods, trials)`` of a row. Of a single number each statistic is an Estimate, a float
-    with ``.low``, ``.high`` and ``.error`` (95 %); of a row it is an array over the periods with the same attributes. All are
-    over the valid trials, those that are not NaN, except chances, which are shares of all trials.
+    Valid trials are those that are not NaN; chances are shares of all trials.
     """
 
-    name: str
-    values: Floats
-    bounds: NDArray[np.int64]
-    independent: bool = False
-    unit: str | None = None
-    target: float | None = None
-    base: Any = None
-    labels: tuple[str, ...] = ()
-
-    @cached_property
-    def _samples(self) -> list[Sample]:
-        rows = self.values if self.is_row else self.values[None]
-        return [Sample(row, self.bounds, self.independent) for row in rows]
+    def __init__(
+        self,
+        name: str,
+        values: Floats,
+        bounds: NDArray[np.int64],
+        independent: bool = False,
+        *,
+        unit: str | None = None,
+        target: float | None = None,
+        base: Any = None,
+        labels: tuple[str, ...] = (),
+        better: str = "high",
+    ) -> None:
+        self.better = better
+        self.name, self.values, self.unit, self.target, self.base, self.labels = name, values, unit, target, base, labels
+        self._bounds, self._independent = bounds, independent
 
     @property
     def is_row(self) -> bool:
@@ -47,7 +51,7 @@ class Result:
         return self.values.ndim == 2
 
     @property
-    def trials(self) -> int:
+    def size(self) -> int:
         """The number of trials."""
         return int(self.values.shape[-1])
 
@@ -57,88 +61,204 @@ class Result:
         failed = np.isnan(self.values)
         return int(np.count_nonzero(failed.any(axis=0) if self.is_row else failed))
 
-    def _statistic(self, name: str, *args: Any, **options: Any) -> Any:
-        compute = statistic(name)
-        found = [compute(sample, *args, **options) for sample in self._samples]
-        return Estimates.of(found) if self.is_row else found[0]
+    @abstractmethod
+    def _statistic(self, name: str, *args: Any, **options: Any) -> Figure:
+        """Return a statistic by name, of the whole quantity."""
 
     @cached_property
-    def mean(self) -> Any:
+    def mean(self) -> Figure:
         """The mean."""
         return self._statistic("mean")
 
     @cached_property
-    def median(self) -> Any:
+    def median(self) -> Figure:
         """The median."""
         return self._statistic("median")
 
     @cached_property
-    def mode(self) -> Any:
-        """The likeliest value: the most frequent, or where the values lie densest. Rough; no error."""
+    def mode(self) -> Figure:
+        """The likeliest value: the most frequent, or where the values lie densest; its error is rough."""
         return self._statistic("mode")
 
     @cached_property
-    def sd(self) -> Any:
+    def sd(self) -> Figure:
         """The standard deviation."""
         return self._statistic("sd")
 
     @cached_property
-    def lowest(self) -> Any:
+    def lowest(self) -> Figure:
         """The lowest of the trials drawn, which is not the worst that can happen. No error."""
         return self._statistic("lowest")
 
     @cached_property
-    def highest(self) -> Any:
+    def highest(self) -> Figure:
         """The highest of the trials drawn, which is not the best that can happen. No error."""
         return self._statistic("highest")
 
     @cached_property
-    def skewness(self) -> Any:
+    def skewness(self) -> Figure:
         """The skewness; its error is rough."""
         return self._statistic("skewness")
 
-    def percentile(self, q: ArrayLike) -> Any:
-        """Return percentile ``q`` (0 to 100), interpolated linearly; of several, an array with one more axis in front."""
-        if np.ndim(q) == 0:
-            return self._statistic("percentile", q)
-        found = [self._statistic("percentile", float(one)) for one in np.asarray(q, dtype=np.float64).reshape(-1)]
-        return Estimates.stack(found) if self.is_row else Estimates.of(found)
-
-    def chance(self, *, above: float | None = None, below: float | None = None, at: float | None = None) -> Any:
+    @told
+    def chance(self, *, above: float | None = None, below: float | None = None, at: float | None = None) -> Figure:
         """Return the share of all trials strictly above, strictly below, between the two, or at a value."""
         return self._statistic("chance", above=above, below=below, at=at)
 
-    def percentile_of(self, x: float) -> Any:
+    def percentile_of(self, x: float) -> Figure:
         """Return the percentile (0 to 100) at which a value lies: the trials below it, and half of those at it."""
         return self._statistic("percentile_of", x)
 
-    def central_range(self, coverage: float = 0.80) -> Any:
-        """Return the two ends between which the middle ``coverage`` of the outcomes lies: a range, not an error."""
-        outside = 50 * (1 - share("central_range", "coverage", coverage, closed=False))
-        return self.percentile([outside, 100 - outside])
-
-    def value_at_risk(self, level: float, reference: float = 0.0) -> Any:
+    def value_at_risk(self, level: float, reference: float = 0.0) -> Figure:
         """Return the loss against ``reference`` exceeded with chance 1 - level (0.95: once in 20); positive is a loss."""
         return self._statistic("value_at_risk", level, reference=reference)
 
-    def expected_shortfall(self, level: float, reference: float = 0.0) -> Any:
+    def expected_shortfall(self, level: float, reference: float = 0.0) -> Figure:
         """Return the mean loss against ``reference`` in the worst 1 - level of the trials; positive is a loss."""
         return self._statistic("expected_shortfall", level, reference=reference)
 
-    def figure(self, statistic: str, *args: Any, **options: Any) -> Any:
-        """Return a statistic by name: ``figure("percentile", 5)``, ``figure("chance", below=0)``."""
-        return self._statistic(statistic, *args, **options)
+    def statistic(self, name: StatisticName | str, *args: Any, **options: Any) -> Figure:
+        """Return a statistic by name: ``statistic("percentile", 5)``, ``statistic("chance", below=0)``."""
+        return self._statistic(name, *args, **options)
 
-    def error(self, statistic: str, *args: Any, **options: Any) -> Any:
+    def error(self, name: StatisticName | str, *args: Any, **options: Any) -> Any:
         """Return half the 95 % interval of a statistic by name: ``error("percentile", 5)``, ``error("chance", below=0)``."""
-        return self._statistic(statistic, *args, **options).error
+        return self._statistic(name, *args, **options).error
 
     def __array__(self, dtype: Any = None, copy: bool | None = None) -> Floats:
         return np.array(self.values, dtype=dtype) if copy else np.asarray(self.values, dtype=dtype)
 
     def __float__(self) -> float:
-        raise KindynosError(f"{self.name!r} has {self.trials:,} values; say which figure: .mean, .median, .percentile(q)")
+        raise KindynosError(f"{self.name!r} has {self.size:,} values; say which figure: .mean, .median, .percentile(q)")
+
+
+class Result(_Quantity[Estimate]):
+    """An outcome, a driver or a line of a run with one number a trial; ``values`` is ``(trials,)``.
+
+    Each statistic is an Estimate: a float with ``.low``, ``.high`` and ``.error`` (95 %). ``run["name"]`` gives a RowResult
+    for a quantity with a value each period.
+    """
+
+    @cached_property
+    def _sample(self) -> Sample:
+        return Sample(self.values, self._bounds, self._independent)
+
+    def _statistic(self, name: str, *args: Any, **options: Any) -> Estimate:
+        with np.errstate(all="ignore"):  # of infinite values, and of values too large to be squared
+            return told(STATISTICS.find(name))(self._sample, *args, **options)
+
+    @overload
+    def percentile(self, q: float) -> Estimate: ...
+    @overload
+    def percentile(self, q: ArrayLike) -> Estimates: ...
+    def percentile(self, q: ArrayLike) -> Estimate | Estimates:
+        """Return percentile ``q`` (0 to 100), interpolated linearly; of several, an array."""
+        _doubt_level(q)
+        if _single(q):
+            return self._statistic("percentile", q)
+        return Estimates.of([self._statistic("percentile", one) for one in _flat(q)])
+
+    @overload
+    def quantile(self, level: float) -> Estimate: ...
+    @overload
+    def quantile(self, level: ArrayLike) -> Estimates: ...
+    def quantile(self, level: ArrayLike) -> Estimate | Estimates:
+        """Return the quantile at a ``level`` from 0 to 1: the percentile of 100 times the level."""
+        found: Estimate | Estimates = self.percentile(_percents(level))
+        return found
+
+    def central_range(self, coverage: float = 0.80) -> Estimates:
+        """Return the two ends between which the middle ``coverage`` of the outcomes lies: a range, not an error."""
+        outside = 50 * (1 - proper_fraction("central_range", "coverage", coverage))
+        return self.percentile([outside, 100 - outside])
 
     def __repr__(self) -> str:
-        rows = f"{len(self.values)} periods x " if self.is_row else ""
-        return f"<{self.name}: {rows}{self.trials:,} trials>"
+        return f"<{self.name}: {self.size:,} trials>"
+
+
+class RowResult(_Quantity[Estimates]):
+    """A quantity of a run with a value each period; ``values`` is ``(periods, trials)``.
+
+    Each statistic is an array over the periods, with arrays ``.low``, ``.high`` and ``.error``.
+    """
+
+    def by_year(self) -> RowResult:
+        """Return the totals over each calendar year, of a row of quarters or months; raises RunError without a calendar.
+
+        A year of which the row holds a part only has the total of that part.
+        """
+        years = [label[:4] for label in self.labels]
+        if not all(year.isdigit() and len(label) > 4 for year, label in zip(years, self.labels, strict=True)):
+            raise RunError(f"{self.name!r} has no quarters or months of calendar years; say start= and every=", owner="by_year")
+        first = [place for place, year in enumerate(years) if place == 0 or years[place - 1] != year]
+        base = None if self.base is None else np.add.reduceat(np.asarray(self.base), first)
+        return RowResult(
+            self.name, np.add.reduceat(self.values, first, axis=0), self._bounds, self._independent, unit=self.unit,
+            base=base, labels=tuple(years[place] for place in first), better=self.better,
+        )  # fmt: skip
+
+    def period(self, place: int) -> Result:
+        """Return one period, counted from 0, as a quantity with one number a trial and all its statistics."""
+        if whole("period", "place", place, least=0) >= len(self.values):
+            raise wrong("period", "place", f"from 0 to {len(self.values) - 1}", place)
+        base = None if self.base is None else float(self.base[place])
+        return Result(
+            f"{self.name} {self.labels[place]}", self.values[place], self._bounds, self._independent,
+            unit=self.unit, target=self.target, base=base, better=self.better,
+        )  # fmt: skip
+
+    @cached_property
+    def _samples(self) -> list[Sample]:
+        return [Sample(row, self._bounds, self._independent) for row in self.values]
+
+    def _statistic(self, name: str, *args: Any, **options: Any) -> Estimates:
+        compute: Callable[..., Estimate] = told(STATISTICS.find(name))
+        with np.errstate(all="ignore"):
+            return Estimates.of([compute(sample, *args, **options) for sample in self._samples])
+
+    def percentile(self, q: ArrayLike) -> Estimates:
+        """Return percentile ``q`` (0 to 100) of each period; of several, an array with one more axis in front."""
+        if _single(q):
+            return self._statistic("percentile", q)
+        return Estimates.stack([self._statistic("percentile", one) for one in _flat(q)])
+
+    def quantile(self, level: ArrayLike) -> Estimates:
+        """Return the quantile of each period at a ``level`` from 0 to 1: the percentile of 100 times the level."""
+        return self.percentile(_percents(level))
+
+    def central_range(self, coverage: float = 0.80) -> Estimates:
+        """Return the two ends between which the middle ``coverage`` of the outcomes lies in each period, ``(2, periods)``."""
+        outside = 50 * (1 - proper_fraction("central_range", "coverage", coverage))
+        return self.percentile([outside, 100 - outside])
+
+    def __repr__(self) -> str:
+        return f"<{self.name}: {len(self.values)} periods x {self.size:,} trials>"
+
+
+def bad_side(better: str) -> str:
+    """Return the side on which the bad trials lie of a quantity whose good ones lie on the other."""
+    return "low" if better == "high" else "high"
+
+
+def _single(q: Any) -> bool:
+    return isinstance(q, float | int | str) or array_of("percentile", "q", q).ndim == 0
+
+
+def _doubt_level(q: Any) -> None:
+    """Warn of a percentile that looks like a level."""
+    if isinstance(q, float) and 0 < q < 1:
+        text = f"percentiles run from 0 to 100, so percentile({q:g}) is far down; quantile({q:g}) is percentile {100 * q:g}"
+        warnings.warn(text, DataWarning, stacklevel=4)
+
+
+def _flat(q: ArrayLike) -> list[float]:
+    found = array_of("percentile", "q", q).reshape(-1)
+    if not found.size:
+        raise wrong("percentile", "q", "at least one number", q)
+    return [float(one) for one in found]
+
+
+def _percents(level: ArrayLike) -> Any:
+    if _single(level):
+        return 100 * fraction("quantile", "level", level)
+    return [100 * fraction("quantile", "level", one) for one in _flat(level)]

@@ -3,19 +3,18 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from typing import TYPE_CHECKING, Any
+from dataclasses import dataclass, field
 
 import numpy as np
 import pandas as pd
-from numpy.typing import NDArray
 
-from kindynos.estimate import Estimate
-from kindynos.model.program import Program
-
-if TYPE_CHECKING:
-    from kindynos.results.run import Run
-
-Floats = NDArray[np.float64]
+from kindynos.arrays import Floats
+from kindynos.inference.estimates import Estimate
+from kindynos.program.program import Program
+from kindynos.results.result import Result, RowResult
+from kindynos.results.statistic_text import central_coverage, parse_statistic
+from kindynos.results.statistics import percentile
+from kindynos.results.trials import SimulatedTrials
 
 PERCENTILES = (1, 5, 10, 25, 50, 75, 90, 95, 99)
 
@@ -28,10 +27,10 @@ def sheet(program: Program, values: Mapping[str, Floats]) -> pd.DataFrame:
     labels = program.timeline.labels
     rows = {}
     for name in [*program.givens, *program.drivers, *program.order]:
-        if name not in values or program.kinds[name].table:
+        if name not in values or program.shapes[name].table:
             continue
         value = np.asarray(values[name], dtype=np.float64)
-        if program.kinds[name].row:
+        if program.shapes[name].row:
             rows[name] = [np.nan, *np.broadcast_to(value.reshape(-1), len(labels))]
         else:
             rows[name] = [float(value.reshape(-1)[0]), *[np.nan] * len(labels)]
@@ -40,43 +39,92 @@ def sheet(program: Program, values: Mapping[str, Floats]) -> pd.DataFrame:
     return frame
 
 
-def outcome_table(run: Run) -> pd.DataFrame:
+def trials_side_by_side(run: SimulatedTrials) -> pd.DataFrame:
+    """Return the sheets of all trials of a small run: quantities down (rows by period), trials across."""
+    sheets = []
+    for number in range(run.size):
+        batch, place = run.drawing.blocks.find(number)
+        values = {name: value[..., place] for name, value in run.batch(batch).items()}
+        sheets.append(sheet(run.program, values).stack().dropna())
+    frame = pd.concat(sheets, axis=1, keys=range(run.size))
+    frame.index.names = ["quantity", "period"]
+    frame.columns.name = "trial"
+    return frame
+
+
+@dataclass(frozen=True)
+class Asked:
+    """Which figures of an outcome are reported besides mean, sd and extremes: percentiles, and statistics stated as texts.
+
+    ``chances`` are more of these, by the outcome they are of.
+    """
+
+    percentiles: tuple[float, ...] = PERCENTILES
+    statistics: tuple[str, ...] = ()
+    chances: Mapping[str, tuple[str, ...]] = field(default_factory=dict)
+
+    def figures(self, result: Result) -> list[tuple[str, Estimate]]:
+        """Return the statistics and chances asked for, by name."""
+        found: list[tuple[str, Estimate]] = []
+        for text in (*self.statistics, *self.chances.get(result.name, ())):
+            coverage = central_coverage(text)
+            if coverage is None:
+                statistic = parse_statistic(text)
+                found.append((statistic.label, statistic.read(result)))
+                continue
+            ends = result.central_range(coverage)
+            found += [(f"central range {coverage:g}, {word}", end) for word, end in zip(("low", "high"), ends, strict=True)]
+        return found
+
+
+USUAL = Asked()
+
+
+def outcome_table(run: SimulatedTrials, asked: Asked = USUAL) -> pd.DataFrame:
     """Return each outcome's statistics with their errors; of a row outcome, for each period."""
     records = []
     for name in run.outcomes:
         result = run[name]
-        for period in range(len(result.values)) if result.is_row else [None]:
-            label = name if period is None else f"{name} {result.labels[period]}"
-            records += [(label, *record) for record in sheet_records(run, name, period)]
+        if isinstance(result, RowResult):
+            singles = {f"{name} {label}": result.period(i) for i, label in enumerate(result.labels)}
+        else:
+            singles = {name: result}
+        bad, notes = result.bad, run.notes(name)
+        for label, single in singles.items():
+            records += [(label, *record) for record in sheet_records(single, bad, notes, asked)]
     frame = pd.DataFrame(records, columns=["outcome", "statistic", "value", "error", "low", "high", "note"])
     return frame.set_index(["outcome", "statistic"])
 
 
-def sheet_records(run: Run, name: str, period: int | None = None) -> list[tuple[str, float, float, float, float, str]]:
-    """Return an outcome's statistics: name, value, error, low, high and note; of a row outcome, in one period."""
-    result = run[name]
-
-    def pick(figure: Any) -> Estimate:
-        chosen: Estimate = figure if period is None else figure[period]
-        return chosen
-
-    base = float(result.base if period is None else result.base[period])
-    figures: list[tuple[str, Estimate]] = [("mean", pick(result.mean)), ("sd", pick(result.sd))]
-    figures += [(f"P{q}", pick(result.percentile(q))) for q in PERCENTILES]
-    figures += [("lowest", pick(result.lowest)), ("highest", pick(result.highest))]
+def reported_figures(result: Result, asked: Asked = USUAL) -> list[tuple[str, Estimate]]:
+    """Return the statistics that are reported of an outcome, by name: the one list behind tables, text and JSON."""
+    figures = [("base case", Estimate(result.base, note="every driver at its base value"))]
+    figures.append(("base case percentile", result.percentile_of(float(result.base))))
+    figures += [("mean", result.mean), ("sd", result.sd)]
+    figures += [(f"P{q:g}", percentile(result._sample, q)) for q in asked.percentiles]
+    figures += [("lowest", result.lowest), ("highest", result.highest)]
     if result.target is not None:
-        target = result.target
-        figures.append((f"chance below {target:g}", pick(result.chance(below=target))))
-        exactly = pick(result.chance(at=target))
-        if exactly > 0:
-            figures.append((f"chance at {target:g}", exactly))
-        figures.append((f"chance above {target:g}", pick(result.chance(above=target))))
-    figures.append(("base case", Estimate(base, note="every driver at its base value")))
-    figures.append(("base case percentile", pick(result.percentile_of(base))))
-    records = [(word, float(f), f.error, f.low, f.high, f.note or ("rough" if f.rough else "")) for word, f in figures]
-    if result.bad:
-        share = f"of {result.trials:,} trials; statistics are over the others"
-        records.append(("trials without a value", float(result.bad), np.nan, np.nan, np.nan, share))
-    for text, count in run.notes(name).items():
-        records.append((f"trials with {text}", float(count), np.nan, np.nan, np.nan, f"of {result.trials:,}"))
+        for word, exactly in (("below", False), ("at", True), ("above", False)):
+            chance = result.chance(**{word: result.target})
+            if chance > 0 or not exactly:
+                figures.append((f"chance {word} {result.target:g}", chance))
+    return figures + asked.figures(result)
+
+
+def sheet_records(
+    result: Result, bad: int, notes: Mapping[str, int], asked: Asked = USUAL
+) -> list[tuple[str, float, float, float, float, str]]:
+    """Return an outcome's statistics: name, value, error, low, high and note.
+
+    ``bad`` trials without a value, and ``notes`` with the number of trials they affect, come after them.
+    """
+    records = [
+        (word, float(figure), figure.error, figure.low, figure.high, figure.note or ("rough" if figure.rough else ""))
+        for word, figure in reported_figures(result, asked)
+    ]
+    if bad:
+        left_out = f"of {result.size:,} trials; statistics are over the others"
+        records.append(("trials without a value", float(bad), np.nan, np.nan, np.nan, left_out))
+    for text, count in notes.items():
+        records.append((f"trials with {text}", float(count), np.nan, np.nan, np.nan, f"of {result.size:,}"))
     return records

@@ -1,31 +1,46 @@
-"""Simulating a program: every batch of blocks drawn and worked out, and what was asked for kept."""
+"""Simulating a program: every batch of blocks drawn and evaluated, and what was named kept."""
 
 from __future__ import annotations
 
+import signal
 from collections.abc import Callable, Iterable, Iterator, Sequence
-from concurrent.futures import Executor, ProcessPoolExecutor
+from concurrent.futures import Executor, ProcessPoolExecutor, ThreadPoolExecutor
 from contextlib import contextmanager
-from dataclasses import dataclass
-from dataclasses import replace as replaced
+from dataclasses import dataclass, replace
 from multiprocessing import get_all_start_methods, get_context
+from typing import TypedDict
 
 import numpy as np
-from numpy.typing import NDArray
 
+from kindynos.arrays import Floats
 from kindynos.engine.blocks import Blocks
 from kindynos.engine.precision import FEWEST_BLOCKS, Precision, as_aims, next_count
-from kindynos.engine.simulation import BatchAnswer, Crew, Progress, collect
-from kindynos.engine.workers import available
-from kindynos.errors import ModelError, RunError, StoppedError, TrialError, nearest
-from kindynos.model.program import Program
+from kindynos.engine.simulation import Execution, Progress, collect
+from kindynos.engine.workers import memory, usable_cpus
+from kindynos.errors import ModelError, ParameterError, StoppedError
+from kindynos.literals import OnBad, SamplingPlan
+from kindynos.program.batch import BatchTask
+from kindynos.program.program import Program
 from kindynos.results.run import Run
-from kindynos.sampling.plans import Plan, plan_named
+from kindynos.results.trials import Drawing, RunRecord
+from kindynos.sampling.plans import PLANS, Plan
 from kindynos.sampling.streams import LARGEST_SEED, fresh_seed
 from kindynos.validate import one_of, whole, wrong
 
-Floats = NDArray[np.float64]
-
 PATIENCE = 2.0  # seconds of work by single trials from which on processes pay
+
+
+class SimulationOptions(TypedDict, total=False):
+    """The options of ``Model.simulate`` that studies of many cases take as well."""
+
+    sampling: SamplingPlan | str
+    workers: int | None
+    progress: Progress | None
+    keep: Iterable[str] | None
+    on_bad: OnBad | str
+    executor: Executor | None
+    until: Precision | Sequence[Precision] | None
+    at_most: int
 
 
 @dataclass(frozen=True)
@@ -34,12 +49,12 @@ class Settings:
 
     trials: int = 10_000
     seed: int | None = None
-    sampling: str = "latin"
+    sampling: SamplingPlan | str = "latin"
     workers: int | None = None
     executor: Executor | None = None
     progress: Progress | None = None
     keep: Iterable[str] | None = None
-    on_bad: str = "count"
+    on_bad: OnBad | str = "count"
     until: Precision | Sequence[Precision] | None = None
     at_most: int = 10_000_000
     on_start: Callable[[int], object] | None = None
@@ -63,12 +78,16 @@ class Settings:
 def simulate(program: Program, settings: Settings) -> Run:
     """Return the run of a program; see Model.simulate for the settings and errors."""
     seed = settings.checked_seed()
-    plan = plan_named(settings.sampling)
+    plan = PLANS.find(settings.sampling, "simulate")
     kept = _kept(program, settings.keep)
+    _check_memory(program, kept, settings.trials)
     if settings.on_start is not None:
         settings.on_start(settings.trials)
     with processes_where_they_pay(program.seconds_a_trial * settings.trials, settings) as executor:
-        run = _run(program, plan, seed, kept, replaced(settings, executor=executor))
+        task = _Simulation(program, plan, seed, kept, replace(settings, executor=executor))
+        run = task.fixed() if settings.until is None else task.until_precise()
+        if executor is not settings.executor:
+            run = task.with_record(run, replace(run._record, processes=settings.workers or usable_cpus()))
     if settings.on_finish is not None:
         settings.on_finish(run)
     return run
@@ -81,140 +100,118 @@ def processes_where_they_pay(seconds: float, settings: Settings) -> Iterator[Exe
     Threads would not help there, since the interpreter runs one at a time. Only where processes can be forked: others would run
     a script without a main guard again.
     """
-    workers = settings.workers or available()
+    workers = settings.workers or usable_cpus()
     if settings.executor is not None or seconds < PATIENCE or workers < 2 or "fork" not in get_all_start_methods():
         yield settings.executor
         return
-    with ProcessPoolExecutor(workers, get_context("fork")) as pool:
+    pool = ProcessPoolExecutor(workers, get_context("fork"), _ignore_interrupts)
+    try:
         yield pool
+    except BaseException:  # an interrupt, for one: what the workers are at is of no use any more
+        for process in list((getattr(pool, "_processes", None) or {}).values()):
+            process.kill()
+        raise
+    finally:
+        pool.shutdown(cancel_futures=True)
 
 
-def _run(program: Program, plan: Plan, seed: int, kept: list[str], settings: Settings) -> Run:
-    if settings.until is None:
-        blocks = Blocks.cut(settings.trials, program.periods, plan.powers_of_two)
-        run = _fresh(program, plan, seed, blocks, kept, settings)
-        run.rounded_from = settings.trials if blocks.trials > settings.trials else None
-    else:
-        run = _until(program, plan, seed, kept, settings)
-    return run
+def _ignore_interrupts() -> None:
+    """Leave Ctrl-C, which a terminal sends to all processes, to the one that waits for the workers."""
+    signal.signal(signal.SIGINT, signal.SIG_IGN)
 
 
-def _fresh(
-    program: Program, plan: Plan, seed: int, blocks: Blocks, kept: list[str], settings: Settings, old: Run | None = None
-) -> Run:
-    """Return a run of the blocks, of which an earlier run may have the first."""
-    task = BatchTask(program, plan, seed, blocks, tuple(kept))
-    checked = _refusing_bad(task) if settings.on_bad == "error" else task
-    begin = old.blocks.batches if old else 0
-    found = collect(checked, blocks, Crew(settings.workers, settings.executor, settings.progress), begin)
-    values, notes = found.values, found.notes
-    if old is not None:
-        for name in kept:
-            before = old[name].values
-            if name not in values:  # stopped before the first batch of this round
-                values[name] = np.empty((*before.shape[:-1], blocks.trials))
-            values[name][..., : old.size] = before
-        notes.update(old.all_notes)
-    if found.done < blocks.trials:
-        if found.done == 0:
-            raise StoppedError(0, blocks.trials)
-        values = {name: value[..., : found.done] for name, value in values.items()}
-    return Run(program, plan, seed, blocks.first(found.done), values, dict(notes), asked=blocks.trials)
+@dataclass(frozen=True)
+class _Simulation:
+    """A simulation about to be done: what, how it is drawn, and what is kept."""
 
+    program: Program
+    plan: Plan
+    seed: int
+    kept: list[str]
+    settings: Settings
 
-def _until(program: Program, plan: Plan, seed: int, kept: list[str], settings: Settings) -> Run:
-    """Return a run that has grown by rounds of equal blocks until all aims are met, or ``at_most`` trials are reached."""
-    aims = as_aims(settings.until)
-    for aim in aims:
-        if aim.outcome not in kept:
-            raise ModelError(f"until: {aim.outcome!r} is no outcome{nearest(aim.outcome, program.outcomes)}")
-    first = Blocks.cut(settings.trials, program.periods, plan.powers_of_two)
-    size = max(1, first.trials // max(first.count, FEWEST_BLOCKS))
-    if plan.powers_of_two:
-        size = 2 ** (size.bit_length() - 1)
-    together = max(1, first.together * first.size(0) // size)
-    most = max(settings.at_most // size, FEWEST_BLOCKS)
-    count, run = FEWEST_BLOCKS, None
-    while True:
-        count = min(-(-count // together) * together, most)
-        run = _fresh(program, plan, seed, Blocks(size * count, count, together), kept, settings, run)
-        missing = max(_missing(run, aim) for aim in aims)
-        if missing <= 1 or run.partial or count >= most:
-            run.aims = [(aim, _missing(run, aim) <= 1) for aim in aims]
-            return run
-        count = next_count(count, missing)
+    def fixed(self) -> Run:
+        """Return a run of the number of trials that the settings name."""
+        trials = self.settings.trials
+        blocks = Blocks.cut(trials, self.program.periods, self.plan.powers_of_two)
+        if self.program.one_thread:  # nothing is gained by larger batches, and progress and stopping come sooner
+            blocks = replace(blocks, blocks_per_batch=1)
+        run = self._round(blocks)
+        rounded = trials if blocks.trials > trials else None
+        return self.with_record(run, replace(run._record, rounded_from=rounded))
+
+    def until_precise(self) -> Run:
+        """Return a run that has grown by rounds of equal blocks until all aims are met, or ``at_most`` trials are reached."""
+        aims = as_aims(self.settings.until)
+        for aim in aims:
+            if aim.outcome not in self.kept:
+                raise ModelError(
+                    f"{aim.outcome!r} is no outcome", owner="until", unknown=aim.outcome, known=self.program.outcomes
+                )
+        first = Blocks.for_rounds(self.settings.trials, self.program.periods, self.plan.powers_of_two, FEWEST_BLOCKS)
+        size, per_batch = first.size(0), first.blocks_per_batch
+        most = max(self.settings.at_most // size, FEWEST_BLOCKS)
+        count, run = FEWEST_BLOCKS, None
+        while True:
+            count = min(-(-count // per_batch) * per_batch, most)
+            run = self._round(Blocks(size * count, count, per_batch), run)
+            missing = max(_missing(run, aim) for aim in aims)
+            if missing <= 1 or run.partial or count >= most:
+                met = tuple((aim, _missing(run, aim) <= 1) for aim in aims)
+                return self.with_record(run, replace(run._record, aims=met))
+            count = next_count(count, missing)
+
+    def _round(self, blocks: Blocks, earlier: Run | None = None) -> Run:
+        """Return a run of the blocks, of which an earlier run may have the first."""
+        settings = self.settings
+        task = BatchTask(self.program, self.plan, self.seed, blocks, tuple(self.kept), settings.on_bad == "error")
+        workers, executor = settings.workers, settings.executor
+        if self.program.one_thread and (executor is None or isinstance(executor, ThreadPoolExecutor)):
+            workers, executor = 1, None
+        execution = Execution(workers, executor, settings.progress)
+        found = collect(task, blocks, execution, earlier._blocks.batches if earlier else 0)
+        values, notes = found.values, found.notes
+        if earlier is not None:
+            for name in self.kept:
+                before: Floats = earlier._values[name]
+                if name not in values:  # stopped before the first batch of this round
+                    values[name] = np.empty((*before.shape[:-1], blocks.trials))
+                values[name][..., : earlier.size] = before
+            notes.update(earlier._record.notes)
+        if found.done < blocks.trials:
+            if found.done == 0:
+                raise StoppedError(0, blocks.trials)
+            values = {name: value[..., : found.done] for name, value in values.items()}
+        drawing = Drawing(self.plan, self.seed, blocks.first(found.done))
+        return Run(self.program, drawing, values, RunRecord(blocks.trials, notes=dict(notes)))
+
+    def with_record(self, run: Run, record: RunRecord) -> Run:
+        """Return a run with more to remember of how it came about."""
+        return Run(self.program, run._drawing, run._values, record)
 
 
 def _missing(run: Run, aim: Precision) -> float:
     result = run[aim.outcome]
     if result.is_row:
-        raise ModelError(f"until: {aim.outcome!r} is a row; aim at a number, such as last({aim.outcome})")
-    figure = result.figure(aim.statistic, *aim.arguments, **aim.options)
+        raise ModelError(f"{aim.outcome!r} is a row; aim at a number, such as last({aim.outcome})", owner="until")
+    figure = result.statistic(aim.statistic, *aim.arguments, **aim.options)
     return aim.missing(float(figure), figure.error)
 
 
+def _check_memory(program: Program, kept: list[str], trials: int) -> None:
+    """Raise ParameterError for a run whose kept figures this machine cannot hold."""
+    figures = sum(program.periods if program.shapes[name].row else 1 for name in kept)
+    needed, available = 8 * figures * trials, memory()
+    if needed > available:
+        text = f"{figures:,} figures kept of each of {trials:,} trials take {needed / 2**30:,.0f} GB"
+        raise ParameterError(f"{text}, and this machine has {available / 2**30:,.0f} GB", owner="simulate", name="trials")
+
+
 def _kept(program: Program, keep: Iterable[str] | None) -> list[str]:
-    names = [name for name, driver in program.drivers.items() if driver.each is None] + program.outcomes
+    names = [name for name, driver in program.drivers.items() if not driver.shape.row] + program.outcomes
     for name in [keep] if isinstance(keep, str) else keep or ():
-        if name not in program.kinds or program.kinds[name].table:
-            raise ModelError(f"keep: {name!r} is no driver, line or outcome{nearest(name, program.kinds)}")
+        if name not in program.quantities:
+            raise ModelError(f"{name!r} is no driver, line or outcome", owner="keep", unknown=name, known=program.quantities)
         if name not in names:
             names.append(name)
     return names
-
-
-@dataclass(frozen=True)
-class BatchTask:
-    """Draws and works out one batch of blocks, and gives the kept quantities."""
-
-    program: Program
-    plan: Plan
-    seed: int
-    blocks: Blocks
-    keep: tuple[str, ...]
-
-    def __call__(self, batch: int) -> BatchAnswer:
-        """Work out one batch."""
-        sizes = {block: self.blocks.size(block) for block in self.blocks.in_batch(batch)}
-        trials = sum(sizes.values())
-        drawn = self.program.draw(self.plan, self.seed, sizes, self.program.ancestors(self.keep))
-        try:
-            values, notes = self.program.evaluate(drawn, trials, self.keep)
-        except TrialError as error:
-            raise self._located(batch, error) from error
-        kept = {name: _per_trial(values[name], trials) for name in self.keep}
-        return BatchAnswer(kept, notes)
-
-    def _located(self, batch: int, error: TrialError) -> RunError:
-        """Return the error of a trial with its number in the run, and how to run it alone."""
-        number = self.blocks.part(batch).start + error.place
-        again = f"model.inputs({number}, trials={self.blocks.trials}, seed={self.seed}, sampling={self.plan.label!r})"
-        return RunError(f"trial {number} failed: {error.reason}; with {error.inputs}. To run it alone: f(**{again})")
-
-
-def _per_trial(value: Floats, trials: int) -> Floats:
-    """Return a value with all the batch's trials, also where they are alike."""
-    if value.shape and value.shape[-1] == trials:
-        return value
-    return np.broadcast_to(value, (*value.shape[:-1], trials))
-
-
-def _refusing_bad(task: BatchTask) -> Callable[[int], BatchAnswer]:
-    """Return the task with an error, instead of a count, for an outcome that is NaN."""
-
-    def checked(batch: int) -> BatchAnswer:
-        answer = task(batch)
-        for name in task.program.outcomes:
-            failed = np.isnan(answer.values[name])
-            if failed.any():
-                place = int(np.argmax(failed.reshape(-1, failed.shape[-1]).any(axis=0)))
-                drawn = ", ".join(
-                    f"{driver}={value[place]:.6g}"
-                    for driver, value in answer.values.items()
-                    if driver in task.program.drivers and value.ndim == 1
-                )
-                trial = task.blocks.part(batch).start + place
-                raise RunError(f"outcome {name!r} is not a number in trial {trial} ({drawn}); seed {task.seed}")
-        return answer
-
-    return checked

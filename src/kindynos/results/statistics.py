@@ -9,114 +9,59 @@ from __future__ import annotations
 
 import math
 from collections.abc import Callable
-from dataclasses import dataclass
-from functools import cached_property
 from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
-from scipy.special import ndtri, stdtrit
+from scipy.special import bdtr
 
-from kindynos.errors import KindynosError, ParameterError, nearest
-from kindynos.estimate import Estimate
-from kindynos.validate import finite, share, wrong
+from kindynos.arrays import Floats
+from kindynos.errors import KindynosError
+from kindynos.inference.estimates import Estimate
+from kindynos.inference.intervals import UPPER, Z, jackknife_error, skewness_corrected, t_point, wilson
+from kindynos.registry import Registry
+from kindynos.results.sample import Sample
+from kindynos.results.shape_statistics import kurtosis, mode, skewness
+from kindynos.validate import finite, number, proper_fraction, wrong
 
-Floats = NDArray[np.float64]
-
-FEWEST = 200  # trials below which no error is given
-FEWEST_BLOCKS = 5  # blocks below which their spread says too little
+FEW_BEYOND = 10  # trials beyond a percentile below which its interval is that of order statistics
+FEW_DECIDE = 0.1  # share of the variance that few trials may hold
+UNSURE = 0.02  # squared relative error of a variance above which the interval of an sd is marked rough
 TAIL = 50  # trials beyond a level below which its expected shortfall is marked rough
-CONFIDENCE = 0.975  # the upper end of a 95 % interval
-
-
-@dataclass(frozen=True)
-class Sample:
-    """The values of one number over all trials, with the first trial of each block and the number of trials as ``bounds``.
-
-    ``independent`` says whether trials within a block are independent of each other, as under the random plan.
-    """
-
-    values: Floats
-    bounds: NDArray[np.int64]
-    independent: bool = False
-
-    @cached_property
-    def valid(self) -> Floats:
-        """The values that are not NaN."""
-        bad = np.isnan(self.values)
-        return self.values[~bad] if bad.any() else self.values
-
-    @cached_property
-    def starts(self) -> NDArray[np.int64]:
-        """The first valid trial of each block that has one, as a place in ``valid``, and after them their number."""
-        if len(self.valid) == len(self.values):
-            return self.bounds
-        before = np.concatenate([[0], np.cumsum(~np.isnan(self.values))])
-        return np.unique(before[self.bounds])
-
-    @cached_property
-    def sorted(self) -> Floats:
-        """The valid values in order."""
-        return np.sort(self.valid)
-
-    @property
-    def count(self) -> int:
-        """How many trials are valid."""
-        return len(self.valid)
-
-    @property
-    def blocks(self) -> int:
-        """How many blocks have a valid trial."""
-        return len(self.starts) - 1
-
-    @property
-    def has_error(self) -> bool:
-        """Whether there are enough trials to give an error."""
-        return self.count >= FEWEST and self.blocks >= FEWEST_BLOCKS
-
-    @property
-    def student(self) -> float:
-        """Student's t at 97.5 % for the blocks."""
-        return float(stdtrit(self.blocks - 1, CONFIDENCE))
-
-    def by_block(self, terms: Floats | NDArray[np.bool_]) -> Floats:
-        """Return the sum of terms (a number, or whether it is a hit, for each valid trial) in each block."""
-        if terms.dtype == np.bool_:
-            parts = zip(self.starts[:-1], self.starts[1:], strict=True)
-            return np.array([np.count_nonzero(terms[begin:end]) for begin, end in parts], dtype=np.float64)
-        sums: Floats = np.add.reduceat(terms, self.starts[:-1], dtype=np.float64)
-        return sums
-
-    def variance_of_mean(self, terms: Floats | NDArray[np.bool_]) -> float:
-        """Return the variance of the mean of terms, one for each valid trial, from the spread between blocks."""
-        sizes, sums = np.diff(self.starts), self.by_block(terms)
-        gaps = sums - sizes * (sums.sum() / len(terms))
-        return float(np.sum(gaps**2) / len(terms) ** 2 * len(sizes) / (len(sizes) - 1))
-
-    def quantile(self, level: Any) -> Any:
-        """Return the value at a level, interpolated between neighbours in order."""
-        place = np.asarray(level) * (self.count - 1)
-        below = np.floor(place).astype(np.int64)
-        above = np.minimum(below + 1, self.count - 1)
-        low, high = self.sorted[below], self.sorted[above]
-        weight = place - below
-        with np.errstate(invalid="ignore"):
-            return np.where((weight == 0) | (low == high), low, low + (high - low) * weight)
 
 
 def mean(sample: Sample) -> Estimate:
     """Mean: block means; the pooled sample under the random plan."""
     if not sample.count:
         return Estimate(math.nan)
-    with np.errstate(invalid="ignore"):
+    with np.errstate(invalid="ignore", over="ignore"):
         value = float(sample.valid.mean())
         if not sample.has_error:
             return Estimate(value)
         if sample.independent:
-            reach = float(stdtrit(sample.count - 1, CONFIDENCE) * sample.valid.std(ddof=1) / math.sqrt(sample.count))
+            deviation, t = float(sample.valid.std(ddof=1)) / math.sqrt(sample.count), t_point(sample.count - 1)
         else:
-            reach = sample.student * math.sqrt(sample.variance_of_mean(sample.valid))
-    return Estimate(value, value - reach, value + reach)
+            deviation, t = math.sqrt(sample.variance_of_mean(sample.valid)), sample.student
+        note = decided_by_few(sample)
+        if not note:
+            return Estimate(value, value - deviation * t, value + deviation * t)
+        terms = sample.valid if sample.independent else sample.by_block(sample.valid - value)
+        low, high = (value - deviation * skewness_corrected(side * t, terms) for side in (1, -1))
+    return Estimate(value, min(low, value - deviation * t), max(high, value + deviation * t), rough=True, note=note)
+
+
+def decided_by_few(sample: Sample) -> str:
+    """Return a note where ten trials (of fewer than 2,000 one in two hundred) hold a tenth of the variance, or nothing."""
+    few = min(10, max(sample.count // 200, 1))
+    squares = (sample.valid - sample.valid.mean()) ** 2
+    total = float(squares.sum())
+    if not 0 < total < math.inf:
+        return ""
+    share = float(np.partition(squares, sample.count - few)[sample.count - few :].sum()) / total
+    if share < FEW_DECIDE:
+        return ""
+    which = f"the {few} farthest trials hold" if few > 1 else "a single trial holds"
+    return f"{which} {100 * share:.0f} % of the variance; the median says more"
 
 
 def sd(sample: Sample) -> Estimate:
@@ -127,59 +72,51 @@ def sd(sample: Sample) -> Estimate:
         value = float(sample.valid.std(ddof=1))
     if not sample.has_error or not math.isfinite(value):
         return Estimate(value)
-    left = _left_out(sample, 2)
+    left = sample.left_out(2)
     count = left[0]
     values = np.sqrt(np.maximum(left[2] - left[1] ** 2 / count, 0) / (count - 1))
-    reach = _jackknife(sample, values)
-    return Estimate(value, max(value - reach, 0.0), value + reach)
-
-
-def skewness(sample: Sample) -> Estimate:
-    """Skewness: the same jackknife; marked rough, since single trials far out decide it."""
-    if sample.count < 3:
-        return Estimate(math.nan)
-    with np.errstate(invalid="ignore", divide="ignore"):
-        gaps = sample.valid - sample.valid.mean()
-        value = float((gaps**3).mean() / (gaps**2).mean() ** 1.5)
-        if not sample.has_error or not math.isfinite(value):
-            return Estimate(value, rough=True)
-        count, one, two, three = _left_out(sample, 3)
-        centre = one / count
-        second = two / count - centre**2
-        third = three / count - 3 * centre * two / count + 2 * centre**3
-        reach = _jackknife(sample, third / second**1.5)
-    return Estimate(value, value - reach, value + reach, rough=True)
-
-
-def _left_out(sample: Sample, powers: int) -> list[Floats]:
-    """Return the sums of the powers 0, 1, ... of the centred values with each block left out."""
-    gaps = sample.valid - sample.valid.mean()
-    terms = np.ones_like(gaps)
-    sums = []
-    for _ in range(powers + 1):
-        by_block = sample.by_block(terms)
-        sums.append(by_block.sum() - by_block)
-        terms = terms * gaps
-    return sums
-
-
-def _jackknife(sample: Sample, values: Floats) -> float:
-    blocks = len(values)
-    variance = (blocks - 1) / blocks * np.sum((values - values.mean()) ** 2)
-    return float(sample.student * math.sqrt(variance))
+    reach = jackknife_error(values)
+    with np.errstate(all="ignore"):
+        squares = ((sample.valid - sample.valid.mean()) / value) ** 2
+        kurtosis = float((squares * squares).mean()) if value > 0 else 0.0
+    rough = (kurtosis - 1) / sample.count > UNSURE
+    note = "few trials decide it; its interval is too short" if rough else ""
+    return Estimate(value, max(value - reach, 0.0), value + reach, rough=rough, note=note)
 
 
 def percentile(sample: Sample, q: float) -> Estimate:
-    """Percentile ``q``: whole-sample order statistics at the level, plus and minus the spread of the share below it."""
+    """Percentile ``q``: whole-sample order statistics at the level, plus and minus the spread of the share below it.
+
+    Where fewer than ten trials lie beyond it, the ends are the order statistics of independent trials, which need no
+    assumption (David and Nagaraja, Order Statistics, 2003, section 7.1); the outer one does not exist where fewer than four
+    lie beyond, and the interval is one-sided. Percentiles 0 and 100 are the extreme trials and have none.
+    """
     level = _level("percentile", q / 100 if isinstance(q, int | float) else q)
     if not sample.count:
         return Estimate(math.nan)
     value = float(sample.quantile(level))
     if not sample.has_error:
         return Estimate(value)
+    if level in (0, 1):
+        return Estimate(value, note=f"the {'highest' if level else 'lowest'} of {sample.count:,} trials")
+    if sample.count * min(level, 1 - level) < FEW_BEYOND:
+        return _far_out(sample, level, value)
     reach = max(_spread_below(sample, value), 1 / sample.count)
     low, high = sample.quantile(np.clip([level - reach, level + reach], 0, 1))
     return Estimate(value, min(low, value), max(high, value))
+
+
+def _far_out(sample: Sample, level: float, value: float) -> Estimate:
+    """Return a percentile with the binomial interval of its order statistics, an infinite end where there is none."""
+    count, tail = sample.count, min(level, 1 - level)
+    beyond = np.arange(min(count, 60))
+    at_most = bdtr(beyond, count, tail)  # the chance that at most so many trials lie beyond the true percentile
+    outer = int(np.count_nonzero(at_most <= 1 - UPPER))  # the nearest trial of the tail that is beyond it with 97.5 %
+    inner = int(np.searchsorted(at_most, UPPER)) + 1
+    places = [float(sample.sorted[-k] if level > 0.5 else sample.sorted[k - 1]) for k in (inner, max(outer, 1))]
+    note = "" if outer else f"fewer than {FEW_BEYOND} trials lie beyond, which give one bound only"
+    near, far = places[0], places[1] if outer else math.inf if level > 0.5 else -math.inf
+    return Estimate(value, min(near, far), max(near, far), note=note)
 
 
 def _spread_below(sample: Sample, value: float) -> float:
@@ -188,31 +125,43 @@ def _spread_below(sample: Sample, value: float) -> float:
 
 
 def _level(name: str, level: Any) -> float:
-    number = finite(name, "a percentile" if name == "percentile" else "level", level)
-    if not 0 <= number <= 1:
+    share = finite(name, "a percentile" if name == "percentile" else "level", level)
+    if not 0 <= share <= 1:
         rule = "from 0 to 100" if name == "percentile" else "from 0 to 1"
         raise wrong(
-            name,
-            "a percentile" if name == "percentile" else "level",
-            rule,
-            number * (100 if name == "percentile" else 1),
+            name, "a percentile" if name == "percentile" else "level", rule, share * (100 if name == "percentile" else 1)
         )
-    return number
+    return share
 
 
 def chance(sample: Sample, above: float | None = None, below: float | None = None, at: float | None = None) -> Estimate:
     """Chance of being strictly above, strictly below, between the two, or at a value, as a share of all trials."""
     if at is not None and (above is not None or below is not None):
-        raise KindynosError("chance: at cannot be combined with above or below")
+        raise KindynosError("at cannot be combined with above or below", owner="chance")
     if at is None and above is None and below is None:
-        raise KindynosError("chance: say above=, below= or at=")
+        raise KindynosError("say above=, below= or at=", owner="chance")
     with np.errstate(invalid="ignore"):
-        hits = sample.values == at if at is not None else np.ones(len(sample.values), dtype=bool)
+        hits = sample.values == number("chance", "at", at) if at is not None else np.ones(len(sample.values), dtype=bool)
         if above is not None:
             hits = hits & (sample.values > finite("chance", "above", above))
         if below is not None:
             hits = hits & (sample.values < finite("chance", "below", below))
     return _share(hits, sample)
+
+
+def survival(sample: Sample, x: float) -> Estimate:
+    """Chance of more than a value, as a share of all trials."""
+    return chance(sample, above=x)
+
+
+def conditional_mean(sample: Sample, above: float | None = None, below: float | None = None) -> Estimate:
+    """Mean of the trials that end strictly above a value, strictly below one, or between the two; NaN where none does."""
+    if above is None and below is None:
+        raise KindynosError("say above= or below=", owner="conditional mean")
+    low = -math.inf if above is None else number("conditional mean", "above", above)
+    high = math.inf if below is None else number("conditional mean", "below", below)
+    inside = (sample.values > low) & (sample.values < high)
+    return mean(Sample(np.where(inside, sample.values, np.nan), sample.bounds, sample.independent))
 
 
 def _share(hits: Floats | NDArray[np.bool_], sample: Sample) -> Estimate:
@@ -222,26 +171,24 @@ def _share(hits: Floats | NDArray[np.bool_], sample: Sample) -> Estimate:
     if not everyone.has_error:
         return Estimate(p)
     variance = everyone.variance_of_mean(hits)
-    count, reach = float(len(hits)), float(ndtri(CONFIDENCE))
+    count, point = float(len(hits)), Z
     if variance > 0 and not sample.independent:
-        count, reach = p * (1 - p) / variance, everyone.student
-    centre = (p + reach**2 / (2 * count)) / (1 + reach**2 / count)
-    half = reach / (1 + reach**2 / count) * math.sqrt(p * (1 - p) / count + reach**2 / (4 * count**2))
-    return Estimate(p, max(centre - half, 0.0), min(centre + half, 1.0))
+        count, point = p * (1 - p) / variance, everyone.student
+    return Estimate(p, *wilson(p, count, point))
 
 
 def percentile_of(sample: Sample, x: float) -> Estimate:
     """Percentile at which a value lies among the valid trials: those below it and half of those at it."""
-    if not sample.count or math.isnan(x):
+    if math.isnan(number("percentile_of", "x", x)) or not sample.count:
         return Estimate(math.nan)
-    valid = Sample(sample.valid, sample.starts, sample.independent)
+    valid = Sample(sample.valid, sample.block_starts, sample.independent)
     below = _share((valid.values < x) + 0.5 * (valid.values == x), valid)
     return Estimate(100 * below, 100 * below.low, 100 * below.high)
 
 
 def value_at_risk(sample: Sample, level: float, reference: float = 0.0) -> Estimate:
     """Loss against ``reference`` that is exceeded with a chance of 1 - level; positive is a loss."""
-    level = share("value at risk", "level", level, closed=False)
+    level, reference = proper_fraction("value at risk", "level", level), finite("value at risk", "reference", reference)
     found = percentile(sample, 100 * (1 - level))
     return Estimate(reference - found, reference - found.high, reference - found.low)
 
@@ -253,7 +200,8 @@ def expected_shortfall(sample: Sample, level: float, reference: float = 0.0) -> 
     Risk 2, 2000, 21-41), has the right variance as q is where it is least. Its interval is corrected for the skewness of these
     terms (Hall, Journal of the Royal Statistical Society B 54, 1992, 221-228).
     """
-    level = share("expected shortfall", "level", level, closed=False)
+    level = proper_fraction("expected shortfall", "level", level)
+    reference = finite("expected shortfall", "reference", reference)
     if not sample.count:
         return Estimate(math.nan)
     tail = 1 - level
@@ -265,23 +213,11 @@ def expected_shortfall(sample: Sample, level: float, reference: float = 0.0) -> 
     if not sample.has_error:
         return Estimate(value, rough=rough)
     if sample.independent:
-        deviation, t = (
-            float(terms.std(ddof=1)) / math.sqrt(sample.count),
-            float(stdtrit(max(sample.count * tail - 1, 1), CONFIDENCE)),
-        )
+        deviation, t = (float(terms.std(ddof=1)) / math.sqrt(sample.count), t_point(max(sample.count * tail - 1, 1)))
     else:
         deviation, t = math.sqrt(sample.variance_of_mean(terms)), sample.student
-    low, high = (value - deviation * _unskewed(side * t, terms) for side in (1, -1))
+    low, high = (value - deviation * skewness_corrected(side * t, terms) for side in (1, -1))
     return Estimate(value, max(low, q), high, rough=rough)
-
-
-def _unskewed(t: float, terms: Floats) -> float:
-    """Return the level of a t statistic of a mean of skewed terms that stands for ``t`` (Hall's cubic transformation)."""
-    gaps = terms - terms.mean()
-    variance = float((gaps**2).mean())
-    skew = float((gaps**3).mean()) / variance**1.5 if variance > 0 else 0.0
-    a = skew / (3 * math.sqrt(len(terms)))
-    return float((np.cbrt(1 + 3 * a * (t - a / 2)) - 1) / a) if abs(a) > 1e-9 else t
 
 
 def median(sample: Sample) -> Estimate:
@@ -304,47 +240,13 @@ def _extreme(sample: Sample, place: int, word: str) -> Estimate:
     return Estimate(value, note=f"the {word} of {sample.count:,} trials")
 
 
-def mode(sample: Sample) -> Estimate:
-    """The likeliest value: the most frequent where values repeat, else by halving the sample to its densest half.
-
-    The half-sample mode of Robertson and Cryer, Journal of the American Statistical Association 69 (1974), 1012-1016.
-    Rough, and without an error.
-    """
-    values = sample.sorted
-    if not len(values):
-        return Estimate(math.nan, rough=True)
-    distinct, counts = np.unique(values, return_counts=True)
-    if len(distinct) <= len(values) / 2:
-        return Estimate(float(distinct[counts.argmax()]), rough=True)
-    while len(values) > 3:
-        half = math.ceil(len(values) / 2)
-        widths = values[half - 1 :] - values[: len(values) - half + 1]
-        begin = int(widths.argmin())
-        values = values[begin : begin + half]
-    return Estimate(float(values.mean()), rough=True)
-
-
-STATISTICS: dict[str, Callable[..., Estimate]] = {
-    function.__name__: function
-    for function in (
-        mean,
-        median,
-        mode,
-        sd,
-        skewness,
-        lowest,
-        highest,
-        percentile,
-        percentile_of,
-        chance,
-        value_at_risk,
-        expected_shortfall,
-    )
-}
-
-
-def statistic(name: str) -> Callable[..., Estimate]:
-    """Return the statistic of that name; raises ParameterError, with the nearest spelling, when there is none."""
-    if name not in STATISTICS:
-        raise ParameterError(f"statistic must be one of {', '.join(STATISTICS)}, not {name!r}{nearest(name, STATISTICS)}")
-    return STATISTICS[name]
+STATISTICS: Registry[Callable[..., Estimate]] = Registry(
+    "statistic",
+    {
+        function.__name__: function
+        for function in (
+            *(mean, median, mode, sd, skewness, kurtosis, lowest, highest, percentile, percentile_of),
+            *(chance, survival, conditional_mean, value_at_risk, expected_shortfall),
+        )
+    },
+)

@@ -9,15 +9,16 @@ from abc import ABC, abstractmethod
 from collections.abc import Container, Sequence
 from dataclasses import dataclass
 from functools import lru_cache
+from threading import Lock
 from typing import ClassVar
 
 import numpy as np
 from numpy.typing import NDArray
 
-from kindynos.errors import ParameterError, nearest
+from kindynos.arrays import Floats
+from kindynos.errors import ParameterError
+from kindynos.registry import Registry
 from kindynos.sampling.streams import stream
-
-Floats = NDArray[np.float64]
 
 LOWEST_SCORE = 2.0**-54
 HIGHEST_SCORE = 1 - 2.0**-53
@@ -133,11 +134,14 @@ class Sobol(Plan):
         ordered = sorted(requests, key=lambda request: request.rows is not None)
         dimensions = sum(request.rows or 1 for request in ordered)
         if dimensions > MOST_DIMENSIONS:
-            raise ParameterError(f"sobol: {dimensions:,} numbers a trial are more than its {MOST_DIMENSIONS:,} dimensions")
+            raise ParameterError(
+                f"{dimensions:,} numbers a trial are more than its {MOST_DIMENSIONS:,} dimensions", owner="sobol"
+            )
         for request in ordered:
             rows = request.rows or 1
             if wanted is None or request.name in wanted:
-                directions = _directions(dimensions, levels)[begin : begin + rows]
+                with _making:
+                    directions = _directions(dimensions, levels)[begin : begin + rows]
                 scores = _scrambled(directions, stream(seed, request.name, block), trials)
                 answer[request.name] = scores[0] if request.rows is None else scores
             begin += rows
@@ -146,6 +150,7 @@ class Sobol(Plan):
 
 MOST_DIMENSIONS = 21_201  # of the published direction numbers
 DIGITS = 30
+_making = Lock()  # SciPy sets up its table of direction numbers at first use, which some versions do wrongly in two threads
 
 
 @lru_cache(maxsize=16)
@@ -172,11 +177,4 @@ def _scrambled(directions: NDArray[np.int64], generator: np.random.Generator, tr
     return np.clip(scores, LOWEST_SCORE, HIGHEST_SCORE, out=scores)
 
 
-PLANS: dict[str, Plan] = {plan.label: plan for plan in (Random(), Latin(), Antithetic(), Sobol())}
-
-
-def plan_named(name: str) -> Plan:
-    """Return the plan of that name; raises ParameterError, with the nearest spelling, when there is none."""
-    if name not in PLANS:
-        raise ParameterError(f"sampling must be one of {', '.join(map(repr, PLANS))}, not {name!r}{nearest(name, PLANS)}")
-    return PLANS[name]
+PLANS: Registry[Plan] = Registry("sampling plan", {plan.label: plan for plan in (Random(), Latin(), Antithetic(), Sobol())})

@@ -4,17 +4,13 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 from dataclasses import dataclass
-from typing import TYPE_CHECKING
 
 import numpy as np
 from numpy.typing import NDArray
 
-from kindynos.errors import RunError, nearest
-
-if TYPE_CHECKING:
-    from kindynos.results.run import Run
-
-Floats = NDArray[np.float64]
+from kindynos.arrays import Floats
+from kindynos.errors import RunError
+from kindynos.results.trials import SimulatedTrials
 
 
 @dataclass(frozen=True)
@@ -25,13 +21,13 @@ class Input:
     driver: str
     period: int | None = None
 
-    def rows(self, run: Run) -> Floats:
+    def rows(self, run: SimulatedTrials) -> Floats:
         """Its values in the run, ``(1, trials)`` or ``(periods, trials)``."""
         values = np.atleast_2d(run[self.driver].values)
         return values if self.period is None else values[self.period : self.period + 1]
 
 
-def inputs_of(run: Run, outcome: str, by_period: bool, everyone: bool = False) -> list[Input]:
+def inputs_of(run: SimulatedTrials, outcome: str, by_period: bool, everyone: bool = False) -> list[Input]:
     """Return the drivers that reach the outcome, or all of them; those with a value each period one by one where asked.
 
     Raises RunError when there is none.
@@ -41,32 +37,32 @@ def inputs_of(run: Run, outcome: str, by_period: bool, everyone: bool = False) -
     for name, driver in run.program.drivers.items():
         if name == outcome or (name not in reach and not everyone):
             continue
-        if by_period and driver.kind.row:
+        if by_period and driver.each_period:
             found += [Input(f"{name} {label}", name, period) for period, label in enumerate(run.labels)]
         else:
             found.append(Input(name, name))
     if not found and not everyone:
-        raise RunError(f"sensitivity: no driver reaches {outcome!r}")
+        raise RunError(f"no driver reaches {outcome!r}", owner="sensitivity")
     return found
 
 
-def valid_outcome(run: Run, outcome: str, fewest: int = 2) -> tuple[Floats, NDArray[np.bool_]]:
+def valid_outcome(run: SimulatedTrials, outcome: str, fewest: int = 2) -> tuple[Floats, NDArray[np.bool_]]:
     """Return the outcome's values and which of them are finite; raises RunError for a row or when too few are."""
     result = run[outcome]
     if result.is_row:
         raise RunError(
-            f"sensitivity: {outcome!r} is a row; ask for a quantity with one number a trial, such as total({outcome})"
+            f"{outcome!r} is a row; ask for a quantity with one number a trial, such as total({outcome})", owner="sensitivity"
         )
     valid = np.isfinite(result.values)
     if np.count_nonzero(valid) < fewest:
-        raise RunError(f"sensitivity: {outcome!r} has no two trials with a value")
+        raise RunError(f"{outcome!r} has no two trials with a value", owner="sensitivity")
     return result.values, valid
 
 
-def work_out(run: Run, outcome: str, drawn: Mapping[str, Floats], trials: int) -> Floats:
+def work_out(run: SimulatedTrials, outcome: str, drawn: Mapping[str, Floats], trials: int) -> Floats:
     """Return the outcome at other values of the drivers, ``(trials,)``."""
     missing = [name for name in run.program.ancestors([outcome]) if name in run.program.drivers and name not in drawn]
     if missing:
-        raise RunError(f"sensitivity: no values for {missing[0]!r}{nearest(missing[0], drawn)}")
+        raise RunError(f"no values for {missing[0]!r}", owner="sensitivity", unknown=missing[0], known=drawn)
     values, _ = run.program.evaluate(drawn, trials, [outcome])
     return np.broadcast_to(values[outcome], (trials,))

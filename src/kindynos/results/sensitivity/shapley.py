@@ -5,32 +5,30 @@ from __future__ import annotations
 from functools import lru_cache, partial
 from itertools import combinations
 from math import comb
-from typing import TYPE_CHECKING
 
 import numpy as np
 import pandas as pd
-from numpy.typing import NDArray
 
+from kindynos.arrays import Floats
 from kindynos.dependence.copulas import Elliptical
 from kindynos.dependence.groups import DriverGroup
-from kindynos.dependence.matrices import factor
+from kindynos.dependence.matrices import cholesky_factor
 from kindynos.distributions.normal_scores import normal_quantile
 from kindynos.distributions.special import ndtr
 from kindynos.errors import RunError
 from kindynos.results.sensitivity.inputs import inputs_of, valid_outcome, work_out
-from kindynos.results.sensitivity.variance import BLOCKS, jackknifed, two_draws, values_at
+from kindynos.results.sensitivity.variance import BLOCKS, jackknifed_share, two_draws, values_at
+from kindynos.results.trials import SimulatedTrials
 from kindynos.validate import whole
 
-if TYPE_CHECKING:
-    from kindynos.results.run import Run
-
-Floats = NDArray[np.float64]
 Subset = frozenset[str]
 
 MOST_DRIVERS = 12  # each more doubles the work
 
 
-def shapley_sensitivity(run: Run, outcome: str, by_period: bool = False, evaluations: int = 262_144) -> pd.DataFrame:
+def shapley_sensitivity(
+    run: SimulatedTrials, outcome: str, by_period: bool = False, *, evaluations: int = 262_144
+) -> pd.DataFrame:
     """Return each driver's Shapley share of the outcome's variance, with 95 % errors; the shares add up to one.
 
     What a set of drivers explains is the variance of the outcome's mean given them; a driver's share is what it adds to the
@@ -43,41 +41,43 @@ def shapley_sensitivity(run: Run, outcome: str, by_period: bool = False, evaluat
     """
     valid_outcome(run, outcome)
     if by_period:
-        raise RunError("sensitivity: shapley takes the periods of a driver together; see the methods rank and regression")
+        raise RunError(
+            "shapley takes the periods of a driver together; see the methods rank and regression", owner="sensitivity"
+        )
     names = [entry.driver for entry in inputs_of(run, outcome, False)]
     if len(names) > MOST_DRIVERS:
-        raise RunError(f"sensitivity: shapley works for up to {MOST_DRIVERS} drivers, not {len(names)}")
+        raise RunError(f"shapley works for up to {MOST_DRIVERS} drivers, not {len(names)}", owner="sensitivity")
     groups = _groups(run, names)
     size = whole("shapley", "evaluations", evaluations, least=1) // (BLOCKS * 2 ** len(names))
     if size < 8:
         raise RunError(
-            f"sensitivity: shapley of {len(names)} drivers needs {BLOCKS * 8 * 2 ** len(names):,} evaluations or more"
+            f"shapley of {len(names)} drivers needs {BLOCKS * 8 * 2 ** len(names):,} evaluations or more", owner="sensitivity"
         )
     size = 2 ** (size.bit_length() - 1)
     sets = [frozenset(chosen) for count in range(1, len(names)) for chosen in combinations(names, count)]
     sums = np.stack([_block(run, outcome, names, sets, groups, block, size) for block in range(BLOCKS)])
     records = []
     for name in names:
-        figure = jackknifed(sums, partial(_value, names=names, sets=sets, name=name))
+        figure = jackknifed_share(sums, partial(_value, names=names, sets=sets, name=name))
         records.append((float(figure), figure.error))
     frame = pd.DataFrame(records, columns=["share of variance", "error"], index=pd.Index(names, name="driver"))
     frame.attrs["evaluations"] = BLOCKS * size * (len(sets) + 1)
     return frame.sort_values("share of variance", ascending=False, kind="stable")
 
 
-def _groups(run: Run, names: list[str]) -> list[DriverGroup]:
+def _groups(run: SimulatedTrials, names: list[str]) -> list[DriverGroup]:
     """Return the groups of linked drivers that reach the outcome; raises RunError for what cannot be drawn given a part."""
-    groups = [group for group in run.program.together if len(group.names) > 1 and not set(names).isdisjoint(group.names)]
+    groups = [group for group in run.program.groups if len(group.names) > 1 and not set(names).isdisjoint(group.names)]
     for group in groups:
         if not isinstance(group.copula, Elliptical) or group.copula.df is not None or group.serial:
             raise RunError(
-                f"sensitivity: shapley knows the gaussian copula without serial=, not that of {', '.join(group.names)}"
+                f"shapley knows the gaussian copula without serial=, not that of {', '.join(group.names)}", owner="sensitivity"
             )
     return groups
 
 
 def _block(
-    run: Run, outcome: str, names: list[str], sets: list[Subset], groups: list[DriverGroup], block: int, size: int
+    run: SimulatedTrials, outcome: str, names: list[str], sets: list[Subset], groups: list[DriverGroup], block: int, size: int
 ) -> Floats:
     """Return the sums over one replicate: the outcome's count, sum and squares, and of each set the products and squares."""
     needed = list(dict.fromkeys([*names, *(name for group in groups for name in group.names)]))
@@ -127,7 +127,7 @@ def _conditional(matrix: tuple[tuple[float, ...], ...], inside: tuple[bool, ...]
         return weights, left
     sd = np.sqrt(np.maximum(np.diag(left), 1e-300))
     scaled = np.clip((left + left.T) / 2 / np.outer(sd, sd), -1, 1)
-    return weights, sd[:, None] * factor(scaled)
+    return weights, sd[:, None] * cholesky_factor(scaled)
 
 
 def _value(sums: Floats, names: list[str], sets: list[Subset], name: str) -> float:

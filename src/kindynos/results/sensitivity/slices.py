@@ -2,73 +2,117 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING
-
 import numpy as np
 import pandas as pd
+from numpy.typing import NDArray
 
+from kindynos.arrays import Floats
 from kindynos.errors import RunError
+from kindynos.inference.estimates import Estimate
+from kindynos.inference.intervals import jackknife_error
+from kindynos.results.result import bad_side
+from kindynos.results.sample import FEWEST, FEWEST_BLOCKS, Sample
 from kindynos.results.sensitivity.inputs import inputs_of, valid_outcome
-from kindynos.validate import finite, one_of, share, whole
-
-if TYPE_CHECKING:
-    from kindynos.results.run import Run
+from kindynos.results.statistics import mean, percentile
+from kindynos.results.trials import SimulatedTrials
+from kindynos.validate import finite, one_of, proper_fraction, whole
 
 FEWEST_IN_SLICE = 5
+GROUPS = 20  # of blocks, of which one at a time is left out
 
 
 def conditional_sensitivity(
-    run: Run, outcome: str, by_period: bool = False, slices: int = 10, percentile: float | None = None
+    run: SimulatedTrials, outcome: str, by_period: bool = False, *, slices: int = 10, percentile: float | None = None
 ) -> pd.DataFrame:
     """Return the outcome's mean, or a percentile of it, across equal slices of each driver, all else remaining random.
 
     A row a driver, a column a slice of its trials from the lowest tenth to the highest, and ``range``, the largest less the
     smallest; the widest first. A driver with a value each period is sliced by its mean over the periods, unless
-    ``by_period``. Raises RunError with too few trials for the slices.
+    ``by_period``. ``attrs["errors"]`` has each driver's 95 % errors of its slices (NaN below 200 trials in a slice). Raises
+    RunError with too few trials for the slices.
     """
     values, valid = valid_outcome(run, outcome)
     count = whole("conditional", "slices", slices, least=2)
     trials = int(np.count_nonzero(valid))
     if trials < FEWEST_IN_SLICE * count:
-        raise RunError(f"sensitivity: {count} slices need at least {FEWEST_IN_SLICE * count} trials with a value, not {trials}")
+        raise RunError(
+            f"{count} slices need at least {FEWEST_IN_SLICE * count} trials with a value, not {trials}", owner="sensitivity"
+        )
     q = None if percentile is None else finite("conditional", "percentile", percentile)
     labels = [f"{100 * i / count:.3g}-{100 * (i + 1) / count:.3g} %" for i in range(count)]
     inputs = inputs_of(run, outcome, by_period)
     records = []
     for entry in inputs:
         order = np.argsort(entry.rows(run)[:, valid].mean(axis=0), kind="stable")
-        parts = np.array_split(values[valid][order], count)
-        records.append([float(part.mean() if q is None else np.percentile(part, q)) for part in parts])
-    frame = pd.DataFrame(records, columns=labels, index=pd.Index([entry.label for entry in inputs], name="driver"))
+        records.append([_figure(part, q) for part in np.array_split(values[valid][order], count)])
+    index = pd.Index([entry.label for entry in inputs], name="driver")
+    frame = pd.DataFrame([[float(figure) for figure in row] for row in records], columns=labels, index=index)
+    frame.attrs["errors"] = {entry.label: [figure.error for figure in row] for entry, row in zip(inputs, records, strict=True)}
     frame["range"] = frame[labels].max(axis=1) - frame[labels].min(axis=1)
     frame.attrs["figure"] = "mean" if q is None else f"P{q:g}"
     return frame.sort_values("range", ascending=False, kind="stable")
 
 
-def tail_sensitivity(run: Run, outcome: str, by_period: bool = False, worst: float = 0.05, side: str = "low") -> pd.DataFrame:
+def _figure(part: Floats, q: float | None) -> Estimate:
+    """Return the mean, or a percentile, of the trials of a slice, which lie in it at random."""
+    sample = Sample(part, np.linspace(0, len(part), min(GROUPS, len(part)) + 1).astype(np.int64), independent=True)
+    return mean(sample) if q is None else percentile(sample, q)
+
+
+def tail_sensitivity(
+    run: SimulatedTrials, outcome: str, by_period: bool = False, *, worst: float = 0.05, side: str | None = None
+) -> pd.DataFrame:
     """Return what the drivers looked like in the worst trials of an outcome against all trials: what goes wrong then.
 
-    ``worst`` is the share of trials taken, from the outcome's ``side`` "low" or "high". Columns: mean, P10, P50 and P90 of the
-    driver in all and in the worst trials, and ``shift``, the difference of the means in sd of all; the largest first. A driver
-    with a value each period is read by its mean over the periods, unless ``by_period``. Raises RunError with too few trials.
+    ``worst`` is the share of trials taken, from the outcome's ``side`` "low" or "high" (the bad one
+    unless given). Columns: mean, P10, P50 and P90 of the
+    driver in all and in the worst trials, and ``shift``, the difference of the means in sd of all, with its ``error`` by the
+    jackknife that leaves out a twentieth of the blocks at a time; the largest first. A driver with a value each period is read
+    by its mean over the periods, unless ``by_period``. Raises RunError with too few trials.
     """
     values, valid = valid_outcome(run, outcome)
-    part = share("tail", "worst", worst, closed=False)
-    one_of("tail", "side", side, ("low", "high"))
+    part = proper_fraction("tail", "worst", worst)
+    side = one_of("tail", "side", bad_side(run[outcome].better) if side is None else side, ("low", "high"))
     count = round(part * int(np.count_nonzero(valid)))
     if count < FEWEST_IN_SLICE:
-        raise RunError(f"sensitivity: the worst {100 * part:g} % are {count} trials; at least {FEWEST_IN_SLICE} are needed")
-    order = np.argsort(values[valid], kind="stable")
-    chosen = order[:count] if side == "low" else order[-count:]
+        raise RunError(
+            f"the worst {100 * part:g} % are {count} trials; at least {FEWEST_IN_SLICE} are needed", owner="sensitivity"
+        )
+    outcomes = values[valid] if side == "low" else -values[valid]
+    chosen = np.argsort(outcomes, kind="stable")[:count]
     inputs = inputs_of(run, outcome, by_period)
+    rows = np.array([entry.rows(run)[:, valid].mean(axis=0) for entry in inputs])
+    shifts, errors = _shifts(rows, chosen), _shift_errors(rows, outcomes, part, run.drawing.blocks.bounds, valid)
     records = []
-    for entry in inputs:
-        everyone = entry.rows(run)[:, valid].mean(axis=0)
-        tail, sd = everyone[chosen], float(everyone.std())
-        shift = float(tail.mean() - everyone.mean()) / sd if sd > 0 else 0.0
-        figures = [(part.mean(), *np.percentile(part, [10, 50, 90])) for part in (everyone, tail)]
-        records.append([*figures[0], *figures[1], shift])
+    for everyone, shift, error in zip(rows, shifts, errors, strict=True):
+        figures = [(part.mean(), *np.percentile(part, [10, 50, 90])) for part in (everyone, everyone[chosen])]
+        records.append([*figures[0], *figures[1], float(shift), float(error)])
     names = [f"{word}, {which}" for which in ("all", "worst") for word in ("mean", "P10", "P50", "P90")]
-    frame = pd.DataFrame(records, columns=[*names, "shift"], index=pd.Index([entry.label for entry in inputs], name="driver"))
+    frame = pd.DataFrame(
+        records, columns=[*names, "shift", "error"], index=pd.Index([entry.label for entry in inputs], name="driver")
+    )
     frame.attrs |= {"trials": count, "worst": part, "side": side}
     return frame.sort_values("shift", key=np.abs, ascending=False, kind="stable")
+
+
+def _shifts(rows: Floats, chosen: NDArray[np.int64]) -> Floats:
+    """Return for each row the mean of the chosen trials less that of all, in sd of all."""
+    spread = rows.std(axis=1)
+    return np.asarray((rows[:, chosen].mean(axis=1) - rows.mean(axis=1)) / np.where(spread > 0, spread, np.inf))
+
+
+def _shift_errors(rows: Floats, outcomes: Floats, part: float, bounds: NDArray[np.int64], valid: NDArray[np.bool_]) -> Floats:
+    """Return the 95 % errors of the shifts; NaN with too few trials or blocks."""
+    bounds = np.unique(np.concatenate([[0], np.cumsum(valid)])[bounds])
+    blocks = len(bounds) - 1
+    if len(outcomes) < FEWEST or blocks < FEWEST_BLOCKS:
+        return np.full(len(rows), np.nan)
+    groups = min(GROUPS, blocks)
+    group = (np.searchsorted(bounds, np.arange(len(outcomes)), side="right") - 1) * groups // blocks
+    left_out = []
+    for one in range(groups):
+        kept = group != one
+        values = outcomes[kept]
+        count = max(1, round(part * len(values)))
+        left_out.append(_shifts(rows[:, kept], np.argpartition(values, count - 1)[:count]))
+    return np.array([jackknife_error(shifts) for shifts in np.transpose(left_out)])

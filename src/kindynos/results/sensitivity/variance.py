@@ -4,29 +4,27 @@ from __future__ import annotations
 
 import math
 from collections.abc import Callable
-from typing import TYPE_CHECKING
 
 import numpy as np
 import pandas as pd
-from numpy.typing import NDArray
-from scipy.special import stdtrit
 
+from kindynos.arrays import Floats
 from kindynos.errors import RunError
-from kindynos.estimate import Estimate
+from kindynos.inference.estimates import Estimate
+from kindynos.inference.intervals import jackknifed
+from kindynos.program.correlations import serial_of
 from kindynos.results.sensitivity.inputs import Input, inputs_of, valid_outcome, work_out
-from kindynos.sampling.plans import Request, plan_named
+from kindynos.results.trials import SimulatedTrials
+from kindynos.sampling.plans import PLANS, Request
 from kindynos.validate import whole
-
-if TYPE_CHECKING:
-    from kindynos.results.run import Run
-
-Floats = NDArray[np.float64]
 
 BLOCKS = 8  # independent replicates, whose spread gives the error; more would be too small for Sobol' points to pay
 AGAIN = " again"  # names the second, independent draw of a driver
 
 
-def sobol_sensitivity(run: Run, outcome: str, by_period: bool = False, evaluations: int = 65_536) -> pd.DataFrame:
+def sobol_sensitivity(
+    run: SimulatedTrials, outcome: str, by_period: bool = False, *, evaluations: int = 65_536
+) -> pd.DataFrame:
     """Return each driver's first-order and total share of the outcome's variance, with 95 % errors.
 
     First-order is what the driver explains alone, total what is lost when it is exchanged, its interplay included; drivers must
@@ -37,26 +35,28 @@ def sobol_sensitivity(run: Run, outcome: str, by_period: bool = False, evaluatio
     Nodet and Prieur, ESAIM: Probability and Statistics 18 (2014), 342-364.
     """
     valid_outcome(run, outcome)
-    linked = [name for group in run.program.together if len(group.names) > 1 for name in group.names]
+    linked = [name for group in run.program.groups if len(group.names) > 1 for name in group.names]
     if linked:
         raise RunError(
-            f"sensitivity: sobol needs independent drivers, and {', '.join(linked)} move together; see method='shapley'"
+            f"sobol needs independent drivers, and {', '.join(linked)} move together; see method='shapley'", owner="sensitivity"
         )
     inputs = inputs_of(run, outcome, by_period)
-    chained = [entry.driver for entry in inputs if entry.period is not None and run.program.drivers[entry.driver].serial]
+    chained = [entry.driver for entry in inputs if entry.period is not None and _serial(run, entry.driver)]
     if chained:
-        raise RunError(f"sensitivity: the periods of {chained[0]!r} depend on each other; sobol takes them together only")
+        raise RunError(
+            f"the periods of {chained[0]!r} depend on each other; sobol takes them together only", owner="sensitivity"
+        )
     size = whole("sobol", "evaluations", evaluations, least=1) // (BLOCKS * (len(inputs) + 2))
     if size < 16:
         raise RunError(
-            f"sensitivity: sobol of {len(inputs)} inputs needs {BLOCKS * 16 * (len(inputs) + 2):,} evaluations or more"
+            f"sobol of {len(inputs)} inputs needs {BLOCKS * 16 * (len(inputs) + 2):,} evaluations or more", owner="sensitivity"
         )
     size = 2 ** (size.bit_length() - 1)
     sums = np.stack([_block(run, outcome, inputs, block, size) for block in range(BLOCKS)])
     records = []
     for place in range(len(inputs)):
-        first = jackknifed(sums[:, place], lambda s: _share(s[:4]))
-        total = jackknifed(sums[:, place], lambda s: 1 - _share(s[4:]))
+        first = jackknifed_share(sums[:, place], lambda s: _share(s[:4]))
+        total = jackknifed_share(sums[:, place], lambda s: 1 - _share(s[4:]))
         records.append((float(first), first.error, float(total), total.error))
     frame = pd.DataFrame(records, columns=["first order", "error", "total", "error of total"])
     frame.index = pd.Index([entry.label for entry in inputs], name="driver")
@@ -64,24 +64,28 @@ def sobol_sensitivity(run: Run, outcome: str, by_period: bool = False, evaluatio
     return frame.sort_values("total", ascending=False, kind="stable")
 
 
-def two_draws(run: Run, block: int, trials: int, names: list[str]) -> tuple[dict[str, Floats], dict[str, Floats]]:
+def _serial(run: SimulatedTrials, name: str) -> bool:
+    return serial_of(run.program.drivers[name]) is not None
+
+
+def two_draws(run: SimulatedTrials, block: int, trials: int, names: list[str]) -> tuple[dict[str, Floats], dict[str, Floats]]:
     """Return two independent sets of scores of the named drivers, ``(trials,)`` or ``(periods, trials)``, at Sobol' points."""
-    asked = [request for name in names for request in run.program.drivers[name].requests(run.program.periods)]
-    again = [Request(request.name + AGAIN, request.rows) for request in asked]
-    scores = plan_named("sobol").scores([*asked, *again], run.seed, block, trials)
-    return {r.name: scores[r.name] for r in asked}, {r.name: scores[r.name + AGAIN] for r in asked}
+    requested = [request for name in names for request in run.program.drivers[name].requests(run.program.periods)]
+    again = [Request(request.name + AGAIN, request.rows) for request in requested]
+    scores = PLANS["sobol"].scores([*requested, *again], run.seed, block, trials)
+    return {r.name: scores[r.name] for r in requested}, {r.name: scores[r.name + AGAIN] for r in requested}
 
 
-def values_at(run: Run, scores: dict[str, Floats]) -> dict[str, Floats]:
+def values_at(run: SimulatedTrials, scores: dict[str, Floats]) -> dict[str, Floats]:
     """Return the drivers' values at independent scores; those that follow their own past do so."""
-    for group in run.program.together:
+    for group in run.program.groups:
         if len(group.names) == 1 and group.names[0] in scores:
             scores = {**scores, **group.apply(scores, False)}
     with np.errstate(all="ignore"):
         return {name: run.program.drivers[name].values(scores) for name in scores if name in run.program.drivers}
 
 
-def _block(run: Run, outcome: str, inputs: list[Input], block: int, size: int) -> Floats:
+def _block(run: SimulatedTrials, outcome: str, inputs: list[Input], block: int, size: int) -> Floats:
     """Return the sums over one replicate that the shares are made of, ``(inputs, 8)``."""
     names = list(dict.fromkeys(entry.driver for entry in inputs))
     one, two = (values_at(run, scores) for scores in two_draws(run, block, size, names))
@@ -104,16 +108,13 @@ def _sums(a: Floats, b: Floats) -> tuple[float, float, float, float]:
 
 
 def _share(sums: Floats) -> float:
-    """Return the correlation of pairs that have the same law."""
+    """Return the correlation of pairs that have the same distribution."""
     count, products, halves, squares = sums
     variance = squares / count - (halves / count) ** 2
     return float((products / count - (halves / count) ** 2) / variance) if variance > 0 else math.nan
 
 
-def jackknifed(sums: Floats, share: Callable[[Floats], float]) -> Estimate:
+def jackknifed_share(sums: Floats, share: Callable[[Floats], float]) -> Estimate:
     """Return a figure made of sums over all replicates ``(blocks, sums)``, with its error by leaving out one at a time."""
     total = sums.sum(axis=0)
-    value, blocks = share(total), len(sums)
-    left = np.array([share(total - part) for part in sums])
-    reach = float(stdtrit(blocks - 1, 0.975)) * math.sqrt((blocks - 1) / blocks * float(((left - left.mean()) ** 2).sum()))
-    return Estimate(value, value - reach, value + reach)
+    return jackknifed(share(total), np.array([share(total - part) for part in sums]))

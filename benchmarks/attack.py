@@ -1,0 +1,411 @@
+"""Hostile input of every kind, seeded: what raises another error than ours, warns, loses a file or keeps the caller waiting.
+
+``python -m benchmarks attack``. Every class prints how many cases it tried; its ratio is the share that went wrong, which must
+be 0. A class alone, with a count and a first seed, shows what went wrong: ``python -m benchmarks.attack models 5000 0``.
+"""
+
+from __future__ import annotations
+
+import inspect
+import os
+import random
+import re
+import signal
+import subprocess
+import sys
+import tempfile
+import time
+import tomllib
+import warnings
+from collections.abc import Callable, Iterator
+from concurrent.futures import ProcessPoolExecutor
+from contextlib import suppress
+from functools import partial
+from pathlib import Path
+
+import numpy as np
+import pandas as pd
+
+import kindynos as kd
+from kindynos.errors import DataWarning, FitWarning
+from kindynos.model.file import model_from_text
+
+LONGEST = 1.0  # seconds that any of these may take
+DEMO = Path(kd.__file__).parent / "demo"
+Wrong = tuple[str, str]  # the input, and what went wrong
+
+
+def outcome(work: Callable[[], object], patience: float | None = None) -> str | None:
+    """Return what went wrong in a piece of work that may raise our errors only, None if nothing did."""
+    begun = time.process_time()
+    try:
+        with warnings.catch_warnings():
+            warnings.simplefilter("error")
+            warnings.simplefilter("ignore", (DataWarning, FitWarning))  # type: ignore[arg-type]
+            work()
+    except kd.KindynosError as error:
+        if not str(error).strip():
+            return "a message without words"
+    except Exception as error:
+        return f"{type(error).__name__}: {error!s:.120}"
+    spent = time.process_time() - begun
+    return f"took {spent:.1f} s" if spent > (patience or LONGEST) else None
+
+
+# Formulas -------------------------------------------------------------------------------------------------------------------
+WORDS = """
+fare seats hurdle flow price table row npv irr mirr payback total last first previous lookup at following min max clip round exp
+log sqrt floor period cumulative discounted roll_forward first_period average median terminal_value levelized_cost and or not if
+else in is lambda import None True False def for while yield await ( ) [ ] { } , , . .. : ; = == != < > <= >= + - * / // % ** ^
+& | ~ @ && || ! ? $ # " ' \\ ` 1 0 -1 2.5 1e308 1e-308 1e999 0x10 1_000 1j 10000000000000000000000 007 e é 数 𝒳 periods=3
+shortfall=True floor=0 back=2 start=fare \x00 \u202e"""
+FORMULAS = ("npv(hurdle, flow, -price)", "irr(flow, -price)", "previous(row, fare) * 1.1 + flow", "lookup(fare, table)",
+            "fare * seats if fare > 3 else price", "roll_forward(price, hurdle, flow)",
+            "total(flow) / max(fare, 1)")  # fmt: skip
+
+
+def formulas(rng: random.Random) -> Wrong | None:
+    """A line of random words, or a right one with a few of them put in, in a small model."""
+    if rng.random() < 0.5:
+        text = " ".join(rng.choice(WORDS.split()) for _ in range(rng.randint(1, 14)))
+    else:
+        tokens = re.findall(r"\w+|\W", rng.choice(FORMULAS))
+        for _ in range(rng.randint(1, 3)):
+            place = rng.randrange(len(tokens))
+            tokens[place : place + rng.randint(0, 2)] = [rng.choice(WORDS.split()) for _ in range(rng.randint(0, 2))]
+        text = "".join(tokens)
+
+    def work() -> None:
+        model = kd.Model("attacked", periods=6)
+        model.given(fare=3.0, seats=100, hurdle=0.1, price=50.0, table=[(0, 1.0), (5, 2.0)])
+        model.driver("flow", kd.Normal(10, 20), each="period")
+        model.line("row", text)
+        model.outcome("y", "row * 1")
+        model.compiled().evaluate(model.compiled().base_values(), 1)
+
+    problem = outcome(work)
+    return problem and (text, problem)
+
+
+# Model files ----------------------------------------------------------------------------------------------------------------
+VALUES = ["0", "-1", "1e400", "nan", "inf", "-inf", "1e-320", "1e308", "9" * 400, "true", '""', '"x"', '"fare"', "[]", "[1]",
+          "[[1,2],[3]]", '["a","b"]', "{}", '{a=1}', "1979-05-27", "07:32:00", "[nan]", "1e17", "-0.0", "0.5", "1", "10000",
+          '{distribution="poisson",mean=1e17}', '{distribution="normal",mean=0,sd=1}', "[[0,1],[0,2]]", "[0.1,0.2]", "3",
+          '"previous(x,1)"', '"npv(0.1, 3)"', '"period"', '"year"', '"\\u202e"', '"\\u001b[31m"',
+          "0x7fffffffffffffff"]  # fmt: skip
+
+
+def _catalogue() -> list[str]:
+    """A small model file for every distribution and process, with parameters that are right."""
+    from kindynos.distributions.catalogue import CATALOGUE
+    from kindynos.distributions.registry import example
+    from kindynos.processes.registry import PROCESSES
+
+    texts = []
+    for name in CATALOGUE:
+        model = kd.Model(name, periods=4)
+        model.driver("d", example(CATALOGUE.find(name)), each="period", base=1.0)
+        model.outcome("y", "total(d)")
+        texts.append(model.to_toml())
+    parameters = {"start": 1.0, "drift": 0.1, "volatility": 0.2, "level": 1.0, "speed": 0.5, "rate": 1.0, "jump_mean": 0.0}
+    parameters |= {
+        "jump_sd": 0.1,
+        "drifts": (0.1, 0.0),
+        "volatilities": (0.1, 0.2),
+        "rates": (1.0, 2.0),
+        "returns": (0.1, -0.1),
+    }
+    for name in PROCESSES:
+        known = inspect.signature(PROCESSES.find(name)).parameters
+        model = kd.Model(name, periods=4)
+        model.driver("d", PROCESSES.find(name)(**{key: value for key, value in parameters.items() if key in known}))
+        model.outcome("y", "last(d)")
+        texts.append(model.to_toml())
+    return texts
+
+
+def sources() -> list[str]:
+    """The texts of model files that are mutated."""
+    return [path.read_text("utf-8") for path in sorted(DEMO.glob("*.toml"))] + _catalogue()
+
+
+TEXTS: list[str] = []
+
+
+def models(rng: random.Random) -> Wrong | None:
+    """A right model file with values, keys, lines or characters changed: read, and simulated if it can be read."""
+    TEXTS[:] = TEXTS or sources()
+    text = rng.choice(TEXTS)
+    for _ in range(rng.randint(1, 3)):
+        lines = text.split("\n")
+        place = rng.randrange(len(lines))
+        kind = rng.random()
+        if kind < 0.6 and "=" in lines[place]:
+            lines[place] = lines[place].split("=")[0] + "= " + rng.choice(VALUES)
+        elif kind < 0.7:
+            del lines[place]
+        elif kind < 0.8:
+            lines.insert(place, rng.choice(lines))
+        elif kind < 0.9 and lines[place]:
+            spot = rng.randrange(len(lines[place]))
+            lines[place] = lines[place][:spot] + rng.choice('"=[]{}.,#x1- \u00e9\x07') + lines[place][spot + 1 :]
+        else:
+            numbers = list(re.finditer(r"-?\d+(\.\d+)?", lines[place]))
+            if numbers:
+                found = rng.choice(numbers)
+                lines[place] = lines[place][: found.start()] + rng.choice(VALUES) + lines[place][found.end() :]
+        text = "\n".join(lines)
+
+    def read() -> None:
+        with suppress(tomllib.TOMLDecodeError):
+            made.append(model_from_text(text))
+
+    made: list[kd.Model] = []
+    problem = outcome(read)
+    if problem is None and made:
+        problem = outcome(lambda: made[0].simulate(60, seed=1, workers=1).table(), 4.0)
+    return problem and (text, problem)
+
+
+# Calls ----------------------------------------------------------------------------------------------------------------------
+def _arguments(rng: random.Random) -> object:
+    return rng.choice([
+        0, 1, -1, 3, 2.5, 0.05, -0.5, 1e308, 1e-320, float("nan"), float("inf"), 10**30, True, None, "", "x", b"x", [], [1.0],
+        [1, 2, 3], [-100, 60, 60], [[1, 2], [3]], [[1, 2], [3, 4]], (0.1, 0.2), {}, {"a": 1}, {1, 2}, object(), lambda x: x,
+        np.ones(3), np.ones((5, 3)), np.ones((0, 3)), np.array([]), np.ones((2, 2, 2)), np.array(["a"]), np.array([1 + 2j]),
+        np.array([None, 1]), np.ma.array([1.0, 2.0, 3.0], mask=[0, 1, 0]), np.array([np.nan, 1.0, -2.0]), np.float32(1.5),
+        np.array(["2020-01-01"], dtype="M8[D]"), pd.Series([1.0, -2.0, 3.0]), pd.DataFrame({"a": [1.0, 2.0], "b": [2.0, 1.0]}),
+        pd.Series(["a", "b"]), pd.Timestamp("2020-01-01"), range(4), kd.Normal(0, 1), kd.RandomWalk(1.0, 0.0, 1.0), slice(3),
+        np.random.default_rng(0).standard_normal(60), np.exp(np.cumsum(np.random.default_rng(0).standard_normal(60) / 100)),
+    ])  # fmt: skip
+
+
+FILES = {"load_model", "open_run", "read_prices"}  # have a class of their own
+MADE = {"Run", "Sweep", "Comparison", "Estimate", "Estimates", "RiskFigure", "Distribution", "Process", "Result", "RowResult"}
+WORKINGS = {
+    "closed_form_at",
+    "closed_hit_probability",
+    "evolve",
+    "logs",
+    "drawn",
+    "bridge",
+    "drawdowns",
+    "parameters_at",
+    "periods_of",
+    "expected_values",
+    "batch",
+    "add",
+    "of",
+}
+
+
+def targets() -> list[tuple[str, Callable[..., object]]]:
+    """Every public function and class, and what a distribution, a process and a few results offer, by name."""
+    found = [(name, getattr(kd, name)) for name in kd.__all__ if name[0] != "_" and name not in FILES | MADE]
+    found = [
+        (name, thing)
+        for name, thing in found
+        if callable(thing) and not (inspect.isclass(thing) and issubclass(thing, Exception))
+    ]
+    model = kd.Model("attacked", periods=3)
+    model.given(fare=2.0)
+    model.driver("d", kd.Normal(1, 1))
+    model.driver("e", kd.Uniform(0, 1), each="period")
+    model.outcome("y", "d * fare")
+    model.outcome("row", "d * e")
+    run = model.simulate(300, seed=1, workers=1)
+    owners: list[tuple[str, object]] = [("Normal()", kd.Normal(0, 1)), ("Poisson()", kd.Poisson(3)), ("model", model)]
+    owners += [("run", run), ("result", run["y"]), ("rows", run["row"]), ("walk", kd.RandomWalk(1.0, 0.0, 1.0))]
+    for label, owner in owners:
+        methods = [name for name, _ in inspect.getmembers(type(owner), inspect.isfunction) if name[0] != "_"]
+        found += [(f"{label}.{name}", getattr(owner, name)) for name in methods if name not in WORKINGS | {"save", "plot"}]
+    return [(name, thing) for name, thing in found if _has_signature(thing)]
+
+
+def _has_signature(thing: Callable[..., object]) -> bool:
+    try:
+        inspect.signature(thing)
+    except (TypeError, ValueError):
+        return False
+    return True
+
+
+TARGETS: list[tuple[str, Callable[..., object]]] = []
+
+
+def calls(rng: random.Random) -> Wrong | None:
+    """A public function with as many arguments as it takes, of any type; too few or unknown ones are Python's to refuse."""
+    TARGETS[:] = TARGETS or targets()
+    name, thing = rng.choice(TARGETS)
+    positional, named = [], {}
+    for parameter in inspect.signature(thing).parameters.values():
+        if parameter.kind in (parameter.POSITIONAL_ONLY, parameter.POSITIONAL_OR_KEYWORD):
+            if parameter.default is not parameter.empty and rng.random() < 0.6:
+                break
+            positional.append(_arguments(rng))
+        elif (
+            parameter.kind == parameter.KEYWORD_ONLY
+            and (parameter.default is parameter.empty or rng.random() < 0.3)
+            and parameter.name not in ("workers", "executor")
+        ):
+            named[parameter.name] = _arguments(rng)
+    problem = outcome(lambda: thing(*positional, **named), 10.0)
+    shown = ", ".join([*(f"{a!r:.40}" for a in positional), *(f"{key}={a!r:.40}" for key, a in named.items())])
+    return problem and (f"{name}({shown})", problem)
+
+
+# Files ----------------------------------------------------------------------------------------------------------------------
+def saved(rng: random.Random) -> Wrong | None:
+    """A saved run with bytes changed, cut or put in: refused, or the same run."""
+    with tempfile.TemporaryDirectory() as folder:
+        path = Path(folder, "run.parquet")
+        first = kd.load_model(DEMO / "berths.toml").simulate(40, seed=3, workers=1)
+        first.save(path)
+        data = bytearray(path.read_bytes())
+        for _ in range(rng.randint(1, 3)):
+            place = rng.randrange(len(data))
+            if rng.random() < 0.7:
+                data[place] ^= 1 << rng.randrange(8)
+            elif rng.random() < 0.5:
+                del data[place : place + rng.randint(1, 200)]
+            else:
+                data[place:place] = rng.randbytes(rng.randint(1, 20))
+        path.write_bytes(data)
+
+        def work() -> None:
+            again = kd.open_run(path)
+            if not again.table().equals(first.table()) or again.seed != first.seed:
+                raise RuntimeError("opened as another run")
+
+        problem = outcome(work, 4.0)
+        return problem and ("a saved run", problem)
+
+
+CELLS = ["1", "2.5", "-3", "", "nan", "inf", "1e999", "abc", "2026-01-05", "2026-13-45", "05/01/2026", '"', '"a', ",,,", "\x00",
+         "1,5", "é", "\u202e", "0x10", " 7 ", "1_000", "None", "9" * 30]  # fmt: skip
+
+
+def prices(rng: random.Random) -> Wrong | None:
+    """A file of prices, right or hopeless, under any of the endings that are read."""
+    columns = rng.choice(
+        [["date", "a", "b"], ["date", "a", "a "], ["Date", "date", "a"], ["a"], [""], ["date", "\x1b[31ma"], []]
+    )
+    rows = [",".join(columns)]
+    for day in range(rng.randint(0, 30)):
+        row = [f"2026-01-{day + 1:02d}", *(f"{50 + rng.gauss(0, 1):.3f}" for _ in columns[1:])]
+        if rng.random() < 0.2:
+            row[rng.randrange(len(row))] = rng.choice(CELLS)
+        rows.append(",".join(row))
+    data = "\n".join(rows).encode("utf-8", "surrogatepass")
+    if rng.random() < 0.2:
+        data = rng.randbytes(rng.randint(0, 200))
+    ending = rng.choice([".csv"] * 4 + [".gz", ".zip", ".xz", ".bz2", ".tar", ".xlsx", ".parquet", ".csv.gz", ".txt", ""])
+    with tempfile.TemporaryDirectory() as folder:
+        path = Path(folder, f"prices{ending}")
+        path.write_bytes(data)
+        problem = outcome(lambda: kd.read_prices(path), 3.0)
+    return problem and (f"{ending}: {data!r:.300}", problem)
+
+
+def flows(rng: random.Random) -> Wrong | None:
+    """Whole-number flows: as many rates as Sturm's theorem counts, and the same for the flows with the signs turned."""
+    from tests.finance.test_irr import count_of_rates
+
+    column = [rng.randint(-9, 9) for _ in range(rng.randint(2, 7))]
+    if rng.random() < 0.5:
+        column.append(-sum(column))
+    if sum(flow != 0 for flow in column) < 2:
+        return None
+    report, turned = kd.irr_report(column), kd.irr_report([-flow for flow in column])
+    if report.count[0] != count_of_rates(column):
+        return str(column), f"{report.count[0]} rates, and there are {count_of_rates(column)}"
+    if report.count[0] != turned.count[0] or not np.allclose(report.roots[0], turned.roots[0], rtol=1e-8, atol=1e-8):
+        return str(column), "other rates with the signs turned"
+    return None
+
+
+# Kills ----------------------------------------------------------------------------------------------------------------------
+def kills(rng: random.Random) -> Wrong | None:
+    """A command that writes is killed at any moment: what is there is complete, and the next command clears what is not."""
+    command = [sys.executable, "-m", "kindynos", "run", str(DEMO / "berths.toml"), "--trials", "2000", "--seed", "1"]
+    with tempfile.TemporaryDirectory() as folder:
+        writes = [*command, "--out", f"{folder}/new/out", "--save", f"{folder}/run.parquet"]
+        other = Path(folder, "new")
+        process = subprocess.Popen(writes, stdout=subprocess.DEVNULL, stderr=subprocess.PIPE)
+        _wait_for_handler(process.pid)
+        time.sleep(rng.uniform(0.0, 2.5))
+        sent = rng.choice([signal.SIGKILL, signal.SIGTERM, signal.SIGINT])
+        process.send_signal(sent)
+        begun = time.monotonic()
+        said = process.communicate()[1].decode()
+        waited = time.monotonic() - begun
+        left = [path.name for path in Path(folder).rglob("*") if path.name.startswith(".")]
+        if "Traceback" in said:
+            return sent.name, said[-300:]
+        if waited > LONGEST:
+            return sent.name, f"took {waited:.1f} s to end"
+        if sent != signal.SIGKILL and left:
+            return sent.name, f"left {left}"
+        if Path(folder, "run.parquet").exists():
+            kd.open_run(Path(folder, "run.parquet"))
+        summary = other / "out" / "summary.json"
+        if summary.exists():
+            import json
+
+            json.loads(summary.read_text("utf-8"))
+        if left:
+            subprocess.run(writes, stdout=subprocess.DEVNULL, check=True)
+            left = [path.name for path in Path(folder).rglob("*") if path.name.startswith(".")]
+            if left:
+                return sent.name, f"the next command left {left}"
+    return None
+
+
+def _wait_for_handler(process: int) -> None:
+    """Wait until a program catches a termination: what comes earlier meets Python's own start."""
+    status = Path(f"/proc/{process}/status")
+    while status.exists():
+        caught = [line.split()[1] for line in status.read_text().splitlines() if line.startswith("SigCgt")]
+        if not caught or int(caught[0], 16) >> (signal.SIGTERM - 1) & 1:
+            return
+        time.sleep(0.01)
+    time.sleep(0.5)  # where such files are not kept
+
+
+CLASSES: dict[str, tuple[Callable[[random.Random], Wrong | None], int]] = {
+    "formulas": (formulas, 100_000),
+    "models": (models, 50_000),
+    "calls": (calls, 10_000),
+    "saved": (saved, 1_000),
+    "prices": (prices, 1_000),
+    "flows": (flows, 20_000),
+    "kills": (kills, 300),
+}
+CHUNK = 50
+
+
+def attacked(name: str, first: int, count: int) -> list[Wrong]:
+    """Return what went wrong in so many cases of a class, from a first seed on."""
+    case, _ = CLASSES[name]
+    return [wrong for seed in range(first, first + count) if (wrong := case(random.Random(f"{name} {seed}")))]
+
+
+def measure(scale: float = 1.0) -> Iterator[tuple[str, str, float, str]]:
+    with ProcessPoolExecutor(os.cpu_count()) as pool:
+        for name, (_, full) in CLASSES.items():
+            count = max(CHUNK, round(full * scale))
+            parts = pool.map(partial(attacked, name, count=CHUNK), range(0, count, CHUNK))
+            wrong = [one for part in parts for one in part]
+            yield f"attack: {name}, {count:,} cases", wrong[0][1] if wrong else "", len(wrong) / count, "0"
+
+
+def main() -> None:
+    name, count, first = sys.argv[1], int(sys.argv[2]), int(sys.argv[3])
+    with ProcessPoolExecutor(os.cpu_count()) as pool:
+        for part in pool.map(partial(attacked, name, count=CHUNK), range(first, first + count, CHUNK)):
+            for shown, problem in part:
+                print(f"{problem}\n    {shown}", flush=True)
+
+
+if __name__ == "__main__":
+    main()

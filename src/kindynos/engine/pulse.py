@@ -1,0 +1,32 @@
+"""Signs of life from long work in the calling thread: who shows progress, or may stop the work, is asked between two trials."""
+
+from __future__ import annotations
+
+import time
+from collections.abc import Callable, Iterator
+from contextlib import contextmanager
+from contextvars import ContextVar
+
+from kindynos.engine.workers import PULSE
+
+_listener: ContextVar[Callable[[float], None] | None] = ContextVar("listener", default=None)
+_next: ContextVar[float] = ContextVar("next", default=0.0)
+
+
+@contextmanager
+def heard_by(listener: Callable[[float], None] | None) -> Iterator[None]:
+    """Have ``pulse`` call the listener, which may raise, while the context lasts."""
+    token = _listener.set(listener)
+    _next.set(time.monotonic() + PULSE)
+    try:
+        yield
+    finally:
+        _listener.reset(token)
+
+
+def pulse(share: float) -> None:
+    """Tell the listener, if PULSE seconds have passed since it was last told, which share of the work at hand is done."""
+    listener = _listener.get()
+    if listener is not None and time.monotonic() >= _next.get():
+        listener(share)
+        _next.set(time.monotonic() + PULSE)

@@ -1,0 +1,57 @@
+"""What the formula language knows of a function: its arguments and what it gives."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass
+from typing import Any, Literal
+
+from kindynos.formula.shapes import Shape
+
+# value: not a row; the last three are written out: a whole number, a text of a few, True or False
+Wants = Literal["any", "row", "value", "table", "whole", "word", "flag"]
+
+WRITTEN = ("whole", "word", "flag")
+
+
+@dataclass(frozen=True)
+class Parameter:
+    """One argument of a function: its name, what it must be, and whether it may be left out."""
+
+    name: str
+    wants: Wants = "any"
+    optional: bool = False
+    words: tuple[str, ...] = ()  # what a word may be
+
+
+@dataclass(frozen=True)
+class Function:
+    """A function of the language.
+
+    ``gives`` is ``"same"`` for element by element, ``"column"`` for one value from each row, ``"row"`` for a row. ``compute``
+    takes the arguments by position (what is written out by name) and gets ``periods=`` when ``gives`` is ``"row"``.
+    """
+
+    name: str
+    parameters: tuple[Parameter, ...]
+    gives: Literal["same", "column", "row"]
+    compute: Callable[..., Any]
+    help: str
+    many: bool = False  # takes two or more values
+
+    @property
+    def inputs(self) -> tuple[Parameter, ...]:
+        """The parameters that are evaluated; the others are literals."""
+        return tuple(p for p in self.parameters if p.wants not in WRITTEN)
+
+    @property
+    def whole_row(self) -> bool:
+        """Whether it needs whole rows, and so cannot be used inside a group that is evaluated period by period."""
+        return self.gives != "same"
+
+    def shape_of(self, shapes: list[Shape]) -> Shape:
+        """The kind of the answer."""
+        answer = Shape()
+        for shape in shapes:
+            answer = answer | (Shape() if shape.table else shape)
+        return {"same": answer, "column": answer.of_column(), "row": Shape(True, answer.random)}[self.gives]

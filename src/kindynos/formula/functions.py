@@ -1,0 +1,126 @@
+"""The functions a formula may call; those about money are in ``money``. To add one: a function on arrays, and its entry."""
+
+from __future__ import annotations
+
+import copyreg
+from collections.abc import Callable
+from typing import Any
+
+import numpy as np
+
+from kindynos.arrays import Floats
+from kindynos.formula.function import Function, Parameter
+from kindynos.formula.money import MONEY
+
+
+def _lookup(x: Floats, table: Floats) -> Floats:
+    """The value beside the last key at or below ``x``; NaN below the first key."""
+    place = np.searchsorted(table[:, 0], x, side="right") - 1
+    return np.where((place < 0) | np.isnan(x), np.nan, table[np.maximum(place, 0), 1])
+
+
+def _interpolate(x: Floats, table: Floats) -> Floats:
+    """The value at ``x`` on the straight lines between the keys; NaN outside them."""
+    return np.asarray(np.interp(x, table[:, 0], table[:, 1], left=np.nan, right=np.nan))
+
+
+def _following(row: Floats, after: Floats, ahead: int = 1, *, periods: int) -> Floats:
+    shape = (min(ahead, periods), *np.broadcast_shapes(row.shape[1:], np.shape(after)))
+    tail = np.broadcast_to(after, shape)
+    body = np.broadcast_to(row[ahead:], (max(periods - ahead, 0), shape[1]))
+    return np.concatenate([body, tail])
+
+
+def _round(x: Floats, digits: int = 0) -> Floats:
+    return np.round(x, digits)
+
+
+def _row(name: str, compute: Callable[..., Any], help: str) -> Function:
+    return Function(name, (Parameter("row", "row"),), "column", compute, help)
+
+
+def _one(name: str, compute: Callable[..., Any], help: str) -> Function:
+    return Function(name, (Parameter("x"),), "same", compute, help)
+
+
+_CATALOGUE = (
+    Function("min", (Parameter("values"),), "same", lambda *v: _fold(np.minimum, v), "least of its arguments", many=True),
+    Function("max", (Parameter("values"),), "same", lambda *v: _fold(np.maximum, v), "greatest of its arguments", many=True),
+    _one("abs", np.abs, "size without sign"),
+    _one("exp", np.exp, "e to the power x"),
+    _one("log", np.log, "natural logarithm; NaN below 0"),
+    _one("sqrt", np.sqrt, "square root; NaN below 0"),
+    _one("floor", np.floor, "next whole number down"),
+    _one("ceil", np.ceil, "next whole number up"),
+    Function(
+        "round",
+        (Parameter("x"), Parameter("digits", "whole", optional=True)),
+        "same",
+        _round,
+        "nearest number of so many digits; halves go to the even one",
+    ),
+    Function(
+        "clip",
+        (Parameter("x"), Parameter("low"), Parameter("high")),
+        "same",
+        lambda x, low, high: np.minimum(np.maximum(x, low), high),
+        "x, but not below low nor above high",
+    ),
+    Function(
+        "lookup",
+        (Parameter("x"), Parameter("table", "table")),
+        "same",
+        _lookup,
+        "value beside the last key of the table at or below x",
+    ),
+    Function(
+        "interpolate",
+        (Parameter("x"), Parameter("table", "table")),
+        "same",
+        _interpolate,
+        "value on the straight line between the keys of the table on either side of x",
+    ),
+    _row("lowest", lambda row: row.min(axis=0), "lowest over the periods"),
+    _row("highest", lambda row: row.max(axis=0), "highest over the periods"),
+    _row("total", lambda row: row.sum(axis=0), "sum over the periods"),
+    _row("average", lambda row: row.mean(axis=0), "mean over the periods"),
+    _row("median", lambda row: np.median(row, axis=0), "median over the periods"),
+    _row("first", lambda row: row[0], "value in the first period"),
+    _row("last", lambda row: row[-1], "value in the last period"),
+    Function(
+        "running_total",
+        (Parameter("row", "row"),),
+        "row",
+        lambda row, *, periods: np.cumsum(row, axis=0),
+        "sum of the periods so far",
+    ),
+    Function(
+        "following",
+        (Parameter("row", "row"), Parameter("after", "value"), Parameter("ahead", "whole", optional=True)),
+        "row",
+        _following,
+        "row one period (or so many) later; after stands in beyond the end",
+    ),
+)
+
+
+def _fold(pick: np.ufunc, values: tuple[Floats, ...]) -> Floats:
+    answer: Floats = values[0]
+    for value in values[1:]:
+        answer = pick(answer, value)
+    return answer
+
+
+FUNCTIONS: dict[str, Function] = {function.name: function for function in (*_CATALOGUE, *MONEY)}
+
+
+def named(name: str) -> Function:
+    """Return the function of a name."""
+    return FUNCTIONS[name]
+
+
+def _reduced(function: Function) -> tuple[Callable[[str], Function], tuple[str]]:
+    return named, (function.name,)  # what it computes with may be a lambda, which pickle refuses
+
+
+copyreg.pickle(Function, _reduced)

@@ -1,0 +1,139 @@
+"""The functions of the formula language about balances and cash flows."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from typing import Any
+
+import numpy as np
+
+from kindynos.arrays import Floats
+from kindynos.finance import annuities, measures
+from kindynos.finance.cash_flow import npv
+from kindynos.finance.irr import irr
+from kindynos.finance.ledger import at, first_period, grow, roll_forward
+from kindynos.formula.function import Function, Parameter
+
+_RATE, _VALUE_RATE, _FLOWS, _LIFE = (
+    Parameter("rate"),
+    Parameter("rate", "value"),
+    Parameter("flows", "row"),
+    Parameter("life", "value"),
+)
+_START = Parameter("start", "value", optional=True)
+_TIMING = Parameter("timing", "word", optional=True, words=("end", "start"))
+
+
+def _grow(rate: Floats, start: Floats | float = 1.0, lag: int = 0, *, periods: int) -> Floats:
+    row = np.broadcast_to(rate, (periods, np.shape(rate)[-1] if np.ndim(rate) else 1))
+    return np.asarray(grow(row, np.atleast_1d(start), lag))
+
+
+def _roll_forward(opening: Floats, rate: Floats, flow: Floats, *, periods: int, **options: Any) -> Floats:
+    """One value a trial counts in every period."""
+    rate, flow = (value[None] if value.ndim == 1 else value for value in (rate, flow))
+    return roll_forward(opening, rate, flow, periods=periods, **options).reshape(periods, -1)
+
+
+def _column(name: str, parameters: tuple[Parameter, ...], compute: Callable[..., Any], help: str) -> Function:
+    return Function(name, parameters, "column", compute, help)
+
+
+def _values(*names: str) -> tuple[Parameter, ...]:
+    return tuple(Parameter(name, "value") for name in names)
+
+
+MONEY = (
+    Function(
+        "grow",
+        (_RATE, _START, Parameter("lag", "whole", optional=True)),
+        "row",
+        _grow,
+        "index that compounds: start x (1 + rate) x ...; lag=1 leaves the first period unchanged",
+    ),
+    Function(
+        "roll_forward",
+        (
+            *_values("opening"),
+            _RATE,
+            Parameter("flow"),
+            _TIMING,
+            Parameter("floor", "value", optional=True),
+            Parameter("shortfall", "flag", optional=True),
+        ),
+        "row",
+        _roll_forward,
+        "balance at the end of each period that earns the rate and takes the flow; shortfall=True: what a floor left unpaid",
+    ),
+    _column(
+        "first_period",
+        (Parameter("condition", "row"),),
+        first_period,
+        "number of the first period in which the condition holds; infinity where it never does",
+    ),
+    _column(
+        "at",
+        (Parameter("row", "row"), Parameter("period", "value")),
+        at,
+        "value in the period of that number, from 1; NaN beyond the row",
+    ),
+    _column(
+        "npv",
+        (_RATE, _FLOWS, _START, Parameter("timing", "word", optional=True, words=("end", "mid", "start"))),
+        npv,
+        "net present value of flows at the ends of the periods (or their middle, or start), and of start at time 0",
+    ),
+    _column("irr", (_FLOWS, _START), irr, "internal rate of return; NaN where there is none, or more than one"),
+    _column(
+        "mirr",
+        (_FLOWS, *_values("finance", "reinvest"), _START),
+        measures.mirr,
+        "modified internal rate of return: outflows discounted at finance, inflows compounded at reinvest",
+    ),
+    _column("payback", (_FLOWS, _START), measures.payback, "periods until the flows have paid back what was put in"),
+    _column("discounted_payback", (_RATE, _FLOWS, _START), measures.discounted_payback, "payback of discounted flows"),
+    _column(
+        "profitability_index",
+        (_RATE, _FLOWS, Parameter("start", "value")),
+        measures.profitability_index,
+        "present value of the flows for each unit put in at time 0, -start",
+    ),
+    _column("equivalent_annual", (_VALUE_RATE, _FLOWS, _START), annuities.equivalent_annual, "level amount worth as much"),
+    _column(
+        "present_value",
+        (_VALUE_RATE, _LIFE, *_values("payment"), _TIMING),
+        annuities.present_value,
+        "worth at time 0 of a level payment each period of a life",
+    ),
+    _column(
+        "future_value",
+        (_VALUE_RATE, _LIFE, *_values("payment"), _TIMING),
+        annuities.future_value,
+        "what a level payment each period has grown to at the end of a life",
+    ),
+    _column(
+        "payment",
+        (_VALUE_RATE, _LIFE, *_values("amount"), _TIMING),
+        annuities.payment,
+        "level payment that pays back an amount",
+    ),
+    _column("capital_recovery", (_VALUE_RATE, _LIFE), annuities.capital_recovery, "payment each period for a capital of 1"),
+    _column(
+        "levelized_cost",
+        (*_values("capital"), Parameter("yearly_cost"), Parameter("yearly_quantity"), _VALUE_RATE, _LIFE),
+        annuities.levelized_cost,
+        "price per unit that pays for capital and running cost over the life",
+    ),
+    _column(
+        "terminal_value",
+        (*_values("flow", "rate"), Parameter("growth", "value", optional=True)),
+        measures.terminal_value,
+        "worth of all flows after the last, growing for ever: flow x (1 + growth) / (rate - growth)",
+    ),
+    _column(
+        "value_per_share",
+        (_FLOWS, *_values("rate", "growth", "shares"), Parameter("debt", "value", optional=True)),
+        measures.value_per_share,
+        "flows and their terminal value, discounted, less debt, for each share",
+    ),
+)

@@ -1,0 +1,211 @@
+"""The parts of a formula. Each knows its kind and works itself out on arrays in the library's layout.
+
+Truth is 1.0 or 0.0. A comparison with NaN, and a choice on it, gives NaN, so that a failed trial cannot turn into a number.
+"""
+
+from __future__ import annotations
+
+from abc import ABC, abstractmethod
+from collections.abc import Callable, Iterator, Mapping
+from dataclasses import dataclass, replace
+from typing import Any
+
+import numpy as np
+
+from kindynos.arrays import Floats
+from kindynos.errors import FormulaError
+from kindynos.formula.function import Function
+from kindynos.formula.shapes import NUMBER, Shape
+
+Option = int | str | bool
+
+PERIOD = "period"  # the number of the period, 1 to n; a name no model may use otherwise
+
+
+@dataclass(frozen=True)
+class Scope:
+    """The values a formula may use, by name, and the number of periods."""
+
+    values: Mapping[str, Floats]
+    periods: int
+
+
+@dataclass(frozen=True)
+class Node(ABC):
+    """A part of a formula; ``place`` is its column, from 1."""
+
+    place: int
+
+    @property
+    def parts(self) -> tuple[Node, ...]:
+        """The parts inside this one."""
+        return ()
+
+    @abstractmethod
+    def shape_of(self, shapes: Mapping[str, Shape]) -> Shape:
+        """The kind of the value; raises FormulaError where a part has the wrong one."""
+
+    @abstractmethod
+    def evaluate(self, scope: Scope) -> Floats:
+        """The value."""
+
+    def with_parts(self, parts: tuple[Node, ...]) -> Node:
+        """The same part with other parts inside."""
+        return self
+
+    def walk(self) -> Iterator[Node]:
+        """This part and all inside it."""
+        yield self
+        for part in self.parts:
+            yield from part.walk()
+
+    def names(self) -> dict[str, int]:
+        """The quantities used in the same period, with the column of their first use."""
+        found: dict[str, int] = {}
+        for node in self.walk():
+            if isinstance(node, Name) and node.name != PERIOD:
+                found.setdefault(node.name, node.place)
+        return found
+
+    def earlier_names(self) -> dict[str, int]:
+        """The quantities used through ``previous``, with the column of their first use."""
+        found: dict[str, int] = {}
+        for node in self.walk():
+            if isinstance(node, Previous):
+                found.setdefault(node.name, node.place)
+        return found
+
+
+@dataclass(frozen=True)
+class Number(Node):
+    value: float
+
+    def shape_of(self, shapes: Mapping[str, Shape]) -> Shape:
+        return NUMBER
+
+    def evaluate(self, scope: Scope) -> Floats:
+        return np.asarray(self.value)
+
+
+@dataclass(frozen=True)
+class Name(Node):
+    name: str
+
+    def shape_of(self, shapes: Mapping[str, Shape]) -> Shape:
+        if self.name not in shapes:
+            raise FormulaError(f"unknown name {self.name!r} at column {self.place}", unknown=self.name, known=shapes)
+        return shapes[self.name]
+
+    def evaluate(self, scope: Scope) -> Floats:
+        return scope.values[self.name]
+
+
+@dataclass(frozen=True)
+class Operation(Node):
+    """An operator on one or two values, element by element."""
+
+    symbol: str
+    compute: Callable[..., Floats]
+    operands: tuple[Node, ...]
+
+    @property
+    def parts(self) -> tuple[Node, ...]:
+        return self.operands
+
+    def with_parts(self, parts: tuple[Node, ...]) -> Node:
+        return replace(self, operands=parts)
+
+    def shape_of(self, shapes: Mapping[str, Shape]) -> Shape:
+        answer = NUMBER
+        for part in self.operands:
+            answer = answer | value_kind(part, shapes, f"operand of {self.symbol!r}")
+        return answer
+
+    def evaluate(self, scope: Scope) -> Floats:
+        return self.compute(*[part.evaluate(scope) for part in self.operands])
+
+
+@dataclass(frozen=True)
+class Call(Node):
+    """A call of a function in the list; an argument left out is None."""
+
+    function: Function
+    arguments: tuple[Node | None, ...]
+    options: tuple[tuple[str, Option], ...] = ()  # what is written out
+
+    @property
+    def parts(self) -> tuple[Node, ...]:
+        return tuple(argument for argument in self.arguments if argument is not None)
+
+    def with_parts(self, parts: tuple[Node, ...]) -> Node:
+        given = iter(parts)
+        return replace(self, arguments=tuple(None if a is None else next(given) for a in self.arguments))
+
+    def shape_of(self, shapes: Mapping[str, Shape]) -> Shape:
+        function = self.function
+        parameters = function.inputs * len(self.arguments) if function.many else function.inputs
+        found = []
+        for parameter, argument in zip(parameters, self.arguments, strict=False):
+            if argument is None:
+                continue
+            shape = argument.shape_of(shapes)
+            what = f"{parameter.name} of {function.name} at column {argument.place}"
+            if parameter.wants == "row" and not shape.row:
+                raise FormulaError(f"{what} must be a row over the periods, not a {shape}".replace("a one", "one"))
+            if parameter.wants == "value" and shape.row:
+                raise FormulaError(f"{what} must be a number or one a trial, not a row")
+            if (parameter.wants == "table") != shape.table:
+                raise FormulaError(f"{what} must {'' if parameter.wants == 'table' else 'not '}be a table")
+            found.append(shape)
+        return function.shape_of(found)
+
+    def evaluate(self, scope: Scope) -> Floats:
+        function, options = self.function, dict[str, Any](self.options)
+        values = [None if argument is None else argument.evaluate(scope) for argument in self.arguments]
+        if function.gives == "row":
+            options["periods"] = scope.periods
+        if not function.many:
+            named = zip(function.inputs, values, strict=False)
+            options.update({p.name: value for p, value in named if p.optional and value is not None})
+            values = values[: sum(not p.optional for p in function.inputs)]
+        return np.asarray(function.compute(*values, **options))
+
+
+@dataclass(frozen=True)
+class Previous(Node):
+    """A line ``back`` periods earlier, with ``first`` standing in before period 1."""
+
+    name: str
+    first: Node
+    back: int = 1
+
+    @property
+    def parts(self) -> tuple[Node, ...]:
+        return (self.first,)
+
+    def with_parts(self, parts: tuple[Node, ...]) -> Node:
+        return replace(self, first=parts[0])
+
+    def shape_of(self, shapes: Mapping[str, Shape]) -> Shape:
+        earlier = Name(self.place, self.name).shape_of(shapes)
+        if not earlier.row:
+            raise FormulaError(f"previous at column {self.place}: {self.name!r} is no row, so it has no earlier periods")
+        first = value_kind(self.first, shapes, "first of previous")
+        return Shape(True, earlier.random or first.random)
+
+    def evaluate(self, scope: Scope) -> Floats:
+        row, first = scope.values[self.name], self.first.evaluate(scope)
+        back = min(self.back, scope.periods)
+        if first.ndim == 2:
+            first = first[:back]
+        width = np.broadcast_shapes(row.shape[1:], first.shape[-1:])
+        head = np.broadcast_to(first, (back, *width))
+        return np.concatenate([head, np.broadcast_to(row[: scope.periods - back], (scope.periods - back, *width))])
+
+
+def value_kind(part: Node, shapes: Mapping[str, Shape], what: str) -> Shape:
+    """Return the kind of a part that must be a value; raises FormulaError for a table."""
+    shape = part.shape_of(shapes)
+    if shape.table:
+        raise FormulaError(f"{what} at column {part.place} must not be a table; use lookup(x, table)")
+    return shape

@@ -1,0 +1,1 @@
+"""Estimates that carry their intervals, and what the intervals are made of."""

@@ -1,0 +1,132 @@
+"""Points of the normal and of Student's t, and intervals that are made from them. All are two-sided, at 95 %."""
+
+from __future__ import annotations
+
+import math
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+from scipy.special import ndtri, stdtrit
+
+from kindynos.arrays import Floats
+from kindynos.inference.estimates import Estimate
+
+UPPER = 0.975  # the level of the upper end
+Z = float(ndtri(UPPER))  # the normal point, 1.96
+FEWEST_FOR_FISHER = 200  # values below which no error of a correlation is given
+
+
+def t_point(degrees: float) -> float:
+    """Return Student's t at 97.5 %.
+
+    >>> round(t_point(19), 3)
+    2.093
+    """
+    return float(stdtrit(degrees, UPPER))
+
+
+def wilson(share: float, count: float, point: float = Z) -> tuple[float, float]:
+    """Return the interval of a share of ``count`` independent trials (a fraction where they are effective ones).
+
+    Source: Wilson, Journal of the American Statistical Association 22 (1927), 209-212.
+
+    >>> tuple(round(end, 4) for end in wilson(0.1, 100))
+    (0.0552, 0.1744)
+    """
+    weight = point**2 / count
+    centre = (share + weight / 2) / (1 + weight)
+    half = point / (1 + weight) * math.sqrt(share * (1 - share) / count + weight / (4 * count))
+    return max(centre - half, 0.0), min(centre + half, 1.0)
+
+
+def paired_difference(gained: int, lost: int, count: int) -> tuple[float, float]:
+    """Return the interval of the difference of two shares of the same ``count`` independent trials: Tango's score interval.
+
+    ``gained`` trials are hits of the second only, ``lost`` of the first only. It holds where few or no trials differ.
+    Source: Tango, Statistics in Medicine 17 (1998), 891-908.
+
+    >>> tuple(round(end, 4) for end in paired_difference(12, 2, 100))
+    (0.031, 0.1819)
+    """
+
+    def statistic(difference: float) -> float:
+        b = (2 * count - gained + lost) * difference - gained - lost
+        q = (math.sqrt(max(b**2 + 8 * count * lost * difference * (1 - difference), 0.0)) - b) / (4 * count)
+        variance = count * (2 * q + difference * (1 - difference))
+        return (gained - lost - count * difference) / math.sqrt(variance) if variance > 0 else math.inf
+
+    value = (gained - lost) / count
+    ends = []
+    for point, outer in ((Z, -1.0), (-Z, 1.0)):
+        near, far = value, outer
+        for _ in range(60):
+            middle = (near + far) / 2
+            inside = statistic(middle) < point if point > 0 else statistic(middle) > point
+            near, far = (middle, far) if inside else (near, middle)
+        ends.append(near)
+    return ends[0], ends[1]
+
+
+def proportion(hits: NDArray[Any]) -> Estimate:
+    """Return the share of independent trials with a hit, or the mean of the chance of one in each, by Wilson's interval."""
+    count, share = hits.size, float(hits.mean())
+    variance = float(hits.var()) / max(count - 1, 1)
+    effective = share * (1 - share) / variance if variance > 0 else float(count)
+    return Estimate(share, *wilson(share, effective))
+
+
+def jackknife_error(left_out: Floats, point: float | None = None) -> float:
+    """Return the half-width of the interval of a figure, from its values with one group left out at a time, ``(groups,)``.
+
+    Source: Efron and Stein, Annals of Statistics 9 (1981), 586-596.
+    """
+    groups = len(left_out)
+    variance = (groups - 1) / groups * float(((left_out - left_out.mean()) ** 2).sum())
+    return (t_point(groups - 1) if point is None else point) * math.sqrt(variance)
+
+
+def jackknifed(value: float, left_out: Floats) -> Estimate:
+    """Return a figure with the interval of ``jackknife_error``."""
+    error = jackknife_error(left_out)
+    return Estimate(value, value - error, value + error)
+
+
+def correlation_by_blocks(first: Floats, second: Floats, bounds: NDArray[np.int64]) -> Estimate:
+    """Return the correlation of two rows of values ``(trials,)``, or its mean over ``(rows, trials)``, with its interval.
+
+    ``bounds`` are the first trial of each block and the number of trials. The interval is the jackknife that leaves out one
+    block at a time, on Fisher's scale; there is none for fewer than 200 trials or 5 blocks, or for a correlation of 1.
+    """
+    a, b = np.atleast_2d(first), np.atleast_2d(second)
+    sums = [
+        np.diff(bounds).astype(np.float64),
+        *(np.add.reduceat(x, bounds[:-1], axis=-1) for x in (a, b, a * a, b * b, a * b)),
+    ]
+    totals = [part.sum(axis=-1, keepdims=True) for part in sums]
+    value = float(_correlation(totals).mean())
+    if a.shape[1] < FEWEST_FOR_FISHER or len(bounds) < 6 or not abs(value) < 1 - 1e-12:
+        return Estimate(value)
+    left_out = _correlation([total - part for total, part in zip(totals, sums, strict=True)]).mean(axis=0)
+    reach, centre = jackknife_error(np.arctanh(np.clip(left_out, -1 + 1e-15, 1 - 1e-15))), math.atanh(value)
+    return Estimate(value, math.tanh(centre - reach), math.tanh(centre + reach))
+
+
+def _correlation(sums: list[Floats]) -> Floats:
+    count, a, b, aa, bb, ab = sums
+    with np.errstate(divide="ignore", invalid="ignore"):  # no trials, or all of them alike: no correlation
+        spread = np.sqrt(np.maximum((aa - a * a / count) * (bb - b * b / count), 0.0))
+        return np.where(spread > 0, (ab - a * b / count) / spread, 0.0)
+
+
+def skewness_corrected(t: float, terms: Floats) -> float:
+    """Return the level of a t statistic of a mean of skewed terms that stands for ``t``.
+
+    Source: Hall, Journal of the Royal Statistical Society B 54 (1992), 221-228: the cubic transformation.
+    """
+    gaps = terms - terms.mean()
+    gaps /= max(float(np.abs(gaps).max()), np.finfo(float).tiny)  # so that no power leaves the floats
+    variance = float((gaps**2).mean())
+    skew = float((gaps**3).mean()) / variance**1.5 if variance > 0 else 0.0
+    a = skew / (3 * math.sqrt(len(terms)))
+    return float((np.cbrt(1 + 3 * a * (t - a / 2)) - 1) / a) if abs(a) > 1e-9 else t

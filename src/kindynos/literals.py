@@ -1,0 +1,43 @@
+"""The words that arguments may be, as types: a type checker refuses others."""
+
+from __future__ import annotations
+
+from typing import Literal
+
+SamplingPlan = Literal["latin", "random", "antithetic", "sobol"]
+Each = Literal["period"]
+PeriodLength = Literal["year", "quarter", "month"]
+Timing = Literal["end", "start"]
+FlowTiming = Literal["end", "mid", "start"]
+OnBad = Literal["count", "error"]
+Side = Literal["low", "high"]
+Better = Literal["high", "low"]
+CorrelationKind = Literal["rank", "linear"]
+CopulaName = Literal["gaussian", "t", "clayton", "gumbel", "frank"]
+StatisticName = Literal[
+    "mean",
+    "median",
+    "mode",
+    "sd",
+    "skewness",
+    "kurtosis",
+    "lowest",
+    "highest",
+    "percentile",
+    "percentile_of",
+    "chance",
+    "survival",
+    "conditional_mean",
+    "value_at_risk",
+    "expected_shortfall",
+]
+SensitivityMethod = Literal["rank", "regression", "swing", "conditional", "sobol", "shapley", "tail"]
+RiskMethod = Literal["historical", "weighted", "filtered", "normal", "student", "cornish fisher", "simulated"]
+ProcessName = Literal[
+    "geometric brownian motion", "random walk", "mean reverting", "jump diffusion", "regime switching", "bootstrap returns"
+]
+MissingPolicy = Literal["drop", "carry", "error"]
+ReturnKind = Literal["simple", "log"]
+ReturnPeriod = Literal["day", "week", "month"]
+CovarianceMethod = Literal["sample", "weighted", "shrunk"]
+Rebalancing = Literal["monthly", "daily"]

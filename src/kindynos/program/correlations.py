@@ -1,0 +1,266 @@
+"""What a model says about drivers that move together, and the groups it makes of that."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
+from typing import Any
+
+import numpy as np
+
+from kindynos.arrays import Floats
+from kindynos.dependence import convert
+from kindynos.dependence.copulas import ARCHIMEDEAN, COPULAS, Elliptical, StudentCopula, of_tau
+from kindynos.dependence.groups import DriverGroup
+from kindynos.dependence.matrices import conflicting_pairs, is_correlation_matrix, nearest_correlation
+from kindynos.distributions.base import Distribution
+from kindynos.distributions.normal import Normal
+from kindynos.errors import ModelError, ParameterError
+from kindynos.program.quantities import DependentDriver, DistributionDriver, Driver
+from kindynos.validate import finite, one_of, wrong
+
+KINDS = ("rank", "linear")
+FEWEST_DF = 0.5  # of a t copula; below, its mixing variance leaves the floats
+MOST_TOGETHER = 500  # drivers in one correlation matrix
+
+
+@dataclass(frozen=True)
+class Correlation:
+    """One statement: these drivers move together so strongly, in this way."""
+
+    names: tuple[str, ...]
+    value: float | None = None  # a correlation; None for a copula given by its parameter
+    kind: str = "rank"
+    copula: str = "gaussian"
+    df: float | None = None
+    parameter: float | None = None
+    tau: float | None = None
+    repair: bool = False
+
+
+@dataclass(frozen=True)
+class Repair:
+    """An entry that moved when a matrix that cannot be was repaired."""
+
+    first: str
+    second: str
+    requested: float
+    used: float
+
+
+def checked_correlation(names: Sequence[Any], value: Any, **options: Any) -> Correlation:
+    """Return a correlation of checked arguments; raises ParameterError or ModelError for each that is wrong."""
+    entry = Correlation(tuple(names), value, **options)
+    one_of("correlate", "kind", entry.kind, KINDS)
+    one_of("correlate", "copula", entry.copula, COPULAS)
+    if len(entry.names) < 2:
+        raise ModelError("name at least two drivers", owner="correlate")
+    for place, name in enumerate(entry.names):
+        if name in entry.names[:place]:
+            raise ModelError(f"{name!r} cannot be correlated with itself", owner="correlate")
+    stated = [value for value in (entry.value, entry.parameter, entry.tau) if value is not None]
+    if len(stated) != 1:
+        raise ModelError("state one of a correlation, parameter= and tau=", owner="correlate")
+    return _checked_archimedean(entry) if entry.copula in ARCHIMEDEAN else _checked_elliptical(entry)
+
+
+def _checked_elliptical(entry: Correlation) -> Correlation:
+    if (entry.df is not None) != (entry.copula == "t"):
+        rule = "needs df=, its degrees of freedom" if entry.copula == "t" else "takes no df"
+        raise ModelError(f"the {entry.copula} copula {rule}", owner="correlate")
+    if entry.df is not None and finite("correlate", "df", entry.df) < FEWEST_DF:
+        raise wrong("correlate", "df", f"at least {FEWEST_DF}", entry.df)
+    if entry.parameter is not None:
+        raise ModelError(f"the {entry.copula} copula is stated by a correlation or tau=, not parameter=", owner="correlate")
+    for name, value in (("the correlation", entry.value), ("tau", entry.tau)):
+        if value is not None and not -1 <= finite("correlate", name, value) <= 1:
+            raise wrong("correlate", name, "from -1 to 1", value)
+    if entry.kind == "linear" and entry.copula == "t":
+        raise ModelError(
+            "a linear correlation goes with the gaussian copula; state a rank correlation for the t", owner="correlate"
+        )
+    return entry
+
+
+def _checked_archimedean(entry: Correlation) -> Correlation:
+    if entry.df is not None:
+        raise ModelError(f"the {entry.copula} copula takes no df", owner="correlate")
+    if entry.value is not None:
+        raise ModelError(f"the {entry.copula} copula is stated by parameter= or tau=, not by a correlation", owner="correlate")
+    several = len(entry.names) > 2
+    if entry.tau is not None:
+        tau = finite("correlate", "tau", entry.tau)
+        low = -1 if entry.copula == "frank" and not several else 0
+        if not low < tau < 1 or tau == 0:
+            raise wrong("correlate", f"tau of the {entry.copula} copula", f"between {low} and 1, and not 0", tau)
+        return entry
+    value = finite("correlate", "parameter", entry.parameter)
+    least, rule = {"clayton": (0.0, "above 0"), "gumbel": (1.0, "at least 1"), "frank": (-math.inf, "other than 0")}[
+        entry.copula
+    ]
+    if entry.copula == "frank" and several:
+        least, rule = 0.0, "above 0 for more than two drivers"
+    if value < least or (value == 0 and entry.copula != "gumbel"):
+        raise wrong("correlate", f"parameter of the {entry.copula} copula", rule, value)
+    return entry
+
+
+def check_names(correlations: Sequence[Correlation], drivers: Mapping[str, Driver], known: Sequence[str]) -> None:
+    """Raise ModelError for a correlation of what is no driver, or of drivers that are not drawn alike."""
+    for entry in correlations:
+        for name in entry.names:
+            if name not in drivers:
+                what = "a given figure or a line" if name in known else "not declared"
+                raise ModelError(
+                    f"{name!r} is {what}; only drivers are correlated", owner="correlate", unknown=name, known=drivers
+                )
+        alike = {drivers[name].each_period for name in entry.names}
+        if len(alike) > 1:
+            pair = " and ".join(entry.names)
+            raise ModelError(
+                f"{pair} are not drawn alike: one has a number a trial, the other one each period", owner="correlate"
+            )
+
+
+def groups_of(
+    correlations: Sequence[Correlation], drivers: Mapping[str, Driver]
+) -> tuple[tuple[DriverGroup, ...], tuple[Repair, ...]]:
+    """Return the groups of drivers that move together, and the entries that were repaired.
+
+    Raises ParameterError, naming the most conflicting pairs, for correlations that cannot hold together.
+    """
+    groups: list[DriverGroup] = []
+    repairs: list[Repair] = []
+    for names in _connected(correlations, drivers):
+        inside = [entry for entry in correlations if entry.names[0] in names]
+        serial = {n: convert.of_rank(s) for n in names if (s := serial_of(drivers[n])) is not None}
+        if not inside:
+            groups.append(DriverGroup(names, Elliptical(((1.0,),)), serial))
+            continue
+        group, moved = _group(names, inside, drivers, serial)
+        groups.append(group)
+        repairs += moved
+    return tuple(groups), tuple(repairs)
+
+
+def serial_of(driver: Driver) -> float | None:
+    """Return the rank correlation of a driver's neighbouring periods, None where none is stated."""
+    return driver.serial if isinstance(driver, DistributionDriver | DependentDriver) else None
+
+
+def _connected(correlations: Sequence[Correlation], drivers: Mapping[str, Driver]) -> list[tuple[str, ...]]:
+    """Return the sets of drivers that links connect, and single drivers with a serial correlation, as declared."""
+    home = {name: [name] for name in drivers}
+    for entry in correlations:
+        for name in entry.names[1:]:
+            joined, added = sorted((home[entry.names[0]], home[name]), key=len, reverse=True)
+            if joined is not added:
+                joined += added
+                home.update(dict.fromkeys(added, joined))
+    place = {name: i for i, name in enumerate(drivers)}
+    found = [tuple(sorted(home[name], key=place.__getitem__)) for name in drivers if len(home[name]) > 1]
+    alone = [(name,) for name in drivers if len(home[name]) == 1 and serial_of(drivers[name]) is not None]
+    found = sorted({*found, *alone}, key=lambda members: place[members[0]])
+    for members in found:
+        if len(members) > MOST_TOGETHER:
+            raise ModelError(
+                f"{len(members):,} drivers are linked by correlations; at most {MOST_TOGETHER:,} may be", owner="correlate"
+            )
+    return found
+
+
+def _group(
+    names: tuple[str, ...], correlations: Sequence[Correlation], drivers: Mapping[str, Driver], serial: Mapping[str, float]
+) -> tuple[DriverGroup, list[Repair]]:
+    first = correlations[0]
+    if {(entry.copula, entry.df) for entry in correlations} != {(first.copula, first.df)}:
+        raise ModelError(f"{', '.join(names)} hang together and need one copula, not several", owner="correlate")
+    if serial and first.copula != "gaussian":
+        raise ModelError(f"serial= goes with the gaussian copula, not with {first.copula}", owner="correlate")
+    if first.copula in ARCHIMEDEAN:
+        if len(correlations) > 1:
+            raise ModelError(
+                f"{', '.join(names)} share a {first.copula} copula; state it once, with all its drivers", owner="correlate"
+            )
+        value = first.parameter if first.tau is None else of_tau(first.copula, first.tau)
+        assert value is not None
+        return DriverGroup(names, ARCHIMEDEAN[first.copula](value)), []
+    matrix = np.eye(len(names))
+    places = {name: place for place, name in enumerate(names)}
+    for entry in correlations:
+        for a, one in enumerate(entry.names):
+            for other in entry.names[a + 1 :]:
+                i, j = places[one], places[other]
+                matrix[i, j] = matrix[j, i] = _normal(entry, drivers[one], drivers[other])
+    matrix, moved = _possible(matrix, names, any(entry.repair for entry in correlations))
+    if first.df is not None:
+        return DriverGroup(names, StudentCopula(_rows(matrix), first.df)), moved
+    if not serial:
+        return DriverGroup(names, Elliptical(_rows(matrix))), moved
+    renewed = Elliptical(_rows(_innovations(matrix, names, serial)))
+    return DriverGroup(names, renewed, serial, Elliptical(_rows(matrix))), moved
+
+
+def _rows(matrix: Floats) -> tuple[tuple[float, ...], ...]:
+    return tuple(map(tuple, matrix.tolist()))
+
+
+def _possible(matrix: Floats, names: Sequence[str], repair: bool) -> tuple[Floats, list[Repair]]:
+    """Return the matrix if it can be, or repaired with what moved; raises ParameterError for one that cannot be.
+
+    Rank correlations that can hold together, but lie at the edge, may be a little beyond it as correlations of normal scores:
+    then the nearest that can be are taken.
+    """
+    if is_correlation_matrix(matrix):
+        return matrix, []
+    if not repair and not is_correlation_matrix(np.vectorize(convert.to_rank)(np.clip(matrix, -1, 1))):
+        raise ParameterError(
+            f"these correlations cannot hold together: {'; '.join(conflicting_pairs(matrix, names, convert.to_rank))}. "
+            "See kd.nearest_correlation(matrix), or say repair=True",
+            owner="correlate",
+        )
+    near = nearest_correlation(matrix)
+    moved = [
+        Repair(names[i], names[j], convert.to_rank(float(matrix[i, j])), convert.to_rank(float(near[i, j])))
+        for i in range(len(names))
+        for j in range(i + 1, len(names))
+        if abs(near[i, j] - matrix[i, j]) > 1e-9
+    ]
+    return near, moved
+
+
+def _normal(entry: Correlation, first: Driver, second: Driver) -> float:
+    """Return the correlation of normal scores behind a correlation of two drivers."""
+    if entry.tau is not None:
+        return convert.of_tau(entry.tau)
+    assert entry.value is not None
+    if entry.kind == "linear":
+        for driver in (first, second):
+            if isinstance(driver, DependentDriver):
+                raise ModelError(f"{driver.name!r} has named parameters; state a rank correlation with it", owner="correlate")
+        try:
+            return convert.of_linear(entry.value, _marginal(first), _marginal(second))
+        except ParameterError as error:
+            raise ParameterError(f"{first.name} with {second.name}: {error}", owner="correlate") from None
+    return convert.of_rank(entry.value) if entry.df is None else convert.of_rank_t(entry.value, entry.df)
+
+
+def _marginal(driver: Driver) -> Distribution:
+    """Return the distribution that is correlated: of a process that of its shocks."""
+    return driver.distribution if isinstance(driver, DistributionDriver) else Normal(0.0, 1.0)
+
+
+def _innovations(matrix: Floats, names: Sequence[str], serial: Mapping[str, float]) -> Floats:
+    """Return the correlations of what is new each period, so that those of the chained scores are as asked."""
+    if not serial:
+        return matrix
+    phi = np.array([serial.get(name, 0.0) for name in names])
+    stretch = (1 - np.outer(phi, phi)) / np.sqrt(np.outer(1 - phi**2, 1 - phi**2))
+    answer = matrix * stretch
+    np.fill_diagonal(answer, 1.0)
+    if np.abs(answer).max() > 1 or not is_correlation_matrix(answer):
+        raise ParameterError(
+            f"{', '.join(names)} cannot be so correlated with serial correlations so different", owner="correlate"
+        )
+    return answer

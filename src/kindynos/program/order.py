@@ -1,0 +1,115 @@
+"""The order in which lines are evaluated: a topological sort, with lines that feed each other earlier periods as one step."""
+
+from __future__ import annotations
+
+from collections.abc import Collection, Mapping, Sequence
+from graphlib import CycleError, TopologicalSorter
+
+from kindynos.errors import ModelError
+from kindynos.formula.tree import PERIOD
+from kindynos.program.quantities import DependentDriver, Line, Quantity
+from kindynos.program.timeline import Timeline
+
+CALENDAR = ("year", "quarter", "month")
+
+
+def undeclared(
+    quantities: Mapping[str, Quantity], timeline: Timeline, declared: Collection[str]
+) -> list[tuple[Quantity, ModelError]]:
+    """Return each line or driver that needs what is not declared, with the error that says so."""
+    found: list[tuple[Quantity, ModelError]] = []
+    for driver in (quantity for quantity in quantities.values() if isinstance(quantity, DependentDriver)):
+        known = {*declared, *timeline.calendar, *([PERIOD] if timeline.periods else [])}
+        for name in (name for name in driver.needs if name not in known):
+            problem = f"driver {driver.name!r} has {name!r} among its parameters, which is not declared"
+            found.append((driver, ModelError(problem, unknown=name, known=declared)))
+    for line in (quantity for quantity in quantities.values() if isinstance(quantity, Line)):
+        if isinstance(line.target, str) and line.target not in declared:
+            problem = f"the target of {line.name!r} is a number or a given figure, and {line.target!r} is not declared"
+            found.append((line, ModelError(problem, unknown=line.target, known=declared)))
+        for name in (*line.needs, *line.needs_earlier):
+            if name == PERIOD:
+                if timeline.periods is None:
+                    found.append((line, ModelError(f"line {line.name!r} uses {PERIOD!r}, and the model has no periods")))
+            elif name not in declared and name not in timeline.calendar:
+                where, place = "", None
+                if line.tree is not None:
+                    place = {**line.tree.earlier_names(), **line.tree.names()}[name]
+                    where = f" at column {place} of its formula"
+                problem = f"line {line.name!r} needs {name!r}{where}, which is not declared"
+                if name in CALENDAR:
+                    problem += f"; to have the {name} of each period, the model needs start= and periods as short as that"
+                found.append((line, ModelError(problem, place=place, unknown=name, known=declared)))
+    return found
+
+
+def check_names(quantities: Mapping[str, Quantity], timeline: Timeline) -> None:
+    """Raise ModelError for a line that needs what is not declared."""
+    for _, error in undeclared(quantities, timeline, quantities):
+        raise error
+
+
+def ordered(lines: Mapping[str, Line | DependentDriver]) -> list[tuple[str, ...]]:
+    """Return lines and drivers with named parameters in an order that serves, lines that need earlier periods together.
+
+    Within such a group the order serves within a period. Raises ModelError for a circle.
+    """
+    all_needs = {name: [used for used in (*line.needs, *line.needs_earlier) if used in lines] for name, line in lines.items()}
+    steps = []
+    for group in _strongly_connected(all_needs):
+        if len(group) == 1 and group[0] not in all_needs[group[0]]:
+            steps.append(tuple(group))
+        else:
+            steps.append(_within_period(group, lines))
+    return steps
+
+
+def _within_period(group: Sequence[str], lines: Mapping[str, Line | DependentDriver]) -> tuple[str, ...]:
+    needs = {name: [used for used in lines[name].needs if used in group] for name in group}
+    try:
+        order = tuple(TopologicalSorter(needs).static_order())
+    except CycleError as error:
+        circle = " -> ".join(reversed(error.args[1]))
+        raise ModelError(f"lines need each other in a circle: {circle}; use previous(...) for an earlier period") from None
+    for name in order:
+        line = lines[name]
+        if isinstance(line, DependentDriver):
+            raise ModelError(f"driver {name!r} has a parameter that is calculated from it", name=name)
+        if line.function is not None:
+            others = ", ".join(repr(other) for other in order if other != name)
+            raise ModelError(
+                f"line {name!r} is a function and gets whole rows, but needs {others} and is needed there too; "
+                "write it as a formula with previous(...)"
+            )
+    return order
+
+
+def _strongly_connected(needs: Mapping[str, Sequence[str]]) -> list[list[str]]:
+    """Return Tarjan's components, each after all those it needs (SIAM Journal on Computing 1, 1972, 146-160)."""
+    number: dict[str, int] = {}
+    lowest: dict[str, int] = {}
+    stack: list[str] = []
+    components: list[list[str]] = []
+    for root in needs:
+        work = [(root, iter(needs[root]))] if root not in number else []
+        if work:
+            number[root] = lowest[root] = len(number)
+            stack.append(root)
+        while work:
+            name, rest = work[-1]
+            following = next(rest, None)
+            if following is None:
+                work.pop()
+                if work:
+                    lowest[work[-1][0]] = min(lowest[work[-1][0]], lowest[name])
+                if lowest[name] == number[name]:
+                    place = stack.index(name)
+                    components.append(sorted(stack[place:], key=list(needs).index))
+                    del stack[place:]
+            elif following not in number:
+                number[following] = lowest[following] = len(number)
+                stack.append(following)
+                work.append((following, iter(needs[following])))
+            elif following in stack:
+                lowest[name] = min(lowest[name], number[following])
+    return components

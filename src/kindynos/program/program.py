@@ -1,0 +1,280 @@
+"""A model made ready to run: names resolved, shapes known, lines in order. Immutable, and the same for any worker."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Mapping
+from dataclasses import dataclass, field, replace
+
+import numpy as np
+
+from kindynos.arrays import Floats
+from kindynos.dependence.groups import DriverGroup
+from kindynos.errors import FormulaError, ModelError
+from kindynos.finance.notes import listening
+from kindynos.formula.group import Group
+from kindynos.formula.shapes import NUMBER, ROW, Shape
+from kindynos.formula.tree import PERIOD
+from kindynos.program.correlations import Correlation, Repair, groups_of
+from kindynos.program.correlations import check_names as check_correlated_names
+from kindynos.program.order import check_names, ordered
+from kindynos.program.probe import Probe
+from kindynos.program.quantities import DependentDriver, Driver, Given, Line, Quantity, with_figures
+from kindynos.program.steps import DependentStep, FormulaStep, GroupStep, SharedStep, Step
+from kindynos.program.timeline import Timeline
+from kindynos.sampling.plans import Plan, Request
+
+MOST_TRIED = 20_000  # of the same, for which formulas are tried on reading
+MOST_CELLS = 5_000_000  # quantities x periods of a model
+
+Notes = dict[tuple[str, str], int]
+
+
+@dataclass(frozen=True)
+class Program:
+    """What ``compile_model`` makes of a model's quantities."""
+
+    name: str
+    timeline: Timeline
+    givens: Mapping[str, Given]
+    drivers: Mapping[str, Driver]
+    lines: Mapping[str, Line]
+    shapes: Mapping[str, Shape]
+    steps: tuple[Step, ...]
+    constants: Mapping[str, Floats] = field(repr=False)
+    correlations: tuple[Correlation, ...] = ()
+    groups: tuple[DriverGroup, ...] = ()
+    repairs: tuple[Repair, ...] = ()
+    recorded: bool = False  # whether its lines were read from a saved run without their functions
+
+    @property
+    def periods(self) -> int:
+        """The number of periods; 0 for a model without."""
+        return self.timeline.periods or 0
+
+    @property
+    def order(self) -> list[str]:
+        """The names of the lines in the order they are evaluated."""
+        return [name for step in self.steps for name in step.names if name in self.lines]
+
+    @property
+    def outcomes(self) -> list[str]:
+        """The names of the outcomes, as declared."""
+        return [name for name, line in self.lines.items() if line.outcome]
+
+    @property
+    def quantities(self) -> list[str]:
+        """The names of everything that has a value in a run: all but tables."""
+        return [name for name, shape in self.shapes.items() if not shape.table]
+
+    @property
+    def named(self) -> list[str]:
+        """The names of what is a parameter of a driver's distribution."""
+        return [name for driver in self.drivers.values() if isinstance(driver, DependentDriver) for name in driver.needs]
+
+    def unit(self, name: str) -> str | None:
+        """Return the unit of a quantity."""
+        quantity: Quantity = self.lines.get(name) or self.drivers.get(name) or self.givens[name]
+        return quantity.unit
+
+    def ancestors(self, names: Iterable[str]) -> set[str]:
+        """Return the names and all that they are calculated from."""
+        found: set[str] = set()
+        waiting = list(names)
+        while waiting:
+            name = waiting.pop()
+            if name not in found:
+                found.add(name)
+                quantity = self.lines.get(name) or self.drivers.get(name)
+                if isinstance(quantity, Line):
+                    waiting.extend((*quantity.needs, *quantity.needs_earlier))
+                elif isinstance(quantity, DependentDriver):
+                    waiting.extend(quantity.needs)
+        return found
+
+    def requests(self) -> list[Request]:
+        """Return the scores that the drivers need, and after them those of copulas that need more."""
+        found = {request.name: request for driver in self.drivers.values() for request in driver.requests(self.periods)}
+        extra = {name: found[group.names[0]].rows for group in self.groups for name in group.extra_names}
+        return [*found.values(), *(Request(name, rows) for name, rows in extra.items())]
+
+    def scores(self, plan: Plan, seed: int, block: int, trials: int, wanted: set[str]) -> dict[str, Floats]:
+        """Return the wanted drivers' scores in a block, dependent where the model says so."""
+        groups = [group for group in self.groups if not wanted.isdisjoint(group.names)]
+        own = {request.name for name in wanted for request in self.drivers[name].requests(self.periods)}
+        needed = own.union(*(group.names for group in groups), *(group.extra_names for group in groups))
+        scores = plan.scores(self.requests(), seed, block, trials, needed)
+        for group in groups:
+            scores.update(group.apply(scores, plan.stratified))
+        return scores
+
+    def draw(self, plan: Plan, seed: int, blocks: Mapping[int, int], names: Iterable[str] | None = None) -> dict[str, Floats]:
+        """Return the drivers' values in neighbouring blocks, given with their sizes, side by side with the trials last.
+
+        Of a driver with named parameters it is the score, from which ``evaluate`` makes its value.
+        """
+        wanted = set(self.drivers if names is None else names).intersection(self.drivers)
+        scores = [self.scores(plan, seed, block, trials, wanted) for block, trials in blocks.items()]
+        with np.errstate(all="ignore"):
+            return {
+                name: driver.values({r.name: _joined([part[r.name] for part in scores]) for r in driver.requests(self.periods)})
+                for name, driver in self.drivers.items()
+                if name in wanted
+            }
+
+    def base_values(self) -> dict[str, Floats]:
+        """Return what stands for the drivers' base values in ``evaluate``, as one trial."""
+        periods = self.periods
+        with np.errstate(all="ignore"):
+            return {
+                name: np.full(driver.shape.dimensions(periods, 1), driver.base_value(periods))
+                for name, driver in self.drivers.items()
+            }
+
+    @property
+    def one_thread(self) -> bool:
+        """Whether a function of it must not run in two threads at once."""
+        return any(step.one_thread for step in self.steps)
+
+    @property
+    def seconds_a_trial(self) -> float:
+        """How long functions that take one trial at a time take for each, as far as it is known."""
+        return max((step.call.seconds for step in self.steps if isinstance(step, SharedStep)), default=0.0)
+
+    def evaluate(
+        self, drawn: Mapping[str, Floats], trials: int, wanted: Iterable[str] | None = None
+    ) -> tuple[dict[str, Floats], Notes]:
+        """Return all quantities (or the wanted, and what they need) for drawn drivers, and the notes made on the way."""
+        needed = None if wanted is None else self.ancestors(wanted)
+        if self.recorded and (needed is None or any(name in self.lines for name in needed)):
+            raise ModelError(
+                "the run was saved without the functions of its model; say open_run(path, model=...) to calculate its trials"
+            )
+        values: dict[str, Floats] = {**self.constants, **drawn}
+        notes: Notes = {}
+        with np.errstate(all="ignore"):
+            for step in self.steps:
+                if needed is not None and needed.isdisjoint(step.names):
+                    continue
+                with listening() as heard:
+                    values.update(step.evaluate(values, self.periods, trials))
+                notes.update({(step.names[0], text): count for text, count in heard.items()})
+        known = self.shapes if needed is None else needed.intersection(self.shapes)
+        return {name: value for name, value in values.items() if name in known}, notes
+
+
+def compile_model(
+    name: str, timeline: Timeline, quantities: Mapping[str, Quantity], correlations: tuple[Correlation, ...] = ()
+) -> Program:
+    """Return the program of a model. Raises ModelError or FormulaError for what cannot be evaluated; probes function lines."""
+    periods = timeline.periods or 0
+    check_names(quantities, timeline)
+    givens = {n: q for n, q in quantities.items() if isinstance(q, Given)}
+    drivers = {n: q for n, q in quantities.items() if isinstance(q, Driver)}
+    lines = {n: _with_target(q, quantities) for n, q in quantities.items() if isinstance(q, Line)}
+    drivers |= {n: with_figures(q, givens) for n, q in drivers.items() if isinstance(q, DependentDriver)}
+    dependent = {n: q for n, q in drivers.items() if isinstance(q, DependentDriver)}
+    calculated: dict[str, Line | DependentDriver] = {**lines, **dependent}
+    check_correlated_names(correlations, drivers, list(quantities))
+    groups, repairs = groups_of(correlations, drivers)
+    constants = {n: _read_only(given.array) for n, given in givens.items()}
+    shapes = {n: given.shape for n, given in givens.items()}
+    shapes |= {n: driver.shape for n, driver in drivers.items() if n not in dependent}
+    if periods:
+        calendar = {name: row for name, row in timeline.calendar.items() if name not in quantities}
+        for name_of, row in {PERIOD: tuple(range(1, periods + 1)), **calendar}.items():
+            constants[name_of] = _read_only(np.array(row, dtype=np.float64)[:, None])
+            shapes[name_of] = ROW
+    steps: list[Step] = []
+    _check_size(len(quantities), periods)
+    formulas_only = all(line.tree is not None for line in lines.values())
+    probe = Probe(drivers, constants, periods, formulas_only, formulas_only and len(quantities) * periods > MOST_TRIED)
+    for names in ordered(calculated):
+        if names[0] in shapes:  # given already by a shared call
+            continue
+        if names[0] in dependent:
+            known = _checked_names(dependent[names[0]], shapes)
+            drivers[known.name], shapes[known.name] = known, known.shape
+            steps.append(DependentStep(known))
+            probe.add(steps[-1])
+            continue
+        members = [lines[n] for n in names]
+        line = members[0]
+        if len(members) > 1 or line.name in line.needs_earlier:
+            step: Step = _group_step(members, shapes, periods)
+            probe.add(step)
+        elif line.shared is not None:
+            step = probe.shared(line.shared)
+            shapes.update(step.shapes)
+        elif line.tree is None:
+            step = probe.function(line, shapes)
+            shapes[line.name] = step.shape
+        else:
+            step = FormulaStep(line.name, line.tree, _formula_shape(line, shapes))
+            shapes[line.name] = step.shape
+            probe.add(step)
+        steps.append(step)
+    shapes = {name_of: shape for name_of, shape in shapes.items() if name_of in quantities}
+    return Program(name, timeline, givens, drivers, lines, shapes, tuple(steps), constants, correlations, groups, repairs)
+
+
+def _checked_names(driver: DependentDriver, shapes: Mapping[str, Shape]) -> DependentDriver:
+    """Return a driver that knows whether its parameters are rows; raises ModelError for one that is a table."""
+    for name in driver.needs:
+        if shapes[name].table:
+            raise ModelError(f"a parameter cannot be the table {name!r}", owner=f"driver {driver.name!r}")
+    return replace(driver, rows=any(shapes[name].row for name in driver.needs))
+
+
+def _with_target(line: Line, quantities: Mapping[str, Quantity]) -> Line:
+    """Return a line whose target is a number: that of the given figure it names."""
+    if not isinstance(line.target, str):
+        return line
+    given = quantities.get(line.target)
+    if not isinstance(given, Given) or given.shape != NUMBER:
+        what = "a row or a table" if isinstance(given, Given) else "not a given figure"
+        problem = f"the target {line.target!r} is {what}; name a given number"
+        raise ModelError(problem, owner=f"outcome {line.name!r}", unknown=line.target, known=quantities)
+    return replace(line, target=float(given.array))
+
+
+def _check_size(quantities: int, periods: int) -> None:
+    if quantities * periods > MOST_CELLS:
+        raise ModelError(
+            f"{quantities:,} quantities over {periods:,} periods are {quantities * periods:,} figures a trial; at most "
+            f"{MOST_CELLS:,} can be held"
+        )
+
+
+def _formula_shape(line: Line, shapes: Mapping[str, Shape]) -> Shape:
+    assert line.tree is not None
+    try:
+        shape = line.tree.shape_of(shapes)
+    except FormulaError as error:
+        raise error.within(owner=f"line {line.name!r}") from None
+    if shape.table:
+        raise FormulaError("a line cannot be a table; use lookup(x, table)", owner=f"line {line.name!r}")
+    return shape
+
+
+def _group_step(lines: list[Line], shapes: dict[str, Shape], periods: int) -> GroupStep:
+    """Return the step of a group, and add its shapes."""
+    label = " and ".join(repr(line.name) for line in lines)
+    if not periods:
+        raise FormulaError(f"line {lines[0].name!r} uses previous(...), and the model has no periods")
+    formulas = {line.name: line.tree for line in lines if line.tree is not None}
+    try:
+        group = Group(formulas, shapes)
+        shapes.update(group.member_shapes(shapes, formulas))
+    except FormulaError as error:
+        raise error.within(owner=f"line {label}") from None
+    return GroupStep(group, shapes[lines[0].name].random)
+
+
+def _joined(parts: list[Floats]) -> Floats:
+    """Return blocks side by side, without a copy where there is one."""
+    return parts[0] if len(parts) == 1 else np.concatenate(parts, axis=-1)
+
+
+def _read_only(array: Floats) -> Floats:
+    array.flags.writeable = False
+    return array

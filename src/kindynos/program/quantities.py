@@ -1,0 +1,272 @@
+"""The named quantities of a model: given figures, drivers and lines, each an immutable value."""
+
+from __future__ import annotations
+
+import inspect
+import math
+from abc import ABC, abstractmethod
+from collections.abc import Callable, Mapping
+from dataclasses import dataclass, field
+from functools import cached_property
+from typing import Any
+
+import numpy as np
+
+from kindynos.arrays import Floats
+from kindynos.distributions.base import Distribution
+from kindynos.distributions.contract import too_extreme
+from kindynos.distributions.normal_scores import normal_quantile
+from kindynos.distributions.stated import StatedDistribution
+from kindynos.errors import KindynosError
+from kindynos.formula.parse import parse
+from kindynos.formula.shapes import NUMBER, ROW, TABLE, Shape
+from kindynos.formula.tree import Node
+from kindynos.processes.base import Process
+from kindynos.program.shared_call import SharedCall
+from kindynos.sampling.plans import Request
+
+GivenValue = float | tuple[float, ...] | tuple[tuple[float, float], ...]
+
+
+@dataclass(frozen=True)
+class Given:
+    """A figure that is known: a number, a row with one number a period, or a table of (key, value) pairs."""
+
+    name: str
+    value: GivenValue
+    unit: str | None = None
+    source: str | None = None
+
+    @cached_property
+    def array(self) -> Floats:
+        """The value in the library's layout: ``()``, ``(periods, 1)``, or a table ``(n, 2)``."""
+        array = np.asarray(self.value, dtype=np.float64)
+        return array[:, None] if array.ndim == 1 else array
+
+    @property
+    def shape(self) -> Shape:
+        """Whether it is a number, a row or a table."""
+        if not isinstance(self.value, tuple):
+            return NUMBER
+        return TABLE if isinstance(self.value[0], tuple) else ROW
+
+
+@dataclass(frozen=True)
+class Driver(ABC):
+    """An uncertain input, and its value in the base case, where that is not the mean."""
+
+    name: str
+    base: float | None = None
+    unit: str | None = None
+    source: str | None = None
+
+    @property
+    @abstractmethod
+    def shape(self) -> Shape:
+        """One number a trial, or a row."""
+
+    @property
+    @abstractmethod
+    def each_period(self) -> bool:
+        """Whether it is drawn anew each period."""
+
+    @abstractmethod
+    def base_value(self, periods: int) -> Any:
+        """Return the value in the base case, which broadcasts to one trial of its shape."""
+
+    @abstractmethod
+    def requests(self, periods: int) -> list[Request]:
+        """Return the scores it needs."""
+
+    @abstractmethod
+    def values(self, scores: Mapping[str, Floats]) -> Floats:
+        """Return its values at scores by the names of its requests."""
+
+
+@dataclass(frozen=True)
+class DistributionDriver(Driver):
+    """A driver with a distribution: one number a trial, or drawn anew each period.
+
+    ``serial`` is the rank correlation of neighbouring periods.
+    """
+
+    distribution: Distribution = field(kw_only=True)
+    each: str | None = None
+    serial: float | None = None
+
+    @property
+    def shape(self) -> Shape:
+        return Shape(row=self.each_period, random=True)
+
+    @property
+    def each_period(self) -> bool:
+        return self.each is not None
+
+    def base_value(self, periods: int) -> float:
+        return self.distribution.mean if self.base is None else self.base
+
+    def requests(self, periods: int) -> list[Request]:
+        return [Request(self.name, periods if self.shape.row else None)]
+
+    def values(self, scores: Mapping[str, Floats]) -> Floats:
+        try:
+            return self.distribution._quantile(scores[self.name])
+        except ArithmeticError:
+            raise too_extreme(self.distribution).within(owner=f"driver {self.name!r}") from None
+
+
+@dataclass(frozen=True)
+class DependentDriver(Driver):
+    """A driver whose distribution has named parameters: given figures, rows, lines or other drivers.
+
+    What is drawn of it is its score, from which a step of the program makes its value once its parameters are known; a score
+    that is NaN stands for the base value. A row among its parameters makes it a row.
+    """
+
+    distribution: StatedDistribution = field(kw_only=True)
+    each: str | None = None
+    serial: float | None = None
+    rows: bool = False  # whether a parameter is a row, as found out when the model is made ready
+
+    needs_earlier = ()
+
+    @property
+    def needs(self) -> tuple[str, ...]:
+        """The names among its parameters."""
+        return self.distribution.names
+
+    @property
+    def shape(self) -> Shape:
+        return Shape(row=self.each_period or self.rows, random=True)
+
+    @property
+    def each_period(self) -> bool:
+        return self.each is not None
+
+    def base_value(self, periods: int) -> float:
+        return math.nan
+
+    def requests(self, periods: int) -> list[Request]:
+        return [Request(self.name, periods if self.each_period else None)]
+
+    def values(self, scores: Mapping[str, Floats]) -> Floats:
+        return scores[self.name]
+
+    def values_where(self, scores: Floats, named: Mapping[str, Floats]) -> Floats:
+        """Return its values at scores and at values of its parameters, both with the trials last."""
+        try:
+            at_base = np.isnan(scores)
+            drawn = self.distribution.values(np.where(at_base, 0.5, scores), named)
+            if not at_base.any():
+                return drawn
+            return np.where(at_base, self.distribution.means(named) if self.base is None else self.base, drawn)
+        except KindynosError as error:
+            raise error.within(owner=f"driver {self.name!r}") from None
+        except ArithmeticError:
+            raise too_extreme(self.distribution).within(owner=f"driver {self.name!r}") from None
+
+
+@dataclass(frozen=True)
+class ProcessDriver(Driver):
+    """A driver that is a process: a row, its values at the ends of periods that are ``dt`` long in its unit of time.
+
+    With ``uncertain`` the fitted parameters are drawn too, trial by trial.
+    """
+
+    process: Process = field(kw_only=True)
+    dt: float = 1.0
+    uncertain: bool = False
+
+    @property
+    def shape(self) -> Shape:
+        return Shape(row=True, random=True)
+
+    @property
+    def each_period(self) -> bool:
+        return True
+
+    def base_value(self, periods: int) -> Any:
+        if self.base is not None:
+            return self.base
+        return self.process.expected_values(periods, self.dt)[:, None]
+
+    def requests(self, periods: int) -> list[Request]:
+        found = [Request(self.name, periods)]
+        found += [Request(f"{self.name}, shock {i}", periods) for i in range(2, self.process.shocks + 1)]
+        if self.uncertain and self.process.fitted is not None:
+            found += [Request(f"{self.name}, parameter {i}") for i in range(1, len(self.process.fitted.theta) + 1)]
+        return found
+
+    def values(self, scores: Mapping[str, Floats]) -> Floats:
+        periods = len(scores[self.name])
+        normal = [normal_quantile(scores[request.name]) for request in self.requests(periods)]
+        shocks = np.stack([row for row in normal if row.ndim == 2])
+        theta = [row for row in normal if row.ndim == 1]
+        parameters = self.process.parameters_at(np.stack(theta)) if theta else self.process
+        return self.process.evolve(shocks, self.dt, parameters)
+
+
+@dataclass(frozen=True)
+class Line:
+    """A calculated quantity: a function whose parameters are the quantities it needs, a formula, or one value of a shared call.
+
+    A line of a saved run, whose function is gone, has its ``recorded_needs`` alone.
+    """
+
+    name: str
+    function: Callable[..., Any] | None = None
+    formula: str | None = None
+    unit: str | None = None
+    outcome: bool = False
+    target: Any = None  # a number, or the name of a given one until the model is made ready
+    better: str = "high"  # the direction that is wanted of an outcome
+    each_trial: bool = False
+    shared: SharedCall | None = None
+    recorded_needs: tuple[str, ...] = ()
+
+    @cached_property
+    def tree(self) -> Node | None:
+        """The formula's syntax tree."""
+        return None if self.formula is None else parse(self.formula)
+
+    @cached_property
+    def needs(self) -> tuple[str, ...]:
+        """The names it uses in the same period, in order of use."""
+        if self.shared is not None:
+            return self.shared.inputs
+        if self.function is not None:
+            return tuple(inspect.signature(self.function).parameters)
+        return self.recorded_needs if self.tree is None else tuple(self.tree.names())
+
+    @cached_property
+    def needs_earlier(self) -> tuple[str, ...]:
+        """The names it uses through ``previous``."""
+        return () if self.tree is None else tuple(self.tree.earlier_names())
+
+    def same_as(self, other: object) -> bool:
+        """Whether the other is this line again: equal, or the same function defined anew (a notebook cell run twice)."""
+        if self == other:
+            return True
+        if not isinstance(other, Line) or self.function is None or other.function is None:
+            return False
+        return _address(self.function) == _address(other.function) and self.outcome == other.outcome
+
+
+Quantity = Given | Driver | Line
+
+
+def with_figures(driver: DependentDriver, givens: Mapping[str, Given]) -> Driver:
+    """Return a driver whose parameters are all given numbers with its distribution, other drivers as they are."""
+    if not all(name in givens and givens[name].shape == NUMBER for name in driver.needs):
+        return driver
+    try:
+        distribution = driver.distribution.at({name: float(givens[name].array) for name in driver.needs})
+    except KindynosError as error:
+        raise error.within(owner=f"driver {driver.name!r}") from None
+    return DistributionDriver(
+        driver.name, driver.base, driver.unit, driver.source, distribution=distribution, each=driver.each, serial=driver.serial
+    )
+
+
+def _address(function: Callable[..., Any]) -> tuple[Any, Any]:
+    return getattr(function, "__module__", None), getattr(function, "__qualname__", None)

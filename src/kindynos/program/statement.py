@@ -1,0 +1,188 @@
+"""What a model states, as one immutable value: quantities, correlations and scenarios. Changing it makes another."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass, field, replace
+from functools import cached_property
+from typing import Any
+
+from kindynos.distributions.base import Distribution
+from kindynos.distributions.registry import distribution_from, parameters_of
+from kindynos.distributions.stated import StatedDistribution
+from kindynos.errors import KindynosError, ModelError
+from kindynos.processes.base import Process
+from kindynos.program.correlations import Correlation
+from kindynos.program.declarations import check_name, distribution_driver, given_value, process_driver
+from kindynos.program.program import Program, compile_model
+from kindynos.program.quantities import DependentDriver, DistributionDriver, Driver, Given, Line, ProcessDriver, Quantity
+from kindynos.program.timeline import Timeline
+from kindynos.validate import shown, words
+
+MOST_QUANTITIES = 3_000
+PERIODS = "periods"  # what stands for their number among replacements
+WORDS = {Given: "given figure", Driver: "driver", Line: "line"}
+
+
+@dataclass(frozen=True)
+class Statement:
+    """The quantities of a model by name, the correlations between drivers, and named sets of replacements."""
+
+    name: str
+    timeline: Timeline = field(default_factory=Timeline)
+    quantities: Mapping[str, Quantity] = field(default_factory=dict)
+    correlations: tuple[Correlation, ...] = ()
+    scenarios: Mapping[str, Mapping[str, Any]] = field(default_factory=dict)
+
+    def __post_init__(self) -> None:
+        if not isinstance(self.name, str) or not self.name.strip():
+            raise ModelError(f"name must be a text that is not empty, not {shown(self.name)}", owner="Model")
+        words("Model", "name", self.name)
+
+    @cached_property
+    def program(self) -> Program:
+        """The model made ready to run; raises ModelError or FormulaError for what cannot be evaluated."""
+        return compile_model(self.name, self.timeline, self.quantities, self.correlations)
+
+    def __getstate__(self) -> dict[str, Any]:
+        return {key: value for key, value in self.__dict__.items() if key != "program"}
+
+    def with_quantity(self, quantity: Quantity) -> Statement:
+        """Return the statement with one more quantity; raises ModelError for a name that is taken by another."""
+        check_name(quantity.name)
+        owner = f"{next(word for kind, word in WORDS.items() if isinstance(quantity, kind))} {quantity.name!r}"
+        words(owner, "unit", quantity.unit)
+        words(owner, "source", getattr(quantity, "source", None))
+        earlier = self.quantities.get(quantity.name)
+        again = earlier == quantity or (isinstance(quantity, Line) and quantity.same_as(earlier))
+        if earlier is not None and not again:
+            word = next(word for kind, word in WORDS.items() if isinstance(earlier, kind))
+            raise ModelError(
+                f"the name {quantity.name!r} is already a {word}; choose another, or use replace() for a changed model",
+                name=quantity.name,
+            )
+        if len(self.quantities) >= MOST_QUANTITIES:
+            raise ModelError(f"a model may have {MOST_QUANTITIES:,} quantities", name=quantity.name)
+        return replace(self, quantities={**self.quantities, quantity.name: quantity})
+
+    def with_correlation(self, entry: Correlation) -> Statement:
+        """Return the statement with one more correlation; raises ModelError for drivers that have another already."""
+        for name in entry.names:
+            if not isinstance(name, str):
+                raise ModelError(f"a driver is named by a text, not {shown(name)}", owner="correlate")
+        again = [other for other in self.correlations if entry.names[0] in other.names and set(other.names) == set(entry.names)]
+        if again and again != [entry]:
+            raise ModelError(f"{' and '.join(entry.names)} are correlated already ({again[0].value})", owner="correlate")
+        return self if again else replace(self, correlations=(*self.correlations, entry))
+
+    def without_correlations(self) -> Statement:
+        """Return the statement with nothing said about what moves together."""
+        return replace(self, correlations=())
+
+    def with_scenario(self, name: str, replacements: Mapping[str, Any]) -> Statement:
+        """Return the statement with a named set of replacements; raises ModelError or ParameterError for a wrong one."""
+        if not isinstance(name, str) or not name.strip():
+            raise ModelError(f"the name must be a text that is not empty, not {shown(name)}", owner="scenario")
+        words("scenario", "name", name)
+        if self.scenarios.get(name, replacements) != replacements:
+            raise ModelError(f"scenario {name!r} is there already, with other replacements")
+        self.scenario(name, replacements)
+        return replace(self, scenarios={**self.scenarios, name: dict(replacements)})
+
+    def scenario(self, name: str, replacements: Any) -> Statement:
+        """Return what a scenario makes of the statement; errors name the scenario."""
+        if not isinstance(replacements, Mapping):
+            raise ModelError(
+                f"needs replacements by name, such as {{'fare': 45.0}}, not {shown(replacements)}", owner=f"scenario {name!r}"
+            )
+        try:
+            return self.replace(**replacements)
+        except KindynosError as error:
+            raise error.inside(f"scenario {name!r}") from None
+
+    def replace(self, **replacements: Any) -> Statement:
+        """Return the statement with other given figures, other distributions, or drivers fixed at a number.
+
+        ``"vessel.mode"`` replaces a parameter of a driver's distribution, and ``periods``, unless a quantity is called so,
+        their number.
+        """
+        if PERIODS in replacements and PERIODS not in self.quantities:
+            others = {name: value for name, value in replacements.items() if name != PERIODS}
+            return self._with_periods(replacements[PERIODS], others)
+        replacements = self._whole(replacements)
+        drawn = Distribution | StatedDistribution | Process
+        fixed = {name for name, value in replacements.items() if not isinstance(value, drawn)}
+        kept = tuple(entry for entry in self.correlations if not fixed.intersection(entry.names))
+        quantities = {**self.quantities, **{name: self._replacement(name, value) for name, value in replacements.items()}}
+        return replace(self, quantities=quantities, correlations=kept, scenarios={})
+
+    def _with_periods(self, count: Any, others: Mapping[str, Any]) -> Statement:
+        """Return the statement over another number of periods."""
+        if self.timeline.periods is None:
+            raise ModelError("the model has no periods to change", owner="replace", name=PERIODS)
+        if isinstance(count, float) and count.is_integer():
+            count = int(count)
+        timeline = Timeline.of(count, self.timeline.start, self.timeline.every)
+        for name, quantity in self.quantities.items():
+            if isinstance(quantity, Given) and quantity.shape.row and count != self.timeline.periods and name not in others:
+                raise ModelError(
+                    f"{name!r} has one figure for each of {self.timeline.periods} periods; give it for {count} too",
+                    owner="replace",
+                )
+        changed = replace(self, timeline=timeline, scenarios={})
+        return changed.replace(**others) if others else changed
+
+    def _whole(self, replacements: Mapping[str, Any]) -> dict[str, Any]:
+        """Return replacements of whole quantities: parameters of one distribution, such as ``vessel.mode``, are put into it."""
+        found = {name: value for name, value in replacements.items() if "." not in name}
+        parameters: dict[str, dict[str, Any]] = {}
+        for name, value in replacements.items():
+            owner, dot, parameter = name.partition(".")
+            if dot:
+                parameters.setdefault(owner, {})[parameter] = value
+        for owner, changes in parameters.items():
+            if owner in found:
+                raise ModelError(f"{owner!r} is replaced whole and by its parameter too", owner="replace")
+            found[owner] = self.with_parameters(owner, changes)
+        return found
+
+    def with_parameters(self, name: str, changes: Mapping[str, Any]) -> Distribution | StatedDistribution:
+        """Return the distribution of a driver with some parameters changed; raises ModelError for what has none of them."""
+        driver = self.quantities.get(name)
+        if driver is None:
+            raise ModelError(f"the model has no {name!r}", owner="replace", unknown=name, known=self.quantities)
+        if not isinstance(driver, DistributionDriver | DependentDriver):
+            word = (
+                "process" if isinstance(driver, ProcessDriver) else next(w for k, w in WORDS.items() if isinstance(driver, k))
+            )
+            raise ModelError(f"{name!r} is a {word}, and has no parameter {next(iter(changes))!r} to set", owner="replace")
+        known = parameters_of(driver.distribution)
+        old = {key: value for key, value in known.items() if value is not None}
+        for parameter in changes:
+            if parameter not in known:
+                raise ModelError(
+                    f"the distribution of {name!r} has no parameter {parameter!r}",
+                    owner="replace", unknown=parameter, known=known,
+                )  # fmt: skip
+        return distribution_from(driver.distribution.label, {**old, **changes})
+
+    def _replacement(self, name: str, value: Any) -> Quantity:
+        old = self.quantities.get(name)
+        if old is None:
+            raise ModelError(f"the model has no {name!r}", owner="replace", unknown=name, known=self.quantities)
+        if isinstance(old, Line):
+            raise ModelError(
+                f"{name!r} is a line, which is calculated; only given figures and drivers are replaced", owner="replace"
+            )
+        if isinstance(value, Process):
+            dt = old.dt if isinstance(old, ProcessDriver) else 1.0
+            return process_driver(name, value, self.timeline.periods, unit=old.unit, dt=dt)
+        if isinstance(value, Distribution | StatedDistribution):
+            each, serial = "period" if isinstance(old, ProcessDriver) else None, None
+            if isinstance(old, DistributionDriver | DependentDriver):
+                each, serial = old.each, old.serial
+            return distribution_driver(name, value, self.timeline.periods, each=each, serial=serial, unit=old.unit)
+        checked = given_value(name, value, self.timeline.periods)
+        if isinstance(old, Driver) and old.shape.row and not isinstance(checked, tuple):
+            checked = (checked,) * (self.timeline.periods or 0)  # a driver of each period stays a row
+        return Given(name, checked, old.unit)

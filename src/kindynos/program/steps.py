@@ -1,0 +1,221 @@
+"""The steps of a program: one for each line, one for lines that refer to each other's earlier periods, one for a shared call.
+
+Function lines get read-only views, and whatever goes wrong in them becomes a ModelError that names the line.
+"""
+
+from __future__ import annotations
+
+from abc import ABC, abstractmethod
+from collections.abc import Mapping
+from dataclasses import dataclass
+from typing import Any
+
+import numpy as np
+
+from kindynos.arrays import Floats
+from kindynos.engine.pulse import pulse
+from kindynos.errors import FormulaError, KindynosError, ModelError, TrialError
+from kindynos.formula.group import Group
+from kindynos.formula.shapes import Shape
+from kindynos.formula.tree import Node, Scope
+from kindynos.program.quantities import DependentDriver, Line
+from kindynos.program.shared_call import SharedCall, may_keep_state
+
+
+class Step(ABC):
+    """Part of the work of a program, which gives one or several quantities."""
+
+    @property
+    def one_thread(self) -> bool:
+        """Whether it calls what may keep state, or one trial at a time, and so must not run in two threads at once."""
+        return False
+
+    @property
+    @abstractmethod
+    def names(self) -> tuple[str, ...]:
+        """The quantities it gives."""
+
+    @abstractmethod
+    def evaluate(self, values: Mapping[str, Floats], periods: int, trials: int) -> dict[str, Floats]:
+        """Return them, from the values of earlier quantities."""
+
+
+@dataclass(frozen=True)
+class FormulaStep(Step):
+    """A line with a formula."""
+
+    name: str
+    tree: Node
+    shape: Shape
+
+    @property
+    def names(self) -> tuple[str, ...]:
+        return (self.name,)
+
+    def evaluate(self, values: Mapping[str, Floats], periods: int, trials: int) -> dict[str, Floats]:
+        try:
+            answer = self.tree.evaluate(Scope(values, periods))
+        except KindynosError as error:
+            raise FormulaError(str(error), owner=f"line {self.name!r}", place=error.place) from None
+        return {self.name: fitted(self.name, answer, self.shape.dimensions(periods, trials))}
+
+
+@dataclass(frozen=True)
+class FunctionStep(Step):
+    """A line with a Python function."""
+
+    line: Line
+    shape: Shape
+    tables: frozenset[str]  # the inputs that are tables, which have no trials
+
+    @property
+    def one_thread(self) -> bool:
+        return self.line.each_trial or may_keep_state(self.line.function)
+
+    @property
+    def names(self) -> tuple[str, ...]:
+        return (self.line.name,)
+
+    def evaluate(self, values: Mapping[str, Floats], periods: int, trials: int) -> dict[str, Floats]:
+        answer = call_function(self.line, {name: values[name] for name in self.line.needs}, trials, self.tables)
+        return {self.line.name: fitted(self.line.name, answer, self.shape.dimensions(periods, trials))}
+
+
+@dataclass(frozen=True)
+class DependentStep(Step):
+    """A driver whose distribution has named parameters: its score, drawn under its name, becomes its value."""
+
+    driver: DependentDriver
+
+    @property
+    def names(self) -> tuple[str, ...]:
+        return (self.driver.name,)
+
+    def evaluate(self, values: Mapping[str, Floats], periods: int, trials: int) -> dict[str, Floats]:
+        name = self.driver.name
+        found = self.driver.values_where(values[name], {other: values[other] for other in self.driver.needs})
+        return {name: fitted(name, found, self.driver.shape.dimensions(periods, trials))}
+
+
+@dataclass(frozen=True)
+class GroupStep(Step):
+    """Lines that refer to each other's earlier periods."""
+
+    group: Group
+    random: bool
+
+    @property
+    def names(self) -> tuple[str, ...]:
+        return self.group.names
+
+    def evaluate(self, values: Mapping[str, Floats], periods: int, trials: int) -> dict[str, Floats]:
+        try:
+            return self.group.evaluate(Scope(values, periods), trials, self.random)
+        except KindynosError as error:
+            raise FormulaError(str(error), owner=f"line {' and '.join(map(repr, self.names))}") from None
+
+
+@dataclass(frozen=True)
+class SharedStep(Step):
+    """All the lines of one shared call."""
+
+    call: SharedCall
+    shapes: Mapping[str, Shape]
+
+    @property
+    def one_thread(self) -> bool:
+        return bool(self.call.each_trial) or may_keep_state(self.call.function)
+
+    @property
+    def names(self) -> tuple[str, ...]:
+        return tuple(self.shapes)
+
+    def evaluate(self, values: Mapping[str, Floats], periods: int, trials: int) -> dict[str, Floats]:
+        answer = shared_values(self.call, values)
+        return {name: fitted(name, answer[name], shape.dimensions(periods, trials)) for name, shape in self.shapes.items()}
+
+
+def fitted(name: str, answer: Floats, wanted: tuple[int, ...]) -> Floats:
+    """Return a line's value in the shape it must have; raises ModelError where it cannot take that shape."""
+    if answer.shape == wanted:
+        return answer
+    try:
+        return np.broadcast_to(answer, wanted) if answer.size < np.prod(wanted, dtype=int) else answer.reshape(wanted)
+    except ValueError:
+        raise ModelError(
+            f"returned the shape {answer.shape}, and {wanted} when it was probed; its shape may not change",
+            owner=f"line {name!r}",
+        ) from None
+
+
+def shared_values(call: SharedCall, values: Mapping[str, Floats]) -> dict[str, Floats]:
+    """Return every outcome of a shared call as arrays; raises TrialError or ModelError."""
+    inputs = {name: _read_only_view(values[name]) for name in call.inputs}
+    try:
+        with np.errstate(all="ignore"):
+            found = call(inputs)
+    except KindynosError:
+        raise
+    except Exception as error:
+        raise _function_failed(", ".join(call.outcomes), error) from error
+    return {name: _as_floats(name, value) for name, value in found.items()}
+
+
+def call_function(line: Line, inputs: Mapping[str, Floats], trials: int, tables: frozenset[str]) -> Floats:
+    """Return a function line's value as an array; raises ModelError, naming the line, for whatever goes wrong in it."""
+    assert line.function is not None
+    views = {name: _read_only_view(value) for name, value in inputs.items()}
+    try:
+        with np.errstate(all="ignore"):
+            answer = _one_by_one(line, views, trials, tables) if line.each_trial else line.function(**views)
+    except TrialError:
+        raise
+    except KindynosError as error:
+        raise ModelError(str(error), owner=f"line {line.name!r}") from None
+    except Exception as error:
+        raise _function_failed(line.name, error) from error
+    return _as_floats(line.name, answer)
+
+
+def _as_floats(name: str, answer: Any) -> Floats:
+    try:
+        array = np.asarray(answer)
+        if array.dtype.kind not in "fiub":
+            raise TypeError
+        return np.asarray(array, dtype=np.float64)
+    except (TypeError, ValueError):
+        raise ModelError(f"must return numbers, not {answer!r:.60}", owner=f"line {name!r}") from None
+
+
+def _read_only_view(value: Floats) -> Floats:
+    view = value.view()
+    view.flags.writeable = False  # a line that changed its inputs in place would change other lines
+    return view
+
+
+def _one_by_one(line: Line, inputs: Mapping[str, Floats], trials: int, tables: frozenset[str]) -> Floats:
+    """Call a function of single numbers for each trial: numbers as floats, rows as ``(periods,)``, tables whole."""
+    assert line.function is not None
+
+    def single(name: str, trial: int) -> Any:
+        value = inputs[name]
+        if name in tables:
+            return value
+        if value.ndim == 2:
+            return value[:, trial if value.shape[1] > 1 else 0]
+        return float(value[trial] if value.ndim else value)
+
+    answers = []
+    for trial in range(trials):
+        pulse(trial / trials)
+        answers.append(line.function(**{name: single(name, trial) for name in inputs}))
+    return np.stack([np.asarray(answer, dtype=np.float64) for answer in answers], axis=-1)
+
+
+def _function_failed(name: str, error: Exception) -> ModelError:
+    text, advice = str(error), ""
+    if "truth value of an array" in text:
+        advice = " Use np.where(condition, a, b), or declare the line with each_trial=True to write it for single numbers."
+    elif "read-only" in text:
+        advice = " A line may not change what it is given; work on a copy."
+    return ModelError(f"line {name!r} failed: {type(error).__name__}: {text}{advice}", name=name)

@@ -1,0 +1,77 @@
+"""The periods of a model and their labels."""
+
+from __future__ import annotations
+
+import re
+from dataclasses import dataclass
+from typing import Any
+
+from kindynos.errors import ModelError
+from kindynos.validate import one_of, whole, wrong
+
+STEPS = {"year": 1, "quarter": 4, "month": 12}  # periods in a year
+_EXAMPLES = {"year": "2028", "quarter": "2028-Q1", "month": "2028-01"}
+_PATTERNS = {
+    "year": re.compile(r"(\d{4})()"),
+    "quarter": re.compile(r"(\d{4})[- ]?Q([1-4])"),
+    "month": re.compile(r"(\d{4})-(0[1-9]|1[0-2])"),
+}
+MOST_PERIODS = 10_000
+
+
+@dataclass(frozen=True)
+class Timeline:
+    """How many periods a model has, how long each is, and which is the first; without periods, a single time."""
+
+    periods: int | None = None
+    start: str | None = None
+    every: str = "year"
+
+    @classmethod
+    def of(cls, periods: Any, start: Any, every: Any) -> Timeline:
+        """Return the timeline of checked arguments; raises ParameterError or ModelError."""
+        one_of("Model", "every", every, tuple(STEPS))
+        if periods is None:
+            if start is not None:
+                raise ModelError(f"start={start!r} needs periods=, the number of periods", owner="Model")
+            return cls(every=every)
+        whole("Model", "periods", periods, least=1)
+        if periods > MOST_PERIODS:
+            raise wrong("Model", "periods", f"at most {MOST_PERIODS:,}", periods)
+        if start is None:
+            return cls(periods, None, every)
+        if isinstance(start, bool) or not isinstance(start, str | int) or not _PATTERNS[every].fullmatch(str(start)):
+            raise wrong("Model", "start", f"a {every} such as {_EXAMPLES[every]!r}", start)
+        return cls(periods, str(start), every)
+
+    @property
+    def calendar(self) -> dict[str, tuple[float, ...]]:
+        """The year, quarter and month of each period, as far as the length of a period tells them; nothing without a start."""
+        match = _PATTERNS[self.every].fullmatch(self.start) if self.start else None
+        if match is None:
+            return {}
+        steps = STEPS[self.every]
+        first = int(match[1]) * steps + (int(match[2]) - 1 if match[2] else 0)
+        made = [divmod(first + period, steps) for period in range(self.periods or 0)]
+        found = {"year": tuple(float(year) for year, _ in made)}
+        if self.every != "year":
+            found["quarter"] = tuple(float(part // (steps // 4) + 1) for _, part in made)
+        if self.every == "month":
+            found["month"] = tuple(float(part + 1) for _, part in made)
+        return found
+
+    @property
+    def labels(self) -> list[str]:
+        """The label of each period: ``2028``, ``2028 Q1`` or ``2028-01``; 1, 2, ... without a start."""
+        count = self.periods or 0
+        match = _PATTERNS[self.every].fullmatch(self.start) if self.start else None
+        if match is None:
+            return [str(period + 1) for period in range(count)]
+        steps = STEPS[self.every]
+        first = int(match[1]) * steps + (int(match[2]) - 1 if match[2] else 0)
+        made = [divmod(first + period, steps) for period in range(count)]
+        if self.every == "year":
+            return [str(year) for year, _ in made]
+        if self.every == "quarter":
+            return [f"{year} Q{part + 1}" for year, part in made]
+        return [f"{year}-{part + 1:02d}" for year, part in made]

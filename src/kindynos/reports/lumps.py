@@ -1,0 +1,65 @@
+"""Sentences that stay true where many trials share one value: shares below and exactly at a figure, and chances of never."""
+
+from __future__ import annotations
+
+import math
+
+import numpy as np
+
+from kindynos.formatting import brief, per_cent, shares
+from kindynos.inference.estimates import Estimate
+from kindynos.results.result import Result
+from kindynos.results.run import Run
+from kindynos.results.sample import Sample
+from kindynos.results.statistics import mean
+
+LUMP = 0.2  # share of the trials on one value from which on it is pointed out
+
+
+def below_and_at(result: Result, value: float) -> str:
+    """Return which share of the trials lies below a value, and which exactly at it where that is not nothing."""
+    below, at = float(np.mean(result.values < value)), float(np.mean(result.values == value))
+    if at < 0.005:
+        return f"{per_cent(below, 0)} of the trials lie below it"
+    texts = shares([below, at, 1 - below - at], 0)
+    return f"{texts[0] if below else 'none'} of the trials lie below it, {texts[1]} exactly at it"
+
+
+def lump_of(result: Result) -> tuple[float, Estimate] | None:
+    """Return the value that most trials share and the chance of it, if they are many; infinity is told as "never"."""
+    values = result.values[np.isfinite(result.values)]
+    if not values.size:
+        return None
+    distinct, counts = np.unique(values, return_counts=True)
+    place = int(counts.argmax())
+    if counts[place] < LUMP * result.size or len(distinct) == 1:
+        return None
+    return float(distinct[place]), result.chance(at=float(distinct[place]))
+
+
+def never(result: Result) -> tuple[Estimate, Estimate] | None:
+    """Return the chance that something never happens, and the mean where it does; None where it always does."""
+    endless = np.isposinf(result.values)
+    if not endless.any() or np.isneginf(result.values).any():
+        return None
+    finite = Sample(np.where(endless, np.nan, result.values), result._bounds, result._independent)
+    return result.chance(at=math.inf), mean(finite)
+
+
+def may_be_never(run: Run, name: str) -> bool:
+    """Return whether infinity means never: what it is calculated from waits for a period or a payback."""
+    formulas = (run.program.lines[line].formula or "" for line in run.program.ancestors([name]) if line in run.program.lines)
+    return any(word in formula for formula in formulas for word in ("first_period", "payback"))
+
+
+def period_labels(run: Run, name: str) -> list[str]:
+    """Return the labels of the periods for a quantity that is the number of one, otherwise nothing."""
+    line = run.program.lines.get(name)
+    stated = run.labels and run.labels[0] != "1"
+    return run.labels if stated and line and (line.formula or "").replace(" ", "").startswith("first_period(") else []
+
+
+def labelled(text: str, value: float, labels: list[str]) -> str:
+    """Return the text of a figure with the label of the period that it is, where it is one."""
+    inside = math.isfinite(value) and value == int(value) and 1 <= value <= len(labels)
+    return f"{brief(value)} ({labels[int(value) - 1]})" if inside else text

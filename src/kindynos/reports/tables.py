@@ -1,0 +1,175 @@
+"""Tables that fit the width there is: words wrap, numbers never do.
+
+A table that is too wide first wraps its headers and its columns of words, then shows large amounts in thousands or millions
+where its columns hold one kind of figure, and is at last cut into tables below each other, each with the first column.
+"""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterator, Sequence
+from dataclasses import dataclass, field
+from decimal import Decimal
+from textwrap import wrap
+
+from rich import box
+from rich.cells import cell_len
+from rich.console import Console, ConsoleOptions, Group, RenderableType, RenderResult
+from rich.markup import escape, render
+from rich.segment import Segment
+from rich.table import Table
+from rich.text import Text
+
+GAP = 3  # between columns
+NARROWEST = 12  # a column of words
+WIDEST_KEY = 30  # a first column that is not wrapped
+SCALES = ((1e7, 6, "millions"), (1e4, 3, "thousands"))  # from which amount on, its digits, and the word
+_AMOUNT = re.compile(r"-?\d[\d,]*(?:\.\d+)?(?![\d,.]*\s(?:%|points))")
+
+
+@dataclass
+class Column:
+    """A header, its side, and the texts below it."""
+
+    header: str
+    right: bool
+    cells: list[str] = field(default_factory=list)
+    scale: str | None = None
+
+    @property
+    def widest(self) -> int:
+        """The width without wrapping."""
+        return max(map(_width, [self.header, *self.cells]))
+
+    @property
+    def least(self) -> int:
+        """The width below which it cannot be shown: that of its widest number, or of its longest word."""
+        words = [word for text in ([self.header] if self.right else [self.header, *self.cells]) for word in text.split()]
+        longest = max(map(_width, words), default=0)
+        if self.right:
+            return max([longest, *map(_width, self.cells)])
+        return min(self.widest, max(longest, NARROWEST))
+
+    def scaled(self) -> Column:
+        """Return a column of large amounts in thousands or millions; others as they are."""
+        amounts = [abs(float(found.replace(",", ""))) for cell in self.cells for found in _AMOUNT.findall(cell)]
+        for least, digits, word in SCALES:
+            if self.right and max(amounts, default=0.0) >= least:
+                cells = [_shifted_all(cell, digits) for cell in self.cells]
+                return Column(self.header, True, cells, word)
+        return self
+
+    def saying_so(self) -> Column:
+        """Return the column with its scale in its header."""
+        return Column(f"{self.header}, {self.scale}", self.right, self.cells, self.scale)
+
+
+@dataclass
+class FigureTable:
+    """A table with a title, whose first ``keys`` columns say what its rows are.
+
+    With ``scalable`` each further column holds amounts of one kind. ``together`` columns of them are best seen side by side.
+    """
+
+    title: str
+    columns: list[Column]
+    keys: int = 1
+    scalable: bool = False
+    together: int = 1
+
+    def add_row(self, *cells: str) -> None:
+        """Add a row; missing cells at its end are empty."""
+        for place, column in enumerate(self.columns):
+            column.cells.append(cells[place] if place < len(cells) else "")
+
+    def __rich_console__(self, console: Console, options: ConsoleOptions) -> RenderResult:
+        width, title = options.max_width, self.title
+        keys, rest = self.columns[: self.keys], self.columns[self.keys :]
+        if self.scalable and _needed([*map(_key_width, keys), *(column.least for column in rest)]) > width:
+            scaled = [column.scaled() for column in rest]
+            words = {column.scale for column in scaled}
+            title += f", in {words.pop()}" if len(words) == 1 and None not in words else ""
+            rest = [column if title != self.title or not column.scale else column.saying_so() for column in scaled]
+        yield Text.from_markup(title, style="bold")
+        for place, part in enumerate(self._parts(keys, rest, width)):
+            lines = console.render_lines(part, options, pad=False)
+            for line in lines[1 if place else 0 :]:  # one empty line between parts
+                yield from line
+                yield Segment.line()
+
+    def _parts(self, keys: Sequence[Column], rest: Sequence[Column], width: int) -> Iterator[Table]:
+        widths, cut = [_key_width(column) for column in keys], False
+        while rest:
+            count = 0
+            while count < len(rest) and _needed([*widths, *(column.least for column in rest[: count + 1])]) <= width:
+                count += 1
+            if count < len(rest) and count > self.together:
+                count -= count % self.together
+            count = max(count, 1)
+            yield _table([*keys, *rest[:count]], width, len(keys) if cut else None)
+            rest, cut = rest[count:], True
+
+
+def table_of(title: str, *columns: tuple[str, str], keys: int = 1, scalable: bool = False, together: int = 1) -> FigureTable:
+    """Return an empty table with a title and columns, each with its side; see FigureTable for the rest."""
+    named = [Column(header, side == "right") for header, side in columns]
+    return FigureTable(escape(title), named, keys, scalable, together)
+
+
+class Trimmed:
+    """What is shown of parts, without blanks at the ends of lines."""
+
+    def __init__(self, parts: Sequence[RenderableType]) -> None:
+        self.parts = Group(*parts)
+
+    def __rich_console__(self, console: Console, options: ConsoleOptions) -> RenderResult:
+        empty = False
+        for line in console.render_lines(self.parts, options, pad=False):
+            kept = list(line)
+            while kept and not kept[-1].text.strip():
+                kept.pop()
+            if kept:
+                kept[-1] = Segment(kept[-1].text.rstrip(), kept[-1].style)
+            if kept or not empty:  # never two empty lines
+                yield from kept
+                yield Segment.line()
+            empty = not kept
+
+
+def _table(columns: Sequence[Column], width: int, keys: int | None = None) -> Table:
+    """Return the table of some columns; with a number of ``keys`` without the rows that are empty beyond these."""
+    table = Table(box=box.SIMPLE_HEAD, pad_edge=False)
+    tight = _needed([column.widest for column in columns]) > width
+    for column in columns:
+        header = column.header
+        if tight and column.right:
+            header = "\n".join(wrap(header, column.least, break_long_words=False)) or header
+        table.add_column(header, justify="right" if column.right else "left", no_wrap=column.right, overflow="fold")
+    for row in zip(*(column.cells for column in columns), strict=True):
+        if keys is None or any(row[keys:]):
+            table.add_row(*row)
+    return table
+
+
+def _needed(widths: Sequence[int]) -> int:
+    return sum(widths) + GAP * (len(widths) - 1) + 2
+
+
+def _width(text: str) -> int:
+    return cell_len(render(text).plain)
+
+
+def _shifted_all(cell: str, digits: int) -> str:
+    """Return a cell with its amounts divided by a power of ten: no digit is lost, and all have as many decimals.
+
+    >>> _shifted_all("10,892,000 ± 20,000", 6), _shifted_all("-640", 3), _shifted_all("0.0 % ± 0.1 %", 3)
+    ('10.892 ± 0.020', '-0.64', '0.0 % ± 0.1 %')
+    """
+    exact = [Decimal(found.replace(",", "")).scaleb(-digits).normalize() for found in _AMOUNT.findall(cell)]
+    decimals = max((max(-int(amount.as_tuple().exponent), 0) for amount in exact), default=0)
+    amounts = iter(exact)
+    return _AMOUNT.sub(lambda _: f"{next(amounts):,.{decimals}f}", cell)
+
+
+def _key_width(column: Column) -> int:
+    return column.widest if column.widest <= WIDEST_KEY else column.least

@@ -1,0 +1,102 @@
+"""The values of one number over the trials of a run, and their blocks: what statistics are estimated from."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from functools import cached_property
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from kindynos.arrays import Floats
+from kindynos.inference.intervals import t_point
+
+FEWEST = 200  # trials below which no error is given
+FEWEST_BLOCKS = 5  # blocks below which their spread says too little
+
+
+@dataclass(frozen=True)
+class Sample:
+    """The values of one number over all trials, with the first trial of each block and the number of trials as ``bounds``.
+
+    ``independent`` says whether trials within a block are independent of each other, as under the random plan.
+    """
+
+    values: Floats
+    bounds: NDArray[np.int64]
+    independent: bool = False
+
+    @cached_property
+    def valid(self) -> Floats:
+        """The values that are not NaN."""
+        bad = np.isnan(self.values)
+        return self.values[~bad] if bad.any() else self.values
+
+    @cached_property
+    def block_starts(self) -> NDArray[np.int64]:
+        """The first valid trial of each block that has one, as a place in ``valid``, and after them their number."""
+        if len(self.valid) == len(self.values):
+            return self.bounds
+        before = np.concatenate([[0], np.cumsum(~np.isnan(self.values))])
+        return np.unique(before[self.bounds])
+
+    @cached_property
+    def sorted(self) -> Floats:
+        """The valid values in order."""
+        return np.sort(self.valid)
+
+    @property
+    def count(self) -> int:
+        """How many trials are valid."""
+        return len(self.valid)
+
+    @property
+    def blocks(self) -> int:
+        """How many blocks have a valid trial."""
+        return len(self.block_starts) - 1
+
+    @property
+    def has_error(self) -> bool:
+        """Whether there are enough trials to give an error."""
+        return self.count >= FEWEST and self.blocks >= FEWEST_BLOCKS
+
+    @property
+    def student(self) -> float:
+        """Student's t at 97.5 % for the blocks."""
+        return t_point(self.blocks - 1)
+
+    def by_block(self, terms: Floats | NDArray[np.bool_]) -> Floats:
+        """Return the sum of terms (a number, or whether it is a hit, for each valid trial) in each block."""
+        if terms.dtype == np.bool_:  # as whole numbers of a byte, which is the quickest
+            counts = np.add.reduceat(np.ascontiguousarray(terms).view(np.uint8), self.block_starts[:-1], dtype=np.int64)
+            return counts.astype(np.float64)
+        sums: Floats = np.add.reduceat(terms, self.block_starts[:-1], dtype=np.float64)
+        return sums
+
+    def variance_of_mean(self, terms: Floats | NDArray[np.bool_]) -> float:
+        """Return the variance of the mean of terms, one for each valid trial, from the spread between blocks."""
+        sizes, sums = np.diff(self.block_starts), self.by_block(terms)
+        gaps = sums - sizes * (sums.sum() / len(terms))
+        return float(np.sum(gaps**2) / len(terms) ** 2 * len(sizes) / (len(sizes) - 1))
+
+    def left_out(self, powers: int) -> list[Floats]:
+        """Return the sums of the powers 0, 1, ... of the centred values with each block left out."""
+        gaps = self.valid - self.valid.mean()
+        terms = np.ones_like(gaps)
+        sums = []
+        for _ in range(powers + 1):
+            by_block = self.by_block(terms)
+            sums.append(by_block.sum() - by_block)
+            terms = terms * gaps
+        return sums
+
+    def quantile(self, level: Any) -> Any:
+        """Return the value at a level, interpolated between neighbours in order."""
+        place = np.asarray(level) * (self.count - 1)
+        below = np.floor(place).astype(np.int64)
+        above = np.minimum(below + 1, self.count - 1)
+        low, high = self.sorted[below], self.sorted[above]
+        weight = place - below
+        with np.errstate(invalid="ignore"):
+            return np.where((weight == 0) | (low == high), low, low + (high - low) * weight)

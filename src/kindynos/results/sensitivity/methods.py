@@ -1,0 +1,41 @@
+"""Every method of sensitivity by its name. To add one: a function of a run and an outcome, and its line in METHODS.
+
+A method's own options are its keyword-only parameters.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Mapping
+from typing import TYPE_CHECKING, Any
+
+from kindynos.registry import Registry, check_options
+from kindynos.results.sensitivity.rank import rank_sensitivity
+from kindynos.results.sensitivity.regression import regression_sensitivity
+from kindynos.results.sensitivity.shapley import shapley_sensitivity
+from kindynos.results.sensitivity.slices import conditional_sensitivity, tail_sensitivity
+from kindynos.results.sensitivity.swing import swing_sensitivity
+from kindynos.results.sensitivity.variance import sobol_sensitivity
+from kindynos.results.trials import SimulatedTrials
+
+if TYPE_CHECKING:
+    import pandas as pd
+
+METHODS: Registry[Callable[..., pd.DataFrame]] = Registry(
+    "method of sensitivity",
+    {
+        "rank": rank_sensitivity,
+        "regression": regression_sensitivity,
+        "swing": swing_sensitivity,
+        "conditional": conditional_sensitivity,
+        "sobol": sobol_sensitivity,
+        "shapley": shapley_sensitivity,
+        "tail": tail_sensitivity,
+    },
+)
+
+
+def sensitivity(run: SimulatedTrials, outcome: str, method: str, by_period: bool, options: Mapping[str, Any]) -> pd.DataFrame:
+    """Return the table of a method; raises ParameterError for an unknown method or option."""
+    function = METHODS.find(method, "sensitivity")
+    check_options(f"sensitivity by {method}", function, options)
+    return function(run, outcome, by_period, **options)

@@ -1,0 +1,246 @@
+"""The trials of a simulation, by quantity: kept in memory, or drawn again from the seed."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Iterator, Mapping
+from dataclasses import dataclass, field
+from functools import cached_property
+from typing import Any
+
+import numpy as np
+
+from kindynos.arrays import Floats
+from kindynos.engine.blocks import Blocks
+from kindynos.engine.precision import Precision
+from kindynos.engine.simulation import BatchResult, Execution, collect
+from kindynos.errors import RunError
+from kindynos.program.batch import BatchTask
+from kindynos.program.program import Program
+from kindynos.results.result import Result, RowResult
+from kindynos.sampling.plans import Plan
+from kindynos.validate import shown
+
+
+@dataclass(frozen=True)
+class Drawing:
+    """How the trials of a run were drawn: two runs in which it is equal share the draws of drivers of one name."""
+
+    plan: Plan
+    seed: int
+    blocks: Blocks
+
+    @property
+    def key(self) -> tuple[str, int, Blocks]:
+        """What decides the draws."""
+        return self.plan.label, self.seed, self.blocks
+
+
+@dataclass(frozen=True)
+class RunRecord:
+    """What is remembered of how a run came about: the trials requested, before rounding up, and the aims of precision."""
+
+    requested: int
+    rounded_from: int | None = None
+    aims: tuple[tuple[Precision, bool], ...] = ()
+    notes: Mapping[tuple[str, str], int] = field(default_factory=dict)  # by line and text, with the number of trials
+    processes: int = 0  # among which single trials were spread
+    base: Mapping[str, Floats] | None = None  # of a saved run whose functions are gone
+
+
+class SimulatedTrials(Mapping[str, Result]):
+    """The trials of a simulation: a mapping of quantities by name.
+
+    Outcomes and drivers with one number a trial are kept in memory, and what was named with ``keep=``. Anything else is
+    calculated again from the seed when it is read, and compared with what was kept.
+    """
+
+    def __init__(self, program: Program, drawing: Drawing, values: Mapping[str, Floats], record: RunRecord) -> None:
+        self._program, self._drawing, self._record = program, drawing, record
+        self._plan, self._blocks = drawing.plan, drawing.blocks
+        self._values = dict(values)
+        self._kept = tuple(values)
+        self._results: dict[str, Result | RowResult] = {}
+
+    @property
+    def program(self) -> Program:
+        """The model as it was run."""
+        return self._program
+
+    @property
+    def drawing(self) -> Drawing:
+        """How the trials were drawn."""
+        return self._drawing
+
+    @property
+    def record(self) -> RunRecord:
+        """What is remembered of how the run came about."""
+        return self._record
+
+    @property
+    def seed(self) -> int:
+        """The seed of the draws."""
+        return self._drawing.seed
+
+    @property
+    def requested(self) -> int:
+        """The number of trials that were to be done."""
+        return self._record.requested
+
+    @property
+    def aims(self) -> list[tuple[Precision, bool]]:
+        """The aims of precision, and whether each was met."""
+        return list(self._record.aims)
+
+    @property
+    def size(self) -> int:
+        """The number of trials."""
+        return self._blocks.trials
+
+    @property
+    def partial(self) -> bool:
+        """Whether the run was stopped before all its trials were done."""
+        return self.size < self.requested
+
+    @property
+    def name(self) -> str:
+        """The model's name."""
+        return self._program.name
+
+    @property
+    def outcomes(self) -> list[str]:
+        """The names of the outcomes."""
+        return self._program.outcomes
+
+    @property
+    def kept(self) -> list[str]:
+        """The names of the quantities held in memory."""
+        return list(self._kept)
+
+    @property
+    def drivers(self) -> list[str]:
+        """The names of the drivers."""
+        return list(self._program.drivers)
+
+    @property
+    def labels(self) -> list[str]:
+        """The labels of the periods."""
+        return self._program.timeline.labels
+
+    def __repr__(self) -> str:
+        return f"<run of {self.name!r}: {self.size:,} trials, {self._plan.label} plan, seed {self.seed}>"
+
+    def __iter__(self) -> Iterator[str]:
+        return iter(self._program.quantities)
+
+    def __len__(self) -> int:
+        return len(self._program.quantities)
+
+    def __contains__(self, name: object) -> bool:
+        return name in self._program.quantities
+
+    __eq__ = object.__eq__  # runs are compared by kd.compare
+    __hash__ = object.__hash__
+
+    def __getitem__(self, name: str) -> Result:
+        """Return a quantity of the run; raises RunError, with the nearest spelling, for an unknown one.
+
+        For a quantity with a value each period the object is a RowResult, as ``row`` returns it.
+        """
+        found: Any = self._result(name)
+        answer: Result = found
+        return answer
+
+    def row(self, name: str) -> RowResult:
+        """Return a quantity with a value each period; raises RunError for one without."""
+        found = self._result(name)
+        if not isinstance(found, RowResult):
+            raise RunError(f"{name!r} has one number a trial; read run[{name!r}]", name=name)
+        return found
+
+    def _result(self, name: str) -> Result | RowResult:
+        if self._known(name) not in self._results:
+            if name not in self._values:
+                self._values.update(self._redrawn([name]))
+            program, row, base = self._program, self._program.shapes[name].row, self.base[name]
+            kind: type[Result] | type[RowResult] = RowResult if row else Result
+            self._results[name] = kind(
+                name,
+                self._values[name],
+                self._blocks.bounds,
+                self._plan.independent,
+                unit=program.unit(name),
+                target=program.lines[name].target if name in program.lines else None,
+                better=program.lines[name].better if name in program.lines else "high",
+                base=base[:, 0] if base.ndim == 2 else float(base.reshape(-1)[0]),
+                labels=tuple(self.labels) if row else (),
+            )
+        return self._results[name]
+
+    def _known(self, name: Any) -> str:
+        """Return the name of a quantity; raises RunError, with the nearest spelling, for what is none."""
+        if not isinstance(name, str) or name not in self._program.quantities:
+            raise RunError(f"the run has no quantity {shown(name)}", unknown=name, known=self._program.quantities)
+        return name
+
+    @cached_property
+    def base(self) -> Mapping[str, Floats]:
+        """Every quantity in the base case, as one trial."""
+        if self._record.base is not None:
+            return self._record.base
+        return self._program.evaluate(self._program.base_values(), 1)[0]
+
+    def batch(self, batch: int, names: Iterable[str] | None = None) -> dict[str, Floats]:
+        """Return quantities of a batch, drawn again from the seed; raises RunError if outcomes differ from those kept."""
+        wanted = self._program.quantities if names is None else list(names)
+        lines = [name for name in wanted if name in self._program.lines]
+        checks = [name for name in self.outcomes if name in self._values] if lines else []
+        task = BatchTask(self._program, self._plan, self.seed, self._blocks, tuple(dict.fromkeys([*wanted, *checks])))
+        values = dict(task(batch).values)
+        for name in checks:
+            if not np.array_equal(values[name], self._values[name][..., self._blocks.part(batch)], equal_nan=True):
+                raise RunError(
+                    f"outcome {name!r} gives other values now than in the run; a function or what it reads has changed"
+                )
+        return {name: values[name] for name in wanted}
+
+    def shocks(self, name: str) -> Floats:
+        """Return the scores from which a driver was drawn, drawn again from the seed: those that its correlations are of."""
+        if self._known(name) not in self._program.drivers:
+            raise RunError(f"{name!r} is no driver", owner="shocks", unknown=name, known=self._program.drivers)
+        parts = [
+            self._program.scores(self._plan, self.seed, block, self._blocks.size(block), {name})[name]
+            for block in range(self._blocks.count)
+        ]
+        return np.concatenate(parts, axis=-1)
+
+    def _redrawn(self, names: Iterable[str]) -> dict[str, Floats]:
+        wanted = list(names)
+        execution = Execution(1 if self._program.one_thread else None)
+        return collect(lambda batch: BatchResult(self.batch(batch, wanted)), self._blocks, execution).values
+
+    def notes(self, name: str) -> dict[str, int]:
+        """Return the warnings about some trials of a quantity, or of what it is calculated from, with their number."""
+        upstream = self._program.ancestors([self._known(name)])
+        found: dict[str, int] = {}
+        for (line, text), count in self._record.notes.items():
+            if line in upstream:
+                label = text if line == name else f"{text} in {line}"
+                found[label] = found.get(label, 0) + count
+        return found
+
+    def first_bad(self) -> dict[str, str]:
+        """Return for each outcome with failed trials the first such trial and the line where it began."""
+        found = {}
+        for name in self.outcomes:
+            result = self._result(name)
+            if not result.bad:
+                continue
+            failed = np.isnan(result.values).reshape(-1, self.size).any(axis=0)
+            number = int(np.argmax(failed))
+            batch, place = self._blocks.find(number)
+            values = self.batch(batch)
+            upstream = self._program.ancestors([name])
+            order = [line for line in values if line in upstream]
+            began = next(line for line in order if np.isnan(values[line][..., place]).any())
+            found[name] = f"trial {number}, first in {began!r}"
+        return found

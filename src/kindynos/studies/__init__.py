@@ -1,0 +1,1 @@
+"""Many cases of one model: scenarios, comparisons, sweeps and goals."""

@@ -1,0 +1,305 @@
+"""Several runs side by side: their figures, the differences with errors, and which of them dominates.
+
+Runs on the same draws (one seed, plan and number of trials) are compared trial by trial, so that only what was changed differs;
+others are compared as independent samples, with both errors.
+"""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
+from typing import Any
+
+import numpy as np
+import pandas as pd
+from numpy.typing import NDArray
+
+from kindynos.arrays import Floats
+from kindynos.delegation import delegated_to
+from kindynos.errors import ParameterError, RunError
+from kindynos.inference.estimates import Estimate
+from kindynos.inference.intervals import Z, paired_difference
+from kindynos.results.result import Result
+from kindynos.results.run import Run
+from kindynos.results.sample import Sample
+from kindynos.results.sheet import USUAL, Asked, sheet_records
+from kindynos.results.statistics import chance, percentile
+from kindynos.studies.dominance import dominance
+from kindynos.validate import finite, mapping, positive, whole
+
+PERCENTILES = (5, 50, 95)
+MANY = 40  # trials that differ, from which the spread between blocks tells enough
+COLUMNS = ["difference", "error", "low", "high", "paired"]
+
+
+@dataclass(frozen=True)
+class ReportedMean:
+    """A mean known from elsewhere, with the sd of what it is a mean of and the number of values ``n`` behind it.
+
+    It stands beside runs in ``compare``; its error is 1.96 x sd / sqrt(n). Raises ParameterError for what is no number.
+
+    >>> ReportedMean(120.0, sd=15.0, n=900).estimate
+    120 ± 0.98
+    """
+
+    mean: float
+    sd: float
+    n: int
+
+    def __post_init__(self) -> None:
+        finite("ReportedMean", "mean", self.mean)
+        positive("ReportedMean", "sd", self.sd)
+        whole("ReportedMean", "n", self.n, least=2)
+
+    @property
+    def estimate(self) -> Estimate:
+        """The mean with its 95 % error."""
+        reach = Z * self.sd / math.sqrt(self.n)
+        return Estimate(self.mean, self.mean - reach, self.mean + reach)
+
+
+class Comparison:
+    """Runs by the names of their scenarios; differences are taken from the first.
+
+    See ``table``, ``differences``, ``dominance`` and ``plot``; ``runs`` has the runs themselves.
+    """
+
+    def __init__(self, runs: Mapping[str, Run | ReportedMean], outcome: str | None = None) -> None:
+        if len(runs) < 2:
+            raise RunError(
+                "needs at least two scenarios, of which the first is what the others are compared with", owner="compare"
+            )
+        for name, run in runs.items():
+            if not isinstance(run, Run | ReportedMean):
+                raise ParameterError(
+                    f"{name!r} must be a run or kd.ReportedMean(mean, sd, n), not {run!r:.60}", owner="compare"
+                )
+        self.runs = dict(runs)
+        self._outcomes = self._shared(outcome)
+
+    def _shared(self, outcome: str | None) -> list[str]:
+        runs = [run for run in self.runs.values() if isinstance(run, Run)]
+        if not runs:
+            raise RunError("at least one of the scenarios must be a run", owner="compare")
+        shared = [n for n in runs[0].outcomes if all(n in run.outcomes for run in runs)]
+        names = [n for n in shared if not any(run[n].is_row for run in runs)] if outcome is None else [outcome]
+        if not names:
+            raise RunError("the runs have no outcome in common that is one number", owner="compare")
+        if len(runs) < len(self.runs) and len(names) > 1:
+            raise RunError(
+                f"a mean from elsewhere is one of a single outcome; say outcome= ({', '.join(names)})", owner="compare"
+            )
+        for run in runs:
+            for name in names:
+                if run[name].is_row:
+                    raise RunError(f"{name!r} is a row; compare a number, such as last({name})", owner="compare")
+        return names
+
+    @property
+    def scenarios(self) -> list[str]:
+        """The names of the scenarios."""
+        return list(self.runs)
+
+    @property
+    def outcomes(self) -> list[str]:
+        """The names of the outcomes that are compared."""
+        return list(self._outcomes)
+
+    def __repr__(self) -> str:
+        return f"<comparison of {', '.join(self.scenarios)}: {', '.join(self._outcomes)}>"
+
+    def result(self, scenario: str, outcome: str) -> Result:
+        """Return an outcome of one scenario; raises RunError for an unknown name, a row, or a mean from elsewhere."""
+        if scenario not in self.runs:
+            raise RunError(f"no scenario {scenario!r}", owner="compare", unknown=scenario, known=self.runs)
+        run = self.runs[scenario]
+        if isinstance(run, ReportedMean):
+            raise RunError(f"of {scenario!r} only the mean is known", owner="compare")
+        if outcome not in self._outcomes:
+            raise RunError(
+                f"{outcome!r} is no outcome of all scenarios", owner="compare", unknown=outcome, known=self._outcomes
+            )
+        result = run[outcome]
+        if result.is_row:
+            raise RunError(f"{outcome!r} is a row; compare a number, such as last({outcome})", owner="compare")
+        return result
+
+    def table(self, asked: Asked = USUAL) -> pd.DataFrame:
+        """Return each outcome's statistics side by side: rows (outcome, statistic), columns (scenario, value and error).
+
+        ``asked`` names other percentiles and more figures, as a run's table takes them.
+        """
+        columns = {}
+        for scenario, run in self.runs.items():
+            if isinstance(run, ReportedMean):
+                mean = run.estimate
+                records = [(self._outcomes[0], "mean", run.mean, mean.error), (self._outcomes[0], "sd", run.sd, np.nan)]
+            else:
+                records = [
+                    (name, record[0], record[1], record[2])
+                    for name in self._outcomes
+                    for record in sheet_records(run[name], run[name].bad, run.notes(name), asked)
+                ]
+            frame = pd.DataFrame(records, columns=["outcome", "statistic", "value", "error"])
+            columns[scenario] = frame.set_index(["outcome", "statistic"])
+        first = max(columns.values(), key=len).index
+        every = first.append([frame.index.difference(first, sort=False) for frame in columns.values()]).unique()
+        return pd.concat({scenario: frame.reindex(every) for scenario, frame in columns.items()}, axis=1)
+
+    def differences(self, asked: Asked = USUAL) -> pd.DataFrame:
+        """Return each scenario's differences from the first, with the 95 % error of the difference.
+
+        Rows are (outcome, scenario, statistic): the mean, percentiles 5, 50 and 95 (or those asked for), the chance above the
+        target, and "higher in the same trial", the chance that this scenario's outcome is the higher one. ``paired`` says
+        whether trials were compared one with one, on the same draws; the others are independent samples.
+        """
+        first, *others = self.runs
+        percentiles = PERCENTILES if asked.percentiles == USUAL.percentiles else asked.percentiles
+        records = {}
+        for outcome in self._outcomes:
+            for other in others:
+                for statistic, figure, paired in self._compared(outcome, first, other, percentiles):
+                    records[outcome, other, statistic] = (float(figure), figure.error, figure.low, figure.high, paired)
+        frame = pd.DataFrame.from_dict(records, orient="index", columns=COLUMNS)
+        frame.index = pd.MultiIndex.from_tuples(list(records), names=["outcome", "scenario", "statistic"])
+        return frame
+
+    def _compared(self, outcome: str, first: str, other: str, percentiles: Sequence[float]) -> list[tuple[str, Estimate, bool]]:
+        one, two = self.runs[first], self.runs[other]
+        if isinstance(one, ReportedMean) or isinstance(two, ReportedMean):
+            means = [run.estimate if isinstance(run, ReportedMean) else run[outcome].mean for run in (one, two)]
+            return [("mean", _unpaired(*means), False)]
+        a, b = self.result(first, outcome), self.result(other, outcome)
+        return (_paired_figures if on_same_draws(one, two) else _unpaired_figures)(a, b, percentiles)
+
+    def dominance(self, outcome: str) -> pd.DataFrame:
+        """Return for each pair of scenarios whether the one dominates the other stochastically, on the samples.
+
+        First order: at every value its chance of ending above is at least as large, so whoever wants more prefers it. Second
+        order: whoever also shuns risk does. Of an outcome with ``better="low"`` less is wanted. ``against`` is the largest
+        amount by which a condition fails (a share of trials; for the second order, in units of the outcome), ``by chance``
+        whether draws alone could do that. See ``kindynos.studies.dominance``.
+        """
+        runs = {name: self.result(name, outcome) for name, run in self.runs.items() if isinstance(run, Run)}
+        valid = {name: Sample(result.values, result._bounds).valid for name, result in runs.items()}
+        if any(result.better == "low" for result in runs.values()):
+            return dominance({name: -values for name, values in valid.items()})
+        return dominance(valid)
+
+    @delegated_to("kindynos.plots", "comparison")
+    def plot(self, outcome: str, kind: str = "cumulative", ax: Any = None) -> Any:
+        """Draw the scenarios of one outcome: "cumulative" curves, "survival" curves, or "boxes" side by side."""
+
+
+def compare(runs: Mapping[str, Run | ReportedMean], outcome: str | None = None) -> Comparison:
+    """Return a comparison of runs, saved or fresh, and of means from elsewhere, with the first of them.
+
+    Raises RunError where they have nothing in common to compare.
+    """
+    return Comparison(mapping("compare", "runs", runs, "runs by name"), outcome)
+
+
+def on_same_draws(one: Run, two: Run) -> bool:
+    """Whether two runs have the same seed, plan and blocks, so that trial i of the one belongs to trial i of the other."""
+    return one.drawing.key == two.drawing.key
+
+
+def _paired_figures(a: Result, b: Result, percentiles: Sequence[float]) -> list[tuple[str, Estimate, bool]]:
+    both = ~(np.isnan(a.values) | np.isnan(b.values))
+    if not both.any():
+        return [("mean", Estimate(math.nan), True)]
+    one, two = (Sample(np.where(both, r.values, np.nan), r._bounds, r._independent) for r in (a, b))
+
+    def of(terms: NDArray[Any], value: float | None = None, least: float = 0.0) -> Estimate:
+        full = np.full(len(both), np.nan)
+        full[both] = terms
+        sample = Sample(full, a._bounds, a._independent)
+        centre = float(terms.mean()) if value is None else value
+        if not sample.has_error:
+            return Estimate(centre)
+        variance = float(terms.var(ddof=1)) / len(terms) if a._independent else sample.variance_of_mean(terms)
+        reach = max(sample.student * math.sqrt(variance), least)
+        return Estimate(centre, centre - reach, centre + reach)
+
+    with np.errstate(invalid="ignore"):  # infinite less infinite
+        gaps = b.values - a.values
+    figures = [("mean", of(gaps[both]))]
+    for q in percentiles:
+        value = float(two.quantile(q / 100)) - float(one.quantile(q / 100))
+        if _has_ties(one, q / 100) or _has_ties(two, q / 100):
+            figures.append((f"P{q:g}", _unpaired(percentile(one, q), percentile(two, q))))
+            continue
+        (terms, slope), (others, other_slope) = _influence(two, q / 100), _influence(one, q / 100)
+        figures.append((f"P{q:g}", of(terms - others, value, least=abs(slope - other_slope) / one.count)))
+    if a.target is not None and a.target == b.target:
+        changes = (two.valid > a.target) * 1.0 - (one.valid > a.target)
+        figures.append((f"chance above {a.target:g}", _rarely(changes, of(changes), a._independent)))
+    higher = np.where(both, (b.values > a.values) - 0.5, np.nan)
+    figures.append(("higher in the same trial", chance(_among_valid(Sample(higher, a._bounds, a._independent)), above=0.0)))
+    return [(name, figure, True) for name, figure in figures]
+
+
+def _among_valid(sample: Sample) -> Sample:
+    return Sample(sample.valid, sample.block_starts, sample.independent)
+
+
+def _rarely(changes: NDArray[Any], by_blocks: Estimate, independent: bool) -> Estimate:
+    """Return a difference of chances by its score interval; by blocks, where the plan does better and many trials differ."""
+    gained, lost = int(np.count_nonzero(changes > 0)), int(np.count_nonzero(changes < 0))
+    if math.isnan(by_blocks.error) or (not independent and gained + lost >= MANY):
+        return by_blocks
+    return Estimate(float(by_blocks), *paired_difference(gained, lost, len(changes)))
+
+
+def _has_ties(sample: Sample, level: float) -> bool:
+    """Return whether many trials have the same value at a quantile, so that its error has no density to go by.
+
+    The difference then has the interval of independent estimates, each by its order statistics, which is if anything too long.
+    """
+    value = float(sample.quantile(level))
+    return bool(np.count_nonzero(sample.valid == value) > max(3.0, 0.1 * math.sqrt(sample.count)))
+
+
+def _influence(sample: Sample, level: float) -> tuple[Floats, float]:
+    """Return each trial's influence on a quantile, (level - [value <= quantile]) x slope, and the slope, 1 / density."""
+    reach = min(level, 1 - level) * min(0.5, 2 * sample.count ** (-1 / 3))
+    low, high = sample.quantile(level - reach), sample.quantile(level + reach)
+    with np.errstate(invalid="ignore"):
+        slope = float((high - low) / (2 * reach))
+        return (level - (sample.valid <= sample.quantile(level))) * slope, slope
+
+
+def _unpaired_figures(a: Result, b: Result, percentiles: Sequence[float]) -> list[tuple[str, Estimate, bool]]:
+    figures = [("mean", _unpaired(a.mean, b.mean))]
+    figures += [(f"P{q:g}", _unpaired(percentile(a._sample, q), percentile(b._sample, q))) for q in percentiles]
+    if a.target is not None and a.target == b.target:
+        figures.append((f"chance above {a.target:g}", _unpaired(a.chance(above=a.target), b.chance(above=a.target))))
+    figures.append(("higher in any two trials", _higher(a, b)))
+    return [(name, figure, False) for name, figure in figures]
+
+
+def _unpaired(first: Estimate, second: Estimate) -> Estimate:
+    """Return the difference of independent estimates, each with its own interval (Newcombe's combination of limits)."""
+    gap = float(second) - float(first)
+    down = math.hypot(float(second) - second.low, first.high - float(first))
+    up = math.hypot(second.high - float(second), float(first) - first.low)
+    return Estimate(gap, gap - down, gap + up)
+
+
+def _higher(a: Result, b: Result) -> Estimate:
+    """Return the chance that a trial of ``b`` is above a trial of ``a``, ties counted half (Mann and Whitney).
+
+    The variance is DeLong's, Biometrics 44 (1988), 837-845.
+    """
+    one, two = np.sort(a.values[~np.isnan(a.values)]), np.sort(b.values[~np.isnan(b.values)])
+    if min(len(one), len(two)) < 2:
+        return Estimate(math.nan)
+
+    def places(values: Floats, among: Floats) -> Floats:
+        return (np.searchsorted(among, values, "left") + np.searchsorted(among, values, "right")) / (2 * len(among))
+
+    above, below = places(two, one), 1 - places(one, two)
+    chance = float(above.mean())
+    reach = Z * math.sqrt(above.var(ddof=1) / len(two) + below.var(ddof=1) / len(one))
+    return Estimate(chance, max(chance - reach, 0.0), min(chance + reach, 1.0))

@@ -1,0 +1,37 @@
+"""What solving for a goal gave."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import Any
+
+import pandas as pd
+
+from kindynos.delegation import delegated_to
+from kindynos.inference.estimates import Estimate
+
+
+@dataclass(frozen=True, eq=False)
+class Goal:
+    """The ``value`` of a given at which a statistic reaches its goal, with its error, and all that was tried on the way.
+
+    ``value`` is an Estimate: the error is the statistic's own, over its slope. ``evaluations`` has the columns value,
+    statistic, error, low and high, all on the same draws; its ``plot`` shows the statistic against the value.
+    """
+
+    name: str
+    what: str
+    goal: float
+    value: Estimate
+    evaluations: pd.DataFrame
+    trials: int
+    seed: int
+    unit: str | None = None
+    outcome_unit: str | None = None
+
+    def __repr__(self) -> str:
+        return f"<{self.name} = {self.value!r} makes the {self.what} {self.goal:g}; {len(self.evaluations)} values tried>"
+
+    @delegated_to("kindynos.plots", "goal")
+    def plot(self, ax: Any = None) -> Any:
+        """Draw the statistic against the value, with the goal and where it is reached."""

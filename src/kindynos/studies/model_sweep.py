@@ -1,0 +1,184 @@
+"""A model over a grid of chosen values: its base case in one array evaluation, or a simulated statistic on the same draws."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Mapping
+from concurrent.futures import Executor
+from dataclasses import dataclass, replace
+from typing import Any
+
+import numpy as np
+import pandas as pd
+
+from kindynos.arrays import Floats
+from kindynos.distributions.discrete import Discrete
+from kindynos.distributions.registry import parameters_of
+from kindynos.distributions.stated import StatedDistribution
+from kindynos.errors import KindynosError, ModelError
+from kindynos.inference.estimates import Estimate
+from kindynos.program.program import Program
+from kindynos.program.quantities import DependentDriver, DistributionDriver, Given, Line, ProcessDriver, Quantity
+from kindynos.program.statement import PERIODS, Statement
+from kindynos.results.simulate import Settings, simulate
+from kindynos.results.statistic_text import ParsedStatistic, parse_statistic
+from kindynos.sampling.streams import fresh_seed
+from kindynos.studies.sweep import Progress, Sweep, grid_of, spread
+from kindynos.validate import finite, shown
+
+POINTS_PER_BATCH = 16_384  # points evaluated at a time
+
+
+@dataclass(frozen=True)
+class SweepSettings:
+    """How to sweep; see Model.sweep."""
+
+    statistic: Any = None
+    outcome: str | None = None
+    trials: int = 10_000
+    seed: int | None = None
+    sampling: str = "latin"
+    workers: int | None = None
+    executor: Executor | None = None
+    progress: Progress | None = None
+    points: Any = None
+
+
+def sweep(statement: Statement, values: Mapping[str, Iterable[Any]], how: SweepSettings) -> Sweep:
+    """Return the sweep of a model; see Model.sweep."""
+    grid = grid_of(values, how.points)
+    for name in grid.columns:
+        check_swept(statement, str(name))
+        for value in grid[name].unique():
+            finite("sweep", f"a value of {name}", value)
+    outcomes = _outcomes(statement, how.outcome)
+    units = {q.name: q.unit for q in statement.quantities.values()}
+    better = {q.name: q.better for q in statement.quantities.values() if isinstance(q, Line)}
+    if how.statistic is None:
+        return Sweep(grid, _base_cases(statement, grid, outcomes), statistic="base case", units=units, better=better)
+    description = parse_statistic(how.statistic)
+    seed = fresh_seed() if how.seed is None else how.seed
+    task = _Point(statement, grid.to_dict("records"), outcomes, description, how.trials, seed, how.sampling)
+    one_thread = statement.program.one_thread
+    rows: list[list[Estimate]] = spread(task, len(grid), 1 if one_thread else how.workers or 0, how.executor, how.progress)
+    figures = pd.DataFrame([[float(figure) for figure in row] for row in rows], columns=outcomes)
+    errors = pd.DataFrame([[figure.error for figure in row] for row in rows], columns=outcomes)
+    if description.label.startswith("chance"):
+        units |= dict.fromkeys(outcomes)  # a chance has no unit
+    return Sweep(grid, figures, errors, f"{description.label}, {how.trials:,} trials, seed {seed}", units, better)
+
+
+def check_swept(statement: Statement, name: str, task: str = "sweep") -> None:
+    """Raise ModelError for what is no given number, driver, or parameter of a driver's distribution."""
+    if name == PERIODS and name not in statement.quantities and statement.timeline.periods is not None:
+        return
+    owner, dot, parameter = name.partition(".") if isinstance(name, str) else (shown(name), "", "")
+    quantity = statement.quantities.get(owner)
+    if quantity is None:
+        raise ModelError(f"the model has no {owner!r}", owner=task, unknown=owner, known=statement.quantities)
+    if isinstance(quantity, Line):
+        raise ModelError(f"{owner!r} is a line, which is calculated; take given figures and drivers", owner=task)
+    if isinstance(quantity, Given) and (quantity.shape.row or quantity.shape.table):
+        raise ModelError(f"{owner!r} is a {quantity.shape}; only single numbers are set", owner=task)
+    if dot and isinstance(quantity, Given):
+        raise ModelError(f"{owner!r} is a given figure, and has no parameter {parameter!r}", owner=task)
+    if dot and isinstance(quantity, ProcessDriver):
+        raise ModelError(f"{owner!r} is a process; replace it in scenarios instead", owner=task)
+    if dot and isinstance(quantity, DistributionDriver | DependentDriver):
+        known = parameters_of(quantity.distribution)
+        if parameter not in known:
+            raise ModelError(
+                f"the distribution of {owner!r} has no parameter {parameter!r}", owner=task, unknown=parameter, known=known
+            )
+
+
+def _outcomes(statement: Statement, outcome: str | None) -> list[str]:
+    shapes = statement.program.shapes
+    lines = [q.name for q in statement.quantities.values() if isinstance(q, Line)]
+    if outcome is not None:
+        if outcome not in lines:
+            raise ModelError(f"the model has no line {outcome!r}", owner="sweep", unknown=outcome, known=lines)
+        if shapes[outcome].row:
+            raise ModelError(f"{outcome!r} is a row; sweep a number, such as last({outcome})", owner="sweep")
+        return [outcome]
+    names = [q.name for q in statement.quantities.values() if isinstance(q, Line) and q.outcome and not shapes[q.name].row]
+    if not names:
+        raise ModelError("the model has no outcome that is one number; say outcome=", owner="sweep")
+    return names
+
+
+@dataclass(frozen=True)
+class _Point:
+    """Simulates one point."""
+
+    statement: Statement
+    records: list[dict[Any, Any]]
+    outcomes: list[str]
+    requested: ParsedStatistic
+    trials: int
+    seed: int
+    sampling: str
+
+    def __call__(self, place: int) -> list[Estimate]:
+        values = self.records[place]
+        try:
+            changed = self.statement.replace(**{str(name): float(value) for name, value in values.items()})
+            settings = Settings(self.trials, self.seed, self.sampling, workers=1, keep=self.outcomes)
+            run = simulate(changed.program, settings)
+        except KindynosError as error:
+            point = ", ".join(f"{name}={value:g}" for name, value in values.items())
+            raise error.inside(f"sweep: at {point}") from None
+        return [self.requested.read(run[name]) for name in self.outcomes]
+
+
+def _base_cases(statement: Statement, grid: pd.DataFrame, outcomes: list[str]) -> pd.DataFrame:
+    """Return the base case at every point: the points stand where a run has its trials."""
+    if PERIODS in grid.columns and PERIODS not in statement.quantities:
+        found = []
+        for count in grid[PERIODS].unique().tolist():
+            part = grid[grid[PERIODS] == count].drop(columns=PERIODS)
+            found.append(_base_cases(statement.replace(periods=float(count)), part, outcomes).set_index(part.index))
+        return pd.concat(found).sort_index()
+    bases = {str(name): grid[name].to_numpy(dtype=np.float64) for name in grid.columns}
+    program = _as_drivers(statement, bases).program
+    parts = []
+    for begin in range(0, len(grid), POINTS_PER_BATCH):
+        count = min(POINTS_PER_BATCH, len(grid) - begin)
+        drawn = {}
+        for name, driver in program.drivers.items():
+            base = bases[name][begin : begin + count] if name in bases else driver.base_value(program.periods)
+            drawn[name] = np.broadcast_to(base, driver.shape.dimensions(program.periods, count)).astype(np.float64)
+        values, _ = program.evaluate(drawn, count, outcomes)
+        parts.append(_columns(program, values, outcomes, count))
+    return pd.concat(parts, ignore_index=True)
+
+
+def _columns(program: Program, values: Mapping[str, Floats], outcomes: list[str], count: int) -> pd.DataFrame:
+    return pd.DataFrame({name: np.broadcast_to(values[name].reshape(-1), count) for name in outcomes})
+
+
+def _as_drivers(statement: Statement, swept: Mapping[str, Floats]) -> Statement:
+    """Return the model with what is swept as drivers, so that it may differ from point to point.
+
+    A parameter such as ``vessel.mode`` becomes a driver of that name, and ``vessel`` one with a named parameter.
+    """
+    changed: dict[str, Quantity] = {}
+    for name, values in swept.items():
+        owner, dot, parameter = name.partition(".")
+        old = statement.quantities[owner]
+        distinct = np.unique(values)
+        stand_in = Discrete(tuple(distinct), tuple(np.full(len(distinct), 1 / len(distinct))))
+        if not dot:
+            driver = statement.replace(**{name: stand_in}).quantities[name]
+            assert isinstance(driver, DistributionDriver)
+            changed[name] = replace(driver, base=float(values[0]))  # a mean of points might be no value it can have
+            continue
+        old = changed.get(owner, old)
+        assert isinstance(old, DistributionDriver | DependentDriver)
+        distribution = old.distribution
+        stated = {**parameters_of(distribution), parameter: name}
+        kind = distribution.kind if isinstance(distribution, StatedDistribution) else type(distribution)
+        changed[name] = DistributionDriver(name, float(values[0]), distribution=stand_in)
+        changed[owner] = DependentDriver(
+            owner, old.base, old.unit, distribution=StatedDistribution(kind, tuple(stated.items())), each=old.each
+        )
+    return replace(statement, quantities={**statement.quantities, **changed}, correlations=(), scenarios={})

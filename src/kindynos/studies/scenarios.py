@@ -1,0 +1,38 @@
+"""Simulating a model's scenarios on the same draws."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from typing import Any, Unpack
+
+from kindynos.errors import ModelError
+from kindynos.program.statement import Statement
+from kindynos.results.simulate import Settings, SimulationOptions, simulate
+from kindynos.sampling.streams import fresh_seed
+from kindynos.studies.comparison import Comparison
+from kindynos.validate import mapping
+
+AS_STATED = "as stated"
+
+
+def compare_scenarios(
+    statement: Statement,
+    scenarios: Mapping[str, Mapping[str, Any]] | None,
+    trials: int,
+    seed: int | None,
+    **options: Unpack[SimulationOptions],
+) -> Comparison:
+    """Return a comparison of scenarios; see Model.compare."""
+    if scenarios is None:
+        if not statement.scenarios:
+            raise ModelError(
+                "the model has no scenarios; a model file states them as [scenarios.NAME], and Python as "
+                "model.scenario('dearer', vessel=25e6)",
+                owner="compare",
+            )
+        scenarios = {AS_STATED: {}, **statement.scenarios}
+    scenarios = mapping("compare", "scenarios", scenarios, "the replacements of each scenario by its name")
+    changed = {name: statement.scenario(name, changes) for name, changes in scenarios.items()}
+    common = fresh_seed() if seed is None else seed
+    settings = Settings(trials=trials, seed=common, **options)
+    return Comparison({name: simulate(other.program, settings) for name, other in changed.items()})

@@ -1,0 +1,114 @@
+"""Tests of markets."""
+
+import json
+
+import numpy as np
+import pandas as pd
+from matplotlib.figure import Figure
+
+import kindynos as kd
+from tests.common import DEMO, HELD, PRICES, Folder, run
+
+TREASURY = (str(DEMO / "treasury_prices.csv"), "--holdings", str(DEMO / "treasury_holdings.csv"))
+
+
+class Commands(Folder):
+    def test_risk(self):
+        answer = run("risk", *TREASURY, "--methods", "historical,normal", "--windows", "250,all", "--json")
+        data = json.loads(answer.stdout)
+        shares = pd.read_csv(DEMO / "treasury_holdings.csv").set_index("instrument")["shares"].to_dict()
+        held = kd.Portfolio(kd.read_prices(DEMO / "treasury_prices.csv"), shares=shares)
+        self.assertEqual(len(data["risk"]), 12)
+        self.assertEqual(data["risk"][0]["value at risk"], held.value_at_risk(0.95, window=250))
+        self.assertEqual(data["value"], held.value)
+        answer = run("risk", *TREASURY, "--methods", "historical", "--out", str(self.folder / "out"))
+        for words in ("not the most that can be lost", "132 dates left out", "wind_farm", "row 403"):
+            self.assertIn(words, " ".join(answer.stdout.split()))
+        self.assertLessEqual(
+            {"risk.csv", "losses.csv", "risk.png", "correlation.png"}, {p.name for p in (self.folder / "out").iterdir()}
+        )
+
+    def test_weights(self):
+        holdings = self.folder / "h.csv"
+        holdings.write_text("instrument,weight\nshipyard,0.6\ngreen_loan,0.4\n")
+        data = json.loads(
+            run("risk", TREASURY[0], "--holdings", str(holdings), "--value", "1000000", "--methods", "normal", "--json").stdout
+        )
+        self.assertAlmostEqual(data["value"], 1e6)
+
+    def test_backtest(self):
+        answer = run("backtest", *TREASURY, "--method", "filtered", "--json")
+        data = json.loads(answer.stdout)
+        self.assertEqual((data["days"], data["exceptions"]), (657, len(data["exception days"])))
+        answer = run("backtest", *TREASURY, "--out", str(self.folder / "out"))
+        self.assertIn("Kupiec p-value", answer.stdout)
+        self.assertTrue((self.folder / "out" / "backtest.png").exists())
+
+    def test_paths(self):
+        oil = str(DEMO / "heating_oil.csv")
+        for process in ("geometric-brownian-motion", "random walk", "mean-reverting", "jump-diffusion", "bootstrap-returns"):
+            answer = run("paths", oil, "--process", process, "--periods", "60", "--trials", "2000", "--above", "0.9", "--json")
+            self.assertEqual((process, answer.returncode, answer.stderr), (process, 0, ""))
+            data = json.loads(answer.stdout)
+            self.assertLess(data["end"]["P5"], data["end"]["P95"])
+            self.assertTrue(0 <= data["chances"][0]["chance"] <= 1)
+        options = ("--periods", "30", "--trials", "500", "--below", "35", "--uncertain", "--out", str(self.folder / "out"))
+        answer = run("paths", TREASURY[0], "--instrument", "shipyard", "--no-mean", *options)
+        self.assertIn("no mean", answer.stdout)
+        self.assertLessEqual({"paths.png", "drawdowns.png", "growth.png"}, {p.name for p in (self.folder / "out").iterdir()})
+
+    def test_mistakes_get_one_message_and_status_2(self):
+        wrong = self.folder / "wrong.csv"
+        wrong.write_text("instrument,shares\nshipyrd,5\n")
+        text = self.folder / "text.csv"
+        text.write_text("instrument,shares\nshipyard,many\n")
+        odd = self.folder / "odd.csv"
+        odd.write_text("name,amount\nshipyard,3\n")
+        uneven = self.folder / "uneven.csv"
+        uneven.write_text("instrument,weight\nshipyard,0.5\n")
+        for arguments, words in (
+            (("risk", TREASURY[0], "--holdings", str(wrong)), "did you mean 'shipyard'"),
+            (("risk", TREASURY[0], "--holdings", str(text)), "row 2: 'many'"),
+            (("risk", TREASURY[0], "--holdings", str(odd)), "instrument and shares"),
+            (("risk", TREASURY[0], "--holdings", str(uneven), "--value", "1"), "add up to 0.5"),
+            (("risk", TREASURY[0], "--holdings", str(self.folder / "none.csv")), "none.csv"),
+            (("risk", *TREASURY, "--levels", "95"), "say 0.95"),
+            (("risk", *TREASURY, "--levels", "high"), "0.95,0.99"),
+            (("risk", *TREASURY, "--windows", "long"), "250,500,all"),
+            (("risk", *TREASURY, "--windows", "5000"), "907 returns"),
+            (("backtest", *TREASURY, "--window", "2000"), "no day to test"),
+            (("paths", TREASURY[0]), "say --instrument"),
+            (("paths", TREASURY[0], "--instrument", "shipyrd"), "did you mean 'shipyard'"),
+            (("paths", TREASURY[0], "--instrument", "shipyard", "--process", "jump-difusion"), "did you mean 'jump-diffusion'"),
+            (
+                ("paths", TREASURY[0], "--instrument", "shipyard", "--process", "jump-diffusion", "--no-mean"),
+                "geometric-brownian-motion and random-walk",
+            ),
+        ):
+            with self.subTest(arguments=arguments):
+                answer = run(*arguments)
+                self.assertEqual((answer.returncode, answer.stdout), (2, ""))
+                self.assertIn(words, answer.stderr)
+                self.assertEqual(answer.stderr.count("\n"), 1)
+
+
+class Pictures(Folder):
+    def test_each_says_what_it_shows(self):
+        paths = kd.GeometricBrownianMotion(100.0, 0.05, 0.2).paths(30, 300, seed=1, dt=1 / 252)
+        table = HELD.risk_table(levels=[0.99], methods=["historical", "normal"])
+        weights = {"alpha": 0.6, "gamma": 0.4}
+        bought = kd.Portfolio(PRICES, weights=weights, value=1e6, as_of="2026-03-02", rebalance="monthly")
+        for draw, words in (
+            (lambda ax: kd.plots.prices_rebased(PRICES, ax=ax), "no price missing"),
+            (lambda ax: kd.returns(PRICES).plot(ax=ax), "Simple returns each day"),
+            (lambda ax: kd.plots.correlation_map(kd.returns(PRICES), "shrunk", ax=ax), "(shrunk)"),
+            (lambda ax: kd.plots.allocation(HELD, ax=ax), "Holdings on"),
+            (lambda ax: kd.plots.portfolio_value(bought, ax=ax), "2026-03-02 and set back monthly"),
+            (lambda ax: HELD.backtest(window=100).plot(ax=ax), "zone, Kupiec"),
+            (lambda ax: kd.plots.paths_fan(paths, above=110, name="oil", ax=ax), "300 simulated paths"),
+            (lambda ax: kd.plots.max_drawdowns(np.asarray(kd.max_drawdown(paths)), 0.05, ax=ax), "of 300 paths"),
+            (lambda ax: kd.plots.growth_against_drawdown(paths, ax=ax), "Growth against maximum drawdown"),
+            (lambda ax: kd.plots.risk_levels(table, ax=ax), "about 1 day in 100"),
+        ):
+            ax = draw(Figure().subplots())
+            self.assertIn(words, ax.get_title(loc="left"))

@@ -1,0 +1,112 @@
+"""Tests of values."""
+
+import numpy as np
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
+import kindynos as kd
+from tests.common import Case
+
+ROW = [3.0, -1.0, 4.0, 1.0]
+
+
+def base(formula: str, **more) -> np.ndarray:
+    """The base-case value of a formula over a = 2, b = -3, row = 3, -1, 4, 1 and a table."""
+    model = kd.Model("formula", periods=4)
+    model.given(a=2.0, b=-3.0, row=ROW, steps={0: 10, 5: 20, 8: 40}, **more)
+    model.line("y", formula)
+    values = model.base_case().loc["y"]
+    return values["value"] if not np.isnan(values["value"]) else values[["1", "2", "3", "4"]].to_numpy(dtype=float)
+
+
+class Values(Case):
+    def test_numbers(self):
+        for formula, expected in (
+            ("a + b * 4 - 1 / 2", -10.5),
+            ("-a ** 2", -4),
+            ("2 ** 3 ** 2", 512),
+            ("7 // 2 + 7 % 4", 6),
+            ("+a", 2),
+            ("a > 1", 1),
+            ("interpolate(4, steps) + interpolate(6.5, steps)", 48),
+            ("1 < a < 3", 1),
+            ("1 < a < 2", 0),
+            ("a == 2 and b != 0", 1),
+            ("a < 0 or b < 0", 1),
+            ("not a", 0),
+            ("10 if a > b else 20", 10),
+            ("min(a, b, 7) + max(a, b)", -1),
+            ("abs(b) + sqrt(16) + exp(0) + log(1)", 8),
+            ("floor(2.7) + ceil(2.1) + round(2.5) + round(1.26, 1)", 8.3),
+            ("clip(b, -1, 1) + clip(a, 3, 4)", 2),
+            ("lookup(5, steps) + lookup(7.9, steps) + lookup(100, steps)", 80),
+            ("npv(0.1, row, start=-1)", float(kd.npv(0.1, ROW, -1))),
+            ("lowest(row) + highest(row) + total(row) + average(row) + median(row)", -1 + 4 + 7 + 1.75 + 2),
+            ("first(row) * 10 + last(row)", 31),
+            ("at(row, 3) + at(row, a)", 3),
+            ("at(row, 1.5)", -1),
+            ("irr(row, -5)", float(kd.irr(ROW, -5))),
+            ("(a\n + b)", -1),
+        ):
+            with self.subTest(formula=formula):
+                self.assertAlmostEqual(base(formula), expected)
+
+    def test_rows(self):
+        row = np.array(ROW)
+        for formula, expected in (
+            ("row * a", row * 2),
+            ("period", [1, 2, 3, 4]),
+            ("row if period <= 2 else 0", [3, -1, 0, 0]),
+            ("running_total(row)", np.cumsum(row)),
+            ("following(row, 9)", [-1, 4, 1, 9]),
+            ("following(row, 9, ahead=3)", [1, 9, 9, 9]),
+            ("grow(0.1, 100, lag=1)", [100, 110, 121, 133.1]),
+            ("grow(row / 10)", np.cumprod(1 + row / 10)),
+            ("max(row, 0)", [3, 0, 4, 1]),
+            ("lookup(row + 4, steps)", [20, 10, 40, 20]),
+        ):
+            with self.subTest(formula=formula):
+                np.testing.assert_allclose(base(formula), expected)
+
+    def test_by_trial(self):
+        model = kd.Model("m", periods=4)
+        model.given(row=ROW, steps=[[0, 10], [2, 20]])
+        model.driver("n", kd.Discrete([1, 2, 3, 4, 5], [0.2] * 5))
+        model.driver("x", kd.Uniform(0, 3), each="period")
+        model.line("picked", "at(row, n)")
+        model.line("mine", "at(x, n)")
+        model.line("stepped", "lookup(x, steps)")
+        run = model.simulate(400, seed=1)
+        n, x = run["n"].values, run["x"].values
+        expected = np.where(n <= 4, np.append(ROW, np.nan)[n.astype(int) - 1], np.nan)
+        np.testing.assert_array_equal(run["picked"].values, expected)
+        inside = np.flatnonzero(n <= 4)
+        np.testing.assert_array_equal(run["mine"].values[inside], x[n[inside].astype(int) - 1, inside])
+        np.testing.assert_array_equal(run["stepped"].values, np.where(x < 2, 10, 20))
+
+    def test_no_number_stays_no_number(self):
+        for formula in (
+            "log(b)",
+            "sqrt(b) > 0",
+            "1 if log(b) > 0 else 2",
+            "log(b) > 0 and 1",
+            "not log(b)",
+            "lookup(-1, steps)",
+        ):
+            with self.subTest(formula=formula):
+                self.assertTrue(np.isnan(base(formula)).all())
+        self.assertTrue(np.isnan(base("at(row, 5)")).all())
+
+    def test_numbers_never_overflow_into_work(self):
+        self.assertEqual(base("9**9**9"), np.inf)
+        self.assertEqual(base("1 / 0"), np.inf)
+
+    @settings(max_examples=80, deadline=None)
+    @given(
+        st.recursive(
+            st.sampled_from(["a", "b", "1.5", "row"]), lambda s: st.builds("({} {} {})".format, s, st.sampled_from("+-*"), s)
+        )
+    )
+    def test_arithmetic_is_numpys(self, formula):
+        expected = eval(formula, {"a": 2.0, "b": -3.0, "row": np.array(ROW)})
+        np.testing.assert_allclose(base(formula), np.broadcast_to(expected, np.shape(base(formula))))

@@ -1,0 +1,24 @@
+"""Tests of estimates."""
+
+import numpy as np
+
+from kindynos.inference.estimates import Estimate, Estimates
+from tests.common import Case
+
+
+class Figures(Case):
+    def test_an_estimate_prints_its_error(self):
+        self.assertEqual(repr(Estimate(3.14159, 3.0, 3.3)), "3.14159 ± 0.15")
+        self.assertEqual(repr(Estimate(3.5)), "3.5")
+        self.assertEqual(f"{Estimate(3.14159, 3.0, 3.3):.1f}", "3.1")
+        self.assertEqual(hash(Estimate(2.0, 1, 3)), hash(2.0))
+
+    def test_arrays_of_estimates(self):
+        several = Estimates.of([Estimate(1, 0, 2), Estimate(2, 1.5, 2.5)])
+        np.testing.assert_array_equal(several.error, [1, 0.5])
+        self.assertEqual((several[1].low, several[-1].high), (1.5, 2.5))
+        np.testing.assert_array_equal(several[::-1].low, [1.5, 0])
+        both = Estimates.stack([several, several])
+        self.assertEqual((both.shape, both[1, 0].high), ((2, 2), 2))
+        self.assertIs(type(several + several), np.ndarray)
+        self.assertEqual([float(x) for x in several], [1, 2])

@@ -1,0 +1,81 @@
+"""Tests of intervals: against closed forms, and from both sides."""
+
+import math
+
+import numpy as np
+from scipy import stats
+
+from kindynos.inference.intervals import (
+    correlation_by_blocks,
+    jackknife_error,
+    jackknifed,
+    proportion,
+    skewness_corrected,
+    t_point,
+    wilson,
+)
+from kindynos.inference.weighted import even_tail, weighted_tail
+from tests.common import Case
+
+RNG = np.random.default_rng(3)
+
+
+class Points(Case):
+    def test_wilson_and_t_are_scipys(self):
+        for hits, count in ((0, 30), (7, 50), (50, 50)):
+            interval = stats.binomtest(hits, count).proportion_ci(method="wilson")
+            np.testing.assert_allclose(wilson(hits / count, count), (interval.low, interval.high), atol=1e-12)
+        self.assertAlmostEqual(t_point(19), stats.t.ppf(0.975, 19))
+
+    def test_the_jackknife_of_a_mean_is_students_interval(self):
+        values = RNG.normal(3, 2, 40)
+        left_out = np.array([np.delete(values, i).mean() for i in range(40)])
+        wanted = stats.t.ppf(0.975, 39) * values.std(ddof=1) / math.sqrt(40)
+        self.assertAlmostEqual(jackknife_error(left_out), wanted)
+        figure = jackknifed(values.mean(), left_out)
+        self.assertAlmostEqual((figure.high - figure.low) / 2, wanted)
+
+    def test_proportions(self):
+        hits = RNG.random(4000) < 0.2
+        figure = proportion(hits)
+        self.assertAlmostEqual(figure.error, 1.96 * math.sqrt(0.2 * 0.8 / 4000), delta=5e-4)
+        chances = RNG.beta(2, 8, 4000)  # each trial tells its chance, so the share is known better than from hits
+        self.assertAlmostEqual(proportion(chances).error, 1.96 * chances.std() / math.sqrt(4000), delta=2e-4)
+
+    def test_hall_corrects_towards_the_long_side(self):
+        skewed = RNG.exponential(1, 200)
+        self.assertLess(skewness_corrected(1.96, skewed), 1.96 + 1)
+        self.assertNotAlmostEqual(skewness_corrected(1.96, skewed), 1.96, 2)
+        self.assertAlmostEqual(skewness_corrected(1.96, np.tile([-1.0, 1.0], 50)), 1.96)
+
+
+class Correlations(Case):
+    def test_the_interval_from_both_sides(self):
+        for truth in (0.3, 0.95):
+            gaps, errors = [], []
+            for _ in range(100):
+                a, b = RNG.multivariate_normal([0, 0], [[1, truth], [truth, 1]], 1000).T
+                figure = correlation_by_blocks(a, b, np.arange(0, 1001, 50))
+                gaps.append(figure - truth)
+                errors.append(figure.error)
+            self.assertCalibrated(gaps, errors)
+            self.assertAlmostEqual(np.mean(errors), 1.96 * (1 - truth**2) / math.sqrt(1000), delta=0.25 * np.mean(errors))
+
+    def test_no_error_where_none_can_be_given(self):
+        a = RNG.normal(size=300)
+        self.assertTrue(math.isnan(correlation_by_blocks(a, a, np.arange(0, 301, 15)).error))
+        self.assertTrue(math.isnan(correlation_by_blocks(a, -a + RNG.normal(size=300), np.array([0, 100, 300])).error))
+
+
+class Tails(Case):
+    def test_even_weights_are_the_usual_quantile(self):
+        rows = RNG.normal(size=(5, 250))
+        q, shortfall = even_tail(rows, 0.95)
+        np.testing.assert_allclose(q, np.quantile(rows, 0.95, axis=1))
+        by_hand = q + np.maximum(rows - q[:, None], 0).mean(axis=1) / 0.05
+        np.testing.assert_allclose(shortfall, by_hand)
+
+    def test_weights_are_heeded(self):
+        losses = np.array([[1.0, 2.0, 3.0, 4.0]])
+        q, _ = weighted_tail(losses, np.array([0.1, 0.1, 0.1, 0.7]), 0.5)
+        self.assertAlmostEqual(float(q[0]), np.interp(0.5, [0.05, 0.15, 0.25, 0.65], [1, 2, 3, 4]))

@@ -1,0 +1,79 @@
+"""Tests of backtest."""
+
+import numpy as np
+from scipy import stats
+
+import kindynos as kd
+from kindynos.markets.backtest import Backtest
+from tests.common import HELD, PRICES, Case
+
+
+class Backtests(Case):
+    def of(self, exceptions, days=250, level=0.99):
+        losses = np.zeros(days)
+        losses[np.linspace(0, days - 1, exceptions).astype(int)] = 2.0
+        return Backtest(level, losses, np.ones(days))
+
+    def test_zones_as_published(self):
+        # Basel Committee (1996): of 250 days at 99 %, 0 to 4 green, 5 to 9 yellow, 10 and more red.
+        zones = [self.of(count).zone for count in range(12)]
+        self.assertEqual(zones, ["green"] * 5 + ["yellow"] * 5 + ["red"] * 2)
+
+    def test_kupiec_as_published(self):
+        # Kupiec (1995): non-rejection regions at 95 % for 255, 510 and 1,000 days.
+        for days, level, least, most in ((255, 0.99, 0, 7), (510, 0.99, 1, 11), (1000, 0.99, 4, 17), (255, 0.95, 6, 21)):
+            inside = [count for count in range(60) if self.of(count, days, level).kupiec.p_value > 0.05]
+            published = range(least + (least > 0) * 1 if least else 0, most)
+            self.assertLessEqual(set(published) - {0}, set(inside))
+            self.assertNotIn(most, inside)
+
+    def test_independence(self):
+        losses = np.zeros(1000)
+        losses[500:520] = 2
+        clustered = kd.backtest(-losses, 1.0, 0.98)
+        self.assertLess(clustered.independence.p_value, 1e-6)
+        even = np.zeros(1000)
+        even[::50] = 2
+        self.assertGreater(kd.backtest(-even, 1.0, 0.98).independence.p_value, 0.3)
+        n01, n11, n00 = 1, 19, 979
+        hit, calm, both = 19 / 20, 1 / 980, 20 / 1000
+        logs = 19 * np.log(hit) + np.log(1 - hit) + n01 * np.log(calm) + n00 * np.log(1 - calm)
+        alike = 20 * np.log(20 / 999) + 979 * np.log(1 - 20 / 999)
+        self.assertAlmostEqual(clustered.independence.statistic, 2 * (logs - alike), delta=0.3)
+        self.assertEqual(n11 + n01, round(1000 * both))
+
+    def test_rolling_forecasts_against_a_loop(self):
+        losses = -(PRICES.frame.pct_change().iloc[1:] @ HELD.values).to_numpy()
+        for method in ("historical", "weighted", "filtered", "normal", "cornish fisher"):
+            tested = HELD.backtest(method, window=100, level=0.95)
+            self.assertEqual(tested.days, len(losses) - 100)
+            for day in (0, 77, 498):
+                past = kd.read_prices(PRICES.frame.iloc[: 100 + day + 1].reset_index())
+                shares = HELD.values / past.frame.iloc[-1]  # today's holdings in money, at the prices of that day
+                held = kd.Portfolio(past, shares=dict(shares))
+                with self.subTest(method=method, day=day):
+                    self.assertAlmostEqual(tested.forecasts[day] / held.value_at_risk(0.95, method, window=100), 1, 9)
+                    self.assertAlmostEqual(tested.shortfalls[day] / held.expected_shortfall(0.95, method, window=100), 1, 8)
+        self.assertEqual(HELD.backtest("student", 100, 0.95).days, len(losses) - 100)
+
+    def test_shortfall_forecasts_are_tested(self):
+        losses = stats.t(4).rvs(4000, random_state=3)
+        q, tail = stats.t.ppf(0.975, 4), stats.t.expect(lambda x: x, (4,), lb=stats.t.ppf(0.975, 4), conditional=True)
+        right = kd.backtest(-losses, q, 0.975, shortfalls=tail)
+        self.assertGreater(right.shortfall.p_value, 0.05)
+        self.assertLess(kd.backtest(-losses, q, 0.975, shortfalls=0.8 * tail).shortfall.p_value, 0.01)
+        self.assertIsNone(kd.backtest(-losses, q, 0.975).shortfall)
+        self.assertEqual(right.table()["exception"].sum(), right.exceptions)
+        self.assertIn("zone", right.summary())
+
+    def test_mistakes(self):
+        for call, words in (
+            (lambda: kd.backtest([1.0], 1.0, 0.95), ("at least two",)),
+            (lambda: kd.backtest([1.0, 2.0], [1.0], 0.95), ("one a day",)),
+            (lambda: kd.backtest([1.0, 2.0], 1.0, 95), ("level",)),
+            (lambda: kd.backtest([1.0, np.nan], 1.0, 0.95), ("day 1",)),
+            (lambda: HELD.backtest("simulated"), ("not offered",)),
+            (lambda: HELD.backtest(window=599), ("no day to test",)),
+        ):
+            with self.subTest(words=words), self.fails(*words):
+                call()

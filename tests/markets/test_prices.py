@@ -1,0 +1,167 @@
+"""Tests of prices."""
+
+import bz2
+import gzip
+import io
+import lzma
+import tempfile
+import zipfile
+from pathlib import Path
+from unittest import mock
+
+import numpy as np
+import pandas as pd
+from hypothesis import HealthCheck, given, settings
+from hypothesis import strategies as st
+
+import kindynos as kd
+from kindynos.markets import price_files
+from tests.common import DEMO, Case, Folder, made
+
+quick = settings(max_examples=40, deadline=None, suppress_health_check=[HealthCheck.too_slow])
+
+
+cells = st.one_of(
+    st.floats(0.01, 1e6).map(lambda value: f"{value:.4f}"),
+    st.sampled_from(["", "nan", "n/a", "-3", "0", "1,5", "abc", "1e3", " 7.5 ", "inf", "-inf", "١٢"]),
+)
+
+
+dates = st.one_of(
+    st.dates(pd.Timestamp("2020-01-01").date(), pd.Timestamp("2029-12-31").date()).map(str),
+    st.sampled_from(["", "2026-02-30", "03/04/2026", "2026-1-5", "today", "20260105"]),
+)
+
+
+def zipped(text):
+    packed = io.BytesIO()
+    with zipfile.ZipFile(packed, "w") as archive:
+        archive.writestr("p.csv", text)
+    return packed.getvalue()
+
+
+class Reading(Case):
+    def setUp(self):
+        folder = tempfile.TemporaryDirectory()
+        self.addCleanup(folder.cleanup)
+        self.path = Path(folder.name, "p.csv")
+
+    def test_wide_long_and_other_kinds_of_file_are_the_same(self):
+        frame = made(40)
+        long = frame.melt("date", var_name="instrument", value_name="price").sample(frac=1, random_state=1)
+        wide = kd.read_prices(frame)
+        for suffix in (".csv", ".parquet", ".xlsx"):
+            for table in (frame, long):
+                path = self.path.with_suffix(suffix)
+                {".csv": table.to_csv, ".parquet": table.to_parquet, ".xlsx": table.to_excel}[suffix](path, index=False)
+                read = kd.read_prices(path)
+                np.testing.assert_allclose(read.frame[["alpha", "beta", "gamma"]], wide.frame)
+        indexed = frame.set_index(pd.to_datetime(frame["date"])).drop(columns="date")
+        pd.testing.assert_frame_equal(kd.read_prices(indexed).frame, wide.frame, check_names=False, check_freq=False)
+
+    def test_gaps_late_listings_and_wrong_prices_are_reported_with_their_rows(self):
+        prices = kd.read_prices(DEMO / "treasury_prices.csv")
+        found = prices.problems.set_index("instrument")
+        self.assertEqual(found.loc["shipyard", "row"], 403)
+        self.assertIn("130 dates before", found.loc["wind_farm", "problem"])
+        lines = (DEMO / "treasury_prices.csv").read_text().splitlines()
+        self.assertEqual(lines[402].split(",")[3], "")
+        self.assertIn("132 dates left out", prices.description)
+        carried = kd.read_prices(DEMO / "treasury_prices.csv", missing="carry")
+        self.assertEqual(len(carried.frame), len(prices.frame) + 2)
+        self.assertEqual(carried.frame["shipyard"].loc["2025-07-16"], carried.frame["shipyard"].loc["2025-07-15"])
+        self.assertIn("2 missing prices carried", carried.description)
+        with self.fails("row 403", "shipyard", "missing='drop'", kind=kd.FileError):
+            kd.read_prices(DEMO / "treasury_prices.csv", missing="error")
+        frame = made(20)
+        frame.loc[3, "beta"] = -1.0
+        self.assertIn("-1 is not above 0", kd.read_prices(frame).problems["problem"][0])
+
+    def test_files_that_are_wrong(self):
+        good = made(12).round(3).to_csv(index=False)
+        for old, new, words in (
+            ("2026-01-02,", "2026-01-01,", ("row 3", "2026-01-01", "already")),
+            ("2026-01-02,", "02/01/2026,", ("row 3", "'02/01/2026'", "2027-12-31")),
+            ("2026-01-02,", "2026-02-30,", ("row 3", "no day '2026-02-30'")),
+            ("date,", "day,", ("no column 'date'", "'day'")),
+        ):
+            self.path.write_text(good.replace(old, new))
+            with self.subTest(new=new), self.fails("p.csv", *words, kind=kd.FileError):
+                kd.read_prices(self.path)
+        for text, words in (
+            ("date,a\n2026-01-01,1.5\n2026-01-02,abc\n", ("row 3", "'abc'", "column 'a'")),
+            ('date,a\n2026-01-01,1.5\n2026-01-02,"1,6"\n', ("row 3", "decimal comma")),
+            ("date,a\n2026-01-01,1.5\n", ("1 date;",)),
+            ("date,a\n2026-01-01,5\n2026-01-02,5\n", ("all prices of 'a' are equal, 5",)),
+            ("date,a\n2026-01-01,-5\n2026-01-02,-6\n", ("no price above 0",)),
+            ("date\n2026-01-01\n", ("1 column",)),
+            ("date,instrument,price\n2026-01-01,a,5\n2026-01-01,a,6\n", ("row 3", "a has a second price")),
+            ("", ("cannot be read",)),
+            ("date,a,a\n2026-01-01,5,6\n2026-01-02,6,7\n", ("row 1", "two columns are named 'a'")),
+            ("date,,b\n2026-01-01,5,6\n2026-01-02,6,7\n", ("row 1", "column 2 has no name")),
+            ("date,a\n2026-01-01,5\n2026-01-02,1e400\n", ("row 3", "'a' is no")),
+        ):
+            self.path.write_text(text)
+            with self.subTest(text=text), self.fails("p.csv", *words, kind=kd.FileError):
+                kd.read_prices(self.path)
+        with self.fails("cannot be read", kind=kd.FileError):
+            kd.read_prices(self.path.with_name("nothing.csv"))
+        with self.fails("missing", "'guess'"):
+            kd.read_prices(made(12), missing="guess")
+
+    def test_packed_files(self):
+        text = made().to_csv(index=False).encode()
+        self.path.write_bytes(text)
+        plain = kd.read_prices(self.path).frame
+        packs = {".gz": gzip.compress, ".bz2": bz2.compress, ".xz": lzma.compress, ".zip": zipped}
+        for ending, pack in packs.items():
+            with self.subTest(ending=ending):
+                path = self.path.with_suffix(ending)
+                path.write_bytes(pack(text))
+                pd.testing.assert_frame_equal(kd.read_prices(path).frame, plain)
+                with mock.patch.object(price_files, "MOST_UNPACKED", 1000), self.fails("unpacks to more", kind=kd.FileError):
+                    kd.read_prices(path)
+                path.write_bytes(path.read_bytes()[:40])
+                with self.fails(path.name, "cannot be read", kind=kd.FileError):
+                    kd.read_prices(path)
+
+    def test_selecting_without_hindsight(self):
+        facts = pd.read_csv(
+            io.StringIO("date,instrument,size,kind\n2026-01-01,a,5,x\n2026-01-01,b,9,x\n2026-01-01,c,7,y\n2026-06-01,a,20,x\n")
+        )
+        self.assertEqual(kd.select(facts, as_of="2026-03-01", where={"kind": "x"}, largest=1, by="size"), ["b"])
+        self.assertEqual(kd.select(facts, as_of="2026-07-01", largest=2, by="size"), ["a", "b"])
+        self.assertEqual(kd.select(facts, as_of="2026-07-01", where={"size": (">", 8), "kind": ["x", "y"]}), ["b", "a"])
+        for options, words in (
+            ({"where": {"sise": 3}}, ("did you mean 'size'",)),
+            ({"largest": 2}, ("needs by=",)),
+            ({"where": {"size": ("~", 3)}}, ("size",)),
+        ):
+            with self.subTest(options=options), self.fails(*words):
+                kd.select(facts, as_of="2026-07-01", **options)
+
+
+class AnyFile(Case):
+    @quick
+    @given(st.lists(st.tuples(dates, cells, cells), min_size=0, max_size=12), st.sampled_from(["drop", "carry", "error"]))
+    def test_prices_are_read_or_refused(self, lines, missing):
+        with tempfile.TemporaryDirectory() as folder:
+            path = Path(folder, "p.csv")
+            path.write_text("date,a,b\n" + "".join(f'{day},"{one}","{two}"\n' for day, one, two in lines), encoding="utf-8")
+            try:
+                prices = kd.read_prices(path, missing)
+            except kd.KindynosError as error:
+                self.assertIn("p.csv", str(error))
+                return
+        self.assertGreaterEqual(len(prices.frame), 2)
+        self.assertTrue((prices.frame > 0).all().all())
+        self.assertTrue(prices.dates.is_monotonic_increasing)
+        self.assertTrue(prices.dates.is_unique)
+
+
+class Frames(Folder):
+    def test_prices_from_frames_are_left_as_they_are(self):
+        frame = made(30)
+        before = frame.copy()
+        kd.read_prices(frame)
+        pd.testing.assert_frame_equal(frame, before)

@@ -1,0 +1,110 @@
+"""Tests of from function."""
+
+import math
+from unittest import mock
+
+import numpy as np
+
+import kindynos as kd
+from tests.common import Case, investment
+
+
+class Plant:
+    """A calculation with state of its own."""
+
+    def __init__(self, factor):
+        self.factor = factor
+
+    def __call__(self, a, b=1.0):
+        if a < 0:
+            raise ValueError("a must not be negative")
+        return {"sum": self.factor * (a + b), "ratio": a / b if b else math.nan}
+
+
+class OfFunctions(Case):
+    @property
+    def distributions(self):
+        return {"a": kd.Uniform(1, 2), "b": kd.Uniform(3, 4)}
+
+    def test_arrays_and_single_numbers_agree(self):
+        def arrays(a, b):
+            return 3 * (a + b), a / b
+
+        single = kd.Model.from_function(Plant(3), self.distributions, ["sum", "ratio"])
+        whole = kd.Model.from_function(arrays, self.distributions, {"sum": {"unit": "EUR", "target": 15}, "ratio": {}})
+        one, two = (model.simulate(2000, seed=1) for model in (single, whole))
+        for name in ("sum", "ratio"):
+            np.testing.assert_allclose(one[name].values, two[name].values, rtol=1e-14)
+        self.assertEqual((two["sum"].unit, two["sum"].target), ("EUR", 15))
+        np.testing.assert_allclose(one["sum"].values, 3 * (one["a"].values + one["b"].values))
+
+    def test_periods_and_givens(self):
+        drivers = {"x": {"distribution": kd.Normal(5, 1), "each": "period", "unit": "EUR"}}
+        model = kd.Model.from_function(
+            lambda x, k, rate=0.1: k * kd.npv(rate, x), drivers, "value", given={"k": 2.0}, periods=4, name="m"
+        )
+        run = model.simulate(500, seed=2)
+        np.testing.assert_allclose(run["value"].values, 2 * kd.npv(0.1, run["x"].values))
+
+    def test_each_is_called_once_for_all_outcomes(self):
+        calls = []
+
+        def counted(a, b):
+            calls.append(1)
+            return a + b, a - b
+
+        model = kd.Model.from_function(counted, self.distributions, ["p", "m"])
+        model.simulate(20, seed=1, workers=1)
+        before = len(calls)
+        program = model.compiled()
+        self.assertEqual(len(calls), before)  # a model that is not changed is probed once
+        model.simulate(20, seed=1, workers=1)
+        self.assertEqual(len(calls) - before, model.simulate(20, seed=1).drawing.blocks.batches)
+        self.assertEqual(program.outcomes, ["p", "m"])
+
+    def test_long_work_by_single_numbers_goes_to_processes(self):
+        from kindynos.results import simulate as module
+
+        model = kd.Model.from_function(Plant(2), self.distributions, ["sum"])
+        alone = model.simulate(500, seed=1, workers=1)
+        with (
+            mock.patch.object(module, "PATIENCE", 0.0),
+            mock.patch.object(module, "ProcessPoolExecutor", wraps=module.ProcessPoolExecutor) as pool,
+        ):
+            spread = model.simulate(500, seed=1, workers=2)
+        self.assertEqual(pool.call_count, 1)
+        np.testing.assert_array_equal(spread["sum"].values, alone["sum"].values)
+
+    def test_a_failing_trial_is_told_and_can_be_run_alone(self):
+        def arrays(a):
+            if (np.asarray(a) < 0).any():
+                raise ValueError("below 0")
+            return 2 * a
+
+        distributions = {"a": kd.Normal(3.2, 1)}
+        for function in (Plant(1), arrays):
+            model = kd.Model.from_function(function, distributions, "sum" if function is not arrays else "y")
+            with self.assertRaises(kd.RunError) as caught:
+                model.simulate(4000, seed=5)
+            description = str(caught.exception)
+            number = int(description.split()[1])
+            inputs = model.inputs(number, trials=4000, seed=5)
+            self.assertLess(inputs["a"], 0)
+            self.assertIn(f"model.inputs({number}, trials=4000, seed=5, sampling='latin')", description)
+            with self.assertRaises(ValueError):
+                function(**inputs)
+
+    def test_mistakes(self):
+        distributions = self.distributions
+        for call, words in (
+            (lambda: kd.Model.from_function(Plant(1), {"c": kd.Normal(0, 1)}, "sum"), ("no argument 'c'",)),
+            (lambda: kd.Model.from_function(lambda a, b, c: a, distributions, "y"), ("'c' needs a driver",)),
+            (lambda: kd.Model.from_function(3, distributions, "y"), ("can be called",)),
+            (lambda: kd.Model.from_function(Plant(1), distributions, []), ("at least one outcome",)),
+            (lambda: kd.Model.from_function(Plant(1), distributions, {"sum": {"colour": 3}}), ("unit, target and better",)),
+            (lambda: kd.Model.from_function(Plant(1), distributions, "som").compiled(), ("'som'", "did you mean 'sum'")),
+            (lambda: kd.Model.from_function(lambda a, b: (a, b), distributions, ["x", "y", "z"]).compiled(), ("3 values",)),
+            (lambda: investment().inputs(10, trials=10), ("from 0 to 9",)),
+        ):
+            with self.subTest(words=words), self.fails(*words):
+                call()

@@ -1,0 +1,56 @@
+"""Tests of run."""
+
+import numpy as np
+import pandas as pd
+
+import kindynos as kd
+from tests.common import Case, investment
+
+
+class Trials(Case):
+    def test_worst_and_nearest(self):
+        run = investment().simulate(1000, seed=1)
+        values = run["net_value"].values
+        sheets = run.worst("net_value", 3)
+        numbers = list(sheets.index.get_level_values("trial").unique())
+        self.assertEqual(numbers, list(np.argsort(values)[:3]))
+        self.assertEqual(sheets.loc[(numbers[0], "net_value"), "value"], values.min())
+        self.assertEqual(run.worst("net_value", side="high").loc[(values.argmax(), "net_value"), "value"], values.max())
+        sheet = run.nearest("net_value", 5)
+        self.assertEqual(sheet.attrs["trial"], np.abs(values - run["net_value"].percentile(5)).argmin())
+        pd.testing.assert_frame_equal(sheet, run.trial(sheet.attrs["trial"]))
+
+    def test_what_cannot_be_read(self):
+        run = investment().simulate(100, seed=1)
+        for call, words in (
+            (lambda: run.worst("cash_flow"), ("is a row",)),
+            (lambda: run.worst("net_value", 101), ("100 trials only",)),
+            (lambda: run.worst("net_value", side="left"), ("side",)),
+            (lambda: run.nearest("net_value", 105), ("from 0 to 100",)),
+        ):
+            with self.subTest(words=words), self.fails(*words):
+                call()
+
+
+class Facts(Case):
+    def test_rounding_up_is_said(self):
+        model = kd.Model("m")
+        model.driver("x", kd.Normal(0, 1))
+        model.outcome("y", "x")
+        self.assertIn("10,000", model.simulate(10_000, seed=1, sampling="sobol").facts()["rounded up"])
+        self.assertEqual(model.simulate(10_000, seed=1).facts()["rounded up"], "")
+        self.assertEqual(model.simulate(16_384, seed=1, sampling="sobol").facts()["rounded up"], "")
+
+    def test_replacing_a_correlated_driver(self):
+        model = kd.Model("m")
+        for name in "abc":
+            model.driver(name, kd.Normal(0, 1))
+        model.correlate("a", "b", 0.5)
+        model.correlate("b", "c", 0.5)
+        model.outcome("y", "a + b + c")
+        other = model.replace(c=kd.Uniform(0, 1))
+        self.assertEqual(len(other.correlations), 2)
+        fixed = model.replace(a=1.0)
+        self.assertEqual([link.names for link in fixed.correlations], [("b", "c")])
+        self.assertEqual(fixed.simulate(300, seed=1)["y"].values.shape, (300,))
+        self.assertEqual(len(model.correlations), 2)

@@ -1,0 +1,58 @@
+"""Tests of docs."""
+
+import importlib
+import re
+import shlex
+import sys
+from pathlib import Path
+
+import kindynos as kd
+from tests.common import Case
+
+ROOT = Path(__file__).resolve().parents[1]
+
+
+class Readme(Case):
+    def test_its_python_runs_and_its_model_file_loads(self):
+        readme = (ROOT / "README.md").read_text(encoding="utf-8")
+        names: dict = {}
+        for code in re.findall(r"```python\n(.*?)```", readme, re.S):
+            exec(code, names)
+        self.assertGreaterEqual(names["run"].size, 20_000)
+        path = ROOT / "tests" / "readme.tmp.toml"
+        self.addCleanup(path.unlink)
+        path.write_text(re.search(r"```toml\n(.*?)```", readme, re.S)[1], encoding="utf-8")
+        self.assertEqual(kd.load_model(path).periods, 15)
+
+    def test_commands_of_the_worked_examples_run(self):
+        from tests.common import run
+
+        demo = ROOT / "src" / "kindynos" / "demo"
+        commands = []
+        for page in sorted((ROOT / "docs" / "demo").glob("*.md")):
+            text = page.read_text(encoding="utf-8")
+            commands += re.findall(r"^kindynos .*$", text, re.M)
+        self.assertGreater(len(commands), 6)
+        for command in commands:
+            words = [str(demo / word) if word.endswith((".toml", ".csv")) else word for word in shlex.split(command)[1:]]
+            with self.subTest(command=command):
+                answer = run(*words, *([] if words[0] in ("risk", "backtest") else ["--trials", "400"]))
+                self.assertEqual((answer.returncode, answer.stderr), (0, ""))
+
+    def test_its_links_and_pictures_are_there(self):
+        for page in (ROOT / "README.md", ROOT / "CONTRIBUTING.md"):
+            for link in re.findall(r"\]\(([^)#:]+)\)", page.read_text(encoding="utf-8")):
+                self.assertTrue((page.parent / link).exists(), link)
+
+    def test_the_catalogues_page_is_up_to_date(self):
+        sys.path.insert(0, str(ROOT / "docs"))
+        self.addCleanup(sys.path.remove, str(ROOT / "docs"))
+        made = importlib.import_module("make_distributions")
+        self.assertEqual(made.PAGE.read_text(encoding="utf-8"), made.page(), "run make docs")
+
+    def test_every_function_of_the_language_is_documented(self):
+        from kindynos.formula.functions import FUNCTIONS
+
+        page = (ROOT / "docs" / "model-files.md").read_text(encoding="utf-8")
+        for name in FUNCTIONS:
+            self.assertRegex(page, rf"\b{name}\b")

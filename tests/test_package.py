@@ -1,0 +1,186 @@
+"""Tests of package."""
+
+import ast
+import doctest
+import graphlib
+import importlib
+import importlib.util
+import pkgutil
+import re
+import subprocess
+import sys
+import tempfile
+import unittest
+from importlib.resources import files
+from pathlib import Path
+from unittest import mock
+
+import numpy as np
+import pandas as pd
+from docs.demo import make_data
+
+import kindynos as kd
+from tests.common import DEMO, Case, run
+
+ROOT = Path(__file__).resolve().parents[1]
+MODULES = sorted(module.name for module in pkgutil.walk_packages(kd.__path__, "kindynos.") if "__main__" not in module.name)
+
+
+def load_tests(loader, tests, pattern):
+    """Add the examples in docstrings."""
+    for name in MODULES:
+        tests.addTests(doctest.DocTestSuite(importlib.import_module(name)))
+    return tests
+
+
+class Package(Case):
+    def test_every_public_name_is_there_and_documented(self):
+        for name in kd.__all__:
+            with self.subTest(name=name):
+                self.assertTrue(name == "__version__" or getattr(kd, name).__doc__)
+        self.assertLessEqual(set(kd.__all__), set(dir(kd)))
+        self.assertFalse([name for name in dir(kd) if name.startswith("_") and name != "__version__"])
+        with self.assertRaisesRegex(AttributeError, "did you mean 'LogNormal'"):
+            _ = kd.Lognormal
+        self.assertIn("Begin with a model", kd.__doc__)
+
+    def test_importing_and_help_load_nothing_heavy(self):
+        heavy = "{'pandas', 'matplotlib', 'pydantic', 'scipy.stats', 'scipy.optimize', 'numpy', 'rich'}"
+        for action in ("import kindynos", "import kindynos.cli"):
+            code = f"import sys; {action}; print(sorted({heavy} & set(sys.modules)))"
+            answer = subprocess.run([sys.executable, "-c", code], capture_output=True, text=True, check=True)
+            allowed = "[]" if action == "import kindynos" else ("[]", "['numpy']")
+            self.assertIn(answer.stdout.strip(), allowed)
+
+    def test_errors_have_one_base(self):
+        self.assertTrue(issubclass(kd.KindynosError, ValueError))
+        for error in (kd.ModelError, kd.FormulaError, kd.FileError, kd.ParameterError, kd.RunError, kd.StoppedError):
+            self.assertTrue(issubclass(error, kd.KindynosError))
+
+
+USER_CODE = """
+from typing import assert_type
+import kindynos as kd
+
+model = kd.Model("Typed", periods=3, every="quarter")
+model.driver("x", kd.Normal(10, 2), each="period")
+model.correlate("x", "y", 0.3, kind="rank", copula="t", df=4)
+
+@model.line
+def doubled(x: object) -> object:
+    return x
+
+run = model.simulate(1000, seed=1, sampling="sobol", on_bad="count")
+assert_type(run["y"].mean, kd.Estimate)
+assert_type(run["y"].percentile(5), kd.Estimate)
+assert_type(run["y"].percentile([5, 95]), kd.Estimates)
+assert_type(run.row("x").mean, kd.Estimates)
+run.sensitivity("y", "tail", worst=0.1, side="low")
+model.compare({"a": {}, "b": {}}, 1000, 1, sampling="latin")
+kd.Pert(1, 2, 3).quantile(0.5)
+kd.npv(0.1, [1.0, 2.0])
+"""
+REFUSED = (
+    'model.simulate(1000, sampling="latn")',
+    'model.simulate(1000, on_bad="stop")',
+    'model.driver("z", kd.Normal(0, 1), each="year")',
+    'model.correlate("x", "y", 0.3, copula="gausian")',
+    'kd.Model("m", every="week")',
+    'run.sensitivity("y", "tail", worse=0.1)',
+    'model.compare({}, 1000, 1, smapling="latin")',
+    "kd.Nromal(0, 1)",
+)
+
+
+class House(Case):
+    """The files of the package: no circles, none too long, and an interface that type checkers understand."""
+
+    def setUp(self):
+        self.root = Path(kd.__file__).parent
+        self.trees = {path: ast.parse(path.read_text(encoding="utf-8")) for path in self.root.rglob("*.py")}
+
+    def test_no_circle_of_files(self):
+        modules = {self._module(path): tree for path, tree in self.trees.items()}
+        graph = {name: {found for found in self._imports(tree) if found in modules} - {name} for name, tree in modules.items()}
+        self.assertTrue(any(graph.values()))
+        graphlib.TopologicalSorter(graph).prepare()  # raises CycleError for a circle
+
+    def _module(self, path):
+        parts = path.relative_to(self.root.parent).with_suffix("").parts
+        return ".".join(parts[:-1] if parts[-1] == "__init__" else parts)
+
+    def _imports(self, tree):
+        """Every import, also inside functions and under TYPE_CHECKING; a name may be a module of its package."""
+        for node in ast.walk(tree):
+            if isinstance(node, ast.Import):
+                yield from (alias.name for alias in node.names)
+            elif isinstance(node, ast.ImportFrom):
+                yield from (f"{node.module}.{alias.name}" for alias in node.names)
+                yield node.module
+
+    def test_no_file_or_function_is_long(self):
+        for path, tree in self.trees.items():
+            self.assertLessEqual(len(path.read_text(encoding="utf-8").splitlines()), 400, path)
+            for node in ast.walk(tree):
+                if isinstance(node, ast.FunctionDef):
+                    length = node.end_lineno - node.lineno + 1 - (ast.get_docstring(node) or "").count("\n")
+                    self.assertLessEqual(length, 60, f"{path}: {node.name}")
+
+    @unittest.skipUnless(importlib.util.find_spec("mypy"), "mypy is a tool of development")
+    def test_user_code_is_type_checked_and_wrong_spellings_are_refused(self):
+        from mypy import api
+
+        lines = USER_CODE.count("\n") + 1
+        with tempfile.TemporaryDirectory() as folder:
+            code = Path(folder, "user.py")
+            code.write_text(USER_CODE + "\n".join(REFUSED) + "\n")
+            cache = str(ROOT / ".mypy_cache")
+            answer, _, _ = api.run(["--strict", "--cache-dir", cache, str(code)])
+        wrong = {int(found) - lines for found in re.findall(r"user\.py:(\d+): error", answer)}
+        self.assertEqual(wrong, set(range(len(REFUSED))), answer)
+
+
+class Examples(Case):
+    def test_python_and_file_give_the_same_bits(self):
+        sys.path.insert(0, str(ROOT / "examples"))
+        self.addCleanup(sys.path.remove, str(ROOT / "examples"))
+        model = importlib.import_module("night_ferry").model
+        loaded = kd.load_model(files("kindynos.demo").joinpath("night_ferry.toml"))
+        for sampling in ("latin", "random"):
+            ours, theirs = (m.simulate(5000, seed=8, sampling=sampling) for m in (model, loaded))
+            for name in ("net_value", "rate_of_return", "cash_flow", "energy"):
+                np.testing.assert_array_equal(ours[name].values, theirs[name].values)
+        np.testing.assert_array_equal(model.base_case().to_numpy(), loaded.base_case().to_numpy())
+
+    def test_examples_run(self):
+        description = {
+            "night_ferry": "chance of a loss",
+            "fleet": "best: 2 ferries at 60 EUR",
+            "overbooking": "the error of the mean is right",
+        }
+        self.assertEqual({path.stem for path in (ROOT / "examples").glob("*.py")}, set(description))
+        for name, words in description.items():
+            script = ROOT / "examples" / f"{name}.py"
+            answer = subprocess.run([sys.executable, str(script)], capture_output=True, text=True, check=True)
+            self.assertIn(words, answer.stdout)
+
+
+class Demo(Case):
+    def test_the_seeded_script_makes_the_files(self):
+        with tempfile.TemporaryDirectory() as folder, mock.patch.object(make_data, "HERE", Path(folder)):
+            make_data.main()
+            for name in ("treasury_prices.csv", "treasury_holdings.csv", "heating_oil.csv"):
+                made, kept = (pd.read_csv(Path(place, name)) for place in (folder, DEMO))
+                pd.testing.assert_frame_equal(made, kept)
+
+    def test_demo_files_are_found_by_name(self):
+        self.assertTrue(kd.demo_file("dry_dock.toml").exists())
+        with self.fails("did you mean 'dry_dock.toml'", kind=kd.FileError):
+            kd.demo_file("dry_dok.toml")
+
+    def test_every_model_of_the_demo_checks_and_runs(self):
+        for path in sorted(DEMO.glob("*.toml")):
+            with self.subTest(path=path.name):
+                self.assertEqual(run("check", str(path)).returncode, 0)
+                answer = run("run", str(path), "--trials", "300", "--seed", "1")
+                self.assertEqual((answer.returncode, answer.stderr), (0, ""))
