@@ -78,8 +78,9 @@ class StatedDistribution:
         """Return what is read of each distribution at its scores, which are the first array."""
         scores, columns = arrays[0].reshape(-1), np.stack([array.reshape(-1) for array in arrays[1:]])
         distinct, place = np.unique(columns, axis=1, return_inverse=True)
+        place = place.reshape(-1)  # NumPy 2.0 gives two dimensions
         order = np.argsort(place, kind="stable")
-        ends = np.cumsum(np.bincount(place.reshape(-1), minlength=distinct.shape[1]))
+        ends = np.cumsum(np.bincount(place, minlength=distinct.shape[1]))
         answer = np.empty(scores.size)
         for parameters, part in zip(distinct.T, np.split(order, ends[:-1]), strict=True):
             answer[part] = read(_at(self, tuple(parameters.tolist())), scores[part])

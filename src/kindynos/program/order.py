@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Collection, Mapping, Sequence
+from collections.abc import Collection, Iterator, Mapping, Sequence
 from graphlib import CycleError, TopologicalSorter
 
 from kindynos.errors import ModelError
@@ -17,12 +17,10 @@ def undeclared(
     quantities: Mapping[str, Quantity], timeline: Timeline, declared: Collection[str]
 ) -> list[tuple[Quantity, ModelError]]:
     """Return each line or driver that needs what is not declared, with the error that says so."""
-    found: list[tuple[Quantity, ModelError]] = []
-    for driver in (quantity for quantity in quantities.values() if isinstance(quantity, DependentDriver)):
-        known = {*declared, *timeline.calendar, *([PERIOD] if timeline.periods else [])}
-        for name in (name for name in driver.needs if name not in known):
-            problem = f"driver {driver.name!r} has {name!r} among its parameters, which is not declared"
-            found.append((driver, ModelError(problem, unknown=name, known=declared)))
+    drivers = [quantity for quantity in quantities.values() if isinstance(quantity, DependentDriver)]
+    found: list[tuple[Quantity, ModelError]] = [
+        problem for driver in drivers for problem in _of_driver(driver, timeline, declared)
+    ]
     for line in (quantity for quantity in quantities.values() if isinstance(quantity, Line)):
         if isinstance(line.target, str) and line.target not in declared:
             problem = f"the target of {line.name!r} is a number or a given figure, and {line.target!r} is not declared"
@@ -41,6 +39,13 @@ def undeclared(
                     problem += f"; to have the {name} of each period, the model needs start= and periods as short as that"
                 found.append((line, ModelError(problem, place=place, unknown=name, known=declared)))
     return found
+
+
+def _of_driver(driver: DependentDriver, timeline: Timeline, declared: Collection[str]) -> Iterator[tuple[Quantity, ModelError]]:
+    known = {*declared, *timeline.calendar, *([PERIOD] if timeline.periods else [])}
+    for name in (name for name in driver.needs if name not in known):
+        problem = f"driver {driver.name!r} has {name!r} among its parameters, which is not declared"
+        yield driver, ModelError(problem, unknown=name, known=declared)
 
 
 def check_names(quantities: Mapping[str, Quantity], timeline: Timeline) -> None:
