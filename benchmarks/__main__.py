@@ -14,6 +14,7 @@ NAMES = (
     "plans",
     "distributions",
     "coverage",
+    "risk_coverage",
     "hard_cases",
     "attack",
 )

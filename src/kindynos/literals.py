@@ -32,7 +32,7 @@ StatisticName = Literal[
     "expected_shortfall",
 ]
 SensitivityMethod = Literal["rank", "regression", "swing", "conditional", "sobol", "shapley", "tail"]
-RiskMethod = Literal["historical", "weighted", "filtered", "normal", "student", "cornish fisher", "simulated"]
+RiskMethod = Literal["historical", "weighted", "filtered", "tail", "normal", "student", "cornish fisher", "simulated"]
 ProcessName = Literal[
     "geometric brownian motion", "random walk", "mean reverting", "jump diffusion", "regime switching", "bootstrap returns"
 ]

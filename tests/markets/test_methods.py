@@ -2,11 +2,12 @@
 
 import numpy as np
 import pandas as pd
-from scipy import stats
+from scipy import optimize, stats
 
 import kindynos as kd
 from kindynos.markets.exposure import Exposure
-from kindynos.markets.methods import MEASURES, METHODS
+from kindynos.markets.method import MEASURES
+from kindynos.markets.methods import METHODS
 from tests.common import HELD, PRICES, Case
 
 RNG = np.random.default_rng(8)
@@ -21,12 +22,9 @@ class Risk(Case):
             self.assertAlmostEqual(figure, np.quantile(part, 0.99))
             self.assertEqual((figure.returns, figure.last), (len(part), part.index[-1]))
             np.testing.assert_allclose(HELD.losses(window=window)["loss"], part)
-        low, high = (stats.binom.ppf(q, len(losses), 0.99) / len(losses) for q in (0.025, 0.975))
         wide = HELD.value_at_risk(0.99)
-        self.assertAlmostEqual(wide.low, np.quantile(losses, low), delta=0.1 * wide)
-        self.assertAlmostEqual(wide.high, np.quantile(losses, min(high, 1)), delta=0.15 * wide)
-        q = np.quantile(losses, 0.975)
-        self.assertAlmostEqual(HELD.expected_shortfall(0.975), q + np.maximum(losses - q, 0).mean() / 0.025)
+        worst = np.sort(losses)[::-1]  # 2.5 % of 599 are 14.975
+        self.assertAlmostEqual(HELD.expected_shortfall(0.975), (worst[:14].sum() + 0.975 * worst[14]) / 14.975)
         self.assertIn("exceeded on about 1 day in 100", wide.description)
         self.assertAlmostEqual(wide.fraction, wide / HELD.value)
 
@@ -55,7 +53,7 @@ class Risk(Case):
         for level in (0.95, 0.975):
             wanted = stats.norm.ppf(level) * 0.01 * held.value
             part = table.xs(level, level="level")
-            self.assertEqual(len(part), 7)
+            self.assertEqual(len(part), len(METHODS))
             for (method, _), row in part.iterrows():
                 self.assertAlmostEqual(
                     row["value at risk"] / wanted, 1, delta=0.25 if method in ("weighted", "filtered") else 0.08, msg=method
@@ -89,14 +87,26 @@ class Risk(Case):
         self.assertEqual(table["value at risk"].iloc[0], HELD.value_at_risk(0.99, "normal", mean=False))
         self.assertEqual(table["value at risk"].iloc[1], HELD.value_at_risk(0.99, "simulated", trials=5000, seed=2))
 
-    def test_contributions_add_up(self):
-        for measure in ("value_at_risk", "expected_shortfall"):
-            frame = HELD.contributions(0.975, measure)
-            self.assertAlmostEqual(frame["component"].sum() / frame.attrs["total"], 1, 12)
-        total = HELD.contributions(0.99).attrs["total"]
-        self.assertAlmostEqual(total, HELD.value_at_risk(0.99, "normal"), 6)
+    def test_contributions_explain_the_figure_they_stand_beside(self):
+        for method in METHODS:
+            for measure in MEASURES:
+                for options in ({"level": 0.975}, {"level": 0.99, "window": 300, "horizon": 10}):
+                    with self.subTest(method=method, measure=measure, options=options):
+                        frame = HELD.contributions(measure=measure, method=method, **options)
+                        figure = getattr(HELD, measure)(method=method, **options)
+                        self.assertAlmostEqual(frame["component"].sum() / figure, 1, 12)
+                        self.assertAlmostEqual(frame["share"].sum(), 1, 12)
+                        self.assertEqual((frame.attrs["method"], frame.attrs["horizon"]), (method, options.get("horizon", 1)))
+        normal = HELD.contributions(0.99, method="normal")
+        returns = PRICES.frame.pct_change().iloc[1:]
+        values, matrix = HELD.values.to_numpy(), returns.cov().to_numpy()
+        by_hand = -returns.mean() + stats.norm.ppf(0.99) * (matrix @ values) / np.sqrt(values @ matrix @ values)
+        np.testing.assert_allclose(normal["marginal"], by_hand, rtol=1e-7)
         without = kd.Portfolio(PRICES, shares={"alpha": 1000, "beta": 500}).value_at_risk(0.99, "normal")
-        self.assertAlmostEqual(HELD.contributions(0.99).loc["gamma", "incremental"], total - without, 6)
+        self.assertAlmostEqual(normal.loc["gamma", "incremental"], HELD.value_at_risk(0.99, "normal") - without, 6)
+        worst = (-(returns @ HELD.values)).nlargest(14)
+        shortfall = HELD.contributions(1 - 14 / 599, "expected_shortfall")["component"]
+        np.testing.assert_allclose(shortfall, -(returns.loc[worst.index] * HELD.values).mean(), rtol=1e-6)
 
     def test_stress(self):
         frame = HELD.stress({"alpha": -0.1})
@@ -120,7 +130,7 @@ class Risk(Case):
             (lambda: HELD.value_at_risk(0.95, "normal", men=False), ("did you mean 'mean'",)),
             (lambda: HELD.value_at_risk(0.95, "historical", mean=False), ("no option 'mean'",)),
             (lambda: HELD.risk_table(windw=3), ("no option 'windw'",)),
-            (lambda: HELD.losses("simulated"), ("no dates",)),
+            (lambda: HELD.losses("simulatd"), ("did you mean 'simulated'",)),
             (lambda: HELD.stress({"alhpa": 1}), ("did you mean 'alpha'",)),
             (lambda: HELD.stress({"alpha": -2}), ("all of it",)),
             (lambda: HELD.replay("2001-01-01", "2026-02-02"), ("no stretch",)),
@@ -137,51 +147,137 @@ class Risk(Case):
         self.assertAlmostEqual(distribution.scale, 2, delta=0.05)
 
 
-class Errors(Case):
-    def test_historical_value_at_risk_and_shortfall(self):
-        distribution, hits, level = stats.t(5), {"value_at_risk": 0, "expected_shortfall": 0}, 0.95
-        q = distribution.ppf(level)
-        truth = {"value_at_risk": q, "expected_shortfall": distribution.expect(lambda x: x, lb=q, conditional=True)}
-        days = pd.bdate_range("2024-01-01", periods=801).strftime("%Y-%m-%d")
-        for seed in range(50):
-            moves = 0.001 * distribution.rvs(800, random_state=seed)
-            frame = pd.DataFrame({"date": days, "a": 100 * np.cumprod(1 + np.r_[0, moves])})
-            held = kd.Portfolio(kd.read_prices(frame), shares={"a": 1.0})
-            for measure in hits:
-                figure = getattr(held, measure)(level)
-                hits[measure] += figure.low <= truth[measure] * 0.001 * held.value <= figure.high
-        for measure, count in hits.items():
-            self.assertGreaterEqual(count, 43, measure)
-
-    def test_normal_value_at_risk(self):
-        hits, days = 0, pd.bdate_range("2024-01-01", periods=301).strftime("%Y-%m-%d")
-        for seed in range(50):
-            moves = 0.01 * np.random.default_rng(seed).standard_normal(300)
-            frame = pd.DataFrame({"date": days, "a": 100 * np.cumprod(1 + np.r_[0, moves])})
-            held = kd.Portfolio(kd.read_prices(frame), shares={"a": 1.0})
-            figure = held.value_at_risk(0.99, "normal")
-            hits += figure.low <= stats.norm.ppf(0.99) * 0.01 * held.value <= figure.high
-        self.assertTrue(44 <= hits <= 50, hits)
+def alone(losses):
+    """Return an exposure of 1 in one instrument that had these losses."""
+    days = pd.DatetimeIndex(pd.bdate_range("2024-01-01", periods=len(losses)))
+    return Exposure(np.ones(1), -losses[:, None], ["a"], days)
 
 
-class BothSides(Case):
-    def test_errors_of_fitted_methods_are_the_spread_over_samples(self):
-        rng = np.random.default_rng(4)
-        days = pd.DatetimeIndex(pd.bdate_range("2024-01-01", periods=500))
-        for name, draw in (
-            ("normal", lambda: rng.standard_normal(500)),
-            ("student", lambda: rng.standard_t(6, 500)),
-            ("cornish fisher", lambda: rng.standard_normal(500)),
-        ):
-            for place, measure in enumerate(MEASURES):
-                found = []
-                for _ in range(60):
-                    exposure = Exposure(np.ones(1), -0.01 * draw()[:, None], ["a"], days)
-                    found.append(METHODS[name]().interval(exposure, measure, 0.95, 1))
-                spread = 1.96 * np.std([float(figure) for figure in found])
-                with self.subTest(method=name, measure=measure, place=place):
-                    self.assertTrue(0.6 < np.median([figure.error for figure in found]) / spread < 1.65)
+class Intervals(Case):
+    def test_they_hold_the_truth_and_are_no_wider_than_the_figures_spread(self):
+        rng, level, seeds = np.random.default_rng(4), 0.95, 25
+        q = stats.norm.ppf(level)
+        truths = (q, stats.norm.pdf(q) / (1 - level))
+        samples = [alone(rng.standard_normal(300)) for _ in range(seeds)]
+        for name, kind in METHODS.items():
+            method = kind(trials=2000) if name == "simulated" else kind()
+            for measure, truth in zip(MEASURES, truths, strict=True):
+                found = [method.interval(sample, measure, level, 1) for sample in samples]
+                hits = sum(figure.low <= truth <= figure.high for figure in found)
+                widths = [min(figure.high - float(figure), float(figure) - figure.low) for figure in found]
+                with self.subTest(method=name, measure=measure):
+                    self.assertGreaterEqual(hits, 20)
+                    self.assertLess(np.median(widths), 2 * 1.96 * np.std([float(figure) for figure in found]))
 
+    def test_what_the_window_cannot_bound_is_at_least_so_much(self):
+        losses = stats.t(4).rvs(250, random_state=4)
+        figure = METHODS["historical"]().interval(alone(losses), "value_at_risk", 0.99, 1)
+        # The seventh largest of 250 lies below the 99 % quantile in 98.6 % of samples, the largest above it in only 92 %.
+        self.assertGreater(stats.binom.cdf(6, 250, 0.01), 0.975)
+        self.assertEqual((figure.low, figure.high), (np.sort(losses)[-7], np.inf))
+        self.assertIn("too few losses", figure.note)
+        bounded = METHODS["tail"]().interval(alone(losses), "value_at_risk", 0.99, 1)
+        self.assertTrue(np.isfinite(bounded.high) and bounded.low < stats.t(4).ppf(0.99) < bounded.high)
+
+    def test_clusters_open_the_interval_and_are_told(self):
+        rng = np.random.default_rng(1)
+        losses = np.repeat([0.5, 2.0, 0.5, 2.5, 0.7], 100) * rng.standard_normal(500)
+        for name in ("historical", "tail"):
+            figure = METHODS[name]().interval(alone(losses), "expected_shortfall", 0.95, 1)
+            self.assertEqual(figure.high, np.inf)
+            self.assertIn("clusters", figure.note)
+            self.assertIn("clusters", METHODS[name]().doubt(alone(losses)))
+        self.assertEqual(METHODS["historical"]().doubt(alone(rng.standard_normal(500))), "")
+
+    def test_an_assumption_that_the_data_contradict_is_told_beside_the_figure(self):
+        fat = alone(stats.t(3).rvs(1000, random_state=1))
+        self.assertIn("not normal", METHODS["normal"]().doubt(fat))
+        self.assertEqual(METHODS["student"]().doubt(fat), "")
+        self.assertEqual(METHODS["normal"]().doubt(alone(np.random.default_rng(3).standard_normal(1000))), "")
+        self.assertIn("doubt", HELD.risk_table([0.95], ["normal"]))
+
+    def test_sampling_error_is_shown_apart(self):
+        few, many = (HELD.value_at_risk(0.95, "simulated", trials=trials) for trials in (1000, 40_000))
+        self.assertAlmostEqual(few.sampling_error / many.sampling_error, 40**0.5, delta=2.5)
+        self.assertGreater(many.error, 4 * many.sampling_error)
+        self.assertEqual(HELD.value_at_risk(0.95, "tail").sampling_error, 0)
+
+
+class Shapes(Case):
+    def test_the_tail_mean_never_exceeds_the_worst_loss(self):
+        rng = np.random.default_rng(2)
+        for count in (30, 100, 250):
+            losses = rng.standard_t(3, count)
+            worst = np.r_[losses, losses.max() + 1]  # the newest is the worst
+            for name in ("historical", "weighted", "filtered"):
+                method = METHODS[name]()
+                for sample in (losses, worst):
+                    behind = method.behind(sample)[0].max()
+                    q, beyond = (float(part[0]) for part in method.tail(sample[None], 0.99))
+                    self.assertTrue(q <= beyond <= behind + 1e-12, (name, count))
+            self.assertEqual(METHODS["weighted"]().interval(alone(worst), "expected_shortfall", 0.99, 1).high, np.inf)
+
+    def test_cornish_fisher_rises_with_the_level_in_and_out_of_its_domain(self):
+        levels = (0.9, 0.95, 0.975, 0.99, 0.995, 0.999)
+        for skewed in (stats.lognorm(1.0), stats.gamma(0.5), stats.t(3), stats.norm()):
+            rows = skewed.rvs((30, 250), random_state=5)
+            found = np.array([METHODS["cornish fisher"]().tail(rows, level) for level in levels])
+            self.assertTrue((np.diff(found[:, 0], axis=0) >= 0).all(), skewed.dist.name)
+            self.assertTrue((found[:, 1] >= found[:, 0]).all(), skewed.dist.name)
+        self.assertIn("outside the domain", METHODS["cornish fisher"]().doubt(alone(stats.gamma(0.2).rvs(500, random_state=1))))
+
+    def test_the_tail_is_the_penalised_fit(self):
+        losses = stats.t(4).rvs(1000, random_state=3)
+        threshold = np.sort(losses)[-101]
+        excesses = losses[losses > threshold] - threshold
+
+        def cost(theta):
+            return -stats.genpareto.logpdf(excesses, theta[0], 0, np.exp(theta[1])).sum() + 0.5 * ((theta[0] - 0.1) / 0.2) ** 2
+
+        shape, scale = optimize.minimize(cost, [0.1, 0.0], method="Nelder-Mead", options={"xatol": 1e-9, "fatol": 1e-9}).x
+        tail = stats.genpareto(shape, threshold, np.exp(scale))
+        q, beyond = METHODS["tail"]().tail(losses[None], 0.99)
+        self.assertAlmostEqual(float(q[0]), tail.ppf(0.9), 4)
+        self.assertAlmostEqual(float(beyond[0]), tail.expect(lambda x: x, lb=float(q[0]), conditional=True), 3)
+        low = METHODS["tail"]().tail(losses[None], 0.5)
+        self.assertAlmostEqual(float(low[0][0]), np.median(losses))
+        with self.fails("at least 40 returns"):
+            METHODS["tail"]().tail(losses[None, :30], 0.99)
+
+    def test_overlapping_stretches_are_an_option(self):
+        growth = (1 + PRICES.frame.pct_change().iloc[1:]).to_numpy()
+        ten = np.array([growth[t : t + 10].prod(axis=0) - 1 for t in range(len(growth) - 9)])
+        losses = -(ten @ HELD.values.to_numpy())
+        figure = HELD.value_at_risk(0.95, horizon=10, overlapping=True)
+        self.assertAlmostEqual(figure, np.quantile(losses, 0.95))
+        self.assertIn("overlapping", figure.description)
+        np.testing.assert_allclose(HELD.losses(horizon=10, overlapping=True)["loss"], losses)
+
+    def test_volatility_that_clusters_has_a_term_structure(self):
+        rng = np.random.default_rng(7)
+        variance, returns = 1.0, []
+        for _ in range(3000):
+            returns.append(np.sqrt(variance) * rng.standard_normal())
+            variance = 0.05 + 0.1 * returns[-1] ** 2 + 0.85 * variance
+        model = kd.fit_garch(returns)
+        self.assertAlmostEqual(model.reaction, 0.1, delta=0.03)
+        self.assertAlmostEqual(model.persistence, 0.95, delta=0.03)
+        ahead = model.forecast(400)
+        self.assertAlmostEqual(ahead[-1] ** 2, model.variance, delta=0.05)
+        self.assertAlmostEqual(ahead[1] ** 2, model.variance + (ahead[0] ** 2 - model.variance) * model.persistence)
+        calm = alone(0.01 * np.array(returns)[: int(np.argmin(np.convolve(np.square(returns), np.ones(20), "valid"))) + 20])
+        method = METHODS["filtered"](volatility="garch")
+        one, ten = (method.figure(calm, "value_at_risk", 0.99, days) for days in (1, 10))
+        self.assertGreater(ten / one, 10**0.5)  # from a calm day volatility is expected to rise
+        drawn = {
+            volatility: METHODS["simulated"](volatility=volatility, trials=4000).figure(calm, "value_at_risk", 0.99, 10)
+            for volatility in (None, "weighted", "garch")
+        }
+        self.assertLess(drawn["weighted"], drawn["garch"])
+        self.assertLess(drawn["garch"], drawn[None])
+
+
+class Rolling(Case):
     def test_a_rolling_figure_is_that_of_each_window(self):
         rng = np.random.default_rng(5)
         losses = rng.standard_t(5, 60) * 0.01

@@ -111,8 +111,8 @@ def risk(
 ) -> None:
     """Tell what today's holdings may lose: value at risk and expected shortfall by several methods, levels and windows.
 
-    PRICES has a date and a column an instrument, or date, instrument and price. Each figure has its 95 % interval; what each
-    holding adds follows.
+    PRICES has a date and a column an instrument, or date, instrument and price. Each figure has its 95 % interval, which holds
+    what so short a history leaves open; what each holding adds to the first of them, at the highest level, follows.
 
     \b
       kindynos risk treasury_prices.csv --holdings treasury_holdings.csv
@@ -124,8 +124,10 @@ def risk(
     from kindynos.reports.summary import plain_rows
 
     held = read_portfolio(prices, holdings, value, missing)
-    table = held.risk_table(levels, methods, windows_of(windows), horizon)
-    parts = held.contributions(max(levels))
+    chosen = windows_of(windows)
+    table = held.risk_table(levels, methods, chosen, horizon)
+    method = str(table.index[0][0])
+    parts = held.contributions(max(levels), window=chosen[0], method=method, horizon=horizon)
     from kindynos.markets.returns import returns
 
     def data() -> dict[str, Any]:
@@ -143,7 +145,7 @@ def risk(
         "correlation": lambda ax: correlation_map(returns(held.prices), ax=ax),
         "allocation": lambda ax: allocation(held, ax=ax),
     }
-    tables = {"risk": table, "contributions": parts, "losses": held.losses()}
+    tables = {"risk": table, "contributions": parts, "losses": held.losses(method, chosen[0], horizon)}
     finish(markets.risk(held, table, parts), data, out, as_data, tables, figures)
 
 

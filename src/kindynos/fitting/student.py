@@ -3,20 +3,24 @@
 from __future__ import annotations
 
 import math
+from functools import lru_cache
 
 import numpy as np
 from numpy.typing import ArrayLike
 
 from kindynos.arrays import Floats
 from kindynos.distributions.real_line import StudentTByScale
-from kindynos.distributions.special import gammaln
+from kindynos.distributions.special import gammaln, stdtrit
 from kindynos.engine.workers import on_threads
 from kindynos.errors import ParameterError
+from kindynos.processes.likelihood import at_the_peak
+from kindynos.sampling.streams import stream
 from kindynos.validate import array_of
 
 FEWEST_DF, MOST_DF = 2.1, 200.0
 STEPS = 200
 SHARP = 1e-9  # relative change of the variance at which the steps for a given df stop
+DRAWS = 1000  # of the parameters of a fit
 CHUNK = 128  # samples worked on at a time
 
 
@@ -46,6 +50,48 @@ def student_degrees(rows: Floats) -> Floats:
 
     on_threads(work, range(0, len(rows), CHUNK))
     return answer
+
+
+def student_tail(df: Floats, level: float) -> tuple[Floats, Floats]:
+    """Return the quantile of Student's t with location 0 and scale 1, and the mean beyond it, by degrees of freedom.
+
+    Source: McNeil, Frey and Embrechts, Quantitative Risk Management (2005), section 2.2.4.
+
+    >>> [round(float(part), 3) for part in student_tail(np.array(4.0), 0.99)]
+    [3.747, 5.221]
+    """
+    t = np.asarray(stdtrit(df, level))
+    density = np.exp(gammaln((df + 1) / 2) - gammaln(df / 2) - (df + 1) / 2 * np.log1p(t**2 / df)) / np.sqrt(df * math.pi)
+    return t, density / (1 - level) * (df + t**2) / (df - 1)
+
+
+def drawn_student(values: Floats) -> tuple[Floats, Floats, Floats]:
+    """Return draws of location, scale and degrees of freedom ``(1000,)`` from what a fit to values ``(values,)`` leaves open.
+
+    They are normal around the fit, of the location, the log of the scale and one over the degrees of freedom. The same values
+    give the same draws.
+    """
+    return _drawn(values.tobytes())
+
+
+@lru_cache(maxsize=32)  # one window's losses are asked about at several levels
+def _drawn(data: bytes) -> tuple[Floats, Floats, Floats]:
+    x = np.frombuffer(data)
+    fit = fit_student(x)
+    unit = fit.scale
+
+    def cost(theta: Floats) -> float:
+        df = 1 / min(max(float(theta[2]), 1e-4), 0.49)
+        gaps = (x - fit.location) / unit - theta[0]
+        constant = float(gammaln((df + 1) / 2) - gammaln(df / 2)) - 0.5 * math.log(df * math.pi) - float(theta[1])
+        return float((df + 1) / 2 * np.log1p(gaps**2 / (df * math.exp(2 * float(theta[1])))).sum()) - len(x) * constant
+
+    _, covariance = at_the_peak(cost, [0.0, 0.0, 1 / fit.df])
+    values, vectors = np.linalg.eigh(np.array(covariance))
+    normals = stream(0, "student", 0).standard_normal((3, DRAWS))
+    shift, log_scale, inverse = vectors @ (np.sqrt(np.maximum(values, 0))[:, None] * normals)
+    df = 1 / np.clip(inverse + 1 / fit.df, 1 / MOST_DF, 1 / FEWEST_DF)
+    return fit.location + unit * shift, unit * np.exp(log_scale), df
 
 
 def _degrees(x: Floats) -> Floats:

@@ -7,7 +7,7 @@ from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
-from scipy.special import ndtri, stdtrit
+from scipy.special import bdtr, ndtri, stdtrit
 
 from kindynos.arrays import Floats
 from kindynos.inference.estimates import Estimate
@@ -66,6 +66,19 @@ def paired_difference(gained: int, lost: int, count: int) -> tuple[float, float]
             near, far = (middle, far) if inside else (near, middle)
         ends.append(near)
     return ends[0], ends[1]
+
+
+def order_places(count: int, tail: float) -> tuple[int, int]:
+    """Return how many of ``count`` independent values, from the end, the ends of a quantile's interval are: inner, outer.
+
+    ``tail`` is the chance beyond the quantile. The outer place is 0 where no value lies beyond it with 97.5 %. Source: David
+    and Nagaraja, Order Statistics (2003), section 7.1.
+
+    >>> order_places(250, 0.01), order_places(1000, 0.01)
+    ((7, 0), (17, 4))
+    """
+    at_most = bdtr(np.arange(count), count, tail)  # the chance that at most so many values lie beyond the true quantile
+    return int(np.searchsorted(at_most, UPPER)) + 1, int(np.count_nonzero(at_most <= 1 - UPPER))
 
 
 def proportion(hits: NDArray[Any]) -> Estimate:

@@ -10,9 +10,10 @@ from kindynos.arrays import Floats
 
 
 def even_tail(rows: Floats, level: float) -> tuple[Floats, Floats]:
-    """Return the quantile of each row, interpolated between neighbours in order, and the mean of the losses beyond it.
+    """Return the quantile of each row, interpolated between neighbours in order, and the mean of its worst 1 - level.
 
-    The mean is that of q + (loss - q)+ / (1 - level) (Rockafellar and Uryasev, Journal of Risk 2, 2000, 21-41).
+    The worst losses count fully and the next one by the part that is left, so that the mean never exceeds the worst loss
+    (Acerbi and Tasche, Journal of Banking & Finance 26, 2002, 1487-1503).
 
     >>> [round(float(part[0]), 6) for part in even_tail(np.arange(101.0)[None], 0.9)]
     [90.0, 95.445545]
@@ -23,11 +24,19 @@ def even_tail(rows: Floats, level: float) -> tuple[Floats, Floats]:
     parted = np.partition(rows, below, axis=-1)
     beyond = parted[..., below + 1 :]  # the few that are larger: all that the quantile and the tail need
     q = parted[..., below] + (place - below) * (beyond.min(axis=-1) - parted[..., below])
-    return q, q + np.maximum(beyond - q[..., None], 0).sum(axis=-1) / count / (1 - level)
+    whole = min(math.floor(count * (1 - level) + 1e-9), beyond.shape[-1] + 1)
+    tail = np.sort(np.concatenate([parted[..., below, None], beyond], axis=-1), axis=-1)[..., ::-1]
+    part = count * (1 - level) - whole
+    total = tail[..., :whole].sum(axis=-1) + (part * tail[..., whole] if part > 1e-9 else 0.0)
+    return q, total / (count * (1 - level))
 
 
 def weighted_tail(rows: Floats, weights: Floats, level: float) -> tuple[Floats, Floats]:
-    """Return the same of weighted losses; each loss stands at the middle of its weight."""
+    """Return the same of weighted losses; weights are ``(losses,)``, alike in each row, and add up to 1.
+
+    Each loss stands at the middle of its weight, and between two of them the quantile is a straight line; the tail mean is the
+    mean of that line beyond the level. It lies between the quantile and the worst loss.
+    """
     order = np.argsort(rows, axis=-1, kind="stable")
     ordered, by_order = np.take_along_axis(rows, order, axis=-1), weights[order]
     places = np.cumsum(by_order, axis=-1) - by_order / 2
@@ -40,4 +49,7 @@ def weighted_tail(rows: Floats, weights: Floats, level: float) -> tuple[Floats, 
     gap = pick(places, above) - pick(places, below)
     part = np.clip(np.where(gap > 0, (level - pick(places, below)) / np.where(gap > 0, gap, 1), 0), 0, 1)
     q = pick(ordered, below) + part * (pick(ordered, above) - pick(ordered, below))
-    return q, q + (np.maximum(rows - q[..., None], 0) @ weights) / (1 - level)
+    floor = np.maximum(ordered, q[..., None])
+    reached = np.maximum(places, level)
+    area = ((floor[..., 1:] + floor[..., :-1]) / 2 * np.diff(reached, axis=-1)).sum(axis=-1)
+    return q, (area + floor[..., -1] * (1 - reached[..., -1])) / (1 - level)

@@ -16,7 +16,7 @@ from kindynos.delegation import delegated_to
 from kindynos.distributions.special import gammaln, ndtr, stdtr, xlogy
 from kindynos.errors import ParameterError
 from kindynos.markets.exposure import Exposure
-from kindynos.markets.methods import Method
+from kindynos.markets.method import Method
 from kindynos.validate import array_of, proper_fraction, whole
 
 YELLOW, RED = 0.95, 0.9999  # cumulative chances at which the supervisors' zones begin

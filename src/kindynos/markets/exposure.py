@@ -2,14 +2,17 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from collections.abc import Callable
+from dataclasses import dataclass, replace
 from functools import cached_property
 from typing import Any
 
 import numpy as np
 import pandas as pd
+from numpy.lib.stride_tricks import sliding_window_view
 
 from kindynos.arrays import Floats
+from kindynos.errors import ParameterError
 from kindynos.inference.estimates import Estimate
 
 
@@ -23,21 +26,56 @@ class Exposure:
     dates: pd.DatetimeIndex  # one for each return
     window: int | None = None
     description: str = ""  # what was done about missing prices
+    revalue: Callable[[Floats], Floats] | None = None  # the profit where prices are so many times today's (instruments, cases)
 
     @cached_property
     def losses(self) -> Floats:
         """The loss of today's holdings under each past return: full revaluation."""
+        if self.revalue is not None:
+            return np.asarray(-self.revalue(1 + self.returns.T))
         return np.asarray(-(self.returns @ self.values))
+
+    @property
+    def own_losses(self) -> Floats:
+        """The loss of each holding under each past return ``(returns, instruments)``.
+
+        Raises ParameterError for positions that are revalued by a function, whose losses cannot be told apart.
+        """
+        if self.revalue is not None:
+            raise ParameterError("the profit of positions that are revalued by a function cannot be told apart by instrument")
+        return np.asarray(-self.returns * self.values)
+
+    def over(self, horizon: int) -> Exposure:
+        """Return the same holdings with the returns of all stretches of so many days, which overlap.
+
+        Raises ParameterError where the window has too few days for eight of them.
+        """
+        if len(self.returns) < horizon + 7:
+            raise ParameterError(f"{len(self.returns)} returns have too few stretches of {horizon} days", owner="historical")
+        growth = sliding_window_view(1 + self.returns, horizon, axis=0).prod(axis=-1) - 1
+        return replace(self, returns=growth, dates=self.dates[horizon - 1 :])
+
+    def with_returns(self, returns: Floats) -> Exposure:
+        """Return the same holdings with other returns on the same dates."""
+        return replace(self, returns=returns)
+
+    def without(self, place: int) -> Exposure:
+        """Return the exposure without one of the holdings."""
+        return replace(self, values=np.where(np.arange(len(self.values)) == place, 0.0, self.values))
 
 
 class RiskFigure(Estimate):
     """A loss in money with its 95 % interval: also its ``fraction`` of the value, and how it was made.
 
-    ``method``, ``level``, ``window``, ``returns`` (their number), ``first`` and ``last`` date, ``horizon`` in days;
+    The interval holds what the window leaves open (estimation error) and, where days are simulated, ``sampling_error``, half
+    the width that simulation alone would leave. ``doubt`` says what in the data contradicts the method's assumptions, if
+    anything. ``method``, ``level``, ``window``, ``returns`` (their number), ``first`` and ``last`` date, ``horizon`` in days;
     ``description`` puts it in words.
     """
 
     fraction: float
+    sampling_error: float
+    doubt: str
     method: str
     level: float
     window: int | None

@@ -15,8 +15,10 @@ from kindynos.markets import stress as stresses
 from kindynos.markets.backtest import Backtest, rolling_backtest
 from kindynos.markets.contributions import contributions
 from kindynos.markets.exposure import Exposure, RiskFigure
-from kindynos.markets.methods import METHODS, Method, measured, method_of
+from kindynos.markets.method import Method
+from kindynos.markets.methods import METHODS, measured, method_of
 from kindynos.markets.prices import Prices
+from kindynos.markets.simulation import Simulated
 from kindynos.validate import finite, instance, mapping, one_of, positive, proper_fraction, whole
 
 LEVELS = (0.95, 0.975, 0.99)
@@ -167,10 +169,12 @@ class Portfolio:
     ) -> RiskFigure:
         """Return the loss exceeded on about one day in 1 / (1 - level), in money; positive is a loss.
 
-        ``method`` is "historical", "weighted", "filtered", "normal", "student", "cornish fisher" or "simulated"; ``window`` the
-        last so many returns. Over a ``horizon`` of days the one-day figure grows with their root, except that "simulated" draws
-        paths. The figure has ``.low``, ``.high`` and ``.error``, its ``share`` of the value, and says in ``said`` how it was
-        made. See ``kindynos.markets.methods`` for the methods and their options. Raises ParameterError for a level such as 95,
+        ``method`` is "historical", "weighted", "filtered", "tail", "normal", "student", "cornish fisher" or "simulated";
+        ``window`` the last so many returns. Over a ``horizon`` of days the one-day figure grows with their root, unless a
+        method's options say otherwise; "simulated" draws paths. The figure has ``.low`` and ``.high``, between which the true
+        figure lies as far as the window can tell, ``.sampling_error``, ``.doubt``, its ``fraction`` of the value, and a
+        ``description`` of how it was made. See ``kindynos.markets.methods`` for the methods and their options. Raises
+        ParameterError for a level such as 95,
         and for a window longer than the history.
         """
         return self._figure("value_at_risk", level, method, window, horizon, options)
@@ -199,7 +203,8 @@ class Portfolio:
         """Return value at risk and expected shortfall by every method, window and level, each with its 95 % interval.
 
         Rows are (method, window, level); columns the figures in money with low and high, and in per cent of the value, the
-        number of returns and their dates. ``options`` go to the methods that know them. Raises ParameterError as
+        half-width that simulation alone would leave, the number of returns and their dates, and what in the data contradicts
+        the method (``doubt``). ``options`` go to the methods that know them. Raises ParameterError as
         ``value_at_risk`` does.
         """
         checked = [checked_level(level) for level in levels]
@@ -217,30 +222,45 @@ class Portfolio:
         frame.attrs |= {"prices": self.prices.description, "horizon": horizon, "value": self.value}
         return frame
 
-    def losses(self, method: str = "historical", window: int | None = None) -> pd.DataFrame:
-        """Return the dated profits and losses behind a figure, and the weight each has, so that it can be calculated by hand.
+    def losses(self, method: str = "historical", window: int | None = None, horizon: int = 1, **options: Any) -> pd.DataFrame:
+        """Return the profits and losses behind a figure, and the weight each has, so that it can be calculated by hand.
 
-        Columns: loss (positive is a loss), weight; and for "filtered" the loss as it was and the scale. Of
-        "normal", "student" and "cornish fisher" they are the losses these are fitted to. Raises ParameterError for
-        "simulated", which has no dates.
+        Columns: loss (positive is a loss), weight; and for "filtered" the loss as it was and the scale. Rows are dates; those
+        of "simulated" are trials. Of methods that fit a distribution they are the losses it is fitted to. Over a ``horizon``
+        they are one-day losses times its root, except for "simulated" and for overlapping stretches. Raises ParameterError as
+        ``value_at_risk`` does.
         """
-        if method == "simulated":
-            raise ParameterError("simulated losses have no dates; read historical, weighted or filtered", owner="losses")
-        exposure = self.exposure(window)
-        losses, weights = method_of(method, {}).behind(exposure.losses)
-        frame = pd.DataFrame({"loss": losses, "weight": weights}, index=pd.DatetimeIndex(exposure.dates, name="date"))
+        whole("Portfolio", "horizon", horizon, least=1)
+        chosen, exposure = method_of(method, options), self.exposure(window)
+        if isinstance(chosen, Simulated):
+            drawn = -np.asarray(chosen.profits(exposure, horizon)["profit"].values)
+            return pd.DataFrame({"loss": drawn, "weight": 1 / len(drawn)}, index=pd.RangeIndex(len(drawn), name="trial"))
+        if getattr(chosen, "overlapping", False):
+            exposure, horizon = exposure.over(horizon), 1
+        losses, weights = chosen.behind(exposure.losses)
+        dates = pd.DatetimeIndex(exposure.dates, name="date")
+        frame = pd.DataFrame({"loss": losses * horizon**0.5, "weight": weights}, index=dates)
         if method == "filtered":
-            frame["loss as it was"] = exposure.losses
+            frame["loss as it was"] = exposure.losses * horizon**0.5
             frame["scale"] = frame["loss"] / frame["loss as it was"].where(frame["loss as it was"] != 0)
         return frame
 
-    def contributions(self, level: float = 0.99, measure: str = "value_at_risk", window: int | None = None) -> pd.DataFrame:
-        """Return what each holding adds to the risk: marginal, component (they add up to the total) and incremental.
+    def contributions(
+        self,
+        level: float = 0.99,
+        measure: str = "value_at_risk",
+        window: int | None = None,
+        method: str = "historical",
+        horizon: int = 1,
+        **options: Any,
+    ) -> pd.DataFrame:
+        """Return what each holding adds to a figure: marginal, component (they add up to it) and incremental.
 
-        Value at risk by the normal method, expected shortfall from the history's worst days. See
-        ``kindynos.markets.contributions``.
+        The figure is the one that ``value_at_risk`` or ``expected_shortfall`` gives for the same level, method, window, horizon
+        and options. See ``kindynos.markets.contributions``. Raises ParameterError as they do.
         """
-        return contributions(self.exposure(window), checked_level(level), measure)
+        whole("Portfolio", "horizon", horizon, least=1)
+        return contributions(method_of(method, options), self.exposure(window), measure, checked_level(level), horizon)
 
     def stress(self, shocks: Mapping[str, float], window: int | None = None) -> pd.DataFrame:
         """Return the profit or loss of each holding if some move by given shares (-0.2 is -20 %) and the others follow.
@@ -285,7 +305,8 @@ def _record(method: Method, exposure: Exposure, level: float, horizon: int, valu
             label: float(figure),
             f"{label} low": figure.low,
             f"{label} high": figure.high,
+            f"{label} sampling error": figure.sampling_error,
             f"{label} %": 100 * figure.fraction,
         }
     first = figures["value_at_risk"]
-    return record | {"returns": first.returns, "first": first.first, "last": first.last}
+    return record | {"returns": first.returns, "first": first.first, "last": first.last, "doubt": first.doubt}

@@ -2,9 +2,11 @@
 
 from __future__ import annotations
 
+import math
 from collections.abc import Mapping
 from dataclasses import dataclass, field
 from functools import lru_cache
+from inspect import Parameter, Signature
 from typing import Any
 
 import numpy as np
@@ -15,75 +17,185 @@ from kindynos.distributions.normal import Normal
 from kindynos.errors import ParameterError
 from kindynos.finance.ledger import grow
 from kindynos.fitting.student import fit_student
+from kindynos.inference.estimates import Estimate
 from kindynos.markets.exposure import Exposure
+from kindynos.markets.from_moments import Student
+from kindynos.markets.method import Method
+from kindynos.markets.volatility import DECAY, fit_garch, weighted_volatility
 from kindynos.program.correlations import checked_correlation
 from kindynos.program.quantities import DistributionDriver, Line, Quantity
 from kindynos.program.statement import Statement
 from kindynos.program.timeline import Timeline
 from kindynos.registry import Registry
 from kindynos.results.reached_correlations import correlation, ranks
-from kindynos.results.result import Result
+from kindynos.results.run import Run
 from kindynos.results.simulate import Settings, simulate
+from kindynos.validate import one_of
 
 COPULAS: Registry[None] = Registry("copula", {"gaussian": None, "t": None})
 STRONGEST = 0.999  # rank correlation that a copula is given
+NEAR = 0.005  # of the trials on each side of the value at risk, whose holdings' losses explain it
+
+
+@dataclass(frozen=True, kw_only=True)
+class Simulated(Method):
+    """Losses of simulated days: a distribution of each instrument's returns, joined by a copula, over paths of several days.
+
+    ``marginals`` are distributions by instrument, or "student" (the default) or "normal" to fit them; ``copula`` and ``df`` as
+    in ``Model.correlate``, with the rank correlations of the window. ``volatility`` "weighted" or "garch" rescales the returns
+    to today's volatility first, and follows its forecast day by day; without it the window's is taken. The interval is that of
+    ``student`` on the portfolio's losses for what the window leaves open, with the sampling error of the trials.
+    """
+
+    trials: int = 20_000
+    seed: int = 0
+    marginals: Any = None
+    copula: str = "gaussian"
+    df: float | None = None
+    volatility: str | None = None
+
+    label = "simulated"
+    use = "simulated days: a distribution for each instrument, joined by a copula"
+    rolling = False
+
+    def __post_init__(self) -> None:
+        COPULAS.find(self.copula, "simulated")
+        if self.volatility is not None:
+            one_of("simulated", "volatility", self.volatility, ("weighted", "garch"))
+
+    def tail(self, rows: Floats, level: float, horizon: int = 1) -> tuple[Floats, Floats]:
+        raise ParameterError("simulating anew for every day is not offered; take historical, filtered or student")
+
+    def profits(self, exposure: Exposure, horizon: int) -> Run:
+        """Return the run whose outcomes are the profit of all holdings, ``profit``, and of each, ``p0``, ``p1`` and on."""
+        today, scales = self._rescaled(exposure, horizon)
+        drivers = tuple(_marginals(today, self.marginals))
+        pairs = _rank_correlations(today.returns.tobytes(), len(drivers))
+        joined = (self.copula, self.df)
+        values = tuple(map(float, exposure.values))
+        return _run(values, drivers, pairs, scales, horizon, self.trials, self.seed, joined, exposure.revalue)
+
+    def figure(self, exposure: Exposure, measure: str, level: float, horizon: int) -> float:
+        return float(self._sampled(exposure, measure, level, horizon))
+
+    def _sampled(self, exposure: Exposure, measure: str, level: float, horizon: int) -> Estimate:
+        return _statistic(self.profits(exposure, horizon), measure, level)
+
+    def interval(self, exposure: Exposure, measure: str, level: float, horizon: int) -> Estimate:
+        sampled = self._sampled(exposure, measure, level, horizon)
+        if isinstance(self.marginals, Mapping):
+            note = "the distributions were given, so that only sampling error is counted"
+            return Estimate(float(sampled), sampled.low, sampled.high, sampled.rough, note)
+        fitted = Student().interval(exposure, measure, level, horizon)
+        value, factor = float(sampled), abs(float(sampled) / float(fitted))
+        low = math.hypot((float(fitted) - fitted.low) * factor, value - sampled.low)
+        high = math.hypot((fitted.high - float(fitted)) * factor, sampled.high - value)
+        return Estimate(value, value - low, value + high, sampled.rough)
+
+    def sampling_error(self, exposure: Exposure, measure: str, level: float, horizon: int) -> float:
+        return self._sampled(exposure, measure, level, horizon).error
+
+    def shares(self, exposure: Exposure, measure: str, level: float, horizon: int) -> Floats:
+        """The mean loss of each holding in the trials beyond the value at risk, or near it, in proportion to the figure."""
+        run = self.profits(exposure, horizon)
+        figure = self.figure(exposure, measure, level, horizon)
+        losses = -np.asarray(run["profit"].values)
+        own = np.stack([-np.asarray(run[f"p{place}"].values) for place in range(len(exposure.values))])
+        order = np.argsort(losses)
+        place = level * len(losses)
+        reach = max(NEAR * len(losses), 10.0)
+        first = place - reach if measure == "value_at_risk" else place
+        last = place + reach if measure == "value_at_risk" else len(losses)
+        means = own[:, order[max(int(first), 0) : max(int(last), int(first) + 1)]].mean(axis=1)
+        return np.asarray(means / means.sum() * figure)
+
+    def doubt(self, exposure: Exposure) -> str:
+        return "" if self.volatility else super().doubt(exposure)
+
+    def description(self, exposure: Exposure, horizon: int) -> str:
+        days = "1 day" if horizon == 1 else f"{horizon} days"
+        model = {"weighted": ", from today's volatility", "garch": ", from the volatility that GARCH(1,1) forecasts"}
+        followed = model.get(self.volatility or "", "")
+        return f"{self.trials:,} simulated paths of {days}{followed}, {self.copula} copula, seed {self.seed}"
+
+    def _rescaled(self, exposure: Exposure, horizon: int) -> tuple[Exposure, tuple[tuple[float, ...], ...] | None]:
+        """Return the returns rescaled to the day to come, and each instrument's volatility on each day over that."""
+        if self.volatility is None:
+            return exposure, None
+        if self.volatility == "weighted":
+            path = weighted_volatility(exposure.returns.T, DECAY)
+            scales = None
+        else:
+            models = [fit_garch(column) for column in exposure.returns.T]
+            path = np.stack([model.volatility for model in models])
+            scales = tuple(tuple((f / f[0]).tolist()) for f in (model.forecast(horizon) for model in models))
+        return exposure.with_returns(exposure.returns * (path[:, -1:] / path[:, :-1]).T), scales
 
 
 @dataclass(frozen=True)
 class _Profit:
-    """The profit of holdings in money, from the simple returns of each instrument by day, ``(days, trials)``."""
+    """The profit in money of holdings, or of one of them, from simple returns by day ``(days, trials)``."""
 
     values: tuple[float, ...]
+    scales: tuple[tuple[float, ...], ...] | None
+    revalue: Any
     __signature__: Any = field(compare=False)
 
     def __call__(self, **returns: Floats) -> Floats:
-        return np.asarray(sum(value * (grow(row)[-1] - 1) for value, row in zip(self.values, returns.values(), strict=True)))
-
-
-def simulated_losses(
-    exposure: Exposure, horizon: int, trials: int, seed: int, marginals: Any, copula: str, df: float | None
-) -> Result:
-    """Return the profit of simulated paths (a loss is below 0); see ``methods.Simulated``."""
-    COPULAS.find(copula, "simulated")
-    drivers = tuple(_marginals(exposure, marginals))
-    scaled = [ranks(column) for column in exposure.returns.T]
-    pairs = tuple(
-        (j, i, float(np.clip(correlation(scaled[i], scaled[j]), -STRONGEST, STRONGEST)))
-        for i in range(len(drivers))
-        for j in range(i)
-    )
-    return _profit(tuple(map(float, exposure.values)), drivers, pairs, horizon, trials, seed, copula, df)
+        rows = list(returns.values())
+        if self.scales is not None:
+            rows = [row * np.array(scale)[:, None] for row, scale in zip(rows, self.scales, strict=True)]
+        growth = [grow(row)[-1] for row in rows]
+        if self.revalue is not None:
+            return np.asarray(self.revalue(np.stack(growth, axis=1)))
+        return np.asarray(sum(value * (grown - 1) for value, grown in zip(self.values, growth, strict=True)))
 
 
 @lru_cache(maxsize=8)  # value at risk and expected shortfall at several levels are read off the same trials
-def _profit(
+def _run(
     values: tuple[float, ...],
     marginals: tuple[Distribution, ...],
     pairs: tuple[tuple[int, int, float], ...],
+    scales: tuple[tuple[float, ...], ...] | None,
     horizon: int,
     trials: int,
     seed: int,
-    copula: str,
-    df: float | None,
-) -> Result:
+    joined: tuple[str, float | None],
+    revalue: Any,
+) -> Run:
     names = [f"r{place}" for place in range(len(marginals))]
-    drivers = [
-        DistributionDriver(name, base=0.0, distribution=marginal, each="period")
+    quantities: dict[str, Quantity] = {
+        name: DistributionDriver(name, base=0.0, distribution=marginal, each="period")
         for name, marginal in zip(names, marginals, strict=True)
-    ]
+    }
+    copula, df = joined
     entries = tuple(
         checked_correlation((names[a], names[b]), value, copula=copula, df=df, repair=True) for a, b, value in pairs
     )
-    profit = Line("profit", _Profit(values, _signature(names)), outcome=True)
-    quantities: dict[str, Quantity] = {driver.name: driver for driver in drivers}
-    quantities[profit.name] = profit
+    quantities["profit"] = Line("profit", _Profit(values, scales, revalue, _signature(names)), outcome=True)
+    for place, name in enumerate(names):
+        own = _Profit((values[place],), None if scales is None else (scales[place],), None, _signature([name]))
+        quantities[f"p{place}"] = Line(f"p{place}", own, outcome=True)
     statement = Statement("portfolio", Timeline(periods=horizon), quantities, entries)
-    return simulate(statement.program, Settings(trials, seed, "random"))["profit"]
+    return simulate(statement.program, Settings(trials, seed, "random"))
 
 
-def _signature(names: list[str]) -> Any:
-    from inspect import Parameter, Signature
+@lru_cache(maxsize=64)
+def _statistic(run: Run, measure: str, level: float) -> Estimate:
+    result = run["profit"]
+    return result.value_at_risk(level) if measure == "value_at_risk" else result.expected_shortfall(level)
 
+
+@lru_cache(maxsize=16)
+def _rank_correlations(returns: bytes, count: int) -> tuple[tuple[int, int, float], ...]:
+    """Return the rank correlation of each pair of instruments, from their returns ``(returns, instruments)``."""
+    scaled = [ranks(column) for column in np.frombuffer(returns).reshape(-1, count).T]
+    return tuple(
+        (j, i, float(np.clip(correlation(scaled[i], scaled[j]), -STRONGEST, STRONGEST))) for i in range(count) for j in range(i)
+    )
+
+
+def _signature(names: list[str]) -> Signature:
     return Signature([Parameter(name, Parameter.KEYWORD_ONLY) for name in names])
 
 

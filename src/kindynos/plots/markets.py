@@ -222,16 +222,27 @@ def risk_levels(table: pd.DataFrame, level: float = 0.99, ax: Axes | None = None
     places = np.arange(len(frame))
     value, shortfall = frame["value at risk"].to_numpy(), frame["expected shortfall"].to_numpy()
     factor, word = scale_of(shortfall)
-    reach = np.abs(np.stack([value - frame["value at risk low"], frame["value at risk high"] - value]))
-    ax.errorbar(value, places, xerr=reach, fmt="o", color=DARK, capsize=3, label="value at risk, with its 95 % interval")
+    low, high = frame["value at risk low"].to_numpy(), frame["value at risk high"].to_numpy()
+    bounded = np.isfinite(high)
+    end = 1.08 * max(shortfall.max(), high[bounded].max(initial=0.0))
+    reach = np.stack([value - low, np.where(bounded, high - value, 0.0)])
+    ax.errorbar(
+        value, places, xerr=np.abs(reach), fmt="o", color=DARK, capsize=3, label="value at risk, with its 95 % interval"
+    )
+    for place in np.flatnonzero(~bounded).tolist():
+        ax.annotate("", (end, place), (value[place], place), arrowprops={"arrowstyle": "->", "color": DARK, "linewidth": 1.5})
+    if not bounded.all():
+        ax.plot([], [], color=DARK, marker=">", label="no upper bound")
     ax.plot(shortfall, places, "D", color=ACCENT, mec=INK, label="expected shortfall")
     ax.set_yticks(places, names)
     ax.invert_yaxis()
-    ax.set_xlim(left=0)
+    ax.set_xlim(0, 1.02 * end)
     scaled_ticks(ax.xaxis, factor)
     ax.set_xlabel(f"loss ({word.strip()})" if word else "loss")
     often = 1 / (1 - level)
-    ax.set_title(f"Loss exceeded on about 1 day in {often:.3g}, by method and window", loc="left", pad=30)
-    ax.legend(frameon=False, loc="lower right", bbox_to_anchor=(1.0, 1.0), ncols=2, borderaxespad=0.2)
+    days = table.attrs.get("horizon", 1)
+    unit = "day" if days == 1 else f"stretch of {days} days"
+    ax.set_title(f"Loss exceeded on about 1 {unit} in {often:.3g}, by method and window", loc="left", pad=30)
+    ax.legend(frameon=False, loc="lower right", bbox_to_anchor=(1.0, 1.0), ncols=3, borderaxespad=0.2)
     bare(ax)
     return ax

@@ -36,14 +36,17 @@ def risk(held: Portfolio, table: pd.DataFrame, parts: pd.DataFrame) -> Group:
         title, *columns, ("%", "right"), ("expected shortfall", "right"), ("95 % interval", "right"), ("%", "right"),
         keys=3, scalable=True, together=3,
     )  # fmt: skip
+    notes, marked = _doubts(table)
     last = None
     for (method, window, level), (_, row) in zip(table.index, table.iterrows(), strict=True):
         cells = [*_loss(row, "value at risk"), *_loss(row, "expected shortfall")]
         same = (method, window) == last
         last = (method, window)
-        shown.add_row("" if same else str(method), "" if same else f"{row['returns']}", f"{1 / (1 - level):.3g}", *cells)
+        label = f"{method} *" if str(method) in marked else str(method)
+        shown.add_row("" if same else label, "" if same else f"{row['returns']}", f"{1 / (1 - level):.3g}", *cells)
+    often = f"{1 / (1 - parts.attrs['level']):.3g}"
     adds = table_of(
-        f"What each holding adds to the value at risk at {parts.attrs['level']:g}, by the normal distribution",
+        f"What each holding adds to the value at risk, 1 in {often}, {parts.attrs['method']}, over {days}",
         *(("holding", "left"), ("value", "right"), ("adds", "right"), ("share", "right"), ("without it less by", "right")),
     )
     for name, row in parts.iterrows():
@@ -55,16 +58,41 @@ def risk(held: Portfolio, table: pd.DataFrame, parts: pd.DataFrame) -> Group:
         )
     first, end = table["first"].min(), table["last"].max()
     description = (
-        "A value at risk is a loss exceeded on about 1 day in so many, not the most that can be lost; "
-        f"returns from {first:%Y-%m-%d} to {end:%Y-%m-%d}; {held.prices.description}."
+        f"A value at risk is a loss exceeded on about 1 {'day' if horizon == 1 else f'stretch of {days}'} in so many, not the "
+        "most that can be lost. The intervals hold what the window leaves open; 'at least' means that it does not bound the "
+        f"figure from above. Returns from {first:%Y-%m-%d} to {end:%Y-%m-%d}; {held.prices.description}."
     )
-    return Group(shown, "", adds, Text(description, style="dim"), *_problems(held))
+    return Group(shown, *notes, *_sampled(table), "", adds, Text(description, style="dim"), *_problems(held))
+
+
+def _doubts(table: pd.DataFrame) -> tuple[list[Text], set[str]]:
+    """Return what in the data contradicts which methods, a line each, and the names of these methods."""
+    rows = table[table["doubt"] != ""].reset_index().drop_duplicates(["method", "window"])
+    several = table.index.get_level_values("window").nunique() > 1
+    found: dict[str, list[str]] = {}
+    for method, window, doubt in zip(rows["method"], rows["window"], rows["doubt"], strict=True):
+        where = "" if not several else " (whole history)" if window == "all" else f" (window {window})"
+        found.setdefault(str(doubt), []).append(f"{method}{where}")
+    return [Text(f"* {', '.join(names)}: {doubt}.") for doubt, names in found.items()], set(map(str, rows["method"]))
+
+
+def _sampled(table: pd.DataFrame) -> list[Text]:
+    """Return a line on the part of the intervals that the number of simulated days decides."""
+    errors = table["value at risk sampling error"]
+    if not (errors > 0).any():
+        return []
+    drawn = table[errors > 0]
+    share = float((drawn["value at risk sampling error"] / (drawn["value at risk high"] - drawn["value at risk low"])).max())
+    name = str(drawn.index[0][0])
+    return [Text(f"Of the intervals of {name!r}, the number of its days decides at most {200 * share:.0f} %.", style="dim")]
 
 
 def _loss(row: pd.Series, name: str) -> list[str]:
     value, low, high = (float(row[f"{name}{end}"]) for end in ("", " low", " high"))
-    step = step_of((high - low) / 2)
-    return [number(value, step), f"{number(low, step)} to {number(high, step)}", f"{row[f'{name} %']:.2f}"]
+    bounded = math.isfinite(high)
+    step = step_of((high - low) / 2 if bounded else value - low)
+    interval = f"{number(low, step)} to {number(high, step)}" if bounded else f"at least {number(low, step)}"
+    return [number(value, step), interval, f"{row[f'{name} %']:.2f}"]
 
 
 def _problems(held: Portfolio) -> list[RenderableType]:

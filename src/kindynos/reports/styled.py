@@ -27,6 +27,8 @@ def styled_sweep(swept: Sweep, output: str | None = None, number_format: str | N
     best = np.nan if not np.isfinite(values).any() else np.nanmax(values) if swept.more_is_better(name) else np.nanmin(values)
     shown: Any = brief
     style = style.format(number_format or shown, na_rep="-").format_index(shown, axis=0).format_index(shown, axis=1)
-    style = style.background_gradient(cmap=SHADES, axis=None).set_properties(**{"text-align": "right"})
+    style = style.background_gradient(cmap=SHADES, axis=None).set_table_styles(
+        [{"selector": "td", "props": "text-align: right"}]
+    )
     style = style.map(lambda value: "font-weight: bold; outline: 2px solid" if value == best else "")
     return style.set_caption(f"{name.replace('_', ' ')} ({swept.statistic}); bold: the best")

@@ -13,12 +13,11 @@ from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
-from scipy.special import bdtr
 
 from kindynos.arrays import Floats
 from kindynos.errors import KindynosError
 from kindynos.inference.estimates import Estimate
-from kindynos.inference.intervals import UPPER, Z, jackknife_error, skewness_corrected, t_point, wilson
+from kindynos.inference.intervals import Z, jackknife_error, order_places, skewness_corrected, t_point, wilson
 from kindynos.registry import Registry
 from kindynos.results.sample import Sample
 from kindynos.results.shape_statistics import kurtosis, mode, skewness
@@ -108,11 +107,7 @@ def percentile(sample: Sample, q: float) -> Estimate:
 
 def _far_out(sample: Sample, level: float, value: float) -> Estimate:
     """Return a percentile with the binomial interval of its order statistics, an infinite end where there is none."""
-    count, tail = sample.count, min(level, 1 - level)
-    beyond = np.arange(min(count, 60))
-    at_most = bdtr(beyond, count, tail)  # the chance that at most so many trials lie beyond the true percentile
-    outer = int(np.count_nonzero(at_most <= 1 - UPPER))  # the nearest trial of the tail that is beyond it with 97.5 %
-    inner = int(np.searchsorted(at_most, UPPER)) + 1
+    inner, outer = order_places(sample.count, min(level, 1 - level))
     places = [float(sample.sorted[-k] if level > 0.5 else sample.sorted[k - 1]) for k in (inner, max(outer, 1))]
     note = "" if outer else f"fewer than {FEW_BEYOND} trials lie beyond, which give one bound only"
     near, far = places[0], places[1] if outer else math.inf if level > 0.5 else -math.inf

@@ -1,0 +1,113 @@
+"""How often the interval of a risk figure holds the true one, for each method on returns on which its assumption holds.
+
+Returns are independent (normal, or Student's t with 5 or 4 degrees of freedom), or have a volatility that clusters: GARCH(1,1)
+with 0.08 of a day's square, 0.9 of the variance before, and Student's t shocks with 6 degrees of freedom. There ``filtered``
+and ``weighted`` are asked for the day to come, ``historical`` and ``tail`` for days of any year. ``KINDYNOS_SEEDS`` sets how
+many histories are drawn.
+"""
+
+import math
+import os
+from collections.abc import Callable
+from concurrent.futures import ProcessPoolExecutor
+from dataclasses import dataclass
+from functools import cache
+
+import numpy as np
+import pandas as pd
+from scipy import stats
+
+from kindynos.markets.exposure import Exposure
+from kindynos.markets.method import MEASURES
+from kindynos.markets.methods import METHODS
+
+SEEDS = int(os.environ.get("KINDYNOS_SEEDS", "400"))
+LEVELS = (0.95, 0.975, 0.99)
+DAYS = (250, 500, 1000)
+REACTION, MEMORY, DF = 0.08, 0.9, 6
+FREE = ("historical", "weighted", "filtered", "tail", "student", "simulated")
+
+
+def independent(distribution: object) -> Callable[[int, int], tuple[np.ndarray, float]]:
+    return lambda days, seed: (distribution.rvs(days, random_state=seed), 1.0)
+
+
+def clustered(days: int, seed: int) -> tuple[np.ndarray, float]:
+    """Return losses and the volatility of the day after."""
+    shocks = stats.t(DF).rvs(days + 1000, random_state=seed) * math.sqrt((DF - 2) / DF)
+    losses, variance = np.empty(len(shocks)), 1.0
+    for day, shock in enumerate(shocks):
+        losses[day] = math.sqrt(variance) * shock
+        variance = 1 - REACTION - MEMORY + REACTION * losses[day] ** 2 + MEMORY * variance
+    return losses[1000:], math.sqrt(variance)
+
+
+@dataclass(frozen=True)
+class Returns:
+    """Returns of a kind, and the methods whose assumption holds on them."""
+
+    name: str
+    draw: Callable[[int, int], tuple[np.ndarray, float]]
+    methods: tuple[str, ...]
+
+
+KINDS = (
+    Returns("normal", independent(stats.norm()), (*FREE, "normal", "cornish fisher")),
+    Returns("t with 5 df", independent(stats.t(5)), FREE),
+    Returns("t with 4 df", independent(stats.t(4)), FREE),
+    Returns("GARCH, t with 6 df", clustered, ("historical", "weighted", "filtered", "tail")),
+)
+
+
+@cache
+def truths(kind: int, level: float, conditional: bool) -> tuple[float, float]:
+    """Return the true value at risk and expected shortfall, of a day whose volatility is 1 if it is conditional."""
+    if kind < 3:
+        distribution, scale = (stats.norm(), stats.t(5), stats.t(4))[kind], 1.0
+    elif conditional:
+        distribution, scale = stats.t(DF), math.sqrt((DF - 2) / DF)
+    else:
+        losses = _years()
+        q = float(np.quantile(losses, level))
+        return q, float(losses[losses > q].mean())
+    q = float(distribution.ppf(level))
+    return q * scale, float(distribution.expect(lambda x: x, lb=q, conditional=True)) * scale
+
+
+@cache
+def _years() -> np.ndarray:
+    return np.concatenate([clustered(400_000, 10_000 + place)[0] for place in range(6)])
+
+
+def _job(case: tuple[int, int, str, int]) -> list[tuple[str, str, float, str]]:
+    place, days, name, seeds = case
+    kind = KINDS[place]
+    method = METHODS[name](trials=4000) if name == "simulated" else METHODS[name]()
+    conditional = name in ("filtered", "weighted")
+    hits, open_ends = np.zeros((3, 2)), np.zeros((3, 2))
+    dates = pd.DatetimeIndex(pd.bdate_range("2020-01-01", periods=days))
+    for seed in range(seeds):
+        losses, volatility = kind.draw(days, seed)
+        exposure = Exposure(np.ones(1), -losses[:, None], ["a"], dates)
+        for i, level in enumerate(LEVELS):
+            for j, measure in enumerate(MEASURES):
+                figure = method.interval(exposure, measure, level, 1)
+                truth = truths(place, level, conditional)[j] * (volatility if conditional else 1.0)
+                hits[i, j] += figure.low <= truth <= figure.high
+                open_ends[i, j] += math.isinf(figure.high)
+    return [
+        (
+            f"coverage: {kind.name}, {days} days, {name}, {measure.replace('_', ' ')} {level:g}",
+            f"{seeds} seeds, {open_ends[i, j] / seeds:.0%} 'at least'",
+            hits[i, j] / seeds,
+            "0.92 to 0.98",
+        )
+        for i, level in enumerate(LEVELS)
+        for j, measure in enumerate(MEASURES)
+    ]
+
+
+def measure() -> list[tuple[str, str, float, str]]:
+    cases = [(place, days, name, SEEDS) for place, kind in enumerate(KINDS) for days in DAYS for name in kind.methods]
+    with ProcessPoolExecutor() as pool:
+        return [row for rows in pool.map(_job, cases) for row in rows]

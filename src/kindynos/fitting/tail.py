@@ -1,0 +1,150 @@
+"""The tail of losses: a generalised Pareto distribution of what lies beyond a threshold, with what the data leave open.
+
+With threshold u, n losses of which k lie beyond, shape x and scale s, the value at risk at level p is
+u + s ((k / n / (1 - p))^x - 1) / x, and the expected shortfall (value at risk + s - x u) / (1 - x).
+
+Sources: McNeil, Frey and Embrechts, Quantitative Risk Management (2005), section 7.2; the penalty on the shape, without which
+25 excesses say nothing of it, Coles and Dixon, Extremes 2 (1999), 5-23.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from functools import lru_cache
+
+import numpy as np
+
+from kindynos.arrays import Floats
+from kindynos.distributions.special import betaincinv
+from kindynos.errors import ParameterError
+from kindynos.inference.weighted import even_tail
+from kindynos.sampling.streams import stream
+
+SHARE = 0.1  # of the losses beyond the threshold
+FEWEST = 20  # excesses
+USUAL_SHAPE, SHAPE_SD = 0.1, 0.2  # of daily losses: the normal distribution has 0, Student's t with 4 degrees of freedom 0.25
+SHAPES = np.linspace(-0.6, 0.95, 63)  # beyond 1 there is no mean
+LOG_SCALES = np.linspace(-1.6, 1.2, 57)  # above the log of the mean excess
+COARSE = 3  # every third point of the grid, where only the peak is sought
+DRAWS = 1000
+CHUNK = 16  # rows whose peaks are sought at a time
+
+
+@dataclass(frozen=True)
+class Tails:
+    """The fitted tails of rows of losses: ``threshold``, ``shape`` and ``scale`` one a row, ``share`` beyond the threshold."""
+
+    rows: Floats
+    threshold: Floats
+    shape: Floats
+    scale: Floats
+    share: float
+
+    def figures(self, level: float) -> tuple[Floats, Floats]:
+        """Return value at risk and expected shortfall; below the threshold the losses themselves decide."""
+        if 1 - level <= self.share:
+            return _figures(self.threshold, self.shape, self.scale, self.share / (1 - level))
+        q, _ = even_tail(self.rows, level)
+        within = np.maximum(np.minimum(self.rows, self.threshold[:, None]) - q[:, None], 0).mean(axis=1)
+        return q, q + (within + self.share * self.scale / (1 - self.shape)) / (1 - level)
+
+
+def fit_tails(rows: Floats) -> Tails:
+    """Return the tails of rows of losses ``(rows, losses)`` at the peak of the penalised likelihood.
+
+    Raises ParameterError for fewer than 40 losses a row, and for a row whose largest losses are all equal.
+    """
+    threshold, excesses = _excesses(rows)
+    unit = excesses.mean(axis=1)
+    shape, scale = np.empty(len(rows)), np.empty(len(rows))
+    for begin in range(0, len(rows), CHUNK):
+        part = slice(begin, begin + CHUNK)
+        shape[part], scale[part] = _peaks(excesses[part] / unit[part, None])
+    return Tails(rows, threshold, shape, scale * unit, excesses.shape[1] / rows.shape[1])
+
+
+def drawn_tail(losses: Floats, level: float, clustering: float = 1.0) -> tuple[Floats, Floats]:
+    """Return draws of value at risk and expected shortfall ``(draws,)`` from what the losses ``(losses,)`` leave open.
+
+    They are drawn in proportion to the penalised likelihood, which a ``clustering`` above 1 flattens, and from the beta
+    distribution of the share beyond the threshold. Their percentiles 2.5 and 97.5 held the truth in 93 to 98 % of samples of
+    250 to 1,000 independent losses, normal and fat-tailed (``benchmarks/risk_coverage``). The same losses give the same draws.
+    """
+    threshold, shape, scale, share = _drawn(losses.tobytes(), clustering)
+    return _figures(threshold, shape, scale, np.maximum(share / (1 - level), 1.0))
+
+
+@lru_cache(maxsize=64)  # one window's losses are asked about at several levels
+def _drawn(data: bytes, clustering: float) -> tuple[float, Floats, Floats, Floats]:
+    losses = np.frombuffer(data)
+    threshold, excesses = _excesses(losses[None])
+    beyond, unit = excesses.shape[1], float(excesses.mean())
+    logs = _likelihood(excesses / unit, SHAPES, LOG_SCALES)[0] / clustering - _penalty(SHAPES)[:, None]
+    weights = np.cumsum(np.exp(logs - logs.max()).ravel())
+    even = (np.arange(DRAWS) + 0.5) / DRAWS
+    generator = stream(0, "tail", 0)
+    cell = np.minimum(np.searchsorted(weights, even * weights[-1]), weights.size - 1)
+    at_shape, at_scale = np.unravel_index(cell, logs.shape)
+    jitter = generator.random((2, DRAWS)) - 0.5
+    shape = SHAPES[at_shape] + jitter[0] * (SHAPES[1] - SHAPES[0])
+    scale = unit * np.exp(LOG_SCALES[at_scale] + jitter[1] * (LOG_SCALES[1] - LOG_SCALES[0]))
+    left = len(losses) - beyond
+    share = generator.permutation(betaincinv(beyond / clustering + 0.5, left / clustering + 0.5, even))
+    return float(threshold[0]), shape, scale, share
+
+
+def _excesses(rows: Floats) -> tuple[Floats, Floats]:
+    """Return each row's threshold and the excesses over it ``(rows, beyond)``."""
+    count = rows.shape[1]
+    if count < 2 * FEWEST:
+        raise ParameterError(f"the tail needs at least {2 * FEWEST} returns, and there are {count}", owner="tail")
+    beyond = max(round(SHARE * count), FEWEST)
+    parted = np.partition(rows, count - beyond - 1, axis=1)
+    threshold = parted[:, count - beyond - 1]
+    excesses = parted[:, count - beyond :] - threshold[:, None]
+    if (excesses.mean(axis=1) <= 0).any():
+        raise ParameterError("the largest losses are all equal; there is no tail to fit", owner="tail")
+    return threshold, excesses
+
+
+def _figures(threshold: Floats | float, shape: Floats, scale: Floats, ratio: Floats | float) -> tuple[Floats, Floats]:
+    safe = np.where(np.abs(shape) < 1e-9, 1e-9, shape)
+    reach = scale * np.expm1(safe * np.log(ratio)) / safe
+    return threshold + reach, threshold + (reach + scale) / (1 - safe)
+
+
+def _penalty(shape: Floats) -> Floats:
+    return np.asarray(0.5 * ((shape - USUAL_SHAPE) / SHAPE_SD) ** 2)
+
+
+def _likelihood(excesses: Floats, shapes: Floats, log_scales: Floats) -> Floats:
+    """Return log likelihoods ``(rows, shapes, scales)``; shapes and scales are flat, or one set a row."""
+    shape = np.atleast_2d(shapes)[:, :, None, None]
+    scale = np.exp(np.atleast_2d(log_scales))[:, None, :, None]
+    safe = np.where(np.abs(shape) < 1e-9, 1e-9, shape)
+    inside = 1 + safe * excesses[:, None, None, :] / scale
+    allowed = (inside > 0).all(axis=-1)
+    logs = np.log(np.where(inside > 0, inside, 1.0)).sum(axis=-1)
+    found = -excesses.shape[1] * np.log(scale[..., 0]) - (1 + 1 / safe[..., 0]) * logs
+    return np.where(allowed, found, -np.inf)
+
+
+def _peaks(excesses: Floats) -> tuple[Floats, Floats]:
+    """Return shape and scale at the peak, row by row: on a coarse grid first, then on ever finer ones around the best point."""
+    shapes, scales = SHAPES[::COARSE], LOG_SCALES[::COARSE]
+    step = np.array([shapes[1] - shapes[0], scales[1] - scales[0]])
+    shapes, scales = shapes[None], scales[None]
+    around = np.linspace(-1, 1, 9)
+    for _ in range(10):
+        logs = _likelihood(excesses, shapes, scales) - _penalty(shapes)[:, :, None]
+        best = logs.reshape(len(excesses), -1).argmax(axis=1)
+        at_shape, at_scale = np.unravel_index(best, logs.shape[1:])
+        rows = np.arange(len(excesses))
+        centre = (
+            np.broadcast_to(shapes, (len(rows), shapes.shape[1]))[rows, at_shape],
+            np.broadcast_to(scales, (len(rows), scales.shape[1]))[rows, at_scale],
+        )
+        shapes = np.clip(centre[0][:, None] + around * step[0], SHAPES[0], SHAPES[-1])
+        scales = centre[1][:, None] + around * step[1]
+        step = step / 3
+    return centre[0], np.exp(centre[1])

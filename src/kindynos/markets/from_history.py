@@ -1,0 +1,268 @@
+"""Methods that let past losses speak: as they are, weighted by age, rescaled to today's volatility, or with a fitted tail."""
+
+from __future__ import annotations
+
+import math
+from dataclasses import dataclass
+
+import numpy as np
+
+from kindynos.arrays import Floats
+from kindynos.fitting.tail import FEWEST, drawn_tail, fit_tails
+from kindynos.inference.estimates import Estimate
+from kindynos.inference.intervals import UPPER, order_places
+from kindynos.inference.weighted import even_tail, weighted_tail
+from kindynos.markets import method
+from kindynos.markets.exposure import Exposure
+from kindynos.markets.method import DOUBTFUL, MEASURES, Method, around, p_value, root, scaled
+from kindynos.markets.resampling import bounds, true_ratios
+from kindynos.markets.volatility import DECAY, clustering, clustering_test, fit_garch, garch_volatility, weighted_volatility
+from kindynos.validate import instance, one_of, proper_fraction
+
+AGE_DECAY = 0.98  # of the weight of a return a day older (Boudoukh, Richardson and Whitelaw 1998)
+NEAREST = 5  # days on each side of a quantile, at least, whose losses explain it
+CLUSTERED = 1.4  # from here on a window no longer bounds a tail from above; 7 in 100 windows of independent returns reach it
+ENDS = (1 - UPPER, UPPER)
+
+
+class Ranked(Method):
+    """A method whose value at risk is a quantile of past losses."""
+
+    def shares(self, exposure: Exposure, measure: str, level: float, horizon: int) -> Floats:
+        """Of a quantile, from the days with losses near it, as one day would say little; of the mean beyond it, exactly.
+
+        Source: Epperlein and Smillie, Risk 19 (2006), 70-74.
+        """
+        if measure == "expected_shortfall":
+            return super().shares(exposure, measure, level, horizon)
+        losses, weights = self.behind(exposure.losses)
+        factor = np.where(exposure.losses != 0, losses / np.where(exposure.losses != 0, exposure.losses, 1), 1.0)
+        order = np.argsort(losses)
+        places = np.cumsum(weights[order]) - weights[order] / 2
+        reach = max((1 - level) / 2, NEAREST / len(losses))
+        near = np.zeros(len(losses))
+        near[order] = np.maximum(1 - np.abs(places - level) / reach, 0) * weights[order]
+        if not near.any():  # the weight of the worst day alone spans the level
+            near[order[np.abs(places - level).argmin()]] = 1.0
+        means = near @ (exposure.own_losses * factor[:, None])
+        return np.asarray(means / means.sum() * self.figure(exposure, measure, level, horizon))
+
+
+@dataclass(frozen=True, kw_only=True)
+class Historical(Ranked):
+    """Losses of today's holdings under each past return, equally weighted.
+
+    With ``overlapping=True`` a figure over several days is taken from all stretches of so many days in the window, which
+    overlap, instead of growing with the root of their number.
+    """
+
+    overlapping: bool = False
+
+    label = "historical"
+    use = "the past returns as they are, all alike"
+
+    def __post_init__(self) -> None:
+        instance("historical", "overlapping", self.overlapping, bool, "True or False")
+
+    def tail(self, rows: Floats, level: float, horizon: int = 1) -> tuple[Floats, Floats]:
+        q, shortfall = even_tail(rows, level)
+        return q * root(horizon), shortfall * root(horizon)
+
+    def _stretches(self, exposure: Exposure, horizon: int) -> tuple[Exposure, int, int]:
+        """Return the exposure that is looked at, the days it already spans, and the days that are left to scale by."""
+        return (exposure.over(horizon), horizon, 1) if self.overlapping and horizon > 1 else (exposure, 1, horizon)
+
+    def figure(self, exposure: Exposure, measure: str, level: float, horizon: int) -> float:
+        looked_at, _, left = self._stretches(exposure, horizon)
+        return super().figure(looked_at, measure, level, left)
+
+    def shares(self, exposure: Exposure, measure: str, level: float, horizon: int) -> Floats:
+        looked_at, _, left = self._stretches(exposure, horizon)
+        return super().shares(looked_at, measure, level, left)
+
+    def interval(self, exposure: Exposure, measure: str, level: float, horizon: int) -> Estimate:
+        """Order statistics bound the value at risk, and a fitted tail the mean beyond, where the losses can bound them."""
+        looked_at, spanned, left = self._stretches(exposure, horizon)
+        losses = looked_at.losses
+        value = float(self.tail(losses[None], level)[MEASURES.index(measure)][0])
+        apart = max(clustering(losses), float(spanned))
+        low, high = _order_bounds(losses, level, apart)
+        if measure == "expected_shortfall":
+            if len(losses) >= 2 * FEWEST:
+                ends = np.quantile(drawn_tail(losses, level, apart)[1], ENDS)
+                low, high = float(ends[0]), float(ends[1]) if math.isfinite(high) else math.inf
+            else:
+                high = math.inf
+        return around(value, low, high, root(left), _note(apart, high))
+
+    def description(self, exposure: Exposure, horizon: int) -> str:
+        if self.overlapping and horizon > 1:
+            return f"historical, overlapping stretches of {horizon} days"
+        return f"historical{scaled(horizon)}"
+
+
+def _order_bounds(losses: Floats, level: float, apart: float) -> tuple[float, float]:
+    """Return bounds of a quantile by order statistics, as if only one in ``apart`` losses told something new."""
+    inner, outer = order_places(max(round(len(losses) / apart), 2), 1 - level)
+    ordered = np.sort(losses)[::-1]
+    low = float(ordered[min(math.ceil(inner * apart), len(losses)) - 1])
+    open_above = outer == 0 or apart > CLUSTERED
+    return low, math.inf if open_above else float(ordered[max(math.floor(outer * apart), 1) - 1])
+
+
+def _note(apart: float, high: float) -> str:
+    if math.isfinite(high):
+        return ""
+    if apart > CLUSTERED:
+        return "large losses come in clusters, so that this window cannot bound it from above"
+    return "too few losses lie beyond it to bound it from above"
+
+
+@dataclass(frozen=True, kw_only=True)
+class Tail(Method):
+    """The worst tenth of past losses (at least 20), smoothed by a generalised Pareto distribution.
+
+    It reaches levels at which only one or two losses are left. See ``kindynos.fitting.tail``.
+    """
+
+    label = "tail"
+    use = "a generalised Pareto distribution fitted to the worst tenth of past losses"
+
+    def tail(self, rows: Floats, level: float, horizon: int = 1) -> tuple[Floats, Floats]:
+        q, shortfall = fit_tails(rows).figures(level)
+        return q * root(horizon), shortfall * root(horizon)
+
+    def shares(self, exposure: Exposure, measure: str, level: float, horizon: int) -> Floats:
+        """In proportion to each instrument's losses on the days beyond the threshold."""
+        losses = exposure.losses
+        beyond = losses > fit_tails(losses[None]).threshold[0]
+        means = exposure.own_losses[beyond].mean(axis=0)
+        return np.asarray(means / means.sum() * self.figure(exposure, measure, level, horizon))
+
+    def interval(self, exposure: Exposure, measure: str, level: float, horizon: int) -> Estimate:
+        losses, place = exposure.losses, MEASURES.index(measure)
+        value = float(self.tail(losses[None], level)[place][0])
+        apart = clustering(losses)
+        low, high = np.quantile(drawn_tail(losses, level, apart)[place], ENDS)
+        high = math.inf if apart > CLUSTERED else float(high)
+        return around(value, float(low), high, root(horizon), _note(apart, high))
+
+    def description(self, exposure: Exposure, horizon: int) -> str:
+        shape = float(fit_tails(exposure.losses[None]).shape[0])
+        return f"generalised Pareto tail, shape {shape:.2f}{scaled(horizon)}"
+
+
+@dataclass(frozen=True, kw_only=True)
+class Weighted(Ranked):
+    """Past losses with weights that fade with age.
+
+    Source: Boudoukh, Richardson and Whitelaw, Risk 11 (1998), 64-67.
+    """
+
+    decay: float = AGE_DECAY
+
+    label = "weighted"
+    use = "the past returns, the recent ones counting more"
+
+    def __post_init__(self) -> None:
+        proper_fraction("weighted", "decay", self.decay)
+
+    def behind(self, losses: Floats) -> tuple[Floats, Floats]:
+        weights = self.decay ** np.arange(len(losses) - 1, -1, -1.0)
+        return losses, weights / weights.sum()
+
+    def tail(self, rows: Floats, level: float, horizon: int = 1) -> tuple[Floats, Floats]:
+        _, weights = self.behind(rows[0])
+        q, shortfall = weighted_tail(rows, weights, level)
+        return q * root(horizon), shortfall * root(horizon)
+
+    def interval(self, exposure: Exposure, measure: str, level: float, horizon: int) -> Estimate:
+        """Where fewer than three losses' worth of weight lie beyond it, nothing bounds the figure from above."""
+        losses, place = exposure.losses, MEASURES.index(measure)
+        value = float(self.tail(losses[None], level)[place][0])
+        low, high = bounds(value, true_ratios(self, losses, level, clustered=True)[place])
+        _, weights = self.behind(losses)
+        if (1 - level) / float((weights**2).sum()) < 3:
+            high = math.inf
+        return around(value, low, high, root(horizon), _note(1.0, high))
+
+    def description(self, exposure: Exposure, horizon: int) -> str:
+        return f"age-weighted by {self.decay:g} a day{scaled(horizon)}"
+
+
+@dataclass(frozen=True, kw_only=True)
+class Filtered(Ranked):
+    """Past losses rescaled from the volatility of their day to today's.
+
+    ``volatility`` is "weighted", which fades by ``decay`` a day and has no term structure, or "garch", fitted to the losses:
+    over several days it returns to its long-run level.
+
+    Source: Hull and White, Journal of Risk 1 (1998), 5-19.
+    """
+
+    decay: float = DECAY
+    volatility: str = "weighted"
+
+    label = "filtered"
+    use = "the past returns, rescaled to today's volatility"
+
+    def __post_init__(self) -> None:
+        proper_fraction("filtered", "decay", self.decay)
+        one_of("filtered", "volatility", self.volatility, ("weighted", "garch"))
+
+    def _scales(self, rows: Floats) -> Floats:
+        """Return today's volatility over that of each day, row by row."""
+        if self.volatility == "weighted":
+            path = weighted_volatility(rows, self.decay)
+        else:
+            path = np.stack([fit_garch(row).volatility for row in rows])
+        return np.asarray(path[:, -1:] / path[:, :-1])
+
+    def behind(self, losses: Floats) -> tuple[Floats, Floats]:
+        return losses * self._scales(losses[None])[0], np.full(len(losses), 1 / len(losses))
+
+    def tail(self, rows: Floats, level: float, horizon: int = 1) -> tuple[Floats, Floats]:
+        if horizon > 1 and self.volatility == "garch":
+            growth = np.array([_term(row, horizon) for row in rows])
+        else:
+            growth = np.full(len(rows), root(horizon))
+        q, shortfall = even_tail(rows * self._scales(rows), level)
+        return q * growth, shortfall * growth
+
+    def interval(self, exposure: Exposure, measure: str, level: float, horizon: int) -> Estimate:
+        losses, place = exposure.losses, MEASURES.index(measure)
+        value = float(self.tail(losses[None], level)[place][0])
+        low, high = bounds(value, true_ratios(self, losses, level, clustered=True)[place])
+        return around(value, low, high, self.figure(exposure, measure, level, horizon) / value if horizon > 1 else 1.0)
+
+    def held(self, losses: Floats) -> method.Tail:
+        if self.volatility == "weighted":
+            return self.tail
+        model = fit_garch(losses)
+
+        def tail(rows: Floats, level: float, horizon: int = 1) -> tuple[Floats, Floats]:
+            path = garch_volatility(rows, model.reaction, model.persistence)
+            growth = _term(losses, horizon)
+            q, shortfall = even_tail(rows * (path[:, -1:] / path[:, :-1]), level)
+            return q * growth, shortfall * growth
+
+        return tail
+
+    def doubt(self, exposure: Exposure) -> str:
+        losses = exposure.losses
+        left = losses * self._scales(losses[None])[0]
+        p = clustering_test(left) if len(left) >= 2 * FEWEST else 1.0
+        return "" if p >= DOUBTFUL else f"large moves still come in clusters after the rescaling ({p_value(p)})"
+
+    def description(self, exposure: Exposure, horizon: int) -> str:
+        if self.volatility == "weighted":
+            return f"rescaled to today's volatility{scaled(horizon)}"
+        model = fit_garch(exposure.losses)
+        over = "" if horizon == 1 else f", with its forecast for each of {horizon} days"
+        return f"rescaled to today's volatility by GARCH(1,1) with persistence {model.persistence:.3f}{over}"
+
+
+def _term(losses: Floats, horizon: int) -> float:
+    """Return the forecast volatility of several days over that of the first."""
+    forecast = fit_garch(losses).forecast(horizon)
+    return math.sqrt(float((forecast**2).sum())) / float(forecast[0])

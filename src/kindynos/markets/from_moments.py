@@ -1,0 +1,191 @@
+"""Methods that fit one distribution to past losses by their mean and sd: normal, Student's t, and the normal one corrected."""
+
+from __future__ import annotations
+
+import math
+from abc import abstractmethod
+from dataclasses import dataclass
+from functools import lru_cache
+
+import numpy as np
+
+from kindynos.arrays import Floats
+from kindynos.distributions.special import ndtri
+from kindynos.fitting.student import FEWEST_DF, drawn_student, student_degrees, student_tail
+from kindynos.inference.estimates import Estimate
+from kindynos.inference.intervals import UPPER, Z
+from kindynos.inference.weighted import weighted_tail
+from kindynos.markets import method
+from kindynos.markets.exposure import Exposure
+from kindynos.markets.method import DOUBTFUL, MEASURES, Method, around, root, scaled
+from kindynos.markets.resampling import bounds, true_ratios
+
+LEAST_DF = 5.0  # of Student's t, with which a kurtosis exists, as the correction assumes
+NODES, WEIGHTS = np.polynomial.legendre.leggauss(32)  # for the mean of quantiles beyond a level
+SCORES = np.linspace(-8.5, 8.5, 1701)  # at which an expansion outside its domain is put in order
+MASSES = np.exp(-(SCORES**2) / 2) / np.exp(-(SCORES**2) / 2).sum()
+
+
+@dataclass(frozen=True, kw_only=True)
+class ByMoments(Method):
+    """A distribution with the mean and the sd of the losses; ``mean=False`` leaves the mean out."""
+
+    mean: bool = True
+
+    @abstractmethod
+    def reach(self, rows: Floats, level: float) -> tuple[Floats, Floats]:
+        """Return how many sd above the mean the quantile lies, and the mean beyond it, for each row."""
+
+    def tail(self, rows: Floats, level: float, horizon: int = 1) -> tuple[Floats, Floats]:
+        return self._at(rows, horizon, self.reach(rows, level))
+
+    def _at(self, rows: Floats, horizon: int, reach: tuple[Floats, Floats]) -> tuple[Floats, Floats]:
+        centre = rows.mean(axis=1) * horizon if self.mean else np.zeros(len(rows))
+        spread = rows.std(axis=1, ddof=1) * root(horizon)
+        return centre + reach[0] * spread, centre + reach[1] * spread
+
+    def _centred(self) -> str:
+        return "with the mean" if self.mean else "with no mean"
+
+
+@dataclass(frozen=True, kw_only=True)
+class Normal(ByMoments):
+    """The normal distribution with the mean and the covariance of the window."""
+
+    label = "normal"
+    use = "normal returns with the window's mean and covariance"
+
+    def reach(self, rows: Floats, level: float) -> tuple[Floats, Floats]:
+        z = float(ndtri(level))
+        beyond = math.exp(-z * z / 2) / math.sqrt(2 * math.pi) / (1 - level)
+        return np.full(len(rows), z), np.full(len(rows), beyond)
+
+    def interval(self, exposure: Exposure, measure: str, level: float, horizon: int) -> Estimate:
+        losses, place = exposure.losses, MEASURES.index(measure)
+        value, reach = self.figure(exposure, measure, level, horizon), float(self.reach(losses[None], level)[place][0])
+        of_mean = horizon if self.mean else 0.0  # the mean of several days is that of one, times their number
+        error = Z * float(losses.std(ddof=1)) * root(horizon) * math.sqrt((of_mean + reach**2 / 2) / len(losses))
+        return Estimate(value, value - error, value + error)
+
+    def doubt(self, exposure: Exposure) -> str:
+        losses = exposure.losses
+        gaps = (losses - losses.mean()) / losses.std()
+        skew, excess = float((gaps**3).mean()), float((gaps**4).mean()) - 3
+        # Jarque and Bera, International Statistical Review 55 (1987), 163-172: chi-square with 2 degrees of freedom.
+        p = math.exp(-len(losses) * (skew**2 / 6 + excess**2 / 24) / 2)
+        if p >= DOUBTFUL:
+            return super().doubt(exposure)
+        return f"the returns are not normal (skewness {-skew:.1f}, excess kurtosis {excess:.1f}): figures and intervals are off"
+
+    def description(self, exposure: Exposure, horizon: int) -> str:
+        return f"normal, {self._centred()} and covariance of the window{scaled(horizon)}"
+
+
+@dataclass(frozen=True, kw_only=True)
+class Student(ByMoments):
+    """Student's t with the window's mean and covariance, and degrees of freedom fitted to the holdings' losses."""
+
+    label = "student"
+    use = "fat-tailed returns: Student's t with the window's mean and covariance"
+
+    def reach(self, rows: Floats, level: float) -> tuple[Floats, Floats]:
+        df = np.maximum(student_degrees(rows), FEWEST_DF) if len(rows) > 1 else np.array([degrees_of(rows.tobytes())])
+        return student_reach(df, level)
+
+    def held(self, losses: Floats) -> method.Tail:
+        df = np.array([degrees_of(losses.tobytes())])
+        return lambda rows, level, horizon=1: self._at(rows, horizon, student_reach(df, level))
+
+    def interval(self, exposure: Exposure, measure: str, level: float, horizon: int) -> Estimate:
+        """From draws of location, scale and degrees of freedom as the likelihood leaves them."""
+        value = self.figure(exposure, measure, level, horizon)
+        location, scale, df = drawn_student(exposure.losses)
+        reach = student_tail(df, level)[MEASURES.index(measure)]
+        low, high = np.quantile((location * horizon if self.mean else 0.0) + reach * scale * root(horizon), [1 - UPPER, UPPER])
+        return around(value, float(low), float(high))
+
+    def description(self, exposure: Exposure, horizon: int) -> str:
+        df = degrees_of(exposure.losses.tobytes())
+        return f"Student's t with {df:.3g} degrees of freedom, {self._centred()} and covariance of the window{scaled(horizon)}"
+
+
+def student_reach(df: Floats, level: float) -> tuple[Floats, Floats]:
+    """Return how many sd above its mean the quantile of Student's t lies, and the mean beyond it."""
+    t, beyond = student_tail(df, level)
+    scale = np.sqrt((df - 2) / df)
+    return t * scale, beyond * scale
+
+
+@lru_cache(maxsize=64)  # one window's losses are asked about at several levels
+def degrees_of(losses: bytes) -> float:
+    """Return the degrees of freedom fitted to losses."""
+    return max(float(student_degrees(np.frombuffer(losses)[None])[0]), FEWEST_DF)
+
+
+@dataclass(frozen=True, kw_only=True)
+class CornishFisher(Method):
+    """The normal quantile corrected for the skewness and kurtosis of the holdings' losses.
+
+    Where the corrected quantile would fall with the level, its values are put in ascending order first.
+
+    Source: Cornish and Fisher, Revue de l'Institut International de Statistique 5 (1938), 307-320; Chernozhukov, Fernández-Val
+    and Galichon, Economic Theory 42 (2010), 271-293, for the order.
+    """
+
+    label = "cornish fisher"
+    use = "the normal quantile, corrected for skewness and kurtosis"
+
+    def tail(self, rows: Floats, level: float, horizon: int = 1) -> tuple[Floats, Floats]:
+        centre, spread = rows.mean(axis=1), rows.std(axis=1, ddof=1) * root(horizon)
+        skew, excess = _shape(rows)
+        levels = level + (1 - level) * (NODES[:, None] + 1) / 2
+        q, beyond = expansion(np.array(level), skew, excess), (WEIGHTS / 2) @ expansion(levels, skew, excess)
+        outside = np.flatnonzero(~in_domain(skew, excess))
+        if len(outside):
+            ordered = expansion_at(SCORES, skew[outside, None], excess[outside, None])
+            q[outside], beyond[outside] = weighted_tail(ordered, MASSES, level)
+        return centre * horizon + spread * q, centre * horizon + spread * beyond
+
+    def interval(self, exposure: Exposure, measure: str, level: float, horizon: int) -> Estimate:
+        losses, place = exposure.losses, MEASURES.index(measure)
+        value = float(self.tail(losses[None], level)[place][0])
+        low, high = bounds(value, true_ratios(self, losses, level, clustered=False, least_df=LEAST_DF)[place])
+        return around(value, low, high, self.figure(exposure, measure, level, horizon) / value)
+
+    def doubt(self, exposure: Exposure) -> str:
+        skew, excess = _shape(exposure.losses[None])
+        if in_domain(skew, excess)[0]:
+            return super().doubt(exposure)
+        return (
+            f"a skewness of {-skew[0]:.1f} and an excess kurtosis of {excess[0]:.1f} lie outside the domain of the correction, "
+            "which was put in ascending order"
+        )
+
+    def description(self, exposure: Exposure, horizon: int) -> str:
+        return f"Cornish and Fisher's correction for skewness and kurtosis{scaled(horizon)}"
+
+
+def _shape(rows: Floats) -> tuple[Floats, Floats]:
+    gaps = (rows - rows.mean(axis=1, keepdims=True)) / rows.std(axis=1, keepdims=True)
+    squares = gaps * gaps  # powers take several times as long
+    return (squares * gaps).mean(axis=1), (squares * squares).mean(axis=1) - 3
+
+
+def expansion(level: Floats, skew: Floats, excess: Floats) -> Floats:
+    """Return Cornish and Fisher's quantile of a distribution with mean 0 and sd 1."""
+    return expansion_at(ndtri(level), skew, excess)
+
+
+def expansion_at(z: Floats, skew: Floats, excess: Floats) -> Floats:
+    """Return the same at normal scores."""
+    first, second, third = (z**2 - 1) * skew / 6, (z**3 - 3 * z) * excess / 24, (2 * z**3 - 5 * z) * skew**2 / 36
+    return np.asarray(z + first + second - third)
+
+
+def in_domain(skew: Floats, excess: Floats) -> np.ndarray:
+    """Return where the expansion rises everywhere: its derivative, a z² + b z + c, has no root.
+
+    Source: Maillard, "A user's guide to the Cornish Fisher expansion" (2012).
+    """
+    a, b, c = excess / 8 - skew**2 / 6, skew / 3, 1 - excess / 8 + 5 * skew**2 / 36
+    return np.asarray((a >= 0) & (c > 0) & (b**2 <= 4 * a * c))
