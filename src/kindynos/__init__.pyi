@@ -112,9 +112,9 @@ from kindynos.markets.portfolio import Portfolio as Portfolio
 # Prices, portfolios and their risk
 from kindynos.markets.prices import Prices as Prices
 from kindynos.markets.prices import read_prices as read_prices
-from kindynos.markets.prices import select as select
 from kindynos.markets.returns import Returns as Returns
 from kindynos.markets.returns import returns as returns
+from kindynos.markets.selection import select as select
 from kindynos.markets.volatility import Garch as Garch
 from kindynos.markets.volatility import fit_garch as fit_garch
 from kindynos.model.file import load_model as load_model

@@ -1,9 +1,12 @@
 """Tests of portfolio."""
 
+import copy
+import pickle
+
 import numpy as np
 
 import kindynos as kd
-from tests.common import PRICES, Case
+from tests.common import PRICES, Case, made
 
 
 class Holding(Case):
@@ -34,6 +37,36 @@ class Holding(Case):
             ({"shares": {"alpha": 1}, "as_of": "2020-01-01"}, ("no date with prices",)),
             ({"weights": {"alpha": 1.0}, "rebalance": "yearly"}, ("rebalance",)),
             ({"shares": {}}, ("nothing",)),
+            ({"shares": {"alpha": 0, "beta": 0}}, ("nothing",)),
+            ({"shares": {"alpha": 1}, "as_of": "soon"}, ("as_of", "2027-12-31", "'soon'")),
+            ({"weights": {"alpha": 60, "beta": 40}, "value": 1}, ("add up to 100", "0.6 for 60 %")),
         ):
             with self.subTest(options=options), self.fails(*words):
                 kd.Portfolio(PRICES, **options)
+
+    def test_a_table_of_prices_will_do(self):
+        frame = made(60)
+        self.assertEqual(kd.Portfolio(frame, shares={"alpha": 1}).value, frame["alpha"].iloc[-1])
+        np.testing.assert_allclose(kd.returns(frame).frame, kd.returns(kd.read_prices(frame)).frame)
+        with self.fails("prices", "DataFrame"):
+            kd.Portfolio([1, 2], shares={"alpha": 1})
+
+    def test_positions_that_are_worth_nothing_together(self):
+        last = PRICES.frame.iloc[-1]
+        held = kd.Portfolio(PRICES, shares={"alpha": last["beta"], "beta": -last["alpha"]}, short=True)
+        figure = held.value_at_risk(0.95)
+        self.assertGreater(figure, 0)
+        self.assertTrue(np.isnan(figure.fraction) or abs(figure.fraction) > 1e6)
+        with self.fails("add up to nothing"):
+            _ = held.weights
+
+    def test_too_few_prices_for_any_figure(self):
+        with self.fails("3 returns are too few"):
+            kd.Portfolio(made(40).iloc[:4], shares={"alpha": 1}).value_at_risk(0.99)
+        figure = kd.Portfolio(made(40).iloc[:20], shares={"alpha": 1}).value_at_risk(0.99)
+        self.assertEqual(figure.high, np.inf)
+
+    def test_facts_of_a_figure_survive_copying(self):
+        figure = kd.Portfolio(PRICES, shares={"alpha": 1}).value_at_risk(0.95, "normal")
+        for again in (pickle.loads(pickle.dumps(figure)), copy.copy(figure), copy.deepcopy(figure)):
+            self.assertEqual((float(again), vars(again)), (float(figure), vars(figure)))

@@ -165,3 +165,85 @@ class Frames(Folder):
         before = frame.copy()
         kd.read_prices(frame)
         pd.testing.assert_frame_equal(frame, before)
+
+
+class Doubtful(Case):
+    def test_rows_of_long_files(self):
+        days = [f"2027-03-{day:02d}" for day in range(1, 11)]
+        rows = [f"{day},{name},{10 + place + (name == 'B')}" for place, day in enumerate(days) for name in "AB"]
+        rows[7] = f"{days[3]},B,"
+        found = kd.read_prices(self.file("date,instrument,price\n" + "\n".join(rows))).problems
+        self.assertEqual(found[["row", "instrument"]].to_numpy().tolist(), [[9, "B"]])
+
+    def file(self, text):
+        folder = tempfile.TemporaryDirectory()
+        self.addCleanup(folder.cleanup)
+        path = Path(folder.name, "p.csv")
+        path.write_text(text)
+        return path
+
+    def test_other_columns_of_a_long_file_are_left_out(self):
+        frame = made(20)
+        long = frame.melt("date", var_name="instrument", value_name="price").assign(currency="EUR")
+        np.testing.assert_allclose(kd.read_prices(long).frame, kd.read_prices(frame).frame)
+
+    def test_a_slip_of_the_decimal_point_is_pointed_out(self):
+        frame = made(40)
+        frame.loc[20, "beta"] *= 10
+        problems = kd.read_prices(frame).problems
+        self.assertEqual(problems[["row", "instrument"]].to_numpy().tolist(), [[22, "beta"]])
+        self.assertIn("decimal point", problems["problem"].iloc[0])
+        frame.loc[20:, "beta"] *= 3  # a price that stays there is no slip
+        self.assertEqual(len(kd.read_prices(made(40)).problems), 0)
+
+    def test_a_parquet_file_with_dates_as_index(self):
+        frame = made(20)
+        folder = tempfile.TemporaryDirectory()
+        self.addCleanup(folder.cleanup)
+        path = Path(folder.name, "p.parquet")
+        frame.set_index(pd.DatetimeIndex(frame["date"], name="date")).drop(columns="date").to_parquet(path)
+        np.testing.assert_allclose(kd.read_prices(path).frame, kd.read_prices(frame).frame)
+
+    def test_gaps_and_early_ends_are_told(self):
+        frame = made(60)
+        prices = kd.read_prices(frame.drop(index=range(20, 30)))
+        self.assertIn("a stretch of more than a week without prices counts as one return (from ", prices.description)
+        self.assertEqual(kd.read_prices(frame).stale, "")
+        frame.loc[50:, "gamma"] = np.nan
+        stale = kd.read_prices(frame).stale
+        self.assertRegex(stale, r"today is .*: no later price of gamma; others run to ")
+
+    def test_only_what_is_held_is_looked_at(self):
+        frame = made(30)
+        frame.loc[5, "gamma"] = np.nan
+        with self.fails("gamma"):
+            kd.read_prices(frame, "error")
+        self.assertEqual(kd.read_prices(frame, "error", ["alpha", "beta"]).instruments, ["alpha", "beta"])
+        with self.fails("did you mean 'alpha'"):
+            kd.read_prices(frame, instruments=["alhpa"])
+
+    def test_periods_that_are_not_over_are_left_out(self):
+        months = kd.returns(kd.read_prices(made(60)), every="month")
+        last = pd.Timestamp(made(60)["date"].iloc[-1])
+        self.assertLess(months.frame.index[-1], last)
+        self.assertIn("not over, left out", months.description)
+
+    def test_selecting_by_text(self):
+        facts = pd.DataFrame(
+            {"date": ["2027-09-30", "2027-10-31", "2027-10-31"], "instrument": ["a", "b", "c"], "size": ["9", "100", "20"]}
+        )
+        self.assertEqual(kd.select(facts, as_of="2027-12-31", largest=1, by="size"), ["b"])
+        self.assertEqual(kd.select(facts, as_of="2027-12-31", where={"size": (">", 15)}), ["b", "c"])
+        with self.fails("no number"):
+            kd.select(facts.assign(size="big"), as_of="2027-12-31", where={"size": (">", 15)})
+        with self.fails("9/30", "2027-12-31"):
+            kd.select(facts.assign(date=["9/30", "10/31", "10/31"]), as_of="2027-12-31")
+
+    def test_headers_and_separators(self):
+        for text, words in (
+            ("date;A;B\n2027-01-01;1,5;2\n", ("semicolons",)),
+            ("Datum,A\n2027-01-01,1\n2027-01-02,2\n", ("name the column 'Datum'", "'date'")),
+            ("Tag,A\nMonday,1\n", ("no column 'date'",)),
+        ):
+            with self.subTest(text=text), self.fails(*words):
+                kd.read_prices(self.file(text))

@@ -19,7 +19,7 @@ class OfReturns(Case):
         np.testing.assert_allclose(simple.covariance(), frame.pct_change().cov())
         np.testing.assert_allclose(simple.correlation(), frame.pct_change().corr())
         weekly = kd.returns(PRICES, "log", "week")
-        np.testing.assert_allclose(weekly.frame, np.log(frame.resample("W-FRI").last()).diff().iloc[1:])
+        np.testing.assert_allclose(weekly.frame, np.log(frame.resample("W-FRI").last()).diff().iloc[1:-1])
         self.assertEqual((weekly.per_year, kd.returns(PRICES, every="month").per_year), (52, 12))
         np.testing.assert_allclose(simple.rolling(50)["sd"], frame.pct_change().rolling(50).std().dropna())
 

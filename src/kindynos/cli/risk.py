@@ -31,13 +31,17 @@ def read_portfolio(prices: Path, holdings: Path, value: float | None, missing: M
     from kindynos.markets.portfolio import Portfolio
     from kindynos.markets.prices import read_prices
 
-    table = read_prices(prices, missing)
     kind, held = _holdings(holdings)
     short = any(amount < 0 for amount in held.values())
+    if kind == "weight" and value is None:
+        raise KindynosError(f"{holdings} has weights: say --value, the money invested")
     try:
+        table = read_prices(prices, missing, held)
         if kind == "shares":
             return Portfolio(table, shares=held, short=short)
         return Portfolio(table, weights=held, value=value, short=short)
+    except FileError:
+        raise
     except KindynosError as error:
         raise FileError(f"{error}", file=str(holdings)) from None
 
@@ -62,7 +66,9 @@ def _holdings(path: Path) -> tuple[str, dict[str, float]]:
         try:
             amount = float(text)
         except ValueError:
-            raise FileError(f"{path}, row {row}: {text!r} is no number of {shapes[0]}") from None
+            percent = text.strip().removesuffix("%").strip()
+            advice = f"; write {float(percent) / 100:g}" if text.strip().endswith("%") and percent.isdecimal() else ""
+            raise FileError(f"{path}, row {row}: {text!r} is no number of {shapes[0]}{advice}") from None
         if name in held:
             raise FileError(f"{path}, row {row}: {name!r} is there already")
         held[name] = amount

@@ -17,11 +17,12 @@ from kindynos.markets.contributions import contributions
 from kindynos.markets.exposure import Exposure, RiskFigure
 from kindynos.markets.method import Method
 from kindynos.markets.methods import METHODS, measured, method_of
-from kindynos.markets.prices import Prices
+from kindynos.markets.prices import Prices, checked_date, prices_of
 from kindynos.markets.simulation import Simulated
-from kindynos.validate import finite, instance, mapping, one_of, positive, proper_fraction, whole
+from kindynos.validate import finite, mapping, one_of, positive, proper_fraction, whole
 
 LEVELS = (0.95, 0.975, 0.99)
+FEWEST = 8  # returns
 
 
 class Portfolio:
@@ -42,7 +43,7 @@ class Portfolio:
 
     def __init__(
         self,
-        prices: Prices,
+        prices: Prices | pd.DataFrame,
         *,
         shares: Mapping[str, float] | None = None,
         weights: Mapping[str, float] | None = None,
@@ -51,30 +52,16 @@ class Portfolio:
         rebalance: str | None = None,
         short: bool = False,
     ) -> None:
-        instance("Portfolio", "prices", prices, Prices, "prices, as read_prices returns them")
+        prices = prices_of("Portfolio", prices)
         if (shares is None) == (weights is None):
             raise ParameterError("say shares= or weights=, one of them", owner="Portfolio")
         if rebalance is not None:
             one_of("Portfolio", "rebalance", rebalance, ("monthly", "daily"))
-        held = mapping("Portfolio", *(("shares", shares) if weights is None else ("weights", weights)), "numbers by instrument")
-        if not held:
-            raise ParameterError("holds nothing", owner="Portfolio")
-        for name, amount in held.items():
-            if name not in prices.raw.columns:
-                raise ParameterError(
-                    f"no prices of {name!r}",
-                    owner="Portfolio",
-                    unknown=str(name),
-                    known=[str(column) for column in prices.raw.columns],
-                )
-            if finite("Portfolio", f"the holding of {name}", amount) < 0 and not short:
-                raise ParameterError(
-                    f"the holding of {name} is {amount:g}; say short=True for short positions", owner="Portfolio"
-                )
+        held = _checked_holdings(prices, *(("shares", shares) if weights is None else ("weights", weights)), short)
         self.prices = prices.subset(held)
         self.rebalance = rebalance
         self.as_of = self._date(as_of)
-        amounts = np.array([float(held[name]) for name in held])
+        amounts = np.array(list(held.values()))
         if shares is not None:
             if value is not None:
                 raise ParameterError("value= goes with weights=; shares have their value by the prices", owner="Portfolio")
@@ -83,7 +70,8 @@ class Portfolio:
         else:
             total = float(amounts.sum())
             if abs(total - 1) > 1e-6:
-                raise ParameterError(f"the weights add up to {total:.6g}, not to 1", owner="Portfolio")
+                advice = "; write 0.6 for 60 %" if abs(total - 100) < 1 else ""
+                raise ParameterError(f"the weights add up to {total:.6g}, not to 1{advice}", owner="Portfolio")
             bought = positive("Portfolio", "value", value if value is not None else 1.0)
             self._bought = amounts * bought / self.prices.frame.loc[self.as_of].to_numpy()
 
@@ -91,7 +79,7 @@ class Portfolio:
         dates = self.prices.dates
         if as_of is None:
             return dates[-1]
-        date = pd.Timestamp(as_of)
+        date = checked_date("Portfolio", "as_of", as_of)
         if date not in dates:
             raise ParameterError(
                 f"{date:%Y-%m-%d} is no date with prices; they run from {dates[0]:%Y-%m-%d} to {dates[-1]:%Y-%m-%d}",
@@ -138,14 +126,18 @@ class Portfolio:
 
     @property
     def weights(self) -> pd.Series:
-        """The weight of each holding today."""
+        """The weight of each holding today; raises ParameterError where long and short positions are worth nothing together."""
+        if abs(self.value) <= 1e-12 * float(self.values.abs().sum()):
+            raise ParameterError("long and short positions add up to nothing, of which there are no weights", owner="Portfolio")
         return (self.values / self.value).rename("weight")
 
     def history(self) -> pd.DataFrame:
         """Return the value through time, from ``as_of`` on, and the weight of each holding."""
         frame = self.prices.frame.loc[self.as_of :]
         worth = self._held * frame.to_numpy()
-        table = pd.DataFrame(worth / worth.sum(axis=1, keepdims=True), frame.index, self.instruments)
+        total = worth.sum(axis=1, keepdims=True)
+        weights = np.divide(worth, total, out=np.full(worth.shape, np.nan), where=np.abs(total) > 1e-12 * np.abs(worth).max())
+        table = pd.DataFrame(weights, frame.index, self.instruments)
         table.insert(0, "value", worth.sum(axis=1))
         return table
 
@@ -158,8 +150,10 @@ class Portfolio:
         Raises ParameterError for a window longer than the history.
         """
         found, dates = self._returns
-        if window is not None and whole("Portfolio", "window", window, least=8) > len(found):
+        if window is not None and whole("Portfolio", "window", window, least=FEWEST) > len(found):
             raise ParameterError(f"window {window} is longer than the history of {len(found)} returns", owner="Portfolio")
+        if len(found) < FEWEST:
+            raise ParameterError(f"{len(found)} returns are too few; at least {FEWEST} are needed", owner="Portfolio")
         begin = 0 if window is None else len(found) - window
         values = self._held[-1] * self.prices.frame.to_numpy()[-1]
         return Exposure(values, found[begin:], self.instruments, dates[begin:], window, self.prices.description)
@@ -282,6 +276,23 @@ class Portfolio:
         All days are forecast at once. Raises ParameterError for "simulated", and for a window that leaves no day to test.
         """
         return rolling_backtest(self.exposure(), method_of(method, {}), window, checked_level(level))
+
+
+def _checked_holdings(prices: Prices, kind: str, given: Any, short: bool) -> dict[str, float]:
+    held = mapping("Portfolio", kind, given, "numbers by instrument")
+    if not any(held.values()):
+        raise ParameterError("holds nothing", owner="Portfolio")
+    for name, amount in held.items():
+        if name not in prices.raw.columns:
+            raise ParameterError(
+                f"no prices of {name!r}",
+                owner="Portfolio",
+                unknown=str(name),
+                known=[str(column) for column in prices.raw.columns],
+            )
+        if finite("Portfolio", f"the holding of {name}", amount) < 0 and not short:
+            raise ParameterError(f"the holding of {name} is {amount:g}; say short=True for short positions", owner="Portfolio")
+    return {name: float(amount) for name, amount in held.items()}
 
 
 def checked_level(level: Any) -> float:

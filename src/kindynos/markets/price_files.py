@@ -89,6 +89,8 @@ def _with_header(text: str, path: Path) -> pd.DataFrame:
     if not rows:
         raise FileError("cannot be read as a table: it is empty", file=str(path))
     names = [name.strip() for name in rows[0]]
+    if len(names) == 1 and ";" in names[0]:
+        raise FileError("its columns are separated by semicolons; save it with commas, and with decimal points", file=str(path))
     for place, name in enumerate(names):
         if not name:
             raise FileError(f"column {place + 1} has no name", file=str(path), row=1)

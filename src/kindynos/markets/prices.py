@@ -20,8 +20,13 @@ from kindynos.validate import instance, one_of
 POLICIES = ("drop", "carry", "error")
 ISO = re.compile(r"\d{4}-\d{2}-\d{2}")
 LONG = {"date", "instrument", "price"}
+SLIP = 8.0  # times its neighbours: a price that far off, which are near each other, looks like a slip of the decimal point
+LONG_GAP = pd.Timedelta(days=7)  # between dates that follow each other
 MOST_NAMED = 5
 EMPTY = ("", "nan", "none", "na", "n/a", "<na>")
+
+
+Rows = dict[Any, int]  # the row of each date, or of each date and instrument
 
 
 @dataclass(frozen=True, eq=False)
@@ -49,6 +54,15 @@ class Prices:
         """The dates."""
         return pd.DatetimeIndex(self.frame.index)
 
+    @property
+    def stale(self) -> str:
+        """Which instruments' prices end before those of the others, so that "today" lies back; "" where none do."""
+        last = self.raw.index[self.raw.notna().any(axis=1)][-1]
+        if self.dates[-1] == last:
+            return ""
+        ended = [str(name) for name in self.raw.columns if self.raw[name].last_valid_index() < last]
+        return f"today is {self.dates[-1]:%Y-%m-%d}: no later price of {', '.join(ended)}; others run to {last:%Y-%m-%d}"
+
     def __repr__(self) -> str:
         span = f"{self.dates[0]:%Y-%m-%d} to {self.dates[-1]:%Y-%m-%d}"
         return f"<prices of {', '.join(self.instruments)}: {len(self.frame):,} dates, {span}; {self.description}>"
@@ -64,53 +78,68 @@ class Prices:
         return _settled(self.raw[names], self.missing, self.problems[self.problems["instrument"].isin(names)], self.source)
 
 
-def read_prices(source: str | Path | pd.DataFrame, missing: str = "drop") -> Prices:
+def read_prices(source: str | Path | pd.DataFrame, missing: str = "drop", instruments: Iterable[str] | None = None) -> Prices:
     """Return the prices of a file (CSV, Parquet, or Excel with ``kindynos[excel]``) or a DataFrame.
 
-    Wide: a ``date`` and a column an instrument; long: ``date, instrument, price``. Dates are written 2027-12-31, in any order,
-    each once. Gaps, late listings, and prices that are not above 0 are listed in ``problems``; ``missing="drop"`` leaves out
-    dates on which any instrument has no price, "carry" goes on with the last one (dates before the last listing are left out),
-    "error" refuses. Raises FileError with file and row for text in a price, decimal commas, dates that cannot be read or stand
-    twice, and files with too little.
+    Wide: a ``date`` and a column an instrument; long: ``date, instrument, price``, of which other columns are left out. Dates
+    are written 2027-12-31, in any order, each once. Only the ``instruments`` named are looked at, all unless given. Gaps,
+    late listings, prices that are not above 0, and those that are eight times their neighbours or an eighth of them, are
+    listed in ``problems``; ``missing="drop"`` leaves out dates on which any instrument has no price, "carry" goes on with the
+    last one (dates before the last listing are left out), "error" refuses. Raises FileError with file and row for text in a
+    price, decimal commas, dates that cannot be read or stand twice, and files with too little.
     """
     one_of("read_prices", "missing", missing, POLICIES)
     table, name = _table(source)
-    frame = _wide(table, name)
-    problems = _problems(frame, table, name)
+    frame, rows = _wide(table, name)
+    if instruments is not None:
+        wanted = list(dict.fromkeys(instruments))
+        for instrument in wanted:
+            if instrument not in frame.columns:
+                raise ParameterError(
+                    f"no prices of {instrument!r}", owner=name, unknown=instrument, known=map(str, frame.columns)
+                )
+        frame = frame[wanted]
+    problems = _problems(frame, rows, name)
     values = frame.where(frame > 0)
     return _settled(values, missing, problems, name)
+
+
+def prices_of(owner: str, prices: Prices | pd.DataFrame) -> Prices:
+    """Return prices, read from a DataFrame where one is given; raises ParameterError for anything else."""
+    if isinstance(prices, pd.DataFrame):
+        return read_prices(prices)
+    return instance(owner, "prices", prices, Prices, "prices, as read_prices returns them, or a DataFrame of them")
 
 
 def _table(source: str | Path | pd.DataFrame) -> tuple[pd.DataFrame, str]:
     """Return a table of text or numbers whose index is the row in the file, and the name to say."""
     if isinstance(source, pd.DataFrame):
-        table = source.reset_index() if "date" not in [str(c).lower() for c in source.columns] else source.copy()
-        name = "prices"
+        table, name = source, "prices"
     else:
         path, name = Path(source), str(source)
         table = read_table(path)
+    indexed = isinstance(source, pd.DataFrame) or isinstance(table.index, pd.DatetimeIndex) or table.index.name == "date"
+    table = table.reset_index() if indexed and "date" not in [str(c).lower() for c in table.columns] else table.copy()
     if table.shape[1] < 2:
         raise FileError(
             f"needs a column of dates and at least one of prices; it has {table.shape[1]} column(s)", file=str(name)
         )
     table.columns = [str(column).strip() for column in table.columns]
     first = table.columns[0]
-    if "date" not in table.columns and (first.lower() in ("date", "index") or isinstance(source, pd.DataFrame)):
+    if "date" not in table.columns and (first.lower() in ("date", "index") or indexed):
         table = table.rename(columns={first: "date"})
     if "date" not in table.columns:
-        raise FileError(
-            f"no column 'date'; it has {', '.join(map(repr, table.columns[:6]))}",
-            file=str(name),
-            unknown="date",
-            known=table.columns,
-        )
+        dated = next((column for column in table.columns if ISO.fullmatch(str(table[column].iloc[0])[:10])), None)
+        advice = f"; name the column {dated!r}, which has dates, 'date'" if dated and len(table) else ""
+        raise FileError(f"no column 'date'; it has {', '.join(map(repr, table.columns[:6]))}{advice}", file=str(name))
     table.index = pd.RangeIndex(2, len(table) + 2)  # the row as an editor shows it, the header being row 1
     return table, name
 
 
-def _wide(table: pd.DataFrame, name: str) -> pd.DataFrame:
-    dates = _dates(table["date"], name)
-    if {column.lower() for column in table.columns} == LONG:
+def _wide(table: pd.DataFrame, name: str) -> tuple[pd.DataFrame, Rows]:
+    """Return prices by date and instrument, and where each stands in the file."""
+    dates = dates_of(table["date"], name)
+    if {column.lower() for column in table.columns} >= LONG:
         table = table.rename(columns={column: column.lower() for column in table.columns})
         keys = pd.DataFrame({"date": dates.to_numpy(), "instrument": table["instrument"].astype(str).str.strip().to_numpy()})
         twice = keys.duplicated()
@@ -121,19 +150,22 @@ def _wide(table: pd.DataFrame, name: str) -> pd.DataFrame:
         keys["price"] = _numbers(table[["price"]], name).to_numpy()
         frame = keys.pivot_table(index="date", columns="instrument", values="price", dropna=False, sort=True)
         frame = frame.reindex(columns=list(dict.fromkeys(keys["instrument"])))
+        rows: Rows = dict(zip(zip(keys["date"], keys["instrument"], strict=True), table.index, strict=True))
     else:
         twice = dates.duplicated()
         if twice.any():
             place = int(np.argmax(twice.to_numpy()))
             raise FileError(f"{name}, row {place + 2}: the date {dates.iloc[place]:%Y-%m-%d} is there already")
         frame = _numbers(table.drop(columns="date"), name).set_index(pd.DatetimeIndex(dates, name="date")).sort_index()
+        rows = dict(zip(dates, dates.index, strict=True))
     if len(frame) < 2:
         raise FileError(f"has {len(frame)} date{'' if len(frame) == 1 else 's'}; a return needs two", file=str(name))
     frame.columns.name = None
-    return frame
+    return frame, rows
 
 
-def _dates(column: pd.Series, name: str) -> pd.Series:
+def dates_of(column: pd.Series, name: str) -> pd.Series:
+    """Return a column of dates; raises FileError, with the row, for what is none."""
     if pd.api.types.is_datetime64_any_dtype(column):
         return pd.Series(pd.to_datetime(column).dt.normalize().to_numpy(), index=column.index)
     texts = column.map(lambda value: value.isoformat()[:10] if hasattr(value, "isoformat") else str(value).strip())
@@ -176,10 +208,23 @@ def _converted(cells: NDArray[np.object_]) -> Floats:
     return np.asarray(pd.to_numeric(pd.Series(texts, dtype=object), errors="coerce"), dtype=np.float64)
 
 
-def _problems(frame: pd.DataFrame, table: pd.DataFrame, name: str) -> pd.DataFrame:
-    """Return what is wrong with single prices: late listings, gaps, and prices that are not above 0."""
-    dates = _dates(table["date"], name)
-    rows = dict(zip(dates, dates.index, strict=True))
+def _row(rows: Rows, date: Any, instrument: Any) -> int | None:
+    """Return the row of a price in the file; a long file has none for a price that is not there."""
+    return rows.get((date, instrument), rows.get(date))
+
+
+def _slips(values: Floats) -> NDArray[np.bool_]:
+    """Return where a price is far from both its neighbours, which are near each other."""
+    found = np.zeros(values.shape, dtype=bool)
+    with np.errstate(invalid="ignore", divide="ignore"):
+        before, after = np.abs(np.log(values[1:-1] / values[:-2])), np.abs(np.log(values[1:-1] / values[2:]))
+        near = np.abs(np.log(values[2:] / values[:-2])) < np.log(SLIP) / 3
+        found[1:-1] = near & (np.minimum(before, after) > np.log(SLIP))
+    return found
+
+
+def _problems(frame: pd.DataFrame, rows: Rows, name: str) -> pd.DataFrame:
+    """Return what is wrong with single prices: late listings, gaps, slips, and prices that are not above 0."""
     values = frame.to_numpy()
     known = ~np.isnan(values)
     first = np.argmax(known, axis=0)
@@ -193,19 +238,28 @@ def _problems(frame: pd.DataFrame, table: pd.DataFrame, name: str) -> pd.DataFra
     for place in np.flatnonzero(doubtful.any(axis=0) | (first > 0)).tolist():
         instrument, begin = frame.columns[place], frame.index[first[place]]
         if first[place] > 0:
-            found.append((rows.get(begin), begin, instrument, f"listed late: no price on the {first[place]} dates before"))
+            found.append(
+                (_row(rows, begin, instrument), begin, instrument, f"listed late: no price on the {first[place]} dates before")
+            )
         for row in np.flatnonzero(doubtful[:, place]).tolist():
             value, date = values[row, place], frame.index[row]
             what = "no price" if np.isnan(value) else f"the price {value:g} is not above 0"
-            found.append((rows.get(date), date, instrument, what))
+            found.append((_row(rows, date, instrument), date, instrument, what))
+    for row, place in np.argwhere(_slips(values)).tolist():
+        date, instrument = frame.index[row], frame.columns[place]
+        before, value, after = (f"{figure:g}" for figure in values[row - 1 : row + 2, place])
+        what = f"the price {value} stands between {before} and {after}: is the decimal point right?"
+        found.append((_row(rows, date, instrument), date, instrument, what))
     return pd.DataFrame(found, columns=["row", "date", "instrument", "problem"])
 
 
-def _check_instrument(values: pd.Series, rows: dict[Any, Any], name: str) -> None:
+def _check_instrument(values: pd.Series, rows: Rows, name: str) -> None:
     """Raise FileError for prices of an instrument from which nothing can be learned."""
     if np.isinf(values).any():
         date = values.index[int(np.argmax(np.isinf(values.to_numpy())))]
-        raise FileError(f"the price of {values.name!r} is not a finite number", file=str(name), row=rows.get(date))
+        raise FileError(
+            f"the price of {values.name!r} is not a finite number", file=str(name), row=_row(rows, date, values.name)
+        )
     if not (values > 0).any():
         raise FileError(f"{values.name!r} has no price above 0", file=str(name))
     if values.count() > 1:
@@ -232,55 +286,24 @@ def _settled(values: pd.DataFrame, missing: str, problems: pd.DataFrame, name: s
     else:
         carried = int(values.loc[frame.index].isna().sum().sum())
         description = f"{carried} missing prices carried on, {len(values) - len(frame)} dates before the last listing left out"
+    gaps = np.diff(frame.index.to_numpy()) > LONG_GAP
+    if gaps.any():
+        begin = frame.index[int(np.argmax(gaps))]
+        stretches = (
+            "a stretch of more than a week without prices counts"
+            if gaps.sum() == 1
+            else (f"{int(gaps.sum())} stretches of more than a week without prices count")
+        )
+        description += f"; {stretches} as one return{'' if gaps.sum() == 1 else ' each'} (from {begin:%Y-%m-%d})"
     return Prices(frame, missing, description, problems.reset_index(drop=True), values, name)
 
 
-def select(
-    facts: pd.DataFrame,
-    *,
-    as_of: Any,
-    where: dict[str, Any] | None = None,
-    largest: int | None = None,
-    by: str | None = None,
-    smallest: bool = False,
-) -> list[str]:
-    """Return the instruments of a table of dated facts that meet conditions, by what was known on a date.
-
-    ``facts`` has columns ``date`` (when it was known), ``instrument`` and any others; of each instrument the last row not
-    after ``as_of`` counts. ``where`` maps columns to a pair such as ``(">", 1e6)``, or to a value or a list it must be in;
-    ``largest`` keeps so many with the largest ``by`` (``smallest=True``: the smallest). Raises ParameterError for columns there
-    are not.
-    """
-    instance("select", "facts", facts, pd.DataFrame, "a DataFrame")
-    for column in ("date", "instrument"):
-        if column not in facts.columns:
-            raise ParameterError(
-                f"facts need a column {column!r}; they have {', '.join(map(str, facts.columns))}", owner="select"
-            )
-    known = facts[pd.to_datetime(facts["date"]) <= pd.Timestamp(as_of)]
-    latest = known.sort_values("date", kind="stable").groupby("instrument", sort=False).tail(1)
-    for column, condition in (where or {}).items():
-        if column not in facts.columns:
-            raise ParameterError(
-                f"there is no column {column!r}", owner="select", unknown=column, known=map(str, facts.columns)
-            )
-        latest = latest[_meets(latest[column], column, condition)]
-    if largest is not None:
-        if by is None or by not in facts.columns:
-            raise ParameterError(
-                "largest= needs by=, one of the columns", owner="select", unknown=str(by), known=map(str, facts.columns)
-            )
-        latest = latest.sort_values(by, ascending=smallest, kind="stable").head(largest)
-    return [str(name) for name in latest["instrument"]]
-
-
-def _meets(values: pd.Series, column: str, condition: Any) -> pd.Series:
-    if isinstance(condition, tuple) and len(condition) == 2 and condition[0] in (">", ">=", "<", "<=", "!="):
-        sign, figure = condition
-        tests = {">": values.gt, ">=": values.ge, "<": values.lt, "<=": values.le, "!=": values.ne}
-        return tests[sign](figure)
-    if isinstance(condition, tuple):
-        raise ParameterError(
-            f"the condition on {column!r} must be like ('>', 100), a value, or a list; not {condition!r}", owner="select"
-        )
-    return values.isin(condition) if isinstance(condition, list | set) else values.eq(condition)
+def checked_date(owner: str, name: str, value: Any) -> pd.Timestamp:
+    """Return a date; raises ParameterError for what is none."""
+    try:
+        date = pd.Timestamp(value)
+        if pd.isna(date):
+            raise ValueError
+    except (ValueError, TypeError):
+        raise ParameterError(f"{name} must be a date such as 2027-12-31, not {value!r:.40}", owner=owner) from None
+    return date.tz_localize(None).normalize()

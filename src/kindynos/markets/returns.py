@@ -12,8 +12,8 @@ import pandas as pd
 from kindynos.arrays import Floats
 from kindynos.delegation import delegated_to
 from kindynos.errors import ParameterError
-from kindynos.markets.prices import Prices
-from kindynos.validate import instance, one_of, proper_fraction, whole
+from kindynos.markets.prices import Prices, prices_of
+from kindynos.validate import one_of, proper_fraction, whole
 
 PER_YEAR = {"day": 252, "week": 52, "month": 12}
 _RULES = {"week": "W-FRI", "month": "ME"}
@@ -80,21 +80,36 @@ class Returns:
         """Draw the returns through time."""
 
 
-def returns(prices: Prices, kind: str = "simple", every: str = "day") -> Returns:
+def returns(prices: Prices | pd.DataFrame, kind: str = "simple", every: str = "day") -> Returns:
     """Return the returns of prices: "simple" (this over the last, less 1) or "log", each day, week or month.
 
-    A week ends on Friday, a month on its last day, with the last price before. Raises ParameterError for other words and for
-    too few prices.
+    A week ends on Friday, a month on its last day, with the last price before; a last one that the prices do not reach the end
+    of is left out, which ``description`` tells. Raises ParameterError for other words and for too few prices.
     """
-    instance("returns", "prices", prices, Prices, "prices, as read_prices returns them")
+    prices = prices_of("returns", prices)
     one_of("returns", "kind", kind, ("simple", "log"))
     one_of("returns", "every", every, tuple(PER_YEAR))
-    frame = prices.frame if every == "day" else prices.frame.resample(_RULES[every]).last().dropna()
+    frame, description = (prices.frame, prices.description) if every == "day" else _by_period(prices, every)
     if len(frame) < 2:
         raise ParameterError(f"{len(frame)} prices a {every} are too few for a return", owner="returns")
     ratio = frame / frame.shift(1)
     found = pd.DataFrame(np.log(ratio) if kind == "log" else ratio - 1).iloc[1:]
-    return Returns(found, kind, every, prices.description)
+    return Returns(found, kind, every, description)
+
+
+def _by_period(prices: Prices, every: str) -> tuple[pd.DataFrame, str]:
+    """Return the last prices of each week or month, without one that is not over, and what was done."""
+    last = prices.dates[-1]
+    frame = prices.frame.resample(_RULES[every]).last()
+    description = prices.description
+    weekdays = pd.bdate_range(last, frame.index[-1])
+    if len(weekdays) and weekdays[-1] > last:  # a weekday of the period is still to come
+        frame = frame.iloc[:-1]
+        description += f"; the {every} of {last:%Y-%m-%d}, which is not over, left out"
+    empty = frame.isna().any(axis=1)
+    if empty.any():
+        description += f"; {int(empty.sum())} {every}s without prices, over which one return spans"
+    return frame[~empty], description
 
 
 def covariance(values: Floats, method: str = "sample", decay: float = 0.94) -> Floats:

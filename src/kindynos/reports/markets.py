@@ -62,7 +62,8 @@ def risk(held: Portfolio, table: pd.DataFrame, parts: pd.DataFrame) -> Group:
         "most that can be lost. The intervals hold what the window leaves open; 'at least' means that it does not bound the "
         f"figure from above. Returns from {first:%Y-%m-%d} to {end:%Y-%m-%d}; {held.prices.description}."
     )
-    return Group(shown, *notes, *_sampled(table), "", adds, Text(description, style="dim"), *_problems(held))
+    stale = [Text(f"{held.prices.stale[0].upper()}{held.prices.stale[1:]}.", style="bold")] if held.prices.stale else []
+    return Group(*stale, shown, *notes, *_sampled(table), "", adds, Text(description, style="dim"), *_problems(held))
 
 
 def _doubts(table: pd.DataFrame) -> tuple[list[Text], set[str]]:
@@ -97,11 +98,15 @@ def _loss(row: pd.Series, name: str) -> list[str]:
 
 def _problems(held: Portfolio) -> list[RenderableType]:
     lines = [
-        f"{p['instrument']}, {p['date']:%Y-%m-%d} (row {p['row']}): {p['problem']}."
+        f"{p['instrument']}, {p['date']:%Y-%m-%d} {_at_row(p['row'])}: {p['problem']}."
         for p in held.prices.problems.head(8).to_dict("records")
     ]
     left = len(held.prices.problems) - len(lines)
     return [Text("\n".join([*lines, *([f"and {left} more"] if left > 0 else [])]), style="dim")] if lines else []
+
+
+def _at_row(row: Any) -> str:
+    return "" if pd.isna(row) else f" (row {row:.0f})"
 
 
 def backtested(tested: Backtest) -> Group:

@@ -1,0 +1,76 @@
+"""Choosing instruments by what was known of them on a date."""
+
+from __future__ import annotations
+
+from typing import Any
+
+import pandas as pd
+
+from kindynos.errors import ParameterError
+from kindynos.markets.prices import EMPTY, checked_date, dates_of
+from kindynos.validate import instance
+
+
+def select(
+    facts: pd.DataFrame,
+    *,
+    as_of: Any,
+    where: dict[str, Any] | None = None,
+    largest: int | None = None,
+    by: str | None = None,
+    smallest: bool = False,
+) -> list[str]:
+    """Return the instruments of a table of dated facts that meet conditions, by what was known on a date.
+
+    ``facts`` has columns ``date`` (when it was known), ``instrument`` and any others; of each instrument the last row not
+    after ``as_of`` counts. ``where`` maps columns to a pair such as ``(">", 1e6)``, or to a value or a list it must be in;
+    ``largest`` keeps so many with the largest ``by`` (``smallest=True``: the smallest). Raises ParameterError for columns there
+    are not.
+    """
+    instance("select", "facts", facts, pd.DataFrame, "a DataFrame")
+    for column in ("date", "instrument"):
+        if column not in facts.columns:
+            raise ParameterError(
+                f"facts need a column {column!r}; they have {', '.join(map(str, facts.columns))}", owner="select"
+            )
+    facts = facts.assign(date=dates_of(facts["date"], "facts").to_numpy())
+    known = facts[facts["date"] <= checked_date("select", "as_of", as_of)]
+    latest = known.sort_values("date", kind="stable").groupby("instrument", sort=False).tail(1)
+    for column, condition in (where or {}).items():
+        if column not in facts.columns:
+            raise ParameterError(
+                f"there is no column {column!r}", owner="select", unknown=column, known=map(str, facts.columns)
+            )
+        latest = latest[_meets(latest[column], column, condition)]
+    if largest is not None:
+        if by is None or by not in facts.columns:
+            raise ParameterError(
+                "largest= needs by=, one of the columns", owner="select", unknown=str(by), known=map(str, facts.columns)
+            )
+        latest = (
+            latest.assign(**{by: _figures(latest[by], by)}).sort_values(by, ascending=smallest, kind="stable").head(largest)
+        )
+    return [str(name) for name in latest["instrument"]]
+
+
+def _figures(values: pd.Series, column: str) -> pd.Series:
+    """Return a column of facts as numbers; raises ParameterError for text that is none."""
+    numbers = pd.to_numeric(values, errors="coerce")
+    for text, figure in zip(values, numbers, strict=True):
+        if pd.isna(figure) and str(text).strip().lower() not in EMPTY:
+            raise ParameterError(f"{text!r} in column {column!r} is no number", owner="select")
+    return numbers
+
+
+def _meets(values: pd.Series, column: str, condition: Any) -> pd.Series:
+    if isinstance(condition, tuple) and len(condition) == 2 and condition[0] in (">", ">=", "<", "<=", "!="):
+        sign, figure = condition
+        if isinstance(figure, int | float):
+            values = _figures(values, column)
+        tests = {">": values.gt, ">=": values.ge, "<": values.lt, "<=": values.le, "!=": values.ne}
+        return tests[sign](figure)
+    if isinstance(condition, tuple):
+        raise ParameterError(
+            f"the condition on {column!r} must be like ('>', 100), a value, or a list; not {condition!r}", owner="select"
+        )
+    return values.isin(condition) if isinstance(condition, list | set) else values.eq(condition)
