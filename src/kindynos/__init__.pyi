@@ -125,11 +125,11 @@ from kindynos.model.saved import open_run as open_run
 from kindynos.processes.base import Process as Process
 from kindynos.processes.bootstrap import BootstrapReturns as BootstrapReturns
 from kindynos.processes.brownian import GeometricBrownianMotion as GeometricBrownianMotion
-from kindynos.processes.brownian import MeanReverting as MeanReverting
 from kindynos.processes.brownian import RandomWalk as RandomWalk
 from kindynos.processes.jumps import JumpDiffusion as JumpDiffusion
-from kindynos.processes.jumps import RegimeSwitching as RegimeSwitching
+from kindynos.processes.mean_reverting import MeanReverting as MeanReverting
 from kindynos.processes.pathset import PathSet as PathSet
+from kindynos.processes.regimes import RegimeSwitching as RegimeSwitching
 from kindynos.results.result import Result as Result
 from kindynos.results.result import RowResult as RowResult
 from kindynos.results.run import Run as Run

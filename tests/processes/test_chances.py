@@ -41,7 +41,6 @@ class Chances(Case):
             (lambda: PRICE.chance(1.0), ("above=, below=",)),
             (lambda: PRICE.chance(0.0, above=1), ("above 0",)),
             (lambda: PRICE.hit_probability(-5.0, 1.0), ("cannot reach",)),
-            (lambda: REGIMES.expected(1.0), ("no closed form",)),
             (lambda: PRICE.paths(0, 5, 1), ("periods",)),
             (lambda: PRICE.paths(5, 5, 1, dt=0), ("dt", "above 0")),
             (lambda: PRICE.paths(5, 5, 1, uncertain=True), ("fitted",)),

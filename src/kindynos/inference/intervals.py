@@ -75,7 +75,7 @@ def order_places(count: int, tail: float) -> tuple[int, int]:
     and Nagaraja, Order Statistics (2003), section 7.1.
 
     >>> order_places(250, 0.01), order_places(1000, 0.01)
-    ((7, 0), (17, 4))
+    ((7, 0), (18, 4))
     """
     at_most = bdtr(np.arange(count), count, tail)  # the chance that at most so many values lie beyond the true quantile
     return int(np.searchsorted(at_most, UPPER)) + 1, int(np.count_nonzero(at_most <= 1 - UPPER))

@@ -7,9 +7,9 @@ from __future__ import annotations
 
 from abc import ABC, abstractmethod
 from collections.abc import Callable, Mapping
-from dataclasses import dataclass, field, fields
+from dataclasses import dataclass, field, fields, replace
 from itertools import pairwise
-from typing import Any, ClassVar
+from typing import Any, ClassVar, Self
 
 import numpy as np
 from numpy.typing import ArrayLike
@@ -20,8 +20,10 @@ from kindynos.distributions.from_data import Empirical
 from kindynos.errors import ParameterError
 from kindynos.finance.drawdowns import deepest_drop
 from kindynos.inference.estimates import Estimate
-from kindynos.inference.intervals import proportion
+from kindynos.inference.intervals import Z, proportion
 from kindynos.processes.drawing import Draws, drawn_parameters, each_block, each_part
+from kindynos.processes.estimation import DRAWS, FEW_DRAWS, FEW_TRIALS, as_chance, with_estimation_error
+from kindynos.sampling.streams import stream
 from kindynos.validate import array_of, finite, instance, positive, whole
 
 Rule = Callable[[str, str, Any], Any]
@@ -34,8 +36,9 @@ OBSERVED = 8  # a fit needs at least so many observations
 class Fitted:
     """How a process was learned from a series.
 
-    ``errors`` are the standard errors of its parameters; ``theta`` the parameters on the scale of the fit, with their
-    ``covariance`` there, from which ``uncertain=True`` draws; ``said`` tells what was used or dropped.
+    ``errors`` are the standard errors of its parameters, infinite where the series tells nothing of one, and ``intervals`` 95 %
+    intervals where those would be lopsided; ``theta`` the parameters on the scale of the fit, with their ``covariance`` there,
+    from which ``uncertain=True`` draws; ``description`` tells what was used or dropped.
     """
 
     observations: int
@@ -44,6 +47,9 @@ class Fitted:
     theta: tuple[float, ...]
     covariance: tuple[tuple[float, ...], ...]
     description: str
+    intervals: Mapping[str, tuple[float, float]] = field(default_factory=dict)
+    learned: Any = None  # what else the process needs to draw its parameters
+    of: Mapping[str, Any] | None = None  # the parameters it belongs to
 
 
 @dataclass(frozen=True)
@@ -65,6 +71,16 @@ class Process(ABC):
     def __post_init__(self) -> None:
         for name, rule in self.rules.items():
             object.__setattr__(self, name, rule(type(self).__name__, name, getattr(self, name)))
+        self._keep_fit()
+
+    def _keep_fit(self) -> None:
+        """Forget a fit that belongs to other parameters; another start is no matter."""
+        if self.fitted is not None:
+            own = {name: value for name, value in self.parameters.items() if name not in ("start", "first")}
+            if self.fitted.of is None:
+                object.__setattr__(self, "fitted", replace(self.fitted, of=own))
+            elif self.fitted.of != own:
+                object.__setattr__(self, "fitted", None)
 
     @abstractmethod
     def evolve(self, shocks: Floats, dt: float, at: Any) -> Floats:
@@ -76,7 +92,27 @@ class Process(ABC):
     @property
     def parameters(self) -> dict[str, Any]:
         """The parameters by name."""
-        return {f.name: getattr(self, f.name) for f in fields(self) if f.name != "fitted"}
+        return {f.name: getattr(self, f.name) for f in fields(self) if not f.kw_only}
+
+    @property
+    def basis(self) -> str:
+        """Whose chances these are: those of the real world, with its drift."""
+        drift = getattr(self, "drift", None)
+        if drift is None:
+            return "real-world"
+        if self.multiplies:
+            return f"real-world: the expected price grows by {100 * drift:.3g} % per unit of time"
+        return f"real-world: the expected value changes by {drift:.4g} per unit of time"
+
+    def redrawn(self, count: int) -> list[Self]:
+        """Return processes with parameters drawn as the fit leaves them, none where nothing was fitted."""
+        if self.fitted is None:
+            return []
+        at = self.parameters_at(stream(0, "redrawn", 0).standard_normal((len(self.fitted.theta), count)))
+        return [
+            replace(self, fitted=None, **{name: _one(values, place) for name, values in vars(at).items()})
+            for place in range(count)
+        ]
 
     def parameters_at(self, scores: Floats) -> Any:
         """Return parameters one a trial from standard normal scores ``(parameters, trials)``; see ``Fitted``."""
@@ -219,8 +255,9 @@ class Process(ABC):
     ) -> Estimate:
         """Return the chance that the value at a time is above, below, or between two figures (both strictly).
 
-        In closed form where there is one, otherwise, or with ``simulate``, from paths, with its error. Raises ParameterError
-        without a figure.
+        In closed form where there is one, otherwise, or with ``simulate``, from paths. Its interval holds the sampling error
+        and, after a fit, what the fit leaves open; its ``note`` says whose chance it is. Raises ParameterError without a
+        figure.
         """
         low = -np.inf if above is None else finite("chance", "above", above)
         high = np.inf if below is None else finite("chance", "below", below)
@@ -228,12 +265,42 @@ class Process(ABC):
             raise ParameterError("say above=, below=, or both for a range", owner="chance")
         positive("chance", "time", time)
         instance("chance", "simulate", simulate, bool, "True or False")
-        distribution = None if simulate else self.closed_form_at(time)
-        if distribution is not None:
-            options = {name: value for name, value in (("above", above), ("below", below)) if value is not None}
-            return Estimate(distribution.chance(**options))
-        ends = self._ends(time, trials, seed, steps)
-        return proportion((ends > low) & (ends < high))
+        closed = not simulate and self.closed_form_at(time) is not None
+        options = {name: value for name, value in (("above", above), ("below", below)) if value is not None}
+
+        def of(process: Process, size: int) -> Estimate:
+            distribution = process.closed_form_at(time) if closed else None
+            if distribution is not None:
+                return Estimate(distribution.chance(**options))
+            ends = process._ends(time, size, seed, steps)
+            return proportion((ends > low) & (ends < high))
+
+        return self._estimated(lambda process, size: as_chance(of(process, size)), closed, trials)
+
+    def percentile(self, time: float, q: float, *, trials: int = TRIALS, seed: int = 0, steps: int = STEPS) -> Estimate:
+        """Return a percentile of the value at a time; after a fit its interval holds what the fit leaves open.
+
+        Raises ParameterError for a time of 0 or less, and a percentile outside 0 to 100.
+        """
+        positive("percentile", "time", time)
+        if not 0 <= finite("percentile", "q", q) <= 100:
+            raise ParameterError(f"q must be from 0 to 100, not {q:g}", owner="percentile")
+        closed = self.closed_form_at(time) is not None
+        return self._estimated(lambda process, size: process._percentile(time, q, size, seed, steps), closed, trials)
+
+    def _percentile(self, time: float, q: float, trials: int, seed: int, steps: int) -> Estimate:
+        closed = self.closed_form_at(time)
+        if closed is not None:
+            return Estimate(float(closed.quantile(q / 100)))
+        ends = np.sort(self._ends(time, trials, seed, steps))
+        reach = Z * np.sqrt(q / 100 * (1 - q / 100) / trials)
+        low, high = np.quantile(ends, np.clip([q / 100 - reach, q / 100 + reach], 0, 1))
+        return Estimate(float(np.percentile(ends, q)), float(low), float(high))
+
+    def _estimated(self, figure: Callable[[Process, int], Estimate], closed: bool, trials: int) -> Estimate:
+        """Return a figure of this process and a number of trials, with what the fit leaves open of it."""
+        draws, size = (DRAWS, trials) if closed else (FEW_DRAWS, FEW_TRIALS)
+        return with_estimation_error(self, figure(self, trials), lambda one: figure(one, size), draws, self.basis)
 
     def hit_probability(
         self, level: float, within: float, *, simulate: bool = False, trials: int = TRIALS, seed: int = 0, steps: int = STEPS
@@ -241,45 +308,62 @@ class Process(ABC):
         """Return the chance that the value reaches a level at any moment before a time.
 
         By the reflection formula where it holds, otherwise, or with ``simulate``, from paths: between two steps the chance of
-        a crossing is that of a Brownian bridge. Raises ParameterError for a level that cannot be reached.
+        a crossing is that of a Brownian bridge. After a fit the interval holds what the fit leaves open. Raises
+        ParameterError for a level that cannot be reached.
         """
         within, level = positive("touch", "within", within), finite("touch", "level", level)
         instance("touch", "simulate", simulate, bool, "True or False")
         if self.multiplies and level <= 0:
             raise ParameterError(f"{type(self).__name__} stays above 0 and cannot reach {level:g}", owner="touch")
-        closed = None if simulate else self.closed_hit_probability(level, within)
-        if closed is not None:
-            return Estimate(closed)
-        return self._simulated_hit_probability(level, within, trials, seed, steps)
+        closed = not simulate and self.closed_hit_probability(level, within) is not None
+
+        def of(process: Process, size: int) -> Estimate:
+            chance = process.closed_hit_probability(level, within) if closed else None
+            if chance is not None:
+                return Estimate(chance)
+            return process._simulated_hit_probability(level, within, size, seed, steps)
+
+        return as_chance(self._estimated(of, closed, trials))
 
     def closed_hit_probability(self, level: float, within: float) -> float | None:
         """Return the chance of touching a level in closed form, None where there is none."""
         return None
 
-    def bridge(self, dt: float) -> float:
-        """Return the sd of the shocks of one period, in the log where they multiply; 0 where nothing happens in between."""
+    def bridge(self, shocks: Floats, dt: float) -> Any:
+        """Return the sd of the diffusion of each period, in the log where it multiplies; 0 where nothing happens in between.
+
+        From the shocks that ``evolve`` gets: a number, or one a period and trial.
+        """
         return 0.0
 
     def _simulated_hit_probability(self, level: float, within: float, trials: int, seed: int, steps: int) -> Estimate:
         missed: Floats = np.empty(trials)
         count = self.periods_of(within, steps)
-        spread = self.bridge(within / count)
         start = self.start_value
         scale = np.log if self.multiplies else np.asarray
         goal, side = float(scale(level)), 1.0 if level >= start else -1.0
+        draws = self._draws(count, trials, seed, within / count, False, False, False)
 
-        def fill(part: slice, values: Floats) -> None:
+        def work(block: int, part: slice) -> None:
+            shocks = draws.normals(self.shocks * count, part, block).reshape(self.shocks, count, -1)
+            spread = np.broadcast_to(self.bridge(shocks, draws.dt), (count, shocks.shape[2]))
+            values = self.evolve(shocks, draws.dt, self)
             gaps = side * (goal - scale(np.concatenate([np.full((1, values.shape[1]), start), values])))
             kept = np.ones(values.shape[1])
-            for before, after in pairwise(gaps):
+            for (before, after), sd in zip(pairwise(gaps), spread, strict=True):
                 reached = (before <= 0) | (after <= 0)
-                if spread > 0:
-                    kept *= -np.expm1(-2 * np.maximum(before, 0) * np.maximum(after, 0) / spread**2)
+                within_reach = np.maximum(before, 0) * np.maximum(after, 0)
+                kept *= -np.expm1(-2 * within_reach / np.maximum(sd**2, 1e-300))
                 kept[reached] = 0.0
             missed[part] = kept
 
-        each_block(self, self._draws(count, trials, seed, within / count, False, False, False), fill)
+        each_part(work, draws.parts(self.shocks * count))
         return proportion(1 - missed)
+
+
+def _one(values: Any, place: int) -> Any:
+    """Return one draw of a parameter, or of a pair of them."""
+    return tuple(float(part[place]) for part in values) if isinstance(values, tuple) else float(np.asarray(values)[place])
 
 
 def accumulate(rows: Floats) -> Floats:

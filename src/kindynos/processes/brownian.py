@@ -1,10 +1,10 @@
-"""Processes driven by one Brownian motion: a price that grows, a walk that adds, and one that returns to its level."""
+"""Processes driven by one Brownian motion: a price that grows, and a walk that adds."""
 
 from __future__ import annotations
 
 import math
 from collections.abc import Iterator
-from dataclasses import dataclass
+from dataclasses import dataclass, field, replace
 from types import SimpleNamespace
 from typing import Any, Self
 
@@ -15,11 +15,9 @@ from kindynos.arrays import Floats
 from kindynos.distributions.base import Distribution
 from kindynos.distributions.normal import LogNormal, Normal
 from kindynos.distributions.special import ndtr
-from kindynos.errors import ParameterError
 from kindynos.finance.drawdowns import deepest_drop
 from kindynos.processes.base import Fitted, Process, accumulate, observed
 from kindynos.processes.drawing import Draws
-from kindynos.processes.likelihood import at_the_peak
 from kindynos.validate import array_of, finite, positive
 from kindynos.validate import volatility as a_volatility
 
@@ -56,6 +54,7 @@ class GeometricBrownianMotion(Process):
     start: float
     drift: float
     volatility: float
+    risk_neutral_rate: float | None = field(default=None, kw_only=True, repr=False, compare=False)
 
     label = "geometric brownian motion"
     use = "a price with steady volatility, such as a share's over a year"
@@ -65,6 +64,35 @@ class GeometricBrownianMotion(Process):
     def log_drift(self) -> float:
         """The mean of log returns per unit of time."""
         return self.drift - self.volatility**2 / 2
+
+    def risk_neutral(self, rate: float, income: float = 0.0) -> Self:
+        """Return the process under which prices are valued: it grows by the riskless ``rate``, less what holding it pays.
+
+        Both are continuously compounded, per unit of time. Chances under it are not those of the real world, in which
+        investors are paid for risk; it serves to value what depends on the price. Source: Harrison and Kreps, Journal of
+        Economic Theory 20 (1979), 381-408. Raises ParameterError for rates that are not finite.
+
+        >>> GeometricBrownianMotion(100.0, drift=0.08, volatility=0.2).risk_neutral(0.03, income=0.01).drift
+        0.02
+        """
+        growth = round(finite("risk_neutral", "rate", rate) - finite("risk_neutral", "income", income), 15)
+        made = replace(self, drift=growth, risk_neutral_rate=float(rate), fitted=None)
+        if self.fitted is None:
+            return made
+        (_, _), (_, of_log) = self.fitted.covariance
+        description = f"a riskless rate of {100 * rate:.3g} %; volatility from {self.fitted.observations} log returns"
+        errors = {**self.fitted.errors, "drift": 0.0}
+        kept = replace(
+            self.fitted, errors=errors, covariance=((0.0, 0.0), (0.0, of_log)), description=description, learned=growth, of=None
+        )
+        return replace(made, fitted=kept)
+
+    @property
+    def basis(self) -> str:
+        if self.risk_neutral_rate is None:
+            return super().basis
+        rate = f"a riskless rate of {100 * self.risk_neutral_rate:.3g} %"
+        return f"risk-neutral, at {rate}: the expected price grows by {100 * self.drift:.3g} % per unit of time"
 
     def logs(self, shocks: Floats, dt: float, at: Any) -> Floats:
         return self._summed(shocks, dt, at, 0.0)
@@ -103,7 +131,7 @@ class GeometricBrownianMotion(Process):
     def closed_hit_probability(self, level: float, within: float) -> float | None:
         return reflected(math.log(level / self.start), self.log_drift, self.volatility, within)
 
-    def bridge(self, dt: float) -> float:
+    def bridge(self, shocks: Floats, dt: float) -> Any:
         return self.volatility * math.sqrt(dt)
 
     @classmethod
@@ -138,7 +166,8 @@ class GeometricBrownianMotion(Process):
         """Return drifts and volatilities: the mean of log returns is normal, the log of the volatility nearly so."""
         volatility = np.exp(theta[1])
         assert self.fitted is not None
-        drift = theta[0] + volatility**2 / 2 if self.fitted.covariance[0][0] > 0 else np.zeros_like(volatility)
+        known = 0.0 if self.fitted.learned is None else self.fitted.learned
+        drift = theta[0] + volatility**2 / 2 if self.fitted.covariance[0][0] > 0 else np.full_like(volatility, known)
         return SimpleNamespace(drift=drift, volatility=volatility)
 
 
@@ -178,7 +207,7 @@ class RandomWalk(Process):
     def closed_hit_probability(self, level: float, within: float) -> float | None:
         return reflected(level - self.start, self.drift, self.volatility, within)
 
-    def bridge(self, dt: float) -> float:
+    def bridge(self, shocks: Floats, dt: float) -> Any:
         return self.volatility * math.sqrt(dt)
 
     @classmethod
@@ -205,115 +234,3 @@ class RandomWalk(Process):
     def drawn(self, theta: Floats) -> Any:
         """Return drifts and volatilities."""
         return SimpleNamespace(drift=theta[0], volatility=np.exp(theta[1]))
-
-
-@dataclass(frozen=True)
-class MeanReverting(Process):
-    """A value, or with ``log=True`` its logarithm, that is drawn back to a level.
-
-    ``speed`` is per unit of time: half of a gap is gone after ln 2 / speed. ``volatility`` is per unit of time, of the value
-    or of its logarithm. With ``log`` the value stays above 0 and ``level`` is its long-run median. Steps are exact for any
-    ``dt``.
-
-    Source: Uhlenbeck and Ornstein, Physical Review 36 (1930), 823-841; Schwartz, Journal of Finance 52 (1997), 923-973.
-
-    >>> round(float(MeanReverting(start=0.14, level=0.16, speed=0.4, volatility=0.03).expected(1.0)), 6)
-    0.146594
-    """
-
-    start: float
-    level: float
-    speed: float
-    volatility: float
-    log: bool = False
-
-    label = "mean reverting"
-    use = "a price or rate that returns to a level: energy, interest, a spread"
-    rules = {"start": finite, "level": finite, "speed": positive, "volatility": a_volatility}
-
-    def __post_init__(self) -> None:
-        super().__post_init__()
-        if not isinstance(self.log, bool):
-            raise ParameterError(f"log must be True or False, not {self.log!r}", owner="MeanReverting")
-        if self.log:
-            positive("MeanReverting with log=True", "start", self.start)
-            positive("MeanReverting with log=True", "level", self.level)
-
-    @property
-    def multiplies(self) -> bool:  # type: ignore[override]
-        """Whether it is the logarithm that reverts."""
-        return self.log
-
-    @property
-    def _scaled(self) -> tuple[float, float]:
-        """Start and level on the scale that reverts."""
-        return (math.log(self.start), math.log(self.level)) if self.log else (self.start, self.level)
-
-    def evolve(self, shocks: Floats, dt: float, at: Any) -> Floats:
-        gaps: Floats = shocks[0]
-        kept = np.exp(-at.speed * dt)
-        gaps *= at.volatility * np.sqrt(-np.expm1(-2 * at.speed * dt) / (2 * at.speed))
-        level = np.log(at.level) if self.log else at.level
-        gaps[0] += (self._scaled[0] - level) * kept
-        for t in range(1, len(gaps)):
-            gaps[t] += gaps[t - 1] * kept
-        gaps += level
-        return np.exp(gaps, out=gaps) if self.log else gaps
-
-    def _moments(self, time: Any) -> tuple[Any, Any]:
-        """Return mean and variance after a time, on the scale that reverts."""
-        start, level = self._scaled
-        passed = array_of(type(self).__name__, "time", time)
-        mean = level + (start - level) * np.exp(-self.speed * passed)
-        return mean, self.volatility**2 * -np.expm1(-2 * self.speed * passed) / (2 * self.speed)
-
-    def expected(self, time: ArrayLike) -> Any:
-        mean, variance = self._moments(time)
-        return np.exp(mean + variance / 2) if self.log else mean
-
-    def closed_form_at(self, time: float) -> Distribution | None:
-        mean, variance = (float(value) for value in self._moments(time))
-        return LogNormal.from_log(mean, math.sqrt(variance)) if self.log else Normal(mean, math.sqrt(variance))
-
-    def bridge(self, dt: float) -> float:
-        return self.volatility * math.sqrt(dt)
-
-    @classmethod
-    def fit(cls, series: ArrayLike, dt: float = 1.0, log: bool = False) -> Self:
-        """Return the process learned from values ``dt`` apart by maximum likelihood, with standard errors in ``fitted``.
-
-        Raises ParameterError for values that cannot be used, or that show no return to a level.
-        """
-        values, step = observed(f"{cls.__name__}.fit", series, dt, above_zero=log)
-        x = np.log(values) if log else values
-        before, after = x[:-1], x[1:]
-        slope, cut = np.polyfit(before, after, 1)
-        if not 0 < slope < 1:
-            raise ParameterError(
-                f"{cls.__name__}.fit: the series shows no return to a level (each value is {slope:.3g} times the one before); "
-                f"fit {'GeometricBrownianMotion' if log else 'RandomWalk'}, or give more history"
-            )
-        speed = -math.log(slope) / step
-        level = cut / (1 - slope)
-        rest = float(((after - cut - slope * before) ** 2).mean())
-        volatility = math.sqrt(rest * 2 * speed / -math.expm1(-2 * speed * step))
-
-        def cost(theta: Floats) -> float:
-            pull, spread = math.exp(theta[1]), math.exp(theta[2])
-            kept = math.exp(-pull * step)
-            variance = spread**2 * -math.expm1(-2 * pull * step) / (2 * pull)
-            gaps = after - theta[0] - (before - theta[0]) * kept
-            return float(0.5 * len(gaps) * math.log(variance) + 0.5 * (gaps @ gaps) / variance)
-
-        theta, covariance = at_the_peak(cost, [level, math.log(speed), math.log(volatility)])
-        sd = np.sqrt(np.diag(covariance))
-        middle = math.exp(level) if log else level
-        errors = {"level": float(sd[0]) * (middle if log else 1.0), "speed": speed * sd[1], "volatility": volatility * sd[2]}
-        description = f"its own level, from {len(after)} steps{' of the logarithm' if log else ''}"
-        fitted = Fitted(len(after), step, {k: float(v) for k, v in errors.items()}, theta, covariance, description)
-        return cls(float(values[-1]), middle, speed, volatility, log, fitted=fitted)
-
-    def drawn(self, theta: Floats) -> Any:
-        """Return levels, speeds and volatilities."""
-        level = np.exp(theta[0]) if self.log else theta[0]
-        return SimpleNamespace(level=level, speed=np.exp(theta[1]), volatility=np.exp(theta[2]))

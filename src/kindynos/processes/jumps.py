@@ -1,4 +1,4 @@
-"""Prices whose distribution changes suddenly: by jumps, or by moving between a calm and a wild regime."""
+"""A price that jumps now and then."""
 
 from __future__ import annotations
 
@@ -13,11 +13,12 @@ from numpy.typing import ArrayLike
 from kindynos.arrays import Floats
 from kindynos.distributions.special import gammaln, ndtr, ndtri, pdtr, xlogy
 from kindynos.processes.base import Fitted, Process, accumulate, observed
-from kindynos.processes.likelihood import at_the_peak, lowest
-from kindynos.validate import array_of, finite, positive, whole, wrong
+from kindynos.processes.likelihood import lowest, peak, picked, resampled
+from kindynos.validate import array_of, finite, positive
 from kindynos.validate import volatility as a_volatility
 
 MOST_JUMPS = 40  # in one period that a likelihood counts
+TELLING = 4.0  # log likelihood that three more parameters gain by chance once in 20 samples, nearly
 
 
 @dataclass(frozen=True)
@@ -69,7 +70,7 @@ class JumpDiffusion(Process):
         """Return the variance of the log of the value after a time."""
         return time * (self.volatility**2 + self.rate * (self.jump_mean**2 + self.jump_sd**2))
 
-    def bridge(self, dt: float) -> float:
+    def bridge(self, shocks: Floats, dt: float) -> Any:
         return self.volatility * math.sqrt(dt)
 
     @classmethod
@@ -90,26 +91,38 @@ class JumpDiffusion(Process):
             [mean / step, math.log(share * sd / math.sqrt(step)), math.log(often / step), side * sd, math.log(2 * sd)]
             for share, often, side in ((0.8, tail, 0.0), (0.6, 5 * tail, -0.5), (0.9, tail, -1.0))
         ]
-        theta, covariance = at_the_peak(cost, list(map(float, lowest(cost, starts))))
-        shift, volatility, rate, jump_mean, jump_sd = _natural(np.array(theta))
-        drift = shift + volatility**2 / 2 + rate * math.expm1(jump_mean + jump_sd**2 / 2)
-        deviations = np.sqrt(np.diag(np.array(covariance)))
-        errors = dict(
-            zip(
-                ("log shift", "volatility", "rate", "jump_mean", "jump_sd"),
-                deviations * [1, volatility, rate, 1, jump_sd],
-                strict=True,
-            )
+        found = peak(cost, list(map(float, lowest(cost, starts))))
+        gain = _normal_cost(returns) - cost(found.theta)
+        jumps = "jumps and volatility by maximum likelihood"
+        if gain < TELLING:
+            jumps += f", and nothing in the series points to jumps (they add only {max(gain, 0.0):.1f} to the log likelihood)"
+        description = f"the mean of {len(returns)} log returns; {jumps}"
+        usual = (sd / math.sqrt(len(returns)) / step, 0.5, 1.5, 3 * sd, 1.0)
+        named = _named(found.theta)
+        fitted = Fitted(
+            len(returns), step, found.errors(_named), (0.0,), ((1.0,),), description, learned=resampled(cost, found, usual)
         )
-        description = f"the mean of {len(returns)} log returns; jumps and volatility by maximum likelihood"
-        fitted = Fitted(len(returns), step, {k: float(v) for k, v in errors.items()}, theta, covariance, description)
-        return cls(float(values[-1]), drift, volatility, rate, jump_mean, jump_sd, fitted=fitted)
+        return cls(float(values[-1]), **named, fitted=fitted)
 
     def drawn(self, theta: Floats) -> Any:
         """Return drifts, volatilities, rates and jumps."""
+        assert self.fitted is not None
+        theta = picked(self.fitted.learned, theta[0])
         volatility, rate, jump_mean, jump_sd = np.exp(theta[1]), np.exp(theta[2]), theta[3], np.exp(theta[4])
         drift = theta[0] + volatility**2 / 2 + rate * np.expm1(jump_mean + jump_sd**2 / 2)
         return SimpleNamespace(drift=drift, volatility=volatility, rate=rate, jump_mean=jump_mean, jump_sd=jump_sd)
+
+
+def _named(theta: Floats) -> dict[str, float]:
+    """Return the parameters of the process from those of the fit."""
+    shift, volatility, rate, jump_mean, jump_sd = _natural(theta)
+    drift = shift + volatility**2 / 2 + rate * math.expm1(jump_mean + jump_sd**2 / 2)
+    return {"drift": drift, "volatility": volatility, "rate": rate, "jump_mean": jump_mean, "jump_sd": jump_sd}
+
+
+def _normal_cost(returns: Floats) -> float:
+    """Return the negative log likelihood of log returns without jumps."""
+    return 0.5 * len(returns) * (math.log(2 * math.pi * float(returns.var())) + 1)
 
 
 def _natural(theta: Floats) -> tuple[float, float, float, float, float]:
@@ -154,150 +167,3 @@ def poisson_quantile(levels: Floats, mean: Floats) -> Floats:
         total = total + chance
         left = levels > total
     return count
-
-
-@dataclass(frozen=True)
-class RegimeSwitching(Process):
-    """A price that moves between two regimes, each with its own drift and volatility, at random times.
-
-    ``drifts`` and ``volatilities`` are of regime 0 and 1 per unit of time; ``rates`` are how often, per unit of time, each is
-    left; ``first`` is the regime at the start. Within a period the regime is that at its beginning.
-
-    Source: Hamilton, Econometrica 57 (1989), 357-384.
-
-    >>> process = RegimeSwitching(100.0, drifts=(0.08, -0.1), volatilities=(0.1, 0.35), rates=(1.0, 4.0))
-    >>> round(process.share_in(1), 2)
-    0.2
-    """
-
-    start: float
-    drifts: tuple[float, float]
-    volatilities: tuple[float, float]
-    rates: tuple[float, float]
-    first: int = 0
-
-    label = "regime switching"
-    use = "a price with calm and wild spells"
-    shocks = 2  # the diffusion, and whether the regime is left
-
-    def __post_init__(self) -> None:
-        positive("RegimeSwitching", "start", self.start)
-        for name, rule in (("drifts", finite), ("volatilities", a_volatility), ("rates", positive)):
-            pair = getattr(self, name)
-            if isinstance(pair, str) or not hasattr(pair, "__len__") or len(pair) != 2:
-                raise wrong("RegimeSwitching", name, "a pair, one for each regime", pair)
-            object.__setattr__(
-                self, name, tuple(rule("RegimeSwitching", f"{name}[{i}]", value) for i, value in enumerate(pair))
-            )
-        if whole("RegimeSwitching", "first", self.first) not in (0, 1):
-            raise wrong("RegimeSwitching", "first", "0 or 1", self.first)
-
-    def share_in(self, regime: int) -> float:
-        """Return the share of time spent in a regime in the long run."""
-        return self.rates[1 - regime] / sum(self.rates)
-
-    def _leaving(self, dt: float) -> tuple[float, float]:
-        """Return the chances that a period in regime 0, or 1, is followed by one in the other."""
-        out, back = leaving(self.rates, dt)
-        return float(out), float(back)
-
-    def logs(self, shocks: Floats, dt: float, at: Any) -> Floats:
-        steps, levels = shocks
-        stay = [-ndtri(chance) for chance in leaving(at.rates, dt)]
-        shift = [(d - v**2 / 2) * dt for d, v in zip(at.drifts, at.volatilities, strict=True)]
-        spread = [v * math.sqrt(dt) for v in at.volatilities]
-        wild = np.full(steps.shape[1], self.first == 1)
-        for t, level in enumerate(levels):
-            steps[t] = steps[t] * np.where(wild, spread[1], spread[0]) + np.where(wild, shift[1], shift[0])
-            wild ^= level > np.where(wild, stay[1], stay[0])
-        return accumulate(steps)
-
-    def evolve(self, shocks: Floats, dt: float, at: Any) -> Floats:
-        values = self.logs(shocks, dt, at)
-        return np.multiply(np.exp(values, out=values), self.start, out=values)
-
-    def expected_values(self, periods: int, dt: float) -> Floats:
-        """Return the means in closed form, from the part of the expected value that is in each regime."""
-        leave = self._leaving(dt)
-        move = np.diag(np.exp(np.array(self.drifts) * dt)) @ np.array([[1 - leave[0], leave[0]], [leave[1], 1 - leave[1]]])
-        parts = [self.start * np.eye(2)[self.first]]
-        for _ in range(periods):
-            parts.append(parts[-1] @ move)
-        return np.asarray(np.sum(parts[1:], axis=1))
-
-    @classmethod
-    def fit(cls, series: ArrayLike, dt: float = 1.0) -> Self:
-        """Return the process learned from prices ``dt`` apart by maximum likelihood (Hamilton's filter), with standard errors.
-
-        Regime 0 is the calmer; the start is in the regime that is likelier at the end of the series. Raises ParameterError for
-        prices that cannot be used.
-        """
-        values, step = observed(f"{cls.__name__}.fit", series, dt, above_zero=True)
-        returns = np.diff(np.log(values))
-        mean, sd = float(returns.mean()), float(returns.std())
-
-        def cost(theta: Floats) -> float:
-            return -_filtered(returns, theta)[0]
-
-        starts = [[mean, mean, math.log(0.7 * sd), math.log(1.6 * sd), out, back] for out, back in ((-3.0, -2.0), (-2.0, -1.0))]
-        best = lowest(cost, starts)
-        if best[2] > best[3]:
-            best = best[[1, 0, 3, 2, 5, 4]]
-        theta, covariance = at_the_peak(cost, list(map(float, best)))
-        sds = (math.exp(theta[2]), math.exp(theta[3]))
-        leave = tuple(1 / (1 + math.exp(-value)) for value in theta[4:])
-        gone = min(sum(leave), 1 - 1e-9)
-        total = -math.log1p(-gone) / step
-        deviations = np.sqrt(np.diag(np.array(covariance)))
-        names = ("log mean 0", "log mean 1", "volatility 0", "volatility 1", "leaving 0", "leaving 1")
-        scale = [
-            1 / step,
-            1 / step,
-            sds[0] / step**0.5,
-            sds[1] / step**0.5,
-            leave[0] * (1 - leave[0]),
-            leave[1] * (1 - leave[1]),
-        ]
-        errors = {name: float(value) for name, value in zip(names, deviations * scale, strict=True)}
-        description = f"the mean of {len(returns)} log returns in each regime"
-        return cls(
-            float(values[-1]),
-            (theta[0] / step + sds[0] ** 2 / step / 2, theta[1] / step + sds[1] ** 2 / step / 2),
-            (sds[0] / math.sqrt(step), sds[1] / math.sqrt(step)),
-            (total * leave[0] / sum(leave), total * leave[1] / sum(leave)),
-            int(_filtered(returns, np.array(theta))[1] > 0.5),
-            fitted=Fitted(len(returns), step, errors, theta, covariance, description),
-        )
-
-    def drawn(self, theta: Floats) -> Any:
-        """Return drifts, volatilities and rates of both regimes."""
-        assert self.fitted is not None
-        step = self.fitted.dt
-        volatilities = tuple(np.exp(theta[i]) / math.sqrt(step) for i in (2, 3))
-        drifts = tuple(theta[i] / step + v**2 / 2 for i, v in enumerate(volatilities))
-        out, back = (1 / (1 + np.exp(-theta[i])) for i in (4, 5))
-        total = -np.log1p(-np.minimum(out + back, 1 - 1e-9)) / step
-        rates = (total * out / (out + back), total * back / (out + back))
-        return SimpleNamespace(drifts=drifts, volatilities=volatilities, rates=rates)
-
-
-def leaving(rates: tuple[Any, Any], dt: float) -> tuple[Any, Any]:
-    """Return the chances that a period in regime 0, or 1, is followed by one in the other; rates may be one a trial."""
-    total = rates[0] + rates[1]
-    gone = -np.expm1(-total * dt)
-    return rates[0] / total * gone, rates[1] / total * gone
-
-
-def _filtered(returns: Floats, theta: Floats) -> tuple[float, float]:
-    """Return the log likelihood of log returns and the chance of regime 1 after the last."""
-    centre, sd = theta[:2], np.exp(np.clip(theta[2:4], -50, 50))
-    leave = 1 / (1 + np.exp(-np.clip(theta[4:], -30, 30)))
-    density = np.exp(-0.5 * ((returns[:, None] - centre) / sd) ** 2) / sd + 1e-300
-    wild = float(leave[0] / leave.sum())
-    out, back, logs = float(leave[0]), float(leave[1]), 0.0
-    for calm_density, wild_density in density.tolist():
-        both = (1 - wild) * calm_density + wild * wild_density
-        logs += math.log(both)
-        wild = wild * wild_density / both
-        wild = wild * (1 - back) + (1 - wild) * out
-    return logs - 0.9189385332046727 * len(returns), wild

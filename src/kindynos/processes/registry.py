@@ -9,8 +9,10 @@ from typing import Any, cast
 from kindynos.errors import ModelError
 from kindynos.processes.base import Process
 from kindynos.processes.bootstrap import BootstrapReturns
-from kindynos.processes.brownian import GeometricBrownianMotion, MeanReverting, RandomWalk
-from kindynos.processes.jumps import JumpDiffusion, RegimeSwitching
+from kindynos.processes.brownian import GeometricBrownianMotion, RandomWalk
+from kindynos.processes.jumps import JumpDiffusion
+from kindynos.processes.mean_reverting import MeanReverting
+from kindynos.processes.regimes import RegimeSwitching
 from kindynos.registry import Registry
 
 _CLASSES: tuple[type[Process], ...] = (
@@ -27,7 +29,7 @@ def process_from(name: str, parameters: Mapping[str, Any]) -> Process:
     RandomWalk(start=1.0, drift=0.0, volatility=0.5)
     """
     kind = PROCESSES.find(name)
-    known = [field.name for field in fields(kind) if field.name != "fitted"]
+    known = [field.name for field in fields(kind) if not field.kw_only]
     needed = [field.name for field in fields(kind) if field.name in known and _required(field)]
     for given in parameters:
         if given not in known:

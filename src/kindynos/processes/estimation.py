@@ -1,0 +1,67 @@
+"""What a fit leaves open of a figure of a process: the same figure of processes with drawn parameters."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Callable, Mapping
+from typing import Any, Protocol, TypeVar
+
+import numpy as np
+
+from kindynos.inference.estimates import Estimate
+from kindynos.inference.intervals import UPPER
+
+DRAWS = 200  # of the parameters
+FEW_DRAWS, FEW_TRIALS = 60, 1000  # where each needs paths of its own
+
+Self = TypeVar("Self", bound="Redrawn")
+
+
+class Redrawn(Protocol):
+    """A process that can be drawn again as its fit leaves it open; see ``Process.redrawn``."""
+
+    def redrawn(self: Self, count: int) -> list[Self]:
+        """Return processes with drawn parameters, none where nothing was fitted."""
+
+
+def intervals(
+    process: Redrawn, figures: Callable[[Any], Mapping[str, float]], draws: int = FEW_DRAWS
+) -> dict[str, tuple[float, float]]:
+    """Return the 95 % interval of each figure over drawn parameters, by name; none where nothing was fitted.
+
+    Figures of paths hold the sampling error of these paths as well.
+    """
+    found = [figures(one) for one in process.redrawn(draws)]
+    ends = [1 - UPPER, UPPER]
+    return {
+        name: tuple(float(end) for end in np.quantile([one[name] for one in found], ends))  # type: ignore[misc]
+        for name in (found[0] if found else ())
+    }
+
+
+def with_estimation_error(
+    process: Redrawn, value: Estimate, again: Callable[[Any], Estimate], draws: int = DRAWS, note: str = ""
+) -> Estimate:
+    """Return a figure whose interval holds what the fit leaves open beside the sampling error that it has.
+
+    ``again`` gives the same figure of another process; the spread that its own sampling error makes is taken out.
+    """
+    found = [again(one) for one in process.redrawn(draws)]
+    if not found:
+        return Estimate(value, value.low, value.high, value.rough, note or value.note)
+    low, high = np.quantile([float(one) for one in found], [1 - UPPER, UPPER])
+    inner = float(np.nanmedian([0.0 if math.isnan(one.error) else one.error for one in found]))
+    own = 0.0 if math.isnan(value.error) else value.error
+
+    def reach(gap: float) -> float:
+        return math.hypot(math.sqrt(max(max(gap, 0.0) ** 2 - inner**2, 0.0)), own)
+
+    below, above = reach(float(value) - float(low)), reach(float(high) - float(value))
+    said = f"the interval holds what the fit leaves open{f' and a sampling error of {own:.2g}' if own else ''}"
+    return Estimate(value, float(value) - below, float(value) + above, value.rough, f"{note}; {said}" if note else said)
+
+
+def as_chance(estimate: Estimate) -> Estimate:
+    """Return an estimate of a chance with ends from 0 to 1."""
+    low, high = max(estimate.low, 0.0), min(estimate.high, 1.0)
+    return Estimate(estimate, low, high, estimate.rough, estimate.note) if not math.isnan(estimate.error) else estimate

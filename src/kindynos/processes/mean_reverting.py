@@ -1,0 +1,182 @@
+"""A value, or a price, that is drawn back to a level."""
+
+from __future__ import annotations
+
+import math
+from dataclasses import dataclass
+from types import SimpleNamespace
+from typing import Any, Self
+
+import numpy as np
+from numpy.typing import ArrayLike
+
+from kindynos.arrays import Floats
+from kindynos.distributions.base import Distribution
+from kindynos.distributions.normal import LogNormal, Normal
+from kindynos.distributions.special import ndtr
+from kindynos.errors import ParameterError
+from kindynos.inference.intervals import UPPER, Z
+from kindynos.processes.base import Fitted, Process, observed
+from kindynos.processes.reversion import LEVELS, reversion
+from kindynos.validate import array_of, finite, instance, positive
+from kindynos.validate import volatility as a_volatility
+
+LEAST_PULL = 0.1  # over the whole series, of drawn parameters: below it a level could lie anywhere
+
+
+@dataclass(frozen=True)
+class MeanReverting(Process):
+    """A value, or with ``log=True`` its logarithm, that is drawn back to a level.
+
+    ``speed`` is per unit of time: half of a gap is gone after ln 2 / speed. ``volatility`` is per unit of time, of the value
+    or of its logarithm. With ``log`` the value stays above 0 and ``level`` is its long-run median. Steps are exact for any
+    ``dt``.
+
+    Source: Uhlenbeck and Ornstein, Physical Review 36 (1930), 823-841; Schwartz, Journal of Finance 52 (1997), 923-973.
+
+    >>> round(float(MeanReverting(start=0.14, level=0.16, speed=0.4, volatility=0.03).expected(1.0)), 6)
+    0.146594
+    """
+
+    start: float
+    level: float
+    speed: float
+    volatility: float
+    log: bool = False
+
+    label = "mean reverting"
+    use = "a price or rate that returns to a level: energy, interest, a spread"
+    rules = {"start": finite, "level": finite, "speed": positive, "volatility": a_volatility}
+
+    def __post_init__(self) -> None:
+        super().__post_init__()
+        if not isinstance(self.log, bool):
+            raise ParameterError(f"log must be True or False, not {self.log!r}", owner="MeanReverting")
+        if self.log:
+            positive("MeanReverting with log=True", "start", self.start)
+            positive("MeanReverting with log=True", "level", self.level)
+
+    @property
+    def multiplies(self) -> bool:  # type: ignore[override]
+        """Whether it is the logarithm that reverts."""
+        return self.log
+
+    @property
+    def _scaled(self) -> tuple[float, float]:
+        """Start and level on the scale that reverts."""
+        return (math.log(self.start), math.log(self.level)) if self.log else (self.start, self.level)
+
+    def evolve(self, shocks: Floats, dt: float, at: Any) -> Floats:
+        gaps: Floats = shocks[0]
+        kept = np.exp(-at.speed * dt)
+        gaps *= at.volatility * np.sqrt(-np.expm1(-2 * at.speed * dt) / (2 * at.speed))
+        level = np.log(at.level) if self.log else at.level
+        gaps[0] += (self._scaled[0] - level) * kept
+        for t in range(1, len(gaps)):
+            gaps[t] += gaps[t - 1] * kept
+        gaps += level
+        return np.exp(gaps, out=gaps) if self.log else gaps
+
+    def _moments(self, time: Any) -> tuple[Any, Any]:
+        """Return mean and variance after a time, on the scale that reverts."""
+        start, level = self._scaled
+        passed = array_of(type(self).__name__, "time", time)
+        mean = level + (start - level) * np.exp(-self.speed * passed)
+        return mean, self.volatility**2 * -np.expm1(-2 * self.speed * passed) / (2 * self.speed)
+
+    def expected(self, time: ArrayLike) -> Any:
+        mean, variance = self._moments(time)
+        return np.exp(mean + variance / 2) if self.log else mean
+
+    def closed_form_at(self, time: float) -> Distribution | None:
+        mean, variance = (float(value) for value in self._moments(time))
+        return LogNormal.from_log(mean, math.sqrt(variance)) if self.log else Normal(mean, math.sqrt(variance))
+
+    def bridge(self, shocks: Floats, dt: float) -> Any:
+        return self.volatility * math.sqrt(dt)
+
+    @classmethod
+    def fit(cls, series: ArrayLike, dt: float = 1.0, log: bool | None = None) -> Self:
+        """Return the process learned from values ``dt`` apart, with what they leave open in ``fitted``.
+
+        The logarithm is fitted where all values are above 0, so that a price stays there; ``log=False`` fits the values
+        themselves. Least squares finds a speed that is far too high in a short history; here it is corrected to be as often too
+        high as too low (see ``kindynos.processes.reversion``), and ``fitted.description`` says whether the series shows that it
+        returns at all. Raises ParameterError for values that cannot be used, or that show no return to a level.
+        """
+        owner = f"{cls.__name__}.fit"
+        if log is not None:
+            instance(owner, "log", log, bool, "True, False or None")
+        values, step = observed(owner, series, dt, above_zero=bool(log))
+        logged = bool(values.min() > 0) if log is None else log
+        x = np.log(values) if logged else values
+        before, after = x[:-1], x[1:]
+        steps = len(after)
+        slope = float(np.polyfit(before, after, 1)[0])
+        found = reversion(slope, steps) if slope < 1 else None
+        if found is None or not 0 < found.median < steps:
+            raise ParameterError(
+                f"the series shows no return to a level (each value is {slope:.3g} times the one before); "
+                f"fit {'GeometricBrownianMotion' if logged else 'RandomWalk'}, or give more history",
+                owner=owner,
+            )
+        learned = _Learned(
+            steps, step, float(before.mean()), float(after.mean()), _spread(before, after, found.median), found.quantiles
+        )
+        level, speed, volatility, of_level = map(float, learned.at(found.median))
+        ends = [-math.log1p(-min(found.at(end), steps * 0.999) / steps) / step for end in (1 - UPPER, UPPER)]
+        middle = math.exp(level) if logged else level
+        errors = {
+            "level": of_level * (middle if logged else 1.0),
+            "speed": (ends[1] - ends[0]) / 2 / Z,
+            "volatility": volatility / math.sqrt(2 * steps),
+        }
+        shown = "it returns to its level" if found.p_value < 0.05 else "the series does not show that it returns to a level"
+        description = (
+            f"its own level, from {steps} steps{' of the logarithm' if logged else ''}; {shown} (p = {found.p_value:.2g}), its "
+            f"speed may be {ends[0]:.2g} to {ends[1]:.2g}"
+        )
+        fitted = Fitted(
+            steps, step, errors, (0.0, 0.0, 0.0), tuple(map(tuple, np.eye(3).tolist())), description,
+            intervals={"speed": (ends[0], ends[1])}, learned=learned,
+        )  # fmt: skip
+        return cls(float(values[-1]), middle, speed, volatility, logged, fitted=fitted)
+
+    def drawn(self, theta: Floats) -> Any:
+        """Return levels, speeds and volatilities from scores: of the level at a speed, of the speed, and of the volatility."""
+        assert self.fitted is not None
+        learned: _Learned = self.fitted.learned
+        pull = np.interp(ndtr(theta[1]), LEVELS, learned.quantiles)
+        level, speed, volatility, spread = learned.at(np.clip(pull, LEAST_PULL, 0.999 * learned.steps))
+        level = level + spread * theta[0]
+        return SimpleNamespace(
+            level=np.exp(level) if self.log else level,
+            speed=speed,
+            volatility=volatility * np.exp(theta[2] / math.sqrt(2 * learned.steps)),
+        )
+
+
+@dataclass(frozen=True)
+class _Learned:
+    """What a series tells: its steps, the means before and after them, the sd of what is left, and quantiles of the pull."""
+
+    steps: int
+    dt: float
+    before: float
+    after: float
+    spread: float
+    quantiles: tuple[float, ...]
+
+    def at(self, pull: Any) -> tuple[Any, Any, Any, Any]:
+        """Return level, speed, volatility and the standard error of the level for a pull over the series, or several."""
+        slope = 1 - pull / self.steps
+        speed = -np.log(slope) / self.dt
+        volatility = self.spread * np.sqrt(2 * speed / (1 - slope**2))
+        level = (self.after - slope * self.before) / (1 - slope)
+        return level, speed, volatility, self.spread / (1 - slope) / math.sqrt(self.steps)
+
+
+def _spread(before: Floats, after: Floats, pull: float) -> float:
+    """Return the sd of what a pull leaves unexplained of each step."""
+    rest = after - (1 - pull / len(after)) * before
+    return float(rest.std())
