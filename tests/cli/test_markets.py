@@ -51,11 +51,45 @@ class Commands(Folder):
             self.assertEqual((process, answer.returncode, answer.stderr), (process, 0, ""))
             data = json.loads(answer.stdout)
             self.assertLess(data["end"]["P5"], data["end"]["P95"])
-            self.assertTrue(0 <= data["chances"][0]["chance"] <= 1)
+            chance = data["chances"][0]
+            self.assertTrue(0 <= chance["low"] <= chance["chance"] <= chance["high"] <= 1)
+            self.assertGreater(chance["high"] - chance["low"], 0.05)  # four years of prices say little of a drift
+            self.assertFalse({type(value) for value in data["parameters"].values()} - {float, int, bool, str})
+            self.assertIsInstance(data["parameters"]["start"], float)
+            self.assertEqual("max drawdown" in data and data["max drawdown"] is None, process == "random walk")
+        neutral = run("paths", oil, "--risk-neutral", "0.03", "--trials", "2000", "--seed", "1")
+        self.assertIn("risk-neutral, at a riskless rate of 3 %", " ".join(neutral.stdout.split()))
+        walk = run("paths", oil, "--process", "random-walk", "--trials", "2000", "--seed", "1")
+        self.assertRegex(" ".join(walk.stdout.split()), r"the expected value changes by -0.015\d* a year")
         options = ("--periods", "30", "--trials", "500", "--below", "35", "--uncertain", "--out", str(self.folder / "out"))
         answer = run("paths", TREASURY[0], "--instrument", "shipyard", "--no-mean", *options)
         self.assertIn("no mean", answer.stdout)
         self.assertLessEqual({"paths.png", "drawdowns.png", "growth.png"}, {p.name for p in (self.folder / "out").iterdir()})
+
+    def test_what_a_window_leaves_open_and_contradicts_stands_beside_the_figures(self):
+        answer = run("risk", *TREASURY, "--methods", "normal,simulated", "--levels", "0.99", "--horizon", "10")
+        text = " ".join(answer.stdout.split())
+        self.assertIn("* normal: the returns are not normal", text)
+        self.assertIn("Of the intervals of 'simulated'", text)
+        self.assertIn("What each holding adds to the value at risk, 1 in 100, normal, over 10 days", text)
+        data = json.loads(run("risk", *TREASURY, "--methods", "historical", "--levels", "0.99", "--json").stdout)
+        added = sum(row["component"] for row in data["contributions"])
+        self.assertAlmostEqual(added / data["risk"][0]["value at risk"], 1, 12)
+        self.assertIsNone(data["risk"][0]["value at risk high"])
+
+    def test_holdings_that_are_no_fractions(self):
+        for text, words in (
+            ("instrument,weight\nshipyard,60%\n", ("row 2", "write 0.6")),
+            ("instrument,weight\nshipyard,60\nwind_farm,40\n", ("add up to 100", "0.6 for 60 %")),
+        ):
+            path = self.folder / "h.csv"
+            path.write_text(text)
+            answer = run("risk", TREASURY[0], "--holdings", str(path), "--value", "1000")
+            self.assertEqual(answer.returncode, 2)
+            for word in words:
+                self.assertIn(word, answer.stderr)
+
+        self.assertIn("say --value", run("risk", TREASURY[0], "--holdings", str(path)).stderr)
 
     def test_mistakes_get_one_message_and_status_2(self):
         wrong = self.folder / "wrong.csv"

@@ -1,5 +1,7 @@
 """Tests of fits."""
 
+from dataclasses import replace
+
 import numpy as np
 
 import kindynos as kd
@@ -57,6 +59,82 @@ class Fits(Case):
         wanted = made.volatility**2 * 5 * (1 + 1)  # five years ahead, from five years of history
         self.assertAlmostEqual(unsure / wanted, 1, delta=0.1)
         self.assertAlmostEqual(sure / wanted, 0.5, delta=0.03)
+
+    def test_the_speed_of_reversion_is_as_often_too_high_as_too_low(self):
+        slow = kd.MeanReverting(0.0, 0.0, 1.0, 1.0)
+        paths = slow.paths(252, 60, seed=3, dt=1 / 252)
+        found, held = [], 0
+        for series in paths.T:
+            try:
+                made = kd.MeanReverting.fit(series, 1 / 252, log=False)
+            except kd.KindynosError:  # no return at all: the lowest there is
+                found.append(0.0)
+                continue
+            found.append(made.speed)
+            low, high = made.fitted.intervals["speed"]
+            held += low <= 1.0 <= high
+        self.assertTrue(0.25 < np.mean(np.array(found) < 1.0) < 0.65, np.mean(np.array(found) < 1))
+        self.assertGreaterEqual(held, 0.85 * np.count_nonzero(found))
+        fast = kd.MeanReverting(0.0, 0.0, 30.0, 1.0).paths(1000, 1, seed=1, dt=1 / 252)[:, 0]
+        made = kd.MeanReverting.fit(fast, 1 / 252, log=False)
+        self.assertIn("it returns to its level (p =", made.fitted.description)
+        low, high = made.fitted.intervals["speed"]
+        self.assertLess(high, 60)  # the interval is no wider than it must be
+        self.assertGreater(low, 10)
+
+    def test_prices_stay_above_zero(self):
+        made = kd.MeanReverting.fit(self.series(LOG_RATE, 600), 1 / 250)
+        self.assertTrue(made.log)
+        self.assertGreater(made.paths(250, 500, seed=1, dt=1 / 250, uncertain=True).min(), 0)
+
+    def test_what_nothing_identifies_is_told(self):
+        for seed in range(3):
+            series = 100 * np.exp(np.cumsum(0.01 * np.random.default_rng(seed).standard_normal(500)))
+            made = kd.JumpDiffusion.fit(series, 1 / 250)
+            self.assertIn("nothing in the series points to jumps", made.fitted.description)
+            self.assertEqual(set(made.fitted.errors), {"drift", "volatility", "rate", "jump_mean", "jump_sd"})
+            self.assertGreater(max(made.fitted.errors["jump_sd"] / made.jump_sd, made.fitted.errors["rate"] / made.rate), 0.5)
+            ends = [np.log(made.paths(250, 1000, seed=1, dt=1 / 250, uncertain=u)[-1]).std() for u in (False, True)]
+            self.assertTrue(0.95 < ends[1] / ends[0] < 2, ends)
+        jumpy = kd.JumpDiffusion.fit(self.series(kd.JumpDiffusion(100.0, 0.05, 0.15, 8.0, -0.03, 0.04)), 1 / 250)
+        self.assertNotIn("nothing", jumpy.fitted.description)
+        regimes = kd.RegimeSwitching.fit(self.series(REGIMES), 1 / 250).fitted.errors
+        self.assertTrue(all(0 < regimes[f"{name}[{i}]"] < 1 for name in ("drifts", "volatilities") for i in (0, 1)))
+
+    def test_a_fit_does_not_outlive_its_parameters(self):
+        made = kd.GeometricBrownianMotion.fit(self.series(PRICE, 300), 1 / 250)
+        self.assertIsNotNone(replace(made, start=50.0).fitted)
+        other = replace(made, volatility=0.5)
+        self.assertIsNone(other.fitted)
+        with self.fails("fitted"):
+            other.paths(5, 5, seed=1, uncertain=True)
+
+    def test_chances_hold_what_the_fit_leaves_open(self):
+        truth, held, short = PRICE.chance(1.0, above=110), 0, 0
+        for seed in range(40):
+            made = replace(kd.GeometricBrownianMotion.fit(self.series(PRICE, 500, seed=seed), 1 / 250), start=100.0)
+            found = made.chance(1.0, above=110)
+            held += found.low <= truth <= found.high
+            short += abs(found - truth) <= 0.4 * found.error
+        self.assertGreaterEqual(held, 35)
+        self.assertLess(short, 34)  # and no wider than it must be
+        self.assertIn("real-world: the expected price grows by", found.note)
+        self.assertIn("the fit leaves open", found.note)
+        drawn = made.chance(1.0, above=110, simulate=True, trials=2000, steps=5)
+        self.assertGreater(drawn.error, 0.7 * found.error)
+        self.assertIn("a sampling error of", drawn.note)
+        low = made.percentile(1.0, 5)
+        self.assertAlmostEqual(low, made.distribution_at(1.0).percentile(5))
+        self.assertTrue(low.low < low < low.high)
+
+    def test_risk_neutral_chances_say_so(self):
+        made = kd.GeometricBrownianMotion.fit(self.series(PRICE, 500), 1 / 250)
+        valued = made.risk_neutral(0.03, income=0.01)
+        self.assertEqual((valued.drift, valued.volatility), (0.02, made.volatility))
+        self.assertAlmostEqual(valued.expected(2.0), made.start * np.exp(0.04))
+        chance = valued.chance(1.0, above=made.start)
+        self.assertIn("risk-neutral", chance.note)
+        self.assertTrue(0 < chance.error < 0.3 * made.chance(1.0, above=made.start).error)
 
     def test_series_that_cannot_be_used(self):
         for series, words in (

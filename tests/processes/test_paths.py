@@ -6,7 +6,7 @@ from matplotlib.figure import Figure
 from scipy import stats
 
 import kindynos as kd
-from tests.common import Case
+from tests.common import PRICES, Case
 
 PRICE = kd.GeometricBrownianMotion(100.0, drift=0.06, volatility=0.25)
 
@@ -134,6 +134,37 @@ class Behaviour(Case):
             kd.PathSet({"a": price}, correlation=frame.drop(columns="a"))
         with self.fails("one value a trial"):
             made.outcome(lambda block: block, 3, 100, seed=1)
+
+    def test_series_drawn_from_one_history_keep_their_dates_together(self):
+        frame = PRICES.frame
+        wanted = frame.pct_change().iloc[1:].corr().to_numpy()
+        together = kd.BootstrapReturns.fit(frame, block=1)
+        made = together.paths(20, 2000, seed=1)
+        steps = (made[:, 1:] / made[:, :-1] - 1).reshape(3, -1)
+        np.testing.assert_allclose(np.corrcoef(steps), wanted, atol=0.05)
+        known = {tuple(row) for row in np.round(frame.pct_change().iloc[1:].to_numpy(), 9).tolist()}
+        self.assertTrue(all(tuple(row) in known for row in np.round(steps.T[:50], 9).tolist()))  # each a day of the history
+        model = kd.Model("prices", periods=20)
+        model.driver("prices", together)
+        model.outcome("end", "at(alpha, 20)")
+        run = model.simulate(1000, seed=1)
+        alpha, beta = (np.diff(np.log(run.row(name).values), axis=0).ravel() for name in ("alpha", "beta"))
+        self.assertAlmostEqual(np.corrcoef(alpha, beta)[0, 1], wanted[0, 1], delta=0.05)
+        with self.fails("shared"):
+            kd.PathSet(together.processes, np.eye(3), shared=True)
+
+    def test_reached_correlations_are_of_returns(self):
+        model = kd.Model("jumps", periods=50)
+        jumps = kd.JumpDiffusion(100.0, 0.05, 0.05, 12.0, -0.05, 0.1)
+        for name in ("a", "b"):
+            model.driver(name, jumps, dt=1 / 12)
+        model.correlate("a", "b", 0.8, kind="linear")
+        model.outcome("end", "at(a, 50) + at(b, 50)")
+        run = model.simulate(2000, seed=1)
+        a, b = (np.diff(np.log(run.row(name).values), axis=0).ravel() for name in ("a", "b"))
+        reached = run.correlations()["reached"].iloc[0]
+        self.assertAlmostEqual(reached, np.corrcoef(a, b)[0, 1], delta=0.02)
+        self.assertLess(reached, 0.4)
 
     def test_simulated_laws_after_a_time(self):
         distribution = kd.JumpDiffusion(100.0, 0.05, 0.2, 2.0, -0.1, 0.1).distribution_at(1.0, trials=20_000, seed=1, steps=4)

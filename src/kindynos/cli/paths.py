@@ -31,7 +31,13 @@ PER_YEAR = 252
 @click.option(
     "--no-mean", is_flag=True, help="Drop the mean of a short history: the drift of a random walk or a geometric one is 0."
 )
-@click.option("--uncertain", is_flag=True, help="Draw the fitted parameters too, so that a short history shows in the fan.")
+@click.option(
+    "--risk-neutral", type=float, metavar="RATE",
+    help="Let the price grow by a riskless rate a year, such as 0.03, to value what depends on it, not as in the history.",
+)  # fmt: skip
+@click.option(
+    "--uncertain", is_flag=True, help="Draw the fitted parameters too: one fan that holds what the history leaves open."
+)
 @click.option("--trials", type=WHOLE, default=10_000, show_default=True, help="How many paths.")
 @click.option("--seed", type=WHOLE, help="A whole number that reproduces them; else one is chosen.")
 @out_option
@@ -44,24 +50,25 @@ def paths(
     above: float | None,
     below: float | None,
     no_mean: bool,
+    risk_neutral: float | None,
     uncertain: bool,
     trials: int,
     seed: int | None,
     out: Path | None,
     as_data: bool,
 ) -> None:
-    """Fit a process to a price's history and simulate where it may go: the fan, probabilities, and the drawdown to expect.
+    """Fit a process to a price's history and simulate where it may go: the fan, chances, and the drawdown to expect.
+
+    Each figure has the 95 % interval that so short a history leaves open.
 
     \b
       kindynos paths heating_oil.csv --periods 250 --above 1.0
       kindynos paths treasury_prices.csv --instrument shipyard --process regime-switching --below 35 --out results
     """
-    import numpy as np
-
-    from kindynos.finance.drawdowns import max_drawdown
     from kindynos.markets.prices import read_prices
     from kindynos.plots import growth_against_drawdown, max_drawdowns, paths_fan
-    from kindynos.reports import markets
+    from kindynos.processes.brownian import GeometricBrownianMotion
+    from kindynos.reports import paths as report
     from kindynos.sampling.streams import fresh_seed
 
     table = read_prices(prices)
@@ -70,34 +77,38 @@ def paths(
     name = instrument or table.instruments[0]
     history = table.subset([name]).frame[name].to_numpy()
     dt = 1.0 if process == "bootstrap returns" else 1 / PER_YEAR
+    if any(level is not None and level <= 0 for level in (above, below)):
+        raise KindynosError("--above and --below are prices above 0")
     fitted = _fitted(process, history, dt, no_mean)
+    if risk_neutral is not None:
+        if not isinstance(fitted, GeometricBrownianMotion):
+            raise KindynosError("--risk-neutral goes with the process geometric-brownian-motion")
+        fitted = fitted.risk_neutral(risk_neutral)
     chosen = fresh_seed() if seed is None else seed
     made = fitted.paths(periods, trials, chosen, dt, uncertain=uncertain)
-    chances = markets.chances(fitted, made, periods * dt, above, below, uncertain)
-    drawdowns = np.asarray(max_drawdown(made)) if made.min() > 0 else None
-    seen = float(np.asarray(max_drawdown(history))) if drawdowns is not None else None
-    table_of = markets.path_table(made)
+    told = report.outlook(fitted, made, history, dt, above, below, chosen, uncertain)
     figures: dict[str, Any] = {"paths": lambda ax: paths_fan(made, above=above, below=below, name=name, ax=ax)}
-    if drawdowns is not None:
+    if told.as_long is not None:
+        days = len(history) - 1
         figures |= {
-            "drawdowns": lambda ax: max_drawdowns(drawdowns, seen, ax=ax),
+            "drawdowns": lambda ax: max_drawdowns(told.as_long, told.seen, periods=days, ax=ax),
             "growth": lambda ax: growth_against_drawdown(made, PER_YEAR, ax=ax),
         }
-    report = markets.paths(name, fitted, made, chances, drawdowns, seen, len(history), chosen)
 
     def data() -> dict[str, Any]:
         return {
             "instrument": name,
             "process": fitted.label,
             "seed": chosen,
-            "parameters": {key: str(value) for key, value in fitted.parameters.items() if key != "returns"},
+            "parameters": {key: value for key, value in fitted.parameters.items() if key != "returns"},
+            "errors": dict(fitted.fitted.errors) if fitted.fitted else {},
             "description": fitted.fitted.description if fitted.fitted else "",
-            "chances": [{**row, "chance": float(row["chance"])} for row in chances],
-            "end": {f"P{q}": value for q, value in markets.ends(made).items()},
-            "max drawdown": None if drawdowns is None else {"mean": float(drawdowns.mean()), "seen": seen},
+            "basis": fitted.basis,
+            **told.data(),
         }
 
-    finish(report, data, out, as_data, {"paths": table_of}, figures)
+    shown = report.paths(name, fitted, made, told, len(history), chosen)
+    finish(shown, data, out, as_data, {"paths": report.path_table(made)}, figures)
 
 
 def _fitted(process: str, history: Floats, dt: float, no_mean: bool) -> Process:

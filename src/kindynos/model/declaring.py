@@ -135,8 +135,14 @@ class DeclaredModel:
                     raise ModelError(
                         f"{option}= goes with one distribution, not with several processes", owner=f"driver {name!r}"
                     )
+            shares = next(iter(distribution.processes)) if distribution.shared else None
             for member, process in distribution.processes.items():
-                self.driver(member, process, unit=unit, source=source, dt=dt, uncertain=uncertain)
+                check_name(member)
+                self.add(
+                    process_driver(
+                        member, process, self.periods, unit=unit, source=source, dt=dt, uncertain=uncertain, shares=shares
+                    )
+                )
             for first, second, value in distribution.correlated_pairs():
                 self.correlate(first, second, value, kind="linear")
             return

@@ -169,8 +169,11 @@ def paths_fan(
     return ax
 
 
-def max_drawdowns(drawdowns: Floats, seen: float | None = None, ax: Axes | None = None) -> Axes:
-    """Draw the distribution of simulated maximum drawdowns, with the one seen in history placed inside it."""
+def max_drawdowns(drawdowns: Floats, seen: float | None = None, *, periods: int | None = None, ax: Axes | None = None) -> Axes:
+    """Draw the distribution of simulated maximum drawdowns, with the one seen in history placed inside it.
+
+    ``periods`` is the length of the paths, which the title tells; it must be that of the history for ``seen`` to compare.
+    """
     ax = axes(ax)
     ax.hist(100 * drawdowns, bins=60, weights=np.full(len(drawdowns), 100 / len(drawdowns)), color=MIDDLE, ec="white", lw=0.4)
     top = ax.get_ylim()[1]
@@ -187,7 +190,9 @@ def max_drawdowns(drawdowns: Floats, seen: float | None = None, ax: Axes | None 
     ax.set_xlabel("maximum drawdown of a path (below its highest value so far), per cent")
     ax.set_ylabel("share of paths in each bar, per cent")
     ax.set_title(
-        f"Maximum drawdown to expect: mean {100 * float(np.mean(drawdowns)):.1f} % of {len(drawdowns):,} paths", loc="left"
+        f"Maximum drawdown{'' if periods is None else f' over {periods:,} days'}: "
+        f"mean {100 * float(np.mean(drawdowns)):.1f} % of {len(drawdowns):,} paths",
+        loc="left",
     )
     bare(ax)
     return ax

@@ -2,16 +2,16 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Any, Self
 
 import numpy as np
-from numpy.typing import ArrayLike
 
 from kindynos.arrays import Floats
 from kindynos.distributions.special import ndtr
 from kindynos.errors import ParameterError
 from kindynos.processes.base import Process, accumulate, observed
+from kindynos.processes.pathset import PathSet
 from kindynos.validate import array_of, finite, one_of, positive, whole, wrong
 
 
@@ -93,17 +93,28 @@ class BootstrapReturns(Process):
             here = going * np.roll(here, 1) + (1 - going) * means[-1] / len(growth)
         return np.array(means)
 
+    def redrawn(self, count: int) -> list[Self]:
+        """Return processes whose history was itself drawn again, block by block, from this one."""
+        block = max(self.block, round(len(self.returns) ** (1 / 3)))
+        whole_history = replace(self, start=1.0, block=min(block, len(self.returns)), kind="stationary")
+        drawn = whole_history.paths(len(self.returns), count, seed=0)
+        return [replace(self, returns=tuple(column)) for column in (drawn[1:] / drawn[:-1] - 1).T]
+
     def periods_of(self, time: float, steps: int) -> int:
         return whole(
             "BootstrapReturns", "the time, in periods of the history,", int(time) if time == int(time) else time, least=1
         )
 
     @classmethod
-    def fit(cls, series: ArrayLike, dt: float = 1.0, block: float | None = None) -> Self:
+    def fit(cls, series: Any, dt: float = 1.0, block: float | None = None) -> Any:
         """Return the process of a history of prices; ``block`` is the cube root of the number of returns unless given.
 
-        Raises ParameterError for prices that cannot be used.
+        Of a DataFrame with a column of prices an instrument it is a ``PathSet`` of them, which draws the same dates for all, so
+        that they move together as they did. Raises ParameterError for prices that cannot be used.
         """
+        if hasattr(series, "columns"):
+            members = {str(name): cls.fit(series[name].to_numpy(), dt, block) for name in series.columns}
+            return PathSet(members, shared=True)
         values, _ = observed(f"{cls.__name__}.fit", series, dt, above_zero=True)
         returns = values[1:] / values[:-1] - 1
         chosen = max(1.0, round(len(returns) ** (1 / 3))) if block is None else block

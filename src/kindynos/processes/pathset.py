@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from typing import Any
 
 import numpy as np
@@ -13,7 +13,7 @@ from kindynos.dependence.matrices import cholesky_factor, conflicting_pairs, is_
 from kindynos.errors import ParameterError
 from kindynos.processes.base import Process
 from kindynos.processes.drawing import Draws, each_part
-from kindynos.validate import array_of, mapping, positive, whole
+from kindynos.validate import array_of, instance, mapping, positive, whole
 
 CHUNK = 2_048  # values of each asset mixed at a time
 
@@ -22,7 +22,8 @@ CHUNK = 2_048  # values of each asset mixed at a time
 class PathSet:
     """Processes by name, with the correlation matrix of their shocks period by period.
 
-    ``correlation`` is an array in the order of the names, or a DataFrame with them; without it they are independent. Raises
+    ``correlation`` is an array in the order of the names, or a DataFrame with them; without it they are independent. With
+    ``shared`` all have the very same shocks, as processes drawn from the same dates of a history must. Raises
     ParameterError for a matrix of the wrong shape or not positive definite, naming the most conflicting pairs.
 
     >>> from kindynos import GeometricBrownianMotion
@@ -34,6 +35,7 @@ class PathSet:
 
     processes: Mapping[str, Process]
     correlation: Any = None
+    shared: bool = field(default=False, kw_only=True)
 
     def __post_init__(self) -> None:
         processes = mapping("PathSet", "processes", self.processes, "processes by name")
@@ -43,6 +45,8 @@ class PathSet:
             if not isinstance(process, Process):
                 raise ParameterError(f"{name!r} must be a process, not {process!r:.60}", owner="PathSet")
         object.__setattr__(self, "processes", processes)
+        if instance("PathSet", "shared", self.shared, bool, "True or False") and self.correlation is not None:
+            raise ParameterError("shared= leaves no room for correlation=", owner="PathSet")
         object.__setattr__(self, "correlation", self._checked())
 
     def _checked(self) -> Floats:
@@ -128,6 +132,9 @@ class PathSet:
         processes = list(self.processes.values())
         extra = [process.shocks - 1 for process in processes]
         count, periods = len(processes), draws.periods
+        if self.shared:
+            self._each_shared_block(draws, fill)
+            return
         independent = np.array_equal(weights, np.eye(count))
 
         def work(block: int, part: slice) -> None:
@@ -141,6 +148,17 @@ class PathSet:
                 fill(part, [process.evolve(own[i], draws.dt, process) for i, process in enumerate(processes)])
 
         each_part(work, draws.parts((count + sum(extra)) * periods))
+
+    def _each_shared_block(self, draws: Draws, fill: Any) -> None:
+        processes = list(self.processes.values())
+        rows = max(process.shocks for process in processes)
+
+        def work(block: int, part: slice) -> None:
+            shocks = draws.normals(rows * draws.periods, part, block).reshape(rows, draws.periods, -1)
+            with np.errstate(over="ignore", under="ignore"):
+                fill(part, [process.evolve(shocks[: process.shocks].copy(), draws.dt, process) for process in processes])
+
+        each_part(work, draws.parts(rows * draws.periods))
 
 
 def mix(shocks: Floats, weights: Floats) -> None:

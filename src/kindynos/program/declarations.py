@@ -83,6 +83,7 @@ def process_driver(
     serial: Any = None,
     dt: float = 1.0,
     uncertain: bool = False,
+    shares: str | None = None,
 ) -> ProcessDriver:
     """Return a driver that is a process, of checked arguments; raises ModelError or ParameterError."""
     owner = f"driver {name!r}"
@@ -94,7 +95,7 @@ def process_driver(
         raise ModelError(f"uncertain=True needs a fitted process, such as {type(process).__name__}.fit(prices)", owner=owner)
     positive(owner, "dt", dt)
     checked = None if base is None else finite(owner, "base", base)
-    return ProcessDriver(name, checked, unit, source, process=process, dt=dt, uncertain=uncertain)
+    return ProcessDriver(name, checked, unit, source, process=process, dt=dt, uncertain=uncertain, shares=shares)
 
 
 def check_signature(name: str, function: Callable[..., Any]) -> None:

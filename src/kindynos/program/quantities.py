@@ -170,12 +170,13 @@ class DependentDriver(Driver):
 class ProcessDriver(Driver):
     """A driver that is a process: a row, its values at the ends of periods that are ``dt`` long in its unit of time.
 
-    With ``uncertain`` the fitted parameters are drawn too, trial by trial.
+    With ``uncertain`` the fitted parameters are drawn too, trial by trial. ``shares`` names the driver whose shocks it has.
     """
 
     process: Process = field(kw_only=True)
     dt: float = 1.0
     uncertain: bool = False
+    shares: str | None = None
 
     @property
     def shape(self) -> Shape:
@@ -191,19 +192,27 @@ class ProcessDriver(Driver):
         return self.process.expected_values(periods, self.dt)[:, None]
 
     def requests(self, periods: int) -> list[Request]:
-        found = [Request(self.name, periods)]
-        found += [Request(f"{self.name}, shock {i}", periods) for i in range(2, self.process.shocks + 1)]
+        source = self.shares or self.name
+        found = [Request(source, periods)]
+        found += [Request(f"{source}, shock {i}", periods) for i in range(2, self.process.shocks + 1)]
         if self.uncertain and self.process.fitted is not None:
             found += [Request(f"{self.name}, parameter {i}") for i in range(1, len(self.process.fitted.theta) + 1)]
         return found
 
     def values(self, scores: Mapping[str, Floats]) -> Floats:
-        periods = len(scores[self.name])
+        periods = len(scores[self.shares or self.name])
         normal = [normal_quantile(scores[request.name]) for request in self.requests(periods)]
         shocks = np.stack([row for row in normal if row.ndim == 2])
         theta = [row for row in normal if row.ndim == 1]
         parameters = self.process.parameters_at(np.stack(theta)) if theta else self.process
         return self.process.evolve(shocks, self.dt, parameters)
+
+    def changes(self, scores: Mapping[str, Floats]) -> Floats:
+        """Return the change of each period, of the logarithm where the process multiplies."""
+        values, start = self.values(scores), self.process.start_value
+        if self.process.multiplies:
+            values, start = np.log(values), math.log(start)
+        return np.diff(values, axis=0, prepend=start)
 
 
 @dataclass(frozen=True)

@@ -1,23 +1,18 @@
-"""Risk tables, backtests and simulated prices as a terminal shows them."""
+"""Risk tables and backtests as a terminal shows them."""
 
 from __future__ import annotations
 
 import math
 from typing import Any
 
-import numpy as np
 import pandas as pd
 from rich.console import Group, RenderableType
 from rich.text import Text
 
-from kindynos.arrays import Floats
-from kindynos.formatting import brief, number, per_cent, step_of
+from kindynos.formatting import number, step_of
 from kindynos.markets.backtest import Backtest
 from kindynos.markets.portfolio import Portfolio
-from kindynos.processes.base import Process
 from kindynos.reports.tables import table_of
-
-ENDS = (5, 25, 50, 75, 95)
 
 
 def risk(held: Portfolio, table: pd.DataFrame, parts: pd.DataFrame) -> Group:
@@ -133,88 +128,3 @@ def backtested(tested: Backtest) -> Group:
         f"The supervisors' zone is by the number of exceptions{'' if left <= 0 else f'; {left} earlier days are not shown'}."
     )
     return Group(table, "", days, Text(description, style="dim"))
-
-
-def chances(
-    process: Process, made: Floats, time: float, above: float | None, below: float | None, uncertain: bool
-) -> list[dict[str, Any]]:
-    """Return the chances asked for: of ending beyond a price, and of being there at any time before."""
-    found = []
-    for level, word in ((above, "above"), (below, "below")):
-        if level is None:
-            continue
-        ended = made[-1] > level if word == "above" else made[-1] < level
-        ever = (made > level).any(axis=0) if word == "above" else (made < level).any(axis=0)
-        closed = None if uncertain else process.closed_form_at(time)
-        chance = closed.chance(**{word: level}) if closed is not None else float(ended.mean())
-        found.append({"what": f"ending {word} {level:g}", "chance": chance, "how": "closed form" if closed else "of the paths"})
-        hit_probability = None if uncertain else process.closed_hit_probability(level, time)
-        how = "at any moment, closed form" if hit_probability is not None else "at the end of some day, of the paths"
-        found.append(
-            {
-                "what": f"ever {word} {level:g}",
-                "chance": float(ever.mean()) if hit_probability is None else hit_probability,
-                "how": how,
-            }
-        )
-    return found
-
-
-def ends(made: Floats) -> dict[int, float]:
-    """Return percentiles of where paths end."""
-    return {q: float(np.percentile(made[-1], q)) for q in ENDS}
-
-
-def path_table(made: Floats) -> pd.DataFrame:
-    """Return percentiles of simulated paths by period."""
-    table = pd.DataFrame(np.percentile(made, ENDS, axis=1).T, columns=[f"P{q}" for q in ENDS])
-    table.insert(0, "mean", made.mean(axis=1))
-    table.index.name = "period"
-    return table
-
-
-def paths(
-    name: str,
-    process: Process,
-    made: Floats,
-    probabilities: list[dict[str, Any]],
-    drawdowns: Any,
-    seen: Any,
-    history: int,
-    seed: int,
-) -> Group:
-    """Return what was fitted, where the price may end, the probabilities, and the drawdown to expect."""
-    shown = {key: value for key, value in process.parameters.items() if key not in ("returns", "start")}
-    fitted = table_of(
-        f"{name}: {process.label} fitted to {history:,} prices",
-        ("parameter", "left"),
-        ("value", "right"),
-        ("standard error", "right"),
-    )
-    errors = process.fitted.errors if process.fitted else {}
-    for key, value in shown.items():
-        text = (
-            ", ".join(f"{part:.4g}" for part in value)
-            if isinstance(value, tuple)
-            else str(value)
-            if isinstance(value, bool | str)
-            else f"{value:.4g}"
-        )
-        fitted.add_row(key, text, f"{errors[key]:.2g}" if key in errors and not math.isnan(errors[key]) else "")
-    table = table_of(f"After {len(made) - 1} days, {made.shape[1]:,} paths, seed {seed}", ("", "left"), ("value", "right"))
-    table.add_row("today", brief(float(made[0, 0])))
-    table.add_row("mean", brief(float(made[-1].mean())))
-    for q, value in ends(made).items():
-        table.add_row(f"P{q}", brief(value))
-    for row in probabilities:
-        table.add_row(f"chance of {row['what']}", f"{per_cent(float(row['chance']))} ({row['how']})")
-    if drawdowns is not None:
-        table.add_row("maximum drawdown, mean", per_cent(float(drawdowns.mean())))
-        table.add_row("maximum drawdown, P95", per_cent(float(np.percentile(drawdowns, 95))))
-        place = 100 * float((drawdowns < seen).mean())
-        table.add_row("maximum drawdown of the history", f"{per_cent(float(seen))} (percentile {place:.0f})")
-    used = process.fitted.description if process.fitted else f"{history - 1} returns of the history"
-    description = f"The probabilities assume {used}" + (
-        f"; the expected price grows by a drift of {per_cent(shown['drift'], 2)} a year." if "drift" in shown else "."
-    )
-    return Group(fitted, "", table, Text(description, style="dim"))

@@ -48,7 +48,8 @@ def plain_value(value: Any) -> Any:
 
 
 def _unbounded(key: object, value: object) -> bool:
-    return key in ("error", "low", "high") and isinstance(value, float) and math.isinf(value)
+    ends = str(key).rpartition(" ")[2] in ("error", "low", "high")  # of "value at risk high" too
+    return ends and isinstance(value, float) and math.isinf(value)
 
 
 def plain_rows(frame: pd.DataFrame) -> list[dict[str, Any]]:

@@ -7,11 +7,10 @@ import math
 import numpy as np
 import pandas as pd
 from numpy.typing import NDArray
-from scipy.special import ndtri
 
 from kindynos.arrays import Floats
 from kindynos.inference.intervals import correlation_by_blocks
-from kindynos.program.quantities import DistributionDriver
+from kindynos.program.quantities import DistributionDriver, ProcessDriver
 from kindynos.results.trials import SimulatedTrials
 
 COLUMNS = ["first", "second", "copula", "kind", "requested", "reached", "error", "low", "high"]
@@ -41,7 +40,10 @@ def reached_correlations(run: SimulatedTrials) -> pd.DataFrame:
 
 
 def _moved(run: SimulatedTrials, names: list[str]) -> tuple[dict[str, Floats], NDArray[np.int64]]:
-    """Return what correlations are of, ``(periods, trials)``: values, and of a process its shocks (as normal scores)."""
+    """Return what correlations are of, ``(periods, trials)``: values, and of a process its returns.
+
+    Jumps and regimes of two processes are independent, so that their returns move less together than their shocks.
+    """
     program = run.program
     rows = max((program.periods if program.drivers[name].shape.row else 1) for name in names) if names else 1
     blocks = run.drawing.blocks.leading(min(MOST_TRIALS, MOST_VALUES // (rows * max(len(names), 1))))
@@ -53,7 +55,8 @@ def _moved(run: SimulatedTrials, names: list[str]) -> tuple[dict[str, Floats], N
             if isinstance(driver, DistributionDriver):
                 found[name].append(np.atleast_2d(driver.values(scores)))
             else:
-                found[name].append(np.atleast_2d(np.asarray(ndtri(scores[name]))))
+                assert isinstance(driver, ProcessDriver)
+                found[name].append(driver.changes(scores))
     return {name: np.concatenate(parts, axis=-1) for name, parts in found.items()}, blocks.bounds
 
 

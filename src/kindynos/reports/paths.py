@@ -1,0 +1,171 @@
+"""Simulated prices as a terminal shows them: what was fitted, where the price may end, and what the fit leaves open of it."""
+
+from __future__ import annotations
+
+import math
+from dataclasses import dataclass
+from typing import Any
+
+import numpy as np
+import pandas as pd
+from rich.console import Group
+from rich.text import Text
+
+from kindynos.arrays import Floats
+from kindynos.finance.drawdowns import max_drawdown
+from kindynos.formatting import brief, per_cent
+from kindynos.processes.base import Process
+from kindynos.processes.estimation import FEW_TRIALS, intervals
+from kindynos.reports.tables import table_of
+
+ENDS = (5, 25, 50, 75, 95)
+
+
+@dataclass(frozen=True)
+class Outlook:
+    """What paths of a fitted price tell: figures by name, their intervals, and the drawdown of the history among like ones.
+
+    ``shares`` are the names of figures that are shares, and ``how`` says of chances how they were found. ``seen`` is the
+    maximum drawdown of the history, and ``as_long`` those of paths of the same length; both None for values that may be
+    negative.
+    """
+
+    figures: dict[str, float]
+    intervals: dict[str, tuple[float, float]]
+    shares: tuple[str, ...]
+    how: dict[str, str]
+    seen: float | None
+    as_long: Floats | None
+
+    @property
+    def place(self) -> float | None:
+        """The percentile of the history's maximum drawdown among those of paths as long."""
+        return None if self.seen is None or self.as_long is None else 100 * float((self.as_long < self.seen).mean())
+
+    def data(self) -> dict[str, Any]:
+        """Return the same for JSON: where the price ends, chances, and drawdowns, each with its interval."""
+        rows = {row["what"]: row for row in self.rows()}
+        chances = [
+            {"what": name, "chance": row["value"], "low": row["low"], "high": row["high"], "how": row.get("how", "")}
+            for name, row in rows.items()
+            if name.startswith(("ending", "ever"))
+        ]
+        ends = ["mean", *(f"P{q}" for q in ENDS)]
+        drawdown = None
+        if self.seen is not None:
+            row = rows["maximum drawdown, mean"]
+            drawdown = {
+                "mean": row["value"],
+                "low": row["low"],
+                "high": row["high"],
+                "seen": self.seen,
+                "percentile": self.place,
+            }
+        return {
+            "end": {name: rows[name]["value"] for name in ends},
+            "end intervals": {name: [rows[name]["low"], rows[name]["high"]] for name in ends},
+            "chances": chances,
+            "max drawdown": drawdown,
+        }
+
+    def rows(self) -> list[dict[str, Any]]:
+        """Return a row for each figure: what, value, low, high, how."""
+        missing = (math.nan, math.nan)
+        return [
+            {"what": name, "value": value, **dict(zip(("low", "high"), self.intervals.get(name, missing), strict=True))}
+            | ({"how": self.how[name]} if name in self.how else {})
+            for name, value in self.figures.items()
+        ]
+
+
+def outlook(
+    process: Process, made: Floats, history: Floats, dt: float, above: float | None, below: float | None, seed: int,
+    uncertain: bool,
+) -> Outlook:  # fmt: skip
+    """Return what paths ``(periods + 1, trials)`` of a process fitted to a history tell."""
+    periods, positive = len(made) - 1, process.multiplies and bool(made.min() > 0)
+    goals = [(level, word) for level, word in ((above, "above"), (below, "below")) if level is not None]
+
+    def of(one: Process, paths: Floats) -> dict[str, float]:
+        found = {"mean": float(paths[-1].mean())} | {f"P{q}": float(np.percentile(paths[-1], q)) for q in ENDS}
+        for level, word in goals:
+            found |= _chances(one, paths, periods * dt, level, word, uncertain)
+        if positive:
+            drawdowns = np.asarray(max_drawdown(np.maximum(paths, 1e-300)))
+            found |= {"maximum drawdown, mean": float(drawdowns.mean())}
+            found |= {"maximum drawdown, P95": float(np.percentile(drawdowns, 95))}
+        return found
+
+    figures = of(process, made)
+    ends = {} if uncertain else intervals(process, lambda one: of(one, one.paths(periods, FEW_TRIALS, seed, dt)))
+    held = {name: (min(low, figures[name]), max(high, figures[name])) for name, (low, high) in ends.items()}
+    how = {} if uncertain else {
+        f"{what} {word} {level:g}": ("closed form" if closed else "of the paths") if what == "ending" else (
+            "at any moment, closed form" if closed else "at the end of some day, of the paths"
+        )
+        for level, word in goals
+        for what, closed in (
+            ("ending", process.closed_form_at(periods * dt) is not None),
+            ("ever", process.closed_hit_probability(level, periods * dt) is not None),
+        )
+    }  # fmt: skip
+    shares = tuple(name for name in figures if name.startswith(("ending", "ever", "maximum")))
+    as_long = process.max_drawdowns(len(history) - 1, made.shape[1], seed, dt, uncertain=uncertain) if positive else None
+    seen = float(np.asarray(max_drawdown(history))) if positive else None
+    return Outlook(figures, held, shares, how, seen, as_long)
+
+
+def _chances(process: Process, made: Floats, time: float, level: float, word: str, uncertain: bool) -> dict[str, float]:
+    """Return the chances of ending beyond a price, and of being there at any time before."""
+    beyond = made > level if word == "above" else made < level
+    closed = None if uncertain else process.closed_form_at(time)
+    hit = None if uncertain else process.closed_hit_probability(level, time)
+    return {
+        f"ending {word} {level:g}": float(beyond[-1].mean()) if closed is None else float(closed.chance(**{word: level})),
+        f"ever {word} {level:g}": float(beyond.any(axis=0).mean()) if hit is None else hit,
+    }
+
+
+def path_table(made: Floats) -> pd.DataFrame:
+    """Return percentiles of simulated paths by period."""
+    table = pd.DataFrame(np.percentile(made, ENDS, axis=1).T, columns=[f"P{q}" for q in ENDS])
+    table.insert(0, "mean", made.mean(axis=1))
+    table.index.name = "period"
+    return table
+
+
+def paths(name: str, process: Process, made: Floats, told: Outlook, history: int, seed: int) -> Group:
+    """Return what was fitted, where the price may end, chances, and the drawdown to expect, with what the fit leaves open."""
+    table = table_of(
+        f"After {len(made) - 1} days, {made.shape[1]:,} paths, seed {seed}",
+        ("", "left"), ("value", "right"), ("95 % interval", "right"), ("", "left"),
+    )  # fmt: skip
+    table.add_row("today", brief(float(made[0, 0])), "", "")
+    for row in told.rows():
+        share = row["what"] in told.shares
+        shown = per_cent if share else brief
+        label = f"chance of {row['what']}" if row["what"].startswith(("ending", "ever")) else row["what"]
+        interval = "" if math.isnan(row["low"]) else f"{shown(row['low'])} to {shown(row['high'])}"
+        table.add_row(label, shown(row["value"]), interval, row.get("how", ""))
+    if told.seen is not None and told.place is not None:
+        note = f"percentile {told.place:.0f} of paths as long"
+        table.add_row("maximum drawdown of the history", per_cent(told.seen), "", note)
+    used = process.fitted.description if process.fitted else f"{history - 1} returns of the history"
+    open_ = f"The intervals hold what {history:,} prices leave open of the fit. " if told.intervals else ""
+    description = f"{open_}The chances are {process.basis.replace('per unit of time', 'a year')}. Learned from {used}."
+    return Group(_fitted(name, process, history), "", table, Text(description, style="dim"))
+
+
+def _fitted(name: str, process: Process, history: int) -> Any:
+    title = f"{name}: {process.label} fitted to {history:,} prices"
+    fitted = table_of(title, ("parameter", "left"), ("value", "right"), ("standard error", "right"))
+    errors = process.fitted.errors if process.fitted else {}
+    for key, value in process.parameters.items():
+        if key in ("returns", "start"):
+            continue
+        parts = {f"{key}[{place}]": part for place, part in enumerate(value)} if isinstance(value, tuple) else {key: value}
+        for label, part in parts.items():
+            text = str(part) if isinstance(part, bool | str) else f"{part:.4g}"
+            error = errors.get(label, math.nan)
+            fitted.add_row(label, text, "" if math.isnan(error) else "unknown" if math.isinf(error) else f"{error:.2g}")
+    return fitted
