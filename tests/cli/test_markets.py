@@ -73,6 +73,10 @@ class Commands(Folder):
         self.assertIn("Of the intervals of 'simulated'", text)
         self.assertIn("What each holding adds to the value at risk, 1 in 100, normal, over 10 days", text)
         data = json.loads(run("risk", *TREASURY, "--methods", "historical", "--levels", "0.99", "--json").stdout)
+        beside = json.loads(run("risk", *TREASURY, "--methods", "normal", "--benchmark", "wind_farm", "--json").stdout)[
+            "benchmark"
+        ]
+        self.assertTrue(beside["beta"]["low"] < beside["beta"]["value"] < beside["beta"]["high"])
         added = sum(row["component"] for row in data["contributions"])
         self.assertAlmostEqual(added / data["risk"][0]["value at risk"], 1, 12)
         self.assertIsNone(data["risk"][0]["value at risk high"])
@@ -88,7 +92,6 @@ class Commands(Folder):
             self.assertEqual(answer.returncode, 2)
             for word in words:
                 self.assertIn(word, answer.stderr)
-
         self.assertIn("say --value", run("risk", TREASURY[0], "--holdings", str(path)).stderr)
 
     def test_mistakes_get_one_message_and_status_2(self):
@@ -111,7 +114,13 @@ class Commands(Folder):
             (("risk", *TREASURY, "--windows", "long"), "250,500,all"),
             (("risk", *TREASURY, "--windows", "5000"), "907 returns"),
             (("backtest", *TREASURY, "--window", "2000"), "no day to test"),
+            (("risk", *TREASURY, "--benchmark", "wind_fram"), "did you mean 'wind_farm'"),
             (("paths", TREASURY[0]), "say --instrument"),
+            (("paths", TREASURY[0], "--instrument", "shipyard", "--above", "0"), "prices above 0"),
+            (
+                ("paths", TREASURY[0], "--instrument", "shipyard", "--risk-neutral", "0.02", "--process", "random-walk"),
+                "--risk-neutral goes with",
+            ),
             (("paths", TREASURY[0], "--instrument", "shipyrd"), "did you mean 'shipyard'"),
             (("paths", TREASURY[0], "--instrument", "shipyard", "--process", "jump-difusion"), "did you mean 'jump-diffusion'"),
             (
@@ -133,6 +142,12 @@ class Pictures(Folder):
         weights = {"alpha": 0.6, "gamma": 0.4}
         bought = kd.Portfolio(PRICES, weights=weights, value=1e6, as_of="2026-03-02", rebalance="monthly")
         for draw, words in (
+            (lambda ax: kd.plots.rolling_risk(HELD.rolling(100, 0.95), ax=ax), "1 day in 20, historical, from the 100 returns"),
+            (
+                lambda ax: kd.plots.rolling_correlation(kd.returns(PRICES).rolling_correlation("alpha", "beta"), ax=ax),
+                "alpha and beta: correlation over 60 returns",
+            ),
+            (lambda ax: kd.plots.underwater(HELD.constant_value(), ax=ax), "Drawdown through time"),
             (lambda ax: kd.plots.prices_rebased(PRICES, ax=ax), "no price missing"),
             (lambda ax: kd.returns(PRICES).plot(ax=ax), "Simple returns each day"),
             (lambda ax: kd.plots.correlation_map(kd.returns(PRICES), "shrunk", ax=ax), "(shrunk)"),

@@ -4,6 +4,8 @@ import copy
 import pickle
 
 import numpy as np
+import pandas as pd
+from scipy import stats
 
 import kindynos as kd
 from tests.common import PRICES, Case, made
@@ -70,3 +72,85 @@ class Holding(Case):
         figure = kd.Portfolio(PRICES, shares={"alpha": 1}).value_at_risk(0.95, "normal")
         for again in (pickle.loads(pickle.dumps(figure)), copy.copy(figure), copy.deepcopy(figure)):
             self.assertEqual((float(again), vars(again)), (float(figure), vars(figure)))
+
+
+class Asked(Case):
+    def test_beside_a_benchmark(self):
+        rng = np.random.default_rng(1)
+        index = 0.01 * rng.standard_normal(600)
+        own = 0.0003 + 1.3 * index + 0.005 * rng.standard_normal(600)
+        frame = made(601)[["date"]].assign(index=50 * np.cumprod(np.r_[1, 1 + index]), own=20 * np.cumprod(np.r_[1, 1 + own]))
+        held = kd.Portfolio(frame, shares={"own": 10})
+        found = held.against("index")
+        line = stats.linregress(index, own)
+        self.assertAlmostEqual(found["beta"], line.slope)
+        self.assertAlmostEqual(found["alpha a year"], 252 * line.intercept)
+        self.assertAlmostEqual(found["beta"].error / (stats.t.ppf(0.975, 598) * line.stderr), 1, delta=0.15)
+        self.assertAlmostEqual(found["tracking error a year"], np.std(own - index, ddof=1) * 252**0.5)
+        self.assertTrue(found["beta"].low < 1.3 < found["beta"].high)
+        self.assertAlmostEqual(found["correlation"], line.rvalue)
+        interval = stats.pearsonr(index, own).confidence_interval()
+        self.assertAlmostEqual(found["correlation"].low, interval.low, delta=0.001)
+        table = kd.returns(frame).against("index")
+        self.assertAlmostEqual(table.loc["own", "beta"], line.slope)
+        np.testing.assert_allclose(kd.returns(frame).excess("index").frame["own"], own - index, atol=1e-12)
+        with self.fails("did you mean 'index'"):
+            held.against("indx")
+
+    def test_risk_and_correlation_through_time(self):
+        held = kd.Portfolio(PRICES, shares={"alpha": 10, "beta": 5})
+        table = held.rolling(100, 0.95)
+        losses = pd.Series(held.exposure().losses)
+        np.testing.assert_allclose(table["value at risk"], losses.rolling(100).quantile(0.95).dropna())
+        found = kd.returns(PRICES).rolling_correlation("alpha", "beta", 60)
+        by_hand = PRICES.frame.pct_change().iloc[1:]
+        np.testing.assert_allclose(found, by_hand["alpha"].rolling(60).corr(by_hand["beta"]).dropna())
+        for call, words in (
+            (lambda: held.rolling(5000), ("window 5000",)),
+            (lambda: held.rolling(100, method="simulated"), ("day by day",)),
+            (lambda: kd.returns(PRICES).rolling_correlation("alpha", "bet"), ("did you mean 'beta'",)),
+        ):
+            with self.subTest(words=words), self.fails(*words):
+                call()
+
+    def test_other_currencies(self):
+        frame = made(100).assign(NOK=np.linspace(0.08, 0.1, 100))
+        held = kd.Portfolio(frame, shares={"alpha": 10, "beta": 5}, currency={"beta": "NOK"})
+        last = frame.iloc[-1]
+        self.assertAlmostEqual(held.value, 10 * last["alpha"] + 5 * last["beta"] * 0.1)
+        own = kd.Portfolio(frame.assign(beta=frame["beta"] * frame["NOK"]), shares={"alpha": 10, "beta": 5})
+        self.assertAlmostEqual(held.value_at_risk(0.95), own.value_at_risk(0.95))
+        with self.fails("did you mean 'NOK'"):
+            kd.Portfolio(frame, shares={"beta": 5}, currency={"beta": "NOKK"})
+
+    def test_positions_that_a_function_values(self):
+        today = PRICES.frame["alpha"].iloc[-1]
+        linear = kd.Portfolio(PRICES, revalue=lambda prices: 10 * prices["alpha"] + 5 * prices["beta"])
+        plain = kd.Portfolio(PRICES, shares={"alpha": 10, "beta": 5})
+        self.assertAlmostEqual(linear.value, plain.value)
+        for method in ("historical", "filtered", "tail", "normal"):
+            self.assertAlmostEqual(linear.value_at_risk(0.95, method), plain.value_at_risk(0.95, method), 6)
+        marginals = {name: kd.Normal(0, 0.01) for name in PRICES.instruments}
+        drawn = [held.value_at_risk(0.95, "simulated", marginals=marginals) for held in (linear, plain)]
+        self.assertLess(abs(drawn[0] - drawn[1]), drawn[0].error)
+        put = kd.Portfolio(PRICES, revalue=lambda prices: 10 * prices["alpha"] + 10 * np.maximum(today - prices["alpha"], 0))
+        self.assertAlmostEqual(put.value_at_risk(0.99), 0)  # what it insures cannot be lost
+        self.assertAlmostEqual(put.paths(5, 50, seed=1).min(), put.value)
+        for call, words in (
+            (lambda: linear.contributions(), ("cannot be told apart",)),
+            (lambda: linear.weights, ("no values by instrument",)),
+            (lambda: kd.Portfolio(PRICES, revalue=lambda prices: 1.0).value_at_risk(0.95), ("one finite value for each",)),
+            (lambda: kd.Portfolio(PRICES, shares={"alpha": 1}, revalue=lambda prices: prices["alpha"]), ("one of them",)),
+        ):
+            with self.subTest(words=words), self.fails(*words):
+                call()
+
+    def test_paths_of_the_value(self):
+        held = kd.Portfolio(PRICES, shares={"alpha": 10, "beta": 5})
+        daily = held.exposure().losses / held.value
+        for process in ("bootstrap returns", "geometric brownian motion"):
+            made_paths = held.paths(1, 40_000, seed=2, process=process)
+            self.assertTrue((made_paths[0] == held.value).all())
+            self.assertAlmostEqual((made_paths[1] / held.value).std() / daily.std(), 1, delta=0.03)
+        with self.fails("process"):
+            held.paths(5, 5, seed=1, process="random")

@@ -14,10 +14,13 @@ from kindynos.literals import MissingPolicy, RiskMethod
 if TYPE_CHECKING:
     from kindynos.markets.portfolio import Portfolio
 
+ROLLING = 250  # returns behind each point of the picture of risk through time
+
 prices_argument = click.argument("prices", type=click.Path(path_type=Path))
 holdings_option = click.option(
     "--holdings", required=True, type=click.Path(path_type=Path), metavar="FILE",
-    help="A CSV with columns instrument and shares, or instrument and weight (then also --value).",
+    help="A CSV with columns instrument and shares, or instrument and weight (then also --value); a column currency names "
+    "the column of PRICES with the exchange rate of an instrument that is not priced in yours.",
 )  # fmt: skip
 value_option = click.option("--value", type=float, help="With weights: the money invested.")
 missing_option = click.option(
@@ -26,27 +29,29 @@ missing_option = click.option(
 )  # fmt: skip
 
 
-def read_portfolio(prices: Path, holdings: Path, value: float | None, missing: MissingPolicy) -> Portfolio:
+def read_portfolio(
+    prices: Path, holdings: Path, value: float | None, missing: MissingPolicy, benchmark: str | None = None
+) -> Portfolio:
     """Return the portfolio of a file of prices and one of holdings; raises FileError, with file and row, for a mistake."""
     from kindynos.markets.portfolio import Portfolio
     from kindynos.markets.prices import read_prices
 
-    kind, held = _holdings(holdings)
+    kind, held, currency = _holdings(holdings)
     short = any(amount < 0 for amount in held.values())
     if kind == "weight" and value is None:
         raise KindynosError(f"{holdings} has weights: say --value, the money invested")
     try:
-        table = read_prices(prices, missing, held)
+        table = read_prices(prices, missing, [*held, *currency.values(), *([benchmark] if benchmark else [])])
         if kind == "shares":
-            return Portfolio(table, shares=held, short=short)
-        return Portfolio(table, weights=held, value=value, short=short)
+            return Portfolio(table, shares=held, short=short, currency=currency)
+        return Portfolio(table, weights=held, value=value, short=short, currency=currency)
     except FileError:
         raise
     except KindynosError as error:
         raise FileError(f"{error}", file=str(holdings)) from None
 
 
-def _holdings(path: Path) -> tuple[str, dict[str, float]]:
+def _holdings(path: Path) -> tuple[str, dict[str, float], dict[str, str]]:
     import pandas as pd
 
     try:
@@ -72,7 +77,8 @@ def _holdings(path: Path) -> tuple[str, dict[str, float]]:
         if name in held:
             raise FileError(f"{path}, row {row}: {name!r} is there already")
         held[name] = amount
-    return shapes[0], held
+    rates = zip(table["instrument"].str.strip(), table["currency"].str.strip(), strict=True) if "currency" in table else ()
+    return shapes[0], held, {name: rate for name, rate in rates if rate}
 
 
 def windows_of(text: str) -> list[int | None]:
@@ -100,6 +106,7 @@ def windows_of(text: str) -> list[int | None]:
     "--windows", "--window", default="all", show_default=True, help="The last so many returns, with commas; all is everything."
 )
 @click.option("--horizon", type=WHOLE, default=1, show_default=True, help="Days.")
+@click.option("--benchmark", metavar="NAME", help="A column of PRICES: how the holdings would have gone with it.")
 @missing_option
 @out_option
 @json_option
@@ -111,6 +118,7 @@ def risk(
     methods: list[str] | None,
     windows: str,
     horizon: int,
+    benchmark: str | None,
     missing: MissingPolicy,
     out: Path | None,
     as_data: bool,
@@ -125,16 +133,20 @@ def risk(
       kindynos risk treasury_prices.csv --holdings treasury_holdings.csv --methods historical,filtered --windows 250,500,all
       kindynos risk treasury_prices.csv --holdings treasury_holdings.csv --levels 0.99 --horizon 10 --out results
     """
-    from kindynos.plots import allocation, correlation_map, prices_rebased, risk_levels
+    from kindynos.markets.methods import METHODS
+    from kindynos.markets.returns import returns
+    from kindynos.plots import allocation, correlation_map, prices_rebased, risk_levels, rolling_risk, underwater
     from kindynos.reports import markets
     from kindynos.reports.summary import plain_rows
 
-    held = read_portfolio(prices, holdings, value, missing)
+    held = read_portfolio(prices, holdings, value, missing, benchmark)
     chosen = windows_of(windows)
     table = held.risk_table(levels, methods, chosen, horizon)
     method = str(table.index[0][0])
     parts = held.contributions(max(levels), window=chosen[0], method=method, horizon=horizon)
-    from kindynos.markets.returns import returns
+    beside = held.against(benchmark, chosen[0]) if benchmark else None
+    size = min(ROLLING, len(held.exposure().losses) // 2)
+    values = held.constant_value()
 
     def data() -> dict[str, Any]:
         rows = plain_rows(table.assign(first=table["first"].astype(str), last=table["last"].astype(str)))
@@ -143,7 +155,10 @@ def risk(
             "prices": held.prices.description,
             "problems": plain_rows(held.prices.problems.astype(str)),
         }
-        return {**facts, "horizon": horizon, "risk": rows, "contributions": plain_rows(parts)}
+        compared = None
+        if beside is not None:
+            compared = {str(name): {"value": float(f), "low": f.low, "high": f.high} for name, f in beside.items()}
+        return {**facts, "horizon": horizon, "risk": rows, "contributions": plain_rows(parts), "benchmark": compared}
 
     figures = {
         "risk": lambda ax: risk_levels(table, max(levels), ax=ax),
@@ -151,8 +166,12 @@ def risk(
         "correlation": lambda ax: correlation_map(returns(held.prices), ax=ax),
         "allocation": lambda ax: allocation(held, ax=ax),
     }
+    if values.min() > 0:
+        figures["underwater"] = lambda ax: underwater(values, ax=ax)
+    if METHODS[method].rolling:
+        figures["rolling"] = lambda ax: rolling_risk(held.rolling(size, max(levels), method), ax=ax)
     tables = {"risk": table, "contributions": parts, "losses": held.losses(method, chosen[0], horizon)}
-    finish(markets.risk(held, table, parts), data, out, as_data, tables, figures)
+    finish(markets.risk(held, table, parts, beside), data, out, as_data, tables, figures)
 
 
 @click.command()

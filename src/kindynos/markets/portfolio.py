@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Callable, Mapping, Sequence
+from dataclasses import replace
 from functools import cached_property
 from typing import Any
 
@@ -15,11 +16,17 @@ from kindynos.markets import stress as stresses
 from kindynos.markets.backtest import Backtest, rolling_backtest
 from kindynos.markets.contributions import contributions
 from kindynos.markets.exposure import Exposure, RiskFigure
+from kindynos.markets.holdings import Revalue, checked_holdings, converted, profit_of
 from kindynos.markets.method import Method
 from kindynos.markets.methods import METHODS, measured, method_of
 from kindynos.markets.prices import Prices, checked_date, prices_of
+from kindynos.markets.relative import against, rolling_risk
+from kindynos.markets.returns import PER_YEAR
 from kindynos.markets.simulation import Simulated
-from kindynos.validate import finite, mapping, one_of, positive, proper_fraction, whole
+from kindynos.processes.bootstrap import BootstrapReturns
+from kindynos.processes.brownian import GeometricBrownianMotion
+from kindynos.processes.pathset import PathSet
+from kindynos.validate import finite, one_of, positive, proper_fraction, whole
 
 LEVELS = (0.95, 0.975, 0.99)
 FEWEST = 8  # returns
@@ -29,9 +36,11 @@ class Portfolio:
     """Holdings bought on a date and followed to the last one; risk is that of today's holdings.
 
     ``shares`` are numbers of each instrument; or ``weights``, which add up to 1, of a ``value`` in money bought on ``as_of``
-    (the last date unless given) and then left alone, so that the weights drift, or with ``rebalance`` "monthly" or "daily" set
-    back. ``short=True`` allows negative holdings. Raises ParameterError for unknown instruments, weights that do not add up,
-    and dates outside the history.
+    (the last date unless given) and then left alone, so that the weights drift, or with ``rebalance`` "monthly" or "daily"
+    set back. ``short=True`` allows negative holdings. ``currency`` names for an instrument the column of the prices that has
+    the exchange rate of its currency: ``{"shipyard": "NOK"}``, where NOK is what a krone costs. Instead of amounts,
+    ``revalue`` is a function of the prices by instrument, arrays ``(cases,)``, that gives what positions such as options are
+    worth then. Raises ParameterError for unknown instruments, weights that do not add up, and dates outside the history.
 
     >>> import pandas as pd
     >>> from kindynos import read_prices
@@ -51,21 +60,29 @@ class Portfolio:
         as_of: Any = None,
         rebalance: str | None = None,
         short: bool = False,
+        currency: Mapping[str, str] | None = None,
+        revalue: Revalue | None = None,
     ) -> None:
-        prices = prices_of("Portfolio", prices)
-        if (shares is None) == (weights is None):
-            raise ParameterError("say shares= or weights=, one of them", owner="Portfolio")
+        if sum(given is not None for given in (shares, weights, revalue)) != 1:
+            raise ParameterError("say shares= or weights=, one of them (or revalue=)", owner="Portfolio")
+        self.market = converted(prices_of("Portfolio", prices), currency)
+        self._revalue = revalue
+        if revalue is not None:
+            self.prices, self.rebalance = self.market, None
+            self.as_of = self.prices.dates[-1]
+            self._bought: Floats = np.zeros(len(self.prices.instruments))
+            return
         if rebalance is not None:
             one_of("Portfolio", "rebalance", rebalance, ("monthly", "daily"))
-        held = _checked_holdings(prices, *(("shares", shares) if weights is None else ("weights", weights)), short)
-        self.prices = prices.subset(held)
+        held = checked_holdings(self.market, *(("shares", shares) if weights is None else ("weights", weights)), short)
+        self.prices = self.market.subset(held)
         self.rebalance = rebalance
         self.as_of = self._date(as_of)
         amounts = np.array(list(held.values()))
         if shares is not None:
             if value is not None:
                 raise ParameterError("value= goes with weights=; shares have their value by the prices", owner="Portfolio")
-            self._bought: Floats = amounts
+            self._bought = amounts
             self.rebalance = None
         else:
             total = float(amounts.sum())
@@ -116,13 +133,23 @@ class Portfolio:
 
     @property
     def values(self) -> pd.Series:
-        """The value of each holding today."""
+        """The value of each holding today; raises ParameterError for positions that a function values."""
+        if self._revalue is not None:
+            raise ParameterError("positions that a function values have no values by instrument", owner="Portfolio")
         return pd.Series(self._held[-1] * self.prices.frame.iloc[-1].to_numpy(), self.instruments, name="value")
 
     @property
     def value(self) -> float:
         """The value of all holdings today."""
+        if self._revalue is not None:
+            today = self.prices.frame.iloc[-1]
+            return float(np.asarray(self._revalue({str(name): np.array([today[name]]) for name in today.index}))[0])
         return float(self.values.sum())
+
+    @cached_property
+    def _profit(self) -> Callable[[Floats], Floats] | None:
+        today = self.prices.frame.iloc[-1].to_numpy()
+        return None if self._revalue is None else profit_of(self._revalue, self.instruments, today)
 
     @property
     def weights(self) -> pd.Series:
@@ -141,6 +168,15 @@ class Portfolio:
         table.insert(0, "value", worth.sum(axis=1))
         return table
 
+    def constant_value(self) -> pd.Series:
+        """Return what today's holdings would have been worth on each date of the prices."""
+        frame = self.prices.frame
+        if self._profit is not None:
+            worth = self.value + self._profit((frame / frame.iloc[-1]).to_numpy().T)
+        else:
+            worth = frame.to_numpy() @ self._held[-1]
+        return pd.Series(worth, frame.index, name="value")
+
     def __repr__(self) -> str:
         return f"<portfolio of {', '.join(self.instruments)}: {self.value:,.2f} on {self.prices.dates[-1]:%Y-%m-%d}>"
 
@@ -156,7 +192,7 @@ class Portfolio:
             raise ParameterError(f"{len(found)} returns are too few; at least {FEWEST} are needed", owner="Portfolio")
         begin = 0 if window is None else len(found) - window
         values = self._held[-1] * self.prices.frame.to_numpy()[-1]
-        return Exposure(values, found[begin:], self.instruments, dates[begin:], window, self.prices.description)
+        return Exposure(values, found[begin:], self.instruments, dates[begin:], window, self.prices.description, self._profit)
 
     def value_at_risk(
         self, level: float, method: str = "historical", window: int | None = None, horizon: int = 1, **options: Any
@@ -256,6 +292,52 @@ class Portfolio:
         whole("Portfolio", "horizon", horizon, least=1)
         return contributions(method_of(method, options), self.exposure(window), measure, checked_level(level), horizon)
 
+    def against(self, benchmark: str, window: int | None = None) -> pd.Series:
+        """Return how today's holdings would have gone with an instrument of the same prices, held or not.
+
+        Beta, alpha, excess return, tracking error and correlation, as estimates with their intervals. See
+        ``kindynos.markets.relative``. Raises ParameterError for an unknown instrument.
+        """
+        prices = self.market.subset(dict.fromkeys([*self.instruments, benchmark])).frame
+        moves = (prices / prices.shift(1) - 1).iloc[1 if window is None else -window :]
+        own = -replace(self.exposure(), returns=moves[self.instruments].to_numpy()).losses / self.value
+        return pd.Series(against(own, moves[benchmark].to_numpy(), PER_YEAR["day"]), name=benchmark, dtype=object)
+
+    def rolling(self, window: int = 250, level: float = 0.99, method: str = "historical", **options: Any) -> pd.DataFrame:
+        """Return value at risk and expected shortfall of today's holdings over each window, by its last date.
+
+        Raises ParameterError for a window longer than the history, and for "simulated".
+        """
+        exposure = self.exposure()
+        return rolling_risk(exposure.losses, exposure.dates, method_of(method, options), window, checked_level(level))
+
+    def paths(
+        self, periods: int, trials: int, seed: int, *, process: str = "bootstrap returns", block: float | None = None
+    ) -> Floats:
+        """Return simulated values of today's holdings, left alone, ``(periods + 1, trials)``: today's first.
+
+        ``process`` "bootstrap returns" draws stretches of days from the history, the same for all instruments, ``block`` days
+        long on average (the cube root of their number unless given); "geometric brownian motion" fits one to each, with the
+        correlation of their log returns. Raises ParameterError for other words and wrong numbers.
+        """
+        frame = self.prices.frame
+        if one_of("paths", "process", process, ("bootstrap returns", "geometric brownian motion")) == "bootstrap returns":
+            together: PathSet = BootstrapReturns.fit(frame, block=block)
+        else:
+            moves = pd.DataFrame(np.diff(np.log(frame.to_numpy()), axis=0))
+            fitted = {str(name): GeometricBrownianMotion.fit(frame[name].to_numpy()) for name in frame.columns}
+            together = PathSet(fitted, moves.corr().to_numpy())
+        now, profit, held = self.value, self._profit, self._held[-1]
+        today = frame.iloc[-1].to_numpy()
+
+        def worth(prices: Floats) -> Floats:
+            if profit is None:
+                return np.asarray(np.einsum("i,ipt->pt", held, prices))
+            flat = (prices / today[:, None, None]).reshape(len(today), -1)
+            return np.asarray(now + profit(flat).reshape(prices.shape[1:]))
+
+        return worth(together.paths(periods, trials, seed))
+
     def stress(self, shocks: Mapping[str, float], window: int | None = None) -> pd.DataFrame:
         """Return the profit or loss of each holding if some move by given shares (-0.2 is -20 %) and the others follow.
 
@@ -276,23 +358,6 @@ class Portfolio:
         All days are forecast at once. Raises ParameterError for "simulated", and for a window that leaves no day to test.
         """
         return rolling_backtest(self.exposure(), method_of(method, {}), window, checked_level(level))
-
-
-def _checked_holdings(prices: Prices, kind: str, given: Any, short: bool) -> dict[str, float]:
-    held = mapping("Portfolio", kind, given, "numbers by instrument")
-    if not any(held.values()):
-        raise ParameterError("holds nothing", owner="Portfolio")
-    for name, amount in held.items():
-        if name not in prices.raw.columns:
-            raise ParameterError(
-                f"no prices of {name!r}",
-                owner="Portfolio",
-                unknown=str(name),
-                known=[str(column) for column in prices.raw.columns],
-            )
-        if finite("Portfolio", f"the holding of {name}", amount) < 0 and not short:
-            raise ParameterError(f"the holding of {name} is {amount:g}; say short=True for short positions", owner="Portfolio")
-    return {name: float(amount) for name, amount in held.items()}
 
 
 def checked_level(level: Any) -> float:

@@ -67,6 +67,10 @@ class Prices:
         span = f"{self.dates[0]:%Y-%m-%d} to {self.dates[-1]:%Y-%m-%d}"
         return f"<prices of {', '.join(self.instruments)}: {len(self.frame):,} dates, {span}; {self.description}>"
 
+    def with_raw(self, raw: pd.DataFrame) -> Prices:
+        """Return other raw prices of the same dates, with the same policy and problems."""
+        return _settled(raw, self.missing, self.problems, self.source)
+
     def subset(self, instruments: Iterable[str]) -> Prices:
         """Return the prices of some instruments, with the same policy; raises ParameterError for an unknown one."""
         names = list(instruments)

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import math
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Any
 
 import numpy as np
@@ -13,6 +13,7 @@ from kindynos.arrays import Floats
 from kindynos.delegation import delegated_to
 from kindynos.errors import ParameterError
 from kindynos.markets.prices import Prices, prices_of
+from kindynos.markets.relative import relative_table
 from kindynos.validate import one_of, proper_fraction, whole
 
 PER_YEAR = {"day": 252, "week": 52, "month": 12}
@@ -69,11 +70,43 @@ class Returns:
 
         Raises ParameterError for a window longer than the history.
         """
-        size = whole("rolling", "window", window, least=2)
-        if size > len(self.frame):
-            raise ParameterError(f"window {size} is longer than the history of {len(self.frame)} returns", owner="rolling")
+        size = self._window("rolling", window, least=2)
         moving = self.frame.rolling(size)
         return {"mean": moving.mean().dropna(), "sd": moving.std().dropna()}
+
+    def excess(self, benchmark: str) -> Returns:
+        """Return the returns above those of one of the instruments; raises ParameterError for an unknown one."""
+        return replace(self, frame=self.frame.drop(columns=benchmark).sub(self._of(benchmark), axis=0))
+
+    def against(self, benchmark: str) -> pd.DataFrame:
+        """Return how each instrument went with one of them: beta, alpha, excess return, tracking error, correlation.
+
+        Each has its 95 % interval beside it. See ``kindynos.markets.relative``. Raises ParameterError for an unknown one.
+        """
+        series = self._of(benchmark)
+        return relative_table(self.frame.drop(columns=benchmark), series, self.per_year)
+
+    def _window(self, owner: str, window: int, least: int) -> int:
+        size = whole(owner, "window", window, least=least)
+        if size > len(self.frame):
+            raise ParameterError(f"window {size} is longer than the history of {len(self.frame)} returns", owner=owner)
+        return size
+
+    def _of(self, benchmark: str) -> pd.Series:
+        if benchmark not in self.frame.columns:
+            known = list(map(str, self.frame.columns))
+            raise ParameterError(f"no returns of {benchmark!r}", owner="returns", unknown=str(benchmark), known=known)
+        return self.frame[benchmark]
+
+    def rolling_correlation(self, first: str, second: str, window: int = 60) -> pd.Series:
+        """Return the correlation of two instruments over each window of so many returns, by its last date.
+
+        Raises ParameterError for unknown instruments and a window longer than the history.
+        """
+        size = self._window("rolling_correlation", window, least=3)
+        found = self._of(first).rolling(size).corr(self._of(second)).dropna()
+        found.attrs |= {"window": size}
+        return found.rename(f"{first} and {second}")
 
     @delegated_to("kindynos.plots", "returns_through_time")
     def plot(self, ax: Any = None) -> Any:

@@ -147,7 +147,7 @@ class _Profit:
             rows = [row * np.array(scale)[:, None] for row, scale in zip(rows, self.scales, strict=True)]
         growth = [grow(row)[-1] for row in rows]
         if self.revalue is not None:
-            return np.asarray(self.revalue(np.stack(growth, axis=1)))
+            return np.asarray(self.revalue(np.stack(growth)))
         return np.asarray(sum(value * (grown - 1) for value, grown in zip(self.values, growth, strict=True)))
 
 

@@ -23,6 +23,7 @@ from kindynos.plots.sensitivity import sensitivity
 from kindynos.plots.style import save_figure
 from kindynos.plots.survival import survival
 from kindynos.plots.sweep import goal, sweep
+from kindynos.plots.through_time import rolling_correlation, rolling_risk, underwater
 from kindynos.validate import told
 
 __all__ = [
@@ -42,10 +43,13 @@ __all__ = [
     "prices_rebased",
     "returns_through_time",
     "risk_levels",
+    "rolling_correlation",
+    "rolling_risk",
     "save_figure",
     "sensitivity",
     "survival",
     "sweep",
+    "underwater",
 ]
 
 for _name in __all__:  # a call that does not fit is told with the nearest spelling

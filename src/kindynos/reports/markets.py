@@ -9,14 +9,14 @@ import pandas as pd
 from rich.console import Group, RenderableType
 from rich.text import Text
 
-from kindynos.formatting import number, step_of
+from kindynos.formatting import number, per_cent, step_of
 from kindynos.markets.backtest import Backtest
 from kindynos.markets.portfolio import Portfolio
 from kindynos.reports.tables import table_of
 
 
-def risk(held: Portfolio, table: pd.DataFrame, parts: pd.DataFrame) -> Group:
-    """Return the risk table of a portfolio, what each holding adds, and how the prices were read."""
+def risk(held: Portfolio, table: pd.DataFrame, parts: pd.DataFrame, beside: pd.Series | None = None) -> Group:
+    """Return the risk table of a portfolio, what each holding adds, a benchmark, and how the prices were read."""
     horizon = table.attrs["horizon"]
     days = "1 day" if horizon == 1 else f"{horizon} days"
     title = f"Losses of holdings worth {number(round(held.value))} over {days}"
@@ -58,7 +58,21 @@ def risk(held: Portfolio, table: pd.DataFrame, parts: pd.DataFrame) -> Group:
         f"figure from above. Returns from {first:%Y-%m-%d} to {end:%Y-%m-%d}; {held.prices.description}."
     )
     stale = [Text(f"{held.prices.stale[0].upper()}{held.prices.stale[1:]}.", style="bold")] if held.prices.stale else []
-    return Group(*stale, shown, *notes, *_sampled(table), "", adds, Text(description, style="dim"), *_problems(held))
+    return Group(
+        *stale, shown, *notes, *_sampled(table), "", adds, *_beside(beside), Text(description, style="dim"), *_problems(held)
+    )
+
+
+def _beside(beside: pd.Series | None) -> list[RenderableType]:
+    """Return how the holdings would have gone with a benchmark."""
+    if beside is None:
+        return []
+    table = table_of(f"Today's holdings beside {beside.name}", ("", "left"), ("value", "right"), ("95 % interval", "right"))
+    for name, figure in beside.items():
+        shown = per_cent if str(name).endswith("a year") else "{:.2f}".format
+        label = str(name).replace(" a year", ", a year")
+        table.add_row(label, shown(float(figure)), f"{shown(figure.low)} to {shown(figure.high)}")
+    return ["", table]
 
 
 def _doubts(table: pd.DataFrame) -> tuple[list[Text], set[str]]:
@@ -93,7 +107,7 @@ def _loss(row: pd.Series, name: str) -> list[str]:
 
 def _problems(held: Portfolio) -> list[RenderableType]:
     lines = [
-        f"{p['instrument']}, {p['date']:%Y-%m-%d} {_at_row(p['row'])}: {p['problem']}."
+        f"{p['instrument']}, {p['date']:%Y-%m-%d}{_at_row(p['row'])}: {p['problem']}."
         for p in held.prices.problems.head(8).to_dict("records")
     ]
     left = len(held.prices.problems) - len(lines)

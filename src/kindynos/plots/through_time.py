@@ -1,0 +1,68 @@
+"""Risk, correlation and drawdowns as they were through time."""
+
+from __future__ import annotations
+
+from typing import Any
+
+import numpy as np
+import pandas as pd
+from matplotlib.axes import Axes
+
+from kindynos.finance.drawdowns import drawdown
+from kindynos.plots.style import ACCENT, DARK, INK, LIGHT, axes, bare, scale_of, scaled_ticks
+
+
+def rolling_risk(table: pd.DataFrame, ax: Axes | None = None) -> Axes:
+    """Draw the value at risk and expected shortfall of ``Portfolio.rolling`` through time."""
+    ax = axes(ax)
+    factor, word = scale_of(table.to_numpy())
+    ax.plot(table.index, table["value at risk"], color=DARK, lw=1.6, label="value at risk")
+    ax.plot(table.index, table["expected shortfall"], color=ACCENT, lw=1.6, ls="--", label="expected shortfall")
+    ax.set_ylim(bottom=0)
+    scaled_ticks(ax.yaxis, factor)
+    ax.set_ylabel(f"loss over 1 day ({word.strip()})" if word else "loss over 1 day")
+    facts = table.attrs
+    often = f"1 day in {1 / (1 - facts['level']):.3g}, {facts['method']}, from the {facts['window']} returns before"
+    ax.set_title(f"What today's holdings might have lost: {often}", loc="left")
+    ax.legend(frameon=False, loc="upper left")
+    bare(ax)
+    return ax
+
+
+def rolling_correlation(series: pd.Series, ax: Axes | None = None) -> Axes:
+    """Draw the correlation of ``Returns.rolling_correlation`` through time, with that which chance alone would give."""
+    ax = axes(ax)
+    ax.plot(series.index, series, color=DARK, lw=1.6)
+    window = series.attrs.get("window")
+    if window:
+        low, high = np.tanh(np.array([-1.96, 1.96]) / np.sqrt(window - 3))
+        ax.axhspan(low, high, color=LIGHT, label="what chance gives without any", zorder=0)
+        ax.legend(frameon=False, loc="upper left")
+    ax.axhline(0, color=INK, lw=0.8)
+    ax.set_ylim(-1, 1)
+    ax.set_ylabel("correlation of returns")
+    over = f" over {window} returns" if window else ""
+    ax.set_title(f"{str(series.name).replace('_', ' ')}: correlation{over}, by the last of them", loc="left")
+    bare(ax)
+    return ax
+
+
+def underwater(values: pd.Series, ax: Axes | None = None) -> Axes:
+    """Draw how far values through time, such as ``Portfolio.history()["value"]``, lay below the highest before."""
+    ax = axes(ax)
+    depths = -100 * np.asarray(drawdown(values.to_numpy(dtype=np.float64)))
+    ax.fill_between(values.index, depths, 0, color=LIGHT)
+    ax.plot(values.index, depths, color=DARK, lw=1.2)
+    place = int(depths.argmin())
+    date: Any = values.index[place]
+    ax.plot([date], [depths[place]], "o", color=ACCENT, mec=INK)
+    late = place > 0.7 * len(depths)
+    ax.annotate(
+        f"{depths[place]:.1f} % on {date:%Y-%m-%d}", (date, depths[place]), (-8 if late else 8, -2),
+        textcoords="offset points", va="top", ha="right" if late else "left",
+    )  # fmt: skip
+    ax.set_ylim(1.15 * depths[place] - 0.1, 0)
+    ax.set_ylabel("below the highest value before, per cent")
+    ax.set_title("Drawdown through time", loc="left")
+    bare(ax)
+    return ax
