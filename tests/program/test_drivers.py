@@ -4,6 +4,7 @@ import tempfile
 from pathlib import Path
 
 import numpy as np
+from scipy import stats
 
 import kindynos as kd
 from tests.common import Case
@@ -34,7 +35,10 @@ class AsDrivers(Case):
             mean = run["last_energy"].mean
             self.assertLess(abs(mean - float(RATE.expected(4.0))), 2 * max(mean.error, 1e-5))
             self.assertAlmostEqual(run["last_energy"].sd, RATE.distribution_at(4.0).sd, delta=0.0015)
-            self.assertAlmostEqual(run.correlations()["reached"][0], 0.5, delta=0.03)
+            energy, fuel = run.row("energy").values, np.log(run.row("fuel").values)
+            moves = [np.diff(row, axis=0, prepend=start) for row, start in ((energy, RATE.start), (fuel, np.log(JUMPS.start)))]
+            by_hand = np.mean([stats.spearmanr(a, b).statistic for a, b in zip(*moves, strict=True)])
+            self.assertAlmostEqual(run.correlations()["reached"][0], by_hand, delta=0.02)  # jumps of the fuel weaken the 0.5
         np.testing.assert_allclose(run["energy"].base, RATE.expected(0.5 * np.arange(1, 9)))
 
     def test_model_files_hold_processes(self):

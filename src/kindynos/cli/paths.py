@@ -67,7 +67,6 @@ def paths(
     """
     from kindynos.markets.prices import read_prices
     from kindynos.plots import growth_against_drawdown, max_drawdowns, paths_fan
-    from kindynos.processes.brownian import GeometricBrownianMotion
     from kindynos.reports import paths as report
     from kindynos.sampling.streams import fresh_seed
 
@@ -79,11 +78,7 @@ def paths(
     dt = 1.0 if process == "bootstrap returns" else 1 / PER_YEAR
     if any(level is not None and level <= 0 for level in (above, below)):
         raise KindynosError("--above and --below are prices above 0")
-    fitted = _fitted(process, history, dt, no_mean)
-    if risk_neutral is not None:
-        if not isinstance(fitted, GeometricBrownianMotion):
-            raise KindynosError("--risk-neutral goes with the process geometric-brownian-motion")
-        fitted = fitted.risk_neutral(risk_neutral)
+    fitted = _fitted(process, history, dt, no_mean, risk_neutral)
     chosen = fresh_seed() if seed is None else seed
     made = fitted.paths(periods, trials, chosen, dt, uncertain=uncertain)
     told = report.outlook(fitted, made, history, dt, above, below, chosen, uncertain)
@@ -111,11 +106,16 @@ def paths(
     finish(shown, data, out, as_data, {"paths": report.path_table(made)}, figures)
 
 
-def _fitted(process: str, history: Floats, dt: float, no_mean: bool) -> Process:
+def _fitted(process: str, history: Floats, dt: float, no_mean: bool, risk_neutral: float | None) -> Process:
+    from kindynos.processes.brownian import GeometricBrownianMotion
     from kindynos.processes.registry import PROCESSES
 
     if no_mean and process not in ("geometric brownian motion", "random walk"):
         raise KindynosError("--no-mean goes with the processes geometric-brownian-motion and random-walk")
     kind: Any = PROCESSES[process]  # each has its own fit, which the contract does not hold
     fitted: Process = kind.fit(history, dt, mean=False) if no_mean else kind.fit(history, dt)
-    return fitted
+    if risk_neutral is None:
+        return fitted
+    if not isinstance(fitted, GeometricBrownianMotion):
+        raise KindynosError("--risk-neutral goes with the process geometric-brownian-motion")
+    return fitted.risk_neutral(risk_neutral)

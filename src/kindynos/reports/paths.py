@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import math
 from dataclasses import dataclass
+from functools import partial
 from typing import Any
 
 import numpy as np
@@ -13,7 +14,7 @@ from rich.text import Text
 
 from kindynos.arrays import Floats
 from kindynos.finance.drawdowns import max_drawdown
-from kindynos.formatting import brief, per_cent
+from kindynos.formatting import brief, number, per_cent, step_of
 from kindynos.processes.base import Process
 from kindynos.processes.estimation import FEW_TRIALS, intervals
 from kindynos.reports.tables import table_of
@@ -143,7 +144,8 @@ def paths(name: str, process: Process, made: Floats, told: Outlook, history: int
     table.add_row("today", brief(float(made[0, 0])), "", "")
     for row in told.rows():
         share = row["what"] in told.shares
-        shown = per_cent if share else brief
+        step = step_of((row["high"] - row["low"]) / 2)
+        shown = per_cent if share else partial(number, step=step) if step else brief
         label = f"chance of {row['what']}" if row["what"].startswith(("ending", "ever")) else row["what"]
         interval = "" if math.isnan(row["low"]) else f"{shown(row['low'])} to {shown(row['high'])}"
         table.add_row(label, shown(row["value"]), interval, row.get("how", ""))
