@@ -106,6 +106,11 @@ def windows_of(text: str) -> list[int | None]:
     "--windows", "--window", default="all", show_default=True, help="The last so many returns, with commas; all is everything."
 )
 @click.option("--horizon", type=WHOLE, default=1, show_default=True, help="Days.")
+@click.option("--overlapping", is_flag=True, help="historical: over several days, from all stretches of so many days.")
+@click.option(
+    "--volatility", type=click.Choice(["weighted", "garch"]),
+    help="filtered and simulated: how today's volatility is found; garch follows its forecast over several days.",
+)  # fmt: skip
 @click.option("--benchmark", metavar="NAME", help="A column of PRICES: how the holdings would have gone with it.")
 @missing_option
 @out_option
@@ -118,6 +123,8 @@ def risk(
     methods: list[str] | None,
     windows: str,
     horizon: int,
+    overlapping: bool,
+    volatility: str | None,
     benchmark: str | None,
     missing: MissingPolicy,
     out: Path | None,
@@ -136,14 +143,17 @@ def risk(
     from kindynos.markets.methods import METHODS
     from kindynos.markets.returns import returns
     from kindynos.plots import allocation, correlation_map, prices_rebased, risk_levels, rolling_risk, underwater
+    from kindynos.registry import declared_options
     from kindynos.reports import markets
     from kindynos.reports.summary import plain_rows
 
     held = read_portfolio(prices, holdings, value, missing, benchmark)
     chosen = windows_of(windows)
-    table = held.risk_table(levels, methods, chosen, horizon)
+    options: dict[str, Any] = {"overlapping": overlapping} | ({"volatility": volatility} if volatility else {})
+    table = held.risk_table(levels, methods, chosen, horizon, **options)
     method = str(table.index[0][0])
-    parts = held.contributions(max(levels), window=chosen[0], method=method, horizon=horizon)
+    own = {name: option for name, option in options.items() if name in declared_options(METHODS[method])}
+    parts = held.contributions(max(levels), window=chosen[0], method=method, horizon=horizon, **own)
     beside = held.against(benchmark, chosen[0]) if benchmark else None
     size = min(ROLLING, len(held.exposure().losses) // 2)
     values = held.constant_value()
@@ -169,8 +179,8 @@ def risk(
     if values.min() > 0:
         figures["underwater"] = lambda ax: underwater(values, ax=ax)
     if METHODS[method].rolling:
-        figures["rolling"] = lambda ax: rolling_risk(held.rolling(size, max(levels), method), ax=ax)
-    tables = {"risk": table, "contributions": parts, "losses": held.losses(method, chosen[0], horizon)}
+        figures["rolling"] = lambda ax: rolling_risk(held.rolling(size, max(levels), method, **own), ax=ax)
+    tables = {"risk": table, "contributions": parts, "losses": held.losses(method, chosen[0], horizon, **own)}
     finish(markets.risk(held, table, parts, beside), data, out, as_data, tables, figures)
 
 

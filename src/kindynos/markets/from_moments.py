@@ -11,7 +11,7 @@ import numpy as np
 
 from kindynos.arrays import Floats
 from kindynos.distributions.special import ndtri
-from kindynos.fitting.student import FEWEST_DF, drawn_student, student_degrees, student_tail
+from kindynos.fitting.student import FEWEST_DF, drawn_student, fit_student, student_degrees, student_tail
 from kindynos.inference.estimates import Estimate
 from kindynos.inference.intervals import UPPER, Z
 from kindynos.inference.weighted import weighted_tail
@@ -99,14 +99,23 @@ class Student(ByMoments):
     def interval(self, exposure: Exposure, measure: str, level: float, horizon: int) -> Estimate:
         """From draws of location, scale and degrees of freedom as the likelihood leaves them."""
         value = self.figure(exposure, measure, level, horizon)
-        location, scale, df = drawn_student(exposure.losses)
-        reach = student_tail(df, level)[MEASURES.index(measure)]
-        low, high = np.quantile((location * horizon if self.mean else 0.0) + reach * scale * root(horizon), [1 - UPPER, UPPER])
-        return around(value, float(low), float(high))
+        low, _, high = likely_student(exposure.losses, measure, level, horizon, self.mean)
+        return around(value, low, high)
 
     def description(self, exposure: Exposure, horizon: int) -> str:
         df = degrees_of(exposure.losses.tobytes())
         return f"Student's t with {df:.3g} degrees of freedom, {self._centred()} and covariance of the window{scaled(horizon)}"
+
+
+def likely_student(losses: Floats, measure: str, level: float, horizon: int, mean: bool = True) -> tuple[float, float, float]:
+    """Return the ends of the 95 % interval of a figure of Student's t, and between them the figure of the likeliest fit."""
+    location, scale, df = drawn_student(losses)
+    fit = fit_student(losses)
+    place, factor = MEASURES.index(measure), root(horizon)
+    draws = (location * horizon if mean else 0.0) + student_tail(df, level)[place] * scale * factor
+    reach = float(student_tail(np.array(fit.df), level)[place])
+    low, high = np.quantile(draws, [1 - UPPER, UPPER])
+    return float(low), (fit.location * horizon if mean else 0.0) + reach * fit.scale * factor, float(high)
 
 
 def student_reach(df: Floats, level: float) -> tuple[Floats, Floats]:

@@ -1,9 +1,9 @@
 """Estimation error of a risk method by trying it on histories like the one at hand, whose true risk is known.
 
-The histories are drawn from Student's t shocks, whose degrees of freedom the fit leaves open as well, with a volatility that
-follows the fitted GARCH(1,1) model, or is constant. On each, the method's figure is divided by the true figure of the day
-after; the truth behind the figure of the real history is taken to lie where these ratios say. It covers 92 to 98 %
-(``benchmarks/risk_coverage``).
+The histories are drawn from Student's t shocks with a volatility that follows a GARCH(1,1) model, or is constant; degrees of
+freedom and model differ from one to the next, as the fits leave them open. On each, the method's figure is divided by the
+true figure of the day after; the truth behind the figure of the real history is taken to lie where these ratios say. It
+covers 92 to 98 % (``benchmarks/risk_coverage``).
 """
 
 from __future__ import annotations
@@ -64,10 +64,11 @@ def _histories(data: bytes, clustered: bool, least_df: float) -> tuple[Floats, F
     """Return histories of losses ``(histories, days)``, the sd of the day after each, and its degrees of freedom."""
     losses = np.frombuffer(data)
     days = len(losses)
-    reaction, persistence, shocks = 0.0, 0.0, losses
+    reaction, persistence, shocks = np.zeros(HISTORIES), np.zeros(HISTORIES), losses
     if clustered and days >= FEWEST:
         model = fit_garch(losses)
-        reaction, persistence, shocks = model.reaction, model.persistence, losses / model.volatility[:-1]
+        reaction, persistence = (np.resize(draws, HISTORIES) for draws in model.drawn)
+        shocks = losses / model.volatility[:-1]
     df = np.maximum(drawn_student(np.ascontiguousarray(shocks))[2][:HISTORIES], least_df)
     generator = stream(0, "histories", 0)
     draws = generator.standard_t(df, (days + BEFORE, HISTORIES)) * np.sqrt((df - 2) / df)

@@ -19,7 +19,7 @@ from kindynos.finance.ledger import grow
 from kindynos.fitting.student import fit_student
 from kindynos.inference.estimates import Estimate
 from kindynos.markets.exposure import Exposure
-from kindynos.markets.from_moments import Student
+from kindynos.markets.from_moments import likely_student
 from kindynos.markets.method import Method
 from kindynos.markets.volatility import DECAY, fit_garch, weighted_volatility
 from kindynos.program.correlations import checked_correlation
@@ -44,7 +44,7 @@ class Simulated(Method):
     ``marginals`` are distributions by instrument, or "student" (the default) or "normal" to fit them; ``copula`` and ``df`` as
     in ``Model.correlate``, with the rank correlations of the window. ``volatility`` "weighted" or "garch" rescales the returns
     to today's volatility first, and follows its forecast day by day; without it the window's is taken. The interval is that of
-    ``student`` on the portfolio's losses for what the window leaves open, with the sampling error of the trials.
+    Student's t fitted to the portfolio's losses, for what the window leaves open, with the sampling error of the trials.
     """
 
     trials: int = 20_000
@@ -86,10 +86,10 @@ class Simulated(Method):
         if isinstance(self.marginals, Mapping):
             note = "the distributions were given, so that only sampling error is counted"
             return Estimate(float(sampled), sampled.low, sampled.high, sampled.rough, note)
-        fitted = Student().interval(exposure, measure, level, horizon)
-        value, factor = float(sampled), abs(float(sampled) / float(fitted))
-        low = math.hypot((float(fitted) - fitted.low) * factor, value - sampled.low)
-        high = math.hypot((fitted.high - float(fitted)) * factor, sampled.high - value)
+        least, middle, most = likely_student(exposure.losses, measure, level, horizon)
+        value, factor = float(sampled), abs(float(sampled) / middle)
+        low = math.hypot(max(middle - least, 0.0) * factor, value - sampled.low)
+        high = math.hypot(max(most - middle, 0.0) * factor, sampled.high - value)
         return Estimate(value, value - low, value + high, sampled.rough)
 
     def sampling_error(self, exposure: Exposure, measure: str, level: float, horizon: int) -> float:

@@ -13,11 +13,13 @@ from numpy.typing import ArrayLike
 from kindynos.arrays import Floats
 from kindynos.distributions.special import gammaincc
 from kindynos.errors import ParameterError
+from kindynos.processes.likelihood import peak, resampled
 from kindynos.validate import array_of, whole
 
 DECAY = 0.94  # of the weight of a day in an exponentially weighted variance, as is common for daily returns
 MOST_PERSISTENT = 0.999
 SLOW = 2.0  # the factor on autocorrelations that are cut off; found by benchmarks/risk_coverage
+MOST_OPEN = 5.0  # times; of a kurtosis of 11, beyond which a sample's says little
 LEAST = 1e-6  # of the volatility of the whole row: below it, a quiet stretch would be blown up without limit
 
 
@@ -59,6 +61,7 @@ class Garch:
     variance: float
     volatility: Floats
     gain: float
+    drawn: Floats  # reactions and persistences that the likelihood leaves open (2, draws)
 
     def forecast(self, days: int) -> Floats:
         """Return the forecast sd of each of the next days, which goes to the long-run one by ``persistence`` a day."""
@@ -106,7 +109,17 @@ def _fitted(data: bytes) -> Garch:
     reaction, persistence = shares(best.x)
     steady = 0.5 * float((math.log(variance) + squares / variance).sum())
     volatility = np.sqrt(_variances(squares, variance, reaction, persistence))
-    return Garch(reaction, persistence, variance, np.maximum(volatility, LEAST * math.sqrt(variance)), steady - float(best.fun))
+    # Shocks that are not normal leave the parameters (kurtosis - 1) / 2 times as open as a normal likelihood says.
+    shocks = squares / volatility[:-1] ** 2
+    open_by = min(max((float((shocks**2).mean()) / float(shocks.mean()) ** 2 - 1) / 2, 1.0), MOST_OPEN)
+
+    def honest(theta: Floats) -> float:
+        return cost(theta) / open_by
+
+    sample = np.array(resampled(honest, peak(honest, best.x), (1.5, 1.5)))
+    drawn = np.array([shares(theta) for theta in sample.T]).T
+    least = LEAST * math.sqrt(variance)
+    return Garch(reaction, persistence, variance, np.maximum(volatility, least), steady - float(best.fun), drawn)
 
 
 def _variances(squares: Floats, variance: Any, reaction: float, persistence: float) -> Floats:

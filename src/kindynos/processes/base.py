@@ -8,7 +8,6 @@ from __future__ import annotations
 from abc import ABC, abstractmethod
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field, fields, replace
-from itertools import pairwise
 from typing import Any, ClassVar, Self
 
 import numpy as np
@@ -23,6 +22,7 @@ from kindynos.inference.estimates import Estimate
 from kindynos.inference.intervals import Z, proportion
 from kindynos.processes.drawing import Draws, drawn_parameters, each_block, each_part
 from kindynos.processes.estimation import DRAWS, FEW_DRAWS, FEW_TRIALS, as_chance, with_estimation_error
+from kindynos.processes.hitting import simulated_hit_probability
 from kindynos.sampling.streams import stream
 from kindynos.validate import array_of, finite, instance, positive, whole
 
@@ -63,6 +63,7 @@ class Process(ABC):
     label: ClassVar[str]
     use: ClassVar[str]
     shocks: ClassVar[int] = 1  # standard normals a period; the first of them is what other series may move with
+    dated: ClassVar[bool] = False  # whether its shocks choose dates of a history, so that a correlation of them means nothing
     multiplies: ClassVar[bool] = True  # whether shocks add up in the logarithm of the value, as for prices
     rules: ClassVar[Mapping[str, Rule]] = {}
 
@@ -218,16 +219,19 @@ class Process(ABC):
         """Return the distribution of the value after a time in closed form, None where there is none."""
         return None
 
-    def distribution_at(self, time: float, *, trials: int = TRIALS, seed: int = 0, steps: int = STEPS) -> Distribution:
+    def distribution_at(
+        self, time: float, *, uncertain: bool = False, trials: int = TRIALS, seed: int = 0, steps: int = STEPS
+    ) -> Distribution:
         """Return the distribution of the value after a time: closed where there is one, of simulated values otherwise.
 
-        Its ``plot(mark=...)`` shows the density. Raises ParameterError for a time of 0 or less.
+        After a fit, ``uncertain`` draws the parameters too, which widens it by what the fit leaves open. Its ``plot(mark=...)``
+        shows the density. Raises ParameterError for a time of 0 or less, and for ``uncertain`` without a fit.
         """
         positive(type(self).__name__, "time", time)
-        closed = self.closed_form_at(time)
-        return closed if closed is not None else Empirical(tuple(self._ends(time, trials, seed, steps)))
+        closed = None if uncertain else self.closed_form_at(time)
+        return closed if closed is not None else Empirical(tuple(self._ends(time, trials, seed, steps, uncertain)))
 
-    def _ends(self, time: float, trials: int, seed: int, steps: int) -> Floats:
+    def _ends(self, time: float, trials: int, seed: int, steps: int, uncertain: bool = False) -> Floats:
         whole(type(self).__name__, "steps", steps, least=1)
         ends: Floats = np.empty(trials)
 
@@ -235,7 +239,7 @@ class Process(ABC):
             ends[part] = values[-1]
 
         count = self.periods_of(time, steps)
-        each_block(self, self._draws(count, trials, seed, time / count, False, False, False), fill)
+        each_block(self, self._draws(count, trials, seed, time / count, False, False, uncertain), fill)
         return ends
 
     def periods_of(self, time: float, steps: int) -> int:
@@ -297,6 +301,22 @@ class Process(ABC):
         low, high = np.quantile(ends, np.clip([q / 100 - reach, q / 100 + reach], 0, 1))
         return Estimate(float(np.percentile(ends, q)), float(low), float(high))
 
+    def estimate(self, figure: Callable[[Process], float], draws: int = FEW_DRAWS) -> Estimate:
+        """Return a figure of this process, such as a mean drawdown, whose interval holds what the fit leaves open of it.
+
+        ``figure`` is asked of this process and of ``draws`` others with parameters as the fit leaves them; a sampling error
+        that it gives is heeded. Without a fit it is the figure alone. ``fitted.estimate(lambda one: one.max_drawdowns(250,
+        1000, seed=1).mean())`` is the mean maximum drawdown of 250 periods.
+        """
+
+        def as_estimate(process: Process) -> Estimate:
+            found = figure(process)
+            return found if isinstance(found, Estimate) else Estimate(float(found))
+
+        return with_estimation_error(
+            self, as_estimate(self), as_estimate, whole("estimate", "draws", draws, least=20), self.basis
+        )
+
     def _estimated(self, figure: Callable[[Process, int], Estimate], closed: bool, trials: int) -> Estimate:
         """Return a figure of this process and a number of trials, with what the fit leaves open of it."""
         draws, size = (DRAWS, trials) if closed else (FEW_DRAWS, FEW_TRIALS)
@@ -321,7 +341,7 @@ class Process(ABC):
             chance = process.closed_hit_probability(level, within) if closed else None
             if chance is not None:
                 return Estimate(chance)
-            return process._simulated_hit_probability(level, within, size, seed, steps)
+            return simulated_hit_probability(process, level, within, size, seed, steps)
 
         return as_chance(self._estimated(of, closed, trials))
 
@@ -335,30 +355,6 @@ class Process(ABC):
         From the shocks that ``evolve`` gets: a number, or one a period and trial.
         """
         return 0.0
-
-    def _simulated_hit_probability(self, level: float, within: float, trials: int, seed: int, steps: int) -> Estimate:
-        missed: Floats = np.empty(trials)
-        count = self.periods_of(within, steps)
-        start = self.start_value
-        scale = np.log if self.multiplies else np.asarray
-        goal, side = float(scale(level)), 1.0 if level >= start else -1.0
-        draws = self._draws(count, trials, seed, within / count, False, False, False)
-
-        def work(block: int, part: slice) -> None:
-            shocks = draws.normals(self.shocks * count, part, block).reshape(self.shocks, count, -1)
-            spread = np.broadcast_to(self.bridge(shocks, draws.dt), (count, shocks.shape[2]))
-            values = self.evolve(shocks, draws.dt, self)
-            gaps = side * (goal - scale(np.concatenate([np.full((1, values.shape[1]), start), values])))
-            kept = np.ones(values.shape[1])
-            for (before, after), sd in zip(pairwise(gaps), spread, strict=True):
-                reached = (before <= 0) | (after <= 0)
-                within_reach = np.maximum(before, 0) * np.maximum(after, 0)
-                kept *= -np.expm1(-2 * within_reach / np.maximum(sd**2, 1e-300))
-                kept[reached] = 0.0
-            missed[part] = kept
-
-        each_part(work, draws.parts(self.shocks * count))
-        return proportion(1 - missed)
 
 
 def _one(values: Any, place: int) -> Any:

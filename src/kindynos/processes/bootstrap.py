@@ -36,6 +36,7 @@ class BootstrapReturns(Process):
 
     label = "bootstrap returns"
     use = "a price whose own history is the best distribution there is"
+    dated = True
     shocks = 2  # where to go on, and whether to
 
     def __post_init__(self) -> None:

@@ -50,6 +50,13 @@ class PathSet:
         object.__setattr__(self, "correlation", self._checked())
 
     def _checked(self) -> Floats:
+        dated = [name for name, process in self.processes.items() if process.dated]
+        if self.correlation is not None and dated:
+            raise ParameterError(
+                f"{dated[0]!r} is drawn from the dates of a history, which no correlation of shocks can join; several move "
+                "together as they did with BootstrapReturns.fit(DataFrame of their prices)",
+                owner="PathSet",
+            )
         names = self.names
         if self.correlation is None:
             return np.eye(len(names))

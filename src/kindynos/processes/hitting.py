@@ -1,0 +1,68 @@
+"""The chance that simulated paths reach a level, between their steps too.
+
+Between two steps a diffusion is a Brownian bridge: with sd s over the step and gaps a and b to the level before and after, it
+is reached with chance exp(-2 a b / s**2). Source: Karatzas and Shreve, Brownian Motion and Stochastic Calculus (1991), 4.3.
+"""
+
+from __future__ import annotations
+
+from itertools import pairwise
+from typing import Any, Protocol
+
+import numpy as np
+
+from kindynos.arrays import Floats
+from kindynos.inference.estimates import Estimate
+from kindynos.inference.intervals import proportion
+from kindynos.processes.drawing import Draws, each_part
+
+
+class Hitting(Protocol):
+    """What is needed of a process; see ``Process``."""
+
+    @property
+    def shocks(self) -> int:
+        """Standard normals a period."""
+
+    @property
+    def multiplies(self) -> bool:
+        """Whether shocks add up in the logarithm."""
+
+    @property
+    def start_value(self) -> float:
+        """The value before the first period."""
+
+    def periods_of(self, time: float, steps: int) -> int:
+        """Return into how many periods a time is cut."""
+
+    def bridge(self, shocks: Floats, dt: float) -> Any:
+        """Return the sd of the diffusion of each period."""
+
+    def evolve(self, shocks: Floats, dt: float, at: Any) -> Floats:
+        """Return the values after each period."""
+
+
+def simulated_hit_probability(process: Hitting, level: float, within: float, trials: int, seed: int, steps: int) -> Estimate:
+    """Return the share of paths that reach a level before a time, with the chance that they do so between two steps."""
+    missed: Floats = np.empty(trials)
+    count = process.periods_of(within, steps)
+    start = process.start_value
+    scale = np.log if process.multiplies else np.asarray
+    goal, side = float(scale(level)), 1.0 if level >= start else -1.0
+    draws = Draws(count, trials, seed, within / count)
+
+    def work(block: int, part: slice) -> None:
+        shocks = draws.normals(process.shocks * count, part, block).reshape(process.shocks, count, -1)
+        spread = np.broadcast_to(process.bridge(shocks, draws.dt), (count, shocks.shape[2]))
+        values = process.evolve(shocks, draws.dt, process)
+        gaps = side * (goal - scale(np.concatenate([np.full((1, values.shape[1]), start), values])))
+        kept = np.ones(values.shape[1])
+        for (before, after), sd in zip(pairwise(gaps), spread, strict=True):
+            reached = (before <= 0) | (after <= 0)
+            within_reach = np.maximum(before, 0) * np.maximum(after, 0)
+            kept *= -np.expm1(-2 * within_reach / np.maximum(sd**2, 1e-300))
+            kept[reached] = 0.0
+        missed[part] = kept
+
+    each_part(work, draws.parts(process.shocks * count))
+    return proportion(1 - missed)
