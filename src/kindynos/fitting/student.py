@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+from dataclasses import dataclass
 from functools import lru_cache
 
 import numpy as np
@@ -65,8 +66,18 @@ def student_tail(df: Floats, level: float) -> tuple[Floats, Floats]:
     return t, density / (1 - level) * (df + t**2) / (df - 1)
 
 
-def drawn_student(values: Floats) -> tuple[Floats, Floats, Floats]:
-    """Return draws of location, scale and degrees of freedom ``(1000,)`` from what a fit to values ``(values,)`` leaves open.
+@dataclass(frozen=True)
+class DrawnStudent:
+    """The likeliest Student's t, and draws ``(1000,)`` of its parameters from what the fit leaves open."""
+
+    fit: StudentTByScale
+    location: Floats
+    scale: Floats
+    df: Floats
+
+
+def drawn_student(values: Floats) -> DrawnStudent:
+    """Return the fit to values ``(values,)`` with draws of its parameters.
 
     They are normal around the fit, of the location, the log of the scale and one over the degrees of freedom. The same values
     give the same draws.
@@ -75,7 +86,7 @@ def drawn_student(values: Floats) -> tuple[Floats, Floats, Floats]:
 
 
 @lru_cache(maxsize=32)  # one window's losses are asked about at several levels
-def _drawn(data: bytes) -> tuple[Floats, Floats, Floats]:
+def _drawn(data: bytes) -> DrawnStudent:
     x = np.frombuffer(data)
     fit = fit_student(x)
     unit = fit.scale
@@ -91,7 +102,7 @@ def _drawn(data: bytes) -> tuple[Floats, Floats, Floats]:
     normals = stream(0, "student", 0).standard_normal((3, DRAWS))
     shift, log_scale, inverse = vectors @ (np.sqrt(np.maximum(values, 0))[:, None] * normals)
     df = 1 / np.clip(inverse + 1 / fit.df, 1 / MOST_DF, 1 / FEWEST_DF)
-    return fit.location + unit * shift, unit * np.exp(log_scale), df
+    return DrawnStudent(fit, fit.location + unit * shift, unit * np.exp(log_scale), df)
 
 
 def _degrees(x: Floats) -> Floats:

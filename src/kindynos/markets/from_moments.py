@@ -11,7 +11,7 @@ import numpy as np
 
 from kindynos.arrays import Floats
 from kindynos.distributions.special import ndtri
-from kindynos.fitting.student import FEWEST_DF, drawn_student, fit_student, student_degrees, student_tail
+from kindynos.fitting.student import FEWEST_DF, drawn_student, student_degrees, student_tail
 from kindynos.inference.estimates import Estimate
 from kindynos.inference.intervals import UPPER, Z
 from kindynos.inference.weighted import weighted_tail
@@ -109,10 +109,9 @@ class Student(ByMoments):
 
 def likely_student(losses: Floats, measure: str, level: float, horizon: int, mean: bool = True) -> tuple[float, float, float]:
     """Return the ends of the 95 % interval of a figure of Student's t, and between them the figure of the likeliest fit."""
-    location, scale, df = drawn_student(losses)
-    fit = fit_student(losses)
-    place, factor = MEASURES.index(measure), root(horizon)
-    draws = (location * horizon if mean else 0.0) + student_tail(df, level)[place] * scale * factor
+    drawn = drawn_student(losses)
+    fit, place, factor = drawn.fit, MEASURES.index(measure), root(horizon)
+    draws = (drawn.location * horizon if mean else 0.0) + student_tail(drawn.df, level)[place] * drawn.scale * factor
     reach = float(student_tail(np.array(fit.df), level)[place])
     low, high = np.quantile(draws, [1 - UPPER, UPPER])
     return float(low), (fit.location * horizon if mean else 0.0) + reach * fit.scale * factor, float(high)

@@ -69,7 +69,7 @@ def _histories(data: bytes, clustered: bool, least_df: float) -> tuple[Floats, F
         model = fit_garch(losses)
         reaction, persistence = (np.resize(draws, HISTORIES) for draws in model.drawn)
         shocks = losses / model.volatility[:-1]
-    df = np.maximum(drawn_student(np.ascontiguousarray(shocks))[2][:HISTORIES], least_df)
+    df = np.maximum(drawn_student(np.ascontiguousarray(shocks)).df[:HISTORIES], least_df)
     generator = stream(0, "histories", 0)
     draws = generator.standard_t(df, (days + BEFORE, HISTORIES)) * np.sqrt((df - 2) / df)
     rows = np.empty((days, HISTORIES))
