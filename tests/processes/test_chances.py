@@ -37,11 +37,11 @@ class Chances(Case):
         self.assertEqual(PRICE.hit_probability(100.0, 1.0), 1.0)
 
     def test_regimes_between_two_steps(self):
-        fine = REGIMES.hit_probability(120, 1.0, steps=1000, trials=20_000)
-        coarse = REGIMES.hit_probability(120, 1.0, steps=25, trials=40_000)
+        fine = REGIMES.hit_probability(120, 1.0, steps=500, trials=6000)
+        coarse = REGIMES.hit_probability(120, 1.0, steps=25, trials=20_000)
         self.assertLess(abs(fine - coarse), 1.5 * (fine.error**2 + coarse.error**2) ** 0.5)
-        drawn = REGIMES.paths(250, 100_000, seed=1, dt=1 / 250)[-1]
-        self.assertLess(abs(drawn.mean() - REGIMES.expected(1.0)), 3.5 * drawn.std() / 100_000**0.5)
+        drawn = REGIMES.paths(50, 40_000, seed=1, dt=1 / 50)[-1]
+        self.assertLess(abs(drawn.mean() - REGIMES.expected(1.0)), 3.5 * drawn.std() / 40_000**0.5)
 
     def test_mistakes(self):
         for call, words in (

@@ -24,7 +24,7 @@ from kindynos.processes.drawing import Draws, drawn_parameters, each_block, each
 from kindynos.processes.estimation import DRAWS, FEW_DRAWS, FEW_TRIALS, as_chance, with_estimation_error
 from kindynos.processes.hitting import simulated_hit_probability
 from kindynos.sampling.streams import stream
-from kindynos.validate import array_of, finite, instance, positive, whole
+from kindynos.validate import array_of, finite, instance, number, positive, whole, wrong
 
 Rule = Callable[[str, str, Any], Any]
 
@@ -309,13 +309,15 @@ class Process(ABC):
         1000, seed=1).mean())`` is the mean maximum drawdown of 250 periods.
         """
 
+        if not callable(figure):
+            raise wrong("estimate", "figure", "a function of a process that returns a number", figure)
+        whole("estimate", "draws", draws, least=20)
+
         def as_estimate(process: Process) -> Estimate:
             found = figure(process)
-            return found if isinstance(found, Estimate) else Estimate(float(found))
+            return found if isinstance(found, Estimate) else Estimate(number("estimate", "what figure returns", found))
 
-        return with_estimation_error(
-            self, as_estimate(self), as_estimate, whole("estimate", "draws", draws, least=20), self.basis
-        )
+        return with_estimation_error(self, as_estimate(self), as_estimate, draws, self.basis)
 
     def _estimated(self, figure: Callable[[Process, int], Estimate], closed: bool, trials: int) -> Estimate:
         """Return a figure of this process and a number of trials, with what the fit leaves open of it."""
