@@ -8,7 +8,7 @@ import kindynos as kd
 from kindynos.markets.exposure import Exposure
 from kindynos.markets.method import MEASURES
 from kindynos.markets.methods import METHODS
-from tests.common import HELD, PRICES, Case
+from tests.common import HELD, PRICES, Case, made
 
 RNG = np.random.default_rng(8)
 
@@ -275,6 +275,30 @@ class Shapes(Case):
         }
         self.assertLess(drawn["weighted"], drawn["garch"])
         self.assertLess(drawn["garch"], drawn[None])
+
+
+class Edges(Case):
+    def test_a_window_that_a_method_cannot_use_leaves_the_others(self):
+        held = kd.Portfolio(PRICES, shares={"alpha": 1})
+        table = held.risk_table([0.95], windows=(30, None))
+        self.assertNotIn(("tail", 30, 0.95), table.index)
+        self.assertIn(("tail", "all", 0.95), table.index)
+        self.assertIn("at least 40 returns", table.attrs["left out"]["tail, 30"])
+        with self.fails("at least 40 returns"):
+            held.risk_table([0.95], ["tail"], windows=(30,))
+
+    def test_levels_near_the_median_have_no_interval_rather_than_a_wrong_one(self):
+        losses = stats.t(5).rvs(300, random_state=1)
+        with np.errstate(divide="raise", over="raise", invalid="raise"):
+            for name in ("filtered", "weighted", "cornish fisher"):
+                figure = METHODS[name]().interval(alone(losses), "value_at_risk", 0.5, 1)
+                self.assertTrue(np.isnan(figure.error) or figure.low < 0 < figure.high)
+
+    def test_prices_that_hardly_move(self):
+        frame = made(100).assign(still=5.0 + np.r_[np.zeros(99), 1e-9])
+        with np.errstate(divide="raise", over="raise", invalid="raise"):
+            figure = kd.Portfolio(frame, shares={"still": 1.0}).value_at_risk(0.99, "filtered")
+        self.assertLess(abs(figure), 1e-6)
 
 
 class Rolling(Case):

@@ -146,5 +146,13 @@ class Fits(Case):
         ):
             with self.subTest(words=words), self.fails(*words):
                 kd.GeometricBrownianMotion.fit(series)
+        for kind, series in (
+            (kd.RandomWalk, 100 + np.arange(50.0)),
+            (kd.GeometricBrownianMotion, np.exp(np.arange(50.0) / 64)),
+        ):
+            with self.subTest(kind=kind), self.fails("same", "no volatility to learn"):
+                kind.fit(series)
+        with self.fails("within a period"):
+            kd.MeanReverting.fit(np.tile([1.0, 2.0], 20))
         with self.fails("no return to a level"):
             kd.MeanReverting.fit(np.exp(np.arange(30.0)))

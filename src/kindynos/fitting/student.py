@@ -20,6 +20,7 @@ from kindynos.validate import array_of
 
 FEWEST_DF, MOST_DF = 2.1, 200.0
 STEPS = 200
+LEAST = 1e-9  # of the variance of the values: the smallest squared scale
 SHARP = 1e-9  # relative change of the variance at which the steps for a given df stop
 DRAWS = 1000  # of the parameters of a fit
 CHUNK = 128  # samples worked on at a time
@@ -124,7 +125,13 @@ def _degrees(x: Floats) -> Floats:
 
 def _given_df(x: Floats, df: Floats) -> tuple[Floats, Floats, Floats]:
     """Return log likelihood, location and squared scale of each row at given degrees of freedom."""
+    with np.errstate(over="ignore", divide="ignore", invalid="ignore"):  # values that are nearly all equal
+        return _steps(x, df)
+
+
+def _steps(x: Floats, df: Floats) -> tuple[Floats, Floats, Floats]:
     location, variance = np.median(x, axis=1), x.var(axis=1) * (df - 2) / df
+    least = LEAST * variance  # where nearly all values are equal, the scale would vanish
     active = np.arange(len(x))
     for _ in range(STEPS):
         rows, freedom, spread = x[active], df[active, None], variance[active, None]
@@ -132,6 +139,7 @@ def _given_df(x: Floats, df: Floats) -> tuple[Floats, Floats, Floats]:
         total = weights.sum(axis=1)
         moved = (weights * rows).sum(axis=1) / total
         fresh = (weights * (rows - moved[:, None]) ** 2).sum(axis=1) / total  # the faster variant of the scale's step
+        fresh = np.maximum(fresh, least[active])
         done = np.abs(fresh - variance[active]) <= SHARP * variance[active]
         location[active], variance[active] = moved, fresh
         active = active[~done]

@@ -234,22 +234,29 @@ class Portfolio:
 
         Rows are (method, window, level); columns the figures in money with low and high, and in per cent of the value, the
         half-width that simulation alone would leave, the number of returns and their dates, and what in the data contradicts
-        the method (``doubt``). ``options`` go to the methods that know them. Raises ParameterError as
-        ``value_at_risk`` does.
+        the method (``doubt``). Of all methods, those that cannot use a window are left out, which ``attrs["left out"]``
+        tells. ``options`` go to the methods that know them. Raises ParameterError as ``value_at_risk`` does.
         """
         checked = [checked_level(level) for level in levels]
         whole("Portfolio", "horizon", horizon, least=1)
         records, keys = [], []
+        left_out: dict[str, str] = {}
         for window in windows:
-            exposure = self.exposure(window)
+            exposure, label = self.exposure(window), "all" if window is None else window
             for name in methods or METHODS:
                 method = method_of(name, options, all_methods=True)
-                for level in checked:
-                    keys.append((name, "all" if window is None else window, level))
-                    records.append(_record(method, exposure, level, horizon, self.value))
+                try:
+                    found = [_record(method, exposure, level, horizon, self.value) for level in checked]
+                except ParameterError as error:
+                    if methods is not None:
+                        raise
+                    left_out[f"{name}, {label}"] = str(error)
+                    continue
+                keys += [(name, label, level) for level in checked]
+                records += found
         frame = pd.DataFrame(records)
         frame.index = pd.MultiIndex.from_tuples(keys, names=["method", "window", "level"])
-        frame.attrs |= {"prices": self.prices.description, "horizon": horizon, "value": self.value}
+        frame.attrs |= {"prices": self.prices.description, "horizon": horizon, "value": self.value, "left out": left_out}
         return frame
 
     def losses(self, method: str = "historical", window: int | None = None, horizon: int = 1, **options: Any) -> pd.DataFrame:

@@ -23,6 +23,7 @@ from kindynos.sampling.streams import stream
 
 HISTORIES = 250
 BEFORE = 100  # days that pass before each history, so that its volatility starts anywhere
+LEAST_TRUTH = 0.2  # sds: a figure nearer to 0 cannot be set in proportion
 LEAST_DF = 2.6  # below it the sd of shocks is hardly defined
 FEWEST = 50  # losses from which a volatility model can be learned
 
@@ -48,12 +49,18 @@ def _ratios(method: Fitted, losses: bytes, level: float, clustered: bool, least_
         method.held(np.frombuffer(losses))(rows, level),
         [part * np.sqrt((df - 2) / df) for part in student_tail(df, level)],
     )
-    return found[0] / (truths[0] * ends), found[1] / (truths[1] * ends)
+    return _ratio(found[0], truths[0], ends), _ratio(found[1], truths[1], ends)
+
+
+def _ratio(found: Floats, truth: Floats, ends: Floats) -> Floats:
+    return np.full(HISTORIES, np.nan) if truth.min() < LEAST_TRUTH else found / (truth * ends)
 
 
 def bounds(value: float, ratios: Floats) -> tuple[float, float]:
     """Return the ends of the 95 % interval of the truth behind a figure."""
     low, high = np.quantile(ratios, [1 - UPPER, UPPER])
+    if np.isnan(low):
+        return math.nan, math.nan
     if low <= 0 or value <= 0:
         return (-math.inf, math.inf) if value <= 0 else (value / high, math.inf)
     return value / float(high), value / float(low)

@@ -15,6 +15,7 @@ from kindynos.arrays import Floats
 from kindynos.distributions.base import Distribution
 from kindynos.distributions.normal import LogNormal, Normal
 from kindynos.distributions.special import ndtr
+from kindynos.errors import ParameterError
 from kindynos.finance.drawdowns import deepest_drop
 from kindynos.processes.base import Fitted, Process, accumulate, observed
 from kindynos.processes.drawing import Draws
@@ -35,6 +36,12 @@ def reflected(gap: float, drift: float, volatility: float, time: float) -> float
     return min(
         direct + math.exp(min(2 * drift * gap / volatility**2, 700.0)) * float(ndtr((-gap - drift * time) / spread)), 1.0
     )
+
+
+def check_moves(owner: str, moves: Floats, volatility: float, how: str) -> None:
+    """Raise ParameterError for moves of a series that are all alike, but for rounding."""
+    if volatility <= 0 or float(np.ptp(moves)) <= 1e-12 * float(np.abs(moves).max()):
+        raise ParameterError(f"the series {how} every period; there is no volatility to learn", owner=owner)
 
 
 @dataclass(frozen=True)
@@ -147,6 +154,7 @@ class GeometricBrownianMotion(Process):
         centre = float(returns.mean()) if mean else 0.0
         spread = math.sqrt(float(((returns - centre) ** 2).sum()) / (count - 1 if mean else count))
         volatility = spread / math.sqrt(step)
+        check_moves(f"{cls.__name__}.fit", returns, volatility, "grows by the same share")
         drift = centre / step + volatility**2 / 2 if mean else 0.0
         of_mean, of_log = (volatility**2 / (count * step) if mean else 0.0), 1 / (2 * count)
         errors = {
@@ -221,6 +229,7 @@ class RandomWalk(Process):
         count = len(changes)
         centre = float(changes.mean()) if mean else 0.0
         volatility = math.sqrt(float(((changes - centre) ** 2).sum()) / (count - 1 if mean else count) / step)
+        check_moves(f"{cls.__name__}.fit", changes, volatility, "changes by the same amount")
         of_mean, of_log = (volatility**2 / (count * step) if mean else 0.0), 1 / (2 * count)
         errors = {"drift": math.sqrt(of_mean), "volatility": volatility * math.sqrt(of_log)}
         description = (

@@ -113,6 +113,12 @@ class MeanReverting(Process):
         before, after = x[:-1], x[1:]
         steps = len(after)
         slope = float(np.polyfit(before, after, 1)[0])
+        if slope <= 0:
+            raise ParameterError(
+                f"the series returns to its level within a period (each value is {slope:.3g} times the one before); "
+                'draw it anew each period instead, such as model.driver(..., Normal(...), each="period")',
+                owner=owner,
+            )
         found = reversion(slope, steps) if slope < 1 else None
         if found is None or not 0 < found.median < steps:
             raise ParameterError(
