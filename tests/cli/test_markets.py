@@ -7,7 +7,7 @@ import pandas as pd
 from matplotlib.figure import Figure
 
 import kindynos as kd
-from tests.common import DEMO, HELD, PRICES, Folder, run
+from tests.common import DEMO, HELD, PRICES, Folder, made, run
 
 TREASURY = (str(DEMO / "treasury_prices.csv"), "--holdings", str(DEMO / "treasury_holdings.csv"))
 
@@ -80,6 +80,20 @@ class Commands(Folder):
         added = sum(row["component"] for row in data["contributions"])
         self.assertAlmostEqual(added / data["risk"][0]["value at risk"], 1, 12)
         self.assertIsNone(data["risk"][0]["value at risk high"])
+
+    def test_other_currencies_and_prices_that_end_early(self):
+        frame = made(120).assign(NOK=np.linspace(0.08, 0.1, 120))
+        frame.loc[110:, "beta"] = np.nan
+        prices, held = self.folder / "p.csv", self.folder / "h.csv"
+        frame.to_csv(prices, index=False)
+        held.write_text("instrument,shares,currency\nalpha,100,\nbeta,500,NOK\n")
+        answer = run("risk", str(prices), "--holdings", str(held), "--methods", "historical", "--json")
+        last = frame.loc[109]
+        self.assertAlmostEqual(json.loads(answer.stdout)["value"], 100 * last["alpha"] + 500 * last["beta"] * last["NOK"])
+        shown = run("risk", str(prices), "--holdings", str(held), "--methods", "historical").stdout
+        self.assertTrue(shown.startswith(f"Today is {last['date']}: no later price of beta; others run to "), shown[:100])
+        held.write_text("instrument,shares,currency\nbeta,500,NKO\n")
+        self.assertIn("did you mean 'NOK'", run("risk", str(prices), "--holdings", str(held)).stderr)
 
     def test_holdings_that_are_no_fractions(self):
         for text, words in (

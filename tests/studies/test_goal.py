@@ -110,8 +110,8 @@ class BothSides(Case):
             errors.append(found.error)
         self.assertCalibrated(gaps, errors, least=0.83)
         held = 0
-        for seed in range(40):  # far out in a wide range, where the statistic is nearly flat on one side
+        for seed in range(24):  # far out in a wide range, where the statistic is nearly flat on one side
             wide = model.solve("x", "y", chance=0.99, above=0, within=(0, 20), trials=1000, seed=seed, sampling="random").value
             held += wide.low <= 2.3263479 <= wide.high
-        self.assertGreaterEqual(held, 34)
+        self.assertGreaterEqual(held, 20)
         self.assertAlmostEqual(np.median(errors), 1.96 * 0.4 / 500**0.5 / density, delta=0.3 * np.median(errors))

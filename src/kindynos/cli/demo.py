@@ -9,10 +9,11 @@ import click
 
 from kindynos.cli.common import Bar
 from kindynos.errors import KindynosError
+from kindynos.literals import RiskMethod
 
 FILES = ("night_ferry.toml", "dry_dock.toml", "hydrofoil.toml", "staff_shares.toml", "berths.toml")
 DATA = ("treasury_prices.csv", "treasury_holdings.csv", "heating_oil.csv")
-RISK_METHODS = ("historical", "filtered", "student")
+RISK_METHODS: tuple[RiskMethod, ...] = ("historical", "filtered", "student")
 TRIALS, SEED, KEEP = 20_000, 11, ("cash_flow",)
 
 

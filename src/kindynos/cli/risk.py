@@ -120,7 +120,7 @@ def risk(
     holdings: Path,
     value: float | None,
     levels: list[float],
-    methods: list[str] | None,
+    methods: list[RiskMethod] | None,
     windows: str,
     horizon: int,
     overlapping: bool,
@@ -151,7 +151,7 @@ def risk(
     chosen = windows_of(windows)
     options: dict[str, Any] = {"overlapping": overlapping} | ({"volatility": volatility} if volatility else {})
     table = held.risk_table(levels, methods, chosen, horizon, **options)
-    method = str(table.index[0][0])
+    method: RiskMethod = table.index[0][0]
     own = {name: option for name, option in options.items() if name in declared_options(METHODS[method])}
     parts = held.contributions(max(levels), window=chosen[0], method=method, horizon=horizon, **own)
     beside = held.against(benchmark, chosen[0]) if benchmark else None

@@ -12,6 +12,7 @@ import pandas as pd
 
 from kindynos.arrays import Floats
 from kindynos.errors import ParameterError
+from kindynos.literals import Rebalancing, RiskMethod
 from kindynos.markets import stress as stresses
 from kindynos.markets.backtest import Backtest, rolling_backtest
 from kindynos.markets.contributions import contributions
@@ -58,7 +59,7 @@ class Portfolio:
         weights: Mapping[str, float] | None = None,
         value: float | None = None,
         as_of: Any = None,
-        rebalance: str | None = None,
+        rebalance: Rebalancing | None = None,
         short: bool = False,
         currency: Mapping[str, str] | None = None,
         revalue: Revalue | None = None,
@@ -195,7 +196,7 @@ class Portfolio:
         return Exposure(values, found[begin:], self.instruments, dates[begin:], window, self.prices.description, self._profit)
 
     def value_at_risk(
-        self, level: float, method: str = "historical", window: int | None = None, horizon: int = 1, **options: Any
+        self, level: float, method: RiskMethod = "historical", window: int | None = None, horizon: int = 1, **options: Any
     ) -> RiskFigure:
         """Return the loss exceeded on about one day in 1 / (1 - level), in money; positive is a loss.
 
@@ -210,7 +211,7 @@ class Portfolio:
         return self._figure("value_at_risk", level, method, window, horizon, options)
 
     def expected_shortfall(
-        self, level: float, method: str = "historical", window: int | None = None, horizon: int = 1, **options: Any
+        self, level: float, method: RiskMethod = "historical", window: int | None = None, horizon: int = 1, **options: Any
     ) -> RiskFigure:
         """Return the mean of the losses beyond the value at risk, in money; otherwise as ``value_at_risk``."""
         return self._figure("expected_shortfall", level, method, window, horizon, options)
@@ -225,7 +226,7 @@ class Portfolio:
     def risk_table(
         self,
         levels: Sequence[float] = LEVELS,
-        methods: Sequence[str] | None = None,
+        methods: Sequence[RiskMethod] | None = None,
         windows: Sequence[int | None] = (None,),
         horizon: int = 1,
         **options: Any,
@@ -259,7 +260,9 @@ class Portfolio:
         frame.attrs |= {"prices": self.prices.description, "horizon": horizon, "value": self.value, "left out": left_out}
         return frame
 
-    def losses(self, method: str = "historical", window: int | None = None, horizon: int = 1, **options: Any) -> pd.DataFrame:
+    def losses(
+        self, method: RiskMethod = "historical", window: int | None = None, horizon: int = 1, **options: Any
+    ) -> pd.DataFrame:
         """Return the profits and losses behind a figure, and the weight each has, so that it can be calculated by hand.
 
         Columns: loss (positive is a loss), weight; and for "filtered" the loss as it was and the scale. Rows are dates; those
@@ -287,7 +290,7 @@ class Portfolio:
         level: float = 0.99,
         measure: str = "value_at_risk",
         window: int | None = None,
-        method: str = "historical",
+        method: RiskMethod = "historical",
         horizon: int = 1,
         **options: Any,
     ) -> pd.DataFrame:
@@ -310,7 +313,9 @@ class Portfolio:
         own = -replace(self.exposure(), returns=moves[self.instruments].to_numpy()).losses / self.value
         return pd.Series(against(own, moves[benchmark].to_numpy(), PER_YEAR["day"]), name=benchmark, dtype=object)
 
-    def rolling(self, window: int = 250, level: float = 0.99, method: str = "historical", **options: Any) -> pd.DataFrame:
+    def rolling(
+        self, window: int = 250, level: float = 0.99, method: RiskMethod = "historical", **options: Any
+    ) -> pd.DataFrame:
         """Return value at risk and expected shortfall of today's holdings over each window, by its last date.
 
         Raises ParameterError for a window longer than the history, and for "simulated".
@@ -359,7 +364,7 @@ class Portfolio:
         """
         return stresses.replayed(self.prices, self.values, first, last)
 
-    def backtest(self, method: str = "historical", window: int = 250, level: float = 0.99) -> Backtest:
+    def backtest(self, method: RiskMethod = "historical", window: int = 250, level: float = 0.99) -> Backtest:
         """Return how often today's holdings would have lost more than each day's forecast from the window before it.
 
         All days are forecast at once. Raises ParameterError for "simulated", and for a window that leaves no day to test.

@@ -252,7 +252,7 @@ def _problems(frame: pd.DataFrame, rows: Rows, name: str) -> pd.DataFrame:
     for row, place in np.argwhere(_slips(values)).tolist():
         date, instrument = frame.index[row], frame.columns[place]
         before, value, after = (f"{figure:g}" for figure in values[row - 1 : row + 2, place])
-        what = f"the price {value} stands between {before} and {after}: is the decimal point right?"
+        what = f"the price {value} stands between {before} and {after}; the decimal point may have slipped"
         found.append((_row(rows, date, instrument), date, instrument, what))
     return pd.DataFrame(found, columns=["row", "date", "instrument", "problem"])
 

@@ -12,6 +12,7 @@ import pandas as pd
 from kindynos.arrays import Floats
 from kindynos.delegation import delegated_to
 from kindynos.errors import ParameterError
+from kindynos.literals import CovarianceMethod, ReturnKind, ReturnPeriod
 from kindynos.markets.prices import Prices, prices_of
 from kindynos.markets.relative import relative_table
 from kindynos.validate import one_of, proper_fraction, whole
@@ -50,7 +51,7 @@ class Returns:
         table["excess kurtosis"] = (gaps**4).mean() / spread**4 - 3
         return table
 
-    def covariance(self, method: str = "sample", decay: float = 0.94) -> pd.DataFrame:
+    def covariance(self, method: CovarianceMethod = "sample", decay: float = 0.94) -> pd.DataFrame:
         """Return the covariance per period: of the sample, exponentially "weighted" with a decay, or "shrunk".
 
         Shrinkage is towards a constant correlation, by the intensity of Ledoit and Wolf, Journal of Portfolio Management 30
@@ -59,7 +60,7 @@ class Returns:
         values = self.frame.to_numpy(dtype=np.float64)
         return pd.DataFrame(covariance(values, method, decay), self.frame.columns, self.frame.columns)
 
-    def correlation(self, method: str = "sample", decay: float = 0.94) -> pd.DataFrame:
+    def correlation(self, method: CovarianceMethod = "sample", decay: float = 0.94) -> pd.DataFrame:
         """Return the correlation behind a covariance; see there."""
         matrix = self.covariance(method, decay)
         spread = np.sqrt(np.diag(matrix))
@@ -113,7 +114,7 @@ class Returns:
         """Draw the returns through time."""
 
 
-def returns(prices: Prices | pd.DataFrame, kind: str = "simple", every: str = "day") -> Returns:
+def returns(prices: Prices | pd.DataFrame, kind: ReturnKind = "simple", every: ReturnPeriod = "day") -> Returns:
     """Return the returns of prices: "simple" (this over the last, less 1) or "log", each day, week or month.
 
     A week ends on Friday, a month on its last day, with the last price before; a last one that the prices do not reach the end
@@ -145,7 +146,7 @@ def _by_period(prices: Prices, every: str) -> tuple[pd.DataFrame, str]:
     return frame[~empty], description
 
 
-def covariance(values: Floats, method: str = "sample", decay: float = 0.94) -> Floats:
+def covariance(values: Floats, method: CovarianceMethod = "sample", decay: float = 0.94) -> Floats:
     """Return the covariance of ``(returns, instruments)`` values; see Returns.covariance."""
     one_of("covariance", "method", method, COVARIANCES)
     if method == "weighted":

@@ -12,6 +12,7 @@ from matplotlib.colors import LinearSegmentedColormap
 from kindynos.arrays import Floats
 from kindynos.finance.drawdowns import max_drawdown
 from kindynos.formatting import number
+from kindynos.literals import CovarianceMethod
 from kindynos.markets.backtest import Backtest
 from kindynos.markets.portfolio import Portfolio
 from kindynos.markets.prices import Prices
@@ -54,7 +55,7 @@ def returns_through_time(returns: Returns, ax: Axes | None = None) -> Axes:
     return ax
 
 
-def correlation_map(returns: Returns, method: str = "sample", ax: Axes | None = None) -> Axes:
+def correlation_map(returns: Returns, method: CovarianceMethod = "sample", ax: Axes | None = None) -> Axes:
     """Draw the correlation of returns as a map, with its figures."""
     ax = axes(ax)
     matrix = returns.correlation(method)

@@ -57,7 +57,7 @@ def risk(held: Portfolio, table: pd.DataFrame, parts: pd.DataFrame, beside: pd.S
         "most that can be lost. The intervals hold what the window leaves open; 'at least' means that it does not bound the "
         f"figure from above. Returns from {first:%Y-%m-%d} to {end:%Y-%m-%d}; {held.prices.description}."
     )
-    notes += [Text(f"Left out: {name} ({reason}).") for name, reason in table.attrs["left out"].items()]
+    notes += [Text(f"Left out: {name.replace(', all', '')}. {reason}.") for name, reason in table.attrs["left out"].items()]
     stale = [Text(f"{held.prices.stale[0].upper()}{held.prices.stale[1:]}.", style="bold")] if held.prices.stale else []
     return Group(
         *stale, shown, *notes, *_sampled(table), "", adds, *_beside(beside), Text(description, style="dim"), *_problems(held)
