@@ -5,7 +5,7 @@ from __future__ import annotations
 import inspect
 from collections.abc import Callable
 from functools import wraps
-from typing import ParamSpec, TypeVar
+from typing import Any, ParamSpec, TypeVar
 
 import numpy as np
 from numpy.typing import ArrayLike
@@ -36,10 +36,18 @@ def on_arrays(function: Callable[Given, Answer]) -> Callable[Given, Answer]:
             if "broadcast" not in str(error) and "shape mismatch" not in str(error):
                 raise
             given = inspect.signature(function).bind(*args, **options).arguments
-            shapes = [f"{name} {np.shape(value)}" for name, value in given.items() if np.ndim(value)]
+            shapes = [f"{name} {_shape(value)}" for name, value in given.items() if _shape(value)]
             raise ParameterError(f"shapes that do not fit: {', '.join(shapes)}", owner=function.__name__) from None
 
     return safe
+
+
+def _shape(value: Any) -> tuple[int, ...]:
+    """Return the shape of an argument; of one that has none, such as rows of different lengths, that of a number."""
+    try:
+        return tuple(np.shape(value))
+    except (ValueError, TypeError):
+        return ()
 
 
 def as_row(owner: str, name: str, value: ArrayLike) -> Floats:

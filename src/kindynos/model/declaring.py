@@ -19,7 +19,7 @@ from kindynos.program.declarations import check_name, check_signature, distribut
 from kindynos.program.quantities import Given, Line, Quantity
 from kindynos.program.statement import WORDS, Statement
 from kindynos.program.timeline import Timeline
-from kindynos.validate import finite, one_of, told
+from kindynos.validate import finite, instance, one_of, positive, told
 
 Function = TypeVar("Function", bound=Callable[..., Any])
 
@@ -129,6 +129,7 @@ class DeclaredModel:
         value in the base case, the mean unless given; ``base="mode"`` takes the likeliest. ``serial`` is the rank correlation
         of each period's value with the one before. Raises ModelError or ParameterError.
         """
+        instance(f"driver {name!r:.60}", "uncertain", uncertain, bool, "True or False")
         if isinstance(distribution, PathSet):
             for option, value in (("each", each), ("base", base), ("serial", serial)):
                 if value is not None:
@@ -155,7 +156,7 @@ class DeclaredModel:
                 )
             )  # fmt: skip
             return
-        if dt != 1 or uncertain:
+        if positive(f"driver {name!r}", "dt", dt) != 1 or uncertain:
             raise ModelError("dt= and uncertain= belong to a process", owner=f"driver {name!r}")
         self.add(
             distribution_driver(name, distribution, self.periods, each=each, base=base, unit=unit, source=source, serial=serial)

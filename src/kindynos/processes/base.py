@@ -77,6 +77,7 @@ class Process(ABC):
     def _keep_fit(self) -> None:
         """Forget a fit that belongs to other parameters; another start is no matter."""
         if self.fitted is not None:
+            instance(type(self).__name__, "fitted", self.fitted, Fitted, "what a fit has learned, or None")
             own = {name: value for name, value in self.parameters.items() if name not in ("start", "first")}
             if self.fitted.of is None:
                 object.__setattr__(self, "fitted", replace(self.fitted, of=own))
@@ -192,6 +193,7 @@ class Process(ABC):
         whole(owner, "trials", trials, least=1)
         whole(owner, "seed", seed, least=0)
         positive(owner, "dt", dt)
+        instance(owner, "uncertain", uncertain, bool, "True or False")
         if uncertain and self.fitted is None:
             raise ParameterError(
                 f"uncertain=True needs a fitted process, such as {type(self).__name__}.fit(prices)", owner=owner
@@ -228,12 +230,13 @@ class Process(ABC):
         shows the density. Raises ParameterError for a time of 0 or less, and for ``uncertain`` without a fit.
         """
         positive(type(self).__name__, "time", time)
+        instance(type(self).__name__, "uncertain", uncertain, bool, "True or False")
         closed = None if uncertain else self.closed_form_at(time)
         return closed if closed is not None else Empirical(tuple(self._ends(time, trials, seed, steps, uncertain)))
 
     def _ends(self, time: float, trials: int, seed: int, steps: int, uncertain: bool = False) -> Floats:
         whole(type(self).__name__, "steps", steps, least=1)
-        ends: Floats = np.empty(trials)
+        ends: Floats = np.empty(whole(type(self).__name__, "trials", trials, least=1))
 
         def fill(part: slice, values: Floats) -> None:
             ends[part] = values[-1]

@@ -58,6 +58,8 @@ def parse_statistic(statistic: Any) -> ParsedStatistic:
 
 def central_coverage(text: str) -> float | None:
     """Return the share that a central range asked for is to hold, such as ``central_range 0.8``, None for other statistics."""
+    if not isinstance(text, str):
+        raise ParameterError(f"statistics are words such as 'mean' or 'percentile 5', not {text!r:.60}", owner="table")
     name, _, share = text.strip().partition(" ")
     if name != "central_range":
         return None

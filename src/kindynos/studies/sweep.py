@@ -159,6 +159,9 @@ def grid_of(values: Mapping[str, Iterable[Any]], points: Any = None) -> pd.DataF
     if points is not None:
         if values:
             raise ParameterError("give values for a grid or points=, not both", owner="sweep")
+        rows = [row for row in points if isinstance(row, list | tuple)] if isinstance(points, list | tuple) else []
+        if len({len(row) for row in rows}) > 1:
+            raise wrong("sweep", "points", "a table of values by name, with rows of one length", points)
         try:
             frame = pd.DataFrame(points)
         except (TypeError, ValueError):
