@@ -167,7 +167,9 @@ class Intervals(Case):
                 widths = [min(figure.high - float(figure), float(figure) - figure.low) for figure in found]
                 with self.subTest(method=name, measure=measure):
                     self.assertGreaterEqual(hits, 16)
-                    self.assertLess(np.median(widths), 2 * 1.96 * np.std([float(figure) for figure in found]))
+                    # Twice as wide, or half as wide in one of the measures, would fail; the correction's shortfall is the loosest.
+                    ratio = np.median(widths) / (1.96 * np.std([float(figure) for figure in found]))
+                    self.assertTrue(0.7 < ratio < (2.0 if name == "cornish fisher" else 1.55), ratio)
 
     def test_what_the_window_cannot_bound_is_at_least_so_much(self):
         losses = stats.t(4).rvs(250, random_state=4)

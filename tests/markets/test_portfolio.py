@@ -135,6 +135,8 @@ class Asked(Case):
         self.assertLess(abs(drawn[0] - drawn[1]), drawn[0].error)
         put = kd.Portfolio(PRICES, revalue=lambda prices: 10 * prices["alpha"] + 10 * np.maximum(today - prices["alpha"], 0))
         self.assertAlmostEqual(put.value_at_risk(0.99), 0)  # what it insures cannot be lost
+        for method in ("filtered", "weighted", "cornish fisher"):
+            put.value_at_risk(0.99, method, horizon=10)  # a loss of 0 is a figure too
         self.assertAlmostEqual(put.paths(5, 50, seed=1).min(), put.value)
         for call, words in (
             (lambda: linear.contributions(), ("cannot be told apart",)),

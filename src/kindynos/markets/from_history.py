@@ -29,9 +29,9 @@ class Ranked(Method):
     """A method whose value at risk is a quantile of past losses."""
 
     def shares(self, exposure: Exposure, measure: str, level: float, horizon: int) -> Floats:
-        """Of a quantile, from the days with losses near it, as one day would say little; of the mean beyond it, exactly.
+        """Return what each holding adds: to a quantile by the days with losses near it, since one day alone says little.
 
-        Source: Epperlein and Smillie, Risk 19 (2006), 70-74.
+        To the mean beyond a quantile it is exact. Source: Epperlein and Smillie, Risk 19 (2006), 70-74.
         """
         if measure == "expected_shortfall":
             return super().shares(exposure, measure, level, horizon)
@@ -81,7 +81,7 @@ class Historical(Ranked):
         return super().shares(looked_at, measure, level, left)
 
     def interval(self, exposure: Exposure, measure: str, level: float, horizon: int) -> Estimate:
-        """Order statistics bound the value at risk, and a fitted tail the mean beyond, where the losses can bound them."""
+        """Return a figure with its interval: order statistics for the value at risk, a fitted tail for the mean beyond it."""
         looked_at, spanned, left = self._stretches(exposure, horizon)
         losses = looked_at.losses
         value = float(self.tail(losses[None], level)[MEASURES.index(measure)][0])
@@ -133,7 +133,7 @@ class Tail(Method):
         return q * root(horizon), shortfall * root(horizon)
 
     def shares(self, exposure: Exposure, measure: str, level: float, horizon: int) -> Floats:
-        """In proportion to each instrument's losses on the days beyond the threshold."""
+        """Return what each holding adds, in proportion to its losses on the days beyond the threshold."""
         losses = exposure.losses
         beyond = losses > fit_tails(losses[None]).threshold[0]
         means = exposure.own_losses[beyond].mean(axis=0)
@@ -177,7 +177,7 @@ class Weighted(Ranked):
         return q * root(horizon), shortfall * root(horizon)
 
     def interval(self, exposure: Exposure, measure: str, level: float, horizon: int) -> Estimate:
-        """Where fewer than three losses' worth of weight lie beyond it, nothing bounds the figure from above."""
+        """Return a figure with its interval, open above where less weight than that of three losses lies beyond it."""
         losses, place = exposure.losses, MEASURES.index(measure)
         value = float(self.tail(losses[None], level)[place][0])
         low, high = bounds(value, true_ratios(self, losses, level, clustered=True)[place])
@@ -233,7 +233,7 @@ class Filtered(Ranked):
         losses, place = exposure.losses, MEASURES.index(measure)
         value = float(self.tail(losses[None], level)[place][0])
         low, high = bounds(value, true_ratios(self, losses, level, clustered=True)[place])
-        return around(value, low, high, self.figure(exposure, measure, level, horizon) / value if horizon > 1 else 1.0)
+        return around(value, low, high, _term(losses, horizon) if self.volatility == "garch" else root(horizon))
 
     def held(self, losses: Floats) -> method.Tail:
         if self.volatility == "weighted":

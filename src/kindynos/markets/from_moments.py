@@ -97,7 +97,7 @@ class Student(ByMoments):
         return lambda rows, level, horizon=1: self._at(rows, horizon, student_reach(df, level))
 
     def interval(self, exposure: Exposure, measure: str, level: float, horizon: int) -> Estimate:
-        """From draws of location, scale and degrees of freedom as the likelihood leaves them."""
+        """Return a figure with the interval that draws of location, scale and degrees of freedom give."""
         value = self.figure(exposure, measure, level, horizon)
         low, _, high = likely_student(exposure.losses, measure, level, horizon, self.mean)
         return around(value, low, high)
@@ -158,7 +158,7 @@ class CornishFisher(Method):
         losses, place = exposure.losses, MEASURES.index(measure)
         value = float(self.tail(losses[None], level)[place][0])
         low, high = bounds(value, true_ratios(self, losses, level, clustered=False, least_df=LEAST_DF)[place])
-        return around(value, low, high, self.figure(exposure, measure, level, horizon) / value)
+        return around(value, low, high, self.figure(exposure, measure, level, horizon) / value if value else root(horizon))
 
     def doubt(self, exposure: Exposure) -> str:
         skew, excess = _shape(exposure.losses[None])

@@ -96,7 +96,7 @@ class Simulated(Method):
         return self._sampled(exposure, measure, level, horizon).error
 
     def shares(self, exposure: Exposure, measure: str, level: float, horizon: int) -> Floats:
-        """The mean loss of each holding in the trials beyond the value at risk, or near it, in proportion to the figure."""
+        """Return what each holding adds, in proportion to its losses in the trials beyond the value at risk, or near it."""
         run = self.profits(exposure, horizon)
         figure = self.figure(exposure, measure, level, horizon)
         losses = -np.asarray(run["profit"].values)

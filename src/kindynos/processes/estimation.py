@@ -32,11 +32,11 @@ def intervals(
     Figures of paths hold the sampling error of these paths as well.
     """
     found = [figures(one) for one in process.redrawn(draws)]
-    ends = [1 - UPPER, UPPER]
-    return {
-        name: tuple(float(end) for end in np.quantile([one[name] for one in found], ends))  # type: ignore[misc]
-        for name in (found[0] if found else ())
-    }
+    answer: dict[str, tuple[float, float]] = {}
+    for name in found[0] if found else ():
+        low, high = np.quantile([one[name] for one in found], [1 - UPPER, UPPER])
+        answer[name] = (float(low), float(high))
+    return answer
 
 
 def with_estimation_error(
