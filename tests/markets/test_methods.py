@@ -167,7 +167,7 @@ class Intervals(Case):
                 widths = [min(figure.high - float(figure), float(figure) - figure.low) for figure in found]
                 with self.subTest(method=name, measure=measure):
                     self.assertGreaterEqual(hits, 16)
-                    # Twice as wide, or half as wide in one of the measures, would fail; the correction's shortfall is the loosest.
+                    # Twice as wide, or half as wide in one of the measures, would fail; the correction is the loosest.
                     ratio = np.median(widths) / (1.96 * np.std([float(figure) for figure in found]))
                     self.assertTrue(0.7 < ratio < (2.0 if name == "cornish fisher" else 1.55), ratio)
 

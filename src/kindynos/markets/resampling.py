@@ -3,7 +3,7 @@
 The histories are drawn from Student's t shocks with a volatility that follows a GARCH(1,1) model, or is constant; degrees of
 freedom and model differ from one to the next, as the fits leave them open. On each, the method's figure is divided by the
 true figure of the day after; the truth behind the figure of the real history is taken to lie where these ratios say. It
-covers 92 to 98 % (``benchmarks/risk_coverage``).
+held the truth in 90 to 99 % of samples (``benchmarks/risk_coverage``).
 """
 
 from __future__ import annotations
