@@ -10,6 +10,7 @@ import numpy as np
 
 from kindynos.dependence import convert
 from kindynos.distributions.normal import Normal
+from kindynos.formatting import brief
 from kindynos.formula.tree import Call, Name, Node
 from kindynos.program.program import Program
 from kindynos.program.quantities import DistributionDriver, Driver
@@ -158,10 +159,8 @@ def _base(program: Program) -> Iterator[Finding]:
         low, high = driver.distribution.support
         mode = getattr(driver.distribution, "mode", None)
         if mode is not None and driver.base is None and abs(driver.distribution.mean - mode) > SKEWED * driver.distribution.sd:
-            text = (
-                f"its base value is its mean {driver.distribution.mean:.5g}; say base = 'mode' for its likeliest value {mode:g}"
-            )
-            yield Finding(name, text)
+            mean = brief(driver.distribution.mean)
+            yield Finding(name, f"its base value is its mean {mean}; say base = 'mode' for its likeliest value {brief(mode)}")
         if driver.base is not None and not low <= driver.base <= high:
             yield Finding(name, f"its base value {driver.base:g} cannot occur: the distribution runs from {low:g} to {high:g}")
 
