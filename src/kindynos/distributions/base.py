@@ -6,7 +6,7 @@ import math
 from collections.abc import Mapping
 from dataclasses import dataclass
 from functools import cached_property
-from typing import Any, ClassVar
+from typing import Any, ClassVar, Self
 
 import numpy as np
 
@@ -26,6 +26,47 @@ class Distribution(Contract):
     """
 
     percentile_recipe: ClassVar[Recipe | None] = None
+    fitted: ClassVar[Any] = None  # what ``fit`` has learned and leaves open, on distributions that it made
+
+    @classmethod
+    @delegated_to("kindynos.fitting.fits", "fit")
+    def fit(
+        cls,
+        values: Any,
+        weights: Any = None,
+        *,
+        method: str = "likelihood",
+        at_least: Any = None,
+        at_most: Any = None,
+        **fixed: float,
+    ) -> Self:
+        """Return the distribution of this family learned from ``values``, with standard errors in ``fitted``.
+
+        By maximum likelihood, or with ``method="moments"`` or (for extremes) ``"l-moments"``. ``weights`` say how often each
+        value counts. ``fixed`` parameters are held: ``low=0``; those with a default keep it. ``at_least`` and ``at_most`` are
+        masks of values that are only bounds: a machine that still runs, a loss up to the limit of a cover. Raises
+        ParameterError for values that nothing can be learned from or that the family cannot give, and where the likelihood has
+        no maximum; where the maximum lies at an end, ``fitted.edges`` says so.
+
+        >>> from kindynos import Gamma
+        >>> learned = Gamma.fit(Gamma(shape=4, scale=2.5).sample(2_000, seed=1))
+        >>> low, high = learned.fitted.intervals["shape"]
+        >>> low < 4 < high
+        True
+        """
+
+    @delegated_to("kindynos.fitting.uncertain", "uncertain")
+    def uncertain(self, draws: int = 100) -> Distribution:
+        """Return a fitted distribution whose parameters are drawn too, trial by trial, as its fit leaves them open.
+
+        It is wider where it was learned from fewer values, and serves as a driver as any other does; drawn each period, a
+        trial keeps its parameters. Raises ParameterError for a distribution that was not fitted.
+
+        >>> from kindynos import Normal
+        >>> few = Normal.fit([9.0, 11.0, 10.5, 8.0, 12.5, 9.5, 10.0, 11.5])
+        >>> few.uncertain().sd > few.sd
+        True
+        """
 
     @classmethod
     def from_range(cls, low: float, high: float, coverage: float = 0.90) -> Distribution:

@@ -22,6 +22,7 @@ gammaincc: Special = special.gammaincc
 gammaincinv: Special = special.gammaincinv
 gammainccinv: Special = special.gammainccinv
 gammaln: Special = special.gammaln
+digamma: Special = special.digamma
 log_ndtr: Special = special.log_ndtr
 logit: Special = special.logit
 expit: Special = special.expit
@@ -31,3 +32,8 @@ xlog1py: Special = special.xlog1py
 stdtr: Special = special.stdtr  # Student's cdf
 stdtrit: Special = special.stdtrit  # Student's quantile
 pdtr: Special = special.pdtr  # the Poisson cdf of a count and a mean
+
+
+def trigamma(x: NDArray[np.float64]) -> NDArray[np.float64]:
+    """Return the second derivative of the logarithm of the gamma function."""
+    return np.asarray(special.polygamma(1, x))

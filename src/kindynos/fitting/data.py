@@ -1,0 +1,120 @@
+"""Values to learn from, with their weights and with what is known of them only in part."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+from functools import cached_property
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from kindynos.arrays import Floats
+from kindynos.errors import ParameterError
+from kindynos.validate import array_of, wrong
+
+FEWEST = 8  # values
+
+
+@dataclass(frozen=True)
+class Data:
+    """Values ``(values,)``, a weight each (how often it counts), and which are only bounds: ``above`` and ``below``."""
+
+    values: Floats
+    weights: Floats
+    above: NDArray[np.bool_]
+    below: NDArray[np.bool_]
+
+    @property
+    def plain(self) -> bool:
+        """Whether every value is known exactly."""
+        return not (self.above.any() or self.below.any())
+
+    @cached_property
+    def total(self) -> float:
+        """The sum of the weights: how many values there are."""
+        return float(self.weights.sum())
+
+    @cached_property
+    def even(self) -> bool:
+        """Whether all weights are 1."""
+        return bool((self.weights == 1).all())
+
+    @cached_property
+    def mean(self) -> float:
+        """The mean of the values."""
+        return float(self.weights @ self.values) / self.total
+
+    @cached_property
+    def sd(self) -> float:
+        """The sd of the values, with their number in the denominator."""
+        return float(np.sqrt(self.weights @ (self.values - self.mean) ** 2 / self.total))
+
+    @cached_property
+    def skewness(self) -> float:
+        """The skewness of the values."""
+        return float(self.weights @ ((self.values - self.mean) / self.sd) ** 3) / self.total
+
+    @cached_property
+    def largest(self) -> float:
+        """The largest value."""
+        return float(self.values.max())
+
+    @cached_property
+    def log_moments(self) -> tuple[float, float]:
+        """Mean and sd of the logs of values above 0."""
+        logs = np.log(self.values)
+        mean = float(self.weights @ logs) / self.total
+        return mean, float(np.sqrt(self.weights @ (logs - mean) ** 2 / self.total))
+
+    def quantiles(self, levels: Sequence[float]) -> list[float]:
+        """Return quantiles of the values."""
+        if self.even:
+            return [float(q) for q in np.quantile(self.values, levels)]
+        order = np.argsort(self.values)
+        reached = (np.cumsum(self.weights[order]) - self.weights[order] / 2) / self.total
+        return [float(q) for q in np.interp(levels, reached, self.values[order])]
+
+
+def data_of(owner: str, values: Any, weights: Any = None, at_least: Any = None, at_most: Any = None) -> Data:
+    """Return checked data; raises ParameterError for values that nothing can be learned from."""
+    found = array_of(owner, "values", values)
+    if found.ndim != 1:
+        raise ParameterError(f"values must be flat, not {found.shape}", owner=owner)
+    if len(found) < FEWEST:
+        raise ParameterError(f"needs at least {FEWEST} values, and there are {len(found)}", owner=owner)
+    if not np.isfinite(found).all():
+        place = int(np.argmin(np.isfinite(found)))
+        raise ParameterError(f"value {place} is {found[place]:g}; all must be finite", owner=owner)
+    if np.ptp(found) == 0:
+        raise ParameterError(f"all values are equal, {found[0]:g}; there is nothing to learn", owner=owner)
+    above, below = _mask(owner, "at_least", at_least, len(found)), _mask(owner, "at_most", at_most, len(found))
+    if (above & below).any():
+        raise ParameterError(f"value {int(np.argmax(above & below))} is both at_least and at_most", owner=owner)
+    if (above | below).all():
+        raise ParameterError("every value is only a bound; some must be known", owner=owner)
+    return Data(found, _weights(owner, weights, len(found)), above, below)
+
+
+def _weights(owner: str, weights: Any, count: int) -> Floats:
+    if weights is None:
+        return np.ones(count)
+    found = array_of(owner, "weights", weights)
+    if found.shape != (count,):
+        raise ParameterError(f"weights must be as many as the values, {count}, not {found.shape}", owner=owner)
+    if not np.isfinite(found).all() or (found < 0).any():
+        bad = ~(np.isfinite(found) & (found >= 0))
+        raise wrong(owner, f"weights[{int(np.argmax(bad))}]", "finite and at least 0", float(found[bad][0]))
+    if found.sum() <= 0:
+        raise ParameterError("weights must not all be 0", owner=owner)
+    return found
+
+
+def _mask(owner: str, name: str, mask: Any, count: int) -> NDArray[np.bool_]:
+    if mask is None:
+        return np.zeros(count, dtype=bool)
+    found = np.asarray(mask)
+    if found.shape != (count,) or found.dtype != bool:
+        raise ParameterError(f"{name} must be a mask, True or False for each of the {count} values", owner=owner)
+    return found

@@ -1,0 +1,133 @@
+"""Maxima of likelihoods in closed form, or by Newton's method in one parameter, for values ``(..., values)``.
+
+Each gets the data and the parameters that are held, and returns all the parameters, or None where these hold it up. Sources: the
+chapters of Johnson, Kotz and Balakrishnan named with the distributions.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from typing import Any
+
+import numpy as np
+
+from kindynos.arrays import Floats
+from kindynos.distributions.special import digamma, trigamma
+from kindynos.fitting.data import Data
+
+Parameters = dict[str, Any]
+
+
+def average(data: Data, values: Floats) -> Any:
+    """Return weighted averages along the last axis."""
+    return values.mean(axis=-1) if data.even else values @ data.weights / data.total
+
+
+def normal(data: Data, fixed: Mapping[str, Any]) -> Parameters:
+    """Mean and sd of the values."""
+    x = data.values
+    mean = fixed.get("mean", average(data, x))
+    return {"mean": mean, "sd": fixed.get("sd", np.sqrt(average(data, (x - np.expand_dims(mean, -1)) ** 2)))}
+
+
+def lognormal(data: Data, fixed: Mapping[str, Any]) -> Parameters | None:
+    """Those of the logs, turned into those of the values."""
+    if fixed:
+        return None
+    logs = np.log(data.values)
+    centre = average(data, logs)
+    variance = average(data, (logs - np.expand_dims(centre, -1)) ** 2)
+    mean = np.exp(centre + variance / 2)
+    return {"mean": mean, "sd": mean * np.sqrt(np.expm1(variance))}
+
+
+def exponential(data: Data, fixed: Mapping[str, Any]) -> Parameters:
+    """The mean of the values."""
+    return {"mean": fixed.get("mean", average(data, data.values))}
+
+
+def inverse_gaussian(data: Data, fixed: Mapping[str, Any]) -> Parameters:
+    """The mean of the values, and one over the mean gap of their inverses."""
+    x = data.values
+    mean = fixed.get("mean", average(data, x))
+    wide = np.expand_dims(mean, -1)
+    return {"mean": mean, "shape": fixed.get("shape", 1 / average(data, (x - wide) ** 2 / (wide**2 * x)))}
+
+
+def laplace(data: Data, fixed: Mapping[str, Any]) -> Parameters | None:
+    """The median, and the mean absolute distance from it."""
+    x = data.values
+    if "mean" not in fixed and not data.even:
+        middle = _weighted_median(data)
+    else:
+        middle = fixed.get("mean", np.median(x, axis=-1))
+    scale = average(data, np.abs(x - np.expand_dims(middle, -1)))
+    return {"mean": middle, "sd": fixed.get("sd", np.sqrt(2) * scale)}
+
+
+def _weighted_median(data: Data) -> float:
+    order = np.argsort(data.values)
+    return float(data.values[order][np.searchsorted(np.cumsum(data.weights[order]), data.total / 2)])
+
+
+def gamma(data: Data, fixed: Mapping[str, Any]) -> Parameters | None:
+    """Newton's method on log(shape) - digamma(shape) = log mean - mean log, which has one root."""
+    if "scale" in fixed:
+        return None
+    mean = average(data, data.values)
+    if "shape" in fixed:
+        return {"shape": fixed["shape"], "scale": mean / fixed["shape"]}
+    gap = np.log(mean) - average(data, np.log(data.values))
+    shape = (3 - gap + np.sqrt((gap - 3) ** 2 + 24 * gap)) / (12 * gap)
+    for _ in range(8):
+        slope = 1 / shape - trigamma(shape)
+        shape = 1 / (1 / shape + (np.log(shape) - digamma(shape) - gap) / (shape**2 * slope))
+    return {"shape": shape, "scale": mean / shape}
+
+
+def pareto(data: Data, fixed: Mapping[str, Any]) -> Parameters:
+    """One over the mean of the logs above that of the lower end."""
+    low = fixed["low"]
+    gaps = average(data, np.log(data.values / low))  # one low, or one a row
+    return {"low": low, "shape": fixed.get("shape", 1 / gaps)}
+
+
+def triangular(data: Data, fixed: Mapping[str, Any]) -> Parameters:
+    """The value of all that makes the others likeliest. Source: Kotz and van Dorp, Beyond Beta (2004), section 1.4."""
+    low, high = fixed["low"], fixed["high"]
+    if "mode" in fixed:
+        return dict(fixed)
+    rows = np.atleast_2d(data.values)
+    order = np.argsort(rows, axis=-1)
+    x, w = np.take_along_axis(rows, order, axis=-1), data.weights[order]
+    share = (x - low) / (high - low)
+    left, right = np.cumsum(w, axis=-1) - w, data.total - np.cumsum(w, axis=-1)
+    with np.errstate(divide="ignore", invalid="ignore"):
+        rise = np.cumsum(w * np.log(share), axis=-1) - w * np.log(share)
+        down = w * np.log1p(-share)
+        fall = np.cumsum(down[..., ::-1], axis=-1)[..., ::-1] - down
+        logs = rise - left * np.log(share) + fall - right * np.log1p(-share)
+    best = np.argmax(np.where(np.isnan(logs), -np.inf, logs), axis=-1)
+    mode = np.take_along_axis(x, best[..., None], axis=-1)[..., 0]
+    return {"low": low, "mode": mode if data.values.ndim > 1 else mode[0], "high": high}
+
+
+def bernoulli(data: Data, fixed: Mapping[str, Any]) -> Parameters:
+    """The share of ones."""
+    return {"probability": fixed.get("probability", average(data, data.values))}
+
+
+def binomial(data: Data, fixed: Mapping[str, Any]) -> Parameters:
+    """The share of successes."""
+    share = average(data, data.values) / fixed["trials"]
+    return {"trials": fixed["trials"], "probability": fixed.get("probability", share)}
+
+
+def poisson(data: Data, fixed: Mapping[str, Any]) -> Parameters:
+    """The mean of the counts."""
+    return {"mean": fixed.get("mean", average(data, data.values))}
+
+
+def geometric(data: Data, fixed: Mapping[str, Any]) -> Parameters:
+    """One over the mean."""
+    return {"probability": fixed.get("probability", 1 / average(data, data.values))}

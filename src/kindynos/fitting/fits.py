@@ -1,0 +1,278 @@
+"""Learning one distribution from data: ``X.fit(values)``.
+
+By maximum likelihood: the parameters under which the data are likeliest, with standard errors from the curvature of the log
+likelihood there. Source: Casella and Berger, Statistical Inference (2002), chapters 7 and 10.
+"""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Mapping
+from dataclasses import MISSING, fields
+from typing import Any, TypeVar
+
+import numpy as np
+
+from kindynos.distributions.base import Distribution
+from kindynos.errors import ParameterError
+from kindynos.fitting.data import Data, data_of
+from kindynos.fitting.families import FAMILIES, Family
+from kindynos.fitting.fit import Fit, profile_interval
+from kindynos.fitting.moments import by_lmoments, by_moments
+from kindynos.fitting.newton import Summit, climb
+from kindynos.fitting.search import Search
+from kindynos.inference.intervals import Z
+from kindynos.validate import finite, one_of
+
+METHODS = ("likelihood", "moments", "l-moments")
+LEAST_SHAPE = -0.999  # of the extreme-value and Pareto distributions, whose likelihood has no maximum beyond -1
+FEWEST_DF = 2.0001  # of Student's t by its sd
+VAGUE = 0.5  # sd of a parameter on its scale from which its limit is tried
+AS_GOOD = 1e-3  # log likelihood by which a parameter's limit may be worse
+BOOTSTRAPPED = 200  # samples for the errors of moments
+Kind = TypeVar("Kind", bound=Distribution)
+
+
+def fit(
+    kind: type[Kind],
+    values: Any,
+    weights: Any = None,
+    *,
+    method: str = "likelihood",
+    at_least: Any = None,
+    at_most: Any = None,
+    **fixed: float,
+) -> Kind:
+    """Return the distribution of a kind learned from values; see ``Distribution.fit``."""
+    owner = f"{kind.__name__}.fit"
+    family = family_of(kind)
+    one_of(owner, "method", method, METHODS)
+    data = data_of(owner, values, weights, at_least, at_most)
+    held = held_parameters(family, data, fixed)
+    check_support(family, data, held)
+    if method != "likelihood":
+        return _by_moments(kind, family, data, held, method)
+    search = Search(family, data, held)
+    summit = summit_of(search)
+    found = {name: float(value) for name, value in search.parameters(summit.theta[0]).items()}
+    check_maximum(owner, found)
+    pinned = _limits(search, summit)
+    if pinned:
+        search, summit = pinned[0], pinned[1]
+        found = {name: float(value) for name, value in search.parameters(summit.theta[0]).items()}
+    return _made(kind, search, summit, found, pinned[2] if pinned else {}, dict(fixed))
+
+
+def family_of(kind: type[Distribution]) -> Family:
+    """Return how a distribution is learned; raises ParameterError for one that is not."""
+    if kind.label not in FAMILIES:
+        reason = _NOT_LEARNED.get(kind.label, "its parameters are stated, not learned")
+        raise ParameterError(f"cannot be learned from values: {reason}", owner=f"{kind.__name__}.fit")
+    return FAMILIES[kind.label]
+
+
+_NOT_LEARNED = {
+    "mixture": "its likelihood has no maximum, since one part can collapse onto a single value",
+    "hypergeometric": "how many were drawn, and from how many, is known",
+    "empirical": "it holds the values themselves: Empirical(values)",
+    "kernel density": "it holds the values themselves: KernelDensity(values)",
+    "histogram": "it is made of the counts in each interval: Histogram(edges, weights)",
+}
+
+
+def held_parameters(family: Family, data: Data, fixed: Mapping[str, Any]) -> dict[str, float]:
+    """Return the parameters that are not searched for: those given, those with a default, and ends that lie at the data."""
+    kind: Any = family.kind
+    owner = f"{kind.__name__}.fit"
+    names = [field.name for field in fields(kind)]
+    defaults = {f.name: f.default for f in fields(kind) if f.default is not MISSING}
+    held: dict[str, float] = {}
+    for name, value in fixed.items():
+        if name not in names:
+            raise ParameterError(f"no parameter {name!r} to hold", owner=owner, unknown=name, known=names)
+        held[name] = float(kind.rules.get(name, finite)(owner, name, value))
+    for name in family.needed:
+        if name not in held and name not in defaults:
+            listed = " and ".join(f"{needed}=" for needed in family.needed)
+            raise ParameterError(f"give {listed}; with {name} free the likelihood has no maximum to speak of", owner=owner)
+    held = {**defaults, **held}
+    for name, side in family.at_data.items():
+        if name not in held:
+            held[name] = float(data.values.min() if side < 0 else data.values.max())
+    if all(name in fixed for name in names):
+        raise ParameterError("every parameter is held; there is nothing to learn", owner=owner)
+    return held
+
+
+def check_support(family: Family, data: Data, held: Mapping[str, float]) -> None:
+    """Raise ParameterError for values that the distribution cannot give, naming the first."""
+    reason = outside(family, data, held)
+    if reason:
+        raise ParameterError(reason, owner=f"{family.kind.__name__}.fit")
+
+
+def outside(family: Family, data: Data, held: Mapping[str, float]) -> str:
+    """Return why a distribution cannot have given the values, nothing where it can."""
+    x = data.values
+    low = held.get("low", held.get("location", family.low)) if family.at_data or family.needed else family.low
+    high = held.get("high", family.high)
+    if family.kind.label == "binomial":
+        high = held["trials"]
+    if family.whole and (x != np.floor(x)).any():
+        place = int(np.argmax(x != np.floor(x)))
+        return f"value {place} is {x[place]:g}; it gives whole numbers only"
+    open_ends = family.open_ends and not family.at_data
+    below, above = (x <= low, x >= high) if open_ends else (x < low, x > high)
+    if below.any():
+        return f"value {int(np.argmax(below))} is {x[below][0]:g}; its values lie {'above' if open_ends else 'from'} {low:g}"
+    if above.any():
+        return f"value {int(np.argmax(above))} is {x[above][0]:g}; its values lie {'below' if open_ends else 'up to'} {high:g}"
+    return ""
+
+
+def summit_of(search: Search) -> Summit:
+    """Return the best summit: the exact one where there is one, otherwise the best that is reached from the starts."""
+    if not search.free:
+        return search.flat_summit(np.empty((1, 0)))
+    exact = search.exact()
+    if exact is not None:
+        theta = search.theta(exact)[None]
+        return climb(search.likelihood, theta, most=1) if search.family.smooth else search.flat_summit(theta)
+    starts = np.array([search.theta(start) for start in search.starts()])
+    low, high = search.bounds
+    starts = np.clip(starts, low, high)
+    begun = search.likelihood(starts[:, None, :], np.arange(len(starts)))[:, 0]
+    starts = starts[np.argsort(-begun)][: int(np.isfinite(begun).sum())]
+    if not len(starts):
+        raise ParameterError("finds no parameters under which all the values are possible", owner=search.owner)
+    reached = climb(search.likelihood, starts[:1], low, high)
+    if reached.converged.all() or len(starts) == 1:
+        return reached
+    others = climb(search.likelihood, starts[1:], low, high)
+    return reached if reached.value[0] >= others.value.max() else others.row(int(np.argmax(others.value)))
+
+
+def check_maximum(owner: str, found: Mapping[str, float]) -> None:
+    """Raise ParameterError where the likelihood has no maximum."""
+    if "location" in found and "shape" in found and "scale" in found and found["shape"] <= LEAST_SHAPE:
+        raise ParameterError(
+            "the likelihood has no maximum: it grows without end as the upper end of the distribution, at a shape below -1, "
+            "comes down to the largest value; method='l-moments' has an answer",
+            owner=owner,
+        )
+    if "df" in found and "sd" in found and found["df"] < FEWEST_DF:
+        raise ParameterError(
+            "the data are likeliest with df below 2, where the sd does not exist; use StudentTByScale.fit", owner=owner
+        )
+
+
+def _limits(search: Search, summit: Summit) -> tuple[Search, Summit, dict[str, str]] | None:
+    """Return the search with a parameter at the limit towards which it runs off, None where none does."""
+    for name, (theta, reason) in search.family.limits.items():
+        if name not in search.free:
+            continue
+        place = search.free.index(name)
+        if search.spread_of(summit, place) < VAGUE and abs(summit.theta[0, place]) < 0.99 * theta:
+            continue
+        limit = math.copysign(theta, float(summit.theta[0, place])) if name in ("shape", "mode") else theta
+        narrowed = search.holding(name, search.value_at(name, limit))
+        reached = narrowed.climb_from(np.delete(summit.theta[0], place))
+        if reached.value[0] >= summit.value[0] - AS_GOOD:
+            return narrowed, reached, {name: reason.format(name=name)}
+    return None
+
+
+def _made(
+    kind: type[Kind], search: Search, summit: Summit, found: dict[str, float], edges: dict[str, str], fixed: dict[str, float]
+) -> Kind:
+    """Return the distribution with what its fit leaves open."""
+    made: Any = kind
+    answer = made(**{f.name: _of_type(f, found[f.name]) for f in fields(made)})
+    covariance = search.covariance(summit)
+    errors, intervals = search.errors(summit, covariance)
+    for name, side in search.family.at_data.items():
+        if name not in fixed:
+            errors[name], intervals[name] = _end_error(search, answer, name, side)
+            edges[name] = f"{name} is the {'smallest' if side < 0 else 'largest'} value, where the likelihood is highest"
+    for name in edges:
+        if name not in search.family.at_data:
+            errors[name] = math.inf
+            intervals[name] = profile_interval(search, summit, name)
+            if "location" in errors:  # beyond which nothing lies, so that the curvature does not tell its error
+                errors["location"], intervals["location"] = math.inf, (-math.inf, math.inf)
+    data = search.data
+    told = Fit(
+        estimates=found, errors=errors, intervals=intervals, names=tuple(search.free), covariance=covariance,
+        log_likelihood=float(summit.value[0]), observations=data.total, fixed=fixed, edges=edges, method="likelihood",
+        description=_description(data, fixed, edges), label=search.family.label, theta=tuple(map(float, summit.theta[0])),
+        theta_covariance=tuple(tuple(map(float, row)) for row in search.theta_covariance(summit)),
+        centre=search.centre, spread=search.spread, parameters=len(search.free) + _ends_learned(search.family, fixed) + len(
+            [name for name in edges if name not in search.family.at_data]
+        ),
+    )  # fmt: skip
+    object.__setattr__(answer, "fitted", told)
+    result: Kind = answer
+    return result
+
+
+def _ends_learned(family: Family, fixed: Mapping[str, float]) -> int:
+    return sum(name not in fixed for name in family.at_data)
+
+
+def _of_type(field: Any, value: float) -> Any:
+    return int(value) if str(field.type) == "int" else float(value)
+
+
+def _end_error(search: Search, fitted: Distribution, name: str, side: int) -> tuple[float, tuple[float, float]]:
+    """Return error and interval of an end at the data: its distance to the true one is exponential."""
+    end = search.held[name]
+    density = float(fitted._density(np.array([end]))[0])
+    error = 1 / (search.data.total * density)
+    reach = -math.log(0.05) * error
+    return error, ((end - reach, end) if side < 0 else (end, end + reach))
+
+
+def _description(data: Data, fixed: Mapping[str, float], edges: Mapping[str, str]) -> str:
+    parts = [f"maximum likelihood from {data.total:g} values"]
+    if data.above.any():
+        parts.append(f"{int(data.above.sum())} of them known only to be at least so much")
+    if data.below.any():
+        parts.append(f"{int(data.below.sum())} of them known only to be at most so much")
+    parts += [f"{name} held at {value:g}" for name, value in fixed.items()]
+    return "; ".join([*parts, *edges.values()])
+
+
+def _by_moments(kind: type[Kind], family: Family, data: Data, held: dict[str, float], method: str) -> Kind:
+    """Return the distribution with the data's moments, and errors from samples drawn of it and learned in the same way."""
+    owner = f"{kind.__name__}.fit"
+    if not data.plain:
+        raise ParameterError(f"method={method!r} needs values that are known exactly; use the likelihood", owner=owner)
+    solve = by_moments if method == "moments" else by_lmoments
+    answer = solve(kind, data, held)
+    drawn = answer.sample((BOOTSTRAPPED, len(data.values)), seed=0, purpose="moments")
+    names = [name for name in family.scales if name not in held]
+    again = []
+    for row in drawn:
+        try:
+            other = solve(kind, Data(row, data.weights, data.above, data.below), held)
+        except ParameterError:
+            continue
+        again.append([getattr(other, name) for name in names])
+    sample = np.array(again)
+    covariance = np.atleast_2d(np.cov(sample.T))
+    estimates = {field.name: float(getattr(answer, field.name)) for field in fields(_any(kind))}
+    errors = {name: float(sd) for name, sd in zip(names, np.sqrt(np.diag(covariance)), strict=True)}
+    intervals = {name: (estimates[name] - Z * error, estimates[name] + Z * error) for name, error in errors.items()}
+    likelihood = float(data.weights @ np.log(np.maximum(answer._density(data.values), 1e-300)))
+    told = Fit(
+        estimates=estimates, errors=errors, intervals=intervals, names=tuple(names), parameters=len(names),
+        covariance=tuple(tuple(map(float, row)) for row in covariance), log_likelihood=likelihood, observations=data.total,
+        fixed={}, edges={}, method=method, label=family.label, sample=tuple(map(tuple, sample.tolist())),
+        description=f"by {method} from {data.total:g} values; errors from {len(sample)} samples of the distribution found",
+    )  # fmt: skip
+    object.__setattr__(answer, "fitted", told)
+    return answer
+
+
+def _any(value: Any) -> Any:
+    return value

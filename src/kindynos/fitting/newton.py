@@ -1,0 +1,116 @@
+"""Newton's method for many likelihoods at once, with derivatives by differences and steps that never lose ground."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass
+
+import numpy as np
+
+from kindynos.arrays import Floats
+
+STEP = 1e-4  # of the differences; parameters are scaled so that 1 is a large change
+LONGEST = 2.0  # a single step of any parameter
+LENGTHS = np.array([0.5, 0.25, 0.0625, 2.0**-8, 2.0**-12])  # of a step that is shortened
+ENOUGH = 1e-10  # gain in log likelihood below which the search stops
+MOST = 80  # steps
+
+LogLikelihood = Callable[[Floats, Floats], Floats]
+"""From parameters ``(rows, points, parameters)`` and the numbers of the rows to log likelihoods ``(rows, points)``."""
+
+
+@dataclass(frozen=True)
+class Summit:
+    """Where the log likelihood of each row is highest: ``theta (rows, parameters)``, ``value (rows,)``, ``hessian`` there."""
+
+    theta: Floats
+    value: Floats
+    hessian: Floats
+    converged: Floats
+
+    def row(self, place: int) -> Summit:
+        """Return one row alone."""
+        part = slice(place, place + 1)
+        return Summit(self.theta[part], self.value[part], self.hessian[part], self.converged[part])
+
+
+def climb(
+    likelihood: LogLikelihood, theta: Floats, low: Floats | None = None, high: Floats | None = None, most: int = MOST
+) -> Summit:
+    """Return the summit of each row from its start ``theta (rows, parameters)``, kept from ``low`` to ``high``.
+
+    The Hessian's negative eigenvalues are taken by their size, which makes every step one uphill; a step is shortened until it
+    gains. Source: Nocedal and Wright, Numerical Optimization (2006), section 3.4.
+    """
+    theta = np.array(theta, dtype=np.float64)
+    rows, size = theta.shape
+    low = np.full(size, -np.inf) if low is None else low
+    high = np.full(size, np.inf) if high is None else high
+    value, hessian = np.full(rows, -np.inf), np.full((rows, size, size), np.nan)
+    converged = np.zeros(rows, dtype=bool)
+    active = np.arange(rows)
+    offsets = _stencil(size)
+    for _ in range(most):
+        here = theta[active]
+        found = _finite(likelihood(here[:, None, :] + offsets, active))
+        centre, slope, bend = _derivatives(found, size)
+        value[active], hessian[active] = centre, bend
+        step, gain = _uphill(slope, bend)
+        done = ~(gain > ENOUGH)
+        fresh = np.clip(here + step, low, high)
+        better = _finite(likelihood(fresh[:, None, :], active))[:, 0]
+        lost = ~done & ~(better > centre)
+        if lost.any():
+            shorter = np.clip(here[lost, None] + LENGTHS[:, None] * step[lost, None], low, high)
+            found = _finite(likelihood(shorter, active[lost]))
+            best = found.argmax(axis=1)
+            picked = np.arange(len(best))
+            fresh[lost], better[lost] = shorter[picked, best], found[picked, best]
+        done |= ~(better > centre) | (fresh == here).all(axis=1)
+        converged[active[done]] = True
+        active, fresh = active[~done], fresh[~done]
+        theta[active] = fresh
+        if not len(active):
+            break
+    return Summit(theta, value, hessian, converged)
+
+
+def _finite(values: Floats) -> Floats:
+    return np.where(np.isnan(values), -np.inf, values)
+
+
+def _stencil(size: int) -> Floats:
+    """Return the points around one at which the likelihood is asked: itself, each axis both ways, each pair both ways."""
+    unit = np.eye(size)
+    pairs = [unit[i] + unit[j] for i in range(size) for j in range(i)]
+    both = np.array(pairs).reshape(-1, size)
+    return STEP * np.concatenate([np.zeros((1, size)), unit, -unit, both, -both])
+
+
+def _derivatives(found: Floats, size: int) -> tuple[Floats, Floats, Floats]:
+    centre, up, down = found[:, 0], found[:, 1 : 1 + size], found[:, 1 + size : 1 + 2 * size]
+    with np.errstate(invalid="ignore"):
+        slope = (up - down) / (2 * STEP)
+        bend = np.zeros((len(found), size, size))
+        for i in range(size):
+            bend[:, i, i] = (up[:, i] - 2 * centre + down[:, i]) / STEP**2
+        place, count = 1 + 2 * size, size * (size - 1) // 2
+        for i in range(size):
+            for j in range(i):
+                sides = found[:, place] + found[:, place + count] + 2 * centre
+                bend[:, i, j] = bend[:, j, i] = (sides - up[:, i] - up[:, j] - down[:, i] - down[:, j]) / (2 * STEP**2)
+                place += 1
+    return centre, slope, bend
+
+
+def _uphill(slope: Floats, bend: Floats) -> tuple[Floats, Floats]:
+    """Return the step of each row, and the gain it promises; a row without derivatives promises none."""
+    known = np.isfinite(slope).all(axis=1) & np.isfinite(bend).all(axis=(1, 2))
+    slope, bend = np.where(known[:, None], slope, 0.0), np.where(known[:, None, None], bend, 0.0)
+    values, vectors = np.linalg.eigh(-bend)
+    sizes = np.abs(values)
+    sizes = np.maximum(sizes, 1e-8 * sizes.max(axis=1, keepdims=True) + 1e-12)
+    along = np.einsum("rij,ri->rj", vectors, slope)
+    step = np.einsum("rij,rj->ri", vectors, along / sizes)
+    longest = np.abs(step).max(axis=1, keepdims=True)
+    return step * np.minimum(1.0, LONGEST / np.maximum(longest, 1e-300)), (along**2 / sizes).sum(axis=1)

@@ -1,0 +1,249 @@
+"""Which distribution? Several learned from the same values, and compared."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Callable, Iterable, Iterator
+from dataclasses import dataclass
+from functools import cached_property
+from typing import Any
+
+import numpy as np
+
+from kindynos.delegation import delegated_to
+from kindynos.distributions.base import Distribution
+from kindynos.distributions.catalogue import CATALOGUE
+from kindynos.distributions.mixture import Mixture
+from kindynos.errors import KindynosError, ParameterError
+from kindynos.fitting.data import Data, data_of
+from kindynos.fitting.families import FAMILIES, Family
+from kindynos.fitting.goodness import SAMPLES, Distances, goodness
+from kindynos.validate import one_of, told, whole
+
+CRITERIA = ("aic", "aicc", "bic")
+LEAST_WEIGHT = 1e-6  # of a part of the average
+CLOSE = 2.0  # of a criterion, within which the data cannot tell two distributions apart
+FEW_COUNTS = 0.7  # distinct values a value, above which whole numbers are taken for measurements
+
+
+@dataclass(frozen=True)
+class Ranking:
+    """Distributions learned from the same values, best first; see ``fit_distributions``.
+
+    ``[name]`` is one of them, by its name in model files; ``left_out`` says of the others why they are not here.
+    """
+
+    data: Data
+    fitted: tuple[Distribution, ...]
+    left_out: dict[str, str]
+    criterion: str
+    samples: int = SAMPLES
+
+    @property
+    def best(self) -> Distribution:
+        """The distribution with the lowest criterion."""
+        return self.fitted[0]
+
+    @property
+    def names(self) -> list[str]:
+        """The names of the distributions, best first."""
+        return [one.label for one in self.fitted]
+
+    def __getitem__(self, name: str) -> Distribution:
+        for one in self.fitted:
+            if name in (one.label, type(one).__name__):
+                return one
+        if name in self.left_out:
+            raise ParameterError(f"{name!r} was left out: {self.left_out[name]}", owner="fit_distributions")
+        raise ParameterError(f"no distribution {name!r} among them", owner="fit_distributions", unknown=name, known=self.names)
+
+    def __iter__(self) -> Iterator[Distribution]:
+        return iter(self.fitted)
+
+    def __len__(self) -> int:
+        return len(self.fitted)
+
+    def criterion_of(self, one: Distribution) -> float:
+        """Return the value of the criterion of a distribution; lower is better."""
+        return float(getattr(one.fitted, self.criterion))
+
+    @cached_property
+    def weights(self) -> dict[str, float]:
+        """The Akaike weight of each: how much of the evidence is for it, exp(-difference of the criterion / 2), scaled.
+
+        Source: Burnham and Anderson, Model Selection and Multimodel Inference (2002), section 2.9.
+        """
+        gaps = np.array([self.criterion_of(one) - self.criterion_of(self.best) for one in self.fitted])
+        shares = np.exp(-0.5 * gaps)
+        return dict(zip(self.names, map(float, shares / shares.sum()), strict=True))
+
+    @cached_property
+    def distances(self) -> dict[str, Distances]:
+        """The distance of each from the data, with its p-value; worked out when first asked for, by a bootstrap."""
+        return self.with_progress(None)
+
+    def with_progress(self, progress: Callable[[float], Any] | None) -> dict[str, Distances]:
+        """Return ``distances``, calling ``progress`` with the share that is done."""
+        kept: dict[str, Distances] = self.__dict__.setdefault("_distances", {})
+        for place, one in enumerate(self.fitted):
+            if one.label not in kept:
+                kept[one.label] = goodness(one, self.data, self.samples)
+            if progress is not None:
+                progress((place + 1) / len(self.fitted))
+        return kept
+
+    def table(self) -> Any:
+        """Return a DataFrame, a row a distribution, best first, and below them those left out, with the reason.
+
+        ``weight`` is the Akaike weight. The p-values of both distances are by parametric bootstrap: the share of samples drawn
+        from the fitted distribution, and fitted anew, that lie as far from it. A small one says that the data are not of it.
+        """
+        import pandas as pd
+
+        rows: dict[str, dict[str, Any]] = {}
+        for one in self.fitted:
+            found = self.distances[one.label]
+            rows[one.label] = {
+                "parameters": ", ".join(f"{name} {one.fitted.estimates[name]:.4g}" for name in one.fitted.estimates),
+                "log_likelihood": one.fitted.log_likelihood,
+                "aic": one.fitted.aic,
+                "aicc": one.fitted.aicc,
+                "bic": one.fitted.bic,
+                "weight": self.weights[one.label],
+                "anderson_darling": found.anderson_darling,
+                "anderson_darling_p": found.anderson_darling_p,
+                "kolmogorov_smirnov": found.kolmogorov_smirnov,
+                "kolmogorov_smirnov_p": found.kolmogorov_smirnov_p,
+                "note": "; ".join(one.fitted.edges.values()),
+            }
+        table = pd.DataFrame.from_dict(rows, orient="index")
+        for name, reason in self.left_out.items():
+            table.loc[name, "note"] = f"left out: {reason}"
+        table["parameters"] = table["parameters"].fillna("")
+        table.index.name = "distribution"
+        return table
+
+    @property
+    def verdict(self) -> str:
+        """What the ranking tells, in a sentence or two."""
+        near = [one.label for one in self.fitted[1:] if self.criterion_of(one) - self.criterion_of(self.best) < CLOSE]
+        count = f"{self.data.total:g} values"
+        if near:
+            listed = near[0] if len(near) == 1 else ", ".join(near[:-1]) + " and " + near[-1]
+            found = f"{count} cannot tell {self.best.label} from {listed}; average() weighs them all"
+        else:
+            found = f"{self.best.label} fits clearly best of {len(self.fitted)}"
+        p = self.distances[self.best.label].anderson_darling_p
+        if p < 0.05:
+            found += f". Yet the data are not of it (Anderson-Darling, p = {p:.2g}): look at the plot of quantiles"
+        return found
+
+    def average(self) -> Mixture:
+        """Return the mixture of all by their Akaike weights, for when the data cannot tell; those below 1e-6 are dropped."""
+        kept = [(one, self.weights[one.label]) for one in self.fitted if self.weights[one.label] >= LEAST_WEIGHT]
+        return Mixture([one for one, _ in kept], [weight for _, weight in kept])
+
+    @delegated_to("kindynos.plots", "fitted_distributions")
+    def plot(self, what: str = "density", ax: Any = None, best: int = 3, name: str | None = None) -> Any:
+        """Draw the densities of the best few over a histogram of the values; return the Matplotlib axes.
+
+        ``plot("quantiles")`` draws the values against the quantiles of the best, or of the one ``name``d, with a 95 % band.
+        Raises ParameterError for another ``what``.
+        """
+
+
+@told
+def fit_distributions(
+    values: Any,
+    candidates: Iterable[str | type[Distribution]] | None = None,
+    criterion: str = "aic",
+    *,
+    weights: Any = None,
+    at_least: Any = None,
+    at_most: Any = None,
+    samples: int = SAMPLES,
+) -> Ranking:
+    """Return distributions learned from values ``(values,)`` by maximum likelihood, best first by a criterion.
+
+    ``candidates`` are names or classes; without them, all that can give such values, those of counts for whole numbers that
+    repeat. The ``criterion`` is ``"aic"``, ``"aicc"`` (for few values) or ``"bic"``. ``samples`` is how many the bootstrap of
+    the p-values draws. Raises ParameterError for values that nothing can be learned from, and where no candidate serves.
+
+    >>> from kindynos import Gamma
+    >>> ranking = fit_distributions(Gamma(2, 3).sample(500, seed=1), candidates=["gamma", "normal", "pareto"])
+    >>> ranking.best.label
+    'gamma'
+    """
+    one_of("fit_distributions", "criterion", criterion, CRITERIA)
+    whole("fit_distributions", "samples", samples, least=19)
+    data = data_of("fit_distributions", values, weights, at_least, at_most)
+    left_out: dict[str, str] = {}
+    chosen = _candidates(candidates, data, left_out)
+    found: list[Distribution] = []
+    for kind in chosen:
+        try:
+            one = kind.fit(data.values, data.weights, at_least=data.above, at_most=data.below)
+        except ParameterError as error:
+            left_out[kind.label] = str(error).split(": ", 1)[-1]
+            if kind.label == "student t" and "df below 2" in str(error):
+                found.append(CATALOGUE.find("student t by scale").fit(data.values, data.weights))
+            continue
+        if math.isfinite(getattr(one.fitted, criterion)):
+            found.append(one)
+        else:
+            left_out[kind.label] = "its likelihood is 0 for some value"
+    if not found:
+        reasons = "; ".join(f"{name}: {reason}" for name, reason in left_out.items())
+        raise ParameterError(f"no candidate can be fitted ({reasons})", owner="fit_distributions")
+    found.sort(key=lambda one: float(getattr(one.fitted, criterion)))
+    return Ranking(data, tuple(found), left_out, criterion, samples)
+
+
+def _candidates(
+    candidates: Iterable[str | type[Distribution]] | None, data: Data, left_out: dict[str, str]
+) -> list[type[Distribution]]:
+    if candidates is None:
+        return [family.kind for family in FAMILIES.values() if _sensible(family, data, left_out)]
+    if isinstance(candidates, str):
+        candidates = [candidates]
+    chosen: list[type[Distribution]] = []
+    for one in candidates:
+        kind = one if isinstance(one, type) and issubclass(one, Distribution) else _named(one)
+        if kind.label not in FAMILIES:
+            raise ParameterError(f"{kind.label!r} cannot be learned from values", owner="fit_distributions")
+        chosen.append(kind)
+    if not chosen:
+        raise ParameterError("candidates must name at least one distribution", owner="fit_distributions")
+    return chosen
+
+
+def _named(name: Any) -> type[Distribution]:
+    by_class = {kind.__name__: kind for kind in CATALOGUE.values()}
+    if isinstance(name, str) and name in by_class:
+        return by_class[name]
+    try:
+        return CATALOGUE.find(name)
+    except KindynosError as error:
+        raise error.within(owner="fit_distributions") from None
+
+
+def _sensible(family: Family, data: Data, left_out: dict[str, str]) -> bool:
+    """Return whether a family is among the candidates that are tried when none are named; say why not."""
+    if family.label == "student t by scale":
+        return False
+    counts = _are_counts(data)
+    if family.whole != counts:
+        reason = "the values are counts" if counts else "the values are no counts"
+    elif family.at_data:
+        reason = "its end lies at a value, which the criterion does not allow for; name it as a candidate to see it"
+    elif family.needed and family.label != "beta":
+        reason = f"{' and '.join(family.needed)} must be given"
+    else:
+        return True
+    left_out[family.label] = reason
+    return False
+
+
+def _are_counts(data: Data) -> bool:
+    x = data.values
+    return bool((x == np.floor(x)).all() and x.min() >= 0 and len(np.unique(x)) <= FEW_COUNTS * len(x))

@@ -1,0 +1,209 @@
+"""The likelihood of one family for given data, on the scales on which its free parameters are searched for."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Mapping
+from dataclasses import dataclass, field, replace
+from functools import cached_property
+from typing import Any
+
+import numpy as np
+
+from kindynos.arrays import Floats
+from kindynos.distributions.special import expit, logit
+from kindynos.errors import ParameterError
+from kindynos.fitting.data import Data
+from kindynos.fitting.families import Family
+from kindynos.fitting.newton import Summit, climb
+from kindynos.fitting.scales import Scale
+from kindynos.inference.intervals import Z
+
+MOST_AT_ONCE = 2_000_000  # densities held at a time
+
+
+@dataclass(frozen=True)
+class Search:
+    """A family, the data, and the parameters that are held; ``rows (samples, values)`` replace the data's values if given."""
+
+    family: Family
+    data: Data
+    held: Mapping[str, float]
+    rows: Floats | None = field(default=None)
+
+    @property
+    def owner(self) -> str:
+        """Who speaks in messages."""
+        return f"{self.family.kind.__name__}.fit"
+
+    @cached_property
+    def free(self) -> list[str]:
+        """The names of the parameters that are searched for, in order."""
+        return [name for name in self.family.scales if name not in self.held]
+
+    @cached_property
+    def centre(self) -> float:
+        """The place from which locations are measured."""
+        return self.data.quantiles((0.5,))[0]
+
+    @cached_property
+    def spread(self) -> float:
+        """The unit of locations and scales."""
+        return self.data.sd
+
+    @cached_property
+    def scales(self) -> dict[str, Scale]:
+        """The scale of each free parameter."""
+        return {name: scale_of(self.family, name, self.held) for name in self.free}
+
+    @property
+    def bounds(self) -> tuple[Floats, Floats]:
+        """The ends of theta."""
+        most = [min(self.scales[n].most, self.family.limits.get(n, (math.inf,))[0]) for n in self.free]
+        return np.array([self.scales[n].least for n in self.free]), np.array(most)
+
+    def parameters(self, theta: Floats) -> dict[str, Any]:
+        """Return all the parameters at theta ``(..., parameters)``."""
+        free = {n: self.scales[n].to(theta[..., i], self.centre, self.spread) for i, n in enumerate(self.free)}
+        return {name: free.get(name, self.held.get(name)) for name in self.family.scales}
+
+    def theta(self, parameters: Mapping[str, Any]) -> Floats:
+        """Return theta ``(..., parameters)`` of parameters."""
+        return np.stack([self.scales[n].back(np.asarray(parameters[n]), self.centre, self.spread) for n in self.free], axis=-1)
+
+    def value_at(self, name: str, theta: float) -> float:
+        """Return one parameter's value at its theta."""
+        return float(self.scales[name].to(theta, self.centre, self.spread))
+
+    def exact(self) -> dict[str, Any] | None:
+        """Return the maximum in closed form, None where there is none."""
+        if self.family.exact is None or not self.data.plain:
+            return None
+        data = self.data if self.rows is None else replace(self.data, values=self.rows)
+        found = self.family.exact(data, self.held)
+        if found is None or not all(np.isfinite(np.asarray(found[name])).all() for name in self.free):
+            return None
+        return found
+
+    def starts(self) -> list[dict[str, float]]:
+        """Return parameters to begin from, those that are held left as they are."""
+        if self.family.starts is None:
+            raise ParameterError("needs values that are known exactly, with weights, and none held", owner=self.owner)
+        return [{**start, **self.held} for start in self.family.starts(self.data, self.held)]
+
+    def likelihood(self, theta: Floats, active: Floats) -> Floats:
+        """Return the log likelihood ``(rows, points)`` of parameters ``(rows, points, parameters)``."""
+        points, count = theta.shape[1], self.data.values.size
+        most = max(1, MOST_AT_ONCE // (count * len(theta)))
+        if points <= most:
+            return self._likelihood(theta, active)
+        parts = [self._likelihood(theta[:, i : i + most], active) for i in range(0, points, most)]
+        return np.concatenate(parts, axis=1)
+
+    def _likelihood(self, theta: Floats, active: Floats) -> Floats:
+        parameters = {
+            name: value[..., None] if np.ndim(value) else value for name, value in self.parameters(theta).items()
+        }
+        data = self.data
+        known = ~(data.above | data.below)
+        x = data.values[known] if self.rows is None else self.rows[active][:, None, :]
+        with np.errstate(all="ignore"):
+            logs = self.family.log_density(x, **parameters)
+            total = logs.sum(axis=-1) if data.even else logs @ data.weights[known]
+        total = np.broadcast_to(np.where(np.isnan(total), -np.inf, total), theta.shape[:2])
+        return total if data.plain else total + self._censored(theta)
+
+    def _censored(self, theta: Floats) -> Floats:
+        """Return what values that are only bounds add: the log of the chance of more, or of less."""
+        data = self.data
+        answer: Floats = np.empty(theta.shape[:2])
+        for place in np.ndindex(theta.shape[:2]):
+            try:
+                made = self.family.kind(**{n: float(v) for n, v in self.parameters(theta[place]).items()})
+                with np.errstate(all="ignore"):
+                    over = np.log(made._survival(data.values[data.above])) @ data.weights[data.above]
+                    under = np.log(made._cdf(data.values[data.below])) @ data.weights[data.below]
+                answer[place] = over + under
+            except ParameterError:
+                answer[place] = -np.inf
+        return answer
+
+    def flat_summit(self, theta: Floats) -> Summit:
+        """Return the summit at theta without a Hessian, which a likelihood with corners does not have."""
+        size = theta.shape[1]
+        value = self.likelihood(theta[:, None, :], np.arange(len(theta)))[:, 0]
+        return Summit(theta, value, np.full((len(theta), size, size), np.nan), np.ones(len(theta), dtype=bool))
+
+    def holding(self, name: str, value: float) -> Search:
+        """Return the same search with one parameter more that is held."""
+        return Search(self.family, self.data, {**self.held, name: value})
+
+    def climb_from(self, theta: Floats) -> Summit:
+        """Return the summit that is reached from one point."""
+        if not self.free:
+            return self.flat_summit(np.empty((1, 0)))
+        low, high = self.bounds
+        return climb(self.likelihood, np.clip(theta, low, high)[None], low, high)
+
+    def theta_covariance(self, summit: Summit) -> Floats:
+        """Return the covariance of theta; directions along which the likelihood is flat have an infinite variance there."""
+        if not self.free:
+            return np.empty((0, 0))
+        if not self.family.smooth:
+            slopes = self._slopes(summit)
+            return np.diag((np.array(self._asymptotic(summit)) / slopes) ** 2)
+        bend = summit.hessian[0]
+        if not np.isfinite(bend).all():
+            return np.full(bend.shape, math.inf)
+        values, vectors = np.linalg.eigh(-bend)
+        return np.asarray(vectors / np.maximum(values, 1e-9) @ vectors.T)
+
+    def _slopes(self, summit: Summit) -> Floats:
+        found = self.parameters(summit.theta[0])
+        return np.array([float(self.scales[n].slope(found[n], self.centre, self.spread)) for n in self.free])
+
+    def _asymptotic(self, summit: Summit) -> list[float]:
+        """Return errors where the likelihood has corners. Source: Johnson, Kotz and Balakrishnan (1995), chapter 24."""
+        found, count = self.parameters(summit.theta[0]), self.data.total
+        if self.family.label == "triangular":
+            low, mode, high = (float(found[name]) for name in ("low", "mode", "high"))
+            return [math.sqrt(max((mode - low) * (high - mode), 1e-300) / count)]
+        errors = {"mean": float(found["sd"]) / math.sqrt(2 * count), "sd": float(found["sd"]) / math.sqrt(count)}
+        return [errors[name] for name in self.free]
+
+    def covariance(self, summit: Summit) -> tuple[tuple[float, ...], ...]:
+        """Return the covariance of the free parameters."""
+        slopes = self._slopes(summit)
+        with np.errstate(invalid="ignore"):
+            found = self.theta_covariance(summit) * np.outer(slopes, slopes)
+        return tuple(tuple(map(float, row)) for row in found)
+
+    def errors(
+        self, summit: Summit, covariance: tuple[tuple[float, ...], ...]
+    ) -> tuple[dict[str, float], dict[str, tuple[float, float]]]:
+        """Return standard errors and 95 % intervals of the free parameters; intervals are even on the scale of the search."""
+        reach = Z * np.sqrt(np.maximum(np.diag(self.theta_covariance(summit)), 0))
+        errors, intervals = {}, {}
+        for i, name in enumerate(self.free):
+            errors[name] = math.sqrt(max(covariance[i][i], 0.0))
+            theta = float(summit.theta[0, i])
+            intervals[name] = (self.value_at(name, theta - reach[i]), self.value_at(name, theta + reach[i]))
+        return errors, intervals
+
+    def spread_of(self, summit: Summit, place: int) -> float:
+        """Return the sd of one parameter on its scale; infinite where the likelihood is not curved."""
+        covariance = self.theta_covariance(summit)
+        value = float(covariance[place, place])
+        return math.sqrt(value) if math.isfinite(value) and value >= 0 else math.inf
+
+
+def scale_of(family: Family, name: str, held: Mapping[str, float]) -> Scale:
+    """Return the scale of a parameter; a likeliest value lies between the two ends, which are held."""
+    if name != "mode":
+        return family.scales[name]
+    low, width = held["low"], held["high"] - held["low"]
+    return Scale(
+        lambda t, c, s: low + width * expit(t),
+        lambda v, c, s: logit((v - low) / width),
+        lambda v, c, s: (v - low) * (low + width - v) / width,
+    )
