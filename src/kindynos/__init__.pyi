@@ -51,6 +51,7 @@ from kindynos.distributions.real_line import StudentTByScale as StudentTByScale
 from kindynos.distributions.smooth import SmoothPercentiles as SmoothPercentiles
 from kindynos.distributions.smooth import smooth_percentiles as smooth_percentiles
 from kindynos.distributions.transforms import Clipped as Clipped
+from kindynos.distributions.uncertain import Uncertain as Uncertain
 
 # Runs and how they are read
 from kindynos.engine.precision import Precision as Precision
@@ -101,6 +102,8 @@ from kindynos.finance.measures import profitability_index as profitability_index
 from kindynos.finance.measures import terminal_value as terminal_value
 from kindynos.finance.measures import value_per_share as value_per_share
 from kindynos.finance.rates import IrrReport as IrrReport
+from kindynos.fitting.ranking import Ranking as Ranking
+from kindynos.fitting.ranking import fit_distributions as fit_distributions
 from kindynos.fitting.student import fit_student as fit_student
 from kindynos.inference.estimates import Estimate as Estimate
 from kindynos.inference.estimates import Estimates as Estimates
@@ -115,21 +118,24 @@ from kindynos.markets.prices import read_prices as read_prices
 from kindynos.markets.returns import Returns as Returns
 from kindynos.markets.returns import returns as returns
 from kindynos.markets.selection import select as select
-from kindynos.markets.volatility import Garch as Garch
+from kindynos.markets.volatility import GarchVolatility as GarchVolatility
 from kindynos.markets.volatility import fit_garch as fit_garch
 from kindynos.model.file import load_model as load_model
 from kindynos.model.model import Model as Model
 from kindynos.model.saved import open_run as open_run
 
 # Processes
+from kindynos.processes.arima import Arima as Arima
 from kindynos.processes.base import Process as Process
 from kindynos.processes.bootstrap import BootstrapReturns as BootstrapReturns
 from kindynos.processes.brownian import GeometricBrownianMotion as GeometricBrownianMotion
 from kindynos.processes.brownian import RandomWalk as RandomWalk
+from kindynos.processes.garch import Garch as Garch
 from kindynos.processes.jumps import JumpDiffusion as JumpDiffusion
 from kindynos.processes.mean_reverting import MeanReverting as MeanReverting
 from kindynos.processes.pathset import PathSet as PathSet
 from kindynos.processes.regimes import RegimeSwitching as RegimeSwitching
+from kindynos.processes.smoothing import ExponentialSmoothing as ExponentialSmoothing
 from kindynos.results.result import Result as Result
 from kindynos.results.result import RowResult as RowResult
 from kindynos.results.run import Run as Run

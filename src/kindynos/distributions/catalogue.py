@@ -23,6 +23,7 @@ from kindynos.distributions.positive import Exponential, Gamma, InverseGaussian,
 from kindynos.distributions.real_line import Cauchy, JohnsonSU, Laplace, Logistic, SkewNormal, StudentT, StudentTByScale
 from kindynos.distributions.smooth import SmoothPercentiles
 from kindynos.distributions.transforms import Clipped
+from kindynos.distributions.uncertain import Uncertain
 from kindynos.registry import Registry
 
 _CLASSES: tuple[type[Distribution], ...] = (
@@ -31,7 +32,7 @@ _CLASSES: tuple[type[Distribution], ...] = (
     *(InverseGaussian, LogLogistic, Cauchy),
     *(Discrete, Bernoulli, Binomial, Poisson, Geometric, NegativeBinomial, Hypergeometric, IntegerUniform),
     *(Empirical, Histogram, KernelDensity, SmoothPercentiles),
-    *(Mixture, Truncated, Clipped, Affine, Compound),
+    *(Mixture, Uncertain, Truncated, Clipped, Affine, Compound),
 )
 
 CATALOGUE: Registry[type[Distribution]] = Registry("distribution", {kind.label: kind for kind in _CLASSES})

@@ -93,6 +93,9 @@ _EXAMPLES: dict[str, dict[str, Any]] = {
     "generalized extreme value": {"location": 10.0, "scale": 2.0, "shape": 0.2},
     "generalized pareto": {"location": 10.0, "scale": 2.0, "shape": 0.2},
     "johnson su": {"a": -1.0, "b": 1.5, "location": 10.0, "scale": 2.0},
+    "uncertain": {
+        "parts": [{"distribution": "normal", "mean": 5.0, "sd": 1.0}, {"distribution": "normal", "mean": 6.0, "sd": 1.2}]
+    },
     "truncated": {"inner": _EXAMPLE_VALUES["inner"], "low": 3.0},
     "clipped": {"inner": _EXAMPLE_VALUES["inner"], "low": 3.0},
 }

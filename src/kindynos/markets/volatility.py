@@ -47,8 +47,8 @@ def garch_volatility(rows: Floats, reaction: float, persistence: float) -> Float
 
 
 @dataclass(frozen=True)
-class Garch:
-    """A GARCH(1,1) model of returns with mean 0: variance = (1 - a - b) long-run variance + a return² + b variance before.
+class GarchVolatility:
+    """The volatility of returns by a GARCH(1,1) model with mean 0: variance = (1 - a - b) long-run variance + a return² + b variance before.
 
     ``reaction`` is a and ``persistence`` a + b; ``volatility`` are the sds at each day's start, the last that of the day to
     come. ``gain`` is how much likelier it makes the returns than a constant volatility, in log likelihood.
@@ -70,7 +70,7 @@ class Garch:
         return np.asarray(np.sqrt(self.variance + gap * self.persistence**ahead))
 
 
-def fit_garch(returns: ArrayLike) -> Garch:
+def fit_garch(returns: ArrayLike) -> GarchVolatility:
     """Return the GARCH(1,1) model that makes returns ``(days,)`` likeliest, with their mean square as long-run variance.
 
     Normal returns are assumed for the fit, which serves others too (Bollerslev and Wooldridge, Econometric Reviews 11, 1992).
@@ -87,7 +87,7 @@ def fit_garch(returns: ArrayLike) -> Garch:
 
 
 @lru_cache(maxsize=64)  # one window's losses are asked about at several levels
-def _fitted(data: bytes) -> Garch:
+def _fitted(data: bytes) -> GarchVolatility:
     from scipy.optimize import minimize
 
     x = np.frombuffer(data)
@@ -119,7 +119,7 @@ def _fitted(data: bytes) -> Garch:
     sample = np.array(resampled(honest, peak(honest, best.x), (1.5, 1.5)))
     drawn = np.array([shares(theta) for theta in sample.T]).T
     least = LEAST * math.sqrt(variance)
-    return Garch(reaction, persistence, variance, np.maximum(volatility, least), steady - float(best.fun), drawn)
+    return GarchVolatility(reaction, persistence, variance, np.maximum(volatility, least), steady - float(best.fun), drawn)
 
 
 def _variances(squares: Floats, variance: Any, reaction: float, persistence: float) -> Floats:

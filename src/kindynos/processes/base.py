@@ -49,6 +49,10 @@ class Fitted:
     description: str
     intervals: Mapping[str, tuple[float, float]] = field(default_factory=dict)
     learned: Any = None  # what else the process needs to draw its parameters
+    log_likelihood: float | None = None  # of the values as they are modelled
+    jacobian: float = 0.0  # to add for that of the values themselves, where their logs are modelled
+    learned_parameters: int = 0
+    edges: Mapping[str, str] = field(default_factory=dict)  # parameters whose best value lies at an end
     of: Mapping[str, Any] | None = None  # the parameters it belongs to
 
 
@@ -78,7 +82,7 @@ class Process(ABC):
         """Forget a fit that belongs to other parameters; another start is no matter."""
         if self.fitted is not None:
             instance(type(self).__name__, "fitted", self.fitted, Fitted, "what a fit has learned, or None")
-            own = {name: value for name, value in self.parameters.items() if name not in ("start", "first")}
+            own = {name: value for name, value in self.parameters.items() if name not in ("start", "first", "history")}
             if self.fitted.of is None:
                 object.__setattr__(self, "fitted", replace(self.fitted, of=own))
             elif self.fitted.of != own:
@@ -363,7 +367,9 @@ class Process(ABC):
 
 
 def _one(values: Any, place: int) -> Any:
-    """Return one draw of a parameter, or of a pair of them."""
+    """Return one draw of a parameter, or of several of one name; None where there is none."""
+    if values is None:
+        return None
     return tuple(float(part[place]) for part in values) if isinstance(values, tuple) else float(np.asarray(values)[place])
 
 

@@ -7,17 +7,20 @@ from dataclasses import MISSING, Field, fields
 from typing import Any, cast
 
 from kindynos.errors import ModelError
+from kindynos.processes.arima import Arima
 from kindynos.processes.base import Process
 from kindynos.processes.bootstrap import BootstrapReturns
 from kindynos.processes.brownian import GeometricBrownianMotion, RandomWalk
+from kindynos.processes.garch import Garch
 from kindynos.processes.jumps import JumpDiffusion
 from kindynos.processes.mean_reverting import MeanReverting
 from kindynos.processes.regimes import RegimeSwitching
+from kindynos.processes.smoothing import ExponentialSmoothing
 from kindynos.registry import Registry
 
 _CLASSES: tuple[type[Process], ...] = (
     *(GeometricBrownianMotion, RandomWalk, MeanReverting, JumpDiffusion, RegimeSwitching),
-    BootstrapReturns,
+    *(BootstrapReturns, Arima, ExponentialSmoothing, Garch),
 )
 PROCESSES: Registry[type[Process]] = Registry("process", {process.label: process for process in _CLASSES})
 

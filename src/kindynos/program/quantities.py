@@ -17,6 +17,7 @@ from kindynos.distributions.base import Distribution
 from kindynos.distributions.contract import too_extreme
 from kindynos.distributions.normal_scores import normal_quantile
 from kindynos.distributions.stated import StatedDistribution
+from kindynos.distributions.uncertain import Uncertain
 from kindynos.errors import KindynosError
 from kindynos.formula.parse import parse
 from kindynos.formula.shapes import NUMBER, ROW, TABLE, Shape
@@ -105,11 +106,19 @@ class DistributionDriver(Driver):
     def base_value(self, periods: int) -> float:
         return self.distribution.mean if self.base is None else self.base
 
+    @property
+    def _keeps_parameters(self) -> bool:
+        """Whether a trial draws parameters once, for all its periods."""
+        return self.each_period and isinstance(self.distribution, Uncertain)
+
     def requests(self, periods: int) -> list[Request]:
-        return [Request(self.name, periods if self.shape.row else None)]
+        found = [Request(self.name, periods if self.shape.row else None)]
+        return [*found, Request(f"{self.name}, parameters")] if self._keeps_parameters else found
 
     def values(self, scores: Mapping[str, Floats]) -> Floats:
         try:
+            if self._keeps_parameters and isinstance(self.distribution, Uncertain):
+                return self.distribution.by_parameters(scores[self.name], scores[f"{self.name}, parameters"])
             return self.distribution._quantile(scores[self.name])
         except ArithmeticError:
             raise too_extreme(self.distribution).within(owner=f"driver {self.name!r}") from None

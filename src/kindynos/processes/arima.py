@@ -1,0 +1,325 @@
+"""Series that move with their own past: autoregressive, differenced, moving-average, with a season."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Sequence
+from dataclasses import dataclass, field
+from functools import cached_property, lru_cache
+from types import SimpleNamespace
+from typing import Any, Self
+
+import numpy as np
+from numpy.typing import ArrayLike
+
+from kindynos.arrays import Floats
+from kindynos.distributions.base import Distribution
+from kindynos.distributions.normal import LogNormal, Normal
+from kindynos.distributions.special import ndtr
+from kindynos.errors import ParameterError
+from kindynos.processes.arima_fit import ArimaLikelihood, OpenParameters, Orders
+from kindynos.processes.arma import is_stationary, multiplied, polynomial, psi_weights
+from kindynos.processes.base import Fitted
+from kindynos.processes.series import InPeriods, logs_of, series_values
+from kindynos.validate import finite, instance, positive, whole
+
+COEFFICIENTS = ("ar", "ma", "seasonal_ar", "seasonal_ma")
+MOST_DIFFERENCES, MOST_ORDER = 2, 12
+
+
+def _coefficients(owner: str, name: str, values: Any) -> tuple[float, ...]:
+    listed = [values] if np.ndim(values) == 0 else list(values)
+    return tuple(finite(owner, f"{name}[{i}]", value) for i, value in enumerate(listed))
+
+
+def _count(owner: str, name: str, value: Any) -> int:
+    return whole(owner, name, value, least=0)
+
+
+@dataclass(frozen=True)
+class Arima(InPeriods):
+    """A series that moves with its own past, in steps of one period.
+
+    The value (or its log), differenced ``differences`` times and ``seasonal_differences`` times over the ``season``, less its
+    mean ``constant``, is w_t = ar_1 w_{t-1} + ... + e_t + ma_1 e_{t-1} + ..., with normal shocks e of the given ``sd``; the
+    seasonal parts multiply it: (1 - ar_1 B - ...)(1 - seasonal_ar_1 B^season - ...) w = (1 + ma_1 B + ...)(1 + seasonal_ma_1
+    B^season + ...) e, where B is the value before. ``history`` are the values so far, the last one last, from which
+    simulation goes on; without it the series starts at rest: at its mean, or at 0 where it is differenced.
+
+    Source: Box and Jenkins, Time Series Analysis (1970), chapters 4 and 9.
+
+    >>> growth = Arima(ar=[0.5], constant=2.0, sd=1.0, history=[3.0])
+    >>> [float(value) for value in growth.expected_values(3, 1.0)]
+    [2.5, 2.25, 2.125]
+    """
+
+    ar: Sequence[float] = ()
+    ma: Sequence[float] = ()
+    sd: float = 1.0
+    constant: float = 0.0
+    differences: int = 0
+    seasonal_ar: Sequence[float] = ()
+    seasonal_ma: Sequence[float] = ()
+    seasonal_differences: int = 0
+    season: int = 1
+    log: bool = False
+    history: Sequence[float] = field(default=(), repr=False)
+
+    label = "arima"
+    use = "a monthly or yearly figure that moves with its own past, with a trend and a season"
+    rules = {
+        "ar": _coefficients, "ma": _coefficients, "sd": positive, "constant": finite, "differences": _count,
+        "seasonal_ar": _coefficients, "seasonal_ma": _coefficients, "seasonal_differences": _count, "season": _count,
+    }  # fmt: skip
+
+    def __post_init__(self) -> None:
+        instance("Arima", "log", self.log, bool, "True or False")
+        object.__setattr__(self, "history", series_values("Arima", "history", self.history, self.log))
+        super().__post_init__()
+        if (self.seasonal_ar or self.seasonal_ma or self.seasonal_differences) and self.season < 2:
+            raise ParameterError("seasonal parts need season=, the periods of one season, such as 12", owner="Arima")
+        for name, what in (("ar", "stationary"), ("seasonal_ar", "stationary"), ("ma", "invertible"), ("seasonal_ma", "invertible")):
+            sign = 1.0 if what == "stationary" else -1.0
+            if not is_stationary([sign * value for value in getattr(self, name)]):
+                raise ParameterError(
+                    f"{name} = {list(getattr(self, name))} is not {what}: the roots of its polynomial must lie outside the unit "
+                    "circle",
+                    owner="Arima",
+                )
+        if self.history and len(self.history) <= self.orders.lost:
+            raise ParameterError(
+                f"history has {len(self.history)} values, and differencing needs more than {self.orders.lost}", owner="Arima"
+            )
+
+    @cached_property
+    def orders(self) -> Orders:
+        """The number of parameters of each sort."""
+        return Orders(
+            len(self.ar), self.differences, len(self.ma),
+            len(self.seasonal_ar), self.seasonal_differences, len(self.seasonal_ma), max(self.season, 1),
+        )  # fmt: skip
+
+    @property
+    def multiplies(self) -> bool:  # type: ignore[override]
+        """Whether its values stay above 0."""
+        return self.log
+
+    @property
+    def start_value(self) -> float:
+        known = [value for value in self.history if not math.isnan(value)]
+        if known:
+            return float(known[-1])
+        level = 0.0 if self.orders.lost else self.constant
+        return math.exp(level) if self.log else level
+
+    def _recursion(self, at: Any) -> tuple[list[Any], list[Any], Any]:
+        """Return the weights of earlier values and of earlier shocks, and what is added each period; numbers or one a trial."""
+        own = multiplied(polynomial(at.ar, -1.0), polynomial(at.seasonal_ar, -1.0, self.orders.season))
+        steady = sum(own[1:], own[0])
+        for _ in range(self.differences):
+            own = multiplied(own, [1.0, -1.0])
+        for _ in range(self.seasonal_differences):
+            own = multiplied(own, polynomial([1.0], -1.0, self.orders.season))
+        moving = multiplied(polynomial(at.ma, 1.0), polynomial(at.seasonal_ma, 1.0, self.orders.season))
+        return [-value for value in own[1:]], moving[1:], at.constant * steady
+
+    @cached_property
+    def _filled(self) -> Floats:
+        """The history, in logs where it is of logs, with missing values at their best guess."""
+        values = logs_of(self.history) if self.log else np.array(self.history, dtype=np.float64)
+        lost = np.isnan(values)
+        if lost.any():
+            values[lost] = ArimaLikelihood(values, self.orders, self._has_constant).at(vars(self)).missing
+        return values
+
+    @property
+    def _has_constant(self) -> bool:
+        return self.constant != 0 or not self.orders.lost
+
+    def _past(self, at: Any, count: int, shocks: int, trials: int) -> tuple[Floats, Any]:
+        """Return the last ``count`` values, and the last ``shocks`` shocks, one set or one a trial; the newest last."""
+        level = 0.0 if self.orders.lost or self.history else at.constant
+        values = np.zeros((count, trials)) + level
+        kept = self._filled[-count:] if count else self._filled[:0]
+        values[count - len(kept) :] = kept[:, None]
+        if not self.history:
+            return values, np.zeros((shocks, 1))
+        names = (*COEFFICIENTS, "constant")
+        columns = [np.atleast_1d(value) for name in names for value in _each(getattr(at, name))]
+        if all(len(column) == 1 for column in columns):
+            return values, self._shocks_at(tuple(float(column[0]) for column in columns), shocks)[:, None]
+        table = np.stack(np.broadcast_arrays(*columns))
+        distinct, place = np.unique(table, axis=1, return_inverse=True)
+        found = np.array([self._shocks_at(tuple(map(float, column)), shocks) for column in distinct.T]).T
+        return values, found.reshape(shocks, -1)[:, place.reshape(-1)]
+
+    def _shocks_at(self, key: tuple[float, ...], count: int) -> Floats:
+        """Return the last shocks of the history under coefficients, in their order, and a constant."""
+        answer: Floats = np.zeros(count)
+        found = _innovations(tuple(self._filled.tolist()), self.orders, key)
+        kept = found[-count:] if count else found[:0]
+        answer[count - len(kept) :] = kept
+        return answer
+
+    def evolve(self, shocks: Floats, dt: float, at: Any) -> Floats:
+        self.whole_steps(dt)
+        own, moving, added = self._recursion(at)
+        steps: Floats = shocks[0]
+        steps *= at.sd
+        periods, trials = steps.shape
+        values, before = self._past(at, len(own), len(moving), trials)
+        path = np.concatenate([values, np.empty((periods, trials))])
+        every = np.concatenate([np.broadcast_to(before, (len(moving), trials)), steps]) if moving else steps
+        weights = [(i, value) for i, value in enumerate(own, start=1) if np.any(value)]
+        moved = [(i, value) for i, value in enumerate(moving, start=1) if np.any(value)]
+        for t in range(periods):
+            now, shock = len(own) + t, len(moving) + t
+            row = path[now]
+            np.add(every[shock], added, out=row)
+            for i, value in weights:
+                row += value * path[now - i]
+            for i, value in moved:
+                row += value * every[shock - i]
+        answer = path[len(own) :]
+        return np.exp(answer, out=answer) if self.log else answer
+
+    def moments(self, periods: int) -> tuple[Floats, Floats]:
+        """Return mean and variance ``(periods,)`` of the value, or of its log, in each period from now."""
+        own, moving, _ = self._recursion(self)
+        weights = psi_weights([float(w) for w in own], [float(w) for w in moving], periods)
+        flat = SimpleNamespace(**{**vars(self), "log": False})
+        bare = Arima(**{**self.parameters, "log": False, "history": tuple(self._filled.tolist())}) if self.log else self
+        means = bare.evolve(np.zeros((1, periods, 1)), 1.0, flat)[:, 0]
+        return means, self.sd**2 * np.cumsum(weights**2)
+
+    def expected_values(self, periods: int, dt: float) -> Floats:
+        self.whole_steps(dt)
+        mean, variance = self.moments(periods)
+        return np.exp(mean + variance / 2) if self.log else mean
+
+    def closed_form_at(self, time: float) -> Distribution | None:
+        mean, variance = (float(values[-1]) for values in self.moments(self.periods_of(time, 1)))
+        return LogNormal.from_log(mean, math.sqrt(variance)) if self.log else Normal(mean, math.sqrt(variance))
+
+    def residuals(self) -> Floats:
+        """Return what the history did beyond its forecasts, one period ahead, in units of ``sd``; NaN where it is missing."""
+        if not self.history:
+            raise ParameterError("needs a history to have residuals", owner="Arima.residuals")
+        key = tuple(float(v) for name in (*COEFFICIENTS, "constant") for v in _each(getattr(self, name)))
+        found = _innovations(tuple(self._filled.tolist()), self.orders, key) / self.sd
+        return np.where(np.isnan(np.array(self.history)[self.orders.lost :]), np.nan, found)
+
+    @classmethod
+    def fit(
+        cls,
+        series: ArrayLike,
+        order: Sequence[int] = (1, 0, 0),
+        seasonal: Sequence[int] = (0, 0, 0, 0),
+        log: bool = False,
+        constant: bool | None = None,
+    ) -> Self:
+        """Return the process learned from a series by exact maximum likelihood, with standard errors in ``fitted``.
+
+        ``order`` is (p, d, q): autoregressive terms, differences, moving-average terms; ``seasonal`` (P, D, Q, season) the same
+        over a season. With ``log`` it is of the logs. ``constant`` is the mean of what is differenced, or with one difference
+        the drift; it is learned unless the series is differenced. NaN stands for a missing value. ``fitted.log_likelihood`` is
+        that of the values as they are modelled: of the logs, with ``log``. Raises ParameterError for a series that cannot be
+        used.
+
+        >>> made = Arima(ar=[0.6], sd=1.0).paths(periods=300, trials=1, seed=3)[1:, 0]
+        >>> round(Arima.fit(made, order=(1, 0, 0)).ar[0], 1)
+        0.6
+        """
+        owner = f"{cls.__name__}.fit"
+        orders = _orders(owner, order, seasonal)
+        instance(owner, "log", log, bool, "True or False")
+        values = series_values(owner, "series", series, log, least=max(8, orders.lost + orders.free + 4))
+        if constant is None:
+            constant = not orders.lost
+        instance(owner, "constant", constant, bool, "True or False")
+        if 2 * orders.season > len(values) and orders.season > 1:
+            raise ParameterError(
+                f"a season of {orders.season} is longer than half the series, which has {len(values)} values", owner=owner
+            )
+        modelled = logs_of(values) if log else np.array(values)
+        model = ArimaLikelihood(modelled, orders, constant)
+        _check_left(owner, model)
+        found = model.best()
+        coefficients = orders.coefficients(found.theta)
+        solved = model.at(coefficients)
+        jacobian = -float(np.nansum(modelled[orders.lost :])) if log else 0.0
+        edges = model.edges(found)
+        fitted = Fitted(
+            model.observations, 1.0, model.errors(found), (0.0,), ((1.0,),), _description(model, log, edges),
+            learned=OpenParameters(model, found), log_likelihood=solved.log_likelihood, jacobian=jacobian,
+            learned_parameters=orders.free + int(constant) + 1, edges={name: "on the border" for name in edges},
+        )  # fmt: skip
+        return cls(
+            **coefficients, sd=solved.sd, constant=solved.constant, differences=orders.differences,
+            seasonal_differences=orders.seasonal_differences, season=orders.season, log=log, history=values, fitted=fitted,
+        )  # fmt: skip
+
+    def drawn(self, theta: Floats) -> Any:
+        """Return parameters picked from those that the series leaves open."""
+        assert self.fitted is not None
+        rows = self.fitted.learned.rows
+        place = np.minimum((ndtr(theta[0]) * len(rows)).astype(np.int64), len(rows) - 1)
+        answer: dict[str, Any] = {}
+        for name in (*COEFFICIENTS, "constant", "sd"):
+            columns = np.array([np.atleast_1d(np.asarray(row[name], dtype=np.float64)) for row in rows]).reshape(len(rows), -1)
+            picked = tuple(columns[place].T)
+            answer[name] = picked if name in COEFFICIENTS else picked[0]
+        return SimpleNamespace(**answer)
+
+
+def _each(value: Any) -> tuple[Any, ...]:
+    return value if isinstance(value, tuple) else (value,)
+
+
+@lru_cache(maxsize=1024)
+def _innovations(history: tuple[float, ...], orders: Orders, key: tuple[float, ...]) -> Floats:
+    ends = np.cumsum([orders.ar, orders.ma, orders.seasonal_ar, orders.seasonal_ma])
+    found = dict(zip(COEFFICIENTS, np.split(np.array(key[:-1]), ends[:-1]), strict=True))
+    shifted = ArimaLikelihood(np.array(history), orders, False)
+    return shifted.innovations(found, key[-1])
+
+
+def _orders(owner: str, order: Sequence[int], seasonal: Sequence[int]) -> Orders:
+    if np.shape(order) != (3,):
+        raise ParameterError(f"order must be (p, d, q), three whole numbers, not {order!r:.40}", owner=owner)
+    if np.shape(seasonal) != (4,):
+        raise ParameterError(f"seasonal must be (P, D, Q, season), four whole numbers, not {seasonal!r:.40}", owner=owner)
+    p, d, q = (whole(owner, f"order's {name}", value, least=0) for name, value in zip("pdq", order, strict=True))
+    names = ("P", "D", "Q", "season")
+    sp, sd, sq, season = (whole(owner, f"seasonal's {n}", v, least=0) for n, v in zip(names, seasonal, strict=True))
+    for name, value, most in (("d", d, MOST_DIFFERENCES), ("D", sd, 1), ("p", p, MOST_ORDER), ("q", q, MOST_ORDER)):
+        if value > most:
+            raise ParameterError(f"{name} must be at most {most}, not {value}", owner=owner)
+    if (sp or sd or sq) and season < 2:
+        raise ParameterError(f"the season must be at least 2 periods, such as 12, not {season}", owner=owner)
+    return Orders(p, d, q, sp, sd, sq, season if sp or sd or sq else 1)
+
+
+def _check_left(owner: str, model: ArimaLikelihood) -> None:
+    left = model.observations - model.orders.free - int(model.constant)
+    if left < 4:
+        raise ParameterError(f"{left + model.orders.free} values are too few for so many parameters", owner=owner)
+    own = model._columns[:, 0]
+    if np.ptp(own) <= 1e-12 * max(float(np.abs(own).max()), 1e-300):
+        raise ParameterError("the differenced series is constant; there is nothing to learn", owner=owner)
+
+
+def _description(model: ArimaLikelihood, log: bool, edges: list[str]) -> str:
+    o = model.orders
+    lost = int(np.isnan(model.series).sum())
+    parts = [f"exact maximum likelihood from {len(model.series) - lost} values"]
+    if lost:
+        parts.append(f"{lost} missing")
+    if log:
+        parts.append("of the logs")
+    if o.lost:
+        times = f"{o.differences} time{'s' if o.differences > 1 else ''}" if o.differences else ""
+        season = f"over {o.season} periods" if o.seasonal_differences else ""
+        parts.append(f"differenced {' and '.join(filter(None, (times, season)))}")
+    parts += [f"{name} lies on the border of what is stationary or invertible" for name in edges]
+    return "; ".join(parts)

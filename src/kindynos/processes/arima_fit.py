@@ -1,0 +1,202 @@
+"""Learning an Arima process: its likelihood as a function of free parameters, its maximum, and what the series leaves open."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Mapping
+from dataclasses import dataclass
+from functools import cached_property
+from typing import Any
+
+import numpy as np
+
+from kindynos.arrays import Floats
+from kindynos.processes.arma import differenced, from_partial, log_likelihood, multiplied, polynomial, whitened
+from kindynos.processes.likelihood import Peak, peak, resampled
+from kindynos.sampling.streams import stream
+
+USUAL = 1.0  # sd of a partial autocorrelation on its scale, before any data are seen
+FARTHEST = 4.0  # on that scale: a partial autocorrelation of 0.9993
+AT_EDGE = 3.5
+
+
+@dataclass(frozen=True)
+class Orders:
+    """How many parameters of each sort, how often it is differenced, and the length of the season."""
+
+    ar: int
+    differences: int
+    ma: int
+    seasonal_ar: int = 0
+    seasonal_differences: int = 0
+    seasonal_ma: int = 0
+    season: int = 1
+
+    @property
+    def free(self) -> int:
+        """The number of coefficients."""
+        return self.ar + self.ma + self.seasonal_ar + self.seasonal_ma
+
+    @property
+    def lost(self) -> int:
+        """The number of values that differencing takes away."""
+        return self.differences + self.seasonal_differences * self.season
+
+    def coefficients(self, theta: Floats) -> dict[str, tuple[float, ...]]:
+        """Return the coefficients by name from their free form, which may be any numbers."""
+        partial = [math.tanh(max(min(value, FARTHEST), -FARTHEST)) for value in theta.tolist()]
+        answer, begin = {}, 0
+        for name, sign, count in (
+            ("ar", 1.0, self.ar), ("ma", -1.0, self.ma),
+            ("seasonal_ar", 1.0, self.seasonal_ar), ("seasonal_ma", -1.0, self.seasonal_ma),
+        ):  # fmt: skip
+            answer[name] = tuple(sign * value for value in from_partial(partial[begin : begin + count]))
+            begin += count
+        return answer
+
+    def whole(self, found: Mapping[str, Any]) -> tuple[Floats, Floats]:
+        """Return the coefficients of the autoregressive and moving-average part as they are multiplied out."""
+        if not (self.seasonal_ar or self.seasonal_ma):
+            return np.array(found["ar"], dtype=np.float64), np.array(found["ma"], dtype=np.float64)
+        ar = multiplied(polynomial(found["ar"], -1.0), polynomial(found["seasonal_ar"], -1.0, self.season))
+        ma = multiplied(polynomial(found["ma"], 1.0), polynomial(found["seasonal_ma"], 1.0, self.season))
+        return -np.array(ar[1:], dtype=np.float64), np.array(ma[1:], dtype=np.float64)
+
+
+@dataclass(frozen=True)
+class Solved:
+    """The likelihood at given coefficients, and what is best beside them."""
+
+    log_likelihood: float
+    sd: float
+    constant: float
+    constant_variance: float
+    innovations: Floats
+    missing: Floats
+
+
+@dataclass(frozen=True)
+class ArimaLikelihood:
+    """The likelihood of a series ``(values,)``, NaN where one is missing, by the coefficients of an Arima process.
+
+    Missing values are integrated out: each is one more unknown in a regression of the innovations, which is exact.
+    """
+
+    series: Floats
+    orders: Orders
+    constant: bool
+
+    @cached_property
+    def _columns(self) -> Floats:
+        """The differenced series, a constant if there is one, and the pattern of each missing value ``(values, columns)``."""
+        missing = np.flatnonzero(np.isnan(self.series))
+        raw = np.zeros((len(self.series), 1 + len(missing)))
+        raw[:, 0] = np.nan_to_num(self.series)
+        raw[missing, 1 + np.arange(len(missing))] = 1.0
+        columns = differenced(raw, self.orders.differences, self.orders.seasonal_differences, self.orders.season)
+        parts = [columns[:, :1], np.ones((len(columns), int(self.constant))), columns[:, 1:]]
+        return np.asfortranarray(np.concatenate(parts, axis=1))
+
+    @cached_property
+    def observations(self) -> int:
+        """The number of differenced values that are known."""
+        return len(self.series) - self.orders.lost - int(np.isnan(self.series).sum())
+
+    def at(self, found: Mapping[str, Any]) -> Solved:
+        """Return the likelihood at coefficients by name. Raises numpy.linalg.LinAlgError where it cannot be had."""
+        phi, theta = self.orders.whole(found)
+        columns, half = whitened(self._columns, phi, theta)
+        target, others = columns[:, 0], columns[:, 1:]
+        if not others.shape[1]:
+            value, sd = log_likelihood(target, half, self.observations, others)
+            return Solved(value, sd, 0.0, 0.0, target, others[0])
+        first = int(self.constant)
+        best, variance = np.zeros(others.shape[1]), 0.0
+        if others.shape[1]:
+            crossed = others.T @ others
+            best = np.linalg.solve(crossed, others.T @ target)
+            variance = float(np.linalg.inv(crossed)[0, 0]) if self.constant else 0.0
+            target = target - others @ best
+        value, sd = log_likelihood(target, half, self.observations, others[:, first:])
+        constant = float(best[0]) if self.constant else 0.0
+        return Solved(value, sd, constant, sd**2 * variance, target, -best[first:])
+
+    def innovations(self, found: Mapping[str, Any], constant: float) -> Floats:
+        """Return the innovations of a complete series at coefficients and a constant."""
+        columns = self._columns[:, :1] - constant
+        return whitened(np.asfortranarray(columns), *self.orders.whole(found))[0][:, 0]
+
+    def cost(self, theta: Floats) -> float:
+        """Return the negative log likelihood at free parameters."""
+        try:
+            return -self.at(self.orders.coefficients(theta)).log_likelihood
+        except np.linalg.LinAlgError:
+            return 1e10
+
+    def best(self) -> Peak:
+        """Return the maximum."""
+        from scipy.optimize import minimize
+
+        if not self.orders.free:
+            return Peak(np.empty(0), np.empty((0, 0)))
+        mixed = (self.orders.ar and self.orders.ma) or (self.orders.seasonal_ar and self.orders.seasonal_ma)
+        starts = [np.full(self.orders.free, 0.05)]
+        if mixed:
+            o = self.orders
+            lean = [0.8] * o.ar + [0.3] * o.ma + [0.8] * o.seasonal_ar + [0.3] * o.seasonal_ma
+            starts += [np.array(lean), -np.array(lean)]
+        reached = []
+        for start in starts:
+            rough = minimize(self.cost, start, method="BFGS", options={"gtol": 1e-4, "maxiter": 100})
+            reached.append((float(rough.fun), rough.x))
+        theta = np.clip(min(reached, key=lambda one: one[0])[1], -FARTHEST, FARTHEST)
+        return peak(self.cost, theta.tolist())
+
+    def errors(self, found: Peak) -> dict[str, float]:
+        """Return standard errors by name, such as "ar 1"; infinite where the series tells nothing."""
+        solved = self.at(self.orders.coefficients(found.theta))
+        named = self._named
+        errors = found.errors(named) if self.orders.free else {}
+        if self.constant:
+            errors["constant"] = math.sqrt(solved.constant_variance)
+        errors["sd"] = solved.sd / math.sqrt(2 * self.observations)
+        return errors
+
+    def _named(self, theta: Floats) -> dict[str, float]:
+        return {
+            f"{name.replace('_', ' ')} {i}": value
+            for name, values in self.orders.coefficients(theta).items()
+            for i, value in enumerate(values, start=1)
+        }
+
+    def edges(self, found: Peak) -> list[str]:
+        """Return what lies at an end: coefficients on the border of what is stationary or invertible."""
+        names = list(self._named(found.theta))
+        return [name for name, value in zip(names, found.theta, strict=True) if abs(value) > AT_EDGE]
+
+
+@dataclass(frozen=True)
+class OpenParameters:
+    """Draws of the parameters of an Arima process as its series leaves them open; worked out when they are first asked for."""
+
+    likelihood: ArimaLikelihood
+    found: Peak
+
+    @cached_property
+    def rows(self) -> list[dict[str, Any]]:
+        """One set of parameters after the other, by name."""
+        model = self.likelihood
+        size = model.orders.free
+        thetas = np.array(resampled(model.cost, self.found, [USUAL] * size)).T if size else np.empty((150, 0))
+        generator = stream(0, "arima", 0)
+        spread = np.sqrt(generator.chisquare(max(model.observations - size - int(model.constant), 1), len(thetas)))
+        shift = generator.standard_normal(len(thetas))
+        answer = []
+        for theta, length, gap in zip(thetas, spread, shift, strict=True):
+            found: dict[str, Any] = dict(model.orders.coefficients(theta))
+            solved = model.at(found)
+            sd = solved.sd * math.sqrt(model.observations) / float(length)
+            found["sd"] = sd
+            found["constant"] = solved.constant + float(gap) * math.sqrt(solved.constant_variance) * sd / solved.sd
+            answer.append(found)
+        return answer

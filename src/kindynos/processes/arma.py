@@ -1,0 +1,152 @@
+"""The exact Gaussian likelihood of an autoregressive moving-average series, by a banded Cholesky factor.
+
+With w_t = phi_1 w_{t-1} + ... + e_t + theta_1 e_{t-1} + ..., the series z that equals w for the first m = max(p, q) values, and is
+w_t - phi_1 w_{t-1} - ... after them, has a covariance with few diagonals. Its factor L turns z into independent innovations.
+
+Sources: Ansley, Biometrika 66 (1979), 59-65; Brockwell and Davis, Time Series: Theory and Methods (1991), sections 3.3 and 5.3;
+the map to stationary parameters, Monahan, Biometrika 71 (1984), 403-404.
+"""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Sequence
+from functools import lru_cache
+from typing import Any
+
+import numpy as np
+
+from kindynos.arrays import Floats
+
+
+def multiplied(first: Sequence[Any], second: Sequence[Any]) -> list[Any]:
+    """Return the product of two polynomials by their coefficients, the constant first; coefficients may be arrays."""
+    answer: list[Any] = [0.0] * (len(first) + len(second) - 1)
+    for i, a in enumerate(first):
+        if isinstance(a, float | int) and a == 0:
+            continue
+        for j, b in enumerate(second):
+            if not (isinstance(b, float | int) and b == 0):
+                answer[i + j] = answer[i + j] + a * b
+    return answer
+
+
+def polynomial(coefficients: Sequence[Any], sign: float, step: int = 1) -> list[Any]:
+    """Return 1 + sign c_1 B^step + sign c_2 B^(2 step) + ... by its coefficients."""
+    answer: list[Any] = [0.0] * (step * len(coefficients) + 1)
+    answer[0] = 1.0
+    for i, value in enumerate(coefficients, start=1):
+        answer[step * i] = sign * value
+    return answer
+
+
+def from_partial(partial: Sequence[float]) -> list[float]:
+    """Return the autoregressive coefficients with given partial autocorrelations, which lie between -1 and 1."""
+    phi: list[float] = []
+    for value in partial:
+        phi = [*(a - value * b for a, b in zip(phi, reversed(phi), strict=True)), value]
+    return phi
+
+
+def is_stationary(phi: Sequence[float]) -> bool:
+    """Return whether an autoregression with these coefficients stays within bounds."""
+    current = np.asarray(phi, dtype=np.float64)
+    while len(current):
+        last = float(current[-1])
+        if not abs(last) < 1:
+            return False
+        rest = current[:-1]
+        current = (rest + last * rest[::-1]) / (1 - last**2)
+    return True
+
+
+def psi_weights(phi: Sequence[float], theta: Sequence[float], count: int) -> Floats:
+    """Return the weights of the present and earlier shocks in a value, ``(count,)``, the first of them 1."""
+    from scipy.signal import lfilter
+
+    unit = np.zeros(count)
+    unit[0] = 1.0
+    return np.asarray(lfilter([1.0, *theta], [1.0, *(-np.asarray(phi))], unit))
+
+
+def autocovariances(phi: Floats, theta: Floats, count: int) -> Floats:
+    """Return the autocovariances at lags 0 to ``count - 1`` of a stationary series with shocks of variance 1."""
+    p, q = len(phi), len(theta)
+    full = np.concatenate([[1.0], theta])
+    psi = psi_weights(phi.tolist(), theta.tolist(), q + 1)
+    size = max(p + 1, 1)
+    right = np.zeros(size)
+    for k in range(min(size, q + 1)):
+        right[k] = full[k:] @ psi[: q + 1 - k]
+    matrix = np.eye(size)
+    for k in range(size):
+        for i in range(1, p + 1):
+            matrix[k, abs(k - i)] -= phi[i - 1]
+    answer = np.zeros(max(count, size))
+    answer[:size] = np.linalg.solve(matrix, right)
+    for k in range(size, count):
+        noise = full[k:] @ psi[: q + 1 - k] if k <= q else 0.0
+        answer[k] = phi @ answer[k - 1 : k - p - 1 : -1][:p] + noise if p else noise
+    return answer[:count]
+
+
+def whitened(columns: Floats, phi: Floats, theta: Floats) -> tuple[Floats, float]:
+    """Return the innovations of columns ``(values, columns)`` and half the log determinant of their covariance.
+
+    The shocks have variance 1. Raises numpy.linalg.LinAlgError where the covariance is not positive definite.
+    """
+    lapack = _lapack()
+    count, p, q = len(columns), len(phi), len(theta)
+    m = min(max(p, q), count) if p else 0
+    z = columns
+    if p and count > m:
+        z = columns.copy()
+        for i in np.flatnonzero(phi):
+            z[m:] -= phi[i] * columns[m - i - 1 : count - i - 1]
+    width = min(max(q, m - 1), count - 1)
+    band = np.zeros((width + 1, count))
+    full = np.concatenate([[1.0], theta])
+    moving = np.correlate(full, full, "full")[q:]
+    band[: q + 1] = moving[: width + 1, None] if q > width else moving[:, None]
+    if m:
+        gamma = autocovariances(phi, theta, m)
+        cross = np.zeros(width + 1)
+        psi = psi_weights(phi.tolist(), theta.tolist(), q + 1)
+        for k in range(min(q, width) + 1):
+            cross[k] = full[k:] @ psi[: q + 1 - k]
+        for j in range(m):
+            inside = min(m - j, width + 1)
+            band[:inside, j] = gamma[:inside]
+            band[inside:, j] = cross[inside:]
+    factor, failed = lapack.dpbtrf(band, lower=1)
+    if failed:
+        raise np.linalg.LinAlgError("the covariance is not positive definite")
+    innovations, failed = lapack.dtbtrs(factor, z, uplo="L")
+    if failed:
+        raise np.linalg.LinAlgError("the covariance is singular")
+    return innovations, float(np.log(factor[0]).sum())
+
+
+@lru_cache(maxsize=1)
+def _lapack() -> Any:
+    from scipy.linalg import lapack
+
+    return lapack
+
+
+def differenced(columns: Floats, differences: int, seasonal: int, season: int) -> Floats:
+    """Return columns ``(values, columns)`` differenced so many times, and over the season."""
+    for _ in range(differences):
+        columns = columns[1:] - columns[:-1]
+    for _ in range(seasonal):
+        columns = columns[season:] - columns[:-season]
+    return columns
+
+
+def log_likelihood(innovations: Floats, half_determinant: float, observations: int, missing: Floats) -> tuple[float, float]:
+    """Return the log likelihood with the best sd, and that sd; ``missing`` are the innovations' columns of missing values."""
+    variance = max(float(innovations @ innovations) / observations, 1e-300)
+    value = -0.5 * observations * (math.log(2 * math.pi * variance) + 1) - half_determinant
+    if missing.size:
+        value -= 0.5 * float(np.linalg.slogdet(missing.T @ missing)[1])
+    return value, math.sqrt(variance)

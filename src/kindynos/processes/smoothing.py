@@ -1,0 +1,209 @@
+"""Exponential smoothing in state-space form: a level, a trend and a season that follow the series by weights.
+
+Source: Hyndman, Koehler, Ord and Snyder, Forecasting with Exponential Smoothing: the State Space Approach (2008), chapters 2, 5, 6.
+"""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Sequence
+from dataclasses import dataclass, field
+from types import SimpleNamespace
+from typing import Any, Self
+
+import numpy as np
+from numpy.typing import ArrayLike
+
+from kindynos.arrays import Floats
+from kindynos.distributions.base import Distribution
+from kindynos.distributions.normal import Normal
+from kindynos.distributions.special import ndtr
+from kindynos.errors import ParameterError
+from kindynos.processes.base import Fitted
+from kindynos.processes.series import InPeriods, series_values
+from kindynos.processes.smoothing_fit import Form, OpenSmoothing, SmoothingLikelihood
+from kindynos.validate import finite, fraction, instance, one_of, positive, whole
+
+SEASONS = ("additive", "multiplicative")
+
+
+def _weight(owner: str, name: str, value: Any) -> float | None:
+    return None if value is None else fraction(owner, name, value)
+
+
+def _seasonal(owner: str, name: str, values: Any) -> tuple[float, ...]:
+    return tuple(finite(owner, f"{name}[{i}]", value) for i, value in enumerate(values))
+
+
+@dataclass(frozen=True)
+class ExponentialSmoothing(InPeriods):
+    """A series around a level, with a trend and a season that are smoothed exponentially, in steps of one period.
+
+    With level l, trend b and season s before a period, its value is y = l + damping b + s + e, and after it l = l + damping b +
+    level_weight e, b = damping b + trend_weight e, s = s + season_weight e, with normal shocks e of the given ``sd``. With
+    ``season_kind="multiplicative"`` it is y = (l + damping b) s (1 + e), and the states grow by shares. ``season`` holds the
+    states of the next periods of one season, the next one first; ``start`` is the last value, shown before the first period.
+
+    >>> made = ExponentialSmoothing(level=100.0, level_weight=0.3, sd=2.0, trend=1.0, trend_weight=0.1)
+    >>> [float(value) for value in made.expected_values(2, 1.0)]
+    [101.0, 102.0]
+    """
+
+    level: float
+    level_weight: float
+    sd: float
+    trend: float = 0.0
+    trend_weight: float | None = None
+    damping: float = 1.0
+    season: Sequence[float] = field(default=(), repr=False)
+    season_weight: float | None = None
+    season_kind: str = "additive"
+    start: float | None = None
+
+    label = "exponential smoothing"
+    use = "a monthly or yearly figure whose level, trend and season change slowly"
+    rules = {
+        "level": finite, "level_weight": fraction, "sd": positive, "trend": finite, "trend_weight": _weight,
+        "damping": fraction, "season": _seasonal, "season_weight": _weight,
+    }  # fmt: skip
+
+    def __post_init__(self) -> None:
+        super().__post_init__()
+        one_of("ExponentialSmoothing", "season_kind", self.season_kind, SEASONS)
+        if self.start is not None:
+            object.__setattr__(self, "start", finite("ExponentialSmoothing", "start", self.start))
+        if len(self.season) == 1:
+            raise ParameterError("a season has at least 2 periods", owner="ExponentialSmoothing")
+        if self.season and self.season_weight is None:
+            raise ParameterError("season needs season_weight=", owner="ExponentialSmoothing")
+        if self.season_kind == "multiplicative" and any(value <= 0 for value in self.season):
+            raise ParameterError("the factors of a multiplicative season must be above 0", owner="ExponentialSmoothing")
+
+    @property
+    def form(self) -> Form:
+        """Which states there are."""
+        return Form(
+            self.trend_weight is not None, self.damping < 1, len(self.season) if self.season else 0,
+            bool(self.season) and self.season_kind == "multiplicative",
+        )  # fmt: skip
+
+    @property
+    def start_value(self) -> float:
+        return self.level if self.start is None else self.start
+
+    def evolve(self, shocks: Floats, dt: float, at: Any) -> Floats:
+        self.whole_steps(dt)
+        steps: Floats = shocks[0]
+        steps *= at.sd
+        shape = steps.shape[1:]
+        level, trend = np.broadcast_to(at.level, shape), np.broadcast_to(at.trend, shape)
+        season = [np.broadcast_to(value, shape) for value in at.season]
+        trending = self.trend_weight is not None or self.trend != 0
+        slope = at.trend_weight if self.trend_weight is not None else 0.0
+        seasonal = at.season_weight if self.season else 0.0
+        times = self.form.multiplicative
+        for t in range(len(steps)):
+            shock = steps[t].copy()
+            base = level + at.damping * trend if trending else level
+            size = base * shock if times else shock
+            if not season:
+                steps[t], level = base + size, base + at.level_weight * size
+            else:
+                place = t % len(season)
+                if times:
+                    steps[t] = (base + size) * season[place]
+                    season[place] = season[place] * (1 + seasonal * shock)
+                else:
+                    steps[t] = base + season[place] + shock
+                    season[place] = season[place] + seasonal * shock
+                level = base + at.level_weight * size
+            if trending:
+                trend = at.damping * trend + slope * size
+        return steps
+
+    def expected_values(self, periods: int, dt: float) -> Floats:
+        """Return the values ``(periods,)`` without shocks: the means, up to terms in sd squared where the season multiplies."""
+        self.whole_steps(dt)
+        return self.evolve(np.zeros((1, periods, 1)), 1.0, self)[:, 0]
+
+    def closed_form_at(self, time: float) -> Distribution | None:
+        periods = self.periods_of(time, 1)
+        if self.form.multiplicative:
+            return None
+        ahead = np.arange(1, periods)
+        damped = np.cumsum(self.damping**ahead)
+        weights = self.level_weight + (self.trend_weight or 0.0) * damped
+        if self.season:
+            weights = weights + (self.season_weight or 0.0) * (ahead % len(self.season) == 0)
+        variance = self.sd**2 * (1 + float((weights**2).sum()))
+        return Normal(float(self.expected_values(periods, 1.0)[-1]), math.sqrt(variance))
+
+    @classmethod
+    def fit(
+        cls, series: ArrayLike, trend: bool | str = False, season: int = 0, season_kind: str = "additive"
+    ) -> Self:
+        """Return the process learned from a series by maximum likelihood, with standard errors in ``fitted``.
+
+        ``trend`` is True, or "damped" for one that levels off; ``season`` is how many periods a season has, 0 for none; the
+        season adds or, with ``season_kind="multiplicative"``, multiplies. NaN stands for a missing value. Raises ParameterError
+        for a series that cannot be used.
+
+        >>> level = ExponentialSmoothing.fit([5.0, 6.1, 5.4, 4.8, 5.2, 6.0, 5.5, 5.1, 5.6, 4.9])
+        >>> level.level_weight < 0.2
+        True
+        """
+        owner = f"{cls.__name__}.fit"
+        if trend not in (True, False, "damped"):
+            raise ParameterError(f'trend must be True, False or "damped", not {trend!r:.40}', owner=owner)
+        one_of(owner, "season_kind", season_kind, SEASONS)
+        length = whole(owner, "season", season, least=0)
+        if length == 1:
+            raise ParameterError("a season has at least 2 periods; 0 stands for none", owner=owner)
+        times = bool(length) and season_kind == "multiplicative"
+        form = Form(bool(trend), trend == "damped", length, times)
+        values = series_values(owner, "series", series, times, least=max(8, form.size + 3))
+        if 2 * length > len(values):
+            raise ParameterError(
+                f"a season of {length} is longer than half the series, which has {len(values)} values", owner=owner
+            )
+        model = SmoothingLikelihood(np.array(values), form)
+        found = model.best()
+        state = model.states(found.theta[:, None])
+        named = {name: value[..., 0] for name, value in state.items()}
+        lost = int(np.isnan(values).sum())
+        fitted = Fitted(
+            len(values) - lost, 1.0, model.errors(found), (0.0,), ((1.0,),),
+            f"maximum likelihood from {len(values) - lost} values" + (f"; {lost} missing" if lost else ""),
+            learned=OpenSmoothing(model, found), log_likelihood=model.log_likelihood(found.theta),
+            learned_parameters=form.size + 1, edges=model.edges(found.theta),
+        )  # fmt: skip
+        return cls(**_fields(named, form), season_kind=season_kind, start=values[-1], fitted=fitted)
+
+    def residuals(self) -> Floats:
+        """Return what the series it was learned from did beyond its forecasts, in units of ``sd``; NaN where it is missing."""
+        if self.fitted is None:
+            raise ParameterError("needs a fit to have residuals", owner="ExponentialSmoothing.residuals")
+        learned: OpenSmoothing = self.fitted.learned
+        return learned.likelihood.errors_of(learned.found.theta) / self.sd
+
+    def drawn(self, theta: Floats) -> Any:
+        """Return states and weights picked from those that the series leaves open."""
+        assert self.fitted is not None
+        found = self.fitted.learned.draws
+        place = np.minimum((ndtr(theta[0]) * len(found["sd"])).astype(np.int64), len(found["sd"]) - 1)
+        return SimpleNamespace(**_fields({name: value[..., place] for name, value in found.items()}, self.form))
+
+
+def _fields(named: dict[str, Any], form: Form) -> dict[str, Any]:
+    """Return the fields of the process from what its likelihood calls its states and weights; numbers, or one a trial."""
+    answer = {name: named[name] for name in ("level", "level_weight", "sd")}
+    answer["trend"] = named["trend"] if form.trend else np.zeros_like(named["level"])
+    if form.trend:
+        answer["trend_weight"] = named["trend_weight"]
+    answer["damping"] = named["damping"] if form.damped else np.ones_like(named["level"])
+    if form.season:
+        answer["season_weight"] = named["season_weight"]
+    answer["season"] = tuple(named["season"]) if form.season else ()
+    if np.ndim(answer["level"]):
+        return answer
+    return {name: tuple(map(float, v)) if isinstance(v, tuple) else float(v) for name, v in answer.items()}
