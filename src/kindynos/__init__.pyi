@@ -102,8 +102,16 @@ from kindynos.finance.measures import profitability_index as profitability_index
 from kindynos.finance.measures import terminal_value as terminal_value
 from kindynos.finance.measures import value_per_share as value_per_share
 from kindynos.finance.rates import IrrReport as IrrReport
+
+# Learning from records
+from kindynos.fitting.diagnostics import Diagnostics as Diagnostics
+from kindynos.fitting.diagnostics import diagnose as diagnose
+from kindynos.fitting.normality import Normality as Normality
+from kindynos.fitting.normality import normality as normality
 from kindynos.fitting.ranking import Ranking as Ranking
 from kindynos.fitting.ranking import fit_distributions as fit_distributions
+from kindynos.fitting.series import SeriesRanking as SeriesRanking
+from kindynos.fitting.series import fit_series as fit_series
 from kindynos.fitting.student import fit_student as fit_student
 from kindynos.inference.estimates import Estimate as Estimate
 from kindynos.inference.estimates import Estimates as Estimates

@@ -4,8 +4,8 @@ from __future__ import annotations
 
 import math
 from collections.abc import Sequence
-from dataclasses import dataclass, field
-from functools import cached_property, lru_cache
+from dataclasses import dataclass, field, replace
+from functools import cached_property
 from types import SimpleNamespace
 from typing import Any, Self
 
@@ -19,7 +19,7 @@ from kindynos.distributions.special import ndtr
 from kindynos.errors import ParameterError
 from kindynos.processes.arima_fit import ArimaLikelihood, OpenParameters, Orders
 from kindynos.processes.arma import is_stationary, multiplied, polynomial, psi_weights
-from kindynos.processes.base import Fitted
+from kindynos.processes.base import Fitted, Process
 from kindynos.processes.series import InPeriods, logs_of, series_values
 from kindynos.validate import finite, instance, positive, whole
 
@@ -142,24 +142,20 @@ class Arima(InPeriods):
         values = np.zeros((count, trials)) + level
         kept = self._filled[-count:] if count else self._filled[:0]
         values[count - len(kept) :] = kept[:, None]
-        if not self.history:
+        if not self.history or not shocks:
             return values, np.zeros((shocks, 1))
-        names = (*COEFFICIENTS, "constant")
-        columns = [np.atleast_1d(value) for name in names for value in _each(getattr(at, name))]
-        if all(len(column) == 1 for column in columns):
-            return values, self._shocks_at(tuple(float(column[0]) for column in columns), shocks)[:, None]
-        table = np.stack(np.broadcast_arrays(*columns))
-        distinct, place = np.unique(table, axis=1, return_inverse=True)
-        found = np.array([self._shocks_at(tuple(map(float, column)), shocks) for column in distinct.T]).T
-        return values, found.reshape(shocks, -1)[:, place.reshape(-1)]
+        every = getattr(at, "innovations", None)
+        if every is None:
+            every = self._innovations[:, None]
+        before = np.zeros((shocks, every.shape[1]))
+        kept = every[-shocks:]
+        before[shocks - len(kept) :] = kept
+        return values, before
 
-    def _shocks_at(self, key: tuple[float, ...], count: int) -> Floats:
-        """Return the last shocks of the history under coefficients, in their order, and a constant."""
-        answer: Floats = np.zeros(count)
-        found = _innovations(tuple(self._filled.tolist()), self.orders, key)
-        kept = found[-count:] if count else found[:0]
-        answer[count - len(kept) :] = kept
-        return answer
+    @cached_property
+    def _innovations(self) -> Floats:
+        """What the history did beyond its forecasts, one period ahead."""
+        return ArimaLikelihood(self._filled, self.orders, False).innovations(vars(self), self.constant)
 
     def evolve(self, shocks: Floats, dt: float, at: Any) -> Floats:
         self.whole_steps(dt)
@@ -205,9 +201,7 @@ class Arima(InPeriods):
         """Return what the history did beyond its forecasts, one period ahead, in units of ``sd``; NaN where it is missing."""
         if not self.history:
             raise ParameterError("needs a history to have residuals", owner="Arima.residuals")
-        key = tuple(float(v) for name in (*COEFFICIENTS, "constant") for v in _each(getattr(self, name)))
-        found = _innovations(tuple(self._filled.tolist()), self.orders, key) / self.sd
-        return np.where(np.isnan(np.array(self.history)[self.orders.lost :]), np.nan, found)
+        return np.where(np.isnan(np.array(self.history)[self.orders.lost :]), np.nan, self._innovations / self.sd)
 
     @classmethod
     def fit(
@@ -217,13 +211,15 @@ class Arima(InPeriods):
         seasonal: Sequence[int] = (0, 0, 0, 0),
         log: bool = False,
         constant: bool | None = None,
+        near: Process | None = None,
     ) -> Self:
         """Return the process learned from a series by exact maximum likelihood, with standard errors in ``fitted``.
 
         ``order`` is (p, d, q): autoregressive terms, differences, moving-average terms; ``seasonal`` (P, D, Q, season) the same
         over a season. With ``log`` it is of the logs. ``constant`` is the mean of what is differenced, or with one difference
         the drift; it is learned unless the series is differenced. NaN stands for a missing value. ``fitted.log_likelihood`` is
-        that of the values as they are modelled: of the logs, with ``log``. Raises ParameterError for a series that cannot be
+        that of the values as they are modelled: of the logs, with ``log``. The search begins at the process ``near``, if one of
+        the same form is given that was learned from a part of the series, and is quicker. Raises ParameterError for a series that cannot be
         used.
 
         >>> made = Arima(ar=[0.6], sd=1.0).paths(periods=300, trials=1, seed=3)[1:, 0]
@@ -244,7 +240,7 @@ class Arima(InPeriods):
         modelled = logs_of(values) if log else np.array(values)
         model = ArimaLikelihood(modelled, orders, constant)
         _check_left(owner, model)
-        found = model.best()
+        found = model.best(_theta_of(near, orders))
         coefficients = orders.coefficients(found.theta)
         solved = model.at(coefficients)
         jacobian = -float(np.nansum(modelled[orders.lost :])) if log else 0.0
@@ -260,28 +256,32 @@ class Arima(InPeriods):
         )  # fmt: skip
 
     def drawn(self, theta: Floats) -> Any:
-        """Return parameters picked from those that the series leaves open."""
+        """Return parameters picked from those that the series leaves open, with the shocks that they make of the history."""
         assert self.fitted is not None
         rows = self.fitted.learned.rows
         place = np.minimum((ndtr(theta[0]) * len(rows)).astype(np.int64), len(rows) - 1)
-        answer: dict[str, Any] = {}
-        for name in (*COEFFICIENTS, "constant", "sd"):
-            columns = np.array([np.atleast_1d(np.asarray(row[name], dtype=np.float64)) for row in rows]).reshape(len(rows), -1)
-            picked = tuple(columns[place].T)
-            answer[name] = picked if name in COEFFICIENTS else picked[0]
-        return SimpleNamespace(**answer)
+        answer: dict[str, Any] = {name: _columns(rows, name)[:, place] for name in (*COEFFICIENTS, "constant", "sd", "innovations")}
+        for name in COEFFICIENTS:
+            answer[name] = tuple(answer[name])
+        return SimpleNamespace(**{**answer, "constant": answer["constant"][0], "sd": answer["sd"][0]})
+
+    def redrawn(self, count: int) -> list[Self]:
+        if self.fitted is None:
+            return []
+        rows = self.fitted.learned.rows
+        names = (*COEFFICIENTS, "constant", "sd")
+        return [replace(self, fitted=None, **{name: rows[i % len(rows)][name] for name in names}) for i in range(count)]
 
 
-def _each(value: Any) -> tuple[Any, ...]:
-    return value if isinstance(value, tuple) else (value,)
+def _columns(rows: list[dict[str, Any]], name: str) -> Floats:
+    return np.array([np.atleast_1d(np.asarray(row[name], dtype=np.float64)) for row in rows]).reshape(len(rows), -1).T
 
 
-@lru_cache(maxsize=1024)
-def _innovations(history: tuple[float, ...], orders: Orders, key: tuple[float, ...]) -> Floats:
-    ends = np.cumsum([orders.ar, orders.ma, orders.seasonal_ar, orders.seasonal_ma])
-    found = dict(zip(COEFFICIENTS, np.split(np.array(key[:-1]), ends[:-1]), strict=True))
-    shifted = ArimaLikelihood(np.array(history), orders, False)
-    return shifted.innovations(found, key[-1])
+def _theta_of(near: Any, orders: Orders) -> Floats | None:
+    """Return the free parameters of a fitted process of the same form, None of any other."""
+    learned = getattr(getattr(near, "fitted", None), "learned", None)
+    same = isinstance(learned, OpenParameters) and learned.likelihood.orders == orders
+    return np.array(learned.found.theta) if same and learned is not None else None
 
 
 def _orders(owner: str, order: Sequence[int], seasonal: Sequence[int]) -> Orders:

@@ -15,6 +15,7 @@ from functools import lru_cache
 from typing import Any
 
 import numpy as np
+from numpy.typing import ArrayLike
 
 from kindynos.arrays import Floats
 
@@ -60,34 +61,40 @@ def is_stationary(phi: Sequence[float]) -> bool:
     return True
 
 
-def psi_weights(phi: Sequence[float], theta: Sequence[float], count: int) -> Floats:
+def psi_weights(phi: ArrayLike, theta: ArrayLike, count: int) -> Floats:
     """Return the weights of the present and earlier shocks in a value, ``(count,)``, the first of them 1."""
-    from scipy.signal import lfilter
-
+    lfilter = _lfilter()
     unit = np.zeros(count)
     unit[0] = 1.0
-    return np.asarray(lfilter([1.0, *theta], [1.0, *(-np.asarray(phi))], unit))
+    return np.asarray(lfilter(np.concatenate([[1.0], theta]), np.concatenate([[1.0], -np.asarray(phi)]), unit))
 
 
-def autocovariances(phi: Floats, theta: Floats, count: int) -> Floats:
-    """Return the autocovariances at lags 0 to ``count - 1`` of a stationary series with shocks of variance 1."""
+def autocovariances(phi: Floats, theta: Floats, count: int, noise: Floats | None = None) -> Floats:
+    """Return the autocovariances at lags 0 to ``count - 1`` of a stationary series with shocks of variance 1.
+
+    ``noise`` are its covariances with the moving-average part, if they are known already.
+    """
     p, q = len(phi), len(theta)
-    full = np.concatenate([[1.0], theta])
-    psi = psi_weights(phi.tolist(), theta.tolist(), q + 1)
-    size = max(p + 1, 1)
-    right = np.zeros(size)
-    for k in range(min(size, q + 1)):
-        right[k] = full[k:] @ psi[: q + 1 - k]
+    noise = _with_noise(phi, theta) if noise is None else noise
+    size = p + 1
+    right = np.zeros(max(size, count))
+    right[: min(q + 1, len(right))] = noise[: len(right)]
+    rows = np.arange(size)
     matrix = np.eye(size)
-    for k in range(size):
-        for i in range(1, p + 1):
-            matrix[k, abs(k - i)] -= phi[i - 1]
+    for i in np.flatnonzero(phi).tolist():
+        matrix[rows, np.abs(rows - i - 1)] -= phi[i]  # one column of each row, so that none is hit twice
     answer = np.zeros(max(count, size))
-    answer[:size] = np.linalg.solve(matrix, right)
+    answer[:size] = np.linalg.solve(matrix, right[:size])
     for k in range(size, count):
-        noise = full[k:] @ psi[: q + 1 - k] if k <= q else 0.0
-        answer[k] = phi @ answer[k - 1 : k - p - 1 : -1][:p] + noise if p else noise
+        answer[k] = phi @ answer[k - p : k][::-1] + right[k]
     return answer[:count]
+
+
+def _with_noise(phi: Floats, theta: Floats) -> Floats:
+    """Return the covariances of a value with the moving-average part so many periods later, at lags 0 to q."""
+    full = np.concatenate([[1.0], theta])
+    psi = psi_weights(phi, theta, len(full))
+    return np.convolve(full[::-1], psi)[: len(full)][::-1]
 
 
 def whitened(columns: Floats, phi: Floats, theta: Floats) -> tuple[Floats, float]:
@@ -109,11 +116,10 @@ def whitened(columns: Floats, phi: Floats, theta: Floats) -> tuple[Floats, float
     moving = np.correlate(full, full, "full")[q:]
     band[: q + 1] = moving[: width + 1, None] if q > width else moving[:, None]
     if m:
-        gamma = autocovariances(phi, theta, m)
+        noise = _with_noise(phi, theta)
+        gamma = autocovariances(phi, theta, m, noise)
         cross = np.zeros(width + 1)
-        psi = psi_weights(phi.tolist(), theta.tolist(), q + 1)
-        for k in range(min(q, width) + 1):
-            cross[k] = full[k:] @ psi[: q + 1 - k]
+        cross[: min(q, width) + 1] = noise[: width + 1]
         for j in range(m):
             inside = min(m - j, width + 1)
             band[:inside, j] = gamma[:inside]
@@ -132,6 +138,13 @@ def _lapack() -> Any:
     from scipy.linalg import lapack
 
     return lapack
+
+
+@lru_cache(maxsize=1)
+def _lfilter() -> Any:
+    from scipy.signal import lfilter
+
+    return lfilter
 
 
 def differenced(columns: Floats, differences: int, seasonal: int, season: int) -> Floats:

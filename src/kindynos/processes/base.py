@@ -202,6 +202,8 @@ class Process(ABC):
             raise ParameterError(
                 f"uncertain=True needs a fitted process, such as {type(self).__name__}.fit(prices)", owner=owner
             )
+        if uncertain and self.fitted is not None:  # once, before the threads, so that each does not work it out again
+            self.parameters_at(np.zeros((len(self.fitted.theta), 1)))
         return Draws(periods, trials, seed, dt, antithetic, matching, uncertain)
 
     @property

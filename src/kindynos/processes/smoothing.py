@@ -19,7 +19,7 @@ from kindynos.distributions.base import Distribution
 from kindynos.distributions.normal import Normal
 from kindynos.distributions.special import ndtr
 from kindynos.errors import ParameterError
-from kindynos.processes.base import Fitted
+from kindynos.processes.base import Fitted, Process
 from kindynos.processes.series import InPeriods, series_values
 from kindynos.processes.smoothing_fit import Form, OpenSmoothing, SmoothingLikelihood
 from kindynos.validate import finite, fraction, instance, one_of, positive, whole
@@ -140,12 +140,18 @@ class ExponentialSmoothing(InPeriods):
 
     @classmethod
     def fit(
-        cls, series: ArrayLike, trend: bool | str = False, season: int = 0, season_kind: str = "additive"
+        cls,
+        series: ArrayLike,
+        trend: bool | str = False,
+        season: int = 0,
+        season_kind: str = "additive",
+        near: Process | None = None,
     ) -> Self:
         """Return the process learned from a series by maximum likelihood, with standard errors in ``fitted``.
 
         ``trend`` is True, or "damped" for one that levels off; ``season`` is how many periods a season has, 0 for none; the
-        season adds or, with ``season_kind="multiplicative"``, multiplies. NaN stands for a missing value. Raises ParameterError
+        season adds or, with ``season_kind="multiplicative"``, multiplies. The search begins at the process ``near``, if one of
+        the same form is given that was learned from a series with the same beginning. NaN stands for a missing value. Raises ParameterError
         for a series that cannot be used.
 
         >>> level = ExponentialSmoothing.fit([5.0, 6.1, 5.4, 4.8, 5.2, 6.0, 5.5, 5.1, 5.6, 4.9])
@@ -167,7 +173,7 @@ class ExponentialSmoothing(InPeriods):
                 f"a season of {length} is longer than half the series, which has {len(values)} values", owner=owner
             )
         model = SmoothingLikelihood(np.array(values), form)
-        found = model.best()
+        found = model.best(_theta_of(near, form))
         state = model.states(found.theta[:, None])
         named = {name: value[..., 0] for name, value in state.items()}
         lost = int(np.isnan(values).sum())
@@ -192,6 +198,13 @@ class ExponentialSmoothing(InPeriods):
         found = self.fitted.learned.draws
         place = np.minimum((ndtr(theta[0]) * len(found["sd"])).astype(np.int64), len(found["sd"]) - 1)
         return SimpleNamespace(**_fields({name: value[..., place] for name, value in found.items()}, self.form))
+
+
+def _theta_of(near: Any, form: Form) -> Floats | None:
+    """Return the parameters of a fitted process of the same form, None of any other."""
+    learned = getattr(getattr(near, "fitted", None), "learned", None)
+    same = isinstance(learned, OpenSmoothing) and learned.likelihood.form == form
+    return np.array(learned.found.theta) if same and learned is not None else None
 
 
 def _fields(named: dict[str, Any], form: Form) -> dict[str, Any]:

@@ -14,9 +14,9 @@ from kindynos.sampling.streams import stream
 
 LEAST_DAMPING, MOST_DAMPING = 0.8, 0.995  # beyond them a damped trend is none, or one without damping
 STEP = 1e-5  # of a difference
-MOST_STEPS = 40
+MOST_STEPS = 25
 LENGTHS = 10.0 ** np.arange(-2, 5)  # of the damping of a step, all tried at once
-ENOUGH = 1e-6  # relative gain of the sum of squares
+ENOUGH = 1e-5  # relative gain of the sum of squares
 DRAWS = 150
 USUAL = 2.0  # sd of a weight on its scale, before any data are seen
 FAR = 6.5  # on that scale: a weight of 0.001 or 0.999
@@ -55,6 +55,8 @@ class Found:
 class SmoothingLikelihood:
     """The errors of a series ``(values,)``, NaN where one is missing, one period ahead.
 
+    States are measured in units of the sd of the first two seasons, which a longer series shares.
+
     Parameters are columns ``(parameters, columns)``: the weights on the scale of log odds, the trend's as a share of the
     level's and the season's as a share of what that leaves; the first level and trend; the first season but for its last
     period, which makes the season's sum 0 or its mean 1.
@@ -66,7 +68,8 @@ class SmoothingLikelihood:
     @cached_property
     def unit(self) -> float:
         """The unit of states, so that 1 is a large change."""
-        return float(np.nanstd(self.series))
+        first = self.series[: max(2 * self.form.season, 10)]
+        return float(np.nanstd(first)) or float(np.nanstd(self.series))
 
     def weights(self, theta: Floats) -> dict[str, Floats]:
         """Return the weights by name."""

@@ -1,0 +1,120 @@
+"""What is left in a series, or in what a process did not foresee: autocorrelations and tests in words."""
+
+from __future__ import annotations
+
+import math
+from dataclasses import dataclass
+from typing import Any
+
+import numpy as np
+
+from kindynos.arrays import Floats
+from kindynos.delegation import delegated_to
+from kindynos.distributions.special import gammaincc
+from kindynos.errors import ParameterError
+from kindynos.fitting.normality import Test, normality, said
+from kindynos.fitting.stationarity import kpss, unit_root
+from kindynos.inference.intervals import Z
+from kindynos.processes.base import Process
+from kindynos.validate import array_of, whole
+
+FEWEST = 12
+
+
+@dataclass(frozen=True)
+class Diagnostics:
+    """Autocorrelations of a series at lags from 1, partial ones, the band that independent values keep within, and tests.
+
+    ``of`` says of what: a series, or the residuals of a process, in units of their sd.
+    """
+
+    of: str
+    values: Floats
+    autocorrelations: Floats
+    partial: Floats
+    band: float
+    tests: tuple[Test, ...]
+
+    def table(self) -> Any:
+        """Return a DataFrame, a row a test: statistic, p-value, and what it says."""
+        import pandas as pd
+
+        rows = {test.name: (test.statistic, test.p, test.words) for test in self.tests}
+        table = pd.DataFrame.from_dict(rows, orient="index", columns=["statistic", "p", "meaning"])
+        table.index.name = "test"
+        return table
+
+    @delegated_to("kindynos.plots", "diagnostics")
+    def plot(self, figure: Any = None) -> Any:
+        """Draw a page: the series, both autocorrelations with their band, and a histogram; return the Matplotlib figure."""
+
+
+def diagnose(series: Any, lags: int | None = None) -> Diagnostics:
+    """Return diagnostics of a series ``(values,)``, or of the residuals of a process that was fitted; NaN are missing values.
+
+    Raises ParameterError for fewer than 12 values, a constant series, and a process without residuals.
+
+    >>> rng = np.random.default_rng(1)
+    >>> diagnose(rng.standard_normal(200)).tests[0].p > 0.05
+    True
+    """
+    learned = 0
+    if isinstance(series, Process):
+        residuals = getattr(series, "residuals", None)
+        if residuals is None:
+            raise ParameterError(f"{type(series).__name__} keeps no residuals; give the series itself", owner="diagnose")
+        values, what = np.asarray(residuals()), f"residuals of {series.label}"
+        learned = 0 if series.fitted is None else max(series.fitted.learned_parameters - 2, 0)
+    else:
+        values, what = array_of("diagnose", "series", series), "series"
+    if values.ndim != 1:
+        raise ParameterError(f"series must be flat, one value a period, not {values.shape}", owner="diagnose")
+    known = values[~np.isnan(values)]
+    if len(known) < FEWEST or np.ptp(known) == 0:
+        raise ParameterError(f"needs at least {FEWEST} values that are not all equal", owner="diagnose")
+    most = min(len(known) // 2 - 1, max(10, 2 * int(math.log(len(known)) * 4)))
+    lags = min(most, 36) if lags is None else whole("diagnose", "lags", lags, least=1)
+    if lags > len(known) // 2:
+        raise ParameterError(f"lags must be at most half the {len(known)} values, not {lags}", owner="diagnose")
+    found = autocorrelations(values, lags)
+    tests = [ljung_box(found, len(known), min(lags, max(10, learned + 3)), learned)]
+    if what == "series":
+        tests += [unit_root(values), kpss(values)]
+    tests.append(normality(known).tests[0])
+    return Diagnostics(what, values, found, partial_autocorrelations(found), Z / math.sqrt(len(known)), tuple(tests))
+
+
+def autocorrelations(values: Floats, lags: int) -> Floats:
+    """Return the autocorrelations at lags 1 to ``lags``; pairs with a missing value are left out."""
+    gaps = values - np.nanmean(values)
+    known = ~np.isnan(gaps)
+    gaps = np.where(known, gaps, 0.0)
+    total = float(gaps @ gaps)
+    count = int(known.sum())
+    answer = []
+    for lag in range(1, lags + 1):
+        pairs = max(int((known[lag:] & known[:-lag]).sum()), 1)
+        complete = max(count - lag, 1)
+        answer.append(float(gaps[lag:] @ gaps[:-lag]) / total * complete / pairs)
+    return np.array(answer)
+
+
+def partial_autocorrelations(found: Floats) -> Floats:
+    """Return partial autocorrelations from autocorrelations. Source: Durbin, Revue de l'Institut Int. de Stat. 28 (1960)."""
+    phi: Floats = np.empty(0)
+    answer = []
+    for lag in range(1, len(found) + 1):
+        before = found[: lag - 1]
+        value = (found[lag - 1] - phi @ before[::-1]) / (1 - phi @ before) if lag > 1 else found[0]
+        phi = np.append(phi - value * phi[::-1], value)
+        answer.append(float(value))
+    return np.array(answer)
+
+
+def ljung_box(found: Floats, count: int, lags: int, learned: int = 0) -> Test:
+    """Test that the first autocorrelations are all 0, with so many parameters learned. Source: Biometrika 65 (1978), 297-303."""
+    part = found[:lags] ** 2 / (count - np.arange(1, lags + 1))
+    statistic = count * (count + 2) * float(part.sum())
+    p = float(gammaincc(np.array(max(lags - learned, 1) / 2), np.array(statistic / 2)))
+    words = said(p, "values depend on earlier ones", "nothing left in the autocorrelations")
+    return Test("Ljung-Box", statistic, p, words)

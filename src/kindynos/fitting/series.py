@@ -1,0 +1,244 @@
+"""Which process? Several learned from the same series, compared, and scored on its own history."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Callable, Iterable
+from dataclasses import dataclass, field
+from functools import cached_property
+from typing import Any
+
+import numpy as np
+
+from kindynos.delegation import delegated_to
+from kindynos.errors import ParameterError
+from kindynos.fitting.dates import DatedSeries, dated_series
+from kindynos.fitting.diagnostics import Diagnostics, diagnose
+from kindynos.fitting.rolling import ORIGINS, Scores, origins_of, score
+from kindynos.fitting.series_candidates import (
+    Candidate,
+    Choices,
+    criterion_of,
+    default_candidates,
+    named_candidates,
+)
+from kindynos.processes.base import Process
+from kindynos.validate import instance, one_of, told, whole
+
+CRITERIA = ("aicc", "aic", "bic")
+FEWEST = 8
+SHORT_HORIZON = 12  # periods that a score looks ahead, where there is no season
+
+
+@dataclass(frozen=True)
+class SeriesRanking:
+    """Processes learned from one series, best first; see ``fit_series``.
+
+    ``[name]`` is one of them, as the table writes it; ``scores`` are those of rolling origins, ``choices`` the tests that chose
+    logs and differences, ``left_out`` says why a candidate is not here.
+    """
+
+    series: DatedSeries
+    season: int
+    choices: Choices
+    candidates: dict[str, Candidate]
+    fitted: dict[str, Process]
+    left_out: dict[str, str]
+    scores: dict[str, Scores]
+    horizon: int
+    criterion: str
+    _look: dict[str, Any] = field(default_factory=dict, repr=False, compare=False)
+
+    @cached_property
+    def groups(self) -> dict[str, list[str]]:
+        """The names in each group of processes whose criterion can be compared, best first; the best group first.
+
+        Across groups the criterion means nothing, since the likelihoods are of different data: there the score of the rolling
+        origins decides, or without it the mean absolute residual.
+        """
+        found: dict[str, list[str]] = {}
+        for name in sorted(self.fitted, key=lambda name: criterion_of(self.fitted[name], self.criterion)):
+            found.setdefault(self.candidates[name].group, []).append(name)
+        return dict(sorted(found.items(), key=lambda group: self._merit(group[1][0])))
+
+    def _merit(self, name: str) -> float:
+        scored = self.scores.get(name)
+        if scored is not None and not math.isnan(scored.crps):
+            return scored.crps
+        residuals: Any = getattr(self.fitted[name], "residuals", None)
+        process: Any = self.fitted[name]
+        if residuals is None:
+            return math.inf
+        shares = bool(getattr(process, "log", False)) or getattr(getattr(process, "form", None), "multiplicative", False)
+        sd = float(getattr(process, "sd", 1.0))
+        level = float(np.nanmean(self.series.values)) if shares else 1.0
+        return float(np.nanmean(np.abs(residuals()))) * sd * level
+
+    @property
+    def names(self) -> list[str]:
+        """The names of the processes, best first."""
+        return [name for group in self.groups.values() for name in group]
+
+    @property
+    def best(self) -> Process:
+        """The process that leads the best group."""
+        return self.fitted[self.names[0]]
+
+    def __getitem__(self, name: str) -> Process:
+        if name in self.fitted:
+            return self.fitted[name]
+        if name in self.left_out:
+            raise ParameterError(f"{name!r} was left out: {self.left_out[name]}", owner="fit_series")
+        raise ParameterError(f"no process {name!r} among them", owner="fit_series", unknown=name, known=self.names)
+
+    def __len__(self) -> int:
+        return len(self.fitted)
+
+    def table(self) -> Any:
+        """Return a DataFrame, a row a process, best first, and below them those left out, with the reason.
+
+        The criterion and its ``weight`` compare processes of one ``group`` only. ``mae`` and ``crps`` are in the units of the
+        series; ``inside_50`` and ``inside_90`` are the shares of later values that fell inside the bands, which should be 0.50
+        and 0.90.
+        """
+        import pandas as pd
+
+        rows: dict[str, dict[str, Any]] = {}
+        for group, names in self.groups.items():
+            values = np.array([criterion_of(self.fitted[name], self.criterion) for name in names])
+            weights = np.exp(-0.5 * (values - values[0]))
+            for name, value, weight in zip(names, values, weights / weights.sum(), strict=True):
+                fitted = self.fitted[name].fitted
+                assert fitted is not None and fitted.log_likelihood is not None
+                row: dict[str, Any] = {
+                    "group": group, "parameters": fitted.learned_parameters,
+                    "log_likelihood": fitted.log_likelihood + fitted.jacobian, self.criterion: value, "weight": weight,
+                }  # fmt: skip
+                if name in self.scores:
+                    scored = self.scores[name]
+                    row |= {part: getattr(scored, part) for part in ("mae", "crps", "inside_50", "inside_90")}
+                edges = ", ".join(fitted.edges)
+                rows[name] = {**row, "note": f"{edges} at an end" if edges else ""}
+        table = pd.DataFrame.from_dict(rows, orient="index")
+        for name, reason in self.left_out.items():
+            table.loc[name, "note"] = f"left out: {reason}"
+        table.index.name = "process"
+        return table
+
+    @property
+    def verdict(self) -> str:
+        """What the ranking tells, in a few sentences."""
+        name = self.names[0]
+        found = f"{name} comes first of {len(self.fitted)}"
+        scored = self.scores.get(name)
+        if scored is not None and scored.values:
+            share, count = 100 * scored.inside_90, scored.values
+            found += (
+                f". Learned anew at {scored.origins} earlier times, its band from 5 to 95 held {share:.0f} % of the {count} values "
+                f"up to {self.horizon} periods later (90 % is right)"
+            )
+            if scored.inside_90 < 0.8:
+                found += "; do not trust the fan to be wide enough"
+        return found
+
+    def diagnose(self, name: str | None = None) -> Diagnostics:
+        """Return the diagnostics of the residuals of a process, the best unless one is named."""
+        return diagnose(self.best if name is None else self[name])
+
+    @delegated_to("kindynos.plots", "series_fan")
+    def plot(self, name: str | None = None, ax: Any = None, periods: int | None = None, paths: int = 3, seed: int = 1) -> Any:
+        """Draw the history, the fan of a process (the best unless one is named) and a few numbered paths; return the axes.
+
+        The fan's parameters are drawn too, as the series leaves them open. ``redraw()`` shows other paths.
+        """
+
+    def redraw(self, paths: int = 3, ax: Any = None) -> Any:
+        """Draw the picture that was drawn last with other paths; return the Matplotlib axes."""
+        last = {"seed": 1, **self._look}
+        last["seed"] += 1
+        return self.plot(last.get("name"), ax=ax, periods=last.get("periods"), paths=paths, seed=last["seed"])
+
+
+@told
+def fit_series(
+    series: Any,
+    candidates: Iterable[str] | None = None,
+    season: int | None = None,
+    criterion: str = "aicc",
+    *,
+    every: str | None = None,
+    rolling: bool = True,
+    horizon: int | None = None,
+    origins: int = ORIGINS,
+    progress: Callable[[float], Any] | None = None,
+) -> SeriesRanking:
+    """Return processes learned from a series, best first, each scored on its own history.
+
+    ``series`` is a pandas Series with dates, or an array with one value a period; NaN stands for a missing value. ``candidates``
+    are "arima", "exponential smoothing", "garch", or single ones as the table writes them; without them, the first two, with
+    the differences and the log that tests choose. ``season`` is how many periods it has: 12 for months and 4 for quarters
+    unless given, 0 for none. ``every`` states the spacing of the dates. ``rolling=False`` leaves out the ``origins`` from
+    which each is learned anew and looks ``horizon`` periods ahead. Raises ParameterError for a series that cannot be used.
+
+    >>> from kindynos import Arima
+    >>> made = Arima(ar=[0.7], sd=1.0).paths(periods=150, trials=1, seed=5)[1:, 0]
+    >>> fit_series(made, candidates=["arima (1,0,0)", "arima (0,0,0)"], rolling=False).names[0]
+    'arima (1,0,0)'
+    """
+    owner = "fit_series"
+    one_of(owner, "criterion", criterion, CRITERIA)
+    instance(owner, "rolling", rolling, bool, "True or False")
+    whole(owner, "origins", origins, least=1)
+    dated = _checked(owner, dated_series(owner, series, every))
+    length = dated.season if season is None else whole(owner, "season", season, least=0)
+    if length == 1 or 2 * length > len(dated.values):
+        raise ParameterError(
+            f"a season of {length} does not fit a series of {len(dated.values)} values: it needs 2 periods at least, and 2 seasons",
+            owner=owner,
+        )
+    choices = Choices(dated.values, length)
+    if candidates is None:
+        chosen = default_candidates(dated.values, length, choices)
+    else:
+        chosen = named_candidates(candidates, dated.values, length, choices)
+    ahead = (length or min(SHORT_HORIZON, len(dated.values) // 4)) if horizon is None else whole(owner, "horizon", horizon, least=1)
+    places = origins_of(dated.values, length, ahead, origins) if rolling else []
+    fitted, left_out, scores = _learned(chosen, dated, places, ahead, progress)
+    if not fitted:
+        reasons = "; ".join(f"{name}: {reason}" for name, reason in left_out.items())
+        raise ParameterError(f"no candidate can be learned ({reasons})", owner=owner)
+    by_name = {one.name: one for one in chosen}
+    return SeriesRanking(dated, length, choices, by_name, fitted, left_out, scores, ahead, criterion)
+
+
+def _learned(
+    chosen: list[Candidate], dated: DatedSeries, places: list[int], ahead: int, progress: Callable[[float], Any] | None
+) -> tuple[dict[str, Process], dict[str, str], dict[str, Scores]]:
+    fitted: dict[str, Process] = {}
+    left_out: dict[str, str] = {}
+    scores: dict[str, Scores] = {}
+    for place, one in enumerate(chosen):
+        try:
+            fitted[one.name] = one.fit(dated.values)
+            if places:
+                scores[one.name] = score(one, fitted[one.name], dated.values, places, ahead)
+        except ParameterError as error:
+            left_out[one.name] = str(error).split(": ", 1)[-1]
+        if progress is not None:
+            progress((place + 1) / len(chosen))
+    return fitted, left_out, scores
+
+
+def _checked(owner: str, dated: DatedSeries) -> DatedSeries:
+    values = dated.values
+    if values.ndim != 1:
+        raise ParameterError(f"series must be flat, one value a period, not {values.shape}", owner=owner)
+    if np.isinf(values).any():
+        raise ParameterError(f"value {int(np.argmax(np.isinf(values)))} of the series is infinite", owner=owner)
+    known = np.flatnonzero(~np.isnan(values))
+    if len(known) < FEWEST:
+        raise ParameterError(f"needs at least {FEWEST} values, and the series has {len(known)}", owner=owner)
+    if np.ptp(values[known]) == 0:
+        raise ParameterError(f"all values of the series are equal, {values[known[0]]:g}; there is nothing to learn", owner=owner)
+    part = slice(int(known[0]), int(known[-1]) + 1)
+    return DatedSeries(values[part], None if dated.dates is None else dated.dates[part], dated.every, dated.name)
