@@ -144,6 +144,10 @@ from kindynos.processes.mean_reverting import MeanReverting as MeanReverting
 from kindynos.processes.pathset import PathSet as PathSet
 from kindynos.processes.regimes import RegimeSwitching as RegimeSwitching
 from kindynos.processes.smoothing import ExponentialSmoothing as ExponentialSmoothing
+from kindynos.results.joint import Joint as Joint
+from kindynos.results.joint import joint as joint
+from kindynos.results.read_trials import ReadTrials as ReadTrials
+from kindynos.results.read_trials import read_trials as read_trials
 from kindynos.results.result import Result as Result
 from kindynos.results.result import RowResult as RowResult
 from kindynos.results.run import Run as Run

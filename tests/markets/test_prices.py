@@ -15,7 +15,7 @@ from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
 import kindynos as kd
-from kindynos.markets import price_files
+from kindynos import table_files
 from tests.common import DEMO, Case, Folder, made
 
 quick = settings(max_examples=40, deadline=None, suppress_health_check=[HealthCheck.too_slow])
@@ -119,7 +119,7 @@ class Reading(Case):
                 path = self.path.with_suffix(ending)
                 path.write_bytes(pack(text))
                 pd.testing.assert_frame_equal(kd.read_prices(path).frame, plain)
-                with mock.patch.object(price_files, "MOST_UNPACKED", 1000), self.fails("unpacks to more", kind=kd.FileError):
+                with mock.patch.object(table_files, "MOST_UNPACKED", 1000), self.fails("unpacks to more", kind=kd.FileError):
                     kd.read_prices(path)
                 path.write_bytes(path.read_bytes()[:40])
                 with self.fails(path.name, "cannot be read", kind=kd.FileError):

@@ -54,6 +54,7 @@ class Distribution(Contract):
         >>> low < 4 < high
         True
         """
+        raise NotImplementedError
 
     @delegated_to("kindynos.fitting.uncertain", "uncertain")
     def uncertain(self, draws: int = 100) -> Distribution:
@@ -67,6 +68,7 @@ class Distribution(Contract):
         >>> few.uncertain().sd > few.sd
         True
         """
+        raise NotImplementedError
 
     @classmethod
     def from_range(cls, low: float, high: float, coverage: float = 0.90) -> Distribution:

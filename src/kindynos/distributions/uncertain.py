@@ -38,7 +38,7 @@ class Uncertain(Mixture):
         return not self.has_atoms
 
     def by_parameters(self, u: Floats, score: Floats) -> Floats:
-        """Return values ``(periods, trials)`` at scores ``u``, where a trial has the part that its ``score (trials,)`` picks."""
+        """Return values ``(periods, trials)`` at scores ``u``; a trial has the part that its ``score (trials,)`` picks."""
         parts = list(self.parts)
         place = np.minimum((score * len(parts)).astype(np.int64), len(parts) - 1)
         answer: Floats = np.empty(u.shape)

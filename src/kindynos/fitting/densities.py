@@ -40,13 +40,13 @@ def gamma(x: Floats, shape: Floats, scale: Floats) -> Floats:
 def weibull(x: Floats, shape: Floats, scale: Floats) -> Floats:
     logs = np.log(x)
     y = shape * (logs - np.log(scale))
-    return np.log(shape) + y - logs - np.exp(np.minimum(y, 700.0))
+    return np.asarray(np.log(shape) + y - logs - np.exp(np.minimum(y, 700.0)))
 
 
 def log_logistic(x: Floats, scale: Floats, shape: Floats) -> Floats:
     logs = np.log(x)
     y = shape * (logs - np.log(scale))
-    return np.log(shape) - logs - np.abs(y) - 2 * np.log1p(np.exp(-np.abs(y)))
+    return np.asarray(np.log(shape) - logs - np.abs(y) - 2 * np.log1p(np.exp(-np.abs(y))))
 
 
 def inverse_gaussian(x: Floats, mean: Floats, shape: Floats) -> Floats:
@@ -92,7 +92,7 @@ def student_by_moments(x: Floats, df: Floats, mean: Floats, sd: Floats) -> Float
 def logistic(x: Floats, mean: Floats, sd: Floats) -> Floats:
     scale = sd * (math.sqrt(3) / math.pi)
     z = np.abs((x - mean) / scale)
-    return -z - 2 * np.log1p(np.exp(-z)) - np.log(scale)
+    return np.asarray(-z - 2 * np.log1p(np.exp(-z)) - np.log(scale))
 
 
 def laplace(x: Floats, mean: Floats, sd: Floats) -> Floats:

@@ -112,7 +112,10 @@ def partial_autocorrelations(found: Floats) -> Floats:
 
 
 def ljung_box(found: Floats, count: int, lags: int, learned: int = 0) -> Test:
-    """Test that the first autocorrelations are all 0, with so many parameters learned. Source: Biometrika 65 (1978), 297-303."""
+    """Test that the first autocorrelations are all 0, with so many parameters learned.
+
+    Source: Ljung and Box, Biometrika 65 (1978), 297-303.
+    """
     part = found[:lags] ** 2 / (count - np.arange(1, lags + 1))
     statistic = count * (count + 2) * float(part.sum())
     p = float(gammaincc(np.array(max(lags - learned, 1) / 2), np.array(statistic / 2)))

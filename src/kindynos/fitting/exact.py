@@ -1,7 +1,7 @@
 """Maxima of likelihoods in closed form, or by Newton's method in one parameter, for values ``(..., values)``.
 
-Each gets the data and the parameters that are held, and returns all the parameters, or None where these hold it up. Sources: the
-chapters of Johnson, Kotz and Balakrishnan named with the distributions.
+Each gets the data and the parameters that are held, and returns all the parameters, or None where these hold it up. Sources:
+the chapters of Johnson, Kotz and Balakrishnan named with the distributions.
 """
 
 from __future__ import annotations
@@ -57,10 +57,7 @@ def inverse_gaussian(data: Data, fixed: Mapping[str, Any]) -> Parameters:
 def laplace(data: Data, fixed: Mapping[str, Any]) -> Parameters | None:
     """The median, and the mean absolute distance from it."""
     x = data.values
-    if "mean" not in fixed and not data.even:
-        middle = _weighted_median(data)
-    else:
-        middle = fixed.get("mean", np.median(x, axis=-1))
+    middle = fixed["mean"] if "mean" in fixed else np.median(x, axis=-1) if data.even else _weighted_median(data)
     scale = average(data, np.abs(x - np.expand_dims(middle, -1)))
     return {"mean": middle, "sd": fixed.get("sd", np.sqrt(2) * scale)}
 

@@ -10,8 +10,6 @@ from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field
 from typing import Any
 
-import numpy as np
-
 from kindynos.arrays import Floats
 from kindynos.distributions import bounded, counts, extremes, normal, positive, real_line
 from kindynos.fitting import densities, exact
@@ -27,8 +25,8 @@ class Family:
     """How one distribution is learned.
 
     ``starts`` gives parameters to begin from, ``exact`` the maximum in closed form where there is one. ``at_data`` are ends
-    whose maximum is the smallest (-1) or largest (1) value; ``needed`` cannot be learned and must be given; ``limits`` says what
-    it means that a parameter runs off to the end of its scale, and there the value of theta.
+    whose maximum is the smallest (-1) or largest (1) value; ``needed`` cannot be learned and must be given; ``limits`` says
+    what it means that a parameter runs off to the end of its scale, and there the value of theta.
     """
 
     kind: Any
@@ -75,12 +73,9 @@ def _student_starts(location: str, spread: str) -> Starts:
 
 def _extreme_starts(data: Data, fixed: Mapping[str, Any]) -> list[dict[str, float]]:
     scale = data.sd * math.sqrt(6) / math.pi
-    location = data.mean - densities_euler * scale
+    location = data.mean - extremes.EULER * scale
     wide = {"location": location, "scale": 1.5 * scale, "shape": 0.05}
     return [{"location": location, "scale": scale, "shape": shape} for shape in (0.0, 0.1, -0.15)] + [wide]
-
-
-densities_euler = extremes.EULER
 
 
 def _pareto_starts(data: Data, fixed: Mapping[str, Any]) -> list[dict[str, float]]:
@@ -142,7 +137,10 @@ def _log_spread(*names: str, inverse: float) -> Starts:
 
 MODE = Scale(lambda t, c, s: t, lambda v, c, s: v, lambda v, c, s: 1.0)  # replaced by the ends where they are known
 MUCH = math.log(1e6)
-_NORMAL_LIMIT = "the data are no more heavy-tailed than normal ones: {name} runs off to infinity, where this is the normal distribution"
+_NORMAL_LIMIT = (
+    "the data are no more heavy-tailed than normal ones: {name} runs off to infinity, where this is the normal distribution"
+)
+_LOGNORMAL_LIMIT = "the tails are no heavier than a normal or lognormal distribution's, towards which b runs off"
 _FAMILIES = (
     Family(normal.Normal, densities.normal, {"mean": LOCATION, "sd": SPREAD}, exact=exact.normal),
     Family(
@@ -210,7 +208,7 @@ _FAMILIES = (
     Family(
         real_line.JohnsonSU, densities.johnson,
         {"a": REAL, "b": ABOVE_ZERO, "location": LOCATION, "scale": SPREAD}, starts=_johnson_starts,
-        limits={"b": (math.log(1e3), "the tails are no heavier than a normal or lognormal distribution's, towards which b runs off")},
+        limits={"b": (math.log(1e3), _LOGNORMAL_LIMIT)},
     ),
     Family(
         extremes.Gumbel, densities.gumbel, {"location": LOCATION, "scale": SPREAD},

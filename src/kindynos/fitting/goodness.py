@@ -1,8 +1,8 @@
 """How far a distribution lies from the data, and how often data of its own would lie as far: a parametric bootstrap.
 
-The tabulated p-values of these distances hold for a distribution that was stated before the data were seen; once parameters are
-fitted they are far too large. Sources: Anderson and Darling, Journal of the American Statistical Association 49 (1954), 765-769;
-Stute, Gonzalez Manteiga and Presedo Quindimil, Metrika 40 (1993), 243-256.
+The tabulated p-values of these distances hold for a distribution that was stated before the data were seen; once parameters
+are fitted they are far too large. Sources: Anderson and Darling, Journal of the American Statistical Association 49 (1954),
+765-769; Stute, Gonzalez Manteiga and Presedo Quindimil, Metrika 40 (1993), 243-256.
 """
 
 from __future__ import annotations

@@ -12,7 +12,6 @@ from typing import Any, TypeVar
 
 import numpy as np
 
-from kindynos.arrays import Floats
 from kindynos.distributions.base import Distribution
 from kindynos.distributions.extremes import EULER
 from kindynos.errors import ParameterError
@@ -133,7 +132,11 @@ def _extreme(found: tuple[float, float, float], held: Mapping[str, float]) -> di
     first, second, third = found
 
     def ratio(k: float) -> float:
-        return 2 * math.log(3) / math.log(2) - 3 if abs(k) < 1e-9 else 2 * math.expm1(k * math.log(3)) / math.expm1(k * math.log(2)) - 3
+        return (
+            2 * math.log(3) / math.log(2) - 3
+            if abs(k) < 1e-9
+            else 2 * math.expm1(k * math.log(3)) / math.expm1(k * math.log(2)) - 3
+        )
 
     shape = _ratio_root(ratio, third, -20.0, 0.9999)
     if abs(shape) < 1e-9:
@@ -160,5 +163,3 @@ _LMOMENTS: dict[str, Callable[[tuple[float, float, float], Mapping[str, float]],
     "generalized pareto": _generalized_pareto,
     "gumbel": _gumbel_by_lmoments,
 }
-
-

@@ -6,6 +6,7 @@ from collections.abc import Callable
 from dataclasses import dataclass
 
 import numpy as np
+from numpy.typing import NDArray
 
 from kindynos.arrays import Floats
 
@@ -15,7 +16,7 @@ LENGTHS = np.array([0.5, 0.25, 0.0625, 2.0**-8, 2.0**-12])  # of a step that is 
 ENOUGH = 1e-10  # gain in log likelihood below which the search stops
 MOST = 80  # steps
 
-LogLikelihood = Callable[[Floats, Floats], Floats]
+LogLikelihood = Callable[[Floats, NDArray[np.int64]], Floats]
 """From parameters ``(rows, points, parameters)`` and the numbers of the rows to log likelihoods ``(rows, points)``."""
 
 
@@ -26,7 +27,7 @@ class Summit:
     theta: Floats
     value: Floats
     hessian: Floats
-    converged: Floats
+    converged: NDArray[np.bool_]
 
     def row(self, place: int) -> Summit:
         """Return one row alone."""
@@ -105,7 +106,7 @@ def _derivatives(found: Floats, size: int) -> tuple[Floats, Floats, Floats]:
 
 def _uphill(slope: Floats, bend: Floats) -> tuple[Floats, Floats]:
     """Return the step of each row, and the gain it promises; a row without derivatives promises none."""
-    known = np.isfinite(slope).all(axis=1) & np.isfinite(bend).all(axis=(1, 2))
+    known = np.asarray(np.isfinite(slope).all(axis=1) & np.isfinite(bend).all(axis=(1, 2)))
     slope, bend = np.where(known[:, None], slope, 0.0), np.where(known[:, None, None], bend, 0.0)
     values, vectors = np.linalg.eigh(-bend)
     sizes = np.abs(values)

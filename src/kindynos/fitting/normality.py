@@ -39,8 +39,8 @@ class Test:
 class Normality:
     """How near values are to a normal distribution with their mean and sd.
 
-    ``tests`` are Anderson-Darling, D'Agostino-Pearson and Jarque-Bera; ``skewness`` and ``excess_kurtosis`` (both 0 for a normal
-    distribution) and ``distance``, the largest gap between the two cumulative curves, tell the size of the departure.
+    ``tests`` are Anderson-Darling, D'Agostino-Pearson and Jarque-Bera; ``skewness`` and ``excess_kurtosis`` (both 0 for a
+    normal distribution) and ``distance``, the largest gap between the two cumulative curves, tell the size of the departure.
     """
 
     values: Floats
@@ -60,8 +60,7 @@ class Normality:
         found = f"not normal: {least.name}, p {_p_text(least.p)} ({size})"
         if len(self.values) >= MANY:
             found += (
-                f". With {len(self.values):,} values every departure, however small, is significant: "
-                "look at its size, not at p"
+                f". With {len(self.values):,} values every departure, however small, is significant: look at its size, not at p"
             )
         return found
 

@@ -68,8 +68,8 @@ def score(candidate: Candidate, whole: Process, values: Floats, origins: list[in
         outer.append((later >= low) & (later <= high))
     if not held:
         return Scores(math.nan, math.nan, math.nan, math.nan, 0, 0)
-    together = [np.concatenate(part) for part in (errors, ranked, inner, outer)]
-    return Scores(*(float(part.mean()) for part in together), len(together[0]), held)
+    mae, mean_crps, inside, wide = (float(np.concatenate(part).mean()) for part in (errors, ranked, inner, outer))
+    return Scores(mae, mean_crps, inside, wide, sum(map(len, errors)), held)
 
 
 def crps(fan: Floats, seen: Floats) -> Floats:

@@ -9,6 +9,7 @@ from functools import cached_property
 from typing import Any
 
 import numpy as np
+from numpy.typing import NDArray
 
 from kindynos.arrays import Floats
 from kindynos.distributions.special import expit, logit
@@ -91,7 +92,7 @@ class Search:
             raise ParameterError("needs values that are known exactly, with weights, and none held", owner=self.owner)
         return [{**start, **self.held} for start in self.family.starts(self.data, self.held)]
 
-    def likelihood(self, theta: Floats, active: Floats) -> Floats:
+    def likelihood(self, theta: Floats, active: NDArray[np.int64]) -> Floats:
         """Return the log likelihood ``(rows, points)`` of parameters ``(rows, points, parameters)``."""
         points, count = theta.shape[1], self.data.values.size
         most = max(1, MOST_AT_ONCE // (count * len(theta)))
@@ -100,10 +101,8 @@ class Search:
         parts = [self._likelihood(theta[:, i : i + most], active) for i in range(0, points, most)]
         return np.concatenate(parts, axis=1)
 
-    def _likelihood(self, theta: Floats, active: Floats) -> Floats:
-        parameters = {
-            name: value[..., None] if np.ndim(value) else value for name, value in self.parameters(theta).items()
-        }
+    def _likelihood(self, theta: Floats, active: NDArray[np.int64]) -> Floats:
+        parameters = {name: value[..., None] if np.ndim(value) else value for name, value in self.parameters(theta).items()}
         data = self.data
         known = ~(data.above | data.below)
         x = data.values[known] if self.rows is None else self.rows[active][:, None, :]

@@ -15,13 +15,7 @@ from kindynos.errors import ParameterError
 from kindynos.fitting.dates import DatedSeries, dated_series
 from kindynos.fitting.diagnostics import Diagnostics, diagnose
 from kindynos.fitting.rolling import ORIGINS, Scores, origins_of, score
-from kindynos.fitting.series_candidates import (
-    Candidate,
-    Choices,
-    criterion_of,
-    default_candidates,
-    named_candidates,
-)
+from kindynos.fitting.series_candidates import Candidate, Choices, criterion_of, default_candidates, named_candidates
 from kindynos.processes.base import Process
 from kindynos.validate import instance, one_of, told, whole
 
@@ -109,7 +103,8 @@ class SeriesRanking:
             weights = np.exp(-0.5 * (values - values[0]))
             for name, value, weight in zip(names, values, weights / weights.sum(), strict=True):
                 fitted = self.fitted[name].fitted
-                assert fitted is not None and fitted.log_likelihood is not None
+                assert fitted is not None
+                assert fitted.log_likelihood is not None
                 row: dict[str, Any] = {
                     "group": group, "parameters": fitted.learned_parameters,
                     "log_likelihood": fitted.log_likelihood + fitted.jacobian, self.criterion: value, "weight": weight,
@@ -134,8 +129,8 @@ class SeriesRanking:
         if scored is not None and scored.values:
             share, count = 100 * scored.inside_90, scored.values
             found += (
-                f". Learned anew at {scored.origins} earlier times, its band from 5 to 95 held {share:.0f} % of the {count} values "
-                f"up to {self.horizon} periods later (90 % is right)"
+                f". Learned anew at {scored.origins} earlier times, its band from 5 to 95 held {share:.0f} % of the {count} "
+                f"values up to {self.horizon} periods later (90 % is right)"
             )
             if scored.inside_90 < 0.8:
                 found += "; do not trust the fan to be wide enough"
@@ -174,11 +169,12 @@ def fit_series(
 ) -> SeriesRanking:
     """Return processes learned from a series, best first, each scored on its own history.
 
-    ``series`` is a pandas Series with dates, or an array with one value a period; NaN stands for a missing value. ``candidates``
-    are "arima", "exponential smoothing", "garch", or single ones as the table writes them; without them, the first two, with
-    the differences and the log that tests choose. ``season`` is how many periods it has: 12 for months and 4 for quarters
-    unless given, 0 for none. ``every`` states the spacing of the dates. ``rolling=False`` leaves out the ``origins`` from
-    which each is learned anew and looks ``horizon`` periods ahead. Raises ParameterError for a series that cannot be used.
+    ``series`` is a pandas Series with dates, or an array with one value a period; NaN stands for a missing value.
+    ``candidates`` are "arima", "exponential smoothing", "garch", or single ones as the table writes them; without them, the
+    first two, with the differences and the log that tests choose. ``season`` is how many periods it has: 12 for months and 4
+    for quarters unless given, 0 for none. ``every`` states the spacing of the dates. ``rolling=False`` leaves out the
+    ``origins`` from which each is learned anew and looks ``horizon`` periods ahead. Raises ParameterError for a series that
+    cannot be used.
 
     >>> from kindynos import Arima
     >>> made = Arima(ar=[0.7], sd=1.0).paths(periods=150, trials=1, seed=5)[1:, 0]
@@ -193,7 +189,8 @@ def fit_series(
     length = dated.season if season is None else whole(owner, "season", season, least=0)
     if length == 1 or 2 * length > len(dated.values):
         raise ParameterError(
-            f"a season of {length} does not fit a series of {len(dated.values)} values: it needs 2 periods at least, and 2 seasons",
+            f"a season of {length} does not fit a series of {len(dated.values)} values: it has 2 periods at least, and the "
+            "series 2 seasons",
             owner=owner,
         )
     choices = Choices(dated.values, length)
@@ -201,7 +198,9 @@ def fit_series(
         chosen = default_candidates(dated.values, length, choices)
     else:
         chosen = named_candidates(candidates, dated.values, length, choices)
-    ahead = (length or min(SHORT_HORIZON, len(dated.values) // 4)) if horizon is None else whole(owner, "horizon", horizon, least=1)
+    ahead = (
+        (length or min(SHORT_HORIZON, len(dated.values) // 4)) if horizon is None else whole(owner, "horizon", horizon, least=1)
+    )
     places = origins_of(dated.values, length, ahead, origins) if rolling else []
     fitted, left_out, scores = _learned(chosen, dated, places, ahead, progress)
     if not fitted:
@@ -239,6 +238,8 @@ def _checked(owner: str, dated: DatedSeries) -> DatedSeries:
     if len(known) < FEWEST:
         raise ParameterError(f"needs at least {FEWEST} values, and the series has {len(known)}", owner=owner)
     if np.ptp(values[known]) == 0:
-        raise ParameterError(f"all values of the series are equal, {values[known[0]]:g}; there is nothing to learn", owner=owner)
+        raise ParameterError(
+            f"all values of the series are equal, {values[known[0]]:g}; there is nothing to learn", owner=owner
+        )
     part = slice(int(known[0]), int(known[-1]) + 1)
     return DatedSeries(values[part], None if dated.dates is None else dated.dates[part], dated.every, dated.name)

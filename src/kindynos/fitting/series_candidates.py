@@ -14,13 +14,7 @@ import numpy as np
 from kindynos.arrays import Floats
 from kindynos.errors import ParameterError
 from kindynos.fitting.normality import Test
-from kindynos.fitting.stationarity import (
-    MANY_SEASONAL,
-    kpss,
-    seasonal_strength,
-    spread_against_level,
-    unit_root,
-)
+from kindynos.fitting.stationarity import MANY_SEASONAL, kpss, seasonal_strength, spread_against_level, unit_root
 from kindynos.processes.arima import Arima
 from kindynos.processes.base import Process
 from kindynos.processes.garch import Garch
@@ -47,7 +41,9 @@ class Candidate:
     group: str
 
     def fit(self, values: Floats, near: Process | None = None) -> Process:
-        """Return the process learned from values, the search begun ``near`` another; raises ParameterError where it cannot be."""
+        """Return the process learned from values, the search begun ``near`` another; raises ParameterError where it cannot
+        be.
+        """
         kind: Any = self.kind
         options = dict(self.options) if near is None or self.kind is Garch else {**dict(self.options), "near": near}
         found: Process = kind.fit(values, **options)
@@ -59,7 +55,8 @@ def aicc(process: Process) -> float:
 
     Source: Hurvich and Tsai, Biometrika 76 (1989), 297-307.
     """
-    assert process.fitted is not None and process.fitted.log_likelihood is not None
+    assert process.fitted is not None
+    assert process.fitted.log_likelihood is not None
     count, learned = process.fitted.observations, process.fitted.learned_parameters
     left = count - learned - 1
     if left <= 0:
@@ -72,7 +69,8 @@ def criterion_of(process: Process, criterion: str) -> float:
     """Return AICc, AIC or BIC of a fitted process; lower is better."""
     if criterion == "aicc":
         return aicc(process)
-    assert process.fitted is not None and process.fitted.log_likelihood is not None
+    assert process.fitted is not None
+    assert process.fitted.log_likelihood is not None
     learned = process.fitted.learned_parameters
     price = 2.0 if criterion == "aic" else math.log(process.fitted.observations)
     return price * learned - 2 * (process.fitted.log_likelihood + process.fitted.jacobian)
@@ -139,8 +137,8 @@ class Choices:
             said = [f"{'logs' if self.log else 'no logs'}: {self.spread.words}"]
         if self.season > 1:
             strength = seasonal_strength(self.modelled, self.season) if len(self.values) >= 2 * self.season else 0.0
-            times = "differenced over the season" if self.seasonal_differences else "not differenced over the season"
-            said.append(f"{times} of {self.season}: its strength is {strength:.2f} of 1, and {MANY_SEASONAL} is the limit")
+            how = "differenced over the season" if self.seasonal_differences else "not differenced over the season"
+            said.append(f"{how} of {self.season}: its strength is {strength:.2f} of 1, and {MANY_SEASONAL} is the limit")
         for times, root, level in self.differenced:
             count = "no difference" if not times else f"{times} difference{'s' if times > 1 else ''}"
             said.append(f"{count}: KPSS says {level.words}; the unit-root test says {root.words}")
@@ -199,7 +197,9 @@ def _smoothings(values: Floats, season: int) -> list[Candidate]:
 
 def _garches() -> list[Candidate]:
     return [
-        Candidate(f"garch, {word} shocks{', ar mean' if mean == 'ar' else ''}", Garch, (("shocks", word), ("mean", mean)), "garch")
+        Candidate(
+            f"garch, {word} shocks{', ar mean' if mean == 'ar' else ''}", Garch, (("shocks", word), ("mean", mean)), "garch"
+        )
         for word in ("normal", "t")
         for mean in ("constant", "ar")
     ]
@@ -227,7 +227,7 @@ def _parsed(name: Any, known: list[str]) -> Candidate:
     match = _NAME.fullmatch(name) if isinstance(name, str) else None
     if match is None:
         raise ParameterError(f"no process {name!r:.60}", owner="fit_series", unknown=str(name), known=known)
-    p, d, q, sp, sd, sq, season = (int(part or 0) for part in match.groups()[:7])
+    p, d, q, sp, seasonal_d, sq, season = (int(part or 0) for part in match.groups()[:7])
     said = match.group(8) or ""
-    constant = "without" not in said and (bool(said) or d + sd == 0)
-    return _arima((p, d, q), (sp, sd, sq, season), bool(match.group(9)), constant)
+    constant = "without" not in said and (bool(said) or d + seasonal_d == 0)
+    return _arima((p, d, q), (sp, seasonal_d, sq, season), bool(match.group(9)), constant)

@@ -44,7 +44,9 @@ def unit_root(values: Floats) -> Test:
             best = (aic, float(coefficients[0]) / math.sqrt(max(variance * float(crossed[0, 0]), 1e-300)))
     assert best is not None
     p = _interpolated(best[1], UNIT_ROOT_CONSTANT, UNIT_ROOT_LEVELS)
-    return Test("unit root", best[1], p, said(p, "no unit root: shocks fade", "a unit root is not ruled out: shocks may never fade"))
+    return Test(
+        "unit root", best[1], p, said(p, "no unit root: shocks fade", "a unit root is not ruled out: shocks may never fade")
+    )
 
 
 def kpss(values: Floats) -> Test:
@@ -83,7 +85,12 @@ def spread_against_level(values: Floats, season: int) -> Test:
     left = spread - spread.mean() - slope * gaps
     error = math.sqrt(max(float(left @ left) / (len(level) - 2) / float(gaps @ gaps), 1e-300))
     p = 1 - float(stdtr(np.array(len(level) - 2.0), np.array(slope / error)))
-    return Test(name, slope, p, said(p, f"the spread grows with the level, power {slope:.2g}", "the spread does not grow with the level"))
+    return Test(
+        name,
+        slope,
+        p,
+        said(p, f"the spread grows with the level, power {slope:.2g}", "the spread does not grow with the level"),
+    )
 
 
 def seasonal_strength(values: Floats, season: int) -> float:

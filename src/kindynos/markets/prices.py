@@ -14,7 +14,7 @@ from numpy.typing import NDArray
 
 from kindynos.arrays import Floats
 from kindynos.errors import FileError, ParameterError
-from kindynos.markets.price_files import read_table
+from kindynos.table_files import read_table
 from kindynos.validate import instance, one_of
 
 POLICIES = ("drop", "carry", "error")

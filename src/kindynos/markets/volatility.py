@@ -48,7 +48,8 @@ def garch_volatility(rows: Floats, reaction: float, persistence: float) -> Float
 
 @dataclass(frozen=True)
 class GarchVolatility:
-    """The volatility of returns by a GARCH(1,1) model with mean 0: variance = (1 - a - b) long-run variance + a return² + b variance before.
+    """The volatility of returns by a GARCH(1,1) model with mean 0: variance = (1 - a - b) long-run variance + a return² + b
+    variance before.
 
     ``reaction`` is a and ``persistence`` a + b; ``volatility`` are the sds at each day's start, the last that of the day to
     come. ``gain`` is how much likelier it makes the returns than a constant volatility, in log likelihood.

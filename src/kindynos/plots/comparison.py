@@ -11,8 +11,7 @@ from numpy.typing import NDArray
 from kindynos.formatting import per_cent
 from kindynos.plots.style import ACCENT, DARK, INK, MIDDLE, axes, bare, quantity_label, scale_of, scaled_ticks
 from kindynos.results.result import Result
-from kindynos.results.run import Run
-from kindynos.studies.comparison import Comparison
+from kindynos.studies.comparison import Comparison, ReportedMean
 from kindynos.validate import one_of
 
 KINDS = ("cumulative", "survival", "boxes")
@@ -25,7 +24,7 @@ WHISKERS = (5, 25, 50, 75, 95)
 def comparison(compared: Comparison, outcome: str, kind: str = "cumulative", ax: Axes | None = None) -> Axes:
     """Draw one outcome of all scenarios: "cumulative" or "survival" curves, or "boxes" from P25 to P75, whiskers P5 to P95."""
     one_of("comparison", "kind", kind, KINDS)
-    results = {name: compared.result(name, outcome) for name, run in compared.runs.items() if isinstance(run, Run)}
+    results = {name: compared.result(name, outcome) for name, run in compared.runs.items() if not isinstance(run, ReportedMean)}
     ax = axes(ax)
     ends = np.concatenate([_finite_ends(result.values) for result in results.values()])
     factor, word = scale_of(ends)

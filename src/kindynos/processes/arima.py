@@ -78,12 +78,17 @@ class Arima(InPeriods):
         super().__post_init__()
         if (self.seasonal_ar or self.seasonal_ma or self.seasonal_differences) and self.season < 2:
             raise ParameterError("seasonal parts need season=, the periods of one season, such as 12", owner="Arima")
-        for name, what in (("ar", "stationary"), ("seasonal_ar", "stationary"), ("ma", "invertible"), ("seasonal_ma", "invertible")):
+        for name, what in (
+            ("ar", "stationary"),
+            ("seasonal_ar", "stationary"),
+            ("ma", "invertible"),
+            ("seasonal_ma", "invertible"),
+        ):
             sign = 1.0 if what == "stationary" else -1.0
             if not is_stationary([sign * value for value in getattr(self, name)]):
                 raise ParameterError(
-                    f"{name} = {list(getattr(self, name))} is not {what}: the roots of its polynomial must lie outside the unit "
-                    "circle",
+                    f"{name} = {list(getattr(self, name))} is not {what}: the roots of its polynomial must lie outside the "
+                    "unit circle",
                     owner="Arima",
                 )
         if self.history and len(self.history) <= self.orders.lost:
@@ -215,12 +220,12 @@ class Arima(InPeriods):
     ) -> Self:
         """Return the process learned from a series by exact maximum likelihood, with standard errors in ``fitted``.
 
-        ``order`` is (p, d, q): autoregressive terms, differences, moving-average terms; ``seasonal`` (P, D, Q, season) the same
-        over a season. With ``log`` it is of the logs. ``constant`` is the mean of what is differenced, or with one difference
-        the drift; it is learned unless the series is differenced. NaN stands for a missing value. ``fitted.log_likelihood`` is
-        that of the values as they are modelled: of the logs, with ``log``. The search begins at the process ``near``, if one of
-        the same form is given that was learned from a part of the series, and is quicker. Raises ParameterError for a series that cannot be
-        used.
+        ``order`` is (p, d, q): autoregressive terms, differences, moving-average terms; ``seasonal`` (P, D, Q, season) the
+        same over a season. With ``log`` it is of the logs. ``constant`` is the mean of what is differenced, or with one
+        difference the drift; it is learned unless the series is differenced. NaN stands for a missing value.
+        ``fitted.log_likelihood`` is that of the values as they are modelled: of the logs, with ``log``. The search begins at
+        the process ``near``, if one of the same form is given that was learned from a part of the series, and is quicker.
+        Raises ParameterError for a series that cannot be used.
 
         >>> made = Arima(ar=[0.6], sd=1.0).paths(periods=300, trials=1, seed=3)[1:, 0]
         >>> round(Arima.fit(made, order=(1, 0, 0)).ar[0], 1)
@@ -248,7 +253,7 @@ class Arima(InPeriods):
         fitted = Fitted(
             model.observations, 1.0, model.errors(found), (0.0,), ((1.0,),), _description(model, log, edges),
             learned=OpenParameters(model, found), log_likelihood=solved.log_likelihood, jacobian=jacobian,
-            learned_parameters=orders.free + int(constant) + 1, edges={name: "on the border" for name in edges},
+            learned_parameters=orders.free + int(constant) + 1, edges=dict.fromkeys(edges, "on the border"),
         )  # fmt: skip
         return cls(
             **coefficients, sd=solved.sd, constant=solved.constant, differences=orders.differences,
@@ -260,7 +265,9 @@ class Arima(InPeriods):
         assert self.fitted is not None
         rows = self.fitted.learned.rows
         place = np.minimum((ndtr(theta[0]) * len(rows)).astype(np.int64), len(rows) - 1)
-        answer: dict[str, Any] = {name: _columns(rows, name)[:, place] for name in (*COEFFICIENTS, "constant", "sd", "innovations")}
+        answer: dict[str, Any] = {
+            name: _columns(rows, name)[:, place] for name in (*COEFFICIENTS, "constant", "sd", "innovations")
+        }
         for name in COEFFICIENTS:
             answer[name] = tuple(answer[name])
         return SimpleNamespace(**{**answer, "constant": answer["constant"][0], "sd": answer["sd"][0]})

@@ -113,12 +113,10 @@ class ArimaLikelihood:
             value, sd = log_likelihood(target, half, self.observations, others)
             return Solved(value, sd, 0.0, 0.0, target, others[0], np.zeros(len(target)))
         first = int(self.constant)
-        best, variance = np.zeros(others.shape[1]), 0.0
-        if others.shape[1]:
-            crossed = others.T @ others
-            best = np.linalg.solve(crossed, others.T @ target)
-            variance = float(np.linalg.inv(crossed)[0, 0]) if self.constant else 0.0
-            target = target - others @ best
+        crossed = others.T @ others
+        best = np.linalg.solve(crossed, others.T @ target)
+        variance = float(np.linalg.inv(crossed)[0, 0]) if self.constant else 0.0
+        target = np.asarray(target - others @ best, dtype=np.float64)
         value, sd = log_likelihood(target, half, self.observations, others[:, first:])
         constant = float(best[0]) if self.constant else 0.0
         pattern = others[:, 0] if self.constant else np.zeros(len(target))
@@ -213,14 +211,15 @@ class OpenParameters:
         lengths = np.sqrt(generator.chisquare(max(model.observations - size - int(model.constant), 1), DRAWS))
         shifts = generator.standard_normal(DRAWS)
         return [
-            _drawn(model, *proposed[min(place, len(proposed) - 1)], float(length), float(shift))
+            _drawn(model, proposed[min(place, len(proposed) - 1)], float(length), float(shift))
             for place, length, shift in zip(picked.tolist(), lengths, shifts, strict=True)
         ]
 
 
 def _drawn(
-    model: ArimaLikelihood, coefficients: dict[str, tuple[float, ...]], solved: Solved, length: float, shift: float
+    model: ArimaLikelihood, proposed: tuple[dict[str, tuple[float, ...]], Solved], length: float, shift: float
 ) -> dict[str, Any]:
+    coefficients, solved = proposed
     sd = solved.sd * math.sqrt(model.observations) / length
     gap = shift * math.sqrt(solved.constant_variance) * sd / solved.sd
     innovations = solved.innovations - gap * solved.constant_pattern

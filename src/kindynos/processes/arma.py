@@ -1,7 +1,8 @@
 """The exact Gaussian likelihood of an autoregressive moving-average series, by a banded Cholesky factor.
 
-With w_t = phi_1 w_{t-1} + ... + e_t + theta_1 e_{t-1} + ..., the series z that equals w for the first m = max(p, q) values, and is
-w_t - phi_1 w_{t-1} - ... after them, has a covariance with few diagonals. Its factor L turns z into independent innovations.
+With w_t = phi_1 w_{t-1} + ... + e_t + theta_1 e_{t-1} + ..., the series z that equals w for the first m = max(p, q) values,
+and is w_t - phi_1 w_{t-1} - ... after them, has a covariance with few diagonals. Its factor L turns z into independent
+innovations.
 
 Sources: Ansley, Biometrika 66 (1979), 59-65; Brockwell and Davis, Time Series: Theory and Methods (1991), sections 3.3 and 5.3;
 the map to stationary parameters, Monahan, Biometrika 71 (1984), 403-404.

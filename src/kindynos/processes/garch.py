@@ -60,7 +60,8 @@ class Garch(InPeriods):
     long-run one unless given). Log returns are mean + ar (last return - mean) + e, where e is normal or, with ``df``, of
     Student's t. ``last`` is the last log return.
 
-    Source: Bollerslev, Journal of Econometrics 31 (1986), 307-327; with Student's t, Review of Economics and Statistics 69 (1987).
+    Source: Bollerslev, Journal of Econometrics 31 (1986), 307-327; with Student's t, Review of Economics and Statistics 69
+    (1987).
 
     >>> made = Garch(start=100.0, volatility=0.01, reaction=0.1, persistence=0.95)
     >>> round(made.kurtosis, 2)
@@ -88,7 +89,9 @@ class Garch(InPeriods):
     def __post_init__(self) -> None:
         super().__post_init__()
         if self.reaction > self.persistence:
-            raise wrong("Garch", "reaction", f"at most persistence ({self.persistence:g}), of which it is a part", self.reaction)
+            raise wrong(
+                "Garch", "reaction", f"at most persistence ({self.persistence:g}), of which it is a part", self.reaction
+            )
         for name, rule in (("today", positive), ("last", finite)):
             if getattr(self, name) is not None:
                 object.__setattr__(self, name, rule("Garch", name, getattr(self, name)))
@@ -173,7 +176,7 @@ class Garch(InPeriods):
         return learned.likelihood.path(learned.found.theta)[1]
 
     def drawn(self, theta: Floats) -> Any:
-        """Return parameters picked from those that the series leaves open, each with the volatility it gives the next period."""
+        """Return parameters picked from those that the series leaves open, with the volatility they give the next period."""
         assert self.fitted is not None
         learned: OpenGarch = self.fitted.learned
         rows = picked(learned.rows, theta[0])
@@ -280,7 +283,9 @@ class GarchLikelihood:
         """Return how it was learned."""
         shocks = "Student's t" if self.student else "normal"
         lean = ", leaning on the return before" if self.leaning else ""
-        return "; ".join([f"maximum likelihood from {len(self.returns)} log returns with {shocks} shocks{lean}", *edges.values()])
+        return "; ".join(
+            [f"maximum likelihood from {len(self.returns)} log returns with {shocks} shocks{lean}", *edges.values()]
+        )
 
 
 @dataclass(frozen=True)
@@ -304,5 +309,3 @@ class OpenGarch:
         thetas = np.array(resampled(model.cost, self.found, usual[:size])).T
         found = [[*model.named(theta).values(), model.path(theta)[0]] for theta in thetas]
         return tuple(map(tuple, np.array(found).T.tolist()))
-
-

@@ -27,7 +27,9 @@ class InPeriods(Process):
 
     def periods_of(self, time: float, steps: int) -> int:
         if time != int(time):
-            raise ParameterError(f"moves in whole periods; time must be a whole number, not {time:g}", owner=type(self).__name__)
+            raise ParameterError(
+                f"moves in whole periods; time must be a whole number, not {time:g}", owner=type(self).__name__
+            )
         return int(time)
 
     def expected(self, time: ArrayLike) -> Any:

@@ -1,6 +1,7 @@
 """Exponential smoothing in state-space form: a level, a trend and a season that follow the series by weights.
 
-Source: Hyndman, Koehler, Ord and Snyder, Forecasting with Exponential Smoothing: the State Space Approach (2008), chapters 2, 5, 6.
+Source: Hyndman, Koehler, Ord and Snyder, Forecasting with Exponential Smoothing: the State Space Approach (2008), chapters 2,
+5, 6.
 """
 
 from __future__ import annotations
@@ -22,7 +23,7 @@ from kindynos.errors import ParameterError
 from kindynos.processes.base import Fitted, Process
 from kindynos.processes.series import InPeriods, series_values
 from kindynos.processes.smoothing_fit import Form, OpenSmoothing, SmoothingLikelihood
-from kindynos.validate import finite, fraction, instance, one_of, positive, whole
+from kindynos.validate import finite, fraction, one_of, positive, whole
 
 SEASONS = ("additive", "multiplicative")
 
@@ -151,8 +152,8 @@ class ExponentialSmoothing(InPeriods):
 
         ``trend`` is True, or "damped" for one that levels off; ``season`` is how many periods a season has, 0 for none; the
         season adds or, with ``season_kind="multiplicative"``, multiplies. The search begins at the process ``near``, if one of
-        the same form is given that was learned from a series with the same beginning. NaN stands for a missing value. Raises ParameterError
-        for a series that cannot be used.
+        the same form is given that was learned from a series with the same beginning. NaN stands for a missing value. Raises
+        ParameterError for a series that cannot be used.
 
         >>> level = ExponentialSmoothing.fit([5.0, 6.1, 5.4, 4.8, 5.2, 6.0, 5.5, 5.1, 5.6, 4.9])
         >>> level.level_weight < 0.2

@@ -5,6 +5,7 @@ from __future__ import annotations
 import math
 from dataclasses import dataclass
 from functools import cached_property
+from typing import Any
 
 import numpy as np
 
@@ -109,10 +110,8 @@ class SmoothingLikelihood:
         for t, seen in enumerate(self.series.tolist()):
             base = level + damping * trend if form.trend else level
             place = t % form.season if form.season else 0
-            if not form.season:
-                forecast = base
-            else:
-                forecast = base * season[place] if form.multiplicative else base + season[place]
+            turn = season[place] if form.season else float(form.multiplicative)
+            forecast = base * turn if form.multiplicative else base + turn
             if math.isnan(seen):
                 error = np.zeros_like(base)
             else:
@@ -122,10 +121,12 @@ class SmoothingLikelihood:
             if form.trend:
                 trend = damping * trend + slope * size
             if form.season:
-                season[place] = season[place] * (1 + seasonal * error) if form.multiplicative else season[place] + seasonal * error
+                season[place] = (
+                    season[place] * (1 + seasonal * error) if form.multiplicative else season[place] + seasonal * error
+                )
             errors[t], forecasts[t] = error, forecast
-        turn = len(self.series) % form.season if form.season else 0
-        return errors, forecasts, level, trend, season[turn:] + season[:turn]
+        last = len(self.series) % form.season if form.season else 0
+        return errors, forecasts, level, trend, season[last:] + season[:last]
 
     @cached_property
     def known(self) -> Floats:
@@ -149,13 +150,17 @@ class SmoothingLikelihood:
         span = min(len(filled), max(2 * form.season, 10))
         slope, level = np.polyfit(np.arange(span), filled[:span], 1)
         line = level + slope * np.arange(span)
-        theta = [logit(0.3)] + [logit(0.1)] * form.trend + [logit(0.8)] * form.damped + [logit(0.1)] * (form.season > 0)
+        theta: list[Any] = (
+            [logit(0.3)] + [logit(0.1)] * form.trend + [logit(0.8)] * form.damped + [logit(0.1)] * (form.season > 0)
+        )
         theta += [(level - slope if form.trend else float(filled[:span].mean())) / self.unit]
         theta += [slope / self.unit] * form.trend
         if form.season:
             gaps = filled[:span] / line if form.multiplicative else (filled[:span] - line) / self.unit
             means = np.array([gaps[i :: form.season].mean() for i in range(form.season)])
-            means = np.log(np.maximum(means, 0.05)) - np.log(max(means[-1], 0.05)) if form.multiplicative else means - means.mean()
+            means = (
+                np.log(np.maximum(means, 0.05)) - np.log(max(means[-1], 0.05)) if form.multiplicative else means - means.mean()
+            )
             theta += means[:-1].tolist()
         return np.array(theta, dtype=np.float64)
 
@@ -195,8 +200,8 @@ class SmoothingLikelihood:
             for place in np.flatnonzero(better):
                 thetas[place] = tried[place][:, best[place]]
                 damping[place] = max(damping[place] * LENGTHS[best[place]] / 10, 1e-9)
-        place = int(np.argmin(sums))
-        return Found(thetas[place], slopes[place])
+        first = int(np.argmin(sums))
+        return Found(thetas[first], slopes[first])
 
     def _steps(self, theta: Floats, slopes: Floats, errors: Floats, damping: float) -> Floats:
         square, pull = slopes.T @ slopes, slopes.T @ errors
@@ -237,7 +242,7 @@ class SmoothingLikelihood:
         bend = found.slopes.T @ found.slopes / variance
         usual = np.full(self.form.size, 1e-6)
         usual[: self.form.weights] = 1 / USUAL**2
-        return np.linalg.inv(bend + np.diag(usual))
+        return np.asarray(np.linalg.inv(bend + np.diag(usual)), dtype=np.float64)
 
     def errors(self, found: Found) -> dict[str, float]:
         """Return standard errors of the weights and the sd; infinite for a weight at an end."""

@@ -16,7 +16,7 @@ from kindynos.reports.text import alone_share, ranking_remark
 from kindynos.results.result import Result
 from kindynos.results.run import Run
 from kindynos.results.sheet import USUAL, Asked
-from kindynos.studies.comparison import Comparison
+from kindynos.studies.comparison import Comparison, ReportedMean
 from kindynos.studies.goal import Goal
 from kindynos.studies.sweep import Sweep
 
@@ -81,7 +81,7 @@ def _endless(compared: Comparison, scenario: str, outcome: str) -> dict[str, str
 
 
 def _first_result(compared: Comparison, outcome: str) -> Result:
-    return next(run[outcome] for run in compared.runs.values() if isinstance(run, Run))
+    return next(run[outcome] for run in compared.runs.values() if not isinstance(run, ReportedMean))
 
 
 def _chances(frame: pd.DataFrame) -> dict[Any, str]:
@@ -116,7 +116,7 @@ def _difference(cell: pd.Series, share: bool, points: bool) -> str:
 def _dominance(compared: Comparison, outcome: str) -> RenderableType:
     lines = []
     frame = compared.dominance(outcome)
-    low = any(run[outcome].better == "low" for run in compared.runs.values() if isinstance(run, Run))
+    low = any(run[outcome].better == "low" for run in compared.runs.values() if not isinstance(run, ReportedMean))
     side = "below" if low else "above"
     for one, other in frame.index:
         row = frame.loc[(one, other)]

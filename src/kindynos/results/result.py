@@ -6,7 +6,7 @@ import warnings
 from abc import ABC, abstractmethod
 from collections.abc import Callable
 from functools import cached_property
-from typing import Any, Generic, TypeVar, overload
+from typing import TYPE_CHECKING, Any, Generic, TypeVar, overload
 
 import numpy as np
 from numpy.typing import ArrayLike, NDArray
@@ -18,6 +18,9 @@ from kindynos.literals import StatisticName
 from kindynos.results.sample import Sample
 from kindynos.results.statistics import STATISTICS
 from kindynos.validate import array_of, fraction, proper_fraction, told, whole, wrong
+
+if TYPE_CHECKING:
+    from kindynos.fitting.normality import Normality
 
 Figure = TypeVar("Figure", Estimate, Estimates)
 
@@ -166,6 +169,16 @@ class Result(_Quantity[Estimate]):
         """Return the quantile at a ``level`` from 0 to 1: the percentile of 100 times the level."""
         found: Estimate | Estimates = self.percentile(_percents(level))
         return found
+
+    def normality(self) -> Normality:
+        """Return tests of whether the valid trials are normal, the size of their departure, and a picture; see
+        ``kd.normality``.
+
+        With many trials every departure is significant, however small: look at its size.
+        """
+        from kindynos.fitting.normality import normality
+
+        return normality(self.values)
 
     def central_range(self, coverage: float = 0.80) -> Estimates:
         """Return the two ends between which the middle ``coverage`` of the outcomes lies: a range, not an error."""

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 from dataclasses import dataclass, field
+from typing import Protocol
 
 import numpy as np
 import pandas as pd
@@ -13,7 +14,6 @@ from kindynos.inference.estimates import Estimate
 from kindynos.program.program import Program
 from kindynos.results.result import Result, RowResult
 from kindynos.results.statistic_text import central_coverage, parse_statistic
-from kindynos.results.statistics import percentile
 from kindynos.results.trials import SimulatedTrials
 
 PERCENTILES = (1, 5, 10, 25, 50, 75, 90, 95, 99)
@@ -80,11 +80,24 @@ class Asked:
 USUAL = Asked()
 
 
-def outcome_table(run: SimulatedTrials, asked: Asked = USUAL) -> pd.DataFrame:
+class Trials(Protocol):
+    """What a table needs of trials: their outcomes by name, and notes on them."""
+
+    @property
+    def outcomes(self) -> list[str]:
+        """The names of the outcomes."""
+
+    def __getitem__(self, name: str, /) -> Result: ...
+
+    def notes(self, name: str) -> dict[str, int]:
+        """What the model noted on trials of an outcome, with the number of trials."""
+
+
+def outcome_table(run: Trials, asked: Asked = USUAL) -> pd.DataFrame:
     """Return each outcome's statistics with their errors; of a row outcome, for each period."""
     records = []
     for name in run.outcomes:
-        result = run[name]
+        result: Result | RowResult = run[name]
         if isinstance(result, RowResult):
             singles = {f"{name} {label}": result.period(i) for i, label in enumerate(result.labels)}
         else:
@@ -98,10 +111,12 @@ def outcome_table(run: SimulatedTrials, asked: Asked = USUAL) -> pd.DataFrame:
 
 def reported_figures(result: Result, asked: Asked = USUAL) -> list[tuple[str, Estimate]]:
     """Return the statistics that are reported of an outcome, by name: the one list behind tables, text and JSON."""
-    figures = [("base case", Estimate(result.base, note="every driver at its base value"))]
-    figures.append(("base case percentile", result.percentile_of(float(result.base))))
+    figures: list[tuple[str, Estimate]] = []
+    if result.base is not None:
+        figures.append(("base case", Estimate(result.base, note="every driver at its base value")))
+        figures.append(("base case percentile", result.percentile_of(float(result.base))))
     figures += [("mean", result.mean), ("sd", result.sd)]
-    figures += [(f"P{q:g}", percentile(result._sample, q)) for q in asked.percentiles]
+    figures += [(f"P{q:g}", result.statistic("percentile", q)) for q in asked.percentiles]
     figures += [("lowest", result.lowest), ("highest", result.highest)]
     if result.target is not None:
         for word, exactly in (("below", False), ("at", True), ("above", False)):

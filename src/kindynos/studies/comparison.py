@@ -20,6 +20,7 @@ from kindynos.delegation import delegated_to
 from kindynos.errors import ParameterError, RunError
 from kindynos.inference.estimates import Estimate
 from kindynos.inference.intervals import Z, paired_difference
+from kindynos.results.read_trials import ReadTrials
 from kindynos.results.result import Result
 from kindynos.results.run import Run
 from kindynos.results.sample import Sample
@@ -65,21 +66,22 @@ class Comparison:
     See ``table``, ``differences``, ``dominance`` and ``plot``; ``runs`` has the runs themselves.
     """
 
-    def __init__(self, runs: Mapping[str, Run | ReportedMean], outcome: str | None = None) -> None:
+    def __init__(self, runs: Mapping[str, Run | ReadTrials | ReportedMean], outcome: str | None = None) -> None:
         if len(runs) < 2:
             raise RunError(
                 "needs at least two scenarios, of which the first is what the others are compared with", owner="compare"
             )
         for name, run in runs.items():
-            if not isinstance(run, Run | ReportedMean):
+            if not isinstance(run, Run | ReadTrials | ReportedMean):
                 raise ParameterError(
-                    f"{name!r} must be a run or kd.ReportedMean(mean, sd, n), not {run!r:.60}", owner="compare"
+                    f"{name!r} must be a run, trials that were read, or kd.ReportedMean(mean, sd, n), not {run!r:.60}",
+                    owner="compare",
                 )
         self.runs = dict(runs)
         self._outcomes = self._shared(outcome)
 
     def _shared(self, outcome: str | None) -> list[str]:
-        runs = [run for run in self.runs.values() if isinstance(run, Run)]
+        runs = [run for run in self.runs.values() if not isinstance(run, ReportedMean)]
         if not runs:
             raise RunError("at least one of the scenarios must be a run", owner="compare")
         shared = [n for n in runs[0].outcomes if all(n in run.outcomes for run in runs)]
@@ -181,7 +183,7 @@ class Comparison:
         amount by which a condition fails (a share of trials; for the second order, in units of the outcome), ``by chance``
         whether draws alone could do that. See ``kindynos.studies.dominance``.
         """
-        runs = {name: self.result(name, outcome) for name, run in self.runs.items() if isinstance(run, Run)}
+        runs = {name: self.result(name, outcome) for name, run in self.runs.items() if not isinstance(run, ReportedMean)}
         valid = {name: Sample(result.values, result._bounds).valid for name, result in runs.items()}
         if any(result.better == "low" for result in runs.values()):
             return dominance({name: -values for name, values in valid.items()})
@@ -192,7 +194,7 @@ class Comparison:
         """Draw the scenarios of one outcome: "cumulative" curves, "survival" curves, or "boxes" side by side."""
 
 
-def compare(runs: Mapping[str, Run | ReportedMean], outcome: str | None = None) -> Comparison:
+def compare(runs: Mapping[str, Run | ReadTrials | ReportedMean], outcome: str | None = None) -> Comparison:
     """Return a comparison of runs, saved or fresh, and of means from elsewhere, with the first of them.
 
     Raises RunError where they have nothing in common to compare.
@@ -200,9 +202,12 @@ def compare(runs: Mapping[str, Run | ReportedMean], outcome: str | None = None) 
     return Comparison(mapping("compare", "runs", runs, "runs by name"), outcome)
 
 
-def on_same_draws(one: Run, two: Run) -> bool:
-    """Whether two runs have the same seed, plan and blocks, so that trial i of the one belongs to trial i of the other."""
-    return one.drawing.key == two.drawing.key
+def on_same_draws(one: Run | ReadTrials, two: Run | ReadTrials) -> bool:
+    """Whether two runs have the same seed, plan and blocks, so that trial i of the one belongs to trial i of the other.
+
+    Of trials that were read nothing is known of their draws; two columns of one file are compared by ``joint``.
+    """
+    return isinstance(one, Run) and isinstance(two, Run) and one.drawing.key == two.drawing.key
 
 
 def _paired_figures(a: Result, b: Result, percentiles: Sequence[float]) -> list[tuple[str, Estimate, bool]]:
@@ -272,7 +277,7 @@ def _influence(sample: Sample, level: float) -> tuple[Floats, float]:
 
 def _unpaired_figures(a: Result, b: Result, percentiles: Sequence[float]) -> list[tuple[str, Estimate, bool]]:
     figures = [("mean", _unpaired(a.mean, b.mean))]
-    figures += [(f"P{q:g}", _unpaired(percentile(a._sample, q), percentile(b._sample, q))) for q in percentiles]
+    figures += [(f"P{q:g}", _unpaired(a.statistic("percentile", q), b.statistic("percentile", q))) for q in percentiles]
     if a.target is not None and a.target == b.target:
         figures.append((f"chance above {a.target:g}", _unpaired(a.chance(above=a.target), b.chance(above=a.target))))
     figures.append(("higher in any two trials", _higher(a, b)))

@@ -1,4 +1,4 @@
-"""Reading a file of prices as a table of text: CSV, also packed, Parquet or Excel. What it holds is checked elsewhere."""
+"""Reading a file as a table of text: CSV, also packed, Parquet or Excel. What it holds is checked elsewhere."""
 
 from __future__ import annotations
 
