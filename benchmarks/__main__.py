@@ -13,6 +13,8 @@ NAMES = (
     "markets",
     "plans",
     "distributions",
+    "fits",
+    "series",
     "coverage",
     "risk_coverage",
     "hard_cases",

@@ -1,13 +1,17 @@
-"""Makes the treasury's data of Larkholm Ferries (invented): prices of six instruments, holdings, and heating oil.
+"""Makes the data of Larkholm Ferries (invented): prices of six instruments, holdings, heating oil, passengers, repair bills,
+and the results of a hedging rule.
 
 Run it: python docs/demo/make_data.py. The same seed gives the same files. Returns have fat tails and a volatility
-that changes; two prices are missing and one instrument is listed late, as in real files.
+that changes; two prices are missing and one instrument is listed late, as in real files. Passengers have a trend, a season that
+grows with their number, and a month without ferries, in a strike.
 """
 
 from pathlib import Path
 
 import numpy as np
 import pandas as pd
+
+import kindynos as kd
 
 HERE = Path(__file__).resolve().parents[2] / "src/kindynos/demo"
 SEED, DAYS = 20_280_103, 1_040
@@ -31,6 +35,11 @@ SHARES = {
 }
 
 
+MONTHS, STRIKE = 120, "2024-10"
+SUMMER = (0.62, 0.66, 0.78, 0.95, 1.08, 1.31, 1.72, 1.68, 1.15, 0.83, 0.58, 0.64)
+BILLS, RULES = 40, 1_000
+
+
 def calm_and_wild(rng: np.random.Generator, count: int) -> np.ndarray:
     """A multiplier of the volatility that moves slowly and jumps at times."""
     level, levels = 0.0, np.empty(count)
@@ -46,7 +55,63 @@ def fat(rng: np.random.Generator, count: int) -> np.ndarray:
 
 
 def main() -> None:
-    """Write the three files beside this one."""
+    """Write the files beside the models."""
+    prices_and_oil()
+    passengers()
+    repair_bills()
+    fuel_hedging()
+    median_month()
+
+
+def median_month() -> None:
+    """A model of the median month of next year, with the process's parameters as fitted and uncertain."""
+    history = kd.read_series(HERE / "passengers.csv")
+    process = kd.Arima.fit(history, order=(1, 0, 1), seasonal=(1, 1, 1, 12), log=True, constant=True)
+    model = kd.Model("Passengers next year", periods=12, start="2028-01", every="month")
+    for name, uncertain in (("as_fitted", False), ("uncertain", True)):
+        model.driver(name, process, uncertain=uncertain, unit="passengers", source="ten years of months")
+        model.outcome(f"median_{name}", f"median({name})", unit="passengers", target=36_000)
+    (HERE / "median_month.toml").write_text(model.to_toml(), encoding="utf-8")
+
+
+def passengers() -> None:
+    """Monthly passengers, ten years, with a strike month that is missing."""
+    rng = np.random.default_rng(SEED + 1)
+    months = pd.period_range("2018-01", periods=MONTHS, freq="M")
+    level, logs = np.log(31_000.0), np.empty(MONTHS)
+    for t in range(MONTHS):
+        level += 0.0035 + 0.018 * rng.standard_normal()
+        logs[t] = level + np.log(SUMMER[t % 12]) + 0.028 * rng.standard_normal()
+    counts = np.exp(logs).round().astype(int).astype(object)
+    counts[list(months.astype(str)).index(STRIKE)] = ""
+    pd.DataFrame({"month": months.astype(str), "passengers": counts}).to_csv(HERE / "passengers.csv", index=False)
+
+
+def repair_bills() -> None:
+    """Yard repair bills in EUR: few, and skewed to the right."""
+    rng = np.random.default_rng(SEED + 5)
+    bills = 9_400 * np.exp(0.75 * rng.standard_normal(BILLS))
+    days = np.sort(rng.choice(3_650, BILLS, replace=False))
+    dates = (np.datetime64("2018-01-01") + days).astype(str)
+    pd.DataFrame({"date": dates, "bill": bills.round(0).astype(int)}).to_csv(HERE / "repair_bills.csv", index=False)
+
+
+def fuel_hedging() -> None:
+    """A trial a row of a fuel-hedging rule that was simulated elsewhere: yearly growth of its fund, and the worst fall."""
+    rng = np.random.default_rng(SEED + 3)
+    months = 0.0045 + 0.027 * rng.standard_t(5, (120, RULES)) * np.sqrt(3 / 5)
+    fund = np.exp(np.cumsum(np.concatenate([np.zeros((1, RULES)), months]), axis=0))
+    growth = fund[-1] ** (12 / 120) - 1
+    fall = (fund / np.maximum.accumulate(fund, axis=0) - 1).min(axis=0)
+    cost = 1.6e6 * np.exp(-0.9 * growth) + 5e4 * rng.standard_normal(RULES)
+    table = pd.DataFrame({"growth": growth, "worst_fall": fall})
+    shown = pd.DataFrame({name: [f"{100 * value:.2f}%" for value in column] for name, column in table.items()})
+    shown["fuel_cost"] = [f"{value:,.0f}" for value in cost]
+    shown.to_csv(HERE / "fuel_hedging.csv", index=False)
+
+
+def prices_and_oil() -> None:
+    """Prices of the treasury's instruments, its holdings, and heating oil."""
     rng = np.random.default_rng(SEED)
     days = pd.bdate_range("2024-01-02", periods=DAYS).strftime("%Y-%m-%d")
     wild, market = calm_and_wild(rng, DAYS), fat(rng, DAYS)

@@ -41,6 +41,15 @@ def brief(value: float) -> str:
     return text.rstrip("0").rstrip(".") if "." in text else text
 
 
+def short(value: float) -> str:
+    """Return a figure with three digits that count, for labels.
+
+    >>> short(8_208.64)
+    '8,210'
+    """
+    return brief(float(f"{value:.3g}"))
+
+
 def step_of(error: float) -> float | None:
     """Return the step that leaves two significant digits of an error, None where there is none."""
     if not math.isfinite(error) or error <= 0:

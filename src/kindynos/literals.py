@@ -34,8 +34,17 @@ StatisticName = Literal[
 SensitivityMethod = Literal["rank", "regression", "swing", "conditional", "sobol", "shapley", "tail"]
 RiskMethod = Literal["historical", "weighted", "filtered", "tail", "normal", "student", "cornish fisher", "simulated"]
 ProcessName = Literal[
-    "geometric brownian motion", "random walk", "mean reverting", "jump diffusion", "regime switching", "bootstrap returns"
+    "geometric brownian motion",
+    "random walk",
+    "mean reverting",
+    "jump diffusion",
+    "regime switching",
+    "bootstrap returns",
+    "arima",
+    "exponential smoothing",
+    "garch",
 ]
+Spacing = Literal["day", "working day", "week", "month", "quarter", "year"]
 MissingPolicy = Literal["drop", "carry", "error"]
 ReturnKind = Literal["simple", "log"]
 ReturnPeriod = Literal["day", "week", "month"]

@@ -18,7 +18,9 @@ from kindynos.cli.compare import compare
 from kindynos.cli.demo import demo
 from kindynos.cli.distributions import distributions
 from kindynos.cli.drivers import drivers
+from kindynos.cli.fit import fit
 from kindynos.cli.paths import paths
+from kindynos.cli.read import read
 from kindynos.cli.risk import backtest, risk
 from kindynos.cli.run import run
 from kindynos.cli.solve import solve
@@ -29,6 +31,7 @@ from kindynos.errors import KindynosError, RunError
 COMMANDS = {
     "To begin": (demo, distributions),
     "Models": (check, run, compare, sweep, solve, drivers, trial),
+    "Records and results made elsewhere": (fit, read),
     "Portfolios and prices": (risk, backtest, paths),
 }
 

@@ -125,8 +125,9 @@ def finish(
     as_data: bool,
     tables: Mapping[str, pd.DataFrame],
     figures: Mapping[str, Callable[..., Any]],
+    pages: Mapping[str, Callable[..., Any]] | None = None,
 ) -> None:
-    """Write tables and figures to a folder if asked, then print the report, or the data as JSON."""
+    """Write tables, figures and pages of figures to a folder if asked, then print the report, or the data as JSON."""
     from kindynos.atomic import staged
     from kindynos.plots import save_figure
     from kindynos.reports.summary import as_json
@@ -138,12 +139,14 @@ def finish(
                 table.to_csv(stage / f"{name}.csv")
             for name, draw in figures.items():
                 save_figure(stage / f"{name}.png", draw)
+            for name, draw in (pages or {}).items():
+                save_figure(stage / f"{name}.png", draw, page=True)
     if as_data:
         click.echo(as_json(data()), nl=False)
         return
     console(140).print(report)
     if out is not None:
-        written = [f"{name}.csv" for name in tables] + [f"{name}.png" for name in figures]
+        written = [f"{name}.csv" for name in tables] + [f"{name}.png" for name in (*figures, *(pages or {}))]
         click.echo(f"\nWritten to {out}: {', '.join(written)}")
 
 

@@ -11,8 +11,9 @@ from kindynos.cli.common import Bar
 from kindynos.errors import KindynosError
 from kindynos.literals import RiskMethod
 
-FILES = ("night_ferry.toml", "dry_dock.toml", "hydrofoil.toml", "staff_shares.toml", "berths.toml")
+FILES = ("night_ferry.toml", "dry_dock.toml", "hydrofoil.toml", "staff_shares.toml", "berths.toml", "median_month.toml")
 DATA = ("treasury_prices.csv", "treasury_holdings.csv", "heating_oil.csv")
+RECORDS = ("passengers.csv", "repair_bills.csv", "fuel_hedging.csv")
 RISK_METHODS: tuple[RiskMethod, ...] = ("historical", "filtered", "student")
 TRIALS, SEED, KEEP = 20_000, 11, ("cash_flow",)
 
@@ -35,7 +36,7 @@ def demo(folder: Path, overwrite: bool) -> None:
     from kindynos.reports.files import write_run
     from kindynos.reports.text import console, run_report
 
-    originals = {name: files("kindynos.demo").joinpath(name).read_bytes() for name in (*FILES, *DATA)}
+    originals = {name: files("kindynos.demo").joinpath(name).read_bytes() for name in (*FILES, *DATA, *RECORDS)}
     changed = [name for name, data in originals.items() if (folder / name).is_file() and (folder / name).read_bytes() != data]
     if changed and not overwrite:
         raise KindynosError(f"{', '.join(changed)} in {folder} was changed; give another folder with --to, or say --overwrite")
@@ -90,5 +91,5 @@ def _treasury(folder: Path) -> None:
     click.echo(
         f"\nWould the figures have been right? Forecast each day from the 250 before it, the {tested.method} value at risk at\n"
         f"99 % was exceeded on {tested.exceptions} of {tested.days} days; {tested.expected:.1f} are expected ({tested.zone}).\n"
-        f"\nWritten to {folder}: {', '.join([*DATA, 'treasury-risk.png', 'treasury-backtest.png'])}"
+        f"\nWritten to {folder}: {', '.join([*DATA, *RECORDS, 'treasury-risk.png', 'treasury-backtest.png'])}"
     )

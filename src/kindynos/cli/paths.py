@@ -16,6 +16,12 @@ if TYPE_CHECKING:
     from kindynos.processes.base import Process
 
 PER_YEAR = 252
+BY_DAY: dict[str, dict[str, Any]] = {  # processes in steps of one price, with how they are fitted to prices
+    "bootstrap returns": {},
+    "arima": {"order": (1, 1, 1), "log": True, "constant": True},
+    "exponential smoothing": {"trend": "damped"},
+    "garch": {},
+}
 
 
 @click.command()
@@ -75,7 +81,7 @@ def paths(
         raise KindynosError(f"say --instrument; the file has {', '.join(table.instruments)}", owner="paths")
     name = instrument or table.instruments[0]
     history = table.subset([name]).frame[name].to_numpy()
-    dt = 1.0 if process == "bootstrap returns" else 1 / PER_YEAR
+    dt = 1.0 if process in BY_DAY else 1 / PER_YEAR
     if any(level is not None and level <= 0 for level in (above, below)):
         raise KindynosError("--above and --below are prices above 0")
     fitted = _fitted(process, history, dt, no_mean, risk_neutral)
@@ -113,9 +119,15 @@ def _fitted(process: str, history: Floats, dt: float, no_mean: bool, risk_neutra
     if no_mean and process not in ("geometric brownian motion", "random walk"):
         raise KindynosError("--no-mean goes with the processes geometric-brownian-motion and random-walk")
     kind: Any = PROCESSES[process]  # each has its own fit, which the contract does not hold
-    fitted: Process = kind.fit(history, dt, mean=False) if no_mean else kind.fit(history, dt)
+    fitted: Process = kind.fit(history, **_options(process, dt, no_mean))
     if risk_neutral is None:
         return fitted
     if not isinstance(fitted, GeometricBrownianMotion):
         raise KindynosError("--risk-neutral goes with the process geometric-brownian-motion")
     return fitted.risk_neutral(risk_neutral)
+
+
+def _options(process: str, dt: float, no_mean: bool) -> dict[str, Any]:
+    if process in BY_DAY:
+        return dict(BY_DAY[process])
+    return {"dt": dt, "mean": False} if no_mean else {"dt": dt}

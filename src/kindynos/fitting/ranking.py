@@ -231,10 +231,9 @@ def _sensible(family: Family, data: Data, left_out: dict[str, str]) -> bool:
     """Return whether a family is among the candidates that are tried when none are named; say why not."""
     if family.label == "student t by scale":
         return False
-    counts = _are_counts(data)
-    if family.whole != counts:
-        reason = "the values are counts" if counts else "the values are no counts"
-    elif family.at_data:
+    if family.whole != _are_counts(data):  # of which there is nothing to tell
+        return False
+    if family.at_data:
         reason = "its end lies at a value, which the criterion does not allow for; name it as a candidate to see it"
     elif family.needed and family.label != "beta":
         reason = f"{' and '.join(family.needed)} must be given"

@@ -13,7 +13,7 @@ from kindynos.fitting.series_candidates import Candidate
 from kindynos.processes.base import Process
 
 PATHS = 400  # of a fan
-ORIGINS = 5
+ORIGINS = 4
 SEED = 0
 BANDS = (0.50, 0.90)
 

@@ -25,10 +25,8 @@ POWER = 0.5  # of the spread in the level, from which logs are taken
 STATIONARY = ((1, 0), (2, 0), (0, 1), (1, 1), (0, 0), (2, 1))  # autoregressive and moving-average terms
 DIFFERENCED = ((0, 1), (0, 2), (1, 1), (1, 0), (0, 0), (2, 1))
 WITH_SEASON = 4  # of them that are tried with each seasonal part
-FAMILIES = ("arima", "exponential smoothing", "garch")
-_NAME = re.compile(
-    r"arima \((\d+), ?(\d+), ?(\d+)\)(?: ?\((\d+), ?(\d+), ?(\d+)\) ?(\d+))?(,? with constant| without constant)?(,? of logs)?"
-)
+SIGNS = {"": "", "additive": " + season", "multiplicative": " x season"}
+_NAME = re.compile(r"(log )?arima \((\d+), ?(\d+), ?(\d+)\)(?: ?\((\d+), ?(\d+), ?(\d+)\) ?(\d+))?( \+c| -c)?")
 
 
 @dataclass(frozen=True)
@@ -166,17 +164,16 @@ def _arimas(season: int, choices: Choices) -> list[Candidate]:
 
 
 def _arima(order: tuple[int, int, int], seasonal: tuple[int, int, int, int], log: bool, constant: bool) -> Candidate:
-    name = f"arima ({order[0]},{order[1]},{order[2]})"
+    name = f"{'log ' if log else ''}arima ({order[0]},{order[1]},{order[2]})"
     if any(seasonal[:3]):
         name += f"({seasonal[0]},{seasonal[1]},{seasonal[2]}){seasonal[3]}"
     else:
         seasonal = (0, 0, 0, 0)
     differenced = order[1] + seasonal[1] > 0
     if differenced and constant:
-        name += " with constant"
+        name += " +c"
     if not differenced and not constant:
-        name += " without constant"
-    name += " of logs" if log else ""
+        name += " -c"
     options = (("order", order), ("seasonal", seasonal), ("log", log), ("constant", constant))
     group = f"arima, {order[1]} and {seasonal[1]} seasonal differences"
     return Candidate(name, Arima, options, group)
@@ -187,7 +184,7 @@ def _smoothings(values: Floats, season: int) -> list[Candidate]:
     kinds = [""] if season < 2 else ["additive", "multiplicative"] if np.nanmin(values) > 0 else ["additive"]
     for kind in kinds:
         for trend, words in ((False, "level"), (True, "trend"), ("damped", "damped trend")):
-            name = f"smoothing: {words}" + (f", {kind} season" if kind else "")
+            name = f"smoothing: {words}{SIGNS[kind]}"
             options: tuple[tuple[str, Any], ...] = (("trend", trend),)
             if kind:
                 options = (*options, ("season", season), ("season_kind", kind))
@@ -223,11 +220,11 @@ def named_candidates(names: Iterable[str], values: Floats, season: int, choices:
 
 
 def _parsed(name: Any, known: list[str]) -> Candidate:
-    """Return an Arima process by its name, such as "arima (1,1,0)(0,1,1)12 of logs"."""
+    """Return an Arima process by its name, such as "log arima (1,1,0)(0,1,1)12 +c"; +c adds a constant, -c leaves it out."""
     match = _NAME.fullmatch(name) if isinstance(name, str) else None
     if match is None:
         raise ParameterError(f"no process {name!r:.60}", owner="fit_series", unknown=str(name), known=known)
-    p, d, q, sp, seasonal_d, sq, season = (int(part or 0) for part in match.groups()[:7])
-    said = match.group(8) or ""
-    constant = "without" not in said and (bool(said) or d + seasonal_d == 0)
-    return _arima((p, d, q), (sp, seasonal_d, sq, season), bool(match.group(9)), constant)
+    p, d, q, sp, seasonal_d, sq, season = (int(part or 0) for part in match.groups()[1:8])
+    said = match.group(9)
+    constant = said != " -c" and (said is not None or d + seasonal_d == 0)
+    return _arima((p, d, q), (sp, seasonal_d, sq, season), bool(match.group(1)), constant)

@@ -137,6 +137,8 @@ class _Reader:
             with self._table(f"[drivers.{name}]"):
                 options = driver.model_dump(include={"each", "base", "unit", "source", "serial", "dt"}, exclude_none=True)
                 stated = _distribution_or_process(driver.distribution, driver.process, driver.parameters)
+                if driver.uncertain:
+                    stated, options = _learned_again(stated), {**options, "uncertain": True}
                 model.driver(name, stated, **options)
         for place, entry in enumerate(content.correlations):
             with self._table(f"[[correlations]] number {place + 1}"):
@@ -162,6 +164,13 @@ def _distribution_or_process(
     if distribution is not None and process is not None:
         raise ModelError("say distribution or process, and not both")
     return distribution_from(distribution, parameters) if distribution is not None else process_from(str(process), parameters)
+
+
+def _learned_again(stated: Any) -> Process:
+    """Return a process learned again from its history, so that its parameters can be drawn; raises ModelError for others."""
+    if not isinstance(stated, Process):
+        raise ModelError("uncertain belongs to a process; a distribution is written as 'uncertain', with its parts")
+    return stated.learned_again()
 
 
 def _replacement(value: Any) -> Any:

@@ -39,6 +39,7 @@ class DriverTable(BaseModel):
     distribution: str | None = None
     process: str | None = None
     dt: Any = None
+    uncertain: bool = False
     each: Literal["period"] | None = None
     base: Any = None
     unit: str | None = None

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 import re
 from collections.abc import Mapping, Sequence
 from typing import Any
@@ -61,6 +62,16 @@ def _stated(name: str, timeline: Timeline, quantities: Sequence[Quantity], corre
     return parts
 
 
+def driver_table(name: str, stated: Distribution | Process, source: str, uncertain: bool = False) -> str:
+    """Return a driver's table as a model file has it; with ``uncertain`` a process draws its parameters too.
+
+    Raises ModelError for a process that a model file cannot learn again.
+    """
+    if isinstance(stated, Process):
+        return _table(f"drivers.{name}", _driver(ProcessDriver(name, source=source, process=stated, uncertain=uncertain)))
+    return _table(f"drivers.{name}", _driver(DistributionDriver(name, source=source, distribution=stated)))
+
+
 def _given(given: Given) -> dict[str, Any]:
     return {"value": given.value, "unit": given.unit, "source": given.source}
 
@@ -70,9 +81,15 @@ def _driver(driver: Driver) -> dict[str, Any]:
     if isinstance(driver, DistributionDriver | DependentDriver):
         return {**_distribution(driver.distribution), "each": driver.each, **common, "serial": driver.serial}
     assert isinstance(driver, ProcessDriver)
-    if driver.uncertain:
+    if driver.uncertain and not _keeps_history(driver.process):
         raise ModelError(f"driver {driver.name!r} draws its fitted parameters, which a model file cannot hold")
-    return {"process": driver.process.label, **driver.process.parameters, "dt": driver.dt, **common}
+    drawn = {"uncertain": True} if driver.uncertain else {}
+    return {"process": driver.process.label, **driver.process.parameters, **drawn, "dt": driver.dt, **common}
+
+
+def _keeps_history(process: Process) -> bool:
+    """Whether a process can be learned again from the history that it keeps."""
+    return bool(getattr(process, "history", ()))
 
 
 def _correlation(entry: Correlation) -> dict[str, Any]:
@@ -92,6 +109,8 @@ def _table(name: str, entries: Mapping[str, Any]) -> str:
 
 
 def _value(value: Any) -> str:
+    if isinstance(value, float) and math.isnan(value):
+        return "nan"
     if isinstance(value, str):
         return _text(value)
     if isinstance(value, bool):

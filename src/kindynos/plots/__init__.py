@@ -7,6 +7,7 @@ from kindynos.plots.convergence import convergence
 from kindynos.plots.density import density
 from kindynos.plots.distribution import distribution
 from kindynos.plots.fan import fan
+from kindynos.plots.fits import fitted_distributions, normality
 from kindynos.plots.markets import (
     allocation,
     backtest,
@@ -19,7 +20,9 @@ from kindynos.plots.markets import (
     returns_through_time,
     risk_levels,
 )
+from kindynos.plots.scatter import scatter, scatter_of
 from kindynos.plots.sensitivity import sensitivity
+from kindynos.plots.series import diagnostics, series_fan
 from kindynos.plots.style import save_figure
 from kindynos.plots.survival import survival
 from kindynos.plots.sweep import goal, sweep
@@ -33,11 +36,14 @@ __all__ = [
     "convergence",
     "correlation_map",
     "density",
+    "diagnostics",
     "distribution",
     "fan",
+    "fitted_distributions",
     "goal",
     "growth_against_drawdown",
     "max_drawdowns",
+    "normality",
     "paths_fan",
     "portfolio_value",
     "prices_rebased",
@@ -46,7 +52,10 @@ __all__ = [
     "rolling_correlation",
     "rolling_risk",
     "save_figure",
+    "scatter",
+    "scatter_of",
     "sensitivity",
+    "series_fan",
     "survival",
     "sweep",
     "underwater",

@@ -72,15 +72,21 @@ def scaled_ticks(axis: Any, factor: float) -> None:
     axis.set_major_formatter(FuncFormatter(lambda value, _: number(round(value / factor, 10))))
 
 
-def save_figure(path: Path, draw: Callable[..., Any], size: tuple[float, float] = (12.8, 8.0)) -> None:
-    """Draw on a new figure and save it as PNG, by way of a temporary file."""
+def save_figure(path: Path, draw: Callable[..., Any], size: tuple[float, float] = (12.8, 8.0), page: bool = False) -> None:
+    """Draw on a new figure and save it as PNG, by way of a temporary file.
+
+    ``draw`` gets its axes as ``ax``, or for a ``page`` of several the ``figure`` itself.
+    """
     from matplotlib import rc_context
     from matplotlib.figure import Figure
 
     quiet = warnings.catch_warnings(action="ignore", category=RuntimeWarning)  # of infinite values, which lie off the axes
     with replacing(path) as part, rc_context({"font.size": 12}), quiet:
         figure = Figure(figsize=size, dpi=100, layout="constrained")
-        draw(ax=figure.subplots())
+        if page:
+            draw(figure=figure)
+        else:
+            draw(ax=figure.subplots())
         engine = figure.get_layout_engine()
         if engine is not None:  # laid out here, since saving would draw everything once more for it
             engine.execute(figure)

@@ -20,7 +20,7 @@ from kindynos.errors import ParameterError
 from kindynos.processes.arima_fit import ArimaLikelihood, OpenParameters, Orders
 from kindynos.processes.arma import is_stationary, multiplied, polynomial, psi_weights
 from kindynos.processes.base import Fitted, Process
-from kindynos.processes.series import InPeriods, logs_of, series_values
+from kindynos.processes.series import InPeriods, logs_of, same_process, series_values
 from kindynos.validate import finite, instance, positive, whole
 
 COEFFICIENTS = ("ar", "ma", "seasonal_ar", "seasonal_ma")
@@ -259,6 +259,15 @@ class Arima(InPeriods):
             **coefficients, sd=solved.sd, constant=solved.constant, differences=orders.differences,
             seasonal_differences=orders.seasonal_differences, season=orders.season, log=log, history=values, fitted=fitted,
         )  # fmt: skip
+
+    def learned_again(self) -> Self:
+        o = self.orders
+        order, seasonal = (o.ar, o.differences, o.ma), (o.seasonal_ar, o.seasonal_differences, o.seasonal_ma, o.season)
+        if not any(seasonal[:3]):
+            seasonal = (0, 0, 0, 0)
+        learned = type(self).fit(self.history, order, seasonal, self.log, self._has_constant)
+        found: Self = same_process("Arima", self, learned, (*COEFFICIENTS, "sd", "constant"))
+        return found
 
     def drawn(self, theta: Floats) -> Any:
         """Return parameters picked from those that the series leaves open, with the shocks that they make of the history."""

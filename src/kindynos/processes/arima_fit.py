@@ -18,7 +18,7 @@ from kindynos.sampling.streams import stream
 USUAL = 1.0  # sd of a partial autocorrelation on its scale, before any data are seen
 FARTHEST = 4.0  # on that scale: a partial autocorrelation of 0.9993
 AT_EDGE = 3.5
-DRAWS, SPREAD_DF = 150, 5  # of parameters
+DRAWS, SPREAD_DF = 120, 5  # of parameters
 
 
 @dataclass(frozen=True)
@@ -120,7 +120,8 @@ class ArimaLikelihood:
         value, sd = log_likelihood(target, half, self.observations, others[:, first:])
         constant = float(best[0]) if self.constant else 0.0
         pattern = others[:, 0] if self.constant else np.zeros(len(target))
-        return Solved(value, sd, constant, sd**2 * variance, target, -best[first:], pattern)
+        missing: Floats = np.asarray(-best[first:], dtype=np.float64)
+        return Solved(value, sd, constant, sd**2 * variance, target, missing, pattern)
 
     def innovations(self, found: Mapping[str, Any], constant: float) -> Floats:
         """Return the innovations of a complete series at coefficients and a constant."""
@@ -148,7 +149,7 @@ class ArimaLikelihood:
             starts.append(np.array(lean))
         reached = []
         for start in starts:
-            rough = minimize(self.cost, start, method="BFGS", options={"gtol": 1e-4, "maxiter": 100})
+            rough = minimize(self.cost, start, method="BFGS", options={"gtol": 1e-4 if near is None else 1e-3, "maxiter": 100})
             reached.append((float(rough.fun), rough.x))
         theta = np.clip(min(reached, key=lambda one: one[0])[1], -FARTHEST, FARTHEST)
         return peak(self.cost, theta.tolist())

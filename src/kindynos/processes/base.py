@@ -120,6 +120,13 @@ class Process(ABC):
             for place in range(count)
         ]
 
+    def learned_again(self) -> Self:
+        """Return this process learned again from the history that it keeps, so that ``uncertain`` can draw its parameters.
+
+        Raises ParameterError for a process that keeps none, and where the history gives other parameters.
+        """
+        raise ParameterError("keeps no history from which its parameters could be learned again", owner=type(self).__name__)
+
     def parameters_at(self, scores: Floats) -> Any:
         """Return parameters one a trial from standard normal scores ``(parameters, trials)``; see ``Fitted``."""
         assert self.fitted is not None

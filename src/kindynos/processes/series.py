@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import dataclass
 from typing import Any
 
@@ -41,6 +42,22 @@ class InPeriods(Process):
         path = np.concatenate([[self.start_value], self.expected_values(max(int(times.max()), 1), 1.0)])
         found = path[times.astype(np.int64)]
         return found if times.ndim else float(found)
+
+
+CLOSE = 1e-3  # relative, of parameters that are learned again
+
+
+def same_process(owner: str, stated: Any, learned: Any, names: Sequence[str]) -> Any:
+    """Return a process that was learned again; raises ParameterError where it is another than the one stated."""
+    for name in names:
+        one, two = np.atleast_1d(getattr(stated, name)), np.atleast_1d(getattr(learned, name))
+        if not np.allclose(one.astype(float), two.astype(float), rtol=CLOSE, atol=CLOSE):
+            raise ParameterError(
+                f"its history gives {name} = {getattr(learned, name)}, and {getattr(stated, name)} is stated; uncertain "
+                "parameters are those learned from the history",
+                owner=owner,
+            )
+    return learned
 
 
 def series_values(owner: str, name: str, series: Any, above_zero: bool, least: int = 0) -> tuple[float, ...]:

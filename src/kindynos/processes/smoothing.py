@@ -21,7 +21,7 @@ from kindynos.distributions.normal import Normal
 from kindynos.distributions.special import ndtr
 from kindynos.errors import ParameterError
 from kindynos.processes.base import Fitted, Process
-from kindynos.processes.series import InPeriods, series_values
+from kindynos.processes.series import InPeriods, same_process, series_values
 from kindynos.processes.smoothing_fit import Form, OpenSmoothing, SmoothingLikelihood
 from kindynos.validate import finite, fraction, one_of, positive, whole
 
@@ -43,7 +43,7 @@ class ExponentialSmoothing(InPeriods):
     With level l, trend b and season s before a period, its value is y = l + damping b + s + e, and after it l = l + damping b +
     level_weight e, b = damping b + trend_weight e, s = s + season_weight e, with normal shocks e of the given ``sd``. With
     ``season_kind="multiplicative"`` it is y = (l + damping b) s (1 + e), and the states grow by shares. ``season`` holds the
-    states of the next periods of one season, the next one first; ``start`` is the last value, shown before the first period.
+    states of the next periods of one season, the next one first; ``history`` are the values it was learned from.
 
     >>> made = ExponentialSmoothing(level=100.0, level_weight=0.3, sd=2.0, trend=1.0, trend_weight=0.1)
     >>> [float(value) for value in made.expected_values(2, 1.0)]
@@ -59,7 +59,7 @@ class ExponentialSmoothing(InPeriods):
     season: Sequence[float] = field(default=(), repr=False)
     season_weight: float | None = None
     season_kind: str = "additive"
-    start: float | None = None
+    history: Sequence[float] = field(default=(), repr=False)
 
     label = "exponential smoothing"
     use = "a monthly or yearly figure whose level, trend and season change slowly"
@@ -71,8 +71,8 @@ class ExponentialSmoothing(InPeriods):
     def __post_init__(self) -> None:
         super().__post_init__()
         one_of("ExponentialSmoothing", "season_kind", self.season_kind, SEASONS)
-        if self.start is not None:
-            object.__setattr__(self, "start", finite("ExponentialSmoothing", "start", self.start))
+        values = series_values("ExponentialSmoothing", "history", self.history, self.season_kind == "multiplicative")
+        object.__setattr__(self, "history", values)
         if len(self.season) == 1:
             raise ParameterError("a season has at least 2 periods", owner="ExponentialSmoothing")
         if self.season and self.season_weight is None:
@@ -90,7 +90,7 @@ class ExponentialSmoothing(InPeriods):
 
     @property
     def start_value(self) -> float:
-        return self.level if self.start is None else self.start
+        return self.level if not self.history else float(self.history[-1])
 
     def evolve(self, shocks: Floats, dt: float, at: Any) -> Floats:
         self.whole_steps(dt)
@@ -184,7 +184,18 @@ class ExponentialSmoothing(InPeriods):
             learned=OpenSmoothing(model, found), log_likelihood=model.log_likelihood(found.theta),
             learned_parameters=form.size + 1, edges=model.edges(found.theta),
         )  # fmt: skip
-        return cls(**_fields(named, form), season_kind=season_kind, start=values[-1], fitted=fitted)
+        return cls(**_fields(named, form), season_kind=season_kind, history=values, fitted=fitted)
+
+    def learned_again(self) -> Self:
+        if not self.history:
+            raise ParameterError(
+                "keeps no history from which its parameters could be learned again", owner="ExponentialSmoothing"
+            )
+        form = self.form
+        trend: bool | str = "damped" if form.damped else form.trend
+        learned = type(self).fit(self.history, trend, form.season, self.season_kind)
+        found: Self = same_process("ExponentialSmoothing", self, learned, ("level", "level_weight", "sd"))
+        return found
 
     def residuals(self) -> Floats:
         """Return what the series it was learned from did beyond its forecasts, in units of ``sd``; NaN where it is missing."""

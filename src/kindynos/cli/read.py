@@ -1,0 +1,90 @@
+"""``kindynos read``: trials that were computed elsewhere."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import Any
+
+import click
+
+from kindynos.cli.common import Numbers, finish, json_option, out_option
+from kindynos.errors import KindynosError
+
+SHOWN = 6  # columns, where none is named
+
+
+@click.command()
+@click.argument("file", type=click.Path(path_type=Path))
+@click.option("--column", metavar="NAME", help="The column to read; all of them unless given.")
+@click.option(
+    "--against", metavar="NAME", help="Another column to set it against: shares in four quadrants, correlation, scatter."
+)
+@click.option(
+    "--cuts", type=Numbers("0,-0.2"), help="Where the two columns are cut, such as 0,-0.2; at their medians unless given."
+)
+@click.option("--unit", help="The unit of the column.")
+@click.option("--target", type=float, help="A figure that matters: the chances on either side of it are given.")
+@click.option("--weights", metavar="NAME", help="A column with the weight of each trial.")
+@click.option("--decimal", type=click.Choice([".", ","]), default=".", show_default=True, help="The decimal sign.")
+@click.option("--order", is_flag=True, help="Consecutive rows depend on each other: take errors from blocks of rows.")
+@out_option
+@json_option
+def read(
+    file: Path,
+    column: str | None,
+    against: str | None,
+    cuts: list[float] | None,
+    unit: str | None,
+    target: float | None,
+    weights: str | None,
+    decimal: str,
+    order: bool,
+    out: Path | None,
+    as_data: bool,
+) -> None:
+    """Read trials that were computed elsewhere, a row a trial: their figures with errors, and one column against another.
+
+    CSV, Parquet and Excel are read; percentages, parted thousands and decimal commas are understood.
+
+    \b
+      kindynos read fuel_hedging.csv
+      kindynos read fuel_hedging.csv --column growth --target 0.03
+      kindynos read fuel_hedging.csv --column growth --against worst_fall --cuts 0.03,-0.2 --out results
+    """
+    from kindynos.plots import distribution
+    from kindynos.plots.scatter import scatter_of
+    from kindynos.reports import fits
+    from kindynos.results.read_trials import read_trials
+
+    if column is None and (unit is not None or target is not None or against is not None):
+        raise KindynosError("say --column: --unit, --target and --against are of one column")
+    if cuts is not None and (against is None or len(cuts) != 2):
+        raise KindynosError("--cuts are two numbers, and go with --against")
+    units = {column: unit} if column is not None and unit is not None else None
+    targets = {column: target} if column is not None and target is not None else None
+    found = read_trials(file, units=units, weights=weights, targets=targets, decimal=decimal, order=order)
+    names = found.outcomes[:SHOWN] if column is None else [column]
+    chosen: tuple[float | None, float | None] = (None, None) if cuts is None else (cuts[0], cuts[1])
+    pair = None if column is None or against is None else found.joint(column, against, chosen)
+    ranking = None if column is None or against is not None else found.sensitivity(column)
+    for name in names:
+        found[name]
+    table = found.table()
+
+    def described() -> dict[str, Any]:
+        answer: dict[str, Any] = {"file": file.name, "trials": found.size, "notes": list(found.reading_notes)}
+        answer["columns"] = {
+            name: {s: {"value": row["value"], "low": row["low"], "high": row["high"]} for s, row in table.loc[name].iterrows()}
+            for name in names
+        }
+        if pair is not None:
+            frame = pair.table()
+            answer["together"] = {
+                str(key): {"value": r["value"], "low": r["low"], "high": r["high"]} for key, r in frame.iterrows()
+            }
+        return answer
+
+    figures = {name: lambda ax, name=name: distribution(found[name], ax=ax) for name in names}
+    pages = {} if pair is None else {"scatter": lambda figure: scatter_of(pair, figure)}
+    tables = {"trials": table} if pair is None else {"trials": table, "together": pair.table()}
+    finish(fits.trials(found, names, pair, ranking), described, out, as_data, tables, figures, pages)

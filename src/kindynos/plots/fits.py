@@ -1,0 +1,142 @@
+"""Fitted distributions beside the data they were learned from."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING
+
+import numpy as np
+from matplotlib.axes import Axes
+
+from kindynos.arrays import Floats
+from kindynos.distributions.special import betaincinv
+from kindynos.formatting import short
+from kindynos.plots.style import ACCENT, DARK, INK, LIGHT, axes, bare, scale_of, scaled_ticks
+from kindynos.validate import one_of, whole
+
+if TYPE_CHECKING:
+    from kindynos.distributions.base import Distribution
+    from kindynos.fitting.normality import Normality
+    from kindynos.fitting.ranking import Ranking
+
+KINDS = ("density", "quantiles")
+COLOURS, STROKES = (DARK, ACCENT, "#7a4a9e", INK), ("-", "--", "-.", ":")
+MOST_BARS, POINTS = 40, 500
+BAND = (0.025, 0.975)
+
+
+def fitted_distributions(
+    ranking: Ranking, what: str = "density", ax: Axes | None = None, best: int = 3, name: str | None = None
+) -> Axes:
+    """Draw the densities of the best few over a histogram of the values, or ``"quantiles"`` of one against the values.
+
+    Raises ParameterError for another ``what`` and an unknown name.
+    """
+    one_of("plot", "what", what, KINDS)
+    ax = axes(ax)
+    if what == "quantiles":
+        return _quantiles(ax, ranking.best if name is None else ranking[name], ranking.data.values)
+    chosen = list(ranking)[: whole("plot", "best", best, least=1)] if name is None else [ranking[name]]
+    values = ranking.data.values
+    if chosen[0].discrete:
+        _counts(ax, chosen, values)
+    else:
+        _densities(ax, chosen, values)
+    factor, word = scale_of(values)
+    scaled_ticks(ax.xaxis, factor)
+    ax.set_xlabel(f"value ({word.strip()})" if word else "value")
+    ax.set_title(f"{len(values):,} values and the distributions that fit them best", loc="left")
+    ax.legend(frameon=False, loc="upper right")
+    bare(ax)
+    return ax
+
+
+def _label(one: Distribution) -> str:
+    shown = [f"{key} {short(value)}" for key, value in one.fitted.estimates.items()]
+    return f"{one.label}: {', '.join(shown)}"
+
+
+def _bars(values: Floats) -> Floats:
+    edges: Floats = np.histogram_bin_edges(values, "fd")
+    return edges if len(edges) <= MOST_BARS + 1 else np.linspace(values.min(), values.max(), MOST_BARS + 1)
+
+
+def _densities(ax: Axes, chosen: list[Distribution], values: Floats) -> None:
+    edges = _bars(values)
+    heights = np.histogram(values, edges, density=True)[0]
+    ax.hist(values, edges.tolist(), density=True, color=LIGHT, ec="white", label="values")
+    room = 0.08 * float(np.ptp(values))
+    x = np.linspace(edges[0] - room, edges[-1] + room, POINTS)
+    for one, colour, stroke in zip(chosen, COLOURS, STROKES, strict=False):
+        ax.plot(x, one.pdf(x), color=colour, ls=stroke, lw=2, label=_label(one))
+    ax.plot(values, np.full(len(values), -0.03 * heights.max()), "|", color=INK, alpha=0.5, ms=6)
+    ax.set_ylim(-0.06 * heights.max(), 1.45 * heights.max())
+    ax.set_yticks([])
+    ax.set_ylabel("density (area is chance)")
+
+
+def _counts(ax: Axes, chosen: list[Distribution], values: Floats) -> None:
+    k = np.arange(values.min(), values.max() + 1)
+    seen = np.array([(values == one).mean() for one in k])
+    ax.bar(k, seen, color=LIGHT, width=0.9, label="values")
+    for one, colour, stroke in zip(chosen, COLOURS, STROKES, strict=False):
+        ax.plot(k, one.pmf(k), color=colour, ls=stroke, marker="o", ms=4, lw=1.2, label=_label(one))
+    ax.set_ylim(0, 1.4 * seen.max())
+    ax.set_ylabel("share of the values")
+
+
+def _quantiles(ax: Axes, one: Distribution, values: Floats) -> Axes:
+    """Draw ordered values against quantiles; 95 of 100 points of data of this distribution lie inside the band.
+
+    The band of the i-th of n values is the quantile at those of a beta distribution with i and n + 1 - i: it is for a
+    distribution that is known, and a little wider than needed for one that was fitted.
+    """
+    x = np.sort(values)
+    count = len(x)
+    places = np.arange(1, count + 1)
+    levels = (places - 0.5) / count
+    ends = [one.quantile(betaincinv(places, count + 1 - places, level)) for level in BAND]
+    expected = one.quantile(levels)
+    ax.fill_between(expected, ends[0], ends[1], color=LIGHT, lw=0, label="95 % of values of this distribution")
+    line = [expected[0], expected[-1]]
+    ax.plot(line, line, color=INK, lw=1, ls="--", label="equal")
+    ax.plot(expected, x, "o", color=DARK, ms=4, label="values, in order")
+    factor, word = scale_of(x)
+    scaled_ticks(ax.xaxis, factor)
+    scaled_ticks(ax.yaxis, factor)
+    room = 0.05 * float(np.ptp(x))
+    ax.set_ylim(min(x[0], line[0]) - room, max(x[-1], line[1]) + 4 * room)
+    unit = f" ({word.strip()})" if word else ""
+    ax.set_xlabel(f"quantile of {one.label}{unit}")
+    ax.set_ylabel(f"value{unit}")
+    ax.set_title(f"{count:,} values against {_label(one)}", loc="left")
+    ax.legend(frameon=False, loc="upper left")
+    bare(ax)
+    return ax
+
+
+def normality(found: Normality, ax: Axes | None = None, name: str | None = None, unit: str | None = None) -> Axes:
+    """Draw a histogram of values with the normal density of their mean and sd, and what the tests say of them."""
+    ax = axes(ax)
+    values = found.values
+    mean, sd = float(values.mean()), float(values.std(ddof=1))
+    edges = _bars(values)
+    ax.hist(values, edges.tolist(), density=True, color=LIGHT, ec="white", lw=0.4, label=f"{len(values):,} values")
+    x = np.linspace(min(values.min(), mean - 3.5 * sd), max(values.max(), mean + 3.5 * sd), POINTS)
+    curve = np.exp(-0.5 * ((x - mean) / sd) ** 2) / (sd * np.sqrt(2 * np.pi))
+    ax.plot(x, curve, color=ACCENT, lw=2.2, ls="--", label=f"normal: mean {short(mean)}, sd {short(sd)}")
+    factor, word = scale_of(values)
+    scaled_ticks(ax.xaxis, factor)
+    inside = f"{word}{unit or ''}".strip()
+    ax.set_xlabel(f"{(name or 'value').replace('_', ' ')}{f' ({inside})' if inside else ''}")
+    ax.set_ylabel("density (area is chance)")
+    ax.set_yticks([])
+    said = f"skewness {found.skewness:.2f}, excess kurtosis {found.excess_kurtosis:.2f}"
+    least = min(found.tests, key=lambda test: test.p)
+    p = "p below 0.001" if least.p < 0.001 else f"p = {least.p:.2g}"
+    ax.set_title(
+        f"{(name or 'Values').replace('_', ' ').capitalize()} against the normal: {said}; {least.name} {p}", loc="left"
+    )
+    ax.margins(y=0.2)
+    ax.legend(frameon=False, loc="upper right")
+    bare(ax)
+    return ax

@@ -1,0 +1,190 @@
+"""What was learned from records, and trials that were read, as a terminal shows them."""
+
+from __future__ import annotations
+
+import math
+from typing import TYPE_CHECKING, Any
+
+import pandas as pd
+from rich.console import Group, RenderableType
+from rich.text import Text
+
+from kindynos.formatting import brief, number, per_cent, short, step_of, with_error
+from kindynos.reports.tables import FigureTable, table_of
+from kindynos.results.sheet import PERCENTILES, Asked, reported_figures
+
+if TYPE_CHECKING:
+    from kindynos.distributions.base import Distribution
+    from kindynos.fitting.diagnostics import Diagnostics
+    from kindynos.fitting.ranking import Ranking
+    from kindynos.fitting.series import SeriesRanking
+    from kindynos.processes.base import Process
+    from kindynos.results.joint import Joint
+    from kindynos.results.read_trials import ReadTrials
+
+
+def distributions(name: str, ranking: Ranking, shown: Distribution, notes: list[str]) -> Group:
+    """Return the ranking of distributions, the parameters of one of them, and what it tells."""
+    table = table_of(
+        f"{name}: distributions for {len(ranking.data.values):,} values, by {ranking.criterion.upper()}",
+        ("distribution", "left"), ("parameters", "left"), (ranking.criterion.upper(), "right"), ("weight", "right"),
+        ("Anderson-Darling", "right"), ("p", "right"), ("Kolmogorov-Smirnov", "right"), ("p", "right"),
+    )  # fmt: skip
+    for one in ranking:
+        found = ranking.distances[one.label]
+        parameters = ", ".join(f"{key} {short(value)}" for key, value in one.fitted.estimates.items())
+        table.add_row(
+            one.label, parameters, f"{ranking.criterion_of(one):,.1f}", per_cent(ranking.weights[one.label]),
+            f"{found.anderson_darling:.2f}", _p(found.anderson_darling_p), f"{found.kolmogorov_smirnov:.3f}",
+            _p(found.kolmogorov_smirnov_p),
+        )  # fmt: skip
+    words = [f"{ranking.verdict}. The p-values are by parametric bootstrap, {ranking.samples} samples each."]
+    words += [f"{one.label}: {'; '.join(one.fitted.edges.values())}." for one in ranking if one.fitted.edges]
+    words += [*_left_out(ranking.left_out), *notes]
+    return Group(table, "", _fitted(shown), "", Text("\n".join(words), style="dim"))
+
+
+def _at(value: float, error: float) -> str:
+    """Return an estimate to the digits that its error leaves."""
+    step = step_of(error) if 0 < error < math.inf else None
+    return brief(value) if step is None else number(value, step)
+
+
+def _left_out(reasons: dict[str, str]) -> list[str]:
+    """Return a line that says what was left out, those with one reason together."""
+    together: dict[str, list[str]] = {}
+    for name, reason in reasons.items():
+        together.setdefault(reason, []).append(name)
+    parts = [f"{', '.join(names)}: {reason}" for reason, names in together.items()]
+    return [f"Left out: {'; '.join(parts)}."] if parts else []
+
+
+def _p(value: float) -> str:
+    if math.isnan(value):
+        return ""
+    return "below 0.001" if value < 0.001 else f"{value:.3f}" if value < 0.1 else f"{value:.2f}"
+
+
+def _fitted(one: Distribution) -> FigureTable:
+    table = table_of(
+        f"{one.label}: {one.fitted.description}",
+        ("parameter", "left"), ("estimate", "right"), ("standard error", "right"), ("95 % interval", "right"),
+    )  # fmt: skip
+    for name, value in one.fitted.estimates.items():
+        error = one.fitted.errors.get(name, 0.0)
+        low, high = one.fitted.intervals.get(name, (value, value))
+        held = "held" if error == 0.0 else "at an end" if math.isinf(error) else short(error)
+        table.add_row(name, _at(value, error), held, "" if error == 0.0 else f"{short(low)} to {short(high)}")
+    return table
+
+
+def series(name: str, ranking: SeriesRanking, chosen: str, found: Diagnostics) -> Group:
+    """Return the ranking of processes, the parameters of one of them, the tests of what it leaves, and what it tells."""
+    criterion = ranking.criterion.replace("aicc", "AICc").replace("bic", "BIC").replace("aic", "AIC")
+    columns = [("process", "left"), ("parameters", "right"), (criterion, "right"), ("weight", "right")]
+    if ranking.scores:
+        columns += [("mean abs. error", "right"), ("CRPS", "right"), ("inside 50 %", "right"), ("inside 90 %", "right")]
+    table = table_of(f"{name}: processes for {len(ranking.series.values):,} values", *columns, ("", "left"))
+    frame = ranking.table()
+    for place, names in enumerate(ranking.groups.values()):
+        if place:
+            table.add_row("", *[""] * len(columns))
+        for one in names:
+            row = frame.loc[one]
+            cells = [str(int(row["parameters"])), f"{row[ranking.criterion]:,.1f}", per_cent(row["weight"])]
+            if ranking.scores:
+                cells += [short(row["mae"]), short(row["crps"]), per_cent(row["inside_50"], 0), per_cent(row["inside_90"], 0)]
+            table.add_row(one, *cells, row["note"])
+    tests = table_of(f"What {chosen} leaves", ("test of the residuals", "left"), ("p", "right"), ("meaning", "left"))
+    for test in found.tests:
+        tests.add_row(test.name, _p(test.p), test.words)
+    words = [f"{ranking.verdict}.", *(f"{line}." for line in ranking.choices.words)]
+    words.append(
+        f"{criterion} and weight compare processes of one group only, which a blank line ends; +c is with a constant. "
+        "CRPS scores the whole fan; lower is better."
+    )
+    words += _left_out(ranking.left_out)
+    return Group(table, "", _process(chosen, ranking[chosen]), "", tests, "", Text("\n".join(words), style="dim"))
+
+
+def _process(name: str, process: Process) -> FigureTable:
+    assert process.fitted is not None
+    table = table_of(
+        f"{name}: {process.fitted.description}", ("parameter", "left"), ("estimate", "right"), ("standard error", "right")
+    )
+    values = parameters_of(process)
+    for key, error in process.fitted.errors.items():
+        table.add_row(key, _at(values[key], error), "at an end" if math.isinf(error) else short(error))
+    return table
+
+
+def parameters_of(process: Process) -> dict[str, float]:
+    """Return the parameters of a process by the names that its errors have: "ar 1" of several."""
+    answer: dict[str, float] = {}
+    for key, value in process.parameters.items():
+        if isinstance(value, tuple):
+            answer |= {f"{key.replace('_', ' ')} {place}": float(part) for place, part in enumerate(value, start=1)}
+        elif isinstance(value, float | int) and not isinstance(value, bool):
+            answer[key] = float(value)
+    return answer
+
+
+def fan_table(process: Process, periods: Any, seed: int, trials: int = 10_000) -> pd.DataFrame:
+    """Return the coming periods: mean and percentiles of simulated paths with parameters that are drawn too."""
+    made = process.paths(len(periods), trials, seed, uncertain=True)[1:]
+    table = pd.DataFrame({f"P{q}": row for q, row in zip((5, 25, 50, 75, 95), _percentiles(made), strict=True)}, index=periods)
+    table.insert(0, "mean", made.mean(axis=1))
+    table.index.name = "period"
+    return table
+
+
+def _percentiles(made: Any) -> Any:
+    import numpy as np
+
+    return np.percentile(made, [5, 25, 50, 75, 95], axis=1)
+
+
+def trials(found: ReadTrials, names: list[str], pair: Joint | None, ranking: pd.DataFrame | None) -> Group:
+    """Return the figures of columns of trials, how two go together, and which others go with the first."""
+    parts: list[RenderableType] = [_column(found, name) for name in names]
+    if pair is not None:
+        parts.append(_pair(pair))
+    if ranking is not None and len(ranking):
+        table = table_of(
+            f"What goes with {names[0]}", ("column", "left"), ("rank correlation", "right"), ("share of variance", "right")
+        )
+        for other, row in ranking.iterrows():
+            table.add_row(str(other), f"{row['rank correlation']:.2f}", per_cent(max(row["first-order share"], 0.0)))
+        parts.append(table)
+    spaced: list[RenderableType] = [item for part in parts for item in (part, "")]
+    if found.reading_notes:
+        spaced.append(Text("\n".join(f"{note}." for note in found.reading_notes), style="dim"))
+    return Group(*spaced)
+
+
+def _column(found: ReadTrials, name: str) -> FigureTable:
+    result = found[name]
+    unit = f", {result.unit}" if result.unit else ""
+    table = table_of(f"{name}{unit}: {result.size:,} trials", ("statistic", "left"), ("value", "right"), ("± 95 %", "right"))
+    for word, figure in reported_figures(result, Asked(PERCENTILES)):
+        if word.startswith("chance"):
+            table.add_row(word, per_cent(float(figure)), "" if math.isnan(figure.error) else per_cent(figure.error))
+            continue
+        value, error = with_error(figure)
+        table.add_row(word, value, "" if word in ("lowest", "highest") else error)
+    low, high = result.central_range(0.80)
+    table.add_row("80 % of trials lie", f"{brief(float(low))} to {brief(float(high))}", "")
+    return table
+
+
+def _pair(pair: Joint) -> FigureTable:
+    table = table_of(f"{pair.y.name} against {pair.x.name}", ("", "left"), ("value", "right"), ("95 % interval", "right"))
+    for (one, two), share in pair.quadrants.items():
+        label = f"{pair.x.name} {one} {brief(pair.cuts[0])}, {pair.y.name} {two} {brief(pair.cuts[1])}"
+        table.add_row(label, per_cent(float(share)), f"{per_cent(share.low)} to {per_cent(share.high)}")
+    correlation = pair.correlation
+    table.add_row("rank correlation", f"{float(correlation):.2f}", f"{correlation.low:.2f} to {correlation.high:.2f}")
+    ends = f"{per_cent(max(pair.scatter.low, 0))} to {per_cent(pair.scatter.high)}"
+    scatter = f"share of the variance of {pair.y.name} that {pair.x.name} leaves open"
+    table.add_row(scatter, per_cent(max(float(pair.scatter), 0.0)), ends)
+    return table
