@@ -6,6 +6,7 @@ be 0. A class alone, with a count and a first seed, shows what went wrong: ``pyt
 
 from __future__ import annotations
 
+import importlib
 import inspect
 import os
 import random
@@ -114,6 +115,12 @@ def _catalogue() -> list[str]:
         "volatilities": (0.1, 0.2),
         "rates": (1.0, 2.0),
         "returns": (0.1, -0.1),
+        "level_weight": 0.5,
+        "sd": 1.0,
+        "ar": 0.5,
+        "history": (1.0, 2.0, 3.0),
+        "reaction": 0.1,
+        "persistence": 0.9,
     }
     for name in PROCESSES:
         known = inspect.signature(PROCESSES.find(name)).parameters
@@ -134,6 +141,8 @@ TEXTS: list[str] = []
 
 def models(rng: random.Random) -> Wrong | None:
     """A right model file with values, keys, lines or characters changed: read, and simulated if it can be read."""
+    if not TEXTS:
+        importlib.import_module("scipy.optimize")  # which fits in model files need, and whose loading is not what is timed
     TEXTS[:] = TEXTS or sources()
     text = rng.choice(TEXTS)
     for _ in range(rng.randint(1, 3)):

@@ -157,6 +157,7 @@ class Examples(Case):
             "night_ferry": "chance of a loss",
             "fleet": "best: 2 ferries at 60 EUR",
             "overbooking": "the error of the mean is right",
+            "passengers": "parameters uncertain: median month",
         }
         self.assertEqual({path.stem for path in (ROOT / "examples").glob("*.py")}, set(description))
         for name, words in description.items():

@@ -15,7 +15,7 @@ import kindynos as kd
 
 HERE = Path(__file__).parent
 BIN = Path(sys.executable).parent
-FIGURES = ("net_value", "net_value-drivers", "rate_of_return", "cash_flow")
+FIGURES = ("net_value", "cash_flow")
 TERMINALS = {
     "run": "run larkholm/night_ferry.toml --trials 20000 --seed 11 | head -37",
     "distributions": "distributions | head -43",
@@ -69,7 +69,6 @@ def main() -> None:
             "sweep": lambda ax: swept.plot("net_value", ax=ax),
             "solve": lambda ax: solved.plot(ax=ax),
             "drivers": lambda ax: kd.plots.sensitivity(run, "net_value", "swing", ax=ax),
-            "tail": lambda ax: kd.plots.sensitivity(run, "net_value", "tail", ax=ax),
         }.items():
             kd.plots.save_figure(HERE / f"{name}.png", draw)
         data = [folder / "larkholm" / name for name in ("treasury_prices.csv", "treasury_holdings.csv", "heating_oil.csv")]
@@ -78,9 +77,12 @@ def main() -> None:
             ["risk", data[0], "--holdings", data[1], "--windows", "250,all"],
             ["backtest", data[0], "--holdings", data[1]],
             ["paths", data[2], "--process", "mean-reverting", "--above", "1.0"],
+            ["fit", folder / "larkholm" / "repair_bills.csv", "--column", "bill"],
+            ["fit", folder / "larkholm" / "passengers.csv", "--series", "--every", "month", "--season", "12"],
+            ["read", folder / "larkholm" / "fuel_hedging.csv", "--column", "growth", "--against", "worst_fall", "--cuts", "0.05,-0.2"],
         ):
             subprocess.run([BIN / "kindynos", *command, "--out", out], check=True, stdout=subprocess.DEVNULL)
-        for name in ("risk", "backtest", "paths", "drawdowns"):
+        for name in ("risk", "backtest", "paths", "fits", "fan", "diagnostics", "scatter"):
             shutil.copy(out / f"{name}.png", HERE / f"{name}.png")
         if not shutil.which("xvfb-run"):
             sys.exit("the terminal pictures were left as they are: xvfb-run is not installed")

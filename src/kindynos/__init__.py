@@ -21,7 +21,7 @@ Where to look next:
 
     kd.load_model("file.toml")                the same model as a file
     model.compare, model.sweep, model.solve   scenarios, grids of values, goals
-    kd.Normal, kd.Pert, kd.Mixture, ...       39 distributions; kd.from_percentiles makes one from an opinion
+    kd.Normal, kd.Pert, kd.Mixture, ...       40 distributions; kd.from_percentiles makes one from an opinion
     kd.MeanReverting, kd.PathSet, ...         processes for prices and rates
     kd.read_prices, kd.Portfolio              value at risk, backtests
     kd.npv, kd.irr, kd.payback, ...           cash-flow measures on arrays, periods first and trials last

@@ -111,6 +111,7 @@ from kindynos.fitting.normality import normality as normality
 from kindynos.fitting.ranking import Ranking as Ranking
 from kindynos.fitting.ranking import fit_distributions as fit_distributions
 from kindynos.fitting.records import read_series as read_series
+from kindynos.fitting.records import read_values as read_values
 from kindynos.fitting.series import SeriesRanking as SeriesRanking
 from kindynos.fitting.series import fit_series as fit_series
 from kindynos.fitting.student import fit_student as fit_student

@@ -200,3 +200,15 @@ def above(limit: float) -> Rule:
         return number
 
     return check
+
+
+def names_in(owner: str, name: str, value: Any) -> list[Any]:
+    """Return ``value``, one name or several, as a list; it must hold at least one."""
+    if isinstance(value, str):
+        return [value]
+    if isinstance(value, np.ndarray):
+        value = value.tolist()
+    listed = list(value) if isinstance(value, Iterable) and not isinstance(value, Mapping) else []
+    if not listed or any(isinstance(one, list | dict | set) for one in listed):
+        raise wrong(owner, name, "a name, or a list of them", value)
+    return listed

@@ -121,6 +121,7 @@ def _distributions(
         click.echo(driver_table(as_driver, chosen.uncertain() if uncertain else chosen, source))
         return
     from kindynos.reports import fits
+    from kindynos.reports.summary import plain_value as plain
 
     with Bar("bootstrap") as progress:
         ranking.with_progress(lambda share: progress(round(100 * share), 100))
@@ -128,14 +129,14 @@ def _distributions(
     title = column or data.stem
     table = ranking.table()
 
-    def described() -> dict[str, Any]:
+    def described() -> Any:
         rows = [{"distribution": name, **{k: v for k, v in row.items() if v == v}} for name, row in table.iterrows()]
         told = chosen.fitted
-        return {
+        return plain({
             "column": title, "values": len(ranking.data.values), "criterion": criterion, "ranking": rows,
             "verdict": ranking.verdict, "shown": chosen.label, "parameters": dict(told.estimates), "errors": dict(told.errors),
             "intervals": {name: list(ends) for name, ends in told.intervals.items()}, "edges": dict(told.edges),
-        }  # fmt: skip
+        })  # fmt: skip
 
     figures = {
         "fits": lambda ax: ranking.plot(ax=ax),
@@ -167,6 +168,7 @@ def _processes(
         click.echo(driver_table(as_driver, process, source, uncertain))
         return
     from kindynos.reports import fits
+    from kindynos.reports.summary import plain_value as plain
 
     title = str(values.name or data.stem)
     found = ranking.diagnose(chosen)
@@ -174,16 +176,16 @@ def _processes(
     coming = fits.fan_table(process, ranking.series.after(ahead_of), SEED)
     table = ranking.table()
 
-    def described() -> dict[str, Any]:
+    def described() -> Any:
         rows = [{"process": name, **{k: v for k, v in row.items() if v == v}} for name, row in table.iterrows()]
         told = process.fitted
-        return {
+        return plain({
             "column": title, "values": len(ranking.series.values), "season": ranking.season, "choices": ranking.choices.words,
             "criterion": criterion, "ranking": rows, "verdict": ranking.verdict, "shown": chosen,
             "parameters": fits.parameters_of(process), "errors": dict(told.errors) if told else {},
             "tests": [{"test": test.name, "p": test.p, "meaning": test.words} for test in found.tests],
             "ahead": [{"period": str(period)[:10], **row} for period, row in coming.iterrows()],
-        }  # fmt: skip
+        })  # fmt: skip
 
     figures = {"fan": lambda ax: ranking.plot(chosen, ax=ax, periods=ahead_of)}
     pages = {"diagnostics": found.plot}

@@ -54,6 +54,7 @@ def read(
     from kindynos.plots import distribution
     from kindynos.plots.scatter import scatter_of
     from kindynos.reports import fits
+    from kindynos.reports.summary import plain_value as plain
     from kindynos.results.read_trials import read_trials
 
     if column is None and (unit is not None or target is not None or against is not None):
@@ -71,7 +72,7 @@ def read(
         found[name]
     table = found.table()
 
-    def described() -> dict[str, Any]:
+    def described() -> Any:
         answer: dict[str, Any] = {"file": file.name, "trials": found.size, "notes": list(found.reading_notes)}
         answer["columns"] = {
             name: {s: {"value": row["value"], "low": row["low"], "high": row["high"]} for s, row in table.loc[name].iterrows()}
@@ -82,7 +83,7 @@ def read(
             answer["together"] = {
                 str(key): {"value": r["value"], "low": r["low"], "high": r["high"]} for key, r in frame.iterrows()
             }
-        return answer
+        return plain(answer)
 
     figures = {name: lambda ax, name=name: distribution(found[name], ax=ax) for name in names}
     pages = {} if pair is None else {"scatter": lambda figure: scatter_of(pair, figure)}

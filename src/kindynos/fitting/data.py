@@ -15,6 +15,7 @@ from kindynos.errors import ParameterError
 from kindynos.validate import array_of, wrong
 
 FEWEST = 8  # values
+LARGEST, CLOSEST = 1e80, 1e-12
 
 
 @dataclass(frozen=True)
@@ -89,12 +90,23 @@ def data_of(owner: str, values: Any, weights: Any = None, at_least: Any = None, 
         raise ParameterError(f"value {place} is {found[place]:g}; all must be finite", owner=owner)
     if np.ptp(found) == 0:
         raise ParameterError(f"all values are equal, {found[0]:g}; there is nothing to learn", owner=owner)
+    check_size(owner, found)
     above, below = _mask(owner, "at_least", at_least, len(found)), _mask(owner, "at_most", at_most, len(found))
     if (above & below).any():
         raise ParameterError(f"value {int(np.argmax(above & below))} is both at_least and at_most", owner=owner)
     if (above | below).all():
         raise ParameterError("every value is only a bound; some must be known", owner=owner)
     return Data(found, _weights(owner, weights, len(found)), above, below)
+
+
+def check_size(owner: str, values: Floats) -> None:
+    """Raise ParameterError for values so large or so close that their squares and cubes leave the floats."""
+    reach, spread = float(np.nanmax(np.abs(values))), float(np.nanmax(values) - np.nanmin(values))
+    if reach > LARGEST or spread < 1 / LARGEST or spread < CLOSEST * reach:
+        raise ParameterError(
+            f"the values reach {reach:.3g} and differ by {spread:.3g}; measure them in other units, or from another zero",
+            owner=owner,
+        )
 
 
 def _weights(owner: str, weights: Any, count: int) -> Floats:

@@ -45,8 +45,8 @@ def weibull(x: Floats, shape: Floats, scale: Floats) -> Floats:
 
 def log_logistic(x: Floats, scale: Floats, shape: Floats) -> Floats:
     logs = np.log(x)
-    y = shape * (logs - np.log(scale))
-    return np.asarray(np.log(shape) - logs - np.abs(y) - 2 * np.log1p(np.exp(-np.abs(y))))
+    y = np.abs(shape * (logs - np.log(scale)))
+    return np.asarray(np.log(shape) - logs - y - 2 * np.log1p(np.exp(-y)))
 
 
 def inverse_gaussian(x: Floats, mean: Floats, shape: Floats) -> Floats:
@@ -112,20 +112,19 @@ def gumbel(x: Floats, location: Floats, scale: Floats) -> Floats:
 def _shrunk(z: Floats, shape: Floats) -> Floats:
     """Return log(1 + shape z) / shape, and z for a shape of 0; NaN outside the support."""
     safe = np.where(np.abs(shape) < NEAR_ZERO, NEAR_ZERO, shape)
-    inside = np.where(1 + safe * z > 0, safe * z, np.nan)
-    return np.log1p(inside) / safe
+    return np.log1p(safe * z) / safe  # NaN beyond the end, and infinite at it
 
 
 def extreme_value(x: Floats, location: Floats, scale: Floats, shape: Floats) -> Floats:
     y = _shrunk((x - location) / scale, shape)
     found = -(1 + shape) * y - np.exp(np.minimum(-y, 700.0)) - np.log(scale)
-    return np.where(np.isnan(found) | (shape < -1), -np.inf, found)
+    return np.where(shape < -1, -np.inf, found)
 
 
 def generalized_pareto(x: Floats, location: Floats, scale: Floats, shape: Floats) -> Floats:
     z = (x - location) / scale
     found = -(1 + shape) * _shrunk(z, shape) - np.log(scale)
-    return np.where(np.isnan(found) | (z < 0) | (shape < -1), -np.inf, found)
+    return np.where((z < 0) | (shape < -1), -np.inf, found)
 
 
 def skew_normal(x: Floats, location: Floats, scale: Floats, shape: Floats) -> Floats:

@@ -12,6 +12,7 @@ from kindynos.arrays import Floats
 from kindynos.delegation import delegated_to
 from kindynos.distributions.special import gammaincc
 from kindynos.errors import ParameterError
+from kindynos.fitting.data import check_size
 from kindynos.fitting.normality import Test, normality, said
 from kindynos.fitting.stationarity import kpss, unit_root
 from kindynos.inference.intervals import Z
@@ -54,7 +55,7 @@ def diagnose(series: Any, lags: int | None = None) -> Diagnostics:
 
     Raises ParameterError for fewer than 12 values, a constant series, and a process without residuals.
 
-    >>> rng = np.random.default_rng(1)
+    >>> rng = np.random.default_rng(2)
     >>> diagnose(rng.standard_normal(200)).tests[0].p > 0.05
     True
     """
@@ -72,6 +73,7 @@ def diagnose(series: Any, lags: int | None = None) -> Diagnostics:
     known = values[~np.isnan(values)]
     if len(known) < FEWEST or np.ptp(known) == 0:
         raise ParameterError(f"needs at least {FEWEST} values that are not all equal", owner="diagnose")
+    check_size("diagnose", known)
     most = min(len(known) // 2 - 1, max(10, 2 * int(math.log(len(known)) * 4)))
     lags = min(most, 36) if lags is None else whole("diagnose", "lags", lags, least=1)
     if lags > len(known) // 2:

@@ -82,6 +82,9 @@ def _pareto_starts(data: Data, fixed: Mapping[str, Any]) -> list[dict[str, float
     mean = data.mean - fixed["location"]
     largest = data.largest - fixed["location"]
     ended = {"scale": 1.02 * 0.4 * largest, "shape": -0.4}
+    bent = (1 - (mean / data.sd) ** 2) / 2  # by the moments
+    if -0.5 < bent < 0.4:
+        return [{"scale": mean * (1 - bent), "shape": bent}, {"scale": mean, "shape": 0.0}, ended]
     return [{"scale": mean, "shape": 0.0}, {"scale": 0.75 * mean, "shape": 0.25}, ended]
 
 

@@ -77,8 +77,8 @@ class Fit:
         return pd.DataFrame.from_dict(rows, orient="index", columns=["estimate", "error", "low", "high"])
 
     def drawn(self, scores: Floats) -> list[dict[str, float]]:
-        """Return parameters drawn as the fit leaves them open, one set a column of standard normal ``scores (5, draws)``."""
-        from kindynos.distributions.special import ndtr
+        """Return parameters drawn as the fit leaves them open, one set a column of standard normal ``scores (6, draws)``."""
+        from kindynos.distributions.special import chdtri, ndtr
         from kindynos.fitting.search import scale_of
 
         values: dict[str, Any] = {name: np.full(scores.shape[1], value) for name, value in self.estimates.items()}
@@ -88,7 +88,9 @@ class Fit:
         elif self.names:
             family = FAMILIES[self.label]
             lengths, vectors = np.linalg.eigh(np.array(self.theta_covariance))
-            moved = (vectors * np.sqrt(np.maximum(lengths, 0))) @ scores[: len(self.names)]
+            left = max(self.observations - len(self.names), 1.0)  # Student's t, and the variance that maximum likelihood lacks
+            wide = np.sqrt(self.observations / left * left / chdtri(left, ndtr(-scores[-1])))
+            moved = (vectors * np.sqrt(np.maximum(lengths, 0))) @ (scores[: len(self.names)] * wide)
             for i, name in enumerate(self.names):
                 scale = scale_of(family, name, self.estimates)
                 theta = np.clip(self.theta[i] + moved[i], scale.least, scale.most)

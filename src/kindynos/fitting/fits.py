@@ -19,14 +19,15 @@ from kindynos.fitting.data import Data, data_of
 from kindynos.fitting.families import FAMILIES, Family
 from kindynos.fitting.fit import Fit, profile_interval
 from kindynos.fitting.moments import by_lmoments, by_moments
-from kindynos.fitting.newton import Summit, climb
+from kindynos.fitting.newton import Summit, at_summit, climb
 from kindynos.fitting.search import Search
 from kindynos.inference.intervals import Z
 from kindynos.validate import finite, one_of
 
 METHODS = ("likelihood", "moments", "l-moments")
-LEAST_SHAPE = -0.999  # of the extreme-value and Pareto distributions, whose likelihood has no maximum beyond -1
+LEAST_SHAPE = -0.9  # of the extreme-value and Pareto distributions, whose likelihood has no maximum beyond -1
 FEWEST_DF = 2.0001  # of Student's t by its sd
+FAR = 0.35  # of the way to the limit, from which it is tried too: there the curvature is lost in rounding
 VAGUE = 0.5  # sd of a parameter on its scale from which its limit is tried
 AS_GOOD = 1e-3  # log likelihood by which a parameter's limit may be worse
 BOOTSTRAPPED = 200  # samples for the errors of moments
@@ -137,7 +138,7 @@ def summit_of(search: Search) -> Summit:
     exact = search.exact()
     if exact is not None:
         theta = search.theta(exact)[None]
-        return climb(search.likelihood, theta, most=1) if search.family.smooth else search.flat_summit(theta)
+        return at_summit(search.likelihood, theta) if search.family.smooth else search.flat_summit(theta)
     starts = np.array([search.theta(start) for start in search.starts()])
     low, high = search.bounds
     starts = np.clip(starts, low, high)
@@ -154,7 +155,7 @@ def summit_of(search: Search) -> Summit:
 
 def check_maximum(owner: str, found: Mapping[str, float]) -> None:
     """Raise ParameterError where the likelihood has no maximum."""
-    if "location" in found and "shape" in found and "scale" in found and found["shape"] <= LEAST_SHAPE:
+    if owner.startswith("Generalized") and found["shape"] <= LEAST_SHAPE:
         raise ParameterError(
             "the likelihood has no maximum: it grows without end as the upper end of the distribution, at a shape below -1, "
             "comes down to the largest value; method='l-moments' has an answer",
@@ -172,7 +173,7 @@ def _limits(search: Search, summit: Summit) -> tuple[Search, Summit, dict[str, s
         if name not in search.free:
             continue
         place = search.free.index(name)
-        if search.spread_of(summit, place) < VAGUE and abs(summit.theta[0, place]) < 0.99 * theta:
+        if search.spread_of(summit, place) < VAGUE and abs(summit.theta[0, place]) < FAR * theta:
             continue
         limit = math.copysign(theta, float(summit.theta[0, place])) if name in ("shape", "mode") else theta
         narrowed = search.holding(name, search.value_at(name, limit))
@@ -188,8 +189,9 @@ def _made(
     """Return the distribution with what its fit leaves open."""
     made: Any = kind
     answer = made(**{f.name: _of_type(f, found[f.name]) for f in fields(made)})
-    covariance = search.covariance(summit)
-    errors, intervals = search.errors(summit, covariance)
+    theta_covariance = search.theta_covariance(summit)
+    covariance = search.covariance(summit, theta_covariance)
+    errors, intervals = search.errors(summit, theta_covariance)
     for name, side in search.family.at_data.items():
         if name not in fixed:
             errors[name], intervals[name] = _end_error(search, answer, name, side)
@@ -205,7 +207,7 @@ def _made(
         estimates=found, errors=errors, intervals=intervals, names=tuple(search.free), covariance=covariance,
         log_likelihood=float(summit.value[0]), observations=data.total, fixed=fixed, edges=edges, method="likelihood",
         description=_description(data, fixed, edges), label=search.family.label, theta=tuple(map(float, summit.theta[0])),
-        theta_covariance=tuple(tuple(map(float, row)) for row in search.theta_covariance(summit)),
+        theta_covariance=tuple(map(tuple, theta_covariance.tolist())),
         centre=search.centre, spread=search.spread, parameters=len(search.free) + _ends_learned(search.family, fixed) + len(
             [name for name in edges if name not in search.family.at_data]
         ),

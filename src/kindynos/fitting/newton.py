@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from dataclasses import dataclass
+from functools import lru_cache
 
 import numpy as np
 from numpy.typing import NDArray
@@ -49,37 +50,52 @@ def climb(
     high = np.full(size, np.inf) if high is None else high
     value, hessian = np.full(rows, -np.inf), np.full((rows, size, size), np.nan)
     converged = np.zeros(rows, dtype=bool)
-    active = np.arange(rows)
-    offsets = _stencil(size)
+    active, offsets = np.arange(rows), _stencil(size)
+    here = theta
+    found = _finite(likelihood(here[:, None, :] + offsets, active))
     for _ in range(most):
-        here = theta[active]
-        found = _finite(likelihood(here[:, None, :] + offsets, active))
         centre, slope, bend = _derivatives(found, size)
-        value[active], hessian[active] = centre, bend
+        theta[active], value[active], hessian[active] = here, centre, bend
         step, gain = _uphill(slope, bend)
-        done = ~(gain > ENOUGH)
-        fresh = np.clip(here + step, low, high)
-        better = _finite(likelihood(fresh[:, None, :], active))[:, 0]
-        lost = ~done & ~(better > centre)
+        fresh = np.minimum(np.maximum(here + step, low), high)
+        done = ~(gain > ENOUGH) | (fresh == here).all(axis=1)
+        converged[active[done]] = True
+        left = ~done
+        if not left.any():
+            return Summit(theta, value, hessian, converged)
+        here, centre, step, fresh, active = here[left], centre[left], step[left], fresh[left], active[left]
+        found = _finite(likelihood(fresh[:, None, :] + offsets, active))  # at the new point and around it, in one go
+        lost = ~(found[:, 0] > centre)
         if lost.any():
             shorter = np.clip(here[lost, None] + LENGTHS[:, None] * step[lost, None], low, high)
-            found = _finite(likelihood(shorter, active[lost]))
-            best = found.argmax(axis=1)
-            picked = np.arange(len(best))
-            fresh[lost], better[lost] = shorter[picked, best], found[picked, best]
-        done |= ~(better > centre) | (fresh == here).all(axis=1)
-        converged[active[done]] = True
-        active, fresh = active[~done], fresh[~done]
-        theta[active] = fresh
-        if not len(active):
-            break
+            tried = _finite(likelihood(shorter, active[lost]))
+            best = tried.argmax(axis=1)
+            fresh[lost] = shorter[np.arange(len(best)), best]
+            stuck = np.zeros(len(active), dtype=bool)
+            stuck[lost] = ~(tried.max(axis=1) > centre[lost])
+            converged[active[stuck]] = True
+            found[lost] = _finite(likelihood(fresh[lost][:, None, :] + offsets, active[lost]))
+            active, fresh, found = active[~stuck], fresh[~stuck], found[~stuck]
+            if not len(active):
+                break
+        here = fresh
+        theta[active], value[active] = here, found[:, 0]
     return Summit(theta, value, hessian, converged)
+
+
+def at_summit(likelihood: LogLikelihood, theta: Floats) -> Summit:
+    """Return what lies at points ``theta (rows, parameters)`` that are known to be summits."""
+    rows, size = theta.shape
+    found = _finite(likelihood(theta[:, None, :] + _stencil(size), np.arange(rows)))
+    centre, _, bend = _derivatives(found, size)
+    return Summit(theta, centre, bend, np.ones(rows, dtype=bool))
 
 
 def _finite(values: Floats) -> Floats:
     return np.where(np.isnan(values), -np.inf, values)
 
 
+@lru_cache(maxsize=16)
 def _stencil(size: int) -> Floats:
     """Return the points around one at which the likelihood is asked: itself, each axis both ways, each pair both ways."""
     unit = np.eye(size)

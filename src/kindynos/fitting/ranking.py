@@ -18,7 +18,7 @@ from kindynos.errors import KindynosError, ParameterError
 from kindynos.fitting.data import Data, data_of
 from kindynos.fitting.families import FAMILIES, Family
 from kindynos.fitting.goodness import SAMPLES, Distances, goodness
-from kindynos.validate import one_of, told, whole
+from kindynos.validate import names_in, one_of, told, whole
 
 CRITERIA = ("aic", "aicc", "bic")
 LEAST_WEIGHT = 1e-6  # of a part of the average
@@ -204,16 +204,12 @@ def _candidates(
 ) -> list[type[Distribution]]:
     if candidates is None:
         return [family.kind for family in FAMILIES.values() if _sensible(family, data, left_out)]
-    if isinstance(candidates, str):
-        candidates = [candidates]
     chosen: list[type[Distribution]] = []
-    for one in candidates:
+    for one in names_in("fit_distributions", "candidates", [candidates] if isinstance(candidates, type) else candidates):
         kind = one if isinstance(one, type) and issubclass(one, Distribution) else _named(one)
         if kind.label not in FAMILIES:
             raise ParameterError(f"{kind.label!r} cannot be learned from values", owner="fit_distributions")
         chosen.append(kind)
-    if not chosen:
-        raise ParameterError("candidates must name at least one distribution", owner="fit_distributions")
     return chosen
 
 

@@ -12,6 +12,7 @@ from kindynos.arrays import Floats
 from kindynos.errors import FileError, ParameterError
 from kindynos.fitting.dates import check_dates
 from kindynos.table_files import read_table
+from kindynos.validate import instance
 
 DAY, MONTH, YEAR = re.compile(r"\d{4}-\d{2}-\d{2}"), re.compile(r"\d{4}-\d{2}"), re.compile(r"\d{4}")
 STYLES = ((DAY, "2027-12-31"), (MONTH, "2027-12"), (YEAR, "2027"))
@@ -53,6 +54,7 @@ def read_values(source: str | Path, column: str | None = None) -> Floats:
 
 
 def _table(source: str | Path) -> tuple[Any, str]:
+    instance("read_series", "source", source, (str, Path), "the path of a file")
     table = read_table(Path(source))
     table.columns = [str(column).strip() for column in table.columns]
     if not len(table):

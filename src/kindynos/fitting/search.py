@@ -88,8 +88,13 @@ class Search:
 
     def starts(self) -> list[dict[str, float]]:
         """Return parameters to begin from, those that are held left as they are."""
-        if self.family.starts is None:
-            raise ParameterError("needs values that are known exactly, with weights, and none held", owner=self.owner)
+        if self.family.starts is None:  # the maximum as if every value were known
+            assert self.family.exact is not None
+            every = replace(self.data, above=self.data.above & False, below=self.data.below & False)
+            found = self.family.exact(every, self.held)
+            if found is None:
+                raise ParameterError("cannot be learned with these parameters held", owner=self.owner)
+            return [{name: float(value) for name, value in found.items()}]
         return [{**start, **self.held} for start in self.family.starts(self.data, self.held)]
 
     def likelihood(self, theta: Floats, active: NDArray[np.int64]) -> Floats:
@@ -103,14 +108,22 @@ class Search:
 
     def _likelihood(self, theta: Floats, active: NDArray[np.int64]) -> Floats:
         parameters = {name: value[..., None] if np.ndim(value) else value for name, value in self.parameters(theta).items()}
-        data = self.data
-        known = ~(data.above | data.below)
-        x = data.values[known] if self.rows is None else self.rows[active][:, None, :]
+        x = self._known if self.rows is None else self.rows[active][:, None, :]
         with np.errstate(all="ignore"):
             logs = self.family.log_density(x, **parameters)
-            total = logs.sum(axis=-1) if data.even else logs @ data.weights[known]
-        total = np.broadcast_to(np.where(np.isnan(total), -np.inf, total), theta.shape[:2])
-        return total if data.plain else total + self._censored(theta)
+            total = logs.sum(axis=-1) if self.data.even else logs @ self._known_weights
+        if total.shape != theta.shape[:2]:
+            total = np.broadcast_to(total, theta.shape[:2])
+        return total if self.data.plain else total + self._censored(theta)
+
+    @cached_property
+    def _known(self) -> Floats:
+        """The values that are known exactly."""
+        return self.data.values[~(self.data.above | self.data.below)]
+
+    @cached_property
+    def _known_weights(self) -> Floats:
+        return self.data.weights[~(self.data.above | self.data.below)]
 
     def _censored(self, theta: Floats) -> Floats:
         """Return what values that are only bounds add: the log of the chance of more, or of less."""
@@ -170,23 +183,21 @@ class Search:
         errors = {"mean": float(found["sd"]) / math.sqrt(2 * count), "sd": float(found["sd"]) / math.sqrt(count)}
         return [errors[name] for name in self.free]
 
-    def covariance(self, summit: Summit) -> tuple[tuple[float, ...], ...]:
-        """Return the covariance of the free parameters."""
+    def covariance(self, summit: Summit, of_theta: Floats) -> tuple[tuple[float, ...], ...]:
+        """Return the covariance of the free parameters from that of theta."""
         slopes = self._slopes(summit)
         with np.errstate(invalid="ignore"):
-            found = self.theta_covariance(summit) * np.outer(slopes, slopes)
-        return tuple(tuple(map(float, row)) for row in found)
+            found = of_theta * np.outer(slopes, slopes)
+        return tuple(map(tuple, found.tolist()))
 
-    def errors(
-        self, summit: Summit, covariance: tuple[tuple[float, ...], ...]
-    ) -> tuple[dict[str, float], dict[str, tuple[float, float]]]:
+    def errors(self, summit: Summit, of_theta: Floats) -> tuple[dict[str, float], dict[str, tuple[float, float]]]:
         """Return standard errors and 95 % intervals of the free parameters; intervals are even on the scale of the search."""
-        reach = Z * np.sqrt(np.maximum(np.diag(self.theta_covariance(summit)), 0))
+        spread, slopes = np.sqrt(np.maximum(np.diag(of_theta), 0)), self._slopes(summit)
         errors, intervals = {}, {}
         for i, name in enumerate(self.free):
-            errors[name] = math.sqrt(max(covariance[i][i], 0.0))
-            theta = float(summit.theta[0, i])
-            intervals[name] = (self.value_at(name, theta - reach[i]), self.value_at(name, theta + reach[i]))
+            errors[name] = float(spread[i] * abs(slopes[i]))
+            theta, reach = float(summit.theta[0, i]), Z * float(spread[i])
+            intervals[name] = (self.value_at(name, theta - reach), self.value_at(name, theta + reach))
         return errors, intervals
 
     def spread_of(self, summit: Summit, place: int) -> float:

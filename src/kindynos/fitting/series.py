@@ -12,6 +12,7 @@ import numpy as np
 
 from kindynos.delegation import delegated_to
 from kindynos.errors import ParameterError
+from kindynos.fitting.data import check_size
 from kindynos.fitting.dates import DatedSeries, dated_series
 from kindynos.fitting.diagnostics import Diagnostics, diagnose
 from kindynos.fitting.rolling import ORIGINS, Scores, origins_of, score
@@ -237,7 +238,9 @@ def _checked(owner: str, dated: DatedSeries) -> DatedSeries:
     known = np.flatnonzero(~np.isnan(values))
     if len(known) < FEWEST:
         raise ParameterError(f"needs at least {FEWEST} values, and the series has {len(known)}", owner=owner)
-    if np.ptp(values[known]) == 0:
+    if np.ptp(values[known]) > 0:
+        check_size(owner, values[known])
+    else:
         raise ParameterError(
             f"all values of the series are equal, {values[known[0]]:g}; there is nothing to learn", owner=owner
         )

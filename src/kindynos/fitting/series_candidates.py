@@ -19,6 +19,7 @@ from kindynos.processes.arima import Arima
 from kindynos.processes.base import Process
 from kindynos.processes.garch import Garch
 from kindynos.processes.smoothing import ExponentialSmoothing
+from kindynos.validate import names_in
 
 MOST_DIFFERENCES = 2
 POWER = 0.5  # of the spread in the level, from which logs are taken
@@ -207,15 +208,13 @@ def named_candidates(names: Iterable[str], values: Floats, season: int, choices:
     families = {"arima": _arimas(season, choices), "exponential smoothing": _smoothings(values, season), "garch": _garches()}
     single = {one.name: one for group in families.values() for one in group}
     answer: list[Candidate] = []
-    for name in [names] if isinstance(names, str) else names:
+    for name in names_in("fit_series", "candidates", names):
         if name in families:
             answer += families[name]
         elif name in single:
             answer.append(single[name])
         else:
             answer.append(_parsed(name, [*families, *single]))
-    if not answer:
-        raise ParameterError("candidates must name at least one process", owner="fit_series")
     return answer
 
 

@@ -30,10 +30,12 @@ def unit_root(values: Floats) -> Test:
     most = min(int(12 * (len(x) / 100) ** 0.25), max((len(x) - 6) // 3, 0))
     change, level = np.diff(x), x[:-1]
     best: tuple[float, float] | None = None
+    unit = float(np.abs(x).max()) or 1.0
     for lags in range(most + 1):
         target = change[most:]
-        columns = [level[most:], np.ones(len(target)), *(change[most - k : len(change) - k] for k in range(1, lags + 1))]
+        columns = [level[most:], np.full(len(target), unit), *(change[most - k : len(change) - k] for k in range(1, lags + 1))]
         design = np.stack(columns, axis=1)
+        design, target = design / unit, target / unit
         crossed = np.linalg.pinv(design.T @ design)
         coefficients = crossed @ design.T @ target
         left = target - design @ coefficients

@@ -19,7 +19,8 @@ from kindynos.distributions.special import ndtr
 from kindynos.errors import ParameterError
 from kindynos.processes.arima_fit import ArimaLikelihood, OpenParameters, Orders
 from kindynos.processes.arma import is_stationary, multiplied, polynomial, psi_weights
-from kindynos.processes.base import Fitted, Process
+from kindynos.processes.base import Process
+from kindynos.processes.fitted import Fitted
 from kindynos.processes.series import InPeriods, logs_of, same_process, series_values
 from kindynos.validate import finite, instance, positive, whole
 
@@ -231,6 +232,14 @@ class Arima(InPeriods):
         >>> round(Arima.fit(made, order=(1, 0, 0)).ar[0], 1)
         0.6
         """
+        orders = _orders(f"{cls.__name__}.fit", order, seasonal)
+        return cls._learned(series, order, seasonal, log, constant, _theta_of(near, orders))
+
+    @classmethod
+    def _learned(
+        cls, series: ArrayLike, order: Sequence[int], seasonal: Sequence[int], log: bool, constant: bool | None,
+        near: Floats | None,
+    ) -> Self:  # fmt: skip
         owner = f"{cls.__name__}.fit"
         orders = _orders(owner, order, seasonal)
         instance(owner, "log", log, bool, "True or False")
@@ -245,7 +254,7 @@ class Arima(InPeriods):
         modelled = logs_of(values) if log else np.array(values)
         model = ArimaLikelihood(modelled, orders, constant)
         _check_left(owner, model)
-        found = model.best(_theta_of(near, orders))
+        found = model.best(near)
         coefficients = orders.coefficients(found.theta)
         solved = model.at(coefficients)
         jacobian = -float(np.nansum(modelled[orders.lost :])) if log else 0.0
@@ -265,7 +274,8 @@ class Arima(InPeriods):
         order, seasonal = (o.ar, o.differences, o.ma), (o.seasonal_ar, o.seasonal_differences, o.seasonal_ma, o.season)
         if not any(seasonal[:3]):
             seasonal = (0, 0, 0, 0)
-        learned = type(self).fit(self.history, order, seasonal, self.log, self._has_constant)
+        begin = o.theta_of(vars(self))
+        learned = type(self)._learned(self.history, order, seasonal, self.log, self._has_constant, begin)
         found: Self = same_process("Arima", self, learned, (*COEFFICIENTS, "sd", "constant"))
         return found
 

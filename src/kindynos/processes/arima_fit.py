@@ -11,13 +11,14 @@ from typing import Any
 import numpy as np
 
 from kindynos.arrays import Floats
-from kindynos.processes.arma import differenced, from_partial, log_likelihood, multiplied, polynomial, whitened
+from kindynos.processes.arma import differenced, from_partial, log_likelihood, multiplied, partial_of, polynomial, whitened
 from kindynos.processes.likelihood import Peak, peak
 from kindynos.sampling.streams import stream
 
 USUAL = 1.0  # sd of a partial autocorrelation on its scale, before any data are seen
 FARTHEST = 4.0  # on that scale: a partial autocorrelation of 0.9993
 AT_EDGE = 3.5
+FARTHEST_PARTIAL = math.tanh(FARTHEST)
 DRAWS, SPREAD_DF = 120, 5  # of parameters
 
 
@@ -54,6 +55,13 @@ class Orders:
             answer[name] = tuple(sign * value for value in from_partial(partial[begin : begin + count]))
             begin += count
         return answer
+
+    def theta_of(self, found: Mapping[str, Any]) -> Floats:
+        """Return the free form of coefficients, which must be stationary and invertible."""
+        parts: list[float] = []
+        for name, sign in (("ar", 1.0), ("ma", -1.0), ("seasonal_ar", 1.0), ("seasonal_ma", -1.0)):
+            parts += partial_of([sign * value for value in found[name]])
+        return np.asarray(np.arctanh(np.clip(parts, -FARTHEST_PARTIAL, FARTHEST_PARTIAL)))
 
     def whole(self, found: Mapping[str, Any]) -> tuple[Floats, Floats]:
         """Return the coefficients of the autoregressive and moving-average part as they are multiplied out."""

@@ -52,22 +52,34 @@ def from_partial(partial: Sequence[float]) -> list[float]:
 
 def is_stationary(phi: Sequence[float]) -> bool:
     """Return whether an autoregression with these coefficients stays within bounds."""
-    current = np.asarray(phi, dtype=np.float64)
-    while len(current):
-        last = float(current[-1])
+    return all(abs(value) < 1 for value in partial_of(phi))
+
+
+def partial_of(phi: Sequence[float]) -> list[float]:
+    """Return the partial autocorrelations of autoregressive coefficients, as far back as they lie between -1 and 1."""
+    current = [float(value) for value in phi]
+    found: list[float] = []
+    while current:
+        *rest, last = current
+        found.append(last)
         if not abs(last) < 1:
-            return False
-        rest = current[:-1]
-        current = (rest + last * rest[::-1]) / (1 - last**2)
-    return True
+            break
+        current = [(a + last * b) / (1 - last**2) for a, b in zip(rest, reversed(rest), strict=True)]
+    return found[::-1]
 
 
 def psi_weights(phi: ArrayLike, theta: ArrayLike, count: int) -> Floats:
     """Return the weights of the present and earlier shocks in a value, ``(count,)``, the first of them 1."""
-    lfilter = _lfilter()
-    unit = np.zeros(count)
-    unit[0] = 1.0
-    return np.asarray(lfilter(np.concatenate([[1.0], theta]), np.concatenate([[1.0], -np.asarray(phi)]), unit))
+    own, moving = np.asarray(phi, dtype=np.float64), np.asarray(theta, dtype=np.float64)
+    right = np.zeros(count)
+    right[0] = 1.0
+    right[1 : len(moving) + 1] = moving[: count - 1]
+    if not len(own):
+        return right
+    band = np.ones((min(len(own), count - 1) + 1, count))  # psi_k - phi_1 psi_{k-1} - ... = theta_k, row by row
+    band[1:] = -own[: len(band) - 1, None]
+    found, _ = _lapack().dtbtrs(band, right[:, None], uplo="L", diag="U")
+    return np.asarray(found[:, 0])
 
 
 def autocovariances(phi: Floats, theta: Floats, count: int, noise: Floats | None = None) -> Floats:
@@ -139,13 +151,6 @@ def _lapack() -> Any:
     from scipy.linalg import lapack
 
     return lapack
-
-
-@lru_cache(maxsize=1)
-def _lfilter() -> Any:
-    from scipy.signal import lfilter
-
-    return lfilter
 
 
 def differenced(columns: Floats, differences: int, seasonal: int, season: int) -> Floats:

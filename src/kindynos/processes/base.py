@@ -22,6 +22,7 @@ from kindynos.inference.estimates import Estimate
 from kindynos.inference.intervals import Z, proportion
 from kindynos.processes.drawing import Draws, drawn_parameters, each_block, each_part
 from kindynos.processes.estimation import DRAWS, FEW_DRAWS, FEW_TRIALS, as_chance, with_estimation_error
+from kindynos.processes.fitted import Fitted
 from kindynos.processes.hitting import simulated_hit_probability
 from kindynos.sampling.streams import stream
 from kindynos.validate import array_of, finite, instance, number, positive, whole, wrong
@@ -30,30 +31,6 @@ Rule = Callable[[str, str, Any], Any]
 
 STEPS, TRIALS = 250, 20_000  # of a simulated odds
 OBSERVED = 8  # a fit needs at least so many observations
-
-
-@dataclass(frozen=True)
-class Fitted:
-    """How a process was learned from a series.
-
-    ``errors`` are the standard errors of its parameters, infinite where the series tells nothing of one, and ``intervals`` 95 %
-    intervals where those would be lopsided; ``theta`` the parameters on the scale of the fit, with their ``covariance`` there,
-    from which ``uncertain=True`` draws; ``description`` tells what was used or dropped.
-    """
-
-    observations: int
-    dt: float
-    errors: Mapping[str, float]
-    theta: tuple[float, ...]
-    covariance: tuple[tuple[float, ...], ...]
-    description: str
-    intervals: Mapping[str, tuple[float, float]] = field(default_factory=dict)
-    learned: Any = None  # what else the process needs to draw its parameters
-    log_likelihood: float | None = None  # of the values as they are modelled
-    jacobian: float = 0.0  # to add for that of the values themselves, where their logs are modelled
-    learned_parameters: int = 0
-    edges: Mapping[str, str] = field(default_factory=dict)  # parameters whose best value lies at an end
-    of: Mapping[str, Any] | None = None  # the parameters it belongs to
 
 
 @dataclass(frozen=True)

@@ -17,8 +17,9 @@ from kindynos.distributions.normal import LogNormal, Normal
 from kindynos.distributions.special import ndtr
 from kindynos.errors import ParameterError
 from kindynos.finance.drawdowns import deepest_drop
-from kindynos.processes.base import Fitted, Process, accumulate, observed
+from kindynos.processes.base import Process, accumulate, observed
 from kindynos.processes.drawing import Draws
+from kindynos.processes.fitted import Fitted
 from kindynos.validate import array_of, finite, positive
 from kindynos.validate import volatility as a_volatility
 

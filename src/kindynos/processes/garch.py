@@ -16,8 +16,9 @@ from kindynos.arrays import Floats
 from kindynos.distributions.real_line import StudentT
 from kindynos.distributions.special import expit, gammaln, ndtr, stdtrit
 from kindynos.errors import ParameterError
-from kindynos.processes.base import Fitted, observed
+from kindynos.processes.base import observed
 from kindynos.processes.brownian import check_moves
+from kindynos.processes.fitted import Fitted
 from kindynos.processes.likelihood import Peak, lowest, peak, picked, resampled
 from kindynos.processes.series import InPeriods
 from kindynos.validate import finite, fraction, one_of, positive, wrong

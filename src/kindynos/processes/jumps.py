@@ -12,7 +12,8 @@ from numpy.typing import ArrayLike
 
 from kindynos.arrays import Floats
 from kindynos.distributions.special import gammaln, ndtr, ndtri, pdtr, xlogy
-from kindynos.processes.base import Fitted, Process, accumulate, observed
+from kindynos.processes.base import Process, accumulate, observed
+from kindynos.processes.fitted import Fitted
 from kindynos.processes.likelihood import lowest, peak, picked, resampled
 from kindynos.validate import array_of, finite, positive
 from kindynos.validate import volatility as a_volatility

@@ -16,7 +16,8 @@ from kindynos.distributions.normal import LogNormal, Normal
 from kindynos.distributions.special import ndtr
 from kindynos.errors import ParameterError
 from kindynos.inference.intervals import UPPER, Z
-from kindynos.processes.base import Fitted, Process, observed
+from kindynos.processes.base import Process, observed
+from kindynos.processes.fitted import Fitted
 from kindynos.processes.reversion import LEVELS, reversion
 from kindynos.validate import array_of, finite, instance, positive
 from kindynos.validate import volatility as a_volatility

@@ -12,7 +12,8 @@ from numpy.typing import ArrayLike, NDArray
 
 from kindynos.arrays import Floats
 from kindynos.distributions.special import ndtri
-from kindynos.processes.base import Fitted, Process, accumulate, observed
+from kindynos.processes.base import Process, accumulate, observed
+from kindynos.processes.fitted import Fitted
 from kindynos.processes.likelihood import peak, picked, resampled
 from kindynos.processes.regime_filter import climbed, filtered
 from kindynos.validate import array_of, finite, positive, whole, wrong

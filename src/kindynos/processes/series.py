@@ -44,6 +44,7 @@ class InPeriods(Process):
         return found if times.ndim else float(found)
 
 
+LARGEST = 1e80  # whose powers a float still holds
 CLOSE = 1e-3  # relative, of parameters that are learned again
 
 
@@ -77,8 +78,12 @@ def series_values(owner: str, name: str, series: Any, above_zero: bool, least: i
         raise ParameterError(f"value {place} of {name} is {values[place]:g}; a log needs values above 0", owner=owner)
     if len(known) < least:
         raise ParameterError(f"needs at least {least} values, and {name} has {len(known)}", owner=owner)
+    if least and float(np.nanmax(np.abs(values))) > LARGEST:
+        raise ParameterError(f"{name} reaches {np.nanmax(np.abs(values)):.3g}; measure it in other units", owner=owner)
     if least and np.ptp(values[~np.isnan(values)]) == 0:
         raise ParameterError(f"all values of {name} are equal, {values[0]:g}; there is nothing to learn", owner=owner)
+    if least and np.nanmax(values) - np.nanmin(values) < 1 / LARGEST:
+        raise ParameterError(f"{name} hardly changes; measure it in other units", owner=owner)
     return tuple(map(float, values))
 
 

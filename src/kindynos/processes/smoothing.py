@@ -20,7 +20,8 @@ from kindynos.distributions.base import Distribution
 from kindynos.distributions.normal import Normal
 from kindynos.distributions.special import ndtr
 from kindynos.errors import ParameterError
-from kindynos.processes.base import Fitted, Process
+from kindynos.processes.base import Process
+from kindynos.processes.fitted import Fitted
 from kindynos.processes.series import InPeriods, same_process, series_values
 from kindynos.processes.smoothing_fit import Form, OpenSmoothing, SmoothingLikelihood
 from kindynos.validate import finite, fraction, one_of, positive, whole
@@ -160,7 +161,7 @@ class ExponentialSmoothing(InPeriods):
         True
         """
         owner = f"{cls.__name__}.fit"
-        if trend not in (True, False, "damped"):
+        if not isinstance(trend, bool | str) or trend not in (True, False, "damped"):
             raise ParameterError(f'trend must be True, False or "damped", not {trend!r:.40}', owner=owner)
         one_of(owner, "season_kind", season_kind, SEASONS)
         length = whole(owner, "season", season, least=0)
@@ -168,13 +169,18 @@ class ExponentialSmoothing(InPeriods):
             raise ParameterError("a season has at least 2 periods; 0 stands for none", owner=owner)
         times = bool(length) and season_kind == "multiplicative"
         form = Form(bool(trend), trend == "damped", length, times)
-        values = series_values(owner, "series", series, times, least=max(8, form.size + 3))
+        values = series_values(owner, "series", series, times, least=8)
         if 2 * length > len(values):
             raise ParameterError(
                 f"a season of {length} is longer than half the series, which has {len(values)} values", owner=owner
             )
+        series_values(owner, "series", values, times, least=form.size + 3)
         model = SmoothingLikelihood(np.array(values), form)
         found = model.best(_theta_of(near, form))
+        if model.is_exact(found.theta):
+            raise ParameterError(
+                "the series follows its trend and season exactly; there is nothing random to learn", owner=owner
+            )
         state = model.states(found.theta[:, None])
         named = {name: value[..., 0] for name, value in state.items()}
         lost = int(np.isnan(values).sum())

@@ -19,6 +19,7 @@ MOST_STEPS = 25
 LENGTHS = 10.0 ** np.arange(-2, 5)  # of the damping of a step, all tried at once
 ENOUGH = 1e-5  # relative gain of the sum of squares
 DRAWS = 150
+EXACT = 1e-10  # sd of errors that are rounding
 USUAL = 2.0  # sd of a weight on its scale, before any data are seen
 FAR = 6.5  # on that scale: a weight of 0.001 or 0.999
 Errors = tuple[Floats, Floats]
@@ -70,7 +71,8 @@ class SmoothingLikelihood:
     def unit(self) -> float:
         """The unit of states, so that 1 is a large change."""
         first = self.series[: max(2 * self.form.season, 10)]
-        return float(np.nanstd(first)) or float(np.nanstd(self.series))
+        known = first[~np.isnan(first)]
+        return float(known.std()) if len(known) > 1 and np.ptp(known) > 0 else float(np.nanstd(self.series))
 
     def weights(self, theta: Floats) -> dict[str, Floats]:
         """Return the weights by name."""
@@ -210,6 +212,10 @@ class SmoothingLikelihood:
         tried = theta[:, None] + np.clip(np.stack(steps, axis=1), -2.0, 2.0)
         tried[: self.form.weights] = np.clip(tried[: self.form.weights], -FAR - 1, FAR + 1)
         return np.asarray(tried)
+
+    def is_exact(self, theta: Floats) -> bool:
+        """Whether nothing but rounding is left of the errors."""
+        return bool(self.sd(theta[:, None])[0] <= EXACT * (1.0 if self.form.multiplicative else self.unit))
 
     def sd(self, theta: Floats) -> Floats:
         """Return the sd of the errors ``(columns,)`` that is likeliest."""

@@ -14,7 +14,7 @@ from kindynos.inference.intervals import correlation_by_blocks, proportion
 from kindynos.results.reached_correlations import ranks
 from kindynos.results.result import Result
 from kindynos.results.sensitivity.rank import first_order_share
-from kindynos.validate import finite
+from kindynos.validate import finite, instance
 
 FEWEST = 3
 SIDES = ("below", "above")
@@ -52,6 +52,8 @@ def joint(x: Result, y: Result, cuts: tuple[float | None, float | None] = (None,
 
     Raises ParameterError for quantities that are rows, or of different numbers of trials.
     """
+    for name, one in (("x", x), ("y", y)):
+        instance("joint", name, one, Result, "a result with one number a trial, such as run['name']")
     if x.is_row or y.is_row:
         raise ParameterError("both must have one number a trial", owner="joint")
     if x.size != y.size:

@@ -11,7 +11,7 @@ import pandas as pd
 
 from kindynos.arrays import Floats
 from kindynos.delegation import delegated_to
-from kindynos.errors import ParameterError, RunError
+from kindynos.errors import ParameterError
 from kindynos.inference.intervals import correlation_by_blocks
 from kindynos.results.joint import Joint, joint
 from kindynos.results.reached_correlations import ranks
@@ -20,7 +20,7 @@ from kindynos.results.sensitivity.rank import first_order_share
 from kindynos.results.sheet import PERCENTILES, Asked, outcome_table
 from kindynos.results.trial_files import columns_of
 from kindynos.results.weighted_result import WeightedResult
-from kindynos.validate import array_of, instance, mapping, one_of, told
+from kindynos.validate import array_of, instance, mapping, names_in, one_of, told
 
 BLOCKS = 20
 
@@ -32,7 +32,10 @@ class ReadTrials(Mapping[str, Result]):
     """
 
     def __init__(self, results: Mapping[str, Result], notes: Sequence[str] = (), source: str = "trials") -> None:
-        self._results, self.reading_notes, self.source = dict(results), tuple(notes), source
+        self._results: dict[str, Result] = mapping("ReadTrials", "results", results, "results by column")
+        if not self._results or not all(isinstance(one, Result) for one in self._results.values()):
+            raise ParameterError("needs at least one result, by its name; read_trials makes them", owner="ReadTrials")
+        self.reading_notes, self.source = tuple(notes), source
 
     @property
     def outcomes(self) -> list[str]:
@@ -51,8 +54,8 @@ class ReadTrials(Mapping[str, Result]):
         return len(self._results)
 
     def __getitem__(self, name: str) -> Result:
-        if name not in self._results:
-            raise RunError(f"no column {name!r}", owner=self.source, unknown=str(name), known=self._results)
+        if not isinstance(name, str) or name not in self._results:
+            raise ParameterError(f"no column {name!r:.60}", owner=self.source, unknown=str(name), known=self._results)
         return self._results[name]
 
     def __repr__(self) -> str:
@@ -75,7 +78,7 @@ class ReadTrials(Mapping[str, Result]):
     def sensitivity(self, name: str) -> pd.DataFrame:
         """Return how closely the other columns go with one: rank correlation and first-order share, the strongest first.
 
-        The trials alone cannot tell which column drives which. Raises RunError for an unknown name.
+        The trials alone cannot tell which column drives which. Raises ParameterError for an unknown name.
         """
         outcome = self[name]
         rows = {}
@@ -177,10 +180,8 @@ def _weights(owner: str, weights: Any, numbers: dict[str, Floats]) -> tuple[Floa
 
 
 def _chosen(owner: str, columns: Iterable[str], numbers: dict[str, Floats]) -> list[str]:
-    chosen = [columns] if isinstance(columns, str) else list(columns)
+    chosen = names_in(owner, "columns", columns)
     for name in chosen:
         if name not in numbers:
             raise ParameterError(f"no column {name!r} of numbers", owner=owner, unknown=str(name), known=numbers)
-    if not chosen:
-        raise ParameterError("columns must name at least one", owner=owner)
     return chosen

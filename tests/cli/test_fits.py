@@ -1,0 +1,88 @@
+"""Tests of the commands on records and on results made elsewhere."""
+
+import json
+import tempfile
+from pathlib import Path
+
+import kindynos as kd
+from kindynos.model.file import model_from_text
+from tests.common import Case, run
+
+BILLS, PASSENGERS, HEDGING = (str(kd.demo_file(name)) for name in ("repair_bills.csv", "passengers.csv", "fuel_hedging.csv"))
+FEW = ("--series", "--no-rolling", "--candidates", "log arima (1,0,1)(0,1,1)12,log arima (0,1,1)(0,1,1)12")
+
+
+class Fit(Case):
+    def test_distributions_are_ranked_and_drawn(self):
+        with tempfile.TemporaryDirectory() as folder:
+            answer = run("fit", BILLS, "--column", "bill", "--out", folder)
+            self.assertEqual((answer.returncode, answer.stderr), (0, ""))
+            self.assertIn("40 values cannot tell", answer.stdout)
+            self.assertEqual({path.name for path in Path(folder).iterdir()}, {"fits.csv", "fits.png", "quantiles.png"})
+        found = json.loads(run("fit", BILLS, "--json", "--show", "gamma", "--candidates", "gamma,lognormal").stdout)
+        self.assertEqual((found["shown"], [row["distribution"] for row in found["ranking"]]), ("gamma", ["lognormal", "gamma"]))
+        self.assertLess(found["intervals"]["shape"][0], found["parameters"]["shape"])
+
+    def test_a_driver_can_be_pasted(self):
+        for more in ((), ("--uncertain",)):
+            table = run("fit", BILLS, "--as-driver", "repair", *more).stdout
+            model = model_from_text(f'[model]\nname = "x"\n{table}\n[outcomes]\ny = "repair"')
+            self.assertAlmostEqual(model.base_case().loc["repair", "value"], 12_500, delta=500)
+        table = run("fit", PASSENGERS, *FEW, "--as-driver", "pax", "--uncertain").stdout
+        model = model_from_text(f'[model]\nname = "x"\nperiods = 12\n{table}\n[outcomes]\ny = "median(pax)"')
+        self.assertGreater(model.simulate(500, seed=1)["y"].sd, 1000)
+
+    def test_processes_are_ranked_and_drawn(self):
+        with tempfile.TemporaryDirectory() as folder:
+            answer = run("fit", PASSENGERS, *FEW, "--every", "month", "--season", "12", "--out", folder)
+            self.assertEqual((answer.returncode, answer.stderr), (0, ""))
+            self.assertIn("1 missing", answer.stdout)
+            self.assertIn("nothing left in the autocorrelations", answer.stdout)
+            names = {path.name for path in Path(folder).iterdir()}
+            self.assertEqual(names, {"processes.csv", "fan.csv", "fan.png", "diagnostics.png"})
+        found = json.loads(run("fit", PASSENGERS, *FEW, "--json", "--ahead", "3").stdout)
+        self.assertEqual([row["period"] for row in found["ahead"]], ["2028-01-01", "2028-02-01", "2028-03-01"])
+        self.assertLess(found["ahead"][0]["P5"], found["ahead"][0]["P95"])
+
+    def test_mistakes(self):
+        for arguments, words in (
+            ((BILLS, "--season", "12"), "--season belongs to --series"),
+            ((BILLS, "--column", "bil"), "did you mean 'bill'"),
+            ((BILLS, "--uncertain"), "goes with --as-driver"),
+            ((BILLS, "--as-driver", "a b"), "a driver's name"),
+            ((BILLS, "--series"), "not evenly spaced"),
+            ((PASSENGERS, "--series", "--every", "quarter"), "one a quarter"),
+            ((BILLS, "--candidates", "gama"), "did you mean 'gamma'"),
+        ):
+            answer = run("fit", *arguments)
+            with self.subTest(words):
+                self.assertEqual(answer.returncode, 2)
+                self.assertIn(words, answer.stderr)
+                self.assertNotIn("Traceback", answer.stderr)
+
+
+class Read(Case):
+    def test_figures_and_two_columns_together(self):
+        with tempfile.TemporaryDirectory() as folder:
+            answer = run(
+                "read", HEDGING, "--column", "growth", "--against", "worst_fall", "--cuts", "0.05,-0.2", "--out", folder
+            )
+            self.assertEqual((answer.returncode, answer.stderr), (0, ""))
+            self.assertIn("growth above 0.05, worst_fall below -0.2", answer.stdout)
+            names = {path.name for path in Path(folder).iterdir()}
+            self.assertEqual(names, {"trials.csv", "together.csv", "growth.png", "scatter.png"})
+        found = json.loads(run("read", HEDGING, "--json").stdout)
+        self.assertEqual((found["trials"], list(found["columns"])), (1000, ["growth", "worst_fall", "fuel_cost"]))
+        self.assertAlmostEqual(found["columns"]["growth"]["mean"]["value"], 0.0548, places=3)
+        self.assertIn("What goes with growth", run("read", HEDGING, "--column", "growth", "--target", "0.03").stdout)
+
+    def test_mistakes(self):
+        for arguments, words in (
+            (("--unit", "EUR"), "say --column"),
+            (("--column", "growth", "--cuts", "1"), "--cuts are two numbers"),
+            (("--column", "grow"), "did you mean 'growth'"),
+        ):
+            answer = run("read", HEDGING, *arguments)
+            with self.subTest(words):
+                self.assertEqual((answer.returncode, "Traceback" in answer.stderr), (2, False))
+                self.assertIn(words, answer.stderr)

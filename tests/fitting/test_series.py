@@ -1,0 +1,192 @@
+"""Tests of rankings of processes, their dates, and of records in files."""
+
+import tempfile
+from pathlib import Path
+
+import numpy as np
+import pandas as pd
+
+import kindynos as kd
+from tests.common import Case
+
+MONTHS = pd.date_range("2018-01-01", periods=96, freq="MS")
+
+
+def seasonal(count=96, seed=1):
+    """Months with a trend and a season that grows with the level."""
+    rng = np.random.default_rng(seed)
+    t = np.arange(count)
+    logs = 5 + 0.008 * t + 0.4 * np.sin(2 * np.pi * t / 12) + 0.05 * rng.standard_normal(count)
+    return pd.Series(np.exp(logs), MONTHS[:count], name="passengers")
+
+
+class Rankings(Case):
+    def test_the_best_of_a_group_has_the_lowest_aicc(self):
+        made = kd.Arima(ar=[0.8], sd=1.0, constant=10.0).paths(200, 1, seed=3)[1:, 0]
+        ranking = kd.fit_series(made, ["arima (1,0,0)", "arima (0,0,0)", "arima (2,0,0)", "arima (0,1,0)"], rolling=False)
+        table = ranking.table()
+        for name in ("arima (1,0,0)", "arima (0,0,0)"):
+            told = ranking[name].fitted
+            count, learned = told.observations, told.learned_parameters
+            expected = 2 * learned - 2 * told.log_likelihood + 2 * learned * (learned + 1) / (count - learned - 1)
+            self.assertAlmostEqual(table.loc[name, "aicc"], expected)
+        self.assertEqual(ranking.groups["arima, 0 and 0 seasonal differences"][0], "arima (1,0,0)")
+        weights = table.groupby("group")["weight"].sum()
+        np.testing.assert_allclose(weights, 1)
+
+    def test_the_jacobian_of_a_log_is_counted(self):
+        series = np.exp(kd.Arima(ar=[0.7], sd=0.3, constant=3.0).paths(150, 1, seed=2)[1:, 0])
+        ranking = kd.fit_series(series, ["arima (1,0,0)", "log arima (1,0,0)"], rolling=False)
+        self.assertEqual(ranking.names[0], "log arima (1,0,0)")
+        told = ranking["log arima (1,0,0)"].fitted
+        self.assertAlmostEqual(told.jacobian, -np.log(series).sum())
+
+    def test_tests_choose_logs_and_differences(self):
+        chosen = kd.fit_series(seasonal(), ["arima (0,1,1)(0,1,1)12"], rolling=False).choices
+        self.assertTrue(chosen.log and chosen.seasonal_differences == 1)
+        self.assertIn("the spread grows with the level", chosen.words[0])
+        rng = np.random.default_rng(4)
+        walk = kd.fit_series(np.cumsum(rng.standard_normal(150)), ["arima (0,1,0)"], rolling=False).choices
+        self.assertTrue(not walk.log and walk.differences == 1)
+        noise = kd.fit_series(rng.standard_normal(150), ["arima (0,0,0)"], rolling=False).choices
+        self.assertEqual(noise.differences, 0)
+
+    def test_scores_are_what_rolling_origins_give(self):
+        series = kd.Arima(ar=[0.7], sd=1.0, constant=5.0).paths(120, 1, seed=6)[1:, 0]
+        seen = []
+        ranking = kd.fit_series(series, ["arima (1,0,0)"], horizon=6, origins=3, progress=seen.append)
+        scores = ranking.scores["arima (1,0,0)"]
+        errors, inside = [], []
+        for known in (60, 87, 114):
+            learned = kd.Arima.fit(series[:known])
+            fan = learned.paths(6, 20_000, seed=9, uncertain=True)[1:]
+            later = series[known : known + 6]
+            errors += list(np.abs(later - np.median(fan, axis=1)))
+            low, high = np.quantile(fan, [0.05, 0.95], axis=1)
+            inside += list((later >= low) & (later <= high))
+        self.assertAlmostEqual(scores.mae, np.mean(errors), delta=0.05)
+        self.assertAlmostEqual(scores.inside_90, np.mean(inside), delta=0.12)
+        self.assertEqual((scores.values, scores.origins, seen[-1]), (18, 3, 1.0))
+        self.assertLess(scores.crps, scores.mae)
+        self.assertIn("Learned anew at 3 earlier times", ranking.verdict)
+
+    def test_crps_of_a_normal_fan_is_the_closed_one(self):
+        from kindynos.fitting.rolling import crps
+
+        fan = np.sort(np.random.default_rng(1).standard_normal((1, 40_000)), axis=1)
+        # Of a standard normal at 0: 2 phi(0) - 1 / sqrt(pi).
+        self.assertAlmostEqual(float(crps(fan, np.array([0.0]))[0]), 2 / np.sqrt(2 * np.pi) - 1 / np.sqrt(np.pi), delta=0.005)
+
+    def test_defaults_of_a_seasonal_series_find_its_season(self):
+        ranking = kd.fit_series(seasonal(), rolling=False)
+        self.assertEqual(ranking.season, 12)
+        self.assertGreater(len(ranking), 12)
+        best = ranking.best.expected_values(12, 1.0)
+        self.assertGreater(np.corrcoef(best, seasonal().to_numpy()[-12:])[0, 1], 0.95)
+        self.assertEqual(ranking.series.after(2)[0], pd.Timestamp("2026-01-01"))
+        axes = ranking.plot(periods=6)
+        first = axes.lines[-1].get_ydata()
+        again = ranking.redraw()
+        self.assertEqual(len(again.lines[-1].get_ydata()), 6)
+        self.assertFalse(np.array_equal(first, again.lines[-1].get_ydata()))
+        self.assertGreater(ranking.diagnose().tests[0].p, 0)
+
+    def test_bad_input(self):
+        rng = np.random.default_rng(1)
+        noise = pd.Series(rng.standard_normal(40), pd.date_range("2020-01-01", periods=40, freq="MS"))
+        twice = noise.copy()
+        twice.index = twice.index[:5].append(twice.index[4:39])
+        for ask, words in (
+            (lambda: kd.fit_series([1, 2, 3]), "at least 8 values"),
+            (lambda: kd.fit_series([3.0] * 20), "all values of the series are equal"),
+            (lambda: kd.fit_series([*range(9), np.inf]), "value 9 of the series is infinite"),
+            (lambda: kd.fit_series(noise, season=21), "season of 21"),
+            (lambda: kd.fit_series(noise, ["arma (1,0,0)"]), "did you mean"),
+            (lambda: kd.fit_series(twice), "2020-05-01 is there twice"),
+            (lambda: kd.fit_series(noise.drop(noise.index[7])), "2020-09-01 follows 2020-07-01"),
+            (lambda: kd.fit_series(noise, every="quarter"), "one a quarter"),
+            (lambda: kd.fit_series(noise, every="moon"), "no spacing 'moon'"),
+            (lambda: kd.fit_series(noise[::-1]), "comes after"),
+            (lambda: kd.fit_series(noise, ["log arima (1,0,0)"], rolling=False), "no candidate can be learned"),
+        ):
+            with self.subTest(words), self.fails(words):
+                ask()
+
+
+class Diagnosing(Case):
+    def test_autocorrelations_are_those_of_the_textbook(self):
+        x = kd.Arima(ar=[0.7], sd=1.0).paths(300, 1, seed=1)[1:, 0]
+        found = kd.diagnose(x, lags=5)
+        gaps = x - x.mean()
+        np.testing.assert_allclose(found.autocorrelations, [gaps[k:] @ gaps[:-k] / (gaps @ gaps) for k in range(1, 6)])
+        for lag in (1, 2, 3):  # a partial autocorrelation is the last coefficient of the Yule-Walker equations
+            r = np.r_[1, found.autocorrelations]
+            matrix = np.array([[r[abs(i - j)] for j in range(lag)] for i in range(lag)])
+            self.assertAlmostEqual(found.partial[lag - 1], np.linalg.solve(matrix, r[1 : lag + 1])[-1])
+        self.assertAlmostEqual(found.band, 1.96 / np.sqrt(300), places=3)
+        self.assertIn("depend on earlier ones", found.tests[0].words)
+
+    def test_tests_keep_their_level(self):
+        rng = np.random.default_rng(2)
+        p = {name: [] for name in ("Ljung-Box", "unit root", "KPSS")}
+        for _ in range(120):
+            noise = rng.standard_normal(120)
+            for test in kd.diagnose(noise, lags=8).tests[:1]:
+                p[test.name].append(test.p)
+            for test in kd.diagnose(np.cumsum(noise), lags=8).tests[1:2]:
+                p[test.name].append(test.p)
+            p["KPSS"].append(kd.diagnose(noise, lags=8).tests[2].p)
+        for name, values in p.items():
+            share = np.mean(np.array(values) < 0.05)
+            with self.subTest(name):
+                self.assertTrue(0.0 < share < 0.14, share)
+
+    def test_normality_agrees_with_scipy(self):
+        from scipy import stats
+
+        for x in (kd.Normal(3, 2).sample(60, seed=1), kd.Gamma(3, 1).sample(400, seed=2)):
+            found = {test.name: test for test in kd.normality(x).tests}
+            self.assertAlmostEqual(found["D'Agostino-Pearson"].p, stats.normaltest(x).pvalue, places=10)
+            self.assertAlmostEqual(found["Jarque-Bera"].p, stats.jarque_bera(x).pvalue, places=10)
+        p = [kd.normality(row).tests[0].p for row in kd.Normal(0, 1).sample((200, 40), seed=3)]
+        self.assertGreater(stats.kstest(p, "uniform").pvalue, 0.01)
+        model = kd.Model("x")
+        model.driver("a", kd.StudentT(20, 0, 1))
+        model.outcome("y", "a")
+        told = model.simulate(20_000, seed=1)["y"].normality()
+        self.assertIn("look at its size", told.verdict)
+        self.assertLess(told.distance, 0.02)
+        with self.fails("at least 8"):
+            kd.normality([1, 2, 3])
+        with self.fails("all values are equal"):
+            kd.normality([1.0] * 20)
+
+
+class Records(Case):
+    def written(self, text):
+        folder = tempfile.TemporaryDirectory()
+        self.addCleanup(folder.cleanup)
+        path = Path(folder.name, "records.csv")
+        path.write_text(text, encoding="utf-8")
+        return path
+
+    def test_dates_and_gaps(self):
+        series = kd.read_series(self.written("month,a,b\n2020-01,1,5\n2020-02,,6\n2020-03,3,7\n"), "a")
+        self.assertEqual(series.index[1], pd.Timestamp("2020-02-01"))
+        np.testing.assert_array_equal(series.to_numpy(), [1, np.nan, 3])
+        years = kd.read_series(self.written("year,x\n2019,1\n2020,2\n2021,4\n"))
+        self.assertEqual(years.index[2].year, 2021)
+        plain = kd.read_values(self.written("x\n1.5\n2\n"))
+        np.testing.assert_array_equal(plain, [1.5, 2])
+
+    def test_what_cannot_be_read(self):
+        for text, words in (
+            ("month,a\n2020-01,1\n2020-1-2,2\n", "row 3"), ("month,a\n2020-01,1\n2020-03,2\n2020-04,3\n", "2020-03-01 follows"),
+            ("month,a\n2020-01,1\n2020-13,2\n", "no day"), ("date,a\n2020-01-01,x\n", "'x'"),
+            ("date,a,b\n2020-01-01,1,2\n", "which column"),
+            ("date,a\n2020-01-01,\"1,5\"\n", "decimal comma"), ("date,a\n", "no records"),
+        ):  # fmt: skip
+            with self.subTest(words), self.fails(words, "records.csv", kind=kd.FileError):
+                kd.read_series(self.written(text))
+        with self.fails("no column 'c'"):
+            kd.read_series(self.written("date,a\n2020-01-01,1\n"), "c")
