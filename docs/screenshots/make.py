@@ -79,7 +79,16 @@ def main() -> None:
             ["paths", data[2], "--process", "mean-reverting", "--above", "1.0"],
             ["fit", folder / "larkholm" / "repair_bills.csv", "--column", "bill"],
             ["fit", folder / "larkholm" / "passengers.csv", "--series", "--every", "month", "--season", "12"],
-            ["read", folder / "larkholm" / "fuel_hedging.csv", "--column", "growth", "--against", "worst_fall", "--cuts", "0.05,-0.2"],
+            [
+                "read",
+                folder / "larkholm" / "fuel_hedging.csv",
+                "--column",
+                "growth",
+                "--against",
+                "worst_fall",
+                "--cuts",
+                "0.05,-0.2",
+            ],
         ):
             subprocess.run([BIN / "kindynos", *command, "--out", out], check=True, stdout=subprocess.DEVNULL)
         for name in ("risk", "backtest", "paths", "fits", "fan", "diagnostics", "scatter"):

@@ -3,6 +3,8 @@
 # Models
 # Pictures
 from kindynos import plots as plots
+from kindynos.cohorts.cohort import Cohort as Cohort
+from kindynos.cohorts.result import CohortResult as CohortResult
 from kindynos.demo import demo_file as demo_file
 from kindynos.dependence.matrices import nearest_correlation as nearest_correlation
 

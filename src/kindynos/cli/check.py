@@ -26,6 +26,7 @@ def check(file: Path, changes: tuple[str, ...], whole: bool) -> None:
     from rich.markup import escape
 
     from kindynos.model.review import review
+    from kindynos.model.writing import cohorts_of
     from kindynos.reports import text
 
     model = read_model(file, changes)
@@ -33,9 +34,12 @@ def check(file: Path, changes: tuple[str, ...], whole: bool) -> None:
     units = {name: getattr(quantity, "unit", None) for name, quantity in model.quantities.items()}
     screen = text.console(140)
     counts = f"{len(program.givens)} given, {len(program.drivers)} drivers, {len(program.lines)} lines"
+    cohorts = cohorts_of(list(program.lines.values()))
     lines = model.base_case().drop(index=list(program.givens), errors="ignore")
     screen.print(f"[bold]{escape(model.name)}[/]: {counts}, of which {len(program.outcomes)} outcomes\n")
     screen.print(text.givens_table(program))
     screen.print(text.drivers_table(program))
+    for name, cohort in cohorts.items():
+        screen.print(text.cohort_table(name, cohort))
     screen.print(text.sheet_table("Base case, in the order of evaluation", lines, units, whole))
     screen.print(text.findings(review(program)))

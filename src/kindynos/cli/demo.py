@@ -11,7 +11,15 @@ from kindynos.cli.common import Bar
 from kindynos.errors import KindynosError
 from kindynos.literals import RiskMethod
 
-FILES = ("night_ferry.toml", "dry_dock.toml", "hydrofoil.toml", "staff_shares.toml", "berths.toml", "median_month.toml")
+FILES = (
+    "night_ferry.toml",
+    "dry_dock.toml",
+    "hydrofoil.toml",
+    "staff_shares.toml",
+    "berths.toml",
+    "median_month.toml",
+    "vessels.toml",
+)
 DATA = ("treasury_prices.csv", "treasury_holdings.csv", "heating_oil.csv")
 RECORDS = ("passengers.csv", "repair_bills.csv", "fuel_hedging.csv")
 RISK_METHODS: tuple[RiskMethod, ...] = ("historical", "filtered", "student")

@@ -6,6 +6,7 @@ from collections.abc import Callable, Mapping
 from dataclasses import replace as replaced
 from typing import Any, Literal, Self, TypeVar, overload
 
+from kindynos.cohorts.cohort import Cohort
 from kindynos.dependence import matrices
 from kindynos.distributions.base import Distribution
 from kindynos.distributions.stated import StatedDistribution
@@ -161,6 +162,25 @@ class DeclaredModel:
         self.add(
             distribution_driver(name, distribution, self.periods, each=each, base=base, unit=unit, source=source, serial=serial)
         )
+
+    def cohort(self, name: str, cohort: Cohort, *, uncertain: bool = False) -> None:
+        """Declare many like things that change state: rows ``fleet_sailing``, ``fleet_in_dock``, ... for lines.
+
+        The rows are the counts after each period, and with ``value`` or ``cost`` a row ``fleet_value`` is what the things
+        bring less what their moves cost. The chances may name givens, drivers and lines. In the base case the counts are the
+        expected ones. ``uncertain`` draws the chances of a cohort that was learned, as the records leave them open. The driver
+        ``fleet_moves`` holds the luck of the moves. Raises ModelError for a model without periods, and a name that is used
+        already.
+        """
+        from kindynos.model.cohorts import declarations
+
+        check_name(name)
+        instance(f"cohort {name!r:.60}", "cohort", cohort, Cohort, "a cohort, as kd.Cohort makes it")
+        instance(f"cohort {name!r:.60}", "uncertain", uncertain, bool, "True or False")
+        moves, rows = declarations(name, cohort, self.periods, uncertain)
+        self.add(moves)
+        for row in rows:
+            self.add(row)
 
     @overload
     def line(self, name: Function, /) -> Function: ...

@@ -9,6 +9,7 @@ from contextlib import contextmanager
 from pathlib import Path
 from typing import Any
 
+from kindynos.cohorts.cohort import Cohort
 from kindynos.distributions.base import Distribution
 from kindynos.distributions.registry import distribution_from
 from kindynos.distributions.stated import StatedDistribution
@@ -108,11 +109,11 @@ class _Reader:
         found = content_of(document)
         if not isinstance(found, Content):
             raise FileError.of_all(self.file, found)
-        names = [*found.given, *found.drivers, *found.lines, *found.outcomes]
+        names = [*found.given, *found.drivers, *found.cohorts, *found.lines, *found.outcomes]
         if len(names) > MOST_QUANTITIES:
             raise FileError(f"a model may have {MOST_QUANTITIES:,} quantities, and this one has {len(names):,}", file=self.file)
         model = self._declared(found)
-        for quantity, error in undeclared(model.quantities, model.statement.timeline, names):
+        for quantity, error in undeclared(model.quantities, model.statement.timeline, [*names, *model.quantities]):
             table = f"[drivers.{quantity.name}]"
             if isinstance(quantity, Line):
                 table = f"[{'outcomes' if quantity.outcome else 'lines'}] {quantity.name}"
@@ -140,6 +141,9 @@ class _Reader:
                 if driver.uncertain:
                     stated, options = _learned_again(stated), {**options, "uncertain": True}
                 model.driver(name, stated, **options)
+        for name, table in content.cohorts.items():
+            with self._table(f"[cohorts.{name}]"):
+                model.cohort(name, _cohort(table))
         for place, entry in enumerate(content.correlations):
             with self._table(f"[[correlations]] number {place + 1}"):
                 options = entry.model_dump(exclude={"between", "value"})
@@ -164,6 +168,23 @@ def _distribution_or_process(
     if distribution is not None and process is not None:
         raise ModelError("say distribution or process, and not both")
     return distribution_from(distribution, parameters) if distribution is not None else process_from(str(process), parameters)
+
+
+def _cohort(table: Any) -> Cohort:
+    """Return a cohort from its table; the state that takes the rest may be told in the table of each state."""
+    chances, rests = table.chances, {}
+    for state, row in chances.items():
+        if not isinstance(row, dict):
+            raise ModelError(
+                f"no key {state!r}", unknown=state, known=[*table.states, "start", "rest", "arrivals", "departures"]
+            )
+        taker = row.pop("rest", table.rest)
+        if taker is not None:
+            rests[state] = taker
+    return Cohort(
+        table.states, table.start, chances, rests, arrivals=table.arrivals, departures=table.departures, value=table.value,
+        cost=table.cost,
+    )  # fmt: skip
 
 
 def _learned_again(stated: Any) -> Process:

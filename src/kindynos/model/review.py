@@ -8,10 +8,12 @@ from dataclasses import dataclass
 
 import numpy as np
 
+from kindynos.cohorts.chain import findings as cohort_findings
 from kindynos.dependence import convert
 from kindynos.distributions.normal import Normal
 from kindynos.formatting import brief
 from kindynos.formula.tree import Call, Name, Node
+from kindynos.model.writing import cohorts_of
 from kindynos.program.program import Program
 from kindynos.program.quantities import DistributionDriver, Driver
 
@@ -41,6 +43,12 @@ class Finding:
 def review(program: Program) -> list[Finding]:
     """Return what looks wrong in a model, in the order of the checks; an empty list where nothing does."""
     return [finding for check in CHECKS for finding in check(program)]
+
+
+def _cohorts(program: Program) -> Iterator[Finding]:
+    for name, cohort in cohorts_of(list(program.lines.values())).items():
+        for text in cohort_findings(cohort):
+            yield Finding(name, text)
 
 
 def _unused(program: Program) -> Iterator[Finding]:
@@ -202,6 +210,7 @@ def _words(text: str) -> set[str]:
 
 CHECKS: tuple[Callable[[Program], Iterator[Finding]], ...] = (
     _outcomes,
+    _cohorts,
     _unused,
     _rates,
     _once,

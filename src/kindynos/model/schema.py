@@ -52,6 +52,25 @@ class DriverTable(BaseModel):
         return dict(self.model_extra or {})
 
 
+class CohortTable(BaseModel):
+    """[cohorts.NAME]; other keys are tables of chances, one a state."""
+
+    model_config = ConfigDict(extra="allow", strict=True)
+
+    states: list[str]
+    start: dict[str, Any]
+    rest: Any = None
+    arrivals: dict[str, Any] | None = None
+    departures: dict[str, Any] | None = None
+    value: dict[str, Any] | None = None
+    cost: dict[str, Any] | None = None
+
+    @property
+    def chances(self) -> dict[str, Any]:
+        """The tables of chances by state."""
+        return dict(self.model_extra or {})
+
+
 class LineTable(_Table):
     """[lines.NAME], or a bare formula in [lines]."""
 
@@ -85,6 +104,7 @@ class Content(_Table):
     model: Head
     given: dict[str, GivenTable] = {}
     drivers: dict[str, DriverTable] = {}
+    cohorts: dict[str, CohortTable] = {}
     lines: dict[str, LineTable] = {}
     outcomes: dict[str, OutcomeTable] = {}
     correlations: list[CorrelationTable] = []
@@ -106,6 +126,7 @@ _KEYS: dict[str, type[BaseModel]] = {
     "model": Head,
     "given": GivenTable,
     "drivers": DriverTable,
+    "cohorts": CohortTable,
     "lines": LineTable,
     "outcomes": OutcomeTable,
     "correlations": CorrelationTable,

@@ -7,6 +7,7 @@ import re
 from collections.abc import Mapping, Sequence
 from typing import Any
 
+from kindynos.cohorts.cohort import Cohort
 from kindynos.distributions.base import Distribution
 from kindynos.distributions.registry import parameters_of
 from kindynos.distributions.stated import StatedDistribution
@@ -24,7 +25,7 @@ _BARE = re.compile(r"[A-Za-z0-9_-]+")  # a key that needs no quotes
 def to_toml(statement: Statement) -> str:
     """Return a statement as the text of a model file; raises ModelError for a line that is a function."""
     for quantity in statement.quantities.values():
-        if isinstance(quantity, Line) and quantity.formula is None:
+        if isinstance(quantity, Line) and quantity.formula is None and not is_cohort_row(quantity):
             raise ModelError(f"line {quantity.name!r} is a Python function, which a model file cannot hold")
     scenarios = [_table(f"scenarios.{name}", changes) for name, changes in statement.scenarios.items()]
     parts = _stated(statement.name, statement.timeline, list(statement.quantities.values()), statement.correlations)
@@ -34,7 +35,7 @@ def to_toml(statement: Statement) -> str:
 def stated(program: Program) -> str:
     """Return what a model file can hold of a program: all but its functions, and its formulas only if it has no functions."""
     lines = list(program.lines.values())
-    kept = lines if all(line.formula is not None for line in lines) else []
+    kept = lines if all(line.formula is not None or is_cohort_row(line) for line in lines) else []
     quantities: list[Quantity] = [*program.givens.values(), *program.drivers.values(), *kept]
     return "\n".join(_stated(program.name, program.timeline, quantities, program.correlations))
 
@@ -45,9 +46,12 @@ def _stated(name: str, timeline: Timeline, quantities: Sequence[Quantity], corre
         head |= {"periods": timeline.periods, "start": timeline.start, "every": timeline.every}
     parts = [_table("model", head)]
     parts += [_table(f"given.{q.name}", _given(q)) for q in quantities if isinstance(q, Given)]
-    parts += [_table(f"drivers.{q.name}", _driver(q)) for q in quantities if isinstance(q, Driver)]
+    cohorts = cohorts_of(quantities)
+    luck = {f"{key}_moves" for key in cohorts}
+    parts += [_table(f"drivers.{q.name}", _driver(q)) for q in quantities if isinstance(q, Driver) and q.name not in luck]
+    parts += [text for key, cohort in cohorts.items() for text in _cohort(key, cohort)]
     for q in quantities:
-        if isinstance(q, Line):
+        if isinstance(q, Line) and not is_cohort_row(q):
             entries = {"formula": q.formula, "unit": q.unit}
             place = "outcomes" if q.outcome else "lines"
             parts.append(
@@ -60,6 +64,50 @@ def _stated(name: str, timeline: Timeline, quantities: Sequence[Quantity], corre
             )
     parts += [f"[{_table('correlations', _correlation(entry)).replace(chr(10), ']' + chr(10), 1)}" for entry in correlations]
     return parts
+
+
+def is_cohort_row(line: Line) -> bool:
+    """Whether a line is a row of a cohort."""
+    return line.shared is not None and hasattr(line.shared.function, "cohort")
+
+
+def cohorts_of(quantities: Sequence[Quantity]) -> dict[str, Cohort]:
+    """Return the cohorts among quantities by name; raises ModelError for one whose chances are drawn: no file can hold it."""
+    found: dict[str, Cohort] = {}
+    for quantity in quantities:
+        if isinstance(quantity, Line) and is_cohort_row(quantity) and quantity.shared is not None:
+            function: Any = quantity.shared.function
+            if function.uncertain:
+                raise ModelError(f"{quantity.name!r} draws its chances, which a model file cannot hold")
+            found[quantity.shared.inputs[0].removesuffix("_moves")] = function.cohort
+    return found
+
+
+def _cohort(name: str, cohort: Cohort) -> list[str]:
+    """Return the tables of a cohort: its own, and one of chances for each state that things leave."""
+    if cohort.periods is not None:
+        raise ModelError(f"cohort {name!r} has chances for each period, which a model file cannot hold")
+    entries: dict[str, Any] = {"states": cohort.states, "start": _inline(cohort.start)}
+    for key in ("arrivals", "departures", "value"):
+        entries[key] = _inline(getattr(cohort, key)) if getattr(cohort, key) else None
+    entries["cost"] = _inline({f"{a} -> {b}": amount for (a, b), amount in cohort.cost.items()}) if cohort.cost else None
+    parts = [_table(f"cohorts.{name}", entries)]
+    rows: Any = cohort.transition
+    for i, state in enumerate(cohort.states):
+        others = {cohort.states[j]: chance for j, chance in enumerate(rows[i]) if j != i and chance != 0.0}
+        if others:
+            lines = [f"{key if _BARE.fullmatch(key) else _text(key)} = {_value(value)}" for key, value in others.items()]
+            title = f"[cohorts.{name}.{state if _BARE.fullmatch(state) else _text(state)}]"
+            parts.append("\n".join([title, *lines, f"rest = {_text(state)}", ""]))
+    return parts
+
+
+class _Inline(dict[str, Any]):
+    """A table that is written in one line."""
+
+
+def _inline(entries: Mapping[str, Any]) -> _Inline:
+    return _Inline(entries)
 
 
 def driver_table(name: str, stated: Distribution | Process, source: str, uncertain: bool = False) -> str:
@@ -122,6 +170,9 @@ def _value(value: Any) -> str:
         return (
             "{ " + ", ".join(f"{key} = {_value(item)}" for key, item in _distribution(value).items() if item is not None) + " }"
         )
+    if isinstance(value, _Inline):
+        inside = (f"{key if _BARE.fullmatch(key) else _text(key)} = {_value(item)}" for key, item in value.items())
+        return "{ " + ", ".join(inside) + " }"
     if isinstance(value, tuple | list):
         return "[" + ", ".join(_value(item) for item in value) + "]"
     return repr(value)

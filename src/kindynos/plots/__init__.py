@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from kindynos.plots.cohorts import cohort
 from kindynos.plots.comparison import comparison
 from kindynos.plots.convergence import convergence
 from kindynos.plots.density import density
@@ -32,6 +33,7 @@ from kindynos.validate import told
 __all__ = [
     "allocation",
     "backtest",
+    "cohort",
     "comparison",
     "convergence",
     "correlation_map",

@@ -202,7 +202,8 @@ class OpenParameters:
         model, size = self.likelihood, self.likelihood.orders.free
         generator = stream(0, "arima", 0)
         normals = generator.standard_normal((size, DRAWS)) * np.sqrt(SPREAD_DF / generator.chisquare(SPREAD_DF, DRAWS))
-        values, vectors = np.linalg.eigh(np.array(self.found.covariance([USUAL] * size)).reshape(size, size))
+        spread = np.array(self.found.covariance([USUAL] * size)) if size else np.empty((0, 0))
+        values, vectors = np.linalg.eigh(spread)
         thetas = self.found.theta[:, None] + (vectors * np.sqrt(np.maximum(values, 0))) @ normals
         proposed, logs = [], []
         for theta, normal in zip(thetas.T, normals.T, strict=True):

@@ -265,6 +265,9 @@ class Line:
         """Whether the other is this line again: equal, or the same function defined anew (a notebook cell run twice)."""
         if self == other:
             return True
+        if isinstance(other, Line) and self.shared is not None and other.shared is not None and self.name == other.name:
+            own, theirs = (getattr(call.function, "cohort", None) for call in (self.shared, other.shared))
+            return own is not None and own == theirs
         if not isinstance(other, Line) or self.function is None or other.function is None:
             return False
         return _address(self.function) == _address(other.function) and self.outcome == other.outcome

@@ -15,6 +15,7 @@ from rich.console import Console, Group, RenderableType
 from rich.markup import escape
 from rich.text import Text
 
+from kindynos.cohorts.cohort import Cohort
 from kindynos.distributions.base import Distribution
 from kindynos.distributions.catalogue import CATALOGUE
 from kindynos.distributions.registry import parameter_names
@@ -294,6 +295,18 @@ def _ends(program: Program, driver: Driver, based: bool) -> list[str]:
     below = float((ends < 0).mean())
     figures = [*base, float(ends.mean()), *np.percentile(ends, [5, 50, 95]).tolist()]
     return [*map(brief, figures), per_cent(below) if below > 0 else "never"]
+
+
+def cohort_table(name: str, cohort: Cohort) -> FigureTable:
+    """Return a cohort's start and the chances of its moves in a period, from the states down to those across."""
+    table = table_of(
+        f"Cohort {name}: chances a period", ("from", "left"), ("start", "right"), *((f"to {s}", "right") for s in cohort.states)
+    )
+    rows: Any = cohort.transition if cohort.periods is None else cohort.transition[0]
+    for state, row in zip(cohort.states, rows, strict=True):
+        cells = [entry if isinstance(entry, str) else ("" if entry == 0 else per_cent(entry)) for entry in row]
+        table.add_row(state, number(cohort.start.get(state, 0.0)), *cells)
+    return table
 
 
 def givens_table(program: Program) -> FigureTable:

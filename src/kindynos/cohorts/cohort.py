@@ -1,0 +1,398 @@
+"""A cohort: many like things, each of which stays in its state or moves to another, in every period.
+
+Sources: Norris, Markov Chains (1997), chapter 1; Kemeny and Snell, Finite Markov Chains (1960), chapter 3.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Mapping, Sequence
+from dataclasses import dataclass, replace
+from functools import cached_property
+from typing import Any, ClassVar, Self
+
+import numpy as np
+
+from kindynos.arrays import Floats
+from kindynos.cohorts.binomials import binomial_quantile, split
+from kindynos.cohorts.matrix import Rows, as_array, names_in, read_rows, worked_out
+from kindynos.delegation import delegated_to
+from kindynos.errors import ParameterError
+from kindynos.sampling.streams import stream
+from kindynos.validate import array_of, finite, mapping, told, whole
+
+MOST = 10**9  # things
+BLOCK = 8_192  # trials drawn together
+
+
+@dataclass(frozen=True)
+class Cohort:
+    """Things that are each in one of the ``states``, and move independently of each other with given chances.
+
+    ``start`` is how many begin in each. ``transition`` are the chances from each state (rows) to each: an array, a DataFrame
+    or a nested dict, in which a state without a row keeps its things; one for all periods, or a list of one a period. A chance
+    may be a text, ``"0.02 * wear"``, whose names are quantities of a model. Rows add up to 1; ``rest`` names the state that
+    takes what is missing in them, ``"same"`` for the one things are in, or tells it by row. In each period the ``departures``
+    leave first, then things move, then ``arrivals`` come; both are numbers by state, or lists of one a period. ``value`` is
+    what a thing in a state brings a period, ``cost`` what a move costs: ``{("sailing", "in dock"): 4e5}``.
+
+    >>> fleet = Cohort(["sailing", "in dock"], {"sailing": 40}, {"sailing": {"in dock": 0.1}, "in dock": {"sailing": 0.5}},
+    ...     rest="same")
+    >>> [round(float(count), 1) for count in fleet.expected(2).loc["in dock"]]
+    [0.0, 4.0, 5.6]
+    """
+
+    states: Sequence[str]
+    start: Any
+    transition: Any
+    rest: Any = None
+    arrivals: Any = None
+    departures: Any = None
+    value: Any = None
+    cost: Any = None
+
+    fitted: ClassVar[Any] = None  # what ``fit`` has learned and leaves open, on cohorts that it made
+
+    def __post_init__(self) -> None:
+        owner = "Cohort"
+        states = _states(owner, self.states)
+        object.__setattr__(self, "states", states)
+        object.__setattr__(self, "start", _by_state(owner, "start", self.start, states, counts=True))
+        object.__setattr__(self, "transition", read_rows(owner, list(states), self.transition, self.rest))
+        for name in ("arrivals", "departures"):
+            object.__setattr__(self, name, _flows(owner, name, getattr(self, name), states))
+        object.__setattr__(self, "value", {} if self.value is None else _by_state(owner, "value", self.value, states))
+        object.__setattr__(self, "cost", {} if self.cost is None else _costs(owner, self.cost, states))
+
+    @property
+    def periods(self) -> int | None:
+        """The number of periods for which chances are stated one by one; None where they are alike."""
+        rows: Any = self.transition
+        return len(rows) if isinstance(rows[0][0], tuple) else None
+
+    @cached_property
+    def names(self) -> list[str]:
+        """The quantities that its chances are calculated from."""
+        found = {name for rows in self._every for row in rows for e in row if isinstance(e, str) for name in names_in(e)}
+        return sorted(found)
+
+    @property
+    def _every(self) -> tuple[Rows, ...]:
+        rows: Any = self.transition
+        return rows if self.periods is not None else (rows,)
+
+    def matrices(self, values: Mapping[str, Any] | None = None) -> list[list[list[Any]]]:
+        """Return the chances, one matrix for all periods or one a period, at values of the names in them.
+
+        Raises ParameterError for a chance outside 0 to 1, with its row.
+        """
+        known = dict(values or {})
+        for name in self.names:
+            if name not in known:
+                raise ParameterError(f"its chances need {name}; add it to a model, which knows it", owner="Cohort")
+        return [
+            [[self._chance(e, known, i, j) for j, e in enumerate(row)] for i, row in enumerate(rows)] for rows in self._every
+        ]
+
+    def _chance(self, entry: Any, known: Mapping[str, Any], i: int, j: int) -> Any:
+        if not isinstance(entry, str):
+            return entry
+        found = worked_out(entry, known)
+        low, high = float(np.min(found)), float(np.max(found))
+        if low < -1e-9 or high > 1 + 1e-9 or not np.isfinite([low, high]).all():
+            bad = low if low < 0 else high
+            raise ParameterError(
+                f"row {self.states[i]!r} to {self.states[j]!r}: {entry} is {bad:.4g} in some trial; a chance is from 0 to 1",
+                owner="Cohort",
+            )
+        return np.clip(found, 0.0, 1.0)
+
+    def array(self, period: int = 0) -> Floats:
+        """Return the chances of one period ``(states, states)``; raises ParameterError where they are calculated."""
+        every = self.matrices()
+        return as_array(tuple(map(tuple, every[min(period, len(every) - 1)])))
+
+    def _check_periods(self, owner: str, periods: int) -> int:
+        whole(owner, "periods", periods, least=1)
+        if self.periods is not None and periods > self.periods:
+            raise ParameterError(f"chances are stated for {self.periods} periods, and {periods} are asked for", owner=owner)
+        for name in ("arrivals", "departures"):
+            for state, flow in getattr(self, name).items():
+                if not isinstance(flow, float) and len(flow) < periods:
+                    raise ParameterError(
+                        f"{name} of {state!r} are {len(flow)}, and {periods} periods are asked for", owner=owner
+                    )
+        return periods
+
+    @told
+    def counts(self, periods: int, trials: int, seed: int) -> Floats:
+        """Return how many things are in each state, ``(states, periods + 1, trials)``; the start is in period 0.
+
+        They are exact draws: of the things in a state, those that move to each other state are multinomial. Another cohort with
+        the same seed shares the draws, so that a small change of a chance moves few things. Raises ParameterError for wrong
+        numbers.
+        """
+        self._check_periods("Cohort.counts", periods)
+        whole("Cohort.counts", "trials", trials, least=1)
+        whole("Cohort.counts", "seed", seed, least=0)
+        from kindynos.engine.workers import on_threads
+
+        answer: Floats = np.empty((len(self.states), periods + 1, trials))
+        chances = self.matrices()
+
+        def work(begin: int) -> None:
+            size = min(BLOCK, trials - begin)
+            scores = stream(seed, "cohort", begin // BLOCK).random((periods, size))
+            answer[:, :, begin : begin + size] = self.evolve(np.maximum(scores, 2.0**-54), chances)
+
+        on_threads(work, range(0, trials, BLOCK))
+        return answer
+
+    def evolve(
+        self, scores: Floats, chances: list[list[list[Any]]], moves: dict[tuple[int, int], Floats] | None = None
+    ) -> Floats:
+        """Return counts ``(states, periods + 1, trials)`` from uniform scores ``(periods, trials)``, one a period.
+
+        ``moves`` collects, if given, how many move from state to state, ``(periods, trials)``.
+        """
+        size, (periods, trials) = len(self.states), scores.shape
+        counts = np.zeros((size, periods + 1, trials))
+        for state, count in self.start.items():
+            counts[self.states.index(state), 0] = count
+        for t in range(periods):
+            here = counts[:, t].copy()
+            for state, flow in self.departures.items():
+                place = self.states.index(state)
+                here[place] = np.maximum(here[place] - (flow if isinstance(flow, float) else flow[t]), 0.0)
+            after = counts[:, t + 1]
+            number = 0
+            matrix = chances[t] if len(chances) > 1 else chances[0]
+            for i, row in enumerate(matrix):
+                number = self._leave(i, row, here[i], after, scores[t], number, moves, t)
+            for state, flow in self.arrivals.items():
+                after[self.states.index(state)] += flow if isinstance(flow, float) else flow[t]
+        return counts
+
+    def _leave(
+        self, i: int, row: list[Any], here: Floats, after: Floats, scores: Floats, number: int, moves: Any, t: int
+    ) -> int:
+        """Share the things of a state out to where they go; return how many scores were used so far."""
+        size = len(row)
+        others = [j for j in range(size) if j != i]
+        left, remaining = here, 1.0
+        for j in others:  # those that stay are what is left
+            own = number
+            number += 1
+            chance = row[j]
+            if np.ndim(chance) == 0 and chance == 0:
+                continue
+            with np.errstate(all="ignore"):
+                share = np.clip(np.nan_to_num(chance / remaining), 0.0, 1.0) if np.ndim(chance) or np.ndim(remaining) else (
+                    min(chance / remaining, 1.0) if remaining > 0 else 0.0
+                )  # fmt: skip
+            if np.ndim(share) == 0 and share >= 1 - 1e-12:
+                share = 1.0
+            gone = binomial_quantile(split(scores, own), left, share)
+            after[j] += gone
+            if moves is not None:
+                moves.setdefault((i, j), np.zeros((t + 1, len(scores))))
+                stored = moves[i, j]
+                if len(stored) <= t:
+                    stored = np.concatenate([stored, np.zeros((t + 1 - len(stored), len(scores)))])
+                stored[t] = gone
+                moves[i, j] = stored
+            left = left - gone
+            remaining = remaining - chance
+        after[i] += left
+        return number
+
+    def expected(self, periods: int) -> Any:
+        """Return the expected counts, a DataFrame: states down, periods across from 0, in closed form.
+
+        Raises ParameterError where more things depart than are surely there.
+        """
+        import pandas as pd
+
+        self._check_periods("Cohort.expected", periods)
+        found, _ = self.expected_at(periods, 1, self.matrices())
+        return pd.DataFrame(found[..., 0], index=list(self.states), columns=range(periods + 1))
+
+    def expected_at(
+        self, periods: int, trials: int, chances: list[list[list[Any]]]
+    ) -> tuple[Floats, dict[tuple[int, int], Floats]]:
+        """Return the expected counts ``(states, periods + 1, trials)`` and moves ``(periods, trials)`` at chances, one a
+        trial or one.
+        """
+        size = len(self.states)
+        counts = np.zeros((size, periods + 1, trials))
+        moves: dict[tuple[int, int], Floats] = {}
+        for state, count in self.start.items():
+            counts[self.states.index(state), 0] = count
+        for t in range(periods):
+            here = counts[:, t].copy()
+            for state, flow in self.departures.items():
+                place = self.states.index(state)
+                here[place] = np.maximum(here[place] - (flow if isinstance(flow, float) else flow[t]), 0.0)
+            matrix = chances[t] if len(chances) > 1 else chances[0]
+            for i in range(size):
+                for j in range(size):
+                    moved = here[i] * matrix[i][j]
+                    counts[j, t + 1] += moved
+                    if i != j:
+                        moves.setdefault((i, j), np.zeros((periods, trials)))[t] = moved
+            for state, flow in self.arrivals.items():
+                counts[self.states.index(state), t + 1] += flow if isinstance(flow, float) else flow[t]
+        return counts, moves
+
+    def covariance(self, period: int) -> Any:
+        """Return the covariance of the counts in a period, a DataFrame: for n things of one beginning, n (diag(p) - p p').
+
+        Raises ParameterError for a cohort with departures, which make things depend on each other.
+        """
+        import pandas as pd
+
+        self._check_periods("Cohort.covariance", period)
+        if self.departures:
+            raise ParameterError(
+                "departures of a number of things have no closed form here; simulate", owner="Cohort.covariance"
+            )
+        size = len(self.states)
+        total = np.zeros((size, size))
+        groups = [(0, self.states.index(state), float(count)) for state, count in self.start.items()]
+        for state, flow in self.arrivals.items():
+            groups += [(t + 1, self.states.index(state), flow if isinstance(flow, float) else flow[t]) for t in range(period)]
+        for begin, place, number in groups:
+            shares = np.eye(size)[place]
+            for t in range(begin, period):
+                shares = shares @ self.array(t)
+            total += number * (np.diag(shares) - np.outer(shares, shares))
+        return pd.DataFrame(total, index=list(self.states), columns=list(self.states))
+
+    @delegated_to("kindynos.cohorts.chain", "steady_state")
+    def steady_state(self) -> Any:
+        """Return the share of things in each state in the long run, a Series; raises ParameterError where it depends on the
+        start.
+        """
+
+    @delegated_to("kindynos.cohorts.chain", "reaching")
+    def reaching(self, state: str, periods: int = 40) -> Any:
+        """Return, for a thing that begins in each state, its chance of ever reaching one, the mean number of periods until
+        then if it does, and the chance of having reached it after each period; see ``kindynos.cohorts.chain.Reaching``.
+        """
+
+    @delegated_to("kindynos.cohorts.chain", "time_in_states")
+    def time_in_states(self) -> Any:
+        """Return the expected number of periods that a thing beginning in each state (rows) spends in each, a DataFrame.
+
+        Infinite for a state to which things return for ever.
+        """
+
+    @delegated_to("kindynos.cohorts.result", "simulate")
+    def simulate(self, periods: int, trials: int = 10_000, seed: int | None = None) -> Any:
+        """Return simulated counts with their statistics, tables and pictures; see ``CohortResult``."""
+
+    @delegated_to("kindynos.cohorts.result", "sensitivity")
+    def sensitivity(self, state: str, periods: int, change: float = 0.01, trials: int = 10_000, seed: int = 1) -> Any:
+        """Return what each chance does to the count of a state after so many periods, a DataFrame with a row a chance.
+
+        ``derivative`` is that of the expected count, in closed form, with what is added taken from those that stay; ``effect``
+        that of adding ``change``, and ``simulated`` the same on shared draws, with its ``error``.
+        """
+
+    @classmethod
+    @delegated_to("kindynos.cohorts.fit", "fit")
+    def fit(cls, moves: Any, start: Any = None, **options: Any) -> Self:
+        """Return the cohort learned from counts of moves, or from a table of things by date; see ``kindynos.cohorts.fit``."""
+        raise NotImplementedError
+
+    def by_age(self, state: str, leaving: Iterable[Mapping[str, float]]) -> Cohort:
+        """Return a cohort in which the chances of leaving a state depend on how many periods a thing has been in it.
+
+        ``leaving`` are the chances to other states in the first period, the second, and so on; the last serve for all later
+        ones. The state becomes "in dock 1", "in dock 2", ...; things arrive in the first. Raises ParameterError for an unknown
+        state.
+
+        >>> dock = Cohort(["sailing", "in dock"], {"in dock": 2}, {"sailing": {"in dock": 0.1}}, rest="same")
+        >>> dock.by_age("in dock", [{}, {"sailing": 1.0}]).expected(2).loc["sailing"].tolist()
+        [0.0, 0.0, 2.0]
+        """
+        known = _one(self.states, "by_age", state)
+        if self.periods is not None or self.names:
+            raise ParameterError("needs chances that are numbers, alike in all periods", owner="Cohort.by_age")
+        ages = [mapping("Cohort.by_age", "leaving", row, "chances by state") for row in leaving]
+        if not ages:
+            raise ParameterError("leaving must have at least one period", owner="Cohort.by_age")
+        fresh = [f"{state} {age}" for age in range(1, len(ages) + 1)]
+        states = [name for old in self.states for name in (fresh if old == state else [old])]
+        old = self.array()
+        table: dict[str, dict[str, float]] = {}
+        for i, name in enumerate(self.states):
+            if name != state:
+                table[name] = {(fresh[0] if j == known else self.states[j]): float(old[i, j]) for j in range(len(old))}
+        for age, row in enumerate(ages):
+            stays = fresh[min(age + 1, len(ages) - 1)]
+            table[fresh[age]] = {**row, stays: 1.0 - float(sum(row.values()))}
+
+        def moved(given: Any) -> Any:
+            return {fresh[0] if name == state else name: value for name, value in given.items()}
+
+        costs = {(a, fresh[0] if b == state else b): c for (a, b), c in self.cost.items() if a != state}
+        costs |= {(name, b): c for (a, b), c in self.cost.items() if a == state for name in fresh}
+        worth = {name: v for s, v in self.value.items() for name in (fresh if s == state else [s])}
+        return replace(
+            self, states=states, start=moved(self.start), transition=table, rest=None, arrivals=moved(self.arrivals),
+            departures=moved(self.departures), value=worth, cost=costs,
+        )  # fmt: skip
+
+
+def _states(owner: str, states: Any) -> tuple[str, ...]:
+    listed = [states] if isinstance(states, str) else list(states) if hasattr(states, "__iter__") else []
+    if len(listed) < 2 or not all(isinstance(name, str) and name.strip() for name in listed):
+        raise ParameterError(f"states must be at least two names, not {states!r:.60}", owner=owner)
+    for place, name in enumerate(listed):
+        if name in listed[:place]:
+            raise ParameterError(f"the state {name!r} is there twice", owner=owner)
+    return tuple(listed)
+
+
+def _one(states: Sequence[str], owner: str, state: Any) -> int:
+    if state not in states:
+        raise ParameterError(f"no state {state!r:.40}", owner=f"Cohort.{owner}", unknown=str(state), known=states)
+    return list(states).index(state)
+
+
+def _by_state(owner: str, name: str, given: Any, states: Sequence[str], counts: bool = False) -> dict[str, float]:
+    found = mapping(owner, name, given, "numbers by state")
+    answer = {}
+    for state, value in found.items():
+        if state not in states:
+            raise ParameterError(f"{name} names no state {state!r:.40}", owner=owner, unknown=str(state), known=states)
+        number = finite(owner, f"{name} of {state!r}", value)
+        if counts and (number < 0 or number != int(number)):
+            raise ParameterError(f"{name} of {state!r} must be a whole number from 0 up, not {number:g}", owner=owner)
+        answer[state] = number
+    if counts and sum(answer.values()) > MOST:
+        raise ParameterError(f"{name} has {sum(answer.values()):,.0f} things; at most {MOST:,} can be followed", owner=owner)
+    return answer
+
+
+def _flows(owner: str, name: str, given: Any, states: Sequence[str]) -> dict[str, Any]:
+    found = {} if given is None else mapping(owner, name, given, "numbers by state")
+    answer: dict[str, Any] = {}
+    for state, flow in found.items():
+        if state not in states:
+            raise ParameterError(f"{name} names no state {state!r:.40}", owner=owner, unknown=str(state), known=states)
+        listed = np.atleast_1d(array_of(owner, name, flow))
+        if listed.ndim != 1 or not np.isfinite(listed).all() or (listed < 0).any() or (listed != np.floor(listed)).any():
+            raise ParameterError(f"{name} of {state!r} must be whole numbers from 0 up", owner=owner)
+        answer[state] = float(listed[0]) if np.ndim(flow) == 0 else tuple(map(float, listed))
+    return answer
+
+
+def _costs(owner: str, given: Any, states: Sequence[str]) -> dict[tuple[str, str], float]:
+    answer = {}
+    for move, amount in mapping(owner, "cost", given, "amounts by move").items():
+        pair = tuple(part.strip() for part in move.split("->")) if isinstance(move, str) else tuple(move)
+        if len(pair) != 2 or any(state not in states for state in pair) or pair[0] == pair[1]:
+            raise ParameterError(f"cost: {move!r:.60} is no move; write 'sailing -> in dock'", owner=owner)
+        answer[pair[0], pair[1]] = finite(owner, f"cost of {pair[0]} -> {pair[1]}", amount)
+    return answer

@@ -1,0 +1,175 @@
+"""Transition matrices: read from what people write, checked, with the state that takes what is missing."""
+
+from __future__ import annotations
+
+import ast
+from collections.abc import Mapping, Sequence
+from typing import Any
+
+import numpy as np
+
+from kindynos.arrays import Floats
+from kindynos.errors import ParameterError
+from kindynos.validate import array_of, finite
+
+CLOSE = 1e-9  # of 1, which a row must add up to
+Entry = float | str  # a chance, or a formula of one
+Rows = tuple[tuple[Entry, ...], ...]
+
+
+def read_rows(owner: str, states: Sequence[str], stated: Any, rest: Any) -> Rows | tuple[Rows, ...]:
+    """Return a transition matrix as rows of entries, or one a period; raises ParameterError naming the row that is wrong."""
+    if isinstance(stated, Mapping) or hasattr(stated, "loc"):
+        return _checked(owner, states, _from_table(owner, states, stated), rest)
+    if isinstance(stated, list | tuple) and stated and (isinstance(stated[0], Mapping) or hasattr(stated[0], "loc")):
+        return tuple(_checked(owner, states, _from_table(owner, states, one), rest, place) for place, one in enumerate(stated))
+    if (
+        isinstance(stated, list | tuple)
+        and stated
+        and all(isinstance(row, list | tuple) for row in stated)
+        and _has_text(stated)
+    ):
+        return _checked(owner, states, _square(owner, states, [list(row) for row in stated]), rest)
+    found = array_of(owner, "transition", stated)
+    if found.ndim == 3:
+        return tuple(
+            _checked(owner, states, _square(owner, states, one.tolist()), rest, place) for place, one in enumerate(found)
+        )
+    return _checked(owner, states, _square(owner, states, found.tolist()), rest)
+
+
+def _has_text(stated: Any) -> bool:
+    return any(isinstance(entry, str) for row in stated for entry in row)
+
+
+def _square(owner: str, states: Sequence[str], rows: Any) -> list[list[Any]]:
+    size = len(states)
+    if not isinstance(rows, list) or len(rows) != size or any(not isinstance(row, list) or len(row) != size for row in rows):
+        raise ParameterError(f"transition must be {size} by {size}, a row for each of {', '.join(states)}", owner=owner)
+    return rows
+
+
+def _from_table(owner: str, states: Sequence[str], stated: Any) -> list[list[Any]]:
+    """Return rows from a DataFrame or a nested dict, in which a state without a row keeps its things."""
+    table = {str(row): dict(stated.loc[row]) for row in stated.index} if hasattr(stated, "loc") else stated
+    rows: list[list[Any]] = []
+    for name in table:
+        if name not in states:
+            raise ParameterError(f"transition has a row for {name!r}", owner=owner, unknown=str(name), known=states)
+    for place, name in enumerate(states):
+        row: list[Any] = [0.0] * len(states)
+        if name not in table:
+            row[place] = 1.0
+        elif not isinstance(table[name], Mapping):
+            raise ParameterError(f"row {name!r} must be chances by state, not {table[name]!r:.40}", owner=owner)
+        else:
+            for to, chance in table[name].items():
+                if to not in states:
+                    raise ParameterError(f"row {name!r} goes to {to!r}", owner=owner, unknown=str(to), known=states)
+                row[states.index(to)] = chance
+        rows.append(row)
+    return rows
+
+
+def _checked(owner: str, states: Sequence[str], rows: list[list[Any]], rest: Any, period: int | None = None) -> Rows:
+    """Return rows whose chances are right, with the state that takes the rest filled in."""
+    when = "" if period is None else f" of period {period}"
+    answer: list[tuple[Entry, ...]] = []
+    for place, row in enumerate(rows):
+        entries = [_entry(owner, f"row {states[place]!r}{when} to {states[i]!r}", entry) for i, entry in enumerate(row)]
+        taker = _taker(owner, states, rest, states[place])
+        texts = any(isinstance(entry, str) for entry in entries)
+        if (taker is not None and entries[states.index(taker)] == 0.0) or (taker is not None and not texts):
+            others = [entry for i, entry in enumerate(entries) if i != states.index(taker)]
+            entries[states.index(taker)] = _remainder(owner, states[place], when, others)
+        elif texts:
+            raise ParameterError(
+                f"row {states[place]!r}{when} has a chance that is calculated; name the state that takes the rest: rest=",
+                owner=owner,
+            )
+        elif abs(sum(float(entry) for entry in entries) - 1) > CLOSE:
+            total = sum(float(entry) for entry in entries)
+            raise ParameterError(
+                f"row {states[place]!r}{when} adds up to {total:.6g}; it must add up to 1, or say rest=", owner=owner
+            )
+        answer.append(tuple(entries))
+    return tuple(answer)
+
+
+def _remainder(owner: str, state: str, when: str, others: list[Entry]) -> Entry:
+    texts = [entry for entry in others if isinstance(entry, str)]
+    known = sum(entry for entry in others if not isinstance(entry, str))
+    if known > 1 + CLOSE:
+        raise ParameterError(
+            f"row {state!r}{when} adds up to {known:.6g} already, without the state that takes the rest", owner=owner
+        )
+    left = max(1 - known, 0.0)
+    return " - ".join([repr(left), *(f"({text})" for text in texts)]) if texts else left
+
+
+def _taker(owner: str, states: Sequence[str], rest: Any, row: str) -> str | None:
+    """Return which state takes what is missing in a row; None where none does."""
+    taker = rest.get(row) if isinstance(rest, Mapping) else rest
+    if taker is None:
+        return None
+    if taker == "same":
+        return row
+    if taker not in states:
+        raise ParameterError(f"rest names no state {taker!r}", owner=owner, unknown=str(taker), known=[*states, "same"])
+    return str(taker)
+
+
+def _entry(owner: str, where: str, entry: Any) -> Entry:
+    if isinstance(entry, str):
+        try:
+            return float(entry)
+        except ValueError:
+            return entry.strip()
+    chance = finite(owner, where, entry)
+    if not 0 <= chance <= 1:
+        raise ParameterError(f"{where}: a chance must be from 0 to 1, not {chance:g}", owner=owner)
+    return chance
+
+
+def names_in(text: str) -> list[str]:
+    """Return the names in a formula of a chance; raises ParameterError for what is no formula."""
+    from kindynos.errors import KindynosError
+
+    try:
+        tree = ast.parse(text, mode="eval")
+    except SyntaxError:
+        raise ParameterError(f"{text!r:.60} is no formula of a chance") from None
+    if not all(isinstance(node, _ALLOWED) for node in ast.walk(tree)):
+        raise KindynosError(f"a chance may use + - * / and names, such as '0.02 * wear', not {text!r:.60}")
+    return sorted({node.id for node in ast.walk(tree) if isinstance(node, ast.Name)})
+
+
+_ALLOWED = (
+    ast.Expression, ast.BinOp, ast.UnaryOp, ast.Add, ast.Sub, ast.Mult, ast.Div, ast.USub, ast.Name, ast.Constant, ast.Load,
+)  # fmt: skip
+
+
+def worked_out(text: str, values: Mapping[str, Any]) -> Any:
+    """Return the value of such a formula at values of its names, numbers or arrays."""
+
+    def value(node: Any) -> Any:
+        if isinstance(node, ast.Constant):
+            return float(str(node.value))
+        if isinstance(node, ast.Name):
+            return values[node.id]
+        if isinstance(node, ast.UnaryOp):
+            return -value(node.operand)
+        left, right = value(node.left), value(node.right)
+        if isinstance(node.op, ast.Add):
+            return left + right
+        if isinstance(node.op, ast.Sub):
+            return left - right
+        return left * right if isinstance(node.op, ast.Mult) else left / right
+
+    names_in(text)
+    return value(ast.parse(text, mode="eval").body)
+
+
+def as_array(rows: Rows) -> Floats:
+    """Return rows of numbers as an array ``(states, states)``."""
+    return np.array(rows, dtype=np.float64)

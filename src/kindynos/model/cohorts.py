@@ -1,0 +1,98 @@
+"""A cohort in a model: its counts as rows for lines, drawn with the model's own scores."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Callable
+from typing import Any
+
+import numpy as np
+
+from kindynos.arrays import Floats
+from kindynos.cohorts.binomials import split
+from kindynos.cohorts.cohort import Cohort
+from kindynos.distributions.bounded import Uniform
+from kindynos.errors import ModelError
+from kindynos.program.declarations import distribution_driver
+from kindynos.program.quantities import Driver, Line
+from kindynos.program.shared_call import SharedCall
+
+AT_BASE = 0.0  # of the moves' score, which no trial draws: the expected counts
+
+
+def row_name(cohort: str, state: str) -> str:
+    """Return the name of the row of a state: ``fleet_in_dock``."""
+    return f"{cohort}_{re.sub(r'[^0-9a-z]+', '_', state.lower()).strip('_')}"
+
+
+def declarations(name: str, cohort: Cohort, periods: int | None, uncertain: bool) -> tuple[Driver, list[Line]]:
+    """Return the driver of a cohort's moves and its rows; raises ModelError for a model that cannot hold them."""
+    owner = f"cohort {name!r}"
+    if periods is None:
+        raise ModelError("needs a model with periods", owner=owner)
+    if cohort.periods is not None and cohort.periods < periods:
+        raise ModelError(f"its chances are stated for {cohort.periods} periods, and the model has {periods}", owner=owner)
+    if uncertain and cohort.fitted is None:
+        raise ModelError("uncertain=True needs a cohort that was learned: Cohort.fit(moves)", owner=owner)
+    rows = [row_name(name, state) for state in cohort.states]
+    if len(set(rows)) < len(rows):
+        raise ModelError(f"two of its states would have one row: {', '.join(rows)}", owner=owner)
+    if cohort.value or cohort.cost:
+        rows.append(f"{name}_value")
+    moves = f"{name}_moves"
+    driver = distribution_driver(
+        moves, Uniform(0.0, 1.0), periods, each="period", base=AT_BASE, source="the luck of the cohort's moves"
+    )
+    call = SharedCall(evolution(cohort, moves, tuple(rows), uncertain), tuple(rows), (moves, *cohort.names), each_trial=False)
+    return driver, [Line(row, shared=call, unit=None) for row in rows]
+
+
+def evolution(cohort: Cohort, moves: str, rows: tuple[str, ...], uncertain: bool) -> Callable[..., dict[str, Floats]]:
+    """Return the function of a cohort's scores and of what its chances need, that gives its rows."""
+
+    def rows_of(**inputs: Any) -> dict[str, Floats]:
+        scores = inputs.pop(moves)
+        scores = scores if np.ndim(scores) == 2 else np.reshape(scores, (-1, 1))
+        trials = max([scores.shape[-1], *(np.shape(value)[-1] for value in inputs.values() if np.ndim(value))])
+        full = np.ascontiguousarray(np.broadcast_to(scores, (len(scores), trials)))
+        chances = cohort.fitted.drawn(split(full[0], 97)) if uncertain else None
+        every = [chances] if chances is not None else _by_period(cohort, inputs, len(full))
+        at_base = bool((full == AT_BASE).all())
+        made: dict[tuple[int, int], Floats] = {}
+        if at_base:
+            counts, made = cohort.expected_at(len(full), trials, every)
+        else:
+            counts = cohort.evolve(full, every, made)
+        answer = {row: counts[i, 1:] for i, row in enumerate(rows[: len(cohort.states)])}
+        if len(rows) > len(cohort.states):
+            answer[rows[-1]] = _value(cohort, counts, made)
+        return answer
+
+    setattr(rows_of, "cohort", cohort)  # noqa: B010  # by which a model file finds it
+    setattr(rows_of, "uncertain", uncertain)  # noqa: B010
+    return rows_of
+
+
+def _by_period(cohort: Cohort, inputs: dict[str, Any], periods: int) -> list[list[list[Any]]]:
+    """Return the chances; where they come from rows, one matrix a period."""
+    if not any(np.ndim(value) == 2 for value in inputs.values()):
+        return cohort.matrices(inputs)
+    return [
+        cohort.matrices(
+            {name: value[min(t, len(value) - 1)] if np.ndim(value) == 2 else value for name, value in inputs.items()}
+        )[0]
+        for t in range(periods)
+    ]
+
+
+def _value(cohort: Cohort, counts: Floats, moves: dict[tuple[int, int], Floats]) -> Floats:
+    """Return what the things bring in each period, less what their moves cost."""
+    states = list(cohort.states)
+    total: Floats = np.zeros(counts[0, 1:].shape)
+    for state, amount in cohort.value.items():
+        total += amount * counts[states.index(state), 1:]
+    for (one, other), amount in cohort.cost.items():
+        made = moves.get((states.index(one), states.index(other)))
+        if made is not None:
+            total[: len(made)] -= amount * made
+    return total

@@ -1,0 +1,99 @@
+"""Counts of a cohort through time."""
+
+from __future__ import annotations
+
+import math
+from typing import TYPE_CHECKING
+
+import numpy as np
+from matplotlib.figure import Figure
+
+from kindynos.plots.style import ACCENT, DARK, INK, LIGHT, MIDDLE, bare, scale_of, scaled_ticks
+from kindynos.validate import one_of
+
+if TYPE_CHECKING:
+    from kindynos.cohorts.result import CohortResult
+
+KINDS = ("fans", "stacked")
+BANDS = ((5, 95, LIGHT), (25, 75, MIDDLE))
+HATCHES = ("", "//", "..", "\\\\", "xx", "--")
+FILLS = (DARK, MIDDLE, LIGHT, ACCENT, "#7a4a9e", "#8a8a8a")
+
+
+def cohort(result: CohortResult, what: str = "fans", figure: Figure | None = None) -> Figure:
+    """Draw a fan of counts for each state, or the expected counts stacked, with the middle 90 % of each border.
+
+    Raises ParameterError for another ``what``.
+    """
+    one_of("plot", "what", what, KINDS)
+    if figure is None:
+        import matplotlib.pyplot as plt
+
+        figure = plt.figure(figsize=(12.8, 8.0), layout="constrained")
+    return _fans(result, figure) if what == "fans" else _stacked(result, figure)
+
+
+def _fans(result: CohortResult, figure: Figure) -> Figure:
+    states, periods = result.cohort.states, np.arange(result.periods + 1)
+    columns = 1 if len(states) == 1 else 2
+    every = figure.subplots(math.ceil(len(states) / columns), columns, squeeze=False, sharex=True).ravel()
+    for place, (ax, state) in enumerate(zip(every, states, strict=False)):
+        counts = result[state]
+        factor, word = scale_of(counts)
+        for low, high, colour in BANDS:
+            ends = np.percentile(counts, [low, high], axis=1)
+            ax.fill_between(periods, ends[0], ends[1], color=colour, lw=0, label=f"{high - low} % (P{low} to P{high})")
+        ax.plot(periods, counts.mean(axis=1), color=DARK, lw=2.2, label="mean")
+        ax.plot(periods, counts[:, 0], color=ACCENT, lw=1.2, ls="--", label="trial 0")
+        scaled_ticks(ax.yaxis, factor)
+        ax.set_title(f"{state}{f' ({word.strip()})' if word else ''}", loc="left")
+        ax.margins(x=0)
+        ax.set_ylim(bottom=0)
+        bare(ax)
+        if place == 0:
+            ax.legend(frameon=False, fontsize=10)
+    for ax in every[len(states) :]:
+        ax.set_visible(False)
+    for ax in every[max(len(states) - columns, 0) : len(states)]:
+        ax.set_xlabel("period")
+    figure.suptitle(f"Things in each state: {result.trials:,} trials")
+    return figure
+
+
+def _stacked(result: CohortResult, figure: Figure) -> Figure:
+    ax, periods = figure.subplots(), np.arange(result.periods + 1)
+    means = result.values.mean(axis=2)
+    borders = np.cumsum(result.values, axis=0)
+    below = np.zeros(len(periods))
+    for place, (state, mean) in enumerate(zip(result.cohort.states, means, strict=True)):
+        ax.fill_between(
+            periods, below, below + mean, color=FILLS[place % len(FILLS)], hatch=HATCHES[place % len(HATCHES)],
+            ec="white", lw=0.5, label=state,
+        )  # fmt: skip
+        below = below + mean
+        if place < len(means) - 1:
+            low, high = np.percentile(borders[place], [5, 95], axis=1)
+            every = slice(1, None)
+            gaps = [np.maximum(below[every] - low[every], 0), np.maximum(high[every] - below[every], 0)]
+            beside = 0.06 * (place - (len(means) - 2) / 2)  # so that bars of several borders do not hide each other
+            for colour, width in (("white", 3.5), (INK, 1.0)):  # a bright edge, which shows on dark fills
+                ax.errorbar(
+                    periods[every] + beside,
+                    below[every],
+                    gaps,
+                    fmt="none",
+                    ecolor=colour,
+                    elinewidth=width,
+                    capsize=3,
+                    capthick=width,
+                )
+    factor, word = scale_of(below)
+    scaled_ticks(ax.yaxis, factor)
+    ax.set_ylabel(f"things ({word.strip()})" if word else "things")
+    ax.set_xlabel("period")
+    ax.set_xlim(0, periods[-1] + 0.3)
+    ax.set_title(f"Expected number in each state; bars hold 90 % of {result.trials:,} trials of each border", loc="left")
+    ax.set_ylim(bottom=0)
+    figure.legend(frameon=False, loc="outside lower center", ncols=len(means))
+    bare(ax)
+    return figure
