@@ -15,6 +15,7 @@ NAMES = (
     "distributions",
     "fits",
     "series",
+    "decisions",
     "coverage",
     "risk_coverage",
     "hard_cases",

@@ -36,7 +36,9 @@ class Readme(Case):
         for command in commands:
             words = [str(demo / word) if word.endswith((".toml", ".csv")) else word for word in shlex.split(command)[1:]]
             with self.subTest(command=command):
-                answer = run(*words, *([] if words[0] in ("risk", "backtest", "fit", "read") else ["--trials", "400"]))
+                answer = run(
+                    *words, *([] if words[0] in ("risk", "backtest", "fit", "read", "decide") else ["--trials", "400"])
+                )
                 self.assertEqual((answer.returncode, answer.stderr), (0, ""))
 
     def test_its_links_and_pictures_are_there(self):

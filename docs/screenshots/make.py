@@ -77,6 +77,7 @@ def main() -> None:
             ["risk", data[0], "--holdings", data[1], "--windows", "250,all"],
             ["backtest", data[0], "--holdings", data[1]],
             ["paths", data[2], "--process", "mean-reverting", "--above", "1.0"],
+            ["decide", folder / "larkholm" / "lease_or_buy.toml"],
             ["fit", folder / "larkholm" / "repair_bills.csv", "--column", "bill"],
             ["fit", folder / "larkholm" / "passengers.csv", "--series", "--every", "month", "--season", "12"],
             [
@@ -91,7 +92,7 @@ def main() -> None:
             ],
         ):
             subprocess.run([BIN / "kindynos", *command, "--out", out], check=True, stdout=subprocess.DEVNULL)
-        for name in ("risk", "backtest", "paths", "fits", "fan", "diagnostics", "scatter"):
+        for name in ("risk", "backtest", "paths", "fits", "fan", "diagnostics", "scatter", "tree"):
             shutil.copy(out / f"{name}.png", HERE / f"{name}.png")
         if not shutil.which("xvfb-run"):
             sys.exit("the terminal pictures were left as they are: xvfb-run is not installed")

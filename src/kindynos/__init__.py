@@ -24,6 +24,8 @@ Where to look next:
     kd.Normal, kd.Pert, kd.Mixture, ...       40 distributions; kd.from_percentiles makes one from an opinion
     kd.MeanReverting, kd.PathSet, ...         processes for prices and rates
     kd.read_prices, kd.Portfolio              value at risk, backtests
+    kd.fit_distributions, kd.fit_series       which distribution, which process; kd.read_trials
+    kd.Cohort, kd.Decision                    things that change state, choices between alternatives
     kd.npv, kd.irr, kd.payback, ...           cash-flow measures on arrays, periods first and trials last
 
 Names are loaded when first used, so that importing the package is quick.

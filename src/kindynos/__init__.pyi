@@ -5,6 +5,18 @@
 from kindynos import plots as plots
 from kindynos.cohorts.cohort import Cohort as Cohort
 from kindynos.cohorts.result import CohortResult as CohortResult
+
+# Decisions
+from kindynos.decisions.decision import Decision as Decision
+from kindynos.decisions.file import load_decision as load_decision
+from kindynos.decisions.preferences import Weights as Weights
+from kindynos.decisions.preferences import pairwise_weights as pairwise_weights
+from kindynos.decisions.solve import Solution as Solution
+from kindynos.decisions.tree import Choice as Choice
+from kindynos.decisions.tree import Event as Event
+from kindynos.decisions.tree import Pay as Pay
+from kindynos.decisions.waiting import WaitingValue as WaitingValue
+from kindynos.decisions.waiting import value_of_waiting as value_of_waiting
 from kindynos.demo import demo_file as demo_file
 from kindynos.dependence.matrices import nearest_correlation as nearest_correlation
 

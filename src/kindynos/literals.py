@@ -44,6 +44,7 @@ ProcessName = Literal[
     "exponential smoothing",
     "garch",
 ]
+DecisionRule = Literal["mean", "certainty equivalent", "percentile", "expected shortfall"]
 Spacing = Literal["day", "working day", "week", "month", "quarter", "year"]
 MissingPolicy = Literal["drop", "carry", "error"]
 ReturnKind = Literal["simple", "log"]

@@ -15,6 +15,7 @@ from kindynos.atomic import remove_unfinished
 from kindynos.cli.check import check
 from kindynos.cli.common import Bar
 from kindynos.cli.compare import compare
+from kindynos.cli.decide import decide
 from kindynos.cli.demo import demo
 from kindynos.cli.distributions import distributions
 from kindynos.cli.drivers import drivers
@@ -31,6 +32,7 @@ from kindynos.errors import KindynosError, RunError
 COMMANDS = {
     "To begin": (demo, distributions),
     "Models": (check, run, compare, sweep, solve, drivers, trial),
+    "Choices": (decide,),
     "Records and results made elsewhere": (fit, read),
     "Portfolios and prices": (risk, backtest, paths),
 }

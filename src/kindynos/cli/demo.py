@@ -19,6 +19,7 @@ FILES = (
     "berths.toml",
     "median_month.toml",
     "vessels.toml",
+    "lease_or_buy.toml",
 )
 DATA = ("treasury_prices.csv", "treasury_holdings.csv", "heating_oil.csv")
 RECORDS = ("passengers.csv", "repair_bills.csv", "fuel_hedging.csv")

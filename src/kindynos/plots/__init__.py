@@ -5,6 +5,7 @@ from __future__ import annotations
 from kindynos.plots.cohorts import cohort
 from kindynos.plots.comparison import comparison
 from kindynos.plots.convergence import convergence
+from kindynos.plots.decision import decision
 from kindynos.plots.density import density
 from kindynos.plots.distribution import distribution
 from kindynos.plots.fan import fan
@@ -37,6 +38,7 @@ __all__ = [
     "comparison",
     "convergence",
     "correlation_map",
+    "decision",
     "density",
     "diagnostics",
     "distribution",

@@ -1,0 +1,261 @@
+"""A decision: a tree, the quantities in it, and what is wanted."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass, field, replace
+from functools import cached_property
+from typing import Any
+
+import numpy as np
+
+from kindynos.arrays import Floats
+from kindynos.decisions.preferences import Utility, Weights, exponential, increasing
+from kindynos.decisions.tree import REST, Choice, Event, ModelOutcome, Pay, Payoff, check_tree, walk
+from kindynos.delegation import delegated_to
+from kindynos.distributions.base import Distribution
+from kindynos.errors import ParameterError
+from kindynos.formula.parse import is_name, parse
+from kindynos.formula.tree import Name, Operation, Scope
+from kindynos.results.result import Result
+from kindynos.sampling.streams import stream
+from kindynos.validate import finite, mapping, one_of, told, whole
+
+RULES = ("mean", "certainty equivalent", "percentile", "expected shortfall")
+TRIALS = 10_000
+
+
+@dataclass(frozen=True)
+class Decision:
+    """A choice among ``alternatives`` by name, each with what follows: events, later choices, payments, a payoff.
+
+    ``given`` are quantities that chances and payoffs may use in formulas: numbers and distributions, drawn once a trial. With
+    several ``criteria`` (name to unit), payoffs are tables by criterion and ``score`` is the expression that combines them;
+    ``better="low"`` wants little of it. ``risk_tolerance`` or an increasing ``utility`` values risk.
+
+    >>> from kindynos import Decision, Event
+    >>> permit = Event("permit", {"granted": (0.6, 9.0), "refused": ("rest", -4.0)})
+    >>> Decision("night ferry", {"buy": permit, "stay": 3.0}).solve().best
+    'buy'
+    """
+
+    name: str
+    alternatives: Mapping[str, Any]
+    given: Mapping[str, Any] = field(default_factory=dict)
+    criteria: Mapping[str, str | None] = field(default_factory=dict)
+    score: Any = None
+    unit: str | None = None
+    better: str = "high"
+    risk_tolerance: float | None = None
+    utility: Any = None
+
+    def __post_init__(self) -> None:
+        owner = f"decision {self.name!r:.60}"
+        root = Choice(self.name, self.alternatives)
+        object.__setattr__(self, "alternatives", root.alternatives)
+        given: dict[str, Any] = {}
+        for name, value in mapping(owner, "given", self.given, "quantities by name").items():
+            if not is_name(name):
+                raise ParameterError(f"{name!r:.40} cannot be the name of a quantity", owner=owner)
+            given[name] = value if isinstance(value, Distribution) else finite(owner, name, value)
+        object.__setattr__(self, "given", given)
+        object.__setattr__(self, "criteria", mapping(owner, "criteria", self.criteria, "units by criterion"))
+        one_of(owner, "better", self.better, ("high", "low"))
+        if self.risk_tolerance is not None and self.utility is not None:
+            raise ParameterError("say risk_tolerance= or utility=, and not both", owner=owner)
+        if isinstance(self.score, Weights):
+            object.__setattr__(self, "score", self.score.expression)
+        check_tree(root, given, owner)
+        self._check_criteria(owner)
+
+    def _check_criteria(self, owner: str) -> None:
+        if self.criteria and self.score is None:
+            raise ParameterError("several criteria need score=, the expression that combines them", owner=owner)
+        if self.score is not None and not self.criteria:
+            raise ParameterError("score= combines criteria; say criteria={name: unit}", owner=owner)
+        for path, node in walk(self.root):
+            if isinstance(node, Payoff | Pay):
+                self._check_amount(owner, " > ".join(path) or self.name, node.amount)
+        if self.score is not None:
+            self._check_score(owner)
+
+    def _check_amount(self, owner: str, where: str, amount: Any) -> None:
+        tabled = isinstance(amount, dict)
+        if tabled != bool(self.criteria) and not (isinstance(amount, float) and amount == 0.0):
+            what = "one amount, not a table" if tabled else "a table by criterion"
+            raise ParameterError(f"the payoff at {where} must be {what}", owner=owner)
+        for name in amount if tabled else ():
+            if name not in self.criteria:
+                raise ParameterError(f"no criterion {name!r} (at {where})", owner=owner, unknown=name, known=self.criteria)
+
+    def _check_score(self, owner: str) -> None:
+        known = [*self.criteria, *self.given]
+        for node in parse(self.score).walk():
+            if isinstance(node, Name) and node.name not in known:
+                raise ParameterError(f"score uses {node.name!r}", owner=owner, unknown=node.name, known=known)
+            if not isinstance(node, Operation) or node.symbol not in ("+", "-"):
+                continue
+            sides = [part.name for part in node.parts if isinstance(part, Name) and part.name in self.criteria]
+            if len(sides) == 2 and len({self.criteria[side] for side in sides}) > 1:
+                one, two = (f"{side} ({self.criteria[side] or 'no unit'})" for side in sides)
+                raise ParameterError(f"score adds {one} to {two}; multiply one by what a unit of it is worth", owner=owner)
+
+    @cached_property
+    def root(self) -> Choice:
+        """The tree, from its first choice."""
+        return Choice(self.name, self.alternatives)
+
+    @cached_property
+    def events(self) -> dict[str, Event]:
+        """The events by name, in order."""
+        found: dict[str, Event] = {}
+        for _, node in walk(self.root):
+            if isinstance(node, Event):
+                found.setdefault(node.name, node)
+        return found
+
+    @cached_property
+    def random(self) -> bool:
+        """Whether some payoff or quantity is drawn, so that values are estimates."""
+        amounts = [node.amount for _, node in walk(self.root) if isinstance(node, Payoff | Pay)]
+        flat = [part for amount in amounts for part in (amount.values() if isinstance(amount, dict) else (amount,))]
+        drawn = any(isinstance(value, Distribution) for value in self.given.values())
+        chances = [chance for event in self.events.values() for chance, _ in event.outcomes.values()]
+        return drawn or any(isinstance(part, Distribution | Result | ModelOutcome) for part in (*flat, *chances))
+
+    def utility_of(self, low: float, high: float) -> Utility | None:
+        """Return the utility, None where payoffs count as they are."""
+        if self.risk_tolerance is not None:
+            return exponential(self.risk_tolerance)
+        return None if self.utility is None else increasing(self.utility, low, high)
+
+    def replace(self, **given: Any) -> Decision:
+        """Return the decision with other values of given quantities; raises ParameterError for an unknown one."""
+        for name in given:
+            if name not in self.given:
+                raise ParameterError(f"no quantity {name!r}", owner="replace", unknown=name, known=self.given)
+        return replace(self, given={**self.given, **given})
+
+    @told
+    def solve(self, by: str = "mean", *, level: float = 0.05, trials: int = TRIALS, seed: int = 1) -> Any:
+        """Return the best policy, found by rolling the tree back, with every part's value; see ``Solution``.
+
+        ``by`` is "mean", "certainty equivalent" (of the utility), "percentile" (the quantile at ``level``) or "expected
+        shortfall" (the mean of the worst ``level``). Rolling back by the last two is not consistent over time: what is best
+        now need not be what will look best then; each choice is then made by its own prospects. Discrete payoffs are exact;
+        drawn ones share the draws of ``seed``. Raises ParameterError for another rule, and a certainty equivalent without a
+        utility.
+        """
+        from kindynos.decisions.solve import solved
+
+        one_of("solve", "by", by, RULES)
+        whole("solve", "trials", trials, least=2)
+        whole("solve", "seed", seed, least=0)
+        if not 0 < finite("solve", "level", level) < 1:
+            raise ParameterError(f"level must be between 0 and 1, not {level:g}", owner="solve")
+        if by == "certainty equivalent" and self.risk_tolerance is None and self.utility is None:
+            raise ParameterError("a certainty equivalent needs risk_tolerance= or utility=", owner="solve")
+        return solved(self, by, level, trials, seed)
+
+    @delegated_to("kindynos.decisions.worth", "sweep")
+    def sweep(self, name: str, values: Any, **options: Any) -> Any:
+        """Return each alternative's value over values of a given quantity, a DataFrame; options are those of ``solve``."""
+
+    @delegated_to("kindynos.decisions.worth", "switching")
+    def switching(self, name: str, low: float, high: float, **options: Any) -> Any:
+        """Return the values of a given quantity between two at which the best alternative changes, a DataFrame."""
+
+    @delegated_to("kindynos.decisions.worth", "perfect_information")
+    def perfect_information(self, **options: Any) -> Any:
+        """Return what it would be worth to know each event and each drawn quantity before choosing, a DataFrame."""
+
+    @delegated_to("kindynos.decisions.worth", "test_worth")
+    def test_worth(self, event: str, signals: Mapping[str, Mapping[str, float]], **options: Any) -> Any:
+        """Return what an imperfect test of an event is worth before choosing, and what to do on each signal.
+
+        ``signals`` are the chances of each signal by outcome: ``{"positive": {"granted": 0.9, "refused": 0.2}, ...}``; those
+        of an outcome add up to 1.
+        """
+
+
+@dataclass(frozen=True)
+class Draws:
+    """The quantities and payoffs of a decision over its trials."""
+
+    decision: Decision
+    trials: int
+    seed: int
+    quantities: Mapping[str, Any]
+    fixed: Mapping[str, Mapping[str, Any]] = field(default_factory=dict)  # chances of events that are known better
+    chosen: Any = None  # the trials that are looked at, all unless given
+
+    @classmethod
+    def of(cls, decision: Decision, trials: int, seed: int, fixed: Mapping[str, Mapping[str, Any]] | None = None) -> Draws:
+        """Return the draws of a seed: one number a trial of each distribution."""
+        count = trials if decision.random else 1
+        values = {
+            name: value._quantile(scores_of(seed, name, count)) if isinstance(value, Distribution) else value
+            for name, value in decision.given.items()
+        }
+        return cls(decision, count, seed, values, fixed or {})
+
+    def amount(self, amount: Any, where: str) -> Any:
+        """Return an amount, a number or one a trial; of a table by criterion, the score."""
+        return self._picked(self._amount(amount, where))
+
+    def _picked(self, value: Any) -> Any:
+        return value if self.chosen is None or not np.ndim(value) else value[self.chosen]
+
+    def _amount(self, amount: Any, where: str) -> Any:
+        if isinstance(amount, dict):
+            values = dict.fromkeys(self.decision.criteria, 0.0)
+            values |= {name: self._amount(part, f"{where} {name}") for name, part in amount.items()}
+            return self._formula(self.decision.score, {**self.quantities, **values})
+        if isinstance(amount, Distribution):
+            return amount._quantile(scores_of(self.seed, f"payoff {where}", self.trials))
+        if isinstance(amount, ModelOutcome):
+            return amount.values(self.trials, self.seed)
+        if isinstance(amount, Result):
+            if amount.size < self.trials:
+                raise ParameterError(
+                    f"the result at {where} has {amount.size:,} trials, and {self.trials:,} are asked for", owner="solve"
+                )
+            return np.asarray(amount.values[: self.trials])
+        return self._formula(amount, self.quantities) if isinstance(amount, str) else amount
+
+    def _formula(self, text: str, values: Mapping[str, Any]) -> Any:
+        scope = Scope({name: np.asarray(value, dtype=np.float64) for name, value in values.items()}, 0)
+        with np.errstate(all="ignore"):
+            found = parse(text).evaluate(scope)
+        return found if np.ndim(found) else float(found)
+
+    def chances(self, event: Event) -> dict[str, Any]:
+        """Return the chance of each outcome, a number or one a trial; raises ParameterError for one outside 0 to 1."""
+        if event.name in self.fixed:
+            return {name: self._picked(chance) for name, chance in self.fixed[event.name].items()}
+        found: dict[str, Any] = {}
+        for name, (chance, _) in event.outcomes.items():
+            if chance == REST:
+                continue
+            found[name] = (
+                chance._quantile(scores_of(self.seed, f"chance {event.name} {name}", self.trials))
+                if isinstance(chance, Distribution)
+                else self._formula(chance, self.quantities)
+                if isinstance(chance, str)
+                else chance
+            )
+        total = sum(found.values())
+        low = min((float(np.min(chance)) for chance in found.values()), default=0.0)
+        if low < -1e-9 or float(np.max(total)) > 1 + 1e-9:
+            raise ParameterError(
+                f"its chances are outside 0 to 1 in some trial: the lowest is {low:.4g}, and their sum reaches "
+                f"{float(np.max(total)):.4g}",
+                owner=f"event {event.name!r}",
+            )
+        return {name: self._picked(found[name] if name in found else 1 - total) for name in event.outcomes}
+
+
+def scores_of(seed: int, name: str, count: int) -> Floats:
+    """Return independent uniform scores of the seed's and the name's own."""
+    scores: Floats = stream(seed, f"decision {name}", 0).random(count)
+    return np.maximum(scores, 2.0**-54)

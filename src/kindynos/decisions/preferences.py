@@ -1,0 +1,116 @@
+"""What is wanted: utility, and weights of criteria from pairwise comparisons.
+
+Sources: Pratt, Econometrica 32 (1964), 122-136; Saaty, Journal of Mathematical Psychology 15 (1977), 234-281.
+"""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Callable, Mapping
+from dataclasses import dataclass
+from typing import Any
+
+import numpy as np
+
+from kindynos.arrays import Floats
+from kindynos.errors import ParameterError
+from kindynos.validate import mapping, positive
+
+# Mean consistency index of random comparisons of 1, 2, ... criteria. Source: Saaty (1977), table 1.
+RANDOM_INDEX = (0.0, 0.0, 0.58, 0.90, 1.12, 1.24, 1.32, 1.41, 1.45, 1.49)
+
+
+@dataclass(frozen=True)
+class Utility:
+    """An increasing function of a payoff, and its inverse."""
+
+    of: Callable[[Floats], Floats]
+    back: Callable[[float], float]
+    words: str
+
+    def certainty_equivalent(self, values: Floats, weights: Floats | None = None) -> float:
+        """Return the sure payoff that is as good as values with weights."""
+        found = np.asarray(self.of(values), dtype=np.float64)
+        return self.back(float(np.average(found, weights=weights)))
+
+
+def exponential(risk_tolerance: float) -> Utility:
+    """Return the utility -exp(-x / risk tolerance), whose holder minds a risk alike at any wealth."""
+    tolerance = positive("Decision", "risk_tolerance", risk_tolerance)
+
+    def of(values: Floats) -> Floats:
+        return -np.exp(-np.maximum(values / tolerance, -700.0))
+
+    return Utility(of, lambda u: -tolerance * math.log(max(-u, 1e-300)), f"exponential utility, risk tolerance {tolerance:,g}")
+
+
+def increasing(function: Any, low: float, high: float) -> Utility:
+    """Return a utility from an increasing function, inverted by halving; raises ParameterError for one that falls."""
+    grid = np.linspace(low, high, 201)
+    try:
+        found = np.asarray(function(grid), dtype=np.float64)
+    except Exception as error:
+        raise ParameterError(f"the utility fails on an array: {type(error).__name__}: {error}", owner="Decision") from None
+    if found.shape != grid.shape or not np.isfinite(found).all() or (np.diff(found) < 0).any():
+        raise ParameterError("the utility must be an increasing, finite function of an array of payoffs", owner="Decision")
+
+    def back(level: float) -> float:
+        one, two = low, high
+        for _ in range(80):
+            middle = (one + two) / 2
+            one, two = (middle, two) if float(np.asarray(function(np.array([middle])))[0]) < level else (one, middle)
+        return (one + two) / 2
+
+    return Utility(lambda values: np.asarray(function(values), dtype=np.float64), back, "the utility given")
+
+
+@dataclass(frozen=True)
+class Weights:
+    """Weights of criteria that add up to 1, and how consistent the comparisons were: a ratio above 0.10 asks for another
+    look.
+    """
+
+    weights: Mapping[str, float]
+    consistency_ratio: float
+
+    @property
+    def expression(self) -> str:
+        """The weighted sum of the criteria as a formula."""
+        return " + ".join(f"{weight:.6g} * {name}" for name, weight in self.weights.items())
+
+
+def pairwise_weights(comparisons: Mapping[tuple[str, str], float]) -> Weights:
+    """Return the weights of criteria from how many times as important one is as another, for each pair.
+
+    They are the principal eigenvector of the comparisons. Raises ParameterError for a pair that is missing.
+
+    >>> found = pairwise_weights({("money", "days"): 3, ("money", "air"): 6, ("days", "air"): 2})
+    >>> round(found.weights["money"], 4), round(found.consistency_ratio, 6)
+    (0.6667, 0.0)
+    """
+    owner = "pairwise_weights"
+    given = mapping(owner, "comparisons", comparisons, "how many times as important, by pair of names")
+    names: list[str] = []
+    for pair in given:
+        if not isinstance(pair, tuple) or len(pair) != 2 or pair[0] == pair[1]:
+            raise ParameterError(f"{pair!r:.60} is no pair of two criteria", owner=owner)
+        names += [name for name in pair if name not in names]
+    if len(names) < 2 or len(names) > len(RANDOM_INDEX):
+        raise ParameterError(f"needs comparisons of 2 to {len(RANDOM_INDEX)} criteria, not {len(names)}", owner=owner)
+    matrix = np.ones((len(names), len(names)))
+    for i, one in enumerate(names):
+        for j, two in enumerate(names[:i]):
+            if (one, two) in given:
+                ratio = positive(owner, f"{one} against {two}", given[one, two])
+            elif (two, one) in given:
+                ratio = 1 / positive(owner, f"{two} against {one}", given[two, one])
+            else:
+                raise ParameterError(f"{one} and {two} are not compared", owner=owner)
+            matrix[i, j], matrix[j, i] = ratio, 1 / ratio
+    values, vectors = np.linalg.eig(matrix)
+    place = int(np.argmax(values.real))
+    vector = np.abs(vectors[:, place].real)
+    size = len(names)
+    index = (float(values[place].real) - size) / (size - 1) if size > 2 else 0.0
+    ratio = max(index, 0.0) / RANDOM_INDEX[size - 1] if size > 2 else 0.0
+    return Weights(dict(zip(names, map(float, vector / vector.sum()), strict=True)), ratio)

@@ -1,0 +1,389 @@
+"""Rolling a tree back: the best alternative at every choice, and every part's value with its sampling error."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Mapping
+from dataclasses import dataclass, field
+from functools import cached_property
+from typing import Any
+
+import numpy as np
+
+from kindynos.arrays import Floats
+from kindynos.decisions.decision import Decision, Draws, scores_of
+from kindynos.decisions.preferences import Utility
+from kindynos.decisions.tree import Choice, Event, Pay, Payoff, Tree, children
+from kindynos.delegation import delegated_to
+from kindynos.errors import ParameterError
+from kindynos.inference.estimates import Estimate
+from kindynos.inference.intervals import Z, wilson
+from kindynos.studies.dominance import dominance
+
+Path = tuple[str, ...]
+CONSISTENT = ("mean", "certainty equivalent")
+
+
+@dataclass(frozen=True)
+class Part:
+    """A part of a solved tree: what it is, its name, its value as the rule counts it, the chance of coming there, and the best
+    alternative of a choice.
+    """
+
+    path: Path
+    kind: str
+    name: str
+    value: Estimate
+    chance: float
+    best: str | None = None
+
+
+@dataclass
+class Rolling:
+    """One pass through a tree, from its ends to its root."""
+
+    draws: Draws
+    by: str
+    level: float
+    utility: Utility | None
+    sign: float
+    policy: dict[Path, str] = field(default_factory=dict)
+    parts: list[Part] = field(default_factory=list)
+    follow: bool = False  # keep to the policy instead of choosing
+    record: bool = True
+
+    def roll(self, node: Tree, path: Path, weight: Any, paid: Any) -> Any:
+        """Return a part's value, a number or one a trial, or its distribution, where the rule needs it.
+
+        ``weight`` is the chance of coming there, and ``paid`` what was paid on the way.
+        """
+        where = " > ".join(path)
+        if isinstance(node, Pay):
+            return self.roll(node.then, path, weight, paid + self.draws.amount(node.amount, where))
+        best = None
+        if isinstance(node, Payoff):
+            total = self.sign * (paid + self.draws.amount(node.amount, where))
+            found: Any = self._end(total, weight)
+        elif isinstance(node, Event):
+            chances = self.draws.chances(node)
+            inner = [
+                (chances[name], self.roll(then, (*path, name), weight * chances[name], paid))
+                for name, (_, then) in node.outcomes.items()
+            ]
+            found = sum(c * v for c, v in inner) if self.by in CONSISTENT else _joined([v for _, v in inner])
+        else:
+            best, found = self._choose(node, path, weight, paid)
+        if self.record:
+            kind = {Payoff: "payoff", Event: "event", Choice: "choice"}[type(node)]
+            name = getattr(node, "name", path[-1] if path else "")
+            self.parts.append(Part(path, kind, name, self.estimate(found, weight), float(np.mean(weight)), best))
+        return found
+
+    def _end(self, total: Any, weight: Any) -> Any:
+        if self.by in CONSISTENT:
+            return total if self.utility is None or self.by == "mean" else self.utility.of(np.asarray(total, dtype=np.float64))
+        values, weights = np.broadcast_arrays(np.atleast_1d(np.asarray(total, dtype=np.float64)), weight)
+        return values, np.array(weights, dtype=np.float64)
+
+    def _choose(self, node: Choice, path: Path, weight: Any, paid: Any) -> tuple[str, Any]:
+        if self.follow and path in self.policy:
+            best = self.policy[path]
+            return best, self.roll(node.alternatives[best], (*path, best), weight, paid)
+        found = {name: self.roll(then, (*path, name), weight, paid) for name, then in node.alternatives.items()}
+        best = max(found, key=lambda name: self.figure(found[name], weight))
+        self.policy[path] = best
+        return best, found[best]
+
+    def figure(self, value: Any, weight: Any) -> float:
+        """Return what a value is worth by the rule; higher is better."""
+        if self.by in CONSISTENT:
+            total = float(np.sum(weight)) if np.ndim(weight) else 0.0
+            if np.ndim(weight) and total > 0:
+                return float(np.sum(weight * value) / total)
+            return float(np.mean(value))
+        values, weights = value
+        return weighted_figure(values, weights, self.by, self.level)
+
+    def estimate(self, value: Any, weight: Any) -> Estimate:
+        """Return what a value is worth, with its sampling error, in the units of the payoffs."""
+        figure = self.figure(value, weight)
+        if self.by in CONSISTENT:
+            error = _error(value, weight, figure)
+            back = self.utility.back if self.utility is not None and self.by != "mean" else float
+            ends = sorted(self.sign * back(figure + side * error) for side in (-1, 1))
+            return Estimate(self.sign * back(figure), ends[0], ends[1])
+        values, weights = value
+        low, high = weighted_ends(values, weights, self.by, self.level)
+        ends = sorted((self.sign * low, self.sign * high))
+        return Estimate(self.sign * figure, ends[0], ends[1])
+
+
+def _joined(parts: list[tuple[Floats, Floats]]) -> tuple[Floats, Floats]:
+    return np.concatenate([values for values, _ in parts]), np.concatenate([weights for _, weights in parts])
+
+
+def _error(value: Any, weight: Any, mean: float) -> float:
+    """Return half the 95 % interval of a mean over the trials; 0 where nothing is drawn."""
+    if not np.ndim(value) or np.size(value) < 2:
+        return 0.0
+    weights = np.broadcast_to(weight, np.shape(value)) if np.ndim(weight) else np.ones(np.shape(value))
+    total = float(weights.sum())
+    return Z * math.sqrt(float((weights**2 * (value - mean) ** 2).sum())) / total if total > 0 else 0.0
+
+
+def weighted_quantile(values: Floats, weights: Floats, level: float) -> float:
+    """Return the smallest value that so much of the weight does not exceed."""
+    order = np.argsort(values, kind="stable")
+    reached = np.cumsum(weights[order])
+    place = int(np.searchsorted(reached, level * reached[-1] * (1 - 1e-12)))
+    return float(values[order][min(place, len(values) - 1)])
+
+
+def weighted_figure(values: Floats, weights: Floats, by: str, level: float) -> float:
+    """Return a percentile, or the mean of the worst part, of values with weights."""
+    if by == "percentile":
+        return weighted_quantile(values, weights, level)
+    order = np.argsort(values, kind="stable")
+    x, w = values[order], weights[order]
+    part = level * float(w.sum())
+    before = np.cumsum(w) - w
+    inside = np.clip(part - before, 0.0, w)
+    return float(x @ inside) / part
+
+
+def weighted_ends(values: Floats, weights: Floats, by: str, level: float) -> tuple[float, float]:
+    """Return the 95 % interval of such a figure, from as many equal trials as the weights are worth; none where few values
+    are.
+    """
+    worth = float(weights.sum()) ** 2 / float((weights**2).sum())
+    if len(np.unique(values)) < 200:
+        figure = weighted_figure(values, weights, by, level)
+        return figure, figure
+    if by == "percentile":
+        low, high = wilson(level, worth)
+        return weighted_quantile(values, weights, low), weighted_quantile(values, weights, high)
+    q = weighted_quantile(values, weights, level)
+    terms = q - np.maximum(q - values, 0.0) / level
+    mean = float(np.average(terms, weights=weights))
+    spread = math.sqrt(float(np.average((terms - mean) ** 2, weights=weights)) / worth)
+    return mean - Z * spread, mean + Z * spread
+
+
+@dataclass(frozen=True)
+class Solution:
+    """The best policy of a decision: ``best`` is the alternative to choose now, ``value`` what it is worth by the rule.
+
+    ``parts`` are all the parts of the tree, with their values; ``policy`` is the best alternative at each choice, by the
+    branches that lead there.
+    """
+
+    decision: Decision
+    by: str
+    level: float
+    draws: Draws
+    rolling: Rolling
+    trials: int
+
+    @property
+    def policy(self) -> dict[Path, str]:
+        """The best alternative at each choice, by the branches that lead there."""
+        return dict(self.rolling.policy)
+
+    @property
+    def best(self) -> str:
+        """The alternative to choose now."""
+        return self.rolling.policy[()]
+
+    @cached_property
+    def parts(self) -> dict[Path, Part]:
+        """The parts of the tree by the branches that lead there."""
+        return {part.path: part for part in self.rolling.parts}
+
+    @property
+    def value(self) -> Estimate:
+        """What the decision is worth, chosen well."""
+        return self.parts[()].value
+
+    @property
+    def words(self) -> str:
+        """What the rule is, and what it does not promise."""
+        rule = {
+            "mean": "by the mean payoff",
+            "certainty equivalent": f"by the certainty equivalent ({getattr(self.rolling.utility, 'words', '')})",
+            "percentile": f"by the percentile {100 * self.level:g}",
+            "expected shortfall": f"by the mean of the worst {100 * self.level:g} %",
+        }[self.by]
+        if self.by in CONSISTENT:
+            return rule
+        return (
+            f"{rule}; such a rule is not consistent over time: each later choice is made by its own prospects, and a plan "
+            "made now may look wrong then"
+        )
+
+    def distribution(self, alternative: str) -> tuple[Floats, Floats]:
+        """Return the payoffs of an alternative under the best later choices, in order, and their chances; equal ones
+        together.
+        """
+        self._known(alternative)
+        rolling = Rolling(
+            self.draws, "percentile", 0.5, None, 1.0, {**self.rolling.policy, (): alternative}, follow=True, record=False
+        )
+        weight = np.full(self.draws.trials, 1 / self.draws.trials) if self.draws.trials > 1 else 1.0
+        values, weights = rolling.roll(self.decision.root, (), weight, 0.0)
+        found, places = np.unique(values, return_inverse=True)
+        chances = np.bincount(places.reshape(-1), weights=weights)
+        return found[chances > 0], chances[chances > 0] / chances.sum()
+
+    def profile(self, alternative: str) -> Any:
+        """Return the risk profile of an alternative, a DataFrame: payoff, chance, and the chances of so much or less, and of
+        more.
+        """
+        import pandas as pd
+
+        values, chances = self.distribution(alternative)
+        below = np.cumsum(chances)
+        return pd.DataFrame({"payoff": values, "chance": chances, "cumulative": below, "survival": 1 - below})
+
+    def table(self) -> Any:
+        """Return a DataFrame, a row an alternative, the best first: value by the rule with its error, mean, sd, percentiles."""
+        import pandas as pd
+
+        rows = {}
+        for name in self.decision.alternatives:
+            values, chances = self.distribution(name)
+            mean = float(values @ chances)
+            part = self.parts[(name,)]
+            ends = [weighted_quantile(values, chances, level) for level in (0.05, 0.5, 0.95)]
+            sd = math.sqrt(max(float((values - mean) ** 2 @ chances), 0.0))
+            rows[name] = (float(part.value), part.value.error, mean, sd, *ends, float(chances[values < 0].sum()))
+        table = pd.DataFrame.from_dict(
+            rows, orient="index", columns=["value", "error", "mean", "sd", "P5", "P50", "P95", "chance below 0"]
+        )
+        table.index.name = "alternative"
+        return table.sort_values("value", ascending=self.decision.better == "low", kind="stable")
+
+    def nodes(self) -> Any:
+        """Return a DataFrame, a row a part of the tree: branches, kind, value and error, chance of coming there, best
+        alternative.
+        """
+        import pandas as pd
+
+        ordered = sorted(self.rolling.parts, key=lambda part: part.path)
+        rows = [
+            (" > ".join(p.path) or self.decision.name, p.kind, p.name, float(p.value), p.value.error, p.chance, p.best or "")
+            for p in ordered
+        ]
+        return pd.DataFrame(rows, columns=["branches", "kind", "name", "value", "error", "chance", "best"])
+
+    @cached_property
+    def realized(self) -> dict[str, Floats]:
+        """What each alternative brings ``(trials,)`` in the same trials: events of one name turn out alike in all of them."""
+        count = max(self.trials, self.draws.trials)
+        return {
+            name: self._realized(then, (name,), np.zeros(count), np.arange(count))
+            for name, then in self.decision.alternatives.items()
+        }
+
+    def _realized(self, node: Tree, path: Path, paid: Floats, trials: Any) -> Floats:
+        """Return the payoffs of the trials that come to a part."""
+
+        def at(value: Any) -> Any:
+            return value[trials] if np.ndim(value) else value
+
+        where = " > ".join(path)
+        if isinstance(node, Payoff):
+            return np.asarray(paid + at(self.draws.amount(node.amount, where)))
+        if isinstance(node, Pay):
+            return self._realized(node.then, path, paid + at(self.draws.amount(node.amount, where)), trials)
+        if isinstance(node, Choice):
+            best = self.rolling.policy[path]
+            return self._realized(node.alternatives[best], (*path, best), paid, trials)
+        scores = scores_of(self.draws.seed, f"event {node.name}", max(self.trials, self.draws.trials))[trials]
+        answer: Floats = np.empty(len(trials))
+        reached, chances = 0.0, self.draws.chances(node)
+        for place, (name, then) in enumerate(children(node)):
+            above = reached + at(chances[name])
+            inside = (scores >= reached) & ((scores < above) if place < len(node.outcomes) - 1 else True)
+            if inside.any():
+                answer[inside] = self._realized(then, (*path, name), paid[inside], trials[inside])
+            reached = above
+        return answer
+
+    def beats(self) -> Any:
+        """Return the chance that an alternative (rows) brings more than another (columns) in the same trial, a DataFrame."""
+        import pandas as pd
+
+        names = list(self.realized)
+        chances = [[float((self.realized[a] > self.realized[b]).mean()) if a != b else math.nan for b in names] for a in names]
+        return pd.DataFrame(chances, index=names, columns=names)
+
+    def regret(self) -> Any:
+        """Return how much less than the best of its trial each alternative brings, a DataFrame: mean and P95, and how often
+        it is best.
+        """
+        import pandas as pd
+
+        names = list(self.realized)
+        every = np.stack([self.realized[name] for name in names]) * self.rolling.sign
+        gaps = every.max(axis=0) - every
+        rows = {name: (gap.mean(), np.percentile(gap, 95), (gap == 0).mean()) for name, gap in zip(names, gaps, strict=True)}
+        return pd.DataFrame.from_dict(rows, orient="index", columns=["mean", "P95", "best in"])
+
+    def dominance(self) -> Any:
+        """Return for each pair of alternatives whether the one dominates the other, on the trials of ``realized``.
+
+        First order: whoever wants more prefers it; second order: whoever also shuns risk. See ``kd.Comparison.dominance``.
+        """
+        return dominance({name: self.rolling.sign * values for name, values in self.realized.items()})
+
+    def _known(self, alternative: str) -> None:
+        if alternative not in self.decision.alternatives:
+            raise ParameterError(
+                f"no alternative {alternative!r:.40}", owner=f"decision {self.decision.name!r}", unknown=str(alternative),
+                known=self.decision.alternatives,
+            )  # fmt: skip
+
+    @delegated_to("kindynos.plots", "decision")
+    def plot(self, what: str = "tree", figure: Any = None) -> Any:
+        """Draw the tree with the best path marked (``"tree"``), or the risk profiles (``"profiles"``); return the Matplotlib
+        figure.
+        """
+
+
+def solved(
+    decision: Decision, by: str, level: float, trials: int, seed: int, fixed: Mapping[str, Mapping[str, Any]] | None = None,
+    weight: Any = 1.0,
+) -> Solution:  # fmt: skip
+    """Return a solved decision; ``fixed`` are better known chances of events, ``weight`` the chance of what is known, by
+    trial.
+    """
+    draws = Draws.of(decision, trials, seed, fixed)
+    sign = 1.0 if decision.better == "high" else -1.0
+    rolling = Rolling(draws, by, level, _utility(decision, draws), sign)
+    if np.ndim(weight) == 0 and by not in CONSISTENT and draws.trials > 1:
+        weight = np.full(draws.trials, weight / draws.trials)
+    rolling.roll(decision.root, (), weight, 0.0)
+    return Solution(decision, by, level, draws, rolling, trials)
+
+
+def _utility(decision: Decision, draws: Draws) -> Utility | None:
+    """Return the utility over the range of the payoffs, None where they count as they are."""
+    if decision.utility is None:
+        return decision.utility_of(0.0, 1.0)
+    sign = 1.0 if decision.better == "high" else -1.0
+    ends: list[float] = []
+
+    def visit(node: Tree, path: Path, paid: Any) -> None:
+        where = " > ".join(path)
+        if isinstance(node, Pay):
+            visit(node.then, path, paid + draws.amount(node.amount, where))
+        elif isinstance(node, Payoff):
+            total = sign * (paid + draws.amount(node.amount, where))
+            ends.extend((float(np.min(total)), float(np.max(total))))
+        else:
+            for name, child in children(node):
+                visit(child, (*path, name), paid)
+
+    visit(decision.root, (), 0.0)
+    low, high = min(ends), max(ends)
+    return decision.utility_of(low, high if high > low else low + 1.0)

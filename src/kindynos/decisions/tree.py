@@ -1,0 +1,206 @@
+"""The tree of a decision: choices, chance events, payments on the way, and payoffs at the ends.
+
+Source: Raiffa, Decision Analysis (1968).
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Mapping
+from dataclasses import dataclass
+from typing import Any
+
+import numpy as np
+
+from kindynos.distributions.base import Distribution
+from kindynos.errors import ParameterError
+from kindynos.formula.parse import parse
+from kindynos.formula.tree import Node as Formula
+from kindynos.results.result import Result
+from kindynos.validate import finite
+
+CLOSE = 1e-9
+REST = "rest"
+Amount = float | Distribution | Result | str | dict[str, Any]
+
+
+@dataclass(frozen=True)
+class ModelOutcome:
+    """An outcome of a whole model as a payoff: it is simulated with the trials and the seed of the decision."""
+
+    model: Any
+    outcome: str
+
+    def values(self, trials: int, seed: int) -> Any:
+        """Return the outcome ``(trials,)``; raises KindynosError as the model does."""
+        key = (trials, seed)
+        kept: dict[Any, Any] = self.__dict__.setdefault("_kept", {})
+        if key not in kept:
+            kept[key] = np.asarray(self.model.simulate(trials, seed=seed)[self.outcome].values)
+        return kept[key]
+
+
+@dataclass(frozen=True)
+class Payoff:
+    """The end of a branch: an amount, a distribution, a formula, the result of a run, or a table of these by criterion."""
+
+    amount: Any
+
+
+@dataclass(frozen=True)
+class Pay:
+    """An amount that is paid (or, with a minus, spent) on the way, and what follows."""
+
+    amount: Any
+    then: Any
+
+    def __post_init__(self) -> None:
+        object.__setattr__(self, "then", node_of(self.then, "Pay"))
+
+
+@dataclass(frozen=True)
+class Choice:
+    """A choice among alternatives by name, made with the knowledge of the events before it and of nothing else."""
+
+    name: str
+    alternatives: Mapping[str, Any]
+
+    def __post_init__(self) -> None:
+        where = f"choice {self.name!r}"
+        if not isinstance(self.alternatives, Mapping) or not self.alternatives:
+            raise ParameterError("needs at least one alternative, by name", owner=where)
+        made = {str(name): node_of(node, f"{where}, {name}") for name, node in self.alternatives.items()}
+        object.__setattr__(self, "alternatives", made)
+
+
+@dataclass(frozen=True)
+class Event:
+    """A chance event: outcomes by name, each with its chance and what follows.
+
+    ``{"granted": (0.7, then), "refused": ("rest", then)}``; chances add up to 1, and ``"rest"`` takes what is missing. A
+    chance may be a number, a distribution, or a formula over the decision's quantities. Events of one name are one event.
+    """
+
+    name: str
+    outcomes: Mapping[str, Any]
+
+    def __post_init__(self) -> None:
+        where = f"event {self.name!r}"
+        if not isinstance(self.outcomes, Mapping) or not self.outcomes:
+            raise ParameterError("needs at least one outcome, by name", owner=where)
+        made: dict[str, tuple[Any, Any]] = {}
+        for name, pair in self.outcomes.items():
+            if not isinstance(pair, tuple | list) or len(pair) != 2:
+                raise ParameterError(f"outcome {name!r} must be a chance and what follows, not {pair!r:.60}", owner=where)
+            made[str(name)] = (_chance(where, str(name), pair[0]), node_of(pair[1], f"{where}, {name}"))
+        chances = [chance for chance, _ in made.values()]
+        if chances.count(REST) > 1:
+            raise ParameterError("only one outcome can take the rest", owner=where)
+        if all(isinstance(chance, float) for chance in chances) and abs(sum(chances) - 1) > CLOSE:
+            raise ParameterError(
+                f"its chances add up to {sum(chances):.6g}; they must add up to 1, or one be 'rest'", owner=where
+            )
+        known = sum(chance for chance in chances if isinstance(chance, float))
+        if known > 1 + CLOSE:
+            raise ParameterError(f"its chances add up to {known:.6g} already; they must add up to 1", owner=where)
+        if REST not in chances and not all(isinstance(chance, float) for chance in chances):
+            raise ParameterError("a chance that is drawn or calculated needs an outcome with the chance 'rest'", owner=where)
+        object.__setattr__(self, "outcomes", made)
+
+
+Tree = Payoff | Pay | Choice | Event
+
+
+def node_of(node: Any, where: str) -> Tree:
+    """Return a part of a tree; anything but one is the amount of a payoff."""
+    if isinstance(node, Payoff | Pay | Choice | Event):
+        return node
+    return Payoff(amount_of(node, where))
+
+
+def amount_of(amount: Any, where: str) -> Any:
+    """Return an amount that is checked: a number, a distribution, a formula, a result, or a table of these."""
+    if isinstance(amount, Mapping):
+        if not amount:
+            raise ParameterError("a payoff by criterion must name at least one", owner=where)
+        return {str(key): amount_of(value, f"{where}, {key}") for key, value in amount.items()}
+    if isinstance(amount, Distribution | Result | ModelOutcome):
+        return amount
+    if isinstance(amount, str):
+        parse(amount)
+        return amount
+    return finite(where, "a payoff", amount)
+
+
+def _chance(where: str, name: str, chance: Any) -> Any:
+    if isinstance(chance, str):
+        if chance != REST:
+            parse(chance)
+        return chance
+    if isinstance(chance, Distribution):
+        low, high = chance.support
+        if low < 0 or high > 1:
+            raise ParameterError(f"the chance of {name!r} must lie from 0 to 1, and {chance!r:.60} does not", owner=where)
+        return chance
+    number = finite(where, f"the chance of {name!r}", chance)
+    if not 0 <= number <= 1:
+        raise ParameterError(f"the chance of {name!r} must be from 0 to 1, not {number:g}", owner=where)
+    return number
+
+
+def children(node: Tree) -> list[tuple[str, Tree]]:
+    """Return what follows a part of a tree, by the name of the branch."""
+    if isinstance(node, Choice):
+        return list(node.alternatives.items())
+    if isinstance(node, Event):
+        return [(name, then) for name, (_, then) in node.outcomes.items()]
+    return [("", node.then)] if isinstance(node, Pay) else []
+
+
+def walk(node: Tree, path: tuple[str, ...] = ()) -> Iterator[tuple[tuple[str, ...], Tree]]:
+    """Give every part of a tree with the branches that lead to it."""
+    yield path, node
+    for name, child in children(node):
+        yield from walk(child, (*path, name) if name else path)
+
+
+def formulas(amount: Any) -> Iterator[Formula]:
+    """Give the formulas in an amount or a chance."""
+    if isinstance(amount, str) and amount != REST:
+        yield parse(amount)
+    elif isinstance(amount, dict):
+        for part in amount.values():
+            yield from formulas(part)
+
+
+def check_tree(root: Tree, known: Mapping[str, Any], owner: str) -> None:
+    """Raise ParameterError for names that nothing states, an event twice on a branch, and events of one name that differ."""
+    chances: dict[str, dict[str, Any]] = {}
+    for _, node in walk(root):
+        amounts: list[Any] = [node.amount] if isinstance(node, Pay | Payoff) else []
+        if isinstance(node, Event):
+            own = {name: chance for name, (chance, _) in node.outcomes.items()}
+            if chances.setdefault(node.name, own) != own:
+                raise ParameterError(
+                    f"event {node.name!r} has other chances elsewhere; events of one name are one event", owner=owner
+                )
+            amounts = list(own.values())
+        for formula in (formula for amount in amounts for formula in formulas(amount)):
+            for name in formula.names():
+                if name not in known:
+                    raise ParameterError(f"{name!r} is not stated", owner=owner, unknown=name, known=known)
+    _check_circles(root, (), owner)
+
+
+def _check_circles(node: Tree, passed: tuple[str, ...], owner: str) -> None:
+    if isinstance(node, Event | Choice):
+        if node.name in passed:
+            raise ParameterError(f"{node.name!r} is there twice on one branch; a tree has no circles", owner=owner)
+        passed = (*passed, node.name)
+    for _, child in children(node):
+        _check_circles(child, passed, owner)
+
+
+def sizes(root: Tree) -> tuple[int, int]:
+    """Return the number of parts of a tree, and of its ends."""
+    parts = [node for _, node in walk(root)]
+    return len(parts), sum(isinstance(node, Payoff) for node in parts)

@@ -1,0 +1,281 @@
+"""What would change a choice: another figure, knowing more before choosing, or a test that errs.
+
+Source: Raiffa and Schlaifer, Applied Statistical Decision Theory (1961), chapters 4 and 5.
+"""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Mapping
+from dataclasses import replace
+from itertools import pairwise, product
+from typing import Any
+
+import numpy as np
+
+from kindynos.arrays import Floats
+from kindynos.decisions.decision import TRIALS, Decision, Draws
+from kindynos.decisions.solve import CONSISTENT, Rolling, Solution, solved
+from kindynos.decisions.tree import Choice, Event, Pay, Payoff, Tree
+from kindynos.distributions.base import Distribution
+from kindynos.errors import ParameterError
+from kindynos.inference.intervals import Z
+from kindynos.validate import array_of, finite, mapping, whole
+
+BINS = 40  # of a quantity that may be known before the choice
+MOST_WORLDS = 50_000  # combinations of outcomes that are looked at one by one
+STEPS = 33  # of a range in which a switch is sought
+
+
+def _options(options: Mapping[str, Any], owner: str) -> tuple[str, float, int, int]:
+    known = {"by": "mean", "level": 0.05, "trials": TRIALS, "seed": 1}
+    for name in options:
+        if name not in known:
+            raise ParameterError(f"no option {name!r}", owner=owner, unknown=name, known=known)
+    chosen = {**known, **options}
+    return str(chosen["by"]), float(chosen["level"]), whole(owner, "trials", chosen["trials"], least=2), int(chosen["seed"])
+
+
+def _number(decision: Decision, owner: str, name: str) -> None:
+    if name not in decision.given:
+        raise ParameterError(f"no given quantity {name!r}", owner=owner, unknown=str(name), known=decision.given)
+
+
+def sweep(decision: Decision, name: str, values: Any, **options: Any) -> Any:
+    """Return each alternative's value over values of a quantity; see ``Decision.sweep``."""
+    import pandas as pd
+
+    _number(decision, "sweep", name)
+    by, level, trials, seed = _options(options, "sweep")
+    grid = np.atleast_1d(array_of("sweep", "values", values))
+    rows = {}
+    for value in grid.tolist():
+        found = decision.replace(**{name: value}).solve(by, level=level, trials=trials, seed=seed)
+        rows[value] = {alternative: float(found.parts[(alternative,)].value) for alternative in decision.alternatives}
+        rows[value]["best"] = found.best
+    table = pd.DataFrame.from_dict(rows, orient="index")
+    table.index.name = name
+    return table
+
+
+def switching(decision: Decision, name: str, low: float, high: float, **options: Any) -> Any:
+    """Return where the best alternative changes; see ``Decision.switching``."""
+    import pandas as pd
+
+    _number(decision, "switching", name)
+    by, level, trials, seed = _options(options, "switching")
+    low, high = finite("switching", "low", low), finite("switching", "high", high)
+    if not low < high:
+        raise ParameterError(f"low must be below high ({high:g}), not {low:g}", owner="switching")
+
+    def best(value: float) -> str:
+        return str(decision.replace(**{name: value}).solve(by, level=level, trials=trials, seed=seed).best)
+
+    grid = np.linspace(low, high, STEPS).tolist()
+    found, before = [], best(grid[0])
+    for one, two in pairwise(grid):
+        after = best(two)
+        if after == before:
+            continue
+        near, far, changed = one, two, after
+        for _ in range(60):
+            middle = (near + far) / 2
+            there = best(middle)
+            near, far, changed = (middle, far, changed) if there == before else (near, middle, there)
+        found.append((far, before, changed))
+        before = after
+    return pd.DataFrame(found, columns=[name, "best below", "best above"])
+
+
+def perfect_information(decision: Decision, **options: Any) -> Any:
+    """Return what knowing each event and quantity first would be worth; see ``Decision.perfect_information``."""
+    import pandas as pd
+
+    by, level, trials, seed = _options(options, "perfect_information")
+    _consistent(by)
+    base = decision.solve(by, level=level, trials=trials, seed=seed)
+    rows: dict[str, tuple[float, float]] = {}
+    for name, event in decision.events.items():
+        rows[f"event {name}"] = (_known_event(base, event), 0.0)
+    for name, value in decision.given.items():
+        if isinstance(value, Distribution):
+            rows[name] = _known_quantity(base, name)
+    everything = _everything(base)
+    if everything is not None:
+        rows["everything"] = everything
+    table = pd.DataFrame.from_dict(rows, orient="index", columns=["worth", "error"])
+    table.index.name = "known before choosing"
+    return table.sort_values("worth", ascending=False, kind="stable")
+
+
+def _consistent(by: str) -> None:
+    if by not in CONSISTENT:
+        raise ParameterError("what it is worth to know is told by the mean or the certainty equivalent", owner="solve")
+
+
+def _gain(base: Solution, expected: float) -> float:
+    """Return how much more an expected value (or utility) is than that of the decision, in the units of the payoffs."""
+    rolling = base.rolling
+    back = rolling.utility.back if rolling.utility is not None and rolling.by != "mean" else float
+    return max(back(expected) - rolling.sign * float(base.value), 0.0)
+
+
+def _expected(found: Solution, weight: Any) -> float:
+    """Return the value (or utility) of a solved tree."""
+    rolling = found.rolling
+    again = Rolling(
+        found.draws, rolling.by, rolling.level, rolling.utility, rolling.sign, rolling.policy, follow=True, record=False
+    )
+    return again.figure(again.roll(found.decision.root, (), weight, 0.0), weight)
+
+
+def _known_event(base: Solution, event: Event) -> float:
+    chances = base.draws.chances(event)
+    total = 0.0
+    for outcome, chance in chances.items():
+        if float(np.mean(chance)) > 0:
+            sure = {name: float(name == outcome) for name in chances}
+            found = solved(base.decision, base.by, base.level, base.trials, base.draws.seed, {event.name: sure}, chance)
+            total += float(np.mean(chance)) * _expected(found, chance)
+    return _gain(base, total)
+
+
+def _known_quantity(base: Solution, name: str) -> tuple[float, float]:
+    """Return the worth of knowing a drawn quantity, and its error.
+
+    Trials are put into bins by the quantity. The policy of each bin is found on a half of it and valued on the other, so that
+    it is not too good by having been chosen.
+    """
+    order = np.argsort(np.asarray(base.draws.quantities[name]), kind="stable")
+    gains: list[Floats] = []
+    plain = _values(base, base.draws, base.rolling.policy)
+    for part in np.array_split(order, min(BINS, max(len(order) // 50, 1))):
+        for learn, judge in ((part[::2], part[1::2]), (part[1::2], part[::2])):
+            if len(learn) and len(judge):
+                rolling = Rolling(
+                    replace(base.draws, chosen=learn),
+                    base.by,
+                    base.level,
+                    base.rolling.utility,
+                    base.rolling.sign,
+                    record=False,
+                )
+                rolling.roll(base.decision.root, (), 1.0, 0.0)
+                known = _values(base, replace(base.draws, chosen=judge), rolling.policy)
+                gains.append(np.broadcast_to(known, (len(judge),)) - np.broadcast_to(plain, (base.draws.trials,))[judge])
+    every = np.concatenate(gains)
+    mean = float(np.mean(every))
+    error = Z * float(every.std(ddof=1)) / math.sqrt(len(every))
+    if base.rolling.utility is not None and base.by != "mean":
+        expected = float(np.mean(plain))
+        back = base.rolling.utility.back
+        return max(back(expected + mean) - back(expected), 0.0), back(expected + error) - back(expected)
+    return max(mean, 0.0), error
+
+
+def _values(base: Solution, draws: Draws, policy: Any) -> Any:
+    rolling = Rolling(
+        draws, base.by, base.level, base.rolling.utility, base.rolling.sign, dict(policy), follow=True, record=False
+    )
+    return rolling.roll(base.decision.root, (), 1.0, 0.0)
+
+
+def _everything(base: Solution) -> tuple[float, float] | None:
+    """Return the worth of knowing all events and quantities, and its error; None where there are too many combinations."""
+    decision, rolling = base.decision, base.rolling
+    events = list(decision.events.values())
+    if math.prod(len(event.outcomes) for event in events) > MOST_WORLDS:
+        return None
+    total: Any = 0.0
+    for world in product(*(event.outcomes for event in events)):
+        turned = dict(zip((event.name for event in events), world, strict=True))
+        weight: Any = 1.0
+        for event in events:
+            weight = weight * base.draws.chances(event)[turned[event.name]]
+        if float(np.max(weight)) > 0:
+            best = _best_of(decision.root, (), base.draws, turned, 0.0, rolling.sign)
+            worth = best if rolling.utility is None or base.by == "mean" else rolling.utility.of(np.asarray(best))
+            total = total + weight * worth
+    error = Z * float(np.std(total)) / math.sqrt(np.size(total)) if np.size(total) > 1 else 0.0
+    return _gain(base, float(np.mean(total))), error
+
+
+def _best_of(node: Tree, path: tuple[str, ...], draws: Draws, turned: Mapping[str, str], paid: Any, sign: float) -> Any:
+    """Return the most that can be had in a world that is known."""
+    where = " > ".join(path)
+    if isinstance(node, Payoff):
+        return sign * (paid + draws.amount(node.amount, where))
+    if isinstance(node, Pay):
+        return _best_of(node.then, path, draws, turned, paid + draws.amount(node.amount, where), sign)
+    if isinstance(node, Event):
+        outcome = turned[node.name]
+        return _best_of(node.outcomes[outcome][1], (*path, outcome), draws, turned, paid, sign)
+    assert isinstance(node, Choice)
+    found = [_best_of(then, (*path, name), draws, turned, paid, sign) for name, then in node.alternatives.items()]
+    best = found[0]
+    for other in found[1:]:
+        best = np.maximum(best, other)
+    return best
+
+
+def test_worth(decision: Decision, event: str, signals: Mapping[str, Mapping[str, float]], **options: Any) -> Any:
+    """Return what a test of an event is worth, and what to do on each signal; see ``Decision.test_worth``.
+
+    The table has a row a signal: its chance, the chance of each outcome once it is seen, the best alternative and its value;
+    ``attrs["worth"]`` is what the test is worth before its price.
+    """
+    import pandas as pd
+
+    owner = "test_worth"
+    by, level, trials, seed = _options(options, owner)
+    _consistent(by)
+    if event not in decision.events:
+        raise ParameterError(f"no event {event!r:.40}", owner=owner, unknown=str(event), known=decision.events)
+    outcomes = list(decision.events[event].outcomes)
+    table = {
+        str(signal): _likelihoods(owner, str(signal), row, outcomes)
+        for signal, row in mapping(owner, "signals", signals, "chances by signal").items()
+    }
+    for outcome in outcomes:
+        total = sum(row[outcome] for row in table.values())
+        if abs(total - 1) > 1e-9:
+            raise ParameterError(
+                f"the chances of the signals given {outcome!r} add up to {total:.6g}; they must add up to 1", owner=owner
+            )
+    base = decision.solve(by, level=level, trials=trials, seed=seed)
+    prior = base.draws.chances(decision.events[event])
+    expected, rows = 0.0, {}
+    for signal, row in table.items():
+        joint = {outcome: prior[outcome] * row[outcome] for outcome in outcomes}
+        chance = sum(joint.values())
+        if float(np.max(chance)) <= 0:
+            continue
+        with np.errstate(all="ignore"):
+            posterior = {outcome: np.nan_to_num(part / chance) for outcome, part in joint.items()}  # Bayes' rule
+        posterior = {outcome: part if np.ndim(part) else float(part) for outcome, part in posterior.items()}
+        found = solved(decision, by, level, trials, seed, {event: posterior}, chance)
+        expected += float(np.mean(chance)) * _expected(found, chance)
+        weights = {f"chance of {outcome}": float(np.mean(joint[outcome]) / np.mean(chance)) for outcome in outcomes}
+        rows[signal] = {"chance": float(np.mean(chance)), **weights, "best": found.best, "value": float(found.value)}
+    answer = pd.DataFrame.from_dict(rows, orient="index")
+    answer.index.name = "signal"
+    answer.attrs["worth"] = _gain(base, expected)
+    return answer
+
+
+def _likelihoods(owner: str, signal: str, row: Any, outcomes: list[str]) -> dict[str, float]:
+    found = {}
+    given = mapping(owner, f"signal {signal!r}", row, "chances by outcome")
+    for outcome in outcomes:
+        if outcome not in given:
+            raise ParameterError(f"signal {signal!r} needs its chance given {outcome!r}", owner=owner)
+        number = finite(owner, f"the chance of {signal!r} given {outcome!r}", given[outcome])
+        if not 0 <= number <= 1:
+            raise ParameterError(f"the chance of {signal!r} given {outcome!r} must be from 0 to 1, not {number:g}", owner=owner)
+        found[outcome] = number
+    for outcome in given:
+        if outcome not in outcomes:
+            raise ParameterError(
+                f"signal {signal!r}: no outcome {outcome!r}", owner=owner, unknown=str(outcome), known=outcomes
+            )
+    return found

@@ -1,0 +1,119 @@
+"""A solved decision as a terminal shows it."""
+
+from __future__ import annotations
+
+import math
+from typing import TYPE_CHECKING, Any
+
+import pandas as pd
+from rich.console import Group, RenderableType
+from rich.text import Text
+
+from kindynos.formatting import number, per_cent, short, step_of
+from kindynos.reports.tables import FigureTable, table_of
+
+if TYPE_CHECKING:
+    from kindynos.decisions.solve import Solution
+
+
+def decided(solution: Solution, worth: pd.DataFrame | None, switches: dict[str, pd.DataFrame]) -> Group:
+    """Return the alternatives, the policy, dominance, what it is worth to know, and where the best alternative switches."""
+    parts: list[RenderableType] = [_alternatives(solution), "", _policy(solution), "", _beats(solution)]
+    if worth is not None:
+        parts += ["", _worth(worth)]
+    for name, table in switches.items():
+        parts += ["", _switch(name, table)]
+    words = [f"{solution.best} is best {solution.words}.", *_dominated(solution)]
+    return Group(*parts, "", Text("\n".join(words), style="dim"))
+
+
+def _with_error(value: float, error: float) -> str:
+    step = step_of(error) if error > 0 else None
+    return f"{number(value, step)} ± {short(error)}" if step else short(value)
+
+
+def _alternatives(solution: Solution) -> FigureTable:
+    unit = f", {solution.decision.unit}" if solution.decision.unit else ""
+    table = table_of(
+        f"{solution.decision.name}: alternatives under the best later choices{unit}",
+        ("alternative", "left"), ("value", "right"), ("mean", "right"), ("sd", "right"), ("P5", "right"), ("P50", "right"),
+        ("P95", "right"), ("chance below 0", "right"),
+    )  # fmt: skip
+    for name, row in solution.table().iterrows():
+        cells = [short(row[key]) for key in ("mean", "sd", "P5", "P50", "P95")]
+        table.add_row(str(name), _with_error(row["value"], row["error"]), *cells, per_cent(row["chance below 0"]))
+    return table
+
+
+def _policy(solution: Solution) -> FigureTable:
+    table = table_of("The best policy", ("after", "left"), ("choice", "left"), ("choose", "left"), ("value", "right"))
+    for path, best in sorted(solution.policy.items(), key=lambda item: (len(item[0]), item[0])):
+        part = solution.parts[path]
+        after = " > ".join(path) or "now"
+        table.add_row(after, part.name, best, _with_error(float(part.value), part.value.error))
+    return table
+
+
+def _beats(solution: Solution) -> FigureTable:
+    found, regret = solution.beats(), solution.regret()
+    names = list(found.index)
+    columns = [(f"more than {name}", "right") for name in names]
+    table = table_of(
+        "In the same trial", ("alternative", "left"), *columns, ("best in", "right"), ("mean regret", "right"), ("P95", "right")
+    )
+    for name in names:
+        cells = ["" if math.isnan(found.loc[name, other]) else per_cent(found.loc[name, other]) for other in names]
+        row = regret.loc[name]
+        table.add_row(name, *cells, per_cent(row["best in"]), short(row["mean"]), short(row["P95"]))
+    return table
+
+
+def _worth(worth: pd.DataFrame) -> FigureTable:
+    table = table_of("What it would be worth to know before choosing", ("known", "left"), ("worth at most", "right"))
+    for name, row in worth.iterrows():
+        table.add_row(str(name), _with_error(row["worth"], row["error"]))
+    return table
+
+
+def _switch(name: str, table: pd.DataFrame) -> RenderableType:
+    if not len(table):
+        return Text(f"The best alternative does not change with {name} in this range.")
+    shown = table_of(f"Where the best alternative changes with {name}", (name, "right"), ("below", "left"), ("above", "left"))
+    for _, row in table.iterrows():
+        shown.add_row(short(row[name]), row["best below"], row["best above"])
+    return shown
+
+
+def _dominated(solution: Solution) -> list[str]:
+    found = []
+    for pair, row in solution.dominance().iterrows():
+        one, other = pair if isinstance(pair, tuple) else (pair, "")
+        if row["first order"]:
+            found.append(
+                f"{one} dominates {other}: at every amount its chance of more is at least as large, on the trials drawn."
+            )
+        elif row["second order"]:
+            found.append(f"{one} dominates {other} for whoever shuns risk (second order), on the trials drawn.")
+    return found
+
+
+def data(solution: Solution, worth: pd.DataFrame | None, switches: dict[str, pd.DataFrame]) -> dict[str, Any]:
+    """Return the same for JSON."""
+    from kindynos.reports.summary import plain_rows, plain_value
+
+    answer: Any = plain_value({
+        "decision": solution.decision.name, "best": solution.best, "rule": solution.by, "value": float(solution.value),
+        "low": solution.value.low, "high": solution.value.high,
+        "policy": [{"after": list(path), "choose": best} for path, best in solution.policy.items()],
+    })  # fmt: skip
+    tables = {
+        "alternatives": solution.table(),
+        "parts": solution.nodes(),
+        "beats": solution.beats(),
+        "regret": solution.regret(),
+    }
+    answer |= {name: plain_rows(table) for name, table in tables.items()}
+    answer["worth of knowing"] = None if worth is None else plain_rows(worth)
+    answer["switches"] = {name: plain_rows(table) for name, table in switches.items()}
+    found: dict[str, Any] = answer
+    return found
