@@ -202,6 +202,14 @@ def above(limit: float) -> Rule:
     return check
 
 
+def known_name(owner: str, what: str, value: Any, known: Iterable[str]) -> str:
+    """Return ``value``; it must be one of the known names of what it is."""
+    listed = list(known)
+    if not isinstance(value, str) or value not in listed:
+        raise ParameterError(f"no {what} {value!r:.40}", owner=owner, unknown=str(value)[:40], known=listed)
+    return value
+
+
 def names_in(owner: str, name: str, value: Any) -> list[Any]:
     """Return ``value``, one name or several, as a list; it must hold at least one."""
     if isinstance(value, str):

@@ -12,7 +12,7 @@ import numpy as np
 
 from kindynos.arrays import Floats
 from kindynos.errors import ParameterError
-from kindynos.validate import whole
+from kindynos.validate import known_name, whole
 
 if TYPE_CHECKING:
     from kindynos.cohorts.cohort import Cohort
@@ -81,8 +81,7 @@ def reaching(cohort: Cohort, state: str, periods: int = 40) -> Reaching:
     """Return how things come to a state; see ``Cohort.reaching``."""
     import pandas as pd
 
-    if state not in cohort.states:
-        raise ParameterError(f"no state {state!r:.40}", owner="Cohort.reaching", unknown=str(state), known=cohort.states)
+    known_name("Cohort.reaching", "state", state, cohort.states)
     whole("Cohort.reaching", "periods", periods, least=1)
     chances = chances_of(cohort, "reaching")
     place, size = list(cohort.states).index(state), len(chances)

@@ -5,7 +5,7 @@ Sources: Norris, Markov Chains (1997), chapter 1; Kemeny and Snell, Finite Marko
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Mapping, Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
 from functools import cached_property
 from typing import Any, ClassVar, Self
@@ -18,7 +18,7 @@ from kindynos.cohorts.matrix import Rows, as_array, names_in, read_rows, worked_
 from kindynos.delegation import delegated_to
 from kindynos.errors import ParameterError
 from kindynos.sampling.streams import stream
-from kindynos.validate import array_of, finite, mapping, told, whole
+from kindynos.validate import array_of, finite, known_name, mapping, told, whole
 
 MOST = 10**9  # things
 BLOCK = 8_192  # trials drawn together
@@ -304,7 +304,7 @@ class Cohort:
         """Return the cohort learned from counts of moves, or from a table of things by date; see ``kindynos.cohorts.fit``."""
         raise NotImplementedError
 
-    def by_age(self, state: str, leaving: Iterable[Mapping[str, float]]) -> Cohort:
+    def by_age(self, state: str, leaving: Sequence[Mapping[str, float]]) -> Cohort:
         """Return a cohort in which the chances of leaving a state depend on how many periods a thing has been in it.
 
         ``leaving`` are the chances to other states in the first period, the second, and so on; the last serve for all later
@@ -318,9 +318,9 @@ class Cohort:
         known = _one(self.states, "by_age", state)
         if self.periods is not None or self.names:
             raise ParameterError("needs chances that are numbers, alike in all periods", owner="Cohort.by_age")
+        if not isinstance(leaving, list | tuple) or not leaving:
+            raise ParameterError(f"leaving must be a list of chances by state, not {leaving!r:.60}", owner="Cohort.by_age")
         ages = [mapping("Cohort.by_age", "leaving", row, "chances by state") for row in leaving]
-        if not ages:
-            raise ParameterError("leaving must have at least one period", owner="Cohort.by_age")
         fresh = [f"{state} {age}" for age in range(1, len(ages) + 1)]
         states = [name for old in self.states for name in (fresh if old == state else [old])]
         old = self.array()
@@ -355,9 +355,7 @@ def _states(owner: str, states: Any) -> tuple[str, ...]:
 
 
 def _one(states: Sequence[str], owner: str, state: Any) -> int:
-    if state not in states:
-        raise ParameterError(f"no state {state!r:.40}", owner=f"Cohort.{owner}", unknown=str(state), known=states)
-    return list(states).index(state)
+    return list(states).index(known_name(f"Cohort.{owner}", "state", state, states))
 
 
 def _by_state(owner: str, name: str, given: Any, states: Sequence[str], counts: bool = False) -> dict[str, float]:
@@ -391,7 +389,8 @@ def _flows(owner: str, name: str, given: Any, states: Sequence[str]) -> dict[str
 def _costs(owner: str, given: Any, states: Sequence[str]) -> dict[tuple[str, str], float]:
     answer = {}
     for move, amount in mapping(owner, "cost", given, "amounts by move").items():
-        pair = tuple(part.strip() for part in move.split("->")) if isinstance(move, str) else tuple(move)
+        parts = move.split("->") if isinstance(move, str) else move if isinstance(move, tuple) else ()
+        pair = tuple(part.strip() if isinstance(part, str) else part for part in parts)
         if len(pair) != 2 or any(state not in states for state in pair) or pair[0] == pair[1]:
             raise ParameterError(f"cost: {move!r:.60} is no move; write 'sailing -> in dock'", owner=owner)
         answer[pair[0], pair[1]] = finite(owner, f"cost of {pair[0]} -> {pair[1]}", amount)

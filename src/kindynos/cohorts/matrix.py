@@ -112,11 +112,13 @@ def _taker(owner: str, states: Sequence[str], rest: Any, row: str) -> str | None
     taker = rest.get(row) if isinstance(rest, Mapping) else rest
     if taker is None:
         return None
-    if taker == "same":
+    if isinstance(taker, str) and taker == "same":
         return row
-    if taker not in states:
-        raise ParameterError(f"rest names no state {taker!r}", owner=owner, unknown=str(taker), known=[*states, "same"])
-    return str(taker)
+    if not isinstance(taker, str) or taker not in states:
+        raise ParameterError(
+            f"rest names no state {taker!r:.40}", owner=owner, unknown=str(taker)[:40], known=[*states, "same"]
+        )
+    return taker
 
 
 def _entry(owner: str, where: str, entry: Any) -> Entry:

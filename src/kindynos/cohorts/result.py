@@ -15,7 +15,7 @@ from kindynos.delegation import delegated_to
 from kindynos.errors import ParameterError
 from kindynos.inference.intervals import Z
 from kindynos.sampling.streams import fresh_seed, stream
-from kindynos.validate import finite, whole
+from kindynos.validate import finite, known_name, whole
 
 if TYPE_CHECKING:
     from kindynos.cohorts.cohort import Cohort
@@ -36,8 +36,7 @@ class CohortResult:
     seed: int
 
     def __getitem__(self, state: str) -> Floats:
-        if state not in self.cohort.states:
-            raise ParameterError(f"no state {state!r:.40}", owner="CohortResult", unknown=str(state), known=self.cohort.states)
+        known_name("CohortResult", "state", state, self.cohort.states)
         counts: Floats = self.values[list(self.cohort.states).index(state)]
         return counts
 
@@ -140,8 +139,7 @@ def sensitivity(cohort: Cohort, state: str, periods: int, change: float = 0.01, 
     import pandas as pd
 
     owner = "Cohort.sensitivity"
-    if state not in cohort.states:
-        raise ParameterError(f"no state {state!r:.40}", owner=owner, unknown=str(state), known=cohort.states)
+    known_name(owner, "state", state, cohort.states)
     whole(owner, "periods", periods, least=1)
     if not 0 < abs(finite(owner, "change", change)) < 1:
         raise ParameterError(f"change must be between -1 and 1 and other than 0, not {change:g}", owner=owner)

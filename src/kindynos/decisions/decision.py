@@ -19,7 +19,7 @@ from kindynos.formula.parse import is_name, parse
 from kindynos.formula.tree import Name, Operation, Scope
 from kindynos.results.result import Result
 from kindynos.sampling.streams import stream
-from kindynos.validate import finite, mapping, one_of, told, whole
+from kindynos.validate import finite, instance, mapping, one_of, told, whole
 
 RULES = ("mean", "certainty equivalent", "percentile", "expected shortfall")
 TRIALS = 10_000
@@ -50,7 +50,7 @@ class Decision:
     utility: Any = None
 
     def __post_init__(self) -> None:
-        owner = f"decision {self.name!r:.60}"
+        owner = f"decision {instance('Decision', 'name', self.name, str, 'a text')!r:.60}"
         root = Choice(self.name, self.alternatives)
         object.__setattr__(self, "alternatives", root.alternatives)
         given: dict[str, Any] = {}

@@ -11,6 +11,7 @@ from kindynos.decisions.decision import Decision
 from kindynos.decisions.tree import Choice, Event, ModelOutcome, Pay
 from kindynos.distributions.registry import distribution_from
 from kindynos.errors import FileError, KindynosError, ParameterError
+from kindynos.validate import instance
 
 LARGEST = 1_000_000  # bytes
 HEAD = ("name", "unit", "better", "score", "risk_tolerance", "given", "criteria", "alternatives")
@@ -24,6 +25,7 @@ def load_decision(path: str | Path) -> Decision:
     >>> load_decision(demo_file("lease_or_buy.toml")).name
     'Night ferry'
     """
+    instance("load_decision", "path", path, (str, Path), "the path of a file")
     path = Path(path)
     try:
         data = path.read_bytes()

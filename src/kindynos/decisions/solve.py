@@ -15,10 +15,10 @@ from kindynos.decisions.decision import Decision, Draws, scores_of
 from kindynos.decisions.preferences import Utility
 from kindynos.decisions.tree import Choice, Event, Pay, Payoff, Tree, children
 from kindynos.delegation import delegated_to
-from kindynos.errors import ParameterError
 from kindynos.inference.estimates import Estimate
 from kindynos.inference.intervals import Z, wilson
 from kindynos.studies.dominance import dominance
+from kindynos.validate import known_name
 
 Path = tuple[str, ...]
 CONSISTENT = ("mean", "certainty equivalent")
@@ -337,11 +337,7 @@ class Solution:
         return dominance({name: self.rolling.sign * values for name, values in self.realized.items()})
 
     def _known(self, alternative: str) -> None:
-        if alternative not in self.decision.alternatives:
-            raise ParameterError(
-                f"no alternative {alternative!r:.40}", owner=f"decision {self.decision.name!r}", unknown=str(alternative),
-                known=self.decision.alternatives,
-            )  # fmt: skip
+        known_name(f"decision {self.decision.name!r}", "alternative", alternative, self.decision.alternatives)
 
     @delegated_to("kindynos.plots", "decision")
     def plot(self, what: str = "tree", figure: Any = None) -> Any:

@@ -16,7 +16,7 @@ from kindynos.errors import ParameterError
 from kindynos.formula.parse import parse
 from kindynos.formula.tree import Node as Formula
 from kindynos.results.result import Result
-from kindynos.validate import finite
+from kindynos.validate import finite, instance
 
 CLOSE = 1e-9
 REST = "rest"
@@ -54,6 +54,7 @@ class Pay:
     then: Any
 
     def __post_init__(self) -> None:
+        object.__setattr__(self, "amount", amount_of(self.amount, "Pay"))
         object.__setattr__(self, "then", node_of(self.then, "Pay"))
 
 
@@ -65,7 +66,7 @@ class Choice:
     alternatives: Mapping[str, Any]
 
     def __post_init__(self) -> None:
-        where = f"choice {self.name!r}"
+        where = f"choice {_named(self.name, 'Choice')!r}"
         if not isinstance(self.alternatives, Mapping) or not self.alternatives:
             raise ParameterError("needs at least one alternative, by name", owner=where)
         made = {str(name): node_of(node, f"{where}, {name}") for name, node in self.alternatives.items()}
@@ -84,7 +85,7 @@ class Event:
     outcomes: Mapping[str, Any]
 
     def __post_init__(self) -> None:
-        where = f"event {self.name!r}"
+        where = f"event {_named(self.name, 'Event')!r}"
         if not isinstance(self.outcomes, Mapping) or not self.outcomes:
             raise ParameterError("needs at least one outcome, by name", owner=where)
         made: dict[str, tuple[Any, Any]] = {}
@@ -105,6 +106,10 @@ class Event:
         if REST not in chances and not all(isinstance(chance, float) for chance in chances):
             raise ParameterError("a chance that is drawn or calculated needs an outcome with the chance 'rest'", owner=where)
         object.__setattr__(self, "outcomes", made)
+
+
+def _named(name: Any, owner: str) -> str:
+    return instance(owner, "name", name, str, "a text")
 
 
 Tree = Payoff | Pay | Choice | Event

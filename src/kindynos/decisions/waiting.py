@@ -70,7 +70,12 @@ def value_of_waiting(payoffs: ArrayLike, known: ArrayLike, discount: Any = 1.0, 
         raise ParameterError("payoffs and what is known must be finite", owner=owner)
     whole(owner, "degree", degree, least=1)
     periods = len(gain) - 1
-    factors = np.broadcast_to(array_of(owner, "discount", discount), (periods,)).astype(np.float64)
+    given = array_of(owner, "discount", discount)
+    if given.shape not in ((), (periods,)):
+        raise ParameterError(
+            f"discount must be one factor, or one of each of the {periods} periods, not {given.shape}", owner=owner
+        )
+    factors = np.broadcast_to(given, (periods,)).astype(np.float64)
     if (factors <= 0).any():
         raise ParameterError("discount factors must be above 0", owner=owner)
     rules = _learned(gain[:, ::2], state[:, :, ::2], factors, degree)

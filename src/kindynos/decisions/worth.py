@@ -14,13 +14,13 @@ from typing import Any
 import numpy as np
 
 from kindynos.arrays import Floats
-from kindynos.decisions.decision import TRIALS, Decision, Draws
+from kindynos.decisions.decision import RULES, TRIALS, Decision, Draws
 from kindynos.decisions.solve import CONSISTENT, Rolling, Solution, solved
 from kindynos.decisions.tree import Choice, Event, Pay, Payoff, Tree
 from kindynos.distributions.base import Distribution
 from kindynos.errors import ParameterError
 from kindynos.inference.intervals import Z
-from kindynos.validate import array_of, finite, mapping, whole
+from kindynos.validate import array_of, finite, known_name, mapping, one_of, whole
 
 BINS = 40  # of a quantity that may be known before the choice
 MOST_WORLDS = 50_000  # combinations of outcomes that are looked at one by one
@@ -33,12 +33,16 @@ def _options(options: Mapping[str, Any], owner: str) -> tuple[str, float, int, i
         if name not in known:
             raise ParameterError(f"no option {name!r}", owner=owner, unknown=name, known=known)
     chosen = {**known, **options}
-    return str(chosen["by"]), float(chosen["level"]), whole(owner, "trials", chosen["trials"], least=2), int(chosen["seed"])
+    return (
+        one_of(owner, "by", chosen["by"], RULES),
+        finite(owner, "level", chosen["level"]),
+        whole(owner, "trials", chosen["trials"], least=2),
+        whole(owner, "seed", chosen["seed"], least=0),
+    )
 
 
 def _number(decision: Decision, owner: str, name: str) -> None:
-    if name not in decision.given:
-        raise ParameterError(f"no given quantity {name!r}", owner=owner, unknown=str(name), known=decision.given)
+    known_name(owner, "given quantity", name, decision.given)
 
 
 def sweep(decision: Decision, name: str, values: Any, **options: Any) -> Any:
@@ -229,8 +233,7 @@ def test_worth(decision: Decision, event: str, signals: Mapping[str, Mapping[str
     owner = "test_worth"
     by, level, trials, seed = _options(options, owner)
     _consistent(by)
-    if event not in decision.events:
-        raise ParameterError(f"no event {event!r:.40}", owner=owner, unknown=str(event), known=decision.events)
+    known_name(owner, "event", event, decision.events)
     outcomes = list(decision.events[event].outcomes)
     table = {
         str(signal): _likelihoods(owner, str(signal), row, outcomes)
