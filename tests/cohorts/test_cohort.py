@@ -220,7 +220,7 @@ class Models(Case):
             (lambda: cohort(np.eye(2), cost={"a": 3}), "is no move"),
             (lambda: cohort({"a": {"b": "0.1 * wear"}}), "rest="),
             (lambda: cohort({"a": {"b": "wear.x"}}, rest="same").names, "may use"),
-            (lambda: cohort({"a": {"b": "0.1 * wear"}}, rest="same").counts(3, 10, 1), "need wear"),
+            (lambda: cohort({"a": {"b": "0.1 * wear"}}, rest="same").counts(3, 10, 1), "needs wear"),
             (lambda: kd.Model("x").cohort("f", FLEET), "needs a model with periods"),
             (lambda: model.cohort("f", FLEET, uncertain=True), "needs a cohort that was learned"),
             (lambda: FLEET.reaching("lost"), "no state 'lost'"),

@@ -15,12 +15,13 @@ import numpy as np
 from kindynos.arrays import Floats
 from kindynos.cohorts.binomials import binomial_quantile, split
 from kindynos.cohorts.matrix import Rows, as_array, names_in, read_rows, worked_out
+from kindynos.cohorts.stating import flow_at, place_of, read_by_state, read_costs, read_flows, read_states, whole_flow
 from kindynos.delegation import delegated_to
 from kindynos.errors import ParameterError
 from kindynos.sampling.streams import stream
-from kindynos.validate import array_of, finite, known_name, mapping, told, whole
+from kindynos.validate import mapping, told, whole
 
-MOST = 10**9  # things
+Flows = tuple[dict[str, Any], ...]
 BLOCK = 8_192  # trials drawn together
 
 
@@ -32,8 +33,9 @@ class Cohort:
     or a nested dict, in which a state without a row keeps its things; one for all periods, or a list of one a period. A chance
     may be a text, ``"0.02 * wear"``, whose names are quantities of a model. Rows add up to 1; ``rest`` names the state that
     takes what is missing in them, ``"same"`` for the one things are in, or tells it by row. In each period the ``departures``
-    leave first, then things move, then ``arrivals`` come; both are numbers by state, or lists of one a period. ``value`` is
-    what a thing in a state brings a period, ``cost`` what a move costs: ``{("sailing", "in dock"): 4e5}``.
+    leave first, then things move, then ``arrivals`` come; both are numbers by state, lists of one a period, or names of a
+    model's quantities. ``value`` is what a thing in a state brings a period, ``cost`` what a move costs: ``{("sailing", "in
+    dock"): 4e5}``.
 
     >>> fleet = Cohort(["sailing", "in dock"], {"sailing": 40}, {"sailing": {"in dock": 0.1}, "in dock": {"sailing": 0.5}},
     ...     rest="same")
@@ -54,14 +56,14 @@ class Cohort:
 
     def __post_init__(self) -> None:
         owner = "Cohort"
-        states = _states(owner, self.states)
+        states = read_states(owner, self.states)
         object.__setattr__(self, "states", states)
-        object.__setattr__(self, "start", _by_state(owner, "start", self.start, states, counts=True))
+        object.__setattr__(self, "start", read_by_state(owner, "start", self.start, states, counts=True))
         object.__setattr__(self, "transition", read_rows(owner, list(states), self.transition, self.rest))
         for name in ("arrivals", "departures"):
-            object.__setattr__(self, name, _flows(owner, name, getattr(self, name), states))
-        object.__setattr__(self, "value", {} if self.value is None else _by_state(owner, "value", self.value, states))
-        object.__setattr__(self, "cost", {} if self.cost is None else _costs(owner, self.cost, states))
+            object.__setattr__(self, name, read_flows(owner, name, getattr(self, name), states))
+        object.__setattr__(self, "value", {} if self.value is None else read_by_state(owner, "value", self.value, states))
+        object.__setattr__(self, "cost", {} if self.cost is None else read_costs(owner, self.cost, states))
 
     @property
     def periods(self) -> int | None:
@@ -73,7 +75,16 @@ class Cohort:
     def names(self) -> list[str]:
         """The quantities that its chances are calculated from."""
         found = {name for rows in self._every for row in rows for e in row if isinstance(e, str) for name in names_in(e)}
-        return sorted(found)
+        return sorted(
+            found | {flow for flows in (self.arrivals, self.departures) for flow in flows.values() if isinstance(flow, str)}
+        )
+
+    def flows(self, values: Mapping[str, Any]) -> Flows:
+        """Return arrivals and departures by state, those that are named at their values, rounded down and at least 0."""
+        return tuple(
+            {state: whole_flow(values[flow]) if isinstance(flow, str) else flow for state, flow in flows.items()}
+            for flows in (self.arrivals, self.departures)
+        )
 
     @property
     def _every(self) -> tuple[Rows, ...]:
@@ -88,7 +99,7 @@ class Cohort:
         known = dict(values or {})
         for name in self.names:
             if name not in known:
-                raise ParameterError(f"its chances need {name}; add it to a model, which knows it", owner="Cohort")
+                raise ParameterError(f"it needs {name}; add it to a model, which knows it", owner="Cohort")
         return [
             [[self._chance(e, known, i, j) for j, e in enumerate(row)] for i, row in enumerate(rows)] for rows in self._every
         ]
@@ -117,7 +128,7 @@ class Cohort:
             raise ParameterError(f"chances are stated for {self.periods} periods, and {periods} are asked for", owner=owner)
         for name in ("arrivals", "departures"):
             for state, flow in getattr(self, name).items():
-                if not isinstance(flow, float) and len(flow) < periods:
+                if isinstance(flow, tuple) and len(flow) < periods:
                     raise ParameterError(
                         f"{name} of {state!r} are {len(flow)}, and {periods} periods are asked for", owner=owner
                     )
@@ -148,7 +159,11 @@ class Cohort:
         return answer
 
     def evolve(
-        self, scores: Floats, chances: list[list[list[Any]]], moves: dict[tuple[int, int], Floats] | None = None
+        self,
+        scores: Floats,
+        chances: list[list[list[Any]]],
+        moves: dict[tuple[int, int], Floats] | None = None,
+        flows: Flows | None = None,
     ) -> Floats:
         """Return counts ``(states, periods + 1, trials)`` from uniform scores ``(periods, trials)``, one a period.
 
@@ -156,20 +171,21 @@ class Cohort:
         """
         size, (periods, trials) = len(self.states), scores.shape
         counts = np.zeros((size, periods + 1, trials))
+        arrivals, departures = (self.arrivals, self.departures) if flows is None else flows
         for state, count in self.start.items():
             counts[self.states.index(state), 0] = count
         for t in range(periods):
             here = counts[:, t].copy()
-            for state, flow in self.departures.items():
+            for state, flow in departures.items():
                 place = self.states.index(state)
-                here[place] = np.maximum(here[place] - (flow if isinstance(flow, float) else flow[t]), 0.0)
+                here[place] = np.maximum(here[place] - flow_at(flow, t), 0.0)
             after = counts[:, t + 1]
             number = 0
             matrix = chances[t] if len(chances) > 1 else chances[0]
             for i, row in enumerate(matrix):
                 number = self._leave(i, row, here[i], after, scores[t], number, moves, t)
-            for state, flow in self.arrivals.items():
-                after[self.states.index(state)] += flow if isinstance(flow, float) else flow[t]
+            for state, flow in arrivals.items():
+                after[self.states.index(state)] += flow_at(flow, t)
         return counts
 
     def _leave(
@@ -217,7 +233,7 @@ class Cohort:
         return pd.DataFrame(found[..., 0], index=list(self.states), columns=range(periods + 1))
 
     def expected_at(
-        self, periods: int, trials: int, chances: list[list[list[Any]]]
+        self, periods: int, trials: int, chances: list[list[list[Any]]], flows: Flows | None = None
     ) -> tuple[Floats, dict[tuple[int, int], Floats]]:
         """Return the expected counts ``(states, periods + 1, trials)`` and moves ``(periods, trials)`` at chances, one a
         trial or one.
@@ -225,13 +241,14 @@ class Cohort:
         size = len(self.states)
         counts = np.zeros((size, periods + 1, trials))
         moves: dict[tuple[int, int], Floats] = {}
+        arrivals, departures = (self.arrivals, self.departures) if flows is None else flows
         for state, count in self.start.items():
             counts[self.states.index(state), 0] = count
         for t in range(periods):
             here = counts[:, t].copy()
-            for state, flow in self.departures.items():
+            for state, flow in departures.items():
                 place = self.states.index(state)
-                here[place] = np.maximum(here[place] - (flow if isinstance(flow, float) else flow[t]), 0.0)
+                here[place] = np.maximum(here[place] - flow_at(flow, t), 0.0)
             matrix = chances[t] if len(chances) > 1 else chances[0]
             for i in range(size):
                 for j in range(size):
@@ -239,8 +256,8 @@ class Cohort:
                     counts[j, t + 1] += moved
                     if i != j:
                         moves.setdefault((i, j), np.zeros((periods, trials)))[t] = moved
-            for state, flow in self.arrivals.items():
-                counts[self.states.index(state), t + 1] += flow if isinstance(flow, float) else flow[t]
+            for state, flow in arrivals.items():
+                counts[self.states.index(state), t + 1] += flow_at(flow, t)
         return counts, moves
 
     def covariance(self, period: int) -> Any:
@@ -259,7 +276,7 @@ class Cohort:
         total = np.zeros((size, size))
         groups = [(0, self.states.index(state), float(count)) for state, count in self.start.items()]
         for state, flow in self.arrivals.items():
-            groups += [(t + 1, self.states.index(state), flow if isinstance(flow, float) else flow[t]) for t in range(period)]
+            groups += [(t + 1, self.states.index(state), float(flow_at(flow, t))) for t in range(period)]
         for begin, place, number in groups:
             shares = np.eye(size)[place]
             for t in range(begin, period):
@@ -315,7 +332,7 @@ class Cohort:
         >>> dock.by_age("in dock", [{}, {"sailing": 1.0}]).expected(2).loc["sailing"].tolist()
         [0.0, 0.0, 2.0]
         """
-        known = _one(self.states, "by_age", state)
+        known = place_of(self.states, "by_age", state)
         if self.periods is not None or self.names:
             raise ParameterError("needs chances that are numbers, alike in all periods", owner="Cohort.by_age")
         if not isinstance(leaving, list | tuple) or not leaving:
@@ -342,56 +359,3 @@ class Cohort:
             self, states=states, start=moved(self.start), transition=table, rest=None, arrivals=moved(self.arrivals),
             departures=moved(self.departures), value=worth, cost=costs,
         )  # fmt: skip
-
-
-def _states(owner: str, states: Any) -> tuple[str, ...]:
-    listed = [states] if isinstance(states, str) else list(states) if hasattr(states, "__iter__") else []
-    if len(listed) < 2 or not all(isinstance(name, str) and name.strip() for name in listed):
-        raise ParameterError(f"states must be at least two names, not {states!r:.60}", owner=owner)
-    for place, name in enumerate(listed):
-        if name in listed[:place]:
-            raise ParameterError(f"the state {name!r} is there twice", owner=owner)
-    return tuple(listed)
-
-
-def _one(states: Sequence[str], owner: str, state: Any) -> int:
-    return list(states).index(known_name(f"Cohort.{owner}", "state", state, states))
-
-
-def _by_state(owner: str, name: str, given: Any, states: Sequence[str], counts: bool = False) -> dict[str, float]:
-    found = mapping(owner, name, given, "numbers by state")
-    answer = {}
-    for state, value in found.items():
-        if state not in states:
-            raise ParameterError(f"{name} names no state {state!r:.40}", owner=owner, unknown=str(state), known=states)
-        number = finite(owner, f"{name} of {state!r}", value)
-        if counts and (number < 0 or number != int(number)):
-            raise ParameterError(f"{name} of {state!r} must be a whole number from 0 up, not {number:g}", owner=owner)
-        answer[state] = number
-    if counts and sum(answer.values()) > MOST:
-        raise ParameterError(f"{name} has {sum(answer.values()):,.0f} things; at most {MOST:,} can be followed", owner=owner)
-    return answer
-
-
-def _flows(owner: str, name: str, given: Any, states: Sequence[str]) -> dict[str, Any]:
-    found = {} if given is None else mapping(owner, name, given, "numbers by state")
-    answer: dict[str, Any] = {}
-    for state, flow in found.items():
-        if state not in states:
-            raise ParameterError(f"{name} names no state {state!r:.40}", owner=owner, unknown=str(state), known=states)
-        listed = np.atleast_1d(array_of(owner, name, flow))
-        if listed.ndim != 1 or not np.isfinite(listed).all() or (listed < 0).any() or (listed != np.floor(listed)).any():
-            raise ParameterError(f"{name} of {state!r} must be whole numbers from 0 up", owner=owner)
-        answer[state] = float(listed[0]) if np.ndim(flow) == 0 else tuple(map(float, listed))
-    return answer
-
-
-def _costs(owner: str, given: Any, states: Sequence[str]) -> dict[tuple[str, str], float]:
-    answer = {}
-    for move, amount in mapping(owner, "cost", given, "amounts by move").items():
-        parts = move.split("->") if isinstance(move, str) else move if isinstance(move, tuple) else ()
-        pair = tuple(part.strip() if isinstance(part, str) else part for part in parts)
-        if len(pair) != 2 or any(state not in states for state in pair) or pair[0] == pair[1]:
-            raise ParameterError(f"cost: {move!r:.60} is no move; write 'sailing -> in dock'", owner=owner)
-        answer[pair[0], pair[1]] = finite(owner, f"cost of {pair[0]} -> {pair[1]}", amount)
-    return answer

@@ -53,7 +53,8 @@ def decision_of(document: Mapping[str, Any], folder: Path) -> Decision:
             raise ParameterError(f"the key {key!r} is missing", owner="[decision]")
     given = {name: _amount(value, f"[decision.given] {name}", folder) for name, value in head.get("given", {}).items()}
     alternatives = {
-        name: _part(table, f"[decision.alternatives.{name}]", folder) for name, table in _tables(head["alternatives"]).items()
+        name: _part(table, f"[decision.alternatives.{name}]", folder, "criteria" in head)
+        for name, table in _tables(head["alternatives"]).items()
     }
     options = {key: head[key] for key in ("unit", "better", "score", "risk_tolerance") if key in head}
     return Decision(head["name"], alternatives, given, head.get("criteria", {}), **options)
@@ -71,9 +72,11 @@ def _known(table: Mapping[str, Any], keys: tuple[str, ...], where: str) -> None:
             raise ParameterError(f"no key {key!r}", owner=where, unknown=key, known=keys)
 
 
-def _part(table: Any, where: str, folder: Path) -> Any:
+def _part(table: Any, where: str, folder: Path, criteria: bool) -> Any:
     """Return a part of the tree: a payoff, an event or a choice, with what is paid before it."""
     if not isinstance(table, Mapping) or "model" in table or "distribution" in table:
+        return _amount(table, where, folder)
+    if criteria and table and not set(table) & set(PART):  # an amount by criterion
         return _amount(table, where, folder)
     _known(table, PART, where)
     kinds = [key for key in ("payoff", "event", "choice") if key in table]
@@ -86,11 +89,11 @@ def _part(table: Any, where: str, folder: Path) -> Any:
         for name, one in _tables(table.get("outcomes", {})).items():
             if not isinstance(one, Mapping) or "chance" not in one:
                 raise ParameterError(f"outcome {name!r} needs its chance", owner=where)
-            outcomes[name] = (_amount(one["chance"], where, folder), _part(one, f"{where} {name}", folder))
+            outcomes[name] = (_amount(one["chance"], where, folder), _part(one, f"{where} {name}", folder, criteria))
         node = Event(table["event"], outcomes)
     else:
         inner = _tables(table.get("alternatives", {}))
-        node = Choice(table["choice"], {name: _part(one, f"{where} {name}", folder) for name, one in inner.items()})
+        node = Choice(table["choice"], {name: _part(one, f"{where} {name}", folder, criteria) for name, one in inner.items()})
     return Pay(_amount(table["pay"], where, folder), node) if "pay" in table else node
 
 

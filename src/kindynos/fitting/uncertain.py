@@ -3,12 +3,13 @@
 from __future__ import annotations
 
 from kindynos.distributions.base import Distribution
+from kindynos.distributions.mixture import MOST_PARTS
 from kindynos.distributions.special import ndtri
 from kindynos.distributions.uncertain import Uncertain
 from kindynos.errors import ParameterError
 from kindynos.fitting.fit import Fit
 from kindynos.sampling.streams import stream
-from kindynos.validate import whole
+from kindynos.validate import whole, wrong
 
 MOST_PARAMETERS = 6
 TRIES = 3  # times as many draws as are wanted, for those that a distribution cannot have
@@ -20,7 +21,8 @@ def uncertain(fitted: Distribution, draws: int = 100) -> Distribution:
     if not isinstance(told, Fit):
         kind = type(fitted).__name__
         raise ParameterError(f"only a fitted distribution is uncertain, such as {kind}.fit(values)", owner=f"{kind}.uncertain")
-    whole("uncertain", "draws", draws, least=20)
+    if whole("uncertain", "draws", draws, least=20) > MOST_PARTS:
+        raise wrong("uncertain", "draws", f"at most {MOST_PARTS}", draws)
     even = stream(0, "uncertain", 0)
     scores = even.permuted((even.random((MOST_PARAMETERS, TRIES * draws)) + range(TRIES * draws)) / (TRIES * draws), axis=1)
     parts: list[Distribution] = []

@@ -60,9 +60,9 @@ def evolution(cohort: Cohort, moves: str, rows: tuple[str, ...], uncertain: bool
         at_base = bool((full == AT_BASE).all())
         made: dict[tuple[int, int], Floats] = {}
         if at_base:
-            counts, made = cohort.expected_at(len(full), trials, every)
+            counts, made = cohort.expected_at(len(full), trials, every, cohort.flows(inputs))
         else:
-            counts = cohort.evolve(full, every, made)
+            counts = cohort.evolve(full, every, made, cohort.flows(inputs))
         answer = {row: counts[i, 1:] for i, row in enumerate(rows[: len(cohort.states)])}
         if len(rows) > len(cohort.states):
             answer[rows[-1]] = _value(cohort, counts, made)

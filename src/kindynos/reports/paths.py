@@ -158,14 +158,21 @@ def paths(name: str, process: Process, made: Floats, told: Outlook, history: int
     return Group(_fitted(name, process, history), "", table, Text(description, style="dim"))
 
 
+def _labelled(key: str, values: tuple[Any, ...], errors: Any) -> dict[str, Any]:
+    """Return several values of one parameter by the names that their errors have."""
+    if f"{key.replace('_', ' ')} 1" in errors:
+        return {f"{key.replace('_', ' ')} {place}": part for place, part in enumerate(values, start=1)}
+    return {f"{key}[{place}]": part for place, part in enumerate(values)}
+
+
 def _fitted(name: str, process: Process, history: int) -> Any:
     title = f"{name}: {process.label} fitted to {history:,} prices"
     fitted = table_of(title, ("parameter", "left"), ("value", "right"), ("standard error", "right"))
     errors = process.fitted.errors if process.fitted else {}
     for key, value in process.parameters.items():
-        if key in ("returns", "start"):
+        if key in ("returns", "start", "history") or value is None:
             continue
-        parts = {f"{key}[{place}]": part for place, part in enumerate(value)} if isinstance(value, tuple) else {key: value}
+        parts = _labelled(key, value, errors) if isinstance(value, tuple) else {key: value}
         for label, part in parts.items():
             text = str(part) if isinstance(part, bool | str) else f"{part:.4g}"
             error = errors.get(label, math.nan)
