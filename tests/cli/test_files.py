@@ -39,7 +39,9 @@ class NothingHalfWritten(Folder):
                 self.assertFalse(out.exists())
 
     def test_every_command_writes_files_of_every_demo_model(self):
-        for file in sorted(DEMO.glob("*.toml")):
+        models = [path for path in sorted(DEMO.glob("*.toml")) if "\n[decision]" not in path.read_text("utf-8")]
+        self.assertGreater(len(models), 5)
+        for file in models:
             commands = [("run",), ("drivers",), ("trial", "--number", "3")]
             commands += [("compare",)] if "[scenarios." in file.read_text("utf-8") else []
             for command in commands:

@@ -7,7 +7,7 @@ import numpy as np
 
 import kindynos as kd
 from kindynos.decisions.solve import weighted_figure, weighted_quantile
-from tests.common import Case
+from tests.common import Case, run
 
 CRITERIA = """
 [decision]
@@ -73,6 +73,13 @@ class Files(Case):
             self.assertAlmostEqual(float(found.parts[name,].value), float(run["profit"].mean))
             np.testing.assert_allclose(found.realized[name], run["profit"].values)
         self.assertEqual(found.table().index[0], found.best)
+
+    def test_a_decision_is_no_model(self):
+        path = str(kd.demo_file("lease_or_buy.toml"))
+        with self.fails("lease_or_buy.toml", "kindynos decide", kind=kd.FileError):
+            kd.load_model(path)
+        answer = run("run", path)
+        self.assertEqual((answer.returncode, answer.stderr.count("\n")), (2, 1))
 
     def test_a_missing_key_or_model_is_named(self):
         with self.fails("no key 'sett'", "did you mean 'set'", kind=kd.FileError):

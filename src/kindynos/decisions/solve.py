@@ -17,7 +17,7 @@ from kindynos.decisions.tree import Choice, Event, Pay, Payoff, Tree, children
 from kindynos.delegation import delegated_to
 from kindynos.inference.estimates import Estimate
 from kindynos.inference.intervals import Z, wilson
-from kindynos.studies.dominance import dominance
+from kindynos.studies.dominance import dominance_of_chances
 from kindynos.validate import known_name
 
 Path = tuple[str, ...]
@@ -330,11 +330,16 @@ class Solution:
         return pd.DataFrame.from_dict(rows, orient="index", columns=["mean", "P95", "best in"])
 
     def dominance(self) -> Any:
-        """Return for each pair of alternatives whether the one dominates the other, on the trials of ``realized``.
+        """Return for each pair of alternatives whether the one dominates the other, by their risk profiles.
 
-        First order: whoever wants more prefers it; second order: whoever also shuns risk. See ``kd.Comparison.dominance``.
+        First order: whoever wants more prefers it; second order: whoever also shuns risk. "Against" is what speaks against
+        it, "by chance" whether so much can come from the draws; without drawn amounts the verdict is exact. See
+        ``kd.Comparison.dominance``.
         """
-        return dominance({name: self.rolling.sign * values for name, values in self.realized.items()})
+        found = {name: self.distribution(name) for name in self.decision.alternatives}
+        if self.rolling.sign < 0:
+            found = {name: (-values[::-1], chances[::-1]) for name, (values, chances) in found.items()}
+        return dominance_of_chances(found, self.draws.trials if self.draws.trials > 1 else math.inf)
 
     def _known(self, alternative: str) -> None:
         known_name(f"decision {self.decision.name!r}", "alternative", alternative, self.decision.alternatives)

@@ -135,6 +135,8 @@ _KEYS: dict[str, type[BaseModel]] = {
 
 def content_of(document: dict[str, Any]) -> Content | list[KindynosError]:
     """Return the content of a file, or all its mistakes, each with table, key, value and rule."""
+    if "decision" in document and "model" not in document:
+        return [FileError("states a decision, not a model; read it with kindynos decide, or kd.load_decision")]
     try:
         return Content.model_validate(document)
     except ValidationError as error:

@@ -86,14 +86,13 @@ def _switch(name: str, table: pd.DataFrame) -> RenderableType:
 
 def _dominated(solution: Solution) -> list[str]:
     found = []
+    rest = ", on the trials drawn." if solution.draws.trials > 1 else "."
     for pair, row in solution.dominance().iterrows():
         one, other = pair if isinstance(pair, tuple) else (pair, "")
         if row["first order"]:
-            found.append(
-                f"{one} dominates {other}: at every amount its chance of more is at least as large, on the trials drawn."
-            )
+            found.append(f"{one} dominates {other}: at every amount its chance of more is at least as large{rest}")
         elif row["second order"]:
-            found.append(f"{one} dominates {other} for whoever shuns risk (second order), on the trials drawn.")
+            found.append(f"{one} dominates {other} for whoever shuns risk (second order){rest}")
     return found
 
 

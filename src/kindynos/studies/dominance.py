@@ -21,18 +21,36 @@ def dominance(samples: Mapping[str, Floats]) -> pd.DataFrame:
     ordered = {name: np.sort(values) for name, values in samples.items()}
     grid = np.unique(np.concatenate(list(ordered.values())))
     shares = {name: np.searchsorted(values, grid, side="right") / len(values) for name, values in ordered.items()}
-    records = {}
-    for one, below in shares.items():
-        for other, beside in shares.items():
-            if one != other:
-                records[one, other] = _pair(grid, below, beside, len(ordered[one]), len(ordered[other]))
+    return _table(grid, shares, {name: len(values) for name, values in ordered.items()})
+
+
+def dominance_of_chances(distributions: Mapping[str, tuple[Floats, Floats]], count: float) -> pd.DataFrame:
+    """Return what :func:`dominance` does for values in order with their chances, from so many draws (infinity: exact)."""
+    grid = np.unique(np.concatenate([values for values, _ in distributions.values()]))
+    shares = {}
+    for name, (values, chances) in distributions.items():
+        below = np.round(np.concatenate([[0.0], np.cumsum(chances)]), 12)  # rounding must not look like a crossing
+        shares[name] = below[np.searchsorted(values, grid, side="right")]
+    return _table(grid, shares, dict.fromkeys(shares, count))
+
+
+def _table(grid: Floats, shares: Mapping[str, Floats], counts: Mapping[str, float]) -> pd.DataFrame:
+    """Return the verdicts on all ordered pairs, from the cumulative shares on a grid of values."""
+    records = {
+        (one, other): _pair(grid, below, beside, counts[one], counts[other])
+        for one, below in shares.items()
+        for other, beside in shares.items()
+        if one != other
+    }
     columns = ["first order", "against", "by chance", "second order", "against, second", "by chance, second"]
     frame = pd.DataFrame.from_dict(records, orient="index", columns=columns)
     frame.index = pd.MultiIndex.from_tuples(list(records), names=["scenario", "over"])
     return frame
 
 
-def _pair(grid: Floats, below: Floats, beside: Floats, count: int, others: int) -> tuple[bool, float, bool, bool, float, bool]:
+def _pair(
+    grid: Floats, below: Floats, beside: Floats, count: float, others: float
+) -> tuple[bool, float, bool, bool, float, bool]:
     """Return the verdicts on a sample whose cumulative shares are ``below`` against one whose are ``beside``.
 
     What draws alone could do is bounded as for independent samples, which is wide for samples on the same draws.
