@@ -69,10 +69,16 @@ class Data:
         mean = float(self.weights @ logs) / self.total
         return mean, float(np.sqrt(self.weights @ (logs - mean) ** 2 / self.total))
 
+    @cached_property
+    def _sorted(self) -> Floats:
+        return np.sort(self.values)
+
     def quantiles(self, levels: Sequence[float]) -> list[float]:
         """Return quantiles of the values."""
-        if self.even:
-            return [float(q) for q in np.quantile(self.values, levels)]
+        if self.even:  # as np.quantile does, without its cost for few values
+            x, last = self._sorted, self.values.size - 1
+            places = [(min(int(level * last), last - 1), level * last) for level in levels]
+            return [float(x[i] + (x[i + 1] - x[i]) * (place - i)) for i, place in places]
         order = np.argsort(self.values)
         reached = (np.cumsum(self.weights[order]) - self.weights[order] / 2) / self.total
         return [float(q) for q in np.interp(levels, reached, self.values[order])]

@@ -103,7 +103,7 @@ def _day(date: Any) -> str:
 def _spacing(dates: Any, gaps: Any) -> str:
     middle = float(np.median(gaps))
     if middle <= 1:
-        weekend = bool((dates.dayofweek >= 5).any())
+        weekend = bool((dates.day_of_week >= 5).any())
         return "day" if weekend or gaps.max() <= 1 else "working day"
     return min(("week", "month", "quarter", "year"), key=lambda name: abs(EVERY[name] - middle))
 

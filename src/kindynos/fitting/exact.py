@@ -16,6 +16,8 @@ from kindynos.distributions.special import digamma, trigamma
 from kindynos.fitting.data import Data
 
 Parameters = dict[str, Any]
+MOST = 60  # steps of Newton's method, which needs about five
+NEAR = 1e-11  # a step, at which it stops
 
 
 def average(data: Data, values: Floats) -> Any:
@@ -82,6 +84,54 @@ def gamma(data: Data, fixed: Mapping[str, Any]) -> Parameters | None:
         slope = 1 / shape - trigamma(shape)
         shape = 1 / (1 / shape + (np.log(shape) - digamma(shape) - gap) / (shape**2 * slope))
     return {"shape": shape, "scale": mean / shape}
+
+
+def weibull(data: Data, fixed: Mapping[str, Any]) -> Parameters | None:
+    """Newton's method on the mean log, weighted by x^shape, less 1 / shape = mean log, which has one root."""
+    if "scale" in fixed:
+        return None
+    logs = np.log(data.values)
+    top = logs.max(axis=-1, keepdims=True)
+    away = logs - top  # so that no power overflows
+    centre = average(data, away)
+    shape = fixed.get("shape", 1.28 / np.sqrt(average(data, (away - np.expand_dims(centre, -1)) ** 2)))
+    for _ in range(MOST):
+        powers = np.exp(np.expand_dims(shape, -1) * away)
+        total = average(data, powers)
+        if "shape" in fixed:
+            break
+        first, second = average(data, powers * away) / total, average(data, powers * away**2) / total
+        step = (first - 1 / shape - centre) / (second - first**2 + 1 / shape**2)
+        fresh = np.maximum(shape - step, shape / 4)
+        near = np.abs(fresh - shape) <= NEAR * shape
+        shape = fresh
+        if near.all():
+            break
+    else:
+        return None
+    return {"shape": shape, "scale": np.exp(top[..., 0] + np.log(total) / shape)}
+
+
+def log_logistic(data: Data, fixed: Mapping[str, Any]) -> Parameters | None:
+    """Newton's method in two parameters: the logs are logistic, and their likelihood has one maximum."""
+    if fixed:
+        return None
+    logs = np.log(data.values)
+    middle = average(data, logs)
+    spread = np.sqrt(3 * average(data, (logs - np.expand_dims(middle, -1)) ** 2)) / np.pi
+    for _ in range(MOST):
+        z = (logs - np.expand_dims(middle, -1)) / np.expand_dims(spread, -1)
+        t = np.tanh(z / 2)
+        h = (1 - t * t) / 2
+        one, other = average(data, t), average(data, z * t) - 1  # the scores of middle / spread and of log spread
+        a, b = average(data, h), average(data, z * h)
+        c, d = one + b, other + 1 + average(data, z * z * h)
+        bend = a * d - b * c
+        move, stretch = (np.clip(x / bend, -1, 1) for x in (one * d - b * other, a * other - c * one))
+        middle, spread = middle + spread * move, spread * np.exp(stretch)
+        if (np.maximum(np.abs(move), np.abs(stretch)) <= NEAR).all():
+            return {"scale": np.exp(middle), "shape": 1 / spread}
+    return None
 
 
 def pareto(data: Data, fixed: Mapping[str, Any]) -> Parameters:

@@ -10,6 +10,8 @@ from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field
 from typing import Any
 
+import numpy as np
+
 from kindynos.arrays import Floats
 from kindynos.distributions import bounded, counts, extremes, normal, positive, real_line
 from kindynos.fitting import densities, exact
@@ -79,13 +81,21 @@ def _extreme_starts(data: Data, fixed: Mapping[str, Any]) -> list[dict[str, floa
 
 
 def _pareto_starts(data: Data, fixed: Mapping[str, Any]) -> list[dict[str, float]]:
+    """Begin from the top of the likelihood along bend = shape / scale, where the shape is the mean of log(1 + bend x)."""
+    gaps = data.values - fixed["location"]
+    largest = float(gaps.max())
+    bends = PARETO_BENDS / largest
+    for finer in (True, True, False):
+        with np.errstate(all="ignore"):
+            shapes = np.log1p(np.multiply.outer(bends, gaps)) @ data.weights / data.total
+            height = np.where(shapes > -0.95, -np.log(shapes / bends) - shapes, -np.inf)
+        best = int(np.argmax(np.where(np.isnan(height), -np.inf, height)))
+        found = {"scale": float(shapes[best] / bends[best]), "shape": float(shapes[best])}
+        if finer:
+            bends = np.linspace(bends[max(best - 1, 0)], bends[min(best + 1, len(bends) - 1)], 8)
+            bends = bends[bends != 0]
     mean = data.mean - fixed["location"]
-    largest = data.largest - fixed["location"]
-    ended = {"scale": 1.02 * 0.4 * largest, "shape": -0.4}
-    bent = (1 - (mean / data.sd) ** 2) / 2  # by the moments
-    if -0.5 < bent < 0.4:
-        return [{"scale": mean * (1 - bent), "shape": bent}, {"scale": mean, "shape": 0.0}, ended]
-    return [{"scale": mean, "shape": 0.0}, {"scale": 0.75 * mean, "shape": 0.25}, ended]
+    return [found, {"scale": mean, "shape": 0.0}, {"scale": 1.02 * 0.4 * largest, "shape": -0.4}]
 
 
 def _skew_starts(data: Data, fixed: Mapping[str, Any]) -> list[dict[str, float]]:
@@ -138,6 +148,7 @@ def _log_spread(*names: str, inverse: float) -> Starts:
     return starts
 
 
+PARETO_BENDS = np.concatenate([np.geomspace(0.02, 1, 8) - 1.001, np.geomspace(0.03, 300, 11)])  # over the largest value
 MODE = Scale(lambda t, c, s: t, lambda v, c, s: v, lambda v, c, s: 1.0)  # replaced by the ends where they are known
 MUCH = math.log(1e6)
 _NORMAL_LIMIT = (
@@ -176,11 +187,11 @@ _FAMILIES = (
     ),
     Family(
         positive.Weibull, densities.weibull, {"shape": ABOVE_ZERO, "scale": SPREAD}, low=0.0,
-        starts=_log_spread("scale", "shape", inverse=1.28),
+        exact=exact.weibull, starts=_log_spread("scale", "shape", inverse=1.28),
     ),
     Family(
         positive.LogLogistic, densities.log_logistic, {"scale": SPREAD, "shape": ABOVE_ZERO}, low=0.0,
-        starts=_log_spread("scale", "shape", inverse=1.0),
+        exact=exact.log_logistic, starts=_log_spread("scale", "shape", inverse=1.0),
     ),
     Family(
         positive.InverseGaussian, densities.inverse_gaussian, {"mean": SPREAD, "shape": SPREAD}, low=0.0,
