@@ -181,6 +181,8 @@ class Demo(Case):
 
     def test_every_model_of_the_demo_checks_and_runs(self):
         for path in sorted(DEMO.glob("*.toml")):
+            if "\n[decision]" in path.read_text("utf-8"):
+                continue
             with self.subTest(path=path.name):
                 self.assertEqual(run("check", str(path)).returncode, 0)
                 answer = run("run", str(path), "--trials", "300", "--seed", "1")

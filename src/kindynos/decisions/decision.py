@@ -19,7 +19,7 @@ from kindynos.formula.parse import is_name, parse
 from kindynos.formula.tree import Name, Operation, Scope
 from kindynos.results.result import Result
 from kindynos.sampling.streams import stream
-from kindynos.validate import finite, instance, mapping, one_of, told, whole
+from kindynos.validate import finite, instance, mapping, one_of, told
 
 RULES = ("mean", "certainty equivalent", "percentile", "expected shortfall")
 TRIALS = 10_000
@@ -137,6 +137,7 @@ class Decision:
         return replace(self, given={**self.given, **given})
 
     @told
+    @delegated_to("kindynos.decisions.solve", "solve")
     def solve(self, by: str = "mean", *, level: float = 0.05, trials: int = TRIALS, seed: int = 1) -> Any:
         """Return the best policy, found by rolling the tree back, with every part's value; see ``Solution``.
 
@@ -146,16 +147,6 @@ class Decision:
         drawn ones share the draws of ``seed``. Raises ParameterError for another rule, and a certainty equivalent without a
         utility.
         """
-        from kindynos.decisions.solve import solved
-
-        one_of("solve", "by", by, RULES)
-        whole("solve", "trials", trials, least=2)
-        whole("solve", "seed", seed, least=0)
-        if not 0 < finite("solve", "level", level) < 1:
-            raise ParameterError(f"level must be between 0 and 1, not {level:g}", owner="solve")
-        if by == "certainty equivalent" and self.risk_tolerance is None and self.utility is None:
-            raise ParameterError("a certainty equivalent needs risk_tolerance= or utility=", owner="solve")
-        return solved(self, by, level, trials, seed)
 
     @delegated_to("kindynos.decisions.worth", "sweep")
     def sweep(self, name: str, values: Any, **options: Any) -> Any:

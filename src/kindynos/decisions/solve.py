@@ -11,14 +11,16 @@ from typing import Any
 import numpy as np
 
 from kindynos.arrays import Floats
-from kindynos.decisions.decision import Decision, Draws, scores_of
+from kindynos.decisions.decision import RULES, TRIALS, Decision, Draws, scores_of
+from kindynos.decisions.figures import weighted_ends, weighted_figure, weighted_quantile
 from kindynos.decisions.preferences import Utility
 from kindynos.decisions.tree import Choice, Event, Pay, Payoff, Tree, children
 from kindynos.delegation import delegated_to
+from kindynos.errors import ParameterError
 from kindynos.inference.estimates import Estimate
-from kindynos.inference.intervals import Z, wilson
+from kindynos.inference.intervals import Z
 from kindynos.studies.dominance import dominance_of_chances
-from kindynos.validate import known_name
+from kindynos.validate import finite, known_name, one_of, whole
 
 Path = tuple[str, ...]
 CONSISTENT = ("mean", "certainty equivalent")
@@ -129,44 +131,6 @@ def _error(value: Any, weight: Any, mean: float) -> float:
     weights = np.broadcast_to(weight, np.shape(value)) if np.ndim(weight) else np.ones(np.shape(value))
     total = float(weights.sum())
     return Z * math.sqrt(float((weights**2 * (value - mean) ** 2).sum())) / total if total > 0 else 0.0
-
-
-def weighted_quantile(values: Floats, weights: Floats, level: float) -> float:
-    """Return the smallest value that so much of the weight does not exceed."""
-    order = np.argsort(values, kind="stable")
-    reached = np.cumsum(weights[order])
-    place = int(np.searchsorted(reached, level * reached[-1] * (1 - 1e-12)))
-    return float(values[order][min(place, len(values) - 1)])
-
-
-def weighted_figure(values: Floats, weights: Floats, by: str, level: float) -> float:
-    """Return a percentile, or the mean of the worst part, of values with weights."""
-    if by == "percentile":
-        return weighted_quantile(values, weights, level)
-    order = np.argsort(values, kind="stable")
-    x, w = values[order], weights[order]
-    part = level * float(w.sum())
-    before = np.cumsum(w) - w
-    inside = np.clip(part - before, 0.0, w)
-    return float(x @ inside) / part
-
-
-def weighted_ends(values: Floats, weights: Floats, by: str, level: float) -> tuple[float, float]:
-    """Return the 95 % interval of such a figure, from as many equal trials as the weights are worth; none where few values
-    are.
-    """
-    worth = float(weights.sum()) ** 2 / float((weights**2).sum())
-    if len(np.unique(values)) < 200:
-        figure = weighted_figure(values, weights, by, level)
-        return figure, figure
-    if by == "percentile":
-        low, high = wilson(level, worth)
-        return weighted_quantile(values, weights, low), weighted_quantile(values, weights, high)
-    q = weighted_quantile(values, weights, level)
-    terms = q - np.maximum(q - values, 0.0) / level
-    mean = float(np.average(terms, weights=weights))
-    spread = math.sqrt(float(np.average((terms - mean) ** 2, weights=weights)) / worth)
-    return mean - Z * spread, mean + Z * spread
 
 
 @dataclass(frozen=True)
@@ -349,6 +313,18 @@ class Solution:
         """Draw the tree with the best path marked (``"tree"``), or the risk profiles (``"profiles"``); return the Matplotlib
         figure.
         """
+
+
+def solve(decision: Decision, by: str = "mean", *, level: float = 0.05, trials: int = TRIALS, seed: int = 1) -> Solution:
+    """Return a solved decision; see ``Decision.solve``."""
+    one_of("solve", "by", by, RULES)
+    whole("solve", "trials", trials, least=2)
+    whole("solve", "seed", seed, least=0)
+    if not 0 < finite("solve", "level", level) < 1:
+        raise ParameterError(f"level must be between 0 and 1, not {level:g}", owner="solve")
+    if by == "certainty equivalent" and decision.risk_tolerance is None and decision.utility is None:
+        raise ParameterError("a certainty equivalent needs risk_tolerance= or utility=", owner="solve")
+    return solved(decision, by, level, trials, seed)
 
 
 def solved(
