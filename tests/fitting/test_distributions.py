@@ -1,6 +1,7 @@
 """Tests of distributions learned from values."""
 
 import pickle
+import warnings
 
 import numpy as np
 from scipy import stats
@@ -114,7 +115,14 @@ class Edges(Case):
         self.assertIn("no more heavy-tailed than normal", found.fitted.edges["df"])
         self.assertEqual(found.fitted.errors["df"], np.inf)
         self.assertGreater(found.fitted.intervals["df"][0], 5)
-        self.assertAlmostEqual(found.fitted.log_likelihood, kd.Normal.fit(values).fitted.log_likelihood, places=3)
+        self.assertAlmostEqual(found.fitted.log_likelihood, kd.Normal.fit(values).fitted.log_likelihood, places=5)
+        by_scale = kd.StudentTByScale.fit(values).fitted
+        self.assertAlmostEqual(by_scale.errors["location"], values.std() / np.sqrt(200), places=6)  # that of a normal mean
+
+    def test_an_interval_without_an_end_warns_of_nothing(self):
+        values = np.random.default_rng(5).standard_normal(200)
+        with warnings.catch_warnings(action="error"):
+            self.assertGreater(kd.JohnsonSU.fit(values).fitted.errors["b"], 100)
 
     def test_counts_that_scatter_less_run_to_poisson(self):
         counts = kd.Binomial(10, 0.5).sample(200, seed=1)

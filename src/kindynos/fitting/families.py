@@ -151,6 +151,7 @@ def _log_spread(*names: str, inverse: float) -> Starts:
 PARETO_BENDS = np.concatenate([np.geomspace(0.02, 1, 8) - 1.001, np.geomspace(0.03, 300, 11)])  # over the largest value
 MODE = Scale(lambda t, c, s: t, lambda v, c, s: v, lambda v, c, s: 1.0)  # replaced by the ends where they are known
 MUCH = math.log(1e6)
+NORMAL_DF = math.log(1e8)
 _NORMAL_LIMIT = (
     "the data are no more heavy-tailed than normal ones: {name} runs off to infinity, where this is the normal distribution"
 )
@@ -199,11 +200,11 @@ _FAMILIES = (
     ),
     Family(
         real_line.StudentT, densities.student_by_moments, {"df": above_by(2.0), "mean": LOCATION, "sd": SPREAD},
-        starts=_student_starts("mean", "sd"), limits={"df": (MUCH, _NORMAL_LIMIT)},
+        starts=_student_starts("mean", "sd"), limits={"df": (NORMAL_DF, _NORMAL_LIMIT)},
     ),
     Family(
         real_line.StudentTByScale, densities.student, {"df": ABOVE_ZERO, "location": LOCATION, "scale": SPREAD},
-        starts=_student_starts("location", "scale"), limits={"df": (MUCH, _NORMAL_LIMIT)},
+        starts=_student_starts("location", "scale"), limits={"df": (NORMAL_DF, _NORMAL_LIMIT)},
     ),
     Family(
         real_line.Logistic, densities.logistic, {"mean": LOCATION, "sd": SPREAD}, starts=_around_median(1.6, "mean", "sd")

@@ -200,7 +200,9 @@ def _made(
         if name not in search.family.at_data:
             errors[name] = math.inf
             intervals[name] = profile_interval(search, summit, name)
-            if "location" in errors:  # beyond which nothing lies, so that the curvature does not tell its error
+            if (
+                "location" in errors and name != "df"
+            ):  # beyond which nothing lies, so that the curvature does not tell its error
                 errors["location"], intervals["location"] = math.inf, (-math.inf, math.inf)
     data = search.data
     told = Fit(

@@ -26,7 +26,8 @@ class Scale:
 
 
 def _exp(theta: Floats) -> Floats:
-    return np.asarray(np.exp(theta))
+    with np.errstate(over="ignore"):  # an interval without an end
+        return np.asarray(np.exp(theta))
 
 
 LOCATION = Scale(lambda t, c, s: c + s * t, lambda v, c, s: (v - c) / s, lambda v, c, s: s, -1e6, 1e6)
