@@ -92,7 +92,7 @@ def _pareto_starts(data: Data, fixed: Mapping[str, Any]) -> list[dict[str, float
         best = int(np.argmax(np.where(np.isnan(height), -np.inf, height)))
         found = {"scale": float(shapes[best] / bends[best]), "shape": float(shapes[best])}
         if finer:
-            bends = np.linspace(bends[max(best - 1, 0)], bends[min(best + 1, len(bends) - 1)], 8)
+            bends = np.linspace(bends[max(best - 1, 0)], bends[min(best + 1, len(bends) - 1)], 6)
             bends = bends[bends != 0]
     mean = data.mean - fixed["location"]
     return [found, {"scale": mean, "shape": 0.0}, {"scale": 1.02 * 0.4 * largest, "shape": -0.4}]
@@ -148,7 +148,7 @@ def _log_spread(*names: str, inverse: float) -> Starts:
     return starts
 
 
-PARETO_BENDS = np.concatenate([np.geomspace(0.02, 1, 8) - 1.001, np.geomspace(0.03, 300, 11)])  # over the largest value
+PARETO_BENDS = np.concatenate([np.geomspace(0.02, 1, 6) - 1.001, np.geomspace(0.05, 300, 8)])  # over the largest value
 MODE = Scale(lambda t, c, s: t, lambda v, c, s: v, lambda v, c, s: 1.0)  # replaced by the ends where they are known
 MUCH = math.log(1e6)
 NORMAL_DF = math.log(1e8)

@@ -167,6 +167,8 @@ class Search:
         bend = summit.hessian[0]
         if not np.isfinite(bend).all():
             return np.full(bend.shape, math.inf)
+        if bend.shape == (1, 1):
+            return np.asarray(1 / np.maximum(-bend, 1e-9))
         values, vectors = np.linalg.eigh(-bend)
         return np.asarray(vectors / np.maximum(values, 1e-9) @ vectors.T)
 
