@@ -74,7 +74,8 @@ class Search:
 
     def value_at(self, name: str, theta: float) -> float:
         """Return one parameter's value at its theta."""
-        return float(self.scales[name].to(theta, self.centre, self.spread))
+        with np.errstate(over="ignore"):  # the end of an interval that has none
+            return float(self.scales[name].to(theta, self.centre, self.spread))
 
     def exact(self) -> dict[str, Any] | None:
         """Return the maximum in closed form, None where there is none."""
