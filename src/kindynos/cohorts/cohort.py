@@ -169,16 +169,10 @@ class Cohort:
 
         ``moves`` collects, if given, how many move from state to state, ``(periods, trials)``.
         """
-        size, (periods, trials) = len(self.states), scores.shape
-        counts = np.zeros((size, periods + 1, trials))
+        counts = self._begun(*scores.shape)
         arrivals, departures = (self.arrivals, self.departures) if flows is None else flows
-        for state, count in self.start.items():
-            counts[self.states.index(state), 0] = count
-        for t in range(periods):
-            here = counts[:, t].copy()
-            for state, flow in departures.items():
-                place = self.states.index(state)
-                here[place] = np.maximum(here[place] - flow_at(flow, t), 0.0)
+        for t in range(len(scores)):
+            here = self._departed(counts[:, t], departures, t)
             after = counts[:, t + 1]
             number = 0
             matrix = chances[t] if len(chances) > 1 else chances[0]
@@ -187,6 +181,21 @@ class Cohort:
             for state, flow in arrivals.items():
                 after[self.states.index(state)] += flow_at(flow, t)
         return counts
+
+    def _begun(self, periods: int, trials: int) -> Floats:
+        """Return counts ``(states, periods + 1, trials)`` of which the start is filled in."""
+        counts = np.zeros((len(self.states), periods + 1, trials))
+        for state, count in self.start.items():
+            counts[self.states.index(state), 0] = count
+        return counts
+
+    def _departed(self, counts: Floats, departures: Mapping[str, Any], t: int) -> Floats:
+        """Return the counts of one period after the departures."""
+        here = counts.copy()
+        for state, flow in departures.items():
+            place = self.states.index(state)
+            here[place] = np.maximum(here[place] - flow_at(flow, t), 0.0)
+        return here
 
     def _leave(
         self, i: int, row: list[Any], here: Floats, after: Floats, scores: Floats, number: int, moves: Any, t: int
@@ -239,16 +248,11 @@ class Cohort:
         trial or one.
         """
         size = len(self.states)
-        counts = np.zeros((size, periods + 1, trials))
+        counts = self._begun(periods, trials)
         moves: dict[tuple[int, int], Floats] = {}
         arrivals, departures = (self.arrivals, self.departures) if flows is None else flows
-        for state, count in self.start.items():
-            counts[self.states.index(state), 0] = count
         for t in range(periods):
-            here = counts[:, t].copy()
-            for state, flow in departures.items():
-                place = self.states.index(state)
-                here[place] = np.maximum(here[place] - flow_at(flow, t), 0.0)
+            here = self._departed(counts[:, t], departures, t)
             matrix = chances[t] if len(chances) > 1 else chances[0]
             for i in range(size):
                 for j in range(size):

@@ -15,7 +15,7 @@ from kindynos.distributions.counts import log_choose
 from kindynos.distributions.special import betaln, gammaln, log_ndtr, xlog1py, xlogy
 
 HALF_LOG_TWO_PI = 0.5 * math.log(2 * math.pi)
-NEAR_ZERO = 1e-7  # of a shape, below which its limit serves
+NEAR_ZERO = 1e-30  # what serves for a shape of 0: log1p(x) is x there, without rounding
 
 
 def normal(x: Floats, mean: Floats, sd: Floats) -> Floats:

@@ -200,9 +200,8 @@ def _made(
         if name not in search.family.at_data:
             errors[name] = math.inf
             intervals[name] = profile_interval(search, summit, name)
-            if (
-                "location" in errors and name != "df"
-            ):  # beyond which nothing lies, so that the curvature does not tell its error
+            # Beyond a location nothing lies, so that the curvature does not tell its error; a t distribution has no such end.
+            if "location" in errors and name != "df":
                 errors["location"], intervals["location"] = math.inf, (-math.inf, math.inf)
     data = search.data
     told = Fit(

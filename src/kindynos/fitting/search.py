@@ -21,6 +21,9 @@ from kindynos.fitting.scales import Scale
 from kindynos.inference.intervals import Z
 
 MOST_AT_ONCE = 2_000_000  # densities held at a time
+LEAST_REGULAR = (
+    -0.5
+)  # shape of an extreme or excess below which the curvature tells no error: Smith, Biometrika 72 (1985), 67-90
 
 
 @dataclass(frozen=True)
@@ -166,7 +169,8 @@ class Search:
             slopes = self._slopes(summit)
             return np.diag((np.array(self._asymptotic(summit)) / slopes) ** 2)
         bend = summit.hessian[0]
-        if not np.isfinite(bend).all():
+        shape = self.parameters(summit.theta[0]).get("shape", 0.0) if self.family.label.startswith("generalized") else 0.0
+        if shape < LEAST_REGULAR or not np.isfinite(bend).all():
             return np.full(bend.shape, math.inf)
         if bend.shape == (1, 1):
             return np.asarray(1 / np.maximum(-bend, 1e-9))

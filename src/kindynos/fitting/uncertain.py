@@ -33,6 +33,11 @@ def uncertain(fitted: Distribution, draws: int = 100) -> Distribution:
             continue
         if len(parts) == draws:
             break
+    if len(parts) < draws // 2:
+        raise ParameterError(
+            "the values leave the parameters so open that they cannot be drawn; hold one of them, or learn from more values",
+            owner=f"{type(fitted).__name__}.uncertain",
+        )
     return Uncertain(parts)
 
 

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Callable
+from dataclasses import dataclass
 from typing import Any
 
 import numpy as np
@@ -43,19 +43,26 @@ def declarations(name: str, cohort: Cohort, periods: int | None, uncertain: bool
     driver = distribution_driver(
         moves, Uniform(0.0, 1.0), periods, each="period", base=AT_BASE, source="the luck of the cohort's moves"
     )
-    call = SharedCall(evolution(cohort, moves, tuple(rows), uncertain), tuple(rows), (moves, *cohort.names), each_trial=False)
+    call = SharedCall(Evolution(cohort, moves, tuple(rows), uncertain), tuple(rows), (moves, *cohort.names), each_trial=False)
     return driver, [Line(row, shared=call, unit=None) for row in rows]
 
 
-def evolution(cohort: Cohort, moves: str, rows: tuple[str, ...], uncertain: bool) -> Callable[..., dict[str, Floats]]:
-    """Return the function of a cohort's scores and of what its chances need, that gives its rows."""
+@dataclass(frozen=True, eq=False)
+class Evolution:
+    """The function of a cohort's scores, and of what its chances need, that gives its rows."""
 
-    def rows_of(**inputs: Any) -> dict[str, Floats]:
-        scores = inputs.pop(moves)
+    cohort: Cohort
+    moves: str
+    rows: tuple[str, ...]
+    uncertain: bool
+
+    def __call__(self, **inputs: Any) -> dict[str, Floats]:
+        """Return the rows ``(periods, trials)``; at the base score, the expected counts."""
+        cohort, rows, scores = self.cohort, self.rows, inputs.pop(self.moves)
         scores = scores if np.ndim(scores) == 2 else np.reshape(scores, (-1, 1))
         trials = max([scores.shape[-1], *(np.shape(value)[-1] for value in inputs.values() if np.ndim(value))])
         full = np.ascontiguousarray(np.broadcast_to(scores, (len(scores), trials)))
-        chances = cohort.fitted.drawn(split(full[0], 97)) if uncertain else None
+        chances = cohort.fitted.drawn(split(full[0], 97)) if self.uncertain else None
         every = [chances] if chances is not None else _by_period(cohort, inputs, len(full))
         at_base = bool((full == AT_BASE).all())
         made: dict[tuple[int, int], Floats] = {}
@@ -67,10 +74,6 @@ def evolution(cohort: Cohort, moves: str, rows: tuple[str, ...], uncertain: bool
         if len(rows) > len(cohort.states):
             answer[rows[-1]] = _value(cohort, counts, made)
         return answer
-
-    setattr(rows_of, "cohort", cohort)  # noqa: B010  # by which a model file finds it
-    setattr(rows_of, "uncertain", uncertain)  # noqa: B010
-    return rows_of
 
 
 def _by_period(cohort: Cohort, inputs: dict[str, Any], periods: int) -> list[list[list[Any]]]:

@@ -1,0 +1,155 @@
+"""Tests of fits against the equations that a maximum solves, and against what changes of units and weights must do."""
+
+import numpy as np
+from scipy import optimize, special, stats
+
+import kindynos as kd
+from tests.common import Case
+
+RNG = np.random.default_rng(11)
+LIVES = stats.weibull_min(1.7, scale=40).rvs(300, random_state=RNG)
+COUNTS = RNG.integers(1, 4, 300).astype(float)
+
+
+def logs(kind, values, **options):
+    return kind.fit(values, **options).fitted.log_likelihood
+
+
+class Equations(Case):
+    def test_weibull_solves_its_one_equation(self):
+        found = kd.Weibull.fit(LIVES)
+
+        def score(k):
+            powers = LIVES**k
+            return powers @ np.log(LIVES) / powers.sum() - 1 / k - np.log(LIVES).mean()
+
+        shape = optimize.brentq(score, 0.1, 20, xtol=1e-14)
+        self.assertAlmostEqual(found.shape, shape, places=9)
+        self.assertAlmostEqual(found.scale, (LIVES**shape).mean() ** (1 / shape), places=8)
+
+    def test_a_weibull_of_tiny_and_huge_values_does_not_overflow(self):
+        for unit in (1e-40, 1e40):
+            found = kd.Weibull.fit(LIVES * unit)
+            self.assertAlmostEqual(found.shape, kd.Weibull.fit(LIVES).shape, places=8)
+            self.assertAlmostEqual(found.scale / unit, kd.Weibull.fit(LIVES).scale, places=6)
+
+    def test_a_weibull_of_known_shape_is_an_exponential_of_powers(self):
+        found = kd.Weibull.fit(LIVES, shape=2.0)
+        self.assertAlmostEqual(found.scale, kd.Exponential.fit(LIVES**2).mean ** 0.5)
+        held = kd.Weibull.fit(LIVES, scale=40.0)
+        best = optimize.minimize_scalar(lambda k: -stats.weibull_min(k, scale=40).logpdf(LIVES).sum(), bounds=(0.2, 9))
+        self.assertAlmostEqual(held.shape, best.x, places=4)
+
+    def test_log_logistic_is_logistic_in_logs(self):
+        found = kd.LogLogistic.fit(LIVES)
+        logistic = kd.Logistic.fit(np.log(LIVES))
+        self.assertAlmostEqual(np.log(found.scale), logistic.mean, places=5)
+        self.assertAlmostEqual(np.pi / (np.sqrt(3) * found.shape), logistic.sd, places=5)
+        tanh = np.tanh((np.log(LIVES) - np.log(found.scale)) * found.shape / 2)
+        self.assertAlmostEqual(tanh.sum(), 0, places=7)
+        self.assertAlmostEqual((tanh * np.log(LIVES / found.scale)).sum() * found.shape, len(LIVES), places=6)
+
+    def test_lognormal_is_normal_in_logs(self):
+        found, normal = kd.LogNormal.fit(LIVES), kd.Normal.fit(np.log(LIVES))
+        self.assertAlmostEqual(np.log(found.quantile(0.5)), normal.mean)
+        self.assertAlmostEqual(logs(kd.LogNormal, LIVES), normal.fitted.log_likelihood - np.log(LIVES).sum())
+
+    def test_gamma_matches_mean_and_mean_log(self):
+        found = kd.Gamma.fit(LIVES)
+        self.assertAlmostEqual(found.mean, LIVES.mean())
+        self.assertAlmostEqual(special.digamma(found.shape) + np.log(found.scale), np.log(LIVES).mean())
+
+    def test_beta_matches_mean_logs(self):
+        shares = stats.beta(2, 5).rvs(300, random_state=3)
+        found = kd.Beta.fit(shares, low=0, high=1)
+        total = special.digamma(found.a + found.b)
+        self.assertAlmostEqual(special.digamma(found.a) - total, np.log(shares).mean(), places=6)
+        self.assertAlmostEqual(special.digamma(found.b) - total, np.log1p(-shares).mean(), places=6)
+
+    def test_gumbel_solves_its_one_equation(self):
+        values = stats.gumbel_r(3, 2).rvs(300, random_state=4)
+        found = kd.Gumbel.fit(values)
+        weights = np.exp(-(values - values.min()) / found.scale)
+        self.assertAlmostEqual(values.mean() - values @ weights / weights.sum(), found.scale, places=5)
+
+    def test_excesses_lie_at_the_top_of_their_profile(self):
+        for shape in (-0.3, 0.0, 0.4, 1.2):
+            excesses = stats.genpareto(shape, scale=3).rvs(400, random_state=5)
+            found = kd.GeneralizedPareto.fit(excesses, location=0)
+
+            def height(bend, excesses=excesses):
+                own = np.log1p(bend * excesses).mean()
+                return -np.log(own / bend) - own
+
+            best = height(found.shape / found.scale)
+            others = np.r_[-0.999 / excesses.max(), -1e-3 / excesses.max(), np.geomspace(1e-3, 3, 200)]
+            kept = [height(bend) for bend in others if np.log1p(bend * excesses).mean() > -0.99]
+            self.assertGreaterEqual(best, max(kept) - 1e-9)
+            self.assertAlmostEqual(np.log1p(found.shape / found.scale * excesses).mean(), found.shape, places=5)
+
+    def test_a_free_end_has_no_usual_errors(self):
+        """Below a shape of -1/2 the largest value tells the end faster than any curvature would."""
+        short = stats.genpareto(-0.8, scale=3).rvs(400, random_state=6)
+        found = kd.GeneralizedPareto.fit(short, location=0)
+        self.assertLess(found.shape, -0.5)
+        self.assertEqual((found.fitted.errors["shape"], found.fitted.errors["scale"]), (np.inf, np.inf))
+        with self.fails("GeneralizedPareto.uncertain", "cannot be drawn"):
+            found.uncertain()
+
+
+class Changes(Case):
+    def test_units_change_locations_and_scales_alone(self):
+        values = stats.t(4).rvs(250, random_state=7)
+        location = {"mean", "location"}
+        scale = {"sd", "scale"}
+        for kind in (kd.Normal, kd.StudentTByScale, kd.Logistic, kd.Laplace, kd.Cauchy, kd.Gumbel, kd.JohnsonSU,
+                     kd.GeneralizedExtremeValue):  # fmt: skip
+            one, other = kd_fit(kind, values), kd_fit(kind, 100 - 30 + 12 * values)
+            for name, value in one.items():
+                expected = 70 + 12 * value if name in location else 12 * value if name in scale else value
+                with self.subTest(kind.__name__, name=name):
+                    self.assertAlmostEqual(other[name] / expected, 1, places=3)
+            self.assertAlmostEqual(logs(kind, 70 + 12 * values), logs(kind, values) - 250 * np.log(12), places=5)
+
+    def test_whole_weights_repeat_values(self):
+        for kind in (
+            kd.Weibull,
+            kd.LogLogistic,
+            kd.LogNormal,
+            kd.Gamma,
+            kd.Exponential,
+            kd.InverseGaussian,
+            kd.Normal,
+            kd.Logistic,
+        ):
+            weighted = kind.fit(LIVES, weights=COUNTS)
+            repeated = kind.fit(np.repeat(LIVES, COUNTS.astype(int)))
+            with self.subTest(kind.__name__):
+                self.assertAlmostEqual(weighted.fitted.log_likelihood, repeated.fitted.log_likelihood, places=6)
+                for name, error in repeated.fitted.errors.items():
+                    self.assertAlmostEqual(weighted.fitted.errors[name] / error, 1, places=4)
+
+    def test_order_does_not_matter(self):
+        mixed = np.random.default_rng(8).permutation(LIVES)
+        for kind in (kd.Weibull, kd.LogLogistic, kd.Gamma, kd.InverseGaussian):
+            self.assertAlmostEqual(logs(kind, mixed), logs(kind, LIVES), places=8)
+
+    def test_errors_shrink_with_the_root_of_the_number(self):
+        for kind in (kd.Weibull, kd.LogLogistic, kd.Gamma, kd.LogNormal, kd.Logistic, kd.Gumbel):
+            once, four = kind.fit(LIVES).fitted.errors, kind.fit(np.tile(LIVES, 4)).fitted.errors
+            for name, error in once.items():
+                self.assertAlmostEqual(four[name] / error, 0.5, places=3)
+
+    def test_the_mean_of_a_quantile_grid_is_found(self):
+        levels = (np.arange(2000) + 0.5) / 2000
+        for truth in (kd.Weibull(1.5, 3), kd.LogLogistic(3, 3), kd.Gamma(2, 3), kd.InverseGaussian(2, 5), kd.LogNormal(3, 2),
+                      kd.Gumbel(1, 2), kd.Logistic(1, 2), kd.GeneralizedExtremeValue(1, 2, 0.1)):  # fmt: skip
+            found = type(truth).fit(truth.quantile(levels))
+            for name in found.fitted.names:
+                with self.subTest(type(truth).__name__, name=name):
+                    self.assertLess(abs(getattr(found, name) - getattr(truth, name)), 0.5 * found.fitted.errors[name])
+
+
+def kd_fit(kind, values):
+    fitted = kind.fit(values)
+    return {name: getattr(fitted, name) for name in fitted.fitted.names}
