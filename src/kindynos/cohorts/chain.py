@@ -127,9 +127,7 @@ def time_in_states(cohort: Cohort) -> Any:
 
 def findings(cohort: Cohort) -> list[str]:
     """Return what is worth a look: states that are never reached, and those that nothing leaves."""
-    if cohort.names:
-        return []
-    every = [cohort.array(t) for t in range(cohort.periods or 1)]
+    every = cohort.possible()
     either = np.maximum.reduce(every)
     begun = {state for state, count in cohort.start.items() if count > 0} | set(cohort.arrivals)
     able = reach(either)
