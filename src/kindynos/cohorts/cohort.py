@@ -123,7 +123,7 @@ class Cohort:
         return as_array(tuple(map(tuple, every[min(period, len(every) - 1)])))
 
     def possible(self) -> list[Floats]:
-        """Return which moves are possible: the chances of each period ``(states, states)``, 0.5 for those that are calculated."""
+        """Return which moves are possible: the chances of each period ``(states, states)``, 0.5 for calculated ones."""
         return [np.array([[0.5 if isinstance(e, str) else e for e in row] for row in rows]) for rows in self._every]
 
     def _check_periods(self, owner: str, periods: int) -> int:
