@@ -96,6 +96,37 @@ class Equations(Case):
         with self.fails("GeneralizedPareto.uncertain", "cannot be drawn"):
             found.uncertain()
 
+    def test_a_shape_of_zero_is_the_exponential_and_the_gumbel(self):
+        excesses, largest = stats.expon(scale=3).rvs(400, random_state=5), stats.gumbel_r(1, 2).rvs(400, random_state=5)
+        held = kd.GeneralizedPareto.fit(excesses, location=0, shape=0)
+        self.assertAlmostEqual(held.scale, excesses.mean(), places=5)
+        self.assertAlmostEqual(held.fitted.log_likelihood, logs(kd.Exponential, excesses), places=9)
+        free = kd.GeneralizedPareto.fit(excesses, location=0)
+        self.assertGreaterEqual(free.fitted.log_likelihood, held.fitted.log_likelihood - 1e-9)
+        self.assertAlmostEqual(
+            free.fitted.log_likelihood, stats.genpareto(free.shape, scale=free.scale).logpdf(excesses).sum(), places=8
+        )
+        gumbel = kd.GeneralizedExtremeValue.fit(largest, shape=0)
+        self.assertAlmostEqual(gumbel.fitted.log_likelihood, logs(kd.Gumbel, largest), places=7)
+        free = kd.GeneralizedExtremeValue.fit(largest)
+        scipys = stats.genextreme(-free.shape, free.location, free.scale).logpdf(largest).sum()
+        self.assertAlmostEqual(free.fitted.log_likelihood, scipys, places=8)
+
+    def test_every_likelihood_is_that_of_scipys_density(self):
+        for found, same in (
+            (kd.Weibull.fit(LIVES), lambda f: stats.weibull_min(f.shape, scale=f.scale)),
+            (kd.LogLogistic.fit(LIVES), lambda f: stats.fisk(f.shape, scale=f.scale)),
+            (kd.Gamma.fit(LIVES), lambda f: stats.gamma(f.shape, scale=f.scale)),
+            (kd.Gumbel.fit(LIVES), lambda f: stats.gumbel_r(f.location, f.scale)),
+            (kd.Cauchy.fit(LIVES), lambda f: stats.cauchy(f.location, f.scale)),
+            (kd.Normal.fit(LIVES), lambda f: stats.norm(f.mean, f.sd)),
+            (kd.StudentTByScale.fit(LIVES), lambda f: stats.t(f.df, f.location, f.scale)),
+            (kd.JohnsonSU.fit(LIVES), lambda f: stats.johnsonsu(f.a, f.b, f.location, f.scale)),
+            (kd.SkewNormal.fit(LIVES), lambda f: stats.skewnorm(f.shape, f.location, f.scale)),
+        ):
+            with self.subTest(type(found).__name__):
+                self.assertAlmostEqual(found.fitted.log_likelihood, same(found).logpdf(LIVES).sum(), places=5)
+
 
 class Changes(Case):
     def test_units_change_locations_and_scales_alone(self):
