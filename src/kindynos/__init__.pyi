@@ -131,6 +131,12 @@ from kindynos.fitting.series import fit_series as fit_series
 from kindynos.fitting.student import fit_student as fit_student
 from kindynos.inference.estimates import Estimate as Estimate
 from kindynos.inference.estimates import Estimates as Estimates
+from kindynos.markets.allocation.allocation import Allocation as Allocation
+from kindynos.markets.allocation.allocation import allocate as allocate
+from kindynos.markets.allocation.frontier import Frontier as Frontier
+from kindynos.markets.allocation.frontier import frontier as frontier
+from kindynos.markets.allocation.moments import Moments as Moments
+from kindynos.markets.allocation.simulated_returns import SimulatedReturns as SimulatedReturns
 from kindynos.markets.backtest import Backtest as Backtest
 from kindynos.markets.backtest import backtest as backtest
 from kindynos.markets.exposure import RiskFigure as RiskFigure

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import replace
 from functools import cached_property
-from typing import Any
+from typing import Any, Unpack
 
 import numpy as np
 import pandas as pd
@@ -17,17 +17,20 @@ from kindynos.markets import stress as stresses
 from kindynos.markets.backtest import Backtest, rolling_backtest
 from kindynos.markets.contributions import contributions
 from kindynos.markets.exposure import Exposure, RiskFigure
+from kindynos.markets.held_model import simulate_held
 from kindynos.markets.holdings import Revalue, checked_holdings, converted, profit_of
-from kindynos.markets.method import Method
 from kindynos.markets.methods import METHODS, measured, method_of
 from kindynos.markets.prices import Prices, checked_date, prices_of
 from kindynos.markets.relative import against, rolling_risk
 from kindynos.markets.returns import PER_YEAR
+from kindynos.markets.risk_table import checked_level, risk_record
 from kindynos.markets.simulation import Simulated
 from kindynos.processes.bootstrap import BootstrapReturns
 from kindynos.processes.brownian import GeometricBrownianMotion
 from kindynos.processes.pathset import PathSet
-from kindynos.validate import finite, one_of, positive, proper_fraction, whole
+from kindynos.results.run import Run
+from kindynos.results.simulate import SimulationOptions
+from kindynos.validate import one_of, positive, whole
 
 LEVELS = (0.95, 0.975, 0.99)
 FEWEST = 8  # returns
@@ -247,7 +250,7 @@ class Portfolio:
             for name in methods or METHODS:
                 method = method_of(name, options, all_methods=True)
                 try:
-                    found = [_record(method, exposure, level, horizon, self.value) for level in checked]
+                    found = [risk_record(method, exposure, level, horizon, self.value) for level in checked]
                 except ParameterError as error:
                     if methods is not None:
                         raise
@@ -350,6 +353,28 @@ class Portfolio:
 
         return worth(together.paths(periods, trials, seed))
 
+    def simulate(
+        self,
+        horizon: int = 1,
+        trials: int = 10_000,
+        seed: int | None = None,
+        *,
+        window: int | None = None,
+        marginals: Any = "ranked",
+        copula: str = "gaussian",
+        df: float | None = None,
+        **options: Unpack[SimulationOptions],
+    ) -> Run:
+        """Return a run whose drivers are the holdings' returns and whose outcomes are ``profit`` and ``worst_fall``.
+
+        ``run.sensitivity("profit")`` tells which holding matters, by every method. ``marginals`` is "ranked" (to each
+        holding's returns of the window the distribution that fits best), "student", "normal", or distributions by name;
+        ``copula`` and ``df`` as in ``Model.correlate``, with the window's rank correlations; ``options`` as in
+        ``Model.simulate``. Over a ``horizon`` of several days returns are drawn for each. Raises ParameterError for wrong words
+        and numbers.
+        """
+        return simulate_held(self.exposure(window), horizon, trials, seed, marginals, (copula, df), options)
+
     def stress(self, shocks: Mapping[str, float], window: int | None = None) -> pd.DataFrame:
         """Return the profit or loss of each holding if some move by given shares (-0.2 is -20 %) and the others follow.
 
@@ -370,31 +395,3 @@ class Portfolio:
         All days are forecast at once. Raises ParameterError for "simulated", and for a window that leaves no day to test.
         """
         return rolling_backtest(self.exposure(), method_of(method, {}), window, checked_level(level))
-
-
-def checked_level(level: Any) -> float:
-    """Return a level; raises ParameterError, with the right one, for a percentage such as 95."""
-    number = finite("Portfolio", "level", level)
-    if 1 < number < 100:
-        raise ParameterError(
-            f"level must be between 0 and 1, not {number:g}; say {number / 100:g} for {number:g} %", owner="Portfolio"
-        )
-    return proper_fraction("Portfolio", "level", number)
-
-
-def _record(method: Method, exposure: Exposure, level: float, horizon: int, value: float) -> dict[str, Any]:
-    figures = {
-        name: measured(method, exposure, name, level, horizon, value) for name in ("value_at_risk", "expected_shortfall")
-    }
-    record: dict[str, Any] = {}
-    for name, figure in figures.items():
-        label = name.replace("_", " ")
-        record |= {
-            label: float(figure),
-            f"{label} low": figure.low,
-            f"{label} high": figure.high,
-            f"{label} sampling error": figure.sampling_error,
-            f"{label} %": 100 * figure.fraction,
-        }
-    first = figures["value_at_risk"]
-    return record | {"returns": first.returns, "first": first.first, "last": first.last, "doubt": first.doubt}

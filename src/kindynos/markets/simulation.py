@@ -20,6 +20,7 @@ from kindynos.fitting.student import fit_student
 from kindynos.inference.estimates import Estimate
 from kindynos.markets.exposure import Exposure
 from kindynos.markets.from_moments import likely_student
+from kindynos.markets.held_model import rank_correlations
 from kindynos.markets.method import Method
 from kindynos.markets.volatility import DECAY, fit_garch, weighted_volatility
 from kindynos.program.correlations import checked_correlation
@@ -27,13 +28,11 @@ from kindynos.program.quantities import DistributionDriver, Line, Quantity
 from kindynos.program.statement import Statement
 from kindynos.program.timeline import Timeline
 from kindynos.registry import Registry
-from kindynos.results.reached_correlations import correlation, ranks
 from kindynos.results.run import Run
 from kindynos.results.simulate import Settings, simulate
 from kindynos.validate import one_of
 
 COPULAS: Registry[None] = Registry("copula", {"gaussian": None, "t": None})
-STRONGEST = 0.999  # rank correlation that a copula is given
 NEAR = 0.005  # of the trials on each side of the value at risk, whose holdings' losses explain it
 
 
@@ -189,10 +188,8 @@ def _statistic(run: Run, measure: str, level: float) -> Estimate:
 @lru_cache(maxsize=16)
 def _rank_correlations(returns: bytes, count: int) -> tuple[tuple[int, int, float], ...]:
     """Return the rank correlation of each pair of instruments, from their returns ``(returns, instruments)``."""
-    scaled = [ranks(column) for column in np.frombuffer(returns).reshape(-1, count).T]
-    return tuple(
-        (j, i, float(np.clip(correlation(scaled[i], scaled[j]), -STRONGEST, STRONGEST))) for i in range(count) for j in range(i)
-    )
+    found = rank_correlations(np.frombuffer(returns).reshape(-1, count))
+    return tuple((j, i, float(found[i, j])) for i in range(count) for j in range(i))
 
 
 def _signature(names: list[str]) -> Signature:

@@ -13,24 +13,22 @@ from typing import Any
 
 import numpy as np
 import pandas as pd
-from numpy.typing import NDArray
 
 from kindynos.arrays import Floats
 from kindynos.delegation import delegated_to
 from kindynos.errors import ParameterError, RunError
 from kindynos.inference.estimates import Estimate
-from kindynos.inference.intervals import Z, paired_difference
+from kindynos.inference.intervals import Z
 from kindynos.results.read_trials import ReadTrials
 from kindynos.results.result import Result
 from kindynos.results.run import Run
 from kindynos.results.sample import Sample
 from kindynos.results.sheet import USUAL, Asked, sheet_records
-from kindynos.results.statistics import chance, percentile
 from kindynos.studies.dominance import dominance
+from kindynos.studies.paired import Paired, unpaired
 from kindynos.validate import finite, mapping, positive, whole
 
 PERCENTILES = (5, 50, 95)
-MANY = 40  # trials that differ, from which the spread between blocks tells enough
 COLUMNS = ["difference", "error", "low", "high", "paired"]
 
 
@@ -171,7 +169,7 @@ class Comparison:
         one, two = self.runs[first], self.runs[other]
         if isinstance(one, ReportedMean) or isinstance(two, ReportedMean):
             means = [run.estimate if isinstance(run, ReportedMean) else run[outcome].mean for run in (one, two)]
-            return [("mean", _unpaired(*means), False)]
+            return [("mean", unpaired(*means), False)]
         a, b = self.result(first, outcome), self.result(other, outcome)
         return (_paired_figures if on_same_draws(one, two) else _unpaired_figures)(a, b, percentiles)
 
@@ -211,85 +209,23 @@ def on_same_draws(one: Run | ReadTrials, two: Run | ReadTrials) -> bool:
 
 
 def _paired_figures(a: Result, b: Result, percentiles: Sequence[float]) -> list[tuple[str, Estimate, bool]]:
-    both = ~(np.isnan(a.values) | np.isnan(b.values))
-    if not both.any():
+    pair = Paired(a, b)
+    if pair.empty:
         return [("mean", Estimate(math.nan), True)]
-    one, two = (Sample(np.where(both, r.values, np.nan), r._bounds, r._independent) for r in (a, b))
-
-    def of(terms: NDArray[Any], value: float | None = None, least: float = 0.0) -> Estimate:
-        full = np.full(len(both), np.nan)
-        full[both] = terms
-        sample = Sample(full, a._bounds, a._independent)
-        centre = float(terms.mean()) if value is None else value
-        if not sample.has_error:
-            return Estimate(centre)
-        variance = float(terms.var(ddof=1)) / len(terms) if a._independent else sample.variance_of_mean(terms)
-        reach = max(sample.student * math.sqrt(variance), least)
-        return Estimate(centre, centre - reach, centre + reach)
-
-    with np.errstate(invalid="ignore"):  # infinite less infinite
-        gaps = b.values - a.values
-    figures = [("mean", of(gaps[both]))]
-    for q in percentiles:
-        value = float(two.quantile(q / 100)) - float(one.quantile(q / 100))
-        if _has_ties(one, q / 100) or _has_ties(two, q / 100):
-            figures.append((f"P{q:g}", _unpaired(percentile(one, q), percentile(two, q))))
-            continue
-        (terms, slope), (others, other_slope) = _influence(two, q / 100), _influence(one, q / 100)
-        figures.append((f"P{q:g}", of(terms - others, value, least=abs(slope - other_slope) / one.count)))
+    figures = [("mean", pair.mean())] + [(f"P{q:g}", pair.percentile(q)) for q in percentiles]
     if a.target is not None and a.target == b.target:
-        changes = (two.valid > a.target) * 1.0 - (one.valid > a.target)
-        figures.append((f"chance above {a.target:g}", _rarely(changes, of(changes), a._independent)))
-    higher = np.where(both, (b.values > a.values) - 0.5, np.nan)
-    figures.append(("higher in the same trial", chance(_among_valid(Sample(higher, a._bounds, a._independent)), above=0.0)))
+        figures.append((f"chance above {a.target:g}", pair.chance_above(a.target)))
+    figures.append(("higher in the same trial", pair.higher()))
     return [(name, figure, True) for name, figure in figures]
 
 
-def _among_valid(sample: Sample) -> Sample:
-    return Sample(sample.valid, sample.block_starts, sample.independent)
-
-
-def _rarely(changes: NDArray[Any], by_blocks: Estimate, independent: bool) -> Estimate:
-    """Return a difference of chances by its score interval; by blocks, where the plan does better and many trials differ."""
-    gained, lost = int(np.count_nonzero(changes > 0)), int(np.count_nonzero(changes < 0))
-    if math.isnan(by_blocks.error) or (not independent and gained + lost >= MANY):
-        return by_blocks
-    return Estimate(float(by_blocks), *paired_difference(gained, lost, len(changes)))
-
-
-def _has_ties(sample: Sample, level: float) -> bool:
-    """Return whether many trials have the same value at a quantile, so that its error has no density to go by.
-
-    The difference then has the interval of independent estimates, each by its order statistics, which is if anything too long.
-    """
-    value = float(sample.quantile(level))
-    return bool(np.count_nonzero(sample.valid == value) > max(3.0, 0.1 * math.sqrt(sample.count)))
-
-
-def _influence(sample: Sample, level: float) -> tuple[Floats, float]:
-    """Return each trial's influence on a quantile, (level - [value <= quantile]) x slope, and the slope, 1 / density."""
-    reach = min(level, 1 - level) * min(0.5, 2 * sample.count ** (-1 / 3))
-    low, high = sample.quantile(level - reach), sample.quantile(level + reach)
-    with np.errstate(invalid="ignore"):
-        slope = float((high - low) / (2 * reach))
-        return (level - (sample.valid <= sample.quantile(level))) * slope, slope
-
-
 def _unpaired_figures(a: Result, b: Result, percentiles: Sequence[float]) -> list[tuple[str, Estimate, bool]]:
-    figures = [("mean", _unpaired(a.mean, b.mean))]
-    figures += [(f"P{q:g}", _unpaired(a.statistic("percentile", q), b.statistic("percentile", q))) for q in percentiles]
+    figures = [("mean", unpaired(a.mean, b.mean))]
+    figures += [(f"P{q:g}", unpaired(a.statistic("percentile", q), b.statistic("percentile", q))) for q in percentiles]
     if a.target is not None and a.target == b.target:
-        figures.append((f"chance above {a.target:g}", _unpaired(a.chance(above=a.target), b.chance(above=a.target))))
+        figures.append((f"chance above {a.target:g}", unpaired(a.chance(above=a.target), b.chance(above=a.target))))
     figures.append(("higher in any two trials", _higher(a, b)))
     return [(name, figure, False) for name, figure in figures]
-
-
-def _unpaired(first: Estimate, second: Estimate) -> Estimate:
-    """Return the difference of independent estimates, each with its own interval (Newcombe's combination of limits)."""
-    gap = float(second) - float(first)
-    down = math.hypot(float(second) - second.low, first.high - float(first))
-    up = math.hypot(second.high - float(second), float(first) - first.low)
-    return Estimate(gap, gap - down, gap + up)
 
 
 def _higher(a: Result, b: Result) -> Estimate:

@@ -1,0 +1,291 @@
+"""The best weights of holdings, and what is to be said of them."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Mapping, Sequence
+from functools import cached_property
+from typing import Any, TypedDict, Unpack
+
+import numpy as np
+import pandas as pd
+
+from kindynos.delegation import delegated_to
+from kindynos.errors import ParameterError
+from kindynos.literals import CovarianceMethod, GainAim, MeansMethod, RebalancingSpan, ReturnPeriod, RiskAim
+from kindynos.markets.allocation.before_after import BeforeAfter, before_after
+from kindynos.markets.allocation.measures import Losses
+from kindynos.markets.allocation.region import region_of
+from kindynos.markets.allocation.request import Request, aim_of
+from kindynos.markets.allocation.resampling import Resampled, resampled
+from kindynos.markets.allocation.source import Learning, source_of
+from kindynos.markets.allocation.walk import WalkForward, walk_forward
+from kindynos.markets.portfolio import Portfolio
+from kindynos.markets.risk_table import checked_level
+from kindynos.validate import check_call
+
+Bounds = tuple[float, float] | Mapping[str, tuple[float, float]]
+
+
+class Allocation:
+    """The best ``weights`` (a Series by holding) for what was asked, and how they came about.
+
+    ``mean`` and ``sd`` are per period of the source, as are all limits. See ``table`` for the figures of these weights and of
+    today's, ``binding`` for what holds them back, ``compare`` for before and after, ``resampled`` and ``walk_forward`` for how
+    sure they are, ``portfolio`` to go on with them, and ``plot``.
+    """
+
+    def __init__(self, request: Request, weights: Any) -> None:
+        self.request = request
+        self._weights = np.asarray(weights, dtype=np.float64)
+        self._losses = Losses(request.source, request.aim.level)
+
+    @property
+    def weights(self) -> pd.Series:
+        """The weight of each holding, which add up to 1."""
+        return pd.Series(self._weights, self.request.source.names, name="weight")
+
+    @property
+    def today(self) -> pd.Series | None:
+        """Today's weights, where the source knows them."""
+        held = self.request.source.today
+        return None if held is None else pd.Series(held, self.request.source.names, name="weight today")
+
+    @property
+    def source(self) -> str:
+        """What the allocation started from, in words."""
+        return self.request.source.description
+
+    @property
+    def wanted(self) -> str:
+        """What was asked for, in words."""
+        return self.request.wanted
+
+    @property
+    def mean(self) -> float:
+        """The mean return per period, before the cost of trades."""
+        return self._losses.mean(self._weights)
+
+    @property
+    def sd(self) -> float:
+        """The sd of the return per period."""
+        return self._losses.sd(self._weights)
+
+    @property
+    def ratio(self) -> float:
+        """The mean above the rate, after the cost of trades, over the sd."""
+        return (self.mean - self.cost - self.request.aim.rate) / self.sd if self.sd > 0 else math.nan
+
+    @property
+    def cost(self) -> float:
+        """What the trades to these weights cost, as a share of the value."""
+        return self.request.region.charge(self._weights)
+
+    @property
+    def drawdown(self) -> float:
+        """The deepest fall of the running sum of returns over the history; raises ParameterError without a history."""
+        return self._losses.value("drawdown", self._weights)
+
+    def value_at_risk(self, level: float | None = None) -> float:
+        """Return the loss per period, as a share, exceeded with a chance of 1 - level; over the scenarios, or normal."""
+        return self._at(level).value("value_at_risk", self._weights)
+
+    def expected_shortfall(self, level: float | None = None) -> float:
+        """Return the mean of the losses beyond the value at risk."""
+        return self._at(level).value("expected_shortfall", self._weights)
+
+    def _at(self, level: float | None) -> Losses:
+        return self._losses if level is None else Losses(self.request.source, checked_level(level))
+
+    def __repr__(self) -> str:
+        held = ", ".join(f"{name} {100 * weight:.1f} %" for name, weight in self.weights.items() if weight > 5e-4)
+        return f"<{self.wanted}: {held}>"
+
+    def table(self) -> pd.DataFrame:
+        """Return the figures of today's weights, where they are known, and of the best: a row a measure, a column each.
+
+        Mean, sd, ratio, value at risk and expected shortfall at the level of the aim are per period; the drawdown is that of
+        the history. These are figures of the source, without errors: see ``compare`` and ``resampled``.
+        """
+        columns = {}
+        for label, weights in (("today", self.request.source.today), ("best", self._weights)):
+            if weights is None:
+                continue
+            level = f"{100 * self.request.aim.level:g} %"
+            one = Allocation(self.request, weights)
+            figures = {"mean": one.mean, "cost of trades": one.cost, "sd": one.sd, "ratio": one.ratio}
+            figures |= {f"value at risk {level}": one.value_at_risk(), f"expected shortfall {level}": one.expected_shortfall()}
+            columns[label] = figures | ({"drawdown": one.drawdown} if self.request.source.in_order else {})
+        return pd.DataFrame(columns)
+
+    @cached_property
+    def _binding(self) -> pd.DataFrame:
+        aim, own = self.request.aim, self._worth(self._weights)
+        parity = "parity" in (aim.maximize, aim.minimize)
+        records = []
+        for kind, name, value, looser in self.request.binding(self._weights):
+            gain = math.nan
+            if not parity:
+                try:
+                    gain = own - self._worth(looser.weights())
+                except ParameterError:  # a bound that cannot be loosened further
+                    gain = 0.0
+            records.append((kind, name, value, abs(gain) if abs(gain) < 1e-12 else gain))
+        frame = pd.DataFrame(records, columns=["kind", "name", "value", "gain"])
+        return frame.sort_values("gain", ascending=False, ignore_index=True, kind="stable")
+
+    def binding(self) -> pd.DataFrame:
+        """Return the bounds, groups and limits that hold the weights back, and what loosening each would bring.
+
+        ``gain`` is by how much the aim would be better (a higher mean or ratio, a smaller risk) with a bound, group or
+        turnover wider by 0.01, or a limit by 1 % of itself: worked out anew, not by a slope. The largest comes first.
+        """
+        return self._binding.copy()
+
+    def _worth(self, weights: Any) -> float:
+        aim = self.request.aim
+        if "parity" in (aim.maximize, aim.minimize):
+            return math.nan
+        return self._losses.aimed(aim.maximize, aim.minimize, weights, self.request.region, aim.rate)
+
+    def contributions(self) -> pd.DataFrame:
+        """Return each holding's weight and its share of the variance, of today's weights and the best.
+
+        The share is w_i (S w)_i / w'S w; shares add up to 1.
+        """
+        matrix = self.request.source.covariance
+        columns = {}
+        for label, weights in (("today", self.request.source.today), ("best", self._weights)):
+            if weights is not None:
+                columns[f"weight, {label}"] = weights
+                columns[f"share of risk, {label}"] = weights * (matrix @ weights) / float(weights @ matrix @ weights)
+        return pd.DataFrame(columns, self.request.source.names)
+
+    def portfolio(self, value: float | None = None) -> Portfolio:
+        """Return the portfolio of these weights, worth as much as today's or ``value``.
+
+        Raises ParameterError without prices.
+        """
+        source = self.request.source
+        if source.prices is None:
+            raise ParameterError(
+                "a portfolio needs prices; this allocation starts from " + source.description, owner="portfolio"
+            )
+        held = {str(name): float(weight) for name, weight in self.weights.items() if abs(weight) > 1e-12}
+        worth = source.value if value is None else value
+        return Portfolio(source.prices, weights=held, value=worth, short=bool((self._weights < 0).any()))
+
+    def compare(
+        self, horizon: int = 1, trials: int = 10_000, seed: int | None = None, *, against: Mapping[str, float] | None = None
+    ) -> BeforeAfter:
+        """Return today's holdings and the best beside each other on the same draws, over so many periods.
+
+        ``against`` are other weights than today's. Returns are drawn from what the allocation started from: of a history from
+        the distributions that fit each holding best, joined by its rank correlations; of moments from normal distributions;
+        simulated ones anew. Raises ParameterError where neither today's weights nor others are known.
+        """
+        return before_after(
+            self.request.source, self.request.region, self._weights, horizon, trials, seed, against, self.request.aim.level
+        )
+
+    def resampled(self, times: int = 200, seed: int = 0, *, block: float | None = None, progress: Any = None) -> Resampled:
+        """Return the same allocation for histories like this one: how far each weight may be from the best of the truth.
+
+        Histories are resampled in blocks of days, ``block`` long on average (the cube root of their number unless given);
+        moments with ``observations`` are drawn from their sampling distribution. Raises ParameterError for given moments
+        without a number of observations.
+        """
+        return resampled(self.request, self._weights, times, seed, block, progress)
+
+    def walk_forward(
+        self, every: RebalancingSpan = "quarter", window: int | None = None, cost: float | None = None
+    ) -> WalkForward:
+        """Return what this rule would have earned out of sample: the weights chosen anew each month, quarter or year.
+
+        Each time only the ``window`` returns before it are known (half of the history unless given), and trades cost their
+        share. Beside it stand holding today's weights still, and equal weights. Raises ParameterError without a history.
+        """
+        return walk_forward(self.request, every, window, cost)
+
+    @delegated_to("kindynos.plots", "best_weights")
+    def plot(self, ax: Any = None) -> Any:
+        """Draw the best weights beside today's, and the share of risk of each holding."""
+
+
+class AllocationOptions(TypedDict, total=False):
+    """The options that ``allocate`` and ``frontier`` share; see ``allocate``."""
+
+    bounds: Bounds | None
+    limits: Mapping[str, float] | None
+    groups: Mapping[Any, tuple[float, float]] | None
+    members: Mapping[str, str | Sequence[str]] | None
+    level: float
+    rate: float
+    turnover: float | None
+    cost: float | None
+    short: bool
+    today: Any
+    every: ReturnPeriod
+    window: int | None
+    means: MeansMethod
+    covariance: CovarianceMethod
+    views: Mapping[Any, float] | None
+    confidence: float | Mapping[Any, float]
+
+
+def request_of(
+    source: Any,
+    *,
+    maximize: GainAim | None = None,
+    minimize: RiskAim | None = None,
+    bounds: Bounds | None = None,
+    limits: Mapping[str, float] | None = None,
+    groups: Mapping[Any, tuple[float, float]] | None = None,
+    members: Mapping[str, str | Sequence[str]] | None = None,
+    level: float = 0.95,
+    rate: float = 0.0,
+    turnover: float | None = None,
+    cost: float | None = None,
+    short: bool = False,
+    today: Any = None,
+    every: ReturnPeriod = "day",
+    window: int | None = None,
+    means: MeansMethod = "sample",
+    covariance: CovarianceMethod = "sample",
+    views: Mapping[Any, float] | None = None,
+    confidence: float | Mapping[Any, float] = 0.5,
+) -> Request:
+    """Return the request that the arguments of ``allocate`` state."""
+    learning = Learning(means, covariance, {} if views is None else views, confidence)
+    start = source_of(source, every=every, window=window, today=today, learning=learning)
+    region = region_of(start.names, bounds, groups, members, today=start.today, turnover=turnover, cost=cost, short=short)
+    return Request(start, region, aim_of(maximize, minimize, limits, checked_level(level), rate))
+
+
+def allocate(
+    source: Any, *, maximize: GainAim | None = None, minimize: RiskAim | None = None, **options: Unpack[AllocationOptions]
+) -> Allocation:
+    """Return the best weights of holdings, within bounds and limits.
+
+    ``source`` is a Portfolio, Prices, Returns, ``kd.Moments`` or ``kd.SimulatedReturns``; of prices the returns ``every`` day,
+    week or month are taken, the last ``window`` of them. ``maximize`` "mean" or "ratio" (of the mean above ``rate`` to the sd,
+    or to the measure in ``minimize``), or ``minimize`` "sd", "variance", "expected_shortfall", "value_at_risk" or "drawdown",
+    or "parity" for equal contributions to risk; unless said, the mean where there is a limit, else the ratio. ``limits`` are
+    the most of any of these measures, and the least "mean", per period. ``bounds`` is one pair for all weights or pairs by
+    name, 0 to 1 unless given; ``groups`` are pairs for sums of weights, whose ``members`` are named (or the key is a tuple of
+    names). ``turnover`` is the most that may be bought and sold together, ``cost`` the share of each trade that is lost.
+
+    ``means`` "sample", "shrunk" or "implied" (by today's weights), ``views`` with a ``confidence`` as in
+    ``Moments.with_views``, and ``covariance`` "sample", "weighted" or "shrunk" say how the future is learned from the past.
+    Raises ParameterError for bounds that cannot add up to 1, limits that cannot be reached (with what can), and unknown names.
+
+    >>> from kindynos import Moments
+    >>> moments = Moments([0.04, 0.08], [[0.01, 0.0], [0.0, 0.04]], names=["bond", "share"])
+    >>> allocate(moments, minimize="sd").weights.round(6).to_dict()
+    {'bond': 0.8, 'share': 0.2}
+    >>> round(allocate(moments, maximize="mean", limits={"sd": 0.12}).weights["share"], 4)
+    0.5578
+    """
+    check_call(request_of, "allocate", source, maximize=maximize, minimize=minimize, **options)
+    request = request_of(source, maximize=maximize, minimize=minimize, **options)
+    return Allocation(request, request.weights())

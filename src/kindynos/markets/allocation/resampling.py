@@ -1,0 +1,176 @@
+"""How far the best weights may be from the best of the truth: the same allocation for histories like the one at hand."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass, replace
+from itertools import pairwise
+from typing import Any
+
+import numpy as np
+import pandas as pd
+from numpy.typing import NDArray
+
+from kindynos.arrays import Floats
+from kindynos.delegation import delegated_to
+from kindynos.errors import ParameterError
+from kindynos.markets.allocation.moments import Moments
+from kindynos.markets.allocation.path import path_of
+from kindynos.markets.allocation.request import Request
+from kindynos.markets.allocation.source import Source
+from kindynos.sampling.streams import stream
+from kindynos.validate import positive, whole
+
+POINTS = 21  # of each resampled frontier
+SURE = 0.95  # share of resampled histories in which one weight is the larger, from which two are told apart
+
+
+@dataclass(frozen=True, eq=False)
+class Resampled:
+    """The best weights of many histories like this one.
+
+    ``draws`` has a row a resampled history and a column a holding; ``weights`` are those of the history at hand. ``average`` is
+    a more robust choice; ``table`` tells the spread, ``sentences`` what cannot be told apart; ``infeasible`` counts histories
+    whose limits could not be met, which took the least risk instead. ``frontier`` has the spread of the frontier.
+    """
+
+    draws: pd.DataFrame
+    weights: pd.Series
+    frontier: pd.DataFrame
+    how: str
+    infeasible: int
+
+    @property
+    def average(self) -> pd.Series:
+        """The mean of the weights over the resampled histories; bounds and groups hold for it too."""
+        return self.draws.mean().rename("average weight")
+
+    def table(self) -> pd.DataFrame:
+        """Return for each holding the weight, and over resampled histories the mean, sd, and the ends of 95 % of them."""
+        frame = pd.DataFrame({"weight": self.weights, "average": self.average, "sd": self.draws.std()})
+        frame["low"], frame["high"] = self.draws.quantile(0.025), self.draws.quantile(0.975)
+        return frame
+
+    def apart(self) -> pd.DataFrame:
+        """Return for each pair of holdings the share of resampled histories in which the first has the larger weight.
+
+        Equal weights count half.
+        """
+        values = self.draws.to_numpy()
+        larger = [[float(np.mean(a > b) + np.mean(a == b) / 2) for b in values.T] for a in values.T]
+        return pd.DataFrame(larger, self.draws.columns, self.draws.columns)
+
+    def sentences(self) -> list[str]:
+        """Return in words which weights the data cannot tell apart, of holdings that follow each other by weight."""
+        order = self.weights.sort_values(ascending=False, kind="stable").index
+        shares = self.apart()
+        found = []
+        for one, other in pairwise(order):
+            share = float(shares.loc[one, other])
+            if 1 - SURE < share < SURE:
+                found.append(
+                    f"The data cannot tell whether {one} or {other} should have the larger weight: {one} has it in "
+                    f"{100 * share:.0f} % of resampled histories."
+                )
+        return found or ["The order of the weights is the same in at least 95 % of resampled histories, pair by pair."]
+
+    def __repr__(self) -> str:
+        return f"<best weights of {len(self.draws)} histories: {self.how}>"
+
+    @delegated_to("kindynos.plots", "resampled_weights")
+    def plot(self, ax: Any = None) -> Any:
+        """Draw the spread of each weight, with the weight itself and the average."""
+
+
+def resampled(
+    request: Request, weights: Floats, times: int, seed: int, block: float | None, progress: Callable[[int, int], object] | None
+) -> Resampled:
+    """Return the allocations of resampled histories; see ``Allocation.resampled``."""
+    whole("resampled", "times", times, least=20)
+    whole("resampled", "seed", seed, least=0)
+    source = request.source
+    draw, how = _drawing(source, block)
+    found, curves, infeasible = [], [], 0
+    for number in range(times):
+        again = request.on(draw(stream(seed, "resampled history", number)))
+        best, met = weights_or_least_risk(again)
+        infeasible += not met
+        found.append(best)
+        curves.append(_curve(again))
+        if progress is not None:
+            progress(number + 1, times)
+    means = np.array([curve[0] for curve in curves])
+    sds = np.array([curve[1] for curve in curves])
+    frontier = pd.DataFrame({"place": np.linspace(0, 1, POINTS), "mean": means.mean(axis=0), "sd": sds.mean(axis=0)})
+    for name, values in (("mean", means), ("sd", sds)):
+        frontier[f"{name} low"], frontier[f"{name} high"] = np.quantile(values, [0.025, 0.975], axis=0)
+    names = source.names
+    return Resampled(pd.DataFrame(np.array(found), columns=names), pd.Series(weights, names), frontier, how, infeasible)
+
+
+def weights_or_least_risk(request: Request) -> tuple[Floats, bool]:
+    """Return the best weights, or where limits cannot be met those of the least sd; and whether they could."""
+    try:
+        return request.weights(), True
+    except ParameterError:
+        least = replace(request, aim=replace(request.aim, maximize=None, minimize="sd", limits={}))
+        return least.weights(), False
+
+
+def _curve(request: Request) -> tuple[Floats, Floats]:
+    """Return means and sds of points of the frontier, spread evenly over its means."""
+    path = path_of(request.region, request.source.mean, request.source.covariance)
+    points = [path.of_mean(mean) for mean in np.linspace(path.means[0], path.means[-1], POINTS)]
+    sds = [float(np.sqrt(w @ request.source.covariance @ w)) for w in points]
+    return np.linspace(path.means[0], path.means[-1], POINTS), np.array(sds)
+
+
+def _drawing(source: Source, block: float | None) -> tuple[Callable[[np.random.Generator], Source], str]:
+    """Return the function that draws a source like this one, and how it does."""
+    count: int
+    if source.returns is not None and source.in_order:
+        count = len(source.returns)
+        length = count ** (1 / 3) if block is None else positive("resampled", "block", block)
+        returns = source.returns
+
+        def history(generator: np.random.Generator) -> Source:
+            return source.learned_from(returns[block_places(generator, count, length)])
+
+        return history, f"blocks of {length:.1f} {source.period}s on average, from {count:,} returns"
+    if source.simulated is not None:
+        raise ParameterError(
+            "simulated returns do not tell how much history is behind them; start from prices, or from Moments with "
+            "observations=",
+            owner="resampled",
+        )
+    if source.moments.observations is None:
+        raise ParameterError(
+            "say of how many observations= the moments are, kd.Moments(mean, covariance, observations=120)", owner="resampled"
+        )
+    count = source.moments.observations
+    factor = np.linalg.cholesky(source.covariance)
+    size = len(factor)
+
+    def moments(generator: np.random.Generator) -> Source:
+        # Bartlett's decomposition of a Wishart matrix.
+        lower = np.tril(generator.standard_normal((size, size)), -1)
+        np.fill_diagonal(lower, np.sqrt(generator.chisquare(count - 1 - np.arange(size))))
+        root = factor @ lower
+        mean = source.mean + factor @ generator.standard_normal(size) / np.sqrt(count)
+        drawn = Moments(mean, root @ root.T / (count - 1), source.names, count)
+        return replace(source, moments=drawn)
+
+    return moments, f"means and covariances as {count:,} normal returns would give them"
+
+
+def block_places(generator: np.random.Generator, count: int, length: float) -> NDArray[np.int64]:
+    """Return places in a history, in stretches of so many on average that go round at its end.
+
+    The stationary bootstrap of Politis and Romano, Journal of the American Statistical Association 89 (1994), 1303-1313.
+    """
+    begins = generator.random(count) < 1 / max(length, 1.0)
+    begins[0] = True
+    starts = generator.integers(count, size=count)
+    since = np.arange(count) - np.maximum.accumulate(np.where(begins, np.arange(count), 0))
+    first = starts[np.maximum.accumulate(np.where(begins, np.arange(count), 0))]
+    return np.asarray((first + since) % count)

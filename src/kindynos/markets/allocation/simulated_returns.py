@@ -1,0 +1,94 @@
+"""Returns drawn from distributions that were learned from a history, over a horizon."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import Any
+
+import numpy as np
+import pandas as pd
+
+from kindynos.errors import ParameterError
+from kindynos.markets.held_model import Joined, driver_names, held_statement, joined_returns
+from kindynos.markets.portfolio import Portfolio
+from kindynos.markets.prices import Prices, prices_of
+from kindynos.markets.returns import returns
+from kindynos.results.run import Run
+from kindynos.results.simulate import Settings, simulate
+from kindynos.sampling.streams import fresh_seed
+from kindynos.validate import whole
+
+
+@dataclass(frozen=True, eq=False, repr=False)
+class SimulatedReturns:
+    """Returns by trial (rows) and holding (columns), as fractions over the horizon, and how they were drawn.
+
+    Made from a DataFrame of returns, by ``SimulatedReturns.of`` a history, or by ``SimulatedReturns.from_run`` of
+    ``portfolio.simulate``. Raises ParameterError for a table with gaps or without rows.
+
+    >>> SimulatedReturns(pd.DataFrame({"bond": [0.01, 0.0], "share": [-0.2, 0.3]})).names
+    ['bond', 'share']
+    """
+
+    frame: pd.DataFrame
+    description: str = "simulated returns as given"
+    drawn: tuple[Joined, int] | None = None  # how, and over how many periods
+
+    def __post_init__(self) -> None:
+        if not isinstance(self.frame, pd.DataFrame) or self.frame.empty:
+            raise ParameterError("needs a DataFrame with a row a trial and a column a holding", owner="SimulatedReturns")
+        if not np.isfinite(self.frame.to_numpy(dtype=np.float64)).all():
+            raise ParameterError("some returns are no finite numbers", owner="SimulatedReturns")
+
+    def __repr__(self) -> str:
+        return f"<returns of {', '.join(self.names)}: {self.description}>"
+
+    @property
+    def names(self) -> list[str]:
+        """The names of the holdings."""
+        return [str(name) for name in self.frame.columns]
+
+    @classmethod
+    def of(
+        cls,
+        prices: Portfolio | Prices | pd.DataFrame,
+        horizon: int = 1,
+        trials: int = 10_000,
+        seed: int | None = None,
+        *,
+        window: int | None = None,
+        marginals: Any = "ranked",
+        copula: str = "gaussian",
+        df: float | None = None,
+    ) -> SimulatedReturns:
+        """Return simulated returns over a ``horizon`` of days; arguments as in ``Portfolio.simulate``."""
+        whole("SimulatedReturns", "horizon", horizon, least=1)
+        history = prices.prices if isinstance(prices, Portfolio) else prices_of("SimulatedReturns", prices)
+        frame = returns(history).frame
+        if window is not None:
+            if whole("SimulatedReturns", "window", window, least=8) > len(frame):
+                raise ParameterError(f"window {window} is longer than the {len(frame)} returns", owner="SimulatedReturns")
+            frame = frame.iloc[-window:]
+        names = history.instruments
+        joined = joined_returns(frame.to_numpy(), names, marginals, copula, df)
+        statement = held_statement(names, [1.0] * len(names), joined, horizon)
+        kept = [f"return_{label}" for label in driver_names(names)]
+        run = simulate(statement.program, Settings(trials, fresh_seed() if seed is None else seed, keep=kept))
+        span = f"{len(frame):,} returns from {frame.index[0]:%Y-%m-%d} to {frame.index[-1]:%Y-%m-%d}"
+        return cls._read(run, names, (joined, horizon), span)
+
+    @classmethod
+    def from_run(cls, run: Run) -> SimulatedReturns:
+        """Return the returns in a run of ``portfolio.simulate``; raises ParameterError for another run."""
+        names = [name.removeprefix("return_") for name in run.program.quantities if name.startswith("return_")]
+        if not names or "worst_fall" not in run.program.quantities:
+            raise ParameterError("needs the run of portfolio.simulate", owner="SimulatedReturns")
+        return cls._read(run, names, None, "the run of a portfolio")
+
+    @classmethod
+    def _read(cls, run: Run, names: list[str], drawn: tuple[Joined, int] | None, learned: str) -> SimulatedReturns:
+        labels = driver_names(names)
+        frame = pd.DataFrame({name: run[f"return_{label}"].values for name, label in zip(names, labels, strict=True)})
+        days = run.program.periods or 1
+        horizon = "1 day" if days == 1 else f"{days} days"
+        return cls(frame, f"{run.size:,} simulated returns over {horizon}, seed {run.seed}, learned from {learned}", drawn)

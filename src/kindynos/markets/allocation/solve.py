@@ -1,0 +1,262 @@
+"""From an aim to weights: which solver serves it.
+
+Mean and sd are read off the exact frontier. Measures over scenarios are solved by linear programs; where an sd stands beside
+them, the frontier gets a row for each loss it must keep within a limit, until it does. A value at risk over scenarios is not
+convex: it is the sum of the k worst losses less that of the k - 1 worst, of which the second is replaced by a line at the
+weights so far, again and again (differences of convex functions; Tao and An, Acta Mathematica Vietnamica 22, 1997, 289-355).
+"""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Callable
+from dataclasses import dataclass, field, replace
+from functools import cached_property
+
+import numpy as np
+
+from kindynos.arrays import Floats
+from kindynos.errors import ParameterError, RunError
+from kindynos.markets.allocation.critical_line import vertex
+from kindynos.markets.allocation.linear import LinearAim, best_linear
+from kindynos.markets.allocation.losses import Measure, WorstFall, WorstMean
+from kindynos.markets.allocation.measures import Losses
+from kindynos.markets.allocation.parity import equal_contributions
+from kindynos.markets.allocation.path import Path, path_of
+from kindynos.markets.allocation.region import OWNER, Region
+from kindynos.markets.allocation.source import Source
+
+CUTS = 500
+KEPT = 1e-11  # by which a loss may pass its limit
+ROUNDS = 60  # of replacing a difference of convex functions by a line
+SCENARIO_MEASURES = ("expected_shortfall", "value_at_risk", "drawdown")
+
+
+@dataclass(frozen=True, eq=False)
+class Aim:
+    """What is wanted: the highest mean or ratio, or the least of a measure, with limits on others."""
+
+    maximize: str | None = None
+    minimize: str | None = None
+    limits: dict[str, float] = field(default_factory=dict)
+    level: float = 0.95
+    rate: float = 0.0
+
+
+class Solver:
+    """Finds the best weights of a region for a source."""
+
+    def __init__(self, source: Source, region: Region, aim: Aim) -> None:
+        self.source, self.aim = source, aim
+        self.losses = Losses(source, aim.level)
+        self.limits = {name: limit for name, limit in aim.limits.items() if name != "mean"}
+        if "mean" in aim.limits:
+            region = replace(region, floor=(source.mean, aim.limits["mean"]))
+        self.region = region
+        self.unit = float(source.moments.sd.mean())
+        self._lines: dict[str, Floats] = {}  # what stands in for the smaller sum of a value at risk
+
+    @cached_property
+    def path(self) -> Path:
+        """The frontier of the region."""
+        return path_of(self.region, self.source.mean, self.source.covariance)
+
+    def best(self) -> Floats:
+        """Return the best weights; raises ParameterError for limits that cannot be met, each told with what can be."""
+        if "parity" in (self.aim.maximize, self.aim.minimize):
+            return equal_contributions(self.region, self.source.covariance)
+        self.check_floor()
+        for name in self.limits:
+            self.check_limit(name)
+        try:
+            return self._best()
+        except RunError as error:
+            stated = " and ".join(f"{name} {limit:g}" for name, limit in self.aim.limits.items())
+            raise ParameterError(f"the limits {stated} cannot be met together ({error.problem})", owner=OWNER) from None
+
+    def _best(self) -> Floats:
+        over_scenarios = [name for name in SCENARIO_MEASURES if name in self.limits or name == self.aim.minimize]
+        if not over_scenarios or self.losses.normal:
+            return self._on_normal_path() if over_scenarios else self._chosen(self.path)
+        if "value_at_risk" in over_scenarios:
+            return self._by_lines()
+        return self._convex()
+
+    def _chosen(self, path: Path) -> Floats:
+        """Return the point of a frontier that the aim names, as far as means and sds go."""
+        limit = self.limits.get("sd", math.inf)
+        if self.aim.maximize == "mean":
+            return path.of_sd(limit)
+        if self.aim.maximize == "ratio":
+            found = path.best_ratio(self.aim.rate)
+            return found if self.losses.sd(found) <= limit else path.of_sd(limit)
+        return np.asarray(path.corners[0])
+
+    def _on_normal_path(self) -> Floats:
+        """Return the weights where losses are normal, so that every measure is a number of sds less the mean."""
+        found = self._chosen(self.path)
+        if self.aim.minimize in self.losses.multiples:
+            found = self.path.least(self.losses.multiples[self.aim.minimize])
+        ends = [self.path.most_with(self.losses.multiples[n], limit) for n, limit in self.limits.items() if n != "sd"]
+        ends += [self.path.of_sd(self.limits["sd"])] if "sd" in self.limits else []
+        starts = [self.path.first_with(self.losses.multiples[n], limit) for n, limit in self.limits.items() if n != "sd"]
+        last = min(ends, key=self.losses.sd, default=found)
+        first = max(starts, key=self.losses.sd, default=found)
+        if self.losses.sd(first) > self.losses.sd(last) * (1 + 1e-9):
+            raise RunError("each alone can")
+        found = max(found, first, key=self.losses.sd) if starts else found
+        return min(found, last, key=self.losses.sd)
+
+    def _measure(self, name: str) -> tuple[Measure, float]:
+        """Return the convex measure of a name, in units, and what one unit of the name is in it."""
+        returns = self.losses.scenarios / self.unit
+        if name == "drawdown":
+            return WorstFall(returns), 1 / self.unit
+        if name == "expected_shortfall":
+            return WorstMean(returns, (1 - self.aim.level) * len(returns)), 1 / self.unit
+        count = self.losses.beyond
+        return WorstMean(returns, count, self._lines[name] / count), 1 / (self.unit * count)
+
+    def _convex(self) -> Floats:
+        """Return the best weights where every measure is convex."""
+        measured = [(*self._measure(name), limit) for name, limit in self.limits.items() if name != "sd"]
+        bounded = tuple((measure, limit * factor) for measure, factor, limit in measured)
+        by_sd = self.aim.minimize == "sd" or (self.aim.maximize == "ratio" and self.aim.minimize is None)
+        if by_sd or (self.aim.maximize == "mean" and "sd" in self.limits):
+            return self._on_path_within(bounded, self._chosen)
+        if self.aim.maximize == "ratio":
+            return self._best_ratio(bounded)
+        if self.aim.maximize == "mean":
+            return self.linear(LinearAim(self.source.mean / self.unit, limits=bounded))
+        assert self.aim.minimize is not None
+        measure, _ = self._measure(self.aim.minimize)
+        found = self.linear(LinearAim(np.zeros(self.region.count), 1.0, measure, bounded))
+        if self.losses.sd(found) <= self.limits.get("sd", math.inf):
+            return found
+        return self._least_within_sd(measure, bounded, found)
+
+    def linear(self, aim: LinearAim) -> Floats:
+        """Return the best weights of a linear aim, in units."""
+        return best_linear(self._scaled, aim, np.asarray(self.path.corners[0]))
+
+    @cached_property
+    def _scaled(self) -> Region:
+        return replace(self.region, cost=self.region.cost / self.unit)
+
+    def _on_path_within(self, limits: tuple[tuple[Measure, float], ...], choose: Callable[[Path], Floats]) -> Floats:
+        """Return the weights chosen on the frontier of those that keep measures within limits."""
+        region = self.region
+        for _ in range(CUTS):
+            path = path_of(region, self.source.mean, self.source.covariance)
+            found = choose(path)
+            if self.losses.sd(path.corners[0]) > self.limits.get("sd", math.inf) * (1 + 1e-9):
+                raise RunError("each alone can")
+            passed = [(m, limit) for m, limit in limits if m.value(found) > limit + KEPT]
+            if not passed:
+                return found
+            for measure, limit in passed:
+                region = region.with_row("loss", measure.gradient(found), high=limit)
+        raise RunError(f"the frontier was not settled after {CUTS} steps")
+
+    def _least_within_sd(self, measure: Measure, limits: tuple[tuple[Measure, float], ...], lowest: Floats) -> Floats:
+        """Return the least of a measure with an sd at its limit: the level of the measure whose least sd that is."""
+        from scipy.optimize import brentq
+
+        def least_sd(level: float) -> Floats:
+            return self._on_path_within(((measure, level), *limits), lambda path: np.asarray(path.corners[0]))
+
+        limit = self.limits["sd"]
+        held = {name: value for name, value in self.limits.items() if name != "sd"}
+        self.limits = held  # the sd is what is sought here
+        low, high = measure.value(lowest), measure.value(self._on_path_within(limits, lambda path: np.asarray(path.corners[0])))
+        level = float(brentq(lambda x: self.losses.sd(least_sd(x)) - limit, low, high, xtol=1e-10, rtol=1e-12))
+        found = least_sd(level + 1e-10)
+        self.limits = held | {"sd": limit}
+        return found
+
+    def _best_ratio(self, limits: tuple[tuple[Measure, float], ...]) -> Floats:
+        """Return the highest ratio of the mean above the rate to a measure.
+
+        Source: Dinkelbach, Management Science 13 (1967), 492-498.
+        """
+        assert self.aim.minimize is not None
+        measure, _ = self._measure(self.aim.minimize)
+        gain = self.source.mean / self.unit
+        found = self.linear(LinearAim(gain, limits=limits))
+        for _ in range(ROUNDS):
+            risk = measure.value(found)
+            if risk <= 0:
+                raise RunError(f"some weights have no {self.aim.minimize.replace('_', ' ')}, so that the ratio has no end")
+            ratio = (float(gain @ found) - self._scaled.charge(found) - self.aim.rate / self.unit) / risk
+            if ratio <= 0:
+                return found
+            better = self.linear(LinearAim(gain, ratio, measure, limits))
+            if np.abs(better - found).max() < 1e-12:
+                break
+            found = better
+        return found
+
+    def _by_lines(self) -> Floats:
+        """Return weights at which no small change is better, where a value at risk is among the measures.
+
+        From several starts, since such weights need not be the best of all: the least expected shortfall, the least value at
+        risk, and the highest mean on the frontier that keeps the limit.
+        """
+        started = replace(self.aim, maximize=None, minimize="expected_shortfall", limits={})
+        starts = [Solver(self.source, self.region, started).best()]
+        starts.append(self._repeated(starts[0], self._least_value_at_risk))
+        if "value_at_risk" in self.limits:
+            limit = self.limits["value_at_risk"]
+            on_path = self.path.last_where(lambda w: self.losses.value("value_at_risk", w) <= limit)
+            starts = [starts[1], *([on_path] if on_path is not None else [])]
+        found = []
+        for start in starts:
+            try:
+                found.append(self._repeated(start, self._convex))
+            except RunError:  # nothing better near this start
+                continue
+        if not found:
+            raise RunError("no weights were found")
+        return min(found, key=self.worth)
+
+    def _least_value_at_risk(self) -> Floats:
+        return self.linear(LinearAim(np.zeros(self.region.count), 1.0, self._measure("value_at_risk")[0]))
+
+    def _repeated(self, start: Floats, step: Callable[[], Floats]) -> Floats:
+        found, reached = start, math.inf
+        for _ in range(ROUNDS):
+            self._lines["value_at_risk"] = self.losses.worst_sum_gradient(found, self.losses.beyond - 1) / self.unit
+            found = step()
+            worth = self.worth(found)
+            if worth > reached - 1e-9 * self.unit:
+                break
+            reached = worth
+        return found
+
+    def worth(self, weights: Floats) -> float:
+        """Return what the aim makes of weights; less is better."""
+        return self.losses.aimed(self.aim.maximize, self.aim.minimize, weights, self.region, self.aim.rate)
+
+    def check_floor(self) -> None:
+        """Raise ParameterError for a mean that no weights reach."""
+        if self.region.floor is None:
+            return
+        system = replace(self.region, floor=None).system()
+        gain = -system.cost
+        gain[: self.region.count] += self.source.mean
+        best = float(gain @ vertex(system, gain))
+        if self.region.floor[1] > best + 1e-12:
+            raise ParameterError(f"limit mean {self.region.floor[1]:g} is above the highest reachable, {best:.6g}", owner=OWNER)
+
+    def check_limit(self, name: str) -> None:
+        """Raise ParameterError for a limit below the least that can be reached."""
+        least = self.least(name)
+        if self.limits[name] < least - 1e-9 * abs(least) - 1e-13:
+            raise ParameterError(
+                f"limit {name} {self.limits[name]:g} is below the least reachable, {least:.6g}", owner=OWNER, name=name
+            )
+
+    def least(self, name: str) -> float:
+        """Return the least of a measure that can be reached."""
+        aim = Aim(minimize=name, limits={k: v for k, v in self.aim.limits.items() if k == "mean"}, level=self.aim.level)
+        return self.losses.value(name, Solver(self.source, self.region, aim).best())

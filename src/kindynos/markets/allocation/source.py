@@ -1,0 +1,194 @@
+"""What an allocation starts from: prices, a portfolio, moments, or simulated returns, and how means and risks are learned."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass, field, replace
+from typing import Any
+
+import numpy as np
+import pandas as pd
+
+from kindynos.arrays import Floats
+from kindynos.errors import ParameterError
+from kindynos.literals import CovarianceMethod, MeansMethod, ReturnPeriod
+from kindynos.markets.allocation.moments import Moments
+from kindynos.markets.allocation.region import OWNER, by_name
+from kindynos.markets.allocation.simulated_returns import SimulatedReturns
+from kindynos.markets.portfolio import Portfolio
+from kindynos.markets.prices import Prices, prices_of
+from kindynos.markets.returns import COVARIANCES, PER_YEAR, Returns, covariance, returns
+from kindynos.results.run import Run
+from kindynos.validate import mapping, one_of, whole
+
+MEANS = ("sample", "shrunk", "implied")
+FEWEST = 8  # returns
+
+
+@dataclass(frozen=True, eq=False)
+class Learning:
+    """How means and covariance come of returns: the method of each, views with their confidence, and today's weights."""
+
+    means: MeansMethod = "sample"
+    covariance: CovarianceMethod = "sample"
+    views: Mapping[Any, float] = field(default_factory=dict)
+    confidence: float | Mapping[Any, float] = 0.5
+
+    def of(self, values: Floats, names: list[str], today: Floats | None) -> Moments:
+        """Return the moments of returns ``(returns, holdings)``; raises ParameterError for too few of them."""
+        if len(values) <= values.shape[1] and self.covariance != "shrunk":
+            raise ParameterError(
+                f"{len(values)} returns are too few for the covariance of {values.shape[1]} holdings; take a longer window, "
+                "or covariance='shrunk'",
+                owner=OWNER,
+            )
+        matrix = covariance(values, self.covariance)
+        words = f"means of the sample, covariance {self.covariance}" if self.covariance != "sample" else "moments of the sample"
+        found = Moments(values.mean(axis=0), matrix, names, len(values), words)
+        return self.applied(found, today)
+
+    def applied(self, found: Moments, today: Floats | None) -> Moments:
+        """Return moments with means shrunk or implied, and views."""
+        if self.means == "shrunk":
+            found = found.shrunk()
+        elif self.means == "implied":
+            if today is None:
+                raise ParameterError("means='implied' needs today's weights: a Portfolio, or today=", owner=OWNER)
+            own = float(found.mean.to_numpy() @ today)
+            implied = Moments.implied(today, found.covariance.to_numpy(), own, names=found.names)
+            found = Moments(
+                implied.mean, found.covariance, found.names, found.observations, f"{found.description}; means implied"
+            )
+        return found.with_views(self.views, self.confidence)
+
+
+@dataclass(frozen=True, eq=False)
+class Source:
+    """What an allocation starts from.
+
+    ``returns`` ``(returns, holdings)`` are those of a history, in order of time, or of simulated trials, or None where only
+    moments are known; ``scenarios`` are the same, moved so that their means are those of the ``moments``. ``period`` is what
+    a return spans; ``today`` today's weights, and ``value`` what they are worth, where these are known.
+    """
+
+    moments: Moments
+    description: str
+    period: str = "period"
+    returns: Floats | None = None
+    dates: pd.DatetimeIndex | None = None
+    today: Floats | None = None
+    value: float = 1.0
+    held: Portfolio | None = None
+    prices: Prices | None = None
+    simulated: SimulatedReturns | None = None
+    learning: Learning = field(default_factory=Learning)
+
+    @property
+    def names(self) -> list[str]:
+        """The names of the holdings."""
+        return self.moments.names
+
+    @property
+    def mean(self) -> Floats:
+        """The means ``(holdings,)``."""
+        return self.moments.mean.to_numpy()
+
+    @property
+    def covariance(self) -> Floats:
+        """The covariance ``(holdings, holdings)``."""
+        return self.moments.covariance.to_numpy()
+
+    @property
+    def in_order(self) -> bool:
+        """Whether the returns follow each other in time."""
+        return self.dates is not None
+
+    @property
+    def per_year(self) -> int | None:
+        """How many periods a year has, where that is known."""
+        return PER_YEAR.get(self.period)
+
+    @property
+    def scenarios(self) -> Floats | None:
+        """The returns with the means that the moments say."""
+        return None if self.returns is None else self.returns + (self.mean - self.returns.mean(axis=0))
+
+    def learned_from(self, values: Floats) -> Source:
+        """Return the source with other returns in place of its own, learned in the same way."""
+        return replace(self, returns=values, moments=self.learning.of(values, self.names, self.today))
+
+
+def source_of(given: Any, *, every: ReturnPeriod, window: int | None, today: Any, learning: Learning) -> Source:
+    """Return what an allocation starts from; raises ParameterError for what is no such thing."""
+    one_of(OWNER, "means", learning.means, MEANS)
+    one_of(OWNER, "covariance", learning.covariance, COVARIANCES)
+    mapping(OWNER, "views", learning.views, "means by holding")
+    held = given if isinstance(given, Portfolio) else today if isinstance(today, Portfolio) else None
+    if held is not None and held._revalue is not None:
+        raise ParameterError("positions that a function values have no weights to choose", owner=OWNER)
+    if held is not None and (today is None or today is held):
+        today = held.weights
+    if isinstance(given, Portfolio | Prices | pd.DataFrame):
+        prices = given.prices if isinstance(given, Portfolio) else prices_of(OWNER, given)
+        found = replace(_from_returns(returns(prices, every=every), window, learning, today), prices=prices)
+    elif isinstance(given, Returns):
+        found = _from_returns(given, window, learning, today)
+    elif isinstance(given, Moments):
+        found = _from_moments(given, learning, today)
+    elif isinstance(given, SimulatedReturns | Run):
+        found = _from_simulated(
+            given if isinstance(given, SimulatedReturns) else SimulatedReturns.from_run(given), learning, today
+        )
+    else:
+        raise ParameterError(
+            "starts from a Portfolio, Prices, Returns, Moments, SimulatedReturns or the run of portfolio.simulate, "
+            f"not {given!r:.60}",
+            owner=OWNER,
+        )
+    return found if held is None else replace(found, held=held, value=held.value)
+
+
+def _today(names: list[str], today: Any) -> Floats | None:
+    if today is None:
+        return None
+    weights = by_name(names, today, "today")
+    if abs(weights.sum() - 1) > 1e-6:
+        raise ParameterError(f"today's weights add up to {weights.sum():.6g}, not to 1", owner=OWNER)
+    return weights
+
+
+def _from_returns(given: Returns, window: int | None, learning: Learning, today: Any) -> Source:
+    frame = given.frame
+    if window is not None:
+        if whole(OWNER, "window", window, least=FEWEST) > len(frame):
+            raise ParameterError(f"window {window} is longer than the history of {len(frame)} returns", owner=OWNER)
+        frame = frame.iloc[-window:]
+    names, values = [str(name) for name in frame.columns], frame.to_numpy(dtype=np.float64)
+    weights = _today(names, today)
+    moments = learning.of(values, names, weights)
+    span = f"{len(frame):,} returns each {given.every} from {frame.index[0]:%Y-%m-%d} to {frame.index[-1]:%Y-%m-%d}"
+    return Source(
+        moments, f"{span}; {moments.description}; {given.description}", given.every, values, pd.DatetimeIndex(frame.index),
+        weights, learning=learning,
+    )  # fmt: skip
+
+
+def _from_moments(given: Moments, learning: Learning, today: Any) -> Source:
+    if learning.covariance != "sample":
+        raise ParameterError("covariance= is for histories; this covariance is given", owner=OWNER)
+    weights = _today(given.names, today)
+    moments = learning.applied(given, weights)
+    return Source(moments, f"{moments.description}; losses by a normal distribution", today=weights, learning=learning)
+
+
+def _from_simulated(given: SimulatedReturns, learning: Learning, today: Any) -> Source:
+    weights, values = _today(given.names, today), given.frame.to_numpy(dtype=np.float64)
+    moments = learning.of(values, given.names, weights)
+    return Source(
+        moments,
+        f"{given.description}; {moments.description}",
+        returns=values,
+        today=weights,
+        simulated=given,
+        learning=learning,
+    )

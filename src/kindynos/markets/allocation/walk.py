@@ -1,0 +1,154 @@
+"""What a rule of allocation would have earned out of sample, after the cost of trades."""
+
+from __future__ import annotations
+
+import math
+from dataclasses import dataclass, replace
+from typing import Any
+
+import numpy as np
+import pandas as pd
+
+from kindynos.arrays import Floats
+from kindynos.delegation import delegated_to
+from kindynos.errors import ParameterError
+from kindynos.finance.drawdowns import max_drawdown
+from kindynos.inference.estimates import Estimate
+from kindynos.inference.intervals import t_point
+from kindynos.markets.allocation.request import Request
+from kindynos.markets.allocation.resampling import weights_or_least_risk
+from kindynos.markets.allocation.source import Source
+from kindynos.validate import fraction, one_of, whole
+
+SPANS = {"month": "M", "quarter": "Q", "year": "Y"}
+RULES = ("this rule", "holding still", "equal weights")
+FEWEST_SPANS = 4
+
+
+@dataclass(frozen=True, eq=False)
+class WalkForward:
+    """A rule out of sample beside holding still and equal weights.
+
+    ``values`` has what 1 became, by date and rule; ``weights`` the weights chosen at each date; ``returns`` the returns from
+    one choice to the next, after costs. ``table`` tells the figures with errors; ``infeasible`` counts the dates at which the
+    limits could not be met, when the least risk was taken.
+    """
+
+    values: pd.DataFrame
+    weights: pd.DataFrame
+    returns: pd.DataFrame
+    traded: pd.Series
+    every: str
+    window: int
+    cost: float
+    infeasible: int
+    per_year: float
+    """How many returns a year has."""
+
+    def __repr__(self) -> str:
+        return f"<{len(self.returns)} {self.every}s out of sample, from windows of {self.window} returns>"
+
+    def table(self) -> pd.DataFrame:
+        """Return a row a rule: mean return a year, sd a year, worst fall, and what was traded, with errors of the means.
+
+        Means and their errors are from the returns of whole spans (months, quarters or years), which hardly depend on each
+        other: t with one less than their number. ``more than holding still`` is the paired difference a year.
+        """
+        spans = self.returns.to_numpy()
+        size = SPANS_A_YEAR[self.every]
+        records: dict[str, dict[str, float]] = {}
+        for place, rule in enumerate(self.returns.columns):
+            mean = _mean(spans[:, place] * size)
+            more = _mean((spans[:, place] - spans[:, 1]) * size)
+            daily = self.values[rule].pct_change().iloc[1:]
+            records[rule] = {
+                "mean a year": float(mean), "error": mean.error,
+                "sd a year": float(daily.std() * math.sqrt(self.per_year)),
+                "worst fall": float(max_drawdown(self.values[rule].to_numpy())),
+                "traded a year": float(self.traded[rule]) * size / len(spans),
+                "more than holding still": float(more) if place != 1 else 0.0,
+                "error of that": more.error if place != 1 else 0.0,
+            }  # fmt: skip
+        return pd.DataFrame.from_dict(records, orient="index")
+
+    def verdict(self) -> str:
+        """Return in words whether the rule did better than holding still and equal weights."""
+        spans, size = self.returns.to_numpy(), SPANS_A_YEAR[self.every]
+        said = []
+        for place, rule in ((1, "holding still"), (2, "equal weights")):
+            gap = _mean((spans[:, 0] - spans[:, place]) * size)
+            word = "more" if gap > 0 else "less"
+            sure = gap.low > 0 or gap.high < 0
+            said.append(
+                f"{100 * abs(gap):.1f} % a year {word} than {rule} ({100 * gap.low:.1f} to {100 * gap.high:.1f})"
+                + ("" if sure else ", which chance alone could do")
+            )
+        return f"Over {len(spans)} {self.every}s out of sample the rule earned {'; and '.join(said)}."
+
+    @delegated_to("kindynos.plots", "walk_forward")
+    def plot(self, ax: Any = None) -> Any:
+        """Draw what 1 became under each rule."""
+
+
+SPANS_A_YEAR = {"month": 12, "quarter": 4, "year": 1}
+
+
+def _mean(values: Floats) -> Estimate:
+    centre = float(values.mean())
+    reach = t_point(len(values) - 1) * float(values.std(ddof=1)) / math.sqrt(len(values))
+    return Estimate(centre, centre - reach, centre + reach)
+
+
+def walk_forward(request: Request, every: str, window: int | None, cost: float | None) -> WalkForward:
+    """Return what the rule would have earned; see ``Allocation.walk_forward``."""
+    one_of("walk_forward", "every", every, tuple(SPANS))
+    source, region = request.source, request.region
+    if source.dates is None or source.returns is None:
+        raise ParameterError("needs a history of returns, not " + source.description, owner="walk_forward")
+    returns, count = source.returns, len(source.returns)
+    size = count // 2 if window is None else whole("walk_forward", "window", window, least=8)
+    charge = region.cost if cost is None else fraction("walk_forward", "cost", cost)
+    spans = source.dates.to_period(SPANS[every])
+    # Weights are chosen at the close of the last day of a span, and held from the next day on.
+    choices = [t for t in range(size, count) if spans[t] != spans[t - 1]]
+    if len(choices) < FEWEST_SPANS:
+        raise ParameterError(
+            f"a window of {size} leaves {len(choices)} {every}s of {count} returns; at least {FEWEST_SPANS} are needed",
+            owner="walk_forward",
+        )
+    n = len(source.names)
+    still = np.full(n, 1 / n) if source.today is None else source.today
+    held = np.tile(still, (3, 1))
+    value, traded, infeasible = np.ones(3), np.zeros(3), 0
+    path, chosen = [value.copy()], []
+    for begin, end in zip(choices, [*choices[1:], count], strict=True):
+        best, met = weights_or_least_risk(_known_then(request, source, returns[begin - size : begin], held[0]))
+        infeasible += not met
+        chosen.append(best)
+        targets = np.stack([best, held[1], np.full(n, 1 / n)])
+        moved = np.abs(targets - held).sum(axis=1)
+        traded += moved
+        value = value * (1 - charge * moved)
+        growth = np.cumprod(1 + returns[begin:end], axis=0)
+        worth = targets @ growth.T  # (rules, days): holdings are left alone until the next choice
+        path.extend(value * worth[:, day] for day in range(worth.shape[1]))
+        value = value * worth[:, -1]
+        held = targets * growth[-1] / worth[:, -1:]
+    dates = source.dates[choices[0] - 1 :]
+    values = pd.DataFrame(np.array(path), dates, list(RULES))
+    marks = values.iloc[[c - choices[0] for c in choices] + [len(values) - 1]]
+    by_span = (marks / marks.shift(1) - 1).iloc[1:]
+    if (source.dates[-1] + pd.offsets.BDay(1)).to_period(SPANS[every]) == spans[-1]:  # the last one is not over
+        by_span = by_span.iloc[:-1]
+    weights = pd.DataFrame(np.array(chosen), source.dates[[c - 1 for c in choices]], source.names)
+    per_year = float(source.per_year or 1)
+    return WalkForward(
+        values, weights, by_span, pd.Series(traded, list(RULES)), every, size, charge, infeasible, per_year
+    )  # fmt: skip
+
+
+def _known_then(request: Request, source: Source, window: Floats, held: Floats) -> Request:
+    """Return the request as it was before a date: the returns of the window, and the weights held then."""
+    then = replace(source, today=held)
+    region = replace(request.region, today=held if request.region.trades else request.region.today)
+    return replace(request, source=then.learned_from(window), region=region)
