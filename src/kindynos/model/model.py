@@ -19,6 +19,7 @@ if TYPE_CHECKING:
     from kindynos.results.simulate import SimulationOptions
     from kindynos.studies.comparison import Comparison
     from kindynos.studies.goal import Goal
+    from kindynos.studies.optimum import Optimum
     from kindynos.studies.sweep import Sweep
 
 
@@ -251,6 +252,33 @@ class Model(DeclaredModel):
 
         request = GoalRequest(outcome, within, chance, above, below, mean, percentile, equals)
         return solve(self._statement, name, request, trials, seed, **options)
+
+    def optimize(
+        self,
+        decisions: Mapping[str, Any],
+        *,
+        maximize: str | None = None,
+        minimize: str | None = None,
+        subject_to: str | Sequence[str] = (),
+        evaluations: int = 200,
+        trials: int = 10_000,
+        seed: int | None = None,
+        **options: Unpack[SimulationOptions],
+    ) -> Optimum:
+        """Return the best values of several decisions at once: given figures, drivers, or parameters of distributions.
+
+        ``optimize({"fare": (45, 65), "ferries": [1, 2, 3]}, maximize="mean net_value", subject_to=["chance below 0 of net_value
+        <= 0.05"])``: a pair is a range, anything longer a list; ``range(600, 761)`` are whole numbers. All points are tried on
+        the same draws, at most so many ``evaluations``, coarsely over everything and then locally; a run on fresh draws tells
+        what the best is worth. ``options`` are those of ``simulate``. Raises GoalError, with what comes nearest, where no
+        decisions keep the constraints, and ParameterError or ModelError for what cannot be sought.
+        """
+        from kindynos.results.simulate import Settings
+        from kindynos.studies.optimising import OptimumRequest
+        from kindynos.studies.optimum import optimize
+
+        wanted = OptimumRequest(decisions, maximize, minimize, subject_to, evaluations)
+        return optimize(self._statement, wanted, Settings(trials, seed, **options))
 
     def to_toml(self) -> str:
         """Return the model as a model file; raises ModelError if a line is a Python function."""

@@ -92,18 +92,23 @@ def check_swept(statement: Statement, name: str, task: str = "sweep") -> None:
 
 
 def _outcomes(statement: Statement, outcome: str | None) -> list[str]:
-    shapes = statement.program.shapes
-    lines = [q.name for q in statement.quantities.values() if isinstance(q, Line)]
     if outcome is not None:
-        if outcome not in lines:
-            raise ModelError(f"the model has no line {outcome!r}", owner="sweep", unknown=outcome, known=lines)
-        if shapes[outcome].row:
-            raise ModelError(f"{outcome!r} is a row; sweep a number, such as last({outcome})", owner="sweep")
-        return [outcome]
+        return [checked_outcome(statement, outcome, "sweep")]
+    shapes = statement.program.shapes
     names = [q.name for q in statement.quantities.values() if isinstance(q, Line) and q.outcome and not shapes[q.name].row]
     if not names:
         raise ModelError("the model has no outcome that is one number; say outcome=", owner="sweep")
     return names
+
+
+def checked_outcome(statement: Statement, outcome: str, task: str) -> str:
+    """Return the name of a line with one number a trial; raises ModelError for another."""
+    lines = [q.name for q in statement.quantities.values() if isinstance(q, Line)]
+    if outcome not in lines:
+        raise ModelError(f"the model has no line {outcome!r}", owner=task, unknown=outcome, known=lines)
+    if statement.program.shapes[outcome].row:
+        raise ModelError(f"{outcome!r} is a row; {task} a number, such as last({outcome})", owner=task)
+    return outcome
 
 
 @dataclass(frozen=True)
@@ -139,7 +144,7 @@ def _base_cases(statement: Statement, grid: pd.DataFrame, outcomes: list[str]) -
             found.append(_base_cases(statement.replace(periods=float(count)), part, outcomes).set_index(part.index))
         return pd.concat(found).sort_index()
     bases = {str(name): grid[name].to_numpy(dtype=np.float64) for name in grid.columns}
-    program = _as_drivers(statement, bases).program
+    program = as_drivers(statement, bases).program
     parts = []
     for begin in range(0, len(grid), POINTS_PER_BATCH):
         count = min(POINTS_PER_BATCH, len(grid) - begin)
@@ -156,7 +161,7 @@ def _columns(program: Program, values: Mapping[str, Floats], outcomes: list[str]
     return pd.DataFrame({name: np.broadcast_to(values[name].reshape(-1), count) for name in outcomes})
 
 
-def _as_drivers(statement: Statement, swept: Mapping[str, Floats]) -> Statement:
+def as_drivers(statement: Statement, swept: Mapping[str, Floats]) -> Statement:
     """Return the model with what is swept as drivers, so that it may differ from point to point.
 
     A parameter such as ``vessel.mode`` becomes a driver of that name, and ``vessel`` one with a named parameter.

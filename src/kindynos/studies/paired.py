@@ -1,8 +1,7 @@
 """Differences of statistics of two results on the same draws, with errors that know that trial i belongs to trial i.
 
 Each statistic is, to first order, a mean of one term a trial (its influence), so that a difference is the mean of the
-differences of terms; blocks tell the error of that mean under any plan. Source: Efron, The Jackknife, the Bootstrap and Other
-Resampling Plans (1982), chapter 6.
+differences of terms; blocks tell the error of that mean under any plan.
 """
 
 from __future__ import annotations
@@ -13,12 +12,12 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from kindynos.arrays import Floats
 from kindynos.inference.estimates import Estimate
 from kindynos.inference.intervals import paired_difference
 from kindynos.results.result import Result
 from kindynos.results.sample import Sample
 from kindynos.results.statistics import chance, percentile
+from kindynos.studies.influence import quantile_terms, sd_terms, shortfall_terms
 
 MANY = 40  # trials that differ, from which the spread between blocks tells enough
 
@@ -45,7 +44,7 @@ class Paired:
 
     def sd(self) -> Estimate:
         """Return the difference of the sds."""
-        (one, a), (two, b) = _spread(self._one.valid), _spread(self._two.valid)
+        (one, a), (two, b) = sd_terms(self._one.valid), sd_terms(self._two.valid)
         return self._of(two - one, b - a)
 
     def percentile(self, q: float) -> Estimate:
@@ -54,7 +53,7 @@ class Paired:
         value = float(self._two.quantile(level)) - float(self._one.quantile(level))
         if _has_ties(self._one, level) or _has_ties(self._two, level):
             return unpaired(percentile(self._one, q), percentile(self._two, q))
-        (terms, slope), (others, other_slope) = _influence(self._two, level), _influence(self._one, level)
+        (terms, slope), (others, other_slope) = quantile_terms(self._two, level), quantile_terms(self._one, level)
         return self._of(terms - others, value, least=abs(slope - other_slope) / self._one.count)
 
     def value_at_risk(self, level: float) -> Estimate:
@@ -64,7 +63,7 @@ class Paired:
 
     def expected_shortfall(self, level: float) -> Estimate:
         """Return the difference of the means of the losses beyond the value at risk."""
-        one, two = _shortfall(self._one.valid, level), _shortfall(self._two.valid, level)
+        one, two = shortfall_terms(self._one.valid, level), shortfall_terms(self._two.valid, level)
         return self._of(two - one)
 
     def chance_above(self, x: float) -> Estimate:
@@ -111,19 +110,6 @@ def unpaired(first: Estimate, second: Estimate) -> Estimate:
     return Estimate(gap, gap - down, gap + up)
 
 
-def _spread(values: Floats) -> tuple[Floats, float]:
-    """Return each trial's influence on the sd, ((x - m)^2 - s^2) / 2s, and the sd."""
-    gaps = values - values.mean()
-    sd = float(values.std(ddof=1)) if len(values) > 1 else 0.0
-    return ((gaps**2 - sd**2) / (2 * sd) if sd > 0 else np.zeros(len(values))), sd
-
-
-def _shortfall(values: Floats, level: float) -> Floats:
-    """Return one term a trial whose mean is the expected shortfall: q + (loss - q)+ / (1 - level), q the value at risk."""
-    edge = float(np.quantile(-values, level))
-    return np.asarray(edge + np.maximum(-values - edge, 0.0) / (1 - level))
-
-
 def _has_ties(sample: Sample, level: float) -> bool:
     """Return whether many trials have the same value at a quantile, so that its error has no density to go by.
 
@@ -131,12 +117,3 @@ def _has_ties(sample: Sample, level: float) -> bool:
     """
     value = float(sample.quantile(level))
     return bool(np.count_nonzero(sample.valid == value) > max(3.0, 0.1 * math.sqrt(sample.count)))
-
-
-def _influence(sample: Sample, level: float) -> tuple[Floats, float]:
-    """Return each trial's influence on a quantile, (level - [value <= quantile]) x slope, and the slope, 1 / density."""
-    reach = min(level, 1 - level) * min(0.5, 2 * sample.count ** (-1 / 3))
-    low, high = sample.quantile(level - reach), sample.quantile(level + reach)
-    with np.errstate(invalid="ignore"):
-        slope = float((high - low) / (2 * reach))
-        return (level - (sample.valid <= sample.quantile(level))) * slope, slope

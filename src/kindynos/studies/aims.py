@@ -1,0 +1,84 @@
+"""What an optimisation is for, in words: ``"mean net_value"``, ``"chance below 0 of net_value <= 0.05"``."""
+
+from __future__ import annotations
+
+import re
+from dataclasses import dataclass
+from typing import Any
+
+from kindynos.errors import ParameterError
+from kindynos.inference.estimates import Estimate
+from kindynos.program.statement import Statement
+from kindynos.results.result import Result
+from kindynos.results.statistic_text import ParsedStatistic, parse_statistic
+from kindynos.studies.model_sweep import checked_outcome
+
+EXAMPLE = "chance below 0 of net_value <= 0.05"
+RULE = re.compile(r"(.*?)\s*(<=|>=|=<|=>|<|>|≤|≥)\s*(\S+)")
+
+
+@dataclass(frozen=True)
+class Figure:
+    """A statistic of an outcome: ``mean net_value``, or ``chance below 0 of net_value``."""
+
+    statistic: ParsedStatistic
+    outcome: str
+
+    @property
+    def label(self) -> str:
+        """The figure in words."""
+        return f"{self.statistic.label} of {self.outcome}"
+
+    def read(self, result: Result) -> Estimate:
+        """Return the figure of a result of the outcome."""
+        return self.statistic.read(result)
+
+
+@dataclass(frozen=True)
+class Constraint:
+    """A figure with a limit: ``most`` says whether it may be at most so high, else at least."""
+
+    figure: Figure
+    limit: float
+    most: bool
+
+    @property
+    def label(self) -> str:
+        """The constraint in words."""
+        return f"{self.figure.label} {'at most' if self.most else 'at least'} {self.limit:g}"
+
+    def excess(self, value: float) -> float:
+        """Return by how much a value breaks the limit; below 0 where it keeps it."""
+        return value - self.limit if self.most else self.limit - value
+
+
+def figure_of(statement: Statement, text: Any, owner: str = "optimize") -> Figure:
+    """Return the figure that a text names; raises ParameterError or ModelError, with the nearest spelling, for another."""
+    words = text.split() if isinstance(text, str) else []
+    if len(words) < 2:
+        raise ParameterError(f"say a statistic and an outcome, such as 'mean net_value', not {text!r:.60}", owner=owner)
+    *statistic, outcome = words
+    if statistic[-1] == "of":
+        statistic = statistic[:-1]
+    if not statistic:
+        raise ParameterError(f"{text!r:.60} names no statistic; say 'mean {outcome}'", owner=owner)
+    checked_outcome(statement, outcome, owner)
+    try:
+        return Figure(parse_statistic(" ".join(statistic)), outcome)
+    except ParameterError as error:
+        raise error.inside(owner) from None
+
+
+def constraint_of(statement: Statement, text: Any) -> Constraint:
+    """Return the constraint that a text states; raises ParameterError or ModelError for another."""
+    found = RULE.fullmatch(text.strip()) if isinstance(text, str) else None
+    if found is None:
+        raise ParameterError(f"a constraint is such as {EXAMPLE!r}, not {text!r:.80}", owner="optimize")
+    try:
+        limit = float(found[3])
+    except ValueError:
+        raise ParameterError(f"the limit of {text!r:.80} must be a number, not {found[3]!r}", owner="optimize") from None
+    figure = figure_of(statement, found[1])
+    if figure.statistic.label.startswith("chance") and not 0 <= limit <= 1:
+        raise ParameterError(f"a chance is from 0 to 1; in {text!r:.80} the limit is {limit:g}", owner="optimize")
+    return Constraint(figure, limit, found[2][0] in "<=≤" and ">" not in found[2])

@@ -1,0 +1,110 @@
+"""The values that decisions may take: a range, whole numbers, or a list; and points among them."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass
+from itertools import product
+from typing import Any
+
+import numpy as np
+
+from kindynos.arrays import Floats
+from kindynos.errors import ParameterError
+from kindynos.program.statement import Statement
+from kindynos.studies.model_sweep import check_swept
+from kindynos.validate import finite, mapping, names_in
+
+MANY = 8  # values in order from which a list is searched like a range
+
+
+@dataclass(frozen=True)
+class Choice:
+    """A decision: from ``low`` to ``high``, or one of ``values``, which are in order."""
+
+    name: str
+    low: float
+    high: float
+    values: tuple[float, ...] = ()
+
+    @property
+    def listed(self) -> bool:
+        """Whether it is one of a few values, each of which is tried."""
+        return 0 < len(self.values) < MANY
+
+    @property
+    def width(self) -> float:
+        """The length of the range."""
+        return self.high - self.low
+
+    def near(self, value: float) -> float:
+        """Return the value it may take that is nearest."""
+        if self.values:
+            return min(self.values, key=lambda one: abs(one - value))
+        return min(max(value, self.low), self.high)
+
+    def steps(self, value: float) -> list[float]:
+        """Return the neighbours of one of its values."""
+        place = self.values.index(value)
+        return [self.values[k] for k in (place - 1, place + 1) if 0 <= k < len(self.values)]
+
+
+def choices_of(statement: Statement, decisions: Any) -> list[Choice]:
+    """Return the decisions by name: a pair of ends, a range of whole numbers, or a list; raises ParameterError for others."""
+    stated: Mapping[Any, Any] = mapping("optimize", "decisions", decisions, "ranges or lists of values by name")
+    if not stated:
+        raise ParameterError("nothing to decide; say {'fare': (45, 65)}", owner="optimize")
+    found = []
+    for name, given in stated.items():
+        check_swept(statement, name, "optimize")
+        owner = f"optimize: {name}"
+        if isinstance(given, tuple) and len(given) == 2:
+            low, high = (finite(owner, "an end", end) for end in given)
+            if not low < high:
+                raise ParameterError(f"the range must be a low and a high end, not {low:g} and {high:g}", owner=owner)
+            found.append(Choice(name, low, high))
+            continue
+        values = sorted({finite(owner, "a value", value) for value in names_in(owner, "the values", given)})
+        found.append(Choice(name, values[0], values[-1], tuple(values)))
+    return found
+
+
+def coarse_points(choices: list[Choice], count: int) -> Floats:
+    """Return about ``count`` points ``(points, decisions)`` spread over all that may be chosen.
+
+    Every combination of listed values gets its share: a grid of a few ranges, or points of a sequence
+    that fills more of them evenly.
+    """
+    listed = [choice for choice in choices if choice.listed]
+    spread = [choice for choice in choices if not choice.listed]
+    combinations = list(product(*(choice.values for choice in listed)))
+    if len(combinations) > count:
+        kept = np.unique(np.linspace(0, len(combinations) - 1, count).round().astype(int))
+        combinations = [combinations[place] for place in kept]
+    each = max(count // len(combinations), 1)
+    inner = _spread(len(spread), each)
+    found = []
+    for combination in combinations:
+        for point in inner:
+            ranged = iter(point)
+            fixed = iter(combination)
+            found.append([next(fixed) if c.listed else c.near(c.low + float(next(ranged)) * c.width) for c in choices])
+    return np.unique(np.array(found), axis=0)
+
+
+def _spread(dimensions: int, count: int) -> Floats:
+    """Return points in the unit cube."""
+    if dimensions == 0:
+        return np.zeros((1, 0))
+    if dimensions == 1:
+        return np.linspace(0, 1, max(count, 3))[:, None]
+    side = int(count ** (1 / dimensions) + 1e-9)
+    if side >= 3:
+        line = np.linspace(0, 1, side)
+        return np.array(list(product(line, repeat=dimensions)))
+    # Multiples of powers of a root that generalises the golden ratio, which leave gaps of like size everywhere.
+    root = 1.5
+    for _ in range(50):
+        root = (1 + root) ** (1 / (dimensions + 1))
+    steps = root ** -np.arange(1.0, dimensions + 1)
+    return np.asarray((0.5 + np.arange(max(count, 3))[:, None] * steps) % 1)

@@ -1,0 +1,229 @@
+"""The best decisions of a model: a coarse search over all that may be chosen, then a local one, all on the same draws.
+
+Since the draws are the same, a figure moves as smoothly with the decisions as the model does. The local search is Powell's by
+linear approximations (Advances in Optimization and Numerical Analysis, 1994, 51-67), from the best coarse points that lie in
+different places; whole numbers and lists are searched neighbour by neighbour.
+"""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Sequence
+from contextlib import suppress
+from dataclasses import dataclass
+from typing import Any
+
+import numpy as np
+import pandas as pd
+
+from kindynos.arrays import Floats
+from kindynos.errors import GoalError, ParameterError
+from kindynos.program.statement import Statement
+from kindynos.results.simulate import Settings
+from kindynos.studies.aims import constraint_of, figure_of
+from kindynos.studies.choices import Choice, choices_of, coarse_points
+from kindynos.studies.optimum_error import Slopes, slopes_around
+from kindynos.studies.points import Point, Points
+from kindynos.studies.search import Search, Tried
+from kindynos.validate import whole
+
+FIRST_STEP, LAST_STEP = 0.1, 2e-5  # of the local search, as a share of each range
+CLOSE = 0.002  # of what was seen of a constraint, within which it is kept closely enough
+CLOSING = 14  # halvings of the way from the best allowed point to a better one that is not
+EVALUATIONS = 200
+RESERVE = 0.35  # of the evaluations, for neighbours and the slopes at the end
+POLISHING = 3  # steps by the slopes around the best point
+
+
+@dataclass(frozen=True)
+class OptimumRequest:
+    """What is to be found; see Model.optimize."""
+
+    decisions: Any
+    maximize: Any = None
+    minimize: Any = None
+    subject_to: Any = ()
+    evaluations: int = EVALUATIONS
+
+
+def search_for(statement: Statement, wanted: OptimumRequest, settings: Settings) -> Search:
+    """Return the search that a request states; raises ParameterError or ModelError for what cannot be sought."""
+    if (wanted.maximize is None) == (wanted.minimize is None):
+        raise ParameterError("say one of maximize='mean net_value' and minimize=", owner="optimize")
+    figure = figure_of(statement, wanted.maximize if wanted.minimize is None else wanted.minimize)
+    texts = [wanted.subject_to] if isinstance(wanted.subject_to, str) else list(wanted.subject_to)
+    constraints = tuple(constraint_of(statement, text) for text in texts)
+    choices = choices_of(statement, wanted.decisions)
+    outcomes = tuple(dict.fromkeys([figure.outcome, *(c.figure.outcome for c in constraints)]))
+    points = Points(statement, tuple(choice.name for choice in choices), outcomes, settings)
+    most = whole("optimize", "evaluations", wanted.evaluations, least=10)
+    return Search(points, choices, figure, 1.0 if wanted.minimize is None else -1.0, constraints, most, settings.progress)
+
+
+def run_search(search: Search) -> Point:
+    """Return the best point; raises GoalError, with what comes nearest, where no point keeps the constraints."""
+    coarse = coarse_points(search.choices, max(search.most // 3, 5))
+    search.evaluate([tuple(map(float, row)) for row in coarse])
+    search.set_scales()
+    starts = search.starts()
+    for place, start in enumerate(starts):
+        if search.left <= 0:
+            break
+        share = max(int((search.left - RESERVE * search.most) / (len(starts) - place)), 8)
+        _local(search, start, min(share, search.left))
+    for _ in range(3):
+        before = search.best
+        _neighbours(search)
+        if search.best == before:
+            break
+        _local(search, search.best, max(search.left // 4, 4), first=0.02)
+    if not search.tried[search.best].allowed:
+        raise GoalError(_unmet(search, search.best))
+    return _settled(search) if search.rough else search.best
+
+
+def _settled(search: Search) -> Point:
+    """Return the point to which slopes lead that are taken over a part of each range, just inside the constraints.
+
+    A chance or a percentile jumps from trial to trial. The best of all points tried would be one where these jumps happen to
+    fall well; slopes over some distance are free of that.
+    """
+    point = search.best
+    for _ in range(POLISHING):
+        found = slopes_around(search, point) if search.left > 0 else None
+        if found is None:
+            return search.best if not search.tried[point].allowed else point
+        moved = _kept(search, found)
+        if moved is None or moved == point:
+            return point
+        point = moved
+    return point
+
+
+def _kept(search: Search, slopes: Slopes) -> Point | None:
+    """Return the summit, moved across the constraints that bind until they are just kept; None where that fails."""
+    point, last = slopes.summit, None
+    for _ in range(CLOSING):
+        if search.left <= 0:
+            return None
+        tried = search.evaluate([point])[0]
+        units = np.array([search.scales[k] for k in slopes.binding])
+        excess = np.array([tried.excess[k] for k in slopes.binding]) / units
+        if tried.allowed and (last is None or (excess > -CLOSE).any()):
+            return point
+        last = point
+        aim = excess + CLOSE / 2  # just inside
+        moved = np.array(point) + sum(e * change for e, change in zip(aim, slopes.inward, strict=True))
+        point = tuple(choice.near(float(x)) for choice, x in zip(search.choices, moved, strict=True))
+        if point == last:
+            break
+    return last if last is not None and search.tried[last].allowed else None
+
+
+def _local(search: Search, start: Point, budget: int, first: float = FIRST_STEP) -> None:
+    """Improve a point over its ranges, with listed values held, within a number of evaluations."""
+    from scipy.optimize import minimize
+
+    free = [place for place, choice in enumerate(search.choices) if not choice.listed and choice.width > 0]
+    if not free or budget < 3:
+        return
+    begun = len(search.tried)
+
+    def point_of(x: Floats) -> Point:
+        values = list(start)
+        for place, share in zip(free, x, strict=True):
+            choice = search.choices[place]
+            values[place] = choice.near(choice.low + float(share) * choice.width)
+        return tuple(values)
+
+    def tried(x: Floats) -> Tried:
+        if search.left <= 0 or len(search.tried) - begun >= budget:
+            raise _BudgetSpentError
+        return search.evaluate([point_of(x)])[0]
+
+    def objective(x: Floats) -> float:
+        worth = tried(x).worth
+        return 1e6 if worth == -math.inf else -worth / search.spread
+
+    def room(x: Floats) -> Floats:
+        bounds = np.concatenate([x, 1 - x])
+        kept = [-min(e, 1e6 * s) / s for e, s in zip(tried(x).excess, search.scales, strict=True)]
+        return np.concatenate([bounds, kept])
+
+    x0 = np.array([(start[p] - search.choices[p].low) / search.choices[p].width for p in free])
+    with suppress(_BudgetSpentError):
+        minimize(
+            objective, x0, method="COBYLA", constraints=[{"type": "ineq", "fun": room}],
+            options={"rhobeg": first, "tol": LAST_STEP, "maxiter": 10 * budget},
+        )  # fmt: skip
+    _close_in(search)
+
+
+class _BudgetSpentError(Exception):
+    """No evaluations are left for this local search."""
+
+
+def _close_in(search: Search) -> None:
+    """Go from the best allowed point towards the nearest better one that is not allowed, as far as is allowed."""
+    best = search.best
+    if not search.tried[best].allowed or not search.constraints:
+        return
+    beyond = [
+        point
+        for point, tried in search.tried.items()
+        if not tried.allowed and tried.worth > search.tried[best].worth and _same_lists(search.choices, point, best)
+    ]
+    if not beyond:
+        return
+    inside, outside = np.array(best), np.array(min(beyond, key=lambda p: float(np.abs(np.array(p) - best).max())))
+    widths = np.array([choice.width or 1.0 for choice in search.choices])
+    for _ in range(CLOSING):
+        if search.left <= 0 or np.abs((outside - inside) / widths).max() < LAST_STEP:
+            return
+        middle = tuple(c.near(float(x)) for c, x in zip(search.choices, (inside + outside) / 2, strict=True))
+        if middle in search.tried and (middle in (tuple(inside), tuple(outside))):
+            return
+        found = search.evaluate([middle])[0]
+        if found.allowed:
+            inside = np.array(middle)
+        else:
+            outside = np.array(middle)
+
+
+def _same_lists(choices: Sequence[Choice], one: Point, other: Point) -> bool:
+    return all(a == b for choice, a, b in zip(choices, one, other, strict=True) if choice.listed)
+
+
+def _neighbours(search: Search) -> None:
+    """Try the neighbours of the best point in its listed values, as long as one is better."""
+    while search.left > 0:
+        best = search.best
+        around = []
+        for place, choice in enumerate(search.choices):
+            if choice.values:
+                around += [(*best[:place], value, *best[place + 1 :]) for value in choice.steps(best[place])]
+        if not around:
+            return
+        search.evaluate(around)
+        if search.best == best:
+            return
+
+
+def _unmet(search: Search, nearest: Point) -> str:
+    """Return in words that no decisions keep the constraints, and which come nearest."""
+    tried = search.tried[nearest]
+    values = ", ".join(f"{c.name}={x:.6g}" for c, x in zip(search.choices, nearest, strict=True))
+    broken = [
+        f"{constraint.label} (there it is {float(figure):.4g})"
+        for constraint, figure, excess in zip(search.constraints, tried.figures, tried.excess, strict=True)
+        if excess > 0
+    ]
+    return f"optimize: no decisions keep {' and '.join(broken)}; the nearest of {len(search.tried)} tried are {values}"
+
+
+def evaluations_table(search: Search) -> pd.DataFrame:
+    """Return a row a point tried: the decisions, the objective, each constraint's figure, and whether all are kept."""
+    rows = [(*point, float(t.objective), *map(float, t.figures), t.allowed) for point, t in search.tried.items()]
+    names = [choice.name for choice in search.choices]
+    figures = [search.figure.label, *(constraint.figure.label for constraint in search.constraints)]
+    return pd.DataFrame(rows, columns=[*names, *figures, "allowed"])

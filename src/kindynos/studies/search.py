@@ -1,0 +1,134 @@
+"""A search for the best decisions under way: the choices, the aim, and all that was tried."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Callable, Iterable
+from dataclasses import dataclass, field
+
+import numpy as np
+
+from kindynos.errors import StoppedError
+from kindynos.inference.estimates import Estimate
+from kindynos.results.result import Result
+from kindynos.studies.aims import Constraint, Figure
+from kindynos.studies.choices import Choice
+from kindynos.studies.points import Point, Points
+
+ROUGH = ("chance", "percentile", "median", "value_at_risk")
+STARTS = 3  # coarse points from which the local search sets out
+
+
+@dataclass(frozen=True)
+class Tried:
+    """The figures at a point: the objective, turned so that more is better, and each constraint's excess and figure."""
+
+    objective: Estimate
+    sign: float
+    figures: tuple[Estimate, ...]
+    excess: tuple[float, ...]
+
+    @property
+    def worth(self) -> float:
+        """The objective, such that more is better; minus infinity where it is no number."""
+        found = self.sign * float(self.objective)
+        return -math.inf if math.isnan(found) else found
+
+    @property
+    def allowed(self) -> bool:
+        """Whether every constraint is kept."""
+        return all(excess <= 0 for excess in self.excess)
+
+
+@dataclass(eq=False)
+class Search:
+    """A search under way: the choices, the aim, and all that was tried."""
+
+    points: Points
+    choices: list[Choice]
+    figure: Figure
+    sign: float
+    constraints: tuple[Constraint, ...]
+    most: int
+    progress: Callable[[int, int], object] | None = None
+    tried: dict[Point, Tried] = field(default_factory=dict)
+
+    def evaluate(self, points: Iterable[Point]) -> list[Tried]:
+        """Return the figures at points, working out those that are new, as far as evaluations are left."""
+        listed = list(points)
+        new = [point for point in dict.fromkeys(listed) if point not in self.tried][: self.most - len(self.tried)]
+        for point, results in zip(new, self.points.at(new), strict=True):
+            self._record(point, results)
+        return [self.tried[point] for point in listed if point in self.tried]
+
+    def results(self, points: list[Point]) -> list[dict[str, Result]]:
+        """Return the outcomes themselves at points, which count as evaluations."""
+        found = list(self.points.at(points))
+        for point, results in zip(points, found, strict=True):
+            self._record(point, results)
+        return found
+
+    def _record(self, point: Point, results: dict[str, Result]) -> None:
+        figures = tuple(c.figure.read(results[c.figure.outcome]) for c in self.constraints)
+        excess = tuple(
+            math.inf if math.isnan(f) else c.excess(float(f)) for c, f in zip(self.constraints, figures, strict=True)
+        )
+        self.tried[point] = Tried(self.figure.read(results[self.figure.outcome]), self.sign, figures, excess)
+        if self.progress is not None and self.progress(len(self.tried), self.most) is False:
+            raise StoppedError(len(self.tried), self.most)
+
+    @property
+    def rough(self) -> bool:
+        """Whether some figure jumps from trial to trial, so that the best of all tried was the best by luck as well."""
+        figures = [self.figure, *(constraint.figure for constraint in self.constraints)]
+        return any(figure.statistic.label.split()[0] in ROUGH for figure in figures)
+
+    @property
+    def left(self) -> int:
+        """How many evaluations are left."""
+        return self.most - len(self.tried)
+
+    def key(self, point: Point) -> tuple[bool, float]:
+        """Return what orders points: allowed ones first by worth, others by how much they exceed the limits."""
+        tried = self.tried[point]
+        if tried.allowed:
+            return True, tried.worth
+        scales = self.scales or (1.0,) * len(self.constraints)
+        return False, -sum(max(e, 0.0) / s for e, s in zip(tried.excess, scales, strict=True))
+
+    @property
+    def best(self) -> Point:
+        """The best point so far."""
+        return max(self.tried, key=self.key)
+
+    scales: tuple[float, ...] = ()
+    spread: float = 1.0
+
+    def set_scales(self) -> None:
+        """Learn from what was tried how large differences of the figures are."""
+        worths = np.array([t.worth for t in self.tried.values() if math.isfinite(t.worth)])
+        self.spread = float(np.ptp(worths)) or 1.0 if len(worths) else 1.0
+        columns = (np.array([t.excess[k] for t in self.tried.values()]) for k in range(len(self.constraints)))
+        finite = [column[np.isfinite(column)] for column in columns]
+        self.scales = tuple(float(np.ptp(column)) or 1.0 if len(column) else 1.0 for column in finite)
+
+    def starts(self) -> list[Point]:
+        """Return the best points tried that have no better neighbour, at most a few."""
+        ranked = sorted(self.tried, key=self.key, reverse=True)
+        places = np.array([self._scaled(point) for point in ranked])
+        reach = 1.5 / max(len(ranked) ** (1 / max(len(self.choices), 1)) - 1, 1)
+        found: list[int] = []
+        for place in range(len(ranked)):
+            better = places[:place]
+            if not len(better) or np.abs(better - places[place]).max(axis=1).min() > reach:
+                found.append(place)
+            if len(found) == STARTS:
+                break
+        return [ranked[place] for place in found]
+
+    def _scaled(self, point: Point) -> list[float]:
+        """Return a point in the unit cube; values of a short list lie far apart, since neither tells of the other."""
+        return [
+            3.0 * c.values.index(x) if c.listed else (x - c.low) / (c.width or 1.0)
+            for c, x in zip(self.choices, point, strict=True)
+        ]
