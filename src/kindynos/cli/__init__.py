@@ -12,6 +12,7 @@ import click
 
 from kindynos import __version__
 from kindynos.atomic import remove_unfinished
+from kindynos.cli.allocate import allocate
 from kindynos.cli.check import check
 from kindynos.cli.common import Bar
 from kindynos.cli.compare import compare
@@ -20,6 +21,7 @@ from kindynos.cli.demo import demo
 from kindynos.cli.distributions import distributions
 from kindynos.cli.drivers import drivers
 from kindynos.cli.fit import fit
+from kindynos.cli.optimize import optimize
 from kindynos.cli.paths import paths
 from kindynos.cli.read import read
 from kindynos.cli.risk import backtest, risk
@@ -31,10 +33,10 @@ from kindynos.errors import KindynosError, RunError
 
 COMMANDS = {
     "To begin": (demo, distributions),
-    "Models": (check, run, compare, sweep, solve, drivers, trial),
+    "Models": (check, run, compare, sweep, solve, optimize, drivers, trial),
     "Choices": (decide,),
     "Records and results made elsewhere": (fit, read),
-    "Portfolios and prices": (risk, backtest, paths),
+    "Portfolios and prices": (risk, backtest, allocate, paths),
 }
 
 

@@ -12,6 +12,8 @@ from kindynos.errors import FileError, KindynosError
 from kindynos.literals import MissingPolicy, RiskMethod
 
 if TYPE_CHECKING:
+    import pandas as pd
+
     from kindynos.markets.portfolio import Portfolio
 
 ROLLING = 250  # returns behind each point of the picture of risk through time
@@ -51,7 +53,16 @@ def read_portfolio(
         raise FileError(f"{error}", file=str(holdings)) from None
 
 
-def _holdings(path: Path) -> tuple[str, dict[str, float], dict[str, str]]:
+def read_groups(path: Path) -> dict[str, str]:
+    """Return the group of each holding in a file of holdings, where it has a column group; raises FileError."""
+    table = _read_holdings(path)
+    if "group" not in table:
+        return {}
+    pairs = zip(table["instrument"].str.strip(), table["group"].str.strip(), strict=True)
+    return {name: group for name, group in pairs if group}
+
+
+def _read_holdings(path: Path) -> pd.DataFrame:
     import pandas as pd
 
     try:
@@ -66,6 +77,12 @@ def _holdings(path: Path) -> tuple[str, dict[str, float], dict[str, str]]:
         raise FileError(
             f"needs columns instrument and shares, or instrument and weight; it has {', '.join(table.columns)}", file=str(path)
         )
+    return table
+
+
+def _holdings(path: Path) -> tuple[str, dict[str, float], dict[str, str]]:
+    table = _read_holdings(path)
+    shapes = [kind for kind in ("shares", "weight") if kind in table.columns]
     held: dict[str, float] = {}
     for row, (name, text) in enumerate(zip(table["instrument"].str.strip(), table[shapes[0]], strict=True), start=2):
         try:

@@ -74,7 +74,7 @@ def sweep(
     finish(studies.sweep(swept), data, out, as_data, {"sweep": swept.table()}, figures)
 
 
-def read_values(text: str) -> tuple[str, list[float]]:
+def read_values(text: str, option: str = "--over") -> tuple[str, list[float]]:
     """Return a name and its values; raises KindynosError for a text that is neither LOW:HIGH:STEP nor numbers."""
     name, equals, description = text.partition("=")
     try:
@@ -86,6 +86,6 @@ def read_values(text: str) -> tuple[str, list[float]]:
         if not (step > 0 and low <= high and (high - low) / step < 100_000):
             raise ValueError
     except ValueError:
-        raise KindynosError(f"--over {text}: say NAME=LOW:HIGH:STEP, such as hurdle=0.05:0.11:0.01, or NAME=1,2,3") from None
+        raise KindynosError(f"{option} {text}: say NAME=LOW:HIGH:STEP, such as hurdle=0.05:0.11:0.01, or NAME=1,2,3") from None
     count = int((high - low) / step + 1e-9) + 1
     return name.strip(), [float(f"{low + i * step:.12g}") for i in range(count)]

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from kindynos.plots.allocation import before_after, best_weights, frontier, frontier_weights, resampled_weights, walk_forward
 from kindynos.plots.cohorts import cohort
 from kindynos.plots.comparison import comparison
 from kindynos.plots.convergence import convergence
@@ -22,6 +23,7 @@ from kindynos.plots.markets import (
     returns_through_time,
     risk_levels,
 )
+from kindynos.plots.optimum import optimum
 from kindynos.plots.scatter import scatter, scatter_of
 from kindynos.plots.sensitivity import sensitivity
 from kindynos.plots.series import diagnostics, series_fan
@@ -34,6 +36,8 @@ from kindynos.validate import told
 __all__ = [
     "allocation",
     "backtest",
+    "before_after",
+    "best_weights",
     "cohort",
     "comparison",
     "convergence",
@@ -44,13 +48,17 @@ __all__ = [
     "distribution",
     "fan",
     "fitted_distributions",
+    "frontier",
+    "frontier_weights",
     "goal",
     "growth_against_drawdown",
     "max_drawdowns",
     "normality",
+    "optimum",
     "paths_fan",
     "portfolio_value",
     "prices_rebased",
+    "resampled_weights",
     "returns_through_time",
     "risk_levels",
     "rolling_correlation",
@@ -63,6 +71,7 @@ __all__ = [
     "survival",
     "sweep",
     "underwater",
+    "walk_forward",
 ]
 
 for _name in __all__:  # a call that does not fit is told with the nearest spelling

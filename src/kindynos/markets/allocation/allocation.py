@@ -73,13 +73,14 @@ class Allocation:
 
     @property
     def ratio(self) -> float:
-        """The mean above the rate, after the cost of trades, over the sd."""
-        return (self.mean - self.cost - self.request.aim.rate) / self.sd if self.sd > 0 else math.nan
+        """The mean above the rate, less the cost of trades over the periods they are held, over the sd."""
+        gain = self.mean - self.request.region.charge(self._weights) - self.request.aim.rate
+        return gain / self.sd if self.sd > 0 else math.nan
 
     @property
     def cost(self) -> float:
-        """What the trades to these weights cost, as a share of the value."""
-        return self.request.region.charge(self._weights)
+        """What the trades to these weights cost, once, as a share of the value."""
+        return self.request.region.trading_cost(self._weights)
 
     @property
     def drawdown(self) -> float:
@@ -113,7 +114,7 @@ class Allocation:
                 continue
             level = f"{100 * self.request.aim.level:g} %"
             one = Allocation(self.request, weights)
-            figures = {"mean": one.mean, "cost of trades": one.cost, "sd": one.sd, "ratio": one.ratio}
+            figures = {"mean": one.mean, "cost of trades, once": one.cost, "sd": one.sd, "ratio": one.ratio}
             figures |= {f"value at risk {level}": one.value_at_risk(), f"expected shortfall {level}": one.expected_shortfall()}
             columns[label] = figures | ({"drawdown": one.drawdown} if self.request.source.in_order else {})
         return pd.DataFrame(columns)
@@ -223,6 +224,7 @@ class AllocationOptions(TypedDict, total=False):
     rate: float
     turnover: float | None
     cost: float | None
+    held_for: float | None
     short: bool
     today: Any
     every: ReturnPeriod
@@ -246,6 +248,7 @@ def request_of(
     rate: float = 0.0,
     turnover: float | None = None,
     cost: float | None = None,
+    held_for: float | None = None,
     short: bool = False,
     today: Any = None,
     every: ReturnPeriod = "day",
@@ -258,7 +261,10 @@ def request_of(
     """Return the request that the arguments of ``allocate`` state."""
     learning = Learning(means, covariance, {} if views is None else views, confidence)
     start = source_of(source, every=every, window=window, today=today, learning=learning)
-    region = region_of(start.names, bounds, groups, members, today=start.today, turnover=turnover, cost=cost, short=short)
+    span = (start.per_year or 1) if held_for is None else held_for
+    region = region_of(
+        start.names, bounds, groups, members, today=start.today, turnover=turnover, cost=cost, held_for=span, short=short
+    )
     return Request(start, region, aim_of(maximize, minimize, limits, checked_level(level), rate))
 
 
@@ -272,8 +278,9 @@ def allocate(
     or to the measure in ``minimize``), or ``minimize`` "sd", "variance", "expected_shortfall", "value_at_risk" or "drawdown",
     or "parity" for equal contributions to risk; unless said, the mean where there is a limit, else the ratio. ``limits`` are
     the most of any of these measures, and the least "mean", per period. ``bounds`` is one pair for all weights or pairs by
-    name, 0 to 1 unless given; ``groups`` are pairs for sums of weights, whose ``members`` are named (or the key is a tuple of
-    names). ``turnover`` is the most that may be bought and sold together, ``cost`` the share of each trade that is lost.
+    name (``"others"`` for the rest), 0 to 1 unless given; ``groups`` are pairs for sums of weights, whose ``members`` are
+    named (or the key is a tuple of names). ``turnover`` is the most that may be bought and sold together, ``cost`` the share
+    of each trade that is lost: spread over ``held_for`` periods (a year, where the source knows how long its periods are).
 
     ``means`` "sample", "shrunk" or "implied" (by today's weights), ``views`` with a ``confidence`` as in
     ``Moments.with_views``, and ``covariance`` "sample", "weighted" or "shrunk" say how the future is learned from the past.

@@ -42,7 +42,7 @@ class BeforeAfter:
     source: Source
     level: float
     horizon: int
-    cost: float  # of the trades, as a share of the value
+    cost: float  # of the trades, once, as a share of the value
 
     def __repr__(self) -> str:
         return f"<before and after on {self.before.size:,} draws over {self.span}>"
@@ -137,7 +137,8 @@ def before_after(
     joined, periods, own = _drawn(source, horizon)
     # A small shift each period brings the means to those that the allocation was made with.
     shifts = (source.mean - own) / periods if source.returns is not None else np.zeros(len(best))
-    cost = region.charge(best)
+    # The profit bears the part of the cost that falls on so many of the periods that the weights are held.
+    cost = min(horizon / region.held_for, 1.0) * region.trading_cost(best)
     labels = [f"return_{label}" for label in driver_names(source.names)]
     runs = []
     for weights, charge in ((today, 0.0), (best, cost)):
@@ -147,7 +148,7 @@ def before_after(
         runs.append(simulate(statement.program, Settings(trials, seed, keep=[*labels])))
     index = pd.Index(source.names)
     before, after = (pd.Series(weights, index) for weights in (today, best))
-    return BeforeAfter(runs[0], runs[1], before, after, _known(source), level, horizon, cost)
+    return BeforeAfter(runs[0], runs[1], before, after, _known(source), level, horizon, region.trading_cost(best))
 
 
 def _known(source: Source) -> Source:

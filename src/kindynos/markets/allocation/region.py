@@ -13,6 +13,7 @@ from kindynos.errors import ParameterError
 from kindynos.validate import finite, fraction, known_name, mapping, positive, wrong
 
 OWNER = "allocate"
+OTHERS = "others"  # in bounds by name, all that are not named
 NEAR = 1e-9  # how far sums of bounds may be off, by rounding
 
 
@@ -47,7 +48,8 @@ class Region:
     """The weights that are allowed: ``lower`` and ``upper`` ``(holdings,)``, rows, and the trades that lead to them.
 
     ``turnover`` is the most that may be bought and sold together, ``cost`` the share of each trade that is lost, both as
-    shares of the value; they need the weights of ``today``. ``floor`` are means and the least that the mean of all, after
+    shares of the value; they need the weights of ``today``. Against the mean of one period stands the cost of trades over
+    ``held_for``, the number of periods that the weights are held. ``floor`` are means and the least that the mean of all, after
     the cost of trades, may be.
     """
 
@@ -58,6 +60,7 @@ class Region:
     today: Floats | None = None
     turnover: float | None = None
     cost: float = 0.0
+    held_for: float = 1.0
     floor: tuple[Floats, float] | None = None
 
     @property
@@ -96,7 +99,7 @@ class Region:
             # What may be bought and sold has an end, so that every x has.
             upper[n : 2 * n] = np.maximum(self.upper - self.today, 0.0) + 1.0
             upper[2 * n : 3 * n] = np.maximum(self.today - self.lower, 0.0) + 1.0
-            cost[n : 3 * n] = self.cost
+            cost[n : 3 * n] = self.cost / self.held_for
         for place, row in enumerate(rows, start=n + trading):
             equation = np.zeros(size)
             equation[:n], equation[place] = row.coefficients, -1.0
@@ -124,9 +127,13 @@ class Region:
             upper[-1] = max(float(np.maximum(gains * self.lower, gains * self.upper).sum()), least) / unit + 1.0
         return System(np.array(equations), np.array(right), lower, upper, cost, twins)
 
-    def charge(self, weights: Floats) -> float:
-        """Return what the trades from today's weights to these cost, as a share of the value."""
+    def trading_cost(self, weights: Floats) -> float:
+        """Return what the trades from today's weights to these cost, once, as a share of the value."""
         return 0.0 if self.cost == 0 or self.today is None else float(self.cost * np.abs(weights - self.today).sum())
+
+    def charge(self, weights: Floats) -> float:
+        """Return what these trades cost in each period that the weights are held."""
+        return self.trading_cost(weights) / self.held_for
 
 
 def region_of(
@@ -138,6 +145,7 @@ def region_of(
     today: Floats | None,
     turnover: float | None,
     cost: float | None,
+    held_for: float,
     short: bool,
 ) -> Region:
     """Return the region that the arguments of ``allocate`` state; raises ParameterError for what cannot be met."""
@@ -149,7 +157,7 @@ def region_of(
         raise ParameterError("turnover and cost need today's weights: a Portfolio, or today=", owner=OWNER)
     rows = tuple(_group(names, label, ends, members) for label, ends in _groups(groups).items())
     _check_sums(names, lower, upper)
-    region = Region(names, lower, upper, rows, today, turnover, charge)
+    region = Region(names, lower, upper, rows, today, turnover, charge, positive(OWNER, "held_for", held_for))
     for row in rows:
         _check_group(region, row)
     _check_turnover(region)
@@ -162,7 +170,8 @@ def _bounds(names: Sequence[str], bounds: Any, short: bool) -> tuple[Floats, Flo
         each = dict.fromkeys(names, usual if bounds is None else bounds)
     else:
         stated = mapping(OWNER, "bounds", bounds, "a pair of a low and a high weight, or such pairs by name")
-        each = {**dict.fromkeys(names, usual), **{known_name(OWNER, "holding", name, names): b for name, b in stated.items()}}
+        others = stated.pop(OTHERS, usual) if OTHERS not in names else usual
+        each = {**dict.fromkeys(names, others), **{known_name(OWNER, "holding", name, names): b for name, b in stated.items()}}
     for name, pair in each.items():
         low, high = ends_of(f"the bounds of {name}", pair)
         if low < 0 and not short:

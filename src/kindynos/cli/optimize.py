@@ -1,0 +1,86 @@
+"""``kindynos optimize``: the best values of several decisions at once."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import Any
+
+import click
+
+from kindynos.cli.common import WHOLE, Bar, finish, json_option, model_argument, out_option, read_model, sampled, set_option
+from kindynos.cli.sweep import read_values
+from kindynos.errors import KindynosError
+from kindynos.literals import SamplingPlan
+
+
+@click.command()
+@model_argument
+@click.option(
+    "--vary", "varied", multiple=True, required=True, metavar="NAME=VALUES",
+    help="A decision: LOW:HIGH is a range, LOW:HIGH:STEP or values with commas a list; repeatable. A driver's parameter is "
+    "NAME.PARAMETER.",
+)  # fmt: skip
+@click.option("--maximize", metavar="FIGURE", help="What is to be high: 'mean net_value', 'percentile 5 of net_value'.")
+@click.option("--minimize", metavar="FIGURE", help="What is to be low: 'chance below 0 of net_value', 'sd net_value'.")
+@click.option(
+    "--subject-to", "constraints", multiple=True, metavar="CONSTRAINT",
+    help="A figure and its limit: 'chance below 0 of net_value <= 0.05'; repeatable.",
+)  # fmt: skip
+@click.option("--evaluations", type=WHOLE, default=200, show_default=True, help="At most so many points are tried.")
+@sampled
+@set_option
+@out_option
+@json_option
+def optimize(
+    file: Path,
+    varied: tuple[str, ...],
+    maximize: str | None,
+    minimize: str | None,
+    constraints: tuple[str, ...],
+    evaluations: int,
+    trials: int,
+    seed: int | None,
+    sampling: SamplingPlan,
+    workers: int | None,
+    changes: tuple[str, ...],
+    out: Path | None,
+    as_data: bool,
+) -> None:
+    """Find the best values of several decisions of the model in FILE at once, under constraints.
+
+    All points are tried on the same draws; a run on fresh draws then tells what the best is worth, without the luck of having
+    been chosen. When no decisions keep the constraints, the command says what comes nearest; exit status 2.
+
+    \b
+      kindynos optimize night_ferry.toml --vary fare=45:65 --vary crossings=600,640,680,720 --maximize "mean net_value"
+      kindynos optimize night_ferry.toml --vary fare=45:65 --vary crossings=560:760:10 --minimize "sd net_value" \\
+          --subject-to "chance below 0 of net_value <= 0.05" --out results
+    """
+    from kindynos.reports import optimum
+
+    decisions: dict[str, Any] = {}
+    for text in varied:
+        name, values = _decision(text)
+        if name in decisions:
+            raise KindynosError(f"--vary {text}: {name} is varied already")
+        decisions[name] = values
+    model = read_model(file, changes)
+    with Bar("searching") as progress:
+        found = model.optimize(
+            decisions, maximize=maximize, minimize=minimize, subject_to=constraints, evaluations=evaluations, trials=trials,
+            seed=seed, sampling=sampling, workers=workers, progress=progress,
+        )  # fmt: skip
+    figures = {"optimum": lambda ax: found.plot(ax=ax)}
+    finish(optimum.optimum(found), lambda: optimum.data(found), out, as_data, {"optimum": found.evaluations}, figures)
+
+
+def _decision(text: str) -> tuple[str, tuple[float, float] | list[float]]:
+    """Return a name and its range or its values; raises KindynosError for a text that is neither."""
+    name, _, description = text.partition("=")
+    if description.count(":") != 1:
+        return read_values(text, "--vary")
+    try:
+        low, high = (float(part) for part in description.split(":"))
+    except ValueError:
+        raise KindynosError(f"--vary {text}: say NAME=LOW:HIGH, such as fare=45:65, or NAME=1,2,3") from None
+    return name.strip(), (low, high)

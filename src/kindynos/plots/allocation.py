@@ -1,0 +1,185 @@
+"""Best weights: the frontier, weights along it, before and after, and how sure they are."""
+
+from __future__ import annotations
+
+from itertools import pairwise
+from typing import Any
+
+import numpy as np
+from matplotlib.axes import Axes
+
+from kindynos.formatting import number
+from kindynos.markets.allocation.allocation import Allocation
+from kindynos.markets.allocation.before_after import BeforeAfter
+from kindynos.markets.allocation.frontier import Frontier
+from kindynos.markets.allocation.resampling import Resampled
+from kindynos.markets.allocation.walk import WalkForward
+from kindynos.plots.comparison import COLOURS, STROKES
+from kindynos.plots.style import ACCENT, DARK, INK, LIGHT, MIDDLE, axes, bare, scale_of
+from kindynos.validate import one_of
+
+POINTS = 200  # along a frontier of means and sds
+HATCHES = ("", "///", "...", "\\\\\\", "xxx", "+++", "ooo")  # so that areas differ in grey too
+WORDS = {"sd": "sd", "expected_shortfall": "expected shortfall"}
+
+
+def frontier(curve: Frontier, chosen: Allocation | None = None, ax: Axes | None = None) -> Axes:
+    """Draw the frontier, single holdings and today's weights as points, and a chosen allocation marked."""
+    ax = axes(ax)
+    source, losses = curve.request.source, curve._losses
+    risks, means = _curve(curve)
+    ax.plot(100 * risks, 100 * means, color=DARK, lw=2.4, label="frontier: the highest mean for each risk")
+    singles = np.eye(len(source.names))
+    places = np.array([(losses.value(curve.risk, w), losses.mean(w)) for w in singles])
+    ax.plot(*(100 * places.T), "o", color=MIDDLE, mec=INK, ms=7, ls="none", label="single holdings")
+    for name, (x, y) in zip(source.names, 100 * places, strict=True):
+        ax.annotate(name.replace("_", " "), (x, y), (8, 6), textcoords="offset points", fontsize=10)
+    marks = [("today's weights", source.today, "D", "white")]
+    marks += [("chosen: " + chosen.wanted, chosen.weights.to_numpy(), "*", ACCENT)] if chosen is not None else []
+    for label, weights, marker, colour in marks:
+        if weights is not None:
+            x, y = losses.value(curve.risk, weights), losses.mean(weights)
+            size = 17 if marker == "*" else 9
+            ax.plot(100 * x, 100 * y, marker, color=colour, mec=INK, mew=1.4, ms=size, ls="none", label=label, zorder=5)
+    ax.axhline(0, color=INK, lw=0.8)
+    ax.set_xlim(left=0)
+    level = "" if curve.risk == "sd" else f" at {100 * curve.request.aim.level:g} %"
+    ax.set_xlabel(f"{WORDS[curve.risk]}{level} of the return each {source.period}, per cent")
+    ax.set_ylabel(f"mean return each {source.period}, per cent")
+    ax.set_title(f"Mean and {WORDS[curve.risk]}: the frontier, single holdings and today's weights", loc="left")
+    ax.margins(0.12)
+    ax.set_xlim(left=0)
+    ax.legend(frameon=False, loc="upper left", bbox_to_anchor=(0, -0.1), ncols=2)
+    bare(ax)
+    return ax
+
+
+def _curve(curve: Frontier) -> tuple[Any, Any]:
+    """Return risks and means along the frontier; between corners of mean and sd it is no straight line."""
+    table = curve.table()
+    if curve.risk != "sd" or len(table) < 2:
+        return table[curve.risk].to_numpy(), table["mean"].to_numpy()
+    weights = table[curve.request.source.names].to_numpy()
+    shares = np.linspace(0, 1, max(POINTS // len(weights), 4))
+    between = np.concatenate([a + shares[:, None] * (b - a) for a, b in pairwise(weights)])
+    sds = np.array([curve._losses.sd(w) for w in between])
+    return sds, np.array([curve._losses.mean(w) - curve.request.region.charge(w) for w in between])
+
+
+def frontier_weights(curve: Frontier, ax: Axes | None = None) -> Axes:
+    """Draw the weights along the frontier as areas, from the least risk to the highest mean."""
+    ax = axes(ax)
+    table = curve.table()
+    names = curve.request.source.names
+    below = np.zeros(len(table))
+    for place, name in enumerate(names):
+        top = below + 100 * table[name].to_numpy()
+        ax.fill_between(
+            100 * table["mean"], below, top, label=name.replace("_", " "), ec="white", lw=0.6,
+            color=(LIGHT, MIDDLE, DARK, "#f0c79a", ACCENT, "#8a8a8a")[place % 6], hatch=HATCHES[place // 6 % len(HATCHES)],
+        )  # fmt: skip
+        below = top
+    ax.set_xlim(100 * table["mean"].min(), 100 * table["mean"].max())
+    ax.set_ylim(min(0.0, float(below.min())), max(100.0, float(below.max())))
+    ax.set_xlabel(f"mean return each {curve.request.source.period}, per cent")
+    ax.set_ylabel("weight, per cent")
+    ax.set_title("Weights along the frontier, from the least risk to the highest mean", loc="left")
+    ax.legend(frameon=False, ncols=6, loc="upper center", bbox_to_anchor=(0.5, -0.09))
+    bare(ax)
+    return ax
+
+
+def best_weights(found: Allocation, ax: Axes | None = None) -> Axes:
+    """Draw the best weights beside today's, with each holding's share of the variance."""
+    ax = axes(ax)
+    table = found.contributions()
+    names = [str(name).replace("_", " ") for name in table.index]
+    kinds = [
+        ("weight, today", LIGHT, ""), ("weight, best", DARK, ""),
+        ("share of risk, today", "#f7dcc0", "///"), ("share of risk, best", ACCENT, "///"),
+    ]  # fmt: skip
+    shown = [kind for kind in kinds if kind[0] in table]
+    height = 0.8 / len(shown)
+    for place, (column, colour, hatch) in enumerate(shown):
+        y = np.arange(len(names)) + (place - (len(shown) - 1) / 2) * height
+        values = 100 * table[column].to_numpy()
+        ax.barh(y, values, height * 0.9, color=colour, hatch=hatch, ec=INK, lw=0.4, label=column)
+        for at, value in zip(y, values, strict=True):
+            ax.text(max(value, 0) + 0.6, at, f"{value:.1f} %", va="center", fontsize=9)
+    ax.set_yticks(range(len(names)), names)
+    ax.invert_yaxis()
+    ax.set_xlabel("per cent")
+    ax.set_title(f"Weights and shares of the variance: {found.wanted}", loc="left")
+    ax.margins(x=0.1)
+    ax.legend(frameon=False, loc="lower right")
+    bare(ax)
+    return ax
+
+
+def before_after(compared: BeforeAfter, what: str = "profit", ax: Axes | None = None) -> Axes:
+    """Draw the distribution of the "profit" or the "worst_fall" of today's holdings and of the best, on the same draws."""
+    ax = axes(ax)
+    one_of("before_after", "what", what, ("profit", "worst_fall"))
+    one, two = compared.before[what], compared.after[what]
+    ends = np.percentile(np.concatenate([one.values, two.values]), [0.2, 99.8])
+    factor, word = (0.01, "per cent ") if what == "worst_fall" else scale_of(ends)
+    edges = np.linspace(float(ends[0]), float(ends[1]), 61)
+    shares = []
+    for result, colour, label in ((one, MIDDLE, "today"), (two, ACCENT, "best")):
+        share = 100 * np.histogram(result.values, edges)[0] / result.size
+        shares.append(share)
+        mean = f"{label}, mean {number(float(f'{result.mean / factor:.3g}'))} {word}".strip()
+        ax.stairs(share, edges / factor, fill=label == "today", color=colour, lw=2.2, label=mean)
+    top = 1.25 * max(share.max() for share in shares)
+    if what == "profit":
+        for result, colour, stroke in ((one, DARK, ":"), (two, ACCENT, "--")):
+            value = -float(result.value_at_risk(compared.level))
+            ax.axvline(value / factor, 0, 0.8, color=colour, ls=stroke, lw=1.8)
+        ax.plot([], [], color=INK, ls="--", label=f"value at risk {100 * compared.level:g} %, today dotted, best dashed")
+        ax.axvline(0, color=INK, lw=0.8)
+    ax.set_ylim(0, top)
+    ax.set_xlabel(f"{what.replace('_', ' ')} over {compared.span} ({word.strip()})" if word else what.replace("_", " "))
+    ax.set_ylabel("share of trials in each bar, per cent")
+    name = what.replace("_", " ")
+    ax.set_title(f"Before and after: {name} over {compared.span}, {one.size:,} draws, the same for both", loc="left")
+    ax.legend(frameon=False, loc="upper left")
+    bare(ax)
+    return ax
+
+
+def resampled_weights(found: Resampled, ax: Axes | None = None) -> Axes:
+    """Draw the range of each weight over resampled histories, with the weight itself and the average."""
+    ax = axes(ax)
+    table = 100 * found.table()
+    y = np.arange(len(table))
+    ax.hlines(y, table["low"], table["high"], color=MIDDLE, lw=7, label="95 % of resampled histories")
+    draws = 100 * found.draws
+    ax.hlines(y, draws.quantile(0.25), draws.quantile(0.75), color=DARK, lw=7, label="half of them")
+    ax.plot(table["average"], y, "D", color="white", mec=INK, ms=8, label="their average")
+    ax.plot(table["weight"], y, "*", color=ACCENT, mec=INK, ms=15, label="best for this history")
+    ax.set_yticks(y, [str(name).replace("_", " ") for name in table.index])
+    ax.invert_yaxis()
+    ax.set_xlabel("weight, per cent")
+    ax.set_title(f"How sure are these weights? {len(found.draws):,} histories like this one", loc="left", pad=30)
+    ax.legend(frameon=False, loc="lower right", bbox_to_anchor=(1, 1), ncols=4, borderaxespad=0.2)
+    ax.margins(0.08)
+    bare(ax)
+    return ax
+
+
+def walk_forward(found: WalkForward, ax: Axes | None = None) -> Axes:
+    """Draw what 1 became under the rule, holding still and equal weights, out of sample and after costs."""
+    ax = axes(ax)
+    for place, rule in enumerate(found.values.columns):
+        stroke, colour = STROKES[place], COLOURS[(1, 0, 3)[place]]
+        label = f"{rule}, {100 * (found.values[rule].iloc[-1] - 1):+.1f} %"
+        ax.plot(found.values.index, found.values[rule], color=colour, ls=stroke, lw=2, label=label)
+    for date in found.weights.index:
+        ax.axvline(date, 0, 0.03, color=INK, lw=1)
+    ax.axhline(1, color=INK, lw=0.8)
+    ax.set_ylabel("what 1 became")
+    ax.set_xlabel(f"weights are chosen anew at the marks, every {found.every}, from the {found.window} returns before")
+    ax.set_title(f"Out of sample, after trades that cost {100 * found.cost:g} % of what is bought and sold", loc="left")
+    ax.legend(frameon=False)
+    bare(ax)
+    return ax

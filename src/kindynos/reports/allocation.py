@@ -1,0 +1,213 @@
+"""Best weights as a terminal shows them, and as plain data."""
+
+from __future__ import annotations
+
+import math
+from typing import Any
+
+import pandas as pd
+from rich.console import Group, RenderableType
+from rich.text import Text
+
+from kindynos.formatting import number, per_cent, share_decimals, short, step_of
+from kindynos.markets.allocation.allocation import Allocation
+from kindynos.markets.allocation.before_after import BeforeAfter
+from kindynos.markets.allocation.frontier import Frontier
+from kindynos.markets.allocation.resampling import Resampled
+from kindynos.markets.allocation.walk import WalkForward
+from kindynos.reports.summary import plain_rows, plain_value
+from kindynos.reports.tables import FigureTable, table_of
+
+MOST_BINDING = 12
+SHARES = ("chance of a loss", "mean worst fall")
+MOST_ROWS = 12
+
+
+def allocated(
+    found: Allocation,
+    curve: Frontier,
+    compared: BeforeAfter | None = None,
+    sure: Resampled | None = None,
+    walked: WalkForward | None = None,
+) -> Group:
+    """Return the weights, what holds them back, the frontier, before and after, and how sure they are."""
+    parts: list[RenderableType] = [_weights(found, compared), "", _figures(found)]
+    if len(found.binding()):
+        parts += ["", _binding(found)]
+    parts += ["", _frontier(curve)]
+    if compared is not None:
+        parts += ["", _before_after(compared)]
+    if sure is not None:
+        parts += ["", _resampled(sure), Text("\n".join(sure.sentences()))]
+    if walked is not None:
+        parts += ["", _walked(walked), Text(walked.verdict())]
+    return Group(*parts, Text("\n".join(_notes(found, sure)), style="dim"))
+
+
+def _percent(value: float) -> str:
+    return f"{100 * value + 0.0:.1f} %"
+
+
+def _weights(found: Allocation, compared: BeforeAfter | None) -> FigureTable:
+    shares = found.contributions()
+    today = found.today is not None
+    columns = [("today", "right"), ("best", "right"), ("change", "right")] if today else [("weight", "right")]
+    risks = [("share of variance today", "right"), ("best", "right")] if today else [("share of variance", "right")]
+    trades = {} if compared is None else {str(name): row for name, row in compared.trades().iterrows()}
+    priced = all("shares" in row for row in trades.values()) and bool(trades)
+    traded = [("trade in money", "right"), ("in shares", "right")] if priced else []
+    table = table_of(f"Weights: {found.wanted}", ("holding", "left"), *columns, *risks, *traded, scalable=True)
+    for name, row in shares.iterrows():
+        kinds = ("today", "best") if today else ("best",)
+        weights = [row[f"weight, {kind}"] for kind in kinds]
+        cells = [_percent(weight) for weight in weights] + (
+            [f"{round(100 * (weights[1] - weights[0]), 1) + 0.0:+.1f}"] if today else []
+        )
+        cells += [_percent(row[f"share of risk, {kind}"]) for kind in kinds]
+        if priced:
+            trade = trades[str(name)]
+            cells += [number(round(float(trade["money"]))), number(round(float(trade["shares"])))]
+        table.add_row(str(name), *cells)
+    return table
+
+
+def _figures(found: Allocation) -> FigureTable:
+    source = found.request.source
+    figures = found.table()
+    columns = [(label, "right") for label in figures.columns]
+    yearly = [(f"{label}, a year", "right") for label in figures.columns] if source.per_year else []
+    table = table_of(f"Figures each {source.period}, of the history or the moments", ("", "left"), *columns, *yearly)
+    for name, row in figures.iterrows():
+        cells = [f"{value:.3f}" if name == "ratio" else per_cent(value, 3) for value in row]
+        if yearly:
+            power = {"mean": 1.0, "sd": 0.5, "ratio": 0.5}.get(str(name))
+            scale = float(source.per_year or 1) ** (power or 0)
+            shown = (f"{value * scale:.2f}" if name == "ratio" else per_cent(value * scale, 1) for value in row)
+            cells += list(shown) if power else [""] * len(row)
+        table.add_row(str(name), *cells)
+    return table
+
+
+def _binding(found: Allocation) -> FigureTable:
+    unit = "mean" if found.request.aim.maximize == "mean" else found.request.aim.maximize or found.request.aim.minimize
+    table = table_of(
+        "What holds the weights back", ("kind", "left"), ("of", "left"), ("at", "right"),
+        (f"{str(unit).replace('_', ' ')} better by, if wider by 0.01 (a limit: by 1 %)", "right"),
+    )  # fmt: skip
+    for row in found.binding().head(MOST_BINDING).to_dict("records"):
+        gain = row["gain"]
+        table.add_row(
+            row["kind"], str(row["name"]).replace("_", " "), f"{row['value']:g}", "-" if math.isnan(gain) else short(gain)
+        )
+    return table
+
+
+def _frontier(curve: Frontier) -> FigureTable:
+    table = curve.table()
+    names = curve.request.source.names
+    word = curve.risk.replace("_", " ")
+    exact = "its corners" if curve.risk == "sd" and len(table) != curve.points else "points of it"
+    shown = table_of(
+        f"The frontier of mean and {word}, each {curve.request.source.period}: {exact}",
+        ("mean", "right"), (word, "right"), ("ratio", "right"), *((name, "right") for name in names),
+    )  # fmt: skip
+    kept = table if len(table) <= MOST_ROWS else table.iloc[sorted({round(i * (len(table) - 1) / 11) for i in range(12)})]
+    for _, row in kept.iterrows():
+        figures = [per_cent(row["mean"], 3), per_cent(row[curve.risk], 3), f"{row['ratio']:.3f}"]
+        shown.add_row(*figures, *(_percent(row[name]) for name in names))
+    return shown
+
+
+def _before_after(compared: BeforeAfter) -> FigureTable:
+    money = compared.source.value != 1.0
+    title = f"Before and after over {compared.span}, on the same {compared.before.size:,} draws"
+    columns = [("", "left"), ("today", "right"), ("best", "right"), ("difference", "right"), ("95 % error of it", "right")]
+    table = table_of(title, *columns, scalable=True)
+    for name, row in compared.table().iterrows():
+        share = name in SHARES or not money
+        step = None if share else step_of(row["error"])
+        decimals = share_decimals([row["error"]])
+        cells = [
+            per_cent(row[c], decimals) if share else number(row[c], step) for c in ("before", "after", "difference", "error")
+        ]
+        table.add_row(str(name), *cells[:3], f"± {cells[3]}")
+    if compared.cost:
+        table.add_row("cost of trades, once", "", number(round(compared.cost * compared.source.value)), "", "")
+    return table
+
+
+def _resampled(sure: Resampled) -> FigureTable:
+    table = table_of(
+        f"How sure are these weights? {len(sure.draws):,} resampled histories",
+        ("holding", "left"), ("weight", "right"), ("average", "right"), ("sd", "right"), ("95 % of histories", "right"),
+    )  # fmt: skip
+    for name, row in sure.table().iterrows():
+        ends = f"{100 * row['low']:.1f} to {100 * row['high']:.1f} %"
+        table.add_row(str(name), _percent(row["weight"]), _percent(row["average"]), _percent(row["sd"]), ends)
+    return table
+
+
+def _walked(walked: WalkForward) -> FigureTable:
+    table = table_of(
+        f"Out of sample: {len(walked.returns)} whole {walked.every}s, windows of {walked.window} returns",
+        ("rule", "left"), ("mean a year", "right"), ("sd a year", "right"), ("worst fall", "right"), ("traded a year", "right"),
+        ("more than holding still", "right"),
+    )  # fmt: skip
+    for place, (name, row) in enumerate(walked.table().iterrows()):
+        more = "" if place == 1 else f"{100 * row['more than holding still']:.1f} ± {100 * row['error of that']:.1f} %"
+        table.add_row(
+            str(name), f"{100 * row['mean a year']:.1f} ± {100 * row['error']:.1f} %", _percent(row["sd a year"]),
+            _percent(row["worst fall"]), _percent(row["traded a year"]), more,
+        )  # fmt: skip
+    return table
+
+
+def _notes(found: Allocation, sure: Resampled | None) -> list[str]:
+    """Return what is to be said: where it starts from, limits that do not matter, and what was not met."""
+    said = [f"Starts from {found.source}."]
+    met = set(found.binding()["name"])
+    period = found.request.source.period
+    for name, limit in found.request.aim.limits.items():
+        if name not in met:
+            said.append(
+                f"The limit {name.replace('_', ' ')} {limit:g} does not bind; it is for one {period}, as all figures are."
+            )
+    if "value_at_risk" in (*found.request.aim.limits, found.request.aim.minimize) and found.request.source.returns is not None:
+        said.append("A value at risk over scenarios has several local optima; these weights are the best of those found.")
+    if found.cost:
+        spread = found.request.region.held_for
+        said.append(f"The cost of trades counts as spread over {spread:g} {period}s, for which the weights are held.")
+    if sure is not None and sure.infeasible:
+        said.append(f"In {sure.infeasible} resampled histories the limits could not be met; they took the least sd instead.")
+    if sure is None:
+        said.append("How little a history tells about the best weights: --resampled 200, --walk-forward quarter.")
+    return said
+
+
+def data(
+    found: Allocation, curve: Frontier, compared: BeforeAfter | None, sure: Resampled | None, walked: WalkForward | None
+) -> dict[str, Any]:
+    """Return all of it as plain data."""
+    answer: dict[str, Any] = {
+        "wanted": found.wanted,
+        "source": found.source,
+        "weights": {str(name): float(weight) for name, weight in found.weights.items()},
+        "today": None if found.today is None else {str(name): float(weight) for name, weight in found.today.items()},
+        "figures": plain_rows(found.table()),
+        "binding": plain_rows(found.binding()),
+        "frontier": plain_rows(curve.table()),
+    }
+    if compared is not None:
+        answer |= {"before and after": plain_rows(compared.table()), "trades": plain_rows(compared.trades())}
+    if sure is not None:
+        answer |= {"resampled": plain_rows(sure.table()), "cannot tell": sure.sentences()}
+    if walked is not None:
+        answer |= {"walk forward": plain_rows(walked.table()), "verdict": walked.verdict()}
+    return {key: plain_value(value) for key, value in answer.items()}
+
+
+def holdings_table(found: Allocation) -> pd.DataFrame:
+    """Return a table of holdings that commands read again: instrument and shares."""
+    held = found.portfolio()
+    shares = (held.values / held.prices.frame.iloc[-1]).round(6)
+    return pd.DataFrame({"instrument": held.instruments, "shares": shares.to_numpy()})

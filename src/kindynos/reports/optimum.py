@@ -1,0 +1,87 @@
+"""The best decisions of a model as a terminal shows them, and as plain data."""
+
+from __future__ import annotations
+
+import math
+from typing import Any
+
+from rich.console import Group
+from rich.text import Text
+
+from kindynos.formatting import number, per_cent, short, with_error
+from kindynos.reports.studies import figure
+from kindynos.reports.summary import plain_rows, plain_value
+from kindynos.reports.tables import FigureTable, table_of
+from kindynos.studies.optimum import Optimum
+
+
+def optimum(found: Optimum) -> Group:
+    """Return the best decisions, what they are worth on fresh draws, the constraints, and what is to be said of them."""
+    parts: list[Any] = [_decisions(found)]
+    if found.limits:
+        parts += ["", _constraints(found)]
+    how = f"{len(found.evaluations)} points tried on the same {found.trials:,} draws (seed {found.seed})"
+    return Group(*parts, "", Text("\n".join(found.sentences())), Text(f"{how}.", style="dim"))
+
+
+def _worth(found: Optimum, value: float, error: float) -> str:
+    return figure(value, error, share=found.what.startswith("chance"))
+
+
+def _decisions(found: Optimum) -> FigureTable:
+    aim = "Highest" if found.maximize else "Least"
+    unit = f", {found.unit}" if found.unit else ""
+    table = table_of(
+        f"{aim} {found.what}{unit}", ("decision", "left"), ("best", "right"), ("95 % error", "right"), ("unit", "left")
+    )
+    for name, value in found.decisions.items():
+        best, error = with_error(value) if value.error > 0 else (number(float(f"{float(value):.6g}")), "-")
+        table.add_row(name, best, error.removeprefix("± "), (found.units or {}).get(name) or "")
+    table.add_row(found.what, *_split(found), found.unit or "")
+    return table
+
+
+def _split(found: Optimum) -> tuple[str, str]:
+    text = _worth(found, float(found.objective), found.objective.error)
+    value, _, error = text.partition(" ± ")
+    return value, error or "-"
+
+
+def _constraints(found: Optimum) -> FigureTable:
+    table = table_of(
+        "Constraints", ("constraint", "left"), ("in the search", "right"), ("on fresh draws", "right"),
+        ("95 % interval", "right"), ("binds", "left"), ("kept", "left"),
+    )  # fmt: skip
+    for row in found.constraints().to_dict("records"):
+        share = str(row["constraint"]).startswith("chance")
+
+        def shown(value: float, share: bool = share) -> str:
+            return "-" if math.isnan(value) else per_cent(value, 2) if share else short(value)
+
+        interval = f"{shown(row['low'])} to {shown(row['high'])}"
+        table.add_row(
+            str(row["constraint"]), shown(row["on the search's draws"]), shown(row["on fresh draws"]), interval,
+            "yes" if row["binds"] else "no", str(row["kept"]),
+        )  # fmt: skip
+    return table
+
+
+def data(found: Optimum) -> dict[str, Any]:
+    """Return all of it as plain data."""
+    return {
+        "objective": found.what,
+        "maximize": found.maximize,
+        "decisions": {
+            name: {"value": float(v), "error": plain_value(v.error), "low": plain_value(v.low), "high": plain_value(v.high)}
+            for name, v in found.decisions.items()
+        },
+        "value": plain_value(float(found.objective)),
+        "low": plain_value(found.objective.low),
+        "high": plain_value(found.objective.high),
+        "on the search's draws": plain_value(float(found.found)),
+        "constraints": plain_rows(found.constraints()),
+        "said": found.sentences(),
+        "trials": found.trials,
+        "seed": found.seed,
+        "evaluations": plain_rows(found.evaluations),
+    }
