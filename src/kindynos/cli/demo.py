@@ -13,6 +13,7 @@ from kindynos.literals import RiskMethod
 
 FILES = (
     "night_ferry.toml",
+    "best_fare.toml",
     "dry_dock.toml",
     "hydrofoil.toml",
     "staff_shares.toml",

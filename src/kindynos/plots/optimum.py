@@ -95,6 +95,8 @@ def _over_two(ax: Axes, found: Optimum, frame: pd.DataFrame, names: list[str]) -
         side, word = scale_of(values_of)
         scaled_ticks(axis, side)
         axis.set_label_text(quantity_label(name.replace(".", " "), (found.units or {}).get(name), word))
+    ax.use_sticky_edges = False
+    ax.margins(0.03)
     ax.legend(frameon=False, loc="upper left", bbox_to_anchor=(0, -0.1), ncols=3)
 
 

@@ -9,6 +9,7 @@ from typing import Any
 import pandas as pd
 
 from kindynos.delegation import delegated_to
+from kindynos.formatting import number
 from kindynos.inference.estimates import Estimate
 from kindynos.program.statement import Statement
 from kindynos.results.run import Run
@@ -67,11 +68,10 @@ class Optimum:
 
     def sentences(self) -> list[str]:
         """Return in words what fresh draws say of the optimum, and which constraints bind."""
-        loss = (float(self.found) - float(self.objective)) * (1 if self.maximize else -1)
-        word = "better" if loss > 0 else "worse"
+        found, fresh = (number(float(f"{float(value):.5g}")) for value in (self.found, self.objective))
         said = [
-            f"On the {self.trials:,} trials of the search the {self.what} was {float(self.found):,.6g}, "
-            f"{abs(loss):,.3g} {word} than on fresh ones: what was chosen for its luck is judged by other draws."
+            f"On the draws of the search the {self.what} was {found}; on fresh ones, which had no part in the choice, it is "
+            f"{fresh}."
         ]
         for name, end in self.ends.items():
             said.append(f"The best {name} is the end of its range, {end:g}: a wider range may hold a better one.")

@@ -31,11 +31,11 @@ FEWEST = 6  # blocks, and their end
 
 
 def decision_errors(search: Search, best: Point) -> list[float]:
-    """Return the 95 % error of each decision, half the width of its interval; NaN for listed values and where it is unknown.
+    """Return the 95 % error of each decision, half the width of its interval; NaN for lists of values and where it is unknown.
 
     A decision at the end of its range has the error 0: on these draws no better one lies inside.
     """
-    free = [place for place, c in enumerate(search.choices) if not c.listed and c.width > 0]
+    free = [place for place, choice in enumerate(search.choices) if not choice.values]
     errors = [math.nan] * len(search.choices)
     inside, binding = _active(search, best)
     for place in free:
@@ -91,7 +91,7 @@ def _active(search: Search, best: Point) -> tuple[list[int], list[int]]:
     inside = []
     for place, choice in enumerate(search.choices):
         room = min(best[place] - choice.low, choice.high - best[place])
-        if not choice.listed and choice.width > 0 and room >= 1e-4 * choice.width:
+        if not choice.values and room >= 1e-4 * choice.width:
             inside.append(place)
     return inside, [k for k, _ in enumerate(search.constraints) if _binds(search, best, k)]
 

@@ -18,6 +18,7 @@ import numpy as np
 from kindynos.arrays import Floats
 from kindynos.errors import ParameterError, RunError
 from kindynos.markets.allocation.critical_line import vertex
+from kindynos.markets.allocation.exchange import exchanged
 from kindynos.markets.allocation.linear import LinearAim, best_linear
 from kindynos.markets.allocation.losses import Measure, WorstFall, WorstMean
 from kindynos.markets.allocation.measures import Losses
@@ -199,16 +200,20 @@ class Solver:
     def _by_lines(self) -> Floats:
         """Return weights at which no small change is better, where a value at risk is among the measures.
 
-        From several starts, since such weights need not be the best of all: the least expected shortfall, the least value at
-        risk, and the highest mean on the frontier that keeps the limit.
+        From several starts, since such weights need not be the best of all: the least expected shortfalls at this level and
+        others, the least sd, and the highest mean on the frontier that keeps the limit.
         """
-        started = replace(self.aim, maximize=None, minimize="expected_shortfall", limits={})
-        starts = [Solver(self.source, self.region, started).best()]
-        starts.append(self._repeated(starts[0], self._least_value_at_risk))
+        level = self.aim.level
+        starts = [np.asarray(self.path.corners[0])]
+        for other in (level, 1 - 2 * (1 - level), (1 + level) / 2):
+            if 0 < other < 1:
+                aim = replace(self.aim, maximize=None, minimize="expected_shortfall", limits={}, level=other)
+                starts.append(Solver(self.source, self.region, aim).best())
         if "value_at_risk" in self.limits:
             limit = self.limits["value_at_risk"]
+            least = min(starts, key=lambda w: self.losses.value("value_at_risk", w))
             on_path = self.path.last_where(lambda w: self.losses.value("value_at_risk", w) <= limit)
-            starts = [starts[1], *([on_path] if on_path is not None else [])]
+            starts = [self._repeated(least, self._least_value_at_risk), *([on_path] if on_path is not None else [])]
         found = []
         for start in starts:
             try:
@@ -217,7 +222,19 @@ class Solver:
                 continue
         if not found:
             raise RunError("no weights were found")
-        return min(found, key=self.worth)
+        return exchanged(self.region, min(found, key=self.worth), self._worths)
+
+    def _worths(self, cases: Floats) -> Floats:
+        """Return what the aim makes of weights ``(holdings, cases)``, infinite where a limit is broken."""
+        at_risk = np.quantile(-(self.losses.scenarios @ cases), self.aim.level, axis=0)
+        kept = at_risk <= self.limits.get("value_at_risk", math.inf)
+        found = np.full(cases.shape[1], math.inf)
+        others = [name for name in self.limits if name != "value_at_risk"]
+        for place in np.flatnonzero(kept).tolist():
+            weights = cases[:, place]
+            if all(self.losses.value(name, weights) <= self.limits[name] for name in others):
+                found[place] = at_risk[place] if self.aim.minimize == "value_at_risk" else self.worth(weights)
+        return found
 
     def _least_value_at_risk(self) -> Floats:
         return self.linear(LinearAim(np.zeros(self.region.count), 1.0, self._measure("value_at_risk")[0]))

@@ -1,0 +1,297 @@
+"""Tests of best weights: against published cases, closed forms, SciPy's optimisers and whole linear programs."""
+
+import numpy as np
+import pandas as pd
+from scipy import optimize, sparse, stats
+
+import kindynos as kd
+from tests.common import Case, made
+
+# Three assets: Rockafellar and Uryasev, Journal of Risk 2 (2000), tables 1 to 4.
+THREE = kd.Moments(
+    [0.0101110, 0.0043532, 0.0137058],
+    [[0.00324625, 0.00022983, 0.00420395], [0.00022983, 0.00049937, 0.00019247], [0.00420395, 0.00019247, 0.00764097]],
+    names=["stocks", "bonds", "small"],
+)
+# Ten assets: Markowitz and Todd (2000), chapter 13.
+TEN_MEANS = [1.175, 1.19, 0.396, 1.12, 0.346, 0.679, 0.089, 0.73, 0.481, 1.08]
+TEN = """0.4075516
+0.0317584 0.9063047
+0.0518392 0.0313639 0.194909
+0.056639 0.0268726 0.0440849 0.1952847
+0.0330226 0.0191717 0.0300677 0.0277735 0.3405911
+0.0082778 0.0093438 0.0132274 0.0052667 0.0077706 0.1598387
+0.0216594 0.0249504 0.0352597 0.0137581 0.0206784 0.0210558 0.6805671
+0.0133242 0.0076104 0.0115493 0.0078088 0.0073641 0.0051869 0.0137788 0.9552692
+0.0343476 0.0287487 0.0427563 0.0291418 0.0254266 0.0172374 0.0462703 0.0106553 0.3168158
+0.022499 0.0133687 0.020573 0.0164038 0.0128408 0.0072378 0.0192609 0.0076096 0.0185432 0.1107929"""
+
+
+def symmetric(text):
+    lower = [[float(word) for word in line.split()] for line in text.splitlines()]
+    matrix = np.zeros((len(lower), len(lower)))
+    for i, row in enumerate(lower):
+        matrix[i, : i + 1] = matrix[: i + 1, i] = row
+    return matrix
+
+
+def random_moments(rng, size):
+    loadings = rng.normal(size=(size, size))
+    covariance = loadings @ loadings.T / size * 4e-4 + np.diag(rng.uniform(1e-5, 4e-4, size))
+    return kd.Moments(rng.normal(5e-4, 1e-3, size), covariance)
+
+
+def whole_program(returns, level, bounds, gain=None, limit=None):
+    """The least expected shortfall, or the highest mean with one, by one linear program with a variable a scenario."""
+    count, size = returns.shape
+    cost = np.r_[np.zeros(size), 1, np.full(count, 1 / ((1 - level) * count))]
+    rows = [sparse.hstack([sparse.csr_matrix(-returns), -np.ones((count, 1)), -sparse.eye(count)])]
+    right = [np.zeros(count)]
+    if limit is not None:
+        rows.append(sparse.csr_matrix(cost[None]))
+        right.append(np.array([limit]))
+        cost = np.r_[-gain, np.zeros(count + 1)]
+    found = optimize.linprog(
+        cost, sparse.vstack(rows), np.concatenate(right), np.r_[np.ones(size), np.zeros(count + 1)][None], [1],
+        [bounds] * size + [(None, None)] + [(0, None)] * count,
+    )  # fmt: skip
+    return found.fun if limit is None else -found.fun
+
+
+class Published(Case):
+    def test_least_variance_and_its_losses(self):
+        found = kd.allocate(THREE, minimize="variance", limits={"mean": 0.011})
+        np.testing.assert_allclose(found.weights, [0.452013, 0.115573, 0.432414], atol=3e-6)
+        for level, at_risk, shortfall in (
+            (0.90, 0.067847, 0.096975), (0.95, 0.090200, 0.115908), (0.99, 0.132128, 0.152977),
+        ):  # fmt: skip
+            self.assertAlmostEqual(found.value_at_risk(level), at_risk, delta=1.5e-6)
+            self.assertAlmostEqual(found.expected_shortfall(level), shortfall, delta=1.5e-6)
+            by_shortfall = kd.allocate(THREE, minimize="expected_shortfall", level=level, limits={"mean": 0.011})
+            np.testing.assert_allclose(by_shortfall.weights, found.weights, atol=1e-9)
+
+    def test_corners(self):
+        table = kd.frontier(kd.Moments(TEN_MEANS, symmetric(TEN))).table().iloc[::-1]
+        np.testing.assert_allclose(table["mean"].iloc[:4], [1.190, 1.180, 1.160, 1.111], atol=6e-4)
+        np.testing.assert_allclose(table["sd"].iloc[:4], [0.952, 0.546, 0.417, 0.267], atol=6e-4)
+        np.testing.assert_allclose(table[["1", "2"]].iloc[1], [0.64937, 0.35063], atol=2e-5)
+        np.testing.assert_allclose(table[["1", "2", "4"]].iloc[2], [0.43398, 0.23125, 0.33477], atol=2e-5)
+        last = [0.03696, 0.0269, 0.09494, 0.12577, 0.07674, 0.21935, 0.02998, 0.03597, 0.06134, 0.29205]
+        np.testing.assert_allclose(table.iloc[-1, 3:].astype(float), last, atol=5e-5)
+
+    def test_equal_contributions_by_hand(self):
+        moments = kd.Moments([0, 0, 0], np.diag([1.0, 4.0, 16.0]), names=list("abc"))
+        np.testing.assert_allclose(kd.allocate(moments, minimize="parity").weights, np.array([4, 2, 1]) / 7)
+        rng = np.random.default_rng(5)
+        found = kd.allocate(random_moments(rng, 12), maximize="parity")
+        np.testing.assert_allclose(found.contributions()["share of risk, best"], np.full(12, 1 / 12), atol=1e-9)
+        capped = kd.allocate(moments, minimize="parity", bounds=(0.0, 0.5))
+        shares = capped.contributions()["share of risk, best"]
+        self.assertAlmostEqual(capped.weights["a"], 0.5)
+        self.assertAlmostEqual(shares["b"], shares["c"])
+
+    def test_two_assets_by_hand(self):
+        moments = kd.Moments([0.04, 0.08], [[0.01, 0.0], [0.0, 0.04]], names=["bond", "share"])
+        ratio = kd.allocate(moments, maximize="ratio", rate=0.02)  # proportional to S^-1 (m - r): 2 to 1.5
+        np.testing.assert_allclose(ratio.weights, [4 / 7, 3 / 7])
+        self.assertAlmostEqual(ratio.ratio, np.sqrt(0.02**2 / 0.01 + 0.06**2 / 0.04))
+        limited = kd.allocate(moments, limits={"sd": 0.12})
+        share = limited.weights["share"]
+        self.assertAlmostEqual(0.01 * (1 - share) ** 2 + 0.04 * share**2, 0.0144)
+        self.assertAlmostEqual(limited.weights["share"], kd.allocate(moments, limits={"variance": 0.0144}).weights["share"])
+        short = kd.allocate(kd.Moments([0.0, 0.1], [[0.01, 0.018], [0.018, 0.04]]), minimize="sd", short=True, bounds=(-1, 2))
+        self.assertAlmostEqual(short.weights["2"], (0.01 - 0.018) / (0.05 - 0.036))
+
+
+class AgainstScipy(Case):
+    def test_never_worse_than_slsqp(self):
+        rng = np.random.default_rng(0)
+        for case in range(40):
+            size = int(rng.integers(5, 41))
+            moments = random_moments(rng, size)
+            low, high = rng.uniform(0, 0.3 / size, size), rng.uniform(1.5 / size, 0.5, size)
+            bounds = {name: (a, b) for name, a, b in zip(moments.names, low, high, strict=True)}
+            inside = rng.permutation(size) < size // 2
+            least, most = max(low[inside].sum(), 1 - high[~inside].sum()), min(high[inside].sum(), 1 - low[~inside].sum())
+            ends = (least + 0.2 * (most - least), least + 0.7 * (most - least))
+            groups = {"some": ends}
+            members = {"some": [n for n, i in zip(moments.names, inside, strict=True) if i]}
+            options = {"bounds": bounds, "groups": groups, "members": members}
+            top = kd.allocate(moments, maximize="mean", limits={"sd": 10.0}, **options).mean
+            bottom = kd.allocate(moments, minimize="sd", **options)
+            floor = bottom.mean + 0.6 * (top - bottom.mean)
+            found = kd.allocate(moments, minimize="sd", limits={"mean": floor}, **options)
+            weights = found.weights.to_numpy()
+            with self.subTest(case=case, size=size):
+                self.assertAlmostEqual(weights.sum(), 1, delta=1e-9)
+                self.assertGreater((weights - low).min(), -1e-9)
+                self.assertGreater((high - weights).min(), -1e-9)
+                self.assertTrue(ends[0] - 1e-9 <= weights[inside].sum() <= ends[1] + 1e-9)
+                self.assertGreater(found.mean, floor - 1e-9)
+                matrix, means = moments.covariance.to_numpy() * 1e3, moments.mean.to_numpy()
+                other = optimize.minimize(
+                    lambda w, matrix=matrix: w @ matrix @ w, weights, jac=lambda w, matrix=matrix: 2 * matrix @ w,
+                    bounds=list(bounds.values()), method="SLSQP", options={"maxiter": 500, "ftol": 1e-13},
+                    constraints=[
+                        {"type": "eq", "fun": lambda w: w.sum() - 1},
+                        {"type": "ineq", "fun": lambda w, m=means, f=floor: 1e3 * (w @ m - f)},
+                        {"type": "ineq", "fun": lambda w, i=inside, e=ends: [w[i].sum() - e[0], e[1] - w[i].sum()]},
+                    ],
+                )  # fmt: skip
+                self.assertLess(found.sd**2 - other.fun / 1e3, 1e-10)
+
+    def test_best_ratio_on_a_frontier(self):
+        moments = random_moments(np.random.default_rng(3), 8)
+        found = kd.frontier(moments, bounds=(0.02, 0.4)).best_ratio(0.0002)
+        table = kd.frontier(moments, bounds=(0.02, 0.4), rate=0.0002).table()
+        self.assertGreaterEqual(found.ratio, table["ratio"].max() - 1e-12)
+        weights = table[moments.names].to_numpy()
+        dense = np.concatenate([a + np.linspace(0, 1, 200)[:, None] * (b - a) for a, b in zip(weights, weights[1:])])  # noqa: B905
+        means, sds = dense @ moments.mean.to_numpy(), np.sqrt(np.einsum("ij,jk,ik->i", dense, moments.covariance, dense))
+        self.assertAlmostEqual(found.ratio, ((means - 0.0002) / sds).max(), places=5)
+
+
+def scenarios(size, count, seed=1):
+    rng = np.random.default_rng(seed)
+    factors = rng.standard_t(4, (count, 2)) @ rng.normal(size=(2, size)) * 0.5
+    values = 0.02 * rng.normal(size=size) + factors + rng.standard_t(4, (count, size))
+    return kd.SimulatedReturns(pd.DataFrame(0.01 * values, columns=[f"h{i}" for i in range(size)]))
+
+
+class OverScenarios(Case):
+    def test_least_shortfall_is_that_of_the_whole_program(self):
+        for size, count, level in ((4, 300, 0.9), (12, 900, 0.95), (25, 1_500, 0.99)):
+            source = scenarios(size, count, seed=size)
+            found = kd.allocate(source, minimize="expected_shortfall", level=level, bounds=(0.0, 0.35))
+            self.assertAlmostEqual(
+                found.expected_shortfall(), whole_program(source.frame.to_numpy(), level, (0.0, 0.35)), delta=1e-9
+            )
+
+    def test_highest_mean_within_a_shortfall(self):
+        source = scenarios(10, 800)
+        returns = source.frame.to_numpy()
+        limit = 1.2 * kd.allocate(source, minimize="expected_shortfall", bounds=(0.0, 0.4)).expected_shortfall()
+        found = kd.allocate(source, limits={"expected_shortfall": limit}, bounds=(0.0, 0.4))
+        self.assertAlmostEqual(found.mean, whole_program(returns, 0.95, (0.0, 0.4), returns.mean(axis=0), limit), delta=1e-9)
+        self.assertLessEqual(found.expected_shortfall(), limit + 1e-9)
+
+    def test_limits_on_both(self):
+        source = scenarios(8, 600)
+        loose = kd.allocate(source, maximize="mean", limits={"sd": 0.012})
+        limits = {"sd": 0.012, "expected_shortfall": 0.97 * loose.expected_shortfall()}
+        found = kd.allocate(source, limits=limits)
+        self.assertLessEqual(found.sd, 0.012 + 1e-9)
+        self.assertLessEqual(found.expected_shortfall(), limits["expected_shortfall"] + 1e-9)
+        self.assertLess(found.mean, loose.mean)
+        # No weights nearby that keep both limits are better: SLSQP from there, on smooth functions of the active tail.
+        values = source.frame.to_numpy()
+        cov = np.cov(values, rowvar=False)
+
+        def shortfall(w):
+            losses = np.sort(-values @ w)[::-1]
+            return losses[:30].mean()
+
+        other = optimize.minimize(
+            lambda w: -1e3 * values.mean(axis=0) @ w, found.weights, bounds=[(0, 1)] * 8, method="SLSQP",
+            constraints=[
+                {"type": "eq", "fun": lambda w: w.sum() - 1},
+                {"type": "ineq", "fun": lambda w: 1e4 * (0.012**2 - w @ cov @ w)},
+                {"type": "ineq", "fun": lambda w: 1e2 * (limits["expected_shortfall"] - shortfall(w))},
+            ],
+        )  # fmt: skip
+        self.assertLess(values.mean(axis=0) @ other.x - found.mean, 2e-8)
+        risk = kd.allocate(source, minimize="expected_shortfall", limits={"sd": 1.02 * kd.allocate(source, minimize="sd").sd})
+        self.assertLessEqual(risk.expected_shortfall(), kd.allocate(source, minimize="sd").expected_shortfall() + 1e-12)
+
+    def test_value_at_risk(self):
+        source = scenarios(5, 400)
+        least = kd.allocate(source, minimize="value_at_risk", level=0.9)
+        rng = np.random.default_rng(2)
+        tried = [np.quantile(-source.frame.to_numpy() @ w, 0.9) for w in rng.dirichlet(np.ones(5), 3_000)]
+        self.assertLess(least.value_at_risk(), min(tried))
+        limited = kd.allocate(source, limits={"value_at_risk": 1.1 * least.value_at_risk()}, level=0.9)
+        self.assertLessEqual(limited.value_at_risk(), 1.1 * least.value_at_risk() + 1e-12)
+        self.assertGreater(limited.mean, least.mean)
+
+    def test_ratio_to_a_shortfall(self):
+        source = scenarios(6, 500, seed=9)
+        found = kd.allocate(source, maximize="ratio", minimize="expected_shortfall")
+        best = found.mean / found.expected_shortfall()
+        others = kd.frontier(source, "expected_shortfall", points=30).table()
+        self.assertGreaterEqual(best, (others["mean"] / others["expected_shortfall"]).max() - 1e-12)
+        again = kd.frontier(source, "expected_shortfall").best_ratio()
+        np.testing.assert_allclose(again.weights, found.weights, atol=1e-9)
+
+    def test_drawdown(self):
+        prices = kd.read_prices(made(400))
+        found = kd.allocate(prices, minimize="drawdown")
+        moves = kd.returns(prices).frame.to_numpy()
+
+        def deepest(w):
+            path = np.r_[0, np.cumsum(moves @ w)]
+            return float((np.maximum.accumulate(path) - path).max())
+
+        self.assertAlmostEqual(found.drawdown, deepest(found.weights.to_numpy()))
+        grid = [np.array([a, b, 1 - a - b]) for a in np.linspace(0, 1, 41) for b in np.linspace(0, 1 - a, 41)]
+        self.assertLessEqual(found.drawdown, min(map(deepest, grid)) + 1e-12)
+        limited = kd.allocate(prices, limits={"drawdown": 1.2 * found.drawdown})
+        self.assertLessEqual(limited.drawdown, 1.2 * found.drawdown + 1e-9)
+
+    def test_normal_losses_by_their_closed_forms(self):
+        moments = random_moments(np.random.default_rng(7), 6)
+        for name, multiple in (
+            ("value_at_risk", stats.norm.ppf(0.95)), ("expected_shortfall", stats.norm.pdf(stats.norm.ppf(0.95)) / 0.05),
+        ):  # fmt: skip
+            found = kd.allocate(moments, minimize=name)
+            means, cov = moments.mean.to_numpy(), moments.covariance.to_numpy()
+            other = optimize.minimize(
+                lambda w, k=multiple: 100 * (k * np.sqrt(w @ cov @ w) - w @ means), np.full(6, 1 / 6), method="SLSQP",
+                bounds=[(0, 1)] * 6, constraints={"type": "eq", "fun": lambda w: w.sum() - 1}, options={"ftol": 1e-14},
+            )  # fmt: skip
+            self.assertLess(getattr(found, name)() - other.fun / 100, 1e-9)
+            limit = 1.1 * getattr(found, name)()
+            most = kd.allocate(moments, limits={name: limit})
+            self.assertAlmostEqual(getattr(most, name)(), limit)
+            self.assertGreater(most.mean, found.mean)
+            both = kd.allocate(moments, minimize="sd", limits={name: 1.0001 * getattr(found, name)()})
+            self.assertLessEqual(both.sd, found.sd)
+
+
+class Trades(Case):
+    moments = random_moments(np.random.default_rng(11), 7)
+    today = dict(zip(moments.names, np.full(7, 1 / 7), strict=True))
+
+    def test_turnover(self):
+        free = kd.allocate(self.moments, minimize="sd")
+        for most in (0.1, 0.3):
+            found = kd.allocate(self.moments, minimize="sd", today=self.today, turnover=most)
+            self.assertAlmostEqual(np.abs(found.weights - 1 / 7).sum(), most, places=9)
+            self.assertGreater(found.sd, free.sd)
+            self.assertIn("turnover", set(found.binding()["name"]))
+        wide = kd.allocate(self.moments, minimize="sd", today=self.today, turnover=2.0)
+        np.testing.assert_allclose(wide.weights, free.weights, atol=1e-9)
+
+    def test_cost(self):
+        dear = kd.allocate(self.moments, maximize="mean", limits={"sd": 1.0}, today=self.today, cost=0.9)
+        np.testing.assert_allclose(dear.weights, 1 / 7, atol=1e-12)  # no mean is worth such trades
+        found = kd.allocate(self.moments, maximize="ratio", today=self.today, cost=2e-4)
+        means, cov = self.moments.mean.to_numpy(), self.moments.covariance.to_numpy()
+
+        def worth(w):
+            return (w @ means - 2e-4 * np.abs(w - 1 / 7).sum()) / np.sqrt(w @ cov @ w)
+
+        rng = np.random.default_rng(1)
+        best = found.weights.to_numpy()
+        near = [best + 0.02 * (w - best) for w in rng.dirichlet(np.full(7, 0.3), 2_000)]
+        self.assertGreaterEqual(worth(best), max(map(worth, near)))
+        self.assertAlmostEqual(found.cost, 2e-4 * np.abs(best - 1 / 7).sum())
+        held = kd.allocate(self.moments, maximize="ratio", today=self.today, cost=2e-4, held_for=50)
+        self.assertGreater(held.cost, found.cost)
+
+    def test_what_binds_and_what_it_is_worth(self):
+        found = kd.allocate(THREE, limits={"sd": 0.05}, bounds=(0.1, 0.6))
+        rows = found.binding().set_index("name")
+        looser = kd.allocate(THREE, limits={"sd": 0.0505}, bounds=(0.1, 0.6))
+        self.assertAlmostEqual(rows.loc["sd", "gain"], looser.mean - found.mean)
+        self.assertEqual(set(rows.index), {"sd"} | {n for n, w in found.weights.items() if min(w - 0.1, 0.6 - w) < 1e-9})
+        self.assertTrue((rows["gain"] >= 0).all())
