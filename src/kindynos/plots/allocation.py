@@ -152,9 +152,9 @@ def resampled_weights(found: Resampled, ax: Axes | None = None) -> Axes:
     ax = axes(ax)
     table = 100 * found.table()
     y = np.arange(len(table))
-    ax.hlines(y, table["low"], table["high"], color=MIDDLE, lw=7, label="95 % of resampled histories")
+    ax.hlines(y, table["low"], table["high"], color=MIDDLE, lw=7, label="95 % interval")
     draws = 100 * found.draws
-    ax.hlines(y, draws.quantile(0.25), draws.quantile(0.75), color=DARK, lw=7, label="half of them")
+    ax.hlines(y, draws.quantile(0.25), draws.quantile(0.75), color=DARK, lw=7, label="half of the histories")
     ax.plot(table["average"], y, "D", color="white", mec=INK, ms=8, label="their average")
     ax.plot(table["weight"], y, "*", color=ACCENT, mec=INK, ms=15, label="best for this history")
     ax.set_yticks(y, [str(name).replace("_", " ") for name in table.index])

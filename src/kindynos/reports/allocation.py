@@ -139,7 +139,7 @@ def _before_after(compared: BeforeAfter) -> FigureTable:
 def _resampled(sure: Resampled) -> FigureTable:
     table = table_of(
         f"How sure are these weights? {len(sure.draws):,} resampled histories",
-        ("holding", "left"), ("weight", "right"), ("average", "right"), ("sd", "right"), ("95 % of histories", "right"),
+        ("holding", "left"), ("weight", "right"), ("average", "right"), ("sd", "right"), ("95 % interval", "right"),
     )  # fmt: skip
     for name, row in sure.table().iterrows():
         ends = f"{100 * row['low']:.1f} to {100 * row['high']:.1f} %"

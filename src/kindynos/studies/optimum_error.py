@@ -23,7 +23,7 @@ from kindynos.studies.influence import influence_of
 from kindynos.studies.points import Point
 from kindynos.studies.search import Search
 
-STEP, ROUGH_STEP = 0.01, 0.05  # of each range, over which slopes are taken; longer where figures jump
+STEP, ROUGH_STEP = 0.02, 0.05  # of each range, over which slopes are taken; longer where figures jump
 LONGEST = 0.1  # of each range, that a step along the slopes may be
 FLAT = 1e-9
 SETTLED = 1e-4  # share of a range to which the search settles a decision

@@ -71,6 +71,11 @@ class Points:
             values[name] = given.array.reshape(1)
         return replace(as_drivers(self.statement, values), correlations=self.statement.correlations).program
 
+    @cached_property
+    def _drawn(self) -> dict[int, dict[str, Floats]]:
+        """The draws by batch, where they are not too many to be kept."""
+        return {}
+
     def _together(self, points: Sequence[Point]) -> list[dict[str, Result]]:
         plan = PLANS.find(self.settings.sampling, "optimize")
         seed = self.settings.checked_seed()
@@ -78,10 +83,17 @@ class Points:
         values = {name: np.empty((len(points), blocks.trials)) for name in self.outcomes}
         needed = self._program.ancestors(self.outcomes).difference(self.names)
 
+        rows = sum(
+            max(self._program.periods, 1) if d.each_period else 1 for n, d in self._program.drivers.items() if n in needed
+        )
+        kept = rows * blocks.trials <= MOST_VALUES
+
         def work(batch: int) -> None:
             sizes = {block: blocks.size(block) for block in blocks.in_batch(batch)}
             trials = sum(sizes.values())
-            drawn = self._program.draw(plan, seed, sizes, needed)
+            drawn = self._drawn.get(batch) or self._program.draw(plan, seed, sizes, needed)
+            if kept:
+                self._drawn[batch] = drawn
             for begin in range(0, len(points), max(TOGETHER // trials, 1)):
                 some = points[begin : begin + max(TOGETHER // trials, 1)]
                 found = self._evaluated(drawn, some, trials)

@@ -85,6 +85,8 @@ class Allocation:
     @property
     def drawdown(self) -> float:
         """The deepest fall of the running sum of returns over the history; raises ParameterError without a history."""
+        if not self.request.source.in_order:
+            raise ParameterError("a drawdown needs a history, returns that follow each other in time", owner="drawdown")
         return self._losses.value("drawdown", self._weights)
 
     def value_at_risk(self, level: float | None = None) -> float:

@@ -37,7 +37,7 @@ class CriticalLine:
         full[:count] += gain
         gain_scale = float(np.abs(full).max()) or 1.0
         self.gain = full / gain_scale
-        self.x = vertex(system)
+        self.x = vertex(system) if len(system.right) > 1 else _filled(system)
         self.free = self._basis()
 
     def _basis(self) -> np.ndarray[Any, np.dtype[np.bool_]]:
@@ -166,6 +166,13 @@ class CriticalLine:
         events = np.maximum(events, reached)
         place = int(np.argmin(events))
         return float(events[place]), place, bool(x[1, place] > 0)
+
+
+def _filled(system: System) -> Floats:
+    """Return a corner where weights have bounds alone: filled up one after the other until they add up to 1."""
+    room = system.upper - system.lower
+    before = np.cumsum(room) - room
+    return np.asarray(system.lower + np.clip(system.right[0] - system.lower.sum() - before, 0.0, room))
 
 
 def vertex(system: System, gain: Floats | None = None) -> Floats:

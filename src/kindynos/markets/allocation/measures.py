@@ -8,9 +8,8 @@ import numpy as np
 
 from kindynos.arrays import Floats
 from kindynos.distributions.normal_scores import normal_quantile
-from kindynos.errors import ParameterError
 from kindynos.markets.allocation.losses import WorstFall, WorstMean
-from kindynos.markets.allocation.region import OWNER, Region
+from kindynos.markets.allocation.region import Region
 from kindynos.markets.allocation.source import Source
 
 RISKS = ("sd", "variance", "expected_shortfall", "value_at_risk", "drawdown")
@@ -28,10 +27,9 @@ class Losses:
 
     @property
     def scenarios(self) -> Floats:
-        """The returns ``(scenarios, holdings)``; raises ParameterError where there are none."""
+        """The returns ``(scenarios, holdings)``, of a source that has them."""
         found = self.source.scenarios
-        if found is None:
-            raise ParameterError("a drawdown needs a history, not only moments", owner=OWNER)
+        assert found is not None
         return found
 
     @property
@@ -52,8 +50,6 @@ class Losses:
         if name in ("sd", "variance"):
             return self.sd(weights) ** (2 if name == "variance" else 1)
         if name == "drawdown":
-            if not self.source.in_order:
-                raise ParameterError("a drawdown needs a history, returns that follow each other in time", owner=OWNER)
             return WorstFall(self.scenarios).value(weights)
         if self.normal:
             return self.multiples[name] * self.sd(weights) - self.mean(weights)

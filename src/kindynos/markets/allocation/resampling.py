@@ -17,11 +17,15 @@ from kindynos.errors import ParameterError
 from kindynos.markets.allocation.moments import Moments
 from kindynos.markets.allocation.path import path_of
 from kindynos.markets.allocation.request import Request
+from kindynos.markets.allocation.solve import Aim, Solver
 from kindynos.markets.allocation.source import Source
 from kindynos.sampling.streams import stream
 from kindynos.validate import positive, whole
 
 POINTS = 21  # of each resampled frontier
+# Resampling leaves out a part of the spread: of histories with known truth these shares of the resampled weights held the
+# best weights in 92 to 98 %, normal and fat-tailed ones (benchmarks/allocation).
+ENDS = (0.015, 0.985)
 SURE = 0.95  # share of resampled histories in which one weight is the larger, from which two are told apart
 
 
@@ -46,9 +50,9 @@ class Resampled:
         return self.draws.mean().rename("average weight")
 
     def table(self) -> pd.DataFrame:
-        """Return for each holding the weight, and over resampled histories the mean, sd, and the ends of 95 % of them."""
+        """Return for each holding the weight, the mean and sd over resampled histories, and the 95 % interval."""
         frame = pd.DataFrame({"weight": self.weights, "average": self.average, "sd": self.draws.std()})
-        frame["low"], frame["high"] = self.draws.quantile(0.025), self.draws.quantile(0.975)
+        frame["low"], frame["high"] = self.draws.quantile(ENDS[0]), self.draws.quantile(ENDS[1])
         return frame
 
     def apart(self) -> pd.DataFrame:
@@ -92,37 +96,37 @@ def resampled(
     draw, how = _drawing(source, block)
     found, curves, infeasible = [], [], 0
     for number in range(times):
-        again = request.on(draw(stream(seed, "resampled history", number)))
-        best, met = weights_or_least_risk(again)
+        solver = Solver(draw(stream(seed, "resampled history", number)), request.region, request.aim)
+        best, met = weights_or_least_risk(solver)
         infeasible += not met
         found.append(best)
-        curves.append(_curve(again))
+        curves.append(_curve(solver))
         if progress is not None:
             progress(number + 1, times)
     means = np.array([curve[0] for curve in curves])
     sds = np.array([curve[1] for curve in curves])
     frontier = pd.DataFrame({"place": np.linspace(0, 1, POINTS), "mean": means.mean(axis=0), "sd": sds.mean(axis=0)})
     for name, values in (("mean", means), ("sd", sds)):
-        frontier[f"{name} low"], frontier[f"{name} high"] = np.quantile(values, [0.025, 0.975], axis=0)
+        frontier[f"{name} low"], frontier[f"{name} high"] = np.quantile(values, ENDS, axis=0)
     names = source.names
     return Resampled(pd.DataFrame(np.array(found), columns=names), pd.Series(weights, names), frontier, how, infeasible)
 
 
-def weights_or_least_risk(request: Request) -> tuple[Floats, bool]:
+def weights_or_least_risk(solver: Solver) -> tuple[Floats, bool]:
     """Return the best weights, or where limits cannot be met those of the least sd; and whether they could."""
     try:
-        return request.weights(), True
+        return solver.best(), True
     except ParameterError:
-        least = replace(request, aim=replace(request.aim, maximize=None, minimize="sd", limits={}))
-        return least.weights(), False
+        return Solver(solver.source, replace(solver.region, floor=None), Aim(minimize="sd")).best(), False
 
 
-def _curve(request: Request) -> tuple[Floats, Floats]:
+def _curve(solver: Solver) -> tuple[Floats, Floats]:
     """Return means and sds of points of the frontier, spread evenly over its means."""
-    path = path_of(request.region, request.source.mean, request.source.covariance)
-    points = [path.of_mean(mean) for mean in np.linspace(path.means[0], path.means[-1], POINTS)]
-    sds = [float(np.sqrt(w @ request.source.covariance @ w)) for w in points]
-    return np.linspace(path.means[0], path.means[-1], POINTS), np.array(sds)
+    source, region = solver.source, solver.region
+    path = solver.path if region.floor is None else path_of(replace(region, floor=None), source.mean, source.covariance)
+    means = np.linspace(path.means[0], path.means[-1], POINTS)
+    points = np.array([path.of_mean(mean) for mean in means])
+    return means, np.sqrt(np.einsum("ij,jk,ik->i", points, source.covariance, points))
 
 
 def _drawing(source: Source, block: float | None) -> tuple[Callable[[np.random.Generator], Source], str]:

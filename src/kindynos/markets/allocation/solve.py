@@ -66,6 +66,8 @@ class Solver:
         """Return the best weights; raises ParameterError for limits that cannot be met, each told with what can be."""
         if "parity" in (self.aim.maximize, self.aim.minimize):
             return equal_contributions(self.region, self.source.covariance)
+        if "drawdown" in (self.aim.minimize, *self.limits) and not self.source.in_order:
+            raise ParameterError("a drawdown needs a history, returns that follow each other in time", owner=OWNER)
         self.check_floor()
         for name in self.limits:
             self.check_limit(name)
@@ -269,8 +271,9 @@ class Solver:
         """Raise ParameterError for a limit below the least that can be reached."""
         least = self.least(name)
         if self.limits[name] < least - 1e-9 * abs(least) - 1e-13:
+            floor = f" with a mean of at least {self.aim.limits['mean']:g}" if "mean" in self.aim.limits else ""
             raise ParameterError(
-                f"limit {name} {self.limits[name]:g} is below the least reachable, {least:.6g}", owner=OWNER, name=name
+                f"limit {name} {self.limits[name]:g} is below the least reachable{floor}, {least:.6g}", owner=OWNER, name=name
             )
 
     def least(self, name: str) -> float:

@@ -55,6 +55,12 @@ class Learning:
             if today is None:
                 raise ParameterError("means='implied' needs today's weights: a Portfolio, or today=", owner=OWNER)
             own = float(found.mean.to_numpy() @ today)
+            if own <= 0:
+                raise ParameterError(
+                    f"today's weights had a mean of {own:.3g}, from which no means above 0 can be implied; say Moments.implied "
+                    "with the mean you expect of them",
+                    owner=OWNER,
+                )
             implied = Moments.implied(today, found.covariance.to_numpy(), own, names=found.names)
             found = Moments(
                 implied.mean, found.covariance, found.names, found.observations, f"{found.description}; means implied"

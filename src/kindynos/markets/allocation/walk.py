@@ -17,6 +17,7 @@ from kindynos.inference.estimates import Estimate
 from kindynos.inference.intervals import t_point
 from kindynos.markets.allocation.request import Request
 from kindynos.markets.allocation.resampling import weights_or_least_risk
+from kindynos.markets.allocation.solve import Solver
 from kindynos.markets.allocation.source import Source
 from kindynos.validate import fraction, one_of, whole
 
@@ -147,8 +148,8 @@ def walk_forward(request: Request, every: str, window: int | None, cost: float |
     )  # fmt: skip
 
 
-def _known_then(request: Request, source: Source, window: Floats, held: Floats) -> Request:
-    """Return the request as it was before a date: the returns of the window, and the weights held then."""
+def _known_then(request: Request, source: Source, window: Floats, held: Floats) -> Solver:
+    """Return the solver of the request as it was before a date: the returns of the window, and the weights held then."""
     then = replace(source, today=held)
     region = replace(request.region, today=held if request.region.trades else request.region.today)
-    return replace(request, source=then.learned_from(window), region=region)
+    return Solver(then.learned_from(window), region, request.aim)

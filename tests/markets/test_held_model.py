@@ -1,0 +1,63 @@
+"""Tests of the run of a portfolio: drivers are the holdings' returns."""
+
+import numpy as np
+from scipy import stats
+
+import kindynos as kd
+from kindynos.markets.held_model import driver_names
+from tests.common import HELD, PRICES, Case
+
+
+class Runs(Case):
+    def test_profit_is_that_of_the_returns(self):
+        run = HELD.simulate(1, 3_000, seed=1, marginals="normal")
+        self.assertEqual(run.drivers, PRICES.instruments)
+        by_hand = sum(run[name].values * HELD.values[name] for name in run.drivers)
+        np.testing.assert_allclose(run["profit"].values, by_hand)
+        np.testing.assert_allclose(run["worst_fall"].values, np.maximum(-by_hand / HELD.value, 0), atol=1e-15)
+        sds = kd.returns(PRICES).frame.std()
+        self.assertAlmostEqual(run[PRICES.instruments[0]].sd / sds.iloc[0], 1, delta=0.05)
+        sample = kd.returns(PRICES).frame
+        ranks = stats.spearmanr(run[run.drivers[0]].values, run[run.drivers[1]].values)[0]
+        self.assertAlmostEqual(ranks, stats.spearmanr(sample.iloc[:, 0], sample.iloc[:, 1])[0], delta=0.03)
+
+    def test_several_days(self):
+        run = HELD.simulate(4, 500, seed=1, marginals="student", window=300)
+        moves = np.stack([run.row(name).values for name in run.drivers])
+        worth = (HELD.values.to_numpy()[:, None, None] * np.cumprod(1 + moves, axis=1)).sum(axis=0)
+        np.testing.assert_allclose(run["profit"].values, worth[-1] - HELD.value)
+        paths = np.vstack([np.full(500, HELD.value), worth])
+        np.testing.assert_allclose(run["worst_fall"].values, kd.max_drawdown(paths), atol=1e-12)
+
+    def test_every_method_of_sensitivity(self):
+        run = HELD.simulate(2, 2_000, seed=1, marginals="normal")
+        largest = HELD.contributions(0.95, method="normal")["share"].idxmax()
+        for method in ("rank", "regression", "swing", "conditional", "tail", "shapley"):
+            options = {"evaluations": 16_384} if method == "shapley" else {}
+            table = run.sensitivity("profit", method, **options)
+            self.assertEqual((table.index[0], len(table)), (largest, 3), method)
+        shares = run.sensitivity("profit", "shapley", evaluations=16_384)["share of variance"]
+        self.assertAlmostEqual(shares.sum(), 1)
+        cov = kd.returns(PRICES).frame.cov().to_numpy()
+        values = HELD.values.to_numpy()
+        expected = values * (cov @ values) / (values @ cov @ values)  # of a linear profit with normal returns
+        np.testing.assert_allclose(shares[HELD.instruments], expected, atol=0.06)
+
+    def test_given_marginals_and_wrong_input(self):
+        given = dict.fromkeys(HELD.instruments, kd.Normal(0, 0.01))
+        run = HELD.simulate(1, 2_000, seed=1, marginals=given, copula="t", df=4)
+        self.assertAlmostEqual(run[HELD.instruments[0]].sd, 0.01, places=4)
+        with self.fails("marginals need a distribution for"):
+            HELD.simulate(1, 200, marginals={HELD.instruments[0]: kd.Normal(0, 1)})
+        with self.fails("marginals must be one of"):
+            HELD.simulate(1, 200, marginals="best")
+        with self.fails("horizon"):
+            HELD.simulate(0, 200)
+        with self.fails("longer than the history"):
+            HELD.simulate(1, 200, window=10_000)
+        optioned = kd.Portfolio(PRICES, revalue=lambda prices: prices[PRICES.instruments[0]] * 2.0)
+        with self.fails("no values by instrument"):
+            optioned.simulate(1, 200)
+
+    def test_names_that_a_model_cannot_use(self):
+        self.assertEqual(driver_names(["A.B", "A B", "1x", "profit"]), ["A_B", "A_B_2", "x1x", "profit_return"])

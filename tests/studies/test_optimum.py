@@ -1,0 +1,197 @@
+"""Tests of the best decisions of a model: problems with known answers, their errors, constraints, and fresh draws."""
+
+import numpy as np
+from scipy import optimize, stats
+
+import kindynos as kd
+from tests.common import FERRY, Case, investment
+
+
+def newsvendor():
+    model = kd.Model("Newsvendor")
+    model.given(order=100.0, price=5.0, cost=3.0)
+    model.driver("demand", kd.Normal(1000, 200))
+    model.outcome("profit", "price * min(order, demand) - cost * order", unit="EUR")
+    return model
+
+
+def limited():
+    """The mean of v is highest at (3, 2); the chance of a loss limits the distance from (0, 0)."""
+    model = kd.Model("Limited")
+    model.given(x=0.0, y=0.0)
+    model.driver("z", kd.Normal(0, 1))
+    model.driver("w", kd.Normal(0, 1))
+    model.outcome("v", "-(x - 3)**2 - (y - 2)**2 + 0.1 * z * x")
+    model.outcome("loss", "x * z + y * w - 3")
+    return model
+
+
+LIMIT = "chance above 0 of loss <= 0.05"
+
+
+class KnownAnswers(Case):
+    def test_newsvendor(self):
+        truth = stats.norm(1000, 200).ppf(1 - 3 / 5)  # the quantile of Arrow, Harris and Marschak (1951)
+        best = 5 * (1000 - 200 * stats.norm.pdf(stats.norm.ppf(0.4)) / 0.4) * 0.4  # p times the mean demand below, at q
+        gaps, errors = [], []
+        for seed in range(40):
+            found = newsvendor().optimize(
+                {"order": (400, 1600)}, maximize="mean profit", trials=2_000, seed=seed, sampling="random"
+            )
+            gaps.append(found.decisions["order"] - truth)
+            errors.append(found.decisions["order"].error)
+            self.assertLessEqual(len(found.evaluations), 200)
+        self.assertCalibrated(gaps, errors, most=0.87)
+        found = newsvendor().optimize({"order": (400, 1600)}, maximize="mean profit", seed=1)
+        self.assertLess(abs(found.decisions["order"] - truth), 1.5 * found.decisions["order"].error)
+        self.assertLess(abs(found.objective - best), 2 * found.objective.error)
+        self.assertEqual(found.unit, "EUR")
+
+    def test_a_quadratic_under_a_chance_limit(self):
+        model = kd.Model("Quadratic")
+        model.given(x=1.0)
+        model.driver("z", kd.Normal(0, 1))
+        model.outcome("gain", "10 * x - x * x + 2 * x * z")
+        model.outcome("loss", "x * z - 3")
+        found = model.optimize({"x": (0, 8)}, maximize="mean gain", subject_to=[LIMIT], trials=20_000, seed=3)
+        self.assertLess(abs(found.decisions["x"] - 3 / stats.norm.ppf(0.95)), found.decisions["x"].error)
+        table = found.constraints().iloc[0]
+        self.assertTrue(table["binds"] and table["low"] <= 0.05 <= table["high"])
+        self.assertEqual(table["kept"], "in doubt")
+        self.assertIn("binds", found.sentences()[-1])
+        free = model.optimize(
+            {"x": (0, 8)}, maximize="mean gain", subject_to="chance above 0 of loss <= 0.9", trials=4_000, seed=3
+        )
+        self.assertLess(abs(free.decisions["x"] - 5), free.decisions["x"].error)
+        self.assertEqual(list(free.constraints()[["binds", "kept"]].iloc[0]), [False, "yes"])
+
+    def test_two_decisions_under_a_chance_limit(self):
+        reach = 3 / stats.norm.ppf(0.95)
+        truth = optimize.minimize(
+            lambda p: (p[0] - 3) ** 2 + (p[1] - 2) ** 2,
+            [1, 1],
+            constraints={"type": "eq", "fun": lambda p: np.hypot(*p) - reach},
+        ).x
+        gaps, errors = [], []
+        for seed in range(15):
+            found = limited().optimize(
+                {"x": (0, 5), "y": (0, 5)}, maximize="mean v", subject_to=[LIMIT], trials=1_000, seed=seed
+            )
+            gaps += [found.decisions["x"] - truth[0], found.decisions["y"] - truth[1]]
+            errors += [found.decisions["x"].error, found.decisions["y"].error]
+            self.assertLessEqual(len(found.evaluations), 200)
+        self.assertCalibrated(gaps, errors, least=0.8, most=0.9)
+
+    def test_two_peaks(self):
+        model = kd.Model("Peaks")
+        model.given(a=0.0, b=0.0)
+        model.driver("e", kd.Normal(0, 0.1))
+        peaks = (
+            "3 * exp(-((a-2)**2 + (b-2)**2) / 2 - 0.3*(a-2)*(b-2)) + 3.5 * exp(-((a+2)**2 + (b+1)**2) / 2 - 0.3*(a+2)*(b+1))"
+        )
+        model.outcome("v", f"{peaks} + e")
+
+        def height(p):
+            a, b = p
+            first = 3 * np.exp(-((a - 2) ** 2 + (b - 2) ** 2) / 2 - 0.3 * (a - 2) * (b - 2))
+            return -first - 3.5 * np.exp(-((a + 2) ** 2 + (b + 1) ** 2) / 2 - 0.3 * (a + 2) * (b + 1))
+
+        truth = optimize.minimize(height, [-2, -1], tol=1e-12).x
+        found = model.optimize({"a": (-5, 5), "b": (-5, 5)}, maximize="mean v", trials=1_000, seed=1)
+        for name, value in zip("ab", truth, strict=True):
+            self.assertLess(abs(found.decisions[name] - value), 2 * found.decisions[name].error)
+        self.assertLessEqual(len(found.evaluations), 200)
+        worst = model.optimize({"a": (-5, 5), "b": (-5, 5)}, minimize="mean v", trials=400, seed=1)
+        self.assertLess(abs(worst.found), 0.01)
+
+    def test_whole_numbers_and_lists(self):
+        model = kd.Model("Fleet")
+        model.given(ferries=1.0, fare=40.0, kind=1.0)
+        model.driver("demand", kd.Normal(100, 10))
+        model.outcome("profit", "fare * min(demand * (3 - fare / 40), 25 * ferries) - 700 * ferries - 50 * (kind - 2)**2")
+        found = model.optimize({"ferries": range(1, 12), "fare": (20, 100), "kind": [1, 2, 3]}, maximize="mean profit", seed=1)
+        rng = np.random.default_rng(5)
+        demand = 100 + 10 * rng.standard_normal(4_000)
+        best = max(
+            (float((fare * np.minimum(demand * (3 - fare / 40), 25 * n) - 700 * n).mean()), n, fare)
+            for n in range(1, 12)
+            for fare in np.linspace(20, 100, 161)
+        )
+        self.assertEqual((found.decisions["ferries"], found.decisions["kind"]), (best[1], 2.0))
+        self.assertAlmostEqual(found.decisions["fare"], best[2], delta=1.0)
+        self.assertTrue(np.isnan(found.decisions["kind"].error))
+
+
+class Draws(Case):
+    def test_array_evaluation_equals_single_runs(self):
+        model = kd.load_model(FERRY)
+        found = model.optimize(
+            {"fare": (45, 65), "crossings": [600, 680]}, maximize="mean net_value", trials=600, seed=5, evaluations=20
+        )
+        for row in found.evaluations.head(4).to_dict("records"):
+            run = model.replace(fare=row["fare"], crossings=row["crossings"]).simulate(600, seed=5)
+            self.assertEqual(row["mean of net_value"], float(run["net_value"].mean))
+        self.assertNotEqual(found.run.seed, 5)
+        again = model.optimize(
+            {"fare": (45, 65), "crossings": [600, 680]}, maximize="mean net_value", trials=600, seed=5, evaluations=20
+        )
+        self.assertEqual(again.decisions, found.decisions)
+
+    def test_parameters_of_distributions(self):
+        found = investment().optimize(
+            {"flow.mean": (80, 100)}, maximize="percentile 5 of net_value", trials=500, seed=1, evaluations=20
+        )
+        self.assertEqual((found.decisions["flow.mean"], found.ends), (100.0, {"flow.mean": 100.0}))
+        self.assertIn("the end of its range", " ".join(found.sentences()))
+
+    def test_the_search_is_too_hopeful_and_fresh_draws_are_not(self):
+        model = kd.Model("Lottery")
+        model.given(which=0.0)
+        for place in range(12):
+            model.driver(f"z{place}", kd.Normal(0, 1))
+        sums = " + ".join(f"(z{place} if abs(which - {place}) < 0.1 else 0)" for place in range(12))
+        model.outcome("v", sums)
+        options = {"maximize": "mean v", "trials": 400, "sampling": "random", "evaluations": 40}
+        found = [model.optimize({"which": list(range(12))}, seed=seed, **options) for seed in range(20)]
+        self.assertGreater(np.mean([float(one.found) for one in found]), 0.05)  # the highest of twelve means of noise
+        self.assertLess(abs(np.mean([float(one.objective) for one in found])), 0.03)
+
+    def test_progress_and_stopping(self):
+        heard = []
+        newsvendor().optimize(
+            {"order": (400, 1600)}, maximize="mean profit", trials=300, seed=1, progress=lambda *a: heard.append(a)
+        )
+        self.assertEqual(heard[0], (1, 200))
+        with self.fails("stopped", kind=kd.StoppedError):
+            newsvendor().optimize({"order": (400, 1600)}, maximize="mean profit", trials=300, seed=1, progress=lambda *a: False)
+
+
+class Refused(Case):
+    def test_messages(self):
+        model = investment()
+        price = {"price": (200, 400)}
+        for options, words in (
+            ({"decisions": {}}, ("nothing to decide",)),
+            ({"decisions": {"price": (400, 200)}}, ("a low and a high end, not 400 and 200",)),
+            ({"decisions": {"prise": (1, 2)}}, ("no 'prise'", "did you mean 'price'")),
+            ({"decisions": {"price": "high"}}, ("price", "a number")),
+            ({"maximize": None}, ("say one of maximize=",)),
+            ({"minimize": "sd net_value"}, ("say one of maximize=",)),
+            ({"maximize": "net_value"}, ("say a statistic and an outcome",)),
+            ({"maximize": "men net_value"}, ("no statistic 'men'", "did you mean 'mean'")),
+            ({"maximize": "mean net_valve"}, ("did you mean 'net_value'",)),
+            ({"maximize": "mean cash_flow"}, ("is a row",)),
+            ({"subject_to": ["chance below 0 of net_value"]}, ("a constraint is such as",)),
+            ({"subject_to": ["chance below 0 of net_value <= 5 %"]}, ("a constraint is such as",)),
+            ({"subject_to": ["chance below 0 of net_value <= 5"]}, ("a chance is from 0 to 1",)),
+            ({"subject_to": ["mean net_value >= lots"]}, ("must be a number, not 'lots'",)),
+            ({"evaluations": 3}, ("evaluations", "at least 10")),
+        ):
+            with self.subTest(options=options), self.fails(*words):
+                model.optimize(**{"decisions": price, "maximize": "mean net_value", "trials": 200, "seed": 1, **options})
+
+    def test_constraints_that_cannot_be_kept_say_what_comes_nearest(self):
+        with self.fails("no decisions keep mean of net_value at least 1e+06", "there it is", "price=200", kind=kd.GoalError):
+            investment().optimize(
+                {"price": (200, 400)}, maximize="mean net_value", subject_to="mean net_value >= 1e6", trials=200, seed=1
+            )
