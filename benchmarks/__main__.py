@@ -16,6 +16,8 @@ NAMES = (
     "fits",
     "series",
     "decisions",
+    "allocation",
+    "optima",
     "coverage",
     "risk_coverage",
     "hard_cases",

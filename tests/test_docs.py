@@ -1,9 +1,11 @@
 """Tests of docs."""
 
+import contextlib
 import importlib
 import re
 import shlex
 import sys
+import tempfile
 from pathlib import Path
 
 import kindynos as kd
@@ -35,10 +37,12 @@ class Readme(Case):
         self.assertGreater(len(commands), 6)
         for command in commands:
             words = [str(demo / word) if word.endswith((".toml", ".csv")) else word for word in shlex.split(command)[1:]]
-            with self.subTest(command=command):
-                answer = run(
-                    *words, *([] if words[0] in ("risk", "backtest", "fit", "read", "decide") else ["--trials", "400"])
-                )
+            words += [] if words[0] in ("risk", "backtest", "fit", "read", "decide") else ["--trials", "400"]
+            words += (
+                ["--evaluations", "20"] if words[0] == "optimize" else ["--resampled", "20"] if "--resampled" in words else []
+            )
+            with self.subTest(command=command), tempfile.TemporaryDirectory() as folder, contextlib.chdir(folder):
+                answer = run(*words)
                 self.assertEqual((answer.returncode, answer.stderr), (0, ""))
 
     def test_its_links_and_pictures_are_there(self):

@@ -55,9 +55,6 @@ def main() -> None:
         ]
         subprocess.run([BIN / "kindynos", *distribution], check=True, stdout=subprocess.DEVNULL)
         run = kd.load_model(folder / "larkholm" / "night_ferry.toml").simulate(20_000, seed=11)
-        kd.plots.save_figure(
-            HERE / "convergence.png", lambda ax: kd.plots.convergence(run, "net_value", "percentile", 5, ax=ax)
-        )
         model = kd.load_model(folder / "larkholm" / "night_ferry.toml")
         compared = model.compare(trials=20_000, seed=11)
         swept = model.sweep(hurdle=[0.05, 0.065, 0.08, 0.095, 0.11], fare=[48, 50, 52, 54, 56, 58, 60])
@@ -77,6 +74,13 @@ def main() -> None:
             ["risk", data[0], "--holdings", data[1], "--windows", "250,all"],
             ["backtest", data[0], "--holdings", data[1]],
             ["paths", data[2], "--process", "mean-reverting", "--above", "1.0"],
+            ["allocate", data[0], "--holdings", data[1], "--bounds", "0.01:0.35", "--limit", "sd=0.006", "--cost", "0.002"],
+            [
+                "optimize",
+                folder / "larkholm" / "best_fare.toml",
+                *("--vary", "fare=40:75", "--vary", "crossings=400:1000", "--maximize", "mean passengers"),
+                *("--subject-to", "chance below 0 of net_value <= 0.2", "--trials", "20000", "--seed", "11"),
+            ],
             ["decide", folder / "larkholm" / "lease_or_buy.toml"],
             ["fit", folder / "larkholm" / "repair_bills.csv", "--column", "bill"],
             ["fit", folder / "larkholm" / "passengers.csv", "--series", "--every", "month", "--season", "12"],
@@ -92,7 +96,7 @@ def main() -> None:
             ],
         ):
             subprocess.run([BIN / "kindynos", *command, "--out", out], check=True, stdout=subprocess.DEVNULL)
-        for name in ("risk", "backtest", "paths", "fits", "fan", "diagnostics", "scatter", "tree"):
+        for name in ("risk", "backtest", "paths", "fits", "fan", "scatter", "tree", "frontier", "optimum"):
             shutil.copy(out / f"{name}.png", HERE / f"{name}.png")
         if not shutil.which("xvfb-run"):
             sys.exit("the terminal pictures were left as they are: xvfb-run is not installed")

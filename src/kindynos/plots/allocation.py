@@ -38,7 +38,7 @@ def frontier(curve: Frontier, chosen: Allocation | None = None, ax: Axes | None 
     marks += [("chosen: " + chosen.wanted, chosen.weights.to_numpy(), "*", ACCENT)] if chosen is not None else []
     for label, weights, marker, colour in marks:
         if weights is not None:
-            x, y = losses.value(curve.risk, weights), losses.mean(weights)
+            x, y = losses.value(curve.risk, weights), losses.mean(weights) - curve.request.region.charge(weights)
             size = 17 if marker == "*" else 9
             ax.plot(100 * x, 100 * y, marker, color=colour, mec=INK, mew=1.4, ms=size, ls="none", label=label, zorder=5)
     ax.axhline(0, color=INK, lw=0.8)

@@ -22,7 +22,7 @@ def optimum(found: Optimum, ax: Axes | None = None) -> Axes:
     ax = axes(ax)
     names = list(found.decisions)
     frame = found.evaluations.dropna(subset=[found.what])
-    ranged = [name for name in names if frame[name].nunique() > 4]
+    ranged = [name for name in names if frame[name].nunique() > 2]
     if len(names) == 2 and len(ranged) == 2:
         _over_two(ax, found, frame, names)
     elif len(names) == 1:

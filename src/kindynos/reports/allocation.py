@@ -41,7 +41,7 @@ def allocated(
         parts += ["", _resampled(sure), Text("\n".join(sure.sentences()))]
     if walked is not None:
         parts += ["", _walked(walked), Text(walked.verdict())]
-    return Group(*parts, Text("\n".join(_notes(found, sure)), style="dim"))
+    return Group(*parts, "", Text("\n".join(_notes(found, compared, sure)), style="dim"))
 
 
 def _percent(value: float) -> str:
@@ -89,16 +89,18 @@ def _figures(found: Allocation) -> FigureTable:
 
 
 def _binding(found: Allocation) -> FigureTable:
-    unit = "mean" if found.request.aim.maximize == "mean" else found.request.aim.maximize or found.request.aim.minimize
+    aim, yearly = found.request.aim, found.request.source.per_year
+    unit = str(aim.maximize or aim.minimize).replace("_", " ")
+    by_year = yearly is not None and unit == "mean"
     table = table_of(
-        "What holds the weights back", ("kind", "left"), ("of", "left"), ("at", "right"),
-        (f"{str(unit).replace('_', ' ')} better by, if wider by 0.01 (a limit: by 1 %)", "right"),
+        f"What holds the weights back: the {unit}{' a year' if by_year else ''} would be better by so much if it were wider",
+        ("kind", "left"), ("of", "left"), ("at", "right"), ("better by", "right"), ("if wider by", "right"),
     )  # fmt: skip
     for row in found.binding().head(MOST_BINDING).to_dict("records"):
-        gain = row["gain"]
-        table.add_row(
-            row["kind"], str(row["name"]).replace("_", " "), f"{row['value']:g}", "-" if math.isnan(gain) else short(gain)
-        )
+        gain = float(row["gain"])
+        shown = "-" if math.isnan(gain) else per_cent(gain * (yearly or 1), 3) if by_year else short(gain)
+        wider = "1 % of itself" if row["kind"] == "limit" else "0.01"
+        table.add_row(row["kind"], str(row["name"]).replace("_", " "), f"{row['value']:g}", shown, wider)
     return table
 
 
@@ -162,7 +164,7 @@ def _walked(walked: WalkForward) -> FigureTable:
     return table
 
 
-def _notes(found: Allocation, sure: Resampled | None) -> list[str]:
+def _notes(found: Allocation, compared: BeforeAfter | None, sure: Resampled | None) -> list[str]:
     """Return what is to be said: where it starts from, limits that do not matter, and what was not met."""
     said = [f"Starts from {found.source}."]
     met = set(found.binding()["name"])
@@ -174,6 +176,8 @@ def _notes(found: Allocation, sure: Resampled | None) -> list[str]:
             )
     if "value_at_risk" in (*found.request.aim.limits, found.request.aim.minimize) and found.request.source.returns is not None:
         said.append("A value at risk over scenarios has several local optima; these weights are the best of those found.")
+    if compared is not None and found.request.source.in_order:
+        said.append(f"Before and after draw {period}s one by one, each holding from the distribution that fits it best.")
     if found.cost:
         spread = found.request.region.held_for
         said.append(f"The cost of trades counts as spread over {spread:g} {period}s, for which the weights are held.")
