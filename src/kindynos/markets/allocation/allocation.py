@@ -14,6 +14,7 @@ from kindynos.delegation import delegated_to
 from kindynos.errors import ParameterError
 from kindynos.literals import CovarianceMethod, GainAim, MeansMethod, RebalancingSpan, ReturnPeriod, RiskAim
 from kindynos.markets.allocation.before_after import BeforeAfter, before_after
+from kindynos.markets.allocation.feasible import check_feasible
 from kindynos.markets.allocation.measures import Losses
 from kindynos.markets.allocation.region import region_of
 from kindynos.markets.allocation.request import Request, aim_of
@@ -267,6 +268,7 @@ def request_of(
     region = region_of(
         start.names, bounds, groups, members, today=start.today, turnover=turnover, cost=cost, held_for=span, short=short
     )
+    check_feasible(region)
     return Request(start, region, aim_of(maximize, minimize, limits, checked_level(level), rate))
 
 
@@ -280,9 +282,10 @@ def allocate(
     or to the measure in ``minimize``), or ``minimize`` "sd", "variance", "expected_shortfall", "value_at_risk" or "drawdown",
     or "parity" for equal contributions to risk; unless said, the mean where there is a limit, else the ratio. ``limits`` are
     the most of any of these measures, and the least "mean", per period. ``bounds`` is one pair for all weights or pairs by
-    name (``"others"`` for the rest), 0 to 1 unless given; ``groups`` are pairs for sums of weights, whose ``members`` are
-    named (or the key is a tuple of names). ``turnover`` is the most that may be bought and sold together, ``cost`` the share
-    of each trade that is lost: spread over ``held_for`` periods (a year, where the source knows how long its periods are).
+    name (``"others"`` for the rest), 0 to 1 unless given; ``groups`` are pairs for sums of weights, of the
+    ``members`` of a group or of the names in a tuple that is its key. ``turnover`` is the most that may be bought and sold
+    together, ``cost`` the share of each trade that is lost: spread over ``held_for`` periods (a year, where the source knows
+    how long its periods are).
 
     ``means`` "sample", "shrunk" or "implied" (by today's weights), ``views`` with a ``confidence`` as in
     ``Moments.with_views``, and ``covariance`` "sample", "weighted" or "shrunk" say how the future is learned from the past.

@@ -43,13 +43,11 @@ class CriticalLine:
     def _basis(self) -> np.ndarray[Any, np.dtype[np.bool_]]:
         """Return variables between their bounds, completed to as many independent columns as there are equations."""
         s = self.system
+        for i, j in s.twins.items():  # what is bought and sold of the same holding cancels
+            least = min(self.x[i], self.x[j])
+            self.x[i] -= least
+            self.x[j] -= least
         free = (self.x > s.lower + EDGE) & (self.x < s.upper - EDGE)
-        for i, j in s.twins.items():
-            if free[i] and free[j]:  # buying and selling the same: take the smaller of both away
-                least = min(self.x[i], self.x[j])
-                self.x[i] -= least
-                self.x[j] -= least
-                free[i], free[j] = self.x[i] > EDGE, self.x[j] > EDGE
         while True:
             left = np.linalg.svd(s.matrix[:, free])
             rank = int((left.S > 1e-9).sum())

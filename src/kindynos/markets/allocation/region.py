@@ -197,9 +197,12 @@ def _groups(groups: Any) -> dict[Any, Any]:
 
 
 def _group(names: Sequence[str], label: Any, ends: Any, members: Any) -> Row:
-    """Return the row of a group: its label is one of ``members``, or a tuple of the names themselves."""
-    if isinstance(label, tuple):
-        inside: Iterable[Any] = label
+    """Return the row of a group: its label is one of ``members``, or a tuple of the names; or the names come with its ends."""
+    inside: Iterable[Any]
+    if isinstance(ends, tuple | list) and len(ends) == 3 and not isinstance(ends[0], str | int | float):
+        inside, ends = ends[0], ends[1:]
+    elif isinstance(label, tuple):
+        inside = label
         label = " and ".join(map(str, label))
     else:
         inside = _members(label, members)

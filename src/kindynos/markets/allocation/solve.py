@@ -91,6 +91,10 @@ class Solver:
         if self.aim.maximize == "mean":
             return path.of_sd(limit)
         if self.aim.maximize == "ratio":
+            if path.means[-1] <= self.aim.rate:
+                raise ParameterError(
+                    f"no weights have a mean above the rate {self.aim.rate:g}; the highest is {path.means[-1]:.6g}", owner=OWNER
+                )
             found = path.best_ratio(self.aim.rate)
             return found if self.losses.sd(found) <= limit else path.of_sd(limit)
         return np.asarray(path.corners[0])
@@ -192,7 +196,10 @@ class Solver:
                 raise RunError(f"some weights have no {self.aim.minimize.replace('_', ' ')}, so that the ratio has no end")
             ratio = (float(gain @ found) - self._scaled.charge(found) - self.aim.rate / self.unit) / risk
             if ratio <= 0:
-                return found
+                best = float(gain @ found) * self.unit
+                raise ParameterError(
+                    f"no weights have a mean above the rate {self.aim.rate:g}; the highest is {best:.6g}", owner=OWNER
+                )
             better = self.linear(LinearAim(gain, ratio, measure, limits))
             if np.abs(better - found).max() < 1e-12:
                 break
