@@ -42,8 +42,10 @@ class NothingHalfWritten(Folder):
         models = [path for path in sorted(DEMO.glob("*.toml")) if "\n[decision]" not in path.read_text("utf-8")]
         self.assertGreater(len(models), 5)
         for file in models:
-            commands = [("run",), ("drivers",), ("trial", "--number", "3")]
-            commands += [("compare",)] if "[scenarios." in file.read_text("utf-8") else []
+            commands = [("run",)]
+            if file.stem in ("night_ferry", "vessels"):  # of one kind each
+                commands += [("drivers",), ("trial", "--number", "3")]
+                commands += [("compare",)] if "[scenarios." in file.read_text("utf-8") else []
             for command in commands:
                 out = self.folder / f"{file.stem}-{command[0]}"
                 with self.subTest(file=file.name, command=command), warnings.catch_warnings(action="error"):

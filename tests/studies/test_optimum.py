@@ -34,14 +34,14 @@ class KnownAnswers(Case):
         truth = stats.norm(1000, 200).ppf(1 - 3 / 5)  # the quantile of Arrow, Harris and Marschak (1951)
         best = 5 * (1000 - 200 * stats.norm.pdf(stats.norm.ppf(0.4)) / 0.4) * 0.4  # p times the mean demand below, at q
         gaps, errors = [], []
-        for seed in range(40):
+        for seed in range(25):
             found = newsvendor().optimize(
                 {"order": (400, 1600)}, maximize="mean profit", trials=2_000, seed=seed, sampling="random"
             )
             gaps.append(found.decisions["order"] - truth)
             errors.append(found.decisions["order"].error)
             self.assertLessEqual(len(found.evaluations), 200)
-        self.assertCalibrated(gaps, errors, most=0.87)
+        self.assertCalibrated(gaps, errors, least=0.84, most=0.9)
         found = newsvendor().optimize({"order": (400, 1600)}, maximize="mean profit", seed=1)
         self.assertLess(abs(found.decisions["order"] - truth), 1.5 * found.decisions["order"].error)
         self.assertLess(abs(found.objective - best), 2 * found.objective.error)
@@ -73,7 +73,7 @@ class KnownAnswers(Case):
             constraints={"type": "eq", "fun": lambda p: np.hypot(*p) - reach},
         ).x
         gaps, errors = [], []
-        for seed in range(15):
+        for seed in range(10):
             found = limited().optimize(
                 {"x": (0, 5), "y": (0, 5)}, maximize="mean v", subject_to=[LIMIT], trials=1_000, seed=seed
             )

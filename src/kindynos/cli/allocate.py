@@ -93,8 +93,7 @@ def allocate(
     \b
       kindynos allocate treasury_prices.csv --holdings treasury_holdings.csv --bounds 0.01:0.35 --limit sd=0.006
       kindynos allocate treasury_prices.csv --holdings treasury_holdings.csv --minimize expected_shortfall --out results
-      kindynos allocate treasury_prices.csv --holdings treasury_holdings.csv --bounds 0.01:0.35 --cost 0.002 \\
-          --resampled 200 --walk-forward quarter --save-holdings best.csv
+      kindynos allocate treasury_prices.csv --holdings treasury_holdings.csv --cost 0.002 --resampled 50 --walk-forward quarter
     """
     from kindynos.markets.allocation.allocation import allocate as allocated
     from kindynos.markets.allocation.frontier import frontier

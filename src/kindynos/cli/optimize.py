@@ -52,9 +52,8 @@ def optimize(
     been chosen. When no decisions keep the constraints, the command says what comes nearest; exit status 2.
 
     \b
-      kindynos optimize night_ferry.toml --vary fare=45:65 --vary crossings=600,640,680,720 --maximize "mean net_value"
-      kindynos optimize night_ferry.toml --vary fare=45:65 --vary crossings=560:760:10 --minimize "sd net_value" \\
-          --subject-to "chance below 0 of net_value <= 0.05" --out results
+      kindynos optimize best_fare.toml --vary fare=40:75 --vary crossings=600,650,700,750,800 --maximize "mean net_value"
+      kindynos optimize best_fare.toml --vary fare=40:75 --maximize "mean passengers" --subject-to "mean net_value >= 6.5e6"
     """
     from kindynos.reports import optimum
 

@@ -51,8 +51,8 @@ class BeforeAndAfter(Case):
         self.assertAlmostEqual(table.loc["expected shortfall 95 %", "after"] / shortfall, 1, delta=0.03)
 
     def test_paired_errors(self):
-        truth = self.best.compare(3, 200_000, seed=10_001).table()["difference"]
-        runs = [self.best.compare(3, 1_000, seed=seed).table() for seed in range(60)]
+        truth = self.best.compare(1, 200_000, seed=10_001).table()["difference"]
+        runs = [self.best.compare(1, 1_000, seed=seed).table() for seed in range(50)]
         for name in truth.index:
             with self.subTest(figure=name):
                 gaps = [table.loc[name, "difference"] - truth[name] for table in runs]
@@ -102,7 +102,7 @@ class Sureness(Case):
         factor = np.linalg.cholesky(THREE.covariance)
         truth = kd.allocate(THREE, minimize="sd").weights
         inside, half = [], []
-        for seed in range(40):
+        for seed in range(25):
             rng = np.random.default_rng(seed)
             moves = THREE.mean.to_numpy() + rng.standard_normal((250, 3)) @ factor.T
             days = pd.bdate_range("2020-01-01", periods=251)
