@@ -9,7 +9,7 @@ import kindynos as kd
 from tests.common import DEMO, FERRY, Folder, run
 
 PRICES, HOLDINGS = str(DEMO / "treasury_prices.csv"), str(DEMO / "treasury_holdings.csv")
-TREASURY = ("allocate", PRICES, "--holdings", HOLDINGS, "--bounds", "0.01:0.35")
+TREASURY = ("allocate", PRICES, "--holdings", HOLDINGS, "--bounds", "0.01:0.35", "--resampled", "20")
 
 
 def treasury() -> kd.Portfolio:
@@ -31,7 +31,7 @@ class Allocate(Folder):
         best = self.folder / "best.csv"
         out = self.folder / "out"
         answer = run(
-            *TREASURY, "--limit", "sd=0.05", "--resampled", "20", "--walk-forward", "quarter", "--cost", "0.002", "--trials",
+            *TREASURY, "--limit", "sd=0.05", "--walk-forward", "quarter", "--cost", "0.002", "--trials",
             "400", "--save-holdings", str(best), "--out", str(out),
         )  # fmt: skip
         text = " ".join(answer.stdout.split())
@@ -54,12 +54,14 @@ class Allocate(Folder):
         table.to_csv(holdings, index=False)
         answer = run(
             "allocate", PRICES, "--holdings", str(holdings), "--bounds", "0:0.5", "--bounds", "wind_farm=0:0.05", "--group",
-            "bonds=0.2:0.4", "--minimize", "sd", "--view", "wind_farm-over-shipyard=0.001", "--trials", "300", "--json",
+            "bonds=0.2:0.4", "--minimize", "sd", "--view", "wind_farm-over-shipyard=0.001", "--trials", "300", "--resampled", "0", "--json",
         )  # fmt: skip
         weights = json.loads(answer.stdout)["weights"]
         self.assertAlmostEqual(weights["harbour_bond"] + weights["green_loan"], 0.4)
         self.assertAlmostEqual(weights["wind_farm"], 0.05)
-        alone = json.loads(run("allocate", PRICES, "--minimize", "expected_shortfall", "--level", "0.9", "--json").stdout)
+        alone = json.loads(
+            run("allocate", PRICES, "--minimize", "expected_shortfall", "--level", "0.9", "--resampled", "0", "--json").stdout
+        )
         self.assertIsNone(alone["today"])
 
     def test_mistakes(self):

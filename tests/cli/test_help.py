@@ -18,12 +18,17 @@ class Help(Folder):
                 words = shlex.split(line)
                 if "parquet" in line or "regime-switching" in line or words[0] == "demo":
                     continue  # needs files of an earlier command, or is slow and tested elsewhere
-                words = [str(DEMO / word) if word.endswith((".toml", ".csv")) else word for word in words]
+                words = [
+                    str(DEMO / word) if word.endswith((".toml", ".csv")) and word != "best.csv" else word for word in words
+                ]
                 if "results" in words:  # drawing is tested elsewhere
                     words = [word for word in words if word not in ("--out", "results", "--keep", "cash_flow")]
                 words = [str(self.folder / word) if word.endswith(".png") else word for word in words]
                 options = [option.opts[-1] for option in command.params]
                 fast = ["--trials", "400"] if "--trials" in options and "--trials" not in words else []
+                fast += ["--resampled", "20"] if "--resampled" in options else []
+                fast += ["--evaluations", "30"] if "--evaluations" in options else []
+                words = [str(self.folder / word) if word == "best.csv" else word for word in words]
                 with self.subTest(line=line):
                     answer = run(*words, *fast)
                     self.assertEqual((answer.returncode, answer.stderr), (0, ""))

@@ -40,7 +40,6 @@ class Allocations(Case):
         best = kd.allocate(moments, minimize="parity")
         shown = text(allocation.allocated(best, kd.frontier(moments)))
         self.assertIn("Weights: equal contributions to risk", shown)
-        self.assertIn("How little a history tells", shown)
         self.assertNotIn("Before and after", shown)
         with self.fails("a portfolio needs prices"):
             allocation.holdings_table(best)

@@ -64,7 +64,10 @@ from kindynos.literals import (
 @click.option("--horizon", type=WHOLE, default=1, show_default=True, help="Periods that before and after are compared over.")
 @click.option("--trials", type=WHOLE, default=10_000, show_default=True, help="Draws for before and after.")
 @click.option("--seed", type=WHOLE, default=1, show_default=True, help="A whole number that reproduces them.")
-@click.option("--resampled", "times", type=WHOLE, help="Try the same on so many resampled histories, such as 200.")
+@click.option(
+    "--resampled", "times", type=WHOLE, default=100, show_default=True,
+    help="How sure the weights are, by so many resampled histories; 0 to leave it out.",
+)  # fmt: skip
 @click.option("--walk-forward", "span", type=Words(RebalancingSpan), help=f"Out of sample, each {listed(RebalancingSpan)}.")
 @click.option("--save-holdings", type=click.Path(path_type=Path), metavar="FILE", help="Write the best holdings as a CSV.")
 @missing_option
@@ -78,7 +81,7 @@ def allocate(
     horizon: int,
     trials: int,
     seed: int,
-    times: int | None,
+    times: int,
     span: RebalancingSpan | None,
     save_holdings: Path | None,
     out: Path | None,
@@ -93,7 +96,7 @@ def allocate(
     \b
       kindynos allocate treasury_prices.csv --holdings treasury_holdings.csv --bounds 0.01:0.35 --limit sd=0.006
       kindynos allocate treasury_prices.csv --holdings treasury_holdings.csv --minimize expected_shortfall --out results
-      kindynos allocate treasury_prices.csv --holdings treasury_holdings.csv --cost 0.002 --resampled 50 --walk-forward quarter
+      kindynos allocate treasury_prices.csv --minimize parity --walk-forward quarter --save-holdings best.csv
     """
     from kindynos.markets.allocation.allocation import allocate as allocated
     from kindynos.markets.allocation.frontier import frontier
@@ -108,7 +111,7 @@ def allocate(
     found = allocated(source, **aim, **options)
     curve = frontier(source, risk, **{k: v for k, v in options.items() if k != "limits"})
     with Bar("resampling") as progress:
-        sure = None if times is None else found.resampled(times, seed, progress=progress)
+        sure = found.resampled(times, seed, progress=progress) if times else None
     walked = None if span is None else found.walk_forward(span)
     compared = None if found.today is None else found.compare(horizon, trials, seed)
     tables = {"weights": found.contributions(), "frontier": curve.table(), "binding": found.binding()}

@@ -26,6 +26,7 @@ DATA = ("treasury_prices.csv", "treasury_holdings.csv", "heating_oil.csv")
 RECORDS = ("passengers.csv", "repair_bills.csv", "fuel_hedging.csv")
 RISK_METHODS: tuple[RiskMethod, ...] = ("historical", "filtered", "student")
 TRIALS, SEED, KEEP = 20_000, 11, ("cash_flow",)
+BOARD = 0.01, 0.35, 0.006  # the least and the most of a weight, and the highest sd a day
 
 
 @click.command()
@@ -74,6 +75,7 @@ def demo(folder: Path, overwrite: bool) -> None:
         f"\nWritten to {folder}: {', '.join([*FILES, *written])}\n"
     )
     _treasury(folder)
+    _best_weights(folder)
     click.echo(f"\nNext: kindynos check {model_file}; kindynos compare {model_file}; kindynos run {model_file} --set fare=58")
 
 
@@ -102,4 +104,33 @@ def _treasury(folder: Path) -> None:
         f"\nWould the figures have been right? Forecast each day from the 250 before it, the {tested.method} value at risk at\n"
         f"99 % was exceeded on {tested.exceptions} of {tested.days} days; {tested.expected:.1f} are expected ({tested.zone}).\n"
         f"\nWritten to {folder}: {', '.join([*DATA, *RECORDS, 'treasury-risk.png', 'treasury-backtest.png'])}"
+    )
+
+
+def _best_weights(folder: Path) -> None:
+    """Tell what the treasury should hold under the board's bounds, beside what it holds."""
+    from kindynos.atomic import staged
+    from kindynos.cli.risk import read_portfolio
+    from kindynos.markets.allocation.allocation import allocate
+    from kindynos.markets.allocation.frontier import frontier
+    from kindynos.plots import save_figure
+    from kindynos.reports.allocation import before_and_after
+    from kindynos.reports.text import console
+
+    prices, holdings = folder / DATA[0], folder / DATA[1]
+    low, high, sd = BOARD
+    click.echo(
+        f"\nThe board allows each holding {100 * low:g} to {100 * high:g} % of the value, and an sd of {100 * sd:g} % a day.\n"
+        "The weights with the highest mean within that, beside today's:\n\n"
+        f"  kindynos allocate {prices} --holdings {holdings} --bounds {low:g}:{high:g} --limit sd={sd:g} --horizon 60\n"
+    )
+    held = read_portfolio(prices, holdings, None, "drop")
+    best = allocate(held, bounds=(low, high), limits={"sd": sd})
+    curve, compared, sure = frontier(held, bounds=(low, high)), best.compare(60, seed=SEED), best.resampled(50)
+    with staged(folder) as stage:
+        save_figure(stage / "treasury-frontier.png", lambda ax: curve.plot(best, ax=ax))
+        save_figure(stage / "treasury-before-after.png", lambda ax: compared.plot(ax=ax))
+    console(140).print(before_and_after(best, compared))
+    click.echo(
+        f"\nHow sure is that? {sure.sentences()[-1]}\n\nWritten to {folder}: treasury-frontier.png, treasury-before-after.png"
     )

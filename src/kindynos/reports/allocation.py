@@ -44,6 +44,11 @@ def allocated(
     return Group(*parts, "", Text("\n".join(_notes(found, compared, sure)), style="dim"))
 
 
+def before_and_after(found: Allocation, compared: BeforeAfter) -> Group:
+    """Return the weights and before and after alone."""
+    return Group(_weights(found, compared), "", _before_after(compared))
+
+
 def _percent(value: float) -> str:
     return f"{100 * value + 0.0:.1f} %"
 
@@ -183,8 +188,6 @@ def _notes(found: Allocation, compared: BeforeAfter | None, sure: Resampled | No
         said.append(f"The cost of trades counts as spread over {spread:g} {period}s, for which the weights are held.")
     if sure is not None and sure.infeasible:
         said.append(f"In {sure.infeasible} resampled histories the limits could not be met; they took the least sd instead.")
-    if sure is None:
-        said.append("How little a history tells about the best weights: --resampled 200, --walk-forward quarter.")
     return said
 
 

@@ -43,6 +43,7 @@ class Resampled:
     frontier: pd.DataFrame
     how: str
     infeasible: int
+    source: str  # what the allocation started from
 
     @property
     def average(self) -> pd.Series:
@@ -109,7 +110,9 @@ def resampled(
     for name, values in (("mean", means), ("sd", sds)):
         frontier[f"{name} low"], frontier[f"{name} high"] = np.quantile(values, ENDS, axis=0)
     names = source.names
-    return Resampled(pd.DataFrame(np.array(found), columns=names), pd.Series(weights, names), frontier, how, infeasible)
+    return Resampled(
+        pd.DataFrame(np.array(found), columns=names), pd.Series(weights, names), frontier, how, infeasible, source.description
+    )
 
 
 def weights_or_least_risk(solver: Solver) -> tuple[Floats, bool]:

@@ -43,8 +43,8 @@ class WalkForward:
     window: int
     cost: float
     infeasible: int
-    per_year: float
-    """How many returns a year has."""
+    per_year: float  # how many returns a year has
+    source: str  # what the allocation started from
 
     def __repr__(self) -> str:
         return f"<{len(self.returns)} {self.every}s out of sample, from windows of {self.window} returns>"
@@ -144,7 +144,8 @@ def walk_forward(request: Request, every: str, window: int | None, cost: float |
     weights = pd.DataFrame(np.array(chosen), source.dates[[c - 1 for c in choices]], source.names)
     per_year = float(source.per_year or 1)
     return WalkForward(
-        values, weights, by_span, pd.Series(traded, list(RULES)), every, size, charge, infeasible, per_year
+        values, weights, by_span, pd.Series(traded, list(RULES)), every, size, charge, infeasible, per_year,
+        source.description,
     )  # fmt: skip
 
 
