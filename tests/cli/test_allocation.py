@@ -54,14 +54,13 @@ class Allocate(Folder):
         table.to_csv(holdings, index=False)
         answer = run(
             "allocate", PRICES, "--holdings", str(holdings), "--bounds", "0:0.5", "--bounds", "wind_farm=0:0.05", "--group",
-            "bonds=0.2:0.4", "--minimize", "sd", "--view", "wind_farm-over-shipyard=0.001", "--trials", "300", "--resampled", "0", "--json",
+            "bonds=0.2:0.4", "--minimize", "sd", "--view", "wind_farm-over-shipyard=0.001", "--trials", "300",
+            "--resampled", "0", "--json",
         )  # fmt: skip
         weights = json.loads(answer.stdout)["weights"]
         self.assertAlmostEqual(weights["harbour_bond"] + weights["green_loan"], 0.4)
         self.assertAlmostEqual(weights["wind_farm"], 0.05)
-        alone = json.loads(
-            run("allocate", PRICES, "--minimize", "expected_shortfall", "--level", "0.9", "--resampled", "0", "--json").stdout
-        )
+        alone = json.loads(run("allocate", PRICES, "--minimize", "expected_shortfall", "--resampled", "0", "--json").stdout)
         self.assertIsNone(alone["today"])
 
     def test_mistakes(self):
