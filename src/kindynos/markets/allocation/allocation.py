@@ -7,7 +7,6 @@ from collections.abc import Mapping, Sequence
 from functools import cached_property
 from typing import Any, TypedDict, Unpack
 
-import numpy as np
 import pandas as pd
 
 from kindynos.delegation import delegated_to
@@ -23,7 +22,7 @@ from kindynos.markets.allocation.source import Learning, source_of
 from kindynos.markets.allocation.walk import WalkForward, walk_forward
 from kindynos.markets.portfolio import Portfolio
 from kindynos.markets.risk_table import checked_level
-from kindynos.validate import check_call
+from kindynos.validate import array_of, check_call, instance
 
 Bounds = tuple[float, float] | Mapping[str, tuple[float, float]]
 
@@ -37,8 +36,8 @@ class Allocation:
     """
 
     def __init__(self, request: Request, weights: Any) -> None:
-        self.request = request
-        self._weights = np.asarray(weights, dtype=np.float64)
+        self.request = instance("Allocation", "request", request, Request, "a request; call allocate")
+        self._weights = array_of("Allocation", "weights", weights)
         self._losses = Losses(request.source, request.aim.level)
 
     @property
@@ -295,8 +294,8 @@ def allocate(
     >>> moments = Moments([0.04, 0.08], [[0.01, 0.0], [0.0, 0.04]], names=["bond", "share"])
     >>> allocate(moments, minimize="sd").weights.round(6).to_dict()
     {'bond': 0.8, 'share': 0.2}
-    >>> round(allocate(moments, maximize="mean", limits={"sd": 0.12}).weights["share"], 4)
-    0.5578
+    >>> allocate(moments, maximize="mean", limits={"sd": 0.12}).weights.round(4).to_dict()
+    {'bond': 0.4422, 'share': 0.5578}
     """
     check_call(request_of, "allocate", source, maximize=maximize, minimize=minimize, **options)
     request = request_of(source, maximize=maximize, minimize=minimize, **options)

@@ -21,7 +21,7 @@ from kindynos.markets.allocation.region import System
 
 EDGE = 1e-11  # distance from a bound at which a variable counts as lying on it
 SIGN = 1e-10  # size of a multiplier that counts as 0, in units of the gradient
-PATIENCE = 50  # pivots for each variable before giving up
+PATIENCE = 12  # pivots for each variable before giving up
 
 
 class CriticalLine:
@@ -107,7 +107,7 @@ class CriticalLine:
                 return
             candidates = np.flatnonzero(wrong > SIGN)
             # The steepest one; after long work the first, which cannot go in circles (Bland's rule).
-            self.free[int(candidates[0] if step > 10 * self.size else np.argmax(wrong))] = True
+            self.free[int(candidates[0] if step > 3 * self.size else np.argmax(wrong))] = True
         raise RunError("the search for the least variance did not end", owner="allocate")
 
     def _wrong_signs(self, gradient: Floats) -> Floats:
@@ -193,4 +193,16 @@ def vertex(system: System, gain: Floats | None = None) -> Floats:
 
 def corners(system: System, covariance: Floats, gain: Floats) -> Floats:
     """Return the corners ``(corners, holdings)`` of a region's frontier, for a covariance and means ``(holdings,)``."""
-    return CriticalLine(system, covariance, gain).corners()
+    try:
+        return CriticalLine(system, covariance, gain).corners()
+    except (RunError, np.linalg.LinAlgError):
+        # Corners that fall together can lead in circles; means that differ by less than matters take them apart.
+        nudges = 1e-9 * np.abs(gain).max() * np.linspace(-1, 1, len(gain))
+        return CriticalLine(system, covariance, gain + nudges).corners()
+
+
+def least_variance(system: System, covariance: Floats) -> Floats:
+    """Return the weights of the least variance ``(holdings,)`` of a region."""
+    line = CriticalLine(system, covariance, np.zeros(len(covariance)))
+    line.lowest_variance()
+    return line.x[: line.count].copy()

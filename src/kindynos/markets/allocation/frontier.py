@@ -17,7 +17,7 @@ from kindynos.markets.allocation.allocation import Allocation, AllocationOptions
 from kindynos.markets.allocation.measures import Losses
 from kindynos.markets.allocation.request import Request
 from kindynos.markets.allocation.solve import Solver
-from kindynos.validate import check_call, finite, one_of, whole
+from kindynos.validate import check_call, finite, instance, one_of, whole
 
 
 class Frontier:
@@ -28,7 +28,8 @@ class Frontier:
     """
 
     def __init__(self, request: Request, risk: str, points: int) -> None:
-        self.request, self.risk, self.points = request, risk, points
+        self.request = instance("Frontier", "request", request, Request, "a request; call frontier")
+        self.risk, self.points = risk, points
         self._losses = Losses(request.source, request.aim.level)
 
     def __repr__(self) -> str:

@@ -11,7 +11,7 @@ import pandas as pd
 
 from kindynos.arrays import Floats
 from kindynos.errors import ParameterError
-from kindynos.validate import array_of, finite, known_name, mapping, positive, whole, wrong
+from kindynos.validate import array_of, finite, known_name, mapping, names_in, positive, whole, wrong
 
 SINGULAR = 1e-10  # smallest eigenvalue of a correlation matrix that still counts as above 0
 TOGETHER = 0.05  # share in the direction without variance from which a holding is named
@@ -44,7 +44,7 @@ class Moments:
         observations: int | None = None,
         description: str = "means and covariance as given",
     ) -> None:
-        index = [str(name) for name in (_index(mean, covariance) if names is None else names)] or None
+        index = _index(mean, covariance) if names is None else names_in("Moments", "names", names)
         values, matrix = array_of("Moments", "mean", mean), array_of("Moments", "covariance", covariance)
         size = len(values) if values.ndim == 1 else 0
         if size == 0:
@@ -54,7 +54,7 @@ class Moments:
                 f"{size} means need a covariance of {size} x {size}, not of {' x '.join(map(str, matrix.shape))}",
                 owner="Moments",
             )
-        index = index or [str(place) for place in range(1, size + 1)]
+        index = [str(name) for name in index or range(1, size + 1)]
         if len(index) != size or len(set(index)) != size:
             raise ParameterError(f"{size} means need {size} different names", owner="Moments")
         matrix = check_covariance(matrix, index)

@@ -16,7 +16,7 @@ from kindynos.markets.returns import returns
 from kindynos.results.run import Run
 from kindynos.results.simulate import Settings, simulate
 from kindynos.sampling.streams import fresh_seed
-from kindynos.validate import whole
+from kindynos.validate import array_of, whole
 
 
 @dataclass(frozen=True, eq=False, repr=False)
@@ -37,7 +37,7 @@ class SimulatedReturns:
     def __post_init__(self) -> None:
         if not isinstance(self.frame, pd.DataFrame) or self.frame.empty:
             raise ParameterError("needs a DataFrame with a row a trial and a column a holding", owner="SimulatedReturns")
-        if not np.isfinite(self.frame.to_numpy(dtype=np.float64)).all():
+        if not np.isfinite(array_of("SimulatedReturns", "the returns", self.frame.to_numpy())).all():
             raise ParameterError("some returns are no finite numbers", owner="SimulatedReturns")
 
     def __repr__(self) -> str:

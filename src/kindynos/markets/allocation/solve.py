@@ -17,7 +17,7 @@ import numpy as np
 
 from kindynos.arrays import Floats
 from kindynos.errors import ParameterError, RunError
-from kindynos.markets.allocation.critical_line import vertex
+from kindynos.markets.allocation.critical_line import least_variance, vertex
 from kindynos.markets.allocation.exchange import exchanged
 from kindynos.markets.allocation.linear import LinearAim, best_linear
 from kindynos.markets.allocation.losses import Measure, WorstFall, WorstMean
@@ -28,7 +28,10 @@ from kindynos.markets.allocation.region import OWNER, Region
 from kindynos.markets.allocation.source import Source
 
 CUTS = 500
+LOSS = "a loss within its limit"  # what the rows are called that keep measures within limits
 KEPT = 1e-11  # by which a loss may pass its limit
+MOST_ROWS = 40  # losses that are remembered from one level to the next
+NEAR = 1e-6  # the same, while the level is sought whose least sd is a limit: in units of a holding's sd
 ROUNDS = 60  # of replacing a difference of convex functions by a line
 SCENARIO_MEASURES = ("expected_shortfall", "value_at_risk", "drawdown")
 
@@ -62,6 +65,11 @@ class Solver:
         """The frontier of the region."""
         return path_of(self.region, self.source.mean, self.source.covariance)
 
+    @cached_property
+    def least_sd(self) -> Floats:
+        """The weights of the least sd."""
+        return least_variance(self.region.system(), self.source.covariance)
+
     def best(self) -> Floats:
         """Return the best weights; raises ParameterError for limits that cannot be met, each told with what can be."""
         if "parity" in (self.aim.maximize, self.aim.minimize):
@@ -80,6 +88,8 @@ class Solver:
     def _best(self) -> Floats:
         over_scenarios = [name for name in SCENARIO_MEASURES if name in self.limits or name == self.aim.minimize]
         if not over_scenarios or self.losses.normal:
+            if self.aim.minimize == "sd" and not self.limits:
+                return self.least_sd
             return self._on_normal_path() if over_scenarios else self._chosen(self.path)
         if "value_at_risk" in over_scenarios:
             return self._by_lines()
@@ -128,7 +138,9 @@ class Solver:
         """Return the best weights where every measure is convex."""
         measured = [(*self._measure(name), limit) for name, limit in self.limits.items() if name != "sd"]
         bounded = tuple((measure, limit * factor) for measure, factor, limit in measured)
-        by_sd = self.aim.minimize == "sd" or (self.aim.maximize == "ratio" and self.aim.minimize is None)
+        if self.aim.minimize == "sd":
+            return self._least_sd_within(bounded)
+        by_sd = self.aim.maximize == "ratio" and self.aim.minimize is None
         if by_sd or (self.aim.maximize == "mean" and "sd" in self.limits):
             return self._on_path_within(bounded, self._chosen)
         if self.aim.maximize == "ratio":
@@ -144,7 +156,7 @@ class Solver:
 
     def linear(self, aim: LinearAim) -> Floats:
         """Return the best weights of a linear aim, in units."""
-        return best_linear(self._scaled, aim, np.asarray(self.path.corners[0]))
+        return best_linear(self._scaled, aim, self.least_sd)
 
     @cached_property
     def _scaled(self) -> Region:
@@ -152,34 +164,67 @@ class Solver:
 
     def _on_path_within(self, limits: tuple[tuple[Measure, float], ...], choose: Callable[[Path], Floats]) -> Floats:
         """Return the weights chosen on the frontier of those that keep measures within limits."""
-        region = self.region
-        for _ in range(CUTS):
+
+        def chosen(region: Region) -> Floats:
             path = path_of(region, self.source.mean, self.source.covariance)
-            found = choose(path)
             if self.losses.sd(path.corners[0]) > self.limits.get("sd", math.inf) * (1 + 1e-9):
                 raise RunError("each alone can")
-            passed = [(m, limit) for m, limit in limits if m.value(found) > limit + KEPT]
+            return choose(path)
+
+        return self._cut(limits, chosen)
+
+    def _cut(
+        self,
+        limits: tuple[tuple[Measure, float], ...],
+        choose: Callable[[Region], Floats],
+        start: Region | None = None,
+        rows: list[Floats] | None = None,
+    ) -> Floats:
+        """Return the weights chosen in the region, which gets a row for each loss until measures keep their limits."""
+        region = self.region if start is None else start
+        for _ in range(CUTS):
+            found = choose(region)
+            kept = KEPT if rows is None else NEAR
+            passed = [(m, limit) for m, limit in limits if m.value(found) > limit + kept]
             if not passed:
                 return found
+            # Rows that do not bind here are let go of: what was chosen stays the best without them.
+            bind = tuple(row for row in region.rows if row.label != LOSS or row.coefficients @ found > row.high - 1e-7)
+            region = replace(region, rows=bind)
             for measure, limit in passed:
-                region = region.with_row("loss", measure.gradient(found), high=limit)
+                gradient = measure.gradient(found)
+                region = region.with_row(LOSS, gradient, high=limit)
+                if rows is not None and measure is limits[0][0]:
+                    rows.append(gradient)
         raise RunError(f"the frontier was not settled after {CUTS} steps")
 
     def _least_within_sd(self, measure: Measure, limits: tuple[tuple[Measure, float], ...], lowest: Floats) -> Floats:
         """Return the least of a measure with an sd at its limit: the level of the measure whose least sd that is."""
         from scipy.optimize import brentq
 
-        def least_sd(level: float) -> Floats:
-            return self._on_path_within(((measure, level), *limits), lambda path: np.asarray(path.corners[0]))
+        rows: list[Floats] = []  # losses that had to be kept within a level, for all levels
 
-        limit = self.limits["sd"]
-        held = {name: value for name, value in self.limits.items() if name != "sd"}
-        self.limits = held  # the sd is what is sought here
-        low, high = measure.value(lowest), measure.value(self._on_path_within(limits, lambda path: np.asarray(path.corners[0])))
-        level = float(brentq(lambda x: self.losses.sd(least_sd(x)) - limit, low, high, xtol=1e-10, rtol=1e-12))
-        found = least_sd(level + 1e-10)
-        self.limits = held | {"sd": limit}
-        return found
+        def least_sd(level: float) -> Floats:
+            start = self.region
+            del rows[:-MOST_ROWS]
+            for gradient in rows:
+                start = start.with_row(LOSS, gradient, high=level)
+            return self._least_sd_within(((measure, level), *limits), start, rows)
+
+        limit, highest = self.limits["sd"], self._least_sd_within(limits)
+        ends = {measure.value(lowest): self.losses.sd(lowest), measure.value(highest): self.losses.sd(highest)}
+
+        def excess(level: float) -> float:
+            return (ends[level] if level in ends else self.losses.sd(least_sd(level))) - limit
+
+        level = float(brentq(excess, *sorted(ends), xtol=NEAR, rtol=1e-9))
+        return least_sd(level + 2 * NEAR)  # on the side where the sd keeps its limit
+
+    def _least_sd_within(
+        self, limits: tuple[tuple[Measure, float], ...], start: Region | None = None, rows: list[Floats] | None = None
+    ) -> Floats:
+        """Return the least sd of weights that keep measures within limits; ``rows`` gets the gradients of the first."""
+        return self._cut(limits, lambda region: least_variance(region.system(), self.source.covariance), start, rows)
 
     def _best_ratio(self, limits: tuple[tuple[Measure, float], ...]) -> Floats:
         """Return the highest ratio of the mean above the rate to a measure.
@@ -213,7 +258,7 @@ class Solver:
         others, the least sd, and the highest mean on the frontier that keeps the limit.
         """
         level = self.aim.level
-        starts = [np.asarray(self.path.corners[0])]
+        starts = [self.least_sd]
         for other in (level, 1 - 2 * (1 - level), (1 + level) / 2):
             if 0 < other < 1:
                 aim = replace(self.aim, maximize=None, minimize="expected_shortfall", limits={}, level=other)
