@@ -21,9 +21,11 @@ Where to look next:
 
     kd.load_model("file.toml")                the same model as a file
     model.compare, model.sweep, model.solve   scenarios, grids of values, goals
+    model.optimize                            the best decisions, several at once, under constraints
     kd.Normal, kd.Pert, kd.Mixture, ...       40 distributions; kd.from_percentiles makes one from an opinion
     kd.MeanReverting, kd.PathSet, ...         processes for prices and rates
     kd.read_prices, kd.Portfolio              value at risk, backtests
+    kd.allocate, kd.frontier                  the best weights, and how sure they are
     kd.fit_distributions, kd.fit_series       which distribution, which process; kd.read_trials
     kd.Cohort, kd.Decision                    things that change state, choices between alternatives
     kd.npv, kd.irr, kd.payback, ...           cash-flow measures on arrays, periods first and trials last

@@ -148,7 +148,7 @@ def before_after(
         runs.append(simulate(statement.program, Settings(trials, seed, keep=[*labels])))
     index = pd.Index(source.names)
     before, after = (pd.Series(weights, index) for weights in (today, best))
-    return BeforeAfter(runs[0], runs[1], before, after, _known(source), level, horizon, region.trading_cost(best))
+    return BeforeAfter(runs[0], runs[1], before, after, _spanned(source), level, horizon, region.trading_cost(best))
 
 
 def _known(source: Source) -> Source:
