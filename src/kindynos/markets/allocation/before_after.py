@@ -151,7 +151,8 @@ def before_after(
     return BeforeAfter(runs[0], runs[1], before, after, _spanned(source), level, horizon, region.trading_cost(best))
 
 
-def _known(source: Source) -> Source:
+def _spanned(source: Source) -> Source:
+    """Return the source with the word for what one of its returns spans."""
     return replace(source, period=source.period if source.simulated is None else "horizon")
 
 
