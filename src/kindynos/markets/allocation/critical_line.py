@@ -48,14 +48,15 @@ class CriticalLine:
             self.x[i] -= least
             self.x[j] -= least
         free = (self.x > s.lower + EDGE) & (self.x < s.upper - EDGE)
-        while True:
-            left = np.linalg.svd(s.matrix[:, free])
-            rank = int((left.S > 1e-9).sum())
-            if rank == len(s.right):
-                return free
-            reach = np.abs(left.U[:, rank:].T @ s.matrix).max(axis=0)
-            reach[free] = 0.0
-            free[int(np.argmax(reach))] = True
+        left = np.linalg.svd(s.matrix[:, free])
+        missing = left.U[:, int((left.S > 1e-9).sum()) :]  # directions of the equations that no free variable reaches
+        if missing.shape[1]:
+            from scipy.linalg import qr
+
+            reach = missing.T @ s.matrix
+            reach[:, free] = 0.0
+            free[qr(reach, mode="economic", pivoting=True)[2][: missing.shape[1]]] = True
+        return free
 
     @cached_property
     def _bounds(self) -> Floats:
