@@ -75,7 +75,7 @@ class KnownAnswers(Case):
         gaps, errors = [], []
         for seed in range(10):
             found = limited().optimize(
-                {"x": (0, 5), "y": (0, 5)}, maximize="mean v", subject_to=[LIMIT], trials=1_000, seed=seed
+                {"x": (0, 5), "y": (0, 5)}, maximize="mean v", subject_to=[LIMIT], trials=4_000, seed=seed
             )
             gaps += [found.decisions["x"] - truth[0], found.decisions["y"] - truth[1]]
             errors += [found.decisions["x"].error, found.decisions["y"].error]

@@ -102,22 +102,25 @@ def _settled(search: Search) -> Point:
 
 def _kept(search: Search, slopes: Slopes) -> Point | None:
     """Return the summit, moved across the constraints that bind until they are just kept; None where that fails."""
-    point, last = slopes.summit, None
-    for _ in range(CLOSING):
+    point, kept, room = slopes.summit, None, math.inf
+    for step in range(CLOSING):
         if search.left <= 0:
-            return None
+            break
         tried = search.evaluate([point])[0]
         units = np.array([search.scales[k] for k in slopes.binding])
         excess = np.array([tried.excess[k] for k in slopes.binding]) / units
-        if tried.allowed and (last is None or (excess > -CLOSE).any()):
-            return point
-        last = point
+        if tried.allowed:
+            inside = float(-excess.max(initial=-math.inf)) if len(excess) else 0.0
+            if inside < room:
+                kept, room = point, inside
+            if step == 0 or room < CLOSE:
+                return kept
         aim = excess + CLOSE / 2  # just inside
         moved = np.array(point) + sum(e * change for e, change in zip(aim, slopes.inward, strict=True))
         point = tuple(choice.near(float(x)) for choice, x in zip(search.choices, moved, strict=True))
-        if point == last:
+        if point in search.tried:
             break
-    return last if last is not None and search.tried[last].allowed else None
+    return kept
 
 
 def _local(search: Search, start: Point, budget: int, first: float = FIRST_STEP) -> None:
