@@ -131,6 +131,5 @@ def _best_weights(folder: Path) -> None:
         save_figure(stage / "treasury-frontier.png", lambda ax: curve.plot(best, ax=ax))
         save_figure(stage / "treasury-before-after.png", lambda ax: compared.plot(ax=ax))
     console(140).print(before_and_after(best, compared))
-    click.echo(
-        f"\nHow sure is that? {sure.sentences()[-1]}\n\nWritten to {folder}: treasury-frontier.png, treasury-before-after.png"
-    )
+    click.echo("\n".join(["\nHow sure is that?", *sure.sentences()[:3]]))
+    click.echo(f"\nWritten to {folder}: treasury-frontier.png, treasury-before-after.png")

@@ -9,7 +9,6 @@ from __future__ import annotations
 
 import math
 from collections.abc import Sequence
-from contextlib import suppress
 from dataclasses import dataclass
 from typing import Any
 
@@ -141,7 +140,7 @@ def _local(search: Search, start: Point, budget: int, first: float = FIRST_STEP)
 
     def tried(x: Floats) -> Tried:
         if search.left <= 0 or len(search.tried) - begun >= budget:
-            raise _BudgetSpentError
+            return search.tried.get(point_of(x), search.tried[start])  # the search ends of itself
         return search.evaluate([point_of(x)])[0]
 
     def objective(x: Floats) -> float:
@@ -154,16 +153,11 @@ def _local(search: Search, start: Point, budget: int, first: float = FIRST_STEP)
         return np.concatenate([bounds, kept])
 
     x0 = np.array([(start[p] - search.choices[p].low) / search.choices[p].width for p in free])
-    with suppress(_BudgetSpentError):
-        minimize(
-            objective, x0, method="COBYLA", constraints=[{"type": "ineq", "fun": room}],
-            options={"rhobeg": first, "tol": LAST_STEP, "maxiter": 10 * budget},
-        )  # fmt: skip
+    minimize(
+        objective, x0, method="COBYLA", constraints=[{"type": "ineq", "fun": room}],
+        options={"rhobeg": first, "tol": LAST_STEP, "maxiter": max(budget, len(free) + 2)},
+    )  # fmt: skip
     _close_in(search)
-
-
-class _BudgetSpentError(Exception):
-    """No evaluations are left for this local search."""
 
 
 def _close_in(search: Search) -> None:
