@@ -166,6 +166,19 @@ class Draws(Case):
             newsvendor().optimize({"order": (400, 1600)}, maximize="mean profit", trials=300, seed=1, progress=lambda *a: False)
 
 
+class Counts(Case):
+    def test_never_more_evaluations_than_were_allowed(self):
+        for most in (10, 15, 25, 40, 70):
+            found = limited().optimize(
+                {"x": (0, 5), "y": (0, 5)}, maximize="mean v", subject_to=[LIMIT], trials=400, seed=1, evaluations=most
+            )
+            self.assertLessEqual(len(found.evaluations), most)
+            self.assertTrue(found.evaluations["allowed"].any())
+            table = found.evaluations
+            best = table[(table["x"] == found.decisions["x"]) & (table["y"] == found.decisions["y"])]
+            self.assertTrue(best["allowed"].all() and len(best) == 1)
+
+
 class Refused(Case):
     def test_messages(self):
         model = investment()

@@ -90,11 +90,9 @@ def _settled(search: Search) -> Point:
     point = search.best
     for _ in range(POLISHING):
         found = slopes_around(search, point) if search.left > 0 else None
-        if found is None:
-            return search.best if not search.tried[point].allowed else point
-        moved = _kept(search, found)
+        moved = None if found is None else _kept(search, found)
         if moved is None or moved == point:
-            return point
+            break
         point = moved
     return point
 

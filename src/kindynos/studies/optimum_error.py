@@ -16,6 +16,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from kindynos.arrays import Floats
+from kindynos.errors import RunError
 from kindynos.inference.intervals import t_point
 from kindynos.results.result import Result
 from kindynos.studies.aims import Figure
@@ -44,7 +45,7 @@ def decision_errors(search: Search, best: Point) -> list[float]:
         return errors
     try:
         moves, _ = _moves(search, best, inside, binding)
-    except (_UnknownError, np.linalg.LinAlgError):
+    except (RunError, np.linalg.LinAlgError):
         return errors
     blocks = len(moves)
     reach = t_point(blocks - 1) * moves.std(axis=0, ddof=1) / math.sqrt(blocks)
@@ -71,7 +72,7 @@ def slopes_around(search: Search, best: Point) -> Slopes | None:
         return None
     try:
         moves, inward = _moves(search, best, inside, binding)
-    except (_UnknownError, np.linalg.LinAlgError):
+    except (RunError, np.linalg.LinAlgError):
         return None
     widths = np.array([search.choices[place].width for place in inside])
     shift = np.clip(moves.mean(axis=0), -LONGEST, LONGEST) * widths
@@ -94,10 +95,6 @@ def _active(search: Search, best: Point) -> tuple[list[int], list[int]]:
         if not choice.values and room >= 1e-4 * choice.width:
             inside.append(place)
     return inside, [k for k, _ in enumerate(search.constraints) if _binds(search, best, k)]
-
-
-class _UnknownError(Exception):
-    """A statistic without a linear term for each trial, or too few blocks."""
 
 
 def _binds(search: Search, best: Point, place: int) -> bool:
@@ -138,9 +135,9 @@ def _moves(search: Search, best: Point, inside: list[int], binding: list[int]) -
     matrix = np.block([[second, -slopes[1:].T], [slopes[1:], np.zeros((count, count))]])
     along = _on_surface(second, slopes[1:])
     if along.size and not (np.linalg.eigvalsh(along) < 0).all():
-        raise _UnknownError  # no summit: the objective is flat, or rises
+        raise RunError("no summit: the objective is flat, or rises")
     if np.linalg.cond(matrix) > 1 / FLAT:
-        raise _UnknownError
+        raise RunError("the slopes do not tell where the summit is")
     own = np.tensordot(weights, (terms[:, ups] - terms[:, downs]) / (2 * shares[:, None]), 1)
     noise = np.concatenate([own, terms[1:, 0] - terms[1:, 0].mean(axis=1, keepdims=True)])
     inverse = np.linalg.inv(matrix)
@@ -201,5 +198,5 @@ def _by_block(figure: Figure, result: dict[str, Result]) -> Floats:
     one = result[figure.outcome]
     terms = influence_of(figure.statistic.label, one)
     if terms is None or len(one._bounds) < FEWEST:
-        raise _UnknownError
+        raise RunError("a statistic without a linear term for each trial, or too few blocks")
     return np.asarray(np.add.reduceat(terms, one._bounds[:-1]) / np.diff(one._bounds))

@@ -8,7 +8,7 @@ from dataclasses import dataclass, field
 
 import numpy as np
 
-from kindynos.errors import StoppedError
+from kindynos.errors import RunError, StoppedError
 from kindynos.inference.estimates import Estimate
 from kindynos.results.result import Result
 from kindynos.studies.aims import Constraint, Figure
@@ -62,7 +62,9 @@ class Search:
         return [self.tried[point] for point in listed if point in self.tried]
 
     def results(self, points: list[Point]) -> list[dict[str, Result]]:
-        """Return the outcomes themselves at points, which count as evaluations."""
+        """Return the outcomes themselves at points, which count as evaluations; raises RunError where too few are left."""
+        if sum(point not in self.tried for point in points) > self.left:
+            raise RunError("too few evaluations are left", owner="optimize")
         found = list(self.points.at(points))
         for point, results in zip(points, found, strict=True):
             self._record(point, results)

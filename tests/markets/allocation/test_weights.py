@@ -224,6 +224,25 @@ class OverScenarios(Case):
         again = kd.frontier(source, "expected_shortfall").best_ratio()
         np.testing.assert_allclose(again.weights, found.weights, atol=1e-9)
 
+    def test_ratio_to_a_normal_shortfall(self):
+        moments = random_moments(np.random.default_rng(4), 5)
+        multiple = stats.norm.pdf(stats.norm.ppf(0.95)) / 0.05
+        means, cov = moments.mean.to_numpy(), moments.covariance.to_numpy()
+        for rate in (0.0, 0.0004, -0.001):
+            found = kd.allocate(moments, maximize="ratio", minimize="expected_shortfall", rate=rate)
+
+            def ratio(w, r=rate):
+                return (w @ means - r) / (multiple * np.sqrt(w @ cov @ w) - w @ means)
+
+            rng = np.random.default_rng(1)
+            tried = np.concatenate([rng.dirichlet(np.full(5, a), 2_000) for a in (0.3, 1.0)])
+            near = found.weights.to_numpy() + 0.01 * (tried - found.weights.to_numpy())
+            self.assertGreaterEqual(ratio(found.weights.to_numpy()), max(map(ratio, [*tried, *near])) - 1e-12)
+            again = kd.frontier(moments, "expected_shortfall").best_ratio(rate)
+            np.testing.assert_allclose(again.weights, found.weights, atol=1e-9)
+        with self.fails("a ratio to expected shortfall over scenarios knows no limit on the sd"):
+            kd.allocate(scenarios(4, 300), maximize="ratio", minimize="expected_shortfall", limits={"sd": 0.05})
+
     def test_drawdown(self):
         prices = kd.read_prices(made(400))
         found = kd.allocate(prices, minimize="drawdown")

@@ -76,9 +76,16 @@ class Path:
         """Return the weights of the highest mean whose sd is at most so high."""
         return self.first(lambda s, t: s.sd_at(t) - sd)
 
-    def best_ratio(self, rate: float) -> Floats:
-        """Return the weights of the highest ratio of the mean above ``rate`` to the sd."""
-        return self.first(lambda s, t: (s.mean_at(t) - rate) * s.steepness(t) - s.slope * s.sd_at(t) ** 2)
+    def best_ratio(self, rate: float, multiple: float | None = None) -> Floats:
+        """Return the weights of the highest ratio of the mean above ``rate`` to the sd, or to so many sds less the mean."""
+        if multiple is None:
+            return self.first(lambda s, t: (s.mean_at(t) - rate) * s.steepness(t) - s.slope * s.sd_at(t) ** 2)
+
+        def sign(s: Segment, t: float) -> float:
+            mean, sd = s.mean_at(t), s.sd_at(t)
+            return (mean - rate) * (multiple * s.steepness(t) - s.slope * sd) - s.slope * sd * (multiple * sd - mean)
+
+        return self.first(sign)
 
     def least(self, multiple: float) -> Floats:
         """Return the weights at which ``multiple`` sds less the mean are least."""

@@ -102,17 +102,20 @@ class Solver:
             return path.of_sd(limit)
         if self.aim.maximize == "ratio":
             if path.means[-1] <= self.aim.rate:
-                raise ParameterError(
-                    f"no weights have a mean above the rate {self.aim.rate:g}; the highest is {path.means[-1]:.6g}", owner=OWNER
-                )
-            found = path.best_ratio(self.aim.rate)
+                raise self._below_the_rate(path.means[-1])
+            found = path.best_ratio(self.aim.rate, self.losses.multiples.get(self.aim.minimize or "sd"))
             return found if self.losses.sd(found) <= limit else path.of_sd(limit)
         return np.asarray(path.corners[0])
+
+    def _below_the_rate(self, highest: float) -> ParameterError:
+        return ParameterError(
+            f"no weights have a mean above the rate {self.aim.rate:g}; the highest is {highest:.6g}", owner=OWNER
+        )
 
     def _on_normal_path(self) -> Floats:
         """Return the weights where losses are normal, so that every measure is a number of sds less the mean."""
         found = self._chosen(self.path)
-        if self.aim.minimize in self.losses.multiples:
+        if self.aim.maximize is None and self.aim.minimize in self.losses.multiples:
             found = self.path.least(self.losses.multiples[self.aim.minimize])
         ends = [self.path.most_with(self.losses.multiples[n], limit) for n, limit in self.limits.items() if n != "sd"]
         ends += [self.path.of_sd(self.limits["sd"])] if "sd" in self.limits else []
@@ -144,6 +147,11 @@ class Solver:
         if by_sd or (self.aim.maximize == "mean" and "sd" in self.limits):
             return self._on_path_within(bounded, self._chosen)
         if self.aim.maximize == "ratio":
+            if "sd" in self.limits:
+                raise ParameterError(
+                    f"a ratio to {str(self.aim.minimize).replace('_', ' ')} over scenarios knows no limit on the sd",
+                    owner=OWNER,
+                )
             return self._best_ratio(bounded)
         if self.aim.maximize == "mean":
             return self.linear(LinearAim(self.source.mean / self.unit, limits=bounded))
@@ -241,10 +249,7 @@ class Solver:
                 raise RunError(f"some weights have no {self.aim.minimize.replace('_', ' ')}, so that the ratio has no end")
             ratio = (float(gain @ found) - self._scaled.charge(found) - self.aim.rate / self.unit) / risk
             if ratio <= 0:
-                best = float(gain @ found) * self.unit
-                raise ParameterError(
-                    f"no weights have a mean above the rate {self.aim.rate:g}; the highest is {best:.6g}", owner=OWNER
-                )
+                raise self._below_the_rate(float(gain @ found) * self.unit)
             better = self.linear(LinearAim(gain, ratio, measure, limits))
             if np.abs(better - found).max() < 1e-12:
                 break
