@@ -6,18 +6,11 @@ from concurrent.futures import ProcessPoolExecutor
 
 import numpy as np
 from scipy import optimize, stats
+from tests.studies.test_optimum import LIMIT, limited, newsvendor
 
 import kindynos as kd
 
 SEEDS = int(os.environ.get("KINDYNOS_SEEDS", "60"))
-
-
-def newsvendor() -> kd.Model:
-    model = kd.Model("Newsvendor")
-    model.given(order=100.0, price=5.0, cost=3.0)
-    model.driver("demand", kd.Normal(1000, 200))
-    model.outcome("profit", "price * min(order, demand) - cost * order")
-    return model
 
 
 def quadratic() -> kd.Model:
@@ -26,16 +19,6 @@ def quadratic() -> kd.Model:
     model.driver("z", kd.Normal(1, 1))
     model.driver("w", kd.Normal(2, 1))
     model.outcome("v", "-(x - z)**2 - (y - w)**2 - 0.8 * x * y")
-    return model
-
-
-def limited() -> kd.Model:
-    model = kd.Model("Limited")
-    model.given(x=0.0, y=0.0)
-    model.driver("z", kd.Normal(0, 1))
-    model.driver("w", kd.Normal(0, 1))
-    model.outcome("v", "-(x - 3)**2 - (y - 2)**2 + 0.1 * z * x")
-    model.outcome("loss", "x * z + y * w - 3")
     return model
 
 
@@ -49,7 +32,7 @@ CASES = {
         quadratic, {"x": (-4, 4), "y": (-4, 4)}, {"maximize": "mean v"}, np.linalg.solve([[2, 0.8], [0.8, 2]], [2, 4]),
     ),
     "quadratic under a chance limit": (
-        limited, {"x": (0, 5), "y": (0, 5)}, {"maximize": "mean v", "subject_to": ["chance above 0 of loss <= 0.05"]}, EDGE,
+        limited, {"x": (0, 5), "y": (0, 5)}, {"maximize": "mean v", "subject_to": [LIMIT]}, EDGE,
     ),
 }  # fmt: skip
 

@@ -1,6 +1,7 @@
 """Tests of the run of a portfolio: drivers are the holdings' returns."""
 
 import numpy as np
+import pandas as pd
 from scipy import stats
 
 import kindynos as kd
@@ -60,4 +61,12 @@ class Runs(Case):
             optioned.simulate(1, 200)
 
     def test_names_that_a_model_cannot_use(self):
-        self.assertEqual(driver_names(["A.B", "A B", "1x", "profit"]), ["A_B", "A_B_2", "x1x", "profit_return"])
+        self.assertEqual(driver_names(["A.B", "A B", "1x", "profit"]), ["A_B", "A_B_2", "x1x", "holding_profit"])
+        odd = ["class", "max", "return_a", "a", "value_a", "a-1"]  # words of Python and of formulas, and the model's own
+        self.assertEqual(driver_names(odd)[:5], ["holding_class", "holding_max", "holding_return_a", "a", "holding_value_a"])
+        rng = np.random.default_rng(1)
+        frame = pd.DataFrame(100 * np.cumprod(1 + 0.01 * rng.standard_normal((60, 6)), axis=0), columns=odd)
+        frame.insert(0, "date", pd.bdate_range("2027-01-01", periods=60).strftime("%Y-%m-%d"))
+        run = kd.Portfolio(frame, shares=dict.fromkeys(odd, 1.0)).simulate(2, 300, seed=1, marginals="normal")
+        self.assertEqual(len(set(run.drivers)), 6)
+        self.assertAlmostEqual(run.base["start_value"].item(), frame[odd].iloc[-1].sum())

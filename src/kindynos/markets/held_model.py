@@ -15,6 +15,8 @@ from kindynos.distributions.normal import Normal
 from kindynos.errors import ParameterError
 from kindynos.fitting.ranking import fit_distributions
 from kindynos.fitting.student import fit_student
+from kindynos.formula.functions import FUNCTIONS
+from kindynos.formula.parse import is_name
 from kindynos.markets.exposure import Exposure
 from kindynos.program.correlations import checked_correlation
 from kindynos.program.quantities import DistributionDriver, Given, Line, Quantity
@@ -49,12 +51,12 @@ def held_statement(
     shifts: Sequence[float] | None = None,
     cost: float = 0.0,
 ) -> Statement:
-    """Return the model of holdings of these values over so many periods; ``shifts`` are added to each return,
-    and a ``cost`` in money is taken off the profit.
+    """Return the model of holdings of these values over so many periods.
 
-    Drivers have the names of the holdings (what cannot stand in a name becomes an underscore); ``value_NAME`` is what is
-    held of each, ``return_NAME`` its return over all periods. Outcomes: ``profit``, in money, and ``worst_fall``, the deepest
-    fall of the value below its highest so far, as a share of that.
+    ``shifts`` are added to each return, and a ``cost`` in money is taken off the profit. Drivers have the names of the
+    holdings (what cannot stand in a name becomes an underscore); ``value_NAME`` is what is held of each, ``return_NAME`` its
+    return over all periods. Outcomes: ``profit``, in money, and ``worst_fall``, the deepest fall of the value below its
+    highest so far, as a share of that.
     """
     labels = driver_names(names)
     several = horizon > 1
@@ -105,7 +107,8 @@ def driver_names(names: Sequence[str]) -> list[str]:
     for name in names:
         label = re.sub(r"\W", "_", name)
         label = label if label.isidentifier() else f"x{label}"
-        label = f"{label}_return" if label in TAKEN else label
+        if not is_name(label) or label in (*TAKEN, *FUNCTIONS) or label.startswith(PREFIXES):
+            label = f"holding_{label}"
         several = sum(
             other == label or (other.startswith(f"{label}_") and other[len(label) + 1 :].isdigit()) for other in found
         )
@@ -113,7 +116,8 @@ def driver_names(names: Sequence[str]) -> list[str]:
     return found
 
 
-TAKEN = ("profit", "worth", "peak", "worst_fall", "start_value", "period", "periods")
+TAKEN = ("profit", "worth", "peak", "worst_fall", "start_value", "cost_of_trades", "period", "periods")
+PREFIXES = ("value_", "return_", "shift_")  # of the model's own quantities
 
 
 def joined_returns(returns: Floats, names: Sequence[str], marginals: Any, copula: str, df: float | None) -> Joined:

@@ -26,7 +26,7 @@ WORDS = {"sd": "sd", "expected_shortfall": "expected shortfall"}
 def frontier(curve: Frontier, chosen: Allocation | None = None, ax: Axes | None = None) -> Axes:
     """Draw the frontier, single holdings and today's weights as points, and a chosen allocation marked."""
     ax = axes(ax)
-    source, losses = curve.request.source, curve._losses
+    source, losses = curve.request.source, curve.losses
     risks, means = _curve(curve)
     ax.plot(100 * risks, 100 * means, color=DARK, lw=2.4, label="frontier: the highest mean for each risk")
     singles = np.eye(len(source.names))
@@ -62,8 +62,8 @@ def _curve(curve: Frontier) -> tuple[Any, Any]:
     weights = table[curve.request.source.names].to_numpy()
     shares = np.linspace(0, 1, max(POINTS // len(weights), 4))
     between = np.concatenate([a + shares[:, None] * (b - a) for a, b in pairwise(weights)])
-    sds = np.array([curve._losses.sd(w) for w in between])
-    return sds, np.array([curve._losses.mean(w) - curve.request.region.charge(w) for w in between])
+    sds = np.array([curve.losses.sd(w) for w in between])
+    return sds, np.array([curve.losses.mean(w) - curve.request.region.charge(w) for w in between])
 
 
 def frontier_weights(curve: Frontier, ax: Axes | None = None) -> Axes:

@@ -69,7 +69,7 @@ class Points:
             given = self.statement.quantities[name]
             assert isinstance(given, Given)
             values[name] = given.array.reshape(1)
-        return replace(as_drivers(self.statement, values), correlations=self.statement.correlations).program
+        return as_drivers(self.statement, values).program
 
     @cached_property
     def _drawn(self) -> dict[int, dict[str, Floats]]:
@@ -81,17 +81,16 @@ class Points:
         seed = self.settings.checked_seed()
         blocks = Blocks.cut(self.settings.trials, self._program.periods, plan.powers_of_two)
         values = {name: np.empty((len(points), blocks.trials)) for name in self.outcomes}
-        needed = self._program.ancestors(self.outcomes).difference(self.names)
-
-        rows = sum(
-            max(self._program.periods, 1) if d.each_period else 1 for n, d in self._program.drivers.items() if n in needed
-        )
+        # Drawn by the model as it is: under some plans draws depend on which drivers there are.
+        model = self.statement.program
+        needed = model.ancestors(self.outcomes)
+        rows = sum(max(model.periods, 1) if d.each_period else 1 for n, d in model.drivers.items() if n in needed)
         kept = rows * blocks.trials <= MOST_VALUES
 
         def work(batch: int) -> None:
             sizes = {block: blocks.size(block) for block in blocks.in_batch(batch)}
             trials = sum(sizes.values())
-            drawn = self._drawn.get(batch) or self._program.draw(plan, seed, sizes, needed)
+            drawn = self._drawn.get(batch) or model.draw(plan, seed, sizes, needed)
             if kept:
                 self._drawn[batch] = drawn
             for begin in range(0, len(points), max(TOGETHER // trials, 1)):

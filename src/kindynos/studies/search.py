@@ -52,6 +52,8 @@ class Search:
     most: int
     progress: Callable[[int, int], object] | None = None
     tried: dict[Point, Tried] = field(default_factory=dict)
+    scales: tuple[float, ...] = ()  # how far the constraints' figures differ among what was tried
+    spread: float = 1.0  # the same of the objective
 
     def evaluate(self, points: Iterable[Point]) -> list[Tried]:
         """Return the figures at points, working out those that are new, as far as evaluations are left."""
@@ -102,9 +104,6 @@ class Search:
     def best(self) -> Point:
         """The best point so far."""
         return max(self.tried, key=self.key)
-
-    scales: tuple[float, ...] = ()
-    spread: float = 1.0
 
     def set_scales(self) -> None:
         """Learn from what was tried how large differences of the figures are."""

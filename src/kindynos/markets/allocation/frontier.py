@@ -30,7 +30,7 @@ class Frontier:
     def __init__(self, request: Request, risk: str, points: int) -> None:
         self.request = instance("Frontier", "request", request, Request, "a request; call frontier")
         self.risk, self.points = risk, points
-        self._losses = Losses(request.source, request.aim.level)
+        self.losses = Losses(request.source, request.aim.level)
 
     def __repr__(self) -> str:
         table = self.table()
@@ -62,12 +62,12 @@ class Frontier:
         return self._gain(self._least), self._gain(best)
 
     def _gain(self, weights: Floats) -> float:
-        return self._losses.mean(weights) - self.request.region.charge(weights)
+        return self.losses.mean(weights) - self.request.region.charge(weights)
 
     def table(self) -> pd.DataFrame:
         """Return a row a corner, or a point: mean (after the cost of trades), risk, ratio of the two, and every weight."""
         weights = self._weights
-        risks = [self._losses.value(self.risk, w) for w in weights]
+        risks = [self.losses.value(self.risk, w) for w in weights]
         frame = pd.DataFrame({"mean": [self._gain(w) for w in weights], self.risk: risks})
         frame["ratio"] = (frame["mean"] - self.request.aim.rate) / frame[self.risk]
         return pd.concat([frame, pd.DataFrame(weights, columns=self.request.source.names)], axis=1)

@@ -35,10 +35,6 @@ class Request:
         """Return the best weights; raises ParameterError for limits that cannot be met."""
         return Solver(self.source, self.region, self.aim).best()
 
-    def on(self, source: Source) -> Request:
-        """Return the same request of another source."""
-        return replace(self, source=source)
-
     def aimed(
         self, maximize: str | None = None, minimize: str | None = None, limits: Mapping[str, float] | None = None
     ) -> Request:
