@@ -13,11 +13,12 @@ from functools import cached_property
 import numpy as np
 
 from kindynos.arrays import Floats
+from kindynos.distributions.registry import parameters_of
 from kindynos.engine.blocks import Blocks
 from kindynos.engine.workers import run_batches, usable_cpus
 from kindynos.errors import KindynosError
 from kindynos.program.program import Program
-from kindynos.program.quantities import Given
+from kindynos.program.quantities import DependentDriver, Given
 from kindynos.program.statement import Statement
 from kindynos.results.result import Result
 from kindynos.results.simulate import Settings, simulate
@@ -50,8 +51,12 @@ class Points:
 
     @cached_property
     def _given_only(self) -> bool:
+        """Whether decisions are given figures, none of them the parameter of a distribution, whose draws it would change."""
         quantities = self.statement.quantities
-        return all(isinstance(quantities.get(name), Given) for name in self.names) and not self.statement.program.one_thread
+        dependent = [q for q in quantities.values() if isinstance(q, DependentDriver)]
+        stated = {value for q in dependent for value in parameters_of(q.distribution).values() if isinstance(value, str)}
+        given = all(isinstance(quantities.get(name), Given) and name not in stated for name in self.names)
+        return given and not self.statement.program.one_thread
 
     def _alone(self, point: Point) -> dict[str, Result]:
         values = dict(zip(self.names, point, strict=True))
