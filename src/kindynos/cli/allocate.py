@@ -29,8 +29,8 @@ from kindynos.literals import (
     help="Today's holdings, as for kindynos risk; a column group puts them in groups. Without it all of PRICES may be held.",
 )  # fmt: skip
 @value_option
-@click.option("--maximize", type=Words(GainAim), help=f"What is to be high: {listed(GainAim)}.")
-@click.option("--minimize", type=click.Choice(get_args(RiskAim)), metavar="NAME", help=f"What is to be low: {listed(RiskAim)}.")
+@click.option("--maximize", type=Words(GainAim), help=f"What to maximise: {listed(GainAim)}.")
+@click.option("--minimize", type=click.Choice(get_args(RiskAim)), metavar="NAME", help=f"What to minimise: {listed(RiskAim)}.")
 @click.option(
     "--bounds", "bounds", multiple=True, metavar="LOW:HIGH",
     help="The least and the most of each weight, such as 0.01:0.35; NAME=LOW:HIGH for one holding; repeatable.",
@@ -59,7 +59,7 @@ from kindynos.literals import (
     metavar="NAME=MEAN",
     help="Your own mean of a holding; NAME-over-NAME=DIFFERENCE; repeatable.",
 )
-@click.option("--confidence", type=float, default=0.5, show_default=True, help="In the views, from 0 to 1.")
+@click.option("--confidence", type=float, default=0.5, show_default=True, help="Your confidence in the views, from 0 to 1.")
 @click.option("--risk", type=Words(FrontierRisk), default="sd", show_default=True, help="The risk of the frontier.")
 @click.option("--horizon", type=WHOLE, default=1, show_default=True, help="Periods that before and after are compared over.")
 @click.option("--trials", type=WHOLE, default=10_000, show_default=True, help="Draws for before and after.")
@@ -68,7 +68,12 @@ from kindynos.literals import (
     "--resampled", "times", type=WHOLE, default=100, show_default=True,
     help="How sure the weights are, by so many resampled histories; 0 to leave it out.",
 )  # fmt: skip
-@click.option("--walk-forward", "span", type=Words(RebalancingSpan), help=f"Out of sample, each {listed(RebalancingSpan)}.")
+@click.option(
+    "--walk-forward",
+    "span",
+    type=Words(RebalancingSpan),
+    help=f"Test the rule out of sample, with new weights each {listed(RebalancingSpan)}.",
+)
 @click.option("--save-holdings", type=click.Path(path_type=Path), metavar="FILE", help="Write the best holdings as a CSV.")
 @missing_option
 @out_option

@@ -20,8 +20,12 @@ from kindynos.literals import SamplingPlan
     help="A decision: LOW:HIGH is a range, LOW:HIGH:STEP or values with commas a list; repeatable. A driver's parameter is "
     "NAME.PARAMETER.",
 )  # fmt: skip
-@click.option("--maximize", metavar="FIGURE", help="What is to be high: 'mean net_value', 'percentile 5 of net_value'.")
-@click.option("--minimize", metavar="FIGURE", help="What is to be low: 'chance below 0 of net_value', 'sd net_value'.")
+@click.option(
+    "--maximize", metavar="FIGURE", help="The figure to maximise, such as 'mean net_value' or 'percentile 5 of net_value'."
+)
+@click.option(
+    "--minimize", metavar="FIGURE", help="The figure to minimise, such as 'chance below 0 of net_value' or 'sd net_value'."
+)
 @click.option(
     "--subject-to", "constraints", multiple=True, metavar="CONSTRAINT",
     help="A figure and its limit: 'chance below 0 of net_value <= 0.05'; repeatable.",

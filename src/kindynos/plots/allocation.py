@@ -168,7 +168,7 @@ def resampled_weights(found: Resampled, ax: Axes | None = None) -> Axes:
 
 
 def walk_forward(found: WalkForward, ax: Axes | None = None) -> Axes:
-    """Draw what 1 became under the rule, holding still and equal weights, out of sample and after costs."""
+    """Draw the value of 1 invested under the rule, holding still and equal weights, out of sample and after costs."""
     ax = axes(ax)
     for place, rule in enumerate(found.values.columns):
         stroke, colour = STROKES[place], COLOURS[(1, 0, 3)[place]]
@@ -177,7 +177,7 @@ def walk_forward(found: WalkForward, ax: Axes | None = None) -> Axes:
     for date in found.weights.index:
         ax.axvline(date, 0, 0.03, color=INK, lw=1)
     ax.axhline(1, color=INK, lw=0.8)
-    ax.set_ylabel("what 1 became")
+    ax.set_ylabel("value of 1 invested at the start")
     ax.set_xlabel(f"weights are chosen anew at the marks, every {found.every}, from the {found.window} returns before")
     ax.set_title(f"Out of sample, after trades that cost {100 * found.cost:g} % of what is bought and sold", loc="left")
     ax.legend(frameon=False)

@@ -192,7 +192,7 @@ class Allocation:
         )
 
     def resampled(self, times: int = 200, seed: int = 0, *, block: float | None = None, progress: Any = None) -> Resampled:
-        """Return the same allocation for histories like this one: how far each weight may be from the best of the truth.
+        """Return the same allocation on histories like this one: how uncertain each weight is.
 
         Histories are resampled in blocks of days, ``block`` long on average (the cube root of their number unless given);
         moments with ``observations`` are drawn from their sampling distribution. Raises ParameterError for given moments

@@ -1,4 +1,4 @@
-"""How far the best weights may be from the best of the truth: the same allocation for histories like the one at hand."""
+"""How uncertain the best weights are: the same allocation on histories like the one at hand."""
 
 from __future__ import annotations
 
@@ -66,7 +66,7 @@ class Resampled:
         return pd.DataFrame(larger, self.draws.columns, self.draws.columns)
 
     def sentences(self) -> list[str]:
-        """Return in words which weights the data cannot tell apart, of holdings that follow each other by weight."""
+        """Return sentences on the holdings, neighbours by weight, whose order the data do not settle."""
         order = self.weights.sort_values(ascending=False, kind="stable").index
         shares = self.apart()
         found = []

@@ -29,9 +29,9 @@ from kindynos.markets.allocation.source import Source
 
 CUTS = 500
 LOSS = "a loss within its limit"  # what the rows are called that keep measures within limits
-KEPT = 1e-11  # by which a loss may pass its limit
-MOST_ROWS = 40  # losses that are remembered from one level to the next
-NEAR = 1e-6  # the same, while the level is sought whose least sd is a limit: in units of a holding's sd
+KEPT = 1e-11  # by which a loss may pass its limit, in units of a holding's sd
+NEAR = 1e-6  # the same while a level is sought whose least sd is a limit
+MOST_ROWS = 40  # losses that are remembered from one such level to the next
 ROUNDS = 60  # of replacing a difference of convex functions by a line
 SCENARIO_MEASURES = ("expected_shortfall", "value_at_risk", "drawdown")
 

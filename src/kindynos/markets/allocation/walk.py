@@ -30,7 +30,7 @@ FEWEST_SPANS = 4
 class WalkForward:
     """A rule out of sample beside holding still and equal weights.
 
-    ``values`` has what 1 became, by date and rule; ``weights`` the weights chosen at each date; ``returns`` the returns from
+    ``values`` has the value of 1 invested at the start, by date and rule; ``weights`` the weights chosen at each date; ``returns`` the returns from
     one choice to the next, after costs. ``table`` tells the figures with errors; ``infeasible`` counts the dates at which the
     limits could not be met, when the least risk was taken.
     """
@@ -88,7 +88,7 @@ class WalkForward:
 
     @delegated_to("kindynos.plots", "walk_forward")
     def plot(self, ax: Any = None) -> Any:
-        """Draw what 1 became under each rule."""
+        """Draw the value of 1 invested at the start under each rule."""
 
 
 SPANS_A_YEAR = {"month": 12, "quarter": 4, "year": 1}
