@@ -30,9 +30,9 @@ FEWEST_SPANS = 4
 class WalkForward:
     """A rule out of sample beside holding still and equal weights.
 
-    ``values`` has the value of 1 invested at the start, by date and rule; ``weights`` the weights chosen at each date; ``returns`` the returns from
-    one choice to the next, after costs. ``table`` tells the figures with errors; ``infeasible`` counts the dates at which the
-    limits could not be met, when the least risk was taken.
+    ``values`` has the value of 1 invested at the start, by date and rule; ``weights`` the weights chosen at each date;
+    ``returns`` the returns from one choice to the next, after costs. ``table`` tells the figures with errors; ``infeasible``
+    counts the dates at which the limits could not be met, when the least risk was taken.
     """
 
     values: pd.DataFrame
