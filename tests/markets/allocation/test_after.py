@@ -2,6 +2,7 @@
 
 import numpy as np
 import pandas as pd
+from scipy import stats
 
 import kindynos as kd
 from tests.common import HELD, PRICES, Case
@@ -164,6 +165,9 @@ class WalkingForward(Case):
         spans = found.returns.to_numpy()
         gap = (spans[:, 0] - spans[:, 1]) * 12
         self.assertAlmostEqual(table.loc["this rule", "more than holding still"], gap.mean())
+        for column, values in (("error of that", gap), ("error", 12 * spans[:, 0])):
+            low, high = stats.t.interval(0.95, len(values) - 1, values.mean(), stats.sem(values))
+            self.assertAlmostEqual(table.loc["this rule", column], (high - low) / 2)
         self.assertAlmostEqual(table.loc["this rule", "worst fall"], kd.max_drawdown(found.values["this rule"].to_numpy()))
         self.assertIn("out of sample the rule earned", found.verdict())
         with self.fails("needs a history"):

@@ -68,6 +68,12 @@ class Moments(Case):
             self.assertTrue((weights >= 0.1 - 1e-9).all() and (weights <= 0.6 + 1e-9).all())
             self.assertTrue(0.5 - 1e-9 <= weights[:2].sum() <= 0.7 + 1e-9)
 
+    def test_the_band_of_the_frontier_is_that_of_a_sample_sd(self):
+        moments = kd.Moments([0.0, 0.01], np.diag([1e-4, 1.0]), observations=80)  # the least sd is that of the first alone
+        row = kd.allocate(moments, minimize="sd").resampled(400, seed=2).frontier.iloc[0]
+        for column, level in (("sd low", 0.015), ("sd high", 0.985)):
+            self.assertAlmostEqual(row[column] / (0.01 * np.sqrt(stats.chi2(79).ppf(level) / 79)), 1, delta=0.03)
+
     def test_the_frontier_of_resampled_histories(self):
         table = kd.allocate(PRICES, minimize="sd").resampled(30, seed=1).frontier
         self.assertTrue((table["sd low"] <= table["sd"]).all() and (table["sd"] <= table["sd high"]).all())
