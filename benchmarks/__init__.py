@@ -1,1 +1,3 @@
-"""Speed and coverage, each as a ratio to a baseline measured in the same run: ``python -m benchmarks``."""
+"""Speed and coverage, each as a ratio to a baseline measured in the same run: ``python -m
+benchmarks``.
+"""

@@ -1,6 +1,8 @@
-"""Best weights: the exact frontier against SLSQP's points, expected shortfall against the whole linear program, and coverage.
+"""Best weights: the exact frontier against SLSQP's points, expected shortfall against the whole
+linear program, and coverage.
 
-``KINDYNOS_SEEDS`` sets how many histories are drawn for the coverage of resampled weights and of before and after.
+``KINDYNOS_SEEDS`` sets how many histories are drawn for the coverage of resampled weights and of
+before and after.
 """
 
 import os
@@ -22,7 +24,10 @@ POINTS = 50
 def moments(size: int, seed: int = 1) -> kd.Moments:
     rng = np.random.default_rng(seed)
     loadings = rng.normal(size=(size, 20))
-    return kd.Moments(rng.normal(5e-4, 1e-3, size), loadings @ loadings.T * 2e-5 + np.diag(rng.uniform(1e-5, 4e-4, size)))
+    return kd.Moments(
+        rng.normal(5e-4, 1e-3, size),
+        loadings @ loadings.T * 2e-5 + np.diag(rng.uniform(1e-5, 4e-4, size)),
+    )
 
 
 def frontier_of_200() -> tuple[str, str, float, str]:
@@ -39,17 +44,30 @@ def frontier_of_200() -> tuple[str, str, float, str]:
     def slsqp() -> None:
         for mean in np.linspace(table["mean"].iloc[0], table["mean"].iloc[-1], POINTS):
             optimize.minimize(
-                lambda w: 1e4 * w @ matrix @ w, np.full(200, 1 / 200), jac=lambda w: 2e4 * matrix @ w, bounds=[(0, 0.1)] * 200,
-                method="SLSQP", options={"maxiter": 500, "ftol": 1e-12},
+                lambda w: 1e4 * w @ matrix @ w,
+                np.full(200, 1 / 200),
+                jac=lambda w: 2e4 * matrix @ w,
+                bounds=[(0, 0.1)] * 200,
+                method="SLSQP",
+                options={"maxiter": 500, "ftol": 1e-12},
                 constraints=[
                     {"type": "eq", "fun": lambda w: w.sum() - 1, "jac": lambda w: np.ones(200)},
-                    {"type": "ineq", "fun": lambda w, m=mean: 1e3 * (w @ means - m), "jac": lambda w: 1e3 * means},
+                    {
+                        "type": "ineq",
+                        "fun": lambda w, m=mean: 1e3 * (w @ means - m),
+                        "jac": lambda w: 1e3 * means,
+                    },
                 ],
-            )  # fmt: skip
+            )
 
     other = seconds(slsqp)
     text = f"{exact:.2f} s, {len(table)} corners / {other:.1f} s, {POINTS} points"
-    return "frontier of 200 holdings under bounds / 50 points of SLSQP", text, exact / other, "at most 0.05"
+    return (
+        "frontier of 200 holdings under bounds / 50 points of SLSQP",
+        text,
+        exact / other,
+        "at most 0.05",
+    )
 
 
 def shortfall() -> tuple[str, str, float, str]:
@@ -59,28 +77,50 @@ def shortfall() -> tuple[str, str, float, str]:
     returns = 0.001 * rng.normal(size=size) + 0.01 * (factors + rng.standard_t(4, (count, size)))
     source = kd.SimulatedReturns(pd.DataFrame(returns))
     found = kd.allocate(source, minimize="expected_shortfall", bounds=(0.0, 0.35))
-    ours = min(seconds(lambda: kd.allocate(source, minimize="expected_shortfall", bounds=(0.0, 0.35))) for _ in range(3))
+    ours = min(
+        seconds(lambda: kd.allocate(source, minimize="expected_shortfall", bounds=(0.0, 0.35)))
+        for _ in range(3)
+    )
     cost = np.r_[np.zeros(size), 1, np.full(count, 1 / (0.05 * count))]
-    rows = sparse.hstack([sparse.csr_matrix(-returns), -np.ones((count, 1)), -sparse.eye(count)]).tocsc()
+    rows = sparse.hstack(
+        [sparse.csr_matrix(-returns), -np.ones((count, 1)), -sparse.eye(count)]
+    ).tocsc()
     ends = [(0, 0.35)] * size + [(None, None)] + [(0, None)] * count
     equal = np.r_[np.ones(size), np.zeros(count + 1)][None]
     answer = {}
 
     def whole() -> None:
-        answer["least"] = optimize.linprog(cost, rows, np.zeros(count), equal, [1], ends, method="highs").fun
+        answer["least"] = optimize.linprog(
+            cost, rows, np.zeros(count), equal, [1], ends, method="highs"
+        ).fun
 
     other = seconds(whole)
-    text = f"{ours:.2f} s / {other:.1f} s, difference {found.expected_shortfall() - answer['least']:.0e}"
-    return "expected shortfall, 50 holdings x 10,000 scenarios / whole linear program", text, ours / other, "at most 0.1"
+    text = (
+        f"{ours:.2f} s / {other:.1f} s, difference "
+        f"{found.expected_shortfall() - answer['least']:.0e}"
+    )
+    return (
+        "expected shortfall, 50 holdings x 10,000 scenarios / whole linear program",
+        text,
+        ours / other,
+        "at most 0.1",
+    )
 
 
 TRUTH = kd.Moments(
     [4e-4, 8e-4, 2e-4, 6e-4, 5e-4],
-    0.9e-4 * np.array(
-        [[1, 0.3, 0.1, 0, 0.2], [0.3, 1.5, 0.2, 0.1, 0], [0.1, 0.2, 0.4, 0, 0], [0, 0.1, 0, 0.8, 0.3], [0.2, 0, 0, 0.3, 1.1]]
+    0.9e-4
+    * np.array(
+        [
+            [1, 0.3, 0.1, 0, 0.2],
+            [0.3, 1.5, 0.2, 0.1, 0],
+            [0.1, 0.2, 0.4, 0, 0],
+            [0, 0.1, 0, 0.8, 0.3],
+            [0.2, 0, 0, 0.3, 1.1],
+        ]
     ),
     names=NAMES,
-)  # fmt: skip
+)
 AIMS = {
     "least sd": {"minimize": "sd"},
     "best ratio, bounds": {"maximize": "ratio", "bounds": (0.05, 0.4)},
@@ -118,10 +158,28 @@ def measure() -> list[tuple[str, str, float, str]]:
     with ProcessPoolExecutor() as pool:
         for name in AIMS:
             for df, word in ((0, "normal"), (4, "t with 4 degrees of freedom")):
-                held = np.array(list(pool.map(_held, [(name, df, seed) for seed in range(SEEDS)], chunksize=5)))
+                held = np.array(
+                    list(pool.map(_held, [(name, df, seed) for seed in range(SEEDS)], chunksize=5))
+                )
                 text = f"{SEEDS} histories of 500 returns, {word}"
-                rows.append((f"resampled weights hold the best: {name}", text, float(held.mean()), "0.92 to 0.98"))
+                rows.append(
+                    (
+                        f"resampled weights hold the best: {name}",
+                        text,
+                        float(held.mean()),
+                        "0.92 to 0.98",
+                    )
+                )
         held = np.array(list(pool.map(_paired, range(5 * SEEDS), chunksize=10)))
-    for place, name in enumerate(("mean", "sd", "value at risk", "expected shortfall", "chance of a loss", "worst fall")):
-        rows.append((f"before and after, {name}: coverage", f"{5 * SEEDS} seeds", float(held[:, place].mean()), "0.92 to 0.98"))
+    for place, name in enumerate(
+        ("mean", "sd", "value at risk", "expected shortfall", "chance of a loss", "worst fall")
+    ):
+        rows.append(
+            (
+                f"before and after, {name}: coverage",
+                f"{5 * SEEDS} seeds",
+                float(held[:, place].mean()),
+                "0.92 to 0.98",
+            )
+        )
     return rows

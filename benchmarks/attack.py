@@ -1,7 +1,9 @@
-"""Hostile input of every kind, seeded: what raises another error than ours, warns, loses a file or keeps the caller waiting.
+"""Hostile input of every kind, seeded: what raises another error than ours, warns, loses a file or
+keeps the caller waiting.
 
-``python -m benchmarks attack``. Every class prints how many cases it tried; its ratio is the share that went wrong, which must
-be 0. A class alone, with a count and a first seed, shows what went wrong: ``python -m benchmarks.attack models 5000 0``.
+``python -m benchmarks attack``. Every class prints how many cases it tried; its ratio is the share
+that went wrong, which must be 0. A class alone, with a count and a first seed, shows what went
+wrong: ``python -m benchmarks.attack models 5000 0``.
 """
 
 from __future__ import annotations
@@ -37,7 +39,9 @@ Wrong = tuple[str, str]  # the input, and what went wrong
 
 
 def outcome(work: Callable[[], object], patience: float | None = None) -> str | None:
-    """Return what went wrong in a piece of work that may raise our errors only, None if nothing did."""
+    """Return what went wrong in a piece of work that may raise our errors only, None if nothing
+    did.
+    """
     begun = time.process_time()
     try:
         with warnings.catch_warnings():
@@ -53,16 +57,27 @@ def outcome(work: Callable[[], object], patience: float | None = None) -> str | 
     return f"took {spent:.1f} s" if spent > (patience or LONGEST) else None
 
 
-# Formulas -------------------------------------------------------------------------------------------------------------------
+# Formulas
+# ------------------------------------------------------------------------------------------
 WORDS = """
-fare seats hurdle flow price table row npv irr mirr payback total last first previous lookup at following min max clip round exp
-log sqrt floor period cumulative discounted roll_forward first_period average median terminal_value levelized_cost and or not if
-else in is lambda import None True False def for while yield await ( ) [ ] { } , , . .. : ; = == != < > <= >= + - * / // % ** ^
-& | ~ @ && || ! ? $ # " ' \\ ` 1 0 -1 2.5 1e308 1e-308 1e999 0x10 1_000 1j 10000000000000000000000 007 e é 数 𝒳 periods=3
+fare seats hurdle flow price table row npv irr mirr payback total last first previous lookup at following
+min max clip round exp
+log sqrt floor period cumulative discounted roll_forward first_period average median
+terminal_value levelized_cost and or not if
+else in is lambda import None True False def for while yield await ( ) [ ] { } , , . .. : ; = == !=
+< > <= >= + - * / // % ** ^
+& | ~ @ && || ! ? $ # " ' \\ ` 1 0 -1 2.5 1e308 1e-308 1e999 0x10 1_000 1j 10000000000000000000000
+007 e é 数 𝒳 periods=3
 shortfall=True floor=0 back=2 start=fare \x00 \u202e"""
-FORMULAS = ("npv(hurdle, flow, -price)", "irr(flow, -price)", "previous(row, fare) * 1.1 + flow", "lookup(fare, table)",
-            "fare * seats if fare > 3 else price", "roll_forward(price, hurdle, flow)",
-            "total(flow) / max(fare, 1)")  # fmt: skip
+FORMULAS = (
+    "npv(hurdle, flow, -price)",
+    "irr(flow, -price)",
+    "previous(row, fare) * 1.1 + flow",
+    "lookup(fare, table)",
+    "fare * seats if fare > 3 else price",
+    "roll_forward(price, hurdle, flow)",
+    "total(flow) / max(fare, 1)",
+)
 
 
 def formulas(rng: random.Random) -> Wrong | None:
@@ -73,7 +88,9 @@ def formulas(rng: random.Random) -> Wrong | None:
         tokens = re.findall(r"\w+|\W", rng.choice(FORMULAS))
         for _ in range(rng.randint(1, 3)):
             place = rng.randrange(len(tokens))
-            tokens[place : place + rng.randint(0, 2)] = [rng.choice(WORDS.split()) for _ in range(rng.randint(0, 2))]
+            tokens[place : place + rng.randint(0, 2)] = [
+                rng.choice(WORDS.split()) for _ in range(rng.randint(0, 2))
+            ]
         text = "".join(tokens)
 
     def work() -> None:
@@ -88,12 +105,49 @@ def formulas(rng: random.Random) -> Wrong | None:
     return problem and (text, problem)
 
 
-# Model files ----------------------------------------------------------------------------------------------------------------
-VALUES = ["0", "-1", "1e400", "nan", "inf", "-inf", "1e-320", "1e308", "9" * 400, "true", '""', '"x"', '"fare"', "[]", "[1]",
-          "[[1,2],[3]]", '["a","b"]', "{}", '{a=1}', "1979-05-27", "07:32:00", "[nan]", "1e17", "-0.0", "0.5", "1", "10000",
-          '{distribution="poisson",mean=1e17}', '{distribution="normal",mean=0,sd=1}', "[[0,1],[0,2]]", "[0.1,0.2]", "3",
-          '"previous(x,1)"', '"npv(0.1, 3)"', '"period"', '"year"', '"\\u202e"', '"\\u001b[31m"',
-          "0x7fffffffffffffff"]  # fmt: skip
+# Model files
+# ------------------------------------------------------------------------------------------
+VALUES = [
+    "0",
+    "-1",
+    "1e400",
+    "nan",
+    "inf",
+    "-inf",
+    "1e-320",
+    "1e308",
+    "9" * 400,
+    "true",
+    '""',
+    '"x"',
+    '"fare"',
+    "[]",
+    "[1]",
+    "[[1,2],[3]]",
+    '["a","b"]',
+    "{}",
+    "{a=1}",
+    "1979-05-27",
+    "07:32:00",
+    "[nan]",
+    "1e17",
+    "-0.0",
+    "0.5",
+    "1",
+    "10000",
+    '{distribution="poisson",mean=1e17}',
+    '{distribution="normal",mean=0,sd=1}',
+    "[[0,1],[0,2]]",
+    "[0.1,0.2]",
+    "3",
+    '"previous(x,1)"',
+    '"npv(0.1, 3)"',
+    '"period"',
+    '"year"',
+    '"\\u202e"',
+    '"\\u001b[31m"',
+    "0x7fffffffffffffff",
+]
 
 
 def _catalogue() -> list[str]:
@@ -108,7 +162,15 @@ def _catalogue() -> list[str]:
         model.driver("d", example(CATALOGUE.find(name)), each="period", base=1.0)
         model.outcome("y", "total(d)")
         texts.append(model.to_toml())
-    parameters = {"start": 1.0, "drift": 0.1, "volatility": 0.2, "level": 1.0, "speed": 0.5, "rate": 1.0, "jump_mean": 0.0}
+    parameters = {
+        "start": 1.0,
+        "drift": 0.1,
+        "volatility": 0.2,
+        "level": 1.0,
+        "speed": 0.5,
+        "rate": 1.0,
+        "jump_mean": 0.0,
+    }
     parameters |= {
         "jump_sd": 0.1,
         "drifts": (0.1, 0.0),
@@ -125,7 +187,12 @@ def _catalogue() -> list[str]:
     for name in PROCESSES:
         known = inspect.signature(PROCESSES.find(name)).parameters
         model = kd.Model(name, periods=4)
-        model.driver("d", PROCESSES.find(name)(**{key: value for key, value in parameters.items() if key in known}))
+        model.driver(
+            "d",
+            PROCESSES.find(name)(
+                **{key: value for key, value in parameters.items() if key in known}
+            ),
+        )
         model.outcome("y", "last(d)")
         texts.append(model.to_toml())
     return texts
@@ -140,9 +207,13 @@ TEXTS: list[str] = []
 
 
 def models(rng: random.Random) -> Wrong | None:
-    """A right model file with values, keys, lines or characters changed: read, and simulated if it can be read."""
+    """A right model file with values, keys, lines or characters changed: read, and simulated if it
+    can be read.
+    """
     if not TEXTS:
-        importlib.import_module("scipy.optimize")  # which fits in model files need, and whose loading is not what is timed
+        importlib.import_module(
+            "scipy.optimize"
+        )  # which fits in model files need, and whose loading is not what is timed
     TEXTS[:] = TEXTS or sources()
     text = rng.choice(TEXTS)
     for _ in range(rng.randint(1, 3)):
@@ -157,12 +228,18 @@ def models(rng: random.Random) -> Wrong | None:
             lines.insert(place, rng.choice(lines))
         elif kind < 0.9 and lines[place]:
             spot = rng.randrange(len(lines[place]))
-            lines[place] = lines[place][:spot] + rng.choice('"=[]{}.,#x1- \u00e9\x07') + lines[place][spot + 1 :]
+            lines[place] = (
+                lines[place][:spot]
+                + rng.choice('"=[]{}.,#x1- \u00e9\x07')
+                + lines[place][spot + 1 :]
+            )
         else:
             numbers = list(re.finditer(r"-?\d+(\.\d+)?", lines[place]))
             if numbers:
                 found = rng.choice(numbers)
-                lines[place] = lines[place][: found.start()] + rng.choice(VALUES) + lines[place][found.end() :]
+                lines[place] = (
+                    lines[place][: found.start()] + rng.choice(VALUES) + lines[place][found.end() :]
+                )
         text = "\n".join(lines)
 
     def read() -> None:
@@ -176,21 +253,79 @@ def models(rng: random.Random) -> Wrong | None:
     return problem and (text, problem)
 
 
-# Calls ----------------------------------------------------------------------------------------------------------------------
+# Calls
+# ------------------------------------------------------------------------------------------
 def _arguments(rng: random.Random) -> object:
-    return rng.choice([
-        0, 1, -1, 3, 2.5, 0.05, -0.5, 1e308, 1e-320, float("nan"), float("inf"), 10**30, True, None, "", "x", b"x", [], [1.0],
-        [1, 2, 3], [-100, 60, 60], [[1, 2], [3]], [[1, 2], [3, 4]], (0.1, 0.2), {}, {"a": 1}, {1, 2}, object(), lambda x: x,
-        np.ones(3), np.ones((5, 3)), np.ones((0, 3)), np.array([]), np.ones((2, 2, 2)), np.array(["a"]), np.array([1 + 2j]),
-        np.array([None, 1]), np.ma.array([1.0, 2.0, 3.0], mask=[0, 1, 0]), np.array([np.nan, 1.0, -2.0]), np.float32(1.5),
-        np.array(["2020-01-01"], dtype="M8[D]"), pd.Series([1.0, -2.0, 3.0]), pd.DataFrame({"a": [1.0, 2.0], "b": [2.0, 1.0]}),
-        pd.Series(["a", "b"]), pd.Timestamp("2020-01-01"), range(4), kd.Normal(0, 1), kd.RandomWalk(1.0, 0.0, 1.0), slice(3),
-        np.random.default_rng(0).standard_normal(60), np.exp(np.cumsum(np.random.default_rng(0).standard_normal(60) / 100)),
-    ])  # fmt: skip
+    return rng.choice(
+        [
+            0,
+            1,
+            -1,
+            3,
+            2.5,
+            0.05,
+            -0.5,
+            1e308,
+            1e-320,
+            float("nan"),
+            float("inf"),
+            10**30,
+            True,
+            None,
+            "",
+            "x",
+            b"x",
+            [],
+            [1.0],
+            [1, 2, 3],
+            [-100, 60, 60],
+            [[1, 2], [3]],
+            [[1, 2], [3, 4]],
+            (0.1, 0.2),
+            {},
+            {"a": 1},
+            {1, 2},
+            object(),
+            lambda x: x,
+            np.ones(3),
+            np.ones((5, 3)),
+            np.ones((0, 3)),
+            np.array([]),
+            np.ones((2, 2, 2)),
+            np.array(["a"]),
+            np.array([1 + 2j]),
+            np.array([None, 1]),
+            np.ma.array([1.0, 2.0, 3.0], mask=[0, 1, 0]),
+            np.array([np.nan, 1.0, -2.0]),
+            np.float32(1.5),
+            np.array(["2020-01-01"], dtype="M8[D]"),
+            pd.Series([1.0, -2.0, 3.0]),
+            pd.DataFrame({"a": [1.0, 2.0], "b": [2.0, 1.0]}),
+            pd.Series(["a", "b"]),
+            pd.Timestamp("2020-01-01"),
+            range(4),
+            kd.Normal(0, 1),
+            kd.RandomWalk(1.0, 0.0, 1.0),
+            slice(3),
+            np.random.default_rng(0).standard_normal(60),
+            np.exp(np.cumsum(np.random.default_rng(0).standard_normal(60) / 100)),
+        ]
+    )
 
 
 FILES = {"load_model", "open_run", "read_prices"}  # have a class of their own
-MADE = {"Run", "Sweep", "Comparison", "Estimate", "Estimates", "RiskFigure", "Distribution", "Process", "Result", "RowResult"}
+MADE = {
+    "Run",
+    "Sweep",
+    "Comparison",
+    "Estimate",
+    "Estimates",
+    "RiskFigure",
+    "Distribution",
+    "Process",
+    "Result",
+    "RowResult",
+}
 WORKINGS = {
     "closed_form_at",
     "closed_hit_probability",
@@ -209,8 +344,14 @@ WORKINGS = {
 
 
 def targets() -> list[tuple[str, Callable[..., object]]]:
-    """Every public function and class, and what a distribution, a process and a few results offer, by name."""
-    found = [(name, getattr(kd, name)) for name in kd.__all__ if name[0] != "_" and name not in FILES | MADE]
+    """Every public function and class, and what a distribution, a process and a few results offer,
+    by name.
+    """
+    found = [
+        (name, getattr(kd, name))
+        for name in kd.__all__
+        if name[0] != "_" and name not in FILES | MADE
+    ]
     found = [
         (name, thing)
         for name, thing in found
@@ -223,11 +364,28 @@ def targets() -> list[tuple[str, Callable[..., object]]]:
     model.outcome("y", "d * fare")
     model.outcome("row", "d * e")
     run = model.simulate(300, seed=1, workers=1)
-    owners: list[tuple[str, object]] = [("Normal()", kd.Normal(0, 1)), ("Poisson()", kd.Poisson(3)), ("model", model)]
-    owners += [("run", run), ("result", run["y"]), ("rows", run["row"]), ("walk", kd.RandomWalk(1.0, 0.0, 1.0))]
+    owners: list[tuple[str, object]] = [
+        ("Normal()", kd.Normal(0, 1)),
+        ("Poisson()", kd.Poisson(3)),
+        ("model", model),
+    ]
+    owners += [
+        ("run", run),
+        ("result", run["y"]),
+        ("rows", run["row"]),
+        ("walk", kd.RandomWalk(1.0, 0.0, 1.0)),
+    ]
     for label, owner in owners:
-        methods = [name for name, _ in inspect.getmembers(type(owner), inspect.isfunction) if name[0] != "_"]
-        found += [(f"{label}.{name}", getattr(owner, name)) for name in methods if name not in WORKINGS | {"save", "plot"}]
+        methods = [
+            name
+            for name, _ in inspect.getmembers(type(owner), inspect.isfunction)
+            if name[0] != "_"
+        ]
+        found += [
+            (f"{label}.{name}", getattr(owner, name))
+            for name in methods
+            if name not in WORKINGS | {"save", "plot"}
+        ]
     return [(name, thing) for name, thing in found if _has_signature(thing)]
 
 
@@ -243,7 +401,9 @@ TARGETS: list[tuple[str, Callable[..., object]]] = []
 
 
 def calls(rng: random.Random) -> Wrong | None:
-    """A public function with as many arguments as it takes, of any type; too few or unknown ones are Python's to refuse."""
+    """A public function with as many arguments as it takes, of any type; too few or unknown ones
+    are Python's to refuse.
+    """
     TARGETS[:] = TARGETS or targets()
     name, thing = rng.choice(TARGETS)
     positional, named = [], {}
@@ -259,11 +419,14 @@ def calls(rng: random.Random) -> Wrong | None:
         ):
             named[parameter.name] = _arguments(rng)
     problem = outcome(lambda: thing(*positional, **named), 10.0)
-    shown = ", ".join([*(f"{a!r:.40}" for a in positional), *(f"{key}={a!r:.40}" for key, a in named.items())])
+    shown = ", ".join(
+        [*(f"{a!r:.40}" for a in positional), *(f"{key}={a!r:.40}" for key, a in named.items())]
+    )
     return problem and (f"{name}({shown})", problem)
 
 
-# Files ----------------------------------------------------------------------------------------------------------------------
+# Files
+# ------------------------------------------------------------------------------------------
 def saved(rng: random.Random) -> Wrong | None:
     """A saved run with bytes changed, cut or put in: refused, or the same run."""
     with tempfile.TemporaryDirectory() as folder:
@@ -290,14 +453,45 @@ def saved(rng: random.Random) -> Wrong | None:
         return problem and ("a saved run", problem)
 
 
-CELLS = ["1", "2.5", "-3", "", "nan", "inf", "1e999", "abc", "2026-01-05", "2026-13-45", "05/01/2026", '"', '"a', ",,,", "\x00",
-         "1,5", "é", "\u202e", "0x10", " 7 ", "1_000", "None", "9" * 30]  # fmt: skip
+CELLS = [
+    "1",
+    "2.5",
+    "-3",
+    "",
+    "nan",
+    "inf",
+    "1e999",
+    "abc",
+    "2026-01-05",
+    "2026-13-45",
+    "05/01/2026",
+    '"',
+    '"a',
+    ",,,",
+    "\x00",
+    "1,5",
+    "é",
+    "\u202e",
+    "0x10",
+    " 7 ",
+    "1_000",
+    "None",
+    "9" * 30,
+]
 
 
 def prices(rng: random.Random) -> Wrong | None:
     """A file of prices, right or hopeless, under any of the endings that are read."""
     columns = rng.choice(
-        [["date", "a", "b"], ["date", "a", "a "], ["Date", "date", "a"], ["a"], [""], ["date", "\x1b[31ma"], []]
+        [
+            ["date", "a", "b"],
+            ["date", "a", "a "],
+            ["Date", "date", "a"],
+            ["a"],
+            [""],
+            ["date", "\x1b[31ma"],
+            [],
+        ]
     )
     rows = [",".join(columns)]
     for day in range(rng.randint(0, 30)):
@@ -308,7 +502,10 @@ def prices(rng: random.Random) -> Wrong | None:
     data = "\n".join(rows).encode("utf-8", "surrogatepass")
     if rng.random() < 0.2:
         data = rng.randbytes(rng.randint(0, 200))
-    ending = rng.choice([".csv"] * 4 + [".gz", ".zip", ".xz", ".bz2", ".tar", ".xlsx", ".parquet", ".csv.gz", ".txt", ""])
+    ending = rng.choice(
+        [".csv"] * 4
+        + [".gz", ".zip", ".xz", ".bz2", ".tar", ".xlsx", ".parquet", ".csv.gz", ".txt", ""]
+    )
     with tempfile.TemporaryDirectory() as folder:
         path = Path(folder, f"prices{ending}")
         path.write_bytes(data)
@@ -317,7 +514,9 @@ def prices(rng: random.Random) -> Wrong | None:
 
 
 def flows(rng: random.Random) -> Wrong | None:
-    """Whole-number flows: as many rates as Sturm's theorem counts, and the same for the flows with the signs turned."""
+    """Whole-number flows: as many rates as Sturm's theorem counts, and the same for the flows with
+    the signs turned.
+    """
     from tests.finance.test_irr import count_of_rates
 
     column = [rng.randint(-9, 9) for _ in range(rng.randint(2, 7))]
@@ -328,15 +527,30 @@ def flows(rng: random.Random) -> Wrong | None:
     report, turned = kd.irr_report(column), kd.irr_report([-flow for flow in column])
     if report.count[0] != count_of_rates(column):
         return str(column), f"{report.count[0]} rates, and there are {count_of_rates(column)}"
-    if report.count[0] != turned.count[0] or not np.allclose(report.roots[0], turned.roots[0], rtol=1e-8, atol=1e-8):
+    if report.count[0] != turned.count[0] or not np.allclose(
+        report.roots[0], turned.roots[0], rtol=1e-8, atol=1e-8
+    ):
         return str(column), "other rates with the signs turned"
     return None
 
 
-# Kills ----------------------------------------------------------------------------------------------------------------------
+# Kills
+# ------------------------------------------------------------------------------------------
 def kills(rng: random.Random) -> Wrong | None:
-    """A command that writes is killed at any moment: what is there is complete, and the next command clears what is not."""
-    command = [sys.executable, "-m", "kindynos", "run", str(DEMO / "berths.toml"), "--trials", "2000", "--seed", "1"]
+    """A command that writes is killed at any moment: what is there is complete, and the next
+    command clears what is not.
+    """
+    command = [
+        sys.executable,
+        "-m",
+        "kindynos",
+        "run",
+        str(DEMO / "berths.toml"),
+        "--trials",
+        "2000",
+        "--seed",
+        "1",
+    ]
     with tempfile.TemporaryDirectory() as folder:
         writes = [*command, "--out", f"{folder}/new/out", "--save", f"{folder}/run.parquet"]
         other = Path(folder, "new")
@@ -374,7 +588,9 @@ def _wait_for_handler(process: int) -> None:
     """Wait until a program catches a termination: what comes earlier meets Python's own start."""
     status = Path(f"/proc/{process}/status")
     while status.exists():
-        caught = [line.split()[1] for line in status.read_text().splitlines() if line.startswith("SigCgt")]
+        caught = [
+            line.split()[1] for line in status.read_text().splitlines() if line.startswith("SigCgt")
+        ]
         if not caught or int(caught[0], 16) >> (signal.SIGTERM - 1) & 1:
             return
         time.sleep(0.01)
@@ -396,7 +612,11 @@ CHUNK = 50
 def attacked(name: str, first: int, count: int) -> list[Wrong]:
     """Return what went wrong in so many cases of a class, from a first seed on."""
     case, _ = CLASSES[name]
-    return [wrong for seed in range(first, first + count) if (wrong := case(random.Random(f"{name} {seed}")))]
+    return [
+        wrong
+        for seed in range(first, first + count)
+        if (wrong := case(random.Random(f"{name} {seed}")))
+    ]
 
 
 def measure(scale: float = 1.0) -> Iterator[tuple[str, str, float, str]]:
@@ -405,13 +625,20 @@ def measure(scale: float = 1.0) -> Iterator[tuple[str, str, float, str]]:
             count = max(CHUNK, round(full * scale))
             parts = pool.map(partial(attacked, name, count=CHUNK), range(0, count, CHUNK))
             wrong = [one for part in parts for one in part]
-            yield f"attack: {name}, {count:,} cases", wrong[0][1] if wrong else "", len(wrong) / count, "0"
+            yield (
+                f"attack: {name}, {count:,} cases",
+                wrong[0][1] if wrong else "",
+                len(wrong) / count,
+                "0",
+            )
 
 
 def main() -> None:
     name, count, first = sys.argv[1], int(sys.argv[2]), int(sys.argv[3])
     with ProcessPoolExecutor(os.cpu_count()) as pool:
-        for part in pool.map(partial(attacked, name, count=CHUNK), range(first, first + count, CHUNK)):
+        for part in pool.map(
+            partial(attacked, name, count=CHUNK), range(first, first + count, CHUNK)
+        ):
             for shown, problem in part:
                 print(f"{problem}\n    {shown}", flush=True)
 

@@ -1,6 +1,8 @@
-"""How often the 95 % errors cover the truth: five models, every plan, seven statistics, over many seeds.
+"""How often the 95 % errors cover the truth: five models, every plan, seven statistics, over many
+seeds.
 
-``python -m benchmarks coverage`` measures 2,000 and 10,000 trials; ``KINDYNOS_TRIALS=100000`` adds to them (an hour's work).
+``python -m benchmarks coverage`` measures 2,000 and 10,000 trials; ``KINDYNOS_TRIALS=100000`` adds
+to them (an hour's work).
 """
 
 import os
@@ -86,7 +88,11 @@ def correlated_pair() -> kd.Model:
 
 MODELS = (
     Known("sum of normals", sum_of_normals, stats.norm(30, np.sqrt(14))),
-    Known("product of lognormals", product_of_lognormals, stats.lognorm(np.sqrt(0.14), scale=np.exp(0.5))),
+    Known(
+        "product of lognormals",
+        product_of_lognormals,
+        stats.lognorm(np.sqrt(0.14), scale=np.exp(0.5)),
+    ),
     Known("least of uniforms", least_of_uniforms, stats.beta(1, 4)),
     Known("sum of exponentials", sum_of_exponentials, stats.gamma(10)),
     Known("correlated pair", correlated_pair, stats.norm(0, np.sqrt(0.8))),
@@ -100,7 +106,8 @@ def covered(known: Known, sampling: str, seeds: int, trials: int) -> dict[str, f
         y = model.simulate(trials, seed=seed, sampling=sampling, workers=1)["y"]
         for name, (truth, estimate) in known.statistics.items():
             found = estimate(y)
-            # Met exactly, as antithetic means of symmetric distributions are, the error may be 0 but for rounding.
+            # Met exactly, as antithetic means of symmetric distributions are, the error may be 0
+            # but for rounding.
             exact = abs(found - truth) <= 1e-9 * (1 + abs(truth))
             hits[name] += exact or found.low <= truth <= found.high
     return {name: count / seeds for name, count in hits.items()}
@@ -110,7 +117,12 @@ def _job(case: tuple[int, str, int]) -> list[tuple[str, str, float, str]]:
     place, sampling, trials = case
     known = MODELS[place]
     return [
-        (f"coverage: {known.name}, {sampling}, {statistic}", f"{SEEDS} seeds, {trials:,} trials", share, "0.92 to 0.98")
+        (
+            f"coverage: {known.name}, {sampling}, {statistic}",
+            f"{SEEDS} seeds, {trials:,} trials",
+            share,
+            "0.92 to 0.98",
+        )
         for statistic, share in covered(known, sampling, SEEDS, trials).items()
     ]
 
@@ -119,6 +131,11 @@ def measure() -> list[tuple[str, str, float, str]]:
     sizes = [2_000, 10_000]
     if "KINDYNOS_TRIALS" in os.environ:
         sizes = [int(os.environ["KINDYNOS_TRIALS"])]
-    cases = [(place, sampling, trials) for trials in sizes for place in range(len(MODELS)) for sampling in PLANS]
+    cases = [
+        (place, sampling, trials)
+        for trials in sizes
+        for place in range(len(MODELS))
+        for sampling in PLANS
+    ]
     with ProcessPoolExecutor() as pool:
         return [row for rows in pool.map(_job, cases) for row in rows]

@@ -30,7 +30,10 @@ def tree(depth: int, breadth: int, number: list[int]):
     number[0] += 1
     if depth % 2:
         return kd.Choice(f"choice {number[0]}", {str(i): node for i, node in enumerate(inner)})
-    return kd.Event(f"event {number[0]}", {str(i): (1 / breadth if i else "rest", node) for i, node in enumerate(inner)})
+    return kd.Event(
+        f"event {number[0]}",
+        {str(i): (1 / breadth if i else "rest", node) for i, node in enumerate(inner)},
+    )
 
 
 def measure():
@@ -45,12 +48,30 @@ def measure():
         )
     ]
     few, many = (
-        seconds(lambda count=count: kd.Cohort(["a", "b", "c"], {"a": count}, MATRIX).counts(PERIODS, 20_000, seed=1))
+        seconds(
+            lambda count=count: kd.Cohort(["a", "b", "c"], {"a": count}, MATRIX).counts(
+                PERIODS, 20_000, seed=1
+            )
+        )
         for count in (10**4, 10**8)
     )
-    rows.append(("the same with 100 million things / with 10,000", f"{many:.2f} s / {few:.2f} s", many / few, "at most 1.3"))
+    rows.append(
+        (
+            "the same with 100 million things / with 10,000",
+            f"{many:.2f} s / {few:.2f} s",
+            many / few,
+            "at most 1.3",
+        )
+    )
     decision = kd.Decision("large", {str(i): tree(4, 4, [i]) for i in range(3)})
     begun = time.perf_counter()
     decision.solve(trials=10_000)
-    rows.append(("a tree of about 1,000 parts, 10,000 trials, seconds", "", time.perf_counter() - begun, "under 2"))
+    rows.append(
+        (
+            "a tree of about 1,000 parts, 10,000 trials, seconds",
+            "",
+            time.perf_counter() - begun,
+            "under 2",
+        )
+    )
     return rows

@@ -30,17 +30,33 @@ def measure() -> list[tuple[str, str, float, str]]:
     rows = []
     for distributions, wanted in ((AGAINST_STATS, "at least 2"), (AGAINST_SPECIAL, "at least 20")):
         for name, (distribution, theirs) in distributions.items():
-            gap = float((np.abs(distribution.quantile(u) - theirs(u)) / (np.abs(theirs(u)) + distribution.sd)).max())
+            gap = float(
+                (
+                    np.abs(distribution.quantile(u) - theirs(u))
+                    / (np.abs(theirs(u)) + distribution.sd)
+                ).max()
+            )
             ours, baseline, ratio = paired(
-                lambda distribution=distribution: distribution.quantile(u), lambda f=theirs: f(u), runs=5
+                lambda distribution=distribution: distribution.quantile(u),
+                lambda f=theirs: f(u),
+                runs=5,
             )
             text = f"{ours:.3f} s / {baseline:.3f} s, largest difference {gap:.0e}"
-            rows.append((f"a million quantiles of {name}: times faster than SciPy", text, 1 / ratio, wanted))
+            rows.append(
+                (f"a million quantiles of {name}: times faster than SciPy", text, 1 / ratio, wanted)
+            )
     model = kd.Model("rows", periods=30)
     model.driver("x", kd.Normal(0, 1), each="period")
     model.outcome("y", "total(x)")
-    latin, random, ratio = paired(*(lambda s=s: model.simulate(100_000, seed=1, sampling=s) for s in ("latin", "random")))
+    latin, random, ratio = paired(
+        *(lambda s=s: model.simulate(100_000, seed=1, sampling=s) for s in ("latin", "random"))
+    )
     rows.append(
-        ("30 periods x 100,000 trials of a Normal: Latin / random", f"{latin:.3f} s / {random:.3f} s", ratio, "at most 2")
+        (
+            "30 periods x 100,000 trials of a Normal: Latin / random",
+            f"{latin:.3f} s / {random:.3f} s",
+            ratio,
+            "at most 2",
+        )
     )
     return rows

@@ -1,4 +1,6 @@
-"""Maximum drawdowns and correlated paths against a C++ loop (where a compiler is present), NumPy scripts, and bare normals."""
+"""Maximum drawdowns and correlated paths against a C++ loop (where a compiler is present), NumPy
+scripts, and bare normals.
+"""
 
 import os
 import shutil
@@ -35,7 +37,8 @@ int main(int argc, char** argv) {
       }
       sum += worst;
     }
-    std::printf("%.9f\\n", std::chrono::duration<double>(std::chrono::steady_clock::now() - begun).count());
+    auto spent = std::chrono::steady_clock::now() - begun;
+    std::printf("%.9f\\n", std::chrono::duration<double>(spent).count());
   }
   std::fprintf(stderr, "%f\\n", sum / trials / runs);
 }
@@ -58,7 +61,9 @@ def normals(periods: int, trials: int) -> None:
 
 def multivariate(assets: int, periods: int, trials: int) -> None:
     matrix = 0.3 + 0.7 * np.eye(assets)
-    shocks = np.random.default_rng(1).multivariate_normal(np.zeros(assets), matrix, size=(periods, trials))
+    shocks = np.random.default_rng(1).multivariate_normal(
+        np.zeros(assets), matrix, size=(periods, trials)
+    )
     np.cumsum(shocks, axis=0)
 
 
@@ -69,29 +74,61 @@ def measure() -> list[tuple[str, str, float, str]]:
         compiler = shutil.which("g++") or shutil.which("clang++")
         if compiler:
             Path(folder, "drawdowns.cpp").write_text(CPP)
-            subprocess.run([compiler, "-O3", "-o", program, Path(folder, "drawdowns.cpp")], check=True)
+            subprocess.run(
+                [compiler, "-O3", "-o", program, Path(folder, "drawdowns.cpp")], check=True
+            )
         for trials, periods in ((20_000, 120), (100_000, 250)):
             label = f"maximum drawdown, {trials:,} paths x {periods} steps"
             ours, theirs, ratio = paired(
                 lambda t=trials, p=periods: PROCESS.max_drawdowns(p, t, seed=1, dt=1 / 12).mean(),
                 lambda t=trials, p=periods: numpy_script(p, t),
             )
-            rows.append((f"{label} / whole-array NumPy", f"{ours:.3f} s / {theirs:.3f} s", ratio, "at most 0.33"))
+            rows.append(
+                (
+                    f"{label} / whole-array NumPy",
+                    f"{ours:.3f} s / {theirs:.3f} s",
+                    ratio,
+                    "at most 0.33",
+                )
+            )
             floor = min(seconds(lambda t=trials, p=periods: normals(p, t)) for _ in range(5))
             rows.append(
-                (f"{label} / drawing the normals alone", f"{ours:.3f} s / {floor:.3f} s", ours / floor, "the floor is 1")
+                (
+                    f"{label} / drawing the normals alone",
+                    f"{ours:.3f} s / {floor:.3f} s",
+                    ours / floor,
+                    "the floor is 1",
+                )
             )
             if compiler:
                 text = subprocess.run(
-                    [program, str(trials), str(periods), "5"], check=True, capture_output=True, text=True, env=os.environ
+                    [program, str(trials), str(periods), "5"],
+                    check=True,
+                    capture_output=True,
+                    text=True,
+                    env=os.environ,
                 ).stdout
                 loop = sorted(map(float, text.split()))[2]
-                rows.append((f"{label} / one-thread C++ -O3", f"{ours:.3f} s / {loop:.3f} s", ours / loop, "at most 0.4"))
+                rows.append(
+                    (
+                        f"{label} / one-thread C++ -O3",
+                        f"{ours:.3f} s / {loop:.3f} s",
+                        ours / loop,
+                        "at most 0.4",
+                    )
+                )
     made = kd.PathSet({f"i{n}": PROCESS for n in range(10)}, correlation=0.3 + 0.7 * np.eye(10))
     ours, theirs, ratio = paired(
-        lambda: made.paths(250, 10_000, seed=1, dt=1 / 252), lambda: multivariate(10, 250, 10_000), runs=3
+        lambda: made.paths(250, 10_000, seed=1, dt=1 / 252),
+        lambda: multivariate(10, 250, 10_000),
+        runs=3,
     )
     rows.append(
-        ("10 correlated x 250 x 10,000 / multivariate_normal + cumsum", f"{ours:.2f} s / {theirs:.2f} s", ratio, "at most 0.6")
+        (
+            "10 correlated x 250 x 10,000 / multivariate_normal + cumsum",
+            f"{ours:.2f} s / {theirs:.2f} s",
+            ratio,
+            "at most 0.6",
+        )
     )
     return rows

@@ -1,7 +1,8 @@
-"""How often the 95 % errors of the harder figures cover the truth, and how often they are marked rough or have one end only.
+"""How often the 95 % errors of the harder figures cover the truth, and how often they are marked
+rough or have one end only.
 
-``python -m benchmarks hard_cases``. A share above 0.98 is a bound that is longer than it need be; none may be below 0.92 unless
-the figure is marked rough in nearly all seeds.
+``python -m benchmarks hard_cases``. A share above 0.98 is a bound that is longer than it need be;
+none may be below 0.92 unless the figure is marked rough in nearly all seeds.
 """
 
 import warnings
@@ -14,7 +15,9 @@ from scipy import stats
 import kindynos as kd
 
 SEEDS = 300
-Case = Callable[[int], tuple[float, float, float, bool]]  # a seed to the low and high end, the truth, and whether it is rough
+Case = Callable[
+    [int], tuple[float, float, float, bool]
+]  # a seed to the low and high end, the truth, and whether it is rough
 
 
 def model_of(formula: str, **drivers: kd.Distribution) -> kd.Model:
@@ -25,7 +28,13 @@ def model_of(formula: str, **drivers: kd.Distribution) -> kd.Model:
     return model
 
 
-def figure(model: kd.Model, sampling: str, trials: int, read: Callable[[kd.Result], kd.Estimate], truth: float) -> Case:
+def figure(
+    model: kd.Model,
+    sampling: str,
+    trials: int,
+    read: Callable[[kd.Result], kd.Estimate],
+    truth: float,
+) -> Case:
     def case(seed: int) -> tuple[float, float, float, bool]:
         found = read(model.simulate(trials, seed=seed, sampling=sampling, workers=1)["y"])
         return found.low, found.high, truth, found.rough
@@ -36,7 +45,9 @@ def figure(model: kd.Model, sampling: str, trials: int, read: Callable[[kd.Resul
 def coefficient(model: kd.Model, truth: float) -> Case:
     def case(seed: int) -> tuple[float, float, float, bool]:
         with warnings.catch_warnings(action="ignore"):
-            frame = model.simulate(2000, seed=seed, sampling="random", workers=1).sensitivity("y", "regression")
+            frame = model.simulate(2000, seed=seed, sampling="random", workers=1).sensitivity(
+                "y", "regression"
+            )
         row = frame.loc["a"]
         return row["coefficient"] - row["error"], row["coefficient"] + row["error"], truth, False
 
@@ -51,7 +62,9 @@ def rare_difference(trials: int) -> Case:
     truth = stats.norm.sf(2.4) - stats.norm.sf(2.6)
 
     def case(seed: int) -> tuple[float, float, float, bool]:
-        frame = model.compare({"a": {}, "b": {"line": 2.4}}, trials, seed, sampling="random").differences()
+        frame = model.compare(
+            {"a": {}, "b": {"line": 2.4}}, trials, seed, sampling="random"
+        ).differences()
         row = frame.loc[("y", "b", "chance above 0")]
         return row["low"], row["high"], truth, False
 
@@ -68,7 +81,9 @@ def count_difference(trials: int) -> Case:
     truth = mixed.percentile(95) - kd.Poisson(5).percentile(95)
 
     def case(seed: int) -> tuple[float, float, float, bool]:
-        frame = model.compare({"a": {}, "b": {"rate": 6.0}}, trials, seed, sampling="random").differences()
+        frame = model.compare(
+            {"a": {}, "b": {"rate": 6.0}}, trials, seed, sampling="random"
+        ).differences()
         row = frame.loc[("y", "b", "P95")]
         return row["low"], row["high"], truth, False
 
@@ -82,7 +97,16 @@ def goal(chance: float) -> Case:
     model.outcome("y", "x - z")
 
     def case(seed: int) -> tuple[float, float, float, bool]:
-        found = model.solve("x", "y", chance=chance, above=0, within=(0, 20), trials=1000, seed=seed, sampling="random").value
+        found = model.solve(
+            "x",
+            "y",
+            chance=chance,
+            above=0,
+            within=(0, 20),
+            trials=1000,
+            seed=seed,
+            sampling="random",
+        ).value
         return found.low, found.high, float(stats.norm.ppf(chance)), found.rough
 
     return case
@@ -94,7 +118,9 @@ def rank_of_rare_event(sampling: str) -> Case:
     truth = float(stats.spearmanr(big["a"].values, big["y"].values)[0])
 
     def case(seed: int) -> tuple[float, float, float, bool]:
-        row = model.simulate(2000, seed=seed, sampling=sampling, workers=1).sensitivity("y").loc["a"]
+        row = (
+            model.simulate(2000, seed=seed, sampling=sampling, workers=1).sensitivity("y").loc["a"]
+        )
         value, error = row["rank correlation"], row["error"]
         return value - error, value + error, truth, False
 
@@ -121,11 +147,17 @@ def cases() -> dict[str, Case]:
         found[f"goal of chance {chance:g}"] = goal(chance)
     for q, trials in ((99.9, 200), (99.9, 500), (99.9, 2000), (99, 200)):
         truth = float(stats.norm.ppf(q / 100))
-        found[f"percentile {q:g}, {trials:,} trials"] = figure(normal, "random", trials, lambda y, q=q: y.percentile(q), truth)
+        found[f"percentile {q:g}, {trials:,} trials"] = figure(
+            normal, "random", trials, lambda y, q=q: y.percentile(q), truth
+        )
     for sampling in ("random", "latin", "sobol"):
-        found[f"mean, heavy tail, {sampling}"] = figure(heavy, sampling, 20_000, lambda y: y.mean, float(np.exp(2)))
+        found[f"mean, heavy tail, {sampling}"] = figure(
+            heavy, sampling, 20_000, lambda y: y.mean, float(np.exp(2))
+        )
         spread = float(np.sqrt(np.expm1(4.0) * np.exp(4.0)))
-        found[f"sd, heavy tail, {sampling}"] = figure(heavy, sampling, 20_000, lambda y: y.sd, spread)
+        found[f"sd, heavy tail, {sampling}"] = figure(
+            heavy, sampling, 20_000, lambda y: y.sd, spread
+        )
     moments = 0.02, 0.04 - 0.02**2
     found["mean, mostly zeros"] = figure(zeros, "random", 2000, lambda y: y.mean, moments[0])
     found["sd, mostly zeros"] = figure(zeros, "random", 2000, lambda y: y.sd, moments[1] ** 0.5)
@@ -138,7 +170,12 @@ def _job(name: str) -> tuple[str, str, float, str]:
     held = np.mean([low <= truth <= high for low, high, truth, _ in answers])
     sides = np.mean([np.isinf(low) or np.isinf(high) for low, high, _, _ in answers])
     rough = np.mean([rough for *_, rough in answers])
-    return f"coverage: {name}", f"{SEEDS} seeds; {rough:.0%} rough, {sides:.0%} one-sided", float(held), "0.92 or rough"
+    return (
+        f"coverage: {name}",
+        f"{SEEDS} seeds; {rough:.0%} rough, {sides:.0%} one-sided",
+        float(held),
+        "0.92 or rough",
+    )
 
 
 def measure() -> list[tuple[str, str, float, str]]:

@@ -1,4 +1,6 @@
-"""A ledger of 40 quarters with two random rows, 100,000 trials, against a whole-array NumPy script, statistics included."""
+"""A ledger of 40 quarters with two random rows, 100,000 trials, against a whole-array NumPy script,
+statistics included.
+"""
 
 import numpy as np
 
@@ -41,7 +43,9 @@ def measure() -> list[tuple[str, str, float, str]]:
     rows = []
     made = model()
     for plan, wanted in (("random", "at most 0.75"), ("latin", "at most 1.1")):
-        ours, baseline, ratio = paired(lambda p=plan: made.simulate(TRIALS, seed=11, sampling=p).table(), numpy_script)
+        ours, baseline, ratio = paired(
+            lambda p=plan: made.simulate(TRIALS, seed=11, sampling=p).table(), numpy_script
+        )
         label = f"ledger of 40 quarters, 100,000 trials, plan {plan} / whole-array NumPy"
         rows.append((label, f"{ours:.3f} s / {baseline:.3f} s", ratio, wanted))
     return rows

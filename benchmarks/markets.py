@@ -1,4 +1,6 @@
-"""A risk table of 8 methods, 3 levels and 3 windows, and a rolling backtest against pandas' rolling.apply."""
+"""A risk table of 8 methods, 3 levels and 3 windows, and a rolling backtest against pandas'
+rolling.apply.
+"""
 
 import numpy as np
 import pandas as pd
@@ -28,7 +30,12 @@ def measure() -> list[tuple[str, str, float, str]]:
         runs=3,
     )
     return [
-        ("risk table, 8 methods x 3 levels x 3 windows, 6 x 1,000 days: seconds", "", table, "at most 3"),
+        (
+            "risk table, 8 methods x 3 levels x 3 windows, 6 x 1,000 days: seconds",
+            "",
+            table,
+            "at most 3",
+        ),
         (
             "backtest, 250-day windows: times faster than rolling.apply",
             f"{ours:.4f} s / {baseline:.2f} s",

@@ -1,4 +1,6 @@
-"""The night ferry with 100,000 trials against a whole-array NumPy script of the same model, statistics included."""
+"""The night ferry with 100,000 trials against a whole-array NumPy script of the same model,
+statistics included.
+"""
 
 import sys
 from pathlib import Path
@@ -52,10 +54,23 @@ def numpy_script() -> None:
     net_value = (cash_flow / 1.08 ** (years + 1)).sum(axis=0) - vessel
     rate_of_return = internal_rate(np.concatenate([-vessel[None], cash_flow]))
     for outcome, target in ((net_value, 0), (rate_of_return, 0.08)):
-        outcome.mean(), outcome.std(ddof=1), np.percentile(outcome, PERCENTILES), outcome.min(), outcome.max()
+        (
+            outcome.mean(),
+            outcome.std(ddof=1),
+            np.percentile(outcome, PERCENTILES),
+            outcome.min(),
+            outcome.max(),
+        )
         (outcome < target).mean(), (outcome > target).mean()
 
 
 def measure() -> list[tuple[str, str, float, str]]:
     ours, baseline, ratio = paired(kindynos_run, numpy_script)
-    return [("(a) night ferry, 100,000 trials / whole-array NumPy", f"{ours:.3f} s / {baseline:.3f} s", ratio, "at most 0.9")]
+    return [
+        (
+            "(a) night ferry, 100,000 trials / whole-array NumPy",
+            f"{ours:.3f} s / {baseline:.3f} s",
+            ratio,
+            "at most 0.9",
+        )
+    ]

@@ -32,9 +32,30 @@ def _exponentials(sd: float) -> kd.Model:
 
 CASES = (
     ("Latin", "additive model", _additive(), "y", 10_000, "at most 0.1"),
-    ("Sobol'", "ten exponentials of normals, sd 0.25", _exponentials(0.25), "y", 16_384, "at most 0.067"),
-    ("Sobol'", "ten exponentials of normals, sd 0.5", _exponentials(0.5), "y", 16_384, "at most 0.067"),
-    ("Sobol'", "ten exponentials of normals, sd 1", _exponentials(1.0), "y", 16_384, "at most 0.067"),
+    (
+        "Sobol'",
+        "ten exponentials of normals, sd 0.25",
+        _exponentials(0.25),
+        "y",
+        16_384,
+        "at most 0.067",
+    ),
+    (
+        "Sobol'",
+        "ten exponentials of normals, sd 0.5",
+        _exponentials(0.5),
+        "y",
+        16_384,
+        "at most 0.067",
+    ),
+    (
+        "Sobol'",
+        "ten exponentials of normals, sd 1",
+        _exponentials(1.0),
+        "y",
+        16_384,
+        "at most 0.067",
+    ),
     ("Sobol'", "night ferry", night_ferry, "net_value", 16_384, "at most 0.2"),
 )
 
@@ -43,10 +64,22 @@ def measure() -> list[tuple[str, str, float, str]]:
     rows = []
     for plan, what, model, outcome, trials, wanted in CASES:
         spread = {
-            label: np.std([float(model.simulate(trials, seed=seed, sampling=label)[outcome].mean) for seed in range(SEEDS)])
+            label: np.std(
+                [
+                    float(model.simulate(trials, seed=seed, sampling=label)[outcome].mean)
+                    for seed in range(SEEDS)
+                ]
+            )
             for label in (plan.lower().strip("'"), "random")
         }
         ours, theirs = spread.values()
         text = f"sd over {SEEDS} seeds {ours:.2g} / {theirs:.2g}"
-        rows.append((f"{plan} / random: error of the mean, {what}, {trials:,} trials", text, ours / theirs, wanted))
+        rows.append(
+            (
+                f"{plan} / random: error of the mean, {what}, {trials:,} trials",
+                text,
+                ours / theirs,
+                wanted,
+            )
+        )
     return rows

@@ -1,9 +1,11 @@
-"""How often the interval of a risk figure holds the true one, for each method on returns on which its assumption holds.
+"""How often the interval of a risk figure holds the true one, for each method on returns on which
+its assumption holds.
 
-Returns are independent (normal, or Student's t with 5 or 4 degrees of freedom), or have a volatility that clusters: GARCH(1,1)
-with 0.08 of a day's square, 0.9 of the variance before, and Student's t shocks with 6 degrees of freedom. There ``filtered``
-and ``weighted`` are asked for the day to come, ``historical`` and ``tail`` for days of any year. ``KINDYNOS_SEEDS`` sets how
-many histories are drawn.
+Returns are independent (normal, or Student's t with 5 or 4 degrees of freedom), or have a
+volatility that clusters: GARCH(1,1) with 0.08 of a day's square, 0.9 of the variance before, and
+Student's t shocks with 6 degrees of freedom. There ``filtered`` and ``weighted`` are asked for the
+day to come, ``historical`` and ``tail`` for days of any year. ``KINDYNOS_SEEDS`` sets how many
+histories are drawn.
 """
 
 import math
@@ -61,7 +63,9 @@ KINDS = (
 
 @cache
 def truths(kind: int, level: float, conditional: bool) -> tuple[float, float]:
-    """Return the true value at risk and expected shortfall, of a day whose volatility is 1 if it is conditional."""
+    """Return the true value at risk and expected shortfall, of a day whose volatility is 1 if it is
+    conditional.
+    """
     if kind < 3:
         distribution, scale = (stats.norm(), stats.t(5), stats.t(4))[kind], 1.0
     elif conditional:
@@ -108,6 +112,11 @@ def _job(case: tuple[int, int, str, int]) -> list[tuple[str, str, float, str]]:
 
 
 def measure() -> list[tuple[str, str, float, str]]:
-    cases = [(place, days, name, SEEDS) for place, kind in enumerate(KINDS) for days in DAYS for name in kind.methods]
+    cases = [
+        (place, days, name, SEEDS)
+        for place, kind in enumerate(KINDS)
+        for days in DAYS
+        for name in kind.methods
+    ]
     with ProcessPoolExecutor() as pool:
         return [row for rows in pool.map(_job, cases) for row in rows]

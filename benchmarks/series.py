@@ -1,4 +1,6 @@
-"""Processes learned from series: the exact likelihood against a Kalman filter, fans that hold, time."""
+"""Processes learned from series: the exact likelihood against a Kalman filter, fans that hold,
+time.
+"""
 
 import time
 
@@ -13,7 +15,9 @@ SEASON = 12
 
 
 def kalman(w, phi, theta):
-    """Return the log likelihood of a stationary series by a plain Kalman filter; the start solves the Lyapunov equation."""
+    """Return the log likelihood of a stationary series by a plain Kalman filter; the start solves
+    the Lyapunov equation.
+    """
     from scipy.linalg import solve_discrete_lyapunov
 
     size = max(len(phi), len(theta) + 1)
@@ -44,20 +48,39 @@ def measure():
     model = ArimaLikelihood(w, orders, False)
     theta = orders.whole(found)[1]
     ours, theirs, ratio = paired(
-        lambda: [model.at(found) for _ in range(50)], lambda: [kalman(w, [], theta) for _ in range(50)]
+        lambda: [model.at(found) for _ in range(50)],
+        lambda: [kalman(w, [], theta) for _ in range(50)],
     )
     gap = abs(model.at(found).log_likelihood - kalman(w, [], theta))
     rows = [
-        ("seasonal likelihood, 131 values / Kalman filter", f"{20 * ours:.2f} / {20 * theirs:.2f} ms", ratio, "at most 0.067"),
+        (
+            "seasonal likelihood, 131 values / Kalman filter",
+            f"{20 * ours:.2f} / {20 * theirs:.2f} ms",
+            ratio,
+            "at most 0.067",
+        ),
         ("the same: difference of the log likelihoods", "", gap, "at most 1e-8"),
-    ]  # fmt: skip
-    rows += [(f"90 % fan, 12 ahead, of {name}", "", _covered(*case), "0.86 to 0.94") for name, case in CASES.items()]
+    ]
+    rows += [
+        (f"90 % fan, 12 ahead, of {name}", "", _covered(*case), "0.86 to 0.94")
+        for name, case in CASES.items()
+    ]
     t = np.arange(LENGTH)
-    made = np.exp(8 + 0.005 * t + 0.3 * np.sin(2 * np.pi * t / 12) + 0.04 * np.cumsum(rng.standard_normal(LENGTH)))
-    for label, rolling, wanted in (("without rolling origins", False, "at most 3"), ("with them", True, "at most 15")):
+    made = np.exp(
+        8
+        + 0.005 * t
+        + 0.3 * np.sin(2 * np.pi * t / 12)
+        + 0.04 * np.cumsum(rng.standard_normal(LENGTH))
+    )
+    for label, rolling, wanted in (
+        ("without rolling origins", False, "at most 3"),
+        ("with them", True, "at most 15"),
+    ):
         begun = time.perf_counter()
         kd.fit_series(made, season=12, rolling=rolling)
-        rows.append((f"fit_series, 120 months, {label}, seconds", "", time.perf_counter() - begun, wanted))
+        rows.append(
+            (f"fit_series, 120 months, {label}, seconds", "", time.perf_counter() - begun, wanted)
+        )
     return rows
 
 
@@ -65,13 +88,16 @@ CASES = {
     "an AR(1)": (kd.Arima(ar=[0.7], sd=1.0, constant=10.0), {"order": (1, 0, 0)}),
     "an ARMA(1,1)": (kd.Arima(ar=[0.8], ma=[-0.3], sd=1.0, constant=5.0), {"order": (1, 0, 1)}),
     "a seasonal ARIMA": (
-        kd.Arima(ma=[-0.4], seasonal_ma=[-0.5], differences=1, seasonal_differences=1, season=12, sd=1.0),
+        kd.Arima(
+            ma=[-0.4], seasonal_ma=[-0.5], differences=1, seasonal_differences=1, season=12, sd=1.0
+        ),
         {"order": (0, 1, 1), "seasonal": (0, 1, 1, 12)},
     ),
     "smoothing with a trend": (
-        kd.ExponentialSmoothing(level=100.0, level_weight=0.4, sd=2.0, trend=0.5, trend_weight=0.1), {"trend": True},
+        kd.ExponentialSmoothing(level=100.0, level_weight=0.4, sd=2.0, trend=0.5, trend_weight=0.1),
+        {"trend": True},
     ),
-}  # fmt: skip
+}
 
 
 def _covered(truth, options):

@@ -1,4 +1,6 @@
-"""``irr`` and ``irr_dated`` on 100,000 trials against a loop of SciPy's brentq (on 2,000 trials, scaled)."""
+"""``irr`` and ``irr_dated`` on 100,000 trials against a loop of SciPy's brentq (on 2,000 trials,
+scaled).
+"""
 
 import numpy as np
 from scipy.optimize import brentq
@@ -15,9 +17,14 @@ def flows(count: int) -> np.ndarray:
     return made
 
 
-def against_brentq(label: str, made: np.ndarray, times: np.ndarray, solve) -> tuple[str, str, float, str]:
+def against_brentq(
+    label: str, made: np.ndarray, times: np.ndarray, solve
+) -> tuple[str, str, float, str]:
     def loop() -> list[float]:
-        return [brentq(lambda r, f=made[:, i]: f @ (1 + r) ** -times, -0.9, 10, xtol=1e-12) for i in range(LOOPED)]
+        return [
+            brentq(lambda r, f=made[:, i]: f @ (1 + r) ** -times, -0.9, 10, xtol=1e-12)
+            for i in range(LOOPED)
+        ]
 
     gap = np.abs(np.array(loop()) - solve()[:LOOPED]).max()
     ours, baseline, ratio = paired(solve, loop)
@@ -28,11 +35,16 @@ def against_brentq(label: str, made: np.ndarray, times: np.ndarray, solve) -> tu
 
 def measure() -> list[tuple[str, str, float, str]]:
     even, dated = flows(11), flows(12)
-    days = np.concatenate([[0], np.sort(np.random.default_rng(2).choice(np.arange(1, 3000), 11, replace=False))])
+    days = np.concatenate(
+        [[0], np.sort(np.random.default_rng(2).choice(np.arange(1, 3000), 11, replace=False))]
+    )
     dates = np.datetime64("2028-01-01") + days
     return [
         against_brentq("(b) irr, 100,000 x 11", even, np.arange(11.0), lambda: kd.irr(even)),
         against_brentq(
-            "irr_dated, 100,000 x 12 dated (also under 0.5 s)", dated, days / 365, lambda: kd.irr_dated(dated, dates)
+            "irr_dated, 100,000 x 12 dated (also under 0.5 s)",
+            dated,
+            days / 365,
+            lambda: kd.irr_dated(dated, dates),
         ),
     ]

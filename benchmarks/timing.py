@@ -21,4 +21,6 @@ def paired(ours, baseline, runs: int = 7) -> tuple[float, float, float]:
 
 def python(*arguments: str):
     """Return a function that runs a whole Python process with its output thrown away."""
-    return lambda: subprocess.run([sys.executable, *arguments], check=True, stdout=subprocess.DEVNULL)
+    return lambda: subprocess.run(
+        [sys.executable, *arguments], check=True, stdout=subprocess.DEVNULL
+    )

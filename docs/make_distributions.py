@@ -9,9 +9,10 @@ from kindynos.distributions.registry import parameter_names
 PAGE = Path(__file__).parent / "distributions.md"
 HEAD = """# Distributions
 
-The name is what a model file and `kindynos distributions NAME` call it; in Python the class is `kd.` and its name. Moments
-that do not exist are NaN or infinite. Any distribution can be drawn with `.plot()`, cut with `.truncate(low, high)`, and
-moved and stretched as in `2 * X + 3`. `X.from_range(low, high, coverage)` and `kd.from_percentiles(name, {10: 4.1, 90: 9.3})`
+The name is what a model file and `kindynos distributions NAME` call it; in Python the class is
+`kd.` and its name. Moments that do not exist are NaN or infinite. Any distribution can be drawn
+with `.plot()`, cut with `.truncate(low, high)`, and moved and stretched as in `2 * X + 3`.
+`X.from_range(low, high, coverage)` and `kd.from_percentiles(name, {10: 4.1, 90: 9.3})`
 make one from an opinion.
 
 | name | class and parameters | good for |

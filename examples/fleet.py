@@ -1,4 +1,5 @@
-"""How many ferries, at which fare? A sweep of Larkholm Ferries' (invented) own calculation, which takes one dataclass.
+"""How many ferries, at which fare? A sweep of Larkholm Ferries' (invented) own calculation, which
+takes one dataclass.
 
 Run it: python examples/fleet.py
 """
@@ -23,16 +24,23 @@ class Fleet:
 
 
 def profit(fleet: Fleet) -> float:
-    """Return the yearly profit in EUR: passengers are what the market wants, or what the seats hold."""
+    """Return the yearly profit in EUR: passengers are what the market wants, or what the seats
+    hold.
+    """
     wanted = fleet.market * (fleet.fare / fleet.reference) ** fleet.elasticity
     carried = min(wanted, 0.85 * fleet.ferries * fleet.seats * fleet.crossings)
     return carried * fleet.fare - fleet.ferries * fleet.cost
 
 
-swept = kd.sweep(profit, base=Fleet(), ferries=[1, 2, 3, 4, 5], fare=[40, 44, 48, 52, 56, 60, 64, 68])
+swept = kd.sweep(
+    profit, base=Fleet(), ferries=[1, 2, 3, 4, 5], fare=[40, 44, 48, 52, 56, 60, 64, 68]
+)
 
 if __name__ == "__main__":
     print("yearly profit, million EUR:\n")
     print((swept.grid() / 1e6).round(2).to_string())
     best = swept.best()
-    print(f"\nbest: {best['ferries']:.0f} ferries at {best['fare']:.0f} EUR, {best['profit'] / 1e6:.2f} million EUR a year")
+    print(
+        f"\nbest: {best['ferries']:.0f} ferries at {best['fare']:.0f} EUR, "
+        f"{best['profit'] / 1e6:.2f} million EUR a year"
+    )

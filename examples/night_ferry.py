@@ -1,4 +1,5 @@
-"""Should Larkholm Ferries (invented) buy an electric night ferry? The model of night_ferry.toml, in Python.
+"""Should Larkholm Ferries (invented) buy an electric night ferry? The model of night_ferry.toml, in
+Python.
 
 Run it: python examples/night_ferry.py
 """
@@ -19,11 +20,20 @@ model.given("wage_growth", 0.025, unit="a year", source="collective agreement")
 model.given("hurdle", 0.08, unit="a year", source="board decision")
 model.given("tax", 0.21, source="tax law")
 
-model.driver("vessel", kd.Pert(low=17.5e6, mode=19e6, high=26e6), unit="EUR", source="three yard quotes")
+model.driver(
+    "vessel", kd.Pert(low=17.5e6, mode=19e6, high=26e6), unit="EUR", source="three yard quotes"
+)
 model.driver("load", kd.Beta(30, 19), unit="share of seats", source="day ferry, ten years")
 model.driver("fare_growth", kd.Normal(0.02, 0.006), unit="a year", source="fares since 2012")
-model.driver("energy", kd.LogNormal(0.15, 0.035), each="period", unit="EUR/kWh", source="supplier's range")
-model.driver("spend", kd.Triangular(4, 7, 12), unit="EUR a passenger", source="two opinions of the catering lead")
+model.driver(
+    "energy", kd.LogNormal(0.15, 0.035), each="period", unit="EUR/kWh", source="supplier's range"
+)
+model.driver(
+    "spend",
+    kd.Triangular(4, 7, 12),
+    unit="EUR a passenger",
+    source="two opinions of the catering lead",
+)
 model.driver("resale_share", kd.Triangular(0.05, 0.15, 0.30), source="broker's opinion")
 
 
@@ -83,11 +93,17 @@ model.outcome("rate_of_return", "irr(cash_flow, -vessel)", unit="a year", target
 if __name__ == "__main__":
     run = model.simulate(trials=20_000, seed=11)
     value = run["net_value"]
-    print(f"base case {value.base:,.0f} EUR, at percentile {value.percentile_of(value.base):.0f} of the trials")
+    print(
+        f"base case {value.base:,.0f} EUR, at percentile {value.percentile_of(value.base):.0f} of "
+        "the trials"
+    )
     print(f"mean      {value.mean:,.0f} EUR, give or take {value.mean.error:,.0f} for the sampling")
     low, high = value.central_range(0.80)
     print(f"8 of 10 trials end between {low:,.0f} and {high:,.0f} EUR")
     loss = value.chance(below=0)
-    print(f"chance of a loss at the hurdle rate {100 * loss:.1f} %, give or take {100 * loss.error:.1f} %")
+    print(
+        f"chance of a loss at the hurdle rate {100 * loss:.1f} %, give or take "
+        f"{100 * loss.error:.1f} %"
+    )
     print("\nwhat moves it:")
     print(run.sensitivity("net_value").round(3).to_string())

@@ -1,12 +1,8 @@
-"""Run all tests and doctests: ``python -m tests``. The last line says how many passed and failed."""
+"""Run the tests: ``python -m tests --help`` tells more."""
 
 import sys
-import unittest
+
+from tests.runner import main
 
 if __name__ == "__main__":
-    suite = unittest.defaultTestLoader.discover("tests", top_level_dir=".")
-    result = unittest.TextTestRunner(verbosity=1).run(suite)
-    bad = len(result.failures) + len(result.errors) + len(result.unexpectedSuccesses)
-    skipped = len(result.skipped)
-    print(f"{result.testsRun - bad - skipped} passed, {bad} failed" + (f", {skipped} skipped" if skipped else ""))
-    sys.exit(bool(bad))
+    sys.exit(main())

@@ -23,11 +23,12 @@ class Case(unittest.TestCase):
     """A test case with checks on error messages and on intervals."""
 
     def assertCalibrated(self, gaps, errors, least=0.86, most=0.86):  # noqa: N802  # as unittest names them
-        """Check many 95 % half-widths from both sides: they hold the truth, and half of each would not.
+        """Check many 95 % half-widths from both sides: they hold the truth, and half of each would
+        not.
 
-        A half-width that is right holds the truth 95 % of the time and half of it 67 %; of 100 cases each lies three standard
-        deviations inside these bounds. So half-widths half or twice as large fail.
-        """
+        A half-width that is right holds the truth 95 % of the time and half of it 67 %; of 100
+        cases each lies three standard deviations inside these bounds. So half-widths half or twice
+        as large fail."""
         gaps, errors = np.abs(np.asarray(gaps, dtype=float)), np.asarray(errors, dtype=float)
         self.assertGreaterEqual(float(np.mean(gaps <= errors)), least)
         self.assertLessEqual(float(np.mean(gaps <= errors / 2)), most)
@@ -42,7 +43,9 @@ class Case(unittest.TestCase):
 
 
 def investment(**changes) -> kd.Model:
-    """A small investment whose net value is normal: a price, and five yearly flows with a normal driver."""
+    """A small investment whose net value is normal: a price, and five yearly flows with a normal
+    driver.
+    """
     model = kd.Model("Small investment", periods=5, start=2030)
     model.given(hurdle=0.1, price=300.0)
     model.driver("flow", kd.Normal(90, 10), unit="EUR")
@@ -61,7 +64,9 @@ def run(*arguments: str) -> subprocess.CompletedProcess[str]:
         mock.patch.object(sys, "argv", ["kindynos", *arguments]),
         redirect_stdout(out),
         redirect_stderr(err),
-        warnings.catch_warnings(action="ignore", category=DeprecationWarning),  # of libraries among each other
+        warnings.catch_warnings(
+            action="ignore", category=DeprecationWarning
+        ),  # of libraries among each other
     ):
         try:
             main()

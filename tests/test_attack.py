@@ -1,15 +1,27 @@
-"""Short forms of the attacks in ``benchmarks.attack``: hostile input raises our errors only, and nothing is lost."""
+"""Short forms of the attacks in ``benchmarks.attack``: hostile input raises our errors only, and
+nothing is lost.
+"""
 
 import unittest
 from unittest.mock import patch
 
 from benchmarks.attack import CLASSES, attacked
 
-COUNTS = {"formulas": 300, "models": 150, "calls": 300, "saved": 12, "prices": 80, "flows": 150, "kills": 3}
+COUNTS = {
+    "formulas": 300,
+    "models": 150,
+    "calls": 300,
+    "saved": 12,
+    "prices": 80,
+    "flows": 150,
+    "kills": 3,
+}
 
 
 class Attacks(unittest.TestCase):
-    @patch("benchmarks.attack.LONGEST", 30.0)  # what hangs is found; how fast the rest is, the benchmark tells
+    @patch(
+        "benchmarks.attack.LONGEST", 30.0
+    )  # what hangs is found; how fast the rest is, the benchmark tells
     def test_nothing_but_our_errors(self):
         self.assertEqual(set(COUNTS), set(CLASSES))
         for name, count in COUNTS.items():

@@ -33,15 +33,32 @@ class Readme(Case):
         commands = []
         for page in sorted((ROOT / "docs" / "demo").glob("*.md")):
             text = page.read_text(encoding="utf-8")
-            commands += [line for line in re.findall(r"^kindynos .*$", text, re.M) if "--series" not in line]  # slow; see help
+            commands += [
+                line for line in re.findall(r"^kindynos .*$", text, re.M) if "--series" not in line
+            ]  # slow; see help
         self.assertGreater(len(commands), 6)
         for command in commands:
-            words = [str(demo / word) if word.endswith((".toml", ".csv")) else word for word in shlex.split(command)[1:]]
-            words += [] if words[0] in ("risk", "backtest", "fit", "read", "decide") else ["--trials", "400"]
+            words = [
+                str(demo / word) if word.endswith((".toml", ".csv")) else word
+                for word in shlex.split(command)[1:]
+            ]
             words += (
-                ["--evaluations", "20"] if words[0] == "optimize" else ["--resampled", "20"] if words[0] == "allocate" else []
+                []
+                if words[0] in ("risk", "backtest", "fit", "read", "decide")
+                else ["--trials", "400"]
             )
-            with self.subTest(command=command), tempfile.TemporaryDirectory() as folder, contextlib.chdir(folder):
+            words += (
+                ["--evaluations", "20"]
+                if words[0] == "optimize"
+                else ["--resampled", "20"]
+                if words[0] == "allocate"
+                else []
+            )
+            with (
+                self.subTest(command=command),
+                tempfile.TemporaryDirectory() as folder,
+                contextlib.chdir(folder),
+            ):
                 answer = run(*words)
                 self.assertEqual((answer.returncode, answer.stderr), (0, ""))
 

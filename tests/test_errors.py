@@ -23,17 +23,23 @@ class Fields(Case):
         with self.assertRaises(kd.ParameterError) as caught:
             kd.Normal(10, -2)
         error = caught.exception
-        self.assertEqual((error.owner, error.name, error.value, error.rule), ("Normal", "sd", -2.0, "above 0"))
+        self.assertEqual(
+            (error.owner, error.name, error.value, error.rule), ("Normal", "sd", -2.0, "above 0")
+        )
         with self.assertRaises(kd.ModelError) as caught:
             investment().replace(hurdel=0.1)
-        self.assertEqual((caught.exception.owner, caught.exception.suggestion), ("replace", "hurdle"))
+        self.assertEqual(
+            (caught.exception.owner, caught.exception.suggestion), ("replace", "hurdle")
+        )
         with self.assertRaises(kd.FormulaError) as caught:
             investment().line("y", "lookpu(hurdle)")
         self.assertEqual((caught.exception.place, caught.exception.suggestion), (1, "lookup"))
 
     def test_context_is_added_without_changing_the_class(self):
         error = (
-            kd.ParameterError("too large", name="x", value=3).inside("driver 'x'").within(file="m.toml", table="[drivers.x]")
+            kd.ParameterError("too large", name="x", value=3)
+            .inside("driver 'x'")
+            .within(file="m.toml", table="[drivers.x]")
         )
         self.assertIsInstance(error, kd.ParameterError)
         self.assertEqual(str(error), "m.toml: [drivers.x]: driver 'x': too large")

@@ -23,7 +23,11 @@ import kindynos as kd
 from tests.common import DEMO, Case, run
 
 ROOT = Path(__file__).resolve().parents[1]
-MODULES = sorted(module.name for module in pkgutil.walk_packages(kd.__path__, "kindynos.") if "__main__" not in module.name)
+MODULES = sorted(
+    module.name
+    for module in pkgutil.walk_packages(kd.__path__, "kindynos.")
+    if "__main__" not in module.name
+)
 
 
 def load_tests(loader, tests, pattern):
@@ -39,22 +43,35 @@ class Package(Case):
             with self.subTest(name=name):
                 self.assertTrue(name == "__version__" or getattr(kd, name).__doc__)
         self.assertLessEqual(set(kd.__all__), set(dir(kd)))
-        self.assertFalse([name for name in dir(kd) if name.startswith("_") and name != "__version__"])
+        self.assertFalse(
+            [name for name in dir(kd) if name.startswith("_") and name != "__version__"]
+        )
         with self.assertRaisesRegex(AttributeError, "did you mean 'LogNormal'"):
             _ = kd.Lognormal
         self.assertIn("Begin with a model", kd.__doc__)
 
     def test_importing_and_help_load_nothing_heavy(self):
-        heavy = "{'pandas', 'matplotlib', 'pydantic', 'scipy.stats', 'scipy.optimize', 'numpy', 'rich'}"
+        heavy = (
+            "{'pandas', 'matplotlib', 'pydantic', 'scipy.stats', 'scipy.optimize', 'numpy', 'rich'}"
+        )
         for action in ("import kindynos", "import kindynos.cli"):
             code = f"import sys; {action}; print(sorted({heavy} & set(sys.modules)))"
-            answer = subprocess.run([sys.executable, "-c", code], capture_output=True, text=True, check=True)
+            answer = subprocess.run(
+                [sys.executable, "-c", code], capture_output=True, text=True, check=True
+            )
             allowed = "[]" if action == "import kindynos" else ("[]", "['numpy']")
             self.assertIn(answer.stdout.strip(), allowed)
 
     def test_errors_have_one_base(self):
         self.assertTrue(issubclass(kd.KindynosError, ValueError))
-        for error in (kd.ModelError, kd.FormulaError, kd.FileError, kd.ParameterError, kd.RunError, kd.StoppedError):
+        for error in (
+            kd.ModelError,
+            kd.FormulaError,
+            kd.FileError,
+            kd.ParameterError,
+            kd.RunError,
+            kd.StoppedError,
+        ):
             self.assertTrue(issubclass(error, kd.KindynosError))
 
 
@@ -93,15 +110,22 @@ REFUSED = (
 
 
 class House(Case):
-    """The files of the package: no circles, none too long, and an interface that type checkers understand."""
+    """The files of the package: no circles, none too long, and an interface that type checkers
+    understand.
+    """
 
     def setUp(self):
         self.root = Path(kd.__file__).parent
-        self.trees = {path: ast.parse(path.read_text(encoding="utf-8")) for path in self.root.rglob("*.py")}
+        self.trees = {
+            path: ast.parse(path.read_text(encoding="utf-8")) for path in self.root.rglob("*.py")
+        }
 
     def test_no_circle_of_files(self):
         modules = {self._module(path): tree for path, tree in self.trees.items()}
-        graph = {name: {found for found in self._imports(tree) if found in modules} - {name} for name, tree in modules.items()}
+        graph = {
+            name: {found for found in self._imports(tree) if found in modules} - {name}
+            for name, tree in modules.items()
+        }
         self.assertTrue(any(graph.values()))
         graphlib.TopologicalSorter(graph).prepare()  # raises CycleError for a circle
 
@@ -110,7 +134,9 @@ class House(Case):
         return ".".join(parts[:-1] if parts[-1] == "__init__" else parts)
 
     def _imports(self, tree):
-        """Every import, also inside functions and under TYPE_CHECKING; a name may be a module of its package."""
+        """Every import, also inside functions and under TYPE_CHECKING; a name may be a module of
+        its package.
+        """
         for node in ast.walk(tree):
             if isinstance(node, ast.Import):
                 yield from (alias.name for alias in node.names)
@@ -123,7 +149,12 @@ class House(Case):
             self.assertLessEqual(len(path.read_text(encoding="utf-8").splitlines()), 400, path)
             for node in ast.walk(tree):
                 if isinstance(node, ast.FunctionDef):
-                    length = node.end_lineno - node.lineno + 1 - (ast.get_docstring(node) or "").count("\n")
+                    length = (
+                        node.end_lineno
+                        - node.lineno
+                        + 1
+                        - (ast.get_docstring(node) or "").count("\n")
+                    )
                     self.assertLessEqual(length, 60, f"{path}: {node.name}")
 
     @unittest.skipUnless(importlib.util.find_spec("mypy"), "mypy is a tool of development")
@@ -162,13 +193,18 @@ class Examples(Case):
         self.assertEqual({path.stem for path in (ROOT / "examples").glob("*.py")}, set(description))
         for name, words in description.items():
             script = ROOT / "examples" / f"{name}.py"
-            answer = subprocess.run([sys.executable, str(script)], capture_output=True, text=True, check=True)
+            answer = subprocess.run(
+                [sys.executable, str(script)], capture_output=True, text=True, check=True
+            )
             self.assertIn(words, answer.stdout)
 
 
 class Demo(Case):
     def test_the_seeded_script_makes_the_files(self):
-        with tempfile.TemporaryDirectory() as folder, mock.patch.object(make_data, "HERE", Path(folder)):
+        with (
+            tempfile.TemporaryDirectory() as folder,
+            mock.patch.object(make_data, "HERE", Path(folder)),
+        ):
             make_data.main()
             for name in ("treasury_prices.csv", "treasury_holdings.csv", "heating_oil.csv"):
                 made, kept = (pd.read_csv(Path(place, name)) for place in (folder, DEMO))

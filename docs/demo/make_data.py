@@ -1,9 +1,10 @@
-"""Makes the data of Larkholm Ferries (invented): prices of six instruments, holdings, heating oil, passengers, repair bills,
-and the results of a hedging rule.
+"""Makes the data of Larkholm Ferries (invented): prices of six instruments, holdings, heating oil,
+passengers, repair bills, and the results of a hedging rule.
 
-Run it: python docs/demo/make_data.py. The same seed gives the same files. Returns have fat tails and a volatility
-that changes; two prices are missing and one instrument is listed late, as in real files. Passengers have a trend, a season that
-grows with their number, and a month without ferries, in a strike.
+Run it: python docs/demo/make_data.py. The same seed gives the same files. Returns have fat tails
+and a volatility that changes; two prices are missing and one instrument is listed late, as in real
+files. Passengers have a trend, a season that grows with their number, and a month without ferries,
+in a strike.
 """
 
 from pathlib import Path
@@ -44,7 +45,9 @@ def calm_and_wild(rng: np.random.Generator, count: int) -> np.ndarray:
     """A multiplier of the volatility that moves slowly and jumps at times."""
     level, levels = 0.0, np.empty(count)
     for t in range(count):
-        level = 0.975 * level + 0.09 * rng.standard_normal() + (0.9 if rng.random() < 0.006 else 0.0)
+        level = (
+            0.975 * level + 0.09 * rng.standard_normal() + (0.9 if rng.random() < 0.006 else 0.0)
+        )
         levels[t] = level
     return np.asarray(np.exp(levels - levels.mean()))
 
@@ -64,12 +67,18 @@ def main() -> None:
 
 
 def median_month() -> None:
-    """A model of the median month of next year, with the process's parameters as fitted and uncertain."""
+    """A model of the median month of next year, with the process's parameters as fitted and
+    uncertain.
+    """
     history = kd.read_series(HERE / "passengers.csv")
-    process = kd.Arima.fit(history, order=(1, 0, 1), seasonal=(1, 1, 1, 12), log=True, constant=True)
+    process = kd.Arima.fit(
+        history, order=(1, 0, 1), seasonal=(1, 1, 1, 12), log=True, constant=True
+    )
     model = kd.Model("Passengers next year", periods=12, start="2028-01", every="month")
     for name, uncertain in (("as_fitted", False), ("uncertain", True)):
-        model.driver(name, process, uncertain=uncertain, unit="passengers", source="ten years of months")
+        model.driver(
+            name, process, uncertain=uncertain, unit="passengers", source="ten years of months"
+        )
         model.outcome(f"median_{name}", f"median({name})", unit="passengers", target=36_000)
     (HERE / "median_month.toml").write_text(model.to_toml(), encoding="utf-8")
 
@@ -84,7 +93,9 @@ def passengers() -> None:
         logs[t] = level + np.log(SUMMER[t % 12]) + 0.028 * rng.standard_normal()
     counts = np.exp(logs).round().astype(int).astype(object)
     counts[list(months.astype(str)).index(STRIKE)] = ""
-    pd.DataFrame({"month": months.astype(str), "passengers": counts}).to_csv(HERE / "passengers.csv", index=False)
+    pd.DataFrame({"month": months.astype(str), "passengers": counts}).to_csv(
+        HERE / "passengers.csv", index=False
+    )
 
 
 def repair_bills() -> None:
@@ -93,11 +104,15 @@ def repair_bills() -> None:
     bills = 9_400 * np.exp(0.75 * rng.standard_normal(BILLS))
     days = np.sort(rng.choice(3_650, BILLS, replace=False))
     dates = (np.datetime64("2018-01-01") + days).astype(str)
-    pd.DataFrame({"date": dates, "bill": bills.round(0).astype(int)}).to_csv(HERE / "repair_bills.csv", index=False)
+    pd.DataFrame({"date": dates, "bill": bills.round(0).astype(int)}).to_csv(
+        HERE / "repair_bills.csv", index=False
+    )
 
 
 def fuel_hedging() -> None:
-    """A trial a row of a fuel-hedging rule that was simulated elsewhere: yearly growth of its fund, and the worst fall."""
+    """A trial a row of a fuel-hedging rule that was simulated elsewhere: yearly growth of its fund,
+    and the worst fall.
+    """
     rng = np.random.default_rng(SEED + 3)
     months = 0.0045 + 0.027 * rng.standard_t(5, (120, RULES)) * np.sqrt(3 / 5)
     fund = np.exp(np.cumsum(np.concatenate([np.zeros((1, RULES)), months]), axis=0))
@@ -105,7 +120,9 @@ def fuel_hedging() -> None:
     fall = (fund / np.maximum.accumulate(fund, axis=0) - 1).min(axis=0)
     cost = 1.6e6 * np.exp(-0.9 * growth) + 5e4 * rng.standard_normal(RULES)
     table = pd.DataFrame({"growth": growth, "worst_fall": fall})
-    shown = pd.DataFrame({name: [f"{100 * value:.2f}%" for value in column] for name, column in table.items()})
+    shown = pd.DataFrame(
+        {name: [f"{100 * value:.2f}%" for value in column] for name, column in table.items()}
+    )
     shown["fuel_cost"] = [f"{value:,.0f}" for value in cost]
     shown.to_csv(HERE / "fuel_hedging.csv", index=False)
 
@@ -132,7 +149,9 @@ def prices_and_oil() -> None:
     for t in range(DAYS):
         gap = gap * np.exp(-1.2 / 252) + 0.32 / np.sqrt(252) * wild[t] ** 0.5 * fat(rng, 1)[0]
         oil[t] = 0.82 * np.exp(gap)
-    pd.DataFrame({"date": days, "heating_oil": oil.round(4)}).to_csv(HERE / "heating_oil.csv", index=False)
+    pd.DataFrame({"date": days, "heating_oil": oil.round(4)}).to_csv(
+        HERE / "heating_oil.csv", index=False
+    )
 
 
 if __name__ == "__main__":

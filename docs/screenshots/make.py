@@ -1,7 +1,7 @@
 """Make the pictures in this folder from the demo data: ``make screenshots``.
 
-Figures are drawn by the command line. Terminal pictures need xvfb-run, xterm and ImageMagick's import (Debian: xvfb, xterm,
-imagemagick).
+Figures are drawn by the command line. Terminal pictures need xvfb-run, xterm and ImageMagick's
+import (Debian: xvfb, xterm, imagemagick).
 """
 
 import shlex
@@ -27,19 +27,29 @@ def terminal(name: str, command: str, folder: Path) -> None:
     """Save a picture of a terminal window after a command."""
     inside = f"clear; COLUMNS=138 {BIN}/kindynos {command}; touch done; sleep 30"
     shot = (
-        f"xterm -fa Monospace -fs 9 -geometry 140x44+0+0 -bg white -fg black -e bash -c {shlex.quote(inside)} & "
+        "xterm -fa Monospace -fs 9 -geometry 140x44+0+0 -bg white -fg black -e bash -c "
+        f"{shlex.quote(inside)} & "
         f"for i in $(seq 100); do [ -e done ] && break; sleep 0.2; done; sleep 1; "
-        f"import -window root -crop 1280x800+0+0 {shlex.quote(str(HERE / f'{name}.png'))}; rm done; kill %1"
+        f"import -window root -crop 1280x800+0+0 {shlex.quote(str(HERE / f'{name}.png'))}; rm "
+        "done; kill %1"
     )
     subprocess.run(
-        ["xvfb-run", "-a", "-s", "-screen 0 1280x800x24", "bash", "-c", shot], cwd=folder, check=True, stderr=subprocess.DEVNULL
+        ["xvfb-run", "-a", "-s", "-screen 0 1280x800x24", "bash", "-c", shot],
+        cwd=folder,
+        check=True,
+        stderr=subprocess.DEVNULL,
     )
 
 
 def main() -> None:
     with tempfile.TemporaryDirectory() as made:
         folder = Path(made)
-        subprocess.run([BIN / "kindynos", "demo", "--to", "larkholm"], cwd=folder, check=True, stdout=subprocess.DEVNULL)
+        subprocess.run(
+            [BIN / "kindynos", "demo", "--to", "larkholm"],
+            cwd=folder,
+            check=True,
+            stdout=subprocess.DEVNULL,
+        )
         for name in FIGURES:
             shutil.copy(folder / "larkholm" / f"{name}.png", HERE / f"{name}.png")
         distribution = [
@@ -57,7 +67,9 @@ def main() -> None:
         run = kd.load_model(folder / "larkholm" / "night_ferry.toml").simulate(20_000, seed=11)
         model = kd.load_model(folder / "larkholm" / "night_ferry.toml")
         compared = model.compare(trials=20_000, seed=11)
-        swept = model.sweep(hurdle=[0.05, 0.065, 0.08, 0.095, 0.11], fare=[48, 50, 52, 54, 56, 58, 60])
+        swept = model.sweep(
+            hurdle=[0.05, 0.065, 0.08, 0.095, 0.11], fare=[48, 50, 52, 54, 56, 58, 60]
+        )
         solved = kd.load_model(folder / "larkholm" / "dry_dock.toml").solve(
             "deposit", "lowest_balance", chance=0.9, above=0, within=(8e4, 2e5), seed=11
         )
@@ -68,22 +80,58 @@ def main() -> None:
             "drivers": lambda ax: kd.plots.sensitivity(run, "net_value", "swing", ax=ax),
         }.items():
             kd.plots.save_figure(HERE / f"{name}.png", draw)
-        data = [folder / "larkholm" / name for name in ("treasury_prices.csv", "treasury_holdings.csv", "heating_oil.csv")]
+        data = [
+            folder / "larkholm" / name
+            for name in ("treasury_prices.csv", "treasury_holdings.csv", "heating_oil.csv")
+        ]
         out = folder / "markets"
         for command in (
             ["risk", data[0], "--holdings", data[1], "--windows", "250,all"],
             ["backtest", data[0], "--holdings", data[1]],
             ["paths", data[2], "--process", "mean-reverting", "--above", "1.0"],
-            ["allocate", data[0], "--holdings", data[1], "--bounds", "0.01:0.35", "--limit", "sd=0.006", "--cost", "0.002"],
+            [
+                "allocate",
+                data[0],
+                "--holdings",
+                data[1],
+                "--bounds",
+                "0.01:0.35",
+                "--limit",
+                "sd=0.006",
+                "--cost",
+                "0.002",
+            ],
             [
                 "optimize",
                 folder / "larkholm" / "best_fare.toml",
-                *("--vary", "fare=40:75", "--vary", "crossings=400:1000", "--maximize", "mean passengers"),
-                *("--subject-to", "chance below 0 of net_value <= 0.2", "--trials", "20000", "--seed", "11"),
+                *(
+                    "--vary",
+                    "fare=40:75",
+                    "--vary",
+                    "crossings=400:1000",
+                    "--maximize",
+                    "mean passengers",
+                ),
+                *(
+                    "--subject-to",
+                    "chance below 0 of net_value <= 0.2",
+                    "--trials",
+                    "20000",
+                    "--seed",
+                    "11",
+                ),
             ],
             ["decide", folder / "larkholm" / "lease_or_buy.toml"],
             ["fit", folder / "larkholm" / "repair_bills.csv", "--column", "bill"],
-            ["fit", folder / "larkholm" / "passengers.csv", "--series", "--every", "month", "--season", "12"],
+            [
+                "fit",
+                folder / "larkholm" / "passengers.csv",
+                "--series",
+                "--every",
+                "month",
+                "--season",
+                "12",
+            ],
             [
                 "read",
                 folder / "larkholm" / "fuel_hedging.csv",
@@ -95,8 +143,20 @@ def main() -> None:
                 "0.05,-0.2",
             ],
         ):
-            subprocess.run([BIN / "kindynos", *command, "--out", out], check=True, stdout=subprocess.DEVNULL)
-        for name in ("risk", "backtest", "paths", "fits", "fan", "scatter", "tree", "frontier", "optimum"):
+            subprocess.run(
+                [BIN / "kindynos", *command, "--out", out], check=True, stdout=subprocess.DEVNULL
+            )
+        for name in (
+            "risk",
+            "backtest",
+            "paths",
+            "fits",
+            "fan",
+            "scatter",
+            "tree",
+            "frontier",
+            "optimum",
+        ):
             shutil.copy(out / f"{name}.png", HERE / f"{name}.png")
         if not shutil.which("xvfb-run"):
             sys.exit("the terminal pictures were left as they are: xvfb-run is not installed")

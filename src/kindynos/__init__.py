@@ -19,16 +19,16 @@ Simulate it, and read the run:
 
 Where to look next:
 
-    kd.load_model("file.toml")                the same model as a file
-    model.compare, model.sweep, model.solve   scenarios, grids of values, goals
-    model.optimize                            the best decisions, several at once, under constraints
-    kd.Normal, kd.Pert, kd.Mixture, ...       40 distributions; kd.from_percentiles makes one from an opinion
-    kd.MeanReverting, kd.PathSet, ...         processes for prices and rates
-    kd.read_prices, kd.Portfolio              value at risk, backtests
-    kd.allocate, kd.frontier                  the best weights, and how sure they are
+    kd.load_model("file.toml")                the same model as a file model.compare, model.sweep,
+    model.solve   scenarios, grids of values, goals model.optimize                            the
+    best decisions, several at once, under constraints kd.Normal, kd.Pert, kd.Mixture, ...       40
+    distributions; kd.from_percentiles makes one from an opinion kd.MeanReverting, kd.PathSet, ...
+    processes for prices and rates kd.read_prices, kd.Portfolio              value at risk,
+    backtests kd.allocate, kd.frontier                  the best weights, and how sure they are
     kd.fit_distributions, kd.fit_series       which distribution, which process; kd.read_trials
     kd.Cohort, kd.Decision                    things that change state, choices between alternatives
-    kd.npv, kd.irr, kd.payback, ...           cash-flow measures on arrays, periods first and trials last
+    kd.npv, kd.irr, kd.payback, ...           cash-flow measures on arrays, periods first and trials
+    last
 
 Names are loaded when first used, so that importing the package is quick.
 """
@@ -44,7 +44,10 @@ __version__ = "0.1.0"
 # The stub beside this file is the one list of public names and of the modules they come from.
 with open(__file__.removesuffix("c").removesuffix(".py") + ".pyi", encoding="utf-8") as _file:
     _STUB = _file.read()
-_HOMES = {name: module for module, name in re.findall(r"^from (\S+) import (\w+) as \w+$", _STUB, re.MULTILINE)}
+_HOMES = {
+    name: module
+    for module, name in re.findall(r"^from (\S+) import (\w+) as \w+$", _STUB, re.MULTILINE)
+}
 
 __all__ = [*_HOMES, "__version__"]  # noqa: PLE0604
 
@@ -53,7 +56,11 @@ def __getattr__(name: str) -> Any:
     if name not in _HOMES:
         raise AttributeError(f"module 'kindynos' has no attribute {name!r}{_hint(name)}")
     home = _HOMES[name]
-    value = import_module(f"{home}.{name}") if home == "kindynos" else getattr(import_module(home), name)
+    value = (
+        import_module(f"{home}.{name}")
+        if home == "kindynos"
+        else getattr(import_module(home), name)
+    )
     globals()[name] = value
     return value
 

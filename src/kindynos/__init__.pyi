@@ -1,4 +1,6 @@
-"""The public names by topic and the module each comes from. ``__init__.py`` reads them here, and so do type checkers."""
+"""The public names by topic and the module each comes from. ``__init__.py`` reads them here, and
+so do type checkers.
+"""
 
 # Models
 # Pictures

@@ -7,9 +7,11 @@ import signal
 
 
 def main() -> None:
-    """Run the command line; while it is still being loaded, an interrupt or a termination ends it at once.
+    """Run the command line; while it is still being loaded, an interrupt or a termination ends it
+    at once.
 
-    No exception is raised for it then: Python turns one that falls into the making of a class into an error of its own.
+    No exception is raised for it then: Python turns one that falls into the making of a class into
+    an error of its own.
     """
     signal.signal(signal.SIGINT, _interrupted)
     signal.signal(signal.SIGTERM, lambda *_: os._exit(143))

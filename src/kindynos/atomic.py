@@ -1,7 +1,8 @@
-"""Files are written whole or not at all: under a temporary name in the same folder, and then moved into place.
+"""Files are written whole or not at all: under a temporary name in the same folder, and then moved
+into place.
 
-A temporary name tells which machine and process writes it. So what a killed process left behind is known as such, and the next
-one that writes into the folder clears it away.
+A temporary name tells which machine and process writes it. So what a killed process left behind is
+known as such, and the next one that writes into the folder clears it away.
 """
 
 from __future__ import annotations
@@ -19,12 +20,15 @@ from zlib import crc32
 from kindynos.errors import FileError
 
 _MARK = re.compile(r"^\.kindynos-([0-9a-f]{8})-(\d+)-[0-9a-f]{32}$")
-_unfinished: dict[Path, Path | None] = {}  # what this process is writing, and the topmost folder that it made for it
+_unfinished: dict[
+    Path, Path | None
+] = {}  # what this process is writing, and the topmost folder that it made for it
 
 
 @contextmanager
 def replacing(path: Path) -> Iterator[Path]:
-    """Give a temporary path beside ``path`` and move what was written there into its place; on an error nothing is left.
+    """Give a temporary path beside ``path`` and move what was written there into its place; on an
+    error nothing is left.
 
     Raises FileError where it cannot be written.
     """
@@ -45,7 +49,8 @@ def replacing(path: Path) -> Iterator[Path]:
 
 @contextmanager
 def staged(folder: Path) -> Iterator[Path]:
-    """Give a temporary folder whose files are moved into ``folder`` at the end, and dropped on an error.
+    """Give a temporary folder whose files are moved into ``folder`` at the end, and dropped on an
+    error.
 
     Raises FileError where the folder cannot be made or written.
     """
@@ -81,7 +86,9 @@ def staged(folder: Path) -> Iterator[Path]:
 
 
 def check_writable(path: Path) -> None:
-    """Raise FileError where ``replacing`` could not write; for the time before work that would be lost."""
+    """Raise FileError where ``replacing`` could not write; for the time before work that would be
+    lost.
+    """
     part = _part(path)
     try:
         part.touch()
@@ -105,7 +112,9 @@ def remove_unfinished() -> None:
 def _part(path: Path) -> Path:
     """Return the temporary path for a file; raises FileError for the name of a folder."""
     if not path.name or path.is_dir():
-        raise FileError("is no name for a file; say one such as results/run.parquet", file=str(path))
+        raise FileError(
+            "is no name for a file; say one such as results/run.parquet", file=str(path)
+        )
     return _temporary(path.parent)
 
 
@@ -126,8 +135,12 @@ def _settle(path: Path) -> None:
 def _unwritable(path: Path, error: Exception) -> FileError:
     reason = "its name cannot be written here"
     if isinstance(error, OSError):
-        reason = error.strerror or re.sub(r".*Detail: \[errno \d+\] ", "", str(error))  # of pyarrow, which wraps it
-    return FileError(f"cannot be written: {reason}", file=str(path).encode("utf-8", "replace").decode())
+        reason = error.strerror or re.sub(
+            r".*Detail: \[errno \d+\] ", "", str(error)
+        )  # of pyarrow, which wraps it
+    return FileError(
+        f"cannot be written: {reason}", file=str(path).encode("utf-8", "replace").decode()
+    )
 
 
 def _clear_leftovers(folder: Path) -> None:

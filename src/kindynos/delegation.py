@@ -1,8 +1,9 @@
 """Methods whose work is done in a higher layer.
 
-``distribution.plot()`` and ``run.save()`` are where a user looks for them, and yet pictures and files lie above distributions
-and runs, which must not import them. Such a method states its signature and its docstring, and names here the function that
-does the work; that function gets the same arguments, and its module is loaded at the first call.
+``distribution.plot()`` and ``run.save()`` are where a user looks for them, and yet pictures and
+files lie above distributions and runs, which must not import them. Such a method states its
+signature and its docstring, and names here the function that does the work; that function gets the
+same arguments, and its module is loaded at the first call.
 """
 
 from __future__ import annotations
@@ -16,7 +17,9 @@ Arguments = ParamSpec("Arguments")
 Answer = TypeVar("Answer")
 
 
-def delegated_to(module: str, function: str) -> Callable[[Callable[Arguments, Answer]], Callable[Arguments, Answer]]:
+def delegated_to(
+    module: str, function: str
+) -> Callable[[Callable[Arguments, Answer]], Callable[Arguments, Answer]]:
     """Return a decorator that replaces the body of a method by a call of ``module.function``."""
 
     def decorate(method: Callable[Arguments, Answer]) -> Callable[Arguments, Answer]:

@@ -1,4 +1,6 @@
-"""Errors: one base class whose fields say what is wrong, where, and by which rule; its one wording is made from them."""
+"""Errors: one base class whose fields say what is wrong, where, and by which rule; its one wording
+is made from them.
+"""
 
 from __future__ import annotations
 
@@ -13,12 +15,15 @@ _LISTED = 12  # known names that are written out where no spelling is near
 class KindynosError(ValueError):
     """Base of every error raised on purpose: bad input, or a model that cannot be evaluated.
 
-    ``problem`` is the statement itself. The other fields are None, or empty, where they do not apply: ``owner`` (the
-    function, distribution or quantity concerned), ``file``, ``table`` and ``key`` (of a model file), ``row``, ``name`` (the
-    argument), ``value``, ``rule``, ``place`` (the column of a formula) and ``suggestion`` (the nearest known spelling). An
-    error on its way up gains context with ``within``, and keeps its class.
+    ``problem`` is the statement itself. The other fields are None, or empty, where they do not
+    apply: ``owner`` (the function, distribution or quantity concerned), ``file``, ``table`` and
+    ``key`` (of a model file), ``row``, ``name`` (the argument), ``value``, ``rule``, ``place`` (the
+    column of a formula) and ``suggestion`` (the nearest known spelling). An error on its way up
+    gains context with ``within``, and keeps its class.
 
-    >>> error = KindynosError("no quantity 'fair'", owner="replace", unknown="fair", known=["fare", "tax"])
+    >>> error = KindynosError(
+    ...     "no quantity 'fair'", owner="replace", unknown="fair", known=["fare", "tax"]
+    ... )
     >>> str(error), error.suggestion
     ("replace: no quantity 'fair'; did you mean 'fare'?", 'fare')
     >>> str(error.within(owner="scenario 'dear'", file="ferry.toml"))
@@ -42,9 +47,18 @@ class KindynosError(ValueError):
         known: Iterable[Any] = (),
     ) -> None:
         super().__init__(problem)
-        self.problem, self.owner, self.file, self.table, self.key, self.row = problem, owner, file, table, key, row
+        self.problem, self.owner, self.file, self.table, self.key, self.row = (
+            problem,
+            owner,
+            file,
+            table,
+            key,
+            row,
+        )
         self.name, self.rule, self.place = name, rule, place
-        self.value = None if value is UNSET and unknown is UNSET else unknown if value is UNSET else value
+        self.value = (
+            None if value is UNSET and unknown is UNSET else unknown if value is UNSET else value
+        )
         self.suggestion: str | None = None
         self.known: tuple[str, ...] = ()
         if unknown is not UNSET:
@@ -52,13 +66,16 @@ class KindynosError(ValueError):
             self.suggestion = closest(str(unknown), self.known)
 
     def within(self, **context: Any) -> Self:
-        """Return this error with further context; a field given here takes the place of an earlier one."""
+        """Return this error with further context; a field given here takes the place of an earlier
+        one.
+        """
         for field, value in context.items():
             setattr(self, field, value)
         return self
 
     def inside(self, owner: str) -> Self:
-        """Return this error with an outer owner before its own; "replace", which callers name in their words, gives way.
+        """Return this error with an outer owner before its own; "replace", which callers name in
+        their words, gives way.
 
         >>> str(KindynosError("too large", owner="given 'price'").inside("scenario 'dear'"))
         "scenario 'dear': given 'price': too large"
@@ -83,7 +100,9 @@ class KindynosError(ValueError):
         return _rebuilt, (type(self), self.args, self.__dict__)
 
 
-def _rebuilt(kind: type[KindynosError], arguments: tuple[Any, ...], fields: dict[str, Any]) -> KindynosError:
+def _rebuilt(
+    kind: type[KindynosError], arguments: tuple[Any, ...], fields: dict[str, Any]
+) -> KindynosError:
     error = kind.__new__(kind, *arguments)
     error.args = arguments
     error.__dict__.update(fields)
@@ -95,7 +114,9 @@ class ParameterError(KindynosError):
 
 
 class ModelError(KindynosError):
-    """A model is stated wrongly: a missing, reused or circular name, or a line that breaks a rule."""
+    """A model is stated wrongly: a missing, reused or circular name, or a line that breaks a
+    rule.
+    """
 
 
 class FormulaError(ModelError):
@@ -107,7 +128,9 @@ class GoalError(KindynosError):
 
 
 class FileError(KindynosError):
-    """A file cannot be read, or does not say what it must; ``mistakes`` holds every one that was found in it."""
+    """A file cannot be read, or does not say what it must; ``mistakes`` holds every one that was
+    found in it.
+    """
 
     mistakes: tuple[KindynosError, ...] = ()
 
@@ -120,7 +143,9 @@ class FileError(KindynosError):
 
     @classmethod
     def of_all(cls, file: str, mistakes: Sequence[KindynosError]) -> FileError:
-        """Return one error for all mistakes of a file, each with its path: a single one is reported as it is."""
+        """Return one error for all mistakes of a file, each with its path: a single one is reported
+        as it is.
+        """
         if len(mistakes) == 1:
             only = cls.of(mistakes[0], file=file)
         else:

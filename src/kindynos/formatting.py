@@ -11,7 +11,8 @@ ROUNDING = 1e-12  # relative to a figure, below which its error is that of the a
 
 
 def number(value: float, step: float | None = None) -> str:
-    """Return a number with thousands separators: four significant digits, or rounded to a step such as 100 or 0.01.
+    """Return a number with thousands separators: four significant digits, or rounded to a step such
+    as 100 or 0.01.
 
     >>> number(19916666.67), number(0.14), number(1234567, 1000)
     ('19,916,667', '0.14', '1,235,000')
@@ -20,7 +21,9 @@ def number(value: float, step: float | None = None) -> str:
         return "-"
     if math.isinf(value):
         return "infinite" if value > 0 else "-infinite"
-    if step is not None and step > 1e-13 * abs(value) and step > 1e-290:  # finer than a float can resolve: no step
+    if (
+        step is not None and step > 1e-13 * abs(value) and step > 1e-290
+    ):  # finer than a float can resolve: no step
         decimals = max(0, -math.floor(math.log10(step)))
         return f"{round(value / step) * step:,.{decimals}f}"
     if abs(value) >= 1000 or value == int(value):
@@ -76,20 +79,30 @@ def with_error(estimate: Estimate) -> tuple[str, str]:
 
 
 def per_cent(share: float, decimals: int = 1) -> str:
-    """Return a share as a percentage: ``24.1 %``; of a tiny one that it is below what is shown, not 0."""
+    """Return a share as a percentage: ``24.1 %``; of a tiny one that it is below what is shown, not
+    0.
+    """
     if 0 < share < 0.5 * 10.0 ** (-2 - decimals):
         return f"below {10.0**-decimals:.{decimals}f} %"
     return f"{100 * share:.{decimals}f} %"
 
 
 def share_decimals(errors: Iterable[float]) -> int:
-    """Return how many decimals a percentage needs for its error not to print as 0; NaN stands for no error.
+    """Return how many decimals a percentage needs for its error not to print as 0; NaN stands for
+    no error.
 
     >>> share_decimals([0.008]), share_decimals([0.0002, math.nan]), share_decimals([0.0])
     (1, 2, 1)
     """
     known = [error for error in errors if error > 0]
-    return next((decimals for decimals in (1, 2) if not known or min(known) >= 0.5 * 10.0 ** (-2 - decimals)), 3)
+    return next(
+        (
+            decimals
+            for decimals in (1, 2)
+            if not known or min(known) >= 0.5 * 10.0 ** (-2 - decimals)
+        ),
+        3,
+    )
 
 
 def shares(values: list[float], decimals: int = 1) -> list[str]:

@@ -31,8 +31,12 @@ StatisticName = Literal[
     "value_at_risk",
     "expected_shortfall",
 ]
-SensitivityMethod = Literal["rank", "regression", "swing", "conditional", "sobol", "shapley", "tail"]
-RiskMethod = Literal["historical", "weighted", "filtered", "tail", "normal", "student", "cornish fisher", "simulated"]
+SensitivityMethod = Literal[
+    "rank", "regression", "swing", "conditional", "sobol", "shapley", "tail"
+]
+RiskMethod = Literal[
+    "historical", "weighted", "filtered", "tail", "normal", "student", "cornish fisher", "simulated"
+]
 ProcessName = Literal[
     "geometric brownian motion",
     "random walk",

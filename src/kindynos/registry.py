@@ -1,4 +1,6 @@
-"""Named things of one sort: looking one up, suggesting a spelling, and listing them for help and docs."""
+"""Named things of one sort: looking one up, suggesting a spelling, and listing them for help and
+docs.
+"""
 
 from __future__ import annotations
 
@@ -37,20 +39,34 @@ class Registry(Mapping[str, Entry], Generic[Entry]):
         return f"<{self.sort}: {', '.join(self)}>"
 
     def find(self, name: Any, owner: str | None = None) -> Entry:
-        """Return the entry of that name; raises ParameterError, with the nearest spelling, when there is none."""
+        """Return the entry of that name; raises ParameterError, with the nearest spelling, when
+        there is none.
+        """
         if not isinstance(name, str) or name not in self._entries:
-            raise ParameterError(f"no {self.sort} {name!r:.60}", owner=owner, name=self.sort, unknown=name, known=self._entries)
+            raise ParameterError(
+                f"no {self.sort} {name!r:.60}",
+                owner=owner,
+                name=self.sort,
+                unknown=name,
+                known=self._entries,
+            )
         return self._entries[name]
 
 
 def declared_options(function: Callable[..., Any]) -> tuple[str, ...]:
     """Return the names of a function's options: its keyword-only parameters."""
-    return tuple(p.name for p in signature(function).parameters.values() if p.kind is Parameter.KEYWORD_ONLY)
+    return tuple(
+        p.name for p in signature(function).parameters.values() if p.kind is Parameter.KEYWORD_ONLY
+    )
 
 
 def check_options(owner: str, function: Callable[..., Any], options: Mapping[str, Any]) -> None:
-    """Raise ParameterError, with the nearest spelling, for an option that the function does not declare."""
+    """Raise ParameterError, with the nearest spelling, for an option that the function does not
+    declare.
+    """
     known = declared_options(function)
     for option in options:
         if option not in known:
-            raise ParameterError(f"no option {option!r}", owner=owner, name=option, unknown=option, known=known)
+            raise ParameterError(
+                f"no option {option!r}", owner=owner, name=option, unknown=option, known=known
+            )

@@ -1,4 +1,6 @@
-"""Reading a file as a table of text: CSV, also packed, Parquet or Excel. What it holds is checked elsewhere."""
+"""Reading a file as a table of text: CSV, also packed, Parquet or Excel. What it holds is checked
+elsewhere.
+"""
 
 from __future__ import annotations
 
@@ -22,7 +24,9 @@ UNPACKED: dict[str, Callable[[Path], Any]] = {".gz": gzip.open, ".bz2": bz2.open
 
 
 def read_table(path: Path) -> pd.DataFrame:
-    """Return the table in a file; raises FileError for one that cannot be read, whatever the reason."""
+    """Return the table in a file; raises FileError for one that cannot be read, whatever the
+    reason.
+    """
     ending = path.suffix.lower()
     try:
         if ending == ".parquet":
@@ -38,10 +42,14 @@ def read_table(path: Path) -> pd.DataFrame:
         raise
     except ImportError:
         extra = "parquet" if ending == ".parquet" else "excel"
-        raise FileError(f"reading this kind of file needs pip install 'kindynos[{extra}]'", file=str(path)) from None
+        raise FileError(
+            f"reading this kind of file needs pip install 'kindynos[{extra}]'", file=str(path)
+        ) from None
     except OSError as error:
         raise FileError(f"cannot be read: {error.strerror or error}", file=str(path)) from None
-    except Exception as error:  # each kind of file has its own errors, and all mean that this one is none
+    except (
+        Exception
+    ) as error:  # each kind of file has its own errors, and all mean that this one is none
         reason = next(iter(str(error).splitlines()), "") or type(error).__name__
         raise FileError(f"cannot be read as a table: {reason}", file=str(path)) from None
 
@@ -52,7 +60,9 @@ def _unpacked(path: Path) -> bytes:
         _check_size(path, _zip_size(path))
         with zipfile.ZipFile(path) as packed:
             if len(packed.namelist()) != 1:
-                raise FileError(f"must hold one file, and has {len(packed.namelist())}", file=str(path))
+                raise FileError(
+                    f"must hold one file, and has {len(packed.namelist())}", file=str(path)
+                )
             return packed.read(packed.namelist()[0])
     with UNPACKED[path.suffix.lower()](path) as packed:
         data: bytes = packed.read(MOST_UNPACKED + 1)
@@ -70,27 +80,39 @@ def _parquet_size(path: Path) -> int:
 
     about = parquet.read_metadata(path)
     bytes_said: int = sum(about.row_group(i).total_byte_size for i in range(about.num_row_groups))
-    return max(bytes_said, int(about.num_rows * about.num_columns))  # a column of equal values takes hardly a byte
+    return max(
+        bytes_said, int(about.num_rows * about.num_columns)
+    )  # a column of equal values takes hardly a byte
 
 
 def _check_size(path: Path, size: int) -> None:
     if size > MOST_UNPACKED:
         raise FileError(
-            f"unpacks to more than {MOST_UNPACKED // 2**20} MB; unpack it yourself if that is right", file=str(path)
+            f"unpacks to more than {MOST_UNPACKED // 2**20} MB; unpack it yourself if that "
+            "is right",
+            file=str(path),
         )
 
 
 def _with_header(text: str, path: Path) -> pd.DataFrame:
     """Return the table in comma-separated text, whose first row are its column names.
 
-    Raises FileError for a name that is missing or there twice, and for a row that is longer than the first.
+    Raises FileError for a name that is missing or there twice, and for a row that is longer than
+    the first.
     """
-    rows = [row for row in csv.reader(io.StringIO(text, newline=""), skipinitialspace=True, strict=True) if row]
+    rows = [
+        row
+        for row in csv.reader(io.StringIO(text, newline=""), skipinitialspace=True, strict=True)
+        if row
+    ]
     if not rows:
         raise FileError("cannot be read as a table: it is empty", file=str(path))
     names = [name.strip() for name in rows[0]]
     if len(names) == 1 and ";" in names[0]:
-        raise FileError("its columns are separated by semicolons; save it with commas, and with decimal points", file=str(path))
+        raise FileError(
+            "its columns are separated by semicolons; save it with commas, and with decimal points",
+            file=str(path),
+        )
     for place, name in enumerate(names):
         if not name:
             raise FileError(f"column {place + 1} has no name", file=str(path), row=1)
@@ -99,6 +121,12 @@ def _with_header(text: str, path: Path) -> pd.DataFrame:
         raise FileError(f"two columns are named {again!r}", file=str(path), row=1)
     for place, row in enumerate(rows):
         if len(row) > len(names):
-            raise FileError(f"has {len(row)} values, and there are {len(names)} columns", file=str(path), row=place + 1)
+            raise FileError(
+                f"has {len(row)} values, and there are {len(names)} columns",
+                file=str(path),
+                row=place + 1,
+            )
         row.extend([""] * (len(names) - len(row)))
-    return pd.DataFrame(np.array(rows[1:], dtype=object).reshape(-1, len(names)), columns=names, dtype=object)
+    return pd.DataFrame(
+        np.array(rows[1:], dtype=object).reshape(-1, len(names)), columns=names, dtype=object
+    )

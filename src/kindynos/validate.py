@@ -1,4 +1,6 @@
-"""Checks on single values; each raises a ParameterError with the owner, the name, the rule and the value."""
+"""Checks on single values; each raises a ParameterError with the owner, the name, the rule and the
+value.
+"""
 
 from __future__ import annotations
 
@@ -103,7 +105,9 @@ def whole(owner: str, name: str, value: Any, *, least: int | None = None) -> int
 
 
 def array_of(owner: str, name: str, value: Any) -> Floats:
-    """Return ``value`` as an array of floats, any shape; it must hold real numbers only, of which NaN is one."""
+    """Return ``value`` as an array of floats, any shape; it must hold real numbers only, of which
+    NaN is one.
+    """
     if type(value) is np.ndarray and value.dtype == np.float64:
         return value
     if np.ma.isMaskedArray(value) and np.ma.getmaskarray(value).any():
@@ -116,7 +120,9 @@ def array_of(owner: str, name: str, value: Any) -> Floats:
             raise TypeError
         if any(isinstance(number, str | bytes) for number in array.flat):
             raise TypeError
-        return np.array([float(number) for number in array.flat], dtype=np.float64).reshape(array.shape)
+        return np.array([float(number) for number in array.flat], dtype=np.float64).reshape(
+            array.shape
+        )
     except OverflowError:
         raise wrong(owner, name, "numbers that a float can hold", value) from None
     except (TypeError, ValueError):
@@ -124,12 +130,17 @@ def array_of(owner: str, name: str, value: Any) -> Floats:
 
 
 def words(owner: str, name: str, value: Any) -> str | None:
-    """Return a text that people read, or None; it may hold no control characters, which a terminal would obey."""
+    """Return a text that people read, or None; it may hold no control characters, which a terminal
+    would obey.
+    """
     if value is None:
         return None
     if not isinstance(value, str):
         raise wrong(owner, name, "a text", value)
-    if any((unicodedata.category(c) in ("Cc", "Cs") and c not in "\n\t") or c in DIRECTIONS for c in value):
+    if any(
+        (unicodedata.category(c) in ("Cc", "Cs") and c not in "\n\t") or c in DIRECTIONS
+        for c in value
+    ):
         raise wrong(owner, name, "without control characters", value)
     return value
 
@@ -143,7 +154,9 @@ def mapping(owner: str, name: str, value: Any, rule: str) -> dict[Any, Any]:
     return dict(value)
 
 
-def instance(owner: str, name: str, value: Any, kind: type[Kind] | tuple[type[Kind], ...], rule: str) -> Kind:
+def instance(
+    owner: str, name: str, value: Any, kind: type[Kind] | tuple[type[Kind], ...], rule: str
+) -> Kind:
     """Return ``value``; it must be of a kind, which the rule describes."""
     if not isinstance(value, kind):
         raise wrong(owner, name, rule, value)
@@ -151,25 +164,46 @@ def instance(owner: str, name: str, value: Any, kind: type[Kind] | tuple[type[Ki
 
 
 def check_call(function: Callable[..., Any], owner: str, *arguments: Any, **named: Any) -> None:
-    """Raise ParameterError, with the nearest spelling, for arguments that a function does not take or lacks."""
-    known = [p for p in signature(function).parameters.values() if p.kind not in (p.VAR_POSITIONAL, p.VAR_KEYWORD)]
+    """Raise ParameterError, with the nearest spelling, for arguments that a function does not take
+    or lacks.
+    """
+    known = [
+        p
+        for p in signature(function).parameters.values()
+        if p.kind not in (p.VAR_POSITIONAL, p.VAR_KEYWORD)
+    ]
     if known and known[0].name in ("self", "sample"):  # what the caller did not write
         known, arguments = known[1:], arguments[1:]
     by_place = [p.name for p in known if p.kind is not p.KEYWORD_ONLY]
-    usage = ", ".join(p.name + ("=" if p.kind is p.KEYWORD_ONLY or p.default is not p.empty else "") for p in known)
+    usage = ", ".join(
+        p.name + ("=" if p.kind is p.KEYWORD_ONLY or p.default is not p.empty else "")
+        for p in known
+    )
     for name in named:
         if name not in [p.name for p in known]:
-            raise ParameterError(f"takes no {name!r}", owner=owner, name=name, unknown=name, known=[p.name for p in known])
+            raise ParameterError(
+                f"takes no {name!r}",
+                owner=owner,
+                name=name,
+                unknown=name,
+                known=[p.name for p in known],
+            )
     if len(arguments) > len(by_place):
         count = f"{len(arguments)} argument{'' if len(arguments) == 1 else 's'} without a name"
         raise ParameterError(f"takes {usage or 'no arguments'}, and has {count}", owner=owner)
-    missing = [p.name for p in known[len(arguments) :] if p.default is p.empty and p.name not in named]
+    missing = [
+        p.name for p in known[len(arguments) :] if p.default is p.empty and p.name not in named
+    ]
     if missing:
-        raise ParameterError(f"lacks {missing[0]!r}; it takes {usage}", owner=owner, name=missing[0])
+        raise ParameterError(
+            f"lacks {missing[0]!r}; it takes {usage}", owner=owner, name=missing[0]
+        )
 
 
 def told(function: Callable[Arguments, Answer]) -> Callable[Arguments, Answer]:
-    """Return the function with calls that do not fit it worded as errors of ours; a decorator, of methods too."""
+    """Return the function with calls that do not fit it worded as errors of ours; a decorator, of
+    methods too.
+    """
 
     @wraps(function)
     def call(*arguments: Arguments.args, **named: Arguments.kwargs) -> Answer:
@@ -206,7 +240,9 @@ def known_name(owner: str, what: str, value: Any, known: Iterable[str]) -> str:
     """Return ``value``; it must be one of the known names of what it is."""
     listed = list(known)
     if not isinstance(value, str) or value not in listed:
-        raise ParameterError(f"no {what} {value!r:.40}", owner=owner, unknown=str(value)[:40], known=listed)
+        raise ParameterError(
+            f"no {what} {value!r:.40}", owner=owner, unknown=str(value)[:40], known=listed
+        )
     return value
 
 

@@ -46,16 +46,22 @@ class Commands(Case):
         return answer.stdout
 
     def test_a_run_tells_the_binomial(self):
-        found = json.loads(self.read("run", str(self.path), "--trials", "20000", "--seed", "4", "--json"))["outcomes"]["dark"]
+        found = json.loads(
+            self.read("run", str(self.path), "--trials", "20000", "--seed", "4", "--json")
+        )["outcomes"]["dark"]
         exact = stats.binom(60, 1 - 0.75**3)
-        self.assertLess(abs(found["mean"]["value"] - exact.mean()), 1.5 * found["mean"]["error"] + 1e-9)
+        self.assertLess(
+            abs(found["mean"]["value"] - exact.mean()), 1.5 * found["mean"]["error"] + 1e-9
+        )
         self.assertAlmostEqual(found["sd"]["value"], exact.std(), delta=0.06)
         self.assertAlmostEqual(found["base case"]["value"], exact.mean())
         for level in (10, 50, 90):
             self.assertLessEqual(abs(found[f"P{level}"]["value"] - exact.ppf(level / 100)), 1)
 
     def test_scenarios_are_set_side_by_side(self):
-        found = json.loads(self.read("compare", str(self.path), "--trials", "8000", "--seed", "4", "--json"))
+        found = json.loads(
+            self.read("compare", str(self.path), "--trials", "8000", "--seed", "4", "--json")
+        )
         self.assertIn("worse", json.dumps(found))
         gap = 60 * (0.75**3 - 0.65**3)
         model = kd.load_model(self.path)
@@ -73,14 +79,27 @@ class Commands(Case):
 
     def test_a_trial_shows_whole_things(self):
         out = Path(self.folder.name, "out")
-        self.read("trial", str(self.path), "--number", "7", "--trials", "100", "--seed", "1", "--out", str(out))
+        self.read(
+            "trial",
+            str(self.path),
+            "--number",
+            "7",
+            "--trials",
+            "100",
+            "--seed",
+            "1",
+            "--out",
+            str(out),
+        )
         table = pd.read_csv(out / "trial.csv", index_col="quantity")
         counts = table.loc[["lamps_on", "lamps_off"], ["1", "2", "3"]].to_numpy()
         np.testing.assert_array_equal(counts.sum(axis=0), 60)
         np.testing.assert_array_equal(counts, np.round(counts))
 
     def test_the_demo_runs_and_its_chance_agrees_with_its_trials(self):
-        found = json.loads(self.read("run", VESSELS, "--trials", "3000", "--seed", "2", "--json"))["outcomes"]
+        found = json.loads(self.read("run", VESSELS, "--trials", "3000", "--seed", "2", "--json"))[
+            "outcomes"
+        ]
         values = kd.load_model(VESSELS).simulate(3000, seed=2)["sailing_at_the_end"].values
         self.assertAlmostEqual(found["sailing_at_the_end"]["mean"]["value"], values.mean())
         self.assertTrue(((values >= 0) & (values <= 40)).all())
@@ -97,7 +116,9 @@ class Commands(Case):
             self.path.write_text(TWO.replace(old, new), encoding="utf-8")
             answer = run("run", str(self.path), "--trials", "100", "--seed", "1")
             with self.subTest(new):
-                self.assertEqual((answer.returncode, "Traceback" in answer.stderr), (2, False), answer.stderr)
+                self.assertEqual(
+                    (answer.returncode, "Traceback" in answer.stderr), (2, False), answer.stderr
+                )
                 self.assertIn(words, answer.stderr)
 
 
@@ -105,12 +126,16 @@ class Models(Case):
     def test_a_model_with_a_cohort_can_be_sent_to_workers(self):
         model = model_from_text(TWO)
         again = pickle.loads(pickle.dumps(model))
-        np.testing.assert_array_equal(again.simulate(200, seed=1)["dark"].values, model.simulate(200, seed=1)["dark"].values)
+        np.testing.assert_array_equal(
+            again.simulate(200, seed=1)["dark"].values, model.simulate(200, seed=1)["dark"].values
+        )
 
     def test_a_sweep_of_a_chance_follows_the_closed_form(self):
         model = model_from_text(TWO)
         chances = np.array([0.1, 0.25, 0.5])
-        means = [float(model.replace(chance=p).simulate(4000, seed=3)["dark"].mean) for p in chances]
+        means = [
+            float(model.replace(chance=p).simulate(4000, seed=3)["dark"].mean) for p in chances
+        ]
         np.testing.assert_allclose(means, 60 * (1 - (1 - chances) ** 3), atol=0.25)
         self.assertTrue((np.diff(means) > 0).all())
 

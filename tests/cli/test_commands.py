@@ -32,9 +32,25 @@ class Commands(Folder):
         self.assertNotIn("\x1b", answer.stdout)
 
     def test_json_is_for_machines(self):
-        answer = run("run", FERRY, "--trials", "2000", "--seed", "4", "--set", "fare=60", "--json", "--sampling", "random")
+        answer = run(
+            "run",
+            FERRY,
+            "--trials",
+            "2000",
+            "--seed",
+            "4",
+            "--set",
+            "fare=60",
+            "--json",
+            "--sampling",
+            "random",
+        )
         data = json.loads(answer.stdout)
-        value = kd.load_model(FERRY).replace(fare=60).simulate(2000, seed=4, sampling="random")["net_value"]
+        value = (
+            kd.load_model(FERRY)
+            .replace(fare=60)
+            .simulate(2000, seed=4, sampling="random")["net_value"]
+        )
         self.assertEqual(data["outcomes"]["net_value"]["mean"]["value"], value.mean)
         self.assertEqual(data["outcomes"]["net_value"]["P5"]["low"], value.percentile(5).low)
         self.assertEqual((data["seed"], data["sampling"], data["trials"]), (4, "random", 2000))
@@ -43,20 +59,43 @@ class Commands(Folder):
     def test_a_chosen_seed_is_shown_and_reproduces(self):
         first = json.loads(run("run", FERRY, "--trials", "300", "--json").stdout)
         again = json.loads(
-            run("run", FERRY, "--trials", "300", "--json", "--seed", str(first["seed"]), "--workers", "1").stdout
+            run(
+                "run",
+                FERRY,
+                "--trials",
+                "300",
+                "--json",
+                "--seed",
+                str(first["seed"]),
+                "--workers",
+                "1",
+            ).stdout
         )
         self.assertEqual(first["outcomes"], again["outcomes"])
 
     def test_out_writes_trials_summary_and_figures(self):
         target = self.folder / "new" / "results"
-        answer = run("run", FERRY, "--trials", "1000", "--seed", "1", "--out", str(target), "--keep", "cash_flow")
+        answer = run(
+            "run",
+            FERRY,
+            "--trials",
+            "1000",
+            "--seed",
+            "1",
+            "--out",
+            str(target),
+            "--keep",
+            "cash_flow",
+        )
         self.assertEqual(answer.returncode, 0, answer.stderr)
         trials = pd.read_csv(target / "trials.csv", index_col="trial")
         expected = kd.load_model(FERRY).simulate(1000, seed=1)["net_value"].values
         np.testing.assert_allclose(trials["net_value"], expected)
         self.assertIn("cash_flow 2042", trials.columns)
         summary = json.loads((target / "summary.json").read_text())
-        self.assertAlmostEqual(summary["outcomes"]["net_value"]["mean"]["value"], expected.mean(), places=4)
+        self.assertAlmostEqual(
+            summary["outcomes"]["net_value"]["mean"]["value"], expected.mean(), places=4
+        )
         for name in ("net_value", "net_value-drivers", "rate_of_return", "cash_flow"):
             with Image.open(target / f"{name}.png") as image:
                 self.assertEqual(image.size, (1280, 800))
@@ -66,13 +105,25 @@ class Commands(Folder):
         path = self.folder / "together.toml"
         path.write_text(
             '[model]\nname = "together"\nperiods = 4\nstart = "2028-Q3"\nevery = "quarter"\n'
-            '[drivers]\nfuel = { distribution = "lognormal", mean = 100, sd = 20, each = "period", serial = 0.5 }\n'
+            '[drivers]\nfuel = { distribution = "lognormal", mean = 100, sd = 20, each = '
+            '"period", serial = 0.5 }\n'
             'power = { distribution = "gamma", shape = 9, scale = 10, each = "period" }\n'
             '[[correlations]]\nbetween = ["fuel", "power"]\nvalue = 0.6\n'
             '[outcomes]\ncost = "total(fuel + power)"\nby_quarter = "fuel + power"\n'
         )
         for sampling in ("latin", "random", "antithetic", "sobol"):
-            answer = run("run", str(path), "--sampling", sampling, "--trials", "4000", "--seed", "1", "--workers", "2")
+            answer = run(
+                "run",
+                str(path),
+                "--sampling",
+                sampling,
+                "--trials",
+                "4000",
+                "--seed",
+                "1",
+                "--workers",
+                "2",
+            )
             self.assertEqual((answer.returncode, answer.stderr), (0, ""))
             for part in ("fuel with power", "asked 0.6", "2028 Q3", "2029 Q2"):
                 self.assertIn(part, answer.stdout)
@@ -84,7 +135,13 @@ class Commands(Folder):
     def test_check(self):
         answer = run("check", FERRY)
         self.assertEqual(answer.returncode, 0, answer.stderr)
-        for text in ("9 given, 6 drivers", "three yard quotes", "Base case", "2042", "taken as independent"):
+        for text in (
+            "9 given, 6 drivers",
+            "three yard quotes",
+            "Base case",
+            "2042",
+            "taken as independent",
+        ):
             self.assertIn(text, answer.stdout)
         wrong = self.folder / "wrong.toml"
         wrong.write_text(
@@ -115,8 +172,12 @@ class Commands(Folder):
         self.assertEqual(answer.returncode, 0, answer.stderr)
         self.assertIn("an invented company", answer.stdout)
         written = {path.name for path in (self.folder / "larkholm").iterdir()}
-        self.assertLessEqual({"night_ferry.toml", "trials.csv", "summary.json", "net_value.png"}, written)
-        summary = json.loads((self.folder / "larkholm" / "summary.json").read_text())["outcomes"]["net_value"]
+        self.assertLessEqual(
+            {"night_ferry.toml", "trials.csv", "summary.json", "net_value.png"}, written
+        )
+        summary = json.loads((self.folder / "larkholm" / "summary.json").read_text())["outcomes"][
+            "net_value"
+        ]
         self.assertGreater(summary["base case"]["value"], 1e6)
         self.assertTrue(0.15 <= summary["chance below 0"]["value"] <= 0.40)
 
@@ -153,7 +214,15 @@ class Commands(Folder):
             (("--help",), ("demo", "check", "run", "Exit status")),
             (
                 ("run", "--help"),
-                ("--trials", "--seed", "--sampling", "--set", "--out", "--json", "kindynos run night_ferry.toml"),
+                (
+                    "--trials",
+                    "--seed",
+                    "--sampling",
+                    "--set",
+                    "--out",
+                    "--json",
+                    "kindynos run night_ferry.toml",
+                ),
             ),
             (("check", "--help"), ("--set", "kindynos check")),
             (("demo", "--help"), ("--to", "invented")),
@@ -201,13 +270,32 @@ class BadInput(Folder):
         self.assertEqual(list(self.folder.iterdir()), [])
 
     def test_figures_that_are_asked_for(self):
-        asked = ("--percentiles", "2.5,50", "--statistic", "skewness", "--chance", "net_value > 1e6")
-        data = json.loads(run("run", FERRY, "--trials", "400", "--seed", "1", *asked, "--json").stdout)["outcomes"]
-        table = kd.load_model(FERRY).simulate(400, seed=1).table(percentiles=(2.5, 50), statistics=("skewness",))
+        asked = (
+            "--percentiles",
+            "2.5,50",
+            "--statistic",
+            "skewness",
+            "--chance",
+            "net_value > 1e6",
+        )
+        data = json.loads(
+            run("run", FERRY, "--trials", "400", "--seed", "1", *asked, "--json").stdout
+        )["outcomes"]
+        table = (
+            kd.load_model(FERRY)
+            .simulate(400, seed=1)
+            .table(percentiles=(2.5, 50), statistics=("skewness",))
+        )
         self.assertEqual(set(data["rate_of_return"]), set(table.loc["rate_of_return"].index))
-        self.assertEqual(data["net_value"]["P2.5"]["value"], table.loc[("net_value", "P2.5"), "value"])
-        self.assertEqual(set(data["net_value"]) - set(data["rate_of_return"]) - {"chance below 0", "chance above 0"},
-                         {"chance above 1000000"})  # fmt: skip
+        self.assertEqual(
+            data["net_value"]["P2.5"]["value"], table.loc[("net_value", "P2.5"), "value"]
+        )
+        self.assertEqual(
+            set(data["net_value"])
+            - set(data["rate_of_return"])
+            - {"chance below 0", "chance above 0"},
+            {"chance above 1000000"},
+        )
         text = run("run", FERRY, "--trials", "400", "--seed", "1", *asked).stdout
         for words in ("P2.5 ", "skewness ", "chance above 1000000"):
             self.assertIn(words, text)
@@ -234,7 +322,9 @@ class BadInput(Folder):
             file.write_text(head + text)
             answer = run("run", str(file))
             with self.subTest(text=text):
-                self.assertEqual((answer.returncode, answer.stdout, answer.stderr.count("\n")), (2, "", 1))
+                self.assertEqual(
+                    (answer.returncode, answer.stdout, answer.stderr.count("\n")), (2, "", 1)
+                )
                 for word in words:
                     self.assertIn(word, answer.stderr)
         for words, told in (
@@ -252,7 +342,10 @@ class BadInput(Folder):
         command = [sys.executable, "-m", "kindynos", "run", FERRY, "--trials", "0"]
         answer = subprocess.run(command, capture_output=True, text=True, check=False)
         self.assertEqual((answer.returncode, answer.stdout), (2, ""))
-        self.assertEqual(answer.stderr, "kindynos: simulate: trials must be a whole number of at least 1, not 0\n")
+        self.assertEqual(
+            answer.stderr,
+            "kindynos: simulate: trials must be a whole number of at least 1, not 0\n",
+        )
 
     def test_an_interrupt_where_an_exception_would_be_lost(self):
         # Python turns one that falls into the making of a class into a RuntimeError.
@@ -272,12 +365,28 @@ with patch({where!r}, lost):
         for where in ("kindynos.cli.cli.main", "kindynos.cli.handle_signals"):
             command = [sys.executable, "-c", script.replace("{where!r}", repr(where))]
             answer = subprocess.run(command, capture_output=True, text=True, check=False)
-            self.assertEqual((answer.returncode, answer.stderr.partition(";")[0].strip()), (1, "kindynos: stopped"), where)
+            self.assertEqual(
+                (answer.returncode, answer.stderr.partition(";")[0].strip()),
+                (1, "kindynos: stopped"),
+                where,
+            )
 
     def test_an_interrupt_says_how_far_it_came(self):
         target = self.folder / "out"
-        command = [sys.executable, "-m", "kindynos", "run", FERRY, "--trials", "30000000", "--out", str(target)]
-        with subprocess.Popen(command, stderr=subprocess.PIPE, stdout=subprocess.PIPE, text=True) as process:
+        command = [
+            sys.executable,
+            "-m",
+            "kindynos",
+            "run",
+            FERRY,
+            "--trials",
+            "30000000",
+            "--out",
+            str(target),
+        ]
+        with subprocess.Popen(
+            command, stderr=subprocess.PIPE, stdout=subprocess.PIPE, text=True
+        ) as process:
             deadline = time.monotonic() + 30
             while not target.exists() and time.monotonic() < deadline:
                 time.sleep(0.05)

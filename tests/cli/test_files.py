@@ -27,7 +27,20 @@ class NothingHalfWritten(Folder):
             ("backtest", prices, "--holdings", holdings, "--method", "simulated"),
             ("paths", prices, "--instrument", "nothing"),
             ("sweep", ferry, "--over", "nothing=3"),
-            ("solve", ferry, "fare", "--outcome", "net_value", "--mean", "1e12", "--within", "40", "50", "--trials", "300"),
+            (
+                "solve",
+                ferry,
+                "fare",
+                "--outcome",
+                "net_value",
+                "--mean",
+                "1e12",
+                "--within",
+                "40",
+                "50",
+                "--trials",
+                "300",
+            ),
             ("drivers", ferry, "--method", "nothing", "--trials", "300"),
             ("trial", ferry, "--number", "500", "--trials", "300"),
             ("compare", str(DEMO / "berths.toml")),
@@ -39,7 +52,11 @@ class NothingHalfWritten(Folder):
                 self.assertFalse(out.exists())
 
     def test_every_command_writes_files_of_every_demo_model(self):
-        models = [path for path in sorted(DEMO.glob("*.toml")) if "\n[decision]" not in path.read_text("utf-8")]
+        models = [
+            path
+            for path in sorted(DEMO.glob("*.toml"))
+            if "\n[decision]" not in path.read_text("utf-8")
+        ]
         self.assertGreater(len(models), 5)
         for file in models:
             commands = [("run",)]
@@ -48,8 +65,21 @@ class NothingHalfWritten(Folder):
                 commands += [("compare",)] if "[scenarios." in file.read_text("utf-8") else []
             for command in commands:
                 out = self.folder / f"{file.stem}-{command[0]}"
-                with self.subTest(file=file.name, command=command), warnings.catch_warnings(action="error"):
-                    answer = run(command[0], str(file), *command[1:], "--trials", "60", "--seed", "1", "--out", str(out))
+                with (
+                    self.subTest(file=file.name, command=command),
+                    warnings.catch_warnings(action="error"),
+                ):
+                    answer = run(
+                        command[0],
+                        str(file),
+                        *command[1:],
+                        "--trials",
+                        "60",
+                        "--seed",
+                        "1",
+                        "--out",
+                        str(out),
+                    )
                     self.assertEqual((answer.returncode, answer.stderr), (0, ""))
                     self.assertTrue(all(path.stat().st_size for path in out.iterdir()))
 
@@ -67,26 +97,52 @@ class NothingHalfWritten(Folder):
 
     @unittest.skipUnless(os.path.exists("/dev/full"), "no full device here")
     def test_files_are_complete_when_the_output_cannot_be_written(self):
-        command = [sys.executable, "-m", "kindynos", "run", str(DEMO / "night_ferry.toml"), "--trials", "300", "--out"]
+        command = [
+            sys.executable,
+            "-m",
+            "kindynos",
+            "run",
+            str(DEMO / "night_ferry.toml"),
+            "--trials",
+            "300",
+            "--out",
+        ]
         with open("/dev/full", "w") as full:
             answer = subprocess.run(
-                [*command, str(self.folder / "a")], stdout=full, stderr=subprocess.PIPE, text=True, check=False
+                [*command, str(self.folder / "a")],
+                stdout=full,
+                stderr=subprocess.PIPE,
+                text=True,
+                check=False,
             )
         self.assertEqual((answer.returncode, answer.stderr.count("\n")), (1, 1))
         self.assertIn("the output cannot be written: No space left", answer.stderr)
-        with subprocess.Popen([*command, str(self.folder / "b")], stdout=subprocess.PIPE, stderr=subprocess.PIPE) as process:
+        with subprocess.Popen(
+            [*command, str(self.folder / "b")], stdout=subprocess.PIPE, stderr=subprocess.PIPE
+        ) as process:
             process.stdout.close()  # the reader goes at once
             self.assertEqual((process.stderr.read(), process.wait()), (b"", 0))
         for name in ("a", "b"):
             self.assertLessEqual(
-                {"summary.json", "trials.csv", "net_value.png"}, {p.name for p in (self.folder / name).iterdir()}
+                {"summary.json", "trials.csv", "net_value.png"},
+                {p.name for p in (self.folder / name).iterdir()},
             )
 
     @unittest.skipIf(sys.platform == "win32", "no such signal there")
     def test_a_termination_leaves_nothing(self):
         out = self.folder / "out"
-        command = [sys.executable, "-m", "kindynos", "run", str(DEMO / "night_ferry.toml"), "--trials", "30000000"]
-        with subprocess.Popen([*command, "--out", str(out)], stderr=subprocess.PIPE, stdout=subprocess.PIPE) as process:
+        command = [
+            sys.executable,
+            "-m",
+            "kindynos",
+            "run",
+            str(DEMO / "night_ferry.toml"),
+            "--trials",
+            "30000000",
+        ]
+        with subprocess.Popen(
+            [*command, "--out", str(out)], stderr=subprocess.PIPE, stdout=subprocess.PIPE
+        ) as process:
             deadline = time.monotonic() + 30
             while not out.exists() and time.monotonic() < deadline:
                 time.sleep(0.05)
@@ -98,24 +154,46 @@ class NothingHalfWritten(Folder):
     def test_what_a_killed_process_left_is_cleared(self):
         machine = f"{crc32(node().encode()):08x}"
         with subprocess.Popen([sys.executable, "-c", "import time; time.sleep(60)"]) as other:
-            kept, gone = (self.folder / f".kindynos-{machine}-{number}-{'0' * 32}" for number in (other.pid, 2**22 + 1))
+            kept, gone = (
+                self.folder / f".kindynos-{machine}-{number}-{'0' * 32}"
+                for number in (other.pid, 2**22 + 1)
+            )
             foreign = self.folder / f".kindynos-{'f' * 8}-{2**22 + 1}-{'0' * 32}"
             for folder in (kept, gone, foreign):
                 (folder / "deep").mkdir(parents=True)
-            run("run", str(DEMO / "berths.toml"), "--trials", "50", "--save", str(self.folder / "r.parquet"))
-            self.assertEqual({path.name for path in self.folder.iterdir()}, {kept.name, foreign.name, "r.parquet"})
+            run(
+                "run",
+                str(DEMO / "berths.toml"),
+                "--trials",
+                "50",
+                "--save",
+                str(self.folder / "r.parquet"),
+            )
+            self.assertEqual(
+                {path.name for path in self.folder.iterdir()},
+                {kept.name, foreign.name, "r.parquet"},
+            )
             other.kill()
 
     def test_places_that_cannot_be_written_are_told_before_the_run(self):
         plain = self.folder / "plain"
         plain.touch()
-        for place, words in (("", "no name for a file"), (self.folder, "no name"), (plain / "r", "cannot be written")):
+        for place, words in (
+            ("", "no name for a file"),
+            (self.folder, "no name"),
+            (plain / "r", "cannot be written"),
+        ):
             answer = run("run", str(DEMO / "berths.toml"), "--trials", "1e9", "--save", str(place))
             with self.subTest(place=place):
-                self.assertEqual((answer.returncode, answer.stdout, answer.stderr.count("\n")), (2, "", 1))
+                self.assertEqual(
+                    (answer.returncode, answer.stdout, answer.stderr.count("\n")), (2, "", 1)
+                )
                 self.assertIn(words, answer.stderr)
         answer = run("run", str(DEMO / "berths.toml"), "--trials", "1e13")
-        self.assertRegex(answer.stderr, "3 figures kept of each of 10,000,000,000,000 trials take .* GB, and this machine has")
+        self.assertRegex(
+            answer.stderr,
+            "3 figures kept of each of 10,000,000,000,000 trials take .* GB, and this machine has",
+        )
 
     def test_the_demo_leaves_files_that_were_changed(self):
         file = self.folder / "night_ferry.toml"

@@ -8,8 +8,15 @@ import kindynos as kd
 from kindynos.model.file import model_from_text
 from tests.common import Case, run
 
-BILLS, PASSENGERS, HEDGING = (str(kd.demo_file(name)) for name in ("repair_bills.csv", "passengers.csv", "fuel_hedging.csv"))
-FEW = ("--series", "--no-rolling", "--candidates", "log arima (1,0,1)(0,1,1)12,log arima (0,1,1)(0,1,1)12")
+BILLS, PASSENGERS, HEDGING = (
+    str(kd.demo_file(name)) for name in ("repair_bills.csv", "passengers.csv", "fuel_hedging.csv")
+)
+FEW = (
+    "--series",
+    "--no-rolling",
+    "--candidates",
+    "log arima (1,0,1)(0,1,1)12,log arima (0,1,1)(0,1,1)12",
+)
 
 
 class Fit(Case):
@@ -18,9 +25,17 @@ class Fit(Case):
             answer = run("fit", BILLS, "--column", "bill", "--out", folder)
             self.assertEqual((answer.returncode, answer.stderr), (0, ""))
             self.assertIn("40 values cannot tell", answer.stdout)
-            self.assertEqual({path.name for path in Path(folder).iterdir()}, {"fits.csv", "fits.png", "quantiles.png"})
-        found = json.loads(run("fit", BILLS, "--json", "--show", "gamma", "--candidates", "gamma,lognormal").stdout)
-        self.assertEqual((found["shown"], [row["distribution"] for row in found["ranking"]]), ("gamma", ["lognormal", "gamma"]))
+            self.assertEqual(
+                {path.name for path in Path(folder).iterdir()},
+                {"fits.csv", "fits.png", "quantiles.png"},
+            )
+        found = json.loads(
+            run("fit", BILLS, "--json", "--show", "gamma", "--candidates", "gamma,lognormal").stdout
+        )
+        self.assertEqual(
+            (found["shown"], [row["distribution"] for row in found["ranking"]]),
+            ("gamma", ["lognormal", "gamma"]),
+        )
         self.assertLess(found["intervals"]["shape"][0], found["parameters"]["shape"])
 
     def test_a_driver_can_be_pasted(self):
@@ -29,19 +44,25 @@ class Fit(Case):
             model = model_from_text(f'[model]\nname = "x"\n{table}\n[outcomes]\ny = "repair"')
             self.assertAlmostEqual(model.base_case().loc["repair", "value"], 12_500, delta=500)
         table = run("fit", PASSENGERS, *FEW, "--as-driver", "pax", "--uncertain").stdout
-        model = model_from_text(f'[model]\nname = "x"\nperiods = 12\n{table}\n[outcomes]\ny = "median(pax)"')
+        model = model_from_text(
+            f'[model]\nname = "x"\nperiods = 12\n{table}\n[outcomes]\ny = "median(pax)"'
+        )
         self.assertGreater(model.simulate(500, seed=1)["y"].sd, 1000)
 
     def test_processes_are_ranked_and_drawn(self):
         with tempfile.TemporaryDirectory() as folder:
-            answer = run("fit", PASSENGERS, *FEW, "--every", "month", "--season", "12", "--out", folder)
+            answer = run(
+                "fit", PASSENGERS, *FEW, "--every", "month", "--season", "12", "--out", folder
+            )
             self.assertEqual((answer.returncode, answer.stderr), (0, ""))
             self.assertIn("1 missing", answer.stdout)
             self.assertIn("nothing left in the autocorrelations", answer.stdout)
             names = {path.name for path in Path(folder).iterdir()}
             self.assertEqual(names, {"processes.csv", "fan.csv", "fan.png", "diagnostics.png"})
         found = json.loads(run("fit", PASSENGERS, *FEW, "--json", "--ahead", "3").stdout)
-        self.assertEqual([row["period"] for row in found["ahead"]], ["2028-01-01", "2028-02-01", "2028-03-01"])
+        self.assertEqual(
+            [row["period"] for row in found["ahead"]], ["2028-01-01", "2028-02-01", "2028-03-01"]
+        )
         self.assertLess(found["ahead"][0]["P5"], found["ahead"][0]["P95"])
 
     def test_mistakes(self):
@@ -65,16 +86,30 @@ class Read(Case):
     def test_figures_and_two_columns_together(self):
         with tempfile.TemporaryDirectory() as folder:
             answer = run(
-                "read", HEDGING, "--column", "growth", "--against", "worst_fall", "--cuts", "0.05,-0.2", "--out", folder
+                "read",
+                HEDGING,
+                "--column",
+                "growth",
+                "--against",
+                "worst_fall",
+                "--cuts",
+                "0.05,-0.2",
+                "--out",
+                folder,
             )
             self.assertEqual((answer.returncode, answer.stderr), (0, ""))
             self.assertIn("growth above 0.05, worst_fall below -0.2", answer.stdout)
             names = {path.name for path in Path(folder).iterdir()}
             self.assertEqual(names, {"trials.csv", "together.csv", "growth.png", "scatter.png"})
         found = json.loads(run("read", HEDGING, "--json").stdout)
-        self.assertEqual((found["trials"], list(found["columns"])), (1000, ["growth", "worst_fall", "fuel_cost"]))
+        self.assertEqual(
+            (found["trials"], list(found["columns"])), (1000, ["growth", "worst_fall", "fuel_cost"])
+        )
         self.assertAlmostEqual(found["columns"]["growth"]["mean"]["value"], 0.0548, places=3)
-        self.assertIn("What goes with growth", run("read", HEDGING, "--column", "growth", "--target", "0.03").stdout)
+        self.assertIn(
+            "What goes with growth",
+            run("read", HEDGING, "--column", "growth", "--target", "0.03").stdout,
+        )
 
     def test_mistakes(self):
         for arguments, words in (

@@ -13,19 +13,32 @@ class Help(Folder):
     def test_examples_in_the_help_of_every_command_run(self):
         count = 0
         for command in cli.commands.values():
-            text = command.get_help(click.Context(command, info_name=command.name, max_content_width=200))
-            for line in re.findall(r"^\s+kindynos (\w.*)$", text, re.M):
+            text = command.get_help(
+                click.Context(command, info_name=command.name, max_content_width=200)
+            )
+            for line in re.findall(r"^\s+kindynos (\w.*)$", re.sub(r"\\\n\s+", "", text), re.M):
                 words = shlex.split(line)
                 if "parquet" in line or "regime-switching" in line or words[0] == "demo":
                     continue  # needs files of an earlier command, or is slow and tested elsewhere
                 words = [
-                    str(DEMO / word) if word.endswith((".toml", ".csv")) and word != "best.csv" else word for word in words
+                    str(DEMO / word)
+                    if word.endswith((".toml", ".csv")) and word != "best.csv"
+                    else word
+                    for word in words
                 ]
                 if "results" in words:  # drawing is tested elsewhere
-                    words = [word for word in words if word not in ("--out", "results", "--keep", "cash_flow")]
-                words = [str(self.folder / word) if word.endswith(".png") else word for word in words]
+                    words = [
+                        word
+                        for word in words
+                        if word not in ("--out", "results", "--keep", "cash_flow")
+                    ]
+                words = [
+                    str(self.folder / word) if word.endswith(".png") else word for word in words
+                ]
                 options = [option.opts[-1] for option in command.params]
-                fast = ["--trials", "400"] if "--trials" in options and "--trials" not in words else []
+                fast = (
+                    ["--trials", "400"] if "--trials" in options and "--trials" not in words else []
+                )
                 fast += ["--resampled", "20"] if "--resampled" in options else []
                 fast += ["--evaluations", "30"] if "--evaluations" in options else []
                 words = [str(self.folder / word) if word == "best.csv" else word for word in words]

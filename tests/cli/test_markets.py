@@ -14,25 +14,47 @@ TREASURY = (str(DEMO / "treasury_prices.csv"), "--holdings", str(DEMO / "treasur
 
 class Commands(Folder):
     def test_risk(self):
-        answer = run("risk", *TREASURY, "--methods", "historical,normal", "--windows", "250,all", "--json")
+        answer = run(
+            "risk", *TREASURY, "--methods", "historical,normal", "--windows", "250,all", "--json"
+        )
         data = json.loads(answer.stdout)
-        shares = pd.read_csv(DEMO / "treasury_holdings.csv").set_index("instrument")["shares"].to_dict()
+        shares = (
+            pd.read_csv(DEMO / "treasury_holdings.csv").set_index("instrument")["shares"].to_dict()
+        )
         held = kd.Portfolio(kd.read_prices(DEMO / "treasury_prices.csv"), shares=shares)
         self.assertEqual(len(data["risk"]), 12)
         self.assertEqual(data["risk"][0]["value at risk"], held.value_at_risk(0.95, window=250))
         self.assertEqual(data["value"], held.value)
-        answer = run("risk", *TREASURY, "--methods", "historical", "--out", str(self.folder / "out"))
-        for words in ("not the most that can be lost", "132 dates left out", "wind_farm", "row 403"):
+        answer = run(
+            "risk", *TREASURY, "--methods", "historical", "--out", str(self.folder / "out")
+        )
+        for words in (
+            "not the most that can be lost",
+            "132 dates left out",
+            "wind_farm",
+            "row 403",
+        ):
             self.assertIn(words, " ".join(answer.stdout.split()))
         self.assertLessEqual(
-            {"risk.csv", "losses.csv", "risk.png", "correlation.png"}, {p.name for p in (self.folder / "out").iterdir()}
+            {"risk.csv", "losses.csv", "risk.png", "correlation.png"},
+            {p.name for p in (self.folder / "out").iterdir()},
         )
 
     def test_weights(self):
         holdings = self.folder / "h.csv"
         holdings.write_text("instrument,weight\nshipyard,0.6\ngreen_loan,0.4\n")
         data = json.loads(
-            run("risk", TREASURY[0], "--holdings", str(holdings), "--value", "1000000", "--methods", "normal", "--json").stdout
+            run(
+                "risk",
+                TREASURY[0],
+                "--holdings",
+                str(holdings),
+                "--value",
+                "1000000",
+                "--methods",
+                "normal",
+                "--json",
+            ).stdout
         )
         self.assertAlmostEqual(data["value"], 1e6)
 
@@ -47,35 +69,105 @@ class Commands(Folder):
     def test_paths(self):
         oil = str(DEMO / "heating_oil.csv")
         for process in ("random walk", "mean-reverting", "jump-diffusion", "bootstrap-returns"):
-            answer = run("paths", oil, "--process", process, "--periods", "60", "--trials", "500", "--above", "0.9", "--json")
+            answer = run(
+                "paths",
+                oil,
+                "--process",
+                process,
+                "--periods",
+                "60",
+                "--trials",
+                "500",
+                "--above",
+                "0.9",
+                "--json",
+            )
             self.assertEqual((process, answer.returncode, answer.stderr), (process, 0, ""))
             data = json.loads(answer.stdout)
             self.assertLess(data["end"]["P5"], data["end"]["P95"])
             chance = data["chances"][0]
             self.assertTrue(0 <= chance["low"] <= chance["chance"] <= chance["high"] <= 1)
-            self.assertGreater(chance["high"] - chance["low"], 0.05)  # four years of prices say little of a drift
-            self.assertFalse({type(value) for value in data["parameters"].values()} - {float, int, bool, str})
+            self.assertGreater(
+                chance["high"] - chance["low"], 0.05
+            )  # four years of prices say little of a drift
+            self.assertFalse(
+                {type(value) for value in data["parameters"].values()} - {float, int, bool, str}
+            )
             self.assertIsInstance(data["parameters"]["start"], float)
-            self.assertEqual("max drawdown" in data and data["max drawdown"] is None, process == "random walk")
-        neutral = run("paths", oil, "--risk-neutral", "0.03", "--periods", "20", "--trials", "500", "--seed", "1")
+            self.assertEqual(
+                "max drawdown" in data and data["max drawdown"] is None, process == "random walk"
+            )
+        neutral = run(
+            "paths",
+            oil,
+            "--risk-neutral",
+            "0.03",
+            "--periods",
+            "20",
+            "--trials",
+            "500",
+            "--seed",
+            "1",
+        )
         self.assertIn("risk-neutral, at a riskless rate of 3 %", " ".join(neutral.stdout.split()))
-        walk = run("paths", oil, "--process", "random-walk", "--periods", "20", "--trials", "500", "--seed", "1")
-        self.assertRegex(" ".join(walk.stdout.split()), r"the expected value changes by -0.015\d* a year")
-        options = ("--periods", "30", "--trials", "500", "--below", "35", "--uncertain", "--out", str(self.folder / "out"))
+        walk = run(
+            "paths",
+            oil,
+            "--process",
+            "random-walk",
+            "--periods",
+            "20",
+            "--trials",
+            "500",
+            "--seed",
+            "1",
+        )
+        self.assertRegex(
+            " ".join(walk.stdout.split()), r"the expected value changes by -0.015\d* a year"
+        )
+        options = (
+            "--periods",
+            "30",
+            "--trials",
+            "500",
+            "--below",
+            "35",
+            "--uncertain",
+            "--out",
+            str(self.folder / "out"),
+        )
         answer = run("paths", TREASURY[0], "--instrument", "shipyard", "--no-mean", *options)
         self.assertIn("no mean", answer.stdout)
-        self.assertLessEqual({"paths.png", "drawdowns.png", "growth.png"}, {p.name for p in (self.folder / "out").iterdir()})
+        self.assertLessEqual(
+            {"paths.png", "drawdowns.png", "growth.png"},
+            {p.name for p in (self.folder / "out").iterdir()},
+        )
 
     def test_what_a_window_leaves_open_and_contradicts_stands_beside_the_figures(self):
-        answer = run("risk", *TREASURY, "--methods", "normal,simulated", "--levels", "0.99", "--horizon", "10")
+        answer = run(
+            "risk",
+            *TREASURY,
+            "--methods",
+            "normal,simulated",
+            "--levels",
+            "0.99",
+            "--horizon",
+            "10",
+        )
         text = " ".join(answer.stdout.split())
         self.assertIn("* normal: the returns are not normal", text)
         self.assertIn("Of the intervals of 'simulated'", text)
-        self.assertIn("What each holding adds to the value at risk, 1 in 100, normal, over 10 days", text)
-        data = json.loads(run("risk", *TREASURY, "--methods", "historical", "--levels", "0.99", "--json").stdout)
-        beside = json.loads(run("risk", *TREASURY, "--methods", "normal", "--benchmark", "wind_farm", "--json").stdout)[
-            "benchmark"
-        ]
+        self.assertIn(
+            "What each holding adds to the value at risk, 1 in 100, normal, over 10 days", text
+        )
+        data = json.loads(
+            run("risk", *TREASURY, "--methods", "historical", "--levels", "0.99", "--json").stdout
+        )
+        beside = json.loads(
+            run(
+                "risk", *TREASURY, "--methods", "normal", "--benchmark", "wind_farm", "--json"
+            ).stdout
+        )["benchmark"]
         self.assertTrue(beside["beta"]["low"] < beside["beta"]["value"] < beside["beta"]["high"])
         added = sum(row["component"] for row in data["contributions"])
         self.assertAlmostEqual(added / data["risk"][0]["value at risk"], 1, 12)
@@ -87,13 +179,23 @@ class Commands(Folder):
         prices, held = self.folder / "p.csv", self.folder / "h.csv"
         frame.to_csv(prices, index=False)
         held.write_text("instrument,shares,currency\nalpha,100,\nbeta,500,NOK\n")
-        answer = run("risk", str(prices), "--holdings", str(held), "--methods", "historical", "--json")
+        answer = run(
+            "risk", str(prices), "--holdings", str(held), "--methods", "historical", "--json"
+        )
         last = frame.loc[109]
-        self.assertAlmostEqual(json.loads(answer.stdout)["value"], 100 * last["alpha"] + 500 * last["beta"] * last["NOK"])
+        self.assertAlmostEqual(
+            json.loads(answer.stdout)["value"],
+            100 * last["alpha"] + 500 * last["beta"] * last["NOK"],
+        )
         shown = run("risk", str(prices), "--holdings", str(held), "--methods", "historical").stdout
-        self.assertTrue(shown.startswith(f"Today is {last['date']}: no later price of beta; others run to "), shown[:100])
+        self.assertTrue(
+            shown.startswith(f"Today is {last['date']}: no later price of beta; others run to "),
+            shown[:100],
+        )
         held.write_text("instrument,shares,currency\nbeta,500,NKO\n")
-        self.assertIn("did you mean 'NOK'", run("risk", str(prices), "--holdings", str(held)).stderr)
+        self.assertIn(
+            "did you mean 'NOK'", run("risk", str(prices), "--holdings", str(held)).stderr
+        )
 
     def test_holdings_that_are_no_fractions(self):
         for text, words in (
@@ -132,13 +234,33 @@ class Commands(Folder):
             (("paths", TREASURY[0]), "say --instrument"),
             (("paths", TREASURY[0], "--instrument", "shipyard", "--above", "0"), "prices above 0"),
             (
-                ("paths", TREASURY[0], "--instrument", "shipyard", "--risk-neutral", "0.02", "--process", "random-walk"),
+                (
+                    "paths",
+                    TREASURY[0],
+                    "--instrument",
+                    "shipyard",
+                    "--risk-neutral",
+                    "0.02",
+                    "--process",
+                    "random-walk",
+                ),
                 "--risk-neutral goes with",
             ),
             (("paths", TREASURY[0], "--instrument", "shipyrd"), "did you mean 'shipyard'"),
-            (("paths", TREASURY[0], "--instrument", "shipyard", "--process", "jump-difusion"), "did you mean 'jump-diffusion'"),
             (
-                ("paths", TREASURY[0], "--instrument", "shipyard", "--process", "jump-diffusion", "--no-mean"),
+                ("paths", TREASURY[0], "--instrument", "shipyard", "--process", "jump-difusion"),
+                "did you mean 'jump-diffusion'",
+            ),
+            (
+                (
+                    "paths",
+                    TREASURY[0],
+                    "--instrument",
+                    "shipyard",
+                    "--process",
+                    "jump-diffusion",
+                    "--no-mean",
+                ),
                 "geometric-brownian-motion and random-walk",
             ),
         ):
@@ -154,11 +276,18 @@ class Pictures(Folder):
         paths = kd.GeometricBrownianMotion(100.0, 0.05, 0.2).paths(30, 300, seed=1, dt=1 / 252)
         table = HELD.risk_table(levels=[0.99], methods=["historical", "normal"])
         weights = {"alpha": 0.6, "gamma": 0.4}
-        bought = kd.Portfolio(PRICES, weights=weights, value=1e6, as_of="2026-03-02", rebalance="monthly")
+        bought = kd.Portfolio(
+            PRICES, weights=weights, value=1e6, as_of="2026-03-02", rebalance="monthly"
+        )
         for draw, words in (
-            (lambda ax: kd.plots.rolling_risk(HELD.rolling(100, 0.95), ax=ax), "1 day in 20, historical, from the 100 returns"),
             (
-                lambda ax: kd.plots.rolling_correlation(kd.returns(PRICES).rolling_correlation("alpha", "beta"), ax=ax),
+                lambda ax: kd.plots.rolling_risk(HELD.rolling(100, 0.95), ax=ax),
+                "1 day in 20, historical, from the 100 returns",
+            ),
+            (
+                lambda ax: kd.plots.rolling_correlation(
+                    kd.returns(PRICES).rolling_correlation("alpha", "beta"), ax=ax
+                ),
                 "alpha and beta: correlation over 60 returns",
             ),
             (lambda ax: kd.plots.underwater(HELD.constant_value(), ax=ax), "Drawdown through time"),
@@ -168,9 +297,18 @@ class Pictures(Folder):
             (lambda ax: kd.plots.allocation(HELD, ax=ax), "Holdings on"),
             (lambda ax: kd.plots.portfolio_value(bought, ax=ax), "2026-03-02 and set back monthly"),
             (lambda ax: HELD.backtest(window=100).plot(ax=ax), "zone, Kupiec"),
-            (lambda ax: kd.plots.paths_fan(paths, above=110, name="oil", ax=ax), "300 simulated paths"),
-            (lambda ax: kd.plots.max_drawdowns(np.asarray(kd.max_drawdown(paths)), 0.05, ax=ax), "of 300 paths"),
-            (lambda ax: kd.plots.growth_against_drawdown(paths, ax=ax), "Growth against maximum drawdown"),
+            (
+                lambda ax: kd.plots.paths_fan(paths, above=110, name="oil", ax=ax),
+                "300 simulated paths",
+            ),
+            (
+                lambda ax: kd.plots.max_drawdowns(np.asarray(kd.max_drawdown(paths)), 0.05, ax=ax),
+                "of 300 paths",
+            ),
+            (
+                lambda ax: kd.plots.growth_against_drawdown(paths, ax=ax),
+                "Growth against maximum drawdown",
+            ),
             (lambda ax: kd.plots.risk_levels(table, ax=ax), "about 1 day in 100"),
         ):
             ax = draw(Figure().subplots())

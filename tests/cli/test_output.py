@@ -12,7 +12,18 @@ COMMANDS = (
     ("run", FERRY, "--trials", "400", "--seed", "1"),
     ("run", str(DEMO / "dry_dock.toml"), "--trials", "400", "--seed", "1"),
     ("trial", FERRY, "--number", "3", "--trials", "400", "--seed", "1"),
-    ("sweep", FERRY, "--over", "fare=50,54,58", "--over", "hurdle=0.05,0.08", "--trials", "400", "--statistic", "mean"),
+    (
+        "sweep",
+        FERRY,
+        "--over",
+        "fare=50,54,58",
+        "--over",
+        "hurdle=0.05,0.08",
+        "--trials",
+        "400",
+        "--statistic",
+        "mean",
+    ),
     ("compare", FERRY, "--trials", "400", "--seed", "1"),
     ("drivers", FERRY, "--method", "conditional", "--trials", "400", "--seed", "1"),
     ("risk", *TREASURY, "--methods", "historical,cornish-fisher"),
@@ -25,7 +36,10 @@ class Widths(Folder):
     def test_as_wide_as_columns_says_and_no_blanks_at_the_ends(self):
         for words in COMMANDS:
             for width in (80, 140):
-                with self.subTest(command=words[0], width=width), mock.patch.dict(os.environ, COLUMNS=str(width)):
+                with (
+                    self.subTest(command=words[0], width=width),
+                    mock.patch.dict(os.environ, COLUMNS=str(width)),
+                ):
                     answer = run(*words)
                     self.assertEqual((answer.returncode, answer.stderr), (0, ""))
                     lines = answer.stdout.splitlines()
@@ -60,7 +74,14 @@ class Asked(Folder):
         self.assertIn("standard input: is not TOML", answer.stderr)
 
     def test_figures_of_comparisons(self):
-        asked = ("--percentiles", "10,90", "--statistic", "central_range 0.5", "--chance", "net_value > 1e6")
+        asked = (
+            "--percentiles",
+            "10,90",
+            "--statistic",
+            "central_range 0.5",
+            "--chance",
+            "net_value > 1e6",
+        )
         text = run("compare", FERRY, "--trials", "400", "--seed", "1", *asked).stdout
         for words in ("P10 ", "P90 ", "central range 0.5, low", "chance above 1000000"):
             self.assertIn(words, text)
@@ -69,15 +90,25 @@ class Asked(Folder):
     def test_the_same_names_everywhere(self):
         few = ("--trials", "400", "--seed", "1")
         one, two = (
-            run("risk", *TREASURY, "--level", "0.99", option, "cornish fisher").stdout for option in ("--method", "--methods")
+            run("risk", *TREASURY, "--level", "0.99", option, "cornish fisher").stdout
+            for option in ("--method", "--methods")
         )
         self.assertEqual(one, two)
-        one, two = (run("drivers", FERRY, "--method", "tail", "--worst", worst, *few).stdout for worst in ("40", "0.1"))
+        one, two = (
+            run("drivers", FERRY, "--method", "tail", "--worst", worst, *few).stdout
+            for worst in ("40", "0.1")
+        )
         self.assertEqual(one, two)
         one, two = (run("trial", FERRY, "--worst", worst, *few).stdout for worst in ("2", "0.005"))
         self.assertEqual(one, two)
         for command in ("run", "compare", "trial", "drivers"):
-            answer = run(command, FERRY, "--sampling", "latn", *(("--number", "1") if command == "trial" else ()))
+            answer = run(
+                command,
+                FERRY,
+                "--sampling",
+                "latn",
+                *(("--number", "1") if command == "trial" else ()),
+            )
             self.assertEqual(answer.returncode, 2)
             self.assertIn("did you mean 'latin'", answer.stderr)
             self.assertEqual(answer.stderr.count("\n"), 1)
@@ -86,6 +117,8 @@ class Asked(Folder):
         place = self.folder / "m.toml"
         names = ("zinc", "apple", "mango")
         scenarios = "".join(f"[scenarios.{name}]\nfare = {i + 1}\n" for i, name in enumerate(names))
-        place.write_text('[model]\nname = "x"\n[given]\nfare = 2\n[outcomes]\ny = "fare * 2"\n' + scenarios)
+        place.write_text(
+            '[model]\nname = "x"\n[given]\nfare = 2\n[outcomes]\ny = "fare * 2"\n' + scenarios
+        )
         text = run("compare", str(place), "--trials", "20", "--seed", "1").stdout
         self.assertRegex(text, "as stated +zinc +apple +mango")

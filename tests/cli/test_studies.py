@@ -30,9 +30,16 @@ class Studies(Folder):
         frame = wanted.differences()
         self.assertEqual(data["differences"][0]["difference"], frame["difference"].iloc[0])
         text, files = self.written("compare", FERRY, *FAST)
-        for words in ("net_value by scenario", "Difference from 'as stated'", "dominates", "on the same draws"):
+        for words in (
+            "net_value by scenario",
+            "Difference from 'as stated'",
+            "dominates",
+            "on the same draws",
+        ):
             self.assertIn(words, text)
-        self.assertLessEqual({"differences.csv", "net_value-boxes.png", "net_value-survival.png"}, files)
+        self.assertLessEqual(
+            {"differences.csv", "net_value-boxes.png", "net_value-survival.png"}, files
+        )
 
     def test_compare_with_periods_that_never_come(self):
         text, files = self.written("compare", FERRY.replace("night_ferry", "dry_dock"), *FAST)
@@ -41,9 +48,20 @@ class Studies(Folder):
 
     def test_compare_saved_runs(self):
         for name, seed in (("spring", "4"), ("autumn", "5")):
-            answer = run("run", FERRY, "--trials", "1000", "--seed", seed, "--save", str(self.folder / f"{name}.parquet"))
+            answer = run(
+                "run",
+                FERRY,
+                "--trials",
+                "1000",
+                "--seed",
+                seed,
+                "--save",
+                str(self.folder / f"{name}.parquet"),
+            )
             self.assertEqual(answer.returncode, 0)
-        text = run("compare", *(str(self.folder / f"{name}.parquet") for name in ("spring", "autumn"))).stdout
+        text = run(
+            "compare", *(str(self.folder / f"{name}.parquet") for name in ("spring", "autumn"))
+        ).stdout
         self.assertIn("as independent samples", text)
         self.assertIn("autumn", text)
 
@@ -55,17 +73,39 @@ class Studies(Folder):
     def test_sweep(self):
         data = self.data("sweep", FERRY, "--over", "hurdle=0.05:0.11:0.03", "--over", "fare=50,58")
         self.assertEqual(len(data["points"]), 6)
-        wanted = kd.load_model(FERRY).replace(hurdle=0.11, fare=58).base_case().loc["net_value", "value"]
+        wanted = (
+            kd.load_model(FERRY).replace(hurdle=0.11, fare=58).base_case().loc["net_value", "value"]
+        )
         self.assertAlmostEqual(data["points"][-1]["net_value"], wanted, 4)
-        text, files = self.written("sweep", FERRY, "--over", "fare=50,58", "--statistic", "chance above 0", *FAST)
-        chance = kd.load_model(FERRY).replace(fare=58).simulate(1000, seed=4)["net_value"].chance(above=0)
+        text, files = self.written(
+            "sweep", FERRY, "--over", "fare=50,58", "--statistic", "chance above 0", *FAST
+        )
+        chance = (
+            kd.load_model(FERRY)
+            .replace(fare=58)
+            .simulate(1000, seed=4)["net_value"]
+            .chance(above=0)
+        )
         self.assertIn(f"{100 * chance:.1f} %", text)
         self.assertLessEqual({"sweep.csv", "net_value-sweep.png"}, files)
 
     def test_solve(self):
-        goal = ("solve", FERRY, "fare", "--outcome", "net_value", "--chance", "0.9", "--above", "0", *FAST)
+        goal = (
+            "solve",
+            FERRY,
+            "fare",
+            "--outcome",
+            "net_value",
+            "--chance",
+            "0.9",
+            "--above",
+            "0",
+            *FAST,
+        )
         data = self.data(*goal, "--within", "40", "80")
-        wanted = kd.load_model(FERRY).solve("fare", "net_value", chance=0.9, above=0, within=(40, 80), trials=1000, seed=4)
+        wanted = kd.load_model(FERRY).solve(
+            "fare", "net_value", chance=0.9, above=0, within=(40, 80), trials=1000, seed=4
+        )
         self.assertEqual((data["value"], data["error"]), (wanted.value, wanted.value.error))
         text, files = self.written(*goal, "--within", "40", "80")
         self.assertIn("makes the chance above 0 of net_value 90.0 %", text)
@@ -87,7 +127,9 @@ class Studies(Folder):
         wanted = kd.load_model(FERRY).simulate(1000, seed=4).trial(7)
         value = next(row["value"] for row in sheet if row["quantity"] == "net_value")
         self.assertEqual(value, wanted.loc["net_value", "value"])
-        self.assertIn("net_value nearest to P5", run("trial", FERRY, "--at-percentile", "5", *FAST).stdout)
+        self.assertIn(
+            "net_value nearest to P5", run("trial", FERRY, "--at-percentile", "5", *FAST).stdout
+        )
         text = run("trial", FERRY, "--worst", "2", *FAST).stdout
         self.assertEqual(text.count("net_value at its lowest"), 2)
 
@@ -100,7 +142,10 @@ class Studies(Folder):
             (("sweep", FERRY, "--over", "fair=3"), "did you mean 'fare'"),
             (("sweep", FERRY, "--over", "cash_flow=3"), "is a line"),
             (("sweep", FERRY, "--over", "fare=3", "--over", "fare=4"), "varied already"),
-            (("solve", FERRY, "fare", "--outcome", "net_value", "--within", "1", "2"), "--chance 0.8"),
+            (
+                ("solve", FERRY, "fare", "--outcome", "net_value", "--within", "1", "2"),
+                "--chance 0.8",
+            ),
             (("drivers", FERRY, "--method", "swong"), "did you mean 'swing'"),
             (("compare", FERRY, FERRY), "names that differ"),
             (("compare", str(self.folder / "a.parquet"), FERRY), "a.parquet"),

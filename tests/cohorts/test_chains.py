@@ -10,7 +10,12 @@ from tests.common import Case
 def chain(size, chances):
     """A cohort of one thing on the states "0" ... with the chances of a function of the state."""
     names = [str(i) for i in range(size)]
-    return kd.Cohort(names, {"0": 1}, {str(i): {str(j): p for j, p in chances(i).items()} for i in range(size)}, rest="same")
+    return kd.Cohort(
+        names,
+        {"0": 1},
+        {str(i): {str(j): p for j, p in chances(i).items()} for i in range(size)},
+        rest="same",
+    )
 
 
 class Textbook(Case):
@@ -54,14 +59,23 @@ class Textbook(Case):
         for period in (1, 4, 9):
             left = 0.8**period
             self.assertAlmostEqual(things.expected(period).loc["alive", period], 30 * left)
-            self.assertAlmostEqual(things.covariance(period).loc["alive", "alive"], 30 * left * (1 - left))
+            self.assertAlmostEqual(
+                things.covariance(period).loc["alive", "alive"], 30 * left * (1 - left)
+            )
         alive = things.counts(4, 20_000, seed=8)[0, 4].astype(int)
-        seen, expected = np.bincount(alive, minlength=31), 20_000 * stats.binom.pmf(np.arange(31), 30, 0.8**4)
+        seen, expected = (
+            np.bincount(alive, minlength=31),
+            20_000 * stats.binom.pmf(np.arange(31), 30, 0.8**4),
+        )
         kept = expected > 8
-        self.assertGreater(stats.chi2.sf(((seen - expected) ** 2 / expected)[kept].sum(), kept.sum() - 1), 1e-3)
+        self.assertGreater(
+            stats.chi2.sf(((seen - expected) ** 2 / expected)[kept].sum(), kept.sum() - 1), 1e-3
+        )
 
     def test_arrivals_and_departures_balance(self):
-        flow = kd.Cohort(["in", "out"], {"in": 0}, {"in": {"out": 0.25}}, rest="same", arrivals={"in": 100})
+        flow = kd.Cohort(
+            ["in", "out"], {"in": 0}, {"in": {"out": 0.25}}, rest="same", arrivals={"in": 100}
+        )
         self.assertAlmostEqual(flow.expected(60).loc["in", 60], 400 * (1 - 0.75**60))
         steady = flow.counts(60, 1000, seed=2)[0, 60]
         self.assertAlmostEqual(steady.mean(), 400, delta=4 * steady.std() / 31)

@@ -16,16 +16,32 @@ CHANCES = {
 }
 START = {"sailing": 36, "restricted": 3, "in dock": 1}
 FLEET = kd.Cohort(STATES, START, CHANCES, rest="same")
-MATRIX = np.array([[0.88, 0.06, 0.05, 0.01], [0.5, 0.3, 0.2, 0], [0.7, 0, 0.25, 0.05], [0, 0, 0, 1]])
+MATRIX = np.array(
+    [[0.88, 0.06, 0.05, 0.01], [0.5, 0.3, 0.2, 0], [0.7, 0, 0.25, 0.05], [0, 0, 0, 1]]
+)
 
 
 class Binomials(Case):
     def test_quantiles_are_scipys_for_few_and_for_many_things(self):
         u = np.random.default_rng(1).random(4000)
-        for n, p in ((27, 0.1), (300, 0.3), (5, 0.9), (400, 0.999), (10_000, 0.02), (10**6, 0.5), (10**9, 0.001), (40, 1e-6)):
+        for n, p in (
+            (27, 0.1),
+            (300, 0.3),
+            (5, 0.9),
+            (400, 0.999),
+            (10_000, 0.02),
+            (10**6, 0.5),
+            (10**9, 0.001),
+            (40, 1e-6),
+        ):
             with self.subTest(n=n, p=p):
-                np.testing.assert_array_equal(binomial_quantile(u, np.full(4000, float(n)), p), stats.binom.ppf(u, n, p))
-        n, p = np.random.default_rng(2).integers(0, 60, 4000).astype(float), np.random.default_rng(3).random(4000)
+                np.testing.assert_array_equal(
+                    binomial_quantile(u, np.full(4000, float(n)), p), stats.binom.ppf(u, n, p)
+                )
+        n, p = (
+            np.random.default_rng(2).integers(0, 60, 4000).astype(float),
+            np.random.default_rng(3).random(4000),
+        )
         np.testing.assert_array_equal(binomial_quantile(u, n, p), stats.binom.ppf(u, n, p))
 
     def test_split_scores_are_uniform_and_unrelated(self):
@@ -39,7 +55,9 @@ class Binomials(Case):
 
 class Counts(Case):
     def test_means_and_covariances_are_the_closed_ones(self):
-        cohort = kd.Cohort(STATES, START, CHANCES, rest="same", arrivals={"sailing": [2, 0, 1, 0, 0, 0]})
+        cohort = kd.Cohort(
+            STATES, START, CHANCES, rest="same", arrivals={"sailing": [2, 0, 1, 0, 0, 0]}
+        )
         counts = cohort.counts(6, 40_000, seed=3)
         exact = np.zeros(4)
         exact[:3] = 36, 3, 1
@@ -51,14 +69,19 @@ class Counts(Case):
         self.assertTrue((np.abs(counts[:, 6].mean(axis=1) - exact) < 4.2 * spread).all())
         np.testing.assert_allclose(np.cov(counts[:, 6]), cohort.covariance(6), atol=0.15)
         np.testing.assert_array_equal(counts.sum(axis=0)[-1], 43)
-        one = kd.Cohort(["a", "b"], {"a": 20}, {"a": {"b": 0.3}}, rest="same").counts(1, 20_000, seed=5)[1, 1]
+        one = kd.Cohort(["a", "b"], {"a": 20}, {"a": {"b": 0.3}}, rest="same").counts(
+            1, 20_000, seed=5
+        )[1, 1]
         seen = np.bincount(one.astype(int), minlength=21)[:13]
         expected = 20_000 * stats.binom.pmf(np.arange(13), 20, 0.3)
         self.assertGreater(stats.chi2.sf((((seen - expected) ** 2) / expected).sum(), 12), 1e-3)
 
     def test_a_small_change_of_a_chance_moves_few_things(self):
         other = kd.Cohort(
-            STATES, START, {**CHANCES, "sailing": {"restricted": 0.07, "in dock": 0.05, "sold": 0.01}}, rest="same"
+            STATES,
+            START,
+            {**CHANCES, "sailing": {"restricted": 0.07, "in dock": 0.05, "sold": 0.01}},
+            rest="same",
         )
         a, b = FLEET.simulate(5, 5000, seed=1), other.simulate(5, 5000, seed=1)
         paired = b.against(a).loc[("restricted", 5)]
@@ -79,12 +102,16 @@ class Counts(Case):
         self.assertEqual(result.table().loc[("sailing", 0), "mean"], 36)
 
     def test_departures_age_and_chances_by_period(self):
-        leaving = kd.Cohort(["a", "b"], {"a": 5}, {"a": {"b": 0.0}}, rest="same", departures={"a": 2})
+        leaving = kd.Cohort(
+            ["a", "b"], {"a": 5}, {"a": {"b": 0.0}}, rest="same", departures={"a": 2}
+        )
         np.testing.assert_array_equal(leaving.counts(4, 3, seed=1)[0, :, 0], [5, 3, 1, 0, 0])
         turn = kd.Cohort(["a", "b"], {"a": 5}, [[[0, 1], [0, 1]], [[1, 0], [1, 0]]])
         np.testing.assert_array_equal(turn.counts(2, 3, seed=1)[:, :, 0], [[5, 0, 5], [0, 5, 0]])
         aged = FLEET.by_age("in dock", [{"sailing": 0.0}, {"sailing": 0.9}])
-        self.assertEqual(list(aged.states), ["sailing", "restricted", "in dock 1", "in dock 2", "sold"])
+        self.assertEqual(
+            list(aged.states), ["sailing", "restricted", "in dock 1", "in dock 2", "sold"]
+        )
         np.testing.assert_allclose(aged.array()[2], [0, 0, 0, 1, 0])
         self.assertAlmostEqual(aged.array()[3, 3], 0.1)
 
@@ -98,7 +125,9 @@ class ClosedForms(Case):
         np.testing.assert_allclose(found.by[5], np.linalg.matrix_power(MATRIX, 5)[:, 3])
         np.testing.assert_allclose(FLEET.time_in_states().iloc[:3, :3], inside)
         self.assertTrue(np.isinf(FLEET.time_in_states().loc["sailing", "sold"]))
-        two = kd.Cohort(["a", "won", "lost"], {"a": 1}, {"a": {"won": 0.2, "lost": 0.3}}, rest="same")
+        two = kd.Cohort(
+            ["a", "won", "lost"], {"a": 1}, {"a": {"won": 0.2, "lost": 0.3}}, rest="same"
+        )
         self.assertAlmostEqual(two.reaching("won").chance["a"], 0.4)
         self.assertAlmostEqual(two.reaching("won").mean["a"], 2.0)
 
@@ -107,7 +136,9 @@ class ClosedForms(Case):
         np.testing.assert_allclose(open_.steady_state(), [0.75, 0.25])
         self.assertEqual(FLEET.steady_state()["sold"], 1.0)
         with self.fails("depends on the start", "{won} and {lost}"):
-            kd.Cohort(["a", "won", "lost"], {"a": 1}, {"a": {"won": 0.2, "lost": 0.8}}).steady_state()
+            kd.Cohort(
+                ["a", "won", "lost"], {"a": 1}, {"a": {"won": 0.2, "lost": 0.8}}
+            ).steady_state()
 
     def test_sensitivity_is_the_derivative(self):
         found = FLEET.sensitivity("in dock", 6, change=0.01, trials=4000)
@@ -133,7 +164,9 @@ class Learning(Case):
         rng = np.random.default_rng(1)
         for _ in range(100):
             seen = rng.multinomial(80, [0.7, 0.3])
-            made = kd.Cohort.fit({"a": {"a": seen[0], "b": seen[1]}, "b": {"a": 1, "b": 1}}, start={"a": 1})
+            made = kd.Cohort.fit(
+                {"a": {"a": seen[0], "b": seen[1]}, "b": {"a": 1, "b": 1}}, start={"a": 1}
+            )
             gaps.append(made.array()[0, 1] - 0.3)
             errors.append(1.96 * made.fitted.errors[0, 1])
         self.assertCalibrated(gaps, errors)
@@ -174,9 +207,14 @@ class Models(Case):
         model = kd.load_model(kd.demo_file("vessels.toml"))
         base = model.base_case()
         wear = base.loc["wear", "value"]
-        self.assertAlmostEqual(base.loc["fleet_sailing"].iloc[1], 36 * (0.99 - 0.11 * wear) + 3 * 0.45 + 0.7)
+        self.assertAlmostEqual(
+            base.loc["fleet_sailing"].iloc[1], 36 * (0.99 - 0.11 * wear) + 3 * 0.45 + 0.7
+        )
         run = model.simulate(4000, seed=1)
-        counts = {name: run.row(f"fleet_{name}").values for name in ("sailing", "restricted", "in_dock", "sold")}
+        counts = {
+            name: run.row(f"fleet_{name}").values
+            for name in ("sailing", "restricted", "in_dock", "sold")
+        }
         np.testing.assert_array_equal(sum(counts.values()), 40)
         sheet = run.trial(7)
         self.assertTrue(all(value == int(value) for value in sheet.loc["fleet_sold"].iloc[1:]))
@@ -187,17 +225,23 @@ class Models(Case):
 
         model = kd.load_model(kd.demo_file("vessels.toml"))
         again = model_from_text(model.to_toml())
-        np.testing.assert_array_equal(again.simulate(500, seed=2)["worth"].values, model.simulate(500, seed=2)["worth"].values)
+        np.testing.assert_array_equal(
+            again.simulate(500, seed=2)["worth"].values, model.simulate(500, seed=2)["worth"].values
+        )
 
     def test_a_value_without_moves_is_counts_times_amounts(self):
         model = kd.Model("x", periods=4)
-        model.cohort("f", kd.Cohort(STATES, START, CHANCES, rest="same", value={"sailing": 10.0, "sold": 1.0}))
+        model.cohort(
+            "f",
+            kd.Cohort(STATES, START, CHANCES, rest="same", value={"sailing": 10.0, "sold": 1.0}),
+        )
         model.outcome("v", "total(f_value)")
         model.outcome("w", "total(f_sailing) * 10 + total(f_sold)")
         run = model.simulate(300, seed=1)
         np.testing.assert_allclose(run["v"].values, run["w"].values)
         model.cohort(
-            "f", kd.Cohort(STATES, START, CHANCES, rest="same", value={"sailing": 10.0, "sold": 1.0})
+            "f",
+            kd.Cohort(STATES, START, CHANCES, rest="same", value={"sailing": 10.0, "sold": 1.0}),
         )  # the same again
 
     def test_bad_input(self):
@@ -215,12 +259,18 @@ class Models(Case):
             (lambda: cohort({"a": {"b": 0.1}}, rest="c"), "rest names no state 'c'"),
             (lambda: kd.Cohort(["a", "b"], {"c": 3}, np.eye(2)), "start names no state 'c'"),
             (lambda: kd.Cohort(["a", "b"], {"a": 2.5}, np.eye(2)), "whole number"),
-            (lambda: kd.Cohort(["a", "b"], {"a": 2_000_000_000}, np.eye(2)), "at most 1,000,000,000"),
+            (
+                lambda: kd.Cohort(["a", "b"], {"a": 2_000_000_000}, np.eye(2)),
+                "at most 1,000,000,000",
+            ),
             (lambda: kd.Cohort(["a", "a"], {"a": 1}, np.eye(2)), "twice"),
             (lambda: cohort(np.eye(2), cost={"a": 3}), "is no move"),
             (lambda: cohort({"a": {"b": "0.1 * wear"}}), "rest="),
             (lambda: cohort({"a": {"b": "wear.x"}}, rest="same").names, "may use"),
-            (lambda: cohort({"a": {"b": "0.1 * wear"}}, rest="same").counts(3, 10, 1), "needs wear"),
+            (
+                lambda: cohort({"a": {"b": "0.1 * wear"}}, rest="same").counts(3, 10, 1),
+                "needs wear",
+            ),
             (lambda: kd.Model("x").cohort("f", FLEET), "needs a model with periods"),
             (lambda: model.cohort("f", FLEET, uncertain=True), "needs a cohort that was learned"),
             (lambda: FLEET.reaching("lost"), "no state 'lost'"),
@@ -238,11 +288,15 @@ class Models(Case):
     def test_a_model_file_names_its_mistakes(self):
         from kindynos.model.file import model_from_text
 
-        head = '[model]\nname = "x"\nperiods = 3\n[cohorts.f]\nstates = ["a", "b"]\nstart = { a = 3 }\n'
+        head = (
+            '[model]\nname = "x"\nperiods = 3\n[cohorts.f]\nstates = ["a", "b"]\nstart = { a '
+            "= 3 }\n"
+        )
         for text, words in (
-            ("[cohorts.f.a]\nb = 0.5\n", "adds up to 0.5"), ("[cohorts.f.c]\nb = 0.5\n", "a row for 'c'"),
+            ("[cohorts.f.a]\nb = 0.5\n", "adds up to 0.5"),
+            ("[cohorts.f.c]\nb = 0.5\n", "a row for 'c'"),
             ("rst = 1\n", "no key 'rst'"),
-        ):  # fmt: skip
+        ):
             with self.subTest(words), self.fails("[cohorts.f]", words):
                 model_from_text(head + text + '[outcomes]\ny = "last(f_a)"')
 
@@ -255,4 +309,7 @@ class Models(Case):
         from kindynos.cohorts.chain import findings
 
         lost = kd.Cohort(["a", "b", "c"], {"a": 1}, {"a": {"b": 0.1}}, rest="same")
-        self.assertEqual(findings(lost), ["nothing leaves 'b'", "nothing ever comes to 'c'", "nothing leaves 'c'"])
+        self.assertEqual(
+            findings(lost),
+            ["nothing leaves 'b'", "nothing ever comes to 'c'", "nothing leaves 'c'"],
+        )

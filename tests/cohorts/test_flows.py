@@ -24,7 +24,9 @@ class Flows(Case):
         self.assertTrue((things <= 10 + come).all() and (things >= 10 + come - 6).all())
         base = model.base_case()
         first = base.loc["f_a"].iloc[1]
-        self.assertAlmostEqual(first, 10 * 0.75 + 3)  # nothing is in b to depart in the first period
+        self.assertAlmostEqual(
+            first, 10 * 0.75 + 3
+        )  # nothing is in b to depart in the first period
         self.assertAlmostEqual(float(run.row("f_a").mean[0]), first, delta=0.15)
 
     def test_chances_may_follow_a_row(self):
@@ -57,7 +59,9 @@ class Flows(Case):
             kd.Cohort(["a", "b"], {"a": 9}, TWO, rest="same"),
             kd.Cohort(["a", "b"], {"a": 9}, frame),
             kd.Cohort(["a", "b"], {"a": 9}, frame.to_numpy()),
-            kd.Cohort(["a", "b"], {"a": 9}, {"a": {"b": 0.25}, "b": {"a": 0.5}}, rest={"a": "a", "b": "b"}),
+            kd.Cohort(
+                ["a", "b"], {"a": 9}, {"a": {"b": 0.25}, "b": {"a": 0.5}}, rest={"a": "a", "b": "b"}
+            ),
             kd.Cohort(["a", "b"], {"a": 9}, [["0.75", 0.25], [0.5, "0.5"]]),
         ]
         for one in same:
@@ -71,15 +75,28 @@ class Flows(Case):
             (lambda: turns.counts(3, 10, seed=1), "stated for 2 periods"),
             (lambda: turns.steady_state(), "alike in all periods"),
             (lambda: short.counts(3, 9, seed=1), "arrivals of 'a' are 2"),
-            (lambda: kd.Cohort(["a", "b"], {"a": 1}, TWO, rest="same", arrivals={"a": 1.5}), "whole numbers"),
-            (lambda: kd.Cohort(["a", "b"], {"a": 1}, TWO, rest="same", arrivals={"a": "1 + x"}), "the name of a quantity"),
-            (lambda: kd.Cohort(["a", "b"], {"a": 1}, TWO, rest="same", departures={"a": 1}).covariance(2), "no closed form"),
+            (
+                lambda: kd.Cohort(["a", "b"], {"a": 1}, TWO, rest="same", arrivals={"a": 1.5}),
+                "whole numbers",
+            ),
+            (
+                lambda: kd.Cohort(["a", "b"], {"a": 1}, TWO, rest="same", arrivals={"a": "1 + x"}),
+                "the name of a quantity",
+            ),
+            (
+                lambda: kd.Cohort(
+                    ["a", "b"], {"a": 1}, TWO, rest="same", departures={"a": 1}
+                ).covariance(2),
+                "no closed form",
+            ),
         ):
             with self.subTest(words), self.fails(words):
                 ask()
 
     def test_the_worth_of_things_and_the_price_of_moves(self):
-        cohort = kd.Cohort(["a", "b"], {"a": 40}, TWO, rest="same", value={"a": 3.0}, cost={"a -> b": 7.0})
+        cohort = kd.Cohort(
+            ["a", "b"], {"a": 40}, TWO, rest="same", value={"a": 3.0}, cost={"a -> b": 7.0}
+        )
         model = kd.Model("x", periods=5)
         model.cohort("f", cohort)
         model.outcome("v", "total(f_value)")
@@ -110,7 +127,12 @@ class Pictures(Case):
         mean = next(line for line in axes[0].lines if line.get_label() == "mean")
         np.testing.assert_allclose(mean.get_ydata(), result["a"].mean(axis=1))
         stacked = result.plot("stacked").axes[0]
-        paths = [path for shape in stacked.collections for path in shape.get_paths() if len(path.vertices)]
+        paths = [
+            path
+            for shape in stacked.collections
+            for path in shape.get_paths()
+            if len(path.vertices)
+        ]
         top = max(float(path.vertices[:, 1].max()) for path in paths)
         self.assertAlmostEqual(top, 40, delta=4)
         self.assertEqual(result["b"].shape, (7, 3000))

@@ -11,7 +11,9 @@ from tests.common import Case
 
 
 def wildcat(**options):
-    """A textbook case: drill for oil or walk away; mean 20, perfect information 35, a seismic test 12.5."""
+    """A textbook case: drill for oil or walk away; mean 20, perfect information 35, a seismic test
+    12.5.
+    """
     oil = kd.Event("oil", {"dry": (0.5, -70.0), "wet": (0.3, 50.0), "soaking": ("rest", 200.0)})
     return kd.Decision("drill", {"drill": oil, "walk away": 0.0}, **options)
 
@@ -33,7 +35,9 @@ def random_tree(rng, depth, names):
     if kind == "choice":
         return kd.Choice(f"c{number}", {str(i): node for i, node in enumerate(inner)})
     chances = rng.dirichlet(np.ones(len(inner))).tolist()
-    return kd.Event(f"e{number}", {str(i): (chances[i] if i else "rest", node) for i, node in enumerate(inner)})
+    return kd.Event(
+        f"e{number}", {str(i): (chances[i] if i else "rest", node) for i, node in enumerate(inner)}
+    )
 
 
 def policies(node):
@@ -42,9 +46,15 @@ def policies(node):
         return [value for inner in node.alternatives.values() for value in policies(inner)]
     if isinstance(node, kd.Event):
         chances = [chance for chance, _ in node.outcomes.values()]
-        chances = [1 - sum(c for c in chances if c != "rest") if chance == "rest" else chance for chance in chances]
+        chances = [
+            1 - sum(c for c in chances if c != "rest") if chance == "rest" else chance
+            for chance in chances
+        ]
         parts = [policies(inner) for _, inner in node.outcomes.values()]
-        return [sum(c * v for c, v in zip(chances, chosen, strict=True)) for chosen in itertools.product(*parts)]
+        return [
+            sum(c * v for c, v in zip(chances, chosen, strict=True))
+            for chosen in itertools.product(*parts)
+        ]
     return [node.amount]
 
 
@@ -52,7 +62,9 @@ class Rollback(Case):
     def test_it_finds_the_best_of_all_policies(self):
         for seed in range(12):
             rng = np.random.default_rng(seed)
-            decision = kd.Decision("any", {"a": random_tree(rng, 4, [0]), "b": random_tree(rng, 3, [50])})
+            decision = kd.Decision(
+                "any", {"a": random_tree(rng, 4, [0]), "b": random_tree(rng, 3, [50])}
+            )
             every = policies(decision.root)
             with self.subTest(seed, policies=len(every)):
                 self.assertAlmostEqual(float(decision.solve().value), max(every))
@@ -73,9 +85,10 @@ class Rollback(Case):
         gaps, errors = [], []
         for seed in range(80):
             decision = kd.Decision(
-                "x", {"a": kd.Event("e", {"up": ("p", "10 * q"), "down": ("rest", kd.Normal(1, 3))})},
+                "x",
+                {"a": kd.Event("e", {"up": ("p", "10 * q"), "down": ("rest", kd.Normal(1, 3))})},
                 given={"p": kd.Beta(3, 7), "q": kd.Normal(2, 1)},
-            )  # fmt: skip
+            )
             value = decision.solve(trials=1000, seed=seed).value
             gaps.append(value - (0.3 * 20 + 0.7 * 1))
             errors.append(value.error)
@@ -84,9 +97,15 @@ class Rollback(Case):
     def test_a_later_choice_knows_the_event_and_not_the_draw(self):
         later = kd.Choice("later", {"go": "q", "stay": 0.0})
         decision = kd.Decision("x", {"a": later}, given={"q": kd.Normal(1, 10)})
-        self.assertAlmostEqual(float(decision.solve(trials=20_000).value), 1.0, delta=0.3)  # not the mean of max(q, 0)
+        self.assertAlmostEqual(
+            float(decision.solve(trials=20_000).value), 1.0, delta=0.3
+        )  # not the mean of max(q, 0)
         signal = kd.Event(
-            "signal", {"good": ("q", kd.Choice("later", {"go": "200 * q - 100", "stay": 0.0})), "bad": ("rest", 0.0)}
+            "signal",
+            {
+                "good": ("q", kd.Choice("later", {"go": "200 * q - 100", "stay": 0.0})),
+                "bad": ("rest", 0.0),
+            },
         )
         told = kd.Decision("x", {"a": signal}, given={"q": kd.Uniform(0, 1)}).solve(trials=40_000)
         # Seen the good signal, q has density 2q, so that going brings 100/3 half of the time.
@@ -101,7 +120,9 @@ class Rollback(Case):
         self.assertAlmostEqual(float(found.parts["drill",].value), -50 * np.log(utility))
         log = wildcat(utility=lambda x: np.log(x + 100))
         expected = np.exp(0.5 * np.log(30) + 0.3 * np.log(150) + 0.2 * np.log(300)) - 100
-        self.assertAlmostEqual(float(log.solve("certainty equivalent").parts["drill",].value), expected, places=6)
+        self.assertAlmostEqual(
+            float(log.solve("certainty equivalent").parts["drill",].value), expected, places=6
+        )
         low = wildcat().solve("percentile", level=0.4)
         self.assertEqual((low.best, float(low.parts["drill",].value)), ("walk away", -70))
         self.assertIn("not consistent over time", low.words)
@@ -113,11 +134,17 @@ class Rollback(Case):
     def test_profiles_and_comparisons(self):
         found = wildcat().solve(trials=20_000)
         profile = found.profile("drill")
-        np.testing.assert_allclose(profile[["payoff", "chance"]], [[-70, 0.5], [50, 0.3], [200, 0.2]])
-        self.assertAlmostEqual(found.table().loc["drill", "sd"], np.sqrt(0.5 * 90**2 + 0.3 * 30**2 + 0.2 * 180**2))
+        np.testing.assert_allclose(
+            profile[["payoff", "chance"]], [[-70, 0.5], [50, 0.3], [200, 0.2]]
+        )
+        self.assertAlmostEqual(
+            found.table().loc["drill", "sd"], np.sqrt(0.5 * 90**2 + 0.3 * 30**2 + 0.2 * 180**2)
+        )
         self.assertAlmostEqual(found.beats().loc["drill", "walk away"], 0.5, delta=0.012)
         self.assertAlmostEqual(found.regret().loc["drill", "mean"], 35, delta=1.0)
-        same = kd.Event("oil", {"dry": (0.5, -69.0), "wet": (0.3, 51.0), "soaking": ("rest", 201.0)})
+        same = kd.Event(
+            "oil", {"dry": (0.5, -69.0), "wet": (0.3, 51.0), "soaking": ("rest", 201.0)}
+        )
         better = kd.Decision("x", {"a": same, "b": wildcat().alternatives["drill"]}).solve()
         self.assertEqual(better.beats().loc["a", "b"], 1.0)  # events of one name turn out alike
         self.assertTrue(better.dominance().loc[("a", "b"), "first order"])
@@ -153,10 +180,14 @@ class Rollback(Case):
 class Criteria(Case):
     def test_a_score_combines_them(self):
         decision = kd.Decision(
-            "x", {"a": {"money": 10.0, "days": 4.0}, "b": {"money": 8.0, "days": 1.0}},
-            criteria={"money": "EUR", "days": "day"}, score="money - 0.9 * days",
-        )  # fmt: skip
-        self.assertEqual((decision.solve().best, round(float(decision.solve().value), 6)), ("b", 7.1))
+            "x",
+            {"a": {"money": 10.0, "days": 4.0}, "b": {"money": 8.0, "days": 1.0}},
+            criteria={"money": "EUR", "days": "day"},
+            score="money - 0.9 * days",
+        )
+        self.assertEqual(
+            (decision.solve().best, round(float(decision.solve().value), 6)), ("b", 7.1)
+        )
         found = kd.pairwise_weights({("money", "days"): 2, ("money", "air"): 4, ("days", "air"): 3})
         matrix = np.array([[1, 2, 4], [0.5, 1, 3], [0.25, 1 / 3, 1]])
         values, vectors = np.linalg.eig(matrix)
@@ -180,13 +211,26 @@ class Criteria(Case):
             (lambda: kd.Decision("d", {"a": kd.Choice("d", {"b": 1.0})}), "no circles"),
             (lambda: kd.Decision("d", {"a": "price * 2"}), "'price' is not stated"),
             (
-                lambda: kd.Decision("d", {"a": event(x=1.0), "b": kd.Event("e", {"x": (0.5, 1), "y": (0.5, 2)})}),
+                lambda: kd.Decision(
+                    "d", {"a": event(x=1.0), "b": kd.Event("e", {"x": (0.5, 1), "y": (0.5, 2)})}
+                ),
                 "other chances",
             ),
             (lambda: kd.Decision("d", {"a": {"money": 1.0}}, **two), "need score="),
-            (lambda: kd.Decision("d", {"a": {"money": 1.0}}, score="money + days", **two), "money (EUR) to days (day)"),
-            (lambda: kd.Decision("d", {"a": {"mony": 1.0}}, score="money", **two), "did you mean 'money'"),
-            (lambda: kd.Decision("d", {"a": 1.0}, risk_tolerance=-1).solve("certainty equivalent"), "above 0"),
+            (
+                lambda: kd.Decision("d", {"a": {"money": 1.0}}, score="money + days", **two),
+                "money (EUR) to days (day)",
+            ),
+            (
+                lambda: kd.Decision("d", {"a": {"mony": 1.0}}, score="money", **two),
+                "did you mean 'money'",
+            ),
+            (
+                lambda: kd.Decision("d", {"a": 1.0}, risk_tolerance=-1).solve(
+                    "certainty equivalent"
+                ),
+                "above 0",
+            ),
             (lambda: wildcat().solve("certainty equivalent"), "needs risk_tolerance="),
             (lambda: wildcat(utility=lambda x: -x).solve("certainty equivalent"), "increasing"),
             (lambda: wildcat().solve("median"), "by"),
@@ -194,7 +238,10 @@ class Criteria(Case):
             (lambda: wildcat().test_worth("gas", {}), "no event 'gas'"),
             (lambda: wildcat().switching("price", 0, 1), "no given quantity"),
             (lambda: wildcat().solve().profile("dril"), "did you mean 'drill'"),
-            (lambda: wildcat().solve("percentile").decision.perfect_information(by="percentile"), "certainty equivalent"),
+            (
+                lambda: wildcat().solve("percentile").decision.perfect_information(by="percentile"),
+                "certainty equivalent",
+            ),
             (lambda: kd.pairwise_weights({("a", "b"): 2, ("b", "c"): 2}), "are not compared"),
         ):
             with self.subTest(words), self.fails(words):
@@ -203,7 +250,8 @@ class Criteria(Case):
 
 class Waiting(Case):
     def test_a_put_is_worth_its_published_value_and_never_more(self):
-        # Longstaff and Schwartz (2001), table 1: 4.478 by finite differences, 3.844 if it cannot wait.
+        # Longstaff and Schwartz (2001), table 1: 4.478 by finite differences, 3.844 if it cannot
+        # wait.
         price = kd.GeometricBrownianMotion(36.0, 0.06, 0.2).paths(50, 60_000, seed=2, dt=1 / 50)
         found = kd.value_of_waiting(np.maximum(40 - price, 0), price, discount=np.exp(-0.06 / 50))
         self.assertLess(found.value - 4.478, found.value.error)
@@ -216,7 +264,9 @@ class Waiting(Case):
         # Broadie and Glasserman, Mathematical and Computer Modelling 40 (2004): 13.902.
         one = kd.GeometricBrownianMotion(100.0, -0.05, 0.2)
         paths = kd.PathSet({"a": one, "b": one}).paths(9, 60_000, seed=3, dt=1 / 3)
-        found = kd.value_of_waiting(np.maximum(paths.max(axis=0) - 100, 0), paths, discount=np.exp(-0.05 / 3))
+        found = kd.value_of_waiting(
+            np.maximum(paths.max(axis=0) - 100, 0), paths, discount=np.exp(-0.05 / 3)
+        )
         self.assertLess(found.value - 13.902, found.value.error)
         self.assertGreater(found.value, 13.5)
 
@@ -231,7 +281,9 @@ class Files(Case):
     def test_the_demo_file_is_the_tree_it_states(self):
         found = kd.load_decision(kd.demo_file("lease_or_buy.toml")).solve(trials=20_000)
         mean = kd.Pert(0.5, 0.8, 1.3).mean
-        self.assertAlmostEqual(float(found.value), 0.65 * 34e6 * mean + 0.35 * 15e6 - 20e6, delta=2 * found.value.error)
+        self.assertAlmostEqual(
+            float(found.value), 0.65 * 34e6 * mean + 0.35 * 15e6 - 20e6, delta=2 * found.value.error
+        )
         self.assertEqual(found.policy["buy", "refused"], "sell")
         for what in ("tree", "profiles"):
             self.assertTrue(found.plot(what).axes)
@@ -239,14 +291,25 @@ class Files(Case):
     def test_mistakes_are_placed(self):
         head = '[decision]\nname = "x"\n'
         for text, words in (
-            ("", "no table [decision]"), ('[decision]\nname = "x"\n', "'alternatives' is missing"),
+            ("", "no table [decision]"),
+            ('[decision]\nname = "x"\n', "'alternatives' is missing"),
             (head + "[decision.alternatives.a]\npayof = 3\n", "did you mean 'payoff'"),
             (head + "[decision.alternatives.a]\npay = 3\n", "one of payoff, event and choice"),
-            (head + '[decision.alternatives.a]\nevent = "e"\noutcomes.o = { payoff = 1 }\n', "needs its chance"),
+            (
+                head + '[decision.alternatives.a]\nevent = "e"\noutcomes.o = { payoff = 1 }\n',
+                "needs its chance",
+            ),
             (head + "x = 3\n[decision.alternatives]\na = 1\n", "no key 'x'"),
-            (head + '[decision.alternatives]\na = { model = "none.toml", outcome = "y" }\n', "cannot be read"),
-        ):  # fmt: skip
-            with tempfile.TemporaryDirectory() as folder, self.subTest(words), self.fails(words, kind=kd.FileError):
+            (
+                head + '[decision.alternatives]\na = { model = "none.toml", outcome = "y" }\n',
+                "cannot be read",
+            ),
+        ):
+            with (
+                tempfile.TemporaryDirectory() as folder,
+                self.subTest(words),
+                self.fails(words, kind=kd.FileError),
+            ):
                 path = Path(folder, "x.toml")
                 path.write_text(text, encoding="utf-8")
                 kd.load_decision(path)
@@ -258,14 +321,21 @@ class Files(Case):
 
         path = str(kd.demo_file("lease_or_buy.toml"))
         with tempfile.TemporaryDirectory() as folder:
-            answer = run("decide", path, "--switch", "permit=0.1:0.9", "--out", folder, "--trials", "2000")
+            answer = run(
+                "decide", path, "--switch", "permit=0.1:0.9", "--out", folder, "--trials", "2000"
+            )
             self.assertEqual((answer.returncode, answer.stderr), (0, ""))
             self.assertIn("Where the best alternative changes with permit", answer.stdout)
             names = {item.name for item in Path(folder).iterdir()}
             self.assertEqual(names, {"alternatives.csv", "parts.csv", "tree.png", "profiles.png"})
-        found = json.loads(run("decide", path, "--json", "--by", "percentile", "--trials", "2000").stdout)
+        found = json.loads(
+            run("decide", path, "--json", "--by", "percentile", "--trials", "2000").stdout
+        )
         self.assertEqual((found["rule"], found["worth of knowing"]), ("percentile", None))
-        for arguments, words in ((("--switch", "permit"), "NAME=LOW:HIGH"), (("--by", "median"), "no 'median'")):
+        for arguments, words in (
+            (("--switch", "permit"), "NAME=LOW:HIGH"),
+            (("--by", "median"), "no 'median'"),
+        ):
             answer = run("decide", path, *arguments)
             self.assertEqual((answer.returncode, "Traceback" in answer.stderr), (2, False))
             self.assertIn(words, answer.stderr)

@@ -1,4 +1,6 @@
-"""Tests of decisions as people state them in files, with several criteria, whole models and drawn chances."""
+"""Tests of decisions as people state them in files, with several criteria, whole models and drawn
+chances.
+"""
 
 import tempfile
 from pathlib import Path
@@ -56,11 +58,14 @@ class Files(Case):
 
     def test_criteria_are_combined_by_the_score(self):
         decision = self.loaded(CRITERIA)
-        # A payment on the way is scored by itself: -20,000; slow: -130,000 - 64,000 - 27,000, fast: -165,000 - 36,000 - 30,600.
+        # A payment on the way is scored by itself: -20,000; slow: -130,000 - 64,000 - 27,000, fast:
+        # -165,000 - 36,000 - 30,600.
         found = decision.solve(trials=40_000)
         self.assertEqual(found.policy["far",], "slow")
         self.assertAlmostEqual(float(found.parts["far",].value), -20_000 - 221_000)
-        self.assertAlmostEqual(float(found.parts["near",].value), -210_000 - 4000 * 8 - 10_800, delta=200)
+        self.assertAlmostEqual(
+            float(found.parts["near",].value), -210_000 - 4000 * 8 - 10_800, delta=200
+        )
         self.assertEqual(found.best, "far")
         self.assertEqual(found.parts["far",].value.error, 0)
 
@@ -115,9 +120,15 @@ class Chances(Case):
     def test_a_certain_test_is_worth_perfect_information(self):
         event = kd.Event("e", {"good": (0.3, 50.0), "bad": ("rest", -20.0)})
         decision = kd.Decision("d", {"go": event, "stay": 0.0})
-        sure = decision.test_worth("e", {"yes": {"good": 1.0, "bad": 0.0}, "no": {"good": 0.0, "bad": 1.0}})
-        self.assertAlmostEqual(sure.attrs["worth"], decision.perfect_information().loc["event e", "worth"])
-        blind = decision.test_worth("e", {"yes": {"good": 0.4, "bad": 0.4}, "no": {"good": 0.6, "bad": 0.6}})
+        sure = decision.test_worth(
+            "e", {"yes": {"good": 1.0, "bad": 0.0}, "no": {"good": 0.0, "bad": 1.0}}
+        )
+        self.assertAlmostEqual(
+            sure.attrs["worth"], decision.perfect_information().loc["event e", "worth"]
+        )
+        blind = decision.test_worth(
+            "e", {"yes": {"good": 0.4, "bad": 0.4}, "no": {"good": 0.6, "bad": 0.6}}
+        )
         self.assertAlmostEqual(blind.attrs["worth"], 0)
         np.testing.assert_allclose(blind["chance of good"], 0.3)
 
@@ -141,12 +152,18 @@ class Figures(Case):
         part = 0.25 * len(repeated)
         whole, rest = int(part), part - int(part)
         tail = (repeated[:whole].sum() + rest * repeated[whole]) / part
-        self.assertAlmostEqual(weighted_figure(values, counts.astype(float), "expected shortfall", 0.25), tail)
+        self.assertAlmostEqual(
+            weighted_figure(values, counts.astype(float), "expected shortfall", 0.25), tail
+        )
 
     def test_errors_of_percentiles_hold_from_both_sides(self):
         gaps, errors = [], []
         for seed in range(80):
-            value = kd.Decision("d", {"a": kd.Normal(0, 1)}).solve("percentile", level=0.1, trials=800, seed=seed).value
+            value = (
+                kd.Decision("d", {"a": kd.Normal(0, 1)})
+                .solve("percentile", level=0.1, trials=800, seed=seed)
+                .value
+            )
             gap = -1.2815516 - value
             gaps.append(gap)
             errors.append(value.high - value if gap > 0 else value - value.low)
@@ -157,5 +174,9 @@ class Figures(Case):
         parts = found.nodes()
         self.assertEqual(len(parts), 16)
         self.assertEqual(set(parts["kind"]), {"choice", "event", "payoff"})
-        self.assertAlmostEqual(parts.set_index("branches").loc["buy > refused > sell", "chance"], 0.35)
-        self.assertAlmostEqual(float(found.regret()["mean"].min()), float(found.regret().loc[found.best, "mean"]))
+        self.assertAlmostEqual(
+            parts.set_index("branches").loc["buy > refused > sell", "chance"], 0.35
+        )
+        self.assertAlmostEqual(
+            float(found.regret()["mean"].min()), float(found.regret().loc[found.best, "mean"])
+        )

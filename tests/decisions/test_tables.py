@@ -1,4 +1,6 @@
-"""Tests of decisions on one event, a table of payoffs, against what the textbook's definitions give in NumPy."""
+"""Tests of decisions on one event, a table of payoffs, against what the textbook's definitions give
+in NumPy.
+"""
 
 import numpy as np
 
@@ -7,7 +9,9 @@ from tests.common import Case
 
 
 def table(seed, alternatives=3, states=4):
-    """Payoffs of alternatives (rows) in states (columns), the chances of the states, and the decision that they make."""
+    """Payoffs of alternatives (rows) in states (columns), the chances of the states, and the
+    decision that they make.
+    """
     rng = np.random.default_rng(seed)
     payoffs = rng.integers(-50, 50, (alternatives, states)).astype(float)
     chances = rng.dirichlet(np.ones(states))
@@ -16,7 +20,10 @@ def table(seed, alternatives=3, states=4):
 
 def decision_of(payoffs, chances, **options):
     def event(row):
-        outcomes = {f"s{i}": (float(chance), float(value)) for i, (chance, value) in enumerate(zip(chances, row, strict=True))}
+        outcomes = {
+            f"s{i}": (float(chance), float(value))
+            for i, (chance, value) in enumerate(zip(chances, row, strict=True))
+        }
         last = f"s{len(row) - 1}"
         return kd.Event("market", outcomes | {last: ("rest", float(row[-1]))})
 
@@ -45,12 +52,16 @@ class Tables(Case):
             payoffs, chances, decision = table(seed)
             positive = np.random.default_rng(seed + 100).uniform(0, 1, 4)
             given = {f"s{i}": share for i, share in enumerate(positive)}
-            test = decision.test_worth("market", {"yes": given, "no": {name: 1 - share for name, share in given.items()}})
+            test = decision.test_worth(
+                "market", {"yes": given, "no": {name: 1 - share for name, share in given.items()}}
+            )
             joint = np.array([positive * chances, (1 - positive) * chances])
             gain = (payoffs @ joint.T).max(axis=0).sum() - (payoffs @ chances).max()
             self.assertAlmostEqual(test.attrs["worth"], gain)
             np.testing.assert_allclose(test["chance"], joint.sum(axis=1))
-            self.assertLessEqual(gain, decision.perfect_information().loc["event market", "worth"] + 1e-9)
+            self.assertLessEqual(
+                gain, decision.perfect_information().loc["event market", "worth"] + 1e-9
+            )
 
     def test_regret_is_the_gap_to_the_best_of_each_state(self):
         for seed in range(4):
@@ -71,7 +82,11 @@ class Tables(Case):
                 first = (below[a] <= below[b] + 1e-12).all() and (below[a] < below[b] - 1e-12).any()
                 second = (area[a] <= area[b] + 1e-9).all() and (area[a] < area[b] - 1e-9).any()
                 told = found.loc[(f"a{a}", f"a{b}")]
-                self.assertEqual((bool(told["first order"]), bool(told["second order"])), (first, second), (seed, a, b))
+                self.assertEqual(
+                    (bool(told["first order"]), bool(told["second order"])),
+                    (first, second),
+                    (seed, a, b),
+                )
                 seen.add((first, second))
         self.assertEqual(seen, {(True, True), (False, True), (False, False)})
 
@@ -81,9 +96,14 @@ class Tables(Case):
             mirrored = decision_of(-payoffs, chances, better="low")
             more, less = decision.solve(trials=100), mirrored.solve(trials=100)
             self.assertEqual((more.best, float(more.value)), (less.best, -float(less.value)))
-            worth = [one.perfect_information().loc["event market", "worth"] for one in (decision, mirrored)]
+            worth = [
+                one.perfect_information().loc["event market", "worth"]
+                for one in (decision, mirrored)
+            ]
             self.assertAlmostEqual(worth[0], worth[1])
-            self.assertAlmostEqual(float(more.regret().loc["a0", "mean"]), float(less.regret().loc["a0", "mean"]))
+            self.assertAlmostEqual(
+                float(more.regret().loc["a0", "mean"]), float(less.regret().loc["a0", "mean"])
+            )
 
     def test_tails_are_means_of_the_worst_part(self):
         for seed in range(6):
@@ -92,13 +112,17 @@ class Tables(Case):
             for i, row in enumerate(payoffs):
                 order = np.argsort(row)
                 within = np.diff(np.minimum(np.cumsum(np.r_[0, chances[order]]), 0.3))
-                self.assertAlmostEqual(float(found.parts[f"a{i}",].value), row[order] @ within / 0.3)
+                self.assertAlmostEqual(
+                    float(found.parts[f"a{i}",].value), row[order] @ within / 0.3
+                )
 
     def test_lines_cross_where_they_are_equal(self):
         for seed in range(6):
             (a, b), (c, d) = np.random.default_rng(seed).uniform(-10, 10, (2, 2))
             crossing = (c - a) / (b - d)
-            decision = kd.Decision("d", {"one": f"{a} + {b} * x", "two": f"{c} + {d} * x"}, given={"x": 0.0})
+            decision = kd.Decision(
+                "d", {"one": f"{a} + {b} * x", "two": f"{c} + {d} * x"}, given={"x": 0.0}
+            )
             found = decision.switching("x", crossing - 3, crossing + 2)
             self.assertEqual(len(found), 1)
             self.assertAlmostEqual(found.iloc[0, 0], crossing, places=6)

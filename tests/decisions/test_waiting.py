@@ -12,7 +12,9 @@ def offers(periods, trials, seed):
 
 
 def best_of_uniforms(periods):
-    """The value of the best rule for uniform offers of which one may be taken, by backward recursion (Moser, 1956)."""
+    """The value of the best rule for uniform offers of which one may be taken, by backward
+    recursion (Moser, 1956).
+    """
     value = 0.5
     for _ in range(periods - 1):
         value = (1 + value**2) / 2
@@ -56,11 +58,17 @@ class Stopping(Case):
         found = kd.value_of_waiting(falling, falling)
         self.assertAlmostEqual(float(found.value), falling[0].mean(), delta=1e-3)
         rising = falling[::-1].copy()
-        self.assertAlmostEqual(float(kd.value_of_waiting(rising, rising).value), rising[-1].mean(), delta=1e-3)
+        self.assertAlmostEqual(
+            float(kd.value_of_waiting(rising, rising).value), rising[-1].mean(), delta=1e-3
+        )
 
     def test_a_discount_takes_from_later_ones(self):
         level = np.ones((4, 2000)) + 0.01 * offers(4, 2000, seed=2)
-        self.assertAlmostEqual(float(kd.value_of_waiting(level, level, discount=0.9).value), level[0].mean(), delta=2e-3)
+        self.assertAlmostEqual(
+            float(kd.value_of_waiting(level, level, discount=0.9).value),
+            level[0].mean(),
+            delta=2e-3,
+        )
         growing = level * np.array([1, 1.2, 1.44, 1.728])[:, None]
         found = kd.value_of_waiting(growing, growing, discount=0.9)
         self.assertAlmostEqual(float(found.value), 0.9**3 * growing[-1].mean(), delta=3e-3)

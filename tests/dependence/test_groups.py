@@ -34,14 +34,25 @@ class Reached(Case):
                     made.correlate("a", "b", 0.4, **options)
                     made.correlate("b", "c", -0.5, **options)
                     run = made.simulate(16_384, seed=3, sampling=sampling)
-                    self.assertAlmostEqual(spearman(run["a"].values, run["b"].values), 0.4, delta=0.03)
-                    self.assertAlmostEqual(spearman(run["b"].values, run["c"].values), -0.5, delta=0.03)
+                    self.assertAlmostEqual(
+                        spearman(run["a"].values, run["b"].values), 0.4, delta=0.03
+                    )
+                    self.assertAlmostEqual(
+                        spearman(run["b"].values, run["c"].values), -0.5, delta=0.03
+                    )
                     reached = run.correlations()
-                    self.assertAlmostEqual(reached["reached"][0], spearman(run["a"].values, run["b"].values))
+                    self.assertAlmostEqual(
+                        reached["reached"][0], spearman(run["a"].values, run["b"].values)
+                    )
                     self.assertEqual(reached["requested"].tolist(), [0.4, -0.5])
 
     def test_kendalls_tau_of_archimedean_copulas(self):
-        for copula, parameter, tau in (("clayton", 2, 0.5), ("gumbel", 2, 0.5), ("frank", 5.736283, 0.5), ("gumbel", 1, 0)):
+        for copula, parameter, tau in (
+            ("clayton", 2, 0.5),
+            ("gumbel", 2, 0.5),
+            ("frank", 5.736283, 0.5),
+            ("gumbel", 1, 0),
+        ):
             for statement in ({"parameter": parameter}, {"tau": tau}):
                 if tau == 0 and "tau" in statement:
                     continue
@@ -55,28 +66,42 @@ class Reached(Case):
         made = model()
         made.correlate("a", "b", copula="frank", tau=-0.4)
         run = made.simulate(4000, seed=2)
-        self.assertAlmostEqual(stats.kendalltau(run["a"].values, run["b"].values).statistic, -0.4, delta=0.03)
+        self.assertAlmostEqual(
+            stats.kendalltau(run["a"].values, run["b"].values).statistic, -0.4, delta=0.03
+        )
 
     def test_tails_come_together_as_published(self):
-        """Below a level u, Clayton's joint chance is (2 u**-p - 1)**(-1/p); the t copula's is its bivariate cdf."""
+        """Below a level u, Clayton's joint chance is (2 u**-p - 1)**(-1/p); the t copula's is its
+        bivariate cdf.
+        """
         level = 0.01
         made = model()
         made.correlate("a", "b", copula="clayton", parameter=2)
         run = made.simulate(200_000, seed=1)
-        low = [run[n].values < distribution.quantile(level) for n, distribution in zip("ab", DISTRIBUTIONS[:2], strict=True)]
+        low = [
+            run[n].values < distribution.quantile(level)
+            for n, distribution in zip("ab", DISTRIBUTIONS[:2], strict=True)
+        ]
         self.assertAlmostEqual((low[0] & low[1]).mean(), (2 * level**-2 - 1) ** -0.5, delta=0.0007)
         made = model()
         made.correlate("a", "b", 0.5, copula="t", df=3)
         run = made.simulate(200_000, seed=1)
-        low = [run[n].values < distribution.quantile(level) for n, distribution in zip("ab", DISTRIBUTIONS[:2], strict=True)]
+        low = [
+            run[n].values < distribution.quantile(level)
+            for n, distribution in zip("ab", DISTRIBUTIONS[:2], strict=True)
+        ]
         correlation = of_rank_t(0.5, 3)
         point = stats.t.ppf(level, 3)
-        joint = stats.multivariate_t([0, 0], [[1, correlation], [correlation, 1]], df=3).cdf([point, point], random_state=1)
+        joint = stats.multivariate_t([0, 0], [[1, correlation], [correlation, 1]], df=3).cdf(
+            [point, point], random_state=1
+        )
         self.assertAlmostEqual((low[0] & low[1]).mean(), joint, delta=0.0006)
 
     def test_rank_of_t_copula(self):
         rng = np.random.default_rng(1)
-        normal = rng.multivariate_normal([0, 0], [[1, 0.6], [0.6, 1]], 400_000) / np.sqrt(rng.chisquare(2, (400_000, 1)) / 2)
+        normal = rng.multivariate_normal([0, 0], [[1, 0.6], [0.6, 1]], 400_000) / np.sqrt(
+            rng.chisquare(2, (400_000, 1)) / 2
+        )
         self.assertAlmostEqual(rank_of_t(0.6, 2), spearman(*normal.T), delta=0.004)
         self.assertAlmostEqual(of_rank_t(rank_of_t(0.3, 4), 4), 0.3, places=6)
 
@@ -86,7 +111,9 @@ class Reached(Case):
         made.driver("b", kd.Exponential(2))
         made.correlate("a", "b", 0.5, kind="linear")
         run = made.simulate(100_000, seed=1)
-        self.assertAlmostEqual(np.corrcoef(run["a"].values, run["b"].values)[0, 1], 0.5, delta=0.015)
+        self.assertAlmostEqual(
+            np.corrcoef(run["a"].values, run["b"].values)[0, 1], 0.5, delta=0.015
+        )
         made = kd.Model("m")
         made.driver("a", kd.LogNormal(1, 3))
         made.driver("b", kd.LogNormal(1, 3))
@@ -102,7 +129,9 @@ class Reached(Case):
         model.correlate("a", "b", 0.5, kind="linear")
         model.outcome("y", "a + b")
         run = model.simulate(100_000, seed=1)
-        self.assertAlmostEqual(np.corrcoef(run["a"].values, run["b"].values)[0, 1], 0.5, delta=0.008)
+        self.assertAlmostEqual(
+            np.corrcoef(run["a"].values, run["b"].values)[0, 1], 0.5, delta=0.008
+        )
         ranked = kd.Model("ties")
         for name, distribution in pair.items():
             ranked.driver(name, distribution)
@@ -111,7 +140,9 @@ class Reached(Case):
         found = ranked.simulate(50_000, seed=1)
         reached = stats.spearmanr(found["a"].values, found["b"].values)[0]
         findings = review(ranked.compiled())
-        self.assertTrue(any(f"comes out as {reached:.2f}" in finding.text for finding in findings), findings)
+        self.assertTrue(
+            any(f"comes out as {reached:.2f}" in finding.text for finding in findings), findings
+        )
 
     def test_the_nearest_matrix_is_accepted(self):
         rng = np.random.default_rng(1)
@@ -128,7 +159,9 @@ class Reached(Case):
             self.assertEqual(model.simulate(300, seed=1).size, 300)
 
     def test_a_matrix(self):
-        requested = pd.DataFrame([[1, 0.3, 0.1], [0.3, 1, -0.4], [0.1, -0.4, 1]], list("abc"), list("abc"))
+        requested = pd.DataFrame(
+            [[1, 0.3, 0.1], [0.3, 1, -0.4], [0.1, -0.4, 1]], list("abc"), list("abc")
+        )
         made = model()
         made.correlate(requested)
         run = made.simulate(20_000, seed=1)
@@ -154,7 +187,12 @@ class Reached(Case):
         for options in ({}, {"copula": "t", "df": 4}):
             made = kd.Model("m", periods=3)
             for name in "ab":
-                made.driver(name, kd.Uniform(0, 1), each="period", **({"serial": 0.5} if not options else {}))
+                made.driver(
+                    name,
+                    kd.Uniform(0, 1),
+                    each="period",
+                    **({"serial": 0.5} if not options else {}),
+                )
             made.correlate("a", "b", 0.7, **options)
             run = made.simulate(2000, seed=1)
             for row in (*run["a"].values, *run["b"].values):

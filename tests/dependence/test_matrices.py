@@ -25,7 +25,13 @@ class Impossible(Case):
         return made
 
     def test_is_an_error_that_names_the_pairs(self):
-        with self.fails("cannot hold together", "a with c (-0.500", "nearest", "nearest_correlation", "repair=True"):
+        with self.fails(
+            "cannot hold together",
+            "a with c (-0.500",
+            "nearest",
+            "nearest_correlation",
+            "repair=True",
+        ):
             self.impossible().simulate(1000)
 
     def test_is_repaired_and_said(self):
@@ -41,10 +47,14 @@ class Impossible(Case):
         self.assertGreaterEqual(np.linalg.eigvalsh(near)[0], -1e-12)
         fine = np.array([[1, 0.2], [0.2, 1]])
         np.testing.assert_allclose(kd.nearest_correlation(fine), fine)
-        held = kd.nearest_correlation([[1, 0.9, -0.5], [0.9, 1, 0.9], [-0.5, 0.9, 1]], fixed=[(0, 1)])
+        held = kd.nearest_correlation(
+            [[1, 0.9, -0.5], [0.9, 1, 0.9], [-0.5, 0.9, 1]], fixed=[(0, 1)]
+        )
         self.assertEqual(held[0, 1], 0.9)
         self.assertGreaterEqual(np.linalg.eigvalsh(held)[0], -1e-6)
-        heavy = kd.nearest_correlation([[1, 0.9, -0.5], [0.9, 1, 0.9], [-0.5, 0.9, 1]], weights=[100, 100, 1])
+        heavy = kd.nearest_correlation(
+            [[1, 0.9, -0.5], [0.9, 1, 0.9], [-0.5, 0.9, 1]], weights=[100, 100, 1]
+        )
         self.assertLess(abs(heavy[0, 1] - 0.9), 0.02)
 
     def test_bad_input(self):
@@ -62,10 +72,18 @@ class Impossible(Case):
             (("a", "b", 0.2), {"copula": "t"}, ("needs df=",)),
             (("a", "b", 0.2), {"df": 3}, ("takes no df",)),
             (("a", "b", 0.2), {"copula": "t", "df": -1}, ("df", "at least 0.5")),
-            (("a", "b", 0.2), {"copula": "t", "df": 3, "kind": "linear"}, ("goes with the gaussian",)),
+            (
+                ("a", "b", 0.2),
+                {"copula": "t", "df": 3, "kind": "linear"},
+                ("goes with the gaussian",),
+            ),
             (("a", "b"), {"copula": "clayton", "parameter": -1}, ("clayton", "above 0", "-1")),
             (("a", "b"), {"copula": "gumbel", "parameter": 0.5}, ("gumbel", "at least 1", "0.5")),
-            (("a", "b", "c"), {"copula": "frank", "parameter": -2}, ("above 0 for more than two drivers",)),
+            (
+                ("a", "b", "c"),
+                {"copula": "frank", "parameter": -2},
+                ("above 0 for more than two drivers",),
+            ),
             (("a", "b"), {"copula": "clayton", "tau": -0.2}, ("tau", "between 0 and 1", "-0.2")),
             (("a", "b", 0.5), {"copula": "clayton"}, ("parameter= or tau=",)),
             (("a", "b", "c", 0.5), {}, ("of two drivers", "matrix")),
@@ -73,7 +91,11 @@ class Impossible(Case):
             (([[1, 0.3], [0.3, 1]],), {}, ("must be a DataFrame",)),
             ((rows.replace(0.3, 2.0),), {}, ("from -1 to 1", "a with b is 2")),
             ((rows.where(rows != 1.0, 0.9),), {}, ("diagonal must be 1", "0.9")),
-            ((pd.DataFrame([[1, 0.3], [0.2, 1]], list("ab"), list("ab")),), {}, ("symmetric", "0.3", "0.2")),
+            (
+                (pd.DataFrame([[1, 0.3], [0.2, 1]], list("ab"), list("ab")),),
+                {},
+                ("symmetric", "0.3", "0.2"),
+            ),
         ):
             made = kd.Model("m", periods=2)
             made.given(hurdle=0.1)

@@ -15,10 +15,14 @@ from tests.common import Case
 DISTRIBUTIONS = {name: example(distribution) for name, distribution in CATALOGUE.items()}
 
 
-SMOOTH = {name: distribution for name, distribution in DISTRIBUTIONS.items() if not distribution.has_atoms}
+SMOOTH = {
+    name: distribution for name, distribution in DISTRIBUTIONS.items() if not distribution.has_atoms
+}
 
 
-U = np.concatenate([np.logspace(-9, -2, 30), np.linspace(0.01, 0.99, 99), 1 - np.logspace(-2, -9, 30)])
+U = np.concatenate(
+    [np.logspace(-9, -2, 30), np.linspace(0.01, 0.99, 99), 1 - np.logspace(-2, -9, 30)]
+)
 
 
 class EveryDistribution(Case):
@@ -45,7 +49,9 @@ class EveryDistribution(Case):
                 middle = U[(U > 0.01) & (U < 0.99)]
                 scale = distribution.quantile(0.9) - distribution.quantile(0.1)
                 np.testing.assert_allclose(
-                    distribution._upper_quantile(1 - middle), distribution.quantile(middle), atol=1e-9 * scale
+                    distribution._upper_quantile(1 - middle),
+                    distribution.quantile(middle),
+                    atol=1e-9 * scale,
                 )
                 x = distribution.quantile(middle)
                 above = np.array([distribution.chance(above=value) for value in x])
@@ -71,7 +77,9 @@ class EveryDistribution(Case):
                 self.assertAlmostEqual(masses.sum(), 1, places=12)
                 np.testing.assert_allclose(distribution.pmf(values), masses, atol=1e-12)
                 self.assertAlmostEqual(distribution.mean, values @ masses, places=9)
-                self.assertAlmostEqual(distribution.variance, (values - distribution.mean) ** 2 @ masses, places=8)
+                self.assertAlmostEqual(
+                    distribution.variance, (values - distribution.mean) ** 2 @ masses, places=8
+                )
 
     def test_moments_agree_with_many_draws(self):
         for name, distribution in DISTRIBUTIONS.items():
@@ -82,7 +90,14 @@ class EveryDistribution(Case):
                 x = distribution.quantile(u)
                 heavy = (
                     0.05
-                    if name in ("pareto", "generalized pareto", "generalized extreme value", "log logistic", "student t")
+                    if name
+                    in (
+                        "pareto",
+                        "generalized pareto",
+                        "generalized extreme value",
+                        "log logistic",
+                        "student t",
+                    )
                     else 0.01
                 )
                 self.assertAlmostEqual(x.mean(), distribution.mean, delta=heavy * distribution.sd)
@@ -92,7 +107,10 @@ class EveryDistribution(Case):
         for name, distribution in SMOOTH.items():
             for seed in (3, 4):
                 with self.subTest(name=name, seed=seed):
-                    self.assertGreater(stats.kstest(distribution.sample(2000, seed=seed), distribution.cdf).pvalue, 1e-4)
+                    self.assertGreater(
+                        stats.kstest(distribution.sample(2000, seed=seed), distribution.cdf).pvalue,
+                        1e-4,
+                    )
 
     def test_drivers_of_every_law_under_every_plan(self):
         model = kd.Model("all")
@@ -103,14 +121,19 @@ class EveryDistribution(Case):
             for place, (name, distribution) in enumerate(DISTRIBUTIONS.items()):
                 with self.subTest(name=name, sampling=sampling):
                     values = run[f"x{place}"].values
-                    quartiles = np.array([np.mean(values <= distribution.quantile(q)) for q in (0.25, 0.5, 0.75)])
+                    quartiles = np.array(
+                        [np.mean(values <= distribution.quantile(q)) for q in (0.25, 0.5, 0.75)]
+                    )
                     expected = distribution.cdf(distribution.quantile([0.25, 0.5, 0.75]))
                     np.testing.assert_allclose(quartiles, expected, atol=0.06)
 
     def test_round_trip_through_repr_and_file(self):
         model = kd.Model("all")
         for place, distribution in enumerate(DISTRIBUTIONS.values()):
-            self.assertEqual(eval(repr(distribution), {name: getattr(kd, name) for name in kd.__all__}), distribution)
+            self.assertEqual(
+                eval(repr(distribution), {name: getattr(kd, name) for name in kd.__all__}),
+                distribution,
+            )
             model.driver(f"x{place}", distribution, base=1.0)
         with tempfile.TemporaryDirectory() as folder:
             path = Path(folder, "all.toml")
@@ -124,7 +147,10 @@ class EveryDistribution(Case):
                     for bad in (math.nan, math.inf, "3", None, [1.0]):
                         if bad is None and name in ("low", "high", "bandwidth"):
                             continue
-                        with self.subTest(distribution=distribution, name=name, bad=bad), self.fails(name):
+                        with (
+                            self.subTest(distribution=distribution, name=name, bad=bad),
+                            self.fails(name),
+                        ):
                             type(distribution)(**{**parameters_of(distribution), name: bad})
 
     def test_nan_in_nan_out(self):
@@ -147,7 +173,10 @@ class Shortfalls(Case):
             -1 * kd.Pareto(3, 1): 3 / 2 * tail ** (-1 / 3),
             -1 * kd.Uniform(0, 1): 1 - tail / 2,
             -1 * kd.GeneralizedPareto(0, 1, 0.2): ((tail**-0.2 - 1) / 0.2 + 1) / 0.8,
-            kd.Logistic(0, math.pi / math.sqrt(3)): (-tail * math.log(tail) - (1 - tail) * math.log(1 - tail)) / tail,
+            kd.Logistic(0, math.pi / math.sqrt(3)): (
+                -tail * math.log(tail) - (1 - tail) * math.log(1 - tail)
+            )
+            / tail,
             kd.Laplace(0, math.sqrt(2)): 1 - math.log(2 * tail),
         }
         for distribution, shortfall in cases.items():
@@ -161,5 +190,7 @@ class Shortfalls(Case):
                     found = y.expected_shortfall(level)
                     self.assertAlmostEqual(found, shortfall, delta=3 * max(found.error, 1e-3))
                     risk = y.value_at_risk(level)
-                    self.assertAlmostEqual(risk, -distribution.quantile(tail), delta=3 * max(risk.error, 1e-3))
+                    self.assertAlmostEqual(
+                        risk, -distribution.quantile(tail), delta=3 * max(risk.error, 1e-3)
+                    )
                     self.assertGreater(found, risk)

@@ -85,7 +85,9 @@ class Contract(Case):
                 again = eval(repr(distribution), {name: getattr(kd, name) for name in kd.__all__})
                 self.assertEqual(again, distribution)
                 self.assertEqual(hash(again), hash(distribution))
-        self.assertEqual(repr(kd.Pert(17.5e6, 19e6, 26e6)), "Pert(low=17500000, mode=19000000, high=26000000)")
+        self.assertEqual(
+            repr(kd.Pert(17.5e6, 19e6, 26e6)), "Pert(low=17500000, mode=19000000, high=26000000)"
+        )
         self.assertNotEqual(kd.Normal(0, 1), kd.Normal(0, 2))
 
     def test_is_immutable(self):
@@ -93,18 +95,26 @@ class Contract(Case):
             kd.Normal(0, 1).mean = 3
 
     def test_shapes_and_scalars(self):
-        for distribution in (kd.Normal(0, 1), kd.Beta(2, 3), kd.Discrete([10, 0, 5], [0.2, 0.5, 0.3])):
+        for distribution in (
+            kd.Normal(0, 1),
+            kd.Beta(2, 3),
+            kd.Discrete([10, 0, 5], [0.2, 0.5, 0.3]),
+        ):
             self.assertIsInstance(distribution.quantile(0.3), float)
             self.assertEqual(distribution.quantile(np.full((2, 3), 0.5)).shape, (2, 3))
             self.assertEqual(distribution.sample((4, 2), seed=1).shape, (4, 2))
             self.assertEqual(distribution.percentile(50), distribution.quantile(0.5))
-            np.testing.assert_array_equal(distribution.sample(5, seed=9), distribution.sample(5, seed=9))
+            np.testing.assert_array_equal(
+                distribution.sample(5, seed=9), distribution.sample(5, seed=9)
+            )
 
     def test_chances(self):
         distribution = kd.Normal(10, 2)
         self.assertAlmostEqual(distribution.chance(above=12), stats.norm.sf(1))
         self.assertAlmostEqual(distribution.chance(below=12), stats.norm.cdf(1))
-        self.assertAlmostEqual(distribution.chance(above=8, below=12), stats.norm.cdf(1) - stats.norm.cdf(-1))
+        self.assertAlmostEqual(
+            distribution.chance(above=8, below=12), stats.norm.cdf(1) - stats.norm.cdf(-1)
+        )
         self.assertEqual(distribution.chance(at=10), 0)
         self.assertEqual(distribution.chance(above=12, below=8), 0)
         with self.fails("above=", "below=", "at="):
@@ -146,11 +156,17 @@ class Contract(Case):
             (lambda: kd.Mixture([kd.Normal(0, 1), 3]), ("parts[1]", "a distribution", "3")),
             (lambda: kd.Normal(0, 1).truncate(3, 1), ("low", "below high (1.0)", "3.0")),
             (lambda: kd.Uniform(0, 1).truncate(5, 9), ("nothing between",)),
-            (lambda: kd.Compound(kd.Normal(3, 1), kd.Exponential(1)), ("count must be a distribution on whole numbers",)),
+            (
+                lambda: kd.Compound(kd.Normal(3, 1), kd.Exponential(1)),
+                ("count must be a distribution on whole numbers",),
+            ),
             (lambda: kd.Compound(kd.Poisson(3), kd.Normal(1, 1)), ("size must not be negative",)),
             (lambda: 0 * kd.Normal(0, 1), ("factor", "other than 0")),
             (lambda: kd.Normal(0, 1).quantile(1.5), ("a level", "from 0 to 1", "1.5")),
-            (lambda: kd.Normal(0, 1).percentile([5, 101]), ("a percentile", "from 0 to 100", "101")),
+            (
+                lambda: kd.Normal(0, 1).percentile([5, 101]),
+                ("a percentile", "from 0 to 100", "101"),
+            ),
             (lambda: kd.Normal(0, 1).sample(3, seed=-1), ("seed", "-1")),
         ):
             with self.subTest(fragments=fragments), self.fails(*fragments):

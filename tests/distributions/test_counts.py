@@ -19,7 +19,9 @@ COUNTS = [
 ]
 
 
-LEVELS = np.concatenate([np.logspace(-10, -2, 60), np.linspace(0.01, 0.99, 99), 1 - np.logspace(-2, -10, 60)])
+LEVELS = np.concatenate(
+    [np.logspace(-10, -2, 60), np.linspace(0.01, 0.99, 99), 1 - np.logspace(-2, -10, 60)]
+)
 
 
 class Counts(Case):
@@ -27,12 +29,22 @@ class Counts(Case):
         for distribution, reference in COUNTS:
             with self.subTest(distribution=distribution):
                 k = np.arange(-1, distribution.quantile(1 - 1e-12) + 3)
-                np.testing.assert_allclose(distribution.pmf(k), reference.pmf(k), rtol=1e-8, atol=1e-14)
-                np.testing.assert_allclose(distribution.cdf(k), reference.cdf(k), rtol=1e-9, atol=1e-14)
-                np.testing.assert_allclose(distribution.cdf(k + 0.5), reference.cdf(k), rtol=1e-9, atol=1e-14)
-                np.testing.assert_array_equal(distribution.quantile(LEVELS * 0.99999), reference.ppf(LEVELS * 0.99999))
+                np.testing.assert_allclose(
+                    distribution.pmf(k), reference.pmf(k), rtol=1e-8, atol=1e-14
+                )
+                np.testing.assert_allclose(
+                    distribution.cdf(k), reference.cdf(k), rtol=1e-9, atol=1e-14
+                )
+                np.testing.assert_allclose(
+                    distribution.cdf(k + 0.5), reference.cdf(k), rtol=1e-9, atol=1e-14
+                )
+                np.testing.assert_array_equal(
+                    distribution.quantile(LEVELS * 0.99999), reference.ppf(LEVELS * 0.99999)
+                )
                 for ours, theirs in zip(
-                    (distribution.mean, distribution.variance, distribution.skewness), reference.stats("mvs"), strict=True
+                    (distribution.mean, distribution.variance, distribution.skewness),
+                    reference.stats("mvs"),
+                    strict=True,
                 ):
                     self.assertAlmostEqual(ours, float(theirs), delta=1e-9 * (abs(theirs) + 1))
 
@@ -40,7 +52,10 @@ class Counts(Case):
         for distribution, _ in COUNTS:
             u = np.random.default_rng(1).random(500)
             x = distribution.quantile(u)
-            self.assertTrue((distribution.cdf(x) >= u).all() and (distribution.cdf(x - 1) < u).all(), distribution)
+            self.assertTrue(
+                (distribution.cdf(x) >= u).all() and (distribution.cdf(x - 1) < u).all(),
+                distribution,
+            )
 
     def test_counts_too_many_for_a_table(self):
         distribution = kd.Geometric(1e-7)
@@ -54,11 +69,15 @@ class DiscreteDistribution(Case):
         values, chances = np.array([10, 20, 30]), np.array([0.2, 0.3, 0.5])
         self.assertAlmostEqual(self.distribution.mean, 23)
         self.assertAlmostEqual(self.distribution.variance, float(chances @ (values - 23) ** 2))
-        self.assertAlmostEqual(self.distribution.skewness, float(chances @ (values - 23) ** 3) / self.distribution.sd**3)
+        self.assertAlmostEqual(
+            self.distribution.skewness,
+            float(chances @ (values - 23) ** 3) / self.distribution.sd**3,
+        )
 
     def test_quantile_is_the_smallest_value_that_reaches_the_level(self):
         np.testing.assert_array_equal(
-            self.distribution.quantile([0, 0.1, 0.2, 0.200001, 0.5, 0.51, 1]), [10, 10, 10, 20, 20, 30, 30]
+            self.distribution.quantile([0, 0.1, 0.2, 0.200001, 0.5, 0.51, 1]),
+            [10, 10, 10, 20, 20, 30, 30],
         )
         for u in np.linspace(0.001, 1, 50):
             x = self.distribution.quantile(u)

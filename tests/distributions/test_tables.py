@@ -47,7 +47,9 @@ class Gaps(Case):
 class Extremes(Case):
     def test_moments_far_out_and_far_from_zero(self):
         far = kd.Normal(0, 1).truncate(low=15)
-        self.assertAlmostEqual(far.mean, float(np.exp(-112.5) / np.sqrt(2 * np.pi) / special.ndtr(-15)), 9)
+        self.assertAlmostEqual(
+            far.mean, float(np.exp(-112.5) / np.sqrt(2 * np.pi) / special.ndtr(-15)), 9
+        )
         half = kd.Normal(1e5, 1).truncate(low=1e5)
         self.assertAlmostEqual(half.skewness, stats.halfnorm.stats(moments="s").item(), 6)
         clipped = kd.Clipped(kd.Normal(1e5, 1), 1e5, None)
@@ -55,7 +57,10 @@ class Extremes(Case):
         steep = kd.Weibull(1e8, 1)
         self.assertAlmostEqual(steep.skewness, -stats.gumbel_r.stats(moments="s").item(), 6)
         self.assertAlmostEqual(steep.sd * 1e8, np.pi / 6**0.5, 6)
-        for heavy, wanted in ((kd.Cauchy(0, 1).truncate(low=0), np.inf), (kd.Cauchy(0, 1).truncate(high=0), -np.inf)):
+        for heavy, wanted in (
+            (kd.Cauchy(0, 1).truncate(low=0), np.inf),
+            (kd.Cauchy(0, 1).truncate(high=0), -np.inf),
+        ):
             self.assertEqual(heavy.mean, wanted)
         self.assertTrue(np.isfinite(kd.Cauchy(0, 1).truncate(low=-5, high=5).skewness))
 
@@ -76,7 +81,9 @@ class Extremes(Case):
                 self.assertAlmostEqual(values.std() / sd, 1, delta=2e-3)
                 np.testing.assert_array_equal(values, np.floor(values))
         z = special.ndtri(1 - 1e-8)
-        self.assertAlmostEqual(kd.Poisson(1e8).quantile(1 - 1e-8), 1e8 + 1e4 * z + (z**2 - 1) / 6, delta=1.5)
+        self.assertAlmostEqual(
+            kd.Poisson(1e8).quantile(1 - 1e-8), 1e8 + 1e4 * z + (z**2 - 1) / 6, delta=1.5
+        )
         with self.fails("trials", "2**53"):
             kd.Binomial(10**18, 0.5)
 

@@ -15,10 +15,14 @@ from tests.common import Case
 DISTRIBUTIONS = {name: example(distribution) for name, distribution in CATALOGUE.items()}
 
 
-SMOOTH = {name: distribution for name, distribution in DISTRIBUTIONS.items() if not distribution.has_atoms}
+SMOOTH = {
+    name: distribution for name, distribution in DISTRIBUTIONS.items() if not distribution.has_atoms
+}
 
 
-U = np.concatenate([np.logspace(-9, -2, 30), np.linspace(0.01, 0.99, 99), 1 - np.logspace(-2, -9, 30)])
+U = np.concatenate(
+    [np.logspace(-9, -2, 30), np.linspace(0.01, 0.99, 99), 1 - np.logspace(-2, -9, 30)]
+)
 
 
 class Transformed(Case):
@@ -30,18 +34,28 @@ class Transformed(Case):
                 moved = 3 * distribution + 2
                 self.assertAlmostEqual(moved.mean, 3 * distribution.mean + 2, places=9)
                 self.assertAlmostEqual(moved.sd, 3 * distribution.sd, places=9)
-                np.testing.assert_allclose(moved.quantile(U), 3 * distribution.quantile(U) + 2, rtol=1e-12)
+                np.testing.assert_allclose(
+                    moved.quantile(U), 3 * distribution.quantile(U) + 2, rtol=1e-12
+                )
                 x = distribution.quantile(0.7)
-                self.assertAlmostEqual(moved.cdf(3 * x + 2 + 1e-9), distribution.cdf(x + 1e-9), places=6)
+                self.assertAlmostEqual(
+                    moved.cdf(3 * x + 2 + 1e-9), distribution.cdf(x + 1e-9), places=6
+                )
                 self.assertEqual(moved.discrete, distribution.discrete)
 
     def test_turning_round(self):
         for name, distribution in SMOOTH.items():
             with self.subTest(name=name):
                 middle = np.linspace(0.02, 0.98, 49)
-                np.testing.assert_allclose((-distribution).quantile(middle), -distribution._upper_quantile(middle), rtol=1e-12)
+                np.testing.assert_allclose(
+                    (-distribution).quantile(middle),
+                    -distribution._upper_quantile(middle),
+                    rtol=1e-12,
+                )
                 x = distribution.quantile(0.3)
-                self.assertAlmostEqual((-distribution).chance(below=-x), distribution.chance(above=x), places=12)
+                self.assertAlmostEqual(
+                    (-distribution).chance(below=-x), distribution.chance(above=x), places=12
+                )
 
     def test_truncating(self):
         for name, distribution in DISTRIBUTIONS.items():
@@ -50,10 +64,16 @@ class Transformed(Case):
                 continue
             with self.subTest(name=name):
                 cut = distribution.truncate(low, high)
-                inside = distribution.chance(below=high) + distribution.chance(at=high) - distribution.chance(below=low)
+                inside = (
+                    distribution.chance(below=high)
+                    + distribution.chance(at=high)
+                    - distribution.chance(below=low)
+                )
                 x = distribution.quantile(0.6)
                 self.assertAlmostEqual(
-                    cut.chance(below=x), (distribution.chance(below=x) - distribution.chance(below=low)) / inside, places=7
+                    cut.chance(below=x),
+                    (distribution.chance(below=x) - distribution.chance(below=low)) / inside,
+                    places=7,
                 )
                 self.assertTrue(low <= cut.mean <= high)
                 self.assertTrue((cut.quantile(U) >= low).all() and (cut.quantile(U) <= high).all())
@@ -66,25 +86,40 @@ class Transformed(Case):
                 self.assertAlmostEqual(clipped.chance(at=low), 0.2, places=9)
                 self.assertAlmostEqual(clipped.chance(at=high), 0.1, places=9)
                 u = (np.arange(200_000) + 0.5) / 200_000
-                self.assertAlmostEqual(clipped.mean, clipped.quantile(u).mean(), delta=1e-4 * (high - low))
+                self.assertAlmostEqual(
+                    clipped.mean, clipped.quantile(u).mean(), delta=1e-4 * (high - low)
+                )
 
     @settings(max_examples=40, deadline=None)
-    @given(st.sampled_from(sorted(SMOOTH)), st.sampled_from(sorted(SMOOTH)), st.floats(0.05, 0.95), st.floats(0.001, 0.999))
+    @given(
+        st.sampled_from(sorted(SMOOTH)),
+        st.sampled_from(sorted(SMOOTH)),
+        st.floats(0.05, 0.95),
+        st.floats(0.001, 0.999),
+    )
     def test_a_mixture_of_any_two(self, one, other, weight, level):
         first, second = SMOOTH[one], SMOOTH[other]
         mixed = kd.Mixture([first, second], [weight, 1 - weight])
         x = mixed.quantile(level)
-        self.assertAlmostEqual(weight * first.cdf(x) + (1 - weight) * second.cdf(x), level, places=9)
+        self.assertAlmostEqual(
+            weight * first.cdf(x) + (1 - weight) * second.cdf(x), level, places=9
+        )
         if math.isfinite(first.mean) and math.isfinite(second.mean):
-            self.assertAlmostEqual(mixed.mean, weight * first.mean + (1 - weight) * second.mean, places=6)
+            self.assertAlmostEqual(
+                mixed.mean, weight * first.mean + (1 - weight) * second.mean, places=6
+            )
 
 
 class Transforms(Case):
     def test_empirical_is_numpys_percentile(self):
         values = np.random.default_rng(2).gamma(2, 3, 40)
-        np.testing.assert_allclose(kd.Empirical(values).percentile([3, 50, 97]), np.percentile(values, [3, 50, 97]))
+        np.testing.assert_allclose(
+            kd.Empirical(values).percentile([3, 50, 97]), np.percentile(values, [3, 50, 97])
+        )
         steps = kd.Empirical([2, 2, 5], steps=True)
-        self.assertEqual((steps.pmf(2), steps.mean, steps.quantile(0.5), steps.quantile(0.9)), (2 / 3, 3, 2, 5))
+        self.assertEqual(
+            (steps.pmf(2), steps.mean, steps.quantile(0.5), steps.quantile(0.9)), (2 / 3, 3, 2, 5)
+        )
         tied = kd.Empirical([1, 2, 2, 3])
         self.assertAlmostEqual(tied.chance(at=2), 1 / 3)
 
@@ -97,14 +132,17 @@ class Transforms(Case):
         self.assertAlmostEqual(distribution.chance(below=2), stats.norm.cdf(2))
         self.assertEqual(distribution.quantile(0.01), -1)
         self.assertAlmostEqual(
-            kd.Clipped(kd.Poisson(2), high=3).mean, np.minimum(np.arange(60), 3) @ stats.poisson(2).pmf(np.arange(60))
+            kd.Clipped(kd.Poisson(2), high=3).mean,
+            np.minimum(np.arange(60), 3) @ stats.poisson(2).pmf(np.arange(60)),
         )
 
     def test_mixture(self):
         distribution = kd.Mixture([kd.Normal(10, 1), kd.Normal(20, 3)], [1, 3])
         self.assertAlmostEqual(distribution.mean, 17.5)
         self.assertAlmostEqual(distribution.variance, 0.25 * 1 + 0.75 * 9 + 0.25 * 0.75 * 100)
-        self.assertAlmostEqual(distribution.cdf(15), 0.25 * stats.norm.cdf(5) + 0.75 * stats.norm.cdf(-5 / 3))
+        self.assertAlmostEqual(
+            distribution.cdf(15), 0.25 * stats.norm.cdf(5) + 0.75 * stats.norm.cdf(-5 / 3)
+        )
         some = kd.Mixture([kd.Discrete([0], [1]), kd.Exponential(5)], [0.4, 0.6])
         self.assertEqual((some.quantile(0.4), some.chance(at=0)), (0, 0.4))
         self.assertAlmostEqual(some.quantile(0.7), -5 * math.log(0.5))
@@ -116,7 +154,9 @@ class Transforms(Case):
         distribution = kd.Compound(kd.Poisson(3), kd.Exponential(5))
         k = np.arange(1, 80)
         for x in (0, 1, 10, 30, 80):
-            exact = stats.poisson.pmf(0, 3) + stats.poisson.pmf(k, 3) @ stats.gamma.cdf(x, k, scale=5)
+            exact = stats.poisson.pmf(0, 3) + stats.poisson.pmf(k, 3) @ stats.gamma.cdf(
+                x, k, scale=5
+            )
             self.assertAlmostEqual(distribution.cdf(x), exact, delta=2e-6)
         self.assertAlmostEqual(distribution.mean, 15)
         self.assertAlmostEqual(distribution.variance, 3 * 50)
@@ -133,30 +173,41 @@ class Transforms(Case):
         chances = stats.poisson.pmf(pairs[:, 0], 0.5) * stats.poisson.pmf(pairs[:, 1], 0.5)
         values = pairs @ [0.3, 7]
         for x in (0, 0.3, 0.6, 7, 7.3, 14.3):
-            self.assertAlmostEqual(fares.chance(at=x), chances[np.abs(values - x) < 1e-9].sum(), delta=1e-12)
+            self.assertAlmostEqual(
+                fares.chance(at=x), chances[np.abs(values - x) < 1e-9].sum(), delta=1e-12
+            )
         self.assertEqual(fares.chance(at=0.45), 0)
         drawn = np.unique(fares.sample(20_000, seed=1))
         self.assertLessEqual(np.abs(drawn[:, None] - values).min(axis=1).max(), 1e-12)
         self.assertAlmostEqual(
-            kd.Compound(kd.Binomial(10, 0.3), kd.Discrete([1], [1])).chance(at=3), stats.binom.pmf(3, 10, 0.3)
+            kd.Compound(kd.Binomial(10, 0.3), kd.Discrete([1], [1])).chance(at=3),
+            stats.binom.pmf(3, 10, 0.3),
         )
         many = kd.Compound(kd.Poisson(10_000), kd.Gamma(2, 5))
         self.assertAlmostEqual(many.quantile(0.5) / many.mean, 1, delta=1e-3)
-        roots = kd.Compound(kd.Poisson(0.5), kd.Discrete([1, math.sqrt(2)], [0.5, 0.5]))  # no common divisor: a fine grid
+        roots = kd.Compound(
+            kd.Poisson(0.5), kd.Discrete([1, math.sqrt(2)], [0.5, 0.5])
+        )  # no common divisor: a fine grid
         self.assertAlmostEqual(roots.quantile(0.7), 1, delta=0.001)
         size = kd.LogNormal(1000, 3000)
         rare = kd.Compound(kd.Poisson(0.001), size)
         for x in (1e4, 1e6, 3e7):
-            self.assertAlmostEqual(rare.chance(above=x) / (0.001 * size.chance(above=x)), 1, delta=0.01)
+            self.assertAlmostEqual(
+                rare.chance(above=x) / (0.001 * size.chance(above=x)), 1, delta=0.01
+            )
 
     def test_truncated_far_out_keeps_its_digits(self):
         distribution, v = kd.Normal(0, 1).truncate(1, None), np.array([1e-10, 1e-4, 0.3])
-        np.testing.assert_allclose(distribution.quantile(1 - v[1:]), stats.norm.isf(v[1:] * stats.norm.sf(1)), rtol=1e-12)
+        np.testing.assert_allclose(
+            distribution.quantile(1 - v[1:]), stats.norm.isf(v[1:] * stats.norm.sf(1)), rtol=1e-12
+        )
         self.assertAlmostEqual(kd.Poisson(2).truncate(1, None).mean, 2 / (1 - math.exp(-2)))
 
     def test_arithmetic(self):
         distribution = 2 * kd.Exponential(5) + 3
-        self.assertEqual((distribution.mean, distribution.sd, distribution.support), (13, 10, (3, math.inf)))
+        self.assertEqual(
+            (distribution.mean, distribution.sd, distribution.support), (13, 10, (3, math.inf))
+        )
         self.assertEqual(3 - (2 * kd.Normal(1, 1) - 4) / 2, kd.Affine(kd.Normal(1, 1), -1, 5))
         self.assertEqual((-kd.Poisson(2)).chance(below=0), 1 - math.exp(-2))
         with self.fails("two distributions cannot be added", "drivers"):
@@ -165,5 +216,7 @@ class Transforms(Case):
     def test_moments_that_do_not_exist(self):
         self.assertTrue(all(math.isnan(x) for x in (kd.Cauchy(0, 1).mean, kd.Cauchy(0, 1).sd)))
         self.assertEqual((kd.Pareto(1.5, 1).mean, kd.Pareto(1.5, 1).variance), (3, math.inf))
-        self.assertEqual((kd.Pareto(0.5, 1).mean, kd.GeneralizedPareto(0, 1, 1.2).mean), (math.inf, math.inf))
+        self.assertEqual(
+            (kd.Pareto(0.5, 1).mean, kd.GeneralizedPareto(0, 1, 1.2).mean), (math.inf, math.inf)
+        )
         self.assertEqual(kd.StudentT.from_location(1.5, 0, 1).variance, math.inf)

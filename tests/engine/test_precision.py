@@ -41,14 +41,21 @@ class Until(Case):
         aim = kd.Precision("net_value", "mean", within=1.0)
         hits = 0
         for seed in range(100):
-            mean = investment().simulate(2000, seed=seed, sampling="random", until=aim)["net_value"].mean
+            mean = (
+                investment()
+                .simulate(2000, seed=seed, sampling="random", until=aim)["net_value"]
+                .mean
+            )
             hits += mean.low <= truth <= mean.high
         self.assertGreaterEqual(hits, 87)
 
     def test_bad_input(self):
         for until, fragments in (
             (3, ("until must be kd.Precision", "3")),
-            (kd.Precision("net_valu", "mean", within=1), ("'net_valu'", "did you mean 'net_value'?")),
+            (
+                kd.Precision("net_valu", "mean", within=1),
+                ("'net_valu'", "did you mean 'net_value'?"),
+            ),
             (kd.Precision("net_value", "men", within=1), ("'men'", "did you mean 'mean'?")),
         ):
             with self.subTest(until=until), self.fails(*fragments):
@@ -70,18 +77,30 @@ class Growing(Case):
     def test_a_grown_run_is_the_run_of_its_blocks(self):
         """A run that grew by rounds holds the same draws as one that began with all its blocks."""
         model = investment()
-        grown = model.simulate(2000, seed=9, sampling="random", until=kd.Precision("net_value", "mean", within=0.6))
+        grown = model.simulate(
+            2000, seed=9, sampling="random", until=kd.Precision("net_value", "mean", within=0.6)
+        )
         self.assertGreater(grown.facts()["blocks"], 40)
         sizes = np.diff(grown.drawing.blocks.bounds)
         self.assertEqual(set(sizes), {sizes[0]})
         for number in (0, grown.size // 2, grown.size - 1):
-            self.assertEqual(grown.trial(number).loc["net_value", "value"], grown["net_value"].values[number])
-        again = model.simulate(2000, seed=9, sampling="random", until=kd.Precision("net_value", "mean", within=0.6), workers=1)
+            self.assertEqual(
+                grown.trial(number).loc["net_value", "value"], grown["net_value"].values[number]
+            )
+        again = model.simulate(
+            2000,
+            seed=9,
+            sampling="random",
+            until=kd.Precision("net_value", "mean", within=0.6),
+            workers=1,
+        )
         np.testing.assert_array_equal(grown["net_value"].values, again["net_value"].values)
 
     def test_stopping_while_growing_keeps_what_is_there(self):
         aim = kd.Precision("net_value", "mean", within=0.01)
-        run = investment().simulate(4000, seed=9, sampling="random", until=aim, progress=lambda done, total: total < 30_000)
+        run = investment().simulate(
+            4000, seed=9, sampling="random", until=aim, progress=lambda done, total: total < 30_000
+        )
         self.assertTrue(run.partial)
         self.assertEqual(list(run.facts()["aims"].values()), ["not met"])
         self.assertTrue(np.isfinite(run["net_value"].values).all())

@@ -26,7 +26,9 @@ class Executors(Case):
         expected = by_hand().simulate(40_000, seed=3, workers=1)["value"].values
         with ThreadPoolExecutor(2) as threads, ProcessPoolExecutor(2) as processes:
             for executor in (threads, processes):
-                np.testing.assert_array_equal(by_hand().simulate(40_000, seed=3, executor=executor)["value"].values, expected)
+                np.testing.assert_array_equal(
+                    by_hand().simulate(40_000, seed=3, executor=executor)["value"].values, expected
+                )
 
     def test_a_dask_cluster(self):
         from distributed import Client, LocalCluster
@@ -34,7 +36,9 @@ class Executors(Case):
         expected = by_hand().simulate(40_000, seed=3, workers=1)["value"].values
         with (
             warnings.catch_warnings(),
-            LocalCluster(n_workers=2, threads_per_worker=1, dashboard_address=None, silence_logs=50) as cluster,
+            LocalCluster(
+                n_workers=2, threads_per_worker=1, dashboard_address=None, silence_logs=50
+            ) as cluster,
             Client(cluster) as client,
         ):
             warnings.simplefilter("ignore")
@@ -82,15 +86,23 @@ class Stopping(Case):
     def test_keeps_what_is_complete(self):
         for workers in (1, 2):
             full = investment().simulate(200_000, seed=1)
-            run = investment().simulate(200_000, seed=1, workers=workers, progress=lambda done, total: done < 60_000)
+            run = investment().simulate(
+                200_000, seed=1, workers=workers, progress=lambda done, total: done < 60_000
+            )
             self.assertTrue(run.partial)
             self.assertTrue(60_000 <= run.size < 200_000)
             self.assertIn("of 200,000 trials", run.facts()["partial"])
-            np.testing.assert_array_equal(run["net_value"].values, full["net_value"].values[: run.size])
-            self.assertEqual(run.trial(run.size - 1).loc["flow", "value"], full["flow"].values[run.size - 1])
+            np.testing.assert_array_equal(
+                run["net_value"].values, full["net_value"].values[: run.size]
+            )
+            self.assertEqual(
+                run.trial(run.size - 1).loc["flow", "value"], full["flow"].values[run.size - 1]
+            )
             self.assertGreater(run["net_value"].mean.error, 0)
 
     def test_calls_at_the_start_and_the_end(self):
         description = []
-        run = investment().simulate(300, seed=1, on_start=description.append, on_finish=description.append)
+        run = investment().simulate(
+            300, seed=1, on_start=description.append, on_finish=description.append
+        )
         self.assertEqual(description, [300, run])

@@ -28,7 +28,9 @@ class Annuities(Case):
             with self.subTest(rate=rate):
                 discount = (1 + rate) ** -np.arange(1, 13.0)
                 self.assertAlmostEqual(kd.present_value(rate, 12, 5.0), 5 * discount.sum(), 9)
-                self.assertAlmostEqual(kd.future_value(rate, 12, 5.0), 5 * discount.sum() * (1 + rate) ** 12, 8)
+                self.assertAlmostEqual(
+                    kd.future_value(rate, 12, 5.0), 5 * discount.sum() * (1 + rate) ** 12, 8
+                )
                 self.assertAlmostEqual(kd.payment(rate, 12, 100.0), 100 / discount.sum(), 9)
                 early = kd.present_value(rate, 12, 5.0, timing="start")
                 self.assertAlmostEqual(early, 5 * discount.sum() * (1 + rate), 9)
@@ -37,7 +39,9 @@ class Annuities(Case):
         lives = np.array([1.0, 2.5, 20.0])
         expected = 0.08 / (1 - 1.08**-lives)  # the closed form holds for fractions too
         np.testing.assert_allclose(kd.capital_recovery(0.08, lives), expected, rtol=1e-13)
-        np.testing.assert_allclose(kd.capital_recovery([0.08, 0.0], 4), [0.08 / (1 - 1.08**-4), 0.25])
+        np.testing.assert_allclose(
+            kd.capital_recovery([0.08, 0.0], 4), [0.08 / (1 - 1.08**-4), 0.25]
+        )
 
     def test_equivalent_annual_is_worth_the_flows(self):
         flows = RNG.normal(50, 20, (8, 5))
@@ -50,12 +54,16 @@ class Annuities(Case):
         row = np.ones((12, 1))
         for life in (10, 7.3):
             level = kd.levelized_cost(1000.0, 20.0, 50.0, 0.05, life)
-            np.testing.assert_allclose(kd.levelized_cost(1000.0, 20 * row, 50 * row, 0.05, life), level)
+            np.testing.assert_allclose(
+                kd.levelized_cost(1000.0, 20 * row, 50 * row, 0.05, life), level
+            )
         rising = row.cumsum(axis=0)
         discount = 1.05 ** -np.arange(1.0, 11)
         wanted = (1000 + (20 * rising[:10, 0] * discount).sum()) / (50 * discount.sum())
         np.testing.assert_allclose(kd.levelized_cost(1000.0, 20 * rising, 50.0, 0.05, 10), wanted)
-        np.testing.assert_array_equal(kd.levelized_cost(1.0, row, row, 0.05, np.array([13.0])), [np.nan])
+        np.testing.assert_array_equal(
+            kd.levelized_cost(1.0, row, row, 0.05, np.array([13.0])), [np.nan]
+        )
 
     def test_bad_input(self):
         for call, words in (
@@ -75,20 +83,28 @@ class AnnuityIdentities(Case):
     @given(rates, lives, amounts)
     def test_a_payment_is_worth_what_it_pays_back(self, rate, life, amount):
         level = kd.payment(rate, life, amount)
-        self.assertAlmostEqual(kd.present_value(rate, life, level), amount, delta=1e-9 * max(abs(amount), 1))
+        self.assertAlmostEqual(
+            kd.present_value(rate, life, level), amount, delta=1e-9 * max(abs(amount), 1)
+        )
         grown = kd.present_value(rate, life, level) * (1 + rate) ** life
-        self.assertAlmostEqual(kd.future_value(rate, life, level), grown, delta=1e-8 * max(abs(grown), 1))
+        self.assertAlmostEqual(
+            kd.future_value(rate, life, level), grown, delta=1e-8 * max(abs(grown), 1)
+        )
 
     @quick
     @given(rates, lives)
     def test_recovery_of_a_capital_is_a_payment_of_one(self, rate, life):
         self.assertAlmostEqual(kd.capital_recovery(rate, life), kd.payment(rate, life, 1.0), 12)
         early = kd.present_value(rate, life, 1.0, timing="start")
-        self.assertAlmostEqual(early, kd.present_value(rate, life, 1.0) * (1 + rate), delta=1e-9 * early)
+        self.assertAlmostEqual(
+            early, kd.present_value(rate, life, 1.0) * (1 + rate), delta=1e-9 * early
+        )
 
     @quick
     @given(st.floats(0.01, 0.3), st.floats(-0.2, 0.009), st.floats(1, 1e5))
     def test_a_terminal_value_earns_its_rate(self, rate, growth, flow):
         # What is worth V pays flow (1 + g) next period and is then worth V (1 + g).
         value = kd.terminal_value(flow, rate, growth)
-        self.assertAlmostEqual(value * (1 + rate), flow * (1 + growth) + value * (1 + growth), delta=1e-9 * abs(value))
+        self.assertAlmostEqual(
+            value * (1 + rate), flow * (1 + growth) + value * (1 + growth), delta=1e-9 * abs(value)
+        )

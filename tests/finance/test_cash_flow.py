@@ -15,20 +15,27 @@ class Npv(Case):
     def test_rates_by_trial_and_by_period(self):
         flows = np.array([[1.0, 2.0, 3.0], [4.0, 5.0, 6.0]])
         np.testing.assert_allclose(
-            kd.npv([0.1, 0.2, 0.3], flows), [kd.npv(r, flows[:, i]) for i, r in enumerate((0.1, 0.2, 0.3))]
+            kd.npv([0.1, 0.2, 0.3], flows),
+            [kd.npv(r, flows[:, i]) for i, r in enumerate((0.1, 0.2, 0.3))],
         )
         rate = np.array([[0.1], [0.2]])
         np.testing.assert_allclose(kd.npv(rate, flows), flows[0] / 1.1 + flows[1] / 1.1 / 1.2)
-        np.testing.assert_allclose(kd.npv(0.1, flows, start=[-1, -2, -3]), kd.npv(0.1, flows) - [1, 2, 3])
+        np.testing.assert_allclose(
+            kd.npv(0.1, flows, start=[-1, -2, -3]), kd.npv(0.1, flows) - [1, 2, 3]
+        )
         self.assertEqual(kd.npv(0.1, flows[:, :1]).shape, (1,))
 
     def test_timing_within_the_periods(self):
         flows, rate = [5.0, 7.0, 11.0], 0.08
         for timing, early in (("end", 0), ("mid", 0.5), ("start", 1)):
-            expected = -4 + sum(flow / (1 + rate) ** (t + 1 - early) for t, flow in enumerate(flows))
+            expected = -4 + sum(
+                flow / (1 + rate) ** (t + 1 - early) for t, flow in enumerate(flows)
+            )
             self.assertAlmostEqual(kd.npv(rate, flows, start=-4, timing=timing), expected)
         rates = np.array([[0.1], [0.2]])
-        self.assertAlmostEqual(float(kd.npv(rates, [[3.0], [4.0]], timing="mid")[0]), 3 / 1.1**0.5 + 4 / 1.1 / 1.2**0.5)
+        self.assertAlmostEqual(
+            float(kd.npv(rates, [[3.0], [4.0]], timing="mid")[0]), 3 / 1.1**0.5 + 4 / 1.1 / 1.2**0.5
+        )
         with self.fails("timing must be one of 'end', 'mid', 'start'"):
             kd.npv(0.1, [1.0, 2.0], timing="late")
 

@@ -20,7 +20,9 @@ class Dated(Case):
         flows[0] = -100
         found = kd.irr_dated(flows, list(self.dates))
         for trial in range(0, 200, 10):
-            root = brentq(lambda r, f=flows[:, trial]: f @ (1 + r) ** -self.years, -0.99, 50, xtol=1e-14)
+            root = brentq(
+                lambda r, f=flows[:, trial]: f @ (1 + r) ** -self.years, -0.99, 50, xtol=1e-14
+            )
             self.assertLess(abs(found[trial] - root), 1e-10)
         np.testing.assert_allclose(kd.npv_dated(found, flows, self.dates.astype(str)), 0, atol=1e-7)
 
@@ -29,12 +31,24 @@ class Dated(Case):
         flows[0] -= 20
         days = np.datetime64("2029-01-01") + 365 * np.arange(7)
         np.testing.assert_allclose(kd.irr_dated(flows, days), kd.irr(flows), rtol=1e-8, atol=1e-10)
-        np.testing.assert_allclose(kd.npv_dated(0.07, flows, days), kd.npv(0.07, flows[1:], flows[0]))
+        np.testing.assert_allclose(
+            kd.npv_dated(0.07, flows, days), kd.npv(0.07, flows[1:], flows[0])
+        )
 
     def test_extremes_cannot_run_away(self):
-        self.assertAlmostEqual(np.log1p(kd.irr_dated([-100.0, 200.0], ["2028-01-01", "2028-01-02"])), 365 * np.log(2), 8)
-        self.assertAlmostEqual(kd.irr_dated([-100.0, 1e-6], ["2028-01-01", "2028-12-31"]), 1e-8 - 1, 12)
-        self.assertTrue(np.isnan(kd.irr_dated([-100.0, 230.0, -132.0], ["2028-01-01", "2028-12-31", "2029-12-31"])))
+        self.assertAlmostEqual(
+            np.log1p(kd.irr_dated([-100.0, 200.0], ["2028-01-01", "2028-01-02"])),
+            365 * np.log(2),
+            8,
+        )
+        self.assertAlmostEqual(
+            kd.irr_dated([-100.0, 1e-6], ["2028-01-01", "2028-12-31"]), 1e-8 - 1, 12
+        )
+        self.assertTrue(
+            np.isnan(
+                kd.irr_dated([-100.0, 230.0, -132.0], ["2028-01-01", "2028-12-31", "2029-12-31"])
+            )
+        )
 
     def test_flows_of_one_sign_are_told(self):
         for function, more in ((kd.irr, ()), (kd.irr_dated, (self.dates[:2],))):

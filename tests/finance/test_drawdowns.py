@@ -22,4 +22,6 @@ class Drawdowns(Case):
         rising = np.sort(paths, axis=0)
         np.testing.assert_array_equal(kd.max_drawdown(rising), 0)
         self.assertTrue((kd.drawdown_duration(paths) >= (kd.time_under_water(paths) > 0)).all())
-        np.testing.assert_allclose((1 + kd.compound_growth(paths)) ** 8, paths[-1] / paths[0], rtol=1e-9)
+        np.testing.assert_allclose(
+            (1 + kd.compound_growth(paths)) ** 8, paths[-1] / paths[0], rtol=1e-9
+        )

@@ -82,10 +82,17 @@ class Foreign(Case):
             names = list(inspect.signature(function).parameters)
             for place, name in enumerate(names[: len(good)]):
                 for foreign in FOREIGN:
-                    with self.subTest(function=function.__name__, name=name, value=repr(foreign)[:40]):
-                        if (foreign is None and name == "start") or (isinstance(foreign, np.ndarray) and name == "dates"):
+                    with self.subTest(
+                        function=function.__name__, name=name, value=repr(foreign)[:40]
+                    ):
+                        if (foreign is None and name == "start") or (
+                            isinstance(foreign, np.ndarray) and name == "dates"
+                        ):
                             continue
-                        with self.assertRaises(kd.KindynosError) as caught, warnings.catch_warnings(action="error"):
+                        with (
+                            self.assertRaises(kd.KindynosError) as caught,
+                            warnings.catch_warnings(action="error"),
+                        ):
                             function(*good[:place], foreign, *good[place + 1 :])
                         self.assertIn(function.__name__, str(caught.exception))
 
@@ -93,7 +100,9 @@ class Foreign(Case):
         for function, good in CALLS.items():
             for place in range(len(good)):
                 for value in EXTREME:
-                    here = self.subTest(function=function.__name__, place=place, value=repr(value)[:40])
+                    here = self.subTest(
+                        function=function.__name__, place=place, value=repr(value)[:40]
+                    )
                     with here, warnings.catch_warnings(action="error"):
                         warnings.simplefilter("ignore", kd.DataWarning)
                         try:
@@ -108,7 +117,12 @@ class Foreign(Case):
         self.assertEqual(kd.npv(0.1, pd.Series([1, 2])), kd.npv(0.1, [1.0, 2.0]))
 
     def test_dates(self):
-        for date, words in (("99999-01-01", "date 2"), ("NaT", "date 2"), (np.datetime64("NaT"), "date 2"), (5.5, "date 2")):
+        for date, words in (
+            ("99999-01-01", "date 2"),
+            ("NaT", "date 2"),
+            (np.datetime64("NaT"), "date 2"),
+            (5.5, "date 2"),
+        ):
             with self.fails(words):
                 kd.npv_dated(0.1, [1.0, 2.0], ["2028-01-01", date])
         with self.fails("shapes that do not fit", "flows (3, 4)", "rate (5,)"):

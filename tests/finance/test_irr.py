@@ -29,7 +29,9 @@ def count_of_rates(flows) -> int:
         rest = chain[-2][:]
         while len(rest) >= len(chain[-1]):
             factor = rest[0] / chain[-1][0]
-            rest = [a - factor * b for a, b in zip_longest(rest, chain[-1], fillvalue=Fraction(0))][1:]
+            rest = [a - factor * b for a, b in zip_longest(rest, chain[-1], fillvalue=Fraction(0))][
+                1:
+            ]
         while rest and rest[0] == 0:
             rest.pop(0)
         chain.append([-c for c in rest])
@@ -45,7 +47,9 @@ class Irr(Case):
     def test_count_of_rates_is_exact(self):
         flows = np.random.default_rng(7).integers(-9, 10, (6, 600)).astype(float)
         flows[-1, :300] = -flows[:-1, :300].sum(axis=0)
-        flows[:, :4] = np.transpose([[4, -4, 1, 0, 0, 0], [1, -5, 8, -4, 0, 0], [2, -8, 8, 0, 0, 0], [1, -2, 1, 0, 0, 0]])
+        flows[:, :4] = np.transpose(
+            [[4, -4, 1, 0, 0, 0], [1, -5, 8, -4, 0, 0], [2, -8, 8, 0, 0, 0], [1, -2, 1, 0, 0, 0]]
+        )
         flows = flows[:, np.count_nonzero(flows, axis=0) > 1]
         report, mirrored = kd.irr_report(flows), kd.irr_report(-flows)
         for trial, column in enumerate(flows.T):
@@ -62,17 +66,28 @@ class Irr(Case):
                 expected = slow_rates(np.trim_zeros(flows[:, trial]))
                 self.assertEqual(report.count[trial], len(expected))
                 np.testing.assert_allclose(report.roots[trial], expected, rtol=1e-6, atol=1e-7)
-        alternating = np.where(np.arange(4000) % 2, 1.1, -1.0)  # (1.1 x - 1) times a sum of even powers
+        alternating = np.where(
+            np.arange(4000) % 2, 1.1, -1.0
+        )  # (1.1 x - 1) times a sum of even powers
         np.testing.assert_allclose(kd.irr_report(alternating).roots[0], [0.1])
         grown = -np.ones(3000)
-        grown[1] = 2.21  # 2.21 x - 1 - x^2 - ..., of which x = 1 / 1.1 is a root but for what lies beyond the end
-        np.testing.assert_allclose(kd.irr_report(grown).roots[0], slow_rates(grown[:400]), atol=1e-6)
+        grown[1] = (
+            # 2.21 x - 1 - x^2 - ..., of which x = 1 / 1.1 is a root but for what lies beyond the
+            # end
+            2.21
+        )
+        np.testing.assert_allclose(
+            kd.irr_report(grown).roots[0], slow_rates(grown[:400]), atol=1e-6
+        )
 
     def test_against_brentq(self):
         flows = np.abs(np.random.default_rng(2).normal(20, 12, (11, 300)))
         flows[0] = -100
         times = np.arange(11)
-        expected = [brentq(lambda r, f=f: f @ (1 + r) ** -times.astype(float), -0.99, 20, xtol=1e-13) for f in flows.T]
+        expected = [
+            brentq(lambda r, f=f: f @ (1 + r) ** -times.astype(float), -0.99, 20, xtol=1e-13)
+            for f in flows.T
+        ]
         np.testing.assert_allclose(kd.irr(flows), expected, rtol=0, atol=1e-10)
 
     def test_all_roots_of_any_flows(self):
@@ -119,7 +134,9 @@ class Irr(Case):
         flows = rng.normal(0.3, 1, (10, 600))
         flows[0] = -3 * (rng.random(600) < 0.9)
         together, alone = kd.irr(flows), [kd.irr(flows[:, i]) for i in range(600)]
-        np.testing.assert_allclose(together, alone, rtol=1e-15)  # but for the rounding of vector instructions
+        np.testing.assert_allclose(
+            together, alone, rtol=1e-15
+        )  # but for the rounding of vector instructions
 
     def test_extremes(self):
         self.assertAlmostEqual(kd.irr([-1, 1e12]) / 1e12, 1)
@@ -133,7 +150,10 @@ class Irr(Case):
 
     def test_start_comes_one_period_before(self):
         flows = np.full((3, 2), 50.0)
-        np.testing.assert_allclose(kd.irr(flows, start=[-100, -120]), [kd.irr([-100, 50, 50, 50]), kd.irr([-120, 50, 50, 50])])
+        np.testing.assert_allclose(
+            kd.irr(flows, start=[-100, -120]),
+            [kd.irr([-100, 50, 50, 50]), kd.irr([-120, 50, 50, 50])],
+        )
         self.assertAlmostEqual(kd.irr([121.0], start=-110), 0.1)
 
     def test_many_trials_are_as_few(self):

@@ -11,7 +11,9 @@ from tests.common import Case, reserve
 NORMAL = np.random.default_rng(5).normal(0.02, 0.05, (40, 300))
 
 
-rows = arrays(np.int64, (6, 5), elements=st.integers(-1000, 1000)).map(lambda made: made.astype(float))
+rows = arrays(np.int64, (6, 5), elements=st.integers(-1000, 1000)).map(
+    lambda made: made.astype(float)
+)
 
 
 quick = settings(max_examples=30, deadline=None)
@@ -38,8 +40,12 @@ class RollForward(Case):
     def test_a_floor_pays_what_there_is_and_makes_no_money(self):
         flows = [0.0, -60.0, -60.0, 30.0]
         np.testing.assert_allclose(kd.roll_forward(100.0, 0.0, flows, floor=0), [100, 40, 0, 30])
-        np.testing.assert_allclose(kd.roll_forward(100.0, 0.0, flows, floor=0, shortfall=True), [0, 0, 20, 0])
-        below = kd.roll_forward(-10.0, 0.0, [-5.0, 20.0], floor=0)  # already below it: no withdrawal, and no gift
+        np.testing.assert_allclose(
+            kd.roll_forward(100.0, 0.0, flows, floor=0, shortfall=True), [0, 0, 20, 0]
+        )
+        below = kd.roll_forward(
+            -10.0, 0.0, [-5.0, 20.0], floor=0
+        )  # already below it: no withdrawal, and no gift
         np.testing.assert_allclose(below, [-10, 10])
         unmet = kd.roll_forward(100.0, NORMAL, -4.0, floor=0, shortfall=True)
         paid = kd.roll_forward(100.0, NORMAL, unmet - 4.0)
@@ -49,11 +55,16 @@ class RollForward(Case):
         row, trials = np.full(40, 3.0), np.linspace(1, 2, 300)
         whole = kd.roll_forward(10.0, NORMAL, row)
         np.testing.assert_array_equal(whole, kd.roll_forward(10.0, NORMAL, 3.0))
-        np.testing.assert_array_equal(whole, kd.roll_forward(np.full(300, 10.0), NORMAL, row[:, None]))
-        by_trial = kd.roll_forward(10.0, NORMAL, trials[None])
-        np.testing.assert_array_equal(by_trial[:, 7], kd.roll_forward(10.0, NORMAL[:, 7], trials[7]))
         np.testing.assert_array_equal(
-            kd.roll_forward(10.0, trials / 100, row[:, None])[:, 4], kd.roll_forward(10.0, trials[4] / 100, row)
+            whole, kd.roll_forward(np.full(300, 10.0), NORMAL, row[:, None])
+        )
+        by_trial = kd.roll_forward(10.0, NORMAL, trials[None])
+        np.testing.assert_array_equal(
+            by_trial[:, 7], kd.roll_forward(10.0, NORMAL[:, 7], trials[7])
+        )
+        np.testing.assert_array_equal(
+            kd.roll_forward(10.0, trials / 100, row[:, None])[:, 4],
+            kd.roll_forward(10.0, trials[4] / 100, row),
         )
 
     def test_what_could_mean_two_things_is_refused(self):
@@ -122,7 +133,9 @@ class Ledgers(Case):
         self.assertGreaterEqual(floored.min(), -1e-9)
         self.assertGreaterEqual(unpaid.min(), 0)
         self.assertTrue((unpaid <= np.maximum(-flows, 0) + 1e-9).all())
-        np.testing.assert_allclose(kd.roll_forward(opening, rate, flows + unpaid), floored, rtol=1e-6, atol=1e-6)
+        np.testing.assert_allclose(
+            kd.roll_forward(opening, rate, flows + unpaid), floored, rtol=1e-6, atol=1e-6
+        )
         ruined = kd.first_period(kd.roll_forward(opening, rate, flows) < -1e-9)
         np.testing.assert_array_equal(np.isinf(kd.first_period(unpaid > 1e-9)), np.isinf(ruined))
 
@@ -163,7 +176,9 @@ class InModels(Case):
         self.assertEqual([description[text] for text in description if "below 0" in text], [below])
 
     def test_the_horizon_may_be_a_given_or_a_driver(self):
-        run = reserve(last=kd.Discrete([8, 24], [0.5, 0.5])).simulate(1000, seed=3, keep=["balance"])
+        run = reserve(last=kd.Discrete([8, 24], [0.5, 0.5])).simulate(
+            1000, seed=3, keep=["balance"]
+        )
         balance, last = run["balance"].values, run["last"].values.astype(int)
         np.testing.assert_array_equal(run["final"].values, balance[last - 1, np.arange(1000)])
 

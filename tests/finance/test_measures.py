@@ -11,7 +11,9 @@ from tests.common import Case, investment
 RNG = np.random.default_rng(11)
 
 
-rows = arrays(np.int64, (6, 5), elements=st.integers(-1000, 1000)).map(lambda made: made.astype(float))
+rows = arrays(np.int64, (6, 5), elements=st.integers(-1000, 1000)).map(
+    lambda made: made.astype(float)
+)
 
 
 quick = settings(max_examples=30, deadline=None)
@@ -31,18 +33,26 @@ class Measures(Case):
     def test_payback(self):
         flows = np.array([[-100.0, -100.0, 5.0], [50.0, 0.0, 0.0], [100.0, 40.0, 0.0]])
         np.testing.assert_allclose(kd.payback(flows), [1.5, np.inf, 0])
-        np.testing.assert_allclose(kd.payback(flows[1:], start=np.array([-100.0, -100.0, 5.0])), [1.5, np.inf, 0])
+        np.testing.assert_allclose(
+            kd.payback(flows[1:], start=np.array([-100.0, -100.0, 5.0])), [1.5, np.inf, 0]
+        )
         later = kd.discounted_payback(0.1, flows)
         self.assertAlmostEqual(later[0], 1 + (100 - 50 / 1.1) / (100 / 1.21))
         np.testing.assert_array_equal(later[1:], [np.inf, 0])
         np.testing.assert_allclose(kd.discounted_payback(np.full((2, 1), 0.1), flows), later)
         np.testing.assert_allclose(kd.discounted_payback(0.0, [-10.0, 4.0, 4.0, 4.0]), 2.5)
-        for late, wanted in (([0, -100, 60, 60], 2 + 40 / 60), ([50, -100, 60], 1 + 50 / 60), ([10, 10], 0)):
+        for late, wanted in (
+            ([0, -100, 60, 60], 2 + 40 / 60),
+            ([50, -100, 60], 1 + 50 / 60),
+            ([10, 10], 0),
+        ):
             self.assertAlmostEqual(kd.payback(late), wanted)
             self.assertAlmostEqual(kd.discounted_payback(0.0, late), wanted)
 
     def test_profitability_index_and_terminal_value(self):
-        self.assertAlmostEqual(kd.profitability_index(0.1, [60.0, 60.0], -100.0), kd.npv(0.1, [60.0, 60.0]) / 100)
+        self.assertAlmostEqual(
+            kd.profitability_index(0.1, [60.0, 60.0], -100.0), kd.npv(0.1, [60.0, 60.0]) / 100
+        )
         years = np.arange(1, 3000)
         forever = (100 * 1.02**years / 1.08**years).sum()
         self.assertAlmostEqual(kd.terminal_value(100.0, 0.08, 0.02), forever, 6)
@@ -51,7 +61,9 @@ class Measures(Case):
     def test_value_per_share(self):
         flows = RNG.uniform(80, 120, (5, 4))
         worth = kd.npv(0.09, flows) + kd.terminal_value(flows[-1], 0.09, 0.01) / 1.09**5
-        np.testing.assert_allclose(kd.value_per_share(flows, 0.09, 0.01, shares=50, debt=200.0), (worth - 200) / 50)
+        np.testing.assert_allclose(
+            kd.value_per_share(flows, 0.09, 0.01, shares=50, debt=200.0), (worth - 200) / 50
+        )
         single = kd.value_per_share(flows[:, 0], 0.09, 0.01, shares=50)
         self.assertAlmostEqual(single, worth[0] / 50)
 
@@ -80,22 +92,37 @@ class Measures(Case):
         formulas = {
             "mirr(cash_flow, 0.08, 0.05, -price)": lambda f: kd.mirr(f, 0.08, 0.05, start=-300.0),
             "payback(cash_flow, -price)": lambda f: kd.payback(f, start=-300.0),
-            "discounted_payback(hurdle, cash_flow, -price)": lambda f: kd.discounted_payback(0.1, f, start=-300.0),
-            "profitability_index(hurdle, cash_flow, -price)": lambda f: kd.profitability_index(0.1, f, -300.0),
+            "discounted_payback(hurdle, cash_flow, -price)": lambda f: kd.discounted_payback(
+                0.1, f, start=-300.0
+            ),
+            "profitability_index(hurdle, cash_flow, -price)": lambda f: kd.profitability_index(
+                0.1, f, -300.0
+            ),
             "equivalent_annual(hurdle, cash_flow)": lambda f: kd.equivalent_annual(0.1, f),
-            "payment(hurdle, 5, flow) + present_value(hurdle, 5, flow, timing='start') + future_value(hurdle, 5, flow)": (
-                lambda f: kd.payment(0.1, 5, f[0]) + kd.present_value(0.1, 5, f[0], "start") + kd.future_value(0.1, 5, f[0])
+            "payment(hurdle, 5, flow) + present_value(hurdle, 5, flow, timing='start') + "
+            "future_value(hurdle, 5, flow)": (
+                lambda f: (
+                    kd.payment(0.1, 5, f[0])
+                    + kd.present_value(0.1, 5, f[0], "start")
+                    + kd.future_value(0.1, 5, f[0])
+                )
             ),
             "flow * capital_recovery(hurdle, 4.5)": lambda f: f[0] * kd.capital_recovery(0.1, 4.5),
-            "levelized_cost(price, cash_flow, 10, hurdle, 4)": lambda f: kd.levelized_cost(300.0, f, 10.0, 0.1, 4),
-            "value_per_share(cash_flow, hurdle, 0.02, 10)": lambda f: kd.value_per_share(f, 0.1, 0.02, 10),
+            "levelized_cost(price, cash_flow, 10, hurdle, 4)": lambda f: kd.levelized_cost(
+                300.0, f, 10.0, 0.1, 4
+            ),
+            "value_per_share(cash_flow, hurdle, 0.02, 10)": lambda f: kd.value_per_share(
+                f, 0.1, 0.02, 10
+            ),
         }
         for place, formula in enumerate(formulas):
             model.outcome(f"y{place}", formula)
         run = model.simulate(300, seed=2, keep=["cash_flow"])
         for place, (formula, compute) in enumerate(formulas.items()):
             with self.subTest(formula=formula):
-                np.testing.assert_allclose(run[f"y{place}"].values, compute(run["cash_flow"].values), rtol=1e-12)
+                np.testing.assert_allclose(
+                    run[f"y{place}"].values, compute(run["cash_flow"].values), rtol=1e-12
+                )
 
 
 class Flows(Case):
@@ -103,7 +130,9 @@ class Flows(Case):
     @given(rows, st.floats(-0.4, 0.8))
     def test_npv_is_linear_and_a_dated_one_agrees(self, flows, rate):
         whole = kd.npv(rate, flows)
-        np.testing.assert_allclose(kd.npv(rate, 2 * flows, start=3.0), 2 * whole + 3, rtol=1e-9, atol=1e-6)
+        np.testing.assert_allclose(
+            kd.npv(rate, 2 * flows, start=3.0), 2 * whole + 3, rtol=1e-9, atol=1e-6
+        )
         dates = np.datetime64("2030-01-01") + 365 * np.arange(7)
         dated = kd.npv_dated(rate, np.vstack([np.zeros(5), flows]), dates)
         np.testing.assert_allclose(dated, whole, rtol=1e-9, atol=1e-6)
@@ -145,12 +174,18 @@ class Flows(Case):
         np.testing.assert_allclose(whole, later)
         total = np.cumsum(flows, axis=0)
         owed = np.maximum.accumulate(total < 0, axis=0)
-        np.testing.assert_array_equal(np.isinf(whole), owed[-1] & ~(owed & (total >= 0)).any(axis=0))
+        np.testing.assert_array_equal(
+            np.isinf(whole), owed[-1] & ~(owed & (total >= 0)).any(axis=0)
+        )
         positive = np.abs(flows) * np.where(np.arange(6)[:, None] == 0, -1, 1)
-        self.assertTrue((kd.discounted_payback(rate, positive) >= kd.payback(positive) - 1e-9).all())
+        self.assertTrue(
+            (kd.discounted_payback(rate, positive) >= kd.payback(positive) - 1e-9).all()
+        )
 
     @quick
     @given(rows, st.floats(-0.3, 0.5))
     def test_equivalent_annual_is_worth_the_same(self, flows, rate):
         level = kd.equivalent_annual(rate, flows)
-        np.testing.assert_allclose(kd.npv(rate, np.broadcast_to(level, (6, 5))), kd.npv(rate, flows), rtol=1e-8, atol=1e-6)
+        np.testing.assert_allclose(
+            kd.npv(rate, np.broadcast_to(level, (6, 5))), kd.npv(rate, flows), rtol=1e-8, atol=1e-6
+        )

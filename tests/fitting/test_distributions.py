@@ -18,7 +18,12 @@ KNOWN = {  # a distribution, what is held, and the same in SciPy, with what it h
     "cauchy": (kd.Cauchy(1, 2), {}, stats.cauchy, {}),
     "gumbel": (kd.Gumbel(1, 2), {}, stats.gumbel_r, {}),
     "generalized extreme value": (kd.GeneralizedExtremeValue(1, 2, 0.1), {}, stats.genextreme, {}),
-    "generalized pareto": (kd.GeneralizedPareto(0, 2, 0.2), {"location": 0}, stats.genpareto, {"floc": 0}),
+    "generalized pareto": (
+        kd.GeneralizedPareto(0, 2, 0.2),
+        {"location": 0},
+        stats.genpareto,
+        {"floc": 0},
+    ),
     "skew normal": (kd.SkewNormal(1, 2, 4), {}, stats.skewnorm, {}),
     "johnson su": (kd.JohnsonSU(0.5, 1.5, 1, 2), {}, stats.johnsonsu, {}),
     "gamma": (kd.Gamma(2, 3), {}, stats.gamma, {"floc": 0}),
@@ -50,10 +55,14 @@ class Likelihood(Case):
             theirs = other(*other.fit(values, **options)).logpdf(values).sum()
             with self.subTest(name):
                 self.assertGreater(found.fitted.log_likelihood, theirs - 1e-6)
-                self.assertAlmostEqual(found.fitted.log_likelihood, float(np.log(found.pdf(values)).sum()), places=6)
+                self.assertAlmostEqual(
+                    found.fitted.log_likelihood, float(np.log(found.pdf(values)).sum()), places=6
+                )
 
     def test_errors_hold_from_both_sides(self):
-        cases = {name: case[:2] for name, case in KNOWN.items() if name != "uniform"} | WITHOUT_SCIPY
+        cases = {
+            name: case[:2] for name, case in KNOWN.items() if name != "uniform"
+        } | WITHOUT_SCIPY
         for name, (truth, held) in cases.items():
             gaps, errors = [], []
             for row in truth.sample((40, 200), seed=12):
@@ -61,7 +70,9 @@ class Likelihood(Case):
                 for key, (low, high) in found.fitted.intervals.items():
                     gap = getattr(truth, key) - getattr(found, key)
                     gaps.append(gap)
-                    errors.append(high - getattr(found, key) if gap > 0 else getattr(found, key) - low)
+                    errors.append(
+                        high - getattr(found, key) if gap > 0 else getattr(found, key) - low
+                    )
             with self.subTest(name):
                 self.assertCalibrated(gaps, errors, least=0.83, most=0.9)
 
@@ -71,7 +82,9 @@ class Likelihood(Case):
             low, high = kd.Uniform.fit(row).fitted.intervals["low"]
             inside.append(low <= 2 <= high)
             near.append(high - (high - low) / 2 <= 2)
-        self.assertTrue(0.92 < np.mean(inside) < 0.98 and np.mean(near) < 0.82, (np.mean(inside), np.mean(near)))
+        self.assertTrue(
+            0.92 < np.mean(inside) < 0.98 and np.mean(near) < 0.82, (np.mean(inside), np.mean(near))
+        )
 
     def test_weights_count_values(self):
         values, weights = kd.Gamma(2, 3).sample(60, seed=1), np.tile([1, 2, 3], 20)
@@ -79,8 +92,14 @@ class Likelihood(Case):
             one, two = kind.fit(values, weights), kind.fit(np.repeat(values, weights))
             with self.subTest(kind.__name__):
                 for key, value in two.fitted.estimates.items():
-                    self.assertAlmostEqual(one.fitted.estimates[key], value, delta=1e-4 * abs(value))
-                    self.assertAlmostEqual(one.fitted.errors[key], two.fitted.errors[key], delta=1e-3 * two.fitted.errors[key])
+                    self.assertAlmostEqual(
+                        one.fitted.estimates[key], value, delta=1e-4 * abs(value)
+                    )
+                    self.assertAlmostEqual(
+                        one.fitted.errors[key],
+                        two.fitted.errors[key],
+                        delta=1e-3 * two.fitted.errors[key],
+                    )
                 self.assertEqual(one.fitted.observations, 120)
 
     def test_censored_values_of_an_exponential_have_their_textbook_estimate(self):
@@ -89,10 +108,13 @@ class Likelihood(Case):
         found = kd.Exponential.fit(seen, at_least=running)
         expected = seen.sum() / (~running).sum()  # total time at risk over the failures
         self.assertAlmostEqual(found.mean, expected, places=4)
-        self.assertAlmostEqual(found.fitted.errors["mean"], expected / np.sqrt((~running).sum()), places=3)
+        self.assertAlmostEqual(
+            found.fitted.errors["mean"], expected / np.sqrt((~running).sum()), places=3
+        )
         self.assertIn("known only to be at least", found.fitted.description)
         low = kd.Normal.fit(
-            np.maximum(kd.Normal(0, 1).sample(2000, seed=1), -0.5), at_most=kd.Normal(0, 1).sample(2000, seed=1) < -0.5
+            np.maximum(kd.Normal(0, 1).sample(2000, seed=1), -0.5),
+            at_most=kd.Normal(0, 1).sample(2000, seed=1) < -0.5,
         )
         self.assertLess(abs(low.mean), 4 * low.fitted.errors["mean"])
         self.assertLess(abs(low.sd - 1), 4 * low.fitted.errors["sd"])
@@ -115,9 +137,13 @@ class Edges(Case):
         self.assertIn("no more heavy-tailed than normal", found.fitted.edges["df"])
         self.assertEqual(found.fitted.errors["df"], np.inf)
         self.assertGreater(found.fitted.intervals["df"][0], 5)
-        self.assertAlmostEqual(found.fitted.log_likelihood, kd.Normal.fit(values).fitted.log_likelihood, places=5)
+        self.assertAlmostEqual(
+            found.fitted.log_likelihood, kd.Normal.fit(values).fitted.log_likelihood, places=5
+        )
         by_scale = kd.StudentTByScale.fit(values).fitted
-        self.assertAlmostEqual(by_scale.errors["location"], values.std() / np.sqrt(200), places=6)  # that of a normal mean
+        self.assertAlmostEqual(
+            by_scale.errors["location"], values.std() / np.sqrt(200), places=6
+        )  # that of a normal mean
 
     def test_an_interval_without_an_end_warns_of_nothing(self):
         values = np.random.default_rng(5).standard_normal(200)
@@ -143,9 +169,13 @@ class Edges(Case):
     def test_values_it_cannot_learn_from(self):
         ten = np.arange(1.0, 11.0)
         for values, words in (
-            ([1, 2, 3], "at least 8 values"), ([2.0] * 10, "all values are equal"), ([*ten, np.inf], "value 10 is inf"),
-            (["a"] * 10, "numbers"), (np.ones((4, 4)), "flat"), (1e300 * ten, "other units"),
-        ):  # fmt: skip
+            ([1, 2, 3], "at least 8 values"),
+            ([2.0] * 10, "all values are equal"),
+            ([*ten, np.inf], "value 10 is inf"),
+            (["a"] * 10, "numbers"),
+            (np.ones((4, 4)), "flat"),
+            (1e300 * ten, "other units"),
+        ):
             with self.subTest(words), self.fails("Normal.fit", words):
                 kd.Normal.fit(values)
         with self.fails("value 0 is -1", "lie above 0"):
@@ -167,18 +197,32 @@ class Edges(Case):
 class Moments(Case):
     def test_they_are_those_of_the_values(self):
         values = kd.Gamma(2, 3).sample(400, seed=1)
-        for kind in (kd.Normal, kd.LogNormal, kd.Gamma, kd.Weibull, kd.InverseGaussian, kd.Gumbel, kd.Logistic, kd.Uniform):
+        for kind in (
+            kd.Normal,
+            kd.LogNormal,
+            kd.Gamma,
+            kd.Weibull,
+            kd.InverseGaussian,
+            kd.Gumbel,
+            kd.Logistic,
+            kd.Uniform,
+        ):
             found = kind.fit(values, method="moments")
             with self.subTest(kind.__name__):
                 self.assertAlmostEqual(found.mean, values.mean(), places=6)
                 self.assertAlmostEqual(found.sd, values.std(), places=6)
                 self.assertEqual(found.fitted.method, "moments")
         skew = kd.SkewNormal.fit(kd.SkewNormal(0, 1, 2).sample(500, seed=1), method="moments")
-        self.assertAlmostEqual(skew.skewness, stats.skew(kd.SkewNormal(0, 1, 2).sample(500, seed=1)), places=6)
+        self.assertAlmostEqual(
+            skew.skewness, stats.skew(kd.SkewNormal(0, 1, 2).sample(500, seed=1)), places=6
+        )
 
     def test_lmoments_find_extremes_within_their_errors(self):
-        for truth, held in ((kd.GeneralizedExtremeValue(10, 2, 0.2), {}), (kd.Gumbel(10, 2), {}),
-                            (kd.GeneralizedPareto(0, 2, 0.2), {"location": 0})):  # fmt: skip
+        for truth, held in (
+            (kd.GeneralizedExtremeValue(10, 2, 0.2), {}),
+            (kd.Gumbel(10, 2), {}),
+            (kd.GeneralizedPareto(0, 2, 0.2), {"location": 0}),
+        ):
             gaps, errors = [], []
             for row in truth.sample((60, 100), seed=5):
                 found = type(truth).fit(row, method="l-moments", **held)
@@ -219,7 +263,8 @@ class UncertainParameters(Case):
         self.assertAlmostEqual(float(spread), means.std(), delta=0.1 * means.std())
         again = kd.load_model(_written(self, model))
         np.testing.assert_array_equal(
-            again.simulate(500, seed=2)["average"].values, model.simulate(500, seed=2)["average"].values
+            again.simulate(500, seed=2)["average"].values,
+            model.simulate(500, seed=2)["average"].values,
         )
 
     def test_it_needs_a_fit(self):

@@ -1,4 +1,6 @@
-"""Tests of fits against the equations that a maximum solves, and against what changes of units and weights must do."""
+"""Tests of fits against the equations that a maximum solves, and against what changes of units and
+weights must do.
+"""
 
 import numpy as np
 from scipy import optimize, special, stats
@@ -37,7 +39,9 @@ class Equations(Case):
         found = kd.Weibull.fit(LIVES, shape=2.0)
         self.assertAlmostEqual(found.scale, kd.Exponential.fit(LIVES**2).mean ** 0.5)
         held = kd.Weibull.fit(LIVES, scale=40.0)
-        best = optimize.minimize_scalar(lambda k: -stats.weibull_min(k, scale=40).logpdf(LIVES).sum(), bounds=(0.2, 9))
+        best = optimize.minimize_scalar(
+            lambda k: -stats.weibull_min(k, scale=40).logpdf(LIVES).sum(), bounds=(0.2, 9)
+        )
         self.assertAlmostEqual(held.shape, best.x, places=4)
 
     def test_log_logistic_is_logistic_in_logs(self):
@@ -47,17 +51,23 @@ class Equations(Case):
         self.assertAlmostEqual(np.pi / (np.sqrt(3) * found.shape), logistic.sd, places=5)
         tanh = np.tanh((np.log(LIVES) - np.log(found.scale)) * found.shape / 2)
         self.assertAlmostEqual(tanh.sum(), 0, places=7)
-        self.assertAlmostEqual((tanh * np.log(LIVES / found.scale)).sum() * found.shape, len(LIVES), places=6)
+        self.assertAlmostEqual(
+            (tanh * np.log(LIVES / found.scale)).sum() * found.shape, len(LIVES), places=6
+        )
 
     def test_lognormal_is_normal_in_logs(self):
         found, normal = kd.LogNormal.fit(LIVES), kd.Normal.fit(np.log(LIVES))
         self.assertAlmostEqual(np.log(found.quantile(0.5)), normal.mean)
-        self.assertAlmostEqual(logs(kd.LogNormal, LIVES), normal.fitted.log_likelihood - np.log(LIVES).sum())
+        self.assertAlmostEqual(
+            logs(kd.LogNormal, LIVES), normal.fitted.log_likelihood - np.log(LIVES).sum()
+        )
 
     def test_gamma_matches_mean_and_mean_log(self):
         found = kd.Gamma.fit(LIVES)
         self.assertAlmostEqual(found.mean, LIVES.mean())
-        self.assertAlmostEqual(special.digamma(found.shape) + np.log(found.scale), np.log(LIVES).mean())
+        self.assertAlmostEqual(
+            special.digamma(found.shape) + np.log(found.scale), np.log(LIVES).mean()
+        )
 
     def test_beta_matches_mean_logs(self):
         shares = stats.beta(2, 5).rvs(300, random_state=3)
@@ -70,7 +80,9 @@ class Equations(Case):
         values = stats.gumbel_r(3, 2).rvs(300, random_state=4)
         found = kd.Gumbel.fit(values)
         weights = np.exp(-(values - values.min()) / found.scale)
-        self.assertAlmostEqual(values.mean() - values @ weights / weights.sum(), found.scale, places=5)
+        self.assertAlmostEqual(
+            values.mean() - values @ weights / weights.sum(), found.scale, places=5
+        )
 
     def test_excesses_lie_at_the_top_of_their_profile(self):
         for shape in (-0.3, 0.0, 0.4, 1.2):
@@ -82,29 +94,40 @@ class Equations(Case):
                 return -np.log(own / bend) - own
 
             best = height(found.shape / found.scale)
-            others = np.r_[-0.999 / excesses.max(), -1e-3 / excesses.max(), np.geomspace(1e-3, 3, 200)]
+            others = np.r_[
+                -0.999 / excesses.max(), -1e-3 / excesses.max(), np.geomspace(1e-3, 3, 200)
+            ]
             kept = [height(bend) for bend in others if np.log1p(bend * excesses).mean() > -0.99]
             self.assertGreaterEqual(best, max(kept) - 1e-9)
-            self.assertAlmostEqual(np.log1p(found.shape / found.scale * excesses).mean(), found.shape, places=5)
+            self.assertAlmostEqual(
+                np.log1p(found.shape / found.scale * excesses).mean(), found.shape, places=5
+            )
 
     def test_a_free_end_has_no_usual_errors(self):
         """Below a shape of -1/2 the largest value tells the end faster than any curvature would."""
         short = stats.genpareto(-0.8, scale=3).rvs(400, random_state=6)
         found = kd.GeneralizedPareto.fit(short, location=0)
         self.assertLess(found.shape, -0.5)
-        self.assertEqual((found.fitted.errors["shape"], found.fitted.errors["scale"]), (np.inf, np.inf))
+        self.assertEqual(
+            (found.fitted.errors["shape"], found.fitted.errors["scale"]), (np.inf, np.inf)
+        )
         with self.fails("GeneralizedPareto.uncertain", "cannot be drawn"):
             found.uncertain()
 
     def test_a_shape_of_zero_is_the_exponential_and_the_gumbel(self):
-        excesses, largest = stats.expon(scale=3).rvs(400, random_state=5), stats.gumbel_r(1, 2).rvs(400, random_state=5)
+        excesses, largest = (
+            stats.expon(scale=3).rvs(400, random_state=5),
+            stats.gumbel_r(1, 2).rvs(400, random_state=5),
+        )
         held = kd.GeneralizedPareto.fit(excesses, location=0, shape=0)
         self.assertAlmostEqual(held.scale, excesses.mean(), places=5)
         self.assertAlmostEqual(held.fitted.log_likelihood, logs(kd.Exponential, excesses), places=9)
         free = kd.GeneralizedPareto.fit(excesses, location=0)
         self.assertGreaterEqual(free.fitted.log_likelihood, held.fitted.log_likelihood - 1e-9)
         self.assertAlmostEqual(
-            free.fitted.log_likelihood, stats.genpareto(free.shape, scale=free.scale).logpdf(excesses).sum(), places=8
+            free.fitted.log_likelihood,
+            stats.genpareto(free.shape, scale=free.scale).logpdf(excesses).sum(),
+            places=8,
         )
         gumbel = kd.GeneralizedExtremeValue.fit(largest, shape=0)
         self.assertAlmostEqual(gumbel.fitted.log_likelihood, logs(kd.Gumbel, largest), places=7)
@@ -125,7 +148,9 @@ class Equations(Case):
             (kd.SkewNormal.fit(LIVES), lambda f: stats.skewnorm(f.shape, f.location, f.scale)),
         ):
             with self.subTest(type(found).__name__):
-                self.assertAlmostEqual(found.fitted.log_likelihood, same(found).logpdf(LIVES).sum(), places=5)
+                self.assertAlmostEqual(
+                    found.fitted.log_likelihood, same(found).logpdf(LIVES).sum(), places=5
+                )
 
 
 class Changes(Case):
@@ -133,14 +158,26 @@ class Changes(Case):
         values = stats.t(4).rvs(250, random_state=7)
         location = {"mean", "location"}
         scale = {"sd", "scale"}
-        for kind in (kd.Normal, kd.StudentTByScale, kd.Logistic, kd.Laplace, kd.Cauchy, kd.Gumbel, kd.JohnsonSU,
-                     kd.GeneralizedExtremeValue):  # fmt: skip
+        for kind in (
+            kd.Normal,
+            kd.StudentTByScale,
+            kd.Logistic,
+            kd.Laplace,
+            kd.Cauchy,
+            kd.Gumbel,
+            kd.JohnsonSU,
+            kd.GeneralizedExtremeValue,
+        ):
             one, other = kd_fit(kind, values), kd_fit(kind, 100 - 30 + 12 * values)
             for name, value in one.items():
-                expected = 70 + 12 * value if name in location else 12 * value if name in scale else value
+                expected = (
+                    70 + 12 * value if name in location else 12 * value if name in scale else value
+                )
                 with self.subTest(kind.__name__, name=name):
                     self.assertAlmostEqual(other[name] / expected, 1, places=3)
-            self.assertAlmostEqual(logs(kind, 70 + 12 * values), logs(kind, values) - 250 * np.log(12), places=5)
+            self.assertAlmostEqual(
+                logs(kind, 70 + 12 * values), logs(kind, values) - 250 * np.log(12), places=5
+            )
 
     def test_whole_weights_repeat_values(self):
         for kind in (
@@ -156,7 +193,9 @@ class Changes(Case):
             weighted = kind.fit(LIVES, weights=COUNTS)
             repeated = kind.fit(np.repeat(LIVES, COUNTS.astype(int)))
             with self.subTest(kind.__name__):
-                self.assertAlmostEqual(weighted.fitted.log_likelihood, repeated.fitted.log_likelihood, places=6)
+                self.assertAlmostEqual(
+                    weighted.fitted.log_likelihood, repeated.fitted.log_likelihood, places=6
+                )
                 for name, error in repeated.fitted.errors.items():
                     self.assertAlmostEqual(weighted.fitted.errors[name] / error, 1, places=4)
 
@@ -173,12 +212,23 @@ class Changes(Case):
 
     def test_the_mean_of_a_quantile_grid_is_found(self):
         levels = (np.arange(2000) + 0.5) / 2000
-        for truth in (kd.Weibull(1.5, 3), kd.LogLogistic(3, 3), kd.Gamma(2, 3), kd.InverseGaussian(2, 5), kd.LogNormal(3, 2),
-                      kd.Gumbel(1, 2), kd.Logistic(1, 2), kd.GeneralizedExtremeValue(1, 2, 0.1)):  # fmt: skip
+        for truth in (
+            kd.Weibull(1.5, 3),
+            kd.LogLogistic(3, 3),
+            kd.Gamma(2, 3),
+            kd.InverseGaussian(2, 5),
+            kd.LogNormal(3, 2),
+            kd.Gumbel(1, 2),
+            kd.Logistic(1, 2),
+            kd.GeneralizedExtremeValue(1, 2, 0.1),
+        ):
             found = type(truth).fit(truth.quantile(levels))
             for name in found.fitted.names:
                 with self.subTest(type(truth).__name__, name=name):
-                    self.assertLess(abs(getattr(found, name) - getattr(truth, name)), 0.5 * found.fitted.errors[name])
+                    self.assertLess(
+                        abs(getattr(found, name) - getattr(truth, name)),
+                        0.5 * found.fitted.errors[name],
+                    )
 
 
 def kd_fit(kind, values):

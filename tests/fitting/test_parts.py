@@ -1,4 +1,5 @@
-"""Tests of the parts of fitting: the search, starts and ends, drawn parameters, spacing of dates."""
+"""Tests of the parts of fitting: the search, starts and ends, drawn parameters, spacing of
+dates."""
 
 import numpy as np
 import pandas as pd
@@ -18,7 +19,12 @@ class Newton(Case):
 
         def height(theta, rows):
             gaps = theta - tops[rows][:, None, :]
-            return -(gaps[..., 0] ** 2) - 3 * gaps[..., 1] ** 2 - 0.5 * gaps[..., 0] * gaps[..., 1] - gaps[..., 0] ** 4
+            return (
+                -(gaps[..., 0] ** 2)
+                - 3 * gaps[..., 1] ** 2
+                - 0.5 * gaps[..., 0] * gaps[..., 1]
+                - gaps[..., 0] ** 4
+            )
 
         found = climb(height, np.zeros((3, 2)))
         np.testing.assert_allclose(found.theta, tops, atol=1e-6)
@@ -27,7 +33,9 @@ class Newton(Case):
         self.assertTrue(found.converged.all())
 
     def test_it_stays_between_ends_and_leaves_a_plateau(self):
-        found = climb(lambda theta, rows: theta[..., 0], np.zeros((1, 1)), np.array([-1.0]), np.array([5.0]))
+        found = climb(
+            lambda theta, rows: theta[..., 0], np.zeros((1, 1)), np.array([-1.0]), np.array([5.0])
+        )
         self.assertEqual(float(found.theta[0, 0]), 5.0)
         flat = climb(lambda theta, rows: np.zeros(theta.shape[:2]), np.ones((1, 1)))
         self.assertEqual((float(flat.theta[0, 0]), bool(flat.converged[0])), (1.0, True))
@@ -50,12 +58,22 @@ class Searches(Case):
                 (kd.Exponential, kd.Gamma),
             ):
                 with self.subTest(seed=seed, large=large.__name__):
-                    gain = large.fit(values).fitted.log_likelihood - small.fit(values).fitted.log_likelihood
+                    gain = (
+                        large.fit(values).fitted.log_likelihood
+                        - small.fit(values).fitted.log_likelihood
+                    )
                     self.assertGreater(gain, -1e-6)
 
     def test_units_do_not_matter(self):
         values = kd.StudentTByScale(4, 3, 2).sample(150, seed=2)
-        for kind in (kd.StudentTByScale, kd.Logistic, kd.SkewNormal, kd.JohnsonSU, kd.GeneralizedExtremeValue, kd.Cauchy):
+        for kind in (
+            kd.StudentTByScale,
+            kd.Logistic,
+            kd.SkewNormal,
+            kd.JohnsonSU,
+            kd.GeneralizedExtremeValue,
+            kd.Cauchy,
+        ):
             one, two = kind.fit(values), kind.fit(1e6 * values + 1e7)
             with self.subTest(kind.__name__):
                 gap = one.fitted.log_likelihood - two.fitted.log_likelihood
@@ -85,8 +103,15 @@ class Searches(Case):
         centre = height(a, s)
         aa = (height(a + h, s) - 2 * centre + height(a - h, s)) / h**2
         ss = (height(a, s + h) - 2 * centre + height(a, s - h)) / h**2
-        cross = (height(a + h, s + h) - height(a + h, s - h) - height(a - h, s + h) + height(a - h, s - h)) / (4 * h * h)
-        np.testing.assert_allclose(found.fitted.covariance, np.linalg.inv(-np.array([[aa, cross], [cross, ss]])), rtol=2e-3)
+        cross = (
+            height(a + h, s + h)
+            - height(a + h, s - h)
+            - height(a - h, s + h)
+            + height(a - h, s - h)
+        ) / (4 * h * h)
+        np.testing.assert_allclose(
+            found.fitted.covariance, np.linalg.inv(-np.array([[aa, cross], [cross, ss]])), rtol=2e-3
+        )
 
     def test_every_family_knows_its_parameters(self):
         for family in FAMILIES.values():
@@ -111,17 +136,25 @@ class Drawn(Case):
         found = kd.Gamma.fit(kd.Gamma(4, 2.5).sample(400, seed=2))
         drawn = found.uncertain(100).parts
         shapes = np.array([part.shape for part in drawn])
-        self.assertAlmostEqual(np.log(shapes).std(), found.fitted.errors["shape"] / found.shape, delta=0.015)
+        self.assertAlmostEqual(
+            np.log(shapes).std(), found.fitted.errors["shape"] / found.shape, delta=0.015
+        )
         scales = np.array([part.scale for part in drawn])
         exact = np.array(found.fitted.covariance)
-        self.assertAlmostEqual(np.corrcoef(shapes, scales)[0, 1], exact[0, 1] / np.sqrt(exact[0, 0] * exact[1, 1]), delta=0.1)
+        self.assertAlmostEqual(
+            np.corrcoef(shapes, scales)[0, 1],
+            exact[0, 1] / np.sqrt(exact[0, 0] * exact[1, 1]),
+            delta=0.1,
+        )
         with self.fails("draws", "at most 100"):
             found.uncertain(400)
 
     def test_an_end_at_the_data_is_drawn_beyond_it(self):
         values = kd.Uniform(2, 5).sample(30, seed=1)
         drawn = kd.Uniform.fit(values).uncertain(60)
-        self.assertTrue(all(part.low < values.min() and part.high > values.max() for part in drawn.parts))
+        self.assertTrue(
+            all(part.low < values.min() and part.high > values.max() for part in drawn.parts)
+        )
         heavy = kd.StudentT.fit(np.random.default_rng(3).uniform(-1, 1, 60)).uncertain(60)
         self.assertLess(min(part.df for part in heavy.parts), 30)
 
@@ -129,9 +162,14 @@ class Drawn(Case):
 class Dates(Case):
     def test_spacing_is_found_and_goes_on(self):
         for frequency, spacing, after in (
-            ("D", "day", "2024-04-10"), ("B", "working day", None), ("W-MON", "week", None), ("MS", "month", None),
-            ("ME", "month", None), ("QS", "quarter", None), ("YS", "year", None),
-        ):  # fmt: skip
+            ("D", "day", "2024-04-10"),
+            ("B", "working day", None),
+            ("W-MON", "week", None),
+            ("MS", "month", None),
+            ("ME", "month", None),
+            ("QS", "quarter", None),
+            ("YS", "year", None),
+        ):
             index = pd.date_range("2024-01-01", periods=101, freq=frequency)
             found = dated_series("x", pd.Series(np.arange(100.0), index[:100]))
             with self.subTest(frequency):
@@ -139,15 +177,19 @@ class Dates(Case):
                 self.assertEqual(found.after(1)[0], index[100])
                 if after:
                     self.assertEqual(str(found.after(1)[0])[:10], after)
-        months = dated_series("x", pd.Series(np.arange(40.0), pd.period_range("2020-01", periods=40, freq="M")))
+        months = dated_series(
+            "x", pd.Series(np.arange(40.0), pd.period_range("2020-01", periods=40, freq="M"))
+        )
         self.assertEqual((months.every, months.season), ("month", 12))
         self.assertEqual(list(dated_series("x", [1.0, 2.0]).after(2)), [3, 4])
 
     def test_what_is_wrong_is_named(self):
         index = pd.date_range("2024-01-01", periods=20, freq="D")
         for dates, words in (
-            (index.delete(4), "2024-01-06 follows 2024-01-04"), (index[[0, 1, 1, 2]], "2024-01-02 is there twice"),
-            (index[[0, 2, 1]], "comes after"), (index[:3].append(pd.DatetimeIndex([pd.NaT])), "date 3 is missing"),
-        ):  # fmt: skip
+            (index.delete(4), "2024-01-06 follows 2024-01-04"),
+            (index[[0, 1, 1, 2]], "2024-01-02 is there twice"),
+            (index[[0, 2, 1]], "comes after"),
+            (index[:3].append(pd.DatetimeIndex([pd.NaT])), "date 3 is missing"),
+        ):
             with self.subTest(words), self.fails(words):
                 dated_series("x", pd.Series(np.arange(float(len(dates))), dates), "day")

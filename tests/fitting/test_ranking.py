@@ -17,10 +17,14 @@ class Rankings(Case):
         self.assertAlmostEqual(told.bic, 2 * np.log(60) - 2 * theirs)
         self.assertAlmostEqual(told.aicc, 4 - 2 * theirs + 12 / 57)
         gap = ranking["normal"].fitted.aic - ranking["gamma"].fitted.aic
-        self.assertAlmostEqual(ranking.weights["gamma"] / ranking.weights["normal"], np.exp(gap / 2))
+        self.assertAlmostEqual(
+            ranking.weights["gamma"] / ranking.weights["normal"], np.exp(gap / 2)
+        )
         self.assertEqual(ranking.best.label, "gamma")
         average = ranking.average()
-        self.assertAlmostEqual(average.mean, sum(ranking.weights[one.label] * one.mean for one in ranking))
+        self.assertAlmostEqual(
+            average.mean, sum(ranking.weights[one.label] * one.mean for one in ranking)
+        )
 
     def test_distances_are_scipys(self):
         values = kd.Normal(3, 2).sample(80, seed=1)
@@ -30,10 +34,16 @@ class Rankings(Case):
         self.assertAlmostEqual(found.kolmogorov_smirnov, stats.kstest(values, fitted.cdf).statistic)
         u = np.sort(fitted.cdf(values))
         ranks = 2 * np.arange(1, 81) - 1
-        self.assertAlmostEqual(found.anderson_darling, -80 - (ranks * (np.log(u) + np.log(1 - u[::-1]))).mean())
+        self.assertAlmostEqual(
+            found.anderson_darling, -80 - (ranks * (np.log(u) + np.log(1 - u[::-1]))).mean()
+        )
 
     def test_bootstrap_p_values_are_uniform_under_the_null(self):
-        for truth, name in ((kd.Gumbel(0, 1), "gumbel"), (kd.Normal(0, 1), "normal"), (kd.Poisson(5), "poisson")):
+        for truth, name in (
+            (kd.Gumbel(0, 1), "gumbel"),
+            (kd.Normal(0, 1), "normal"),
+            (kd.Poisson(5), "poisson"),
+        ):
             p = [
                 kd.fit_distributions(row, [name], samples=99).distances[name].anderson_darling_p
                 for row in truth.sample((60, 25), seed=6)

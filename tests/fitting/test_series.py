@@ -23,12 +23,20 @@ def seasonal(count=96, seed=1):
 class Rankings(Case):
     def test_the_best_of_a_group_has_the_lowest_aicc(self):
         made = kd.Arima(ar=[0.8], sd=1.0, constant=10.0).paths(200, 1, seed=3)[1:, 0]
-        ranking = kd.fit_series(made, ["arima (1,0,0)", "arima (0,0,0)", "arima (2,0,0)", "arima (0,1,0)"], rolling=False)
+        ranking = kd.fit_series(
+            made,
+            ["arima (1,0,0)", "arima (0,0,0)", "arima (2,0,0)", "arima (0,1,0)"],
+            rolling=False,
+        )
         table = ranking.table()
         for name in ("arima (1,0,0)", "arima (0,0,0)"):
             told = ranking[name].fitted
             count, learned = told.observations, told.learned_parameters
-            expected = 2 * learned - 2 * told.log_likelihood + 2 * learned * (learned + 1) / (count - learned - 1)
+            expected = (
+                2 * learned
+                - 2 * told.log_likelihood
+                + 2 * learned * (learned + 1) / (count - learned - 1)
+            )
             self.assertAlmostEqual(table.loc[name, "aicc"], expected)
         self.assertEqual(ranking.groups["arima, 0 and 0 seasonal differences"][0], "arima (1,0,0)")
         weights = table.groupby("group")["weight"].sum()
@@ -46,7 +54,9 @@ class Rankings(Case):
         self.assertTrue(chosen.log and chosen.seasonal_differences == 1)
         self.assertIn("the spread grows with the level", chosen.words[0])
         rng = np.random.default_rng(4)
-        walk = kd.fit_series(np.cumsum(rng.standard_normal(150)), ["arima (0,1,0)"], rolling=False).choices
+        walk = kd.fit_series(
+            np.cumsum(rng.standard_normal(150)), ["arima (0,1,0)"], rolling=False
+        ).choices
         self.assertTrue(not walk.log and walk.differences == 1)
         noise = kd.fit_series(rng.standard_normal(150), ["arima (0,0,0)"], rolling=False).choices
         self.assertEqual(noise.differences, 0)
@@ -54,7 +64,9 @@ class Rankings(Case):
     def test_scores_are_what_rolling_origins_give(self):
         series = kd.Arima(ar=[0.7], sd=1.0, constant=5.0).paths(120, 1, seed=6)[1:, 0]
         seen = []
-        ranking = kd.fit_series(series, ["arima (1,0,0)"], horizon=6, origins=3, progress=seen.append)
+        ranking = kd.fit_series(
+            series, ["arima (1,0,0)"], horizon=6, origins=3, progress=seen.append
+        )
         scores = ranking.scores["arima (1,0,0)"]
         errors, inside = [], []
         for known in (60, 87, 114):
@@ -75,7 +87,11 @@ class Rankings(Case):
 
         fan = np.sort(np.random.default_rng(1).standard_normal((1, 40_000)), axis=1)
         # Of a standard normal at 0: 2 phi(0) - 1 / sqrt(pi).
-        self.assertAlmostEqual(float(crps(fan, np.array([0.0]))[0]), 2 / np.sqrt(2 * np.pi) - 1 / np.sqrt(np.pi), delta=0.005)
+        self.assertAlmostEqual(
+            float(crps(fan, np.array([0.0]))[0]),
+            2 / np.sqrt(2 * np.pi) - 1 / np.sqrt(np.pi),
+            delta=0.005,
+        )
 
     def test_defaults_of_a_seasonal_series_find_its_season(self):
         ranking = kd.fit_series(seasonal(), rolling=False)
@@ -93,7 +109,9 @@ class Rankings(Case):
 
     def test_bad_input(self):
         rng = np.random.default_rng(1)
-        noise = pd.Series(rng.standard_normal(40), pd.date_range("2020-01-01", periods=40, freq="MS"))
+        noise = pd.Series(
+            rng.standard_normal(40), pd.date_range("2020-01-01", periods=40, freq="MS")
+        )
         twice = noise.copy()
         twice.index = twice.index[:5].append(twice.index[4:39])
         for ask, words in (
@@ -107,7 +125,10 @@ class Rankings(Case):
             (lambda: kd.fit_series(noise, every="quarter"), "one a quarter"),
             (lambda: kd.fit_series(noise, every="moon"), "no spacing 'moon'"),
             (lambda: kd.fit_series(noise[::-1]), "comes after"),
-            (lambda: kd.fit_series(noise, ["log arima (1,0,0)"], rolling=False), "no candidate can be learned"),
+            (
+                lambda: kd.fit_series(noise, ["log arima (1,0,0)"], rolling=False),
+                "no candidate can be learned",
+            ),
         ):
             with self.subTest(words), self.fails(words):
                 ask()
@@ -118,11 +139,19 @@ class Diagnosing(Case):
         x = kd.Arima(ar=[0.7], sd=1.0).paths(300, 1, seed=1)[1:, 0]
         found = kd.diagnose(x, lags=5)
         gaps = x - x.mean()
-        np.testing.assert_allclose(found.autocorrelations, [gaps[k:] @ gaps[:-k] / (gaps @ gaps) for k in range(1, 6)])
-        for lag in (1, 2, 3):  # a partial autocorrelation is the last coefficient of the Yule-Walker equations
+        np.testing.assert_allclose(
+            found.autocorrelations, [gaps[k:] @ gaps[:-k] / (gaps @ gaps) for k in range(1, 6)]
+        )
+        for lag in (
+            1,
+            2,
+            3,
+        ):  # a partial autocorrelation is the last coefficient of the Yule-Walker equations
             r = np.r_[1, found.autocorrelations]
             matrix = np.array([[r[abs(i - j)] for j in range(lag)] for i in range(lag)])
-            self.assertAlmostEqual(found.partial[lag - 1], np.linalg.solve(matrix, r[1 : lag + 1])[-1])
+            self.assertAlmostEqual(
+                found.partial[lag - 1], np.linalg.solve(matrix, r[1 : lag + 1])[-1]
+            )
         self.assertAlmostEqual(found.band, 1.96 / np.sqrt(300), places=3)
         self.assertIn("depend on earlier ones", found.tests[0].words)
 
@@ -146,7 +175,9 @@ class Diagnosing(Case):
 
         for x in (kd.Normal(3, 2).sample(60, seed=1), kd.Gamma(3, 1).sample(400, seed=2)):
             found = {test.name: test for test in kd.normality(x).tests}
-            self.assertAlmostEqual(found["D'Agostino-Pearson"].p, stats.normaltest(x).pvalue, places=10)
+            self.assertAlmostEqual(
+                found["D'Agostino-Pearson"].p, stats.normaltest(x).pvalue, places=10
+            )
             self.assertAlmostEqual(found["Jarque-Bera"].p, stats.jarque_bera(x).pvalue, places=10)
         p = [kd.normality(row).tests[0].p for row in kd.Normal(0, 1).sample((200, 40), seed=3)]
         self.assertGreater(stats.kstest(p, "uniform").pvalue, 0.01)
@@ -171,7 +202,9 @@ class Records(Case):
         return path
 
     def test_dates_and_gaps(self):
-        series = kd.read_series(self.written("month,a,b\n2020-01,1,5\n2020-02,,6\n2020-03,3,7\n"), "a")
+        series = kd.read_series(
+            self.written("month,a,b\n2020-01,1,5\n2020-02,,6\n2020-03,3,7\n"), "a"
+        )
         self.assertEqual(series.index[1], pd.Timestamp("2020-02-01"))
         np.testing.assert_array_equal(series.to_numpy(), [1, np.nan, 3])
         years = kd.read_series(self.written("year,x\n2019,1\n2020,2\n2021,4\n"))
@@ -181,11 +214,14 @@ class Records(Case):
 
     def test_what_cannot_be_read(self):
         for text, words in (
-            ("month,a\n2020-01,1\n2020-1-2,2\n", "row 3"), ("month,a\n2020-01,1\n2020-03,2\n2020-04,3\n", "2020-03-01 follows"),
-            ("month,a\n2020-01,1\n2020-13,2\n", "no day"), ("date,a\n2020-01-01,x\n", "'x'"),
+            ("month,a\n2020-01,1\n2020-1-2,2\n", "row 3"),
+            ("month,a\n2020-01,1\n2020-03,2\n2020-04,3\n", "2020-03-01 follows"),
+            ("month,a\n2020-01,1\n2020-13,2\n", "no day"),
+            ("date,a\n2020-01-01,x\n", "'x'"),
             ("date,a,b\n2020-01-01,1,2\n", "which column"),
-            ("date,a\n2020-01-01,\"1,5\"\n", "decimal comma"), ("date,a\n", "no records"),
-        ):  # fmt: skip
+            ('date,a\n2020-01-01,"1,5"\n', "decimal comma"),
+            ("date,a\n", "no records"),
+        ):
             with self.subTest(words), self.fails(words, "records.csv", kind=kd.FileError):
                 kd.read_series(self.written(text))
         with self.fails("no column 'c'"):

@@ -15,7 +15,9 @@ class Groups(Case):
         for rate in (0.1, 0.0, -0.1, 0.2):
             balance = balance * (1 + rate) + 10
             expected.append(balance)
-        np.testing.assert_allclose(model.base_case().loc["balance"].to_numpy()[1:].astype(float), expected)
+        np.testing.assert_allclose(
+            model.base_case().loc["balance"].to_numpy()[1:].astype(float), expected
+        )
 
     def test_two_lines_that_need_each_other(self):
         model = kd.Model("pair", periods=5)
@@ -34,8 +36,12 @@ class Groups(Case):
         model.line("two_ago", "previous(row, 0, back=2)")
         model.line("sum_of_two", "previous(sum_of_two, 1) + previous(sum_of_two, 1, back=2)")
         sheet = model.base_case()
-        np.testing.assert_allclose(sheet.loc["two_ago"].to_numpy()[1:].astype(float), [0, 0, 1, 2, 3])
-        np.testing.assert_allclose(sheet.loc["sum_of_two"].to_numpy()[1:].astype(float), [2, 3, 5, 8, 13])
+        np.testing.assert_allclose(
+            sheet.loc["two_ago"].to_numpy()[1:].astype(float), [0, 0, 1, 2, 3]
+        )
+        np.testing.assert_allclose(
+            sheet.loc["sum_of_two"].to_numpy()[1:].astype(float), [2, 3, 5, 8, 13]
+        )
 
     def test_by_trial_equals_a_loop(self):
         model = kd.Model("fund", periods=6)
@@ -53,7 +59,10 @@ class Groups(Case):
             ({"x": "y + 1", "y": "x * 2"}, ("circle", "x", "y", "previous")),
             ({"x": "x + 1"}, ("circle", "x")),
             ({"x": "previous(x, 0) + total(x)"}, ("circle", "x")),
-            ({"x": "previous(z, 0)", "z": "1 + 0 * total(x) + 0 * period"}, ("total at column 9", "'x'", "period by period")),
+            (
+                {"x": "previous(z, 0)", "z": "1 + 0 * total(x) + 0 * period"},
+                ("total at column 9", "'x'", "period by period"),
+            ),
             ({"x": "previous(a, 0)"}, ("'a' is no row",)),
         ):
             model = kd.Model("wrong", periods=3)

@@ -18,7 +18,11 @@ def base(formula: str, **more) -> np.ndarray:
     model.given(a=2.0, b=-3.0, row=ROW, steps={0: 10, 5: 20, 8: 40}, **more)
     model.line("y", formula)
     values = model.base_case().loc["y"]
-    return values["value"] if not np.isnan(values["value"]) else values[["1", "2", "3", "4"]].to_numpy(dtype=float)
+    return (
+        values["value"]
+        if not np.isnan(values["value"])
+        else values[["1", "2", "3", "4"]].to_numpy(dtype=float)
+    )
 
 
 quick = settings(max_examples=40, deadline=None, suppress_health_check=[HealthCheck.too_slow])
@@ -117,7 +121,9 @@ class AnyCall(Case):
     @quick
     @given(
         st.sampled_from(sorted(FUNCTIONS)),
-        st.lists(st.sampled_from(["flow", "cash_flow", "price", "0.1", "3", "-2", "period"]), max_size=5),
+        st.lists(
+            st.sampled_from(["flow", "cash_flow", "price", "0.1", "3", "-2", "period"]), max_size=5
+        ),
     )
     def test_any_call_in_a_formula_is_a_number_or_an_error_of_ours(self, name, arguments):
         model = investment()

@@ -14,7 +14,11 @@ def base(formula: str, **more) -> np.ndarray:
     model.given(a=2.0, b=-3.0, row=ROW, steps={0: 10, 5: 20, 8: 40}, **more)
     model.line("y", formula)
     values = model.base_case().loc["y"]
-    return values["value"] if not np.isnan(values["value"]) else values[["1", "2", "3", "4"]].to_numpy(dtype=float)
+    return (
+        values["value"]
+        if not np.isnan(values["value"])
+        else values[["1", "2", "3", "4"]].to_numpy(dtype=float)
+    )
 
 
 class Shapes(Case):

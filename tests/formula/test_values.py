@@ -16,7 +16,11 @@ def base(formula: str, **more) -> np.ndarray:
     model.given(a=2.0, b=-3.0, row=ROW, steps={0: 10, 5: 20, 8: 40}, **more)
     model.line("y", formula)
     values = model.base_case().loc["y"]
-    return values["value"] if not np.isnan(values["value"]) else values[["1", "2", "3", "4"]].to_numpy(dtype=float)
+    return (
+        values["value"]
+        if not np.isnan(values["value"])
+        else values[["1", "2", "3", "4"]].to_numpy(dtype=float)
+    )
 
 
 class Values(Case):
@@ -41,7 +45,10 @@ class Values(Case):
             ("clip(b, -1, 1) + clip(a, 3, 4)", 2),
             ("lookup(5, steps) + lookup(7.9, steps) + lookup(100, steps)", 80),
             ("npv(0.1, row, start=-1)", float(kd.npv(0.1, ROW, -1))),
-            ("lowest(row) + highest(row) + total(row) + average(row) + median(row)", -1 + 4 + 7 + 1.75 + 2),
+            (
+                "lowest(row) + highest(row) + total(row) + average(row) + median(row)",
+                -1 + 4 + 7 + 1.75 + 2,
+            ),
             ("first(row) * 10 + last(row)", 31),
             ("at(row, 3) + at(row, a)", 3),
             ("at(row, 1.5)", -1),
@@ -81,7 +88,9 @@ class Values(Case):
         expected = np.where(n <= 4, np.append(ROW, np.nan)[n.astype(int) - 1], np.nan)
         np.testing.assert_array_equal(run["picked"].values, expected)
         inside = np.flatnonzero(n <= 4)
-        np.testing.assert_array_equal(run["mine"].values[inside], x[n[inside].astype(int) - 1, inside])
+        np.testing.assert_array_equal(
+            run["mine"].values[inside], x[n[inside].astype(int) - 1, inside]
+        )
         np.testing.assert_array_equal(run["stepped"].values, np.where(x < 2, 10, 20))
 
     def test_no_number_stays_no_number(self):
@@ -104,9 +113,12 @@ class Values(Case):
     @settings(max_examples=80, deadline=None)
     @given(
         st.recursive(
-            st.sampled_from(["a", "b", "1.5", "row"]), lambda s: st.builds("({} {} {})".format, s, st.sampled_from("+-*"), s)
+            st.sampled_from(["a", "b", "1.5", "row"]),
+            lambda s: st.builds("({} {} {})".format, s, st.sampled_from("+-*"), s),
         )
     )
     def test_arithmetic_is_numpys(self, formula):
         expected = eval(formula, {"a": 2.0, "b": -3.0, "row": np.array(ROW)})
-        np.testing.assert_allclose(base(formula), np.broadcast_to(expected, np.shape(base(formula))))
+        np.testing.assert_allclose(
+            base(formula), np.broadcast_to(expected, np.shape(base(formula)))
+        )

@@ -24,7 +24,9 @@ class Points(Case):
     def test_wilson_and_t_are_scipys(self):
         for hits, count in ((0, 30), (7, 50), (50, 50)):
             interval = stats.binomtest(hits, count).proportion_ci(method="wilson")
-            np.testing.assert_allclose(wilson(hits / count, count), (interval.low, interval.high), atol=1e-12)
+            np.testing.assert_allclose(
+                wilson(hits / count, count), (interval.low, interval.high), atol=1e-12
+            )
         self.assertAlmostEqual(t_point(19), stats.t.ppf(0.975, 19))
 
     def test_the_jackknife_of_a_mean_is_students_interval(self):
@@ -39,8 +41,12 @@ class Points(Case):
         hits = RNG.random(4000) < 0.2
         figure = proportion(hits)
         self.assertAlmostEqual(figure.error, 1.96 * math.sqrt(0.2 * 0.8 / 4000), delta=5e-4)
-        chances = RNG.beta(2, 8, 4000)  # each trial tells its chance, so the share is known better than from hits
-        self.assertAlmostEqual(proportion(chances).error, 1.96 * chances.std() / math.sqrt(4000), delta=2e-4)
+        chances = RNG.beta(
+            2, 8, 4000
+        )  # each trial tells its chance, so the share is known better than from hits
+        self.assertAlmostEqual(
+            proportion(chances).error, 1.96 * chances.std() / math.sqrt(4000), delta=2e-4
+        )
 
     def test_hall_corrects_towards_the_long_side(self):
         skewed = RNG.exponential(1, 200)
@@ -59,12 +65,20 @@ class Correlations(Case):
                 gaps.append(figure - truth)
                 errors.append(figure.error)
             self.assertCalibrated(gaps, errors)
-            self.assertAlmostEqual(np.mean(errors), 1.96 * (1 - truth**2) / math.sqrt(1000), delta=0.25 * np.mean(errors))
+            self.assertAlmostEqual(
+                np.mean(errors),
+                1.96 * (1 - truth**2) / math.sqrt(1000),
+                delta=0.25 * np.mean(errors),
+            )
 
     def test_no_error_where_none_can_be_given(self):
         a = RNG.normal(size=300)
         self.assertTrue(math.isnan(correlation_by_blocks(a, a, np.arange(0, 301, 15)).error))
-        self.assertTrue(math.isnan(correlation_by_blocks(a, -a + RNG.normal(size=300), np.array([0, 100, 300])).error))
+        self.assertTrue(
+            math.isnan(
+                correlation_by_blocks(a, -a + RNG.normal(size=300), np.array([0, 100, 300])).error
+            )
+        )
 
 
 class Tails(Case):

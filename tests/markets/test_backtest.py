@@ -21,8 +21,15 @@ class Backtests(Case):
 
     def test_kupiec_as_published(self):
         # Kupiec (1995): non-rejection regions at 95 % for 255, 510 and 1,000 days.
-        for days, level, least, most in ((255, 0.99, 0, 7), (510, 0.99, 1, 11), (1000, 0.99, 4, 17), (255, 0.95, 6, 21)):
-            inside = [count for count in range(60) if self.of(count, days, level).kupiec.p_value > 0.05]
+        for days, level, least, most in (
+            (255, 0.99, 0, 7),
+            (510, 0.99, 1, 11),
+            (1000, 0.99, 4, 17),
+            (255, 0.95, 6, 21),
+        ):
+            inside = [
+                count for count in range(60) if self.of(count, days, level).kupiec.p_value > 0.05
+            ]
             published = range(least + (least > 0) * 1 if least else 0, most)
             self.assertLessEqual(set(published) - {0}, set(inside))
             self.assertNotIn(most, inside)
@@ -49,19 +56,32 @@ class Backtests(Case):
             self.assertEqual(tested.days, len(losses) - 100)
             for day in (0, 77, 498):
                 past = kd.read_prices(PRICES.frame.iloc[: 100 + day + 1].reset_index())
-                shares = HELD.values / past.frame.iloc[-1]  # today's holdings in money, at the prices of that day
+                shares = (
+                    HELD.values / past.frame.iloc[-1]
+                )  # today's holdings in money, at the prices of that day
                 held = kd.Portfolio(past, shares=dict(shares))
                 with self.subTest(method=method, day=day):
-                    self.assertAlmostEqual(tested.forecasts[day] / held.value_at_risk(0.95, method, window=100), 1, 9)
-                    self.assertAlmostEqual(tested.shortfalls[day] / held.expected_shortfall(0.95, method, window=100), 1, 8)
+                    self.assertAlmostEqual(
+                        tested.forecasts[day] / held.value_at_risk(0.95, method, window=100), 1, 9
+                    )
+                    self.assertAlmostEqual(
+                        tested.shortfalls[day] / held.expected_shortfall(0.95, method, window=100),
+                        1,
+                        8,
+                    )
         self.assertEqual(HELD.backtest("student", 100, 0.95).days, len(losses) - 100)
 
     def test_shortfall_forecasts_are_tested(self):
         losses = stats.t(4).rvs(4000, random_state=3)
-        q, tail = stats.t.ppf(0.975, 4), stats.t.expect(lambda x: x, (4,), lb=stats.t.ppf(0.975, 4), conditional=True)
+        q, tail = (
+            stats.t.ppf(0.975, 4),
+            stats.t.expect(lambda x: x, (4,), lb=stats.t.ppf(0.975, 4), conditional=True),
+        )
         right = kd.backtest(-losses, q, 0.975, shortfalls=tail)
         self.assertGreater(right.shortfall.p_value, 0.05)
-        self.assertLess(kd.backtest(-losses, q, 0.975, shortfalls=0.8 * tail).shortfall.p_value, 0.01)
+        self.assertLess(
+            kd.backtest(-losses, q, 0.975, shortfalls=0.8 * tail).shortfall.p_value, 0.01
+        )
         self.assertIsNone(kd.backtest(-losses, q, 0.975).shortfall)
         self.assertEqual(right.table()["exception"].sum(), right.exceptions)
         self.assertIn("zone", right.summary())

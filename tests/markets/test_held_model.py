@@ -15,12 +15,16 @@ class Runs(Case):
         self.assertEqual(run.drivers, PRICES.instruments)
         by_hand = sum(run[name].values * HELD.values[name] for name in run.drivers)
         np.testing.assert_allclose(run["profit"].values, by_hand)
-        np.testing.assert_allclose(run["worst_fall"].values, np.maximum(-by_hand / HELD.value, 0), atol=1e-15)
+        np.testing.assert_allclose(
+            run["worst_fall"].values, np.maximum(-by_hand / HELD.value, 0), atol=1e-15
+        )
         sds = kd.returns(PRICES).frame.std()
         self.assertAlmostEqual(run[PRICES.instruments[0]].sd / sds.iloc[0], 1, delta=0.05)
         sample = kd.returns(PRICES).frame
         ranks = stats.spearmanr(run[run.drivers[0]].values, run[run.drivers[1]].values)[0]
-        self.assertAlmostEqual(ranks, stats.spearmanr(sample.iloc[:, 0], sample.iloc[:, 1])[0], delta=0.03)
+        self.assertAlmostEqual(
+            ranks, stats.spearmanr(sample.iloc[:, 0], sample.iloc[:, 1])[0], delta=0.03
+        )
 
     def test_several_days(self):
         run = HELD.simulate(4, 500, seed=1, marginals="student", window=300)
@@ -41,7 +45,9 @@ class Runs(Case):
         self.assertAlmostEqual(shares.sum(), 1)
         cov = kd.returns(PRICES).frame.cov().to_numpy()
         values = HELD.values.to_numpy()
-        expected = values * (cov @ values) / (values @ cov @ values)  # of a linear profit with normal returns
+        expected = (
+            values * (cov @ values) / (values @ cov @ values)
+        )  # of a linear profit with normal returns
         np.testing.assert_allclose(shares[HELD.instruments], expected, atol=0.06)
 
     def test_given_marginals_and_wrong_input(self):
@@ -61,12 +67,28 @@ class Runs(Case):
             optioned.simulate(1, 200)
 
     def test_names_that_a_model_cannot_use(self):
-        self.assertEqual(driver_names(["A.B", "A B", "1x", "profit"]), ["A_B", "A_B_2", "x1x", "holding_profit"])
-        odd = ["class", "max", "return_a", "a", "value_a", "a-1"]  # words of Python and of formulas, and the model's own
-        self.assertEqual(driver_names(odd)[:5], ["holding_class", "holding_max", "holding_return_a", "a", "holding_value_a"])
+        self.assertEqual(
+            driver_names(["A.B", "A B", "1x", "profit"]), ["A_B", "A_B_2", "x1x", "holding_profit"]
+        )
+        odd = [
+            "class",
+            "max",
+            "return_a",
+            "a",
+            "value_a",
+            "a-1",
+        ]  # words of Python and of formulas, and the model's own
+        self.assertEqual(
+            driver_names(odd)[:5],
+            ["holding_class", "holding_max", "holding_return_a", "a", "holding_value_a"],
+        )
         rng = np.random.default_rng(1)
-        frame = pd.DataFrame(100 * np.cumprod(1 + 0.01 * rng.standard_normal((60, 6)), axis=0), columns=odd)
+        frame = pd.DataFrame(
+            100 * np.cumprod(1 + 0.01 * rng.standard_normal((60, 6)), axis=0), columns=odd
+        )
         frame.insert(0, "date", pd.bdate_range("2027-01-01", periods=60).strftime("%Y-%m-%d"))
-        run = kd.Portfolio(frame, shares=dict.fromkeys(odd, 1.0)).simulate(2, 300, seed=1, marginals="normal")
+        run = kd.Portfolio(frame, shares=dict.fromkeys(odd, 1.0)).simulate(
+            2, 300, seed=1, marginals="normal"
+        )
         self.assertEqual(len(set(run.drivers)), 6)
         self.assertAlmostEqual(run.base["start_value"].item(), frame[odd].iloc[-1].sum())

@@ -24,30 +24,48 @@ class Risk(Case):
             np.testing.assert_allclose(HELD.losses(window=window)["loss"], part)
         wide = HELD.value_at_risk(0.99)
         worst = np.sort(losses)[::-1]  # 2.5 % of 599 are 14.975
-        self.assertAlmostEqual(HELD.expected_shortfall(0.975), (worst[:14].sum() + 0.975 * worst[14]) / 14.975)
+        self.assertAlmostEqual(
+            HELD.expected_shortfall(0.975), (worst[:14].sum() + 0.975 * worst[14]) / 14.975
+        )
         self.assertIn("exceeded on about 1 day in 100", wide.description)
         self.assertAlmostEqual(wide.fraction, wide / HELD.value)
 
     def test_normal_and_student_in_closed_form(self):
         returns = PRICES.frame.pct_change().iloc[1:]
         values = HELD.values.to_numpy()
-        mean, sd = returns.mean().to_numpy() @ values, np.sqrt(values @ returns.cov().to_numpy() @ values)
+        mean, sd = (
+            returns.mean().to_numpy() @ values,
+            np.sqrt(values @ returns.cov().to_numpy() @ values),
+        )
         for level in (0.95, 0.99):
             z = stats.norm.ppf(level)
             self.assertAlmostEqual(HELD.value_at_risk(level, "normal"), z * sd - mean)
-            self.assertAlmostEqual(HELD.expected_shortfall(level, "normal", mean=False), stats.norm.pdf(z) / (1 - level) * sd)
-            self.assertAlmostEqual(HELD.value_at_risk(level, "normal", horizon=10), z * sd * 10**0.5 - 10 * mean)
+            self.assertAlmostEqual(
+                HELD.expected_shortfall(level, "normal", mean=False),
+                stats.norm.pdf(z) / (1 - level) * sd,
+            )
+            self.assertAlmostEqual(
+                HELD.value_at_risk(level, "normal", horizon=10), z * sd * 10**0.5 - 10 * mean
+            )
             made_df = kd.fit_student(-(returns.to_numpy() @ values)).df
             reach = stats.t.ppf(level, made_df) * np.sqrt((made_df - 2) / made_df)
-            self.assertAlmostEqual(HELD.value_at_risk(level, "student", mean=False), reach * sd, delta=1e-6 * sd)
-            tail = stats.t.expect(lambda x: x, (made_df,), lb=stats.t.ppf(level, made_df), conditional=True)
+            self.assertAlmostEqual(
+                HELD.value_at_risk(level, "student", mean=False), reach * sd, delta=1e-6 * sd
+            )
+            tail = stats.t.expect(
+                lambda x: x, (made_df,), lb=stats.t.ppf(level, made_df), conditional=True
+            )
             wanted = tail * np.sqrt((made_df - 2) / made_df) * sd
-            self.assertAlmostEqual(HELD.expected_shortfall(level, "student", mean=False), wanted, delta=1e-4 * sd)
+            self.assertAlmostEqual(
+                HELD.expected_shortfall(level, "student", mean=False), wanted, delta=1e-4 * sd
+            )
 
     def test_all_methods_agree_on_normal_returns(self):
         rng = np.random.default_rng(2)
         days = pd.bdate_range("2020-01-01", periods=4001).strftime("%Y-%m-%d")
-        frame = pd.DataFrame({"date": days, "a": 100 * np.cumprod(1 + np.r_[0, 0.01 * rng.standard_normal(4000)])})
+        frame = pd.DataFrame(
+            {"date": days, "a": 100 * np.cumprod(1 + np.r_[0, 0.01 * rng.standard_normal(4000)])}
+        )
         held = kd.Portfolio(kd.read_prices(frame), shares={"a": 100})
         table = held.risk_table(levels=[0.95, 0.975], trials=40_000)
         for level in (0.95, 0.975):
@@ -56,7 +74,10 @@ class Risk(Case):
             self.assertEqual(len(part), len(METHODS))
             for (method, _), row in part.iterrows():
                 self.assertAlmostEqual(
-                    row["value at risk"] / wanted, 1, delta=0.25 if method in ("weighted", "filtered") else 0.08, msg=method
+                    row["value at risk"] / wanted,
+                    1,
+                    delta=0.25 if method in ("weighted", "filtered") else 0.08,
+                    msg=method,
                 )
                 self.assertLessEqual(row["value at risk low"], row["value at risk"])
 
@@ -74,18 +95,29 @@ class Risk(Case):
 
     def test_simulated_with_given_marginals_and_paths(self):
         distributions = {name: kd.Normal(0, 0.01) for name in HELD.instruments}
-        figure = HELD.value_at_risk(0.99, "simulated", marginals=distributions, trials=40_000, seed=1)
-        matrix = 0.0001 * (2 * np.sin(np.pi / 6 * stats.spearmanr(PRICES.frame.pct_change().iloc[1:]).statistic))
+        figure = HELD.value_at_risk(
+            0.99, "simulated", marginals=distributions, trials=40_000, seed=1
+        )
+        matrix = 0.0001 * (
+            2 * np.sin(np.pi / 6 * stats.spearmanr(PRICES.frame.pct_change().iloc[1:]).statistic)
+        )
         sd = np.sqrt(HELD.values @ matrix @ HELD.values)
         self.assertLess(abs(figure - stats.norm.ppf(0.99) * sd), 2 * figure.error)
-        ten = HELD.value_at_risk(0.99, "simulated", marginals=distributions, horizon=10, trials=20_000, seed=1)
+        ten = HELD.value_at_risk(
+            0.99, "simulated", marginals=distributions, horizon=10, trials=20_000, seed=1
+        )
         self.assertAlmostEqual(ten / figure, 10**0.5, delta=0.25)
         self.assertIn("10 days", ten.description)
         fat = HELD.value_at_risk(0.99, "simulated", copula="t", df=4, seed=1)
         self.assertGreater(fat, 0)
         table = HELD.risk_table([0.99], ["normal", "simulated"], mean=False, trials=5000, seed=2)
-        self.assertEqual(table["value at risk"].iloc[0], HELD.value_at_risk(0.99, "normal", mean=False))
-        self.assertEqual(table["value at risk"].iloc[1], HELD.value_at_risk(0.99, "simulated", trials=5000, seed=2))
+        self.assertEqual(
+            table["value at risk"].iloc[0], HELD.value_at_risk(0.99, "normal", mean=False)
+        )
+        self.assertEqual(
+            table["value at risk"].iloc[1],
+            HELD.value_at_risk(0.99, "simulated", trials=5000, seed=2),
+        )
 
     def test_contributions_explain_the_figure_they_stand_beside(self):
         for method in METHODS:
@@ -96,17 +128,28 @@ class Risk(Case):
                         figure = getattr(HELD, measure)(method=method, **options)
                         self.assertAlmostEqual(frame["component"].sum() / figure, 1, 12)
                         self.assertAlmostEqual(frame["share"].sum(), 1, 12)
-                        self.assertEqual((frame.attrs["method"], frame.attrs["horizon"]), (method, options.get("horizon", 1)))
+                        self.assertEqual(
+                            (frame.attrs["method"], frame.attrs["horizon"]),
+                            (method, options.get("horizon", 1)),
+                        )
         normal = HELD.contributions(0.99, method="normal")
         returns = PRICES.frame.pct_change().iloc[1:]
         values, matrix = HELD.values.to_numpy(), returns.cov().to_numpy()
-        by_hand = -returns.mean() + stats.norm.ppf(0.99) * (matrix @ values) / np.sqrt(values @ matrix @ values)
+        by_hand = -returns.mean() + stats.norm.ppf(0.99) * (matrix @ values) / np.sqrt(
+            values @ matrix @ values
+        )
         np.testing.assert_allclose(normal["marginal"], by_hand, rtol=1e-7)
-        without = kd.Portfolio(PRICES, shares={"alpha": 1000, "beta": 500}).value_at_risk(0.99, "normal")
-        self.assertAlmostEqual(normal.loc["gamma", "incremental"], HELD.value_at_risk(0.99, "normal") - without, 6)
+        without = kd.Portfolio(PRICES, shares={"alpha": 1000, "beta": 500}).value_at_risk(
+            0.99, "normal"
+        )
+        self.assertAlmostEqual(
+            normal.loc["gamma", "incremental"], HELD.value_at_risk(0.99, "normal") - without, 6
+        )
         worst = (-(returns @ HELD.values)).nlargest(14)
         shortfall = HELD.contributions(1 - 14 / 599, "expected_shortfall")["component"]
-        np.testing.assert_allclose(shortfall, -(returns.loc[worst.index] * HELD.values).mean(), rtol=1e-6)
+        np.testing.assert_allclose(
+            shortfall, -(returns.loc[worst.index] * HELD.values).mean(), rtol=1e-6
+        )
 
     def test_stress(self):
         frame = HELD.stress({"alpha": -0.1})
@@ -164,22 +207,30 @@ class Intervals(Case):
             for measure, truth in zip(MEASURES, truths, strict=True):
                 found = [method.interval(sample, measure, level, 1) for sample in samples]
                 hits = sum(figure.low <= truth <= figure.high for figure in found)
-                widths = [min(figure.high - float(figure), float(figure) - figure.low) for figure in found]
+                widths = [
+                    min(figure.high - float(figure), float(figure) - figure.low) for figure in found
+                ]
                 with self.subTest(method=name, measure=measure):
                     self.assertGreaterEqual(hits, 16)
-                    # Twice as wide, or half as wide in one of the measures, would fail; the correction is the loosest.
+                    # Twice as wide, or half as wide in one of the measures, would fail; the
+                    # correction is the loosest.
                     ratio = np.median(widths) / (1.96 * np.std([float(figure) for figure in found]))
-                    self.assertTrue(0.7 < ratio < (2.0 if name == "cornish fisher" else 1.55), ratio)
+                    self.assertTrue(
+                        0.7 < ratio < (2.0 if name == "cornish fisher" else 1.55), ratio
+                    )
 
     def test_what_the_window_cannot_bound_is_at_least_so_much(self):
         losses = stats.t(4).rvs(250, random_state=4)
         figure = METHODS["historical"]().interval(alone(losses), "value_at_risk", 0.99, 1)
-        # The seventh largest of 250 lies below the 99 % quantile in 98.6 % of samples, the largest above it in only 92 %.
+        # The seventh largest of 250 lies below the 99 % quantile in 98.6 % of samples, the largest
+        # above it in only 92 %.
         self.assertGreater(stats.binom.cdf(6, 250, 0.01), 0.975)
         self.assertEqual((figure.low, figure.high), (np.sort(losses)[-7], np.inf))
         self.assertIn("too few losses", figure.note)
         bounded = METHODS["tail"]().interval(alone(losses), "value_at_risk", 0.99, 1)
-        self.assertTrue(np.isfinite(bounded.high) and bounded.low < stats.t(4).ppf(0.99) < bounded.high)
+        self.assertTrue(
+            np.isfinite(bounded.high) and bounded.low < stats.t(4).ppf(0.99) < bounded.high
+        )
 
     def test_clusters_open_the_interval_and_are_told(self):
         rng = np.random.default_rng(1)
@@ -195,11 +246,15 @@ class Intervals(Case):
         fat = alone(stats.t(3).rvs(1000, random_state=1))
         self.assertIn("not normal", METHODS["normal"]().doubt(fat))
         self.assertEqual(METHODS["student"]().doubt(fat), "")
-        self.assertEqual(METHODS["normal"]().doubt(alone(np.random.default_rng(3).standard_normal(1000))), "")
+        self.assertEqual(
+            METHODS["normal"]().doubt(alone(np.random.default_rng(3).standard_normal(1000))), ""
+        )
         self.assertIn("doubt", HELD.risk_table([0.95], ["normal"]))
 
     def test_sampling_error_is_shown_apart(self):
-        few, many = (HELD.value_at_risk(0.95, "simulated", trials=trials) for trials in (1000, 40_000))
+        few, many = (
+            HELD.value_at_risk(0.95, "simulated", trials=trials) for trials in (1000, 40_000)
+        )
         self.assertAlmostEqual(few.sampling_error / many.sampling_error, 40**0.5, delta=2.5)
         self.assertGreater(many.error, 4 * many.sampling_error)
         self.assertEqual(HELD.value_at_risk(0.95, "tail").sampling_error, 0)
@@ -217,7 +272,10 @@ class Shapes(Case):
                     behind = method.behind(sample)[0].max()
                     q, beyond = (float(part[0]) for part in method.tail(sample[None], 0.99))
                     self.assertTrue(q <= beyond <= behind + 1e-12, (name, count))
-            self.assertEqual(METHODS["weighted"]().interval(alone(worst), "expected_shortfall", 0.99, 1).high, np.inf)
+            self.assertEqual(
+                METHODS["weighted"]().interval(alone(worst), "expected_shortfall", 0.99, 1).high,
+                np.inf,
+            )
 
     def test_cornish_fisher_rises_with_the_level_in_and_out_of_its_domain(self):
         levels = (0.9, 0.95, 0.975, 0.99, 0.995, 0.999)
@@ -226,7 +284,10 @@ class Shapes(Case):
             found = np.array([METHODS["cornish fisher"]().tail(rows, level) for level in levels])
             self.assertTrue((np.diff(found[:, 0], axis=0) >= 0).all(), skewed.dist.name)
             self.assertTrue((found[:, 1] >= found[:, 0]).all(), skewed.dist.name)
-        self.assertIn("outside the domain", METHODS["cornish fisher"]().doubt(alone(stats.gamma(0.2).rvs(500, random_state=1))))
+        self.assertIn(
+            "outside the domain",
+            METHODS["cornish fisher"]().doubt(alone(stats.gamma(0.2).rvs(500, random_state=1))),
+        )
 
     def test_the_tail_is_the_penalised_fit(self):
         losses = stats.t(4).rvs(1000, random_state=3)
@@ -234,13 +295,20 @@ class Shapes(Case):
         excesses = losses[losses > threshold] - threshold
 
         def cost(theta):
-            return -stats.genpareto.logpdf(excesses, theta[0], 0, np.exp(theta[1])).sum() + 0.5 * ((theta[0] - 0.1) / 0.2) ** 2
+            return (
+                -stats.genpareto.logpdf(excesses, theta[0], 0, np.exp(theta[1])).sum()
+                + 0.5 * ((theta[0] - 0.1) / 0.2) ** 2
+            )
 
-        shape, scale = optimize.minimize(cost, [0.1, 0.0], method="Nelder-Mead", options={"xatol": 1e-9, "fatol": 1e-9}).x
+        shape, scale = optimize.minimize(
+            cost, [0.1, 0.0], method="Nelder-Mead", options={"xatol": 1e-9, "fatol": 1e-9}
+        ).x
         tail = stats.genpareto(shape, threshold, np.exp(scale))
         q, beyond = METHODS["tail"]().tail(losses[None], 0.99)
         self.assertAlmostEqual(float(q[0]), tail.ppf(0.9), 4)
-        self.assertAlmostEqual(float(beyond[0]), tail.expect(lambda x: x, lb=float(q[0]), conditional=True), 3)
+        self.assertAlmostEqual(
+            float(beyond[0]), tail.expect(lambda x: x, lb=float(q[0]), conditional=True), 3
+        )
         low = METHODS["tail"]().tail(losses[None], 0.5)
         self.assertAlmostEqual(float(low[0][0]), np.median(losses))
         with self.fails("at least 40 returns"):
@@ -266,13 +334,22 @@ class Shapes(Case):
         self.assertAlmostEqual(model.persistence, 0.95, delta=0.03)
         ahead = model.forecast(400)
         self.assertAlmostEqual(ahead[-1] ** 2, model.variance, delta=0.05)
-        self.assertAlmostEqual(ahead[1] ** 2, model.variance + (ahead[0] ** 2 - model.variance) * model.persistence)
-        calm = alone(0.01 * np.array(returns)[: int(np.argmin(np.convolve(np.square(returns), np.ones(20), "valid"))) + 20])
+        self.assertAlmostEqual(
+            ahead[1] ** 2, model.variance + (ahead[0] ** 2 - model.variance) * model.persistence
+        )
+        calm = alone(
+            0.01
+            * np.array(returns)[
+                : int(np.argmin(np.convolve(np.square(returns), np.ones(20), "valid"))) + 20
+            ]
+        )
         method = METHODS["filtered"](volatility="garch")
         one, ten = (method.figure(calm, "value_at_risk", 0.99, days) for days in (1, 10))
         self.assertGreater(ten / one, 10**0.5)  # from a calm day volatility is expected to rise
         drawn = {
-            volatility: METHODS["simulated"](volatility=volatility, trials=4000).figure(calm, "value_at_risk", 0.99, 10)
+            volatility: METHODS["simulated"](volatility=volatility, trials=4000).figure(
+                calm, "value_at_risk", 0.99, 10
+            )
             for volatility in (None, "weighted", "garch")
         }
         self.assertLess(drawn["weighted"], drawn["garch"])
@@ -323,7 +400,11 @@ class Rolling(Case):
         rng = np.random.default_rng(6)
         days = pd.bdate_range("2024-01-01", periods=40).strftime("%Y-%m-%d")
         names = [f"i{place}" for place in range(62)]
-        frame = pd.DataFrame(100 * np.cumprod(1 + 0.01 * rng.standard_normal((40, 62)), axis=0), columns=names)
-        held = kd.Portfolio(kd.read_prices(frame.assign(date=days)), shares=dict.fromkeys(names, 1.0))
+        frame = pd.DataFrame(
+            100 * np.cumprod(1 + 0.01 * rng.standard_normal((40, 62)), axis=0), columns=names
+        )
+        held = kd.Portfolio(
+            kd.read_prices(frame.assign(date=days)), shares=dict.fromkeys(names, 1.0)
+        )
         figure = held.value_at_risk(0.95, "simulated", trials=1000, marginals="normal")
         self.assertTrue(0 < figure < 0.1 * held.value)

@@ -18,11 +18,15 @@ class Holding(Case):
         growth = (PRICES.frame.iloc[-1] / PRICES.frame.loc["2026-03-02"])[["alpha", "gamma"]]
         self.assertAlmostEqual(left.value, 5e5 * growth.sum())
         np.testing.assert_allclose(left.weights, growth / growth.sum())
-        daily = kd.Portfolio(PRICES, weights=weights, value=1e6, as_of="2026-03-02", rebalance="daily")
+        daily = kd.Portfolio(
+            PRICES, weights=weights, value=1e6, as_of="2026-03-02", rebalance="daily"
+        )
         np.testing.assert_allclose(daily.weights, 0.5)
         mean = PRICES.frame[["alpha", "gamma"]].pct_change().loc["2026-03-03":].mean(axis=1)
         self.assertAlmostEqual(daily.value, 1e6 * (1 + mean).prod(), 2)
-        monthly = kd.Portfolio(PRICES, weights=weights, value=1e6, as_of="2026-03-02", rebalance="monthly").history()
+        monthly = kd.Portfolio(
+            PRICES, weights=weights, value=1e6, as_of="2026-03-02", rebalance="monthly"
+        ).history()
         month = monthly.index.to_period("M")
         np.testing.assert_allclose(monthly["alpha"][1:][month[1:] != month[:-1]], 0.5)
         self.assertGreater(np.ptp(monthly["alpha"]), 0.01)
@@ -55,7 +59,9 @@ class Holding(Case):
 
     def test_positions_that_are_worth_nothing_together(self):
         last = PRICES.frame.iloc[-1]
-        held = kd.Portfolio(PRICES, shares={"alpha": last["beta"], "beta": -last["alpha"]}, short=True)
+        held = kd.Portfolio(
+            PRICES, shares={"alpha": last["beta"], "beta": -last["alpha"]}, short=True
+        )
         figure = held.value_at_risk(0.95)
         self.assertGreater(figure, 0)
         self.assertTrue(np.isnan(figure.fraction) or abs(figure.fraction) > 1e6)
@@ -79,21 +85,29 @@ class Asked(Case):
         rng = np.random.default_rng(1)
         index = 0.01 * rng.standard_normal(600)
         own = 0.0003 + 1.3 * index + 0.005 * rng.standard_normal(600)
-        frame = made(601)[["date"]].assign(index=50 * np.cumprod(np.r_[1, 1 + index]), own=20 * np.cumprod(np.r_[1, 1 + own]))
+        frame = made(601)[["date"]].assign(
+            index=50 * np.cumprod(np.r_[1, 1 + index]), own=20 * np.cumprod(np.r_[1, 1 + own])
+        )
         held = kd.Portfolio(frame, shares={"own": 10})
         found = held.against("index")
         line = stats.linregress(index, own)
         self.assertAlmostEqual(found["beta"], line.slope)
         self.assertAlmostEqual(found["alpha a year"], 252 * line.intercept)
-        self.assertAlmostEqual(found["beta"].error / (stats.t.ppf(0.975, 598) * line.stderr), 1, delta=0.15)
-        self.assertAlmostEqual(found["tracking error a year"], np.std(own - index, ddof=1) * 252**0.5)
+        self.assertAlmostEqual(
+            found["beta"].error / (stats.t.ppf(0.975, 598) * line.stderr), 1, delta=0.15
+        )
+        self.assertAlmostEqual(
+            found["tracking error a year"], np.std(own - index, ddof=1) * 252**0.5
+        )
         self.assertTrue(found["beta"].low < 1.3 < found["beta"].high)
         self.assertAlmostEqual(found["correlation"], line.rvalue)
         interval = stats.pearsonr(index, own).confidence_interval()
         self.assertAlmostEqual(found["correlation"].low, interval.low, delta=0.001)
         table = kd.returns(frame).against("index")
         self.assertAlmostEqual(table.loc["own", "beta"], line.slope)
-        np.testing.assert_allclose(kd.returns(frame).excess("index").frame["own"], own - index, atol=1e-12)
+        np.testing.assert_allclose(
+            kd.returns(frame).excess("index").frame["own"], own - index, atol=1e-12
+        )
         with self.fails("did you mean 'index'"):
             held.against("indx")
 
@@ -101,14 +115,21 @@ class Asked(Case):
         held = kd.Portfolio(PRICES, shares={"alpha": 10, "beta": 5})
         table = held.rolling(100, 0.95)
         losses = pd.Series(held.exposure().losses)
-        np.testing.assert_allclose(table["value at risk"], losses.rolling(100).quantile(0.95).dropna())
+        np.testing.assert_allclose(
+            table["value at risk"], losses.rolling(100).quantile(0.95).dropna()
+        )
         found = kd.returns(PRICES).rolling_correlation("alpha", "beta", 60)
         by_hand = PRICES.frame.pct_change().iloc[1:]
-        np.testing.assert_allclose(found, by_hand["alpha"].rolling(60).corr(by_hand["beta"]).dropna())
+        np.testing.assert_allclose(
+            found, by_hand["alpha"].rolling(60).corr(by_hand["beta"]).dropna()
+        )
         for call, words in (
             (lambda: held.rolling(5000), ("window 5000",)),
             (lambda: held.rolling(100, method="simulated"), ("day by day",)),
-            (lambda: kd.returns(PRICES).rolling_correlation("alpha", "bet"), ("did you mean 'beta'",)),
+            (
+                lambda: kd.returns(PRICES).rolling_correlation("alpha", "bet"),
+                ("did you mean 'beta'",),
+            ),
         ):
             with self.subTest(words=words), self.fails(*words):
                 call()
@@ -118,22 +139,35 @@ class Asked(Case):
         held = kd.Portfolio(frame, shares={"alpha": 10, "beta": 5}, currency={"beta": "NOK"})
         last = frame.iloc[-1]
         self.assertAlmostEqual(held.value, 10 * last["alpha"] + 5 * last["beta"] * 0.1)
-        own = kd.Portfolio(frame.assign(beta=frame["beta"] * frame["NOK"]), shares={"alpha": 10, "beta": 5})
+        own = kd.Portfolio(
+            frame.assign(beta=frame["beta"] * frame["NOK"]), shares={"alpha": 10, "beta": 5}
+        )
         self.assertAlmostEqual(held.value_at_risk(0.95), own.value_at_risk(0.95))
         with self.fails("did you mean 'NOK'"):
             kd.Portfolio(frame, shares={"beta": 5}, currency={"beta": "NOKK"})
 
     def test_positions_that_a_function_values(self):
         today = PRICES.frame["alpha"].iloc[-1]
-        linear = kd.Portfolio(PRICES, revalue=lambda prices: 10 * prices["alpha"] + 5 * prices["beta"])
+        linear = kd.Portfolio(
+            PRICES, revalue=lambda prices: 10 * prices["alpha"] + 5 * prices["beta"]
+        )
         plain = kd.Portfolio(PRICES, shares={"alpha": 10, "beta": 5})
         self.assertAlmostEqual(linear.value, plain.value)
         for method in ("historical", "filtered", "tail", "normal"):
-            self.assertAlmostEqual(linear.value_at_risk(0.95, method), plain.value_at_risk(0.95, method), 6)
+            self.assertAlmostEqual(
+                linear.value_at_risk(0.95, method), plain.value_at_risk(0.95, method), 6
+            )
         marginals = {name: kd.Normal(0, 0.01) for name in PRICES.instruments}
-        drawn = [held.value_at_risk(0.95, "simulated", marginals=marginals) for held in (linear, plain)]
+        drawn = [
+            held.value_at_risk(0.95, "simulated", marginals=marginals) for held in (linear, plain)
+        ]
         self.assertLess(abs(drawn[0] - drawn[1]), drawn[0].error)
-        put = kd.Portfolio(PRICES, revalue=lambda prices: 10 * prices["alpha"] + 10 * np.maximum(today - prices["alpha"], 0))
+        put = kd.Portfolio(
+            PRICES,
+            revalue=lambda prices: (
+                10 * prices["alpha"] + 10 * np.maximum(today - prices["alpha"], 0)
+            ),
+        )
         self.assertAlmostEqual(put.value_at_risk(0.99), 0)  # what it insures cannot be lost
         for method in ("filtered", "weighted", "cornish fisher"):
             put.value_at_risk(0.99, method, horizon=10)  # a loss of 0 is a figure too
@@ -141,8 +175,16 @@ class Asked(Case):
         for call, words in (
             (lambda: linear.contributions(), ("cannot be told apart",)),
             (lambda: linear.weights, ("no values by instrument",)),
-            (lambda: kd.Portfolio(PRICES, revalue=lambda prices: 1.0).value_at_risk(0.95), ("one finite value for each",)),
-            (lambda: kd.Portfolio(PRICES, shares={"alpha": 1}, revalue=lambda prices: prices["alpha"]), ("one of them",)),
+            (
+                lambda: kd.Portfolio(PRICES, revalue=lambda prices: 1.0).value_at_risk(0.95),
+                ("one finite value for each",),
+            ),
+            (
+                lambda: kd.Portfolio(
+                    PRICES, shares={"alpha": 1}, revalue=lambda prices: prices["alpha"]
+                ),
+                ("one of them",),
+            ),
         ):
             with self.subTest(words=words), self.fails(*words):
                 call()

@@ -23,7 +23,9 @@ quick = settings(max_examples=40, deadline=None, suppress_health_check=[HealthCh
 
 cells = st.one_of(
     st.floats(0.01, 1e6).map(lambda value: f"{value:.4f}"),
-    st.sampled_from(["", "nan", "n/a", "-3", "0", "1,5", "abc", "1e3", " 7.5 ", "inf", "-inf", "١٢"]),
+    st.sampled_from(
+        ["", "nan", "n/a", "-3", "0", "1,5", "abc", "1e3", " 7.5 ", "inf", "-inf", "١٢"]
+    ),
 )
 
 
@@ -48,16 +50,22 @@ class Reading(Case):
 
     def test_wide_long_and_other_kinds_of_file_are_the_same(self):
         frame = made(40)
-        long = frame.melt("date", var_name="instrument", value_name="price").sample(frac=1, random_state=1)
+        long = frame.melt("date", var_name="instrument", value_name="price").sample(
+            frac=1, random_state=1
+        )
         wide = kd.read_prices(frame)
         for suffix in (".csv", ".parquet", ".xlsx"):
             for table in (frame, long):
                 path = self.path.with_suffix(suffix)
-                {".csv": table.to_csv, ".parquet": table.to_parquet, ".xlsx": table.to_excel}[suffix](path, index=False)
+                {".csv": table.to_csv, ".parquet": table.to_parquet, ".xlsx": table.to_excel}[
+                    suffix
+                ](path, index=False)
                 read = kd.read_prices(path)
                 np.testing.assert_allclose(read.frame[["alpha", "beta", "gamma"]], wide.frame)
         indexed = frame.set_index(pd.to_datetime(frame["date"])).drop(columns="date")
-        pd.testing.assert_frame_equal(kd.read_prices(indexed).frame, wide.frame, check_names=False, check_freq=False)
+        pd.testing.assert_frame_equal(
+            kd.read_prices(indexed).frame, wide.frame, check_names=False, check_freq=False
+        )
 
     def test_gaps_late_listings_and_wrong_prices_are_reported_with_their_rows(self):
         prices = kd.read_prices(DEMO / "treasury_prices.csv")
@@ -69,7 +77,9 @@ class Reading(Case):
         self.assertIn("132 dates left out", prices.description)
         carried = kd.read_prices(DEMO / "treasury_prices.csv", missing="carry")
         self.assertEqual(len(carried.frame), len(prices.frame) + 2)
-        self.assertEqual(carried.frame["shipyard"].loc["2025-07-16"], carried.frame["shipyard"].loc["2025-07-15"])
+        self.assertEqual(
+            carried.frame["shipyard"].loc["2025-07-16"], carried.frame["shipyard"].loc["2025-07-15"]
+        )
         self.assertIn("2 missing prices carried", carried.description)
         with self.fails("row 403", "shipyard", "missing='drop'", kind=kd.FileError):
             kd.read_prices(DEMO / "treasury_prices.csv", missing="error")
@@ -95,7 +105,10 @@ class Reading(Case):
             ("date,a\n2026-01-01,5\n2026-01-02,5\n", ("all prices of 'a' are equal, 5",)),
             ("date,a\n2026-01-01,-5\n2026-01-02,-6\n", ("no price above 0",)),
             ("date\n2026-01-01\n", ("1 column",)),
-            ("date,instrument,price\n2026-01-01,a,5\n2026-01-01,a,6\n", ("row 3", "a has a second price")),
+            (
+                "date,instrument,price\n2026-01-01,a,5\n2026-01-01,a,6\n",
+                ("row 3", "a has a second price"),
+            ),
             ("", ("cannot be read",)),
             ("date,a,a\n2026-01-01,5,6\n2026-01-02,6,7\n", ("row 1", "two columns are named 'a'")),
             ("date,,b\n2026-01-01,5,6\n2026-01-02,6,7\n", ("row 1", "column 2 has no name")),
@@ -119,7 +132,10 @@ class Reading(Case):
                 path = self.path.with_suffix(ending)
                 path.write_bytes(pack(text))
                 pd.testing.assert_frame_equal(kd.read_prices(path).frame, plain)
-                with mock.patch.object(table_files, "MOST_UNPACKED", 1000), self.fails("unpacks to more", kind=kd.FileError):
+                with (
+                    mock.patch.object(table_files, "MOST_UNPACKED", 1000),
+                    self.fails("unpacks to more", kind=kd.FileError),
+                ):
                     kd.read_prices(path)
                 path.write_bytes(path.read_bytes()[:40])
                 with self.fails(path.name, "cannot be read", kind=kd.FileError):
@@ -127,11 +143,18 @@ class Reading(Case):
 
     def test_selecting_without_hindsight(self):
         facts = pd.read_csv(
-            io.StringIO("date,instrument,size,kind\n2026-01-01,a,5,x\n2026-01-01,b,9,x\n2026-01-01,c,7,y\n2026-06-01,a,20,x\n")
+            io.StringIO(
+                "date,instrument,size,kind\n2026-01-01,a,5,x\n2026-01-01,b,9,x\n2026-01-01,c,7,y\n2026-06-01,a,20,x\n"
+            )
         )
-        self.assertEqual(kd.select(facts, as_of="2026-03-01", where={"kind": "x"}, largest=1, by="size"), ["b"])
+        self.assertEqual(
+            kd.select(facts, as_of="2026-03-01", where={"kind": "x"}, largest=1, by="size"), ["b"]
+        )
         self.assertEqual(kd.select(facts, as_of="2026-07-01", largest=2, by="size"), ["a", "b"])
-        self.assertEqual(kd.select(facts, as_of="2026-07-01", where={"size": (">", 8), "kind": ["x", "y"]}), ["b", "a"])
+        self.assertEqual(
+            kd.select(facts, as_of="2026-07-01", where={"size": (">", 8), "kind": ["x", "y"]}),
+            ["b", "a"],
+        )
         for options, words in (
             ({"where": {"sise": 3}}, ("did you mean 'size'",)),
             ({"largest": 2}, ("needs by=",)),
@@ -143,11 +166,17 @@ class Reading(Case):
 
 class AnyFile(Case):
     @quick
-    @given(st.lists(st.tuples(dates, cells, cells), min_size=0, max_size=12), st.sampled_from(["drop", "carry", "error"]))
+    @given(
+        st.lists(st.tuples(dates, cells, cells), min_size=0, max_size=12),
+        st.sampled_from(["drop", "carry", "error"]),
+    )
     def test_prices_are_read_or_refused(self, lines, missing):
         with tempfile.TemporaryDirectory() as folder:
             path = Path(folder, "p.csv")
-            path.write_text("date,a,b\n" + "".join(f'{day},"{one}","{two}"\n' for day, one, two in lines), encoding="utf-8")
+            path.write_text(
+                "date,a,b\n" + "".join(f'{day},"{one}","{two}"\n' for day, one, two in lines),
+                encoding="utf-8",
+            )
             try:
                 prices = kd.read_prices(path, missing)
             except kd.KindynosError as error:
@@ -170,7 +199,11 @@ class Frames(Folder):
 class Doubtful(Case):
     def test_rows_of_long_files(self):
         days = [f"2027-03-{day:02d}" for day in range(1, 11)]
-        rows = [f"{day},{name},{10 + place + (name == 'B')}" for place, day in enumerate(days) for name in "AB"]
+        rows = [
+            f"{day},{name},{10 + place + (name == 'B')}"
+            for place, day in enumerate(days)
+            for name in "AB"
+        ]
         rows[7] = f"{days[3]},B,"
         found = kd.read_prices(self.file("date,instrument,price\n" + "\n".join(rows))).problems
         self.assertEqual(found[["row", "instrument"]].to_numpy().tolist(), [[9, "B"]])
@@ -201,13 +234,18 @@ class Doubtful(Case):
         folder = tempfile.TemporaryDirectory()
         self.addCleanup(folder.cleanup)
         path = Path(folder.name, "p.parquet")
-        frame.set_index(pd.DatetimeIndex(frame["date"], name="date")).drop(columns="date").to_parquet(path)
+        frame.set_index(pd.DatetimeIndex(frame["date"], name="date")).drop(
+            columns="date"
+        ).to_parquet(path)
         np.testing.assert_allclose(kd.read_prices(path).frame, kd.read_prices(frame).frame)
 
     def test_gaps_and_early_ends_are_told(self):
         frame = made(60)
         prices = kd.read_prices(frame.drop(index=range(20, 30)))
-        self.assertIn("a stretch of more than a week without prices counts as one return (from ", prices.description)
+        self.assertIn(
+            "a stretch of more than a week without prices counts as one return (from ",
+            prices.description,
+        )
         self.assertEqual(kd.read_prices(frame).stale, "")
         frame.loc[50:, "gamma"] = np.nan
         stale = kd.read_prices(frame).stale
@@ -218,7 +256,9 @@ class Doubtful(Case):
         frame.loc[5, "gamma"] = np.nan
         with self.fails("gamma"):
             kd.read_prices(frame, "error")
-        self.assertEqual(kd.read_prices(frame, "error", ["alpha", "beta"]).instruments, ["alpha", "beta"])
+        self.assertEqual(
+            kd.read_prices(frame, "error", ["alpha", "beta"]).instruments, ["alpha", "beta"]
+        )
         with self.fails("did you mean 'alpha'"):
             kd.read_prices(frame, instruments=["alhpa"])
 
@@ -230,10 +270,16 @@ class Doubtful(Case):
 
     def test_selecting_by_text(self):
         facts = pd.DataFrame(
-            {"date": ["2027-09-30", "2027-10-31", "2027-10-31"], "instrument": ["a", "b", "c"], "size": ["9", "100", "20"]}
+            {
+                "date": ["2027-09-30", "2027-10-31", "2027-10-31"],
+                "instrument": ["a", "b", "c"],
+                "size": ["9", "100", "20"],
+            }
         )
         self.assertEqual(kd.select(facts, as_of="2027-12-31", largest=1, by="size"), ["b"])
-        self.assertEqual(kd.select(facts, as_of="2027-12-31", where={"size": (">", 15)}), ["b", "c"])
+        self.assertEqual(
+            kd.select(facts, as_of="2027-12-31", where={"size": (">", 15)}), ["b", "c"]
+        )
         with self.fails("no number"):
             kd.select(facts.assign(size="big"), as_of="2027-12-31", where={"size": (">", 15)})
         with self.fails("9/30", "2027-12-31"):

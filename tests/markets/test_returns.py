@@ -19,9 +19,13 @@ class OfReturns(Case):
         np.testing.assert_allclose(simple.covariance(), frame.pct_change().cov())
         np.testing.assert_allclose(simple.correlation(), frame.pct_change().corr())
         weekly = kd.returns(PRICES, "log", "week")
-        np.testing.assert_allclose(weekly.frame, np.log(frame.resample("W-FRI").last()).diff().iloc[1:-1])
+        np.testing.assert_allclose(
+            weekly.frame, np.log(frame.resample("W-FRI").last()).diff().iloc[1:-1]
+        )
         self.assertEqual((weekly.per_year, kd.returns(PRICES, every="month").per_year), (52, 12))
-        np.testing.assert_allclose(simple.rolling(50)["sd"], frame.pct_change().rolling(50).std().dropna())
+        np.testing.assert_allclose(
+            simple.rolling(50)["sd"], frame.pct_change().rolling(50).std().dropna()
+        )
 
     def test_weighted_and_shrunk(self):
         simple = kd.returns(PRICES)
@@ -29,7 +33,10 @@ class OfReturns(Case):
         wanted = np.cov(simple.frame.T, aweights=weights, ddof=0)
         np.testing.assert_allclose(simple.covariance("weighted", 0.94), wanted)
         short = kd.returns(kd.read_prices(made(40)))
-        sample, shrunk = (short.correlation(method).to_numpy()[np.triu_indices(3, 1)] for method in ("sample", "shrunk"))
+        sample, shrunk = (
+            short.correlation(method).to_numpy()[np.triu_indices(3, 1)]
+            for method in ("sample", "shrunk")
+        )
         self.assertLess(np.ptp(shrunk), np.ptp(sample))  # towards one correlation for all
         self.assertAlmostEqual(shrunk.mean(), sample.mean(), 9)
         np.testing.assert_allclose(np.diag(short.covariance("shrunk")), np.diag(short.covariance()))
@@ -53,7 +60,12 @@ class Shrinkage(Case):
         sample = gaps.T @ gaps / count
         sd = np.sqrt(np.diag(sample))
         average = np.mean([sample[i, j] / (sd[i] * sd[j]) for i in range(size) for j in range(i)])
-        target = np.array([[sample[i, i] if i == j else average * sd[i] * sd[j] for j in range(size)] for i in range(size)])
+        target = np.array(
+            [
+                [sample[i, i] if i == j else average * sd[i] * sd[j] for j in range(size)]
+                for i in range(size)
+            ]
+        )
         pi = rho = 0.0
         for i in range(size):
             for j in range(size):
@@ -62,10 +74,16 @@ class Shrinkage(Case):
                 if i == j:
                     rho += term
                     continue
-                one = np.mean((gaps[:, i] ** 2 - sample[i, i]) * (gaps[:, i] * gaps[:, j] - sample[i, j]))
-                two = np.mean((gaps[:, j] ** 2 - sample[j, j]) * (gaps[:, i] * gaps[:, j] - sample[i, j]))
+                one = np.mean(
+                    (gaps[:, i] ** 2 - sample[i, i]) * (gaps[:, i] * gaps[:, j] - sample[i, j])
+                )
+                two = np.mean(
+                    (gaps[:, j] ** 2 - sample[j, j]) * (gaps[:, i] * gaps[:, j] - sample[i, j])
+                )
                 rho += average / 2 * (sd[j] / sd[i] * one + sd[i] / sd[j] * two)
         weight = np.clip((pi - rho) / ((sample - target) ** 2).sum() / count, 0, 1)
         wanted = (weight * target + (1 - weight) * sample) * count / (count - 1)
-        found = kd.returns(kd.read_prices(PRICES.frame.iloc[:80].reset_index())).covariance("shrunk")
+        found = kd.returns(kd.read_prices(PRICES.frame.iloc[:80].reset_index())).covariance(
+            "shrunk"
+        )
         np.testing.assert_allclose(found, wanted, rtol=1e-9)

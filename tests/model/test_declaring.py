@@ -64,7 +64,9 @@ class Targets(Case):
 class Dataclasses(Case):
     def test_a_function_of_a_dataclass_that_returns_one(self):
         drivers = {"price": kd.Normal(120, 10)}
-        model = kd.Model.from_function(settle, drivers, ["gain", "cost"], given={"fee": 5.0}, base=Deal())
+        model = kd.Model.from_function(
+            settle, drivers, ["gain", "cost"], given={"fee": 5.0}, base=Deal()
+        )
         run = model.simulate(500, seed=1)
         np.testing.assert_allclose(run["gain"].values, run["price"].values - 5)
         np.testing.assert_allclose(run["cost"].values, 5)

@@ -73,7 +73,8 @@ class Files(Case):
         loaded = self.load(GOOD)
         self.assertEqual(dict(loaded.quantities), dict(model.quantities))
         np.testing.assert_array_equal(
-            loaded.simulate(1000, seed=3)["result"].values, model.simulate(1000, seed=3)["result"].values
+            loaded.simulate(1000, seed=3)["result"].values,
+            model.simulate(1000, seed=3)["result"].values,
         )
 
     def test_round_trip(self):
@@ -103,7 +104,11 @@ class Files(Case):
             ('name = "Tickets"', "name = 3", ("[model]", "name must be a text", "3")),
             ("periods = 3", 'periods = "3"', ("[model]", "periods", "'3'")),
             ("periods = 3", "periods = -3", ("[model]", "periods", "at least 1", "-3")),
-            ("periods = 3", "period = 3", ("[model]", "unknown key 'period'", "did you mean 'periods'?")),
+            (
+                "periods = 3",
+                "period = 3",
+                ("[model]", "unknown key 'period'", "did you mean 'periods'?"),
+            ),
             ("start = 2030", 'every = "week"', ("[model]", "every", "'year'", "'week'")),
             ("[given]\n", "[givens]\n", ("unknown table [givens]", "did you mean 'given'?")),
             ("fare = 42", "fare = nan", ("[given] fare", "finite", "nan")),
@@ -112,7 +117,11 @@ class Files(Case):
             ("fare = 42", "fare = true", ("[given] fare", "a number", "True")),
             ("fare = 42", "fare = 1979-05-27", ("[given] fare", "a number")),
             ("fare = 42", "load = 42", ("[drivers.load]", "already a given figure")),
-            ('unit = "seats"', "units = 3", ("[given.seats]", "unknown key 'units'", "did you mean 'unit'?")),
+            (
+                'unit = "seats"',
+                "units = 3",
+                ("[given.seats]", "unknown key 'units'", "did you mean 'unit'?"),
+            ),
             (
                 'distribution = "beta"',
                 'distribution = "bta"',
@@ -122,11 +131,27 @@ class Files(Case):
             ("a = 14", "alpha = 14", ("[drivers.load]", "no parameter 'alpha'")),
             ("a = 14", "", ("[drivers.load]", "lacks the parameter 'a'")),
             ("sd = 10", "sd = -10", ("[drivers.fuel]", "Normal: sd", "above 0", "-10")),
-            ('each = "period"', 'each = "month"', ("[drivers.fuel]", "each", "'period'", "'month'")),
-            ('last_fund = "last(fund)"', 'last_fund = "last(found)"', ("last_fund", "'found'", "did you mean 'fund'?")),
-            ('last_fund = "last(fund)"', "last_fund = 3", ("last_fund", "formula must be a text", "3")),
+            (
+                'each = "period"',
+                'each = "month"',
+                ("[drivers.fuel]", "each", "'period'", "'month'"),
+            ),
+            (
+                'last_fund = "last(fund)"',
+                'last_fund = "last(found)"',
+                ("last_fund", "'found'", "did you mean 'fund'?"),
+            ),
+            (
+                'last_fund = "last(fund)"',
+                "last_fund = 3",
+                ("last_fund", "formula must be a text", "3"),
+            ),
             ("target = 1000", 'target = "x"', ("[outcomes] result", "target", "'x'")),
-            ("target = 1000", "targt = 1000", ("[outcomes.result]", "'targt'", "did you mean 'target'?")),
+            (
+                "target = 1000",
+                "targt = 1000",
+                ("[outcomes.result]", "'targt'", "did you mean 'target'?"),
+            ),
             ("[model]", "[model", ("is not TOML",)),
             ("[lines]", "[lines]\n'a b' = \"1\"", ("'a b' cannot be a name",)),
         ):
@@ -163,9 +188,13 @@ class Files(Case):
 class ModelsInFiles(Case):
     @quick
     @given(
-        st.sampled_from(["pert", "normal", "beta", "geometric brownian motion", "random walk", "nothing"]),
+        st.sampled_from(
+            ["pert", "normal", "beta", "geometric brownian motion", "random walk", "nothing"]
+        ),
         st.dictionaries(
-            st.sampled_from(["low", "mode", "high", "mean", "sd", "start", "drift", "volatility", "dt", "each"]),
+            st.sampled_from(
+                ["low", "mode", "high", "mean", "sd", "start", "drift", "volatility", "dt", "each"]
+            ),
             st.floats(-5, 5),
             max_size=4,
         ),
@@ -174,7 +203,10 @@ class ModelsInFiles(Case):
     def test_drivers_are_read_or_refused_with_their_place(self, name, parameters, as_process):
         word = "process" if as_process else "distribution"
         lines = "\n".join(f"{key} = {value!r}" for key, value in parameters.items())
-        text = f'[model]\nname = "m"\nperiods = 3\n[drivers.x]\n{word} = "{name}"\n{lines}\n[outcomes]\ny = "x * 2"\n'
+        text = (
+            f'[model]\nname = "m"\nperiods = 3\n[drivers.x]\n{word} = '
+            f'"{name}"\n{lines}\n[outcomes]\ny = "x * 2"\n'
+        )
         tomllib.loads(text)
         with tempfile.TemporaryDirectory() as folder:
             path = Path(folder, "m.toml")
@@ -193,7 +225,10 @@ class ModelsInFiles(Case):
         base = investment().to_toml()
         for entry, words in (
             ("[scenarios.a]\nprice = 'dear'", ("scenarios.a", "price")),
-            ("[scenarios.a]\nflow = { distribution = 'normel', mean = 1, sd = 1 }", ("scenarios.a", "did you mean 'normal'")),
+            (
+                "[scenarios.a]\nflow = { distribution = 'normel', mean = 1, sd = 1 }",
+                ("scenarios.a", "did you mean 'normal'"),
+            ),
             ("[scenarios.a]\nnet_value = 3", ("scenarios.a", "is a line")),
             ("[scenarios]\na = 3", ("scenarios",)),
             ("[scenario.a]\nprice = 3", ("scenarios",)),

@@ -31,7 +31,9 @@ class OfFunctions(Case):
             return 3 * (a + b), a / b
 
         single = kd.Model.from_function(Plant(3), self.distributions, ["sum", "ratio"])
-        whole = kd.Model.from_function(arrays, self.distributions, {"sum": {"unit": "EUR", "target": 15}, "ratio": {}})
+        whole = kd.Model.from_function(
+            arrays, self.distributions, {"sum": {"unit": "EUR", "target": 15}, "ratio": {}}
+        )
         one, two = (model.simulate(2000, seed=1) for model in (single, whole))
         for name in ("sum", "ratio"):
             np.testing.assert_allclose(one[name].values, two[name].values, rtol=1e-14)
@@ -41,7 +43,12 @@ class OfFunctions(Case):
     def test_periods_and_givens(self):
         drivers = {"x": {"distribution": kd.Normal(5, 1), "each": "period", "unit": "EUR"}}
         model = kd.Model.from_function(
-            lambda x, k, rate=0.1: k * kd.npv(rate, x), drivers, "value", given={"k": 2.0}, periods=4, name="m"
+            lambda x, k, rate=0.1: k * kd.npv(rate, x),
+            drivers,
+            "value",
+            given={"k": 2.0},
+            periods=4,
+            name="m",
         )
         run = model.simulate(500, seed=2)
         np.testing.assert_allclose(run["value"].values, 2 * kd.npv(0.1, run["x"].values))
@@ -69,7 +76,9 @@ class OfFunctions(Case):
         alone = model.simulate(500, seed=1, workers=1)
         with (
             mock.patch.object(module, "PATIENCE", 0.0),
-            mock.patch.object(module, "ProcessPoolExecutor", wraps=module.ProcessPoolExecutor) as pool,
+            mock.patch.object(
+                module, "ProcessPoolExecutor", wraps=module.ProcessPoolExecutor
+            ) as pool,
         ):
             spread = model.simulate(500, seed=1, workers=2)
         self.assertEqual(pool.call_count, 1)
@@ -83,27 +92,51 @@ class OfFunctions(Case):
 
         distributions = {"a": kd.Normal(3.2, 1)}
         for function in (Plant(1), arrays):
-            model = kd.Model.from_function(function, distributions, "sum" if function is not arrays else "y")
+            model = kd.Model.from_function(
+                function, distributions, "sum" if function is not arrays else "y"
+            )
             with self.assertRaises(kd.RunError) as caught:
                 model.simulate(4000, seed=5)
             description = str(caught.exception)
             number = int(description.split()[1])
             inputs = model.inputs(number, trials=4000, seed=5)
             self.assertLess(inputs["a"], 0)
-            self.assertIn(f"model.inputs({number}, trials=4000, seed=5, sampling='latin')", description)
+            self.assertIn(
+                f"model.inputs({number}, trials=4000, seed=5, sampling='latin')", description
+            )
             with self.assertRaises(ValueError):
                 function(**inputs)
 
     def test_mistakes(self):
         distributions = self.distributions
         for call, words in (
-            (lambda: kd.Model.from_function(Plant(1), {"c": kd.Normal(0, 1)}, "sum"), ("no argument 'c'",)),
-            (lambda: kd.Model.from_function(lambda a, b, c: a, distributions, "y"), ("'c' needs a driver",)),
+            (
+                lambda: kd.Model.from_function(Plant(1), {"c": kd.Normal(0, 1)}, "sum"),
+                ("no argument 'c'",),
+            ),
+            (
+                lambda: kd.Model.from_function(lambda a, b, c: a, distributions, "y"),
+                ("'c' needs a driver",),
+            ),
             (lambda: kd.Model.from_function(3, distributions, "y"), ("can be called",)),
-            (lambda: kd.Model.from_function(Plant(1), distributions, []), ("at least one outcome",)),
-            (lambda: kd.Model.from_function(Plant(1), distributions, {"sum": {"colour": 3}}), ("unit, target and better",)),
-            (lambda: kd.Model.from_function(Plant(1), distributions, "som").compiled(), ("'som'", "did you mean 'sum'")),
-            (lambda: kd.Model.from_function(lambda a, b: (a, b), distributions, ["x", "y", "z"]).compiled(), ("3 values",)),
+            (
+                lambda: kd.Model.from_function(Plant(1), distributions, []),
+                ("at least one outcome",),
+            ),
+            (
+                lambda: kd.Model.from_function(Plant(1), distributions, {"sum": {"colour": 3}}),
+                ("unit, target and better",),
+            ),
+            (
+                lambda: kd.Model.from_function(Plant(1), distributions, "som").compiled(),
+                ("'som'", "did you mean 'sum'"),
+            ),
+            (
+                lambda: kd.Model.from_function(
+                    lambda a, b: (a, b), distributions, ["x", "y", "z"]
+                ).compiled(),
+                ("3 values",),
+            ),
             (lambda: investment().inputs(10, trials=10), ("from 0 to 9",)),
         ):
             with self.subTest(words=words), self.fails(*words):

@@ -30,7 +30,10 @@ class Declaring(Case):
     def test_names(self):
         model = investment()
         for name in ("2nd", "a b", "class", "", "__x", "ﬁ", 3, None):
-            with self.subTest(name=name), self.fails("cannot be a name" if name is not None else "nothing given"):
+            with (
+                self.subTest(name=name),
+                self.fails("cannot be a name" if name is not None else "nothing given"),
+            ):
                 model.given(name, 1.0)
         with self.fails("stands for the number of the period"):
             model.given(period=1)
@@ -57,7 +60,9 @@ class Declaring(Case):
         model = kd.Model("m")
         model.given(hurdle=0.1)
         model.line("x", "1 + hurdel")
-        with self.fails("line 'x' needs 'hurdel'", "column 5", "did you mean 'hurdle'?", kind=kd.ModelError):
+        with self.fails(
+            "line 'x' needs 'hurdel'", "column 5", "did you mean 'hurdle'?", kind=kd.ModelError
+        ):
             model.base_case()
         model = kd.Model("m")
         model.given(hurdle=0.1)
@@ -123,8 +128,14 @@ class Declaring(Case):
             (lambda: model.given(a=[[0, 1], [0, 2]]), ("keys of a table must increase",)),
             (lambda: model.given(a=[[0, 1, 2]]), ("pair of key and value",)),
             (lambda: model.driver("a", 3), ("needs a distribution", "3")),
-            (lambda: model.driver("a", kd.Normal(0, 1), each="year"), ("each", "'period'", "'year'")),
-            (lambda: kd.Model("m").driver("a", kd.Normal(0, 1), each="period"), ("needs a model with periods",)),
+            (
+                lambda: model.driver("a", kd.Normal(0, 1), each="year"),
+                ("each", "'period'", "'year'"),
+            ),
+            (
+                lambda: kd.Model("m").driver("a", kd.Normal(0, 1), each="period"),
+                ("needs a model with periods",),
+            ),
             (lambda: model.driver("a", kd.Normal(0, 1), base="x"), ("base", "'x'")),
             (lambda: model.line("y", "1 +"), ("line 'y'", "cannot be read")),
             (lambda: model.outcome("y", "1", target="a high"), ("target", "'a high'")),
@@ -134,10 +145,15 @@ class Declaring(Case):
                 act()
 
     def test_labels(self):
-        self.assertEqual(list(kd.Model("m", periods=2, start=2030).statement.timeline.labels), ["2030", "2031"])
-        quarters = kd.Model("m", periods=3, start="2028-Q4", every="quarter").statement.timeline.labels
+        self.assertEqual(
+            list(kd.Model("m", periods=2, start=2030).statement.timeline.labels), ["2030", "2031"]
+        )
+        quarters = kd.Model(
+            "m", periods=3, start="2028-Q4", every="quarter"
+        ).statement.timeline.labels
         self.assertEqual(quarters, ["2028 Q4", "2029 Q1", "2029 Q2"])
         self.assertEqual(
-            kd.Model("m", periods=2, start="2028-12", every="month").statement.timeline.labels, ["2028-12", "2029-01"]
+            kd.Model("m", periods=2, start="2028-12", every="month").statement.timeline.labels,
+            ["2028-12", "2029-01"],
         )
         self.assertEqual(kd.Model("m", periods=2).statement.timeline.labels, ["1", "2"])

@@ -111,10 +111,17 @@ class Slips(Case):
         model.driver("idle", kd.Normal(5, 1))
         model.driver("each_year", kd.Normal(0.06, 0.15), each="period")
         model.given(wide=3.0)
-        model.line("balance", "roll_forward(100, earned, 0 * period) + last(roll_forward(1, each_year, 0 * period))")
+        model.line(
+            "balance",
+            "roll_forward(100, earned, 0 * period) + last(roll_forward(1, each_year, 0 * period))",
+        )
         model.outcome("final", "last(balance) + 0 * idle + mirr(balance, wide, 0.1, -50)")
         found = model.check().groupby("name")["finding"].apply(" ".join)
-        self.assertIn("drawn once and then the same in every period; say each = 'period'", found["earned"])
-        self.assertIn("no outcome changes between its P10 (3.718) and its P90 (6.282)", found["idle"])
+        self.assertIn(
+            "drawn once and then the same in every period; say each = 'period'", found["earned"]
+        )
+        self.assertIn(
+            "no outcome changes between its P10 (3.718) and its P90 (6.282)", found["idle"]
+        )
         self.assertIn("3 means 300 %", found["wide"])
         self.assertNotIn("each_year", found)

@@ -61,7 +61,9 @@ class Saved(Folder):
     def test_what_was_stated_comes_back_to_the_bit(self):
         model = kd.Model("Wide \U0001f6a2")
         for i, weights in enumerate(np.random.default_rng(3).dirichlet(np.ones(3), 40)):
-            model.driver(f"d{i}", kd.Mixture([kd.Normal(0, 1), kd.Normal(5, 1), kd.Normal(9, 2)], weights))
+            model.driver(
+                f"d{i}", kd.Mixture([kd.Normal(0, 1), kd.Normal(5, 1), kd.Normal(9, 2)], weights)
+            )
         model.outcome("y", "d0 + d1", unit="\U0001d4b3")
         run = model.simulate(60, seed=1, keep=["d0"])
         run.save(self.folder / "m.parquet")
@@ -71,7 +73,10 @@ class Saved(Folder):
         self.assertEqual(model.to_toml(), model_from_text(model.to_toml()).to_toml())
 
     def test_aims_are_saved(self):
-        aims = [kd.Precision("net_value", "chance", below=0, within=0.05), kd.Precision("net_value", "mean", within=1e-9)]
+        aims = [
+            kd.Precision("net_value", "chance", below=0, within=0.05),
+            kd.Precision("net_value", "mean", within=1e-9),
+        ]
         run = investment().simulate(2000, seed=1, until=aims, at_most=4000)
         run.save(self.folder / "a.parquet")
         again = kd.open_run(self.folder / "a.parquet")
@@ -102,7 +107,10 @@ class Saved(Folder):
             (lambda: written(checksum="0"), ("damaged", "checksum")),
             (lambda: written(kept={"lost": None}), ("damaged", "'lost'")),
             (lambda: written(model="[model]"), ("model cannot be read",)),
-            (lambda: parquet.write_table(table.replace_schema_metadata({}), path), ("no saved run",)),
+            (
+                lambda: parquet.write_table(table.replace_schema_metadata({}), path),
+                ("no saved run",),
+            ),
             (lambda: path.write_bytes(path.read_bytes()[:200]), ("damaged, or no saved run",)),
             (path.unlink, ("does not exist",)),
         ):
@@ -111,7 +119,10 @@ class Saved(Folder):
                 kd.open_run(path)
         with self.fails("cannot be written", kind=kd.FileError):
             investment().simulate(50).save(self.folder / "nowhere" / "r.parquet")
-        with mock.patch.dict("sys.modules", {"pyarrow": None}), self.fails("kindynos[parquet]", kind=kd.FileError):
+        with (
+            mock.patch.dict("sys.modules", {"pyarrow": None}),
+            self.fails("kindynos[parquet]", kind=kd.FileError),
+        ):
             kd.open_run(path)
 
     def test_foreign_descriptions(self):
@@ -125,14 +136,25 @@ class Saved(Folder):
             about = json.loads(text)
             place = about
             while True:  # walk to any part of the description and put something else in its place
-                key = list(place)[rng.integers(len(place))] if isinstance(place, dict) else int(rng.integers(len(place)))
+                key = (
+                    list(place)[rng.integers(len(place))]
+                    if isinstance(place, dict)
+                    else int(rng.integers(len(place)))
+                )
                 if not isinstance(place[key], dict | list) or not place[key] or rng.random() < 0.3:
                     break
                 place = place[key]
             place[key] = foreign[rng.integers(len(foreign))]
-            metadata = {b"kindynos": json.dumps(about).encode() if trial % 5 else text[: rng.integers(len(text))].encode()}
+            metadata = {
+                b"kindynos": json.dumps(about).encode()
+                if trial % 5
+                else text[: rng.integers(len(text))].encode()
+            }
             parquet.write_table(table.replace_schema_metadata(metadata), path)
-            with self.subTest(key=key, value=repr(place[key])[:40]), contextlib.suppress(kd.KindynosError):
+            with (
+                self.subTest(key=key, value=repr(place[key])[:40]),
+                contextlib.suppress(kd.KindynosError),
+            ):
                 run = kd.open_run(path)
                 run.table(), run.facts(), run.trial(0), float(run["net_value"].mean)
 
@@ -142,8 +164,12 @@ class OtherRuns(Folder):
         model = investment()
         model.outcome("rate", "irr(cash_flow - 95, 10)")
         path = self.folder / "r.parquet"
-        stopped = model.simulate(40_000, seed=1, progress=lambda done, total: done < 9_000, workers=1)
-        grown = model.simulate(2000, seed=1, until=kd.Precision("net_value", "mean", within=0.2), at_most=60_000)
+        stopped = model.simulate(
+            40_000, seed=1, progress=lambda done, total: done < 9_000, workers=1
+        )
+        grown = model.simulate(
+            2000, seed=1, until=kd.Precision("net_value", "mean", within=0.2), at_most=60_000
+        )
         for saved in (stopped, grown):
             saved.save(path)
             again = kd.open_run(path)

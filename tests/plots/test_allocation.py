@@ -30,7 +30,10 @@ class Allocations(Case):
         np.testing.assert_allclose(singles.get_xdata(), 100 * kd.returns(PRICES).frame.std())
         self.assertIn("today's weights", labels(ax))
         self.assertIn("chosen: the least sd", labels(ax))
-        self.assertEqual({text.get_text() for text in ax.texts}, {name.replace("_", " ") for name in PRICES.instruments})
+        self.assertEqual(
+            {text.get_text() for text in ax.texts},
+            {name.replace("_", " ") for name in PRICES.instruments},
+        )
         areas = curve.plot_weights(ax=axes())
         top = np.concatenate([part.get_paths()[0].vertices[:, 1] for part in areas.collections])
         self.assertAlmostEqual(top.max(), 100)
@@ -47,7 +50,9 @@ class Allocations(Case):
         compared = self.best.compare(trials=2_000, seed=1)
         ax = compared.plot(ax=axes())
         lines = [line.get_xdata()[0] for line in ax.lines[:2]]
-        self.assertAlmostEqual(1_000 * lines[0], -compared.before["profit"].value_at_risk(0.95), places=6)
+        self.assertAlmostEqual(
+            1_000 * lines[0], -compared.before["profit"].value_at_risk(0.95), places=6
+        )
         self.assertIn("2,000 draws", ax.get_title(loc="left"))
         self.assertIn("per cent", compared.plot("worst_fall", ax=axes()).get_xlabel())
 
@@ -64,9 +69,13 @@ class Allocations(Case):
 class Optima(Case):
     def test_one_decision(self):
         found = investment().optimize(
-            {"price": (200, 400)}, maximize="mean net_value", subject_to="chance below 0 of net_value <= 0.9", trials=300,
-            seed=1, evaluations=15,
-        )  # fmt: skip
+            {"price": (200, 400)},
+            maximize="mean net_value",
+            subject_to="chance below 0 of net_value <= 0.9",
+            trials=300,
+            seed=1,
+            evaluations=15,
+        )
         ax = found.plot(ax=axes())
         self.assertIn("Highest mean of net value, at price 200", ax.get_title(loc="left"))
         self.assertEqual(len(ax.lines[0].get_xdata()), len(found.evaluations))
@@ -75,8 +84,16 @@ class Optima(Case):
     def test_two_and_three_decisions(self):
         model = investment()
         ranges = {"price": (200, 400), "hurdle": (0.05, 0.2)}
-        ax = model.optimize(ranges, minimize="sd net_value", trials=200, seed=1, evaluations=30).plot(ax=axes())
+        ax = model.optimize(
+            ranges, minimize="sd net_value", trials=200, seed=1, evaluations=30
+        ).plot(ax=axes())
         self.assertEqual((ax.get_xlabel(), ax.get_ylabel()), ("price", "hurdle"))
-        three = model.optimize({**ranges, "flow.mean": [80, 90]}, maximize="mean net_value", trials=200, seed=1, evaluations=30)
+        three = model.optimize(
+            {**ranges, "flow.mean": [80, 90]},
+            maximize="mean net_value",
+            trials=200,
+            seed=1,
+            evaluations=30,
+        )
         panels = three.plot(ax=axes()).figure.axes[1:]
         self.assertEqual([panel.get_xlabel() for panel in panels], ["price", "hurdle", "flow mean"])

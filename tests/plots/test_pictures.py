@@ -27,16 +27,29 @@ class Pictures(Case):
         self.assertIs(kd.plots.distribution(value, ax=ax), ax)
         shown = texts(ax)
         below = 100 * value.chance(below=0)
-        for text in ("net value", "4,000 trials", "EUR", "P5", "P95", "target 0", f"{below:.1f} % below", "base case"):
+        for text in (
+            "net value",
+            "4,000 trials",
+            "EUR",
+            "P5",
+            "P95",
+            "target 0",
+            f"{below:.1f} % below",
+            "base case",
+        ):
             self.assertIn(text, shown)
         heights = sum(bar.get_height() for bar in ax.patches)
         self.assertAlmostEqual(heights, 1, delta=0.01)
         edges = np.array([bar.get_x() for bar in ax.patches])
         self.assertLess(np.abs(edges).min(), 1e-9)  # no bar lies on both sides of the target
         self.assertEqual(len(kd.plots.distribution(value, ax=self.axes(), bins=12).patches), 14)
-        marked = kd.plots.distribution(value, ax=self.axes(), below_colour="black", number_format="{:.3f}")
+        marked = kd.plots.distribution(
+            value, ax=self.axes(), below_colour="black", number_format="{:.3f}"
+        )
         self.assertEqual(marked.patches[0].get_facecolor()[:3], (0, 0, 0))
-        self.assertIn(f"P50\n{float(value.percentile(50)):.3f}", [text.get_text() for text in marked.texts])
+        self.assertIn(
+            f"P50\n{float(value.percentile(50)):.3f}", [text.get_text() for text in marked.texts]
+        )
 
     def test_ranking_of_drivers(self):
         model = kd.Model("m")
@@ -46,7 +59,9 @@ class Pictures(Case):
         ax = kd.plots.sensitivity(model.simulate(4000, seed=1), "y", ax=self.axes())
         self.assertEqual([label.get_text() for label in ax.get_yticklabels()], ["down", "up"])
         self.assertLess(ax.patches[0].get_width(), -0.8)
-        self.assertAlmostEqual(sum(float(text.get_text().split()[0]) for text in ax.texts), 100, delta=3)
+        self.assertAlmostEqual(
+            sum(float(text.get_text().split()[0]) for text in ax.texts), 100, delta=3
+        )
 
     def test_fan(self):
         model = kd.Model("m", periods=6, start=2030)
@@ -61,7 +76,13 @@ class Pictures(Case):
         np.testing.assert_allclose(median.get_ydata(), np.asarray(run["y"].median))
 
     def test_laws(self):
-        for distribution in (kd.Pert(17.5e6, 19e6, 26e6), kd.Poisson(4), kd.Cauchy(0, 1), kd.Beta(0.5, 0.5), kd.Bernoulli(0.3)):
+        for distribution in (
+            kd.Pert(17.5e6, 19e6, 26e6),
+            kd.Poisson(4),
+            kd.Cauchy(0, 1),
+            kd.Beta(0.5, 0.5),
+            kd.Bernoulli(0.3),
+        ):
             ax = self.axes()
             self.assertIs(distribution.plot(ax=ax, mark=distribution.percentile(70)), ax)
             self.assertIn("P95", texts(ax))

@@ -1,4 +1,6 @@
-"""Tests of pictures of fits, series, results made elsewhere and decisions: what they show is what was found."""
+"""Tests of pictures of fits, series, results made elsewhere and decisions: what they show is what
+was found.
+"""
 
 import numpy as np
 import pandas as pd
@@ -21,7 +23,9 @@ class Fits(Case):
     def test_densities_are_those_of_the_best(self):
         ax = self.ranking.plot(best=2)
         self.assertIn("40 values", ax.get_title(loc="left"))
-        self.assertTrue(any(label.startswith("lognormal: mean 12,500") for label in labels(ax)), labels(ax))
+        self.assertTrue(
+            any(label.startswith("lognormal: mean 12,500") for label in labels(ax)), labels(ax)
+        )
         self.assertFalse(any(label.startswith("normal:") for label in labels(ax)))
         curve = next(line for line in ax.lines if str(line.get_label()).startswith("gamma"))
         np.testing.assert_allclose(curve.get_ydata(), self.ranking["gamma"].pdf(curve.get_xdata()))
@@ -30,7 +34,9 @@ class Fits(Case):
         truth = kd.Normal(10, 2)
         outside = []
         for row in truth.sample((60, 50), seed=4):
-            ax = kd.fit_distributions(row, ["normal"], samples=19).plot("quantiles", ax=Figure().subplots())
+            ax = kd.fit_distributions(row, ["normal"], samples=19).plot(
+                "quantiles", ax=Figure().subplots()
+            )
             points = next(line for line in ax.lines if line.get_label() == "values, in order")
             band = ax.collections[0].get_paths()[0].vertices
             x, y = points.get_xdata(), points.get_ydata()
@@ -88,9 +94,12 @@ class Together(Case):
         figure = kd.read_trials(table).scatter("growth", "worst_fall", cuts=(0, 0))
         shares = [float(text.get_text().rstrip(" %")) for text in figure.axes[0].texts]
         self.assertAlmostEqual(sum(shares), 100, places=6)
-        # Of a bivariate normal with correlation 0.8 a quarter plus arcsin(0.8) / 2 pi is above both.
+        # Of a bivariate normal with correlation 0.8 a quarter plus arcsin(0.8) / 2 pi is above
+        # both.
         self.assertAlmostEqual(shares[-1], 100 * (0.25 + np.arcsin(0.8) / (2 * np.pi)), delta=2.5)
-        self.assertIn("Worst fall against growth, 2,000 trials", figure.axes[1].get_title(loc="left"))
+        self.assertIn(
+            "Worst fall against growth, 2,000 trials", figure.axes[1].get_title(loc="left")
+        )
 
 
 class Decisions(Case):
@@ -101,19 +110,37 @@ class Decisions(Case):
         for name in ("buy", "lease", "wait", "granted 65 %", "refused 35 %", "day trips", "go on"):
             self.assertIn(name, texts)
         bold = [text.get_text().strip() for text in ax.texts if text.get_fontweight() == "bold"]
-        self.assertEqual(len(bold), 5)  # the choice, buying, the permit granted, refused, and then selling
+        self.assertEqual(
+            len(bold), 5
+        )  # the choice, buying, the permit granted, refused, and then selling
         self.assertIn("buy is best", ax.get_title(loc="left"))
 
     def test_forty_parts_do_not_lie_on_each_other(self):
-        inner = {f"size {i}": kd.Event(f"demand {i}", {"low": (0.3, 1.0 * i), "high": ("rest", 2.0 * i)}) for i in range(12)}
-        ax = kd.Decision("fleet", {"now": kd.Choice("how large", inner), "never": 0.0}).solve().plot().axes[0]
+        inner = {
+            f"size {i}": kd.Event(f"demand {i}", {"low": (0.3, 1.0 * i), "high": ("rest", 2.0 * i)})
+            for i in range(12)
+        }
+        ax = (
+            kd.Decision("fleet", {"now": kd.Choice("how large", inner), "never": 0.0})
+            .solve()
+            .plot()
+            .axes[0]
+        )
         ends = sorted(line.get_ydata()[0] for line in ax.lines if line.get_marker() == "|")
         self.assertEqual(len(ends), 25)
         self.assertTrue((np.diff(ends) >= 1).all())
 
     def test_profiles_reach_one(self):
-        right = kd.load_decision(kd.demo_file("lease_or_buy.toml")).solve(trials=500).plot("profiles").axes[1]
+        right = (
+            kd.load_decision(kd.demo_file("lease_or_buy.toml"))
+            .solve(trials=500)
+            .plot("profiles")
+            .axes[1]
+        )
         thick = [line for line in right.lines if line.get_linewidth() > 1.5]
         self.assertEqual({line.get_label() for line in thick}, {"buy", "lease", "wait"})
         for line in thick:
-            self.assertTrue((np.diff(line.get_ydata()) >= -1e-12).all() and abs(line.get_ydata()[-1] - 1) < 1e-12)
+            self.assertTrue(
+                (np.diff(line.get_ydata()) >= -1e-12).all()
+                and abs(line.get_ydata()[-1] - 1) < 1e-12
+            )

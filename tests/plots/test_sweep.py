@@ -17,16 +17,27 @@ class Pictures(Case):
         line = self.draw(investment().sweep(price=[300, 310], statistic="mean", trials=300, seed=1))
         self.assertIn("300 trials, seed 1", line.axes[0].get_title(loc="left"))
         two = kd.sweep(lambda a, b: a - b, a=[1, 2], b=[3, 4, 5])
-        heat = self.draw(two, labels={"a": "vessels"}, units={"b": "EUR"}, digits=1, more_is_better=False)
+        heat = self.draw(
+            two, labels={"a": "vessels"}, units={"b": "EUR"}, digits=1, more_is_better=False
+        )
         ax = heat.axes[0]
         self.assertEqual((ax.get_ylabel(), ax.get_xlabel()), ("vessels", "b (EUR)"))
-        self.assertEqual([text.get_text() for text in ax.texts], ["-2.0", "-3.0", "-4.0", "-1.0", "-2.0", "-3.0"])
+        self.assertEqual(
+            [text.get_text() for text in ax.texts], ["-2.0", "-3.0", "-4.0", "-1.0", "-2.0", "-3.0"]
+        )
         self.assertEqual(ax.patches[0].get_xy(), (1.5, -0.5))  # the lowest cell has the frame
-        marked = self.draw(two, break_even=-2.5, number_format="{:+.0f} k", below_colour="black").axes[0]
+        marked = self.draw(
+            two, break_even=-2.5, number_format="{:+.0f} k", below_colour="black"
+        ).axes[0]
         self.assertEqual([text.get_text() for text in marked.texts][:2], ["-2 k", "-3 k"])
         self.assertEqual(sum(marked.images[0].get_clim()) / 2, -2.5)
         np.testing.assert_allclose(marked.images[0].cmap(0.0)[:3], 0)
-        for wrong in ({"number_format": "{a}"}, {"below_colour": "no colour"}, {"bins": 1}, {"break_even": "low"}):
+        for wrong in (
+            {"number_format": "{a}"},
+            {"below_colour": "no colour"},
+            {"bins": 1},
+            {"break_even": "low"},
+        ):
             with self.subTest(wrong), self.fails(kind=kd.ParameterError):
                 self.draw(two, **wrong)
         pairs = self.draw(kd.sweep(lambda a, b, c: a * b * c, a=[1, 2], b=[3, 4], c=[5, 6]))

@@ -7,7 +7,9 @@ from scipy.linalg import toeplitz
 import kindynos as kd
 from tests.common import Case
 
-SEASONAL = kd.Arima(ma=[-0.4], seasonal_ma=[-0.5], differences=1, seasonal_differences=1, season=12, sd=1.0)
+SEASONAL = kd.Arima(
+    ma=[-0.4], seasonal_ma=[-0.5], differences=1, seasonal_differences=1, season=12, sd=1.0
+)
 
 
 def arma_covariances(phi, theta, count):
@@ -15,12 +17,16 @@ def arma_covariances(phi, theta, count):
     psi = np.zeros(4000)
     full = np.r_[1.0, theta]
     for k in range(len(psi)):
-        psi[k] = (full[k] if k < len(full) else 0.0) + sum(p * psi[k - i - 1] for i, p in enumerate(phi) if k > i)
+        psi[k] = (full[k] if k < len(full) else 0.0) + sum(
+            p * psi[k - i - 1] for i, p in enumerate(phi) if k > i
+        )
     return np.array([psi[: len(psi) - k] @ psi[k:] for k in range(count)])
 
 
 def log_likelihood(w, phi, theta):
-    """The Gaussian likelihood from the whole covariance matrix, with the best sd; NaN are left out of it."""
+    """The Gaussian likelihood from the whole covariance matrix, with the best sd; NaN are left out
+    of it.
+    """
     known = ~np.isnan(w)
     matrix = toeplitz(arma_covariances(phi, theta, len(w)))[np.ix_(known, known)]
     w = w[known]
@@ -33,9 +39,12 @@ class Likelihood(Case):
         w = np.random.default_rng(1).standard_normal(45)
         none = (0, 0, 0, 0)
         for order, seasonal in (
-            ((2, 0, 1), none), ((0, 0, 2), none), ((1, 0, 0), (1, 0, 0, 4)), ((1, 0, 1), (0, 0, 1, 4)),
+            ((2, 0, 1), none),
+            ((0, 0, 2), none),
+            ((1, 0, 0), (1, 0, 0, 4)),
+            ((1, 0, 1), (0, 0, 1, 4)),
             ((0, 0, 1), (1, 0, 1, 6)),
-        ):  # fmt: skip
+        ):
             made = kd.Arima.fit(w, order, seasonal, constant=False)
             season = max(made.season, 1)
             ar, ma = np.r_[1, -np.array(made.ar)], np.r_[1, made.ma]
@@ -45,13 +54,17 @@ class Likelihood(Case):
                 part[season::season] = sign * np.array(values)
                 ar, ma = (np.convolve(ar, part), ma) if sign < 0 else (ar, np.convolve(ma, part))
             with self.subTest(order=order, seasonal=seasonal):
-                self.assertAlmostEqual(made.fitted.log_likelihood, log_likelihood(w, -ar[1:], ma[1:]), places=8)
+                self.assertAlmostEqual(
+                    made.fitted.log_likelihood, log_likelihood(w, -ar[1:], ma[1:]), places=8
+                )
 
     def test_missing_values_are_integrated_out(self):
         w = kd.Arima(ar=[0.7], ma=[0.3], sd=1.0).paths(60, 1, seed=3)[1:, 0]
         w[[10, 11, 30]] = np.nan
         made = kd.Arima.fit(w, (1, 0, 1), constant=False)
-        self.assertAlmostEqual(made.fitted.log_likelihood, log_likelihood(w, made.ar, made.ma), places=8)
+        self.assertAlmostEqual(
+            made.fitted.log_likelihood, log_likelihood(w, made.ar, made.ma), places=8
+        )
         self.assertEqual(made.fitted.observations, 57)
         self.assertEqual(int(np.isnan(made.residuals()).sum()), 3)
 
@@ -86,7 +99,11 @@ class Simulation(Case):
         psi = np.cumsum([1.0, *(0.9 * 0.5**k for k in range(7))])  # of the sums of an ARMA(1, 1)
         variance = 1.5**2 * np.cumsum(psi**2)
         np.testing.assert_allclose(paths.var(axis=1), variance, rtol=0.03)
-        np.testing.assert_allclose(paths.mean(axis=1), made.expected_values(8, 1.0), atol=4 * np.sqrt(variance.max() / 40_000))
+        np.testing.assert_allclose(
+            paths.mean(axis=1),
+            made.expected_values(8, 1.0),
+            atol=4 * np.sqrt(variance.max() / 40_000),
+        )
         self.assertAlmostEqual(made.closed_form_at(8).sd, np.sqrt(variance[-1]))
         self.assertAlmostEqual(float(made.chance(8, above=made.closed_form_at(8).mean)), 0.5)
 
@@ -94,16 +111,24 @@ class Simulation(Case):
         made = kd.Arima(ar=[0.6, -0.3], ma=[0.4], sd=1.0, constant=2.0)
         rows = made.paths(60, 40_000, seed=3)[-4:] - 2
         expected = arma_covariances([0.6, -0.3], [0.4], 4)
-        np.testing.assert_allclose([(rows[-1] * rows[-1 - k]).mean() for k in range(4)], expected, atol=0.06)
+        np.testing.assert_allclose(
+            [(rows[-1] * rows[-1 - k]).mean() for k in range(4)], expected, atol=0.06
+        )
 
     def test_a_forecast_is_the_conditional_mean_of_the_whole_normal(self):
-        made = kd.Arima.fit(kd.Arima(ar=[0.7], ma=[-0.4], sd=1.0).paths(50, 1, seed=2)[1:, 0], (1, 0, 1), constant=False)
+        made = kd.Arima.fit(
+            kd.Arima(ar=[0.7], ma=[-0.4], sd=1.0).paths(50, 1, seed=2)[1:, 0],
+            (1, 0, 1),
+            constant=False,
+        )
         matrix = toeplitz(arma_covariances(made.ar, made.ma, 53))
         expected = matrix[50:, :50] @ np.linalg.solve(matrix[:50, :50], np.array(made.history))
         np.testing.assert_allclose(made.expected_values(3, 1.0), expected, atol=1e-6)
 
     def test_logs_stay_above_zero_and_their_mean_is_lognormal(self):
-        history = np.exp(np.linspace(3, 4, 40) + 0.05 * np.random.default_rng(1).standard_normal(40))
+        history = np.exp(
+            np.linspace(3, 4, 40) + 0.05 * np.random.default_rng(1).standard_normal(40)
+        )
         made = kd.Arima.fit(history, (0, 1, 1), log=True, constant=True)
         paths = made.paths(6, 40_000, seed=1)
         self.assertGreater(paths.min(), 0)
@@ -125,7 +150,9 @@ class Simulation(Case):
         run = model.simulate(4000, seed=1)
         self.assertGreater(run["median_uncertain"].sd, 1.05 * run["median_as_fitted"].sd)
         np.testing.assert_array_equal(
-            kd.load_model(kd.demo_file("median_month.toml")).simulate(500, seed=3)["median_uncertain"].values,
+            kd.load_model(kd.demo_file("median_month.toml"))
+            .simulate(500, seed=3)["median_uncertain"]
+            .values,
             model.simulate(500, seed=3)["median_uncertain"].values,
         )
 
@@ -144,7 +171,12 @@ class BadInput(Case):
             (lambda: kd.Arima.fit([*ten, np.inf]), "infinite"),
             (lambda: kd.Arima.fit(ten, (1, 0)), "three whole numbers"),
             (lambda: kd.Arima.fit(ten, (1, 3, 0)), "d must be at most 2"),
-            (lambda: kd.Arima.fit(np.random.default_rng(1).standard_normal(30), seasonal=(1, 0, 0, 20)), "half the series"),
+            (
+                lambda: kd.Arima.fit(
+                    np.random.default_rng(1).standard_normal(30), seasonal=(1, 0, 0, 20)
+                ),
+                "half the series",
+            ),
             (lambda: kd.Arima.fit(np.arange(30.0), (0, 1, 1)), "constant"),
             (lambda: SEASONAL.paths(3, 10, seed=1, dt=0.5), "dt must be 1"),
             (lambda: SEASONAL.distribution_at(1.5), "whole number"),
@@ -155,7 +187,9 @@ class BadInput(Case):
                 ask()
 
     def test_a_file_must_state_what_the_history_gives(self):
-        text = kd.demo_file("median_month.toml").read_text("utf-8").replace("ma = [-0.4", "ma = [-0.3")
+        text = (
+            kd.demo_file("median_month.toml").read_text("utf-8").replace("ma = [-0.4", "ma = [-0.3")
+        )
         from kindynos.model.file import model_from_text
 
         with self.fails("its history gives ma", "[drivers.uncertain]"):

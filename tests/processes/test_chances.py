@@ -30,10 +30,14 @@ class Chances(Case):
     def test_touching_a_level(self):
         for process, level in ((PRICE, 130.0), (PRICE, 80.0), (WALK, 13.0), (WALK, 7.0)):
             closed = process.hit_probability(level, 1.0)
-            drawn = process.hit_probability(level, 1.0, simulate=True, trials=40_000, steps=10, seed=2)
+            drawn = process.hit_probability(
+                level, 1.0, simulate=True, trials=40_000, steps=10, seed=2
+            )
             self.assertLess(abs(drawn - closed), 1.6 * drawn.error, (process.label, level))
         driftless = kd.RandomWalk(0.0, 0.0, 1.0)
-        self.assertAlmostEqual(driftless.hit_probability(1.0, 1.0), 2 * stats.norm.sf(1.0), 12)  # the reflection principle
+        self.assertAlmostEqual(
+            driftless.hit_probability(1.0, 1.0), 2 * stats.norm.sf(1.0), 12
+        )  # the reflection principle
         self.assertEqual(PRICE.hit_probability(100.0, 1.0), 1.0)
 
     def test_regimes_between_two_steps(self):
@@ -68,7 +72,9 @@ class Errors(Case):
         process, hits = kd.RandomWalk(0.0, 0.2, 1.0), 0
         closed = process.hit_probability(1.5, 2.0)
         for seed in range(60):
-            drawn = process.hit_probability(1.5, 2.0, simulate=True, trials=1000, steps=5, seed=seed)
+            drawn = process.hit_probability(
+                1.5, 2.0, simulate=True, trials=1000, steps=5, seed=seed
+            )
             hits += drawn.low <= closed <= drawn.high
         self.assertTrue(52 <= hits <= 60, hits)
 
@@ -87,7 +93,9 @@ class BothSides(Case):
         for seed in range(50):
             pair = (
                 process.chance(1.0, above=110, simulate=True, trials=1000, seed=seed, steps=1),
-                process.hit_probability(140, within=1.0, simulate=True, trials=1000, seed=seed, steps=2),
+                process.hit_probability(
+                    140, within=1.0, simulate=True, trials=1000, seed=seed, steps=2
+                ),
             )
             gaps += [figure - truth for figure, truth in zip(pair, closed, strict=True)]
             errors += [figure.error for figure in pair]

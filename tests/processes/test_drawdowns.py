@@ -19,9 +19,14 @@ class Drawdowns(Case):
         np.testing.assert_allclose(kd.max_drawdown(paths), drawdowns.max())
         np.testing.assert_allclose(kd.time_under_water(paths), (drawdowns.iloc[1:] > 0).mean())
         returns = frame.pct_change().iloc[1:]
-        np.testing.assert_allclose(kd.sharpe_ratio(paths, 0.0001, 250), (returns.mean() - 0.0001) / returns.std() * 250**0.5)
+        np.testing.assert_allclose(
+            kd.sharpe_ratio(paths, 0.0001, 250),
+            (returns.mean() - 0.0001) / returns.std() * 250**0.5,
+        )
         np.testing.assert_allclose(kd.volatility(paths, 250), np.log(frame).diff().std() * 250**0.5)
-        np.testing.assert_allclose(kd.compound_growth(paths, 250), (paths[-1] / paths[0]) ** (250 / 200) - 1)
+        np.testing.assert_allclose(
+            kd.compound_growth(paths, 250), (paths[-1] / paths[0]) ** (250 / 200) - 1
+        )
         short = (returns.clip(upper=0) ** 2).mean() ** 0.5
         np.testing.assert_allclose(kd.sortino_ratio(paths), returns.mean() / short)
         self.assertEqual(kd.max_drawdown(paths[:, 0]), kd.max_drawdown(paths)[0])

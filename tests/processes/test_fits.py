@@ -28,7 +28,10 @@ class Fits(Case):
             (PRICE, ("drift", "volatility")),
             (WALK, ("drift", "volatility")),
             (kd.MeanReverting(5.0, 5.0, 8.0, 2.0), ("level", "speed", "volatility")),
-            (kd.JumpDiffusion(100.0, 0.05, 0.15, 8.0, -0.03, 0.04), ("volatility", "rate", "jump_mean", "jump_sd")),
+            (
+                kd.JumpDiffusion(100.0, 0.05, 0.15, 8.0, -0.03, 0.04),
+                ("volatility", "rate", "jump_mean", "jump_sd"),
+            ),
         ):
             options = {"log": False} if isinstance(process, kd.MeanReverting) else {}
             made = type(process).fit(self.series(process), 1 / 250, **options)
@@ -39,7 +42,10 @@ class Fits(Case):
         regimes = kd.RegimeSwitching.fit(self.series(REGIMES), 1 / 250)
         np.testing.assert_allclose(regimes.volatilities, REGIMES.volatilities, rtol=0.15)
         for made in (regimes, kd.MeanReverting.fit(self.series(LOG_RATE, 300), 1 / 250, log=True)):
-            sure, unsure = (np.log(made.paths(50, 8000, seed=1, dt=1 / 250, uncertain=u)[-1]).var() for u in (False, True))
+            sure, unsure = (
+                np.log(made.paths(50, 8000, seed=1, dt=1 / 250, uncertain=u)[-1]).var()
+                for u in (False, True)
+            )
             self.assertGreater(unsure, 0.97 * sure)
 
     def test_errors_are_those_of_the_textbook(self):
@@ -55,7 +61,10 @@ class Fits(Case):
 
     def test_a_short_history_shows_in_the_fan(self):
         made = kd.GeometricBrownianMotion.fit(self.series(PRICE, 60, 1 / 12), 1 / 12)
-        sure, unsure = (np.log(made.paths(60, 20_000, seed=1, dt=1 / 12, uncertain=u)[-1]).var() for u in (False, True))
+        sure, unsure = (
+            np.log(made.paths(60, 20_000, seed=1, dt=1 / 12, uncertain=u)[-1]).var()
+            for u in (False, True)
+        )
         wanted = made.volatility**2 * 5 * (1 + 1)  # five years ahead, from five years of history
         self.assertAlmostEqual(unsure / wanted, 1, delta=0.1)
         self.assertAlmostEqual(sure / wanted, 0.5, delta=0.03)
@@ -89,17 +98,38 @@ class Fits(Case):
 
     def test_what_nothing_identifies_is_told(self):
         for seed in range(3):
-            series = 100 * np.exp(np.cumsum(0.01 * np.random.default_rng(seed).standard_normal(500)))
+            series = 100 * np.exp(
+                np.cumsum(0.01 * np.random.default_rng(seed).standard_normal(500))
+            )
             made = kd.JumpDiffusion.fit(series, 1 / 250)
             self.assertIn("nothing in the series points to jumps", made.fitted.description)
-            self.assertEqual(set(made.fitted.errors), {"drift", "volatility", "rate", "jump_mean", "jump_sd"})
-            self.assertGreater(max(made.fitted.errors["jump_sd"] / made.jump_sd, made.fitted.errors["rate"] / made.rate), 0.5)
-            ends = [np.log(made.paths(250, 1000, seed=1, dt=1 / 250, uncertain=u)[-1]).std() for u in (False, True)]
+            self.assertEqual(
+                set(made.fitted.errors), {"drift", "volatility", "rate", "jump_mean", "jump_sd"}
+            )
+            self.assertGreater(
+                max(
+                    made.fitted.errors["jump_sd"] / made.jump_sd,
+                    made.fitted.errors["rate"] / made.rate,
+                ),
+                0.5,
+            )
+            ends = [
+                np.log(made.paths(250, 1000, seed=1, dt=1 / 250, uncertain=u)[-1]).std()
+                for u in (False, True)
+            ]
             self.assertTrue(0.95 < ends[1] / ends[0] < 2, ends)
-        jumpy = kd.JumpDiffusion.fit(self.series(kd.JumpDiffusion(100.0, 0.05, 0.15, 8.0, -0.03, 0.04)), 1 / 250)
+        jumpy = kd.JumpDiffusion.fit(
+            self.series(kd.JumpDiffusion(100.0, 0.05, 0.15, 8.0, -0.03, 0.04)), 1 / 250
+        )
         self.assertNotIn("nothing", jumpy.fitted.description)
         regimes = kd.RegimeSwitching.fit(self.series(REGIMES), 1 / 250).fitted.errors
-        self.assertTrue(all(0 < regimes[f"{name}[{i}]"] < 1 for name in ("drifts", "volatilities") for i in (0, 1)))
+        self.assertTrue(
+            all(
+                0 < regimes[f"{name}[{i}]"] < 1
+                for name in ("drifts", "volatilities")
+                for i in (0, 1)
+            )
+        )
 
     def test_a_fit_does_not_outlive_its_parameters(self):
         made = kd.GeometricBrownianMotion.fit(self.series(PRICE, 300), 1 / 250)
@@ -112,7 +142,10 @@ class Fits(Case):
     def test_chances_hold_what_the_fit_leaves_open(self):
         truth, held, short = PRICE.chance(1.0, above=110), 0, 0
         for seed in range(40):
-            made = replace(kd.GeometricBrownianMotion.fit(self.series(PRICE, 500, seed=seed), 1 / 250), start=100.0)
+            made = replace(
+                kd.GeometricBrownianMotion.fit(self.series(PRICE, 500, seed=seed), 1 / 250),
+                start=100.0,
+            )
             found = made.chance(1.0, above=110)
             held += found.low <= truth <= found.high
             short += abs(found - truth) <= 0.4 * found.error

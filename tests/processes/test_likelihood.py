@@ -12,7 +12,9 @@ class Peak(Case):
     def test_errors_are_those_of_the_exponential_and_the_normal_in_closed_form(self):
         # Exponential data in the logarithm of the mean: the information is the number of values.
         mean, count = 20.0, 50
-        theta, covariance = at_the_peak(lambda t: count * (t[0] + mean * math.exp(-t[0])), [math.log(20.0)])
+        theta, covariance = at_the_peak(
+            lambda t: count * (t[0] + mean * math.exp(-t[0])), [math.log(20.0)]
+        )
         self.assertAlmostEqual(covariance[0][0], 1 / count, delta=1e-5)
         self.assertEqual(theta, (math.log(20.0),))
         # Normal data in mean and log sd: sd**2 / n and 1 / (2 n), uncorrelated.

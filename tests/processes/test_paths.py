@@ -48,7 +48,12 @@ class Paths(Case):
             with self.subTest(process=process.label):
                 ends = process.paths(5, 20_000, seed=5, dt=0.3)[-1]
                 distribution = process.distribution_at(1.5)
-                self.assertGreater(stats.kstest(ends, lambda x, distribution=distribution: distribution.cdf(x)).pvalue, 0.001)
+                self.assertGreater(
+                    stats.kstest(
+                        ends, lambda x, distribution=distribution: distribution.cdf(x)
+                    ).pvalue,
+                    0.001,
+                )
         exact = stats.lognorm(0.25, scale=100 * np.exp(0.06 - 0.25**2 / 2))
         self.assertAlmostEqual(PRICE.distribution_at(1.0).percentile(5), exact.ppf(0.05), 9)
         self.assertAlmostEqual(PRICE.log_drift, 0.06 - 0.25**2 / 2)
@@ -62,33 +67,45 @@ class Paths(Case):
         logs = np.log(paths[-1])
         self.assertAlmostEqual(logs[:1000].mean(), np.log(100) + 12 * PRICE.log_drift, delta=0.05)
         matched = np.log(PRICE.paths(12, 1000, seed=1, moment_matching=True))
-        np.testing.assert_allclose(np.diff(matched, axis=0).mean(axis=1), PRICE.log_drift, atol=1e-12)
+        np.testing.assert_allclose(
+            np.diff(matched, axis=0).mean(axis=1), PRICE.log_drift, atol=1e-12
+        )
         np.testing.assert_allclose(np.diff(matched, axis=0).std(axis=1), 0.25, atol=1e-12)
         np.testing.assert_array_equal(paths, PRICE.paths(12, 1001, seed=1, antithetic=True))
         self.assertFalse(np.array_equal(paths, PRICE.paths(12, 1001, seed=2, antithetic=True)))
 
     def test_bootstrap_keeps_what_follows_what(self):
         history = np.arange(1.0, 21) / 1000
-        steps = np.diff(np.log(kd.BootstrapReturns(history, block=5, kind="fixed").paths(10, 400, seed=1)), axis=0)
+        steps = np.diff(
+            np.log(kd.BootstrapReturns(history, block=5, kind="fixed").paths(10, 400, seed=1)),
+            axis=0,
+        )
         place = np.rint(np.expm1(steps) * 1000)
         follows = (place[1:] - place[:-1]) % 20 == 1
         self.assertTrue(follows[[0, 1, 2, 3, 5, 6, 7, 8]].all())
         self.assertLess(follows[4].mean(), 0.2)
-        steps = np.diff(np.log(kd.BootstrapReturns(history, block=4).paths(30, 4000, seed=1)), axis=0)
+        steps = np.diff(
+            np.log(kd.BootstrapReturns(history, block=4).paths(30, 4000, seed=1)), axis=0
+        )
         place = np.rint(np.expm1(steps) * 1000)
-        self.assertAlmostEqual(((place[1:] - place[:-1]) % 20 == 1).mean(), 0.75 + 0.25 / 20, delta=0.01)
+        self.assertAlmostEqual(
+            ((place[1:] - place[:-1]) % 20 == 1).mean(), 0.75 + 0.25 / 20, delta=0.01
+        )
         single = kd.BootstrapReturns(history).paths(1, 40_000, seed=1)[-1] - 1
         self.assertAlmostEqual(single.mean(), history.mean(), delta=2e-4)
 
     def test_max_drawdowns_are_those_of_the_paths(self):
         for process in (PRICE, JUMPS, REGIMES, LOG_RATE):
             drawdowns = process.max_drawdowns(30, 3000, seed=7, dt=0.1)
-            np.testing.assert_allclose(drawdowns, kd.max_drawdown(process.paths(30, 3000, seed=7, dt=0.1)), atol=1e-12)
+            np.testing.assert_allclose(
+                drawdowns, kd.max_drawdown(process.paths(30, 3000, seed=7, dt=0.1)), atol=1e-12
+            )
         with self.fails("stay above 0"):
             WALK.max_drawdowns(3, 3, seed=1)
 
     def test_expected_fall_of_driftless_brownian_motion(self):
-        # The mean of the largest drop of a driftless Brownian motion tends to sqrt(pi / 2 x time) as the steps grow.
+        # The mean of the largest drop of a driftless Brownian motion tends to sqrt(pi / 2 x time)
+        # as the steps grow.
         process = kd.GeometricBrownianMotion(1.0, drift=0.005**2 / 2, volatility=0.005)
         drawdowns = -np.log1p(-process.max_drawdowns(2000, 4000, seed=1, dt=1 / 2000)) / 0.005
         coarse = -np.log1p(-process.max_drawdowns(50, 4000, seed=1, dt=1 / 50)) / 0.005
@@ -110,7 +127,9 @@ class Behaviour(Case):
 
         levels = np.random.default_rng(1).random(2000)
         for mean in (0.01, 0.7, 12.0, 60.0, 900.0, 2e6):
-            np.testing.assert_array_equal(poisson_quantile(levels, np.asarray(mean)), stats.poisson(mean).ppf(levels))
+            np.testing.assert_array_equal(
+                poisson_quantile(levels, np.asarray(mean)), stats.poisson(mean).ppf(levels)
+            )
         rare = kd.JumpDiffusion(100.0, 0.0, 0.01, rate=0.5, jump_mean=-0.5, jump_sd=0.01)
         ends = np.log(rare.paths(1, 40_000, seed=1)[-1] / 100)
         drift = -0.5 * np.expm1(-0.5 + 0.01**2 / 2)
@@ -143,12 +162,16 @@ class Behaviour(Case):
         steps = (made[:, 1:] / made[:, :-1] - 1).reshape(3, -1)
         np.testing.assert_allclose(np.corrcoef(steps), wanted, atol=0.05)
         known = {tuple(row) for row in np.round(frame.pct_change().iloc[1:].to_numpy(), 9).tolist()}
-        self.assertTrue(all(tuple(row) in known for row in np.round(steps.T[:50], 9).tolist()))  # each a day of the history
+        self.assertTrue(
+            all(tuple(row) in known for row in np.round(steps.T[:50], 9).tolist())
+        )  # each a day of the history
         model = kd.Model("prices", periods=20)
         model.driver("prices", together)
         model.outcome("end", "at(alpha, 20)")
         run = model.simulate(1000, seed=1)
-        alpha, beta = (np.diff(np.log(run.row(name).values), axis=0).ravel() for name in ("alpha", "beta"))
+        alpha, beta = (
+            np.diff(np.log(run.row(name).values), axis=0).ravel() for name in ("alpha", "beta")
+        )
         self.assertAlmostEqual(np.corrcoef(alpha, beta)[0, 1], wanted[0, 1], delta=0.05)
         with self.fails("shared"):
             kd.PathSet(together.processes, np.eye(3), shared=True)
@@ -167,11 +190,19 @@ class Behaviour(Case):
         self.assertLess(reached, 0.4)
 
     def test_simulated_laws_after_a_time(self):
-        distribution = kd.JumpDiffusion(100.0, 0.05, 0.2, 2.0, -0.1, 0.1).distribution_at(1.0, trials=20_000, seed=1, steps=4)
+        distribution = kd.JumpDiffusion(100.0, 0.05, 0.2, 2.0, -0.1, 0.1).distribution_at(
+            1.0, trials=20_000, seed=1, steps=4
+        )
         self.assertAlmostEqual(distribution.mean, 100 * np.exp(0.05), delta=1.2)
         self.assertLess(len(repr(distribution)), 200)
-        ax = kd.GeometricBrownianMotion(100.0, 0.05, 0.2).distribution_at(1.0).plot(ax=Figure().subplots(), between=(90, 120))
-        self.assertIn("90 to 120", " ".join(text.get_text() for text in ax.get_legend().get_texts()))
+        ax = (
+            kd.GeometricBrownianMotion(100.0, 0.05, 0.2)
+            .distribution_at(1.0)
+            .plot(ax=Figure().subplots(), between=(90, 120))
+        )
+        self.assertIn(
+            "90 to 120", " ".join(text.get_text() for text in ax.get_legend().get_texts())
+        )
         ax = kd.Poisson(3.0).plot(ax=Figure().subplots(), between=(1, 4), mark=2)
         self.assertIn("1 to 4", " ".join(text.get_text() for text in ax.get_legend().get_texts()))
 
@@ -184,7 +215,9 @@ class Together(Case):
         self.assertEqual(paths.shape, (3, 2, 60_000))
         found = np.corrcoef(np.log(paths[0, 1]), paths[1, 1])[0, 1]
         self.assertAlmostEqual(found, 0.6, delta=0.01)
-        end = made.outcome(lambda block: block[0, -1] - block[1, -1], periods=1, trials=60_000, seed=1)
+        end = made.outcome(
+            lambda block: block[0, -1] - block[1, -1], periods=1, trials=60_000, seed=1
+        )
         np.testing.assert_array_equal(end, paths[0, 1] - paths[1, 1])
 
     def test_mistakes(self):
@@ -193,7 +226,10 @@ class Together(Case):
             (lambda: kd.PathSet({"a": 3}), ("must be a process",)),
             (lambda: kd.PathSet({"a": PRICE}, np.eye(2)), ("1 by 1",)),
             (lambda: kd.PathSet({"a": PRICE, "b": PRICE}, [[1, 0.5], [0.4, 1]]), ("symmetric",)),
-            (lambda: kd.PathSet(dict.fromkeys("abc", PRICE), -0.9 + 1.9 * np.eye(3)), ("cannot hold together", "a with b")),
+            (
+                lambda: kd.PathSet(dict.fromkeys("abc", PRICE), -0.9 + 1.9 * np.eye(3)),
+                ("cannot hold together", "a with b"),
+            ),
         ):
             with self.subTest(words=words), self.fails(*words):
                 call()

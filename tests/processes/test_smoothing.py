@@ -21,13 +21,20 @@ class Smoothing(Case):
             season=[5, -5, 0, 0],
             season_weight=0.2,
         )
-        for made in (TREND, seasonal, kd.ExponentialSmoothing(level=10.0, level_weight=0.5, sd=1.0)):
+        for made in (
+            TREND,
+            seasonal,
+            kd.ExponentialSmoothing(level=10.0, level_weight=0.5, sd=1.0),
+        ):
             paths = made.paths(10, 40_000, seed=1)
             exact = made.closed_form_at(10)
             self.assertAlmostEqual(paths[-1].std(), exact.sd, delta=0.02 * exact.sd)
             self.assertAlmostEqual(paths[-1].mean(), exact.mean, delta=4 * exact.sd / 200)
         # Of a level alone the variance is sd^2 (1 + (h - 1) weight^2).
-        self.assertAlmostEqual(kd.ExponentialSmoothing(level=0.0, level_weight=0.5, sd=2.0).closed_form_at(5).variance, 8.0)
+        self.assertAlmostEqual(
+            kd.ExponentialSmoothing(level=0.0, level_weight=0.5, sd=2.0).closed_form_at(5).variance,
+            8.0,
+        )
 
     def test_a_level_alone_is_the_textbooks_recursion(self):
         series = TREND.paths(60, 1, seed=2)[1:, 0]
@@ -41,7 +48,10 @@ class Smoothing(Case):
                 level += weight * (value - level)
             return total, level
 
-        first = min(np.linspace(series.min(), series.max(), 400), key=lambda one: squares(one, found.level_weight)[0])
+        first = min(
+            np.linspace(series.min(), series.max(), 400),
+            key=lambda one: squares(one, found.level_weight)[0],
+        )
         total, level = squares(first, found.level_weight)
         self.assertAlmostEqual(found.sd, np.sqrt(total / 60), delta=2e-3 * found.sd)
         self.assertAlmostEqual(found.level, level, delta=0.05)
@@ -51,9 +61,15 @@ class Smoothing(Case):
 
     def test_parameters_are_found(self):
         season = kd.ExponentialSmoothing(
-            level=200.0, level_weight=0.3, sd=0.03, trend=1.0, trend_weight=0.02, season=[0.7, 1.3, 1.1, 0.9],
-            season_weight=0.1, season_kind="multiplicative",
-        )  # fmt: skip
+            level=200.0,
+            level_weight=0.3,
+            sd=0.03,
+            trend=1.0,
+            trend_weight=0.02,
+            season=[0.7, 1.3, 1.1, 0.9],
+            season_weight=0.1,
+            season_kind="multiplicative",
+        )
         gaps, errors = [], []
         for made, options in (
             (TREND, {"trend": True}),
@@ -62,7 +78,10 @@ class Smoothing(Case):
             for series in made.paths(200, 15, seed=3)[1:].T:
                 found = kd.ExponentialSmoothing.fit(series, **options)
                 gaps += [found.level_weight - made.level_weight, found.sd / made.sd - 1]
-                errors += [1.96 * found.fitted.errors["level_weight"], 1.96 * found.fitted.errors["sd"] / found.sd]
+                errors += [
+                    1.96 * found.fitted.errors["level_weight"],
+                    1.96 * found.fitted.errors["sd"] / found.sd,
+                ]
         self.assertCalibrated(gaps, errors, least=0.82, most=0.88)
 
     def test_missing_values_are_skipped(self):
@@ -70,21 +89,29 @@ class Smoothing(Case):
         whole = kd.ExponentialSmoothing.fit(series, trend=True)
         series[40] = np.nan
         holed = kd.ExponentialSmoothing.fit(series, trend=True)
-        self.assertLess(abs(holed.level_weight - whole.level_weight), whole.fitted.errors["level_weight"])
+        self.assertLess(
+            abs(holed.level_weight - whole.level_weight), whole.fitted.errors["level_weight"]
+        )
         self.assertEqual(holed.fitted.observations, 79)
         self.assertTrue(np.isnan(holed.residuals()[40]))
 
     def test_uncertain_fans_are_wider_and_files_keep_them(self):
         found = kd.ExponentialSmoothing.fit(TREND.paths(40, 1, seed=5)[1:, 0], trend=True)
-        sure, unsure = (found.paths(12, 8000, seed=1, uncertain=one)[-1].std() for one in (False, True))
+        sure, unsure = (
+            found.paths(12, 8000, seed=1, uncertain=one)[-1].std() for one in (False, True)
+        )
         self.assertGreater(unsure, 1.05 * sure)
         self.assertGreater(found.chance(12, above=found.closed_form_at(12).mean).error, 0.02)
         from kindynos.model.file import model_from_text
         from kindynos.model.writing import driver_table
 
         text = driver_table("x", found, "records", uncertain=True)
-        model = model_from_text(f'[model]\nname = "x"\nperiods = 12\n{text}\n[outcomes]\ny = "last(x)"')
-        self.assertAlmostEqual(float(model.simulate(8000, seed=1)["y"].sd), unsure, delta=0.06 * unsure)
+        model = model_from_text(
+            f'[model]\nname = "x"\nperiods = 12\n{text}\n[outcomes]\ny = "last(x)"'
+        )
+        self.assertAlmostEqual(
+            float(model.simulate(8000, seed=1)["y"].sd), unsure, delta=0.06 * unsure
+        )
 
     def test_bad_input(self):
         ten = [3.0, 1, 4, 1, 5, 9, 2, 6, 5, 3]
@@ -92,9 +119,17 @@ class Smoothing(Case):
             (lambda: kd.ExponentialSmoothing.fit(np.arange(30.0), trend=True), "nothing random"),
             (lambda: kd.ExponentialSmoothing.fit(ten, season=6), "half the series"),
             (lambda: kd.ExponentialSmoothing.fit(ten, trend="linear"), "damped"),
-            (lambda: kd.ExponentialSmoothing.fit([-1, *ten], season=2, season_kind="multiplicative"), "above 0"),
+            (
+                lambda: kd.ExponentialSmoothing.fit(
+                    [-1, *ten], season=2, season_kind="multiplicative"
+                ),
+                "above 0",
+            ),
             (lambda: kd.ExponentialSmoothing(level=1, level_weight=2, sd=1), "from 0 to 1"),
-            (lambda: kd.ExponentialSmoothing(level=1, level_weight=0.5, sd=1, season=[1, 2]), "season_weight"),
+            (
+                lambda: kd.ExponentialSmoothing(level=1, level_weight=0.5, sd=1, season=[1, 2]),
+                "season_weight",
+            ),
             (lambda: TREND.residuals(), "needs a fit"),
         ):
             with self.subTest(words), self.fails(words):
@@ -106,9 +141,13 @@ class Garches(Case):
         made = kd.Garch(start=100.0, volatility=0.02, reaction=0.1, persistence=0.9, df=9.0)
         returns = np.diff(np.log(made.paths(400, 4000, seed=2)), axis=0)[50:]
         self.assertAlmostEqual(returns.std(), 0.02, delta=2e-4)
-        self.assertAlmostEqual(stats.kurtosis(returns, axis=None, fisher=False), made.kurtosis, delta=0.25)
+        self.assertAlmostEqual(
+            stats.kurtosis(returns, axis=None, fisher=False), made.kurtosis, delta=0.25
+        )
         normal = kd.Garch(start=100.0, volatility=0.02, reaction=0.1, persistence=0.9)
-        self.assertAlmostEqual(normal.kurtosis, 3 * (1 - 0.81) / (1 - 3 * 0.01 - 2 * 0.1 * 0.8 - 0.64))
+        self.assertAlmostEqual(
+            normal.kurtosis, 3 * (1 - 0.81) / (1 - 3 * 0.01 - 2 * 0.1 * 0.8 - 0.64)
+        )
 
     def test_the_forecast_starts_from_today_and_returns_to_the_long_run(self):
         made = kd.Garch(start=100.0, volatility=0.01, reaction=0.1, persistence=0.9, today=0.03)
@@ -117,7 +156,15 @@ class Garches(Case):
         self.assertAlmostEqual(made.forecast(30)[-1] ** 2, 1e-4 + (9e-4 - 1e-4) * 0.9**29)
 
     def test_parameters_are_found_within_their_errors(self):
-        truth = kd.Garch(start=100.0, volatility=0.01, reaction=0.1, persistence=0.95, df=6.0, mean=0.0005, ar=0.1)
+        truth = kd.Garch(
+            start=100.0,
+            volatility=0.01,
+            reaction=0.1,
+            persistence=0.95,
+            df=6.0,
+            mean=0.0005,
+            ar=0.1,
+        )
         gaps, errors = [], []
         for series in truth.paths(1200, 8, seed=6).T:
             found = kd.Garch.fit(series, mean="ar")
@@ -127,8 +174,13 @@ class Garches(Case):
         self.assertCalibrated(gaps, errors, least=0.8, most=0.9)
 
     def test_without_clusters_it_says_so(self):
-        found = kd.Garch.fit(kd.GeometricBrownianMotion(100, 0, 0.2).paths(300, 1, seed=3, dt=1 / 250)[:, 0], shocks="normal")
-        self.assertIn("nothing in the returns points to volatility that clusters", found.fitted.description)
+        found = kd.Garch.fit(
+            kd.GeometricBrownianMotion(100, 0, 0.2).paths(300, 1, seed=3, dt=1 / 250)[:, 0],
+            shocks="normal",
+        )
+        self.assertIn(
+            "nothing in the returns points to volatility that clusters", found.fitted.description
+        )
         self.assertEqual(found.fitted.errors["persistence"], np.inf)
 
     def test_uncertain_parameters_carry_their_own_volatility_of_today(self):

@@ -1,4 +1,6 @@
-"""Tests of time-series processes that are stated by their parameters, against recursions written out here."""
+"""Tests of time-series processes that are stated by their parameters, against recursions written
+out here.
+"""
 
 import numpy as np
 from scipy import stats
@@ -40,7 +42,11 @@ class Arimas(Case):
         for process, phi, theta, differences in self.processes():
             weights = psi_weights(phi, theta, differences, 12)
             for steps in (1, 3, 12):
-                self.assertAlmostEqual(process.closed_form_at(steps).variance, 4 * (weights[:steps] ** 2).sum(), places=8)
+                self.assertAlmostEqual(
+                    process.closed_form_at(steps).variance,
+                    4 * (weights[:steps] ** 2).sum(),
+                    places=8,
+                )
 
     def test_paths_spread_as_the_closed_form_says(self):
         for process, *_ in self.processes():
@@ -49,16 +55,22 @@ class Arimas(Case):
             np.testing.assert_array_equal(paths[0], PAST[-1])
             for steps in (1, 12):
                 exact = process.closed_form_at(steps)
-                self.assertAlmostEqual(paths[steps].mean(), exact.mean, delta=4.5 * exact.sd / np.sqrt(8000))
+                self.assertAlmostEqual(
+                    paths[steps].mean(), exact.mean, delta=4.5 * exact.sd / np.sqrt(8000)
+                )
                 self.assertAlmostEqual(paths[steps].std() / exact.sd, 1, delta=0.035)
-                self.assertGreater(stats.kstest((paths[steps] - exact.mean) / exact.sd, "norm").pvalue, 1e-4)
+                self.assertGreater(
+                    stats.kstest((paths[steps] - exact.mean) / exact.sd, "norm").pvalue, 1e-4
+                )
 
     def test_percentiles_and_chances_belong_together(self):
         for process, *_ in self.processes():
             exact = process.closed_form_at(6)
             for level in (0.05, 0.5, 0.9):
                 value = exact.quantile(level)
-                self.assertAlmostEqual(value, exact.mean + exact.sd * stats.norm.ppf(level), places=8)
+                self.assertAlmostEqual(
+                    value, exact.mean + exact.sd * stats.norm.ppf(level), places=8
+                )
                 self.assertAlmostEqual(float(process.chance(6, below=value)), level, places=6)
 
     def test_an_autoregression_of_two_follows_its_recursion(self):
@@ -71,20 +83,28 @@ class Arimas(Case):
     def test_changes_that_follow_their_recursion_add_up(self):
         process = kd.Arima(ar=[0.4], differences=1, sd=2.0, history=PAST)
         last = PAST[-1] - PAST[-2]
-        np.testing.assert_allclose(process.expected_values(6, 1.0), PAST[-1] + last * np.cumsum(0.4 ** np.arange(1, 7)))
+        np.testing.assert_allclose(
+            process.expected_values(6, 1.0), PAST[-1] + last * np.cumsum(0.4 ** np.arange(1, 7))
+        )
 
     def test_shocks_scale_with_the_sd_alone(self):
         for fields, *_ in STATED.values():
-            small, large = (kd.Arima(sd=sd, history=PAST, **fields).paths(5, 50, seed=9) for sd in (1.0, 3.0))
+            small, large = (
+                kd.Arima(sd=sd, history=PAST, **fields).paths(5, 50, seed=9) for sd in (1.0, 3.0)
+            )
             middle = kd.Arima(sd=1.0, history=PAST, **fields).expected_values(5, 1.0)
             if not fields.get("ma"):  # with moving averages, the past's shocks count as well
-                np.testing.assert_allclose(large[1:] - middle[:, None], 3 * (small[1:] - middle[:, None]), atol=1e-9)
+                np.testing.assert_allclose(
+                    large[1:] - middle[:, None], 3 * (small[1:] - middle[:, None]), atol=1e-9
+                )
 
     def test_what_does_not_settle_is_refused(self):
         for fields, words in (
-            ({"ar": [1.02]}, "stationary"), ({"ar": [0.7, 0.4]}, "stationary"), ({"ma": [1.5]}, "invertible"),
+            ({"ar": [1.02]}, "stationary"),
+            ({"ar": [0.7, 0.4]}, "stationary"),
+            ({"ma": [1.5]}, "invertible"),
             ({"ar": [0.5], "sd": -1.0}, "sd"),
-        ):  # fmt: skip
+        ):
             with self.subTest(words), self.fails(words):
                 kd.Arima(**{"sd": 1.0, "constant": 0.0, "history": PAST, **fields})
 
@@ -94,7 +114,9 @@ class Smoothing(Case):
         process = kd.ExponentialSmoothing(level=50.0, level_weight=0.4, sd=2.0)
         np.testing.assert_allclose(process.expected_values(5, 1.0), 50.0)
         for steps in (1, 2, 9):
-            self.assertAlmostEqual(process.closed_form_at(steps).variance, 4 * (1 + (steps - 1) * 0.16))
+            self.assertAlmostEqual(
+                process.closed_form_at(steps).variance, 4 * (1 + (steps - 1) * 0.16)
+            )
         paths = process.paths(9, 8000, seed=4)
         self.assertAlmostEqual(paths[9].std() / np.sqrt(4 * (1 + 8 * 0.16)), 1, delta=0.035)
 
@@ -103,11 +125,17 @@ class Smoothing(Case):
         smooth = kd.ExponentialSmoothing(level=PAST[-1], level_weight=0.4, sd=2.0)
         same = kd.Arima(ma=[-0.6], differences=1, sd=2.0, history=PAST)
         for steps in (1, 4, 12):
-            self.assertAlmostEqual(smooth.closed_form_at(steps).variance, same.closed_form_at(steps).variance)
+            self.assertAlmostEqual(
+                smooth.closed_form_at(steps).variance, same.closed_form_at(steps).variance
+            )
 
     def test_a_trend_adds_up(self):
-        process = kd.ExponentialSmoothing(level=50.0, level_weight=0.5, sd=1.0, trend=3.0, trend_weight=0.2)
+        process = kd.ExponentialSmoothing(
+            level=50.0, level_weight=0.5, sd=1.0, trend=3.0, trend_weight=0.2
+        )
         np.testing.assert_allclose(process.expected_values(4, 1.0), [53, 56, 59, 62])
         weights = np.r_[1.0, 0.5 + 0.2 * np.arange(1, 6)]
         for steps in (1, 3, 6):
-            self.assertAlmostEqual(process.closed_form_at(steps).variance, (weights[:steps] ** 2).sum())
+            self.assertAlmostEqual(
+                process.closed_form_at(steps).variance, (weights[:steps] ** 2).sum()
+            )

@@ -34,7 +34,9 @@ class Figures(unittest.TestCase):
         swept = overbooked().sweep(sold=[194, 250], statistic="mean", trials=2000, seed=1)
         for sold, mean in zip((194, 250), swept.table()["shows"], strict=True):
             self.assertAlmostEqual(mean, sold * 0.93, delta=0.05)
-        self.assertAlmostEqual(overbooked().replace(sold=300).simulate(2000, seed=1)["no_shows"].mean, 21, delta=0.05)
+        self.assertAlmostEqual(
+            overbooked().replace(sold=300).simulate(2000, seed=1)["no_shows"].mean, 21, delta=0.05
+        )
         base = overbooked().sweep(sold=[100, 200, 300]).table()["shows"]
         np.testing.assert_allclose(base, [93, 186, 279])
 
@@ -66,7 +68,9 @@ class Rows(unittest.TestCase):
         model.outcome("all_yearly", "total(yearly)")
         run = model.simulate(4000, seed=2)
         np.testing.assert_allclose(run.row("demand").values.mean(axis=1), [10, 20, 30], atol=0.01)
-        self.assertAlmostEqual(run["all_demand"].sd, 6, delta=0.05)  # one draw moves all the periods
+        self.assertAlmostEqual(
+            run["all_demand"].sd, 6, delta=0.05
+        )  # one draw moves all the periods
         self.assertAlmostEqual(run["all_yearly"].sd, 2 * math.sqrt(3), delta=0.08)
         np.testing.assert_allclose(run.base["yearly"][:, 0], [10, 20, 30])
 
@@ -76,7 +80,9 @@ class Drivers(unittest.TestCase):
         run = hierarchy().simulate(20_000, seed=5, sampling="random")
         self.assertAlmostEqual(run["sales"].sd, 50, delta=1)
         self.assertGreater(stats.kstest(run["sales"].values, stats.norm(100, 50).cdf).pvalue, 0.01)
-        np.testing.assert_allclose(np.corrcoef(run["level"].values, run["sales"].values)[0, 1], 0.6, atol=0.02)
+        np.testing.assert_allclose(
+            np.corrcoef(run["level"].values, run["sales"].values)[0, 1], 0.6, atol=0.02
+        )
 
     def test_a_poisson_with_a_gamma_mean_is_negative_binomial(self):
         model = kd.Model("Calls")
@@ -95,7 +101,9 @@ class Drivers(unittest.TestCase):
         model.line("expected", "seats * load")
         model.driver("sold", kd.Triangular(0, "expected", 150))
         model.outcome("income", "sold * 2")
-        self.assertAlmostEqual(model.simulate(4000, seed=1)["income"].mean, 2 * (0 + 75 + 150) / 3, delta=1)
+        self.assertAlmostEqual(
+            model.simulate(4000, seed=1)["income"].mean, 2 * (0 + 75 + 150) / 3, delta=1
+        )
 
     def test_shares_of_variance(self):
         run = hierarchy().simulate(2000, seed=1)
@@ -108,13 +116,17 @@ class Drivers(unittest.TestCase):
         swing = hierarchy().simulate(500, seed=1).sensitivity("result", method="swing")
         self.assertEqual(swing.attrs["base"], 100)
         self.assertAlmostEqual(swing.loc["level", "swing"], 60 * stats.norm.ppf(0.9), places=6)
-        self.assertAlmostEqual(swing.loc["sales", "driver at P90"], 100 + 40 * stats.norm.ppf(0.9), places=6)
+        self.assertAlmostEqual(
+            swing.loc["sales", "driver at P90"], 100 + 40 * stats.norm.ppf(0.9), places=6
+        )
 
     def test_the_same_draws_for_any_workers_and_in_one_trial(self):
         model = hierarchy(periods=4)
         one, two = (model.simulate(9000, seed=7, workers=workers) for workers in (1, 3))
         np.testing.assert_array_equal(one["result"].values, two["result"].values)
-        np.testing.assert_allclose(model.inputs(11, trials=9000, seed=7)["sales"], one.row("sales").values[:, 11])
+        np.testing.assert_allclose(
+            model.inputs(11, trials=9000, seed=7)["sales"], one.row("sales").values[:, 11]
+        )
         again = pickle.loads(pickle.dumps(model)).simulate(9000, seed=7)
         np.testing.assert_array_equal(one["result"].values, again["result"].values)
 
@@ -128,7 +140,10 @@ class Drivers(unittest.TestCase):
             (name, value), *rest = parameters_of(example(kind)).items()
             stated = kind(**{name: "x"}, **dict(rest))
             found = stated.values(scores, {"x": value * scale})
-            alone = [kind(**{name: value * s}, **dict(rest)).quantile(u) for s, u in zip(scale, scores, strict=True)]
+            alone = [
+                kind(**{name: value * s}, **dict(rest)).quantile(u)
+                for s, u in zip(scale, scores, strict=True)
+            ]
             np.testing.assert_allclose(found, alone, rtol=1e-12, err_msg=label)
             tried += 1
         self.assertGreater(tried, 10)
@@ -155,7 +170,9 @@ sold = 250
         self.assertEqual(model.quantities["no_shows"].needs, ("sold",))
         again = model_from_text(model.to_toml())
         self.assertEqual(again.quantities["no_shows"], model.quantities["no_shows"])
-        self.assertAlmostEqual(model.compare(trials=500, seed=1).runs["more"]["no_shows"].mean, 17.5, delta=0.1)
+        self.assertAlmostEqual(
+            model.compare(trials=500, seed=1).runs["more"]["no_shows"].mean, 17.5, delta=0.1
+        )
 
     def test_mistakes(self):
         for old, new, message in (
@@ -178,5 +195,7 @@ sold = 250
         model.driver("sd_of_it", kd.Normal(1, 1))
         model.driver("x", kd.Normal(0, "sd_of_it"))
         model.outcome("y", "x")
-        with self.assertRaisesRegex(kd.KindynosError, r"driver 'x': .*sd must be above 0, not -\d.*where sd_of_it is -\d"):
+        with self.assertRaisesRegex(
+            kd.KindynosError, r"driver 'x': .*sd must be above 0, not -\d.*where sd_of_it is -\d"
+        ):
             model.simulate(1000, seed=1)

@@ -34,11 +34,20 @@ class AsDrivers(Case):
             run = fuel_model().simulate(8000, seed=2, sampling=sampling)
             mean = run["last_energy"].mean
             self.assertLess(abs(mean - float(RATE.expected(4.0))), 2 * max(mean.error, 1e-5))
-            self.assertAlmostEqual(run["last_energy"].sd, RATE.distribution_at(4.0).sd, delta=0.0015)
+            self.assertAlmostEqual(
+                run["last_energy"].sd, RATE.distribution_at(4.0).sd, delta=0.0015
+            )
             energy, fuel = run.row("energy").values, np.log(run.row("fuel").values)
-            moves = [np.diff(row, axis=0, prepend=start) for row, start in ((energy, RATE.start), (fuel, np.log(JUMPS.start)))]
-            by_hand = np.mean([stats.spearmanr(a, b).statistic for a, b in zip(*moves, strict=True)])
-            self.assertAlmostEqual(run.correlations()["reached"][0], by_hand, delta=0.02)  # jumps of the fuel weaken the 0.5
+            moves = [
+                np.diff(row, axis=0, prepend=start)
+                for row, start in ((energy, RATE.start), (fuel, np.log(JUMPS.start)))
+            ]
+            by_hand = np.mean(
+                [stats.spearmanr(a, b).statistic for a, b in zip(*moves, strict=True)]
+            )
+            self.assertAlmostEqual(
+                run.correlations()["reached"][0], by_hand, delta=0.02
+            )  # jumps of the fuel weaken the 0.5
         np.testing.assert_allclose(run["energy"].base, RATE.expected(0.5 * np.arange(1, 9)))
 
     def test_model_files_hold_processes(self):
@@ -53,7 +62,9 @@ class AsDrivers(Case):
                 ('process = "random walk"\nstrat = 1', ("did you mean 'start'",)),
                 ('process = "random walk"\ndistribution = "normal"', ("not both",)),
             ):
-                path.write_text(f'[model]\nname = "m"\nperiods = 3\n[drivers.x]\n{wrong}', encoding="utf-8")
+                path.write_text(
+                    f'[model]\nname = "m"\nperiods = 3\n[drivers.x]\n{wrong}', encoding="utf-8"
+                )
                 with self.fails("drivers.x", *words, kind=kd.FileError):
                     kd.load_model(path)
         one, two = (made.simulate(500, seed=1)["cost"].values for made in (model, loaded))
@@ -63,7 +74,9 @@ class AsDrivers(Case):
         history = kd.GeometricBrownianMotion(100.0, 0.05, 0.2).paths(60, 1, seed=3, dt=1 / 12)[:, 0]
         fitted = kd.GeometricBrownianMotion.fit(history, 1 / 12)
         model = kd.Model("m", periods=12)
-        model.driver("fleet", kd.PathSet({"a": fitted, "b": fitted}, [[1, 0.7], [0.7, 1]]), dt=1 / 12)
+        model.driver(
+            "fleet", kd.PathSet({"a": fitted, "b": fitted}, [[1, 0.7], [0.7, 1]]), dt=1 / 12
+        )
         model.outcome("y", "last(a)")
         run = model.simulate(4000, seed=1)
         self.assertAlmostEqual(run.correlations()["reached"][0], 0.7, delta=0.01)
@@ -79,11 +92,15 @@ class AsDrivers(Case):
     def test_sensitivities_know_processes(self):
         run = fuel_model().simulate(2000, seed=1)
         self.assertEqual(run.sensitivity("last_energy", "swing").index[0], "energy")
-        self.assertEqual(run.sensitivity("last_energy", "rank", by_period=True).index[0], "energy 2037")
+        self.assertEqual(
+            run.sensitivity("last_energy", "rank", by_period=True).index[0], "energy 2037"
+        )
         shares = run.sensitivity("cost", "shapley")["share of variance"]
         self.assertAlmostEqual(shares.sum(), 1, 9)
         alone = (
-            kd.Model.of(fuel_model().statement.without_correlations()).simulate(500, seed=1).sensitivity("last_energy", "sobol")
+            kd.Model.of(fuel_model().statement.without_correlations())
+            .simulate(500, seed=1)
+            .sensitivity("last_energy", "sobol")
         )
         self.assertAlmostEqual(alone.loc["energy", "total"], 1, delta=0.02)
 

@@ -31,22 +31,31 @@ class State(Case):
         exact = None
         for each_trial in (None, True):
             for workers in (1, 2, 7):
-                run = kd.Model.from_function(Till(), DRIVERS, "sales", each_trial=each_trial).simulate(900, 1, workers=workers)
+                run = kd.Model.from_function(
+                    Till(), DRIVERS, "sales", each_trial=each_trial
+                ).simulate(900, 1, workers=workers)
                 exact = run["fare"].values * run["guests"].values
                 np.testing.assert_allclose(run["sales"].values, exact, rtol=1e-12)
                 self.assertEqual(run.facts()["processes"], "")
         with ThreadPoolExecutor(3) as threads, ProcessPoolExecutor(2) as processes:
             for executor in (threads, processes):
-                run = kd.Model.from_function(Till(), DRIVERS, "sales").simulate(900, 1, executor=executor)
+                run = kd.Model.from_function(Till(), DRIVERS, "sales").simulate(
+                    900, 1, executor=executor
+                )
                 np.testing.assert_allclose(run["sales"].values, exact, rtol=1e-12)
 
     def test_slow_trials_run_on_copies_in_processes_and_that_is_said(self):
         till = Till(pause=0.0012)
         model = kd.Model.from_function(till, DRIVERS, "sales")
         run = model.simulate(2400, 1, workers=2)
-        np.testing.assert_allclose(run["sales"].values, run["fare"].values * run["guests"].values, rtol=1e-12)
+        np.testing.assert_allclose(
+            run["sales"].values, run["fare"].values * run["guests"].values, rtol=1e-12
+        )
         self.assertLess(till.calls, 200)
-        self.assertIn("2 processes, on copies of the function: the object here did not see", run.facts()["processes"])
+        self.assertIn(
+            "2 processes, on copies of the function: the object here did not see",
+            run.facts()["processes"],
+        )
 
     def test_what_a_trial_leaves_behind_is_refused(self):
         class Leak(Till):
@@ -65,7 +74,8 @@ class Stopping(Case):
             run = model.simulate(20_000, 1, workers=workers, progress=lambda done, total: False)
             self.assertTrue(run.partial)
             np.testing.assert_array_equal(
-                run["net_value"].values, model.simulate(20_000, 1, workers=1)["net_value"].values[: run.size]
+                run["net_value"].values,
+                model.simulate(20_000, 1, workers=1)["net_value"].values[: run.size],
             )
 
     def test_slow_trials_report_and_stop_between_two(self):

@@ -32,7 +32,9 @@ class Replacing(Case):
             run = plan().compare({"as stated": {}, "fixed": changes}, trials=50, seed=1)
             self.assertTrue(np.isfinite(run.result("fixed", "value").values).all())
         swept = plan().sweep(load=[1.0, 3.0], price=[1.0])
-        np.testing.assert_allclose(swept.values["value"], [2 * discount.sum() - 2, 6 * discount.sum() - 2])
+        np.testing.assert_allclose(
+            swept.values["value"], [2 * discount.sum() - 2, 6 * discount.sum() - 2]
+        )
         with self.fails("a row needs one number a period, 4, not 2"):
             plan().replace(load=[1.0, 2.0])
 
@@ -53,7 +55,9 @@ class Replacing(Case):
         longer = plan().replace(periods=6)
         self.assertEqual((longer.periods, longer.base_case().columns[-1]), (6, "2033"))
         swept = plan().sweep(periods=[2, 6], fare=[1.0, 2.0])
-        np.testing.assert_allclose(swept.values["value"].iloc[3], longer.base_case().loc["value", "value"])
+        np.testing.assert_allclose(
+            swept.values["value"].iloc[3], longer.base_case().loc["value", "value"]
+        )
         simulated = plan().sweep(periods=[2, 6], statistic="mean", trials=400, seed=1)
         self.assertLess(*simulated.values["value"])
         rows = kd.Model("Rows", periods=2)
@@ -61,11 +65,18 @@ class Replacing(Case):
         rows.outcome("all_sold", "total(sold)")
         with self.fails("'sold' has one figure for each of 2 periods; give it for 3 too"):
             rows.replace(periods=3)
-        self.assertEqual(rows.replace(periods=3, sold=[1, 2, 3]).base_case().loc["all_sold", "value"], 6)
+        self.assertEqual(
+            rows.replace(periods=3, sold=[1, 2, 3]).base_case().loc["all_sold", "value"], 6
+        )
 
     def test_the_number_of_periods_that_reaches_a_goal(self):
-        bases = [plan().replace(periods=count).base_case().loc["value", "value"] for count in range(2, 10)]
-        found = plan().solve("periods", "value", within=(2, 9), mean=(bases[3] + bases[4]) / 2, trials=400, seed=1)
+        bases = [
+            plan().replace(periods=count).base_case().loc["value", "value"]
+            for count in range(2, 10)
+        ]
+        found = plan().solve(
+            "periods", "value", within=(2, 9), mean=(bases[3] + bases[4]) / 2, trials=400, seed=1
+        )
         self.assertEqual(float(found.value), 6)  # the first count at which the mean has passed it
         self.assertEqual(len(found.evaluations), 8)
         with self.fails("no periods from 2 to 9"):
@@ -81,7 +92,10 @@ class Calendar(Case):
         model.line("code", "1000 * year + 100 * quarter + month")
         model.outcome("cash", "d * month")
         table = model.base_case()
-        self.assertEqual(table.loc["code", ["2028-11", "2029-01", "2030-02"]].tolist(), [2028411, 2029101, 2030102])
+        self.assertEqual(
+            table.loc["code", ["2028-11", "2029-01", "2030-02"]].tolist(),
+            [2028411, 2029101, 2030102],
+        )
         self.assertNotIn("year", table.index)
         yearly = model.simulate(50, seed=1).row("cash").by_year()
         self.assertEqual(yearly.labels, ("2028", "2029", "2030"))
@@ -97,7 +111,9 @@ class Calendar(Case):
 class Travelling(Case):
     def test_models_runs_and_comparisons_can_be_pickled(self):
         model = plan()
-        model.line("capped", "max(fare, load) if 0 < load <= 3 and not fare > 9 else clip(load, 0, 1)")
+        model.line(
+            "capped", "max(fare, load) if 0 < load <= 3 and not fare > 9 else clip(load, 0, 1)"
+        )
         model.outcome("sold", "total(capped)")
         run = model.simulate(300, seed=1)
         again = pickle.loads(pickle.dumps(run))
@@ -121,11 +137,21 @@ class Direction(Case):
         model.driver("work", kd.Normal(10, 2))
         model.outcome("cost", "work + extra", better="low")
         run = model.simulate(2000, seed=1)
-        self.assertEqual(float(run.worst("cost").loc[(slice(None), "cost"), "value"].iloc[0]), float(run["cost"].highest))
+        self.assertEqual(
+            float(run.worst("cost").loc[(slice(None), "cost"), "value"].iloc[0]),
+            float(run["cost"].highest),
+        )
         self.assertGreater(run.sensitivity("cost", "tail").loc["work", "shift"], 1)
-        ahead = model.compare({"plain": {}, "dear": {"extra": 1.0}}, trials=500, seed=1).dominance("cost")["first order"]
+        ahead = model.compare({"plain": {}, "dear": {"extra": 1.0}}, trials=500, seed=1).dominance(
+            "cost"
+        )["first order"]
         self.assertEqual((ahead["plain", "dear"], ahead["dear", "plain"]), (True, False))
         swept = model.sweep(extra=[3.0, 1.0, 2.0])
         self.assertEqual(swept.best()["extra"], 1.0)
-        self.assertEqual(model.sweep(extra=[3.0, 1.0], statistic="chance below 11", trials=400, seed=1).best()["extra"], 1.0)
+        self.assertEqual(
+            model.sweep(extra=[3.0, 1.0], statistic="chance below 11", trials=400, seed=1).best()[
+                "extra"
+            ],
+            1.0,
+        )
         self.assertIn('better = "low"', model.to_toml())

@@ -24,11 +24,18 @@ class Allocations(Case):
         sure, walked = best.resampled(20), best.walk_forward(window=200)
         shown = text(allocation.allocated(best, curve, compared, sure, walked))
         for words in (
-            "Weights: the highest mean with sd at most 0.02", "trade in money", "Figures each day", "best, a year",
-            "What holds the weights back: the mean a year", "The frontier of mean and sd, each day: its corners",
-            "Before and after over 1 day, on the same 500 draws", "How sure are these weights? 20 resampled histories",
-            "Out of sample:", "Starts from", "draw days one by one",
-        ):  # fmt: skip
+            "Weights: the highest mean with sd at most 0.02",
+            "trade in money",
+            "Figures each day",
+            "best, a year",
+            "What holds the weights back: the mean a year",
+            "The frontier of mean and sd, each day: its corners",
+            "Before and after over 1 day, on the same 500 draws",
+            "How sure are these weights? 20 resampled histories",
+            "Out of sample:",
+            "Starts from",
+            "draw days one by one",
+        ):
             self.assertIn(words, shown)
         data = json.loads(as_json(allocation.data(best, curve, compared, sure, walked)))
         self.assertAlmostEqual(sum(data["weights"].values()), 1)
@@ -49,15 +56,21 @@ class Allocations(Case):
         table = allocation.holdings_table(best).set_index("instrument")["shares"]
         again = kd.Portfolio(HELD.prices, shares=table.to_dict())
         self.assertAlmostEqual(again.value, HELD.value, places=2)
-        self.assertAlmostEqual(float((again.weights - best.weights[again.weights.index]).abs().max()), 0, places=6)
+        self.assertAlmostEqual(
+            float((again.weights - best.weights[again.weights.index]).abs().max()), 0, places=6
+        )
 
 
 class Optima(Case):
     def test_decisions_and_constraints(self):
         found = investment().optimize(
-            {"price": (200, 400)}, maximize="mean net_value", subject_to="chance below 0 of net_value <= 0.9", trials=300,
-            seed=1, evaluations=12,
-        )  # fmt: skip
+            {"price": (200, 400)},
+            maximize="mean net_value",
+            subject_to="chance below 0 of net_value <= 0.9",
+            trials=300,
+            seed=1,
+            evaluations=12,
+        )
         shown = text(optimum.optimum(found))
         for words in (
             "Highest mean of net_value, EUR",
@@ -74,7 +87,11 @@ class Optima(Case):
 
     def test_a_chance_is_shown_as_per_cent(self):
         found = investment().optimize(
-            {"price": (330, 350)}, minimize="chance below 0 of net_value", trials=300, seed=1, evaluations=12
+            {"price": (330, 350)},
+            minimize="chance below 0 of net_value",
+            trials=300,
+            seed=1,
+            evaluations=12,
         )
         self.assertIsNone(found.unit)
         self.assertRegex(text(optimum.optimum(found)), r"chance below 0 of net_value \d+\.?\d* %")

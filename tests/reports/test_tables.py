@@ -1,4 +1,6 @@
-"""Tables fit the width there is: no number is broken, nothing ends in blanks, large amounts are scaled."""
+"""Tables fit the width there is: no number is broken, nothing ends in blanks, large amounts are
+scaled.
+"""
 
 import re
 import unittest
@@ -16,7 +18,9 @@ def printed(table, width):
 
 
 def amounts(**options):
-    table = table_of("Losses", ("method", "left"), *((f"figure {i}", "right") for i in range(6)), **options)
+    table = table_of(
+        "Losses", ("method", "left"), *((f"figure {i}", "right") for i in range(6)), **options
+    )
     for name, size in (("one", 17_937_000), ("two", 5_560_000)):
         table.add_row(name, *(f"{size * (i + 1):,} ± {20_000 * (i + 1):,}" for i in range(6)))
     return table
@@ -43,7 +47,9 @@ class Widths(unittest.TestCase):
         self.assertEqual(shown.count("method"), 1)
 
     def test_a_column_says_its_own_scale_where_they_differ(self):
-        table = table_of("Mixed", ("name", "left"), ("money", "right"), ("rate", "right"), scalable=True)
+        table = table_of(
+            "Mixed", ("name", "left"), ("money", "right"), ("rate", "right"), scalable=True
+        )
         table.add_row("a", "19,310,000 ± 640,000", "0.12 ± 0.01")
         shown = printed(table, 30)
         self.assertRegex(shown, r"(?s)money,.*millions")
@@ -56,8 +62,15 @@ class Widths(unittest.TestCase):
             self.assertEqual(len(re.findall("figure", part)) % 3, 0)
 
     def test_words_wrap_and_blanks_at_the_ends_are_dropped(self):
-        table = table_of("A title that is a good deal longer than the table", ("what", "left"), ("n", "right"), ("why", "left"))
-        table.add_row("a", "1", "a long remark which says what the figure means and what it does not")
+        table = table_of(
+            "A title that is a good deal longer than the table",
+            ("what", "left"),
+            ("n", "right"),
+            ("why", "left"),
+        )
+        table.add_row(
+            "a", "1", "a long remark which says what the figure means and what it does not"
+        )
         table.add_row("b", "2", "")
         shown = printed(table, 60)
         self.assertEqual(shown.splitlines()[0], "A title that is a good deal longer than the table")

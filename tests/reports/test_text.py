@@ -86,7 +86,10 @@ class Terminal(Case):
                 self.assertIn("P50", shown)
                 chances = [float(part) for part in re.findall(r"(\d+\.\d\d) %", shown)]
                 self.assertAlmostEqual(sum(chances), 100, places=6)
-                self.assertIn(f'distribution = "{distribution.label}"', printed(text.about_distribution(distribution)))
+                self.assertIn(
+                    f'distribution = "{distribution.label}"',
+                    printed(text.about_distribution(distribution)),
+                )
         self.assertIn("does not exist", printed(text.distribution_figures(kd.Cauchy(0, 1), None)))
         self.assertIn("generalized pareto", printed(text.catalogue()))
 
@@ -156,7 +159,12 @@ class Lumps(Case):
         compared = model.compare(trials=1000, seed=1)
         shown = printed(studies.comparison(compared))
         self.assertNotIn("infinite", shown.partition("Difference")[0].replace("base case", ""))
-        found = [float(share) for share in re.search(r"chance of never +([0-9.]+) % ± [0-9.]+ % +([0-9.]+) %", shown).groups()]
+        found = [
+            float(share)
+            for share in re.search(
+                r"chance of never +([0-9.]+) % ± [0-9.]+ % +([0-9.]+) %", shown
+            ).groups()
+        ]
         np.testing.assert_allclose(np.array(found) / 100, [0.9**8, 0.95**8], atol=0.05)
         self.assertIn("mean where it happens", shown)
 
@@ -171,4 +179,6 @@ class Lumps(Case):
         weights = 0.9 ** np.arange(8)
         true = weights @ np.arange(1, 9) / weights.sum()
         found = [never(model.simulate(600, seed=seed, workers=1)["year"])[1] for seed in range(100)]
-        self.assertCalibrated([float(mean) - true for mean in found], [mean.error for mean in found])
+        self.assertCalibrated(
+            [float(mean) - true for mean in found], [mean.error for mean in found]
+        )

@@ -29,7 +29,9 @@ class Coverage(Case):
         gamma = kd.Gamma(2, 1)
         tail = 0.05
         q = gamma.quantile(tail)
-        shortfall = -(2 * kd.Gamma(3, 1).cdf(q)) / tail  # the mean of a gamma below a value, by its next shape
+        shortfall = (
+            -(2 * kd.Gamma(3, 1).cdf(q)) / tail
+        )  # the mean of a gamma below a value, by its next shape
         truths = {
             "mean": (2.0, lambda y: y.mean),
             "sd": (2**0.5, lambda y: y.sd),
@@ -42,7 +44,10 @@ class Coverage(Case):
             "expected shortfall": (shortfall, lambda y: y.expected_shortfall(0.95)),
         }
         for sampling in ("random", "latin"):
-            runs = [model.simulate(2000, seed=seed, sampling=sampling, workers=1)["y"] for seed in range(SEEDS)]
+            runs = [
+                model.simulate(2000, seed=seed, sampling=sampling, workers=1)["y"]
+                for seed in range(SEEDS)
+            ]
             for name, (truth, read) in truths.items():
                 figures = [read(run) for run in runs]
                 with self.subTest(sampling=sampling, statistic=name):

@@ -34,17 +34,23 @@ class Reading(Case):
         ):
             with self.subTest(text):
                 found = kd.read_trials(self.written(text), **options)
-                self.assertEqual({name: result.values.tolist() for name, result in found.items()}, expected)
+                self.assertEqual(
+                    {name: result.values.tolist() for name, result in found.items()}, expected
+                )
         notes = kd.read_trials(self.written("a,b\n1,2\n\n,4\n")).reading_notes
         self.assertEqual(notes, ("1 blank row left out: row 3", "column 'a': 1 empty cell, row 4"))
 
     def test_what_cannot_be_read(self):
         for text, words in (
-            ("1,2\n3,4\n", ("row 1", "no header")), ("a,a\n1,2\n", ("row 1", "two columns are named 'a'")),
-            ("a,b\n1,x\n2,3\n", ("row 2", "column 'b' holds 'x'")), ("a,b\n1%,1\n2,3\n", ("row 3", "mixes percentages")),
-            ("", ("is empty",)), ("a,b\n", ("no trials",)), ("a,b\nx,y\nu,v\n", ("no column holds numbers",)),
+            ("1,2\n3,4\n", ("row 1", "no header")),
+            ("a,a\n1,2\n", ("row 1", "two columns are named 'a'")),
+            ("a,b\n1,x\n2,3\n", ("row 2", "column 'b' holds 'x'")),
+            ("a,b\n1%,1\n2,3\n", ("row 3", "mixes percentages")),
+            ("", ("is empty",)),
+            ("a,b\n", ("no trials",)),
+            ("a,b\nx,y\nu,v\n", ("no column holds numbers",)),
             ("a,b\n1,n/a\n2,3\n", ("row 2", "'n/a'")),
-        ):  # fmt: skip
+        ):
             with self.subTest(text), self.fails(*words, "trials.csv", kind=kd.FileError):
                 kd.read_trials(self.written(text))
         with self.fails("cannot be read", kind=kd.FileError):
@@ -67,7 +73,9 @@ class Figures(Case):
         found = kd.read_trials(TABLE, units={"growth": "a year"}, targets={"growth": 0.0})
         growth, values = found["growth"], TABLE["growth"].to_numpy()
         self.assertAlmostEqual(float(growth.mean), values.mean())
-        self.assertAlmostEqual(growth.mean.error, 1.96 * values.std(ddof=1) / np.sqrt(3000), delta=2e-5)
+        self.assertAlmostEqual(
+            growth.mean.error, 1.96 * values.std(ddof=1) / np.sqrt(3000), delta=2e-5
+        )
         self.assertAlmostEqual(float(growth.percentile(5)), np.percentile(values, 5))
         self.assertAlmostEqual(float(growth.chance(above=0)), (values > 0).mean())
         self.assertAlmostEqual(float(growth.percentile_of(0.05)), 100 * (values < 0.05).mean())
@@ -76,7 +84,10 @@ class Figures(Case):
         self.assertNotIn("base case", table.loc["growth"].index)
         ranking = found.sensitivity("cost")
         self.assertEqual(ranking.index[0], "growth")
-        self.assertAlmostEqual(ranking.loc["growth", "rank correlation"], TABLE["growth"].corr(TABLE["cost"], "spearman"))
+        self.assertAlmostEqual(
+            ranking.loc["growth", "rank correlation"],
+            TABLE["growth"].corr(TABLE["cost"], "spearman"),
+        )
 
     def test_dependent_rows_have_errors_by_blocks(self):
         series = kd.Arima(ar=[0.95], sd=1.0).paths(4000, 60, seed=1)[1:]
@@ -109,8 +120,14 @@ class Figures(Case):
         gaps, errors = [], []
         for _ in range(60):
             x = rng.standard_normal(1500)
-            found = kd.read_trials(pd.DataFrame({"x": x}), weights=np.exp(0.5 * x - 0.125))["x"]  # of a normal with mean 0.5
-            for figure, truth in ((found.mean, 0.5), (found.chance(above=0.5), 0.5), (found.percentile(50), 0.5)):
+            found = kd.read_trials(pd.DataFrame({"x": x}), weights=np.exp(0.5 * x - 0.125))[
+                "x"
+            ]  # of a normal with mean 0.5
+            for figure, truth in (
+                (found.mean, 0.5),
+                (found.chance(above=0.5), 0.5),
+                (found.percentile(50), 0.5),
+            ):
                 gaps.append(figure - truth)
                 errors.append(figure.error)
         self.assertCalibrated(gaps, errors)
@@ -124,7 +141,9 @@ class Figures(Case):
         tight = kd.read_trials(TABLE).joint("growth", "cost")
         explained = np.corrcoef(TABLE["growth"], TABLE["cost"])[0, 1] ** 2
         self.assertAlmostEqual(float(tight.scatter), 1 - explained, delta=0.03)
-        self.assertEqual(tight.cuts, (float(TABLE["growth"].median()), float(TABLE["cost"].median())))
+        self.assertEqual(
+            tight.cuts, (float(TABLE["growth"].median()), float(TABLE["cost"].median()))
+        )
         with self.fails("cuts must be two numbers"):
             kd.read_trials(TABLE).joint("growth", "cost", 3)
 
@@ -132,7 +151,12 @@ class Figures(Case):
         model = kd.Model("ours")
         model.driver("g", kd.Normal(0.06, 0.1))
         model.outcome("growth", "g", target=0.0)
-        compared = kd.compare({"ours": model.simulate(3000, seed=1), "theirs": kd.read_trials(TABLE, targets={"growth": 0.0})})
+        compared = kd.compare(
+            {
+                "ours": model.simulate(3000, seed=1),
+                "theirs": kd.read_trials(TABLE, targets={"growth": 0.0}),
+            }
+        )
         row = compared.differences().loc[("growth", "theirs", "mean")]
         self.assertFalse(row["paired"])
         self.assertLess(abs(row["difference"] + 0.01), 2 * row["error"])

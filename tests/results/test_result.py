@@ -40,10 +40,16 @@ class Reading(Case):
         for q in (1, 5, 50, 99):
             self.assert_covers(self.value.percentile(q), self.truth.ppf(q / 100))
         self.assert_covers(self.value.chance(below=0), self.truth.cdf(0))
-        self.assert_covers(self.value.chance(above=20, below=60), self.truth.cdf(60) - self.truth.cdf(20))
+        self.assert_covers(
+            self.value.chance(above=20, below=60), self.truth.cdf(60) - self.truth.cdf(20)
+        )
         self.assert_covers(self.value.value_at_risk(0.95), -self.truth.ppf(0.05))
-        self.assert_covers(self.value.value_at_risk(0.95, reference=100), 100 - self.truth.ppf(0.05))
-        shortfall = -(self.truth.mean() - self.truth.std() * stats.norm.pdf(stats.norm.ppf(0.05)) / 0.05)
+        self.assert_covers(
+            self.value.value_at_risk(0.95, reference=100), 100 - self.truth.ppf(0.05)
+        )
+        shortfall = -(
+            self.truth.mean() - self.truth.std() * stats.norm.pdf(stats.norm.ppf(0.05)) / 0.05
+        )
         self.assert_covers(self.value.expected_shortfall(0.95), shortfall)
         self.assert_covers(self.value.percentile_of(10), 100 * self.truth.cdf(10))
         low, high = self.value.central_range(0.80)
@@ -56,7 +62,10 @@ class Reading(Case):
         model.driver("b", kd.LogNormal.from_log(0, 0.4))
         model.outcome("y", "a * b")
         for sampling in ("latin", "random"):
-            y, truth = model.simulate(20_000, seed=2, sampling=sampling)["y"], stats.lognorm(0.5, scale=math.e)
+            y, truth = (
+                model.simulate(20_000, seed=2, sampling=sampling)["y"],
+                stats.lognorm(0.5, scale=math.e),
+            )
             self.assert_covers(y.mean, truth.mean())
             self.assert_covers(y.sd, truth.std())
             self.assert_covers(y.percentile(95), truth.ppf(0.95))
@@ -113,15 +122,21 @@ class Reading(Case):
         self.assertEqual(row.percentile([5, 95]).low.shape, (2, 5))
         self.assertEqual(row.error("mean").shape, (5,))
         self.assertIsInstance(row.mean[2], kd.Estimate)
-        np.testing.assert_allclose(row.values, np.broadcast_to(self.run_["flow"].values, (5, 20_000)))
+        np.testing.assert_allclose(
+            row.values, np.broadcast_to(self.run_["flow"].values, (5, 20_000))
+        )
 
     def test_table(self):
         table = self.run_.table()
         self.assertEqual(table.loc[("net_value", "mean"), "value"], self.value.mean)
         self.assertEqual(table.loc[("net_value", "P5"), "error"], self.value.percentile(5).error)
         self.assertAlmostEqual(table.loc[("net_value", "base case"), "value"], self.truth.mean())
-        self.assertAlmostEqual(table.loc[("net_value", "base case percentile"), "value"], 50, delta=1)
-        sides = [table.loc[("net_value", f"chance {side} 0"), "value"] for side in ("below", "above")]
+        self.assertAlmostEqual(
+            table.loc[("net_value", "base case percentile"), "value"], 50, delta=1
+        )
+        sides = [
+            table.loc[("net_value", f"chance {side} 0"), "value"] for side in ("below", "above")
+        ]
         self.assertAlmostEqual(sum(sides), 1)
 
     def test_trials_and_single_trials(self):
@@ -156,10 +171,14 @@ class Reading(Case):
 
     def test_facts(self):
         facts = self.run_.facts()
-        self.assertEqual((facts["seed"], facts["trials"], facts["sampling"], facts["blocks"]), (7, 20_000, "latin", 20))
+        self.assertEqual(
+            (facts["seed"], facts["trials"], facts["sampling"], facts["blocks"]),
+            (7, 20_000, "latin", 20),
+        )
         self.assertIn("numpy", facts["versions"])
         self.assertEqual(
-            additive().simulate(100, seed=1).facts()["assumed independent"], ["all drivers of each other: x0, x1, x2"]
+            additive().simulate(100, seed=1).facts()["assumed independent"],
+            ["all drivers of each other: x0, x1, x2"],
         )
 
     def test_words(self):

@@ -15,9 +15,14 @@ class Trials(Case):
         numbers = list(sheets.index.get_level_values("trial").unique())
         self.assertEqual(numbers, list(np.argsort(values)[:3]))
         self.assertEqual(sheets.loc[(numbers[0], "net_value"), "value"], values.min())
-        self.assertEqual(run.worst("net_value", side="high").loc[(values.argmax(), "net_value"), "value"], values.max())
+        self.assertEqual(
+            run.worst("net_value", side="high").loc[(values.argmax(), "net_value"), "value"],
+            values.max(),
+        )
         sheet = run.nearest("net_value", 5)
-        self.assertEqual(sheet.attrs["trial"], np.abs(values - run["net_value"].percentile(5)).argmin())
+        self.assertEqual(
+            sheet.attrs["trial"], np.abs(values - run["net_value"].percentile(5)).argmin()
+        )
         pd.testing.assert_frame_equal(sheet, run.trial(sheet.attrs["trial"]))
 
     def test_what_cannot_be_read(self):
@@ -37,7 +42,9 @@ class Facts(Case):
         model = kd.Model("m")
         model.driver("x", kd.Normal(0, 1))
         model.outcome("y", "x")
-        self.assertIn("10,000", model.simulate(10_000, seed=1, sampling="sobol").facts()["rounded up"])
+        self.assertIn(
+            "10,000", model.simulate(10_000, seed=1, sampling="sobol").facts()["rounded up"]
+        )
         self.assertEqual(model.simulate(10_000, seed=1).facts()["rounded up"], "")
         self.assertEqual(model.simulate(16_384, seed=1, sampling="sobol").facts()["rounded up"], "")
 

@@ -44,9 +44,15 @@ class Shares(Case):
     def test_ishigami_at_65536_evaluations(self):
         variance = 0.5 + 49 / 8 + 0.1 * math.pi**4 / 5 + 0.01 * math.pi**8 / 18
         both = 0.01 * math.pi**8 * (1 / 18 - 1 / 50) / variance
-        first = {"x1": 0.5 * (1 + 0.1 * math.pi**4 / 5) ** 2 / variance, "x2": 49 / 8 / variance, "x3": 0.0}
+        first = {
+            "x1": 0.5 * (1 + 0.1 * math.pi**4 / 5) ** 2 / variance,
+            "x2": 49 / 8 / variance,
+            "x3": 0.0,
+        }
         for seed in (1, 2, 3):
-            frame = ishigami().simulate(256, seed=seed).sensitivity("y", "sobol", evaluations=65_536)
+            frame = (
+                ishigami().simulate(256, seed=seed).sensitivity("y", "sobol", evaluations=65_536)
+            )
             self.assertLessEqual(frame.attrs["evaluations"], 65_536)
             for name, share in first.items():
                 total = share + (both if name != "x2" else 0)
@@ -62,7 +68,11 @@ class Shares(Case):
         def explained(chosen):
             part = list(chosen)
             joint = weights @ matrix[:, part]
-            return joint @ np.linalg.solve(matrix[np.ix_(part, part)], joint) / variance if part else 0.0
+            return (
+                joint @ np.linalg.solve(matrix[np.ix_(part, part)], joint) / variance
+                if part
+                else 0.0
+            )
 
         for place, name in enumerate("abc"):
             others = [i for i in range(3) if i != place]
@@ -77,7 +87,9 @@ class Shares(Case):
     def test_regression_of_a_linear_model(self):
         frame = linear().simulate(4000, seed=1).sensitivity("y", "regression")
         for name, weight in (("a", 1), ("b", 2), ("c", -1)):
-            self.assertAlmostEqual(frame.loc[name, "coefficient"], weight / math.sqrt(6), delta=0.01)
+            self.assertAlmostEqual(
+                frame.loc[name, "coefficient"], weight / math.sqrt(6), delta=0.01
+            )
         self.assertAlmostEqual(frame.attrs["r squared"], 1, 9)
         self.assertAlmostEqual(frame["share of r squared"].sum(), 1, 9)
         values = by_year().simulate(2000, seed=1)
@@ -96,7 +108,9 @@ class Shares(Case):
         found = [run.sensitivity("y", "regression").loc["x"] for run in runs]
         first, square, mixed = (np.exp(3) - 1) / 3, (np.exp(6) - 1) / 6, (2 * np.exp(3) + 1) / 9
         truth = (mixed - first / 2) / np.sqrt((square - first**2) / 12)
-        self.assertCalibrated([row["coefficient"] - truth for row in found], [row["error"] for row in found])
+        self.assertCalibrated(
+            [row["coefficient"] - truth for row in found], [row["error"] for row in found]
+        )
 
     def test_far_from_linear_is_told(self):
         with warnings.catch_warnings(record=True) as caught:
@@ -108,14 +122,22 @@ class Shares(Case):
 
 class ReadOffRuns(Case):
     def test_swing_moves_one_driver_at_a_time(self):
-        frame = investment(price=kd.Uniform(280, 320)).simulate(300, seed=1).sensitivity("net_value", "swing")
+        frame = (
+            investment(price=kd.Uniform(280, 320))
+            .simulate(300, seed=1)
+            .sensitivity("net_value", "swing")
+        )
         factor = sum(1.1**-t for t in range(1, 6))
         self.assertAlmostEqual(frame.attrs["base"], 90 * factor - 300)
         wide = 2 * 10 * stats.norm.ppf(0.9) * factor
         self.assertAlmostEqual(frame.loc["flow", "swing"], wide)
         self.assertAlmostEqual(frame.loc["price", "outcome at P10"], 90 * factor - 284)
         self.assertEqual(list(frame.index), ["flow", "price"])
-        narrow = investment().simulate(300, seed=1).sensitivity("net_value", "swing", percentiles=(25, 75))
+        narrow = (
+            investment()
+            .simulate(300, seed=1)
+            .sensitivity("net_value", "swing", percentiles=(25, 75))
+        )
         self.assertAlmostEqual(narrow.loc["flow", "driver at P25"], 90 + 10 * stats.norm.ppf(0.25))
 
     def test_conditional_means_across_slices(self):
@@ -126,7 +148,9 @@ class ReadOffRuns(Case):
         run = model.simulate(20_000, seed=1)
         frame = run.sensitivity("y", "conditional")
         np.testing.assert_allclose(frame.loc["x"].iloc[:10], np.arange(0.5, 10), atol=0.1)
-        self.assertAlmostEqual(frame.attrs["errors"]["z"][0], 1.96 * (100 / 12) ** 0.5 / 2000**0.5, delta=0.02)
+        self.assertAlmostEqual(
+            frame.attrs["errors"]["z"][0], 1.96 * (100 / 12) ** 0.5 / 2000**0.5, delta=0.02
+        )
         low = run.sensitivity("y", "conditional", percentile=5, slices=2)
         self.assertEqual((low.shape[1], low.attrs["figure"]), (3, "P5"))
 
@@ -137,13 +161,20 @@ class ReadOffRuns(Case):
         model.outcome("y", "x + noise")
         run = model.simulate(20_000, seed=1)
         frame = run.sensitivity("y", "tail", worst=0.05)
-        self.assertAlmostEqual(frame.loc["x", "shift"], -stats.norm.pdf(stats.norm.ppf(0.05)) / 0.05, delta=0.02)
+        self.assertAlmostEqual(
+            frame.loc["x", "shift"], -stats.norm.pdf(stats.norm.ppf(0.05)) / 0.05, delta=0.02
+        )
         self.assertAlmostEqual(frame.loc["x", "mean, all"], 100, delta=0.01)
         self.assertLess(abs(frame.loc["noise", "shift"]), 0.15)
         self.assertGreater(run.sensitivity("y", "tail", side="high").loc["x", "shift"], 2)
         truth = -stats.norm.pdf(stats.norm.ppf(0.05)) / 0.05
-        rows = [model.simulate(1000, seed=s, sampling="random").sensitivity("y", "tail").loc["x"] for s in range(60)]
-        self.assertCalibrated([row["shift"] - truth for row in rows], [row["error"] for row in rows])
+        rows = [
+            model.simulate(1000, seed=s, sampling="random").sensitivity("y", "tail").loc["x"]
+            for s in range(60)
+        ]
+        self.assertCalibrated(
+            [row["shift"] - truth for row in rows], [row["error"] for row in rows]
+        )
 
     def test_period_by_period_the_early_years_matter(self):
         run = by_year().simulate(4000, seed=1)
@@ -180,7 +211,11 @@ class Asking(Case):
             (linked, {"method": "tail", "worst": 0.001}, ("at least 5",)),
             (linked, {"method": "shapley", "evaluations": 10}, ("evaluations or more",)),
             (linked, {"method": "shapley", "by_period": True}, ("together",)),
-            (linear().simulate(300), {"method": "sobol", "evaluations": 100}, ("evaluations or more",)),
+            (
+                linear().simulate(300),
+                {"method": "sobol", "evaluations": 100},
+                ("evaluations or more",),
+            ),
             (linear().simulate(4), {"method": "regression"}, ("more than 5 trials",)),
             (student.simulate(300), {"method": "shapley"}, ("gaussian copula",)),
             (many.simulate(300), {"method": "shapley"}, ("up to 12",)),
@@ -199,7 +234,11 @@ class Asking(Case):
                 self.assertIn("y", ax.get_title(loc="left"))
                 labels = [
                     text.get_text()
-                    for text in (ax.get_legend().get_texts() if method == "conditional" else ax.get_yticklabels())
+                    for text in (
+                        ax.get_legend().get_texts()
+                        if method == "conditional"
+                        else ax.get_yticklabels()
+                    )
                 ]
                 self.assertEqual(labels[0], "b")
 
@@ -213,7 +252,11 @@ class Ranks(Case):
             expected = stats.spearmanr(run[f"x{i}"].values, run["y"].values).statistic
             self.assertAlmostEqual(frame.loc[f"x{i}", "rank correlation"], expected, places=10)
             pearson = (1 + i) / math.sqrt(14)
-            self.assertAlmostEqual(expected, 6 / math.pi * math.asin(pearson / 2), delta=3 * frame.loc[f"x{i}", "error"])
+            self.assertAlmostEqual(
+                expected,
+                6 / math.pi * math.asin(pearson / 2),
+                delta=3 * frame.loc[f"x{i}", "error"],
+            )
             share, error = frame.loc[f"x{i}", ["first-order share", "error of share"]]
             self.assertLess(abs(share - (1 + i) ** 2 / 14), 1.5 * error)
             self.assertTrue(0.002 < error < 0.02)
@@ -250,7 +293,9 @@ class Ranks(Case):
         model.outcome("y", "a + b")
         run = model.simulate(5000, seed=1)
         expected = stats.spearmanr(run["a"].values, run["y"].values).statistic
-        self.assertAlmostEqual(run.sensitivity("y").loc["a", "rank correlation"], expected, places=10)
+        self.assertAlmostEqual(
+            run.sensitivity("y").loc["a", "rank correlation"], expected, places=10
+        )
 
     def test_a_driver_with_periods_counts_as_one(self):
         model = kd.Model("rows", periods=4)
@@ -272,7 +317,8 @@ class Ranks(Case):
 
 class PublishedFunctions(Case):
     def test_the_g_function(self):
-        # Saltelli and Sobol' (1995): the product of (|4 x - 2| + a) / (1 + a), with shares in closed form.
+        # Saltelli and Sobol' (1995): the product of (|4 x - 2| + a) / (1 + a), with shares in
+        # closed form.
         weights = (0.0, 1.0, 4.5, 9.0)
         model = kd.Model("g")
         for place in range(4):
@@ -283,23 +329,32 @@ class PublishedFunctions(Case):
         variance = np.prod(1 + alone) - 1
         frame = model.simulate(256, seed=1).sensitivity("y", "sobol")
         for place, part in enumerate(alone):
-            self.assertAlmostEqual(frame.loc[f"x{place}", "first order"], part / variance, delta=0.01)
+            self.assertAlmostEqual(
+                frame.loc[f"x{place}", "first order"], part / variance, delta=0.01
+            )
             total = part * np.prod(np.delete(1 + alone, place)) / variance
             self.assertAlmostEqual(frame.loc[f"x{place}", "total"], total, delta=0.01)
 
     def test_shapley_shares_split_an_interplay(self):
-        # Without dependence a share is what is explained alone and an equal part of each interplay (Owen 2014).
+        # Without dependence a share is what is explained alone and an equal part of each interplay
+        # (Owen 2014).
         variance = 0.5 + 49 / 8 + 0.1 * np.pi**4 / 5 + 0.01 * np.pi**8 / 18
         both = 0.01 * np.pi**8 * (1 / 18 - 1 / 50) / variance
         frame = ishigami().simulate(256, seed=2).sensitivity("y", "shapley")
-        wanted = {"x1": 0.5 * (1 + 0.1 * np.pi**4 / 5) ** 2 / variance + both / 2, "x2": 49 / 8 / variance, "x3": both / 2}
+        wanted = {
+            "x1": 0.5 * (1 + 0.1 * np.pi**4 / 5) ** 2 / variance + both / 2,
+            "x2": 49 / 8 / variance,
+            "x3": both / 2,
+        }
         for name, share in wanted.items():
             self.assertAlmostEqual(frame.loc[name, "share of variance"], share, delta=0.01)
 
     def test_conditional_means_of_a_function_that_is_not_monotone(self):
         frame = ishigami().simulate(40_000, seed=1).sensitivity("y", "conditional", slices=8)
         edges = np.linspace(-np.pi, np.pi, 9)
-        wanted = np.diff(3.5 * edges - 7 * np.sin(2 * edges) / 4) / np.diff(edges)  # the mean of 7 sin² over each slice
+        wanted = np.diff(3.5 * edges - 7 * np.sin(2 * edges) / 4) / np.diff(
+            edges
+        )  # the mean of 7 sin² over each slice
         np.testing.assert_allclose(frame.loc["x2"].iloc[:8], wanted, atol=0.15)
 
 
@@ -311,7 +366,10 @@ class BothSides(Case):
             ("shapley", "share of variance", "error"),
         ):
             frames = [
-                ishigami().simulate(200, seed=seed, workers=1).sensitivity("y", method, evaluations=4096).loc["x1"]
+                ishigami()
+                .simulate(200, seed=seed, workers=1)
+                .sensitivity("y", method, evaluations=4096)
+                .loc["x1"]
                 for seed in range(24)
             ]
             spread = t_point(7) * np.std([frame[column] for frame in frames], ddof=1)

@@ -19,7 +19,10 @@ def additive() -> kd.Model:
 class Simulating(Case):
     def test_same_bits_for_any_number_of_workers(self):
         for sampling in ("latin", "random"):
-            runs = [investment().simulate(30_000, seed=5, sampling=sampling, workers=n) for n in (1, 2, 5)]
+            runs = [
+                investment().simulate(30_000, seed=5, sampling=sampling, workers=n)
+                for n in (1, 2, 5)
+            ]
             for run in runs[1:]:
                 np.testing.assert_array_equal(run["net_value"].values, runs[0]["net_value"].values)
 
@@ -35,9 +38,15 @@ class Simulating(Case):
         model = kd.Model("other", periods=5)
         model.driver("another", kd.Uniform(0, 1))
         model.driver("flow", kd.Normal(90, 10))
-        np.testing.assert_array_equal(model.simulate(2000, seed=1)["flow"].values, before["flow"].values)
-        self.assertFalse((model.simulate(2000, seed=1)["another"].values == before["flow"].values).any())
-        correlation = np.corrcoef(model.simulate(2000, seed=1)["another"].values, before["flow"].values)[0, 1]
+        np.testing.assert_array_equal(
+            model.simulate(2000, seed=1)["flow"].values, before["flow"].values
+        )
+        self.assertFalse(
+            (model.simulate(2000, seed=1)["another"].values == before["flow"].values).any()
+        )
+        correlation = np.corrcoef(
+            model.simulate(2000, seed=1)["another"].values, before["flow"].values
+        )[0, 1]
         self.assertLess(abs(correlation), 0.1)
 
     def test_every_latin_stratum_is_visited_in_each_block(self):
@@ -51,14 +60,23 @@ class Simulating(Case):
 
     def test_latin_is_ten_times_as_exact_for_a_sum(self):
         spread = {
-            plan: np.std([float(additive().simulate(10_000, seed=s, sampling=plan)["y"].mean) for s in range(12)])
+            plan: np.std(
+                [
+                    float(additive().simulate(10_000, seed=s, sampling=plan)["y"].mean)
+                    for s in range(12)
+                ]
+            )
             for plan in ("latin", "random")
         }
         self.assertLess(spread["latin"], 0.1 * spread["random"])
 
     def test_progress_and_stopping(self):
         seen = []
-        additive().simulate(50_000, seed=1, progress=lambda done, total: seen.append((done, total, threading.get_ident())))
+        additive().simulate(
+            50_000,
+            seed=1,
+            progress=lambda done, total: seen.append((done, total, threading.get_ident())),
+        )
         self.assertEqual(seen[-1][:2], (50_000, 50_000))
         self.assertEqual(sorted(seen), seen)
         self.assertEqual({ident for *_, ident in seen}, {threading.get_ident()})

@@ -32,13 +32,17 @@ class Values(Case):
         self.assertAlmostEqual(ours.sd(s), x.std(ddof=1))
         self.assertAlmostEqual(ours.skewness(s), stats.skew(x))
         self.assertAlmostEqual(ours.kurtosis(s), stats.kurtosis(x))
-        self.assertAlmostEqual(ours.conditional_mean(s, above=3, below=5), x[(x > 3) & (x < 5)].mean())
+        self.assertAlmostEqual(
+            ours.conditional_mean(s, above=3, below=5), x[(x > 3) & (x < 5)].mean()
+        )
         self.assertEqual(ours.survival(s, 6), np.mean(x > 6))
         self.assertAlmostEqual(ours.median(s), np.median(x))
         for q in (0, 1, 12.5, 50, 99.9, 100):
             self.assertAlmostEqual(ours.percentile(s, q), np.percentile(x, q))
         self.assertEqual((ours.lowest(s), ours.highest(s)), (x.min(), x.max()))
-        self.assertAlmostEqual(ours.percentile_of(s, 6.0), stats.percentileofscore(x, 6.0, kind="mean"))
+        self.assertAlmostEqual(
+            ours.percentile_of(s, 6.0), stats.percentileofscore(x, 6.0, kind="mean")
+        )
         self.assertAlmostEqual(ours.value_at_risk(s, 0.9), -np.percentile(x, 10))
         self.assertAlmostEqual(ours.chance(s, above=3, below=5), np.mean((x > 3) & (x < 5)))
 
@@ -50,34 +54,50 @@ class Values(Case):
             means.append(ours.conditional_mean(s, above=0))
         self.assertCalibrated([float(k) for k in kurtoses], [k.error for k in kurtoses])
         true = np.sqrt(2 / np.pi)  # of a half-normal distribution
-        self.assertCalibrated([float(mean) - true for mean in means], [mean.error for mean in means])
+        self.assertCalibrated(
+            [float(mean) - true for mean in means], [mean.error for mean in means]
+        )
 
     def test_mode(self):
         self.assertEqual(ours.mode(sample(np.repeat([1.0, 2.0, 2.0, 5.0], 1000))), 2)
         found = [ours.mode(sample(normal(seed, 10_000))) for seed in range(30)]
         self.assertLess(np.std(found), 0.2)  # a tenth of the sd
-        self.assertCalibrated([mode - 10 for mode in found], [mode.error for mode in found], least=0.8, most=1.0)
+        self.assertCalibrated(
+            [mode - 10 for mode in found], [mode.error for mode in found], least=0.8, most=1.0
+        )
         self.assertTrue(ours.mode(sample(normal())).rough)
 
     def test_ties_and_constants(self):
         s = sample(np.full(4000, 7.0))
-        self.assertEqual((ours.mean(s), ours.mean(s).error, ours.sd(s), ours.percentile(s, 5)), (7, 0, 0, 7))
+        self.assertEqual(
+            (ours.mean(s), ours.mean(s).error, ours.sd(s), ours.percentile(s, 5)), (7, 0, 0, 7)
+        )
         self.assertEqual(ours.percentile_of(s, 7), 50)
         self.assertEqual(ours.expected_shortfall(s, 0.99), -7)
         self.assertTrue(math.isnan(ours.skewness(s)))
 
     def test_expected_shortfall_by_hand(self):
         x = -np.arange(1.0, 1001)  # losses 1 to 1000
-        self.assertAlmostEqual(ours.expected_shortfall(sample(x), 0.9), np.arange(901, 1001).mean(), delta=0.2)
         self.assertAlmostEqual(
-            ours.expected_shortfall(sample(x), 0.9, reference=50), np.arange(901, 1001).mean() + 50, delta=0.2
+            ours.expected_shortfall(sample(x), 0.9), np.arange(901, 1001).mean(), delta=0.2
+        )
+        self.assertAlmostEqual(
+            ours.expected_shortfall(sample(x), 0.9, reference=50),
+            np.arange(901, 1001).mean() + 50,
+            delta=0.2,
         )
         self.assertTrue(ours.expected_shortfall(sample(x), 0.99).rough)
         self.assertFalse(ours.expected_shortfall(sample(normal(count=8000)), 0.99).rough)
 
     def test_nothing_valid(self):
         s = sample(np.full(400, np.nan))
-        for name, arguments in (("mean", ()), ("sd", ()), ("percentile", (5,)), ("mode", ()), ("expected_shortfall", (0.9,))):
+        for name, arguments in (
+            ("mean", ()),
+            ("sd", ()),
+            ("percentile", (5,)),
+            ("mode", ()),
+            ("expected_shortfall", (0.9,)),
+        ):
             self.assertTrue(math.isnan(ours.STATISTICS[name](s, *arguments)), name)
         self.assertEqual(ours.chance(s, above=0), 0)
 
@@ -100,7 +120,12 @@ class Values(Case):
 
 class FarOut(Case):
     def test_percentiles_with_few_trials_beyond(self):
-        for q, count, sided in ((99.9, 500, math.inf), (99, 200, math.inf), (0.1, 2000, -math.inf), (99, 600, None)):
+        for q, count, sided in (
+            (99.9, 500, math.inf),
+            (99, 200, math.inf),
+            (0.1, 2000, -math.inf),
+            (99, 600, None),
+        ):
             truth, held, ends = stats.norm(10, 2).ppf(q / 100), 0, set()
             for seed in range(150):
                 found = ours.percentile(sample(normal(seed, count), independent=True), q)
@@ -119,8 +144,13 @@ class FarOut(Case):
         self.assertTrue(math.isnan(ours.percentile(sample(x), 100).error))
 
     def test_few_trials_that_decide_are_told(self):
-        heavy = [ours.mean(sample(stats.lognorm(2).rvs(2000, random_state=seed), True)) for seed in range(100)]
-        self.assertTrue(all(figure.rough and "the median says more" in figure.note for figure in heavy))
+        heavy = [
+            ours.mean(sample(stats.lognorm(2).rvs(2000, random_state=seed), True))
+            for seed in range(100)
+        ]
+        self.assertTrue(
+            all(figure.rough and "the median says more" in figure.note for figure in heavy)
+        )
         held = np.mean([figure.low <= math.exp(2) <= figure.high for figure in heavy])
         self.assertTrue(0.85 <= held <= 0.99, held)
         self.assertFalse(any(ours.mean(sample(normal(seed))).rough for seed in range(50)))
@@ -133,7 +163,10 @@ class FarOut(Case):
         for same in (row.copy(), copy.deepcopy(row), row[:], pickle.loads(pickle.dumps(row))):
             self.assertEqual((same[1].low, same[1].rough, same[0].rough), (0.5, True, False))
         ordered = np.sort(row)
-        self.assertEqual((list(ordered), ordered[0].high, ordered[0].rough, list(row)), ([1, 3], 2.5, True, [3, 1]))
+        self.assertEqual(
+            (list(ordered), ordered[0].high, ordered[0].rough, list(row)),
+            ([1, 3], 2.5, True, [3, 1]),
+        )
         for plain in (row.reshape(2, 1), row.T, row - 1, row.astype(int)):
             self.assertIs(type(plain), np.ndarray)
         self.assertIs(type(row[0] - row[1]), float)
@@ -175,12 +208,24 @@ class Errors(Case):
         found = ours.percentile(sample(x), 5)
         shares = (x.reshape(20, 200) <= found).mean(axis=1)
         reach = stats.t.ppf(0.975, 19) * stats.sem(shares)
-        np.testing.assert_allclose([found.low, found.high], np.quantile(x, [0.05 - reach, 0.05 + reach]))
+        np.testing.assert_allclose(
+            [found.low, found.high], np.quantile(x, [0.05 - reach, 0.05 + reach])
+        )
 
     def test_shrink_with_the_root_of_the_trials(self):
-        for name, arguments in (("mean", ()), ("percentile", (5,)), ("expected_shortfall", (0.95,)), ("sd", ())):
+        for name, arguments in (
+            ("mean", ()),
+            ("percentile", (5,)),
+            ("expected_shortfall", (0.95,)),
+            ("sd", ()),
+        ):
             few, many = (
-                np.mean([ours.STATISTICS[name](sample(normal(seed, count)), *arguments).error for seed in range(25)])
+                np.mean(
+                    [
+                        ours.STATISTICS[name](sample(normal(seed, count)), *arguments).error
+                        for seed in range(25)
+                    ]
+                )
                 for count in (2000, 32_000)
             )
             self.assertAlmostEqual(few / many, 4, delta=0.9, msg=name)

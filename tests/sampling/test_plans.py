@@ -18,7 +18,8 @@ class Plans(Case):
             with self.subTest(plan=plan.label):
                 scores = plan.scores(self.requests, 5, 2, 4000)
                 self.assertEqual(
-                    {name: array.shape for name, array in scores.items()}, {"a": (4000,), "b": (3, 4000), "c": (4000,)}
+                    {name: array.shape for name, array in scores.items()},
+                    {"a": (4000,), "b": (3, 4000), "c": (4000,)},
                 )
                 rows = np.concatenate([array.reshape(-1, 4000) for array in scores.values()])
                 self.assertTrue(((rows > 0) & (rows < 1)).all())
@@ -44,7 +45,14 @@ class PlansInRuns(Case):
         self.assertEqual(made.simulate(10_000, seed=1, sampling="sobol").size, 10_240)
         truth = 10 * math.exp(0.25**2 / 2)
         errors = {
-            plan: np.sqrt(np.mean([(made.simulate(16_384, seed=s, sampling=plan)["y"].mean - truth) ** 2 for s in range(10)]))
+            plan: np.sqrt(
+                np.mean(
+                    [
+                        (made.simulate(16_384, seed=s, sampling=plan)["y"].mean - truth) ** 2
+                        for s in range(10)
+                    ]
+                )
+            )
             for plan in ("random", "sobol")
         }
         self.assertLess(errors["sobol"], errors["random"] / 15)

@@ -12,24 +12,39 @@ class OnTheSameDraws(Case):
     @classmethod
     def setUpClass(cls):
         cls.model = investment()
-        scenarios = {"as planned": {}, "dearer": {"price": 320.0}, "wilder": {"flow": kd.Normal(90, 25)}}
+        scenarios = {
+            "as planned": {},
+            "dearer": {"price": 320.0},
+            "wilder": {"flow": kd.Normal(90, 25)},
+        }
         cls.compared = cls.model.compare(scenarios, trials=4000, seed=3)
 
     def test_table_has_each_runs_own_figures(self):
         table = self.compared.table()
         run = self.model.replace(price=320.0).simulate(4000, seed=3)
-        self.assertEqual(table.loc[("net_value", "P5"), ("dearer", "value")], run["net_value"].percentile(5))
-        self.assertEqual(table.loc[("net_value", "mean"), ("dearer", "error")], run["net_value"].mean.error)
+        self.assertEqual(
+            table.loc[("net_value", "P5"), ("dearer", "value")], run["net_value"].percentile(5)
+        )
+        self.assertEqual(
+            table.loc[("net_value", "mean"), ("dearer", "error")], run["net_value"].mean.error
+        )
 
     def test_paired_differences(self):
         frame = self.compared.differences().loc["net_value"]
         shift = frame.loc["dearer"]
-        for statistic in ("mean", "P5", "P50", "P95"):  # a price only shifts the distribution: exactly, without an error
+        for statistic in (
+            "mean",
+            "P5",
+            "P50",
+            "P95",
+        ):  # a price only shifts the distribution: exactly, without an error
             self.assertAlmostEqual(shift.loc[statistic, "difference"], -20, 8)
             self.assertLess(shift.loc[statistic, "error"], 1e-9)
         self.assertEqual(shift.loc["higher in the same trial", "difference"], 0)
         wild = frame.loc["wilder"]
-        self.assertLess(wild.loc["mean", "error"], 0.7 * self.compared.result("wilder", "net_value").mean.error)
+        self.assertLess(
+            wild.loc["mean", "error"], 0.7 * self.compared.result("wilder", "net_value").mean.error
+        )
         factor = sum(1.1**-t for t in range(1, 6))
         wanted = (25 - 10) * factor * stats.norm.ppf(0.05)
         self.assertLess(abs(wild.loc["P5", "difference"] - wanted), 1.5 * wild.loc["P5", "error"])
@@ -42,7 +57,11 @@ class OnTheSameDraws(Case):
         hits = dict.fromkeys(true, 0)
         changes = {"a": {}, "b": {"flow": kd.Normal(92, 15)}}
         for seed in range(60):
-            frame = self.model.compare(changes, 1000, seed, sampling="random").differences().loc[("net_value", "b")]
+            frame = (
+                self.model.compare(changes, 1000, seed, sampling="random")
+                .differences()
+                .loc[("net_value", "b")]
+            )
             for name, value in true.items():
                 hits[name] += frame.loc[name, "low"] <= value <= frame.loc[name, "high"]
         for name, count in hits.items():
@@ -59,14 +78,21 @@ class OnTheSameDraws(Case):
         truth = stats.norm.sf(2.4) - stats.norm.sf(2.6)
         held = 0
         for seed in range(60):
-            frame = model.compare({"a": {}, "b": {"line": 2.4, "more": 1}}, 500, seed, sampling="random").differences()
-            rare, count = frame.loc[("late", "b", "chance above 0")], frame.loc[("count", "b", "P50")]
+            frame = model.compare(
+                {"a": {}, "b": {"line": 2.4, "more": 1}}, 500, seed, sampling="random"
+            ).differences()
+            rare, count = (
+                frame.loc[("late", "b", "chance above 0")],
+                frame.loc[("count", "b", "P50")],
+            )
             held += rare["low"] <= truth <= rare["high"]
             self.assertGreater(rare["high"], rare["low"])
             self.assertTrue(count["low"] <= 0 <= count["high"] or count["difference"] != 0)
         self.assertGreaterEqual(held, 54)
         every = (
-            model.compare({"a": {}, "b": {"line": 1.0}}, 500, 1).differences().loc[("late", "b", "higher in the same trial")]
+            model.compare({"a": {}, "b": {"line": 1.0}}, 500, 1)
+            .differences()
+            .loc[("late", "b", "higher in the same trial")]
         )
         self.assertEqual((every["difference"], every["high"]), (1, 1))
         self.assertAlmostEqual(every["low"], 500 / (500 + 1.96**2), 4)
@@ -75,7 +101,9 @@ class OnTheSameDraws(Case):
         frame = self.compared.dominance("net_value")
         self.assertTrue(frame.loc[("as planned", "dearer"), ["first order", "second order"]].all())
         self.assertFalse(frame.loc[("dearer", "as planned"), ["first order", "second order"]].any())
-        calm = frame.loc[("as planned", "wilder")]  # the same mean and less risk: second order alone
+        calm = frame.loc[
+            ("as planned", "wilder")
+        ]  # the same mean and less risk: second order alone
         self.assertEqual((calm["first order"], calm["by chance"]), (False, False))
         self.assertTrue(calm["second order"] or calm["by chance, second"])
         self.assertGreater(frame.loc[("wilder", "as planned"), "against, second"], 5)
@@ -83,12 +111,18 @@ class OnTheSameDraws(Case):
     def test_pictures(self):
         for kind, axis in (("cumulative", "at or below"), ("survival", "above")):
             ax = self.compared.plot("net_value", kind, ax=Figure().subplots())
-            self.assertEqual([text.get_text() for text in ax.get_legend().get_texts()], self.compared.scenarios)
+            self.assertEqual(
+                [text.get_text() for text in ax.get_legend().get_texts()], self.compared.scenarios
+            )
             self.assertIn(axis, ax.get_ylabel())
             y = ax.lines[0].get_ydata()
-            self.assertTrue((np.diff(y) >= 0).all() if kind == "cumulative" else (np.diff(y) <= 0).all())
+            self.assertTrue(
+                (np.diff(y) >= 0).all() if kind == "cumulative" else (np.diff(y) <= 0).all()
+            )
         ax = self.compared.plot("net_value", "boxes", ax=Figure().subplots())
-        self.assertEqual([label.get_text() for label in ax.get_yticklabels()], self.compared.scenarios)
+        self.assertEqual(
+            [label.get_text() for label in ax.get_yticklabels()], self.compared.scenarios
+        )
         with self.fails("kind", "'pie'"):
             self.compared.plot("net_value", "pie")
 
@@ -103,7 +137,10 @@ class OnTheSameDraws(Case):
 
 class Unpaired(Case):
     def test_other_seeds_are_independent_samples(self):
-        one, two = investment().simulate(3000, seed=1), investment(price=310.0).simulate(3000, seed=2)
+        one, two = (
+            investment().simulate(3000, seed=1),
+            investment(price=310.0).simulate(3000, seed=2),
+        )
         frame = kd.compare({"a": one, "b": two}).differences().loc[("net_value", "b")]
         self.assertFalse(frame["paired"].any())
         error = np.hypot(one["net_value"].mean.error, two["net_value"].mean.error)
@@ -117,7 +154,9 @@ class Unpaired(Case):
         compared = kd.compare({"ours": run, "theirs": kd.ReportedMean(50.0, sd=30.0, n=400)})
         row = compared.differences().loc[("net_value", "theirs", "mean")]
         self.assertAlmostEqual(row["difference"], 50 - run["net_value"].mean)
-        self.assertAlmostEqual(row["error"], np.hypot(run["net_value"].mean.error, 1.959964 * 30 / 20), 4)
+        self.assertAlmostEqual(
+            row["error"], np.hypot(run["net_value"].mean.error, 1.959964 * 30 / 20), 4
+        )
         self.assertEqual(compared.table().loc[("net_value", "sd"), ("theirs", "value")], 30)
         with self.fails("only the mean"):
             compared.result("theirs", "net_value")
@@ -128,7 +167,9 @@ class Errors(Case):
         truth, hits = 5 * sum(1.1**-t for t in range(1, 6)), 0
         for seed in range(60):
             one = investment().simulate(600, seed=seed, sampling="random")
-            two = investment(flow=kd.Normal(95, 10)).simulate(600, seed=1000 + seed, sampling="random")
+            two = investment(flow=kd.Normal(95, 10)).simulate(
+                600, seed=1000 + seed, sampling="random"
+            )
             row = kd.compare({"a": one, "b": two}).differences().loc[("net_value", "b", "mean")]
             hits += row["low"] <= truth <= row["high"]
         self.assertTrue(52 <= hits <= 60, hits)
@@ -148,10 +189,19 @@ class Messages(Case):
         for call, words in (
             (lambda: compared.result("c", "net_value"), ("no scenario 'c'",)),
             (lambda: compared.result("a", "net_valu"), ("did you mean 'net_value'",)),
-            (lambda: kd.compare(dict.fromkeys("ab", row.simulate(300)), outcome="row").table(), ("is a row",)),
+            (
+                lambda: kd.compare(dict.fromkeys("ab", row.simulate(300)), outcome="row").table(),
+                ("is a row",),
+            ),
             (lambda: kd.compare({"a": one, "b": other.simulate(300)}), ("no outcome in common",)),
-            (lambda: kd.compare({"a": kd.ReportedMean(1, 1, 9), "b": kd.ReportedMean(1, 1, 9)}), ("must be a run",)),
-            (lambda: kd.compare({"a": row.simulate(300), "b": kd.ReportedMean(1, 1, 9)}), ("say outcome=",)),
+            (
+                lambda: kd.compare({"a": kd.ReportedMean(1, 1, 9), "b": kd.ReportedMean(1, 1, 9)}),
+                ("must be a run",),
+            ),
+            (
+                lambda: kd.compare({"a": row.simulate(300), "b": kd.ReportedMean(1, 1, 9)}),
+                ("say outcome=",),
+            ),
         ):
             with self.subTest(words=words), self.fails(*words):
                 call()

@@ -20,7 +20,15 @@ class Goals(Case):
         self.assertLessEqual(len(chance.evaluations), 25)
         mean = model.solve("price", "net_value", mean=10.0, **options)
         self.assertLess(abs(mean.value - (90 * FACTOR - 10)), 1e-4 * 300 + 1.5 * mean.value.error)
-        low = model.solve("flow.mean", "net_value", percentile=5, equals=0, within=(60, 120), trials=20_000, seed=2)
+        low = model.solve(
+            "flow.mean",
+            "net_value",
+            percentile=5,
+            equals=0,
+            within=(60, 120),
+            trials=20_000,
+            seed=2,
+        )
         wanted = 300 / FACTOR - 10 * stats.norm.ppf(0.05)
         self.assertLess(abs(low.value - wanted), 1e-4 * 60 + 1.5 * low.value.error)
 
@@ -36,13 +44,19 @@ class Goals(Case):
 
     def test_a_goal_out_of_reach_says_what_is_reached(self):
         with self.fails("no price from 200 to 250", "chance above 0", "0.1", kind=kd.GoalError):
-            investment().solve("price", "net_value", chance=0.1, above=0, within=(200, 250), trials=500, seed=1)
+            investment().solve(
+                "price", "net_value", chance=0.1, above=0, within=(200, 250), trials=500, seed=1
+            )
 
     def test_picture(self):
-        found = investment().solve("price", "net_value", chance=0.5, above=0, within=(200, 500), trials=500, seed=1)
+        found = investment().solve(
+            "price", "net_value", chance=0.5, above=0, within=(200, 500), trials=500, seed=1
+        )
         ax = found.plot(ax=Figure().subplots())
         self.assertIn("50.0 %", ax.get_title(loc="left"))
-        self.assertIn("reached at", " ".join(text.get_text() for text in ax.get_legend().get_texts()))
+        self.assertIn(
+            "reached at", " ".join(text.get_text() for text in ax.get_legend().get_texts())
+        )
 
     def test_mistakes(self):
         model = investment()
@@ -58,14 +72,18 @@ class Goals(Case):
             ({"mean": 1.0, "outcome": "cash_flow"}, ("is a row",)),
         ):
             with self.subTest(options=options), self.fails(*words):
-                model.solve(**{"name": "price", "outcome": "net_value", "within": (1, 2), **options})
+                model.solve(
+                    **{"name": "price", "outcome": "net_value", "within": (1, 2), **options}
+                )
 
 
 class HorizonsThatVary(Case):
     def test_the_horizon_is_swept(self):
         swept = reserve(earned=kd.Normal(0.01, 1e-9)).sweep(last=[8, 20, 40], outcome="final")
         for last, value in zip((8, 20, 40), swept.values["final"], strict=True):
-            balance = kd.roll_forward(100.0, 0.01, [5.0 - 40.0 * ((t + 1) % 4 == 0) for t in range(last)])
+            balance = kd.roll_forward(
+                100.0, 0.01, [5.0 - 40.0 * ((t + 1) % 4 == 0) for t in range(last)]
+            )
             self.assertAlmostEqual(value, balance[-1], 4)
 
     def test_the_horizon_is_solved_for(self):
@@ -88,7 +106,14 @@ class Errors(Case):
         hits = 0
         for seed in range(25):
             found = investment().solve(
-                "price", "net_value", chance=0.8, above=0, within=(200, 500), trials=1000, seed=seed, sampling="random"
+                "price",
+                "net_value",
+                chance=0.8,
+                above=0,
+                within=(200, 500),
+                trials=1000,
+                seed=seed,
+                sampling="random",
             )
             wanted = sum(1.1**-t for t in range(1, 6)) * (90 + 10 * stats.norm.ppf(0.2))
             hits += found.value.low - 0.03 <= wanted <= found.value.high + 0.03
@@ -97,7 +122,8 @@ class Errors(Case):
 
 class BothSides(Case):
     def test_the_error_of_a_goal(self):
-        # y = x - z with z standard normal: the chance of y above 0 is 0.8 at x = 0.8416, and moves by the density there.
+        # y = x - z with z standard normal: the chance of y above 0 is 0.8 at x = 0.8416, and moves
+        # by the density there.
         truth, density = 0.8416212, 0.2799619
         gaps, errors = [], []
         for seed in range(60):
@@ -105,13 +131,35 @@ class BothSides(Case):
             model.given(x=0.0)
             model.driver("z", kd.Normal(0, 1))
             model.outcome("y", "x - z")
-            found = model.solve("x", "y", chance=0.8, above=0, within=(0, 2), trials=500, seed=seed, sampling="random").value
+            found = model.solve(
+                "x",
+                "y",
+                chance=0.8,
+                above=0,
+                within=(0, 2),
+                trials=500,
+                seed=seed,
+                sampling="random",
+            ).value
             gaps.append(found - truth)
             errors.append(found.error)
         self.assertCalibrated(gaps, errors, least=0.83)
         held = 0
-        for seed in range(24):  # far out in a wide range, where the statistic is nearly flat on one side
-            wide = model.solve("x", "y", chance=0.99, above=0, within=(0, 20), trials=1000, seed=seed, sampling="random").value
+        for seed in range(
+            24
+        ):  # far out in a wide range, where the statistic is nearly flat on one side
+            wide = model.solve(
+                "x",
+                "y",
+                chance=0.99,
+                above=0,
+                within=(0, 20),
+                trials=1000,
+                seed=seed,
+                sampling="random",
+            ).value
             held += wide.low <= 2.3263479 <= wide.high
         self.assertGreaterEqual(held, 20)
-        self.assertAlmostEqual(np.median(errors), 1.96 * 0.4 / 500**0.5 / density, delta=0.3 * np.median(errors))
+        self.assertAlmostEqual(
+            np.median(errors), 1.96 * 0.4 / 500**0.5 / density, delta=0.3 * np.median(errors)
+        )

@@ -1,4 +1,6 @@
-"""Tests of the best decisions of a model: problems with known answers, their errors, constraints, and fresh draws."""
+"""Tests of the best decisions of a model: problems with known answers, their errors, constraints,
+and fresh draws.
+"""
 
 import numpy as np
 from scipy import optimize, stats
@@ -31,12 +33,20 @@ LIMIT = "chance above 0 of loss <= 0.05"
 
 class KnownAnswers(Case):
     def test_newsvendor(self):
-        truth = stats.norm(1000, 200).ppf(1 - 3 / 5)  # the quantile of Arrow, Harris and Marschak (1951)
-        best = 5 * (1000 - 200 * stats.norm.pdf(stats.norm.ppf(0.4)) / 0.4) * 0.4  # p times the mean demand below, at q
+        truth = stats.norm(1000, 200).ppf(
+            1 - 3 / 5
+        )  # the quantile of Arrow, Harris and Marschak (1951)
+        best = (
+            5 * (1000 - 200 * stats.norm.pdf(stats.norm.ppf(0.4)) / 0.4) * 0.4
+        )  # p times the mean demand below, at q
         gaps, errors = [], []
         for seed in range(25):
             found = newsvendor().optimize(
-                {"order": (400, 1600)}, maximize="mean profit", trials=2_000, seed=seed, sampling="random"
+                {"order": (400, 1600)},
+                maximize="mean profit",
+                trials=2_000,
+                seed=seed,
+                sampling="random",
             )
             gaps.append(found.decisions["order"] - truth)
             errors.append(found.decisions["order"].error)
@@ -53,14 +63,22 @@ class KnownAnswers(Case):
         model.driver("z", kd.Normal(0, 1))
         model.outcome("gain", "10 * x - x * x + 2 * x * z")
         model.outcome("loss", "x * z - 3")
-        found = model.optimize({"x": (0, 8)}, maximize="mean gain", subject_to=[LIMIT], trials=20_000, seed=3)
-        self.assertLess(abs(found.decisions["x"] - 3 / stats.norm.ppf(0.95)), found.decisions["x"].error)
+        found = model.optimize(
+            {"x": (0, 8)}, maximize="mean gain", subject_to=[LIMIT], trials=20_000, seed=3
+        )
+        self.assertLess(
+            abs(found.decisions["x"] - 3 / stats.norm.ppf(0.95)), found.decisions["x"].error
+        )
         table = found.constraints().iloc[0]
         self.assertTrue(table["binds"] and table["low"] <= 0.05 <= table["high"])
         self.assertEqual(table["kept"], "in doubt")
         self.assertIn("binds", found.sentences()[-1])
         free = model.optimize(
-            {"x": (0, 8)}, maximize="mean gain", subject_to="chance above 0 of loss <= 0.9", trials=4_000, seed=3
+            {"x": (0, 8)},
+            maximize="mean gain",
+            subject_to="chance above 0 of loss <= 0.9",
+            trials=4_000,
+            seed=3,
         )
         self.assertLess(abs(free.decisions["x"] - 5), free.decisions["x"].error)
         self.assertEqual(list(free.constraints()[["binds", "kept"]].iloc[0]), [False, "yes"])
@@ -75,7 +93,11 @@ class KnownAnswers(Case):
         gaps, errors = [], []
         for seed in range(10):
             found = limited().optimize(
-                {"x": (0, 5), "y": (0, 5)}, maximize="mean v", subject_to=[LIMIT], trials=4_000, seed=seed
+                {"x": (0, 5), "y": (0, 5)},
+                maximize="mean v",
+                subject_to=[LIMIT],
+                trials=4_000,
+                seed=seed,
             )
             gaps += [found.decisions["x"] - truth[0], found.decisions["y"] - truth[1]]
             errors += [found.decisions["x"].error, found.decisions["y"].error]
@@ -87,17 +109,22 @@ class KnownAnswers(Case):
         model.given(a=0.0, b=0.0)
         model.driver("e", kd.Normal(0, 0.1))
         peaks = (
-            "3 * exp(-((a-2)**2 + (b-2)**2) / 2 - 0.3*(a-2)*(b-2)) + 3.5 * exp(-((a+2)**2 + (b+1)**2) / 2 - 0.3*(a+2)*(b+1))"
+            "3 * exp(-((a-2)**2 + (b-2)**2) / 2 - 0.3*(a-2)*(b-2)) + 3.5 * exp(-((a+2)**2 + "
+            "(b+1)**2) / 2 - 0.3*(a+2)*(b+1))"
         )
         model.outcome("v", f"{peaks} + e")
 
         def height(p):
             a, b = p
             first = 3 * np.exp(-((a - 2) ** 2 + (b - 2) ** 2) / 2 - 0.3 * (a - 2) * (b - 2))
-            return -first - 3.5 * np.exp(-((a + 2) ** 2 + (b + 1) ** 2) / 2 - 0.3 * (a + 2) * (b + 1))
+            return -first - 3.5 * np.exp(
+                -((a + 2) ** 2 + (b + 1) ** 2) / 2 - 0.3 * (a + 2) * (b + 1)
+            )
 
         truth = optimize.minimize(height, [-2, -1], tol=1e-12).x
-        found = model.optimize({"a": (-5, 5), "b": (-5, 5)}, maximize="mean v", trials=1_000, seed=1)
+        found = model.optimize(
+            {"a": (-5, 5), "b": (-5, 5)}, maximize="mean v", trials=1_000, seed=1
+        )
         for name, value in zip("ab", truth, strict=True):
             self.assertLess(abs(found.decisions[name] - value), 2 * found.decisions[name].error)
         self.assertLessEqual(len(found.evaluations), 200)
@@ -108,8 +135,16 @@ class KnownAnswers(Case):
         model = kd.Model("Fleet")
         model.given(ferries=1.0, fare=40.0, kind=1.0)
         model.driver("demand", kd.Normal(100, 10))
-        model.outcome("profit", "fare * min(demand * (3 - fare / 40), 25 * ferries) - 700 * ferries - 50 * (kind - 2)**2")
-        found = model.optimize({"ferries": range(1, 12), "fare": (20, 100), "kind": [1, 2, 3]}, maximize="mean profit", seed=1)
+        model.outcome(
+            "profit",
+            "fare * min(demand * (3 - fare / 40), 25 * ferries) - 700 * ferries - 50 * (kind "
+            "- 2)**2",
+        )
+        found = model.optimize(
+            {"ferries": range(1, 12), "fare": (20, 100), "kind": [1, 2, 3]},
+            maximize="mean profit",
+            seed=1,
+        )
         rng = np.random.default_rng(5)
         demand = 100 + 10 * rng.standard_normal(4_000)
         best = max(
@@ -126,20 +161,32 @@ class Draws(Case):
     def test_array_evaluation_equals_single_runs(self):
         model = kd.load_model(FERRY)
         found = model.optimize(
-            {"fare": (45, 65), "crossings": [600, 680]}, maximize="mean net_value", trials=600, seed=5, evaluations=20
+            {"fare": (45, 65), "crossings": [600, 680]},
+            maximize="mean net_value",
+            trials=600,
+            seed=5,
+            evaluations=20,
         )
         for row in found.evaluations.head(4).to_dict("records"):
             run = model.replace(fare=row["fare"], crossings=row["crossings"]).simulate(600, seed=5)
             self.assertEqual(row["mean of net_value"], float(run["net_value"].mean))
         self.assertNotEqual(found.run.seed, 5)
         again = model.optimize(
-            {"fare": (45, 65), "crossings": [600, 680]}, maximize="mean net_value", trials=600, seed=5, evaluations=20
+            {"fare": (45, 65), "crossings": [600, 680]},
+            maximize="mean net_value",
+            trials=600,
+            seed=5,
+            evaluations=20,
         )
         self.assertEqual(again.decisions, found.decisions)
 
     def test_parameters_of_distributions(self):
         found = investment().optimize(
-            {"flow.mean": (80, 100)}, maximize="percentile 5 of net_value", trials=500, seed=1, evaluations=20
+            {"flow.mean": (80, 100)},
+            maximize="percentile 5 of net_value",
+            trials=500,
+            seed=1,
+            evaluations=20,
         )
         self.assertEqual((found.decisions["flow.mean"], found.ends), (100.0, {"flow.mean": 100.0}))
         self.assertIn("the end of its range", " ".join(found.sentences()))
@@ -152,30 +199,51 @@ class Draws(Case):
         sums = " + ".join(f"(z{place} if abs(which - {place}) < 0.1 else 0)" for place in range(12))
         model.outcome("v", sums)
         options = {"maximize": "mean v", "trials": 400, "sampling": "random", "evaluations": 40}
-        found = [model.optimize({"which": list(range(12))}, seed=seed, **options) for seed in range(20)]
-        self.assertGreater(np.mean([float(one.found) for one in found]), 0.05)  # the highest of twelve means of noise
+        found = [
+            model.optimize({"which": list(range(12))}, seed=seed, **options) for seed in range(20)
+        ]
+        self.assertGreater(
+            np.mean([float(one.found) for one in found]), 0.05
+        )  # the highest of twelve means of noise
         self.assertLess(abs(np.mean([float(one.objective) for one in found])), 0.03)
 
     def test_progress_and_stopping(self):
         heard = []
         newsvendor().optimize(
-            {"order": (400, 1600)}, maximize="mean profit", trials=300, seed=1, progress=lambda *a: heard.append(a)
+            {"order": (400, 1600)},
+            maximize="mean profit",
+            trials=300,
+            seed=1,
+            progress=lambda *a: heard.append(a),
         )
         self.assertEqual(heard[0], (1, 200))
         with self.fails("stopped", kind=kd.StoppedError):
-            newsvendor().optimize({"order": (400, 1600)}, maximize="mean profit", trials=300, seed=1, progress=lambda *a: False)
+            newsvendor().optimize(
+                {"order": (400, 1600)},
+                maximize="mean profit",
+                trials=300,
+                seed=1,
+                progress=lambda *a: False,
+            )
 
 
 class Counts(Case):
     def test_never_more_evaluations_than_were_allowed(self):
         for most in (10, 15, 25, 40, 70):
             found = limited().optimize(
-                {"x": (0, 5), "y": (0, 5)}, maximize="mean v", subject_to=[LIMIT], trials=400, seed=1, evaluations=most
+                {"x": (0, 5), "y": (0, 5)},
+                maximize="mean v",
+                subject_to=[LIMIT],
+                trials=400,
+                seed=1,
+                evaluations=most,
             )
             self.assertLessEqual(len(found.evaluations), most)
             self.assertTrue(found.evaluations["allowed"].any())
             table = found.evaluations
-            best = table[(table["x"] == found.decisions["x"]) & (table["y"] == found.decisions["y"])]
+            best = table[
+                (table["x"] == found.decisions["x"]) & (table["y"] == found.decisions["y"])
+            ]
             self.assertTrue(best["allowed"].all() and len(best) == 1)
 
 
@@ -201,10 +269,27 @@ class Refused(Case):
             ({"evaluations": 3}, ("evaluations", "at least 10")),
         ):
             with self.subTest(options=options), self.fails(*words):
-                model.optimize(**{"decisions": price, "maximize": "mean net_value", "trials": 200, "seed": 1, **options})
+                model.optimize(
+                    **{
+                        "decisions": price,
+                        "maximize": "mean net_value",
+                        "trials": 200,
+                        "seed": 1,
+                        **options,
+                    }
+                )
 
     def test_constraints_that_cannot_be_kept_say_what_comes_nearest(self):
-        with self.fails("no decisions keep mean of net_value at least 1e+06", "there it is", "price=200", kind=kd.GoalError):
+        with self.fails(
+            "no decisions keep mean of net_value at least 1e+06",
+            "there it is",
+            "price=200",
+            kind=kd.GoalError,
+        ):
             investment().optimize(
-                {"price": (200, 400)}, maximize="mean net_value", subject_to="mean net_value >= 1e6", trials=200, seed=1
+                {"price": (200, 400)},
+                maximize="mean net_value",
+                subject_to="mean net_value >= 1e6",
+                trials=200,
+                seed=1,
             )

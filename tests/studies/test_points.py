@@ -1,4 +1,6 @@
-"""Tests of many points on the same draws: the array evaluation gives what single runs give, to the bit."""
+"""Tests of many points on the same draws: the array evaluation gives what single runs give, to the
+bit.
+"""
 
 from unittest import mock
 
@@ -12,7 +14,9 @@ from tests.common import FERRY, Case, investment
 
 
 def rich():
-    """A model with rows, correlated drivers, a process, and a distribution whose parameter is a given figure."""
+    """A model with rows, correlated drivers, a process, and a distribution whose parameter is a
+    given figure.
+    """
     model = kd.Model("Rich", periods=4)
     model.given(price=3.0, spread=2.0, cap=50.0)
     model.driver("sold", kd.Poisson(40))
@@ -28,14 +32,20 @@ def rich():
 
 class Evaluation(Case):
     def check(self, model, names, points, outcomes, sampling="latin", trials=300):
-        found = list(Points(model._statement, names, outcomes, Settings(trials, 7, sampling)).at(points))
+        found = list(
+            Points(model._statement, names, outcomes, Settings(trials, 7, sampling)).at(points)
+        )
         self.assertEqual(len(found), len(points))
         for point, results in zip(points, found, strict=True):
-            run = model.replace(**dict(zip(names, point, strict=True))).simulate(trials, seed=7, sampling=sampling)
+            run = model.replace(**dict(zip(names, point, strict=True))).simulate(
+                trials, seed=7, sampling=sampling
+            )
             for name in outcomes:
                 np.testing.assert_array_equal(results[name].values, run[name].values, str(point))
                 self.assertEqual(results[name].mean.error, run[name].mean.error)
-                self.assertEqual((results[name].unit, results[name].target), (run[name].unit, run[name].target))
+                self.assertEqual(
+                    (results[name].unit, results[name].target), (run[name].unit, run[name].target)
+                )
 
     def test_given_figures(self):
         for sampling in ("latin", "random", "sobol", "antithetic"):
@@ -52,11 +62,20 @@ class Evaluation(Case):
 
     def test_the_night_ferry(self):
         model = kd.load_model(FERRY)
-        self.check(model, ("fare", "crossings"), [(54.0, 680.0), (60.0, 600.0)], ("net_value", "rate_of_return"), trials=200)
+        self.check(
+            model,
+            ("fare", "crossings"),
+            [(54.0, 680.0), (60.0, 600.0)],
+            ("net_value", "rate_of_return"),
+            trials=200,
+        )
 
     def test_in_small_parts_and_drawn_again(self):
         model, points = rich(), [(float(price), 50.0) for price in range(1, 8)]
-        with mock.patch.object(module, "MOST_VALUES", 500), mock.patch.object(module, "TOGETHER", 100):
+        with (
+            mock.patch.object(module, "MOST_VALUES", 500),
+            mock.patch.object(module, "TOGETHER", 100),
+        ):
             self.check(model, ("price", "cap"), points, ("worth",))
 
     def test_function_lines_of_single_trials(self):
@@ -74,4 +93,8 @@ class Evaluation(Case):
     def test_an_error_names_the_point(self):
         model = investment()
         with self.fails("optimize: at flow.sd=-1", "sd must be"):
-            list(Points(model._statement, ("flow.sd",), ("net_value",), Settings(200, 1)).at([(-1.0,)]))
+            list(
+                Points(model._statement, ("flow.sd",), ("net_value",), Settings(200, 1)).at(
+                    [(-1.0,)]
+                )
+            )

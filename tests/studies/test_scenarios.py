@@ -31,7 +31,10 @@ class Stating(Case):
             (lambda: model.scenario("b", prise=1.0), ("'b'", "'prise'", "did you mean 'price'")),
             (lambda: model.scenario("b", net_value=1.0), ("is a line",)),
             (lambda: investment().compare(), ("no scenarios",)),
-            (lambda: model.compare({"x": {}, "y": {"hurdel": 0.1}}), ("'y'", "did you mean 'hurdle'")),
+            (
+                lambda: model.compare({"x": {}, "y": {"hurdel": 0.1}}),
+                ("'y'", "did you mean 'hurdle'"),
+            ),
             (lambda: model.compare({"x": {}}, 100), ("at least two",)),
             (lambda: model.compare({"x": {}, "y": 3}), ("'y'", "replacements")),
             (lambda: kd.compare({"x": model.simulate(100), "y": 3}), ("'y'", "ReportedMean")),

@@ -30,17 +30,25 @@ class OfModels(Case):
         grid = swept.grid("net_value")
         for hurdle in grid.index:
             for fare in grid.columns:
-                single = model.replace(hurdle=hurdle, fare=fare).base_case().loc["net_value", "value"]
+                single = (
+                    model.replace(hurdle=hurdle, fare=fare).base_case().loc["net_value", "value"]
+                )
                 self.assertAlmostEqual(grid.loc[hurdle, fare], single, 4)
         self.assertEqual(swept.best("net_value")[["hurdle", "fare"]].tolist(), [0.05, 60])
         self.assertEqual(swept.best("net_value", more_is_better=False)["fare"], 50)
 
     def test_drivers_and_parameters_of_their_laws(self):
         model = kd.load_model(FERRY_FILE)
-        swept = model.sweep({"vessel.mode": [18e6, 21e6], "energy": [0.1, 0.2]}, outcome="net_value")
+        swept = model.sweep(
+            {"vessel.mode": [18e6, 21e6], "energy": [0.1, 0.2]}, outcome="net_value"
+        )
         for row in swept.table().to_dict("records"):
             distribution = kd.Pert(17.5e6, row["vessel.mode"], 26e6)
-            single = model.replace(vessel=distribution, energy=[row["energy"]] * 15).base_case().loc["net_value", "value"]
+            single = (
+                model.replace(vessel=distribution, energy=[row["energy"]] * 15)
+                .base_case()
+                .loc["net_value", "value"]
+            )
             self.assertAlmostEqual(row["net_value"], single, 4)
 
     def test_function_lines_are_swept_too(self):
@@ -61,10 +69,18 @@ class OfModels(Case):
         chance = run["net_value"].chance(above=0)
         self.assertEqual(swept.values["net_value"][1], chance)
         self.assertAlmostEqual(swept.errors["net_value"][1], chance.error)
-        means = model.sweep(price=[300, 310], statistic=lambda result: result.mean, trials=500, seed=4).values["net_value"]
+        means = model.sweep(
+            price=[300, 310], statistic=lambda result: result.mean, trials=500, seed=4
+        ).values["net_value"]
         self.assertAlmostEqual(means[0] - means[1], 10, 9)
         with ProcessPoolExecutor(1) as pool:
-            again = model.sweep(price=[300, 310, 340], statistic="chance above 0", trials=2000, seed=4, executor=pool)
+            again = model.sweep(
+                price=[300, 310, 340],
+                statistic="chance above 0",
+                trials=2000,
+                seed=4,
+                executor=pool,
+            )
         pd.testing.assert_frame_equal(again.table(), swept.table())
 
     def test_what_cannot_be_swept(self):
@@ -94,13 +110,20 @@ class OfModels(Case):
 
 class OfFunctions(Case):
     def test_plain_functions_and_dataclasses(self):
-        swept = kd.sweep(lambda vessels, fare=2.0: {"sales": vessels * fare, "fare": fare}, vessels=[1, 2, 3])
+        swept = kd.sweep(
+            lambda vessels, fare=2.0: {"sales": vessels * fare, "fare": fare}, vessels=[1, 2, 3]
+        )
         self.assertEqual(swept.outputs, ["sales", "fare"])
         np.testing.assert_array_equal(swept.values["sales"], [2, 4, 6])
         grid = kd.sweep(profit, base=Inputs(vessels=3), fare=[40, 50], workers=2).values["profit"]
         np.testing.assert_array_equal(grid, [30, 60])
         told = []
-        kd.sweep(profit, base=Inputs(), points={"vessels": [1, 2], "fare": [50, 60]}, progress=lambda *n: told.append(n))
+        kd.sweep(
+            profit,
+            base=Inputs(),
+            points={"vessels": [1, 2], "fare": [50, 60]},
+            progress=lambda *n: told.append(n),
+        )
         self.assertEqual(told, [(1, 2), (2, 2)])
 
     def test_mistakes(self):

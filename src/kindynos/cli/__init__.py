@@ -1,4 +1,6 @@
-"""The command line. To add a command: a file here with a click command, and its line in COMMANDS."""
+"""The command line. To add a command: a file here with a click command, and its line in
+COMMANDS.
+"""
 
 from __future__ import annotations
 
@@ -46,16 +48,25 @@ class _Commands(click.Group):
     def format_commands(self, ctx: click.Context, formatter: click.HelpFormatter) -> None:
         for title, commands in COMMANDS.items():
             with formatter.section(title):
-                formatter.write_dl([(command.name or "", command.get_short_help_str(limit=400)) for command in commands])
+                formatter.write_dl(
+                    [
+                        (command.name or "", command.get_short_help_str(limit=400))
+                        for command in commands
+                    ]
+                )
 
 
-@click.group(cls=_Commands, context_settings={"help_option_names": ["-h", "--help"], "max_content_width": 100})
+@click.group(
+    cls=_Commands,
+    context_settings={"help_option_names": ["-h", "--help"], "max_content_width": 100},
+)
 @click.version_option(__version__, prog_name="kindynos")
 def cli() -> None:
     """Decisions under uncertainty: simulate a model of an investment and read its risk.
 
-    A model file (TOML) states known figures, uncertain drivers, lines that are calculated from them, and the outcomes to
-    report on. `kindynos demo` writes examples; `kindynos COMMAND --help` tells more of each command.
+    A model file (TOML) states known figures, uncertain drivers, lines that are calculated from
+    them, and the outcomes to report on. `kindynos demo` writes examples; `kindynos COMMAND --help`
+    tells more of each command.
 
     Exit status: 0 done, 1 the run failed, 2 bad input.
     """
@@ -67,7 +78,9 @@ for commands in COMMANDS.values():
 
 
 def main() -> None:
-    """Run the command line; errors of ours become one message and an exit status, never a traceback."""
+    """Run the command line; errors of ours become one message and an exit status, never a
+    traceback.
+    """
     if sys.stdout is None:  # closed by the caller, who does not want to read it
         sys.stdout = open(os.devnull, "w")  # noqa: SIM115
     try:
@@ -87,20 +100,25 @@ def main() -> None:
         os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
         _fail(f"the output cannot be written: {error.strerror or error}", 1)
     except SystemExit as leave:
-        # Click ends with 1 when the reader of our output has gone. The files were written before: that is no failure.
+        # Click ends with 1 when the reader of our output has gone. The files were written before:
+        # that is no failure.
         sys.exit(0 if "PacifyFlush" in type(sys.stdout).__name__ else leave.code)
     _flush()
 
 
 def handle_signals() -> None:
-    """Have an interrupt and a termination leave nothing half done; for a process that does nothing else."""
+    """Have an interrupt and a termination leave nothing half done; for a process that does nothing
+    else.
+    """
     signal.signal(signal.SIGTERM, _terminate)
     signal.signal(signal.SIGINT, _interrupt)
 
 
 def _interrupt(*_: object) -> None:
     if sys.stderr.isatty():
-        os.write(2, b"\r\x1b[2K\x1b[?25h")  # no half of a progress bar, and the cursor is seen again
+        os.write(
+            2, b"\r\x1b[2K\x1b[?25h"
+        )  # no half of a progress bar, and the cursor is seen again
     os.write(2, f"kindynos: {Bar.stopped()}\n".encode())
     _end(1)
 
@@ -112,11 +130,14 @@ def _terminate(*_: object) -> None:
 def _end(status: int) -> None:
     """End at once, without half-written files and without workers that live on.
 
-    No exception is raised for it: that might be caught on its way, or lost where Python cannot raise any.
+    No exception is raised for it: that might be caught on its way, or lost where Python cannot
+    raise any.
     """
     try:
         remove_unfinished()
-        workers = getattr(sys.modules.get("multiprocessing"), "active_children", None)  # it may be half imported
+        workers = getattr(
+            sys.modules.get("multiprocessing"), "active_children", None
+        )  # it may be half imported
         for child in workers() if workers is not None else ():
             child.kill()
     finally:
@@ -128,7 +149,9 @@ def _flush() -> None:
     try:
         sys.stdout.flush()
     except OSError as error:
-        os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())  # Python flushes once more at the end
+        os.dup2(
+            os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno()
+        )  # Python flushes once more at the end
         if not isinstance(error, BrokenPipeError):
             _fail(f"the output cannot be written: {error.strerror or error}", 1)
 
@@ -138,20 +161,32 @@ def _options() -> set[str]:
     names = [word for word in sys.argv[1:] if word in cli.commands]
     if not names:
         return set()
-    spelled = [spelling for parameter in cli.commands[names[0]].params for spelling in parameter.opts]
-    return {spelling.removeprefix("--").replace("-", "_") for spelling in spelled if spelling.startswith("--")}
+    spelled = [
+        spelling for parameter in cli.commands[names[0]].params for spelling in parameter.opts
+    ]
+    return {
+        spelling.removeprefix("--").replace("-", "_")
+        for spelling in spelled
+        if spelling.startswith("--")
+    }
 
 
 def on_command_line(message: str, options: Collection[str]) -> str:
-    """Return a message with advice such as ``chance=0.8`` worded for the command line, ``--chance 0.8``.
+    """Return a message with advice such as ``chance=0.8`` worded for the command line, ``--chance
+    0.8``.
 
-    >>> on_command_line("say chance=0.8 with above= or below=, not fare=4", {"chance", "above", "below"})
+    >>> options = {"chance", "above", "below"}
+    >>> on_command_line("say chance=0.8 with above= or below=, not fare=4", options)
     'say --chance 0.8 with --above or --below, not fare=4'
     """
 
     def option(found: re.Match[str]) -> str:
         name, value = found[1], found[2]
-        return f"--{name.replace('_', '-')}{' ' if value else ''}{value}" if name in options else found[0]
+        return (
+            f"--{name.replace('_', '-')}{' ' if value else ''}{value}"
+            if name in options
+            else found[0]
+        )
 
     return re.sub(r"(?<![\w.\-])([a-z_]+)=([^\s,;)]*)", option, message)
 

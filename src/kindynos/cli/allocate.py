@@ -1,4 +1,6 @@
-"""``kindynos allocate``: the best weights of holdings, the frontier, before and after, and how sure they are."""
+"""``kindynos allocate``: the best weights of holdings, the frontier, before and after, and how sure
+they are.
+"""
 
 from __future__ import annotations
 
@@ -8,7 +10,13 @@ from typing import Any, get_args
 import click
 
 from kindynos.cli.common import WHOLE, Bar, Words, finish, json_option, listed, out_option
-from kindynos.cli.risk import missing_option, prices_argument, read_groups, read_portfolio, value_option
+from kindynos.cli.risk import (
+    missing_option,
+    prices_argument,
+    read_groups,
+    read_portfolio,
+    value_option,
+)
 from kindynos.errors import FileError, KindynosError
 from kindynos.literals import (
     CovarianceMethod,
@@ -25,32 +33,90 @@ from kindynos.literals import (
 @click.command()
 @prices_argument
 @click.option(
-    "--holdings", type=click.Path(path_type=Path), metavar="FILE",
-    help="Today's holdings, as for kindynos risk; a column group puts them in groups. Without it all of PRICES may be held.",
-)  # fmt: skip
+    "--holdings",
+    type=click.Path(path_type=Path),
+    metavar="FILE",
+    help="Today's holdings, as for kindynos risk; a column group puts them in groups. Without it "
+    "all of PRICES may be held.",
+)
 @value_option
 @click.option("--maximize", type=Words(GainAim), help=f"What to maximise: {listed(GainAim)}.")
-@click.option("--minimize", type=click.Choice(get_args(RiskAim)), metavar="NAME", help=f"What to minimise: {listed(RiskAim)}.")
 @click.option(
-    "--bounds", "bounds", multiple=True, metavar="LOW:HIGH",
-    help="The least and the most of each weight, such as 0.01:0.35; NAME=LOW:HIGH for one holding; repeatable.",
-)  # fmt: skip
+    "--minimize",
+    type=click.Choice(get_args(RiskAim)),
+    metavar="NAME",
+    help=f"What to minimise: {listed(RiskAim)}.",
+)
 @click.option(
-    "--limit", "limits", multiple=True, metavar="NAME=VALUE",
-    help="The most of a risk (sd, expected_shortfall, value_at_risk, drawdown), or the least mean, for one period; repeatable.",
-)  # fmt: skip
-@click.option("--group", "groups", multiple=True, metavar="NAME=LOW:HIGH", help="The ends of a group's weight; repeatable.")
-@click.option("--level", type=float, default=0.95, show_default=True, help="Of value at risk and expected shortfall.")
-@click.option("--rate", type=float, default=0.0, show_default=True, help="The riskless return of a period, for the ratio.")
-@click.option("--turnover", type=float, help="The most that may be bought and sold together, as a share of the value.")
+    "--bounds",
+    "bounds",
+    multiple=True,
+    metavar="LOW:HIGH",
+    help="The least and the most of each weight, such as 0.01:0.35; NAME=LOW:HIGH for one "
+    "holding; repeatable.",
+)
+@click.option(
+    "--limit",
+    "limits",
+    multiple=True,
+    metavar="NAME=VALUE",
+    help="The most of a risk (sd, expected_shortfall, value_at_risk, drawdown), or the least "
+    "mean, for one period; repeatable.",
+)
+@click.option(
+    "--group",
+    "groups",
+    multiple=True,
+    metavar="NAME=LOW:HIGH",
+    help="The ends of a group's weight; repeatable.",
+)
+@click.option(
+    "--level",
+    type=float,
+    default=0.95,
+    show_default=True,
+    help="Of value at risk and expected shortfall.",
+)
+@click.option(
+    "--rate",
+    type=float,
+    default=0.0,
+    show_default=True,
+    help="The riskless return of a period, for the ratio.",
+)
+@click.option(
+    "--turnover",
+    type=float,
+    help="The most that may be bought and sold together, as a share of the value.",
+)
 @click.option("--cost", type=float, help="The share of each trade that is lost: 0.002 is 0.2 %.")
-@click.option("--held-for", type=float, help="Periods over which the cost of trades is spread; a year unless given.")
-@click.option("--short", is_flag=True, help="Allow negative weights.")
-@click.option("--every", type=Words(ReturnPeriod), default="day", show_default=True, help=f"Returns: {listed(ReturnPeriod)}.")
-@click.option("--window", type=WHOLE, help="The last so many returns; all unless given.")
-@click.option("--means", type=Words(MeansMethod), default="sample", show_default=True, help=f"Means: {listed(MeansMethod)}.")
 @click.option(
-    "--covariance", type=Words(CovarianceMethod), default="sample", show_default=True, help=f"{listed(CovarianceMethod)}."
+    "--held-for",
+    type=float,
+    help="Periods over which the cost of trades is spread; a year unless given.",
+)
+@click.option("--short", is_flag=True, help="Allow negative weights.")
+@click.option(
+    "--every",
+    type=Words(ReturnPeriod),
+    default="day",
+    show_default=True,
+    help=f"Returns: {listed(ReturnPeriod)}.",
+)
+@click.option("--window", type=WHOLE, help="The last so many returns; all unless given.")
+@click.option(
+    "--means",
+    type=Words(MeansMethod),
+    default="sample",
+    show_default=True,
+    help=f"Means: {listed(MeansMethod)}.",
+)
+@click.option(
+    "--covariance",
+    type=Words(CovarianceMethod),
+    default="sample",
+    show_default=True,
+    help=f"{listed(CovarianceMethod)}.",
 )
 @click.option(
     "--view",
@@ -59,22 +125,53 @@ from kindynos.literals import (
     metavar="NAME=MEAN",
     help="Your own mean of a holding; NAME-over-NAME=DIFFERENCE; repeatable.",
 )
-@click.option("--confidence", type=float, default=0.5, show_default=True, help="Your confidence in the views, from 0 to 1.")
-@click.option("--risk", type=Words(FrontierRisk), default="sd", show_default=True, help="The risk of the frontier.")
-@click.option("--horizon", type=WHOLE, default=1, show_default=True, help="Periods that before and after are compared over.")
-@click.option("--trials", type=WHOLE, default=10_000, show_default=True, help="Draws for before and after.")
-@click.option("--seed", type=WHOLE, default=1, show_default=True, help="A whole number that reproduces them.")
 @click.option(
-    "--resampled", "times", type=WHOLE, default=100, show_default=True,
+    "--confidence",
+    type=float,
+    default=0.5,
+    show_default=True,
+    help="Your confidence in the views, from 0 to 1.",
+)
+@click.option(
+    "--risk",
+    type=Words(FrontierRisk),
+    default="sd",
+    show_default=True,
+    help="The risk of the frontier.",
+)
+@click.option(
+    "--horizon",
+    type=WHOLE,
+    default=1,
+    show_default=True,
+    help="Periods that before and after are compared over.",
+)
+@click.option(
+    "--trials", type=WHOLE, default=10_000, show_default=True, help="Draws for before and after."
+)
+@click.option(
+    "--seed", type=WHOLE, default=1, show_default=True, help="A whole number that reproduces them."
+)
+@click.option(
+    "--resampled",
+    "times",
+    type=WHOLE,
+    default=100,
+    show_default=True,
     help="How sure the weights are, by so many resampled histories; 0 to leave it out.",
-)  # fmt: skip
+)
 @click.option(
     "--walk-forward",
     "span",
     type=Words(RebalancingSpan),
     help=f"Test the rule out of sample, with new weights each {listed(RebalancingSpan)}.",
 )
-@click.option("--save-holdings", type=click.Path(path_type=Path), metavar="FILE", help="Write the best holdings as a CSV.")
+@click.option(
+    "--save-holdings",
+    type=click.Path(path_type=Path),
+    metavar="FILE",
+    help="Write the best holdings as a CSV.",
+)
 @missing_option
 @out_option
 @json_option
@@ -93,22 +190,31 @@ def allocate(
     as_data: bool,
     **stated: Any,
 ) -> None:
-    """Find the best weights of what is held, and draw the frontier, with today's holdings beside them.
+    """Find the best weights of what is held, and draw the frontier, with today's holdings beside
+    them.
 
-    Means, risks and limits are for one period (a day, unless --every says otherwise). Unless --maximize or --minimize is
-    given it is the highest mean within the limits, without limits the highest ratio of mean to sd.
+    Means, risks and limits are for one period (a day, unless --every says otherwise). Unless
+    --maximize or --minimize is given it is the highest mean within the limits, without limits the
+    highest ratio of mean to sd.
 
     \b
-      kindynos allocate treasury_prices.csv --holdings treasury_holdings.csv --bounds 0.01:0.35 --limit sd=0.006
-      kindynos allocate treasury_prices.csv --holdings treasury_holdings.csv --minimize expected_shortfall --out results
-      kindynos allocate treasury_prices.csv --minimize parity --walk-forward quarter --save-holdings best.csv
+      kindynos allocate treasury_prices.csv --holdings treasury_holdings.csv \\
+        --bounds 0.01:0.35 --limit sd=0.006
+      kindynos allocate treasury_prices.csv --holdings treasury_holdings.csv \\
+        --minimize expected_shortfall --out results
+      kindynos allocate treasury_prices.csv --minimize parity \\
+        --walk-forward quarter --save-holdings best.csv
     """
     from kindynos.markets.allocation.allocation import allocate as allocated
     from kindynos.markets.allocation.frontier import frontier
     from kindynos.markets.prices import read_prices
     from kindynos.reports import allocation as report
 
-    source: Any = read_prices(prices, missing) if holdings is None else read_portfolio(prices, holdings, value, missing)
+    source: Any = (
+        read_prices(prices, missing)
+        if holdings is None
+        else read_portfolio(prices, holdings, value, missing)
+    )
     members = {} if holdings is None else read_groups(holdings)
     aim = {name: stated.pop(name) for name in ("maximize", "minimize")}
     risk = stated.pop("risk")
@@ -119,7 +225,11 @@ def allocate(
         sure = found.resampled(times, seed, progress=progress) if times else None
     walked = None if span is None else found.walk_forward(span)
     compared = None if found.today is None else found.compare(horizon, trials, seed)
-    tables = {"weights": found.contributions(), "frontier": curve.table(), "binding": found.binding()}
+    tables = {
+        "weights": found.contributions(),
+        "frontier": curve.table(),
+        "binding": found.binding(),
+    }
     figures: dict[str, Any] = {
         "frontier": lambda ax: curve.plot(found, ax=ax),
         "frontier-weights": lambda ax: curve.plot_weights(ax=ax),
@@ -142,8 +252,11 @@ def allocate(
     finish(
         report.allocated(found, curve, compared, sure, walked),
         lambda: report.data(found, curve, compared, sure, walked),
-        out, as_data, tables, figures,
-    )  # fmt: skip
+        out,
+        as_data,
+        tables,
+        figures,
+    )
     if save_holdings is not None and not as_data:
         click.echo(f"\nHoldings written to {save_holdings}")
 
@@ -162,16 +275,26 @@ def _options(stated: dict[str, Any], members: dict[str, str]) -> dict[str, Any]:
     """Return the options of an allocation from those of the command line."""
     general = [text for text in stated["bounds"] if "=" not in text]
     if len(general) > 1:
-        raise KindynosError(f"--bounds {general[1]}: the bounds of all holdings are given already; say NAME=LOW:HIGH for one")
+        raise KindynosError(
+            f"--bounds {general[1]}: the bounds of all holdings are given already; say "
+            "NAME=LOW:HIGH for one"
+        )
     named = dict(_named("--bounds", text) for text in stated["bounds"] if "=" in text)
     usual = _ends("--bounds", general[0]) if general else None
     bounds: Any = {**({"others": usual} if usual else {}), **named} if named else usual
     limits = dict(_named("--limit", text, number=True) for text in stated["limits"])
     views = dict(_named("--view", text, number=True) for text in stated["views"])
     return {
-        **{name: value for name, value in stated.items() if name not in ("bounds", "limits", "groups", "views")},
+        **{
+            name: value
+            for name, value in stated.items()
+            if name not in ("bounds", "limits", "groups", "views")
+        },
         "bounds": bounds,
-        "limits": {name.replace("-", "_").replace(" ", "_"): limit for name, limit in limits.items()} or None,
+        "limits": {
+            name.replace("-", "_").replace(" ", "_"): limit for name, limit in limits.items()
+        }
+        or None,
         "groups": dict(_named("--group", text) for text in stated["groups"]) or None,
         "members": members or None,
         "views": {_view(name): mean for name, mean in views.items()} or None,
@@ -186,7 +309,9 @@ def _named(option: str, text: str, number: bool = False) -> tuple[str, Any]:
     """Return a name with its ends, or with its number."""
     name, equals, description = text.partition("=")
     if not equals:
-        raise KindynosError(f"{option} {text}: say NAME={'VALUE, such as sd=0.05' if number else 'LOW:HIGH'}")
+        raise KindynosError(
+            f"{option} {text}: say NAME={'VALUE, such as sd=0.05' if number else 'LOW:HIGH'}"
+        )
     if not number:
         return name.strip(), _ends(option, description)
     try:
@@ -199,5 +324,7 @@ def _ends(option: str, text: str) -> tuple[float, float]:
     try:
         low, high = (float(part) for part in text.split(":"))
     except ValueError:
-        raise KindynosError(f"{option} {text}: say a low and a high end, such as 0.01:0.35") from None
+        raise KindynosError(
+            f"{option} {text}: say a low and a high end, such as 0.01:0.35"
+        ) from None
     return low, high

@@ -14,10 +14,12 @@ from kindynos.cli.common import model_argument, read_model, set_option, whole_op
 @set_option
 @whole_option
 def check(file: Path, changes: tuple[str, ...], whole: bool) -> None:
-    """Read the model in FILE, put its lines in order, show its base case and where its figures come from.
+    """Read the model in FILE, put its lines in order, show its base case and where its figures come
+    from.
 
-    Warns of what looks wrong: a driver nothing uses, a rate of 8 where 0.08 is meant, an sd out of proportion, a distribution
-    that can be negative for a price or exceed 1 for a share, nothing said about what moves together.
+    Warns of what looks wrong: a driver nothing uses, a rate of 8 where 0.08 is meant, an sd out of
+    proportion, a distribution that can be negative for a price or exceed 1 for a share, nothing
+    said about what moves together.
 
     \b
       kindynos check night_ferry.toml
@@ -33,10 +35,14 @@ def check(file: Path, changes: tuple[str, ...], whole: bool) -> None:
     program = model.compiled()
     units = {name: getattr(quantity, "unit", None) for name, quantity in model.quantities.items()}
     screen = text.console(140)
-    counts = f"{len(program.givens)} given, {len(program.drivers)} drivers, {len(program.lines)} lines"
+    counts = (
+        f"{len(program.givens)} given, {len(program.drivers)} drivers, {len(program.lines)} lines"
+    )
     cohorts = cohorts_of(list(program.lines.values()))
     lines = model.base_case().drop(index=list(program.givens), errors="ignore")
-    screen.print(f"[bold]{escape(model.name)}[/]: {counts}, of which {len(program.outcomes)} outcomes\n")
+    screen.print(
+        f"[bold]{escape(model.name)}[/]: {counts}, of which {len(program.outcomes)} outcomes\n"
+    )
     screen.print(text.givens_table(program))
     screen.print(text.drivers_table(program))
     for name, cohort in cohorts.items():

@@ -31,15 +31,23 @@ class _Whole(click.ParamType):  # type: ignore[type-arg]  # generic in some vers
             return value
         try:
             number = Decimal(value.replace(",", "").replace("_", ""))
-            if not number.is_finite() or number != number.to_integral_value() or abs(number.adjusted()) > 30:
+            if (
+                not number.is_finite()
+                or number != number.to_integral_value()
+                or abs(number.adjusted()) > 30
+            ):
                 raise ValueError
         except (ArithmeticError, ValueError):
-            self.fail(f"{value!r} is not a whole number; write one such as 20000 or 2e4", param, ctx)
+            self.fail(
+                f"{value!r} is not a whole number; write one such as 20000 or 2e4", param, ctx
+            )
         return int(number)
 
 
 class Words(click.Choice):  # type: ignore[type-arg]  # generic in some versions only
-    """One of some names, several with commas where ``many``; hyphens may stand for the blanks in them."""
+    """One of some names, several with commas where ``many``; hyphens may stand for the blanks in
+    them.
+    """
 
     def __init__(self, literal: Any, many: bool = False) -> None:
         super().__init__([name.replace(" ", "-") for name in get_args(literal)])
@@ -47,10 +55,22 @@ class Words(click.Choice):  # type: ignore[type-arg]  # generic in some versions
 
     def convert(self, value: Any, param: click.Parameter | None, ctx: click.Context | None) -> Any:
         """Return the name, or the list of names."""
-        parts = [part.strip().replace(" ", "-") for part in str(value).split(",")] if self.many else [value.replace(" ", "-")]
+        parts = (
+            [part.strip().replace(" ", "-") for part in str(value).split(",")]
+            if self.many
+            else [value.replace(" ", "-")]
+        )
         for part in parts:
             if part not in self.choices:
-                self.fail(str(KindynosError(f"no {part!r} among its choices", unknown=part, known=self.choices)), param, ctx)
+                self.fail(
+                    str(
+                        KindynosError(
+                            f"no {part!r} among its choices", unknown=part, known=self.choices
+                        )
+                    ),
+                    param,
+                    ctx,
+                )
         found = [part.replace("-", " ") for part in parts]
         return found if self.many else found[0]
 
@@ -67,14 +87,18 @@ class Numbers(click.ParamType):  # type: ignore[type-arg]
     def __init__(self, example: str) -> None:
         self.example = example
 
-    def convert(self, value: Any, param: click.Parameter | None, ctx: click.Context | None) -> list[float]:
+    def convert(
+        self, value: Any, param: click.Parameter | None, ctx: click.Context | None
+    ) -> list[float]:
         """Return the numbers."""
         if isinstance(value, list):
             return value
         try:
             return [float(part) for part in str(value).split(",")]
         except ValueError:
-            self.fail(f"{value!r} is not numbers with commas between, such as {self.example}", param, ctx)
+            self.fail(
+                f"{value!r} is not numbers with commas between, such as {self.example}", param, ctx
+            )
 
 
 WHOLE = _Whole()
@@ -86,15 +110,23 @@ set_option = click.option(
     "changes",
     multiple=True,
     metavar="NAME=VALUE",
-    help="Replace a given figure, fix a driver at a value (or one a period: 1,2,3), set a parameter of its distribution "
+    help="Replace a given figure, fix a driver at a value (or one a period: 1,2,3), set a "
+    "parameter of its distribution "
     "(vessel.mode=18e6), or change the number of periods (periods=25); repeatable.",
 )
 
 
-whole_option = click.option("--whole", is_flag=True, help="Show every period of the sheet, not the first and the last.")
-json_option = click.option("--json", "as_data", is_flag=True, help="Print plain data, for other programs.")
+whole_option = click.option(
+    "--whole", is_flag=True, help="Show every period of the sheet, not the first and the last."
+)
+json_option = click.option(
+    "--json", "as_data", is_flag=True, help="Print plain data, for other programs."
+)
 out_option = click.option(
-    "--out", type=click.Path(path_type=Path), metavar="DIR", help="Write the tables (CSV) and figures (PNG) there."
+    "--out",
+    type=click.Path(path_type=Path),
+    metavar="DIR",
+    help="Write the tables (CSV) and figures (PNG) there.",
 )
 Command = TypeVar("Command", bound=Callable[..., Any])
 
@@ -102,10 +134,18 @@ Command = TypeVar("Command", bound=Callable[..., Any])
 def sampled(command: Command) -> Command:
     """Add the options of a simulation: trials, seed and sampling plan."""
     plan = f"The sampling plan: {listed(SamplingPlan)}."
-    command = click.option("--workers", type=WHOLE, help="Threads to use; all by default. The answer is the same.")(command)
-    command = click.option("--sampling", type=Words(SamplingPlan), default="latin", show_default=True, help=plan)(command)
-    command = click.option("--seed", type=WHOLE, help="A whole number that reproduces a run; else one is chosen.")(command)
-    return click.option("--trials", type=WHOLE, default=10_000, show_default=True, help="How many joint draws.")(command)
+    command = click.option(
+        "--workers", type=WHOLE, help="Threads to use; all by default. The answer is the same."
+    )(command)
+    command = click.option(
+        "--sampling", type=Words(SamplingPlan), default="latin", show_default=True, help=plan
+    )(command)
+    command = click.option(
+        "--seed", type=WHOLE, help="A whole number that reproduces a run; else one is chosen."
+    )(command)
+    return click.option(
+        "--trials", type=WHOLE, default=10_000, show_default=True, help="How many joint draws."
+    )(command)
 
 
 def listed(literal: Any) -> str:
@@ -127,7 +167,9 @@ def finish(
     figures: Mapping[str, Callable[..., Any]],
     pages: Mapping[str, Callable[..., Any]] | None = None,
 ) -> None:
-    """Write tables, figures and pages of figures to a folder if asked, then print the report, or the data as JSON."""
+    """Write tables, figures and pages of figures to a folder if asked, then print the report, or
+    the data as JSON.
+    """
     from kindynos.atomic import staged
     from kindynos.plots import save_figure
     from kindynos.reports.summary import as_json
@@ -146,20 +188,30 @@ def finish(
         return
     console(140).print(report)
     if out is not None:
-        written = [f"{name}.csv" for name in tables] + [f"{name}.png" for name in (*figures, *(pages or {}))]
+        written = [f"{name}.csv" for name in tables] + [
+            f"{name}.png" for name in (*figures, *(pages or {}))
+        ]
         click.echo(f"\nWritten to {out}: {', '.join(written)}")
 
 
 def read_model(file: Path, changes: Sequence[str] = ()) -> Model:
-    """Return the model in a file, or from standard input for ``-``, with ``--set`` changes; raises FileError."""
+    """Return the model in a file, or from standard input for ``-``, with ``--set`` changes; raises
+    FileError.
+    """
     from kindynos.model.file import load_model, model_from_text
 
-    model = model_from_text(sys.stdin.read(), "standard input") if str(file) == "-" else load_model(file)
+    model = (
+        model_from_text(sys.stdin.read(), "standard input")
+        if str(file) == "-"
+        else load_model(file)
+    )
     return changed(model, changes) if changes else model
 
 
 def changed(model: Model, changes: Sequence[str]) -> Model:
-    """Return the model with ``name=value`` replacements; raises KindynosError for one that cannot be read."""
+    """Return the model with ``name=value`` replacements; raises KindynosError for one that cannot
+    be read.
+    """
     replacements: dict[str, Any] = {}
     for change in changes:
         name, equals, text = change.partition("=")
@@ -169,7 +221,8 @@ def changed(model: Model, changes: Sequence[str]) -> Model:
             numbers = [float(part) for part in text.split(",")]
         except ValueError:
             raise KindynosError(
-                f"--set {change}: {text.strip()!r} is not a number, or one a period with commas between"
+                f"--set {change}: {text.strip()!r} is not a number, or one a period with commas "
+                "between"
             ) from None
         replacements[name.strip()] = numbers[0] if len(numbers) == 1 else numbers
     try:
@@ -179,7 +232,9 @@ def changed(model: Model, changes: Sequence[str]) -> Model:
 
 
 class Bar:
-    """A progress bar for long runs: shown on a terminal only, and only when the work takes longer than a moment."""
+    """A progress bar for long runs: shown on a terminal only, and only when the work takes longer
+    than a moment.
+    """
 
     latest: tuple[int, int] | None = None  # how many trials, or points, of how many are done
 
@@ -207,8 +262,14 @@ class Bar:
             from rich.console import Console
             from rich.progress import BarColumn, Progress, TextColumn, TimeRemainingColumn
 
-            columns = (TextColumn("{task.description}"), BarColumn(), TextColumn("{task.percentage:>3.0f} %"))
-            self.bar = Progress(*columns, TimeRemainingColumn(), console=Console(stderr=True), transient=True)
+            columns = (
+                TextColumn("{task.description}"),
+                BarColumn(),
+                TextColumn("{task.percentage:>3.0f} %"),
+            )
+            self.bar = Progress(
+                *columns, TimeRemainingColumn(), console=Console(stderr=True), transient=True
+            )
             self.bar.start()
             self.task = self.bar.add_task(self.label, total=total)
         if self.bar is not None:

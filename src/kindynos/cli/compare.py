@@ -8,7 +8,16 @@ from typing import TYPE_CHECKING
 import click
 
 from kindynos.cli.asking import asked_for, asked_options
-from kindynos.cli.common import Bar, changed, finish, json_option, out_option, read_model, sampled, set_option
+from kindynos.cli.common import (
+    Bar,
+    changed,
+    finish,
+    json_option,
+    out_option,
+    read_model,
+    sampled,
+    set_option,
+)
 from kindynos.errors import KindynosError
 from kindynos.literals import SamplingPlan
 
@@ -17,7 +26,9 @@ if TYPE_CHECKING:
 
 
 @click.command()
-@click.argument("files", nargs=-1, required=True, type=click.Path(path_type=Path), metavar="FILE...")
+@click.argument(
+    "files", nargs=-1, required=True, type=click.Path(path_type=Path), metavar="FILE..."
+)
 @sampled
 @set_option
 @asked_options
@@ -36,7 +47,8 @@ def compare(
     out: Path | None,
     as_data: bool,
 ) -> None:
-    """Compare the scenarios of the model in FILE on the same draws, or runs saved with `kindynos run --save`.
+    """Compare the scenarios of the model in FILE on the same draws, or runs saved with `kindynos
+    run --save`.
 
     Scenarios are stated in the model file, as replacements of given figures and drivers:
 
@@ -53,7 +65,11 @@ def compare(
     from kindynos.reports import studies
     from kindynos.reports.summary import plain_rows
 
-    compared = _runs(files) if len(files) > 1 else _scenarios(files[0], changes, trials, seed, sampling, workers)
+    compared = (
+        _runs(files)
+        if len(files) > 1
+        else _scenarios(files[0], changes, trials, seed, sampling, workers)
+    )
     asked = asked_for(percentiles, statistics, chances, compared.outcomes)
     table, differences = compared.table(asked), compared.differences(asked)
 
@@ -77,14 +93,21 @@ def compare(
 
 
 def _scenarios(
-    file: Path, changes: tuple[str, ...], trials: int, seed: int | None, sampling: str, workers: int | None
+    file: Path,
+    changes: tuple[str, ...],
+    trials: int,
+    seed: int | None,
+    sampling: str,
+    workers: int | None,
 ) -> Comparison:
     loaded = read_model(file)
     model = changed(loaded, changes)
     for name, replacements in loaded.scenarios.items():
         model.scenario(name, **replacements)
     with Bar("comparing") as progress:
-        return model.compare(None, trials, seed, sampling=sampling, workers=workers, progress=progress)
+        return model.compare(
+            None, trials, seed, sampling=sampling, workers=workers, progress=progress
+        )
 
 
 def _runs(files: tuple[Path, ...]) -> Comparison:
@@ -92,5 +115,7 @@ def _runs(files: tuple[Path, ...]) -> Comparison:
     from kindynos.studies.comparison import compare
 
     if len({file.stem for file in files}) < len(files):
-        raise KindynosError("the files need names that differ, since they name the scenarios", owner="compare")
+        raise KindynosError(
+            "the files need names that differ, since they name the scenarios", owner="compare"
+        )
     return compare({file.stem: open_run(file) for file in files})

@@ -18,21 +18,47 @@ if TYPE_CHECKING:
 @click.command()
 @click.argument("file", type=click.Path(path_type=Path))
 @click.option(
-    "--by", type=Words(DecisionRule), default="mean", show_default=True,
-    help="What counts: the mean, the certainty-equivalent of the utility, a percentile, or the expected-shortfall.",
-)  # fmt: skip
-@click.option("--level", type=float, default=0.05, show_default=True, help="Of the percentile, or the worst part: 0.05 is 5 %.")
-@click.option(
-    "--switch", "ranges", multiple=True, metavar="NAME=LOW:HIGH", help="Find where the best alternative changes; repeatable."
+    "--by",
+    type=Words(DecisionRule),
+    default="mean",
+    show_default=True,
+    help="What counts: the mean, the certainty-equivalent of the utility, a percentile, or the "
+    "expected-shortfall.",
 )
-@click.option("--trials", type=WHOLE, default=10_000, show_default=True, help="Draws of what is random.")
-@click.option("--seed", type=WHOLE, default=1, show_default=True, help="A whole number that reproduces them.")
+@click.option(
+    "--level",
+    type=float,
+    default=0.05,
+    show_default=True,
+    help="Of the percentile, or the worst part: 0.05 is 5 %.",
+)
+@click.option(
+    "--switch",
+    "ranges",
+    multiple=True,
+    metavar="NAME=LOW:HIGH",
+    help="Find where the best alternative changes; repeatable.",
+)
+@click.option(
+    "--trials", type=WHOLE, default=10_000, show_default=True, help="Draws of what is random."
+)
+@click.option(
+    "--seed", type=WHOLE, default=1, show_default=True, help="A whole number that reproduces them."
+)
 @out_option
 @json_option
 def decide(
-    file: Path, by: str, level: float, ranges: tuple[str, ...], trials: int, seed: int, out: Path | None, as_data: bool
+    file: Path,
+    by: str,
+    level: float,
+    ranges: tuple[str, ...],
+    trials: int,
+    seed: int,
+    out: Path | None,
+    as_data: bool,
 ) -> None:
-    """Solve a decision: the best alternative now and at every later choice, risk profiles, and what it is worth to know.
+    """Solve a decision: the best alternative now and at every later choice, risk profiles, and what
+    it is worth to know.
 
     \b
       kindynos decide lease_or_buy.toml
@@ -46,10 +72,18 @@ def decide(
     decision = load_decision(file)
     solution = decision.solve(by, level=level, trials=trials, seed=seed)
     options = {"by": by, "level": level, "trials": trials, "seed": seed}
-    worth: pd.DataFrame | None = decision.perfect_information(**options) if by in CONSISTENT else None
-    switches = {name: decision.switching(name, low, high, **options) for name, low, high in map(_range, ranges)}
+    worth: pd.DataFrame | None = (
+        decision.perfect_information(**options) if by in CONSISTENT else None
+    )
+    switches = {
+        name: decision.switching(name, low, high, **options)
+        for name, low, high in map(_range, ranges)
+    }
     tables = {"alternatives": solution.table(), "parts": solution.nodes()}
-    pages = {"tree": lambda figure: solution.plot("tree", figure), "profiles": lambda figure: solution.plot("profiles", figure)}
+    pages = {
+        "tree": lambda figure: solution.plot("tree", figure),
+        "profiles": lambda figure: solution.plot("profiles", figure),
+    }
     finish(
         decisions.decided(solution, worth, switches),
         lambda: decisions.data(solution, worth, switches),
@@ -67,4 +101,6 @@ def _range(text: str) -> tuple[str, float, float]:
     try:
         return name.strip(), float(low), float(high)
     except ValueError:
-        raise KindynosError(f"--switch {text}: say NAME=LOW:HIGH, such as --switch permit=0.1:0.9") from None
+        raise KindynosError(
+            f"--switch {text}: say NAME=LOW:HIGH, such as --switch permit=0.1:0.9"
+        ) from None

@@ -31,12 +31,22 @@ BOARD = 0.01, 0.35, 0.006  # the least and the most of a weight, and the highest
 
 @click.command()
 @click.option(
-    "--to", "folder", type=click.Path(path_type=Path), default=Path("larkholm"), show_default=True, metavar="DIR",
+    "--to",
+    "folder",
+    type=click.Path(path_type=Path),
+    default=Path("larkholm"),
+    show_default=True,
+    metavar="DIR",
     help="The folder to write to; made when it is not there.",
-)  # fmt: skip
-@click.option("--overwrite", is_flag=True, help="Write the demo files anew, also over those that were changed.")
+)
+@click.option(
+    "--overwrite",
+    is_flag=True,
+    help="Write the demo files anew, also over those that were changed.",
+)
 def demo(folder: Path, overwrite: bool) -> None:
-    """Copy the demo files of Larkholm Ferries (invented) to a folder and run the night ferry, saying what is done and why.
+    """Copy the demo files of Larkholm Ferries (invented) to a folder and run the night ferry,
+    saying what is done and why.
 
     \b
       kindynos demo
@@ -47,19 +57,32 @@ def demo(folder: Path, overwrite: bool) -> None:
     from kindynos.reports.files import write_run
     from kindynos.reports.text import console, run_report
 
-    originals = {name: files("kindynos.demo").joinpath(name).read_bytes() for name in (*FILES, *DATA, *RECORDS)}
-    changed = [name for name, data in originals.items() if (folder / name).is_file() and (folder / name).read_bytes() != data]
+    originals = {
+        name: files("kindynos.demo").joinpath(name).read_bytes()
+        for name in (*FILES, *DATA, *RECORDS)
+    }
+    changed = [
+        name
+        for name, data in originals.items()
+        if (folder / name).is_file() and (folder / name).read_bytes() != data
+    ]
     if changed and not overwrite:
-        raise KindynosError(f"{', '.join(changed)} in {folder} was changed; give another folder with --to, or say --overwrite")
+        raise KindynosError(
+            f"{', '.join(changed)} in {folder} was changed; give another folder with --to, or say "
+            "--overwrite"
+        )
     with staged(folder) as stage:
         for name, data in originals.items():
             (stage / name).write_bytes(data)
     model_file = folder / FILES[0]
     click.echo(
-        f"Larkholm Ferries, an invented company, may buy an electric night ferry. {model_file} states what is known (fares,\n"
-        "crew, tax) and what is uncertain (the yard's price, how full the ferry sails, energy). One forecast would hide how\n"
+        f"Larkholm Ferries, an invented company, may buy an electric night ferry. {model_file} "
+        "states what is known (fares,\n"
+        "crew, tax) and what is uncertain (the yard's price, how full the ferry sails, energy). "
+        "One forecast would hide how\n"
         f"sure it is, so the model is simulated {TRIALS:,} times with drawn drivers:\n\n"
-        f"  kindynos run {model_file} --trials {TRIALS} --seed {SEED} --keep {KEEP[0]} --out {folder}\n"
+        f"  kindynos run {model_file} --trials {TRIALS} --seed {SEED} --keep {KEEP[0]} --out "
+        f"{folder}\n"
     )
     model = load_model(model_file)
     with staged(folder) as stage:
@@ -70,13 +93,18 @@ def demo(folder: Path, overwrite: bool) -> None:
     value = run["net_value"]
     loss, base = value.chance(below=0), value.percentile_of(value.base)
     click.echo(
-        f"\nThe base case alone looks safe, and yet {100 * loss:.0f} % of the trials lose money at the hurdle rate; the base\n"
-        f"case lies at percentile {base:.0f} of the trials. The ranking shows which figure deserves more study.\n"
+        f"\nThe base case alone looks safe, and yet {100 * loss:.0f} % of the trials lose money "
+        "at the hurdle rate; the base\n"
+        f"case lies at percentile {base:.0f} of the trials. The ranking shows which figure "
+        "deserves more study.\n"
         f"\nWritten to {folder}: {', '.join([*FILES, *written])}\n"
     )
     _treasury(folder)
     _best_weights(folder)
-    click.echo(f"\nNext: kindynos check {model_file}; kindynos compare {model_file}; kindynos run {model_file} --set fare=58")
+    click.echo(
+        f"\nNext: kindynos check {model_file}; kindynos compare {model_file}; kindynos run "
+        f"{model_file} --set fare=58"
+    )
 
 
 def _treasury(folder: Path) -> None:
@@ -89,9 +117,11 @@ def _treasury(folder: Path) -> None:
 
     prices, holdings = folder / DATA[0], folder / DATA[1]
     click.echo(
-        "Its treasury holds six instruments. Four years of daily prices, with gaps and a late listing as real files have, say\n"
+        "Its treasury holds six instruments. Four years of daily prices, with gaps and a late "
+        "listing as real files have, say\n"
         "which loss is exceeded on one day in twenty or in a hundred, by several methods:\n\n"
-        f"  kindynos risk {prices} --holdings {holdings} --methods {','.join(RISK_METHODS)} --windows 250,all\n"
+        f"  kindynos risk {prices} --holdings {holdings} --methods {','.join(RISK_METHODS)} "
+        "--windows 250,all\n"
     )
     held = read_portfolio(prices, holdings, None, "drop")
     table = held.risk_table(methods=RISK_METHODS, windows=(250, None))
@@ -101,9 +131,12 @@ def _treasury(folder: Path) -> None:
         save_figure(stage / "treasury-backtest.png", lambda ax: backtest(tested, ax=ax))
     console(140).print(markets.risk(held, table, held.contributions()))
     click.echo(
-        f"\nWould the figures have been right? Forecast each day from the 250 before it, the {tested.method} value at risk at\n"
-        f"99 % was exceeded on {tested.exceptions} of {tested.days} days; {tested.expected:.1f} are expected ({tested.zone}).\n"
-        f"\nWritten to {folder}: {', '.join([*DATA, *RECORDS, 'treasury-risk.png', 'treasury-backtest.png'])}"
+        "\nWould the figures have been right? Forecast each day from the 250 before it, the "
+        f"{tested.method} value at risk at\n"
+        f"99 % was exceeded on {tested.exceptions} of {tested.days} days; {tested.expected:.1f} "
+        f"are expected ({tested.zone}).\n"
+        f"\nWritten to {folder}: "
+        f"{', '.join([*DATA, *RECORDS, 'treasury-risk.png', 'treasury-backtest.png'])}"
     )
 
 
@@ -120,13 +153,19 @@ def _best_weights(folder: Path) -> None:
     prices, holdings = folder / DATA[0], folder / DATA[1]
     low, high, sd = BOARD
     click.echo(
-        f"\nThe board allows each holding {100 * low:g} to {100 * high:g} % of the value, and an sd of {100 * sd:g} % a day.\n"
+        f"\nThe board allows each holding {100 * low:g} to {100 * high:g} % of the value, and an "
+        f"sd of {100 * sd:g} % a day.\n"
         "The weights with the highest mean within that, beside today's:\n\n"
-        f"  kindynos allocate {prices} --holdings {holdings} --bounds {low:g}:{high:g} --limit sd={sd:g} --horizon 60\n"
+        f"  kindynos allocate {prices} --holdings {holdings} --bounds {low:g}:{high:g} --limit "
+        f"sd={sd:g} --horizon 60\n"
     )
     held = read_portfolio(prices, holdings, None, "drop")
     best = allocate(held, bounds=(low, high), limits={"sd": sd})
-    curve, compared, sure = frontier(held, bounds=(low, high)), best.compare(60, seed=SEED), best.resampled(50)
+    curve, compared, sure = (
+        frontier(held, bounds=(low, high)),
+        best.compare(60, seed=SEED),
+        best.resampled(50),
+    )
     with staged(folder) as stage:
         save_figure(stage / "treasury-frontier.png", lambda ax: curve.plot(best, ax=ax))
         save_figure(stage / "treasury-before-after.png", lambda ax: compared.plot(ax=ax))

@@ -10,10 +10,18 @@ import click
 @click.command()
 @click.argument("name", required=False)
 @click.argument("parameters", nargs=-1, metavar="[KEY=VALUE]...")
-@click.option("--out", type=click.Path(path_type=Path, dir_okay=False), metavar="FILE.png", help="Draw the distribution there.")
+@click.option(
+    "--out",
+    type=click.Path(path_type=Path, dir_okay=False),
+    metavar="FILE.png",
+    help="Draw the distribution there.",
+)
 @click.option("--mark", type=float, help="Also give the chance on either side of this value.")
-def distributions(name: str | None, parameters: tuple[str, ...], out: Path | None, mark: float | None) -> None:
-    """List the distributions a model file may name, or tell about one: its facts, and with --out its picture.
+def distributions(
+    name: str | None, parameters: tuple[str, ...], out: Path | None, mark: float | None
+) -> None:
+    """List the distributions a model file may name, or tell about one: its facts, and with --out
+    its picture.
 
     Without parameters an example of the distribution is shown.
 

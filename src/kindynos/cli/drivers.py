@@ -27,13 +27,31 @@ from kindynos.literals import SamplingPlan, SensitivityMethod, Side
 @model_argument
 @click.option("--outcome", metavar="NAME", help="The outcome; the first unless given.")
 @click.option(
-    "--method", "--methods", type=Words(SensitivityMethod), default="rank", show_default=True,
+    "--method",
+    "--methods",
+    type=Words(SensitivityMethod),
+    default="rank",
+    show_default=True,
     help=f"{listed(SensitivityMethod)}.",
-)  # fmt: skip
-@click.option("--by-period", is_flag=True, help="Take drivers with a value each period period by period.")
-@click.option("--percentile", type=float, help="conditional: this percentile of the outcome instead of its mean.")
-@click.option("--worst", type=float, help="tail: the worst trials taken, so many (200) or a share (0.05, unless given).")
-@click.option("--side", type=Words(Side), help="tail: whether the worst trials are the low or the high ones; low unless given.")
+)
+@click.option(
+    "--by-period", is_flag=True, help="Take drivers with a value each period period by period."
+)
+@click.option(
+    "--percentile",
+    type=float,
+    help="conditional: this percentile of the outcome instead of its mean.",
+)
+@click.option(
+    "--worst",
+    type=float,
+    help="tail: the worst trials taken, so many (200) or a share (0.05, unless given).",
+)
+@click.option(
+    "--side",
+    type=Words(Side),
+    help="tail: whether the worst trials are the low or the high ones; low unless given.",
+)
 @sampled
 @set_option
 @out_option
@@ -57,7 +75,7 @@ def drivers(
     """Simulate the model in FILE and tell what drives an outcome.
 
     \b
-      rank         rank correlation with the outcome, and the share of variance that the driver explains alone
+      rank         rank correlation with the outcome, and the share of variance explained alone
       regression   coefficients of a linear model, in sd; warns where the model is far from linear
       swing        each driver alone at its P10 and P90, the others at their base
       conditional  the outcome's mean, or a percentile, across ten slices of each driver
@@ -100,4 +118,6 @@ def drivers(
             return sensitivity(run, name, method, ax=ax, by_period=by_period, **options)
 
     stem = f"{name}-{method}"
-    finish(studies.drivers(run, name, method, frame), data, out, as_data, {stem: frame}, {stem: draw})
+    finish(
+        studies.drivers(run, name, method, frame), data, out, as_data, {stem: frame}, {stem: draw}
+    )

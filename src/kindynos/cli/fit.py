@@ -20,22 +20,63 @@ SEED = 1
 
 @click.command()
 @click.argument("data", type=click.Path(path_type=Path))
-@click.option("--column", metavar="NAME", help="The column of records; may be left out where there is one beside the dates.")
 @click.option(
-    "--series", "as_series", is_flag=True, help="Take them as a series in time and rank processes, not distributions."
+    "--column",
+    metavar="NAME",
+    help="The column of records; may be left out where there is one beside the dates.",
 )
-@click.option("--dates", metavar="NAME", help="The column of dates of a series; the first that holds such, unless given.")
 @click.option(
-    "--every", type=Words(Spacing), help="How far apart the dates are: day, working-day, week, month, quarter or year."
+    "--series",
+    "as_series",
+    is_flag=True,
+    help="Take them as a series in time and rank processes, not distributions.",
 )
-@click.option("--season", type=WHOLE, help="Periods of one season, 0 for none; 12 for months and 4 for quarters, unless given.")
-@click.option("--ahead", type=WHOLE, help="Periods that the fan and the scores look ahead; one season, unless given.")
-@click.option("--no-rolling", is_flag=True, help="Leave out the scores on the series' own history, which take seconds.")
-@click.option("--candidates", metavar="NAME,...", help="Distributions or processes to try, as the table writes them.")
-@click.option("--criterion", type=click.Choice(["aic", "aicc", "bic"]), help="What ranks them: aic, or of series aicc.")
+@click.option(
+    "--dates",
+    metavar="NAME",
+    help="The column of dates of a series; the first that holds such, unless given.",
+)
+@click.option(
+    "--every",
+    type=Words(Spacing),
+    help="How far apart the dates are: day, working-day, week, month, quarter or year.",
+)
+@click.option(
+    "--season",
+    type=WHOLE,
+    help="Periods of one season, 0 for none; 12 for months and 4 for quarters, unless given.",
+)
+@click.option(
+    "--ahead",
+    type=WHOLE,
+    help="Periods that the fan and the scores look ahead; one season, unless given.",
+)
+@click.option(
+    "--no-rolling",
+    is_flag=True,
+    help="Leave out the scores on the series' own history, which take seconds.",
+)
+@click.option(
+    "--candidates",
+    metavar="NAME,...",
+    help="Distributions or processes to try, as the table writes them.",
+)
+@click.option(
+    "--criterion",
+    type=click.Choice(["aic", "aicc", "bic"]),
+    help="What ranks them: aic, or of series aicc.",
+)
 @click.option("--show", metavar="NAME", help="The one to show in full; the best unless given.")
-@click.option("--as-driver", metavar="NAME", help="Print it as a driver's table to paste into a model file, and nothing else.")
-@click.option("--uncertain", is_flag=True, help="With --as-driver: draw the parameters too, as the records leave them open.")
+@click.option(
+    "--as-driver",
+    metavar="NAME",
+    help="Print it as a driver's table to paste into a model file, and nothing else.",
+)
+@click.option(
+    "--uncertain",
+    is_flag=True,
+    help="With --as-driver: draw the parameters too, as the records leave them open.",
+)
 @out_option
 @json_option
 def fit(
@@ -55,24 +96,33 @@ def fit(
     out: Path | None,
     as_data: bool,
 ) -> None:
-    """Learn which distribution records come from, or with --series which process, and rank the candidates.
+    """Learn which distribution records come from, or with --series which process, and rank the
+    candidates.
 
-    Distributions are ranked by AIC and tested by parametric bootstrap. Processes are ranked by AICc and scored on the
-    series' own history: would such a fan have held?
+    Distributions are ranked by AIC and tested by parametric bootstrap. Processes are ranked by AICc
+    and scored on the series' own history: would such a fan have held?
 
     \b
       kindynos fit repair_bills.csv --column bill --out results
       kindynos fit repair_bills.csv --column bill --as-driver repair --uncertain
       kindynos fit passengers.csv --series --every month --season 12
     """
-    only_series = {"--dates": dates, "--every": every, "--season": season, "--ahead": ahead, "--no-rolling": no_rolling or None}
+    only_series = {
+        "--dates": dates,
+        "--every": every,
+        "--season": season,
+        "--ahead": ahead,
+        "--no-rolling": no_rolling or None,
+    }
     wrong = [name for name, value in only_series.items() if value is not None and not as_series]
     if wrong:
         raise KindynosError(f"{wrong[0]} belongs to --series")
     if uncertain and as_driver is None:
         raise KindynosError("--uncertain goes with --as-driver")
     if as_driver is not None and not as_driver.isidentifier():
-        raise KindynosError(f"--as-driver {as_driver}: a driver's name is a word of letters, digits and _")
+        raise KindynosError(
+            f"--as-driver {as_driver}: a driver's name is a word of letters, digits and _"
+        )
     names = None if candidates is None else _names(candidates)
     if as_series:
         _processes(
@@ -92,20 +142,31 @@ def fit(
             as_data,
         )
     else:
-        _distributions(data, column, names, criterion or "aic", show, as_driver, uncertain, out, as_data)
+        _distributions(
+            data, column, names, criterion or "aic", show, as_driver, uncertain, out, as_data
+        )
 
 
 def _names(text: str) -> list[str]:
-    """Return names parted by commas, of which those inside brackets and before a blank belong to a name."""
+    """Return names parted by commas, of which those inside brackets and before a blank belong to a
+    name.
+    """
     import re
 
     return [name.strip() for name in re.split(r",(?![^(]*\))(?! )", text) if name.strip()]
 
 
 def _distributions(
-    data: Path, column: str | None, names: list[str] | None, criterion: str, show: str | None, as_driver: str | None,
-    uncertain: bool, out: Path | None, as_data: bool,
-) -> None:  # fmt: skip
+    data: Path,
+    column: str | None,
+    names: list[str] | None,
+    criterion: str,
+    show: str | None,
+    as_driver: str | None,
+    uncertain: bool,
+    out: Path | None,
+    as_data: bool,
+) -> None:
     import numpy as np
 
     from kindynos.fitting.ranking import fit_distributions
@@ -130,26 +191,56 @@ def _distributions(
     table = ranking.table()
 
     def described() -> Any:
-        rows = [{"distribution": name, **{k: v for k, v in row.items() if v == v}} for name, row in table.iterrows()]
+        rows = [
+            {"distribution": name, **{k: v for k, v in row.items() if v == v}}
+            for name, row in table.iterrows()
+        ]
         told = chosen.fitted
-        return plain({
-            "column": title, "values": len(ranking.data.values), "criterion": criterion, "ranking": rows,
-            "verdict": ranking.verdict, "shown": chosen.label, "parameters": dict(told.estimates), "errors": dict(told.errors),
-            "intervals": {name: list(ends) for name, ends in told.intervals.items()}, "edges": dict(told.edges),
-        })  # fmt: skip
+        return plain(
+            {
+                "column": title,
+                "values": len(ranking.data.values),
+                "criterion": criterion,
+                "ranking": rows,
+                "verdict": ranking.verdict,
+                "shown": chosen.label,
+                "parameters": dict(told.estimates),
+                "errors": dict(told.errors),
+                "intervals": {name: list(ends) for name, ends in told.intervals.items()},
+                "edges": dict(told.edges),
+            }
+        )
 
     figures = {
         "fits": lambda ax: ranking.plot(ax=ax),
         "quantiles": lambda ax: ranking.plot("quantiles", ax=ax, name=chosen.label),
     }
-    finish(fits.distributions(title, ranking, chosen, notes), described, out, as_data, {"fits": table}, figures)
+    finish(
+        fits.distributions(title, ranking, chosen, notes),
+        described,
+        out,
+        as_data,
+        {"fits": table},
+        figures,
+    )
 
 
 def _processes(
-    data: Path, column: str | None, dates: str | None, every: str | None, season: int | None, ahead: int | None, rolling: bool,
-    names: list[str] | None, criterion: str, show: str | None, as_driver: str | None, uncertain: bool, out: Path | None,
+    data: Path,
+    column: str | None,
+    dates: str | None,
+    every: str | None,
+    season: int | None,
+    ahead: int | None,
+    rolling: bool,
+    names: list[str] | None,
+    criterion: str,
+    show: str | None,
+    as_driver: str | None,
+    uncertain: bool,
+    out: Path | None,
     as_data: bool,
-) -> None:  # fmt: skip
+) -> None:
     from kindynos.fitting.records import read_series
     from kindynos.fitting.series import fit_series
     from kindynos.model.writing import driver_table
@@ -157,9 +248,15 @@ def _processes(
     values = read_series(data, column, dates, every)
     with Bar("learning") as progress:
         ranking: SeriesRanking = fit_series(
-            values, names, season, criterion, every=every, rolling=rolling and as_driver is None, horizon=ahead,
+            values,
+            names,
+            season,
+            criterion,
+            every=every,
+            rolling=rolling and as_driver is None,
+            horizon=ahead,
             progress=lambda share: progress(round(100 * share), 100),
-        )  # fmt: skip
+        )
     chosen = ranking.names[0] if show is None else show
     process = ranking[chosen]
     if as_driver is not None:
@@ -177,18 +274,38 @@ def _processes(
     table = ranking.table()
 
     def described() -> Any:
-        rows = [{"process": name, **{k: v for k, v in row.items() if v == v}} for name, row in table.iterrows()]
+        rows = [
+            {"process": name, **{k: v for k, v in row.items() if v == v}}
+            for name, row in table.iterrows()
+        ]
         told = process.fitted
-        return plain({
-            "column": title, "values": len(ranking.series.values), "season": ranking.season, "choices": ranking.choices.words,
-            "criterion": criterion, "ranking": rows, "verdict": ranking.verdict, "shown": chosen,
-            "parameters": fits.parameters_of(process), "errors": dict(told.errors) if told else {},
-            "tests": [{"test": test.name, "p": test.p, "meaning": test.words} for test in found.tests],
-            "ahead": [{"period": str(period)[:10], **row} for period, row in coming.iterrows()],
-        })  # fmt: skip
+        return plain(
+            {
+                "column": title,
+                "values": len(ranking.series.values),
+                "season": ranking.season,
+                "choices": ranking.choices.words,
+                "criterion": criterion,
+                "ranking": rows,
+                "verdict": ranking.verdict,
+                "shown": chosen,
+                "parameters": fits.parameters_of(process),
+                "errors": dict(told.errors) if told else {},
+                "tests": [
+                    {"test": test.name, "p": test.p, "meaning": test.words} for test in found.tests
+                ],
+                "ahead": [{"period": str(period)[:10], **row} for period, row in coming.iterrows()],
+            }
+        )
 
     figures = {"fan": lambda ax: ranking.plot(chosen, ax=ax, periods=ahead_of)}
     pages = {"diagnostics": found.plot}
     finish(
-        fits.series(title, ranking, chosen, found), described, out, as_data, {"processes": table, "fan": coming}, figures, pages
+        fits.series(title, ranking, chosen, found),
+        described,
+        out,
+        as_data,
+        {"processes": table, "fan": coming},
+        figures,
+        pages,
     )

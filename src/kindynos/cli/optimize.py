@@ -7,7 +7,17 @@ from typing import Any
 
 import click
 
-from kindynos.cli.common import WHOLE, Bar, finish, json_option, model_argument, out_option, read_model, sampled, set_option
+from kindynos.cli.common import (
+    WHOLE,
+    Bar,
+    finish,
+    json_option,
+    model_argument,
+    out_option,
+    read_model,
+    sampled,
+    set_option,
+)
 from kindynos.cli.sweep import read_values
 from kindynos.errors import KindynosError
 from kindynos.literals import SamplingPlan
@@ -16,21 +26,39 @@ from kindynos.literals import SamplingPlan
 @click.command()
 @model_argument
 @click.option(
-    "--vary", "varied", multiple=True, required=True, metavar="NAME=VALUES",
-    help="A decision: LOW:HIGH is a range, LOW:HIGH:STEP or values with commas a list; repeatable. A driver's parameter is "
+    "--vary",
+    "varied",
+    multiple=True,
+    required=True,
+    metavar="NAME=VALUES",
+    help="A decision: LOW:HIGH is a range, LOW:HIGH:STEP or values with commas a list; "
+    "repeatable. A driver's parameter is "
     "NAME.PARAMETER.",
-)  # fmt: skip
-@click.option(
-    "--maximize", metavar="FIGURE", help="The figure to maximise, such as 'mean net_value' or 'percentile 5 of net_value'."
 )
 @click.option(
-    "--minimize", metavar="FIGURE", help="The figure to minimise, such as 'chance below 0 of net_value' or 'sd net_value'."
+    "--maximize",
+    metavar="FIGURE",
+    help="The figure to maximise, such as 'mean net_value' or 'percentile 5 of net_value'.",
 )
 @click.option(
-    "--subject-to", "constraints", multiple=True, metavar="CONSTRAINT",
+    "--minimize",
+    metavar="FIGURE",
+    help="The figure to minimise, such as 'chance below 0 of net_value' or 'sd net_value'.",
+)
+@click.option(
+    "--subject-to",
+    "constraints",
+    multiple=True,
+    metavar="CONSTRAINT",
     help="A figure and its limit: 'chance below 0 of net_value <= 0.05'; repeatable.",
-)  # fmt: skip
-@click.option("--evaluations", type=WHOLE, default=200, show_default=True, help="At most so many points are tried.")
+)
+@click.option(
+    "--evaluations",
+    type=WHOLE,
+    default=200,
+    show_default=True,
+    help="At most so many points are tried.",
+)
 @sampled
 @set_option
 @out_option
@@ -52,12 +80,15 @@ def optimize(
 ) -> None:
     """Find the best values of several decisions of the model in FILE at once, under constraints.
 
-    All points are tried on the same draws; a run on fresh draws then tells what the best is worth, without the luck of having
-    been chosen. When no decisions keep the constraints, the command says what comes nearest; exit status 2.
+    All points are tried on the same draws; a run on fresh draws then tells what the best is worth,
+    without the luck of having been chosen. When no decisions keep the constraints, the command says
+    what comes nearest; exit status 2.
 
     \b
-      kindynos optimize best_fare.toml --vary fare=40:75 --vary crossings=600,650,700,750,800 --maximize "mean net_value"
-      kindynos optimize best_fare.toml --vary fare=40:75 --maximize "mean passengers" --subject-to "mean net_value >= 6.5e6"
+      kindynos optimize best_fare.toml --vary fare=40:75 \\
+        --vary crossings=600,650,700,750,800 --maximize "mean net_value"
+      kindynos optimize best_fare.toml --vary fare=40:75 --maximize "mean passengers" \\
+        --subject-to "mean net_value >= 6.5e6"
     """
     from kindynos.reports import optimum
 
@@ -70,20 +101,39 @@ def optimize(
     model = read_model(file, changes)
     with Bar("searching") as progress:
         found = model.optimize(
-            decisions, maximize=maximize, minimize=minimize, subject_to=constraints, evaluations=evaluations, trials=trials,
-            seed=seed, sampling=sampling, workers=workers, progress=progress,
-        )  # fmt: skip
+            decisions,
+            maximize=maximize,
+            minimize=minimize,
+            subject_to=constraints,
+            evaluations=evaluations,
+            trials=trials,
+            seed=seed,
+            sampling=sampling,
+            workers=workers,
+            progress=progress,
+        )
     figures = {"optimum": lambda ax: found.plot(ax=ax)}
-    finish(optimum.optimum(found), lambda: optimum.data(found), out, as_data, {"optimum": found.evaluations}, figures)
+    finish(
+        optimum.optimum(found),
+        lambda: optimum.data(found),
+        out,
+        as_data,
+        {"optimum": found.evaluations},
+        figures,
+    )
 
 
 def _decision(text: str) -> tuple[str, tuple[float, float] | list[float]]:
-    """Return a name and its range or its values; raises KindynosError for a text that is neither."""
+    """Return a name and its range or its values; raises KindynosError for a text that is
+    neither.
+    """
     name, _, description = text.partition("=")
     if description.count(":") != 1:
         return read_values(text, "--vary")
     try:
         low, high = (float(part) for part in description.split(":"))
     except ValueError:
-        raise KindynosError(f"--vary {text}: say NAME=LOW:HIGH, such as fare=45:65, or NAME=1,2,3") from None
+        raise KindynosError(
+            f"--vary {text}: say NAME=LOW:HIGH, such as fare=45:65, or NAME=1,2,3"
+        ) from None
     return name.strip(), (low, high)

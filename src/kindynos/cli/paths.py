@@ -16,7 +16,9 @@ if TYPE_CHECKING:
     from kindynos.processes.base import Process
 
 PER_YEAR = 252
-BY_DAY: dict[str, dict[str, Any]] = {  # processes in steps of one price, with how they are fitted to prices
+BY_DAY: dict[
+    str, dict[str, Any]
+] = {  # processes in steps of one price, with how they are fitted to prices
     "bootstrap returns": {},
     "arima": {"order": (1, 1, 1), "log": True, "constant": True},
     "exponential smoothing": {"trend": "damped"},
@@ -26,23 +28,39 @@ BY_DAY: dict[str, dict[str, Any]] = {  # processes in steps of one price, with h
 
 @click.command()
 @click.argument("prices", type=click.Path(path_type=Path))
-@click.option("--instrument", metavar="NAME", help="The instrument; may be left out where there is one.")
 @click.option(
-    "--process", type=Words(ProcessName), default="geometric-brownian-motion", show_default=True,
-    help=f"What is fitted to its history: {listed(ProcessName)}.",
-)  # fmt: skip
-@click.option("--periods", type=WHOLE, default=250, show_default=True, help="Days ahead.")
-@click.option("--above", type=float, help="Give the chance of ending, and of being at any time, above this price.")
-@click.option("--below", type=float, help="The same below this price.")
-@click.option(
-    "--no-mean", is_flag=True, help="Drop the mean of a short history: the drift of a random walk or a geometric one is 0."
+    "--instrument", metavar="NAME", help="The instrument; may be left out where there is one."
 )
 @click.option(
-    "--risk-neutral", type=float, metavar="RATE",
-    help="Let the price grow by a riskless rate a year, such as 0.03, to value what depends on it, not as in the history.",
-)  # fmt: skip
+    "--process",
+    type=Words(ProcessName),
+    default="geometric-brownian-motion",
+    show_default=True,
+    help=f"What is fitted to its history: {listed(ProcessName)}.",
+)
+@click.option("--periods", type=WHOLE, default=250, show_default=True, help="Days ahead.")
 @click.option(
-    "--uncertain", is_flag=True, help="Draw the fitted parameters too: one fan that holds what the history leaves open."
+    "--above",
+    type=float,
+    help="Give the chance of ending, and of being at any time, above this price.",
+)
+@click.option("--below", type=float, help="The same below this price.")
+@click.option(
+    "--no-mean",
+    is_flag=True,
+    help="Drop the mean of a short history: the drift of a random walk or a geometric one is 0.",
+)
+@click.option(
+    "--risk-neutral",
+    type=float,
+    metavar="RATE",
+    help="Let the price grow by a riskless rate a year, such as 0.03, to value what depends on "
+    "it, not as in the history.",
+)
+@click.option(
+    "--uncertain",
+    is_flag=True,
+    help="Draw the fitted parameters too: one fan that holds what the history leaves open.",
 )
 @click.option("--trials", type=WHOLE, default=10_000, show_default=True, help="How many paths.")
 @click.option("--seed", type=WHOLE, help="A whole number that reproduces them; else one is chosen.")
@@ -63,13 +81,15 @@ def paths(
     out: Path | None,
     as_data: bool,
 ) -> None:
-    """Fit a process to a price's history and simulate where it may go: the fan, chances, and the drawdown to expect.
+    """Fit a process to a price's history and simulate where it may go: the fan, chances, and the
+    drawdown to expect.
 
     Each figure has the 95 % interval that so short a history leaves open.
 
     \b
       kindynos paths heating_oil.csv --periods 250 --above 1.0
-      kindynos paths treasury_prices.csv --instrument shipyard --process regime-switching --below 35 --out results
+      kindynos paths treasury_prices.csv --instrument shipyard --process regime-switching \\
+        --below 35 --out results
     """
     from kindynos.markets.prices import read_prices
     from kindynos.plots import growth_against_drawdown, max_drawdowns, paths_fan
@@ -78,7 +98,9 @@ def paths(
 
     table = read_prices(prices)
     if instrument is None and len(table.instruments) > 1:
-        raise KindynosError(f"say --instrument; the file has {', '.join(table.instruments)}", owner="paths")
+        raise KindynosError(
+            f"say --instrument; the file has {', '.join(table.instruments)}", owner="paths"
+        )
     name = instrument or table.instruments[0]
     history = table.subset([name]).frame[name].to_numpy()
     dt = 1.0 if process in BY_DAY else 1 / PER_YEAR
@@ -88,7 +110,9 @@ def paths(
     chosen = fresh_seed() if seed is None else seed
     made = fitted.paths(periods, trials, chosen, dt, uncertain=uncertain)
     told = report.outlook(fitted, made, history, dt, above, below, chosen, uncertain)
-    figures: dict[str, Any] = {"paths": lambda ax: paths_fan(made, above=above, below=below, name=name, ax=ax)}
+    figures: dict[str, Any] = {
+        "paths": lambda ax: paths_fan(made, above=above, below=below, name=name, ax=ax)
+    }
     if told.as_long is not None:
         days = len(history) - 1
         figures |= {
@@ -101,7 +125,9 @@ def paths(
             "instrument": name,
             "process": fitted.label,
             "seed": chosen,
-            "parameters": {key: value for key, value in fitted.parameters.items() if key != "returns"},
+            "parameters": {
+                key: value for key, value in fitted.parameters.items() if key != "returns"
+            },
             "errors": dict(fitted.fitted.errors) if fitted.fitted else {},
             "description": fitted.fitted.description if fitted.fitted else "",
             "basis": fitted.basis,
@@ -112,12 +138,16 @@ def paths(
     finish(shown, data, out, as_data, {"paths": report.path_table(made)}, figures)
 
 
-def _fitted(process: str, history: Floats, dt: float, no_mean: bool, risk_neutral: float | None) -> Process:
+def _fitted(
+    process: str, history: Floats, dt: float, no_mean: bool, risk_neutral: float | None
+) -> Process:
     from kindynos.processes.brownian import GeometricBrownianMotion
     from kindynos.processes.registry import PROCESSES
 
     if no_mean and process not in ("geometric brownian motion", "random walk"):
-        raise KindynosError("--no-mean goes with the processes geometric-brownian-motion and random-walk")
+        raise KindynosError(
+            "--no-mean goes with the processes geometric-brownian-motion and random-walk"
+        )
     kind: Any = PROCESSES[process]  # each has its own fit, which the contract does not hold
     fitted: Process = kind.fit(history, **_options(process, dt, no_mean))
     if risk_neutral is None:

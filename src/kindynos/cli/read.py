@@ -17,16 +17,34 @@ SHOWN = 6  # columns, where none is named
 @click.argument("file", type=click.Path(path_type=Path))
 @click.option("--column", metavar="NAME", help="The column to read; all of them unless given.")
 @click.option(
-    "--against", metavar="NAME", help="Another column to set it against: shares in four quadrants, correlation, scatter."
+    "--against",
+    metavar="NAME",
+    help="Another column to set it against: shares in four quadrants, correlation, scatter.",
 )
 @click.option(
-    "--cuts", type=Numbers("0,-0.2"), help="Where the two columns are cut, such as 0,-0.2; at their medians unless given."
+    "--cuts",
+    type=Numbers("0,-0.2"),
+    help="Where the two columns are cut, such as 0,-0.2; at their medians unless given.",
 )
 @click.option("--unit", help="The unit of the column.")
-@click.option("--target", type=float, help="A figure that matters: the chances on either side of it are given.")
+@click.option(
+    "--target",
+    type=float,
+    help="A figure that matters: the chances on either side of it are given.",
+)
 @click.option("--weights", metavar="NAME", help="A column with the weight of each trial.")
-@click.option("--decimal", type=click.Choice([".", ","]), default=".", show_default=True, help="The decimal sign.")
-@click.option("--order", is_flag=True, help="Consecutive rows depend on each other: take errors from blocks of rows.")
+@click.option(
+    "--decimal",
+    type=click.Choice([".", ","]),
+    default=".",
+    show_default=True,
+    help="The decimal sign.",
+)
+@click.option(
+    "--order",
+    is_flag=True,
+    help="Consecutive rows depend on each other: take errors from blocks of rows.",
+)
 @out_option
 @json_option
 def read(
@@ -42,14 +60,17 @@ def read(
     out: Path | None,
     as_data: bool,
 ) -> None:
-    """Read trials that were computed elsewhere, a row a trial: their figures with errors, and one column against another.
+    """Read trials that were computed elsewhere, a row a trial: their figures with errors, and one
+    column against another.
 
-    CSV, Parquet and Excel are read; percentages, parted thousands and decimal commas are understood.
+    CSV, Parquet and Excel are read; percentages, parted thousands and decimal commas are
+    understood.
 
     \b
       kindynos read fuel_hedging.csv
       kindynos read fuel_hedging.csv --column growth --target 0.03
-      kindynos read fuel_hedging.csv --column growth --against worst_fall --cuts 0.03,-0.2 --out results
+      kindynos read fuel_hedging.csv --column growth --against worst_fall \\
+        --cuts 0.03,-0.2 --out results
     """
     from kindynos.plots import distribution
     from kindynos.plots.scatter import scatter_of
@@ -63,7 +84,9 @@ def read(
         raise KindynosError("--cuts are two numbers, and go with --against")
     units = {column: unit} if column is not None and unit is not None else None
     targets = {column: target} if column is not None and target is not None else None
-    found = read_trials(file, units=units, weights=weights, targets=targets, decimal=decimal, order=order)
+    found = read_trials(
+        file, units=units, weights=weights, targets=targets, decimal=decimal, order=order
+    )
     names = found.outcomes[:SHOWN] if column is None else [column]
     chosen: tuple[float | None, float | None] = (None, None) if cuts is None else (cuts[0], cuts[1])
     pair = None if column is None or against is None else found.joint(column, against, chosen)
@@ -73,19 +96,29 @@ def read(
     table = found.table()
 
     def described() -> Any:
-        answer: dict[str, Any] = {"file": file.name, "trials": found.size, "notes": list(found.reading_notes)}
+        answer: dict[str, Any] = {
+            "file": file.name,
+            "trials": found.size,
+            "notes": list(found.reading_notes),
+        }
         answer["columns"] = {
-            name: {s: {"value": row["value"], "low": row["low"], "high": row["high"]} for s, row in table.loc[name].iterrows()}
+            name: {
+                s: {"value": row["value"], "low": row["low"], "high": row["high"]}
+                for s, row in table.loc[name].iterrows()
+            }
             for name in names
         }
         if pair is not None:
             frame = pair.table()
             answer["together"] = {
-                str(key): {"value": r["value"], "low": r["low"], "high": r["high"]} for key, r in frame.iterrows()
+                str(key): {"value": r["value"], "low": r["low"], "high": r["high"]}
+                for key, r in frame.iterrows()
             }
         return plain(answer)
 
     figures = {name: lambda ax, name=name: distribution(found[name], ax=ax) for name in names}
     pages = {} if pair is None else {"scatter": lambda figure: scatter_of(pair, figure)}
     tables = {"trials": table} if pair is None else {"trials": table, "together": pair.table()}
-    finish(fits.trials(found, names, pair, ranking), described, out, as_data, tables, figures, pages)
+    finish(
+        fits.trials(found, names, pair, ranking), described, out, as_data, tables, figures, pages
+    )

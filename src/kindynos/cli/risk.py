@@ -1,4 +1,6 @@
-"""``kindynos risk`` and ``kindynos backtest``: what a portfolio may lose, and whether such figures would have been right."""
+"""``kindynos risk`` and ``kindynos backtest``: what a portfolio may lose, and whether such figures
+would have been right.
+"""
 
 from __future__ import annotations
 
@@ -20,21 +22,34 @@ ROLLING = 250  # returns behind each point of the picture of risk through time
 
 prices_argument = click.argument("prices", type=click.Path(path_type=Path))
 holdings_option = click.option(
-    "--holdings", required=True, type=click.Path(path_type=Path), metavar="FILE",
-    help="A CSV with columns instrument and shares, or instrument and weight (then also --value); a column currency names "
+    "--holdings",
+    required=True,
+    type=click.Path(path_type=Path),
+    metavar="FILE",
+    help="A CSV with columns instrument and shares, or instrument and weight (then also --value); "
+    "a column currency names "
     "the column of PRICES with the exchange rate of an instrument that is not priced in yours.",
-)  # fmt: skip
+)
 value_option = click.option("--value", type=float, help="With weights: the money invested.")
 missing_option = click.option(
-    "--missing", type=Words(MissingPolicy), default="drop", show_default=True,
+    "--missing",
+    type=Words(MissingPolicy),
+    default="drop",
+    show_default=True,
     help=f"Missing prices: {listed(MissingPolicy)}.",
-)  # fmt: skip
+)
 
 
 def read_portfolio(
-    prices: Path, holdings: Path, value: float | None, missing: MissingPolicy, benchmark: str | None = None
+    prices: Path,
+    holdings: Path,
+    value: float | None,
+    missing: MissingPolicy,
+    benchmark: str | None = None,
 ) -> Portfolio:
-    """Return the portfolio of a file of prices and one of holdings; raises FileError, with file and row, for a mistake."""
+    """Return the portfolio of a file of prices and one of holdings; raises FileError, with file and
+    row, for a mistake.
+    """
     from kindynos.markets.portfolio import Portfolio
     from kindynos.markets.prices import read_prices
 
@@ -43,7 +58,9 @@ def read_portfolio(
     if kind == "weight" and value is None:
         raise KindynosError(f"{holdings} has weights: say --value, the money invested")
     try:
-        table = read_prices(prices, missing, [*held, *currency.values(), *([benchmark] if benchmark else [])])
+        table = read_prices(
+            prices, missing, [*held, *currency.values(), *([benchmark] if benchmark else [])]
+        )
         if kind == "shares":
             return Portfolio(table, shares=held, short=short, currency=currency)
         return Portfolio(table, weights=held, value=value, short=short, currency=currency)
@@ -54,7 +71,9 @@ def read_portfolio(
 
 
 def read_groups(path: Path) -> dict[str, str]:
-    """Return the group of each holding in a file of holdings, where it has a column group; raises FileError."""
+    """Return the group of each holding in a file of holdings, where it has a column group; raises
+    FileError.
+    """
     table = _read_holdings(path)
     if "group" not in table:
         return {}
@@ -75,7 +94,9 @@ def _read_holdings(path: Path) -> pd.DataFrame:
     shapes = [kind for kind in ("shares", "weight") if kind in table.columns]
     if "instrument" not in table.columns or len(shapes) != 1:
         raise FileError(
-            f"needs columns instrument and shares, or instrument and weight; it has {', '.join(table.columns)}", file=str(path)
+            "needs columns instrument and shares, or instrument and weight; it has "
+            f"{', '.join(table.columns)}",
+            file=str(path),
         )
     return table
 
@@ -84,17 +105,29 @@ def _holdings(path: Path) -> tuple[str, dict[str, float], dict[str, str]]:
     table = _read_holdings(path)
     shapes = [kind for kind in ("shares", "weight") if kind in table.columns]
     held: dict[str, float] = {}
-    for row, (name, text) in enumerate(zip(table["instrument"].str.strip(), table[shapes[0]], strict=True), start=2):
+    for row, (name, text) in enumerate(
+        zip(table["instrument"].str.strip(), table[shapes[0]], strict=True), start=2
+    ):
         try:
             amount = float(text)
         except ValueError:
             percent = text.strip().removesuffix("%").strip()
-            advice = f"; write {float(percent) / 100:g}" if text.strip().endswith("%") and percent.isdecimal() else ""
-            raise FileError(f"{path}, row {row}: {text!r} is no number of {shapes[0]}{advice}") from None
+            advice = (
+                f"; write {float(percent) / 100:g}"
+                if text.strip().endswith("%") and percent.isdecimal()
+                else ""
+            )
+            raise FileError(
+                f"{path}, row {row}: {text!r} is no number of {shapes[0]}{advice}"
+            ) from None
         if name in held:
             raise FileError(f"{path}, row {row}: {name!r} is there already")
         held[name] = amount
-    rates = zip(table["instrument"].str.strip(), table["currency"].str.strip(), strict=True) if "currency" in table else ()
+    rates = (
+        zip(table["instrument"].str.strip(), table["currency"].str.strip(), strict=True)
+        if "currency" in table
+        else ()
+    )
     return shapes[0], held, {name: rate for name, rate in rates if rate}
 
 
@@ -103,7 +136,9 @@ def windows_of(text: str) -> list[int | None]:
     try:
         return [None if part.strip() == "all" else int(part) for part in text.split(",")]
     except ValueError:
-        raise KindynosError(f"--windows {text}: say numbers of returns and all, such as 250,500,all") from None
+        raise KindynosError(
+            f"--windows {text}: say numbers of returns and all, such as 250,500,all"
+        ) from None
 
 
 @click.command()
@@ -118,17 +153,36 @@ def windows_of(text: str) -> list[int | None]:
     show_default=True,
     help="Levels, as fractions, with commas.",
 )
-@click.option("--methods", "--method", type=Words(RiskMethod, many=True), help=f"{listed(RiskMethod)}; all unless given.")
 @click.option(
-    "--windows", "--window", default="all", show_default=True, help="The last so many returns, with commas; all is everything."
+    "--methods",
+    "--method",
+    type=Words(RiskMethod, many=True),
+    help=f"{listed(RiskMethod)}; all unless given.",
+)
+@click.option(
+    "--windows",
+    "--window",
+    default="all",
+    show_default=True,
+    help="The last so many returns, with commas; all is everything.",
 )
 @click.option("--horizon", type=WHOLE, default=1, show_default=True, help="Days.")
-@click.option("--overlapping", is_flag=True, help="historical: over several days, from all stretches of so many days.")
 @click.option(
-    "--volatility", type=click.Choice(["weighted", "garch"]),
-    help="filtered and simulated: how today's volatility is found; garch follows its forecast over several days.",
-)  # fmt: skip
-@click.option("--benchmark", metavar="NAME", help="A column of PRICES: how the holdings would have gone with it.")
+    "--overlapping",
+    is_flag=True,
+    help="historical: over several days, from all stretches of so many days.",
+)
+@click.option(
+    "--volatility",
+    type=click.Choice(["weighted", "garch"]),
+    help="filtered and simulated: how today's volatility is found; garch follows its forecast "
+    "over several days.",
+)
+@click.option(
+    "--benchmark",
+    metavar="NAME",
+    help="A column of PRICES: how the holdings would have gone with it.",
+)
 @missing_option
 @out_option
 @json_option
@@ -147,36 +201,55 @@ def risk(
     out: Path | None,
     as_data: bool,
 ) -> None:
-    """Tell what today's holdings may lose: value at risk and expected shortfall by several methods, levels and windows.
+    """Tell what today's holdings may lose: value at risk and expected shortfall by several methods,
+    levels and windows.
 
-    PRICES has a date and a column an instrument, or date, instrument and price. Each figure has its 95 % interval, which holds
-    what so short a history leaves open; what each holding adds to the first of them, at the highest level, follows.
+    PRICES has a date and a column an instrument, or date, instrument and price. Each figure has its
+    95 % interval, which holds what so short a history leaves open; what each holding adds to the
+    first of them, at the highest level, follows.
 
     \b
       kindynos risk treasury_prices.csv --holdings treasury_holdings.csv
-      kindynos risk treasury_prices.csv --holdings treasury_holdings.csv --methods historical,filtered --windows 250,500,all
-      kindynos risk treasury_prices.csv --holdings treasury_holdings.csv --levels 0.99 --horizon 10 --out results
+      kindynos risk treasury_prices.csv --holdings treasury_holdings.csv \\
+        --methods historical,filtered --windows 250,500,all
+      kindynos risk treasury_prices.csv --holdings treasury_holdings.csv \\
+        --levels 0.99 --horizon 10 --out results
     """
     from kindynos.markets.methods import METHODS
     from kindynos.markets.returns import returns
-    from kindynos.plots import allocation, correlation_map, prices_rebased, risk_levels, rolling_risk, underwater
+    from kindynos.plots import (
+        allocation,
+        correlation_map,
+        prices_rebased,
+        risk_levels,
+        rolling_risk,
+        underwater,
+    )
     from kindynos.registry import declared_options
     from kindynos.reports import markets
     from kindynos.reports.summary import plain_rows
 
     held = read_portfolio(prices, holdings, value, missing, benchmark)
     chosen = windows_of(windows)
-    options: dict[str, Any] = {"overlapping": overlapping} | ({"volatility": volatility} if volatility else {})
+    options: dict[str, Any] = {"overlapping": overlapping} | (
+        {"volatility": volatility} if volatility else {}
+    )
     table = held.risk_table(levels, methods, chosen, horizon, **options)
     method: RiskMethod = table.index[0][0]
-    own = {name: option for name, option in options.items() if name in declared_options(METHODS[method])}
+    own = {
+        name: option
+        for name, option in options.items()
+        if name in declared_options(METHODS[method])
+    }
     parts = held.contributions(max(levels), window=chosen[0], method=method, horizon=horizon, **own)
     beside = held.against(benchmark, chosen[0]) if benchmark else None
     size = min(ROLLING, len(held.exposure().losses) // 2)
     values = held.constant_value()
 
     def data() -> dict[str, Any]:
-        rows = plain_rows(table.assign(first=table["first"].astype(str), last=table["last"].astype(str)))
+        rows = plain_rows(
+            table.assign(first=table["first"].astype(str), last=table["last"].astype(str))
+        )
         facts = {
             "value": held.value,
             "prices": held.prices.description,
@@ -184,8 +257,17 @@ def risk(
         }
         compared = None
         if beside is not None:
-            compared = {str(name): {"value": float(f), "low": f.low, "high": f.high} for name, f in beside.items()}
-        return {**facts, "horizon": horizon, "risk": rows, "contributions": plain_rows(parts), "benchmark": compared}
+            compared = {
+                str(name): {"value": float(f), "low": f.low, "high": f.high}
+                for name, f in beside.items()
+            }
+        return {
+            **facts,
+            "horizon": horizon,
+            "risk": rows,
+            "contributions": plain_rows(parts),
+            "benchmark": compared,
+        }
 
     figures = {
         "risk": lambda ax: risk_levels(table, max(levels), ax=ax),
@@ -196,8 +278,14 @@ def risk(
     if values.min() > 0:
         figures["underwater"] = lambda ax: underwater(values, ax=ax)
     if METHODS[method].rolling:
-        figures["rolling"] = lambda ax: rolling_risk(held.rolling(size, max(levels), method, **own), ax=ax)
-    tables = {"risk": table, "contributions": parts, "losses": held.losses(method, chosen[0], horizon, **own)}
+        figures["rolling"] = lambda ax: rolling_risk(
+            held.rolling(size, max(levels), method, **own), ax=ax
+        )
+    tables = {
+        "risk": table,
+        "contributions": parts,
+        "losses": held.losses(method, chosen[0], horizon, **own),
+    }
     finish(markets.risk(held, table, parts, beside), data, out, as_data, tables, figures)
 
 
@@ -206,11 +294,29 @@ def risk(
 @holdings_option
 @value_option
 @click.option(
-    "--method", "--methods", type=Words(RiskMethod), default="historical", show_default=True,
+    "--method",
+    "--methods",
+    type=Words(RiskMethod),
+    default="historical",
+    show_default=True,
     help=f"The method of the forecasts: {listed(RiskMethod)}.",
-)  # fmt: skip
-@click.option("--window", "--windows", type=WHOLE, default=250, show_default=True, help="Returns behind each forecast.")
-@click.option("--level", "--levels", type=float, default=0.99, show_default=True, help="The level, as a fraction.")
+)
+@click.option(
+    "--window",
+    "--windows",
+    type=WHOLE,
+    default=250,
+    show_default=True,
+    help="Returns behind each forecast.",
+)
+@click.option(
+    "--level",
+    "--levels",
+    type=float,
+    default=0.99,
+    show_default=True,
+    help="The level, as a fraction.",
+)
 @missing_option
 @out_option
 @json_option
@@ -229,7 +335,8 @@ def backtest(
 
     \b
       kindynos backtest treasury_prices.csv --holdings treasury_holdings.csv
-      kindynos backtest treasury_prices.csv --holdings treasury_holdings.csv --method filtered --level 0.975 --out results
+      kindynos backtest treasury_prices.csv --holdings treasury_holdings.csv \\
+        --method filtered --level 0.975 --out results
     """
     from kindynos.reports import markets
     from kindynos.reports.summary import plain_rows, plain_value
@@ -248,4 +355,11 @@ def backtest(
             "exception days": plain_rows(hits.set_axis(hits.index.astype(str))),
         }
 
-    finish(markets.backtested(tested), data, out, as_data, {"backtest": days}, {"backtest": lambda ax: tested.plot(ax=ax)})
+    finish(
+        markets.backtested(tested),
+        data,
+        out,
+        as_data,
+        {"backtest": days},
+        {"backtest": lambda ax: tested.plot(ax=ax)},
+    )

@@ -17,11 +17,25 @@ from kindynos.literals import SamplingPlan
 @model_argument
 @sampled
 @set_option
-@click.option("--keep", multiple=True, metavar="NAME", help="Also write this line and draw it; repeatable. Needs --out.")
-@click.option("--out", type=click.Path(path_type=Path), metavar="DIR", help="Write trials, summary and figures there.")
+@click.option(
+    "--keep",
+    multiple=True,
+    metavar="NAME",
+    help="Also write this line and draw it; repeatable. Needs --out.",
+)
+@click.option(
+    "--out",
+    type=click.Path(path_type=Path),
+    metavar="DIR",
+    help="Write trials, summary and figures there.",
+)
 @click.option("--parquet", is_flag=True, help="With --out: the trials as Parquet instead of CSV.")
 @click.option(
-    "--save", "saved", type=click.Path(path_type=Path), metavar="FILE.parquet", help="Keep the run, to open or compare."
+    "--save",
+    "saved",
+    type=click.Path(path_type=Path),
+    metavar="FILE.parquet",
+    help="Keep the run, to open or compare.",
 )
 @asked_options
 @json_option
@@ -48,7 +62,8 @@ def run(
       kindynos run night_ferry.toml --set fare=58 --set load=0.55
       kindynos run night_ferry.toml --out results --keep cash_flow
       kindynos run night_ferry.toml --save spring.parquet
-      kindynos run night_ferry.toml --percentiles 1,25,75 --statistic skewness --chance "net_value > 1e6"
+      kindynos run night_ferry.toml --percentiles 1,25,75 --statistic skewness \\
+        --chance "net_value > 1e6"
     """
     from kindynos.atomic import staged
     from kindynos.model.saved import check_savable
@@ -56,11 +71,15 @@ def run(
 
     model = read_model(file, changes)
     if keep and out is None and saved is None:
-        raise KindynosError("--keep needs --out DIR, where the lines are written and drawn, or --save FILE.parquet")
+        raise KindynosError(
+            "--keep needs --out DIR, where the lines are written and drawn, or --save FILE.parquet"
+        )
     if parquet and out is None:
         raise KindynosError("--parquet needs --out DIR, where the trials are written")
     if not model.compiled().outcomes:
-        raise ModelError("there is no outcome to report on; state one under [outcomes]", file=str(file))
+        raise ModelError(
+            "there is no outcome to report on; state one under [outcomes]", file=str(file)
+        )
     if saved is not None:
         check_savable(saved)
     asked = asked_for(percentiles, statistics, chances, model.compiled().outcomes)
@@ -70,7 +89,8 @@ def run(
         written = write_run(found, stage, parquet) if stage else []
         if saved is not None:
             found.save(saved)
-    # Only now that all files are there: the reader of the output may have gone, or its disk may be full.
+    # Only now that all files are there: the reader of the output may have gone, or its disk may be
+    # full.
     if as_data:
         from kindynos.reports.summary import as_json, summary
 

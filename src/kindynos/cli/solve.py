@@ -6,7 +6,16 @@ from pathlib import Path
 
 import click
 
-from kindynos.cli.common import Bar, finish, json_option, model_argument, out_option, read_model, sampled, set_option
+from kindynos.cli.common import (
+    Bar,
+    finish,
+    json_option,
+    model_argument,
+    out_option,
+    read_model,
+    sampled,
+    set_option,
+)
 from kindynos.literals import SamplingPlan
 
 
@@ -14,12 +23,22 @@ from kindynos.literals import SamplingPlan
 @model_argument
 @click.argument("name")
 @click.option("--outcome", required=True, metavar="NAME", help="The outcome that has the goal.")
-@click.option("--within", required=True, type=float, nargs=2, metavar="LOW HIGH", help="Where to seek.")
-@click.option("--chance", type=float, help="The chance to reach, from 0 to 1; with --above or --below.")
-@click.option("--above", type=float, help="The figure the outcome is to end above with that chance.")
-@click.option("--below", type=float, help="The figure the outcome is to end below with that chance.")
+@click.option(
+    "--within", required=True, type=float, nargs=2, metavar="LOW HIGH", help="Where to seek."
+)
+@click.option(
+    "--chance", type=float, help="The chance to reach, from 0 to 1; with --above or --below."
+)
+@click.option(
+    "--above", type=float, help="The figure the outcome is to end above with that chance."
+)
+@click.option(
+    "--below", type=float, help="The figure the outcome is to end below with that chance."
+)
 @click.option("--mean", type=float, help="The mean to reach.")
-@click.option("--percentile", type=float, help="The percentile, from 0 to 100, that is to reach --equals.")
+@click.option(
+    "--percentile", type=float, help="The percentile, from 0 to 100, that is to reach --equals."
+)
 @click.option("--equals", type=float, help="What the percentile is to be.")
 @sampled
 @set_option
@@ -44,14 +63,17 @@ def solve(
     out: Path | None,
     as_data: bool,
 ) -> None:
-    """Find the value of NAME, a given figure or a driver's parameter, at which an outcome of FILE reaches a goal.
+    """Find the value of NAME, a given figure or a driver's parameter, at which an outcome of FILE
+    reaches a goal.
 
-    All values are tried on the same draws. When none in the range reaches it, the command says so; exit status 2.
+    All values are tried on the same draws. When none in the range reaches it, the command says so;
+    exit status 2.
 
     \b
       kindynos solve night_ferry.toml fare --outcome net_value --chance 0.9 --above 0 --within 40 80
       kindynos solve night_ferry.toml fare --outcome net_value --mean 0 --within 40 80
-      kindynos solve night_ferry.toml vessel.mode --outcome net_value --percentile 20 --equals 0 --within 18e6 25e6
+      kindynos solve night_ferry.toml vessel.mode --outcome net_value --percentile 20 \\
+        --equals 0 --within 18e6 25e6
     """
     from kindynos.reports import studies
     from kindynos.reports.summary import plain_rows, plain_value
@@ -59,13 +81,42 @@ def solve(
     model = read_model(file, changes)
     with Bar("solving"):
         found = model.solve(
-            name, outcome, within=within, chance=chance, above=above, below=below, mean=mean, percentile=percentile,
-            equals=equals, trials=trials, seed=seed, sampling=sampling, workers=workers,
-        )  # fmt: skip
+            name,
+            outcome,
+            within=within,
+            chance=chance,
+            above=above,
+            below=below,
+            mean=mean,
+            percentile=percentile,
+            equals=equals,
+            trials=trials,
+            seed=seed,
+            sampling=sampling,
+            workers=workers,
+        )
 
     def data() -> dict[str, object]:
-        facts = {"name": found.name, "goal": found.goal, "of": found.what, "trials": found.trials, "seed": found.seed}
-        value = {"value": float(found.value), "error": found.value.error, "low": found.value.low, "high": found.value.high}
+        facts = {
+            "name": found.name,
+            "goal": found.goal,
+            "of": found.what,
+            "trials": found.trials,
+            "seed": found.seed,
+        }
+        value = {
+            "value": float(found.value),
+            "error": found.value.error,
+            "low": found.value.low,
+            "high": found.value.high,
+        }
         return {**facts, **plain_value(value), "evaluations": plain_rows(found.evaluations)}
 
-    finish(studies.goal(found), data, out, as_data, {"goal": found.evaluations}, {"goal": lambda ax: found.plot(ax=ax)})
+    finish(
+        studies.goal(found),
+        data,
+        out,
+        as_data,
+        {"goal": found.evaluations},
+        {"goal": lambda ax: found.plot(ax=ax)},
+    )

@@ -8,7 +8,16 @@ from typing import Any
 
 import click
 
-from kindynos.cli.common import Bar, finish, json_option, model_argument, out_option, read_model, sampled, set_option
+from kindynos.cli.common import (
+    Bar,
+    finish,
+    json_option,
+    model_argument,
+    out_option,
+    read_model,
+    sampled,
+    set_option,
+)
 from kindynos.errors import KindynosError
 from kindynos.literals import SamplingPlan
 
@@ -16,12 +25,24 @@ from kindynos.literals import SamplingPlan
 @click.command()
 @model_argument
 @click.option(
-    "--over", "overs", multiple=True, required=True, metavar="NAME=VALUES",
-    help="What to vary: LOW:HIGH:STEP or values with commas; repeatable. A driver's parameter is NAME.PARAMETER.",
-)  # fmt: skip
-@click.option("--statistic", help="Simulate this instead of the base case: mean, 'percentile 5', 'chance above 0'.")
+    "--over",
+    "overs",
+    multiple=True,
+    required=True,
+    metavar="NAME=VALUES",
+    help="What to vary: LOW:HIGH:STEP or values with commas; repeatable. A driver's parameter is "
+    "NAME.PARAMETER.",
+)
+@click.option(
+    "--statistic",
+    help="Simulate this instead of the base case: mean, 'percentile 5', 'chance above 0'.",
+)
 @click.option("--outcome", metavar="NAME", help="Only this outcome or line.")
-@click.option("--less-is-better", is_flag=True, help="Mark the lowest value as the best in pictures, whatever the model says.")
+@click.option(
+    "--less-is-better",
+    is_flag=True,
+    help="Mark the lowest value as the best in pictures, whatever the model says.",
+)
 @sampled
 @set_option
 @out_option
@@ -59,9 +80,15 @@ def sweep(
         values[name] = found
     with Bar("sweeping") as progress:
         swept = model.sweep(
-            values, statistic=statistic, outcome=outcome, trials=trials, seed=seed, sampling=sampling, workers=workers,
+            values,
+            statistic=statistic,
+            outcome=outcome,
+            trials=trials,
+            seed=seed,
+            sampling=sampling,
+            workers=workers,
             progress=progress,
-        )  # fmt: skip
+        )
 
     def draw(ax: Any, name: str) -> None:
         swept.plot(name, ax=ax, more_is_better=False if less_is_better else "as stated")
@@ -75,7 +102,9 @@ def sweep(
 
 
 def read_values(text: str, option: str = "--over") -> tuple[str, list[float]]:
-    """Return a name and its values; raises KindynosError for a text that is neither LOW:HIGH:STEP nor numbers."""
+    """Return a name and its values; raises KindynosError for a text that is neither LOW:HIGH:STEP
+    nor numbers.
+    """
     name, equals, description = text.partition("=")
     try:
         if not equals or not description.strip():
@@ -86,6 +115,8 @@ def read_values(text: str, option: str = "--over") -> tuple[str, list[float]]:
         if not (step > 0 and low <= high and (high - low) / step < 100_000):
             raise ValueError
     except ValueError:
-        raise KindynosError(f"{option} {text}: say NAME=LOW:HIGH:STEP, such as hurdle=0.05:0.11:0.01, or NAME=1,2,3") from None
+        raise KindynosError(
+            f"{option} {text}: say NAME=LOW:HIGH:STEP, such as hurdle=0.05:0.11:0.01, or NAME=1,2,3"
+        ) from None
     count = int((high - low) / step + 1e-9) + 1
     return name.strip(), [float(f"{low + i * step:.12g}") for i in range(count)]

@@ -25,8 +25,17 @@ from kindynos.literals import SamplingPlan
 @click.command()
 @model_argument
 @click.option("--number", type=WHOLE, help="The number of the trial, from 0.")
-@click.option("--at-percentile", type=float, help="The trial in which the outcome is nearest to this percentile.")
-@click.option("--worst", type=float, metavar="N", help="The worst trials of the outcome, so many (3) or a share (0.0002).")
+@click.option(
+    "--at-percentile",
+    type=float,
+    help="The trial in which the outcome is nearest to this percentile.",
+)
+@click.option(
+    "--worst",
+    type=float,
+    metavar="N",
+    help="The worst trials of the outcome, so many (3) or a share (0.0002).",
+)
 @click.option("--outcome", metavar="NAME", help="The outcome meant; the first unless given.")
 @sampled
 @set_option
@@ -68,7 +77,9 @@ def trial(
         run = model.simulate(trials, seed, sampling, workers, progress)
     numbers = [name for name in run.outcomes if not run[name].is_row]
     if outcome is None and number is None and not numbers:
-        raise KindynosError("the model has no outcome that is one number; say --number or --outcome", owner="trial")
+        raise KindynosError(
+            "the model has no outcome that is one number; say --number or --outcome", owner="trial"
+        )
     name = outcome or (numbers[0] if numbers else "")
     if number is not None:
         sheets = pd.concat({number: run.trial(number)}, names=["trial"])
@@ -80,10 +91,19 @@ def trial(
         sheets = run.worst(name, int(worst) if worst >= 1 else max(round(worst * run.size), 1))
     units = {key: getattr(quantity, "unit", None) for key, quantity in model.quantities.items()}
     why = (
-        "" if number is not None else f", {name} nearest to P{at_percentile:g}" if worst is None else f", {name} at its lowest"
+        ""
+        if number is not None
+        else f", {name} nearest to P{at_percentile:g}"
+        if worst is None
+        else f", {name} at its lowest"
     )
     shown = [
-        sheet_table(f"Trial {place:,} of {run.size:,}, seed {run.seed}{why}", sheets.loc[place], units, whole)
+        sheet_table(
+            f"Trial {place:,} of {run.size:,}, seed {run.seed}{why}",
+            sheets.loc[place],
+            units,
+            whole,
+        )
         for place in sheets.index.get_level_values("trial").unique()
     ]
 

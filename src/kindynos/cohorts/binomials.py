@@ -1,6 +1,8 @@
-"""Binomial counts by inverting their cdf at uniform scores, so that they move smoothly with the chance and the number.
+"""Binomial counts by inverting their cdf at uniform scores, so that they move smoothly with the
+chance and the number.
 
-A small change of either moves few counts, and then by one; drawn by rejection they would all change.
+A small change of either moves few counts, and then by one; drawn by rejection they would all
+change.
 """
 
 from __future__ import annotations
@@ -20,13 +22,17 @@ TABLED = 256  # things up to which quantiles come from a table of cdfs
 PARTS = 64  # of the scores
 WIDE = 20.0  # sd from which the expansion serves, where it lies clear of a boundary
 MOST_STEPS = 60  # by one, from the approximate quantile to the exact one
-_GOLDEN, _FIRST, _SECOND = (np.uint64(v) for v in (0x9E3779B97F4A7C15, 0xBF58476D1CE4E5B9, 0x94D049BB133111EB))
+_GOLDEN, _FIRST, _SECOND = (
+    np.uint64(v) for v in (0x9E3779B97F4A7C15, 0xBF58476D1CE4E5B9, 0x94D049BB133111EB)
+)
 
 
 def split(scores: Floats, number: int) -> Floats:
-    """Return another uniform score for each, as good as independent of it and of those with other ``number``s; 0 keeps it.
+    """Return another uniform score for each, as good as independent of it and of those with other
+    ``number``s; 0 keeps it.
 
-    The bits of the score are mixed by the finaliser of Steele, Lea and Flood, ACM SIGPLAN Notices 49 (2014), 453-472.
+    The bits of the score are mixed by the finaliser of Steele, Lea and Flood, ACM SIGPLAN Notices
+    49 (2014), 453-472.
     """
     if number == 0:
         return scores
@@ -42,8 +48,8 @@ def split(scores: Floats, number: int) -> Floats:
 
 @lru_cache(maxsize=256)
 def _table(most: int, chance: float) -> tuple[Floats, NDArray[np.int64]]:
-    """Return the cdfs of all numbers of things up to ``most``, a row each, and where to begin in it for each part of the
-    scores.
+    """Return the cdfs of all numbers of things up to ``most``, a row each, and where to begin in it
+    for each part of the scores.
     """
     n, k = np.arange(most + 1.0)[:, None], np.arange(most + 1.0)
     cdf = np.where(k >= n, 1.0, betaincc(k + 1, np.maximum(n - k, 1e-300), chance))
@@ -52,7 +58,8 @@ def _table(most: int, chance: float) -> tuple[Floats, NDArray[np.int64]]:
 
 
 def binomial_quantile(scores: Floats, number: Floats, chance: Any) -> Floats:
-    """Return how many of ``number (trials,)`` things move, each with a chance, at uniform scores ``(trials,)``.
+    """Return how many of ``number (trials,)`` things move, each with a chance, at uniform scores
+    ``(trials,)``.
 
     The chance is one, or one a trial.
     """
@@ -65,7 +72,9 @@ def binomial_quantile(scores: Floats, number: Floats, chance: Any) -> Floats:
             return np.array(n, dtype=np.float64)
         most = int(number.max()) if number.size else 0
         if most <= TABLED:
-            return _from_table(scores, n.astype(np.int64), *_table(max(16, 1 << (most - 1).bit_length()), chance))
+            return _from_table(
+                scores, n.astype(np.int64), *_table(max(16, 1 << (most - 1).bit_length()), chance)
+            )
     return _by_steps(scores, n.astype(np.float64), np.broadcast_to(chance, scores.shape))
 
 
@@ -80,16 +89,19 @@ def _from_table(u: Floats, n: NDArray[np.int64], cdf: Floats, begin: NDArray[np.
 
 
 def _by_steps(u: Floats, n: Floats, p: Floats) -> Floats:
-    """Return quantiles from the expansion around the normal ones, and where that leaves a doubt, by steps of one.
+    """Return quantiles from the expansion around the normal ones, and where that leaves a doubt, by
+    steps of one.
 
-    Source: Cornish and Fisher, Revue de l'Institut International de Statistique 5 (1938), 307-320, of a count with an even
-    fraction added to it.
+    Source: Cornish and Fisher, Revue de l'Institut International de Statistique 5 (1938), 307-320,
+    of a count with an even fraction added to it.
     """
     variance = n * p * (1 - p)
     sd, z = np.sqrt(variance), normal_quantile(u)
     lean = 1 - 2 * p
     with np.errstate(all="ignore"):
-        third = (1 - 6 * p * (1 - p)) * (z**3 - 3 * z) / 24 - lean**2 * (2 * z**3 - 5 * z) / 36 + z / 24
+        third = (
+            (1 - 6 * p * (1 - p)) * (z**3 - 3 * z) / 24 - lean**2 * (2 * z**3 - 5 * z) / 36 + z / 24
+        )
         found = n * p + sd * z + lean / 6 * (z * z - 1) + np.where(sd > 1, third / sd, 0.0)
         fraction = np.abs(found - np.floor(found) - 0.5)
         doubtful = ~((sd > WIDE) & (fraction > 0.01 + (2 + z**4) / (4 * variance)))

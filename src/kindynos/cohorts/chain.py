@@ -1,4 +1,5 @@
-"""Closed forms of a cohort whose chances are alike in all periods: the long run, and the way to a state.
+"""Closed forms of a cohort whose chances are alike in all periods: the long run, and the way to a
+state.
 
 Source: Kemeny and Snell, Finite Markov Chains (1960), chapters 3 and 4.
 """
@@ -19,14 +20,18 @@ if TYPE_CHECKING:
 
 
 def chances_of(cohort: Cohort, owner: str) -> Floats:
-    """Return the chances ``(states, states)``; raises ParameterError where they differ by period or are calculated."""
+    """Return the chances ``(states, states)``; raises ParameterError where they differ by period or
+    are calculated.
+    """
     if cohort.periods is not None:
         raise ParameterError("needs chances that are alike in all periods", owner=f"Cohort.{owner}")
     return cohort.array()
 
 
 def reach(chances: Floats) -> Any:
-    """Return which states things can come to from which, ``(states, states)``, themselves included."""
+    """Return which states things can come to from which, ``(states, states)``, themselves
+    included.
+    """
     found = np.eye(len(chances), dtype=bool) | (chances > 0)
     for _ in range(len(chances).bit_length()):
         found = (found.astype(int) @ found.astype(int)) > 0
@@ -51,9 +56,12 @@ def steady_state(cohort: Cohort) -> Any:
     chances = chances_of(cohort, "steady_state")
     classes = closed_classes(chances)
     if len(classes) > 1:
-        named = " and ".join("{" + ", ".join(cohort.states[i] for i in one) + "}" for one in classes)
+        named = " and ".join(
+            "{" + ", ".join(cohort.states[i] for i in one) + "}" for one in classes
+        )
         raise ParameterError(
-            f"the long run depends on the start: nothing leaves {named}; see reaching()", owner="Cohort.steady_state"
+            f"the long run depends on the start: nothing leaves {named}; see reaching()",
+            owner="Cohort.steady_state",
         )
     inside = classes[0]
     part = chances[np.ix_(inside, inside)]
@@ -67,8 +75,9 @@ def steady_state(cohort: Cohort) -> Any:
 
 @dataclass(frozen=True)
 class Reaching:
-    """How things come to a state, by the state they begin in: Series ``chance`` (of ever reaching it), ``mean`` (periods until
-    then, of those that do), and a DataFrame ``by`` of the chance of having reached it after each period, states down.
+    """How things come to a state, by the state they begin in: Series ``chance`` (of ever reaching
+    it), ``mean`` (periods until then, of those that do), and a DataFrame ``by`` of the chance of
+    having reached it after each period, states down.
     """
 
     state: str
@@ -120,7 +129,9 @@ def time_in_states(cohort: Cohort) -> Any:
     passing = [i for i in range(size) if i not in lasting]
     answer = np.zeros((size, size))
     if passing:
-        answer[np.ix_(passing, passing)] = np.linalg.inv(np.eye(len(passing)) - chances[np.ix_(passing, passing)])
+        answer[np.ix_(passing, passing)] = np.linalg.inv(
+            np.eye(len(passing)) - chances[np.ix_(passing, passing)]
+        )
     answer[:, lasting] = np.where(reach(chances)[:, lasting], np.inf, 0.0)
     return pd.DataFrame(answer, index=list(cohort.states), columns=list(cohort.states))
 

@@ -1,6 +1,8 @@
-"""A cohort: many like things, each of which stays in its state or moves to another, in every period.
+"""A cohort: many like things, each of which stays in its state or moves to another, in every
+period.
 
-Sources: Norris, Markov Chains (1997), chapter 1; Kemeny and Snell, Finite Markov Chains (1960), chapter 3.
+Sources: Norris, Markov Chains (1997), chapter 1; Kemeny and Snell, Finite Markov Chains (1960),
+chapter 3.
 """
 
 from __future__ import annotations
@@ -15,7 +17,15 @@ import numpy as np
 from kindynos.arrays import Floats
 from kindynos.cohorts.binomials import binomial_quantile, split
 from kindynos.cohorts.matrix import Rows, as_array, names_in, read_rows, worked_out
-from kindynos.cohorts.stating import flow_at, place_of, read_by_state, read_costs, read_flows, read_states, whole_flow
+from kindynos.cohorts.stating import (
+    flow_at,
+    place_of,
+    read_by_state,
+    read_costs,
+    read_flows,
+    read_states,
+    whole_flow,
+)
 from kindynos.delegation import delegated_to
 from kindynos.errors import ParameterError
 from kindynos.sampling.streams import stream
@@ -27,17 +37,20 @@ BLOCK = 8_192  # trials drawn together
 
 @dataclass(frozen=True)
 class Cohort:
-    """Things that are each in one of the ``states``, and move independently of each other with given chances.
+    """Things that are each in one of the ``states``, and move independently of each other with
+    given chances.
 
-    ``start`` is how many begin in each. ``transition`` are the chances from each state (rows) to each: an array, a DataFrame
-    or a nested dict, in which a state without a row keeps its things; one for all periods, or a list of one a period. A chance
-    may be a text, ``"0.02 * wear"``, whose names are quantities of a model. Rows add up to 1; ``rest`` names the state that
-    takes what is missing in them, ``"same"`` for the one things are in, or tells it by row. In each period the ``departures``
-    leave first, then things move, then ``arrivals`` come; both are numbers by state, lists of one a period, or names of a
-    model's quantities. ``value`` is what a thing in a state brings a period, ``cost`` what a move costs: ``{("sailing", "in
-    dock"): 4e5}``.
+    ``start`` is how many begin in each. ``transition`` are the chances from each state (rows) to
+    each: an array, a DataFrame or a nested dict, in which a state without a row keeps its things;
+    one for all periods, or a list of one a period. A chance may be a text, ``"0.02 * wear"``, whose
+    names are quantities of a model. Rows add up to 1; ``rest`` names the state that takes what is
+    missing in them, ``"same"`` for the one things are in, or tells it by row. In each period the
+    ``departures`` leave first, then things move, then ``arrivals`` come; both are numbers by state,
+    lists of one a period, or names of a model's quantities. ``value`` is what a thing in a state
+    brings a period, ``cost`` what a move costs: ``{("sailing", "in dock"): 4e5}``.
 
-    >>> fleet = Cohort(["sailing", "in dock"], {"sailing": 40}, {"sailing": {"in dock": 0.1}, "in dock": {"sailing": 0.5}},
+    >>> chances = {"sailing": {"in dock": 0.1}, "in dock": {"sailing": 0.5}}
+    >>> fleet = Cohort(["sailing", "in dock"], {"sailing": 40}, chances,
     ...     rest="same")
     >>> [round(float(count), 1) for count in fleet.expected(2).loc["in dock"]]
     [0.0, 4.0, 5.6]
@@ -52,37 +65,69 @@ class Cohort:
     value: Any = None
     cost: Any = None
 
-    fitted: ClassVar[Any] = None  # what ``fit`` has learned and leaves open, on cohorts that it made
+    fitted: ClassVar[Any] = (
+        None  # what ``fit`` has learned and leaves open, on cohorts that it made
+    )
 
     def __post_init__(self) -> None:
         owner = "Cohort"
         states = read_states(owner, self.states)
         object.__setattr__(self, "states", states)
-        object.__setattr__(self, "start", read_by_state(owner, "start", self.start, states, counts=True))
-        object.__setattr__(self, "transition", read_rows(owner, list(states), self.transition, self.rest))
+        object.__setattr__(
+            self, "start", read_by_state(owner, "start", self.start, states, counts=True)
+        )
+        object.__setattr__(
+            self, "transition", read_rows(owner, list(states), self.transition, self.rest)
+        )
         for name in ("arrivals", "departures"):
             object.__setattr__(self, name, read_flows(owner, name, getattr(self, name), states))
-        object.__setattr__(self, "value", {} if self.value is None else read_by_state(owner, "value", self.value, states))
-        object.__setattr__(self, "cost", {} if self.cost is None else read_costs(owner, self.cost, states))
+        object.__setattr__(
+            self,
+            "value",
+            {} if self.value is None else read_by_state(owner, "value", self.value, states),
+        )
+        object.__setattr__(
+            self, "cost", {} if self.cost is None else read_costs(owner, self.cost, states)
+        )
 
     @property
     def periods(self) -> int | None:
-        """The number of periods for which chances are stated one by one; None where they are alike."""
+        """The number of periods for which chances are stated one by one; None where they are
+        alike.
+        """
         rows: Any = self.transition
         return len(rows) if isinstance(rows[0][0], tuple) else None
 
     @cached_property
     def names(self) -> list[str]:
         """The quantities that its chances are calculated from."""
-        found = {name for rows in self._every for row in rows for e in row if isinstance(e, str) for name in names_in(e)}
+        found = {
+            name
+            for rows in self._every
+            for row in rows
+            for e in row
+            if isinstance(e, str)
+            for name in names_in(e)
+        }
         return sorted(
-            found | {flow for flows in (self.arrivals, self.departures) for flow in flows.values() if isinstance(flow, str)}
+            found
+            | {
+                flow
+                for flows in (self.arrivals, self.departures)
+                for flow in flows.values()
+                if isinstance(flow, str)
+            }
         )
 
     def flows(self, values: Mapping[str, Any]) -> Flows:
-        """Return arrivals and departures by state, those that are named at their values, rounded down and at least 0."""
+        """Return arrivals and departures by state, those that are named at their values, rounded
+        down and at least 0.
+        """
         return tuple(
-            {state: whole_flow(values[flow]) if isinstance(flow, str) else flow for state, flow in flows.items()}
+            {
+                state: whole_flow(values[flow]) if isinstance(flow, str) else flow
+                for state, flow in flows.items()
+            }
             for flows in (self.arrivals, self.departures)
         )
 
@@ -92,16 +137,23 @@ class Cohort:
         return rows if self.periods is not None else (rows,)
 
     def matrices(self, values: Mapping[str, Any] | None = None) -> list[list[list[Any]]]:
-        """Return the chances, one matrix for all periods or one a period, at values of the names in them.
+        """Return the chances, one matrix for all periods or one a period, at values of the names in
+        them.
 
         Raises ParameterError for a chance outside 0 to 1, with its row.
         """
         known = dict(values or {})
         for name in self.names:
             if name not in known:
-                raise ParameterError(f"it needs {name}; add it to a model, which knows it", owner="Cohort")
+                raise ParameterError(
+                    f"it needs {name}; add it to a model, which knows it", owner="Cohort"
+                )
         return [
-            [[self._chance(e, known, i, j) for j, e in enumerate(row)] for i, row in enumerate(rows)] for rows in self._every
+            [
+                [self._chance(e, known, i, j) for j, e in enumerate(row)]
+                for i, row in enumerate(rows)
+            ]
+            for rows in self._every
         ]
 
     def _chance(self, entry: Any, known: Mapping[str, Any], i: int, j: int) -> Any:
@@ -112,39 +164,52 @@ class Cohort:
         if low < -1e-9 or high > 1 + 1e-9 or not np.isfinite([low, high]).all():
             bad = low if low < 0 else high
             raise ParameterError(
-                f"row {self.states[i]!r} to {self.states[j]!r}: {entry} is {bad:.4g} in some trial; a chance is from 0 to 1",
+                f"row {self.states[i]!r} to {self.states[j]!r}: {entry} is {bad:.4g} in some "
+                "trial; a chance is from 0 to 1",
                 owner="Cohort",
             )
         return np.clip(found, 0.0, 1.0)
 
     def array(self, period: int = 0) -> Floats:
-        """Return the chances of one period ``(states, states)``; raises ParameterError where they are calculated."""
+        """Return the chances of one period ``(states, states)``; raises ParameterError where they
+        are calculated.
+        """
         every = self.matrices()
         return as_array(tuple(map(tuple, every[min(period, len(every) - 1)])))
 
     def possible(self) -> list[Floats]:
-        """Return which moves are possible: the chances of each period ``(states, states)``, 0.5 for calculated ones."""
-        return [np.array([[0.5 if isinstance(e, str) else e for e in row] for row in rows]) for rows in self._every]
+        """Return which moves are possible: the chances of each period ``(states, states)``, 0.5 for
+        calculated ones.
+        """
+        return [
+            np.array([[0.5 if isinstance(e, str) else e for e in row] for row in rows])
+            for rows in self._every
+        ]
 
     def _check_periods(self, owner: str, periods: int) -> int:
         whole(owner, "periods", periods, least=1)
         if self.periods is not None and periods > self.periods:
-            raise ParameterError(f"chances are stated for {self.periods} periods, and {periods} are asked for", owner=owner)
+            raise ParameterError(
+                f"chances are stated for {self.periods} periods, and {periods} are asked for",
+                owner=owner,
+            )
         for name in ("arrivals", "departures"):
             for state, flow in getattr(self, name).items():
                 if isinstance(flow, tuple) and len(flow) < periods:
                     raise ParameterError(
-                        f"{name} of {state!r} are {len(flow)}, and {periods} periods are asked for", owner=owner
+                        f"{name} of {state!r} are {len(flow)}, and {periods} periods are asked for",
+                        owner=owner,
                     )
         return periods
 
     @told
     def counts(self, periods: int, trials: int, seed: int) -> Floats:
-        """Return how many things are in each state, ``(states, periods + 1, trials)``; the start is in period 0.
+        """Return how many things are in each state, ``(states, periods + 1, trials)``; the start is
+        in period 0.
 
-        They are exact draws: of the things in a state, those that move to each other state are multinomial. Another cohort with
-        the same seed shares the draws, so that a small change of a chance moves few things. Raises ParameterError for wrong
-        numbers.
+        They are exact draws: of the things in a state, those that move to each other state are
+        multinomial. Another cohort with the same seed shares the draws, so that a small change of a
+        chance moves few things. Raises ParameterError for wrong numbers.
         """
         self._check_periods("Cohort.counts", periods)
         whole("Cohort.counts", "trials", trials, least=1)
@@ -169,7 +234,8 @@ class Cohort:
         moves: dict[tuple[int, int], Floats] | None = None,
         flows: Flows | None = None,
     ) -> Floats:
-        """Return counts ``(states, periods + 1, trials)`` from uniform scores ``(periods, trials)``, one a period.
+        """Return counts ``(states, periods + 1, trials)`` from uniform scores ``(periods,
+        trials)``, one a period.
 
         ``moves`` collects, if given, how many move from state to state, ``(periods, trials)``.
         """
@@ -202,9 +268,19 @@ class Cohort:
         return here
 
     def _leave(
-        self, i: int, row: list[Any], here: Floats, after: Floats, scores: Floats, number: int, moves: Any, t: int
+        self,
+        i: int,
+        row: list[Any],
+        here: Floats,
+        after: Floats,
+        scores: Floats,
+        number: int,
+        moves: Any,
+        t: int,
     ) -> int:
-        """Share the things of a state out to where they go; return how many scores were used so far."""
+        """Share the things of a state out to where they go; return how many scores were used so
+        far.
+        """
         size = len(row)
         others = [j for j in range(size) if j != i]
         left, remaining = here, 1.0
@@ -215,9 +291,11 @@ class Cohort:
             if np.ndim(chance) == 0 and chance == 0:
                 continue
             with np.errstate(all="ignore"):
-                share = np.clip(np.nan_to_num(chance / remaining), 0.0, 1.0) if np.ndim(chance) or np.ndim(remaining) else (
-                    min(chance / remaining, 1.0) if remaining > 0 else 0.0
-                )  # fmt: skip
+                share = (
+                    np.clip(np.nan_to_num(chance / remaining), 0.0, 1.0)
+                    if np.ndim(chance) or np.ndim(remaining)
+                    else (min(chance / remaining, 1.0) if remaining > 0 else 0.0)
+                )
             if np.ndim(share) == 0 and share >= 1 - 1e-12:
                 share = 1.0
             gone = binomial_quantile(split(scores, own), left, share)
@@ -235,7 +313,8 @@ class Cohort:
         return number
 
     def expected(self, periods: int) -> Any:
-        """Return the expected counts, a DataFrame: states down, periods across from 0, in closed form.
+        """Return the expected counts, a DataFrame: states down, periods across from 0, in closed
+        form.
 
         Raises ParameterError where more things depart than are surely there.
         """
@@ -248,8 +327,8 @@ class Cohort:
     def expected_at(
         self, periods: int, trials: int, chances: list[list[list[Any]]], flows: Flows | None = None
     ) -> tuple[Floats, dict[tuple[int, int], Floats]]:
-        """Return the expected counts ``(states, periods + 1, trials)`` and moves ``(periods, trials)`` at chances, one a
-        trial or one.
+        """Return the expected counts ``(states, periods + 1, trials)`` and moves ``(periods,
+        trials)`` at chances, one a trial or one.
         """
         size = len(self.states)
         counts = self._begun(periods, trials)
@@ -269,7 +348,8 @@ class Cohort:
         return counts, moves
 
     def covariance(self, period: int) -> Any:
-        """Return the covariance of the counts in a period, a DataFrame: for n things of one beginning, n (diag(p) - p p').
+        """Return the covariance of the counts in a period, a DataFrame: for n things of one
+        beginning, n (diag(p) - p p').
 
         Raises ParameterError for a cohort with departures, which make things depend on each other.
         """
@@ -278,13 +358,18 @@ class Cohort:
         self._check_periods("Cohort.covariance", period)
         if self.departures:
             raise ParameterError(
-                "departures of a number of things have no closed form here; simulate", owner="Cohort.covariance"
+                "departures of a number of things have no closed form here; simulate",
+                owner="Cohort.covariance",
             )
         size = len(self.states)
         total = np.zeros((size, size))
-        groups = [(0, self.states.index(state), float(count)) for state, count in self.start.items()]
+        groups = [
+            (0, self.states.index(state), float(count)) for state, count in self.start.items()
+        ]
         for state, flow in self.arrivals.items():
-            groups += [(t + 1, self.states.index(state), float(flow_at(flow, t))) for t in range(period)]
+            groups += [
+                (t + 1, self.states.index(state), float(flow_at(flow, t))) for t in range(period)
+            ]
         for begin, place, number in groups:
             shares = np.eye(size)[place]
             for t in range(begin, period):
@@ -294,57 +379,74 @@ class Cohort:
 
     @delegated_to("kindynos.cohorts.chain", "steady_state")
     def steady_state(self) -> Any:
-        """Return the share of things in each state in the long run, a Series; raises ParameterError where it depends on the
-        start.
+        """Return the share of things in each state in the long run, a Series; raises ParameterError
+        where it depends on the start.
         """
 
     @delegated_to("kindynos.cohorts.chain", "reaching")
     def reaching(self, state: str, periods: int = 40) -> Any:
-        """Return, for a thing that begins in each state, its chance of ever reaching one, the mean number of periods until
-        then if it does, and the chance of having reached it after each period; see ``kindynos.cohorts.chain.Reaching``.
+        """Return, for a thing that begins in each state, its chance of ever reaching one, the mean
+        number of periods until then if it does, and the chance of having reached it after each
+        period; see ``kindynos.cohorts.chain.Reaching``.
         """
 
     @delegated_to("kindynos.cohorts.chain", "time_in_states")
     def time_in_states(self) -> Any:
-        """Return the expected number of periods that a thing beginning in each state (rows) spends in each, a DataFrame.
+        """Return the expected number of periods that a thing beginning in each state (rows) spends
+        in each, a DataFrame.
 
         Infinite for a state to which things return for ever.
         """
 
     @delegated_to("kindynos.cohorts.result", "simulate")
     def simulate(self, periods: int, trials: int = 10_000, seed: int | None = None) -> Any:
-        """Return simulated counts with their statistics, tables and pictures; see ``CohortResult``."""
+        """Return simulated counts with their statistics, tables and pictures; see
+        ``CohortResult``.
+        """
 
     @delegated_to("kindynos.cohorts.result", "sensitivity")
-    def sensitivity(self, state: str, periods: int, change: float = 0.01, trials: int = 10_000, seed: int = 1) -> Any:
-        """Return what each chance does to the count of a state after so many periods, a DataFrame with a row a chance.
+    def sensitivity(
+        self, state: str, periods: int, change: float = 0.01, trials: int = 10_000, seed: int = 1
+    ) -> Any:
+        """Return what each chance does to the count of a state after so many periods, a DataFrame
+        with a row a chance.
 
-        ``derivative`` is that of the expected count, in closed form, with what is added taken from those that stay; ``effect``
-        that of adding ``change``, and ``simulated`` the same on shared draws, with its ``error``.
+        ``derivative`` is that of the expected count, in closed form, with what is added taken from
+        those that stay; ``effect`` that of adding ``change``, and ``simulated`` the same on shared
+        draws, with its ``error``.
         """
 
     @classmethod
     @delegated_to("kindynos.cohorts.fit", "fit")
     def fit(cls, moves: Any, start: Any = None, **options: Any) -> Self:
-        """Return the cohort learned from counts of moves, or from a table of things by date; see ``kindynos.cohorts.fit``."""
+        """Return the cohort learned from counts of moves, or from a table of things by date; see
+        ``kindynos.cohorts.fit``.
+        """
         raise NotImplementedError
 
     def by_age(self, state: str, leaving: Sequence[Mapping[str, float]]) -> Cohort:
-        """Return a cohort in which the chances of leaving a state depend on how many periods a thing has been in it.
+        """Return a cohort in which the chances of leaving a state depend on how many periods a
+        thing has been in it.
 
-        ``leaving`` are the chances to other states in the first period, the second, and so on; the last serve for all later
-        ones. The state becomes "in dock 1", "in dock 2", ...; things arrive in the first. Raises ParameterError for an unknown
-        state.
+        ``leaving`` are the chances to other states in the first period, the second, and so on; the
+        last serve for all later ones. The state becomes "in dock 1", "in dock 2", ...; things
+        arrive in the first. Raises ParameterError for an unknown state.
 
-        >>> dock = Cohort(["sailing", "in dock"], {"in dock": 2}, {"sailing": {"in dock": 0.1}}, rest="same")
+        >>> chances = {"sailing": {"in dock": 0.1}}
+        >>> dock = Cohort(["sailing", "in dock"], {"in dock": 2}, chances, rest="same")
         >>> dock.by_age("in dock", [{}, {"sailing": 1.0}]).expected(2).loc["sailing"].tolist()
         [0.0, 0.0, 2.0]
         """
         known = place_of(self.states, "by_age", state)
         if self.periods is not None or self.names:
-            raise ParameterError("needs chances that are numbers, alike in all periods", owner="Cohort.by_age")
+            raise ParameterError(
+                "needs chances that are numbers, alike in all periods", owner="Cohort.by_age"
+            )
         if not isinstance(leaving, list | tuple) or not leaving:
-            raise ParameterError(f"leaving must be a list of chances by state, not {leaving!r:.60}", owner="Cohort.by_age")
+            raise ParameterError(
+                f"leaving must be a list of chances by state, not {leaving!r:.60}",
+                owner="Cohort.by_age",
+            )
         ages = [mapping("Cohort.by_age", "leaving", row, "chances by state") for row in leaving]
         fresh = [f"{state} {age}" for age in range(1, len(ages) + 1)]
         states = [name for old in self.states for name in (fresh if old == state else [old])]
@@ -352,7 +454,10 @@ class Cohort:
         table: dict[str, dict[str, float]] = {}
         for i, name in enumerate(self.states):
             if name != state:
-                table[name] = {(fresh[0] if j == known else self.states[j]): float(old[i, j]) for j in range(len(old))}
+                table[name] = {
+                    (fresh[0] if j == known else self.states[j]): float(old[i, j])
+                    for j in range(len(old))
+                }
         for age, row in enumerate(ages):
             stays = fresh[min(age + 1, len(ages) - 1)]
             table[fresh[age]] = {**row, stays: 1.0 - float(sum(row.values()))}
@@ -360,10 +465,19 @@ class Cohort:
         def moved(given: Any) -> Any:
             return {fresh[0] if name == state else name: value for name, value in given.items()}
 
-        costs = {(a, fresh[0] if b == state else b): c for (a, b), c in self.cost.items() if a != state}
+        costs = {
+            (a, fresh[0] if b == state else b): c for (a, b), c in self.cost.items() if a != state
+        }
         costs |= {(name, b): c for (a, b), c in self.cost.items() if a == state for name in fresh}
         worth = {name: v for s, v in self.value.items() for name in (fresh if s == state else [s])}
         return replace(
-            self, states=states, start=moved(self.start), transition=table, rest=None, arrivals=moved(self.arrivals),
-            departures=moved(self.departures), value=worth, cost=costs,
-        )  # fmt: skip
+            self,
+            states=states,
+            start=moved(self.start),
+            transition=table,
+            rest=None,
+            arrivals=moved(self.arrivals),
+            departures=moved(self.departures),
+            value=worth,
+            cost=costs,
+        )

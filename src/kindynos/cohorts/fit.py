@@ -1,8 +1,9 @@
 """Learning a cohort's chances from records of moves.
 
-The chance of a move is its share of all moves from a state; what the records leave open of a row is a Dirichlet distribution
-with the counts as parameters, over the moves that were seen. Source: Anderson and Goodman, Annals of Mathematical Statistics
-28 (1957), 89-110, also for the test whether the chances changed.
+The chance of a move is its share of all moves from a state; what the records leave open of a row is
+a Dirichlet distribution with the counts as parameters, over the moves that were seen. Source:
+Anderson and Goodman, Annals of Mathematical Statistics 28 (1957), 89-110, also for the test whether
+the chances changed.
 """
 
 from __future__ import annotations
@@ -26,8 +27,9 @@ COLUMNS = ("thing", "date", "state")
 
 @dataclass(frozen=True)
 class FittedChances:
-    """What records say of chances: ``counts`` of moves ``(states, states)``, their standard ``errors``, and ``changed``, the
-    p-value of the test whether the chances changed over time (NaN without dates).
+    """What records say of chances: ``counts`` of moves ``(states, states)``, their standard
+    ``errors``, and ``changed``, the p-value of the test whether the chances changed over time (NaN
+    without dates).
     """
 
     counts: Floats
@@ -35,11 +37,15 @@ class FittedChances:
     changed: float
 
     def drawn(self, scores: Floats) -> list[list[Any]]:
-        """Return chances as the records leave them open, one set a trial, from uniform scores ``(trials,)``."""
+        """Return chances as the records leave them open, one set a trial, from uniform scores
+        ``(trials,)``.
+        """
         size = len(self.counts)
         parts = [
             [
-                gammaincinv(self.counts[i, j], split(scores, 1 + i * size + j)) if self.counts[i, j] > 0 else 0.0
+                gammaincinv(self.counts[i, j], split(scores, 1 + i * size + j))
+                if self.counts[i, j] > 0
+                else 0.0
                 for j in range(size)
             ]
             for i in range(size)
@@ -54,10 +60,11 @@ class FittedChances:
 def fit(kind: type[Cohort], moves: Any, start: Any = None, **options: Any) -> Cohort:
     """Return the cohort learned from moves, with ``fitted``.
 
-    ``moves`` are counts from state to state, a DataFrame or a nested dict; or a DataFrame of records with the columns thing,
-    date and state, in which each thing's moves are read from one of its dates to the next. ``start`` are the things to begin
-    with, the last state of each thing in such a table unless given. A state that nothing was seen to leave keeps its things.
-    ``options`` are those of ``Cohort``. Raises ParameterError for records that hold no moves.
+    ``moves`` are counts from state to state, a DataFrame or a nested dict; or a DataFrame of
+    records with the columns thing, date and state, in which each thing's moves are read from one of
+    its dates to the next. ``start`` are the things to begin with, the last state of each thing in
+    such a table unless given. A state that nothing was seen to leave keeps its things. ``options``
+    are those of ``Cohort``. Raises ParameterError for records that hold no moves.
     """
     owner = "Cohort.fit"
     if hasattr(moves, "columns") and {str(c).lower() for c in moves.columns} >= set(COLUMNS):
@@ -88,7 +95,9 @@ def _from_counts(owner: str, moves: Any) -> tuple[list[str], Floats]:
         try:
             table = pd.DataFrame(moves).T
         except (ValueError, TypeError):
-            raise ParameterError(f"moves must be counts from state to state, not {moves!r:.60}", owner=owner) from None
+            raise ParameterError(
+                f"moves must be counts from state to state, not {moves!r:.60}", owner=owner
+            ) from None
     states = list(dict.fromkeys([*map(str, table.index), *map(str, table.columns)]))
     found = table.reindex(index=states, columns=states).fillna(0.0)
     counts = array_of(owner, "moves", found.to_numpy())
@@ -100,7 +109,9 @@ def _from_counts(owner: str, moves: Any) -> tuple[list[str], Floats]:
 def _from_records(owner: str, table: Any) -> tuple[list[str], Floats, dict[str, int]]:
     import pandas as pd
 
-    named = table.rename(columns={column: str(column).lower() for column in table.columns})[list(COLUMNS)]
+    named = table.rename(columns={column: str(column).lower() for column in table.columns})[
+        list(COLUMNS)
+    ]
     if named.isna().any().any():
         row = int(np.argmax(named.isna().any(axis=1).to_numpy()))
         raise ParameterError(f"row {row} of the records has an empty cell", owner=owner)
@@ -115,13 +126,19 @@ def _from_records(owner: str, table: Any) -> tuple[list[str], Floats, dict[str, 
     codes = pd.Index(states)
     by_date = np.zeros((max(len(dates), 1), len(states), len(states)))
     places = pd.Index(dates).get_indexer(moved["date"])
-    np.add.at(by_date, (places, codes.get_indexer(moved["before"]), codes.get_indexer(moved["state"])), 1.0)
+    np.add.at(
+        by_date,
+        (places, codes.get_indexer(moved["before"]), codes.get_indexer(moved["state"])),
+        1.0,
+    )
     last = ordered.groupby("thing", sort=False)["state"].last().value_counts()
     return states, by_date, {str(state): int(count) for state, count in last.items()}
 
 
 def _change_test(by_date: Floats) -> float:
-    """Return the p-value of the likelihood ratio of chances by date against the same at all dates."""
+    """Return the p-value of the likelihood ratio of chances by date against the same at all
+    dates.
+    """
     used = by_date[by_date.sum(axis=(1, 2)) > 0]
     if len(used) < 2:
         return float("nan")
@@ -135,4 +152,8 @@ def _change_test(by_date: Floats) -> float:
         for i in range(len(pooled))
         if pooled[i].any()
     )
-    return float(gammaincc(np.array(degrees / 2), np.array(ratio / 2))) if degrees > 0 else float("nan")
+    return (
+        float(gammaincc(np.array(degrees / 2), np.array(ratio / 2)))
+        if degrees > 0
+        else float("nan")
+    )

@@ -1,4 +1,6 @@
-"""Transition matrices: read from what people write, checked, with the state that takes what is missing."""
+"""Transition matrices: read from what people write, checked, with the state that takes what is
+missing.
+"""
 
 from __future__ import annotations
 
@@ -18,11 +20,20 @@ Rows = tuple[tuple[Entry, ...], ...]
 
 
 def read_rows(owner: str, states: Sequence[str], stated: Any, rest: Any) -> Rows | tuple[Rows, ...]:
-    """Return a transition matrix as rows of entries, or one a period; raises ParameterError naming the row that is wrong."""
+    """Return a transition matrix as rows of entries, or one a period; raises ParameterError naming
+    the row that is wrong.
+    """
     if isinstance(stated, Mapping) or hasattr(stated, "loc"):
         return _checked(owner, states, _from_table(owner, states, stated), rest)
-    if isinstance(stated, list | tuple) and stated and (isinstance(stated[0], Mapping) or hasattr(stated[0], "loc")):
-        return tuple(_checked(owner, states, _from_table(owner, states, one), rest, place) for place, one in enumerate(stated))
+    if (
+        isinstance(stated, list | tuple)
+        and stated
+        and (isinstance(stated[0], Mapping) or hasattr(stated[0], "loc"))
+    ):
+        return tuple(
+            _checked(owner, states, _from_table(owner, states, one), rest, place)
+            for place, one in enumerate(stated)
+        )
     if (
         isinstance(stated, list | tuple)
         and stated
@@ -33,7 +44,8 @@ def read_rows(owner: str, states: Sequence[str], stated: Any, rest: Any) -> Rows
     found = array_of(owner, "transition", stated)
     if found.ndim == 3:
         return tuple(
-            _checked(owner, states, _square(owner, states, one.tolist()), rest, place) for place, one in enumerate(found)
+            _checked(owner, states, _square(owner, states, one.tolist()), rest, place)
+            for place, one in enumerate(found)
         )
     return _checked(owner, states, _square(owner, states, found.tolist()), rest)
 
@@ -44,53 +56,82 @@ def _has_text(stated: Any) -> bool:
 
 def _square(owner: str, states: Sequence[str], rows: Any) -> list[list[Any]]:
     size = len(states)
-    if not isinstance(rows, list) or len(rows) != size or any(not isinstance(row, list) or len(row) != size for row in rows):
-        raise ParameterError(f"transition must be {size} by {size}, a row for each of {', '.join(states)}", owner=owner)
+    if (
+        not isinstance(rows, list)
+        or len(rows) != size
+        or any(not isinstance(row, list) or len(row) != size for row in rows)
+    ):
+        raise ParameterError(
+            f"transition must be {size} by {size}, a row for each of {', '.join(states)}",
+            owner=owner,
+        )
     return rows
 
 
 def _from_table(owner: str, states: Sequence[str], stated: Any) -> list[list[Any]]:
-    """Return rows from a DataFrame or a nested dict, in which a state without a row keeps its things."""
-    table = {str(row): dict(stated.loc[row]) for row in stated.index} if hasattr(stated, "loc") else stated
+    """Return rows from a DataFrame or a nested dict, in which a state without a row keeps its
+    things.
+    """
+    table = (
+        {str(row): dict(stated.loc[row]) for row in stated.index}
+        if hasattr(stated, "loc")
+        else stated
+    )
     rows: list[list[Any]] = []
     for name in table:
         if name not in states:
-            raise ParameterError(f"transition has a row for {name!r}", owner=owner, unknown=str(name), known=states)
+            raise ParameterError(
+                f"transition has a row for {name!r}", owner=owner, unknown=str(name), known=states
+            )
     for place, name in enumerate(states):
         row: list[Any] = [0.0] * len(states)
         if name not in table:
             row[place] = 1.0
         elif not isinstance(table[name], Mapping):
-            raise ParameterError(f"row {name!r} must be chances by state, not {table[name]!r:.40}", owner=owner)
+            raise ParameterError(
+                f"row {name!r} must be chances by state, not {table[name]!r:.40}", owner=owner
+            )
         else:
             for to, chance in table[name].items():
                 if to not in states:
-                    raise ParameterError(f"row {name!r} goes to {to!r}", owner=owner, unknown=str(to), known=states)
+                    raise ParameterError(
+                        f"row {name!r} goes to {to!r}", owner=owner, unknown=str(to), known=states
+                    )
                 row[states.index(to)] = chance
         rows.append(row)
     return rows
 
 
-def _checked(owner: str, states: Sequence[str], rows: list[list[Any]], rest: Any, period: int | None = None) -> Rows:
+def _checked(
+    owner: str, states: Sequence[str], rows: list[list[Any]], rest: Any, period: int | None = None
+) -> Rows:
     """Return rows whose chances are right, with the state that takes the rest filled in."""
     when = "" if period is None else f" of period {period}"
     answer: list[tuple[Entry, ...]] = []
     for place, row in enumerate(rows):
-        entries = [_entry(owner, f"row {states[place]!r}{when} to {states[i]!r}", entry) for i, entry in enumerate(row)]
+        entries = [
+            _entry(owner, f"row {states[place]!r}{when} to {states[i]!r}", entry)
+            for i, entry in enumerate(row)
+        ]
         taker = _taker(owner, states, rest, states[place])
         texts = any(isinstance(entry, str) for entry in entries)
-        if (taker is not None and entries[states.index(taker)] == 0.0) or (taker is not None and not texts):
+        if (taker is not None and entries[states.index(taker)] == 0.0) or (
+            taker is not None and not texts
+        ):
             others = [entry for i, entry in enumerate(entries) if i != states.index(taker)]
             entries[states.index(taker)] = _remainder(owner, states[place], when, others)
         elif texts:
             raise ParameterError(
-                f"row {states[place]!r}{when} has a chance that is calculated; name the state that takes the rest: rest=",
+                f"row {states[place]!r}{when} has a chance that is calculated; name the state "
+                "that takes the rest: rest=",
                 owner=owner,
             )
         elif abs(sum(float(entry) for entry in entries) - 1) > CLOSE:
             total = sum(float(entry) for entry in entries)
             raise ParameterError(
-                f"row {states[place]!r}{when} adds up to {total:.6g}; it must add up to 1, or say rest=", owner=owner
+                f"row {states[place]!r}{when} adds up to {total:.6g}; it must add up to 1, or "
+                "say rest=",
+                owner=owner,
             )
         answer.append(tuple(entries))
     return tuple(answer)
@@ -101,7 +142,9 @@ def _remainder(owner: str, state: str, when: str, others: list[Entry]) -> Entry:
     known = sum(entry for entry in others if not isinstance(entry, str))
     if known > 1 + CLOSE:
         raise ParameterError(
-            f"row {state!r}{when} adds up to {known:.6g} already, without the state that takes the rest", owner=owner
+            f"row {state!r}{when} adds up to {known:.6g} already, without the state that takes "
+            "the rest",
+            owner=owner,
         )
     left = max(1 - known, 0.0)
     return " - ".join([repr(left), *(f"({text})" for text in texts)]) if texts else left
@@ -116,7 +159,10 @@ def _taker(owner: str, states: Sequence[str], rest: Any, row: str) -> str | None
         return row
     if not isinstance(taker, str) or taker not in states:
         raise ParameterError(
-            f"rest names no state {taker!r:.40}", owner=owner, unknown=str(taker)[:40], known=[*states, "same"]
+            f"rest names no state {taker!r:.40}",
+            owner=owner,
+            unknown=str(taker)[:40],
+            known=[*states, "same"],
         )
     return taker
 
@@ -142,13 +188,25 @@ def names_in(text: str) -> list[str]:
     except SyntaxError:
         raise ParameterError(f"{text!r:.60} is no formula of a chance") from None
     if not all(isinstance(node, _ALLOWED) for node in ast.walk(tree)):
-        raise KindynosError(f"a chance may use + - * / and names, such as '0.02 * wear', not {text!r:.60}")
+        raise KindynosError(
+            f"a chance may use + - * / and names, such as '0.02 * wear', not {text!r:.60}"
+        )
     return sorted({node.id for node in ast.walk(tree) if isinstance(node, ast.Name)})
 
 
 _ALLOWED = (
-    ast.Expression, ast.BinOp, ast.UnaryOp, ast.Add, ast.Sub, ast.Mult, ast.Div, ast.USub, ast.Name, ast.Constant, ast.Load,
-)  # fmt: skip
+    ast.Expression,
+    ast.BinOp,
+    ast.UnaryOp,
+    ast.Add,
+    ast.Sub,
+    ast.Mult,
+    ast.Div,
+    ast.USub,
+    ast.Name,
+    ast.Constant,
+    ast.Load,
+)
 
 
 def worked_out(text: str, values: Mapping[str, Any]) -> Any:

@@ -1,4 +1,6 @@
-"""Simulated counts of a cohort: statistics, moves of one trial, differences, and what each chance does."""
+"""Simulated counts of a cohort: statistics, moves of one trial, differences, and what each chance
+does.
+"""
 
 from __future__ import annotations
 
@@ -26,7 +28,8 @@ PERCENTILES = (10, 50, 90)
 
 @dataclass(frozen=True)
 class CohortResult:
-    """Counts ``values (states, periods + 1, trials)`` of a cohort, with the seed that reproduces them.
+    """Counts ``values (states, periods + 1, trials)`` of a cohort, with the seed that reproduces
+    them.
 
     ``result["in dock"]`` are those of one state ``(periods + 1, trials)``.
     """
@@ -56,7 +59,9 @@ class CohortResult:
         return self.cohort.expected(self.periods)
 
     def table(self) -> Any:
-        """Return a DataFrame, a row for each state and period: expected count, mean with its error, sd, P10, P50 and P90."""
+        """Return a DataFrame, a row for each state and period: expected count, mean with its error,
+        sd, P10, P50 and P90.
+        """
         import pandas as pd
 
         rows = {}
@@ -65,7 +70,10 @@ class CohortResult:
                 counts = self.values[i, t]
                 sd = float(counts.std(ddof=1)) if self.trials > 1 else 0.0
                 ends = np.percentile(counts, PERCENTILES)
-                expected, error = float(self.expected.loc[state, t]), Z * sd / math.sqrt(self.trials)
+                expected, error = (
+                    float(self.expected.loc[state, t]),
+                    Z * sd / math.sqrt(self.trials),
+                )
                 rows[state, t] = (expected, float(counts.mean()), error, sd, *map(float, ends))
         columns = ["expected", "mean", "error", "sd", *(f"P{q}" for q in PERCENTILES)]
         table = pd.DataFrame.from_dict(rows, orient="index", columns=columns)
@@ -73,34 +81,45 @@ class CohortResult:
         return table
 
     def moves(self, trial: int) -> Any:
-        """Return how many things moved from where to where in each period of one trial, a DataFrame; those that stay are left
-        out.
+        """Return how many things moved from where to where in each period of one trial, a
+        DataFrame; those that stay are left out.
 
         Raises ParameterError for a trial that is not there.
         """
         import pandas as pd
 
         if whole("moves", "trial", trial, least=0) >= self.trials:
-            raise ParameterError(f"trial must be from 0 to {self.trials - 1}, not {trial}", owner="moves")
+            raise ParameterError(
+                f"trial must be from 0 to {self.trials - 1}, not {trial}", owner="moves"
+            )
         block, place = divmod(trial, BLOCK)
         size = min(BLOCK, self.trials - block * BLOCK)
-        scores = np.maximum(stream(self.seed, "cohort", block).random((self.periods, size)), 2.0**-54)
+        scores = np.maximum(
+            stream(self.seed, "cohort", block).random((self.periods, size)), 2.0**-54
+        )
         found: dict[tuple[int, int], Floats] = {}
-        self.cohort.evolve(np.ascontiguousarray(scores[:, place : place + 1]), self.cohort.matrices(), found)
+        self.cohort.evolve(
+            np.ascontiguousarray(scores[:, place : place + 1]), self.cohort.matrices(), found
+        )
         states = self.cohort.states
         rows = {
-            f"{states[i]} -> {states[j]}": np.concatenate([counts[:, 0], np.zeros(self.periods - len(counts))])
+            f"{states[i]} -> {states[j]}": np.concatenate(
+                [counts[:, 0], np.zeros(self.periods - len(counts))]
+            )
             for (i, j), counts in sorted(found.items())
         }
-        table = pd.DataFrame.from_dict(rows, orient="index", columns=range(1, self.periods + 1)).astype(int)
+        table = pd.DataFrame.from_dict(
+            rows, orient="index", columns=range(1, self.periods + 1)
+        ).astype(int)
         table.index.name = "move"
         return table
 
     def against(self, other: CohortResult) -> Any:
-        """Return the difference of the mean counts of this from another, a DataFrame with a row for each state and period.
+        """Return the difference of the mean counts of this from another, a DataFrame with a row for
+        each state and period.
 
-        With one seed the draws are shared, and ``error`` is that of the difference trial by trial. Raises ParameterError for
-        results of other states, periods or trials.
+        With one seed the draws are shared, and ``error`` is that of the difference trial by trial.
+        Raises ParameterError for results of other states, periods or trials.
         """
         import pandas as pd
 
@@ -109,13 +128,17 @@ class CohortResult:
             or other.values.shape != self.values.shape
             or other.cohort.states != self.cohort.states
         ):
-            raise ParameterError("needs a result of the same states, periods and trials", owner="against")
+            raise ParameterError(
+                "needs a result of the same states, periods and trials", owner="against"
+            )
         paired = self.seed == other.seed
         rows = {}
         for i, state in enumerate(self.cohort.states):
             for t in range(self.periods + 1):
                 a, b = self.values[i, t], other.values[i, t]
-                spread = float((a - b).var(ddof=1)) if paired else float(a.var(ddof=1) + b.var(ddof=1))
+                spread = (
+                    float((a - b).var(ddof=1)) if paired else float(a.var(ddof=1) + b.var(ddof=1))
+                )
                 rows[state, t] = (float(a.mean() - b.mean()), Z * math.sqrt(spread / self.trials))
         table = pd.DataFrame.from_dict(rows, orient="index", columns=["difference", "error"])
         table.index = pd.MultiIndex.from_tuples(rows, names=["state", "period"])
@@ -123,18 +146,27 @@ class CohortResult:
 
     @delegated_to("kindynos.plots", "cohort")
     def plot(self, what: str = "fans", figure: Any = None) -> Any:
-        """Draw a fan for each state (``"fans"``), or the expected counts stacked with bands (``"stacked"``); return the
-        figure.
+        """Draw a fan for each state (``"fans"``), or the expected counts stacked with bands
+        (``"stacked"``); return the figure.
         """
 
 
-def simulate(cohort: Cohort, periods: int, trials: int = 10_000, seed: int | None = None) -> CohortResult:
+def simulate(
+    cohort: Cohort, periods: int, trials: int = 10_000, seed: int | None = None
+) -> CohortResult:
     """Return simulated counts; see ``Cohort.simulate``."""
     chosen = fresh_seed() if seed is None else seed
     return CohortResult(cohort, cohort.counts(periods, trials, chosen), chosen)
 
 
-def sensitivity(cohort: Cohort, state: str, periods: int, change: float = 0.01, trials: int = 10_000, seed: int = 1) -> Any:
+def sensitivity(
+    cohort: Cohort,
+    state: str,
+    periods: int,
+    change: float = 0.01,
+    trials: int = 10_000,
+    seed: int = 1,
+) -> Any:
     """Return what each chance does to the count of a state; see ``Cohort.sensitivity``."""
     import pandas as pd
 
@@ -142,7 +174,9 @@ def sensitivity(cohort: Cohort, state: str, periods: int, change: float = 0.01, 
     known_name(owner, "state", state, cohort.states)
     whole(owner, "periods", periods, least=1)
     if not 0 < abs(finite(owner, "change", change)) < 1:
-        raise ParameterError(f"change must be between -1 and 1 and other than 0, not {change:g}", owner=owner)
+        raise ParameterError(
+            f"change must be between -1 and 1 and other than 0, not {change:g}", owner=owner
+        )
     chances = chances_of(cohort, "sensitivity")
     size, target = len(chances), list(cohort.states).index(state)
     expected = cohort.expected(periods).to_numpy()
@@ -153,10 +187,19 @@ def sensitivity(cohort: Cohort, state: str, periods: int, change: float = 0.01, 
     rows = {}
     for i in range(size):
         for j in range(size):
-            if i == j or not 0 <= chances[i, j] + change <= 1 or not 0 <= chances[i, i] - change <= 1:
+            if (
+                i == j
+                or not 0 <= chances[i, j] + change <= 1
+                or not 0 <= chances[i, i] - change <= 1
+            ):
                 continue
             leaving = expected[i, :periods]
-            slope = float(sum(leaving[t] * (powers[periods - t - 1][j] - powers[periods - t - 1][i]) for t in range(periods)))
+            slope = float(
+                sum(
+                    leaving[t] * (powers[periods - t - 1][j] - powers[periods - t - 1][i])
+                    for t in range(periods)
+                )
+            )
             moved = chances.copy()
             moved[i, j] += change
             moved[i, i] -= change
@@ -164,8 +207,16 @@ def sensitivity(cohort: Cohort, state: str, periods: int, change: float = 0.01, 
             gap = other.counts(periods, trials, seed)[target, -1] - base
             effect = float(other.expected(periods).to_numpy()[target, -1] - expected[target, -1])
             error = Z * float(gap.std(ddof=1)) / math.sqrt(trials)
-            rows[f"{cohort.states[i]} -> {cohort.states[j]}"] = (float(chances[i, j]), slope, effect, float(gap.mean()), error)
-    table = pd.DataFrame.from_dict(rows, orient="index", columns=["chance", "derivative", "effect", "simulated", "error"])
+            rows[f"{cohort.states[i]} -> {cohort.states[j]}"] = (
+                float(chances[i, j]),
+                slope,
+                effect,
+                float(gap.mean()),
+                error,
+            )
+    table = pd.DataFrame.from_dict(
+        rows, orient="index", columns=["chance", "derivative", "effect", "simulated", "error"]
+    )
     table.index.name = "move"
     return table.sort_values("effect", key=abs, ascending=False, kind="stable")
 

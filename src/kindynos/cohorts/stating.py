@@ -1,4 +1,6 @@
-"""What a cohort is stated by, checked: its states, numbers by state, what comes and goes, and what moves cost."""
+"""What a cohort is stated by, checked: its states, numbers by state, what comes and goes, and what
+moves cost.
+"""
 
 from __future__ import annotations
 
@@ -14,8 +16,12 @@ MOST = 10**9  # things
 
 
 def read_states(owner: str, states: Any) -> tuple[str, ...]:
-    """Return the names of states; raises ParameterError for fewer than two, and for one that is there twice."""
-    listed = [states] if isinstance(states, str) else list(states) if hasattr(states, "__iter__") else []
+    """Return the names of states; raises ParameterError for fewer than two, and for one that is
+    there twice.
+    """
+    listed = (
+        [states] if isinstance(states, str) else list(states) if hasattr(states, "__iter__") else []
+    )
     if len(listed) < 2 or not all(isinstance(name, str) and name.strip() for name in listed):
         raise ParameterError(f"states must be at least two names, not {states!r:.60}", owner=owner)
     for place, name in enumerate(listed):
@@ -29,19 +35,31 @@ def place_of(states: Sequence[str], owner: str, state: Any) -> int:
     return list(states).index(known_name(f"Cohort.{owner}", "state", state, states))
 
 
-def read_by_state(owner: str, name: str, given: Any, states: Sequence[str], counts: bool = False) -> dict[str, float]:
+def read_by_state(
+    owner: str, name: str, given: Any, states: Sequence[str], counts: bool = False
+) -> dict[str, float]:
     """Return numbers by state; with ``counts`` they must be whole and not too many."""
     found = mapping(owner, name, given, "numbers by state")
     answer = {}
     for state, value in found.items():
         if state not in states:
-            raise ParameterError(f"{name} names no state {state!r:.40}", owner=owner, unknown=str(state), known=states)
+            raise ParameterError(
+                f"{name} names no state {state!r:.40}",
+                owner=owner,
+                unknown=str(state),
+                known=states,
+            )
         number = finite(owner, f"{name} of {state!r}", value)
         if counts and (number < 0 or number != int(number)):
-            raise ParameterError(f"{name} of {state!r} must be a whole number from 0 up, not {number:g}", owner=owner)
+            raise ParameterError(
+                f"{name} of {state!r} must be a whole number from 0 up, not {number:g}", owner=owner
+            )
         answer[state] = number
     if counts and sum(answer.values()) > MOST:
-        raise ParameterError(f"{name} has {sum(answer.values()):,.0f} things; at most {MOST:,} can be followed", owner=owner)
+        raise ParameterError(
+            f"{name} has {sum(answer.values()):,.0f} things; at most {MOST:,} can be followed",
+            owner=owner,
+        )
     return answer
 
 
@@ -51,17 +69,31 @@ def read_flows(owner: str, name: str, given: Any, states: Sequence[str]) -> dict
     answer: dict[str, Any] = {}
     for state, flow in found.items():
         if state not in states:
-            raise ParameterError(f"{name} names no state {state!r:.40}", owner=owner, unknown=str(state), known=states)
+            raise ParameterError(
+                f"{name} names no state {state!r:.40}",
+                owner=owner,
+                unknown=str(state),
+                known=states,
+            )
         if isinstance(flow, str):
             if not flow.isidentifier():
                 raise ParameterError(
-                    f"{name} of {state!r} must be numbers or the name of a quantity, not {flow!r:.40}", owner=owner
+                    f"{name} of {state!r} must be numbers or the name of a quantity, not "
+                    f"{flow!r:.40}",
+                    owner=owner,
                 )
             answer[state] = flow
             continue
         listed = np.atleast_1d(array_of(owner, name, flow))
-        if listed.ndim != 1 or not np.isfinite(listed).all() or (listed < 0).any() or (listed != np.floor(listed)).any():
-            raise ParameterError(f"{name} of {state!r} must be whole numbers from 0 up", owner=owner)
+        if (
+            listed.ndim != 1
+            or not np.isfinite(listed).all()
+            or (listed < 0).any()
+            or (listed != np.floor(listed)).any()
+        ):
+            raise ParameterError(
+                f"{name} of {state!r} must be whole numbers from 0 up", owner=owner
+            )
         answer[state] = float(listed[0]) if np.ndim(flow) == 0 else tuple(map(float, listed))
     return answer
 
@@ -82,9 +114,13 @@ def read_costs(owner: str, given: Any, states: Sequence[str]) -> dict[tuple[str,
     """Return amounts by move, which is written as a pair or as ``sailing -> in dock``."""
     answer = {}
     for move, amount in mapping(owner, "cost", given, "amounts by move").items():
-        parts = move.split("->") if isinstance(move, str) else move if isinstance(move, tuple) else ()
+        parts = (
+            move.split("->") if isinstance(move, str) else move if isinstance(move, tuple) else ()
+        )
         pair = tuple(part.strip() if isinstance(part, str) else part for part in parts)
         if len(pair) != 2 or any(state not in states for state in pair) or pair[0] == pair[1]:
-            raise ParameterError(f"cost: {move!r:.60} is no move; write 'sailing -> in dock'", owner=owner)
+            raise ParameterError(
+                f"cost: {move!r:.60} is no move; write 'sailing -> in dock'", owner=owner
+            )
         answer[pair[0], pair[1]] = finite(owner, f"cost of {pair[0]} -> {pair[1]}", amount)
     return answer

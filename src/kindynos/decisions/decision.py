@@ -27,11 +27,13 @@ TRIALS = 10_000
 
 @dataclass(frozen=True)
 class Decision:
-    """A choice among ``alternatives`` by name, each with what follows: events, later choices, payments, a payoff.
+    """A choice among ``alternatives`` by name, each with what follows: events, later choices,
+    payments, a payoff.
 
-    ``given`` are quantities that chances and payoffs may use in formulas: numbers and distributions, drawn once a trial. With
-    several ``criteria`` (name to unit), payoffs are tables by criterion and ``score`` is the expression that combines them;
-    ``better="low"`` wants little of it. ``risk_tolerance`` or an increasing ``utility`` values risk.
+    ``given`` are quantities that chances and payoffs may use in formulas: numbers and
+    distributions, drawn once a trial. With several ``criteria`` (name to unit), payoffs are tables
+    by criterion and ``score`` is the expression that combines them; ``better="low"`` wants little
+    of it. ``risk_tolerance`` or an increasing ``utility`` values risk.
 
     >>> from kindynos import Decision, Event
     >>> permit = Event("permit", {"granted": (0.6, 9.0), "refused": ("rest", -4.0)})
@@ -59,7 +61,9 @@ class Decision:
                 raise ParameterError(f"{name!r:.40} cannot be the name of a quantity", owner=owner)
             given[name] = value if isinstance(value, Distribution) else finite(owner, name, value)
         object.__setattr__(self, "given", given)
-        object.__setattr__(self, "criteria", mapping(owner, "criteria", self.criteria, "units by criterion"))
+        object.__setattr__(
+            self, "criteria", mapping(owner, "criteria", self.criteria, "units by criterion")
+        )
         one_of(owner, "better", self.better, ("high", "low"))
         if self.risk_tolerance is not None and self.utility is not None:
             raise ParameterError("say risk_tolerance= or utility=, and not both", owner=owner)
@@ -70,7 +74,9 @@ class Decision:
 
     def _check_criteria(self, owner: str) -> None:
         if self.criteria and self.score is None:
-            raise ParameterError("several criteria need score=, the expression that combines them", owner=owner)
+            raise ParameterError(
+                "several criteria need score=, the expression that combines them", owner=owner
+            )
         if self.score is not None and not self.criteria:
             raise ParameterError("score= combines criteria; say criteria={name: unit}", owner=owner)
         for path, node in walk(self.root):
@@ -86,19 +92,33 @@ class Decision:
             raise ParameterError(f"the payoff at {where} must be {what}", owner=owner)
         for name in amount if tabled else ():
             if name not in self.criteria:
-                raise ParameterError(f"no criterion {name!r} (at {where})", owner=owner, unknown=name, known=self.criteria)
+                raise ParameterError(
+                    f"no criterion {name!r} (at {where})",
+                    owner=owner,
+                    unknown=name,
+                    known=self.criteria,
+                )
 
     def _check_score(self, owner: str) -> None:
         known = [*self.criteria, *self.given]
         for node in parse(self.score).walk():
             if isinstance(node, Name) and node.name not in known:
-                raise ParameterError(f"score uses {node.name!r}", owner=owner, unknown=node.name, known=known)
+                raise ParameterError(
+                    f"score uses {node.name!r}", owner=owner, unknown=node.name, known=known
+                )
             if not isinstance(node, Operation) or node.symbol not in ("+", "-"):
                 continue
-            sides = [part.name for part in node.parts if isinstance(part, Name) and part.name in self.criteria]
+            sides = [
+                part.name
+                for part in node.parts
+                if isinstance(part, Name) and part.name in self.criteria
+            ]
             if len(sides) == 2 and len({self.criteria[side] for side in sides}) > 1:
                 one, two = (f"{side} ({self.criteria[side] or 'no unit'})" for side in sides)
-                raise ParameterError(f"score adds {one} to {two}; multiply one by what a unit of it is worth", owner=owner)
+                raise ParameterError(
+                    f"score adds {one} to {two}; multiply one by what a unit of it is worth",
+                    owner=owner,
+                )
 
     @cached_property
     def root(self) -> Choice:
@@ -118,10 +138,18 @@ class Decision:
     def random(self) -> bool:
         """Whether some payoff or quantity is drawn, so that values are estimates."""
         amounts = [node.amount for _, node in walk(self.root) if isinstance(node, Payoff | Pay)]
-        flat = [part for amount in amounts for part in (amount.values() if isinstance(amount, dict) else (amount,))]
+        flat = [
+            part
+            for amount in amounts
+            for part in (amount.values() if isinstance(amount, dict) else (amount,))
+        ]
         drawn = any(isinstance(value, Distribution) for value in self.given.values())
-        chances = [chance for event in self.events.values() for chance, _ in event.outcomes.values()]
-        return drawn or any(isinstance(part, Distribution | Result | ModelOutcome) for part in (*flat, *chances))
+        chances = [
+            chance for event in self.events.values() for chance, _ in event.outcomes.values()
+        ]
+        return drawn or any(
+            isinstance(part, Distribution | Result | ModelOutcome) for part in (*flat, *chances)
+        )
 
     def utility_of(self, low: float, high: float) -> Utility | None:
         """Return the utility, None where payoffs count as they are."""
@@ -130,42 +158,59 @@ class Decision:
         return None if self.utility is None else increasing(self.utility, low, high)
 
     def replace(self, **given: Any) -> Decision:
-        """Return the decision with other values of given quantities; raises ParameterError for an unknown one."""
+        """Return the decision with other values of given quantities; raises ParameterError for an
+        unknown one.
+        """
         for name in given:
             if name not in self.given:
-                raise ParameterError(f"no quantity {name!r}", owner="replace", unknown=name, known=self.given)
+                raise ParameterError(
+                    f"no quantity {name!r}", owner="replace", unknown=name, known=self.given
+                )
         return replace(self, given={**self.given, **given})
 
     @told
     @delegated_to("kindynos.decisions.solve", "solve")
-    def solve(self, by: str = "mean", *, level: float = 0.05, trials: int = TRIALS, seed: int = 1) -> Any:
-        """Return the best policy, found by rolling the tree back, with every part's value; see ``Solution``.
+    def solve(
+        self, by: str = "mean", *, level: float = 0.05, trials: int = TRIALS, seed: int = 1
+    ) -> Any:
+        """Return the best policy, found by rolling the tree back, with every part's value; see
+        ``Solution``.
 
-        ``by`` is "mean", "certainty equivalent" (of the utility), "percentile" (the quantile at ``level``) or "expected
-        shortfall" (the mean of the worst ``level``). Rolling back by the last two is not consistent over time: what is best
-        now need not be what will look best then; each choice is then made by its own prospects. Discrete payoffs are exact;
-        drawn ones share the draws of ``seed``. Raises ParameterError for another rule, and a certainty equivalent without a
-        utility.
+        ``by`` is "mean", "certainty equivalent" (of the utility), "percentile" (the quantile at
+        ``level``) or "expected shortfall" (the mean of the worst ``level``). Rolling back by the
+        last two is not consistent over time: what is best now need not be what will look best then;
+        each choice is then made by its own prospects. Discrete payoffs are exact; drawn ones share
+        the draws of ``seed``. Raises ParameterError for another rule, and a certainty equivalent
+        without a utility.
         """
 
     @delegated_to("kindynos.decisions.worth", "sweep")
     def sweep(self, name: str, values: Any, **options: Any) -> Any:
-        """Return each alternative's value over values of a given quantity, a DataFrame; options are those of ``solve``."""
+        """Return each alternative's value over values of a given quantity, a DataFrame; options are
+        those of ``solve``.
+        """
 
     @delegated_to("kindynos.decisions.worth", "switching")
     def switching(self, name: str, low: float, high: float, **options: Any) -> Any:
-        """Return the values of a given quantity between two at which the best alternative changes, a DataFrame."""
+        """Return the values of a given quantity between two at which the best alternative changes,
+        a DataFrame.
+        """
 
     @delegated_to("kindynos.decisions.worth", "perfect_information")
     def perfect_information(self, **options: Any) -> Any:
-        """Return what it would be worth to know each event and each drawn quantity before choosing, a DataFrame."""
+        """Return what it would be worth to know each event and each drawn quantity before choosing,
+        a DataFrame.
+        """
 
     @delegated_to("kindynos.decisions.worth", "test_worth")
-    def test_worth(self, event: str, signals: Mapping[str, Mapping[str, float]], **options: Any) -> Any:
-        """Return what an imperfect test of an event is worth before choosing, and what to do on each signal.
+    def test_worth(
+        self, event: str, signals: Mapping[str, Mapping[str, float]], **options: Any
+    ) -> Any:
+        """Return what an imperfect test of an event is worth before choosing, and what to do on
+        each signal.
 
-        ``signals`` are the chances of each signal by outcome: ``{"positive": {"granted": 0.9, "refused": 0.2}, ...}``; those
-        of an outcome add up to 1.
+        ``signals`` are the chances of each signal by outcome: ``{"positive": {"granted": 0.9,
+        "refused": 0.2}, ...}``; those of an outcome add up to 1.
         """
 
 
@@ -177,15 +222,25 @@ class Draws:
     trials: int
     seed: int
     quantities: Mapping[str, Any]
-    fixed: Mapping[str, Mapping[str, Any]] = field(default_factory=dict)  # chances of events that are known better
+    fixed: Mapping[str, Mapping[str, Any]] = field(
+        default_factory=dict
+    )  # chances of events that are known better
     chosen: Any = None  # the trials that are looked at, all unless given
 
     @classmethod
-    def of(cls, decision: Decision, trials: int, seed: int, fixed: Mapping[str, Mapping[str, Any]] | None = None) -> Draws:
+    def of(
+        cls,
+        decision: Decision,
+        trials: int,
+        seed: int,
+        fixed: Mapping[str, Mapping[str, Any]] | None = None,
+    ) -> Draws:
         """Return the draws of a seed: one number a trial of each distribution."""
         count = trials if decision.random else 1
         values = {
-            name: value._quantile(scores_of(seed, name, count)) if isinstance(value, Distribution) else value
+            name: value._quantile(scores_of(seed, name, count))
+            if isinstance(value, Distribution)
+            else value
             for name, value in decision.given.items()
         }
         return cls(decision, count, seed, values, fixed or {})
@@ -209,19 +264,25 @@ class Draws:
         if isinstance(amount, Result):
             if amount.size < self.trials:
                 raise ParameterError(
-                    f"the result at {where} has {amount.size:,} trials, and {self.trials:,} are asked for", owner="solve"
+                    f"the result at {where} has {amount.size:,} trials, and {self.trials:,} are "
+                    "asked for",
+                    owner="solve",
                 )
             return np.asarray(amount.values[: self.trials])
         return self._formula(amount, self.quantities) if isinstance(amount, str) else amount
 
     def _formula(self, text: str, values: Mapping[str, Any]) -> Any:
-        scope = Scope({name: np.asarray(value, dtype=np.float64) for name, value in values.items()}, 0)
+        scope = Scope(
+            {name: np.asarray(value, dtype=np.float64) for name, value in values.items()}, 0
+        )
         with np.errstate(all="ignore"):
             found = parse(text).evaluate(scope)
         return found if np.ndim(found) else float(found)
 
     def chances(self, event: Event) -> dict[str, Any]:
-        """Return the chance of each outcome, a number or one a trial; raises ParameterError for one outside 0 to 1."""
+        """Return the chance of each outcome, a number or one a trial; raises ParameterError for one
+        outside 0 to 1.
+        """
         if event.name in self.fixed:
             return {name: self._picked(chance) for name, chance in self.fixed[event.name].items()}
         found: dict[str, Any] = {}
@@ -239,11 +300,15 @@ class Draws:
         low = min((float(np.min(chance)) for chance in found.values()), default=0.0)
         if low < -1e-9 or float(np.max(total)) > 1 + 1e-9:
             raise ParameterError(
-                f"its chances are outside 0 to 1 in some trial: the lowest is {low:.4g}, and their sum reaches "
+                f"its chances are outside 0 to 1 in some trial: the lowest is {low:.4g}, and "
+                "their sum reaches "
                 f"{float(np.max(total)):.4g}",
                 owner=f"event {event.name!r}",
             )
-        return {name: self._picked(found[name] if name in found else 1 - total) for name in event.outcomes}
+        return {
+            name: self._picked(found[name] if name in found else 1 - total)
+            for name in event.outcomes
+        }
 
 
 def scores_of(seed: int, name: str, count: int) -> Floats:

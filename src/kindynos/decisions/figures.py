@@ -1,4 +1,6 @@
-"""Figures of values with weights: quantiles, the mean of the worst part, and where their intervals end."""
+"""Figures of values with weights: quantiles, the mean of the worst part, and where their intervals
+end.
+"""
 
 from __future__ import annotations
 
@@ -31,8 +33,8 @@ def weighted_figure(values: Floats, weights: Floats, by: str, level: float) -> f
 
 
 def weighted_ends(values: Floats, weights: Floats, by: str, level: float) -> tuple[float, float]:
-    """Return the 95 % interval of such a figure, from as many equal trials as the weights are worth; none where few values
-    are.
+    """Return the 95 % interval of such a figure, from as many equal trials as the weights are
+    worth; none where few values are.
     """
     worth = float(weights.sum()) ** 2 / float((weights**2).sum())
     if len(np.unique(values)) < 200:

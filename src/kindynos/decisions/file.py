@@ -19,7 +19,8 @@ PART = ("pay", "payoff", "event", "outcomes", "choice", "alternatives", "chance"
 
 
 def load_decision(path: str | Path) -> Decision:
-    """Return the decision in a TOML file, under ``[decision]``; raises FileError with the place of what is wrong.
+    """Return the decision in a TOML file, under ``[decision]``; raises FileError with the place of
+    what is wrong.
 
     >>> from kindynos import demo_file
     >>> load_decision(demo_file("lease_or_buy.toml")).name
@@ -43,7 +44,9 @@ def load_decision(path: str | Path) -> Decision:
 
 
 def decision_of(document: Mapping[str, Any], folder: Path) -> Decision:
-    """Return the decision that a document states; models that it names are looked for in the folder."""
+    """Return the decision that a document states; models that it names are looked for in the
+    folder.
+    """
     head = document.get("decision")
     if not isinstance(head, Mapping):
         raise ParameterError("has no table [decision]")
@@ -51,12 +54,17 @@ def decision_of(document: Mapping[str, Any], folder: Path) -> Decision:
     for key in ("name", "alternatives"):
         if key not in head:
             raise ParameterError(f"the key {key!r} is missing", owner="[decision]")
-    given = {name: _amount(value, f"[decision.given] {name}", folder) for name, value in head.get("given", {}).items()}
+    given = {
+        name: _amount(value, f"[decision.given] {name}", folder)
+        for name, value in head.get("given", {}).items()
+    }
     alternatives = {
         name: _part(table, f"[decision.alternatives.{name}]", folder, "criteria" in head)
         for name, table in _tables(head["alternatives"]).items()
     }
-    options = {key: head[key] for key in ("unit", "better", "score", "risk_tolerance") if key in head}
+    options = {
+        key: head[key] for key in ("unit", "better", "score", "risk_tolerance") if key in head
+    }
     return Decision(head["name"], alternatives, given, head.get("criteria", {}), **options)
 
 
@@ -89,16 +97,24 @@ def _part(table: Any, where: str, folder: Path, criteria: bool) -> Any:
         for name, one in _tables(table.get("outcomes", {})).items():
             if not isinstance(one, Mapping) or "chance" not in one:
                 raise ParameterError(f"outcome {name!r} needs its chance", owner=where)
-            outcomes[name] = (_amount(one["chance"], where, folder), _part(one, f"{where} {name}", folder, criteria))
+            outcomes[name] = (
+                _amount(one["chance"], where, folder),
+                _part(one, f"{where} {name}", folder, criteria),
+            )
         node = Event(table["event"], outcomes)
     else:
         inner = _tables(table.get("alternatives", {}))
-        node = Choice(table["choice"], {name: _part(one, f"{where} {name}", folder, criteria) for name, one in inner.items()})
+        node = Choice(
+            table["choice"],
+            {name: _part(one, f"{where} {name}", folder, criteria) for name, one in inner.items()},
+        )
     return Pay(_amount(table["pay"], where, folder), node) if "pay" in table else node
 
 
 def _amount(value: Any, where: str, folder: Path) -> Any:
-    """Return an amount: a number, a formula, a distribution, a model's outcome, or a table of these by criterion."""
+    """Return an amount: a number, a formula, a distribution, a model's outcome, or a table of these
+    by criterion.
+    """
     if not isinstance(value, Mapping):
         return float(value) if isinstance(value, int) and not isinstance(value, bool) else value
     table = dict(value)
@@ -109,7 +125,9 @@ def _amount(value: Any, where: str, folder: Path) -> Any:
 
         _known(table, ("model", "outcome", "set"), where)
         if "outcome" not in table:
-            raise ParameterError("a model needs the outcome that counts: outcome = ...", owner=where)
+            raise ParameterError(
+                "a model needs the outcome that counts: outcome = ...", owner=where
+            )
         model = load_model(folder / str(table["model"]))
         return ModelOutcome(model.replace(**table.get("set", {})), str(table["outcome"]))
     return {key: _amount(item, f"{where} {key}", folder) for key, item in table.items()}

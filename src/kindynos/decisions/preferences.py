@@ -1,6 +1,7 @@
 """What is wanted: utility, and weights of criteria from pairwise comparisons.
 
-Sources: Pratt, Econometrica 32 (1964), 122-136; Saaty, Journal of Mathematical Psychology 15 (1977), 234-281.
+Sources: Pratt, Econometrica 32 (1964), 122-136; Saaty, Journal of Mathematical Psychology 15
+(1977), 234-281.
 """
 
 from __future__ import annotations
@@ -35,39 +36,58 @@ class Utility:
 
 
 def exponential(risk_tolerance: float) -> Utility:
-    """Return the utility -exp(-x / risk tolerance), whose holder minds a risk alike at any wealth."""
+    """Return the utility -exp(-x / risk tolerance), whose holder minds a risk alike at any
+    wealth.
+    """
     tolerance = positive("Decision", "risk_tolerance", risk_tolerance)
 
     def of(values: Floats) -> Floats:
         return -np.exp(-np.maximum(values / tolerance, -700.0))
 
-    return Utility(of, lambda u: -tolerance * math.log(max(-u, 1e-300)), f"exponential utility, risk tolerance {tolerance:,g}")
+    return Utility(
+        of,
+        lambda u: -tolerance * math.log(max(-u, 1e-300)),
+        f"exponential utility, risk tolerance {tolerance:,g}",
+    )
 
 
 def increasing(function: Any, low: float, high: float) -> Utility:
-    """Return a utility from an increasing function, inverted by halving; raises ParameterError for one that falls."""
+    """Return a utility from an increasing function, inverted by halving; raises ParameterError for
+    one that falls.
+    """
     grid = np.linspace(low, high, 201)
     try:
         found = np.asarray(function(grid), dtype=np.float64)
     except Exception as error:
-        raise ParameterError(f"the utility fails on an array: {type(error).__name__}: {error}", owner="Decision") from None
+        raise ParameterError(
+            f"the utility fails on an array: {type(error).__name__}: {error}", owner="Decision"
+        ) from None
     if found.shape != grid.shape or not np.isfinite(found).all() or (np.diff(found) < 0).any():
-        raise ParameterError("the utility must be an increasing, finite function of an array of payoffs", owner="Decision")
+        raise ParameterError(
+            "the utility must be an increasing, finite function of an array of payoffs",
+            owner="Decision",
+        )
 
     def back(level: float) -> float:
         one, two = low, high
         for _ in range(80):
             middle = (one + two) / 2
-            one, two = (middle, two) if float(np.asarray(function(np.array([middle])))[0]) < level else (one, middle)
+            one, two = (
+                (middle, two)
+                if float(np.asarray(function(np.array([middle])))[0]) < level
+                else (one, middle)
+            )
         return (one + two) / 2
 
-    return Utility(lambda values: np.asarray(function(values), dtype=np.float64), back, "the utility given")
+    return Utility(
+        lambda values: np.asarray(function(values), dtype=np.float64), back, "the utility given"
+    )
 
 
 @dataclass(frozen=True)
 class Weights:
-    """Weights of criteria that add up to 1, and how consistent the comparisons were: a ratio above 0.10 asks for another
-    look.
+    """Weights of criteria that add up to 1, and how consistent the comparisons were: a ratio above
+    0.10 asks for another look.
     """
 
     weights: Mapping[str, float]
@@ -80,23 +100,29 @@ class Weights:
 
 
 def pairwise_weights(comparisons: Mapping[tuple[str, str], float]) -> Weights:
-    """Return the weights of criteria from how many times as important one is as another, for each pair.
+    """Return the weights of criteria from how many times as important one is as another, for each
+    pair.
 
-    They are the principal eigenvector of the comparisons. Raises ParameterError for a pair that is missing.
+    They are the principal eigenvector of the comparisons. Raises ParameterError for a pair that is
+    missing.
 
     >>> found = pairwise_weights({("money", "days"): 3, ("money", "air"): 6, ("days", "air"): 2})
     >>> round(found.weights["money"], 4), round(found.consistency_ratio, 6)
     (0.6667, 0.0)
     """
     owner = "pairwise_weights"
-    given = mapping(owner, "comparisons", comparisons, "how many times as important, by pair of names")
+    given = mapping(
+        owner, "comparisons", comparisons, "how many times as important, by pair of names"
+    )
     names: list[str] = []
     for pair in given:
         if not isinstance(pair, tuple) or len(pair) != 2 or pair[0] == pair[1]:
             raise ParameterError(f"{pair!r:.60} is no pair of two criteria", owner=owner)
         names += [name for name in pair if name not in names]
     if len(names) < 2 or len(names) > len(RANDOM_INDEX):
-        raise ParameterError(f"needs comparisons of 2 to {len(RANDOM_INDEX)} criteria, not {len(names)}", owner=owner)
+        raise ParameterError(
+            f"needs comparisons of 2 to {len(RANDOM_INDEX)} criteria, not {len(names)}", owner=owner
+        )
     matrix = np.ones((len(names), len(names)))
     for i, one in enumerate(names):
         for j, two in enumerate(names[:i]):

@@ -1,4 +1,6 @@
-"""Rolling a tree back: the best alternative at every choice, and every part's value with its sampling error."""
+"""Rolling a tree back: the best alternative at every choice, and every part's value with its
+sampling error.
+"""
 
 from __future__ import annotations
 
@@ -28,8 +30,8 @@ CONSISTENT = ("mean", "certainty equivalent")
 
 @dataclass(frozen=True)
 class Part:
-    """A part of a solved tree: what it is, its name, its value as the rule counts it, the chance of coming there, and the best
-    alternative of a choice.
+    """A part of a solved tree: what it is, its name, its value as the rule counts it, the chance of
+    coming there, and the best alternative of a choice.
     """
 
     path: Path
@@ -55,7 +57,8 @@ class Rolling:
     record: bool = True
 
     def roll(self, node: Tree, path: Path, weight: Any, paid: Any) -> Any:
-        """Return a part's value, a number or one a trial, or its distribution, where the rule needs it.
+        """Return a part's value, a number or one a trial, or its distribution, where the rule needs
+        it.
 
         ``weight`` is the chance of coming there, and ``paid`` what was paid on the way.
         """
@@ -72,26 +75,41 @@ class Rolling:
                 (chances[name], self.roll(then, (*path, name), weight * chances[name], paid))
                 for name, (_, then) in node.outcomes.items()
             ]
-            found = sum(c * v for c, v in inner) if self.by in CONSISTENT else _joined([v for _, v in inner])
+            found = (
+                sum(c * v for c, v in inner)
+                if self.by in CONSISTENT
+                else _joined([v for _, v in inner])
+            )
         else:
             best, found = self._choose(node, path, weight, paid)
         if self.record:
             kind = {Payoff: "payoff", Event: "event", Choice: "choice"}[type(node)]
             name = getattr(node, "name", path[-1] if path else "")
-            self.parts.append(Part(path, kind, name, self.estimate(found, weight), float(np.mean(weight)), best))
+            self.parts.append(
+                Part(path, kind, name, self.estimate(found, weight), float(np.mean(weight)), best)
+            )
         return found
 
     def _end(self, total: Any, weight: Any) -> Any:
         if self.by in CONSISTENT:
-            return total if self.utility is None or self.by == "mean" else self.utility.of(np.asarray(total, dtype=np.float64))
-        values, weights = np.broadcast_arrays(np.atleast_1d(np.asarray(total, dtype=np.float64)), weight)
+            return (
+                total
+                if self.utility is None or self.by == "mean"
+                else self.utility.of(np.asarray(total, dtype=np.float64))
+            )
+        values, weights = np.broadcast_arrays(
+            np.atleast_1d(np.asarray(total, dtype=np.float64)), weight
+        )
         return values, np.array(weights, dtype=np.float64)
 
     def _choose(self, node: Choice, path: Path, weight: Any, paid: Any) -> tuple[str, Any]:
         if self.follow and path in self.policy:
             best = self.policy[path]
             return best, self.roll(node.alternatives[best], (*path, best), weight, paid)
-        found = {name: self.roll(then, (*path, name), weight, paid) for name, then in node.alternatives.items()}
+        found = {
+            name: self.roll(then, (*path, name), weight, paid)
+            for name, then in node.alternatives.items()
+        }
         best = max(found, key=lambda name: self.figure(found[name], weight))
         self.policy[path] = best
         return best, found[best]
@@ -121,24 +139,31 @@ class Rolling:
 
 
 def _joined(parts: list[tuple[Floats, Floats]]) -> tuple[Floats, Floats]:
-    return np.concatenate([values for values, _ in parts]), np.concatenate([weights for _, weights in parts])
+    return np.concatenate([values for values, _ in parts]), np.concatenate(
+        [weights for _, weights in parts]
+    )
 
 
 def _error(value: Any, weight: Any, mean: float) -> float:
     """Return half the 95 % interval of a mean over the trials; 0 where nothing is drawn."""
     if not np.ndim(value) or np.size(value) < 2:
         return 0.0
-    weights = np.broadcast_to(weight, np.shape(value)) if np.ndim(weight) else np.ones(np.shape(value))
+    weights = (
+        np.broadcast_to(weight, np.shape(value)) if np.ndim(weight) else np.ones(np.shape(value))
+    )
     total = float(weights.sum())
-    return Z * math.sqrt(float((weights**2 * (value - mean) ** 2).sum())) / total if total > 0 else 0.0
+    return (
+        Z * math.sqrt(float((weights**2 * (value - mean) ** 2).sum())) / total if total > 0 else 0.0
+    )
 
 
 @dataclass(frozen=True)
 class Solution:
-    """The best policy of a decision: ``best`` is the alternative to choose now, ``value`` what it is worth by the rule.
+    """The best policy of a decision: ``best`` is the alternative to choose now, ``value`` what it
+    is worth by the rule.
 
-    ``parts`` are all the parts of the tree, with their values; ``policy`` is the best alternative at each choice, by the
-    branches that lead there.
+    ``parts`` are all the parts of the tree, with their values; ``policy`` is the best alternative
+    at each choice, by the branches that lead there.
     """
 
     decision: Decision
@@ -173,24 +198,33 @@ class Solution:
         """What the rule is, and what it does not promise."""
         rule = {
             "mean": "by the mean payoff",
-            "certainty equivalent": f"by the certainty equivalent ({getattr(self.rolling.utility, 'words', '')})",
+            "certainty equivalent": "by the certainty equivalent "
+            f"({getattr(self.rolling.utility, 'words', '')})",
             "percentile": f"by the percentile {100 * self.level:g}",
             "expected shortfall": f"by the mean of the worst {100 * self.level:g} %",
         }[self.by]
         if self.by in CONSISTENT:
             return rule
         return (
-            f"{rule}; such a rule is not consistent over time: each later choice is made by its own prospects, and a plan "
+            f"{rule}; such a rule is not consistent over time: each later choice is made by its "
+            "own prospects, and a plan "
             "made now may look wrong then"
         )
 
     def distribution(self, alternative: str) -> tuple[Floats, Floats]:
-        """Return the payoffs of an alternative under the best later choices, in order, and their chances; equal ones
-        together.
+        """Return the payoffs of an alternative under the best later choices, in order, and their
+        chances; equal ones together.
         """
         self._known(alternative)
         rolling = Rolling(
-            self.draws, "percentile", 0.5, None, 1.0, {**self.rolling.policy, (): alternative}, follow=True, record=False
+            self.draws,
+            "percentile",
+            0.5,
+            None,
+            1.0,
+            {**self.rolling.policy, (): alternative},
+            follow=True,
+            record=False,
         )
         weight = np.full(self.draws.trials, 1 / self.draws.trials) if self.draws.trials > 1 else 1.0
         values, weights = rolling.roll(self.decision.root, (), weight, 0.0)
@@ -199,17 +233,21 @@ class Solution:
         return found[chances > 0], chances[chances > 0] / chances.sum()
 
     def profile(self, alternative: str) -> Any:
-        """Return the risk profile of an alternative, a DataFrame: payoff, chance, and the chances of so much or less, and of
-        more.
+        """Return the risk profile of an alternative, a DataFrame: payoff, chance, and the chances
+        of so much or less, and of more.
         """
         import pandas as pd
 
         values, chances = self.distribution(alternative)
         below = np.cumsum(chances)
-        return pd.DataFrame({"payoff": values, "chance": chances, "cumulative": below, "survival": 1 - below})
+        return pd.DataFrame(
+            {"payoff": values, "chance": chances, "cumulative": below, "survival": 1 - below}
+        )
 
     def table(self) -> Any:
-        """Return a DataFrame, a row an alternative, the best first: value by the rule with its error, mean, sd, percentiles."""
+        """Return a DataFrame, a row an alternative, the best first: value by the rule with its
+        error, mean, sd, percentiles.
+        """
         import pandas as pd
 
         rows = {}
@@ -219,29 +257,50 @@ class Solution:
             part = self.parts[(name,)]
             ends = [weighted_quantile(values, chances, level) for level in (0.05, 0.5, 0.95)]
             sd = math.sqrt(max(float((values - mean) ** 2 @ chances), 0.0))
-            rows[name] = (float(part.value), part.value.error, mean, sd, *ends, float(chances[values < 0].sum()))
+            rows[name] = (
+                float(part.value),
+                part.value.error,
+                mean,
+                sd,
+                *ends,
+                float(chances[values < 0].sum()),
+            )
         table = pd.DataFrame.from_dict(
-            rows, orient="index", columns=["value", "error", "mean", "sd", "P5", "P50", "P95", "chance below 0"]
+            rows,
+            orient="index",
+            columns=["value", "error", "mean", "sd", "P5", "P50", "P95", "chance below 0"],
         )
         table.index.name = "alternative"
         return table.sort_values("value", ascending=self.decision.better == "low", kind="stable")
 
     def nodes(self) -> Any:
-        """Return a DataFrame, a row a part of the tree: branches, kind, value and error, chance of coming there, best
-        alternative.
+        """Return a DataFrame, a row a part of the tree: branches, kind, value and error, chance of
+        coming there, best alternative.
         """
         import pandas as pd
 
         ordered = sorted(self.rolling.parts, key=lambda part: part.path)
         rows = [
-            (" > ".join(p.path) or self.decision.name, p.kind, p.name, float(p.value), p.value.error, p.chance, p.best or "")
+            (
+                " > ".join(p.path) or self.decision.name,
+                p.kind,
+                p.name,
+                float(p.value),
+                p.value.error,
+                p.chance,
+                p.best or "",
+            )
             for p in ordered
         ]
-        return pd.DataFrame(rows, columns=["branches", "kind", "name", "value", "error", "chance", "best"])
+        return pd.DataFrame(
+            rows, columns=["branches", "kind", "name", "value", "error", "chance", "best"]
+        )
 
     @cached_property
     def realized(self) -> dict[str, Floats]:
-        """What each alternative brings ``(trials,)`` in the same trials: events of one name turn out alike in all of them."""
+        """What each alternative brings ``(trials,)`` in the same trials: events of one name turn
+        out alike in all of them.
+        """
         count = max(self.trials, self.draws.trials)
         return {
             name: self._realized(then, (name,), np.zeros(count), np.arange(count))
@@ -258,81 +317,124 @@ class Solution:
         if isinstance(node, Payoff):
             return np.asarray(paid + at(self.draws.amount(node.amount, where)))
         if isinstance(node, Pay):
-            return self._realized(node.then, path, paid + at(self.draws.amount(node.amount, where)), trials)
+            return self._realized(
+                node.then, path, paid + at(self.draws.amount(node.amount, where)), trials
+            )
         if isinstance(node, Choice):
             best = self.rolling.policy[path]
             return self._realized(node.alternatives[best], (*path, best), paid, trials)
-        scores = scores_of(self.draws.seed, f"event {node.name}", max(self.trials, self.draws.trials))[trials]
+        scores = scores_of(
+            self.draws.seed, f"event {node.name}", max(self.trials, self.draws.trials)
+        )[trials]
         answer: Floats = np.empty(len(trials))
         reached, chances = 0.0, self.draws.chances(node)
         for place, (name, then) in enumerate(children(node)):
             above = reached + at(chances[name])
-            inside = (scores >= reached) & ((scores < above) if place < len(node.outcomes) - 1 else True)
+            inside = (scores >= reached) & (
+                (scores < above) if place < len(node.outcomes) - 1 else True
+            )
             if inside.any():
                 answer[inside] = self._realized(then, (*path, name), paid[inside], trials[inside])
             reached = above
         return answer
 
     def beats(self) -> Any:
-        """Return the chance that an alternative (rows) brings more than another (columns) in the same trial, a DataFrame."""
+        """Return the chance that an alternative (rows) brings more than another (columns) in the
+        same trial, a DataFrame.
+        """
         import pandas as pd
 
         names = list(self.realized)
-        chances = [[float((self.realized[a] > self.realized[b]).mean()) if a != b else math.nan for b in names] for a in names]
+        chances = [
+            [
+                float((self.realized[a] > self.realized[b]).mean()) if a != b else math.nan
+                for b in names
+            ]
+            for a in names
+        ]
         return pd.DataFrame(chances, index=names, columns=names)
 
     def regret(self) -> Any:
-        """Return how much less than the best of its trial each alternative brings, a DataFrame: mean and P95, and how often
-        it is best.
+        """Return how much less than the best of its trial each alternative brings, a DataFrame:
+        mean and P95, and how often it is best.
         """
         import pandas as pd
 
         names = list(self.realized)
         every = np.stack([self.realized[name] for name in names]) * self.rolling.sign
         gaps = every.max(axis=0) - every
-        rows = {name: (gap.mean(), np.percentile(gap, 95), (gap == 0).mean()) for name, gap in zip(names, gaps, strict=True)}
+        rows = {
+            name: (gap.mean(), np.percentile(gap, 95), (gap == 0).mean())
+            for name, gap in zip(names, gaps, strict=True)
+        }
         return pd.DataFrame.from_dict(rows, orient="index", columns=["mean", "P95", "best in"])
 
     def dominance(self) -> Any:
-        """Return for each pair of alternatives whether the one dominates the other, by their risk profiles.
+        """Return for each pair of alternatives whether the one dominates the other, by their risk
+        profiles.
 
-        First order: whoever wants more prefers it; second order: whoever also shuns risk. "Against" is what speaks against
-        it, "by chance" whether so much can come from the draws; without drawn amounts the verdict is exact. See
-        ``kd.Comparison.dominance``.
+        First order: whoever wants more prefers it; second order: whoever also shuns risk. "Against"
+        is what speaks against it, "by chance" whether so much can come from the draws; without
+        drawn amounts the verdict is exact. See ``kd.Comparison.dominance``.
         """
         found = {name: self.distribution(name) for name in self.decision.alternatives}
         if self.rolling.sign < 0:
-            found = {name: (-values[::-1], chances[::-1]) for name, (values, chances) in found.items()}
+            found = {
+                name: (-values[::-1], chances[::-1]) for name, (values, chances) in found.items()
+            }
         return dominance_of_chances(found, self.draws.trials if self.draws.trials > 1 else math.inf)
 
     def _known(self, alternative: str) -> None:
-        known_name(f"decision {self.decision.name!r}", "alternative", alternative, self.decision.alternatives)
+        known_name(
+            f"decision {self.decision.name!r}",
+            "alternative",
+            alternative,
+            self.decision.alternatives,
+        )
 
     @delegated_to("kindynos.plots", "decision")
     def plot(self, what: str = "tree", figure: Any = None) -> Any:
-        """Draw the tree with the best path marked (``"tree"``), or the risk profiles (``"profiles"``); return the Matplotlib
-        figure.
+        """Draw the tree with the best path marked (``"tree"``), or the risk profiles
+        (``"profiles"``); return the Matplotlib figure.
         """
 
 
-def solve(decision: Decision, by: str = "mean", *, level: float = 0.05, trials: int = TRIALS, seed: int = 1) -> Solution:
+def solve(
+    decision: Decision,
+    by: str = "mean",
+    *,
+    level: float = 0.05,
+    trials: int = TRIALS,
+    seed: int = 1,
+) -> Solution:
     """Return a solved decision; see ``Decision.solve``."""
     one_of("solve", "by", by, RULES)
     whole("solve", "trials", trials, least=2)
     whole("solve", "seed", seed, least=0)
     if not 0 < finite("solve", "level", level) < 1:
         raise ParameterError(f"level must be between 0 and 1, not {level:g}", owner="solve")
-    if by == "certainty equivalent" and decision.risk_tolerance is None and decision.utility is None:
-        raise ParameterError("a certainty equivalent needs risk_tolerance= or utility=", owner="solve")
+    if (
+        by == "certainty equivalent"
+        and decision.risk_tolerance is None
+        and decision.utility is None
+    ):
+        raise ParameterError(
+            "a certainty equivalent needs risk_tolerance= or utility=", owner="solve"
+        )
     return solved(decision, by, level, trials, seed)
 
 
 def solved(
-    decision: Decision, by: str, level: float, trials: int, seed: int, fixed: Mapping[str, Mapping[str, Any]] | None = None,
+    decision: Decision,
+    by: str,
+    level: float,
+    trials: int,
+    seed: int,
+    fixed: Mapping[str, Mapping[str, Any]] | None = None,
     weight: Any = 1.0,
-) -> Solution:  # fmt: skip
-    """Return a solved decision; ``fixed`` are better known chances of events, ``weight`` the chance of what is known, by
-    trial.
+) -> Solution:
+    """Return a solved decision; ``fixed`` are better known chances of events, ``weight`` the chance
+    of what is known, by trial.
     """
     draws = Draws.of(decision, trials, seed, fixed)
     sign = 1.0 if decision.better == "high" else -1.0

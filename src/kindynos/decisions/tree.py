@@ -25,7 +25,9 @@ Amount = float | Distribution | Result | str | dict[str, Any]
 
 @dataclass(frozen=True)
 class ModelOutcome:
-    """An outcome of a whole model as a payoff: it is simulated with the trials and the seed of the decision."""
+    """An outcome of a whole model as a payoff: it is simulated with the trials and the seed of the
+    decision.
+    """
 
     model: Any
     outcome: str
@@ -41,7 +43,9 @@ class ModelOutcome:
 
 @dataclass(frozen=True)
 class Payoff:
-    """The end of a branch: an amount, a distribution, a formula, the result of a run, or a table of these by criterion."""
+    """The end of a branch: an amount, a distribution, a formula, the result of a run, or a table of
+    these by criterion.
+    """
 
     amount: Any
 
@@ -60,7 +64,9 @@ class Pay:
 
 @dataclass(frozen=True)
 class Choice:
-    """A choice among alternatives by name, made with the knowledge of the events before it and of nothing else."""
+    """A choice among alternatives by name, made with the knowledge of the events before it and of
+    nothing else.
+    """
 
     name: str
     alternatives: Mapping[str, Any]
@@ -69,7 +75,9 @@ class Choice:
         where = f"choice {_named(self.name, 'Choice')!r}"
         if not isinstance(self.alternatives, Mapping) or not self.alternatives:
             raise ParameterError("needs at least one alternative, by name", owner=where)
-        made = {str(name): node_of(node, f"{where}, {name}") for name, node in self.alternatives.items()}
+        made = {
+            str(name): node_of(node, f"{where}, {name}") for name, node in self.alternatives.items()
+        }
         object.__setattr__(self, "alternatives", made)
 
 
@@ -77,8 +85,9 @@ class Choice:
 class Event:
     """A chance event: outcomes by name, each with its chance and what follows.
 
-    ``{"granted": (0.7, then), "refused": ("rest", then)}``; chances add up to 1, and ``"rest"`` takes what is missing. A
-    chance may be a number, a distribution, or a formula over the decision's quantities. Events of one name are one event.
+    ``{"granted": (0.7, then), "refused": ("rest", then)}``; chances add up to 1, and ``"rest"``
+    takes what is missing. A chance may be a number, a distribution, or a formula over the
+    decision's quantities. Events of one name are one event.
     """
 
     name: str
@@ -91,20 +100,33 @@ class Event:
         made: dict[str, tuple[Any, Any]] = {}
         for name, pair in self.outcomes.items():
             if not isinstance(pair, tuple | list) or len(pair) != 2:
-                raise ParameterError(f"outcome {name!r} must be a chance and what follows, not {pair!r:.60}", owner=where)
-            made[str(name)] = (_chance(where, str(name), pair[0]), node_of(pair[1], f"{where}, {name}"))
+                raise ParameterError(
+                    f"outcome {name!r} must be a chance and what follows, not {pair!r:.60}",
+                    owner=where,
+                )
+            made[str(name)] = (
+                _chance(where, str(name), pair[0]),
+                node_of(pair[1], f"{where}, {name}"),
+            )
         chances = [chance for chance, _ in made.values()]
         if chances.count(REST) > 1:
             raise ParameterError("only one outcome can take the rest", owner=where)
         if all(isinstance(chance, float) for chance in chances) and abs(sum(chances) - 1) > CLOSE:
             raise ParameterError(
-                f"its chances add up to {sum(chances):.6g}; they must add up to 1, or one be 'rest'", owner=where
+                f"its chances add up to {sum(chances):.6g}; they must add up to 1, or one "
+                "be 'rest'",
+                owner=where,
             )
         known = sum(chance for chance in chances if isinstance(chance, float))
         if known > 1 + CLOSE:
-            raise ParameterError(f"its chances add up to {known:.6g} already; they must add up to 1", owner=where)
+            raise ParameterError(
+                f"its chances add up to {known:.6g} already; they must add up to 1", owner=where
+            )
         if REST not in chances and not all(isinstance(chance, float) for chance in chances):
-            raise ParameterError("a chance that is drawn or calculated needs an outcome with the chance 'rest'", owner=where)
+            raise ParameterError(
+                "a chance that is drawn or calculated needs an outcome with the chance 'rest'",
+                owner=where,
+            )
         object.__setattr__(self, "outcomes", made)
 
 
@@ -123,7 +145,9 @@ def node_of(node: Any, where: str) -> Tree:
 
 
 def amount_of(amount: Any, where: str) -> Any:
-    """Return an amount that is checked: a number, a distribution, a formula, a result, or a table of these."""
+    """Return an amount that is checked: a number, a distribution, a formula, a result, or a table
+    of these.
+    """
     if isinstance(amount, Mapping):
         if not amount:
             raise ParameterError("a payoff by criterion must name at least one", owner=where)
@@ -144,11 +168,16 @@ def _chance(where: str, name: str, chance: Any) -> Any:
     if isinstance(chance, Distribution):
         low, high = chance.support
         if low < 0 or high > 1:
-            raise ParameterError(f"the chance of {name!r} must lie from 0 to 1, and {chance!r:.60} does not", owner=where)
+            raise ParameterError(
+                f"the chance of {name!r} must lie from 0 to 1, and {chance!r:.60} does not",
+                owner=where,
+            )
         return chance
     number = finite(where, f"the chance of {name!r}", chance)
     if not 0 <= number <= 1:
-        raise ParameterError(f"the chance of {name!r} must be from 0 to 1, not {number:g}", owner=where)
+        raise ParameterError(
+            f"the chance of {name!r} must be from 0 to 1, not {number:g}", owner=where
+        )
     return number
 
 
@@ -178,7 +207,9 @@ def formulas(amount: Any) -> Iterator[Formula]:
 
 
 def check_tree(root: Tree, known: Mapping[str, Any], owner: str) -> None:
-    """Raise ParameterError for names that nothing states, an event twice on a branch, and events of one name that differ."""
+    """Raise ParameterError for names that nothing states, an event twice on a branch, and events of
+    one name that differ.
+    """
     chances: dict[str, dict[str, Any]] = {}
     for _, node in walk(root):
         amounts: list[Any] = [node.amount] if isinstance(node, Pay | Payoff) else []
@@ -186,20 +217,26 @@ def check_tree(root: Tree, known: Mapping[str, Any], owner: str) -> None:
             own = {name: chance for name, (chance, _) in node.outcomes.items()}
             if chances.setdefault(node.name, own) != own:
                 raise ParameterError(
-                    f"event {node.name!r} has other chances elsewhere; events of one name are one event", owner=owner
+                    f"event {node.name!r} has other chances elsewhere; events of one name are "
+                    "one event",
+                    owner=owner,
                 )
             amounts = list(own.values())
         for formula in (formula for amount in amounts for formula in formulas(amount)):
             for name in formula.names():
                 if name not in known:
-                    raise ParameterError(f"{name!r} is not stated", owner=owner, unknown=name, known=known)
+                    raise ParameterError(
+                        f"{name!r} is not stated", owner=owner, unknown=name, known=known
+                    )
     _check_circles(root, (), owner)
 
 
 def _check_circles(node: Tree, passed: tuple[str, ...], owner: str) -> None:
     if isinstance(node, Event | Choice):
         if node.name in passed:
-            raise ParameterError(f"{node.name!r} is there twice on one branch; a tree has no circles", owner=owner)
+            raise ParameterError(
+                f"{node.name!r} is there twice on one branch; a tree has no circles", owner=owner
+            )
         passed = (*passed, node.name)
     for _, child in children(node):
         _check_circles(child, passed, owner)

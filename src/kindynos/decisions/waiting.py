@@ -1,8 +1,9 @@
 """What it is worth to be able to wait: a choice that can be made once, in any of several periods.
 
-Going back in time, the value of waiting on is estimated by a regression on what is known in each period, and the choice is made
-where acting brings more. The rule is found on half of the trials and valued on the others, so that it can only be too low: no
-foreknowledge slips in. Source: Longstaff and Schwartz, Review of Financial Studies 14 (2001), 113-147.
+Going back in time, the value of waiting on is estimated by a regression on what is known in each
+period, and the choice is made where acting brings more. The rule is found on half of the trials and
+valued on the others, so that it can only be too low: no foreknowledge slips in. Source: Longstaff
+and Schwartz, Review of Financial Studies 14 (2001), 113-147.
 """
 
 from __future__ import annotations
@@ -27,8 +28,9 @@ FEWEST = 100  # trials in which acting brings something, for a regression
 
 @dataclass(frozen=True)
 class WaitingValue:
-    """What a choice is worth that may wait: ``value`` with the best rule that was found, ``at_start`` if it were made at once,
-    ``at_end`` if it had to wait for the last period. ``acted`` is the share of trials in which it is made in each period.
+    """What a choice is worth that may wait: ``value`` with the best rule that was found,
+    ``at_start`` if it were made at once, ``at_end`` if it had to wait for the last period.
+    ``acted`` is the share of trials in which it is made in each period.
     """
 
     value: Estimate
@@ -42,12 +44,15 @@ class WaitingValue:
         return float(self.value) - max(self.at_start, 0.0)
 
 
-def value_of_waiting(payoffs: ArrayLike, known: ArrayLike, discount: Any = 1.0, degree: int = DEGREE) -> WaitingValue:
+def value_of_waiting(
+    payoffs: ArrayLike, known: ArrayLike, discount: Any = 1.0, degree: int = DEGREE
+) -> WaitingValue:
     """Return what it is worth to act once, or never, when it pays best.
 
-    ``payoffs (periods + 1, trials)`` is what acting brings in each period, in money of that period; ``known`` what is known
-    then, ``(periods + 1, trials)`` or ``(quantities, periods + 1, trials)``; ``discount`` the factor of one period, or one a
-    period. Raises ParameterError for arrays that do not fit.
+    ``payoffs (periods + 1, trials)`` is what acting brings in each period, in money of that period;
+    ``known`` what is known then, ``(periods + 1, trials)`` or ``(quantities, periods + 1,
+    trials)``; ``discount`` the factor of one period, or one a period. Raises ParameterError for
+    arrays that do not fit.
 
     >>> from kindynos import GeometricBrownianMotion
     >>> price = GeometricBrownianMotion(36.0, 0.06, 0.2).paths(50, 20_000, seed=1, dt=1 / 50)
@@ -60,7 +65,8 @@ def value_of_waiting(payoffs: ArrayLike, known: ArrayLike, discount: Any = 1.0, 
     state = state[None] if state.ndim == 2 else state
     if gain.ndim != 2 or state.ndim != 3 or state.shape[1:] != gain.shape:
         raise ParameterError(
-            f"payoffs must be (periods + 1, trials) and known the same, or one more axis in front, not {gain.shape} and "
+            "payoffs must be (periods + 1, trials) and known the same, or one more axis in "
+            f"front, not {gain.shape} and "
             f"{np.shape(known)}",
             owner=owner,
         )
@@ -73,7 +79,9 @@ def value_of_waiting(payoffs: ArrayLike, known: ArrayLike, discount: Any = 1.0, 
     given = array_of(owner, "discount", discount)
     if given.shape not in ((), (periods,)):
         raise ParameterError(
-            f"discount must be one factor, or one of each of the {periods} periods, not {given.shape}", owner=owner
+            f"discount must be one factor, or one of each of the {periods} periods, not "
+            f"{given.shape}",
+            owner=owner,
         )
     factors = np.broadcast_to(given, (periods,)).astype(np.float64)
     if (factors <= 0).any():
@@ -92,7 +100,9 @@ def _mean(values: Floats) -> Estimate:
 
 
 def _basis(state: Floats, gain: Floats, centre: Floats, spread: Floats, degree: int) -> Floats:
-    """Return the terms of the regression ``(trials, terms)``: powers and products of what is known, and the payoff itself."""
+    """Return the terms of the regression ``(trials, terms)``: powers and products of what is known,
+    and the payoff itself.
+    """
     scaled = (state - centre[:, None]) / spread[:, None]
     columns = [np.ones(state.shape[1])]
     for power in range(1, degree + 1):
@@ -102,7 +112,9 @@ def _basis(state: Floats, gain: Floats, centre: Floats, spread: Floats, degree: 
 
 
 def _learned(gain: Floats, state: Floats, factors: Floats, degree: int) -> list[Any]:
-    """Return for each period the rule of waiting: the coefficients of what waiting brings, None where it is always better."""
+    """Return for each period the rule of waiting: the coefficients of what waiting brings, None
+    where it is always better.
+    """
     periods = len(gain) - 1
     ahead = np.maximum(gain[-1], 0.0)
     rules: list[Any] = [None] * (periods + 1)
@@ -122,8 +134,12 @@ def _learned(gain: Floats, state: Floats, factors: Floats, degree: int) -> list[
     return rules
 
 
-def _applied(gain: Floats, state: Floats, factors: Floats, rules: list[Any], degree: int) -> tuple[Floats, Any]:
-    """Return what the rules bring in trials that they were not learned from, and in which period they act; -1 for never."""
+def _applied(
+    gain: Floats, state: Floats, factors: Floats, rules: list[Any], degree: int
+) -> tuple[Floats, Any]:
+    """Return what the rules bring in trials that they were not learned from, and in which period
+    they act; -1 for never.
+    """
     periods, trials = len(gain) - 1, gain.shape[1]
     total = np.concatenate([[1.0], np.cumprod(factors)])
     values, when = np.zeros(trials), np.full(trials, -1)

@@ -55,7 +55,10 @@ def sweep(decision: Decision, name: str, values: Any, **options: Any) -> Any:
     rows = {}
     for value in grid.tolist():
         found = decision.replace(**{name: value}).solve(by, level=level, trials=trials, seed=seed)
-        rows[value] = {alternative: float(found.parts[(alternative,)].value) for alternative in decision.alternatives}
+        rows[value] = {
+            alternative: float(found.parts[(alternative,)].value)
+            for alternative in decision.alternatives
+        }
         rows[value]["best"] = found.best
     table = pd.DataFrame.from_dict(rows, orient="index")
     table.index.name = name
@@ -73,7 +76,9 @@ def switching(decision: Decision, name: str, low: float, high: float, **options:
         raise ParameterError(f"low must be below high ({high:g}), not {low:g}", owner="switching")
 
     def best(value: float) -> str:
-        return str(decision.replace(**{name: value}).solve(by, level=level, trials=trials, seed=seed).best)
+        return str(
+            decision.replace(**{name: value}).solve(by, level=level, trials=trials, seed=seed).best
+        )
 
     grid = np.linspace(low, high, STEPS).tolist()
     found, before = [], best(grid[0])
@@ -85,14 +90,18 @@ def switching(decision: Decision, name: str, low: float, high: float, **options:
         for _ in range(60):
             middle = (near + far) / 2
             there = best(middle)
-            near, far, changed = (middle, far, changed) if there == before else (near, middle, there)
+            near, far, changed = (
+                (middle, far, changed) if there == before else (near, middle, there)
+            )
         found.append((far, before, changed))
         before = after
     return pd.DataFrame(found, columns=[name, "best below", "best above"])
 
 
 def perfect_information(decision: Decision, **options: Any) -> Any:
-    """Return what knowing each event and quantity first would be worth; see ``Decision.perfect_information``."""
+    """Return what knowing each event and quantity first would be worth; see
+    ``Decision.perfect_information``.
+    """
     import pandas as pd
 
     by, level, trials, seed = _options(options, "perfect_information")
@@ -114,11 +123,16 @@ def perfect_information(decision: Decision, **options: Any) -> Any:
 
 def _consistent(by: str) -> None:
     if by not in CONSISTENT:
-        raise ParameterError("what it is worth to know is told by the mean or the certainty equivalent", owner="solve")
+        raise ParameterError(
+            "what it is worth to know is told by the mean or the certainty equivalent",
+            owner="solve",
+        )
 
 
 def _gain(base: Solution, expected: float) -> float:
-    """Return how much more an expected value (or utility) is than that of the decision, in the units of the payoffs."""
+    """Return how much more an expected value (or utility) is than that of the decision, in the
+    units of the payoffs.
+    """
     rolling = base.rolling
     back = rolling.utility.back if rolling.utility is not None and rolling.by != "mean" else float
     return max(back(expected) - rolling.sign * float(base.value), 0.0)
@@ -128,7 +142,14 @@ def _expected(found: Solution, weight: Any) -> float:
     """Return the value (or utility) of a solved tree."""
     rolling = found.rolling
     again = Rolling(
-        found.draws, rolling.by, rolling.level, rolling.utility, rolling.sign, rolling.policy, follow=True, record=False
+        found.draws,
+        rolling.by,
+        rolling.level,
+        rolling.utility,
+        rolling.sign,
+        rolling.policy,
+        follow=True,
+        record=False,
     )
     return again.figure(again.roll(found.decision.root, (), weight, 0.0), weight)
 
@@ -139,7 +160,15 @@ def _known_event(base: Solution, event: Event) -> float:
     for outcome, chance in chances.items():
         if float(np.mean(chance)) > 0:
             sure = {name: float(name == outcome) for name in chances}
-            found = solved(base.decision, base.by, base.level, base.trials, base.draws.seed, {event.name: sure}, chance)
+            found = solved(
+                base.decision,
+                base.by,
+                base.level,
+                base.trials,
+                base.draws.seed,
+                {event.name: sure},
+                chance,
+            )
             total += float(np.mean(chance)) * _expected(found, chance)
     return _gain(base, total)
 
@@ -147,8 +176,8 @@ def _known_event(base: Solution, event: Event) -> float:
 def _known_quantity(base: Solution, name: str) -> tuple[float, float]:
     """Return the worth of knowing a drawn quantity, and its error.
 
-    Trials are put into bins by the quantity. The policy of each bin is found on a half of it and valued on the other, so that
-    it is not too good by having been chosen.
+    Trials are put into bins by the quantity. The policy of each bin is found on a half of it and
+    valued on the other, so that it is not too good by having been chosen.
     """
     order = np.argsort(np.asarray(base.draws.quantities[name]), kind="stable")
     gains: list[Floats] = []
@@ -166,26 +195,40 @@ def _known_quantity(base: Solution, name: str) -> tuple[float, float]:
                 )
                 rolling.roll(base.decision.root, (), 1.0, 0.0)
                 known = _values(base, replace(base.draws, chosen=judge), rolling.policy)
-                gains.append(np.broadcast_to(known, (len(judge),)) - np.broadcast_to(plain, (base.draws.trials,))[judge])
+                gains.append(
+                    np.broadcast_to(known, (len(judge),))
+                    - np.broadcast_to(plain, (base.draws.trials,))[judge]
+                )
     every = np.concatenate(gains)
     mean = float(np.mean(every))
     error = Z * float(every.std(ddof=1)) / math.sqrt(len(every))
     if base.rolling.utility is not None and base.by != "mean":
         expected = float(np.mean(plain))
         back = base.rolling.utility.back
-        return max(back(expected + mean) - back(expected), 0.0), back(expected + error) - back(expected)
+        return max(back(expected + mean) - back(expected), 0.0), back(expected + error) - back(
+            expected
+        )
     return max(mean, 0.0), error
 
 
 def _values(base: Solution, draws: Draws, policy: Any) -> Any:
     rolling = Rolling(
-        draws, base.by, base.level, base.rolling.utility, base.rolling.sign, dict(policy), follow=True, record=False
+        draws,
+        base.by,
+        base.level,
+        base.rolling.utility,
+        base.rolling.sign,
+        dict(policy),
+        follow=True,
+        record=False,
     )
     return rolling.roll(base.decision.root, (), 1.0, 0.0)
 
 
 def _everything(base: Solution) -> tuple[float, float] | None:
-    """Return the worth of knowing all events and quantities, and its error; None where there are too many combinations."""
+    """Return the worth of knowing all events and quantities, and its error; None where there are
+    too many combinations.
+    """
     decision, rolling = base.decision, base.rolling
     events = list(decision.events.values())
     if math.prod(len(event.outcomes) for event in events) > MOST_WORLDS:
@@ -198,35 +241,54 @@ def _everything(base: Solution) -> tuple[float, float] | None:
             weight = weight * base.draws.chances(event)[turned[event.name]]
         if float(np.max(weight)) > 0:
             best = _best_of(decision.root, (), base.draws, turned, 0.0, rolling.sign)
-            worth = best if rolling.utility is None or base.by == "mean" else rolling.utility.of(np.asarray(best))
+            worth = (
+                best
+                if rolling.utility is None or base.by == "mean"
+                else rolling.utility.of(np.asarray(best))
+            )
             total = total + weight * worth
     error = Z * float(np.std(total)) / math.sqrt(np.size(total)) if np.size(total) > 1 else 0.0
     return _gain(base, float(np.mean(total))), error
 
 
-def _best_of(node: Tree, path: tuple[str, ...], draws: Draws, turned: Mapping[str, str], paid: Any, sign: float) -> Any:
+def _best_of(
+    node: Tree,
+    path: tuple[str, ...],
+    draws: Draws,
+    turned: Mapping[str, str],
+    paid: Any,
+    sign: float,
+) -> Any:
     """Return the most that can be had in a world that is known."""
     where = " > ".join(path)
     if isinstance(node, Payoff):
         return sign * (paid + draws.amount(node.amount, where))
     if isinstance(node, Pay):
-        return _best_of(node.then, path, draws, turned, paid + draws.amount(node.amount, where), sign)
+        return _best_of(
+            node.then, path, draws, turned, paid + draws.amount(node.amount, where), sign
+        )
     if isinstance(node, Event):
         outcome = turned[node.name]
         return _best_of(node.outcomes[outcome][1], (*path, outcome), draws, turned, paid, sign)
     assert isinstance(node, Choice)
-    found = [_best_of(then, (*path, name), draws, turned, paid, sign) for name, then in node.alternatives.items()]
+    found = [
+        _best_of(then, (*path, name), draws, turned, paid, sign)
+        for name, then in node.alternatives.items()
+    ]
     best = found[0]
     for other in found[1:]:
         best = np.maximum(best, other)
     return best
 
 
-def test_worth(decision: Decision, event: str, signals: Mapping[str, Mapping[str, float]], **options: Any) -> Any:
-    """Return what a test of an event is worth, and what to do on each signal; see ``Decision.test_worth``.
+def test_worth(
+    decision: Decision, event: str, signals: Mapping[str, Mapping[str, float]], **options: Any
+) -> Any:
+    """Return what a test of an event is worth, and what to do on each signal; see
+    ``Decision.test_worth``.
 
-    The table has a row a signal: its chance, the chance of each outcome once it is seen, the best alternative and its value;
-    ``attrs["worth"]`` is what the test is worth before its price.
+    The table has a row a signal: its chance, the chance of each outcome once it is seen, the best
+    alternative and its value; ``attrs["worth"]`` is what the test is worth before its price.
     """
     import pandas as pd
 
@@ -243,7 +305,9 @@ def test_worth(decision: Decision, event: str, signals: Mapping[str, Mapping[str
         total = sum(row[outcome] for row in table.values())
         if abs(total - 1) > 1e-9:
             raise ParameterError(
-                f"the chances of the signals given {outcome!r} add up to {total:.6g}; they must add up to 1", owner=owner
+                f"the chances of the signals given {outcome!r} add up to {total:.6g}; they must "
+                "add up to 1",
+                owner=owner,
             )
     base = decision.solve(by, level=level, trials=trials, seed=seed)
     prior = base.draws.chances(decision.events[event])
@@ -254,12 +318,24 @@ def test_worth(decision: Decision, event: str, signals: Mapping[str, Mapping[str
         if float(np.max(chance)) <= 0:
             continue
         with np.errstate(all="ignore"):
-            posterior = {outcome: np.nan_to_num(part / chance) for outcome, part in joint.items()}  # Bayes' rule
-        posterior = {outcome: part if np.ndim(part) else float(part) for outcome, part in posterior.items()}
+            posterior = {
+                outcome: np.nan_to_num(part / chance) for outcome, part in joint.items()
+            }  # Bayes' rule
+        posterior = {
+            outcome: part if np.ndim(part) else float(part) for outcome, part in posterior.items()
+        }
         found = solved(decision, by, level, trials, seed, {event: posterior}, chance)
         expected += float(np.mean(chance)) * _expected(found, chance)
-        weights = {f"chance of {outcome}": float(np.mean(joint[outcome]) / np.mean(chance)) for outcome in outcomes}
-        rows[signal] = {"chance": float(np.mean(chance)), **weights, "best": found.best, "value": float(found.value)}
+        weights = {
+            f"chance of {outcome}": float(np.mean(joint[outcome]) / np.mean(chance))
+            for outcome in outcomes
+        }
+        rows[signal] = {
+            "chance": float(np.mean(chance)),
+            **weights,
+            "best": found.best,
+            "value": float(found.value),
+        }
     answer = pd.DataFrame.from_dict(rows, orient="index")
     answer.index.name = "signal"
     answer.attrs["worth"] = _gain(base, expected)
@@ -271,14 +347,22 @@ def _likelihoods(owner: str, signal: str, row: Any, outcomes: list[str]) -> dict
     given = mapping(owner, f"signal {signal!r}", row, "chances by outcome")
     for outcome in outcomes:
         if outcome not in given:
-            raise ParameterError(f"signal {signal!r} needs its chance given {outcome!r}", owner=owner)
+            raise ParameterError(
+                f"signal {signal!r} needs its chance given {outcome!r}", owner=owner
+            )
         number = finite(owner, f"the chance of {signal!r} given {outcome!r}", given[outcome])
         if not 0 <= number <= 1:
-            raise ParameterError(f"the chance of {signal!r} given {outcome!r} must be from 0 to 1, not {number:g}", owner=owner)
+            raise ParameterError(
+                f"the chance of {signal!r} given {outcome!r} must be from 0 to 1, not {number:g}",
+                owner=owner,
+            )
         found[outcome] = number
     for outcome in given:
         if outcome not in outcomes:
             raise ParameterError(
-                f"signal {signal!r}: no outcome {outcome!r}", owner=owner, unknown=str(outcome), known=outcomes
+                f"signal {signal!r}: no outcome {outcome!r}",
+                owner=owner,
+                unknown=str(outcome),
+                known=outcomes,
             )
     return found

@@ -8,7 +8,8 @@ from kindynos.errors import FileError
 
 
 def demo_file(name: str) -> Path:
-    """Return the path of a demo file, such as ``"night_ferry.toml"``; raises FileError, with the nearest spelling.
+    """Return the path of a demo file, such as ``"night_ferry.toml"``; raises FileError, with the
+    nearest spelling.
 
     >>> demo_file("berths.toml").name
     'berths.toml'

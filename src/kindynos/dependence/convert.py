@@ -19,7 +19,8 @@ TERMS = 60  # of the Hermite series; its terms fall as the power of the correlat
 def of_rank(rank: float) -> float:
     """Return the normal correlation behind a rank (Spearman) correlation of a Gaussian copula.
 
-    Source: Pearson (1907); Kruskal, Journal of the American Statistical Association 53 (1958), 814-861.
+    Source: Pearson (1907); Kruskal, Journal of the American Statistical Association 53 (1958),
+    814-861.
     """
     return 2 * math.sin(math.pi * rank / 6)
 
@@ -30,15 +31,19 @@ def to_rank(correlation: float) -> float:
 
 
 def of_tau(tau: float) -> float:
-    """Return the normal correlation behind Kendall's tau of an elliptical copula (Lindskog, McNeil and Schmock 2003)."""
+    """Return the normal correlation behind Kendall's tau of an elliptical copula (Lindskog, McNeil
+    and Schmock 2003).
+    """
     return math.sin(math.pi * tau / 2)
 
 
 def rank_of_t(correlation: float, df: float) -> float:
-    """Return the rank correlation of a t copula: 6/pi E[arcsin(r V1 / sqrt((V1 + V2)(V1 + V3)))], V the mixing variances.
+    """Return the rank correlation of a t copula: 6/pi E[arcsin(r V1 / sqrt((V1 + V2)(V1 + V3)))], V
+    the mixing variances.
 
-    The expectation is over three independent inverse chi-square figures, by Gauss-Legendre on their levels.
-    Source: the concordance form of Spearman's rho (Nelsen, An Introduction to Copulas, 2006, section 5.1) for mixtures.
+    The expectation is over three independent inverse chi-square figures, by Gauss-Legendre on their
+    levels. Source: the concordance form of Spearman's rho (Nelsen, An Introduction to Copulas,
+    2006, section 5.1) for mixtures.
     """
     nodes, weights = np.polynomial.legendre.leggauss(48)
     levels, weights = (nodes + 1) / 2, weights / 2
@@ -57,36 +62,46 @@ def of_rank_t(rank: float, df: float) -> float:
 
 
 def of_linear(linear: float, first: Any, second: Any) -> float:
-    """Return the normal correlation that gives two distributions (of the distributions layer) a linear correlation.
+    """Return the normal correlation that gives two distributions (of the distributions layer) a
+    linear correlation.
 
-    By the Hermite series of both quantile functions; where one is discrete, whose series converges slowly, by summing over its
-    steps. Raises ParameterError for what no Gaussian copula of these distributions reaches. Sources: Cario and Nelson, Modeling
-    and Generating Random Vectors with Arbitrary Marginals (1997); Plackett, Biometrika 41 (1954), 351-360.
+    By the Hermite series of both quantile functions; where one is discrete, whose series converges
+    slowly, by summing over its steps. Raises ParameterError for what no Gaussian copula of these
+    distributions reaches. Sources: Cario and Nelson, Modeling and Generating Random Vectors with
+    Arbitrary Marginals (1997); Plackett, Biometrika 41 (1954), 351-360.
     """
     reached = _reached_linear(first, second)
     low, high = reached(-1.0), reached(1.0)
     if not low <= linear <= high:
         raise ParameterError(
-            f"these distributions can have a linear correlation from {low:.3f} to {high:.3f}, but {linear:g} was requested"
+            f"these distributions can have a linear correlation from {low:.3f} to {high:.3f}, but "
+            f"{linear:g} was requested"
         )
     return solve(reached, linear, -1.0, 1.0)
 
 
 def rank_reached(correlation: float, first: Any, second: Any) -> float:
-    """Return the rank correlation, ties counted at their middle, of two distributions with a normal correlation behind them.
+    """Return the rank correlation, ties counted at their middle, of two distributions with a normal
+    correlation behind them.
 
-    Ties of discrete distributions make it smaller than that of continuous ones, ``to_rank(correlation)``.
+    Ties of discrete distributions make it smaller than that of continuous ones,
+    ``to_rank(correlation)``.
     """
     steps = [_steps(distribution) for distribution in (first, second)]
     if steps[0] is None and steps[1] is None:
         return to_rank(correlation)
     middles = [_uniform_steps() if found is None else _middle_ranks(found[0]) for found in steps]
-    spreads = [1 / 12 if found is None else _covariance(1.0, m, m) for found, m in zip(steps, middles, strict=True)]
+    spreads = [
+        1 / 12 if found is None else _covariance(1.0, m, m)
+        for found, m in zip(steps, middles, strict=True)
+    ]
     return _covariance(correlation, *middles) / math.sqrt(spreads[0] * spreads[1])
 
 
 def _middle_ranks(scores: Floats) -> Steps:
-    """Return the steps of the ranks, as levels, of a discrete distribution that steps at these scores."""
+    """Return the steps of the ranks, as levels, of a discrete distribution that steps at these
+    scores.
+    """
     levels = np.concatenate([[0.0], special.ndtr(scores), [1.0]])
     return scores, np.diff((levels[1:] + levels[:-1]) / 2)
 
@@ -96,17 +111,26 @@ def _reached_linear(first: Any, second: Any) -> Callable[[float], float]:
     steps = [_steps(distribution) for distribution in (first, second)]
     if steps[0] is None and steps[1] is None:
         a, b = _hermite(first), _hermite(second)
-        return lambda r: float((r ** np.arange(1, TERMS + 1) * a * b).sum() / math.sqrt((a**2).sum() * (b**2).sum()))
-    one, two = (_steps_of_quantile(d) if s is None else s for s, d in zip(steps, (first, second), strict=True))
+        return lambda r: float(
+            (r ** np.arange(1, TERMS + 1) * a * b).sum() / math.sqrt((a**2).sum() * (b**2).sum())
+        )
+    one, two = (
+        _steps_of_quantile(d) if s is None else s
+        for s, d in zip(steps, (first, second), strict=True)
+    )
     spread = math.sqrt(_covariance(1.0, one, one) * _covariance(1.0, two, two))
     return lambda r: _covariance(r, one, two) / spread
 
 
-Steps = tuple[Floats, Floats]  # normal scores at which a quantile function steps up, and by how much
+Steps = tuple[
+    Floats, Floats
+]  # normal scores at which a quantile function steps up, and by how much
 
 
 def _steps(distribution: Any) -> Steps | None:
-    """Return the steps of a discrete distribution; None of another, or of one with so many that it is like a continuous one."""
+    """Return the steps of a discrete distribution; None of another, or of one with so many that it
+    is like a continuous one.
+    """
     if not distribution.discrete or distribution.sd > MOST_STEPS / 10:
         return None
     values = np.unique(distribution._atoms[0])
@@ -120,7 +144,9 @@ def _steps(distribution: Any) -> Steps | None:
 def _steps_of_quantile(distribution: Any) -> Steps:
     """Return a continuous quantile function as many small steps."""
     levels = special.ndtr(np.linspace(-7, 7, MOST_STEPS + 1))
-    return np.linspace(-7, 7, MOST_STEPS + 1)[1:-1], np.diff(distribution._quantile((levels[1:] + levels[:-1]) / 2))
+    return np.linspace(-7, 7, MOST_STEPS + 1)[1:-1], np.diff(
+        distribution._quantile((levels[1:] + levels[:-1]) / 2)
+    )
 
 
 def _uniform_steps() -> Steps:
@@ -130,9 +156,11 @@ def _uniform_steps() -> Steps:
 
 
 def _covariance(correlation: float, first: Steps, second: Steps) -> float:
-    """Return the covariance of two step functions of normal scores: the sum of P(both above) - P(above) P(above).
+    """Return the covariance of two step functions of normal scores: the sum of P(both above) -
+    P(above) P(above).
 
-    Each term is the integral of the bivariate normal density over the correlation, from 0; with sin it is smooth up to 1.
+    Each term is the integral of the bivariate normal density over the correlation, from 0; with sin
+    it is smooth up to 1.
     """
     nodes, weights = np.polynomial.legendre.leggauss(64)
     end = math.asin(max(-1.0, min(1.0, correlation)))
@@ -140,12 +168,16 @@ def _covariance(correlation: float, first: Steps, second: Steps) -> float:
     a, b = first[0][:, None], second[0]
     total = np.zeros((len(first[0]), len(second[0])))
     for angle, weight in zip(angles, weights, strict=True):
-        total += weight * np.exp(-(a**2 + b**2 - 2 * a * b * math.sin(angle)) / (2 * math.cos(angle) ** 2))
+        total += weight * np.exp(
+            -(a**2 + b**2 - 2 * a * b * math.sin(angle)) / (2 * math.cos(angle) ** 2)
+        )
     return float(first[1] @ total @ second[1]) * end / (4 * math.pi)
 
 
 def _hermite(distribution: Any) -> Floats:
-    """Return the coefficients of a distribution's quantile over the normalised Hermite polynomials 1 to TERMS."""
+    """Return the coefficients of a distribution's quantile over the normalised Hermite polynomials
+    1 to TERMS.
+    """
     z = np.linspace(-8.2, 8.2, 8001)
     weight = np.exp(-(z**2) / 2)
     weight /= weight.sum()

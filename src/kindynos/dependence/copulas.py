@@ -30,7 +30,8 @@ class Copula(ABC):
 
     @abstractmethod
     def mix(self, scores: Floats, extra: Floats) -> Floats:
-        """Return dependent scores from independent ones, ``(drivers, n)``, and the extra ones, ``(extra, n)``.
+        """Return dependent scores from independent ones, ``(drivers, n)``, and the extra ones,
+        ``(extra, n)``.
 
         Each rises with the driver's own independent score.
         """
@@ -38,7 +39,8 @@ class Copula(ABC):
 
 @dataclass(frozen=True)
 class Elliptical(Copula):
-    """A Gaussian copula, or with ``df`` a Student t copula, by the correlation matrix of its normal scores.
+    """A Gaussian copula, or with ``df`` a Student t copula, by the correlation matrix of its normal
+    scores.
 
     Source: McNeil, Frey and Embrechts, Quantitative Risk Management (2005), section 5.1.
     """
@@ -96,7 +98,9 @@ class Archimedean(Copula):
 
 @dataclass(frozen=True)
 class Clayton(Archimedean):
-    """Low values come together: a lower tail in common. Parameter above 0; Kendall's tau is p / (p + 2)."""
+    """Low values come together: a lower tail in common. Parameter above 0; Kendall's tau is p / (p
+    + 2).
+    """
 
     label = "clayton"
 
@@ -109,10 +113,11 @@ class Clayton(Archimedean):
 
 @dataclass(frozen=True)
 class GumbelCopula(Archimedean):
-    """High values come together: an upper tail in common. Parameter from 1; Kendall's tau is 1 - 1 / p.
+    """High values come together: an upper tail in common. Parameter from 1; Kendall's tau is 1 - 1
+    / p.
 
-    The frailty is a positive stable figure (Chambers, Mallows and Stuck, Journal of the American Statistical Association 71,
-    1976, 340-344).
+    The frailty is a positive stable figure (Chambers, Mallows and Stuck, Journal of the American
+    Statistical Association 71, 1976, 340-344).
     """
 
     label = "gumbel"
@@ -134,9 +139,11 @@ class GumbelCopula(Archimedean):
 
 @dataclass(frozen=True)
 class Frank(Archimedean):
-    """Moves together alike at both ends, without common tails; with two drivers the parameter may be negative.
+    """Moves together alike at both ends, without common tails; with two drivers the parameter may
+    be negative.
 
-    Source: Genest, Biometrika 74 (1987), 549-555; the frailty is logarithmic (Kemp, Applied Statistics 30, 1981, 249-253).
+    Source: Genest, Biometrika 74 (1987), 549-555; the frailty is logarithmic (Kemp, Applied
+    Statistics 30, 1981, 249-253).
     """
 
     label = "frank"
@@ -162,7 +169,9 @@ class Frank(Archimedean):
 
 
 def of_tau(label: str, tau: float) -> float:
-    """Return the parameter of an Archimedean copula for a Kendall's tau that its label allows (see PARAMETERS)."""
+    """Return the parameter of an Archimedean copula for a Kendall's tau that its label allows (see
+    PARAMETERS).
+    """
     if label == "clayton":
         return 2 * tau / (1 - tau)
     if label == "gumbel":
@@ -175,9 +184,14 @@ def _frank_tau(parameter: float) -> float:
     """Kendall's tau of Frank's copula, by Debye's function (Genest 1987)."""
     from scipy.integrate import quad
 
-    debye = float(quad(lambda t: t / math.expm1(t) if t else 1.0, 0, min(parameter, 700))[0]) / parameter
+    debye = (
+        float(quad(lambda t: t / math.expm1(t) if t else 1.0, 0, min(parameter, 700))[0])
+        / parameter
+    )
     return 1 - 4 / parameter * (1 - debye)
 
 
-ARCHIMEDEAN: dict[str, type[Archimedean]] = {copula.label: copula for copula in (Clayton, GumbelCopula, Frank)}
+ARCHIMEDEAN: dict[str, type[Archimedean]] = {
+    copula.label: copula for copula in (Clayton, GumbelCopula, Frank)
+}
 COPULAS = ("gaussian", "t", *ARCHIMEDEAN)

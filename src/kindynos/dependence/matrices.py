@@ -17,7 +17,9 @@ STEPS = 20_000
 
 
 def checked(owner: str, matrix: ArrayLike, names: Sequence[str] | None = None) -> Floats:
-    """Return a matrix as floats; raises ParameterError unless it is square, symmetric, 1 on the diagonal and within ±1."""
+    """Return a matrix as floats; raises ParameterError unless it is square, symmetric, 1 on the
+    diagonal and within ±1.
+    """
     array = np.array(array_of(owner, "matrix", matrix))
     if array.ndim != 2 or array.shape[0] != array.shape[1]:
         raise ParameterError(f"a correlation matrix must be square, not {array.shape}", owner=owner)
@@ -25,20 +27,26 @@ def checked(owner: str, matrix: ArrayLike, names: Sequence[str] | None = None) -
     if not np.isfinite(array).all():
         i, j = np.argwhere(~np.isfinite(array))[0]
         raise ParameterError(
-            f"the entry of {labels[i]} and {labels[j]} must be a finite number, not {array[i, j]}", owner=owner
+            f"the entry of {labels[i]} and {labels[j]} must be a finite number, not {array[i, j]}",
+            owner=owner,
         )
     uneven = np.abs(array - array.T) > 1e-12
     if uneven.any():
         i, j = np.argwhere(uneven)[0]
-        sides = f"{labels[i]} with {labels[j]} is {array[i, j]:g}, and the other way {array[j, i]:g}"
+        sides = (
+            f"{labels[i]} with {labels[j]} is {array[i, j]:g}, and the other way {array[j, i]:g}"
+        )
         raise ParameterError(f"the matrix must be symmetric: {sides}", owner=owner)
     for i in range(len(array)):
         if array[i, i] != 1:
-            raise ParameterError(f"the diagonal must be 1, and that of {labels[i]} is {array[i, i]:g}", owner=owner)
+            raise ParameterError(
+                f"the diagonal must be 1, and that of {labels[i]} is {array[i, i]:g}", owner=owner
+            )
     if np.abs(array).max() > 1:
         i, j = np.unravel_index(np.abs(array).argmax(), array.shape)
         raise ParameterError(
-            f"a correlation must be from -1 to 1: {labels[i]} with {labels[j]} is {array[i, j]:g}", owner=owner
+            f"a correlation must be from -1 to 1: {labels[i]} with {labels[j]} is {array[i, j]:g}",
+            owner=owner,
         )
     return array
 
@@ -52,8 +60,11 @@ def is_correlation_matrix(matrix: Floats) -> bool:
         return bool(np.linalg.eigvalsh(matrix)[0] >= -SINGULAR)
 
 
-def conflicting_pairs(matrix: Floats, names: Sequence[str], shown: Callable[[float], float], most: int = 3) -> list[str]:
-    """Return the pairs whose entries move most on the way to the nearest matrix that can be, with what they would become.
+def conflicting_pairs(
+    matrix: Floats, names: Sequence[str], shown: Callable[[float], float], most: int = 3
+) -> list[str]:
+    """Return the pairs whose entries move most on the way to the nearest matrix that can be, with
+    what they would become.
 
     ``shown`` turns an entry into the correlation the analyst stated.
     """
@@ -61,18 +72,26 @@ def conflicting_pairs(matrix: Floats, names: Sequence[str], shown: Callable[[flo
     gap = np.triu(np.abs(near - matrix), 1)
     order = np.argsort(-gap, axis=None)[:most]
     pairs = [np.unravel_index(place, gap.shape) for place in order if gap.flat[place] > 1e-6]
-    entries = [(names[i], names[j], shown(float(matrix[i, j])), shown(float(near[i, j]))) for i, j in pairs]
-    return [f"{first} with {second} ({requested:.3f}, nearest {nearest:.3f})" for first, second, requested, nearest in entries]
+    entries = [
+        (names[i], names[j], shown(float(matrix[i, j])), shown(float(near[i, j]))) for i, j in pairs
+    ]
+    return [
+        f"{first} with {second} ({requested:.3f}, nearest {nearest:.3f})"
+        for first, second, requested, nearest in entries
+    ]
 
 
-def nearest_correlation(matrix: ArrayLike, weights: ArrayLike | None = None, fixed: Collection[tuple[int, int]] = ()) -> Floats:
+def nearest_correlation(
+    matrix: ArrayLike, weights: ArrayLike | None = None, fixed: Collection[tuple[int, int]] = ()
+) -> Floats:
     """Return the correlation matrix nearest to a symmetric one, ``(n, n)``.
 
-    ``weights`` ``(n,)``, all above 0, say how unwillingly each variable's entries move; ``fixed`` pairs of places keep their
-    value. Raises ParameterError for a matrix that is not symmetric with entries within ±1, and when fixed entries leave no
-    matrix that can be.
+    ``weights`` ``(n,)``, all above 0, say how unwillingly each variable's entries move; ``fixed``
+    pairs of places keep their value. Raises ParameterError for a matrix that is not symmetric with
+    entries within ±1, and when fixed entries leave no matrix that can be.
 
-    Source: Higham, IMA Journal of Numerical Analysis 22 (2002), 329-343: alternating projections with Dykstra's correction.
+    Source: Higham, IMA Journal of Numerical Analysis 22 (2002), 329-343: alternating projections
+    with Dykstra's correction.
 
     >>> nearest_correlation([[1, 1, 0], [1, 1, 1], [0, 1, 1]]).round(3)
     array([[1.   , 0.761, 0.157],
@@ -81,9 +100,14 @@ def nearest_correlation(matrix: ArrayLike, weights: ArrayLike | None = None, fix
     """
     start = checked("nearest_correlation", matrix)
     count = len(start)
-    weight = np.ones(count) if weights is None else array_of("nearest_correlation", "weights", weights)
+    weight = (
+        np.ones(count) if weights is None else array_of("nearest_correlation", "weights", weights)
+    )
     if weight.shape != (count,) or not (weight > 0).all():
-        raise ParameterError(f"weights must be {count} numbers above 0, not {weights!r:.60}", owner="nearest_correlation")
+        raise ParameterError(
+            f"weights must be {count} numbers above 0, not {weights!r:.60}",
+            owner="nearest_correlation",
+        )
     root = np.sqrt(np.outer(weight, weight))
     held = np.eye(count, dtype=bool)
     for i, j in fixed:
@@ -99,11 +123,15 @@ def nearest_correlation(matrix: ArrayLike, weights: ArrayLike | None = None, fix
             break
         target = moved
     if np.abs(np.where(held, start, projected) - projected).max() > 1e-4:
-        raise ParameterError("no correlation matrix has these fixed entries; fix fewer", owner="nearest_correlation")
+        raise ParameterError(
+            "no correlation matrix has these fixed entries; fix fewer", owner="nearest_correlation"
+        )
     if fixed:
         return _lifted(np.where(held, start, projected))
     values, vectors = np.linalg.eigh((projected + projected.T) / 2)
-    projected = (vectors * np.maximum(values, 0)) @ vectors.T  # what the iteration leaves below 0 is rounding
+    projected = (
+        vectors * np.maximum(values, 0)
+    ) @ vectors.T  # what the iteration leaves below 0 is rounding
     scale = 1 / np.sqrt(np.diag(projected))
     answer = projected * np.outer(scale, scale)
     np.fill_diagonal(answer, 1.0)
@@ -111,12 +139,16 @@ def nearest_correlation(matrix: ArrayLike, weights: ArrayLike | None = None, fix
 
 
 def _lifted(matrix: Floats) -> Floats:
-    """Return a matrix a hair short of positive semidefinite as it is: what is missing is rounding, which sampling forgives."""
+    """Return a matrix a hair short of positive semidefinite as it is: what is missing is rounding,
+    which sampling forgives.
+    """
     return np.asarray((matrix + matrix.T) / 2)
 
 
 def cholesky_factor(matrix: Floats) -> Floats:
-    """Return lower triangular L with L L' = matrix, zero in columns where the matrix is singular."""
+    """Return lower triangular L with L L' = matrix, zero in columns where the matrix is
+    singular.
+    """
     lower = np.zeros_like(matrix)
     for j in range(len(matrix)):
         rest = matrix[j:, j] - lower[j:, :j] @ lower[j, :j]
@@ -127,17 +159,23 @@ def cholesky_factor(matrix: Floats) -> Floats:
 
 
 def named_pairs(frame: Any) -> list[tuple[tuple[str, str], float]]:
-    """Return the pairs of names of a correlation matrix with their entries; raises ParameterError unless it is a DataFrame of
-    one.
+    """Return the pairs of names of a correlation matrix with their entries; raises ParameterError
+    unless it is a DataFrame of one.
 
     Rows and columns must have the same names.
     """
     if not hasattr(frame, "columns"):
-        raise ParameterError("a matrix must be a DataFrame with the drivers' names as rows and columns", owner="correlate")
+        raise ParameterError(
+            "a matrix must be a DataFrame with the drivers' names as rows and columns",
+            owner="correlate",
+        )
     names = [str(name) for name in frame.columns]
     if names != [str(name) for name in frame.index]:
         raise ParameterError(
-            f"rows and columns must have the same names, not {list(frame.index)} and {names}", owner="correlate"
+            f"rows and columns must have the same names, not {list(frame.index)} and {names}",
+            owner="correlate",
         )
     matrix = checked("correlate", frame, names)
-    return [((names[j], name), float(matrix[i, j])) for i, name in enumerate(names) for j in range(i)]
+    return [
+        ((names[j], name), float(matrix[i, j])) for i, name in enumerate(names) for j in range(i)
+    ]

@@ -1,11 +1,13 @@
 """An exact passage between stratified scores and independent ones, which keeps their order.
 
-Of n independent uniform scores in order, U(1) < ... < U(n), the powers of ratios (U(r) / U(r+1))^r, with U(n+1) = 1, are
-independent and uniform: 1 - U(r) / U(r+1) is the least of r uniform gaps. So a Latin sample, whose r-th score in order is
-(r - 1 + eta) / n with independent uniform eta, and an independent sample stand for each other one to one: eta is that power.
-Copulas mix the independent form, exactly; what comes out is made stratified again, uniform within every stratum.
+Of n independent uniform scores in order, U(1) < ... < U(n), the powers of ratios (U(r) / U(r+1))^r,
+with U(n+1) = 1, are independent and uniform: 1 - U(r) / U(r+1) is the least of r uniform gaps. So a
+Latin sample, whose r-th score in order is (r - 1 + eta) / n with independent uniform eta, and an
+independent sample stand for each other one to one: eta is that power. Copulas mix the independent
+form, exactly; what comes out is made stratified again, uniform within every stratum.
 
-Source: Lurie and Hartley, American Statistician 26 (1972), 26-27, for making ordered uniform scores one by one.
+Source: Lurie and Hartley, American Statistician 26 (1972), 26-27, for making ordered uniform scores
+one by one.
 """
 
 from __future__ import annotations
@@ -18,13 +20,17 @@ from kindynos.arrays import Floats
 from kindynos.distributions.special import ndtr
 
 SMALLEST_ETA = 1e-300
-ATTENUATED = 1_000  # trials of a block below which the passage weakens correlations enough to matter
+ATTENUATED = (
+    1_000  # trials of a block below which the passage weakens correlations enough to matter
+)
 GRID = (0.3, 0.6, 0.8, 0.95, 1.0)  # correlations at which it is measured by how much
 SAMPLE = 40_000
 
 
 def independent_from_stratified(scores: Floats) -> Floats:
-    """Return independent scores in the order of stratified ones, along the last axis, ``(..., trials)``."""
+    """Return independent scores in the order of stratified ones, along the last axis, ``(...,
+    trials)``.
+    """
     trials = scores.shape[-1]
     scaled = scores * trials
     rank = np.minimum(scaled.astype(np.int64), trials - 1)
@@ -38,7 +44,9 @@ def independent_from_stratified(scores: Floats) -> Floats:
 
 
 def stratified_from_independent(scores: Floats) -> Floats:
-    """Return stratified scores in the order of independent ones, along the last axis: the inverse of the other passage."""
+    """Return stratified scores in the order of independent ones, along the last axis: the inverse
+    of the other passage.
+    """
     trials = scores.shape[-1]
     order = np.argsort(scores, axis=-1)
     logs = np.log(np.take_along_axis(scores, order, axis=-1))
@@ -55,7 +63,8 @@ def stratified_from_independent(scores: Floats) -> Floats:
 
 
 def kept_correlation(trials: int, correlation: Floats) -> Floats:
-    """Return which part of rank correlations is left after the passage, in blocks of so many trials.
+    """Return which part of rank correlations is left after the passage, in blocks of so many
+    trials.
 
     ``correlation`` are those of normal scores behind them.
     """
@@ -66,7 +75,9 @@ def kept_correlation(trials: int, correlation: Floats) -> Floats:
 
 @lru_cache(maxsize=64)
 def _kept_on_grid(trials: int) -> tuple[float, ...]:
-    """Return the part kept at the correlations of GRID, from samples that are the same each time."""
+    """Return the part kept at the correlations of GRID, from samples that are the same each
+    time.
+    """
     generator = np.random.Generator(np.random.SFC64(0))
     one, other = generator.standard_normal((2, max(SAMPLE // trials, 20), trials))
     found = []
@@ -74,6 +85,8 @@ def _kept_on_grid(trials: int) -> tuple[float, ...]:
         mixed = value * one + np.sqrt(1 - value**2) * other
         loose = [ndtr(scores) for scores in (one, mixed)]
         strict = [stratified_from_independent(scores) for scores in loose]
-        before, after = (np.corrcoef(a.reshape(-1), b.reshape(-1))[0, 1] for a, b in (loose, strict))
+        before, after = (
+            np.corrcoef(a.reshape(-1), b.reshape(-1))[0, 1] for a, b in (loose, strict)
+        )
         found.append(float(after / before))
     return (*found, 1.0)

@@ -1,1 +1,3 @@
-"""Distributions of one uncertain number; ``catalogue`` lists them, ``registry`` makes one from its name and parameters."""
+"""Distributions of one uncertain number; ``catalogue`` lists them, ``registry`` makes one from its
+name and parameters.
+"""

@@ -1,4 +1,6 @@
-"""The base class of all distributions, and the two that its own operators make: moved and stretched, and truncated."""
+"""The base class of all distributions, and the two that its own operators make: moved and
+stretched, and truncated.
+"""
 
 from __future__ import annotations
 
@@ -22,11 +24,14 @@ from kindynos.validate import finite, proper_fraction, wrong
 class Distribution(Contract):
     """The distribution of one uncertain number; see ``Contract`` for what a subclass supplies.
 
-    ``percentile_recipe`` says how the family is found from percentiles; None where it is not given by them.
+    ``percentile_recipe`` says how the family is found from percentiles; None where it is not given
+    by them.
     """
 
     percentile_recipe: ClassVar[Recipe | None] = None
-    fitted: ClassVar[Any] = None  # what ``fit`` has learned and leaves open, on distributions that it made
+    fitted: ClassVar[Any] = (
+        None  # what ``fit`` has learned and leaves open, on distributions that it made
+    )
 
     @classmethod
     @delegated_to("kindynos.fitting.fits", "fit")
@@ -40,13 +45,15 @@ class Distribution(Contract):
         at_most: Any = None,
         **fixed: float,
     ) -> Self:
-        """Return the distribution of this family learned from ``values``, with standard errors in ``fitted``.
+        """Return the distribution of this family learned from ``values``, with standard errors in
+        ``fitted``.
 
-        By maximum likelihood, or with ``method="moments"`` or (for extremes) ``"l-moments"``. ``weights`` say how often each
-        value counts. ``fixed`` parameters are held: ``low=0``; those with a default keep it. ``at_least`` and ``at_most`` are
-        masks of values that are only bounds: a machine that still runs, a loss up to the limit of a cover. Raises
-        ParameterError for values that nothing can be learned from or that the family cannot give, and where the likelihood has
-        no maximum; where the maximum lies at an end, ``fitted.edges`` says so.
+        By maximum likelihood, or with ``method="moments"`` or (for extremes) ``"l-moments"``.
+        ``weights`` say how often each value counts. ``fixed`` parameters are held: ``low=0``; those
+        with a default keep it. ``at_least`` and ``at_most`` are masks of values that are only
+        bounds: a machine that still runs, a loss up to the limit of a cover. Raises ParameterError
+        for values that nothing can be learned from or that the family cannot give, and where the
+        likelihood has no maximum; where the maximum lies at an end, ``fitted.edges`` says so.
 
         >>> from kindynos import Gamma
         >>> learned = Gamma.fit(Gamma(shape=4, scale=2.5).sample(2_000, seed=1))
@@ -58,10 +65,12 @@ class Distribution(Contract):
 
     @delegated_to("kindynos.fitting.uncertain", "uncertain")
     def uncertain(self, draws: int = 100) -> Distribution:
-        """Return a fitted distribution whose parameters are drawn too, trial by trial, as its fit leaves them open.
+        """Return a fitted distribution whose parameters are drawn too, trial by trial, as its fit
+        leaves them open.
 
-        It is wider where it was learned from fewer values, and serves as a driver as any other does; drawn each period, a
-        trial keeps its parameters. Raises ParameterError for a distribution that was not fitted.
+        It is wider where it was learned from fewer values, and serves as a driver as any other
+        does; drawn each period, a trial keeps its parameters. Raises ParameterError for a
+        distribution that was not fitted.
 
         >>> from kindynos import Normal
         >>> few = Normal.fit([9.0, 11.0, 10.5, 8.0, 12.5, 9.5, 10.0, 11.5])
@@ -72,10 +81,11 @@ class Distribution(Contract):
 
     @classmethod
     def from_range(cls, low: float, high: float, coverage: float = 0.90) -> Distribution:
-        """Return the distribution of this family that lies between ``low`` and ``high`` with that chance.
+        """Return the distribution of this family that lies between ``low`` and ``high`` with that
+        chance.
 
-        What lies outside is divided equally between the two sides. Raises ParameterError where the family is not given by two
-        percentiles, or no member of it has these.
+        What lies outside is divided equally between the two sides. Raises ParameterError where the
+        family is not given by two percentiles, or no member of it has these.
 
         >>> from kindynos import Normal
         >>> Normal.from_range(14, 19, coverage=0.90).mean
@@ -88,8 +98,11 @@ class Distribution(Contract):
         return cls.from_percentiles({outside: low, 100 - outside: high})
 
     @classmethod
-    def from_percentiles(cls, percentiles: Mapping[float, float], fit: bool = False) -> Distribution:
-        """Return the distribution of this family with these two or three percentiles; see ``kd.from_percentiles``.
+    def from_percentiles(
+        cls, percentiles: Mapping[float, float], fit: bool = False
+    ) -> Distribution:
+        """Return the distribution of this family with these two or three percentiles; see
+        ``kd.from_percentiles``.
 
         >>> from kindynos import Gumbel
         >>> round(Gumbel.from_percentiles({10: 4.0, 90: 9.0}).percentile(90), 9)
@@ -99,14 +112,18 @@ class Distribution(Contract):
         return found
 
     @delegated_to("kindynos.plots", "density")
-    def plot(self, ax: Any = None, mark: float | None = None, between: tuple[float, float] | None = None) -> Any:
+    def plot(
+        self, ax: Any = None, mark: float | None = None, between: tuple[float, float] | None = None
+    ) -> Any:
         """Draw the distribution with its mean and percentiles on Matplotlib axes; return these.
 
-        A ``mark`` shows the chance on either side of it, ``between`` the chance of a range, which is shaded.
+        A ``mark`` shows the chance on either side of it, ``between`` the chance of a range, which
+        is shaded.
         """
 
     def truncate(self, low: float | None = None, high: float | None = None) -> Distribution:
-        """Return this distribution given that it lies between ``low`` and ``high``; None leaves that side open.
+        """Return this distribution given that it lies between ``low`` and ``high``; None leaves
+        that side open.
 
         >>> from kindynos import Uniform
         >>> Uniform(0, 10).truncate(2, 4).mean
@@ -137,10 +154,14 @@ class Distribution(Contract):
         return self._affine(-1.0, 0.0)
 
     def _affine(self, factor: float, shift: float) -> Distribution:
-        """Return factor x this + shift. Only numbers serve: the sum of two distributions depends on how they move together."""
+        """Return factor x this + shift. Only numbers serve: the sum of two distributions depends on
+        how they move together.
+        """
         for number in (factor, shift):
             if isinstance(number, Distribution):
-                raise KindynosError("two distributions cannot be added: make both drivers, and add them in a line")
+                raise KindynosError(
+                    "two distributions cannot be added: make both drivers, and add them in a line"
+                )
         inner, outer_factor, outer_shift = (
             (self.inner, self.factor, self.shift) if isinstance(self, Affine) else (self, 1.0, 0.0)
         )
@@ -160,7 +181,11 @@ def check_ends(distribution: Any) -> None:
     for name in ("low", "high"):
         if getattr(distribution, name) is not None:
             object.__setattr__(distribution, name, finite(owner, name, getattr(distribution, name)))
-    if distribution.low is not None and distribution.high is not None and not distribution.low < distribution.high:
+    if (
+        distribution.low is not None
+        and distribution.high is not None
+        and not distribution.low < distribution.high
+    ):
         raise wrong(owner, "low", f"below high ({distribution.high!r})", distribution.low)
 
 
@@ -168,7 +193,8 @@ def check_ends(distribution: Any) -> None:
 class Affine(Distribution):
     """Another distribution times ``factor`` plus ``shift``; written ``2 * X + 3``.
 
-    Source: Johnson, Kotz and Balakrishnan, Continuous Univariate Distributions 1 (1994), chapter 12.
+    Source: Johnson, Kotz and Balakrishnan, Continuous Univariate Distributions 1 (1994), chapter
+    12.
 
     >>> from kindynos import Normal
     >>> (2 * Normal(10, 1) + 3).mean
@@ -231,7 +257,11 @@ class Affine(Distribution):
     def _cdf(self, x: Floats) -> Floats:
         if self.factor > 0:
             return self.inner._cdf(self._back(x))
-        at = np.array([self._mass(float(value)) for value in x.reshape(-1)]).reshape(x.shape) if self.has_atoms else 0.0
+        at = (
+            np.array([self._mass(float(value)) for value in x.reshape(-1)]).reshape(x.shape)
+            if self.has_atoms
+            else 0.0
+        )
         return np.minimum(self.inner._survival(self._back(x)) + at, 1.0)
 
     def _survival(self, x: Floats) -> Floats:
@@ -248,9 +278,11 @@ class Affine(Distribution):
 
 @dataclass(frozen=True, repr=False)
 class Truncated(Distribution):
-    """Another distribution, given that it lies between ``low`` and ``high``; written ``X.truncate(low, high)``.
+    """Another distribution, given that it lies between ``low`` and ``high``; written
+    ``X.truncate(low, high)``.
 
-    Source: Johnson, Kotz and Balakrishnan, Continuous Univariate Distributions 1 (1994), chapter 12; moments by quadrature.
+    Source: Johnson, Kotz and Balakrishnan, Continuous Univariate Distributions 1 (1994), chapter
+    12; moments by quadrature.
 
     >>> from kindynos import Normal
     >>> Normal(0, 1).truncate(0, None).chance(below=0)
@@ -269,7 +301,10 @@ class Truncated(Distribution):
         super().__post_init__()
         check_ends(self)
         if not self._inside > 0:
-            raise ParameterError(f"{self.inner!r} has nothing between {self.low!r} and {self.high!r}", owner="Truncated")
+            raise ParameterError(
+                f"{self.inner!r} has nothing between {self.low!r} and {self.high!r}",
+                owner="Truncated",
+            )
 
     @property
     def discrete(self) -> bool:
@@ -287,18 +322,24 @@ class Truncated(Distribution):
 
     @cached_property
     def _upper_side(self) -> bool:
-        """Whether the part kept lies in the distribution's upper half, where the survival function keeps the digits."""
+        """Whether the part kept lies in the distribution's upper half, where the survival function
+        keeps the digits.
+        """
         return self.low is not None and self.inner.cdf(self.low) > 0.5
 
     @cached_property
     def _ends(self) -> tuple[float, float]:
-        """The cdf just below ``low`` and at ``high``; on the upper side the survival functions there."""
+        """The cdf just below ``low`` and at ``high``; on the upper side the survival functions
+        there.
+        """
         distribution = self.inner
         if self._upper_side:
             assert self.low is not None
             first = distribution.chance(above=self.low) + distribution._mass(self.low)
             return first, (0.0 if self.high is None else distribution.chance(above=self.high))
-        first = 0.0 if self.low is None else distribution.cdf(self.low) - distribution._mass(self.low)
+        first = (
+            0.0 if self.low is None else distribution.cdf(self.low) - distribution._mass(self.low)
+        )
         return first, (1.0 if self.high is None else distribution.cdf(self.high))
 
     @cached_property
@@ -310,7 +351,9 @@ class Truncated(Distribution):
     def _summary(self) -> tuple[float, float, float]:
         if self.discrete:
             return atom_moments(*self._atoms)
-        found = central_moments(self._quantile, self._upper_quantile, float(self._quantile(np.array([0.5]))[0]))
+        found = central_moments(
+            self._quantile, self._upper_quantile, float(self._quantile(np.array([0.5]))[0])
+        )
         low, high = self.support
         upper, lower = math.isinf(high), math.isinf(low)
         if not (upper or lower):
@@ -333,7 +376,9 @@ class Truncated(Distribution):
     @property
     def support(self) -> tuple[float, float]:
         low, high = self.inner.support
-        return (low if self.low is None else max(low, self.low)), (high if self.high is None else min(high, self.high))
+        return (low if self.low is None else max(low, self.low)), (
+            high if self.high is None else min(high, self.high)
+        )
 
     def _within(self, x: Floats) -> Any:
         low, high = self.support
@@ -344,7 +389,9 @@ class Truncated(Distribution):
 
     def _cdf(self, x: Floats) -> Floats:
         first, _ = self._ends
-        inside = (first - self.inner._survival(x)) if self._upper_side else (self.inner._cdf(x) - first)
+        inside = (
+            (first - self.inner._survival(x)) if self._upper_side else (self.inner._cdf(x) - first)
+        )
         return np.clip(inside / self._inside, 0, 1)
 
     def _quantile(self, u: Floats) -> Floats:
@@ -358,7 +405,9 @@ class Truncated(Distribution):
 
     def _upper_quantile(self, v: Floats) -> Floats:
         if self._upper_side:
-            return np.clip(self.inner._upper_quantile(self._ends[1] + v * self._inside), *self.support)
+            return np.clip(
+                self.inner._upper_quantile(self._ends[1] + v * self._inside), *self.support
+            )
         if self.high is None:
             return np.clip(self.inner._upper_quantile(v * self._inside), *self.support)
         return self._quantile(1.0 - v)

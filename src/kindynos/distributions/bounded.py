@@ -38,7 +38,8 @@ def _mode(owner: str, distribution: Distribution, mode: float, low: float, high:
 class Uniform(Distribution):
     """Every value between ``low`` and ``high`` alike.
 
-    Source: Johnson, Kotz and Balakrishnan, Continuous Univariate Distributions 2 (1995), chapter 26.
+    Source: Johnson, Kotz and Balakrishnan, Continuous Univariate Distributions 2 (1995), chapter
+    26.
 
     >>> Uniform(10, 20).chance(above=18)
     0.2
@@ -50,7 +51,9 @@ class Uniform(Distribution):
     label = "uniform"
     by_trial = True
     use = "only the two ends are known, and nothing speaks for any value between them"
-    percentile_recipe = Recipe(lambda family, t, x: family(t[0] - math.exp(t[1]), t[0] + math.exp(t[1])), centre_and_spread)
+    percentile_recipe = Recipe(
+        lambda family, t, x: family(t[0] - math.exp(t[1]), t[0] + math.exp(t[1])), centre_and_spread
+    )
 
     def __post_init__(self) -> None:
         _ends("Uniform", self, self.low, self.high)
@@ -120,7 +123,13 @@ class Triangular(Distribution):
     def skewness(self) -> float:
         left, right = self.mode - self.low, self.high - self.mode
         spread = left**2 + left * right + right**2
-        return math.sqrt(2) * (right - left) * (2 * left + right) * (left + 2 * right) / (5 * math.pow(spread, 1.5))
+        return (
+            math.sqrt(2)
+            * (right - left)
+            * (2 * left + right)
+            * (left + 2 * right)
+            / (5 * math.pow(spread, 1.5))
+        )
 
     @property
     def support(self) -> tuple[float, float]:
@@ -160,7 +169,9 @@ class Triangular(Distribution):
 
 
 class _BetaShaped(Tabled):
-    """What Beta and Pert share: a beta distribution stretched from ``low`` to ``high``. Many quantiles use a table."""
+    """What Beta and Pert share: a beta distribution stretched from ``low`` to ``high``. Many
+    quantiles use a table.
+    """
 
     low: float
     high: float
@@ -217,11 +228,13 @@ class _BetaShaped(Tabled):
 
 @dataclass(frozen=True, repr=False)
 class Beta(_BetaShaped):
-    """The beta distribution with shapes ``a`` and ``b``, from ``low`` to ``high`` (0 and 1 unless given).
+    """The beta distribution with shapes ``a`` and ``b``, from ``low`` to ``high`` (0 and 1 unless
+    given).
 
-    With a shape far below 1, such as Beta(0.1, 0.1), much of the mass lies closer to that end than floats can tell apart there;
-    the cdf of a quantile is then not the level to 1e-10, though the quantile is right.
-    Source: Johnson, Kotz and Balakrishnan, Continuous Univariate Distributions 2 (1995), chapter 25.
+    With a shape far below 1, such as Beta(0.1, 0.1), much of the mass lies closer to that end than
+    floats can tell apart there; the cdf of a quantile is then not the level to 1e-10, though the
+    quantile is right. Source: Johnson, Kotz and Balakrishnan, Continuous Univariate Distributions 2
+    (1995), chapter 25.
 
     >>> Beta(3, 1).mean
     0.75
@@ -253,7 +266,8 @@ class Beta(_BetaShaped):
 
 @dataclass(frozen=True, repr=False)
 class Pert(_BetaShaped):
-    """A smooth opinion: a beta distribution from ``low`` to ``high`` whose mean is (low + weight x mode + high) / (weight + 2).
+    """A smooth opinion: a beta distribution from ``low`` to ``high`` whose mean is (low + weight x
+    mode + high) / (weight + 2).
 
     Source: Malcolm, Roseboom, Clark and Fazar, Operations Research 7 (1959), 646-669.
 
@@ -279,4 +293,6 @@ class Pert(_BetaShaped):
     @property
     def _shapes(self) -> tuple[float, float]:
         width = self.high - self.low
-        return 1 + self.weight * (self.mode - self.low) / width, 1 + self.weight * (self.high - self.mode) / width
+        return 1 + self.weight * (self.mode - self.low) / width, 1 + self.weight * (
+            self.high - self.mode
+        ) / width

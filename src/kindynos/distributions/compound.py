@@ -21,15 +21,17 @@ MOST = 2**20  # points of the grid
 
 @dataclass(frozen=True, repr=False)
 class Compound(ByMoments):
-    """The sum of a random number of independent random losses: ``count`` of them, each with the distribution ``size``, from 0
-    up.
+    """The sum of a random number of independent random losses: ``count`` of them, each with the
+    distribution ``size``, from 0 up.
 
-    The cdf is computed on a grid by the fast Fourier transform, tilted against wrap-around. Sizes that are single values with
-    a common divisor (3 and 70 tenths) give a sum on its multiples, and all is exact to about 1e-12. With other sizes the grid
-    is fine, up to a million points, and the cdf right to about 1e-6. It ends where a larger single loss is expected once in
-    1e9, or at the last point; beyond it the sum is taken to follow its largest loss: P(S > x) = E[N] P(X > x - E[S] + E[X]).
-    Mean, variance and skewness are exact. Sources: Grübel and Hermesmeier, ASTIN Bulletin 29 (1999), 197-214; Embrechts,
-    Klüppelberg and Mikosch, Modelling Extremal Events (1997), theorem 1.3.9, for the tail.
+    The cdf is computed on a grid by the fast Fourier transform, tilted against wrap-around. Sizes
+    that are single values with a common divisor (3 and 70 tenths) give a sum on its multiples, and
+    all is exact to about 1e-12. With other sizes the grid is fine, up to a million points, and the
+    cdf right to about 1e-6. It ends where a larger single loss is expected once in 1e9, or at the
+    last point; beyond it the sum is taken to follow its largest loss: P(S > x) = E[N] P(X > x -
+    E[S] + E[X]). Mean, variance and skewness are exact. Sources: Grübel and Hermesmeier, ASTIN
+    Bulletin 29 (1999), 197-214; Embrechts, Klüppelberg and Mikosch, Modelling Extremal Events
+    (1997), theorem 1.3.9, for the tail.
 
     >>> from kindynos import Gamma, Poisson
     >>> Compound(Poisson(3), Gamma(2, 5)).mean
@@ -48,14 +50,19 @@ class Compound(ByMoments):
         low, _ = self.count.support
         if not self.count.discrete or low < 0:
             raise ParameterError(
-                f"count must be a distribution on whole numbers from 0 up, not {self.count!r}", owner="Compound"
+                f"count must be a distribution on whole numbers from 0 up, not {self.count!r}",
+                owner="Compound",
             )
         if self.size.support[0] < 0:
-            raise ParameterError(f"size must not be negative, and {self.size!r} can be", owner="Compound")
+            raise ParameterError(
+                f"size must not be negative, and {self.size!r} can be", owner="Compound"
+            )
         if not math.isfinite(self.size.variance) or not math.isfinite(self.count.variance):
             raise ParameterError("count and size need a finite variance", owner="Compound")
         if self.count.mean > 100_000:
-            raise ParameterError(f"the mean count may be 100,000 at most, not {self.count.mean:g}", owner="Compound")
+            raise ParameterError(
+                f"the mean count may be 100,000 at most, not {self.count.mean:g}", owner="Compound"
+            )
 
     @property
     def discrete(self) -> bool:
@@ -88,13 +95,19 @@ class Compound(ByMoments):
 
     @cached_property
     def _lattice(self) -> Fraction | None:
-        """The largest number of which all sizes are multiples, where they are single values and the sums fit on its grid."""
+        """The largest number of which all sizes are multiples, where they are single values and the
+        sums fit on its grid.
+        """
         if not self.size.discrete:
             return None
         values = [Fraction(float(value)).limit_denominator(10**9) for value in self.size._atoms[0]]
-        if any(float(exact) != value for exact, value in zip(values, self.size._atoms[0], strict=True)):
+        if any(
+            float(exact) != value for exact, value in zip(values, self.size._atoms[0], strict=True)
+        ):
             return None
-        step = reduce(_common_divisor, (value for value in values if value), Fraction(0)) or Fraction(1)
+        step = reduce(
+            _common_divisor, (value for value in values if value), Fraction(0)
+        ) or Fraction(1)
         return step if self._end() <= 0.75 * MOST * float(step) else None
 
     def _end(self) -> float:
@@ -115,7 +128,9 @@ class Compound(ByMoments):
         if self.size.variance > 0:
             wanted = min(wanted, math.sqrt(self.size.variance) / 500)
         points = 1 << min(20, max(16, math.ceil(math.log2(self._end() / wanted / 0.75))))
-        return max(wanted, min(self._end(), mean + 1e5 * math.sqrt(variance)) / points / 0.75), points
+        return max(
+            wanted, min(self._end(), mean + 1e5 * math.sqrt(variance)) / points / 0.75
+        ), points
 
     @cached_property
     def _masses(self) -> Floats:
@@ -146,7 +161,11 @@ class Compound(ByMoments):
     @property
     def _none(self) -> float:
         """The chance that the sum is 0."""
-        return float(self._masses[0]) if self._lattice is not None or self.size.has_atoms else self.count._mass(0.0)
+        return (
+            float(self._masses[0])
+            if self._lattice is not None or self.size.has_atoms
+            else self.count._mass(0.0)
+        )
 
     def _mass(self, x: float) -> float:
         if self._lattice is None:
@@ -159,12 +178,16 @@ class Compound(ByMoments):
         step, points = self._step
         last = int(0.75 * points)
         x = np.concatenate([[0.0], step * (np.arange(last) + 0.5)])
-        level = np.maximum.accumulate(np.concatenate([[self._none], np.maximum(self._levels[:last], self._none)]))
+        level = np.maximum.accumulate(
+            np.concatenate([[self._none], np.maximum(self._levels[:last], self._none)])
+        )
         far = x > 0.5 * (self._summary[0] + x[-1])
         return x, np.where(far, np.minimum(level, 1.0 - self._beyond(x)), level)
 
     def _beyond(self, x: Floats) -> Floats:
-        """Return how often a single loss alone takes the sum beyond x, all others being as they are on average."""
+        """Return how often a single loss alone takes the sum beyond x, all others being as they are
+        on average.
+        """
         rest = max(self._summary[0] - self.size.mean, 0.0)
         return np.minimum(self.count.mean * self.size._survival(np.maximum(x - rest, 0.0)), 1.0)
 
@@ -172,16 +195,28 @@ class Compound(ByMoments):
         step = self._step[0]
         if self._lattice is not None:
             index = np.clip(np.rint(x / step), 0, len(self._masses) - 1).astype(np.int64)
-            return np.where(np.abs(self._lattice_values(index) - x) <= 1e-12 * np.abs(x), self._masses[index], x * 0.0)
-        inside = (self._cdf(x + step) - self._cdf(np.maximum(x - step, 0))) / np.where(x < step, x + step, 2 * step)
+            return np.where(
+                np.abs(self._lattice_values(index) - x) <= 1e-12 * np.abs(x),
+                self._masses[index],
+                x * 0.0,
+            )
+        inside = (self._cdf(x + step) - self._cdf(np.maximum(x - step, 0))) / np.where(
+            x < step, x + step, 2 * step
+        )
         return np.where(x > 0, inside, x * 0.0)
 
     def _cdf(self, x: Floats) -> Floats:
         if self._lattice is not None:
-            index = np.clip(np.floor(x / self._step[0] * (1 + 1e-13)), -1, len(self._levels) - 1).astype(np.int64)
+            index = np.clip(
+                np.floor(x / self._step[0] * (1 + 1e-13)), -1, len(self._levels) - 1
+            ).astype(np.int64)
             return np.where(x < 0, x * 0.0, self._levels[np.maximum(index, 0)] + x * 0.0)
         knots, level = self._knots
-        return np.where(x < 0, x * 0.0, np.where(x > knots[-1], 1.0 - self._beyond(x), np.interp(x, knots, level)))
+        return np.where(
+            x < 0,
+            x * 0.0,
+            np.where(x > knots[-1], 1.0 - self._beyond(x), np.interp(x, knots, level)),
+        )
 
     def _survival(self, x: Floats) -> Floats:
         end = math.inf if self._lattice is not None else self._knots[0][-1]
@@ -198,12 +233,18 @@ class Compound(ByMoments):
         found = knots[place - 1] + share * (knots[place] - knots[place - 1])
         if (beyond := (u > level[-1]) & (u < 1)).any():
             rest = max(self._summary[0] - self.size.mean, 0.0)
-            found[beyond] = rest + self.size._upper_quantile(np.minimum((1.0 - u[beyond]) / self.count.mean, 1.0))
-        return np.where(u <= self._none, 0.0, np.where(u >= 1, self.support[1], np.maximum(found, 0.0)))
+            found[beyond] = rest + self.size._upper_quantile(
+                np.minimum((1.0 - u[beyond]) / self.count.mean, 1.0)
+            )
+        return np.where(
+            u <= self._none, 0.0, np.where(u >= 1, self.support[1], np.maximum(found, 0.0))
+        )
 
 
 def generating(count: Distribution, z: Any) -> Any:
-    """Return the generating function of a count at complex z, the sum of mass(n) z**n: closed, or by Horner's rule."""
+    """Return the generating function of a count at complex z, the sum of mass(n) z**n: closed, or
+    by Horner's rule.
+    """
     match count:
         case Poisson(mean=mean):
             return np.exp(mean * (z - 1))
@@ -221,4 +262,7 @@ def generating(count: Distribution, z: Any) -> Any:
 
 
 def _common_divisor(a: Fraction, b: Fraction) -> Fraction:
-    return Fraction(math.gcd(a.numerator * b.denominator, b.numerator * a.denominator), a.denominator * b.denominator)
+    return Fraction(
+        math.gcd(a.numerator * b.denominator, b.numerator * a.denominator),
+        a.denominator * b.denominator,
+    )

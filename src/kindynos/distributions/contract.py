@@ -1,4 +1,6 @@
-"""The contract of a distribution: what each one supplies, and what follows from that for all of them."""
+"""The contract of a distribution: what each one supplies, and what follows from that for all of
+them.
+"""
 
 from __future__ import annotations
 
@@ -38,7 +40,9 @@ class Fallback:
 
 
 def _within_floats(compute: Callable[[Any], float], lost: float) -> Callable[[Any], float]:
-    """Return a moment that is ``lost`` where Python's arithmetic overflows or divides by what has vanished."""
+    """Return a moment that is ``lost`` where Python's arithmetic overflows or divides by what has
+    vanished.
+    """
 
     def moment(distribution: Any) -> float:
         try:
@@ -52,7 +56,8 @@ def _within_floats(compute: Callable[[Any], float], lost: float) -> Callable[[An
 
 
 class _Told(ABCMeta):
-    """Words a construction with arguments that do not fit as errors of ours, with the nearest spelling.
+    """Words a construction with arguments that do not fit as errors of ours, with the nearest
+    spelling.
 
     With names of quantities among its parameters it gives a StatedDistribution.
     """
@@ -71,25 +76,34 @@ class _Told(ABCMeta):
 class Contract(metaclass=_Told):
     """The distribution of one uncertain number.
 
-    A subclass is a frozen dataclass whose fields are its parameters. It names their ``rules`` and supplies ``mean`` (as a
-    field or a property), ``variance``, ``skewness``, ``support``, ``_density``, ``_cdf`` and ``_quantile``. All array methods
-    take any shape and return the same shape, float64; a single number gives a float.
+    A subclass is a frozen dataclass whose fields are its parameters. It names their ``rules`` and
+    supplies ``mean`` (as a field or a property), ``variance``, ``skewness``, ``support``,
+    ``_density``, ``_cdf`` and ``_quantile``. All array methods take any shape and return the same
+    shape, float64; a single number gives a float.
     """
 
     def __init_subclass__(cls, **options: Any) -> None:
         super().__init_subclass__(**options)
         for name, lost in (("mean", math.nan), ("variance", math.inf), ("skewness", math.nan)):
             made = cls.__dict__.get(name)
-            if isinstance(made, property) and made.fget and not getattr(made.fget, "__isabstractmethod__", False):
+            if (
+                isinstance(made, property)
+                and made.fget
+                and not getattr(made.fget, "__isabstractmethod__", False)
+            ):
                 setattr(cls, name, property(_within_floats(made.fget, lost), doc=made.__doc__))
 
     label: ClassVar[str]  # the name in model files, lower-case words
     use: ClassVar[str]  # one line: what it is good for
     rules: ClassVar[Mapping[str, Rule]] = {}  # for each parameter the check it must pass
-    by_trial: ClassVar[bool] = False  # whether _quantile serves for parameters that are arrays, one value for each score
+    by_trial: ClassVar[bool] = (
+        False  # whether _quantile serves for parameters that are arrays, one value for each score
+    )
 
     def __post_init__(self) -> None:
-        """Store every parameter as its rule returns it; raises ParameterError where one breaks it."""
+        """Store every parameter as its rule returns it; raises ParameterError where one breaks
+        it.
+        """
         for name, rule in self.rules.items():
             object.__setattr__(self, name, rule(type(self).__name__, name, getattr(self, name)))
 
@@ -108,7 +122,9 @@ class Contract(metaclass=_Told):
 
     @property
     def discrete(self) -> bool:
-        """Whether the distribution has its mass on single values; it then has a ``pmf`` instead of a ``pdf``."""
+        """Whether the distribution has its mass on single values; it then has a ``pmf`` instead of
+        a ``pdf``.
+        """
         return False
 
     @property
@@ -118,7 +134,9 @@ class Contract(metaclass=_Told):
 
     @property
     def _atoms(self) -> tuple[Floats, Floats]:
-        """The values of a discrete distribution and their masses; of an endless one, all but about 1e-17 of the mass."""
+        """The values of a discrete distribution and their masses; of an endless one, all but about
+        1e-17 of the mass.
+        """
         raise KindynosError(f"{type(self).__name__} is continuous and has no list of values")
 
     @property
@@ -146,7 +164,9 @@ class Contract(metaclass=_Told):
 
     @abstractmethod
     def _quantile(self, u: Floats) -> Floats:
-        """The value at each level; ``u`` lies in [0, 1]. The engine calls this with scores inside (0, 1)."""
+        """The value at each level; ``u`` lies in [0, 1]. The engine calls this with scores inside
+        (0, 1).
+        """
 
     def _survival(self, x: Floats) -> Floats:
         """The chance of more than ``x``; overridden where ``1 - cdf`` would lose digits."""
@@ -161,7 +181,9 @@ class Contract(metaclass=_Told):
     @overload
     def pdf(self, x: ArrayLike) -> Floats: ...
     def pdf(self, x: ArrayLike) -> float | Floats:
-        """Return the probability density at ``x``. Raises KindynosError for a discrete distribution, which has a ``pmf``."""
+        """Return the probability density at ``x``. Raises KindynosError for a discrete
+        distribution, which has a ``pmf``.
+        """
         if self.discrete:
             raise KindynosError(f"{type(self).__name__} is discrete and has no density; use pmf")
         return _apply(self._density, x)
@@ -171,9 +193,13 @@ class Contract(metaclass=_Told):
     @overload
     def pmf(self, x: ArrayLike) -> Floats: ...
     def pmf(self, x: ArrayLike) -> float | Floats:
-        """Return the probability of exactly ``x``. Raises KindynosError for a continuous distribution, which has a ``pdf``."""
+        """Return the probability of exactly ``x``. Raises KindynosError for a continuous
+        distribution, which has a ``pdf``.
+        """
         if not self.discrete:
-            raise KindynosError(f"{type(self).__name__} is continuous and has no mass on single values; use pdf")
+            raise KindynosError(
+                f"{type(self).__name__} is continuous and has no mass on single values; use pdf"
+            )
         return _apply(self._density, x)
 
     @overload
@@ -197,7 +223,9 @@ class Contract(metaclass=_Told):
         if levels.size and not (levels.min() >= 0 and levels.max() <= 1):
             outside = (levels < 0) | (levels > 1)
             if outside.any():  # not NaN alone
-                raise wrong(type(self).__name__, "a level", "from 0 to 1", float(levels[outside].flat[0]))
+                raise wrong(
+                    type(self).__name__, "a level", "from 0 to 1", float(levels[outside].flat[0])
+                )
         return _apply(self._quantile, levels)
 
     @overload
@@ -205,19 +233,29 @@ class Contract(metaclass=_Told):
     @overload
     def percentile(self, q: ArrayLike) -> Floats: ...
     def percentile(self, q: ArrayLike) -> float | Floats:
-        """Return the value at each percentile ``q`` in [0, 100]; raises ParameterError for one outside."""
+        """Return the value at each percentile ``q`` in [0, 100]; raises ParameterError for one
+        outside.
+        """
         percents = array_of(type(self).__name__, "percentiles", q)
         outside = (percents < 0) | (percents > 100)
         if outside.any():
-            raise wrong(type(self).__name__, "a percentile", "from 0 to 100", float(percents[outside].flat[0]))
+            raise wrong(
+                type(self).__name__,
+                "a percentile",
+                "from 0 to 100",
+                float(percents[outside].flat[0]),
+            )
         return _apply(self._quantile, percents / 100)
 
-    def sample(self, size: int | tuple[int, ...], seed: int | None = None, purpose: str = "") -> Floats:
+    def sample(
+        self, size: int | tuple[int, ...], seed: int | None = None, purpose: str = ""
+    ) -> Floats:
         """Return independent draws of the given size; the same seed gives the same draws.
 
-        Distributions sampled with one seed move together perfectly, as common draws for a comparison should. To draw
-        independent quantities from one seed, say what each is for: ``purpose="fuel price"``. Raises ParameterError for a
-        seed that is no whole number from 0 up.
+        Distributions sampled with one seed move together perfectly, as common draws for a
+        comparison should. To draw independent quantities from one seed, say what each is for:
+        ``purpose="fuel price"``. Raises ParameterError for a seed that is no whole number from 0
+        up.
 
         >>> from kindynos import Uniform
         >>> Uniform(2, 4).sample(3, seed=1).shape
@@ -229,13 +267,20 @@ class Contract(metaclass=_Told):
         if seed is not None:
             whole("sample", "seed", seed, least=0)
         instance("sample", "purpose", purpose, str, "a text")
-        key = seed if seed is None or not purpose else int.from_bytes(blake2b(f"{seed} {purpose}".encode()).digest()[:16])
+        key = (
+            seed
+            if seed is None or not purpose
+            else int.from_bytes(blake2b(f"{seed} {purpose}".encode()).digest()[:16])
+        )
         scores = np.random.Generator(np.random.SFC64(key)).random(tuple(shape))
         return self._quantile(np.maximum(scores, HALF_ULP))
 
     @told
-    def chance(self, *, above: float | None = None, below: float | None = None, at: float | None = None) -> float:
-        """Return the chance of a value strictly above, strictly below, between the two, or at one value.
+    def chance(
+        self, *, above: float | None = None, below: float | None = None, at: float | None = None
+    ) -> float:
+        """Return the chance of a value strictly above, strictly below, between the two, or at one
+        value.
 
         Raises KindynosError when nothing is requested, or ``at`` together with the others.
 
@@ -259,7 +304,9 @@ class Contract(metaclass=_Told):
     def __repr__(self) -> str:
         kind: Any = type(self)  # every distribution is a dataclass, which this class cannot say
         parts = [(field, getattr(self, field.name)) for field in fields(kind)]
-        shown = [f"{field.name}={_plain(value)}" for field, value in parts if value != field.default]
+        shown = [
+            f"{field.name}={_plain(value)}" for field, value in parts if value != field.default
+        ]
         return f"{kind.__name__}({', '.join(shown)})"
 
     def _mass(self, x: float) -> float:
@@ -267,9 +314,14 @@ class Contract(metaclass=_Told):
 
 
 def _plain(value: Any) -> str:
-    """Return a parameter's exact repr, whole numbers without a decimal point; of a long list its ends and its length."""
+    """Return a parameter's exact repr, whole numbers without a decimal point; of a long list its
+    ends and its length.
+    """
     if isinstance(value, tuple) and len(value) > LONGEST_SHOWN:
-        return f"[{_plain(value[0])}, {_plain(value[1])}, ..., {_plain(value[-1])}: {len(value):,} values]"
+        return (
+            f"[{_plain(value[0])}, {_plain(value[1])}, ..., {_plain(value[-1])}: "
+            f"{len(value):,} values]"
+        )
     if isinstance(value, tuple):
         return "[" + ", ".join(map(_plain, value)) + "]"
     if isinstance(value, float) and value.is_integer() and abs(value) < 1e15:
@@ -278,7 +330,9 @@ def _plain(value: Any) -> str:
 
 
 def too_extreme(distribution: object) -> ParameterError:
-    """Return the error of a distribution whose calculations leave the floats, for the caller to raise."""
+    """Return the error of a distribution whose calculations leave the floats, for the caller to
+    raise.
+    """
     kind = type(distribution).__name__
     return ParameterError(f"{distribution!r:.80} has parameters too extreme for floats", owner=kind)
 

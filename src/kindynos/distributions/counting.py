@@ -1,4 +1,6 @@
-"""The contract of a distribution on whole numbers: mass and cdf at them, from which the quantile follows."""
+"""The contract of a distribution on whole numbers: mass and cdf at them, from which the quantile
+follows.
+"""
 
 from __future__ import annotations
 
@@ -17,27 +19,41 @@ from kindynos.distributions.special import ndtri
 from kindynos.errors import ParameterError
 from kindynos.validate import whole, wrong
 
-WIDEST = 1_000_000  # counts whose cdf is kept in a table; beyond, the cdf is inverted between whole numbers too
+# counts whose cdf is kept in a table; beyond, the cdf is inverted between whole numbers too
+WIDEST = 1_000_000
 MOST_LISTED = 10_000_000  # values, of which each has its mass
-NORMAL = 5_000  # sd from which, with hardly any skewness, the corrected normal quantile is right to a hundredth of a count
+# sd from which, with hardly any skewness, the corrected normal quantile is right to a hundredth of
+# a count
+NORMAL = 5_000
 EXACT = 2.0**53  # beyond it floats no longer tell neighbouring whole numbers apart
 
 
 def whole_number(owner: str, name: str, value: Any) -> int:
     """A rule: a whole number; a float such as 3.0, as files may give, counts."""
-    return whole(owner, name, int(value) if isinstance(value, float) and value.is_integer() else value)
+    return whole(
+        owner, name, int(value) if isinstance(value, float) and value.is_integer() else value
+    )
 
 
 def a_count(owner: str, name: str, value: Any) -> int:
     """A rule: a whole number from 0 to 2**53, up to which a float holds every one."""
-    number = whole(owner, name, int(value) if isinstance(value, float) and value.is_integer() else value, least=0)
+    number = whole(
+        owner,
+        name,
+        int(value) if isinstance(value, float) and value.is_integer() else value,
+        least=0,
+    )
     if number > EXACT:
-        raise wrong(owner, name, "at most 2**53 (9e15), up to which a float holds every whole number", value)
+        raise wrong(
+            owner, name, "at most 2**53 (9e15), up to which a float holds every whole number", value
+        )
     return number
 
 
 class Counting(OnValues):
-    """A distribution on whole numbers: a subclass gives the mass and the cdf at whole numbers inside its support."""
+    """A distribution on whole numbers: a subclass gives the mass and the cdf at whole numbers
+    inside its support.
+    """
 
     @abstractmethod
     def _mass_at(self, k: Floats) -> Floats:
@@ -63,7 +79,10 @@ class Counting(OnValues):
         """The whole numbers between which all but about 1e-17 of the mass lies."""
         low, high = self.support
         reach = max(40 * self.sd, 40.0)
-        first, last = max(low, math.floor(self.mean - reach)), min(high, math.ceil(self.mean + reach))
+        first, last = (
+            max(low, math.floor(self.mean - reach)),
+            min(high, math.ceil(self.mean + reach)),
+        )
         while last < high and self.cdf(last) < 1:
             last = min(high, self.mean + 2 * (last - self.mean))
         return first, last if math.isinf(last) else math.ceil(last)
@@ -73,7 +92,8 @@ class Counting(OnValues):
         first, last = self._ends
         if not last - first <= MOST_LISTED:
             raise ParameterError(
-                f"{self!r:.80} takes too many values to list them; state a continuous distribution instead",
+                f"{self!r:.80} takes too many values to list them; state a continuous "
+                "distribution instead",
                 owner=type(self).__name__,
             )
         values = np.arange(first, last + 1)
@@ -104,7 +124,9 @@ class Counting(OnValues):
         elif 80 * self.sd > WIDEST:
             return self._quantile(1.0 - v)
         else:
-            found = np.asarray(self._ends[0] + np.searchsorted(-self._upper_steps, -v), dtype=np.float64)
+            found = np.asarray(
+                self._ends[0] + np.searchsorted(-self._upper_steps, -v), dtype=np.float64
+            )
         return np.where(v <= 0, high, np.where(v >= 1, low, np.clip(found, low, high)))
 
     @cached_property
@@ -117,7 +139,9 @@ class Counting(OnValues):
         return self.sd > NORMAL and abs(self.skewness) < 5 / NORMAL
 
     def _corrected_normal(self, z: Floats) -> Floats:
-        """Return the quantile at a normal score, corrected for skewness (Cornish and Fisher 1938) and for whole steps."""
+        """Return the quantile at a normal score, corrected for skewness (Cornish and Fisher 1938)
+        and for whole steps.
+        """
         return np.asarray(np.ceil(self.mean + self.sd * (z + self.skewness * (z**2 - 1) / 6) - 0.5))
 
     # For wide and skewed counts: the cdf between whole numbers as well, smooth enough for a table.

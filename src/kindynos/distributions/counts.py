@@ -1,4 +1,6 @@
-"""Distributions of counts: Bernoulli, binomial, Poisson, geometric, negative binomial, hypergeometric, and all alike."""
+"""Distributions of counts: Bernoulli, binomial, Poisson, geometric, negative binomial,
+hypergeometric, and all alike.
+"""
 
 from __future__ import annotations
 
@@ -12,7 +14,15 @@ import numpy as np
 
 from kindynos.arrays import Floats
 from kindynos.distributions.counting import Counting, a_count, whole_number
-from kindynos.distributions.special import betainc, betaincc, gammainc, gammaincc, gammaln, xlog1py, xlogy
+from kindynos.distributions.special import (
+    betainc,
+    betaincc,
+    gammainc,
+    gammaincc,
+    gammaln,
+    xlog1py,
+    xlogy,
+)
 from kindynos.errors import ParameterError
 from kindynos.validate import fraction, positive, wrong
 
@@ -60,18 +70,26 @@ class Binomial(Counting):
 
     @property
     def support(self) -> tuple[float, float]:
-        return (float(self.trials) if self.probability == 1 else 0.0), (0.0 if self.probability == 0 else float(self.trials))
+        return (float(self.trials) if self.probability == 1 else 0.0), (
+            0.0 if self.probability == 0 else float(self.trials)
+        )
 
     def _mass_at(self, k: Floats) -> Floats:
         p, n = self.probability, self.trials
         return np.exp(log_choose(n, k) + xlogy(k, p) + xlog1py(n - k, -p))
 
     def _cdf_at(self, k: Floats) -> Floats:
-        return np.where(k >= self.trials, 1.0, betaincc(k + 1, np.maximum(self.trials - k, 1e-300), self.probability))
+        return np.where(
+            k >= self.trials,
+            1.0,
+            betaincc(k + 1, np.maximum(self.trials - k, 1e-300), self.probability),
+        )
 
     def _survival(self, x: Floats) -> Floats:
         k = np.clip(np.floor(x), -1, self.trials)
-        inside = betainc(np.maximum(k + 1, 1e-300), np.maximum(self.trials - k, 1e-300), self.probability)
+        inside = betainc(
+            np.maximum(k + 1, 1e-300), np.maximum(self.trials - k, 1e-300), self.probability
+        )
         return np.where(x < self.support[0], 1.0, np.where(k >= self.support[1], 0.0, inside))
 
 
@@ -205,17 +223,22 @@ class Geometric(Counting):
         return self._attempts(logs, lambda k: self._survival(k) > v, v >= 1)
 
     def _attempts(self, log_survival: Floats, short: Callable[[Floats], Any], least: Any) -> Floats:
-        """Return how many attempts leave so small a chance; ``short`` says whether a number is too small."""
+        """Return how many attempts leave so small a chance; ``short`` says whether a number is too
+        small.
+        """
         if self.probability == 1:
             return np.where(np.isnan(log_survival), log_survival, 1.0)
         found = np.maximum(np.ceil(log_survival / math.log1p(-self.probability)), 1.0)
-        found = np.where((found > 1) & np.logical_not(short(found - 1)), found - 1, found + short(found))  # rounding, at a step
+        found = np.where(
+            (found > 1) & np.logical_not(short(found - 1)), found - 1, found + short(found)
+        )  # rounding, at a step
         return np.asarray(np.where(least, 1.0, found))
 
 
 @dataclass(frozen=True, repr=False)
 class NegativeBinomial(Counting):
-    """How many failures come before so many successes; with any positive ``successes``, a Poisson count of uncertain rate.
+    """How many failures come before so many successes; with any positive ``successes``, a Poisson
+    count of uncertain rate.
 
     Source: Johnson, Kemp and Kotz, Univariate Discrete Distributions (2005), chapter 5.
 
@@ -249,13 +272,21 @@ class NegativeBinomial(Counting):
 
     def _mass_at(self, k: Floats) -> Floats:
         r, p = self.successes, self.probability
-        return np.exp(gammaln(k + r) - gammaln(k + 1) - gammaln(np.asarray(r)) + r * math.log(p) + xlog1py(k, -p))
+        return np.exp(
+            gammaln(k + r)
+            - gammaln(k + 1)
+            - gammaln(np.asarray(r))
+            + r * math.log(p)
+            + xlog1py(k, -p)
+        )
 
     def _cdf_at(self, k: Floats) -> Floats:
         return betainc(self.successes, k + 1, self.probability)
 
     def _survival(self, x: Floats) -> Floats:
-        return np.where(x < 0, 1.0, betaincc(self.successes, np.maximum(np.floor(x), 0) + 1, self.probability))
+        return np.where(
+            x < 0, 1.0, betaincc(self.successes, np.maximum(np.floor(x), 0) + 1, self.probability)
+        )
 
 
 @dataclass(frozen=True, repr=False)
@@ -280,7 +311,12 @@ class Hypergeometric(Counting):
         super().__post_init__()
         for name in ("marked", "drawn"):
             if getattr(self, name) > self.population:
-                raise wrong("Hypergeometric", name, f"at most the population ({self.population})", getattr(self, name))
+                raise wrong(
+                    "Hypergeometric",
+                    name,
+                    f"at most the population ({self.population})",
+                    getattr(self, name),
+                )
         if self.population == 0:
             raise wrong("Hypergeometric", "population", "at least 1", 0)
 
@@ -300,22 +336,34 @@ class Hypergeometric(Counting):
         n, m, d = self.population, self.marked, self.drawn
         if n <= 2 or not self.variance:
             return math.nan
-        return (n - 2 * m) * math.sqrt(n - 1) * (n - 2 * d) / (math.sqrt(d * m * (n - m) * (n - d)) * (n - 2))
+        return (
+            (n - 2 * m)
+            * math.sqrt(n - 1)
+            * (n - 2 * d)
+            / (math.sqrt(d * m * (n - m) * (n - d)) * (n - 2))
+        )
 
     @property
     def support(self) -> tuple[float, float]:
-        return float(max(0, self.drawn + self.marked - self.population)), float(min(self.marked, self.drawn))
+        return float(max(0, self.drawn + self.marked - self.population)), float(
+            min(self.marked, self.drawn)
+        )
 
     def _mass_at(self, k: Floats) -> Floats:
         n, m, d = self.population, self.marked, self.drawn
-        return np.exp(log_choose(m, k) + log_choose(n - m, d - k) - log_choose(n, np.asarray(float(d))))
+        return np.exp(
+            log_choose(m, k) + log_choose(n - m, d - k) - log_choose(n, np.asarray(float(d)))
+        )
 
     @cached_property
     def _cumulative(self) -> tuple[float, Floats]:
         """The lowest count within 40 sds of the mean, and the cdf from there on."""
         low, high = self.support
         reach = max(40 * self.sd, 40.0)
-        first, last = max(low, math.floor(self.mean - reach)), min(high, math.ceil(self.mean + reach))
+        first, last = (
+            max(low, math.floor(self.mean - reach)),
+            min(high, math.ceil(self.mean + reach)),
+        )
         sums: Floats = np.cumsum(self._mass_at(np.arange(first, last + 1)))
         return first, sums / float(sums[-1])
 
@@ -346,9 +394,16 @@ class IntegerUniform(Counting):
         super().__post_init__()
         for name, end in (("low", self.low), ("high", self.high)):
             if abs(end) > 2**53:
-                raise wrong("IntegerUniform", name, "within 2**53 (9e15), up to which a float holds every whole number", end)
+                raise wrong(
+                    "IntegerUniform",
+                    name,
+                    "within 2**53 (9e15), up to which a float holds every whole number",
+                    end,
+                )
         if self.low > self.high:
-            raise ParameterError(f"low must be at most high ({self.high}), not {self.low}", owner="IntegerUniform")
+            raise ParameterError(
+                f"low must be at most high ({self.high}), not {self.low}", owner="IntegerUniform"
+            )
 
     @property
     def mean(self) -> float:
@@ -376,4 +431,6 @@ class IntegerUniform(Counting):
         width = self.high - self.low + 1
         k = np.clip(self.low + np.ceil(u * width) - 1, self.low, self.high)
         k = np.where(self._cdf(k - 1) >= u, k - 1, k)  # the product may round to the wrong side
-        return np.where(np.isnan(u), u, np.clip(np.where(self._cdf(k) < u, k + 1, k), self.low, self.high))
+        return np.where(
+            np.isnan(u), u, np.clip(np.where(self._cdf(k) < u, k + 1, k), self.low, self.high)
+        )

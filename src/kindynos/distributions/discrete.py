@@ -53,25 +53,33 @@ class Discrete(OnValues):
             if isinstance(getattr(self, name), str) or not hasattr(getattr(self, name), "__len__"):
                 raise wrong("Discrete", name, "a list of numbers", getattr(self, name))
         values = [finite("Discrete", f"values[{i}]", value) for i, value in enumerate(self.values)]
-        chances = [finite("Discrete", f"probabilities[{i}]", p) for i, p in enumerate(self.probabilities)]
+        chances = [
+            finite("Discrete", f"probabilities[{i}]", p) for i, p in enumerate(self.probabilities)
+        ]
         if not values:
             raise ParameterError("values must hold at least one value", owner="Discrete")
         if len(values) != len(chances):
             raise ParameterError(
-                f"values and probabilities must be equally many, not {len(values)} and {len(chances)}", owner="Discrete"
+                f"values and probabilities must be equally many, not {len(values)} and "
+                f"{len(chances)}",
+                owner="Discrete",
             )
         for i, chance in enumerate(chances):
             if chance < 0:
                 raise wrong("Discrete", f"probabilities[{i}]", "at least 0", chance)
         if abs(sum(chances) - 1) > 1e-9:
-            raise ParameterError(f"probabilities must add up to 1, not {sum(chances):.6g}", owner="Discrete")
+            raise ParameterError(
+                f"probabilities must add up to 1, not {sum(chances):.6g}", owner="Discrete"
+            )
         return values, chances
 
     @cached_property
     def _arrays(self) -> tuple[Floats, Floats, Floats]:
         values, chances = np.array(self.values), np.array(self.probabilities)
         cumulative = np.cumsum(chances)
-        cumulative[np.flatnonzero(chances)[-1] :] = 1.0  # so that a level of 1 is the highest possible value
+        cumulative[np.flatnonzero(chances)[-1] :] = (
+            1.0  # so that a level of 1 is the highest possible value
+        )
         return values, chances, cumulative
 
     @property
@@ -109,7 +117,11 @@ class Discrete(OnValues):
 
     def _cdf(self, x: Floats) -> Floats:
         values, _, cumulative = self._arrays
-        return np.where(np.isnan(x), x, np.concatenate([[0.0], cumulative])[np.searchsorted(values, x, side="right")])
+        return np.where(
+            np.isnan(x),
+            x,
+            np.concatenate([[0.0], cumulative])[np.searchsorted(values, x, side="right")],
+        )
 
     def _quantile(self, u: Floats) -> Floats:
         values, _, cumulative = self._arrays

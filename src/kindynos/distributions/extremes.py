@@ -1,4 +1,6 @@
-"""Distributions of extremes and of heavy tails: Pareto, Gumbel, generalised extreme values, generalised Pareto."""
+"""Distributions of extremes and of heavy tails: Pareto, Gumbel, generalised extreme values,
+generalised Pareto.
+"""
 
 from __future__ import annotations
 
@@ -11,7 +13,11 @@ import numpy as np
 from kindynos.arrays import Floats
 from kindynos.distributions.families import Standardised
 from kindynos.distributions.inverse import central_moments
-from kindynos.distributions.percentiles import above_zero, by_location_and_scale, by_location_scale_and_shape
+from kindynos.distributions.percentiles import (
+    above_zero,
+    by_location_and_scale,
+    by_location_scale_and_shape,
+)
 from kindynos.distributions.positive import from_raw
 from kindynos.validate import finite, positive
 
@@ -21,9 +27,11 @@ ZETA_3 = 1.2020569031595942
 
 @dataclass(frozen=True, repr=False)
 class Pareto(Standardised):
-    """The Pareto distribution from ``low`` up: the chance of exceeding x is (low / x) to the power ``shape``.
+    """The Pareto distribution from ``low`` up: the chance of exceeding x is (low / x) to the power
+    ``shape``.
 
-    Source: Johnson, Kotz and Balakrishnan, Continuous Univariate Distributions 1 (1994), chapter 20.
+    Source: Johnson, Kotz and Balakrishnan, Continuous Univariate Distributions 1 (1994), chapter
+    20.
 
     >>> Pareto(shape=2, low=100).mean
     200.0
@@ -71,7 +79,8 @@ class Pareto(Standardised):
 class Gumbel(Standardised):
     """The Gumbel distribution of the largest of many figures with light tails.
 
-    Source: Johnson, Kotz and Balakrishnan, Continuous Univariate Distributions 2 (1995), chapter 22.
+    Source: Johnson, Kotz and Balakrishnan, Continuous Univariate Distributions 2 (1995), chapter
+    22.
 
     >>> round(Gumbel(location=0, scale=1).mean, 6)
     0.577216
@@ -111,7 +120,9 @@ class Gumbel(Standardised):
 
 
 class _Extreme(Standardised):
-    """What the generalised extreme-value and Pareto distributions share; a shape above 0 means a heavy upper tail."""
+    """What the generalised extreme-value and Pareto distributions share; a shape above 0 means a
+    heavy upper tail.
+    """
 
     location: float
     scale: float
@@ -132,7 +143,8 @@ class _Extreme(Standardised):
 
 @dataclass(frozen=True, repr=False)
 class GeneralizedExtremeValue(_Extreme):
-    """The distribution of the largest of many figures; shape 0 is Gumbel's, above 0 has a heavy tail, below 0 an upper end.
+    """The distribution of the largest of many figures; shape 0 is Gumbel's, above 0 has a heavy
+    tail, below 0 an upper end.
 
     Source: Jenkinson, Quarterly Journal of the Royal Meteorological Society 81 (1955), 158-171.
 
@@ -183,15 +195,21 @@ class GeneralizedExtremeValue(_Extreme):
 
 
 def _series_of_extremes(shape: float) -> tuple[float, float, float]:
-    """Return mean, variance and skewness of the standard distribution near shape 0, by quadrature of its quantiles."""
+    """Return mean, variance and skewness of the standard distribution near shape 0, by quadrature
+    of its quantiles.
+    """
     distribution = GeneralizedExtremeValue(0.0, 1.0, shape)
-    return central_moments(distribution._z_quantile, distribution._z_upper, float(distribution._z_quantile(np.array([0.5]))[0]))
+    return central_moments(
+        distribution._z_quantile,
+        distribution._z_upper,
+        float(distribution._z_quantile(np.array([0.5]))[0]),
+    )
 
 
 @dataclass(frozen=True, repr=False)
 class GeneralizedPareto(_Extreme):
-    """The distribution of what exceeds a high threshold (the location); shape 0 is exponential, above 0 heavy, below 0 has an
-    end.
+    """The distribution of what exceeds a high threshold (the location); shape 0 is exponential,
+    above 0 heavy, below 0 has an end.
 
     Source: Pickands, Annals of Statistics 3 (1975), 119-131.
 
@@ -216,8 +234,14 @@ class GeneralizedPareto(_Extreme):
     def _z_moments(self) -> tuple[float, float, float]:
         k = self.shape
         mean = 1 / (1 - k) if k < 1 else math.inf
-        variance = 1 / ((1 - k) ** 2 * (1 - 2 * k)) if k < 0.5 else (math.inf if k < 1 else math.nan)
-        return mean, variance, (2 * (1 + k) * math.sqrt(1 - 2 * k) / (1 - 3 * k) if k < 1 / 3 else math.nan)
+        variance = (
+            1 / ((1 - k) ** 2 * (1 - 2 * k)) if k < 0.5 else (math.inf if k < 1 else math.nan)
+        )
+        return (
+            mean,
+            variance,
+            (2 * (1 + k) * math.sqrt(1 - 2 * k) / (1 - 3 * k) if k < 1 / 3 else math.nan),
+        )
 
     def _z_density(self, z: Floats) -> Floats:
         inside = np.exp(-(1 + self.shape) * self._shrink(z))

@@ -1,4 +1,6 @@
-"""Forms that many distributions share: by their moments, by location and scale, or with quantiles from a table."""
+"""Forms that many distributions share: by their moments, by location and scale, or with quantiles
+from a table.
+"""
 
 from __future__ import annotations
 
@@ -37,8 +39,8 @@ class ByMoments(Distribution):
 
 
 class Standardised(Distribution):
-    """A distribution whose shape is fixed, moved to a location and stretched by a scale; a subclass describes it on z = (x -
-    l) / s.
+    """A distribution whose shape is fixed, moved to a location and stretched by a scale; a subclass
+    describes it on z = (x - l) / s.
     """
 
     @property
@@ -74,7 +76,11 @@ class Standardised(Distribution):
         return self._z_quantile(1.0 - v)
 
     if not TYPE_CHECKING:
-        mean = Fallback(lambda distribution: distribution._place[0] + distribution._place[1] * distribution._z_moments[0])
+        mean = Fallback(
+            lambda distribution: (
+                distribution._place[0] + distribution._place[1] * distribution._z_moments[0]
+            )
+        )
 
     @property
     def variance(self) -> float:
@@ -90,7 +96,9 @@ class Standardised(Distribution):
         low, high = self._z_support
         return location + scale * low, location + scale * high
 
-    def _inside(self, compute: Callable[[Floats], Floats], x: Floats, below: float, above: float) -> Floats:
+    def _inside(
+        self, compute: Callable[[Floats], Floats], x: Floats, below: float, above: float
+    ) -> Floats:
         """Work out a function of z inside the support, with fixed values on either side of it."""
         location, scale = self._place
         z = (x - location) / scale
@@ -119,7 +127,9 @@ class Standardised(Distribution):
 
 
 class Tabled(Distribution):
-    """A distribution whose inverse is slow: quantiles of many values come from a table (see ``table``)."""
+    """A distribution whose inverse is slow: quantiles of many values come from a table (see
+    ``table``).
+    """
 
     smooth = True
 

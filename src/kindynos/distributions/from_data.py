@@ -22,12 +22,16 @@ from kindynos.validate import finite, instance, positive, wrong
 
 
 def numbers(owner: str, name: str, values: Any, least: int = 1) -> tuple[float, ...]:
-    """Return a list of finite numbers as a tuple; raises ParameterError for anything else, or fewer than ``least``."""
+    """Return a list of finite numbers as a tuple; raises ParameterError for anything else, or fewer
+    than ``least``.
+    """
     if isinstance(values, str) or not hasattr(values, "__len__"):
         raise wrong(owner, name, "a list of numbers", values)
     listed = tuple(finite(owner, f"{name}[{i}]", value) for i, value in enumerate(values))
     if len(listed) < least:
-        raise ParameterError(f"{name} must hold at least {least} numbers, not {len(listed)}", owner=owner)
+        raise ParameterError(
+            f"{name} must hold at least {least} numbers, not {len(listed)}", owner=owner
+        )
     return listed
 
 
@@ -35,20 +39,26 @@ def normalized_weights(owner: str, weights: Any, count: int) -> tuple[float, ...
     """Return ``count`` weights, none negative and not all 0, scaled to add up to 1."""
     listed = numbers(owner, "weights", weights)
     if len(listed) != count:
-        raise ParameterError(f"weights must be as many as there are parts, {count}, not {len(listed)}", owner=owner)
+        raise ParameterError(
+            f"weights must be as many as there are parts, {count}, not {len(listed)}", owner=owner
+        )
     for i, weight in enumerate(listed):
         if weight < 0:
             raise wrong(owner, f"weights[{i}]", "at least 0", weight)
     total = math.fsum(listed)
     if total <= 0:
         raise ParameterError("weights must not all be 0", owner=owner)
-    if abs(total - 1) <= count * 2.0**-53:  # scaled already: dividing again would change last digits
+    if (
+        abs(total - 1) <= count * 2.0**-53
+    ):  # scaled already: dividing again would change last digits
         return tuple(listed)
     return tuple(weight / total for weight in listed)
 
 
 class _InPieces(ByMoments):
-    """A distribution with a constant density between knots; equal neighbouring knots carry mass on their value."""
+    """A distribution with a constant density between knots; equal neighbouring knots carry mass on
+    their value.
+    """
 
     @property
     @abstractmethod
@@ -78,21 +88,26 @@ class _InPieces(ByMoments):
 
     def _cdf(self, x: Floats) -> Floats:
         knots, level = self._knots
-        last = np.concatenate([knots[1:] != knots[:-1], [True]])  # at equal knots the highest level counts
+        last = np.concatenate(
+            [knots[1:] != knots[:-1], [True]]
+        )  # at equal knots the highest level counts
         return np.asarray(np.interp(x, knots[last], level[last], left=0.0, right=1.0))
 
     def _quantile(self, u: Floats) -> Floats:
         knots, level = self._knots
-        first = np.concatenate([[True], level[1:] != level[:-1]])  # over an empty stretch the lowest value counts
+        first = np.concatenate(
+            [[True], level[1:] != level[:-1]]
+        )  # over an empty stretch the lowest value counts
         return np.asarray(np.interp(u, level[first], knots[first]))
 
 
 @dataclass(frozen=True, repr=False)
 class Empirical(_InPieces):
-    """The distribution of recorded values, weighted if given: straight lines between them, or with ``steps`` the values alone.
+    """The distribution of recorded values, weighted if given: straight lines between them, or with
+    ``steps`` the values alone.
 
-    Percentiles of the interpolated form are those of linear interpolation between ordered values. Source: Hyndman and Fan,
-    American Statistician 50 (1996), 361-365, definition 7.
+    Percentiles of the interpolated form are those of linear interpolation between ordered values.
+    Source: Hyndman and Fan, American Statistician 50 (1996), 361-365, definition 7.
 
     >>> Empirical([3, 1, 2, 10]).percentile(50)
     2.5
@@ -106,11 +121,17 @@ class Empirical(_InPieces):
     use = "ten years of records, taken as they are"
 
     def __post_init__(self) -> None:
-        object.__setattr__(self, "steps", bool(instance("Empirical", "steps", self.steps, (bool, np.bool_), "True or False")))
+        object.__setattr__(
+            self,
+            "steps",
+            bool(instance("Empirical", "steps", self.steps, (bool, np.bool_), "True or False")),
+        )
         values = numbers("Empirical", "values", self.values, 1 if self.steps else 2)
         if self.weights is not None:
             weights = normalized_weights("Empirical", self.weights, len(values))
-            object.__setattr__(self, "weights", tuple(w for _, w in sorted(zip(values, weights, strict=True))))
+            object.__setattr__(
+                self, "weights", tuple(w for _, w in sorted(zip(values, weights, strict=True)))
+            )
         object.__setattr__(self, "values", tuple(sorted(values)))
 
     @property
@@ -124,18 +145,28 @@ class Empirical(_InPieces):
     @property
     def _atoms(self) -> tuple[Floats, Floats]:
         knots, level = self._knots
-        return knots[::2], np.diff(np.concatenate([[0.0], level[1::2]])) if self.steps else level[:0]
+        return knots[::2], np.diff(np.concatenate([[0.0], level[1::2]])) if self.steps else level[
+            :0
+        ]
 
     @cached_property
     def _knots(self) -> tuple[Floats, Floats]:
         values = np.array(self.values)
-        weights = np.full(len(values), 1 / len(values)) if self.weights is None else np.array(self.weights)
+        weights = (
+            np.full(len(values), 1 / len(values))
+            if self.weights is None
+            else np.array(self.weights)
+        )
         if self.steps:
             ends = np.concatenate([[0.0], np.cumsum(weights)])
             ends[-1] = 1.0
             return np.repeat(values, 2), np.repeat(ends, 2)[1:-1]
         middles = np.cumsum(weights) - weights / 2
-        level = (middles - middles[0]) / (middles[-1] - middles[0]) if middles[-1] > middles[0] else np.array([0.0, 1.0])
+        level = (
+            (middles - middles[0]) / (middles[-1] - middles[0])
+            if middles[-1] > middles[0]
+            else np.array([0.0, 1.0])
+        )
         return values, level
 
     def _density(self, x: Floats) -> Floats:
@@ -147,7 +178,11 @@ class Empirical(_InPieces):
         if not self.steps:
             return super()._cdf(x)
         knots, level = self._knots
-        return np.where(np.isnan(x), x, np.concatenate([[0.0], level[1::2]])[np.searchsorted(knots[::2], x, side="right")])
+        return np.where(
+            np.isnan(x),
+            x,
+            np.concatenate([[0.0], level[1::2]])[np.searchsorted(knots[::2], x, side="right")],
+        )
 
     def _quantile(self, u: Floats) -> Floats:
         if not self.steps:
@@ -167,7 +202,8 @@ class Empirical(_InPieces):
 class Histogram(_InPieces):
     """A distribution from counts or weights in bins: a constant density between neighbouring edges.
 
-    Source: Johnson, Kotz and Balakrishnan, Continuous Univariate Distributions 2 (1995), chapter 26 (a mixture of uniforms).
+    Source: Johnson, Kotz and Balakrishnan, Continuous Univariate Distributions 2 (1995), chapter 26
+    (a mixture of uniforms).
 
     >>> Histogram(edges=[0, 10, 20], weights=[3, 1]).mean
     7.5
@@ -185,7 +221,9 @@ class Histogram(_InPieces):
             if not a < b:
                 raise wrong("Histogram", f"edges[{i + 1}]", f"above the one before ({a!r})", b)
         object.__setattr__(self, "edges", edges)
-        object.__setattr__(self, "weights", normalized_weights("Histogram", self.weights, len(edges) - 1))
+        object.__setattr__(
+            self, "weights", normalized_weights("Histogram", self.weights, len(edges) - 1)
+        )
 
     @cached_property
     def _knots(self) -> tuple[Floats, Floats]:
@@ -196,7 +234,8 @@ class Histogram(_InPieces):
 
 @dataclass(frozen=True, repr=False)
 class KernelDensity(ByMoments, Tabled):
-    """Recorded values smoothed by a normal kernel of sd ``bandwidth`` (Silverman's rule unless given).
+    """Recorded values smoothed by a normal kernel of sd ``bandwidth`` (Silverman's rule unless
+    given).
 
     Source: Silverman, Density Estimation for Statistics and Data Analysis (1986), equation 3.31.
 
@@ -219,10 +258,14 @@ class KernelDensity(ByMoments, Tabled):
             quartiles = float(np.subtract(*np.percentile(values, [75, 25]))) / 1.34
             width = 0.9 * (min(sd, quartiles) or sd) * len(values) ** -0.2
             if width <= 0:
-                raise ParameterError("all values are equal; give a bandwidth", owner="KernelDensity")
+                raise ParameterError(
+                    "all values are equal; give a bandwidth", owner="KernelDensity"
+                )
             object.__setattr__(self, "bandwidth", width)
         else:
-            object.__setattr__(self, "bandwidth", positive("KernelDensity", "bandwidth", self.bandwidth))
+            object.__setattr__(
+                self, "bandwidth", positive("KernelDensity", "bandwidth", self.bandwidth)
+            )
 
     @property
     def _width(self) -> float:
@@ -233,7 +276,9 @@ class KernelDensity(ByMoments, Tabled):
         values = np.array(self.values)
         first, width = float(values.mean()), self._width
         gaps = values - first
-        _, variance, skewness = central(0.0, float((gaps**2).mean()) + width**2, float((gaps**3).mean()))
+        _, variance, skewness = central(
+            0.0, float((gaps**2).mean()) + width**2, float((gaps**3).mean())
+        )
         return first, variance, skewness
 
     @property
@@ -241,7 +286,9 @@ class KernelDensity(ByMoments, Tabled):
         return -math.inf, math.inf
 
     def _over(self, x: Floats, kernel: Any) -> Floats:
-        """Return the average of a kernel of (x - value) / width over the values, a stretch of x at a time."""
+        """Return the average of a kernel of (x - value) / width over the values, a stretch of x at
+        a time.
+        """
         flat, values = x.reshape(-1), np.array(self.values)
         answer = np.empty(flat.shape)
         step = max(1, 2_000_000 // len(values))
@@ -261,7 +308,9 @@ class KernelDensity(ByMoments, Tabled):
 
     @cached_property
     def _sums(self) -> tuple[KernelSums, KernelSums]:
-        """The cells for the cdf, and those of the values with the opposite sign, for the survival function."""
+        """The cells for the cdf, and those of the values with the opposite sign, for the survival
+        function.
+        """
         values = np.array(self.values)
         return KernelSums.of(values, self._width), KernelSums.of(-values[::-1], self._width)
 

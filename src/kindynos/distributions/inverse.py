@@ -25,16 +25,23 @@ def invert(
     own: tuple[Floats, ...] = (),
     close: float = 0.0,
 ) -> Floats:
-    """Return x in the bracket with cdf(x) = u: Newton's steps on log cdf, or a halving where they leave.
+    """Return x in the bracket with cdf(x) = u: Newton's steps on log cdf, or a halving where they
+    leave.
 
-    The ends are numbers or one a level. ``own``, arrays ``(..., levels)``, belong to the levels: ``cdf(x, *own)``. A step of
-    at most ``close`` ends a search, as one within the float's digits does.
+    The ends are numbers or one a level. ``own``, arrays ``(..., levels)``, belong to the levels:
+    ``cdf(x, *own)``. A step of at most ``close`` ends a search, as one within the float's digits
+    does.
     """
     levels = np.atleast_1d(u).reshape(-1)
     low, high = (np.array(np.broadcast_to(end, levels.shape), dtype=np.float64) for end in bracket)
     answer = np.where(np.isnan(levels), levels, low)
     active = np.flatnonzero(levels > 0)
-    flat, low, high, own = levels[active], low[active], high[active], tuple(array[..., active] for array in own)
+    flat, low, high, own = (
+        levels[active],
+        low[active],
+        high[active],
+        tuple(array[..., active] for array in own),
+    )
     x = 0.5 * low + 0.5 * high
     for _ in range(STEPS):
         value = cdf(x, *own)
@@ -49,7 +56,13 @@ def invert(
         x = moved
         if np.count_nonzero(going) < 0.7 * going.size:
             answer[active[~going]] = x[~going]
-            active, flat, x, low, high = active[going], flat[going], x[going], low[going], high[going]
+            active, flat, x, low, high = (
+                active[going],
+                flat[going],
+                x[going],
+                low[going],
+                high[going],
+            )
             own = tuple(array[..., going] for array in own)
             if not active.size:
                 break
@@ -58,7 +71,8 @@ def invert(
 
 
 def invert_steps(cdf: Curve, u: Floats, bracket: tuple[Ends, Ends]) -> Floats:
-    """Return the smallest float in the bracket with cdf(x) >= u, which is exact where single values have mass.
+    """Return the smallest float in the bracket with cdf(x) >= u, which is exact where single values
+    have mass.
 
     Floats in order are whole numbers in order (their bits), so halving takes 64 steps at most.
     """
@@ -80,11 +94,15 @@ def _float(rank: NDArray[np.int64]) -> Floats:
     return np.where(rank < 0, np.int64(-(2**63)) - rank, rank).view(np.float64)
 
 
-def moments(lower: Curve, upper: Curve, begin: float = 0.0, end: float = 1.0) -> tuple[float, float, float]:
-    """Return the integrals of Q, Q**2 and Q**3 over levels from ``begin`` to ``end`` by the tanh-sinh rule.
+def moments(
+    lower: Curve, upper: Curve, begin: float = 0.0, end: float = 1.0
+) -> tuple[float, float, float]:
+    """Return the integrals of Q, Q**2 and Q**3 over levels from ``begin`` to ``end`` by the
+    tanh-sinh rule.
 
-    ``lower(u)`` is the quantile at u and ``upper(v)`` that at 1 - v. The nodes crowd at both ends, so infinite ends are no
-    trouble. Source: Takahasi and Mori, Publications of RIMS 9 (1974), 721-741.
+    ``lower(u)`` is the quantile at u and ``upper(v)`` that at 1 - v. The nodes crowd at both ends,
+    so infinite ends are no trouble. Source: Takahasi and Mori, Publications of RIMS 9 (1974),
+    721-741.
     """
     step = 1 / 64
     t = np.arange(-6 * 64, 6 * 64 + 1) * step
@@ -99,18 +117,25 @@ def moments(lower: Curve, upper: Curve, begin: float = 0.0, end: float = 1.0) ->
     x = np.empty(len(weights))
     with np.errstate(all="ignore"):
         x[first], x[~first] = lower(below[first]), upper(above[~first])
-        x = np.where(np.isfinite(x), x, 0.0)  # levels below the smallest float, whose weights are far smaller still
+        x = np.where(
+            np.isfinite(x), x, 0.0
+        )  # levels below the smallest float, whose weights are far smaller still
         return float(weights @ x), float(weights @ x**2), float(weights @ x**3)
 
 
 def central_moments(lower: Curve, upper: Curve, centre: float) -> tuple[float, float, float]:
-    """Return mean, variance and skewness by quadrature about a centre, so that a mean far from 0 costs no digits."""
-    first, variance, skewness = central(*moments(lambda u: lower(u) - centre, lambda v: upper(v) - centre))
+    """Return mean, variance and skewness by quadrature about a centre, so that a mean far from 0
+    costs no digits.
+    """
+    first, variance, skewness = central(
+        *moments(lambda u: lower(u) - centre, lambda v: upper(v) - centre)
+    )
     return centre + first, variance, skewness
 
 
 def without_heavy_tail(inner: Moments, found: Moments, tail: int) -> Moments:
-    """Return found moments, infinite or NaN where a kept endless tail makes those of the whole distribution so.
+    """Return found moments, infinite or NaN where a kept endless tail makes those of the whole
+    distribution so.
 
     ``tail`` is 1 where the upper tail is kept, -1 the lower, 0 where both or neither is.
     """
@@ -122,11 +147,17 @@ def without_heavy_tail(inner: Moments, found: Moments, tail: int) -> Moments:
 
 
 def central(first: float, second: float, third: float) -> tuple[float, float, float]:
-    """Return mean, variance and skewness from the first three raw moments; NaN or infinite where they overflow."""
+    """Return mean, variance and skewness from the first three raw moments; NaN or infinite where
+    they overflow.
+    """
     if not (math.isfinite(second) and math.isfinite(third)):
         return first, second, math.nan
     variance = second - first**2
-    skewness = (third - 3 * first * second + 2 * first**3) / math.pow(variance, 1.5) if variance > 0 else math.nan
+    skewness = (
+        (third - 3 * first * second + 2 * first**3) / math.pow(variance, 1.5)
+        if variance > 0
+        else math.nan
+    )
     return first, variance, skewness
 
 

@@ -1,7 +1,8 @@
 """Averages of normal cdfs around many values, fast enough to be inverted.
 
-The line is cut into cells as wide as the kernel's sd, where a value is near. In each cell the polynomial of degree 16 through
-the exact averages at Chebyshev nodes is right to about 1e-11 of the cdf, far out in the tail too.
+The line is cut into cells as wide as the kernel's sd, where a value is near. In each cell the
+polynomial of degree 16 through the exact averages at Chebyshev nodes is right to about 1e-11 of the
+cdf, far out in the tail too.
 """
 
 from __future__ import annotations
@@ -23,7 +24,9 @@ _TO_POWERS = np.linalg.inv(np.vander(2 * _NODES - 1, increasing=True))
 
 @dataclass(frozen=True)
 class KernelSums:
-    """The cdf of sorted ``values`` smoothed by a normal kernel: cells ``begins`` with its polynomials and ends."""
+    """The cdf of sorted ``values`` smoothed by a normal kernel: cells ``begins`` with its
+    polynomials and ends.
+    """
 
     start: float
     width: float
@@ -66,7 +69,11 @@ class KernelSums:
             return np.asarray(ndtr(z[:, None] - first).sum(axis=1) / self.count)
 
         def density(z: Floats) -> Floats:
-            return np.asarray(np.exp(-((z[:, None] - first) ** 2) / 2).sum(axis=1) / self.count / math.sqrt(2 * math.pi))
+            return np.asarray(
+                np.exp(-((z[:, None] - first) ** 2) / 2).sum(axis=1)
+                / self.count
+                / math.sqrt(2 * math.pi)
+            )
 
         found = self.start + self.width * invert(cdf, density, u, (-40.0, 0.0))
         return np.where(u <= 0, -np.inf, found)
@@ -93,7 +100,9 @@ def _polynomial(coefficients: Floats, x: Floats) -> Floats:
 
 
 def _average(points: Floats, values: Floats) -> Floats:
-    """Return the average of ndtr(point - value) over sorted values, of which only those near a point need working out."""
+    """Return the average of ndtr(point - value) over sorted values, of which only those near a
+    point need working out.
+    """
     flat = points.reshape(-1)
     below = np.searchsorted(values, flat - NEAR)
     above = np.searchsorted(values, flat + NEAR)

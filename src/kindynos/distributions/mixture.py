@@ -24,15 +24,20 @@ def raw_moments(distribution: Distribution) -> tuple[float, float, float]:
     """Return the first three raw moments of a distribution."""
     mean, variance = distribution.mean, distribution.variance
     skewness = distribution.skewness if variance > 0 else 0.0
-    return mean, variance + mean**2, skewness * math.pow(variance, 1.5) + 3 * mean * variance + mean**3
+    return (
+        mean,
+        variance + mean**2,
+        skewness * math.pow(variance, 1.5) + 3 * mean * variance + mean**3,
+    )
 
 
 @dataclass(frozen=True, repr=False)
 class Mixture(ByMoments, Tabled):
-    """One of several distributions, each with its weight: a figure whose distribution itself is uncertain, or experts who
-    disagree.
+    """One of several distributions, each with its weight: a figure whose distribution itself is
+    uncertain, or experts who disagree.
 
-    Source: McLachlan and Peel, Finite Mixture Models (2000), chapter 1; quantiles by inverting the cdf.
+    Source: McLachlan and Peel, Finite Mixture Models (2000), chapter 1; quantiles by inverting the
+    cdf.
 
     >>> from kindynos import Normal
     >>> Mixture([Normal(10, 1), Normal(20, 1)], [0.25, 0.75]).mean
@@ -47,18 +52,31 @@ class Mixture(ByMoments, Tabled):
     use = "opinions of several experts together; calm and stormy years"
 
     def __post_init__(self) -> None:
-        if isinstance(self.parts, Distribution | str) or not hasattr(self.parts, "__len__") or not len(self.parts):
+        if (
+            isinstance(self.parts, Distribution | str)
+            or not hasattr(self.parts, "__len__")
+            or not len(self.parts)
+        ):
             raise wrong("Mixture", "parts", "a list of distributions", self.parts)
-        parts = tuple(a_distribution("Mixture", f"parts[{i}]", part) for i, part in enumerate(self.parts))
+        parts = tuple(
+            a_distribution("Mixture", f"parts[{i}]", part) for i, part in enumerate(self.parts)
+        )
         if len(parts) > MOST_PARTS:
-            raise ParameterError(f"a mixture may have {MOST_PARTS:,} parts, and this one has {len(parts):,}", owner="Mixture")
+            raise ParameterError(
+                f"a mixture may have {MOST_PARTS:,} parts, and this one has {len(parts):,}",
+                owner="Mixture",
+            )
         object.__setattr__(self, "parts", parts)
         weights = [1.0] * len(parts) if self.weights is None else self.weights
         object.__setattr__(self, "weights", normalized_weights("Mixture", weights, len(parts)))
 
     @cached_property
     def _weighted(self) -> list[tuple[Distribution, float]]:
-        return [(part, weight) for part, weight in zip(self.parts, self.weights or (), strict=True) if weight > 0]
+        return [
+            (part, weight)
+            for part, weight in zip(self.parts, self.weights or (), strict=True)
+            if weight > 0
+        ]
 
     @cached_property
     def discrete(self) -> bool:
@@ -79,25 +97,37 @@ class Mixture(ByMoments, Tabled):
         centre = sum(weight * part.mean for part, weight in self._weighted)
         raw = [raw_moments(Affine(part, 1.0, -centre)) for part, _ in self._weighted]
         shares = [weight for _, weight in self._weighted]
-        mean, variance, skewness = central(*(sum(w * m[k] for w, m in zip(shares, raw, strict=True)) for k in range(3)))
+        mean, variance, skewness = central(
+            *(sum(w * m[k] for w, m in zip(shares, raw, strict=True)) for k in range(3))
+        )
         return mean + centre, variance, skewness
 
     @property
     def support(self) -> tuple[float, float]:
-        return min(part.support[0] for part, _ in self._weighted), max(part.support[1] for part, _ in self._weighted)
+        return min(part.support[0] for part, _ in self._weighted), max(
+            part.support[1] for part, _ in self._weighted
+        )
 
     def _density(self, x: Floats) -> Floats:
-        parts = [weight * part._density(x) for part, weight in self._weighted if part.discrete == self.discrete]
+        parts = [
+            weight * part._density(x)
+            for part, weight in self._weighted
+            if part.discrete == self.discrete
+        ]
         return np.asarray(np.sum(parts, axis=0))
 
     def _mass(self, x: float) -> float:
         return float(sum(weight * part._mass(x) for part, weight in self._weighted))
 
     def _cdf(self, x: Floats) -> Floats:
-        return np.asarray(np.sum([weight * part._cdf(x) for part, weight in self._weighted], axis=0))
+        return np.asarray(
+            np.sum([weight * part._cdf(x) for part, weight in self._weighted], axis=0)
+        )
 
     def _survival(self, x: Floats) -> Floats:
-        return np.asarray(np.sum([weight * part._survival(x) for part, weight in self._weighted], axis=0))
+        return np.asarray(
+            np.sum([weight * part._survival(x) for part, weight in self._weighted], axis=0)
+        )
 
     def _quantile(self, u: Floats) -> Floats:
         return self._among_atoms(u) if self.discrete else super()._quantile(u)
@@ -122,7 +152,10 @@ class Mixture(ByMoments, Tabled):
         if not inside.size:
             return self.support
         ends = np.array([inside.min(), inside.max()])
-        found = [part._upper_quantile(ends) if upper else part._quantile(ends) for part, _ in self._weighted]
+        found = [
+            part._upper_quantile(ends) if upper else part._quantile(ends)
+            for part, _ in self._weighted
+        ]
         low, high = float(np.min(found)), float(np.max(found))
         margin = 1e-9 * (abs(low) + abs(high) + 1)
         return low - margin, high + margin
@@ -130,7 +163,11 @@ class Mixture(ByMoments, Tabled):
     def _from_below(self, u: Floats) -> Floats:
         with np.errstate(divide="ignore", invalid="ignore"):
             span = self._span(u, False)
-            found = self._between_atoms(u, span) if self.has_atoms else invert(self._cdf, self._density, u, span)
+            found = (
+                self._between_atoms(u, span)
+                if self.has_atoms
+                else invert(self._cdf, self._density, u, span)
+            )
         low, high = self.support
         return np.where(u <= 0, low, np.where(u >= 1, high, found))
 
@@ -140,10 +177,16 @@ class Mixture(ByMoments, Tabled):
         parts = [(part, weight) for part, weight in self._weighted if part.discrete]
         values = np.unique(np.concatenate([np.empty(0), *(part._atoms[0] for part, _ in parts)]))
         at = self._cdf(values)
-        return values, at - np.sum([weight * part._density(values) for part, weight in parts], axis=0), at
+        return (
+            values,
+            at - np.sum([weight * part._density(values) for part, weight in parts], axis=0),
+            at,
+        )
 
     def _between_atoms(self, u: Floats, span: tuple[float, float]) -> Floats:
-        """Return the single value whose jump holds a level, or the place between two of them, sought there alone."""
+        """Return the single value whose jump holds a level, or the place between two of them,
+        sought there alone.
+        """
         values, below, at = self._jumps
         place = np.searchsorted(at, u)
         padded = np.concatenate([[span[0]], np.clip(values, *span), [span[1]]])
@@ -167,17 +210,30 @@ class Mixture(ByMoments, Tabled):
 
     def _flowing(self, x: Floats) -> Floats:
         """Return what the continuous parts add to the cdf."""
-        return np.asarray(np.sum([weight * part._cdf(x) for part, weight in self._weighted if not part.discrete], axis=0))
+        return np.asarray(
+            np.sum(
+                [weight * part._cdf(x) for part, weight in self._weighted if not part.discrete],
+                axis=0,
+            )
+        )
 
     def _from_above(self, v: Floats) -> Floats:
         low, high = self._span(v, True)
         if not self.has_atoms:
-            found = -invert(lambda x: self._survival(-x), lambda x: self._density(-x), v, (-high, -low))
+            found = -invert(
+                lambda x: self._survival(-x), lambda x: self._density(-x), v, (-high, -low)
+            )
             return np.where(v <= 0, self.support[1], np.where(v >= 1, self.support[0], found))
         # Beyond the last single value the survival function keeps the digits that 1 - v loses.
         answer = self._from_below(1.0 - v)
         last = self._jumps[0][-1] if len(self._jumps[0]) else math.inf
-        beyond = (v > 0) & (v < self._survival(np.array(last))) if math.isfinite(last) and last < high else v < 0
+        beyond = (
+            (v > 0) & (v < self._survival(np.array(last)))
+            if math.isfinite(last) and last < high
+            else v < 0
+        )
         if beyond.any():
-            answer[beyond] = -invert(lambda x: self._survival(-x), lambda x: self._density(-x), v[beyond], (-high, -last))
+            answer[beyond] = -invert(
+                lambda x: self._survival(-x), lambda x: self._density(-x), v[beyond], (-high, -last)
+            )
         return answer

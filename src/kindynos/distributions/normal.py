@@ -22,7 +22,8 @@ ROOT_TWO_PI = math.sqrt(2 * math.pi)
 class Normal(Distribution):
     """The normal distribution, with its mean and standard deviation; from minus to plus infinity.
 
-    Source: Johnson, Kotz and Balakrishnan, Continuous Univariate Distributions 1 (1994), chapter 13.
+    Source: Johnson, Kotz and Balakrishnan, Continuous Univariate Distributions 1 (1994), chapter
+    13.
 
     >>> Normal(100, 15).percentile(50)
     100.0
@@ -71,10 +72,11 @@ class Normal(Distribution):
 
 @dataclass(frozen=True, repr=False)
 class LogNormal(Distribution):
-    """The lognormal distribution, with the mean and sd of the quantity itself (``from_log`` takes those of its logarithm);
-    above 0.
+    """The lognormal distribution, with the mean and sd of the quantity itself (``from_log`` takes
+    those of its logarithm); above 0.
 
-    Source: Johnson, Kotz and Balakrishnan, Continuous Univariate Distributions 1 (1994), chapter 14.
+    Source: Johnson, Kotz and Balakrishnan, Continuous Univariate Distributions 1 (1994), chapter
+    14.
 
     >>> LogNormal(mean=20, sd=5).mean
     20.0
@@ -91,12 +93,16 @@ class LogNormal(Distribution):
 
     @classmethod
     def from_log(cls, mu: float, sigma: float) -> LogNormal:
-        """Return the distribution whose logarithm is normal with mean ``mu`` and standard deviation ``sigma``.
+        """Return the distribution whose logarithm is normal with mean ``mu`` and standard deviation
+        ``sigma``.
 
         >>> LogNormal.from_log(0, 0.5).percentile(50)
         1.0
         """
-        mu, sigma = finite("LogNormal.from_log", "mu", mu), positive("LogNormal.from_log", "sigma", sigma)
+        mu, sigma = (
+            finite("LogNormal.from_log", "mu", mu),
+            positive("LogNormal.from_log", "sigma", sigma),
+        )
         mean = float(np.exp(np.minimum(mu + sigma**2 / 2, 709.7)))
         return cls(mean, mean * math.sqrt(math.expm1(min(sigma**2, 709.0))))
 

@@ -1,7 +1,8 @@
 """The normal quantile of many levels at once, from a table of cubic polynomials.
 
-SciPy's ``ndtri`` branches for every value; polynomials looked up in a table take array operations alone. Their error is below
-2e-11, far under what any figure of a simulation can show; few values, and the outermost levels, are computed exactly.
+SciPy's ``ndtri`` branches for every value; polynomials looked up in a table take array operations
+alone. Their error is below 2e-11, far under what any figure of a simulation can show; few values,
+and the outermost levels, are computed exactly.
 """
 
 from __future__ import annotations
@@ -16,7 +17,9 @@ from kindynos.distributions.special import ndtri
 FEW = 4_096  # values below which the table does not pay
 PIECES = 4_096
 OUTER = 0.02  # share of levels at either end that are computed exactly
-CHUNK = 262_144  # values worked on at a time: long operations, so that threads seldom wait for the interpreter's lock
+# values worked on at a time: long operations, so that threads seldom wait for the interpreter's
+# lock
+CHUNK = 262_144
 
 
 def normal_quantile(levels: Floats) -> Floats:
@@ -45,10 +48,14 @@ def normal_quantile(levels: Floats) -> Floats:
 
 @cache
 def _table() -> Floats:
-    """Return coefficients ``(4, PIECES)`` of the cubic through four Chebyshev points of each piece; NaN in the outer ones."""
+    """Return coefficients ``(4, PIECES)`` of the cubic through four Chebyshev points of each piece;
+    NaN in the outer ones.
+    """
     points = 0.5 + 0.5 * np.cos(np.pi * (2 * np.arange(4) + 1) / 8)
     values = ndtri((np.arange(PIECES) + points[:, None]) / PIECES)
-    coefficients = np.asarray(np.linalg.solve(np.vander(points, 4, increasing=True), values), dtype=np.float64)
+    coefficients = np.asarray(
+        np.linalg.solve(np.vander(points, 4, increasing=True), values), dtype=np.float64
+    )
     edge = int(OUTER * PIECES)
     coefficients[:, :edge] = coefficients[:, -edge:] = np.nan
     return coefficients

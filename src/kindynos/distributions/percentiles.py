@@ -1,7 +1,8 @@
 """Finding the member of a family that has given percentiles.
 
-A family that is given by percentiles states a ``Recipe``: how a distribution is made of free numbers (any real numbers serve),
-and where to start them. Least squares then moves these numbers until the percentiles are met.
+A family that is given by percentiles states a ``Recipe``: how a distribution is made of free
+numbers (any real numbers serve), and where to start them. Least squares then moves these numbers
+until the percentiles are met.
 """
 
 from __future__ import annotations
@@ -26,9 +27,9 @@ EXACT = 1e-9  # a misfit this small beside the spread of the values is rounding
 class Recipe:
     """How a family is found from percentiles.
 
-    ``build(family, t, x)`` returns a distribution from free numbers ``t`` and the percentiles' values ``x``; ``start(u, x)``
-    are the first free numbers; ``count`` is how many percentiles are needed at least, and values lie between ``low`` and
-    ``high``.
+    ``build(family, t, x)`` returns a distribution from free numbers ``t`` and the percentiles'
+    values ``x``; ``start(u, x)`` are the first free numbers; ``count`` is how many percentiles are
+    needed at least, and values lie between ``low`` and ``high``.
     """
 
     build: Callable[[Any, Floats, Floats], Any]
@@ -49,25 +50,35 @@ def log_centre_and_spread(u: Floats, x: Floats) -> list[float]:
 
 
 def by_location_and_scale() -> Recipe:
-    """Return the recipe of a family whose first parameter is a location and whose second is a scale."""
+    """Return the recipe of a family whose first parameter is a location and whose second is a
+    scale.
+    """
     return Recipe(lambda family, t, x: family(t[0], math.exp(t[1])), centre_and_spread)
 
 
 def by_location_scale_and_shape(first_shape: float) -> Recipe:
-    """Return the recipe of a family with a location, a scale and a shape that may have either sign."""
+    """Return the recipe of a family with a location, a scale and a shape that may have either
+    sign.
+    """
     return Recipe(
-        lambda family, t, x: family(t[0], math.exp(t[1]), float(t[2])), lambda u, x: [*centre_and_spread(u, x), first_shape], 3
+        lambda family, t, x: family(t[0], math.exp(t[1]), float(t[2])),
+        lambda u, x: [*centre_and_spread(u, x), first_shape],
+        3,
     )
 
 
 def above_zero(build: Callable[[Any, Floats], Any]) -> Recipe:
-    """Return the recipe of a family of positive values, made of the centre and the spread of their logarithm."""
+    """Return the recipe of a family of positive values, made of the centre and the spread of their
+    logarithm.
+    """
     return Recipe(lambda family, t, x: build(family, t), log_centre_and_spread, low=0.0)
 
 
 def _between_ends(family: Any, t: Floats, x: Floats) -> Any:
     low, high = x[0] - math.exp(t[0]), x[-1] + math.exp(t[-1])
-    weight = 1 / (1 + math.exp(-t[1])) if len(t) == 3 else 0.5  # two percentiles leave the mode open: the middle
+    weight = (
+        1 / (1 + math.exp(-t[1])) if len(t) == 3 else 0.5
+    )  # two percentiles leave the mode open: the middle
     return family(low, low + weight * (high - low), high)
 
 
@@ -79,15 +90,31 @@ def _ends(u: Floats, x: Floats) -> list[float]:
 LOW_MODE_HIGH = Recipe(_between_ends, _ends)
 
 
-def increasing_percentiles(owner: str, percentiles: Any, least: int = 2) -> tuple[tuple[float, float], ...]:
-    """Return percentiles, a mapping or pairs, as ordered pairs; levels lie between 0 and 100, and values increase."""
+def increasing_percentiles(
+    owner: str, percentiles: Any, least: int = 2
+) -> tuple[tuple[float, float], ...]:
+    """Return percentiles, a mapping or pairs, as ordered pairs; levels lie between 0 and 100, and
+    values increase.
+    """
     try:
-        pairs = [(q, x) for q, x in (percentiles.items() if isinstance(percentiles, Mapping) else percentiles)]
+        pairs = [
+            (q, x)
+            for q, x in (percentiles.items() if isinstance(percentiles, Mapping) else percentiles)
+        ]
     except (TypeError, ValueError):
-        raise wrong(owner, "percentiles", "pairs of a percentile and its value, such as {10: 4, 90: 9}", percentiles) from None
-    checked = sorted((finite(owner, "a percentile", q), finite(owner, f"the value at P{q}", x)) for q, x in pairs)
+        raise wrong(
+            owner,
+            "percentiles",
+            "pairs of a percentile and its value, such as {10: 4, 90: 9}",
+            percentiles,
+        ) from None
+    checked = sorted(
+        (finite(owner, "a percentile", q), finite(owner, f"the value at P{q}", x)) for q, x in pairs
+    )
     if len(checked) < least:
-        raise ParameterError(f"at least {least} percentiles are needed, not {len(checked)}", owner=owner)
+        raise ParameterError(
+            f"at least {least} percentiles are needed, not {len(checked)}", owner=owner
+        )
     for q, _ in checked:
         if not 0 < q < 100:
             raise wrong(owner, "a percentile", "between 0 and 100", q)
@@ -96,38 +123,58 @@ def increasing_percentiles(owner: str, percentiles: Any, least: int = 2) -> tupl
             raise wrong(owner, "each percentile", "given once", q)
         if not x < y:
             raise ParameterError(
-                f"values must increase with the percentile, and P{p:g} = {y:g} follows P{q:g} = {x:g}", owner=owner
+                f"values must increase with the percentile, and P{p:g} = {y:g} follows P{q:g} "
+                f"= {x:g}",
+                owner=owner,
             )
     return tuple(checked)
 
 
-def solve_percentiles(family: Any, recipe: Recipe | None, percentiles: Mapping[float, float], fit: bool) -> Any:
-    """Return the member of a family that has the percentiles; see ``kd.from_percentiles`` for the errors."""
+def solve_percentiles(
+    family: Any, recipe: Recipe | None, percentiles: Mapping[float, float], fit: bool
+) -> Any:
+    """Return the member of a family that has the percentiles; see ``kd.from_percentiles`` for the
+    errors.
+    """
     owner, label = "from_percentiles", family.label
     pairs = increasing_percentiles(owner, percentiles)
     levels, values = np.array([q for q, _ in pairs]) / 100, np.array([x for _, x in pairs])
     if recipe is None:
-        raise ParameterError(f"the {label} distribution is not given by percentiles; see kd.smooth_percentiles", owner=owner)
+        raise ParameterError(
+            f"the {label} distribution is not given by percentiles; see kd.smooth_percentiles",
+            owner=owner,
+        )
     if values[0] <= recipe.low or values[-1] >= recipe.high:
         rule = "above 0" if math.isinf(recipe.high) else "between 0 and 1"
         outside = values[0] if values[0] <= recipe.low else values[-1]
-        raise ParameterError(f"values of the {label} distribution must be {rule}, not {outside:g}", owner=owner)
+        raise ParameterError(
+            f"values of the {label} distribution must be {rule}, not {outside:g}", owner=owner
+        )
     if len(pairs) < recipe.count:
         raise ParameterError(
-            f"the {label} distribution has {recipe.count} parameters and needs as many percentiles", owner=owner
+            f"the {label} distribution has {recipe.count} parameters and needs as many percentiles",
+            owner=owner,
         )
     found = _nearest(family, recipe, levels, values)
     reached = found.quantile(levels)
     if np.abs(reached - values).max() <= EXACT * (values[-1] - values[0]):
         return found
-    off = "; ".join(f"P{100 * u:g} is {y:.6g} instead of {x:g}" for u, x, y in zip(levels, values, reached, strict=True))
+    off = "; ".join(
+        f"P{100 * u:g} is {y:.6g} instead of {x:g}"
+        for u, x, y in zip(levels, values, reached, strict=True)
+    )
     if not fit:
         raise ParameterError(
-            f"no {label} distribution has all of these percentiles; the nearest one misses them: {off}. "
+            f"no {label} distribution has all of these percentiles; the nearest one misses them: "
+            f"{off}. "
             "Say fit=True to accept it, or use kd.smooth_percentiles",
             owner=owner,
         )
-    warnings.warn(f"the nearest {label} distribution does not have all the percentiles: {off}", FitWarning, stacklevel=3)
+    warnings.warn(
+        f"the nearest {label} distribution does not have all the percentiles: {off}",
+        FitWarning,
+        stacklevel=3,
+    )
     return found
 
 
@@ -146,8 +193,13 @@ def _nearest(family: Any, recipe: Recipe, levels: Floats, values: Floats) -> Any
 
     begin = np.array(recipe.start(levels, values), dtype=np.float64)
     best = None
-    for start in [begin, *(begin + shift * np.eye(len(begin))[-1] for shift in (-1.0, 1.0, -2.5, 2.5))]:
-        found = least_squares(misfit, start, xtol=1e-15, ftol=1e-15, gtol=1e-15, x_scale="jac", max_nfev=2000)
+    for start in [
+        begin,
+        *(begin + shift * np.eye(len(begin))[-1] for shift in (-1.0, 1.0, -2.5, 2.5)),
+    ]:
+        found = least_squares(
+            misfit, start, xtol=1e-15, ftol=1e-15, gtol=1e-15, x_scale="jac", max_nfev=2000
+        )
         if best is None or found.cost < best.cost:
             best = found
         if best.cost < 1e-24:

@@ -1,4 +1,6 @@
-"""Distributions of positive figures: gamma, exponential, Weibull, log-logistic, inverse Gaussian."""
+"""Distributions of positive figures: gamma, exponential, Weibull, log-logistic, inverse
+Gaussian.
+"""
 
 from __future__ import annotations
 
@@ -52,7 +54,8 @@ class _FromZero(Standardised):
 class Gamma(_FromZero, Tabled):
     """The gamma distribution: mean shape x scale, variance shape x scale squared.
 
-    Source: Johnson, Kotz and Balakrishnan, Continuous Univariate Distributions 1 (1994), chapter 17.
+    Source: Johnson, Kotz and Balakrishnan, Continuous Univariate Distributions 1 (1994), chapter
+    17.
 
     >>> Gamma(shape=4, scale=2.5).mean
     10.0
@@ -64,7 +67,9 @@ class Gamma(_FromZero, Tabled):
     rules = {"shape": positive, "scale": positive}
     label = "gamma"
     use = "a positive figure skewed to the right: waiting times, sizes of claims, rain"
-    percentile_recipe = above_zero(lambda family, t: family(math.exp(-2 * t[1]), math.exp(t[0] + 2 * t[1])))
+    percentile_recipe = above_zero(
+        lambda family, t: family(math.exp(-2 * t[1]), math.exp(t[0] + 2 * t[1]))
+    )
 
     @property
     def _z_moments(self) -> tuple[float, float, float]:
@@ -89,7 +94,9 @@ class Gamma(_FromZero, Tabled):
         return self.scale * gammainccinv(self.shape, v)
 
     def _quantile(self, u: Floats) -> Floats:
-        return np.maximum(Tabled._quantile(self, u), 0.0)  # a table of tiny shapes may fall a hair below
+        return np.maximum(
+            Tabled._quantile(self, u), 0.0
+        )  # a table of tiny shapes may fall a hair below
 
     def _upper_quantile(self, v: Floats) -> Floats:
         return self._from_above(v)
@@ -97,9 +104,11 @@ class Gamma(_FromZero, Tabled):
 
 @dataclass(frozen=True, repr=False)
 class Exponential(Standardised):
-    """The exponential distribution, with its mean: a wait that does not know how long it has lasted.
+    """The exponential distribution, with its mean: a wait that does not know how long it has
+    lasted.
 
-    Source: Johnson, Kotz and Balakrishnan, Continuous Univariate Distributions 1 (1994), chapter 19.
+    Source: Johnson, Kotz and Balakrishnan, Continuous Univariate Distributions 1 (1994), chapter
+    19.
 
     >>> round(Exponential(10).chance(above=10), 6)
     0.367879
@@ -111,7 +120,9 @@ class Exponential(Standardised):
     label = "exponential"
     by_trial = True
     use = "time until the next of events that come at a steady rate"
-    percentile_recipe = Recipe(lambda family, t, x: family(math.exp(t[0])), lambda u, x: [math.log(x[-1])], 1, 0.0)
+    percentile_recipe = Recipe(
+        lambda family, t, x: family(math.exp(t[0])), lambda u, x: [math.log(x[-1])], 1, 0.0
+    )
 
     @property
     def _place(self) -> tuple[float, float]:
@@ -143,9 +154,11 @@ class Exponential(Standardised):
 
 @dataclass(frozen=True, repr=False)
 class Weibull(_FromZero):
-    """The Weibull distribution: failures that come earlier (shape below 1) or later (above 1) than at a steady rate.
+    """The Weibull distribution: failures that come earlier (shape below 1) or later (above 1) than
+    at a steady rate.
 
-    Source: Johnson, Kotz and Balakrishnan, Continuous Univariate Distributions 1 (1994), chapter 21.
+    Source: Johnson, Kotz and Balakrishnan, Continuous Univariate Distributions 1 (1994), chapter
+    21.
 
     >>> round(Weibull(shape=2, scale=10).mean, 4)
     8.8623
@@ -162,13 +175,19 @@ class Weibull(_FromZero):
 
     @property
     def _z_moments(self) -> tuple[float, float, float]:
-        if self.shape > 50:  # z is near 1, and so is every power of it: moments of shape x (z - 1) keep the digits
+        if (
+            self.shape > 50
+        ):  # z is near 1, and so is every power of it: moments of shape x (z - 1) keep the digits
             k = self.shape
             first, variance, skewness = central_moments(
-                lambda u: k * np.expm1(np.log(-np.log1p(-u)) / k), lambda v: k * np.expm1(np.log(-np.log(v)) / k), 0.0
+                lambda u: k * np.expm1(np.log(-np.log1p(-u)) / k),
+                lambda v: k * np.expm1(np.log(-np.log(v)) / k),
+                0.0,
             )
             return 1 + first / k, variance / k**2, skewness
-        first, second, third = (math.gamma(1 + k / self.shape) if k / self.shape < 170 else math.inf for k in (1, 2, 3))
+        first, second, third = (
+            math.gamma(1 + k / self.shape) if k / self.shape < 170 else math.inf for k in (1, 2, 3)
+        )
         return from_raw(first, second, third)
 
     def _z_density(self, z: Floats) -> Floats:
@@ -189,9 +208,11 @@ class Weibull(_FromZero):
 
 @dataclass(frozen=True, repr=False)
 class LogLogistic(_FromZero):
-    """The log-logistic distribution: its logarithm is logistic. The mean needs a shape above 1, the variance above 2.
+    """The log-logistic distribution: its logarithm is logistic. The mean needs a shape above 1, the
+    variance above 2.
 
-    Source: Johnson, Kotz and Balakrishnan, Continuous Univariate Distributions 2 (1995), chapter 23.
+    Source: Johnson, Kotz and Balakrishnan, Continuous Univariate Distributions 2 (1995), chapter
+    23.
 
     >>> LogLogistic(scale=100, shape=3).percentile(50)
     100.0
@@ -203,7 +224,10 @@ class LogLogistic(_FromZero):
     rules = {"scale": positive, "shape": positive}
     label = "log logistic"
     by_trial = True
-    use = "a positive figure around a known median with a heavy upper tail: incomes, flood sizes, durations"
+    use = (
+        "a positive figure around a known median with a heavy upper tail: incomes, flood sizes, "
+        "durations"
+    )
     percentile_recipe = above_zero(lambda family, t: family(math.exp(t[0]), math.exp(-t[1])))
 
     @property
@@ -217,7 +241,9 @@ class LogLogistic(_FromZero):
     def _z_density(self, z: Floats) -> Floats:
         y = self.shape * np.log(z)
         inside = self.shape * expit(y) * expit(-y) / z
-        return np.where(z > 0, inside, 0.0 if self.shape > 1 else (1.0 if self.shape == 1 else math.inf))
+        return np.where(
+            z > 0, inside, 0.0 if self.shape > 1 else (1.0 if self.shape == 1 else math.inf)
+        )
 
     def _z_cdf(self, z: Floats) -> Floats:
         return expit(self.shape * np.log(z))
@@ -234,11 +260,11 @@ class LogLogistic(_FromZero):
 
 @dataclass(frozen=True, repr=False)
 class InverseGaussian(Tabled):
-    """The inverse Gaussian distribution, with its mean and a shape: variance mean cubed / shape. First passage of a drifting
-    price.
+    """The inverse Gaussian distribution, with its mean and a shape: variance mean cubed / shape.
+    First passage of a drifting price.
 
-    In the upper tail the cdf is a difference; its error is 1e-16 of 1. Source: Folks and Chhikara, Journal of the Royal
-    Statistical Society B 40 (1978), 263-289.
+    In the upper tail the cdf is a difference; its error is 1e-16 of 1. Source: Folks and Chhikara,
+    Journal of the Royal Statistical Society B 40 (1978), 263-289.
 
     >>> InverseGaussian(mean=2, shape=8).variance
     1.0
@@ -249,8 +275,13 @@ class InverseGaussian(Tabled):
 
     rules = {"mean": positive, "shape": positive}
     label = "inverse gaussian"
-    use = "time until a drifting figure first reaches a level; positive figures with a heavy upper tail"
-    percentile_recipe = above_zero(lambda family, t: family(math.exp(t[0]), math.exp(t[0] - 2 * t[1])))
+    use = (
+        "time until a drifting figure first reaches a level; positive figures with a heavy "
+        "upper tail"
+    )
+    percentile_recipe = above_zero(
+        lambda family, t: family(math.exp(t[0]), math.exp(t[0] - 2 * t[1]))
+    )
 
     @property
     def variance(self) -> float:
@@ -267,12 +298,18 @@ class InverseGaussian(Tabled):
     def _sides(self, x: Floats) -> tuple[Floats, Floats]:
         root = np.sqrt(self.shape / x)
         ratio = x / self.mean
-        return root * (ratio - 1), np.exp(2 * self.shape / self.mean + log_ndtr(-root * (ratio + 1)))
+        return root * (ratio - 1), np.exp(
+            2 * self.shape / self.mean + log_ndtr(-root * (ratio + 1))
+        )
 
     def _density(self, x: Floats) -> Floats:
         positive_x = np.where(x > 0, x, 1.0)
         gap = (positive_x - self.mean) ** 2 / (self.mean**2 * positive_x)
-        return np.where(x > 0, np.sqrt(self.shape / (2 * math.pi * positive_x**3)) * np.exp(-self.shape * gap / 2), 0.0)
+        return np.where(
+            x > 0,
+            np.sqrt(self.shape / (2 * math.pi * positive_x**3)) * np.exp(-self.shape * gap / 2),
+            0.0,
+        )
 
     def _cdf(self, x: Floats) -> Floats:
         near, far = self._sides(np.where(x > 0, x, 1.0))
@@ -283,7 +320,9 @@ class InverseGaussian(Tabled):
         return np.where(x > 0, np.clip(ndtr(-near) - far, 0, 1), 1.0)
 
     def _log_solve(self, curve: bool, u: Floats) -> Floats:
-        """Invert in log x, so that small values keep their digits; ``curve`` says whether from below."""
+        """Invert in log x, so that small values keep their digits; ``curve`` says whether from
+        below.
+        """
         sign = 1.0 if curve else -1.0
         side = self._cdf if curve else self._survival
 
@@ -293,7 +332,10 @@ class InverseGaussian(Tabled):
 
         centre = sign * math.log(self.mean)
         width = 50 * (1 + math.sqrt(self.mean / self.shape))
-        return np.exp(sign * invert(lambda y: side(np.exp(sign * y)), density, u, (centre - width, centre + width)))
+        return np.exp(
+            sign
+            * invert(lambda y: side(np.exp(sign * y)), density, u, (centre - width, centre + width))
+        )
 
     def _from_below(self, u: Floats) -> Floats:
         return self._log_solve(True, u)

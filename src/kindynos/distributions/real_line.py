@@ -1,5 +1,5 @@
-"""Distributions on the whole line, with a location and a scale: Student's t, logistic, Laplace, Cauchy, skew normal, Johnson
-SU.
+"""Distributions on the whole line, with a location and a scale: Student's t, logistic, Laplace,
+Cauchy, skew normal, Johnson SU.
 """
 
 from __future__ import annotations
@@ -12,8 +12,22 @@ import numpy as np
 from kindynos.arrays import Floats
 from kindynos.distributions.families import Standardised, Tabled
 from kindynos.distributions.inverse import invert
-from kindynos.distributions.percentiles import Recipe, by_location_and_scale, by_location_scale_and_shape, centre_and_spread
-from kindynos.distributions.special import betainc, betaincinv, betaln, expit, logit, ndtr, ndtri, owens_t
+from kindynos.distributions.percentiles import (
+    Recipe,
+    by_location_and_scale,
+    by_location_scale_and_shape,
+    centre_and_spread,
+)
+from kindynos.distributions.special import (
+    betainc,
+    betaincinv,
+    betaln,
+    expit,
+    logit,
+    ndtr,
+    ndtri,
+    owens_t,
+)
 from kindynos.validate import above, finite, positive
 
 
@@ -47,7 +61,9 @@ class _TShaped(Standardised, Tabled):
         nearer = np.minimum(u, 1 - u)
         tail = betaincinv(df / 2, 0.5, 2 * nearer)
         middle = betaincinv(0.5, df / 2, np.abs(1 - 2 * u))
-        size = np.where(nearer < 0.1, np.sqrt(df * (1 - tail) / tail), np.sqrt(df * middle / (1 - middle)))
+        size = np.where(
+            nearer < 0.1, np.sqrt(df * (1 - tail) / tail), np.sqrt(df * middle / (1 - middle))
+        )
         return np.sign(u - 0.5) * size
 
     def _from_below(self, u: Floats) -> Floats:
@@ -65,9 +81,11 @@ class _TShaped(Standardised, Tabled):
 
 @dataclass(frozen=True, repr=False)
 class StudentT(_TShaped):
-    """Student's t with ``df`` degrees of freedom (above 2), its mean and its sd; ``from_location`` takes location and scale.
+    """Student's t with ``df`` degrees of freedom (above 2), its mean and its sd; ``from_location``
+    takes location and scale.
 
-    Source: Johnson, Kotz and Balakrishnan, Continuous Univariate Distributions 2 (1995), chapter 28.
+    Source: Johnson, Kotz and Balakrishnan, Continuous Univariate Distributions 2 (1995), chapter
+    28.
 
     >>> StudentT(5, mean=0.01, sd=0.2).sd
     0.2
@@ -81,7 +99,9 @@ class StudentT(_TShaped):
     label = "student t"
     use = "like the normal, with more weight far out: returns, model errors"
     percentile_recipe = Recipe(
-        lambda family, t, x: family(2 + math.exp(t[2]), t[0], math.exp(t[1])), lambda u, x: [*centre_and_spread(u, x), 1.0], 3
+        lambda family, t, x: family(2 + math.exp(t[2]), t[0], math.exp(t[1])),
+        lambda u, x: [*centre_and_spread(u, x), 1.0],
+        3,
     )
 
     @classmethod
@@ -100,9 +120,11 @@ class StudentT(_TShaped):
 
 @dataclass(frozen=True, repr=False)
 class StudentTByScale(_TShaped):
-    """Student's t by location and scale, for any degrees of freedom; the mean needs ``df`` above 1, the variance above 2.
+    """Student's t by location and scale, for any degrees of freedom; the mean needs ``df`` above 1,
+    the variance above 2.
 
-    Source: Johnson, Kotz and Balakrishnan, Continuous Univariate Distributions 2 (1995), chapter 28.
+    Source: Johnson, Kotz and Balakrishnan, Continuous Univariate Distributions 2 (1995), chapter
+    28.
 
     >>> StudentTByScale(3, 10, 2).percentile(50)
     10.0
@@ -123,9 +145,11 @@ class StudentTByScale(_TShaped):
 
 @dataclass(frozen=True, repr=False)
 class Logistic(Standardised):
-    """The logistic distribution, with its mean and sd; tails between those of the normal and the Laplace distribution.
+    """The logistic distribution, with its mean and sd; tails between those of the normal and the
+    Laplace distribution.
 
-    Source: Johnson, Kotz and Balakrishnan, Continuous Univariate Distributions 2 (1995), chapter 23.
+    Source: Johnson, Kotz and Balakrishnan, Continuous Univariate Distributions 2 (1995), chapter
+    23.
 
     >>> Logistic(10, 2).percentile(50)
     10.0
@@ -137,7 +161,10 @@ class Logistic(Standardised):
     rules = {"mean": finite, "sd": positive}
     label = "logistic"
     by_trial = True
-    use = "a symmetric figure with somewhat heavier tails than the normal: growth, shares in transition"
+    use = (
+        "a symmetric figure with somewhat heavier tails than the normal: growth, shares in "
+        "transition"
+    )
     percentile_recipe = by_location_and_scale()
 
     @property
@@ -168,7 +195,8 @@ class Logistic(Standardised):
 class Laplace(Standardised):
     """The Laplace distribution, with its mean and sd: exponential on both sides.
 
-    Source: Johnson, Kotz and Balakrishnan, Continuous Univariate Distributions 2 (1995), chapter 24.
+    Source: Johnson, Kotz and Balakrishnan, Continuous Univariate Distributions 2 (1995), chapter
+    24.
 
     >>> Laplace(0, 2).chance(above=0)
     0.5
@@ -212,7 +240,8 @@ class Laplace(Standardised):
 class Cauchy(Standardised):
     """The Cauchy distribution: no mean and no sd exist, however many figures are averaged.
 
-    Source: Johnson, Kotz and Balakrishnan, Continuous Univariate Distributions 1 (1994), chapter 16.
+    Source: Johnson, Kotz and Balakrishnan, Continuous Univariate Distributions 1 (1994), chapter
+    16.
 
     >>> Cauchy(0, 1).mean
     nan
@@ -246,7 +275,9 @@ class Cauchy(Standardised):
 
     def _z_quantile(self, u: Floats) -> Floats:
         return np.where(
-            u < 0.25, -1 / np.tan(math.pi * u), np.where(u > 0.75, 1 / np.tan(math.pi * (1 - u)), np.tan(math.pi * (u - 0.5)))
+            u < 0.25,
+            -1 / np.tan(math.pi * u),
+            np.where(u > 0.75, 1 / np.tan(math.pi * (1 - u)), np.tan(math.pi * (u - 0.5))),
         )
 
     def _z_upper(self, v: Floats) -> Floats:
@@ -255,11 +286,11 @@ class Cauchy(Standardised):
 
 @dataclass(frozen=True, repr=False)
 class SkewNormal(Standardised, Tabled):
-    """The skew normal distribution: ``shape`` above 0 leans to the right, below 0 to the left, and 0 is the normal
-    distribution.
+    """The skew normal distribution: ``shape`` above 0 leans to the right, below 0 to the left, and
+    0 is the normal distribution.
 
-    The cdf of the thin tail is a difference of nearly equal numbers: its error is 1e-16 of 1, not of the tail.
-    Source: Azzalini, Scandinavian Journal of Statistics 12 (1985), 171-178.
+    The cdf of the thin tail is a difference of nearly equal numbers: its error is 1e-16 of 1, not
+    of the tail. Source: Azzalini, Scandinavian Journal of Statistics 12 (1985), 171-178.
 
     >>> SkewNormal(0, 1, shape=4).skewness > 0.7
     True
@@ -297,7 +328,9 @@ class SkewNormal(Standardised, Tabled):
         return invert(self._z_cdf, self._z_density, u, (-40.0, 40.0))
 
     def _z_upper(self, v: Floats) -> Floats:
-        return -invert(lambda z: self._z_survival(-z), lambda z: self._z_density(-z), v, (-40.0, 40.0))
+        return -invert(
+            lambda z: self._z_survival(-z), lambda z: self._z_density(-z), v, (-40.0, 40.0)
+        )
 
     def _from_below(self, u: Floats) -> Floats:
         return self.location + self.scale * self._z_quantile(u)
@@ -339,7 +372,12 @@ class JohnsonSU(Standardised):
             return -math.copysign(math.inf, self.a) if self.a else 0.0, math.inf, math.nan
         w, lean = math.exp(self.b**-2), self.a / self.b
         variance = (w - 1) * (w * math.cosh(2 * lean) + 1) / 2
-        third = -0.25 * math.sqrt(w) * (w - 1) ** 2 * (w * (w + 2) * math.sinh(3 * lean) + 3 * math.sinh(lean))
+        third = (
+            -0.25
+            * math.sqrt(w)
+            * (w - 1) ** 2
+            * (w * (w + 2) * math.sinh(3 * lean) + 3 * math.sinh(lean))
+        )
         return -math.sqrt(w) * math.sinh(lean), variance, third / math.pow(variance, 1.5)
 
     def _z_density(self, z: Floats) -> Floats:

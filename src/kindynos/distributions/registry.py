@@ -11,12 +11,17 @@ from kindynos.distributions.catalogue import CATALOGUE
 from kindynos.distributions.stated import StatedDistribution
 from kindynos.errors import ParameterError
 
-_EARLIER_NAMES = {"law": "inner"}  # of parameters, which files written by earlier versions still use
+_EARLIER_NAMES = {
+    "law": "inner"
+}  # of parameters, which files written by earlier versions still use
 DEEPEST = 10  # distributions inside distributions
 
 
-def distribution_from(name: str, parameters: Mapping[str, Any], depth: int = 0) -> Distribution | StatedDistribution:
-    """Return a distribution from its name and parameters; raises ParameterError for a wrong, missing or unknown one.
+def distribution_from(
+    name: str, parameters: Mapping[str, Any], depth: int = 0
+) -> Distribution | StatedDistribution:
+    """Return a distribution from its name and parameters; raises ParameterError for a wrong,
+    missing or unknown one.
 
     ``depth`` is how deeply it is nested in others.
     """
@@ -25,15 +30,21 @@ def distribution_from(name: str, parameters: Mapping[str, Any], depth: int = 0) 
     parameters = {_EARLIER_NAMES.get(key, key): value for key, value in parameters.items()}
     for key, value in parameters.items():
         if key not in known:
-            raise ParameterError(f"{name!r} has no parameter {key!r} (value {value!r:.40})", unknown=key, known=known)
+            raise ParameterError(
+                f"{name!r} has no parameter {key!r} (value {value!r:.40})", unknown=key, known=known
+            )
     for key, field in known.items():
         if key not in parameters and field.default is MISSING:
-            raise ParameterError(f"{name!r} lacks the parameter {key!r}; it takes {', '.join(known)}")
+            raise ParameterError(
+                f"{name!r} lacks the parameter {key!r}; it takes {', '.join(known)}"
+            )
     return distribution(**{key: _inner(value, depth) for key, value in parameters.items()})
 
 
 def _inner(value: Any, depth: int) -> Any:
-    """Return a parameter, with tables that state a distribution, alone or in a list, made into distributions."""
+    """Return a parameter, with tables that state a distribution, alone or in a list, made into
+    distributions.
+    """
     if isinstance(value, list):
         return [_inner(item, depth) for item in value]
     if isinstance(value, Mapping):
@@ -41,10 +52,13 @@ def _inner(value: Any, depth: int) -> Any:
         name = rest.pop("distribution", None)
         if not isinstance(name, str):
             raise ParameterError(
-                f"a distribution inside a distribution needs the key 'distribution', and {dict(value)!r:.60} has none"
+                "a distribution inside a distribution needs the key 'distribution', and "
+                f"{dict(value)!r:.60} has none"
             )
         if depth == DEEPEST:
-            raise ParameterError(f"distributions may be nested {DEEPEST} deep, and these are nested deeper")
+            raise ParameterError(
+                f"distributions may be nested {DEEPEST} deep, and these are nested deeper"
+            )
         return distribution_from(name, rest, depth + 1)
     return value
 
@@ -52,7 +66,11 @@ def _inner(value: Any, depth: int) -> Any:
 def parameters_of(distribution: Distribution | StatedDistribution) -> dict[str, Any]:
     """Return a distribution's parameters by name."""
     if isinstance(distribution, StatedDistribution):
-        missing = {field.name: field.default for field in _fields(distribution.kind) if field.default is not MISSING}
+        missing = {
+            field.name: field.default
+            for field in _fields(distribution.kind)
+            if field.default is not MISSING
+        }
         return {**missing, **distribution.parameters}
     return {field.name: getattr(distribution, field.name) for field in _fields(type(distribution))}
 
@@ -81,7 +99,10 @@ _EXAMPLE_VALUES: dict[str, Any] = {
     "steps": False,
     "percentiles": [[5, 1.0], [25, 2.0], [50, 3.0], [75, 5.0], [95, 9.0]],
     "inner": {"distribution": "normal", "mean": 5.0, "sd": 2.0},
-    "parts": [{"distribution": "normal", "mean": 5.0, "sd": 1.0}, {"distribution": "normal", "mean": 9.0, "sd": 2.0}],
+    "parts": [
+        {"distribution": "normal", "mean": 5.0, "sd": 1.0},
+        {"distribution": "normal", "mean": 9.0, "sd": 2.0},
+    ],
     "count": {"distribution": "poisson", "mean": 3.0},
     "size": {"distribution": "gamma", "shape": 2.0, "scale": 5.0},
 }
@@ -94,7 +115,10 @@ _EXAMPLES: dict[str, dict[str, Any]] = {
     "generalized pareto": {"location": 10.0, "scale": 2.0, "shape": 0.2},
     "johnson su": {"a": -1.0, "b": 1.5, "location": 10.0, "scale": 2.0},
     "uncertain": {
-        "parts": [{"distribution": "normal", "mean": 5.0, "sd": 1.0}, {"distribution": "normal", "mean": 6.0, "sd": 1.2}]
+        "parts": [
+            {"distribution": "normal", "mean": 5.0, "sd": 1.0},
+            {"distribution": "normal", "mean": 6.0, "sd": 1.2},
+        ]
     },
     "truncated": {"inner": _EXAMPLE_VALUES["inner"], "low": 3.0},
     "clipped": {"inner": _EXAMPLE_VALUES["inner"], "low": 3.0},

@@ -20,11 +20,13 @@ from kindynos.validate import finite, wrong
 
 @dataclass(frozen=True, repr=False)
 class SmoothPercentiles(ByMoments):
-    """A smooth distribution through any increasing percentiles, between ``low`` and ``high`` where these are given.
+    """A smooth distribution through any increasing percentiles, between ``low`` and ``high`` where
+    these are given.
 
-    A monotone cubic through the percentiles against the normal score, of the value, or of its logarithm or logit where there
-    are ends; beyond the outermost percentiles a straight line. Source: Fritsch and Carlson, SIAM Journal on Numerical Analysis
-    17 (1980), 238-246, for the cubic.
+    A monotone cubic through the percentiles against the normal score, of the value, or of its
+    logarithm or logit where there are ends; beyond the outermost percentiles a straight line.
+    Source: Fritsch and Carlson, SIAM Journal on Numerical Analysis 17 (1980), 238-246, for the
+    cubic.
 
     >>> SmoothPercentiles({5: 1, 25: 2, 50: 3, 75: 5, 95: 9}).percentile(75)
     5.0
@@ -42,18 +44,34 @@ class SmoothPercentiles(ByMoments):
         object.__setattr__(self, "percentiles", pairs)
         for name in ("low", "high"):
             if getattr(self, name) is not None:
-                object.__setattr__(self, name, finite("SmoothPercentiles", name, getattr(self, name)))
+                object.__setattr__(
+                    self, name, finite("SmoothPercentiles", name, getattr(self, name))
+                )
         if self.low is not None and self.low >= pairs[0][1]:
-            raise wrong("SmoothPercentiles", "low", f"below the lowest percentile's value ({pairs[0][1]:g})", self.low)
+            raise wrong(
+                "SmoothPercentiles",
+                "low",
+                f"below the lowest percentile's value ({pairs[0][1]:g})",
+                self.low,
+            )
         if self.high is not None and self.high <= pairs[-1][1]:
-            raise wrong("SmoothPercentiles", "high", f"above the highest percentile's value ({pairs[-1][1]:g})", self.high)
+            raise wrong(
+                "SmoothPercentiles",
+                "high",
+                f"above the highest percentile's value ({pairs[-1][1]:g})",
+                self.high,
+            )
 
     @property
     def support(self) -> tuple[float, float]:
-        return (-math.inf if self.low is None else self.low), (math.inf if self.high is None else self.high)
+        return (-math.inf if self.low is None else self.low), (
+            math.inf if self.high is None else self.high
+        )
 
     def _free(self, x: Floats) -> Floats:
-        """Return a value on the whole line: as it is, or its logarithm or logit between the ends."""
+        """Return a value on the whole line: as it is, or its logarithm or logit between the
+        ends.
+        """
         low, high = self.support
         if self.low is not None and self.high is not None:
             return logit((x - low) / (high - low))
@@ -80,7 +98,9 @@ class SmoothPercentiles(ByMoments):
 
     @cached_property
     def _curve(self) -> tuple[Floats, Floats, Any, float, float]:
-        """The normal scores, the free values there, the cubic between them, and the slopes beyond."""
+        """The normal scores, the free values there, the cubic between them, and the slopes
+        beyond.
+        """
         from scipy.interpolate import PchipInterpolator
 
         pairs = np.array(self.percentiles, dtype=np.float64)
@@ -91,7 +111,9 @@ class SmoothPercentiles(ByMoments):
     def _value(self, score: Floats) -> Floats:
         z, _, cubic, first, last = self._curve
         inside = cubic(np.clip(score, z[0], z[-1]))
-        return self._bound(inside + first * np.minimum(score - z[0], 0) + last * np.maximum(score - z[-1], 0))
+        return self._bound(
+            inside + first * np.minimum(score - z[0], 0) + last * np.maximum(score - z[-1], 0)
+        )
 
     def _score(self, x: Floats) -> Floats:
         """The normal score of each value: the cubic's inverse, by halving and Newton's steps."""
@@ -124,17 +146,25 @@ class SmoothPercentiles(ByMoments):
         z, _, cubic, first, last = self._curve
         inside, safe = self._inside(x)
         score = self._score(safe)
-        slope = np.where(score < z[0], first, np.where(score > z[-1], last, cubic.derivative()(np.clip(score, z[0], z[-1]))))
+        slope = np.where(
+            score < z[0],
+            first,
+            np.where(score > z[-1], last, cubic.derivative()(np.clip(score, z[0], z[-1]))),
+        )
         density = np.exp(-(score**2) / 2) / math.sqrt(2 * math.pi) * self._stretch(safe) / slope
         return np.where(inside, density, x * 0.0)
 
     def _cdf(self, x: Floats) -> Floats:
         inside, safe = self._inside(x)
-        return np.where(inside, ndtr(self._score(safe)), np.where(x >= self.support[1], 1.0, x * 0.0))
+        return np.where(
+            inside, ndtr(self._score(safe)), np.where(x >= self.support[1], 1.0, x * 0.0)
+        )
 
     def _survival(self, x: Floats) -> Floats:
         inside, safe = self._inside(x)
-        return np.where(inside, ndtr(-self._score(safe)), np.where(x >= self.support[1], x * 0.0, 1.0))
+        return np.where(
+            inside, ndtr(-self._score(safe)), np.where(x >= self.support[1], x * 0.0, 1.0)
+        )
 
     def _quantile(self, u: Floats) -> Floats:
         return self._value(ndtri(u))
@@ -144,15 +174,19 @@ class SmoothPercentiles(ByMoments):
 
     @cached_property
     def _summary(self) -> tuple[float, float, float]:
-        return central_moments(self._quantile, self._upper_quantile, float(self._quantile(np.array([0.5]))[0]))
+        return central_moments(
+            self._quantile, self._upper_quantile, float(self._quantile(np.array([0.5]))[0])
+        )
 
 
 def smooth_percentiles(
     percentiles: Mapping[float, float], low: float | None = None, high: float | None = None
 ) -> SmoothPercentiles:
-    """Return a distribution without a family through any increasing percentiles, between ``low`` and ``high`` where given.
+    """Return a distribution without a family through any increasing percentiles, between ``low``
+    and ``high`` where given.
 
-    Raises ParameterError for percentiles outside 0 to 100 or values that do not increase. See SmoothPercentiles.
+    Raises ParameterError for percentiles outside 0 to 100 or values that do not increase. See
+    SmoothPercentiles.
 
     >>> smooth_percentiles({10: 4, 50: 6, 90: 12}, low=0).percentile(90)
     12.0

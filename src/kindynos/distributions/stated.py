@@ -1,4 +1,6 @@
-"""A distribution some of whose parameters are named: quantities of a model, which may differ from trial to trial."""
+"""A distribution some of whose parameters are named: quantities of a model, which may differ from
+trial to trial.
+"""
 
 from __future__ import annotations
 
@@ -18,9 +20,11 @@ KEPT = 1024  # distributions
 
 @dataclass(frozen=True)
 class StatedDistribution:
-    """What ``Binomial(trials="sold", probability=0.07)`` gives: a distribution for each value that ``sold`` may have.
+    """What ``Binomial(trials="sold", probability=0.07)`` gives: a distribution for each value that
+    ``sold`` may have.
 
-    It is for drivers of models; its values, mean and chances are known only where the named quantities are.
+    It is for drivers of models; its values, mean and chances are known only where the named
+    quantities are.
 
     >>> from kindynos import Binomial
     >>> Binomial(trials="sold", probability=0.07)
@@ -46,24 +50,36 @@ class StatedDistribution:
         return tuple(dict.fromkeys(name for _, value in self.stated for name in _names(value)))
 
     def __repr__(self) -> str:
-        return f"{self.kind.__name__}({', '.join(f'{name}={value!r}' for name, value in self.stated)})"
+        return (
+            f"{self.kind.__name__}({', '.join(f'{name}={value!r}' for name, value in self.stated)})"
+        )
 
     def __getattr__(self, name: str) -> Any:
-        if not name.startswith("_") and name in {field.name for field in fields(self.kind)}.union(dir(self.kind)):
-            raise ModelError(f"{self!r} has no {name} of its own: {', '.join(self.names)} are quantities of a model")
+        if not name.startswith("_") and name in {field.name for field in fields(self.kind)}.union(
+            dir(self.kind)
+        ):
+            raise ModelError(
+                f"{self!r} has no {name} of its own: {', '.join(self.names)} are quantities of "
+                "a model"
+            )
         raise AttributeError(name)
 
     def at(self, values: Mapping[str, float]) -> Any:
-        """Return the distribution at values of what is named; raises ParameterError where they break a rule of it."""
+        """Return the distribution at values of what is named; raises ParameterError where they
+        break a rule of it.
+        """
         return _at(self, tuple(values[name] for name in self.names))
 
     def values(self, scores: Floats, named: Mapping[str, Floats]) -> Floats:
-        """Return the values at scores, both with the trials last, where each has its own parameters.
+        """Return the values at scores, both with the trials last, where each has its own
+        parameters.
 
         Raises ParameterError for parameters that the distribution cannot have.
         """
         arrays = np.broadcast_arrays(scores, *(named[name] for name in self.names))
-        if self.kind.by_trial and all(isinstance(value, str | float | int) for _, value in self.stated):
+        if self.kind.by_trial and all(
+            isinstance(value, str | float | int) for _, value in self.stated
+        ):
             arrayed = self._arrayed(named)
             if arrayed is not None:
                 return np.array(np.broadcast_to(arrayed._quantile(arrays[0]), arrays[0].shape))
@@ -76,7 +92,10 @@ class StatedDistribution:
 
     def _one_by_one(self, arrays: tuple[Floats, ...], read: Callable[[Any, Floats], Any]) -> Floats:
         """Return what is read of each distribution at its scores, which are the first array."""
-        scores, columns = arrays[0].reshape(-1), np.stack([array.reshape(-1) for array in arrays[1:]])
+        scores, columns = (
+            arrays[0].reshape(-1),
+            np.stack([array.reshape(-1) for array in arrays[1:]]),
+        )
         distinct, place = np.unique(columns, axis=1, return_inverse=True)
         place = place.reshape(-1)  # NumPy 2.0 gives two dimensions
         order = np.argsort(place, kind="stable")
@@ -87,17 +106,23 @@ class StatedDistribution:
         return answer.reshape(arrays[0].shape)
 
     def _arrayed(self, named: Mapping[str, Floats]) -> Any:
-        """Return one distribution whose parameters are arrays, None for few sets of them, which are better taken singly."""
+        """Return one distribution whose parameters are arrays, None for few sets of them, which are
+        better taken singly.
+        """
         arrays = {name: named[name] for name in self.names}
         if max(array.size for array in arrays.values()) < FEW:
             return None
-        ends = [{name: float(end(array)) for name, array in arrays.items()} for end in (np.min, np.max)]
+        ends = [
+            {name: float(end(array)) for name, array in arrays.items()} for end in (np.min, np.max)
+        ]
         if "__post_init__" in vars(self.kind):  # rules of several parameters together
             ends += [
                 dict(zip(arrays, one, strict=True))
                 for one in zip(*map(_flat, np.broadcast_arrays(*arrays.values())), strict=True)
             ]
-        for values in ends:  # a rule of one parameter is an interval, which holds for all if it does for the ends
+        for values in (
+            ends
+        ):  # a rule of one parameter is an interval, which holds for all if it does for the ends
             self.at(values)
         made = object.__new__(self.kind)
         for name, value in self.stated:
@@ -105,18 +130,31 @@ class StatedDistribution:
         return made
 
 
-def stated_distribution(kind: Any, arguments: tuple[Any, ...], named: Mapping[str, Any]) -> StatedDistribution | None:
-    """Return the distribution of a kind with names among its parameters, None where there are none."""
+def stated_distribution(
+    kind: Any, arguments: tuple[Any, ...], named: Mapping[str, Any]
+) -> StatedDistribution | None:
+    """Return the distribution of a kind with names among its parameters, None where there are
+    none.
+    """
     known = fields(kind)
     if len(arguments) > len(known) or not set(named) <= {field.name for field in known}:
         return None
-    parameters = {**{field.name: value for field, value in zip(known, arguments, strict=False)}, **named}
+    parameters = {
+        **{field.name: value for field, value in zip(known, arguments, strict=False)},
+        **named,
+    }
     scalars = {field.name for field in known if str(field.type).startswith(("float", "int"))}
     found = {name: value for name, value in parameters.items() if any(_names(value))}
-    wrong = [name for name, value in found.items() if isinstance(value, str) and not (name in scalars and value.isidentifier())]
+    wrong = [
+        name
+        for name, value in found.items()
+        if isinstance(value, str) and not (name in scalars and value.isidentifier())
+    ]
     if not found or wrong:
         return None
-    return StatedDistribution(kind, tuple((name, _hashable(value)) for name, value in parameters.items()))
+    return StatedDistribution(
+        kind, tuple((name, _hashable(value)) for name, value in parameters.items())
+    )
 
 
 @lru_cache(maxsize=KEPT)
@@ -130,7 +168,9 @@ def _at(stated: StatedDistribution, values: tuple[float, ...]) -> Any:
 
 
 def _filled(value: Any, known: Mapping[str, float]) -> Any:
-    """Return a parameter with the values of what it names; whole numbers as integers, which counts must be."""
+    """Return a parameter with the values of what it names; whole numbers as integers, which counts
+    must be.
+    """
     if isinstance(value, str):
         number = known[value]
         return int(number) if number.is_integer() else number

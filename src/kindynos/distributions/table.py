@@ -1,11 +1,13 @@
 """Fast quantiles from a table, for distributions whose exact inverse is slow.
 
-Each octave of ``min(u, 1 - u)`` is cut into 16 intervals, in both tails, and each interval holds the polynomial of degree 7
-through the exact quantiles at its Chebyshev nodes. The interval is read from the bits of the float: the exponent and the
-first four bits of its fraction. Beyond 40 octaves the exact inverse is used.
+Each octave of ``min(u, 1 - u)`` is cut into 16 intervals, in both tails, and each interval holds
+the polynomial of degree 7 through the exact quantiles at its Chebyshev nodes. The interval is read
+from the bits of the float: the exponent and the first four bits of its fraction. Beyond 40 octaves
+the exact inverse is used.
 
-A distribution that may have gaps, atoms or narrow peaks says so (``smooth = False``): then each polynomial is compared with
-exact quantiles between its nodes, and an interval where it fails is halved, again and again, see ``Halved``.
+A distribution that may have gaps, atoms or narrow peaks says so (``smooth = False``): then each
+polynomial is compared with exact quantiles between its nodes, and an interval where it fails is
+halved, again and again, see ``Halved``.
 """
 
 from __future__ import annotations
@@ -28,7 +30,8 @@ WORTHWHILE = 2_000  # below this many values the exact inverse is quicker than b
 CHUNK = 32_768  # values worked on at a time, so that temporaries stay in the processor's cache
 HALVINGS = 24
 MOST = 50_000  # intervals of one tail that are halved further
-CLOSE = 1e-9  # how far a polynomial may be off between its nodes, relative to the values of its interval
+# how far a polynomial may be off between its nodes, relative to the values of its interval
+CLOSE = 1e-9
 
 _FIRST = (1023 - OCTAVES - 1) * PARTS  # the exponent bits of 2**-41, and four fraction bits
 _FRACTION = (1 << 48) - 1
@@ -42,7 +45,9 @@ _AT_BETWEEN = np.vander(_BETWEEN, DEGREE + 1, increasing=True)
 
 
 class HasTails(Protocol):
-    """What a distribution must offer for a table: its exact inverse from either end. Hashable, so that tables are kept."""
+    """What a distribution must offer for a table: its exact inverse from either end. Hashable, so
+    that tables are kept.
+    """
 
     smooth: bool
     """Whether the quantile function is known to have no jumps and no flat or steep stretches."""
@@ -57,7 +62,9 @@ class HasTails(Protocol):
 
 
 def quantile(distribution: HasTails, u: Floats) -> Floats:
-    """Return the distribution's quantiles at ``u`` (any shape): exact for a few, from its table for many."""
+    """Return the distribution's quantiles at ``u`` (any shape): exact for a few, from its table for
+    many.
+    """
     if u.size < WORTHWHILE:
         return exact(distribution, u)
     with _building:
@@ -71,7 +78,9 @@ def quantile(distribution: HasTails, u: Floats) -> Floats:
 
 
 def exact(distribution: HasTails, u: Floats) -> Floats:
-    """Return the distribution's quantiles at ``u`` from its exact inverse, taken from the nearer end."""
+    """Return the distribution's quantiles at ``u`` from its exact inverse, taken from the nearer
+    end.
+    """
     lower = u <= 0.5
     answer = np.empty_like(u)
     answer[lower] = distribution._from_below(u[lower])
@@ -83,7 +92,8 @@ def exact(distribution: HasTails, u: Floats) -> Floats:
 class Halved:
     """The halves of one tail's intervals where one polynomial does not do, in order.
 
-    A last half that still fails, one that holds a jump, has NaN for coefficients: the exact inverse is used there.
+    A last half that still fails, one that holds a jump, has NaN for coefficients: the exact inverse
+    is used there.
     """
 
     begins: Floats
@@ -91,7 +101,9 @@ class Halved:
     coefficients: Floats
 
     def quantile(self, tail: Callable[[Floats], Floats], level: Floats) -> Floats:
-        """Return the quantiles at levels, counted from the end of the tail, that lie in the halves."""
+        """Return the quantiles at levels, counted from the end of the tail, that lie in the
+        halves.
+        """
         index = np.maximum(np.searchsorted(self.begins, level, side="right") - 1, 0)
         place = (level - self.begins[index]) / self.widths[index] - 0.5
         answer: Floats = self.coefficients[DEGREE].take(index)
@@ -105,7 +117,9 @@ class Halved:
 
 @dataclass(frozen=True)
 class Table:
-    """Coefficients ``(DEGREE + 1, 2 tails x octaves x parts)``, lowest power first; NaN for intervals that were halved."""
+    """Coefficients ``(DEGREE + 1, 2 tails x octaves x parts)``, lowest power first; NaN for
+    intervals that were halved.
+    """
 
     coefficients: Floats
     lower: Halved | None = None
@@ -124,7 +138,8 @@ def _look_up(distribution: HasTails, table: Table, u: Floats) -> Floats:
     bits |= _ONE
     place = bits.view(np.float64)
     place -= 1.5
-    # With mode="clip" the indices need no check, which takes longer than the look-up; those out of range are redone below.
+    # With mode="clip" the indices need no check, which takes longer than the look-up; those out of
+    # range are redone below.
     answer: Floats = coefficients[DEGREE].take(index, mode="clip")
     term = np.empty_like(answer)
     for power in range(DEGREE - 1, -1, -1):
@@ -150,26 +165,40 @@ def _table(distribution: HasTails) -> Table:
     begins = (starts[None, :] * 2.0 ** np.arange(OCTAVES)[:, None]).reshape(-1)
     tails: list[Callable[[Floats], Floats]] = [distribution._from_below, distribution._from_above]
     if distribution.smooth:
-        return Table(np.concatenate([_polynomials(tail, begins, widths)[0] for tail in tails], axis=1))
+        return Table(
+            np.concatenate([_polynomials(tail, begins, widths)[0] for tail in tails], axis=1)
+        )
     checked = [_checked(tail, begins, widths) for tail in tails]
-    halves = (_halve(tail, begins, widths, np.isnan(part[0])) for tail, part in zip(tails, checked, strict=True))
+    halves = (
+        _halve(tail, begins, widths, np.isnan(part[0]))
+        for tail, part in zip(tails, checked, strict=True)
+    )
     return Table(np.concatenate(checked, axis=1), *halves)
 
 
-def _polynomials(tail: Callable[[Floats], Floats], begins: Floats, widths: Floats) -> tuple[Floats, Floats]:
-    """Return the coefficients ``(DEGREE + 1, n)`` for n intervals, and the values at their nodes."""
+def _polynomials(
+    tail: Callable[[Floats], Floats], begins: Floats, widths: Floats
+) -> tuple[Floats, Floats]:
+    """Return the coefficients ``(DEGREE + 1, n)`` for n intervals, and the values at their
+    nodes.
+    """
     points = begins + widths * (_NODES[:, None] + 0.5)
     values = tail(points.reshape(-1)).reshape(points.shape)
     return _TO_POWERS @ values, values
 
 
 def _checked(tail: Callable[[Floats], Floats], begins: Floats, widths: Floats) -> Floats:
-    """Return the coefficients for n intervals, NaN where the polynomial is wrong between its nodes."""
+    """Return the coefficients for n intervals, NaN where the polynomial is wrong between its
+    nodes.
+    """
     with np.errstate(invalid="ignore"):
         coefficients, values = _polynomials(tail, begins, widths)
         points = begins + widths * (_BETWEEN[:, None] + 0.5)
         between = tail(points.reshape(-1)).reshape(points.shape)
-        low, high = np.minimum(values.min(0), between.min(0)), np.maximum(values.max(0), between.max(0))
+        low, high = (
+            np.minimum(values.min(0), between.min(0)),
+            np.maximum(values.max(0), between.max(0)),
+        )
         allowed = CLOSE * (np.maximum(np.abs(low), np.abs(high)) + (high - low))
         good = (np.abs(_AT_BETWEEN @ coefficients - between) <= allowed).all(axis=0)
     flat = low == high  # one value, kept to the last bit
@@ -179,7 +208,9 @@ def _checked(tail: Callable[[Floats], Floats], begins: Floats, widths: Floats) -
     return coefficients
 
 
-def _halve(tail: Callable[[Floats], Floats], begins: Floats, widths: Floats, failed: NDArray[np.bool_]) -> Halved | None:
+def _halve(
+    tail: Callable[[Floats], Floats], begins: Floats, widths: Floats, failed: NDArray[np.bool_]
+) -> Halved | None:
     """Return the halves of the intervals that failed, halved again where they fail too."""
     found: list[tuple[Floats, Floats, Floats]] = []
     while failed.any():

@@ -1,4 +1,6 @@
-"""Transforms of another distribution: values beyond an end moved to it. Shifting, scaling and truncating stand in ``base``."""
+"""Transforms of another distribution: values beyond an end moved to it. Shifting, scaling and
+truncating stand in ``base``.
+"""
 
 from __future__ import annotations
 
@@ -16,7 +18,8 @@ from kindynos.distributions.inverse import atom_moments, central, moments, witho
 
 @dataclass(frozen=True, repr=False)
 class Clipped(ByMoments):
-    """Another distribution whose values beyond ``low`` and ``high`` are moved to these ends, where they carry mass.
+    """Another distribution whose values beyond ``low`` and ``high`` are moved to these ends, where
+    they carry mass.
 
     Source: Tobin, Econometrica 26 (1958), 24-36 (censored values); moments by quadrature.
 
@@ -65,14 +68,24 @@ class Clipped(ByMoments):
         if self.discrete:
             return atom_moments(*self._atoms)
         centre = float(self._quantile(np.array([0.5]))[0])
-        lower, upper = (lambda u: self.inner._quantile(u) - centre), (lambda v: self.inner._upper_quantile(v) - centre)
+        lower, upper = (
+            (lambda u: self.inner._quantile(u) - centre),
+            (lambda v: self.inner._upper_quantile(v) - centre),
+        )
         inner = moments(lower, upper, below, 1 - above) if below + above < 1 else (0.0, 0.0, 0.0)
-        ends = [(end - centre if math.isfinite(end) else 0.0, mass) for end, mass in ((low, below), (high, above))]
-        first, variance, skewness = central(*(inner[k - 1] + sum(mass * end**k for end, mass in ends) for k in (1, 2, 3)))
+        ends = [
+            (end - centre if math.isfinite(end) else 0.0, mass)
+            for end, mass in ((low, below), (high, above))
+        ]
+        first, variance, skewness = central(
+            *(inner[k - 1] + sum(mass * end**k for end, mass in ends) for k in (1, 2, 3))
+        )
         if math.isfinite(low) and math.isfinite(high):
             return centre + first, variance, skewness
         whole = self.inner.mean, self.inner.variance, self.inner.skewness
-        return without_heavy_tail(whole, (centre + first, variance, skewness), math.isinf(high) - math.isinf(low))
+        return without_heavy_tail(
+            whole, (centre + first, variance, skewness), math.isinf(high) - math.isinf(low)
+        )
 
     def _mass(self, x: float) -> float:
         low, high = self.support

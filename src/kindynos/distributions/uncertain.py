@@ -13,11 +13,11 @@ from kindynos.errors import ParameterError
 
 @dataclass(frozen=True, repr=False)
 class Uncertain(Mixture):
-    """A distribution learned from few records: one of ``parts``, which are one family with parameters drawn as the fit leaves
-    them open. Written ``X.fit(values).uncertain()``.
+    """A distribution learned from few records: one of ``parts``, which are one family with
+    parameters drawn as the fit leaves them open. Written ``X.fit(values).uncertain()``.
 
-    A trial has one of them, for all its periods where it is drawn each period. Source: Geisser, Predictive Inference (1993),
-    chapter 2.
+    A trial has one of them, for all its periods where it is drawn each period. Source: Geisser,
+    Predictive Inference (1993), chapter 2.
 
     >>> from kindynos import Normal
     >>> Uncertain([Normal(9, 2), Normal(11, 2)]).sd > 2
@@ -30,7 +30,10 @@ class Uncertain(Mixture):
     def __post_init__(self) -> None:
         super().__post_init__()
         if len({part.label for part in self.parts}) > 1:
-            raise ParameterError("the parts must all be of one family; Mixture joins different ones", owner="Uncertain")
+            raise ParameterError(
+                "the parts must all be of one family; Mixture joins different ones",
+                owner="Uncertain",
+            )
 
     @property
     def smooth(self) -> bool:  # type: ignore[override]
@@ -38,7 +41,9 @@ class Uncertain(Mixture):
         return not self.has_atoms
 
     def by_parameters(self, u: Floats, score: Floats) -> Floats:
-        """Return values ``(periods, trials)`` at scores ``u``; a trial has the part that its ``score (trials,)`` picks."""
+        """Return values ``(periods, trials)`` at scores ``u``; a trial has the part that its
+        ``score (trials,)`` picks.
+        """
         parts = list(self.parts)
         place = np.minimum((score * len(parts)).astype(np.int64), len(parts) - 1)
         answer: Floats = np.empty(u.shape)

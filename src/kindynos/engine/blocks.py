@@ -9,29 +9,39 @@ from numpy.typing import NDArray
 
 LARGEST = 4_096  # trials in a block
 FEWEST = 20  # blocks: their spread gives the variance of an estimate
-BATCH = 16_384  # trials worked on at a time: enough that threads do not wait for each other, few enough for the cache
-BATCH_VALUES = 262_144  # values of one row worked on at a time, so that memory stays bounded with many periods
-SHARES = 4  # batches, at least, where there are as many blocks, so that several workers have something to do
+# trials worked on at a time: enough that threads do not wait for each other, few enough for the
+# cache
+BATCH = 16_384
+BATCH_VALUES = (
+    262_144  # values of one row worked on at a time, so that memory stays bounded with many periods
+)
+# batches, at least, where there are as many blocks, so that several workers have something to do
+SHARES = 4
 
 
 @dataclass(frozen=True)
 class Blocks:
-    """The trials 0 to ``trials`` - 1 in ``count`` blocks of nearly equal length, evaluated ``together`` at a time.
+    """The trials 0 to ``trials`` - 1 in ``count`` blocks of nearly equal length, evaluated
+    ``together`` at a time.
 
-    A block is a replicate of the sampling plan; a batch of neighbouring blocks is what one worker works out in one go.
-    Neither depends on the number of workers.
+    A block is a replicate of the sampling plan; a batch of neighbouring blocks is what one worker
+    works out in one go. Neither depends on the number of workers.
     """
 
     trials: int
     count: int
     blocks_per_batch: int = 1
-    planned: tuple[int, int] | None = None  # trials and blocks that set the bounds, where these are the first of more
+    planned: tuple[int, int] | None = (
+        None  # trials and blocks that set the bounds, where these are the first of more
+    )
 
     @classmethod
     def cut(cls, trials: int, periods: int = 0, powers_of_two: bool = False) -> Blocks:
-        """Return the blocks for a number of trials, which alone decides them; the periods bear on the batches.
+        """Return the blocks for a number of trials, which alone decides them; the periods bear on
+        the batches.
 
-        With ``powers_of_two`` every block has such a size, and the trials are rounded up to fill the last one.
+        With ``powers_of_two`` every block has such a size, and the trials are rounded up to fill
+        the last one.
 
         >>> Blocks.cut(100_000).count, Blocks.cut(100_000, powers_of_two=True).trials
         (25, 102400)
@@ -46,7 +56,9 @@ class Blocks:
 
     @classmethod
     def for_rounds(cls, trials: int, periods: int, powers_of_two: bool, fewest: int) -> Blocks:
-        """Return blocks as ``cut`` makes them, but at least ``fewest`` and all of one size, for a run that grows by rounds."""
+        """Return blocks as ``cut`` makes them, but at least ``fewest`` and all of one size, for a
+        run that grows by rounds.
+        """
         cut = cls.cut(trials, periods, powers_of_two)
         size = max(1, cut.trials // max(cut.count, fewest))
         if powers_of_two:
@@ -58,11 +70,18 @@ class Blocks:
         if trials == self.trials:
             return self
         count = int(np.searchsorted(self.bounds, trials))
-        return Blocks(trials, count, self.blocks_per_batch, self.planned or (self.trials, self.count))
+        return Blocks(
+            trials, count, self.blocks_per_batch, self.planned or (self.trials, self.count)
+        )
 
     def leading(self, trials: int) -> Blocks:
-        """Return the first blocks: about so many trials, but at least as many blocks as an error needs."""
-        count = min(self.count, max(FEWEST // 2, int(np.searchsorted(self.bounds, trials, side="right")) - 1))
+        """Return the first blocks: about so many trials, but at least as many blocks as an error
+        needs.
+        """
+        count = min(
+            self.count,
+            max(FEWEST // 2, int(np.searchsorted(self.bounds, trials, side="right")) - 1),
+        )
         return self.first(int(self.bounds[count]))
 
     @property
@@ -78,7 +97,9 @@ class Blocks:
 
     def in_batch(self, batch: int) -> range:
         """The blocks of a batch."""
-        return range(batch * self.blocks_per_batch, min((batch + 1) * self.blocks_per_batch, self.count))
+        return range(
+            batch * self.blocks_per_batch, min((batch + 1) * self.blocks_per_batch, self.count)
+        )
 
     def size(self, block: int) -> int:
         """How many trials a block has."""

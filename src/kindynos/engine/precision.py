@@ -14,19 +14,32 @@ MOST_GROWTH = 2.0  # times as many trials in a round as before, at the most
 
 
 class Precision:
-    """An aim: a statistic of an outcome with a 95 % error of at most ``within``, or of that share of it (``relative``).
+    """An aim: a statistic of an outcome with a 95 % error of at most ``within``, or of that share
+    of it (``relative``).
 
-    The statistic is named as for ``run["name"].error``: ``Precision("net_value", "percentile", 5, within=1e4)``,
-    ``Precision("net_value", "chance", below=0, within=0.005)``. Raises ParameterError for a width that is not above 0.
+    The statistic is named as for ``run["name"].error``: ``Precision("net_value", "percentile", 5,
+    within=1e4)``, ``Precision("net_value", "chance", below=0, within=0.005)``. Raises
+    ParameterError for a width that is not above 0.
 
     >>> Precision("net_value", "mean", within=0.01, relative=True)
     Precision('net_value', 'mean', within=0.01, relative=True)
     """
 
     def __init__(
-        self, outcome: str, statistic: str, *arguments: Any, within: float, relative: bool = False, **options: Any
+        self,
+        outcome: str,
+        statistic: str,
+        *arguments: Any,
+        within: float,
+        relative: bool = False,
+        **options: Any,
     ) -> None:
-        self.outcome, self.statistic, self.arguments, self.options = outcome, statistic, arguments, options
+        self.outcome, self.statistic, self.arguments, self.options = (
+            outcome,
+            statistic,
+            arguments,
+            options,
+        )
         self.within = positive("Precision", "within", within)
         self.relative = instance("Precision", "relative", relative, bool, "True or False")
         for name, value in (("outcome", outcome), ("statistic", statistic)):
@@ -43,9 +56,13 @@ class Precision:
     def stated(self) -> dict[str, Any]:
         """Return the aim as plain data, from which ``Precision.of`` makes it again."""
         return {
-            "outcome": self.outcome, "statistic": self.statistic, "arguments": list(self.arguments), "options": self.options,
-            "within": self.within, "relative": self.relative,
-        }  # fmt: skip
+            "outcome": self.outcome,
+            "statistic": self.statistic,
+            "arguments": list(self.arguments),
+            "options": self.options,
+            "within": self.within,
+            "relative": self.relative,
+        }
 
     @classmethod
     def of(cls, data: Mapping[str, Any]) -> Precision:
@@ -54,7 +71,9 @@ class Precision:
         return cls(data["outcome"], data["statistic"], *data["arguments"], **options)
 
     def missing(self, value: float, error: float) -> float:
-        """Return the error over what is wanted: at most 1 when the aim is met; NaN where no error can be given."""
+        """Return the error over what is wanted: at most 1 when the aim is met; NaN where no error
+        can be given.
+        """
         wanted = self.within * abs(value) if self.relative else self.within
         if error == 0:
             return 0.0
@@ -62,7 +81,9 @@ class Precision:
 
 
 def next_count(blocks: int, missing: float) -> int:
-    """Return how many blocks to have after the next round, from how far the aim is missed; errors fall with the root."""
+    """Return how many blocks to have after the next round, from how far the aim is missed; errors
+    fall with the root.
+    """
     if math.isnan(missing):
         return math.ceil(blocks * MOST_GROWTH)
     return max(blocks + 1, math.ceil(blocks * min(1.1 * missing**2, MOST_GROWTH)))
@@ -71,6 +92,13 @@ def next_count(blocks: int, missing: float) -> int:
 def as_aims(until: Any) -> list[Precision]:
     """Return one aim or several as a list; raises ParameterError for anything else."""
     aims = [until] if isinstance(until, Precision) else until
-    if not isinstance(aims, list | tuple) or not aims or not all(isinstance(aim, Precision) for aim in aims):
-        raise ParameterError(f"until must be kd.Precision(...) or a list of them, not {until!r:.60}", owner="simulate")
+    if (
+        not isinstance(aims, list | tuple)
+        or not aims
+        or not all(isinstance(aim, Precision) for aim in aims)
+    ):
+        raise ParameterError(
+            f"until must be kd.Precision(...) or a list of them, not {until!r:.60}",
+            owner="simulate",
+        )
     return list(aims)

@@ -1,4 +1,6 @@
-"""Signs of life from long work in the calling thread: who shows progress, or may stop the work, is asked between two trials."""
+"""Signs of life from long work in the calling thread: who shows progress, or may stop the work, is
+asked between two trials.
+"""
 
 from __future__ import annotations
 
@@ -25,7 +27,9 @@ def heard_by(listener: Callable[[float], None] | None) -> Iterator[None]:
 
 
 def pulse(share: float) -> None:
-    """Tell the listener, if PULSE seconds have passed since it was last told, which share of the work at hand is done."""
+    """Tell the listener, if PULSE seconds have passed since it was last told, which share of the
+    work at hand is done.
+    """
     listener = _listener.get()
     if listener is not None and time.monotonic() >= _next.get():
         listener(share)

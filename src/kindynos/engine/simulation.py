@@ -22,7 +22,9 @@ Note = tuple[str, str]  # the line, and what is to be said of some of its trials
 
 @dataclass(frozen=True)
 class BatchResult:
-    """What one batch gives: arrays with the batch's trials last, and counts of trials with something to be said."""
+    """What one batch gives: arrays with the batch's trials last, and counts of trials with
+    something to be said.
+    """
 
     values: Mapping[str, Floats]
     notes: Mapping[Note, int] = field(default_factory=dict)
@@ -30,7 +32,9 @@ class BatchResult:
 
 @dataclass
 class SimulationOutput:
-    """All batches side by side: arrays with all trials last, the counts added up, and how many trials are complete."""
+    """All batches side by side: arrays with all trials last, the counts added up, and how many
+    trials are complete.
+    """
 
     values: dict[str, Floats]
     notes: Counter[Note]
@@ -39,26 +43,34 @@ class SimulationOutput:
 
 @dataclass(frozen=True)
 class Execution:
-    """How the work is carried out: how many threads or which executor, and where progress is reported."""
+    """How the work is carried out: how many threads or which executor, and where progress is
+    reported.
+    """
 
     workers: int | None = None
     executor: Executor | None = None
     progress: Progress | None = None
 
 
-def collect(task: Callable[[int], BatchResult], blocks: Blocks, crew: Execution, begin: int = 0) -> SimulationOutput:
-    """Run ``task`` for every batch from ``begin`` on and join the answers; earlier trials are left empty.
+def collect(
+    task: Callable[[int], BatchResult], blocks: Blocks, crew: Execution, begin: int = 0
+) -> SimulationOutput:
+    """Run ``task`` for every batch from ``begin`` on and join the answers; earlier trials are left
+    empty.
 
-    ``progress(done, total)`` counts trials and is called from the calling thread, after each batch and at least every fifth
-    of a second where the work can be watched; when it returns False the work stops, and ``done`` says how many trials, from
-    the first on, are complete. Raises StoppedError, which says how many were done, on an interrupt from the keyboard; an
-    error in a task is raised as it is.
+    ``progress(done, total)`` counts trials and is called from the calling thread, after each batch
+    and at least every fifth of a second where the work can be watched; when it returns False the
+    work stops, and ``done`` says how many trials, from the first on, are complete. Raises
+    StoppedError, which says how many were done, on an interrupt from the keyboard; an error in a
+    task is raised as it is.
     """
     _keep_freed_memory()
     values: dict[str, Floats] = {}
     notes: Counter[Note] = Counter()
     state = _State(blocks, crew.progress, set(range(begin)))
-    answers = run_batches(task, range(begin, blocks.batches), crew.workers or usable_cpus(), crew.executor)
+    answers = run_batches(
+        task, range(begin, blocks.batches), crew.workers or usable_cpus(), crew.executor
+    )
     try:
         with heard_by(state.listen if crew.progress is not None else None):
             stop = None
@@ -103,12 +115,17 @@ class _State:
     @property
     def leading(self) -> int:
         """How many trials are finished before the first that is not."""
-        batch = next((batch for batch in range(self.blocks.batches) if batch not in self.finished), None)
+        batch = next(
+            (batch for batch in range(self.blocks.batches) if batch not in self.finished), None
+        )
         return self.blocks.trials if batch is None else self.blocks.part(batch).start
 
     def stops(self, under_way: int = 0) -> bool:
         """Tell how far the work is, and return whether it is to stop."""
-        return self.progress is not None and self.progress(self.done + under_way, self.blocks.trials) is False
+        return (
+            self.progress is not None
+            and self.progress(self.done + under_way, self.blocks.trials) is False
+        )
 
     def listen(self, share: float) -> None:
         """Be told of a share of the batch that is worked on in this thread; raises _Stop."""
@@ -120,9 +137,11 @@ class _State:
 
 @cache
 def _keep_freed_memory() -> None:
-    """Let the C library keep freed arrays for the next ones instead of handing every page back to the system.
+    """Let the C library keep freed arrays for the next ones instead of handing every page back to
+    the system.
 
-    glibc does so up to the size of the largest block freed so far; without this, arrays of a few hundred kilobytes cost more
-    in page faults than in arithmetic. The block is never touched, so it costs nothing. Elsewhere this does no harm.
+    glibc does so up to the size of the largest block freed so far; without this, arrays of a few
+    hundred kilobytes cost more in page faults than in arithmetic. The block is never touched, so it
+    costs nothing. Elsewhere this does no harm.
     """
     np.empty(4_000_000)  # just under glibc's largest threshold, 32 MiB

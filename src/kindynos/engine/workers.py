@@ -5,7 +5,14 @@ from __future__ import annotations
 import math
 import os
 from collections.abc import Callable, Generator, Iterable
-from concurrent.futures import FIRST_COMPLETED, BrokenExecutor, Executor, Future, ThreadPoolExecutor, wait
+from concurrent.futures import (
+    FIRST_COMPLETED,
+    BrokenExecutor,
+    Executor,
+    Future,
+    ThreadPoolExecutor,
+    wait,
+)
 from functools import lru_cache
 from itertools import islice
 from threading import get_ident
@@ -16,7 +23,9 @@ from kindynos.errors import RunError
 Answer = TypeVar("Answer")
 
 PULSE = 0.2  # seconds after which a caller who waits hears that the work goes on
-AHEAD = 2  # batches handed out per worker before one comes back: enough to keep it busy, few enough to bound memory
+# batches handed out per worker before one comes back: enough to keep it busy, few enough to bound
+# memory
+AHEAD = 2
 
 
 def usable_cpus() -> int:
@@ -36,7 +45,9 @@ def memory() -> float:
 
 
 def on_threads(work: Callable[[Any], object], items: Iterable[Any]) -> None:
-    """Call ``work`` for every item, on as many threads as this process may use; an error in one is raised here."""
+    """Call ``work`` for every item, on as many threads as this process may use; an error in one is
+    raised here.
+    """
     listed = list(items)
     workers = min(len(listed), usable_cpus())
     if workers < 2:
@@ -48,12 +59,17 @@ def on_threads(work: Callable[[Any], object], items: Iterable[Any]) -> None:
 
 
 def run_batches(
-    task: Callable[[int], Answer], batches: Iterable[int], workers: int, executor: Executor | None = None
+    task: Callable[[int], Answer],
+    batches: Iterable[int],
+    workers: int,
+    executor: Executor | None = None,
 ) -> Generator[tuple[int, Answer] | None, bool | None, None]:
-    """Yield ``(batch, task(batch))`` as batches are done, in any order, and None at least every PULSE seconds in between.
+    """Yield ``(batch, task(batch))`` as batches are done, in any order, and None at least every
+    PULSE seconds in between.
 
-    Sending True stops: those begun before the last one yielded are finished and yielded, all others are dropped. An
-    executor gets the task by value; if its workers are lost, their batches are run again here.
+    Sending True stops: those begun before the last one yielded are finished and yielded, all others
+    are dropped. An executor gets the task by value; if its workers are lost, their batches are run
+    again here.
     """
     if executor is None and workers == 1:
         for batch in batches:
@@ -68,9 +84,15 @@ def run_batches(
 
 
 def _spread(
-    pool: Executor, run: Callable[[int], Answer], task: Callable[[int], Answer], batches: Iterable[int], workers: int
+    pool: Executor,
+    run: Callable[[int], Answer],
+    task: Callable[[int], Answer],
+    batches: Iterable[int],
+    workers: int,
 ) -> Generator[tuple[int, Answer] | None, bool | None, None]:
-    """Hand batches to a pool, a few ahead of those that come back; ``task`` does here what the pool loses of ``run``."""
+    """Hand batches to a pool, a few ahead of those that come back; ``task`` does here what the pool
+    loses of ``run``.
+    """
     queue = iter(batches)
     running: dict[Future[Answer], int] = {}
     latest = -1
@@ -88,13 +110,19 @@ def _spread(
                 stop = bool((yield batch, _answer(future, task, batch))) or stop
             if stop:
                 queue = iter(())
-                running = {future: batch for future, batch in running.items() if not future.cancel() and batch < latest}
+                running = {
+                    future: batch
+                    for future, batch in running.items()
+                    if not future.cancel() and batch < latest
+                }
     finally:
         for future in running:
             future.cancel()
 
 
-def _submit(pool: Executor, run: Callable[[int], Answer], task: Callable[[int], Answer], batch: int) -> Future[Answer]:
+def _submit(
+    pool: Executor, run: Callable[[int], Answer], task: Callable[[int], Answer], batch: int
+) -> Future[Answer]:
     try:
         return pool.submit(run, batch)
     except BrokenExecutor:
@@ -118,7 +146,9 @@ def by_value(task: Callable[[int], Any]) -> Callable[[int], Any]:
     try:
         import cloudpickle
     except ImportError:
-        raise RunError("running in other processes needs cloudpickle: pip install 'kindynos[cluster]'") from None
+        raise RunError(
+            "running in other processes needs cloudpickle: pip install 'kindynos[cluster]'"
+        ) from None
     return _Carried(cloudpickle.dumps(task))
 
 
@@ -134,7 +164,9 @@ class _Carried:
 
 @lru_cache(maxsize=16)
 def _unpacked(data: bytes, thread: int) -> Callable[[int], Any]:
-    """Return the task for a thread, of which each has its own: the functions in it may keep state."""
+    """Return the task for a thread, of which each has its own: the functions in it may keep
+    state.
+    """
     import cloudpickle
 
     task: Callable[[int], Any] = cloudpickle.loads(data)

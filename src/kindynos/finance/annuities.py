@@ -1,8 +1,9 @@
 """Level payments: what a series of equal amounts is worth, and the amount that pays for something.
 
-``life`` is the number of periods, which may be a fraction and differ by trial; every argument is a number or one a trial, and
-all broadcast. Rates are fractions per period, above -1; at a rate of 0 the limits hold. Source: Newnan, Eschenbach and
-Lavelle, Engineering Economic Analysis, chapters 3 to 6.
+``life`` is the number of periods, which may be a fraction and differ by trial; every argument is a
+number or one a trial, and all broadcast. Rates are fractions per period, above -1; at a rate of 0
+the limits hold. Source: Newnan, Eschenbach and Lavelle, Engineering Economic Analysis, chapters 3
+to 6.
 """
 
 from __future__ import annotations
@@ -19,32 +20,47 @@ from kindynos.validate import array_of, one_of, wrong
 
 
 @on_arrays
-def present_value(rate: ArrayLike, life: ArrayLike, payment: ArrayLike, timing: str = "end") -> Floats | float:
+def present_value(
+    rate: ArrayLike, life: ArrayLike, payment: ArrayLike, timing: str = "end"
+) -> Floats | float:
     """Return what ``payment`` each period for ``life`` periods is worth at time 0.
 
-    ``timing`` says whether it is paid at the "end" or the "start" of each period. The answer is ``(trials,)``, or a float of
-    numbers; NaN in trials with a rate at or below -1 or a life of 0 or less. Raises ParameterError for such a number.
+    ``timing`` says whether it is paid at the "end" or the "start" of each period. The answer is
+    ``(trials,)``, or a float of numbers; NaN in trials with a rate at or below -1 or a life of 0 or
+    less. Raises ParameterError for such a number.
 
     >>> round(present_value(0.05, 10, 100.0), 4)
     772.1735
     """
-    return _answer(_factor("present_value", rate, life, timing) * array_of("present_value", "payment", payment))
+    return _answer(
+        _factor("present_value", rate, life, timing) * array_of("present_value", "payment", payment)
+    )
 
 
 @on_arrays
-def future_value(rate: ArrayLike, life: ArrayLike, payment: ArrayLike, timing: str = "end") -> Floats | float:
-    """Return what ``payment`` each period has grown to at the end of ``life`` periods; otherwise as ``present_value``.
+def future_value(
+    rate: ArrayLike, life: ArrayLike, payment: ArrayLike, timing: str = "end"
+) -> Floats | float:
+    """Return what ``payment`` each period has grown to at the end of ``life`` periods; otherwise as
+    ``present_value``.
 
     >>> round(future_value(0.05, 10, 100.0), 4)
     1257.7893
     """
     growth = np.exp(array_of("future_value", "life", life) * np.log1p(_rate("future_value", rate)))
-    return _answer(_factor("future_value", rate, life, timing) * growth * array_of("future_value", "payment", payment))
+    return _answer(
+        _factor("future_value", rate, life, timing)
+        * growth
+        * array_of("future_value", "payment", payment)
+    )
 
 
 @on_arrays
-def payment(rate: ArrayLike, life: ArrayLike, amount: ArrayLike, timing: str = "end") -> Floats | float:
-    """Return the level payment each period that pays back ``amount``, borrowed at time 0; otherwise as ``present_value``.
+def payment(
+    rate: ArrayLike, life: ArrayLike, amount: ArrayLike, timing: str = "end"
+) -> Floats | float:
+    """Return the level payment each period that pays back ``amount``, borrowed at time 0; otherwise
+    as ``present_value``.
 
     >>> round(payment(0.05, 10, 1000.0), 4)
     129.5046
@@ -54,7 +70,8 @@ def payment(rate: ArrayLike, life: ArrayLike, amount: ArrayLike, timing: str = "
 
 @on_arrays
 def capital_recovery(rate: ArrayLike, life: ArrayLike) -> Floats | float:
-    """Return the share of a capital that a level payment each period must be to pay for it; as ``payment`` of 1.
+    """Return the share of a capital that a level payment each period must be to pay for it; as
+    ``payment`` of 1.
 
     >>> round(capital_recovery(0.08, 20), 6), capital_recovery(0.0, 4)
     (0.101852, 0.25)
@@ -64,33 +81,44 @@ def capital_recovery(rate: ArrayLike, life: ArrayLike) -> Floats | float:
 
 @on_arrays
 def equivalent_annual(rate: ArrayLike, flows: ArrayLike, start: ArrayLike = 0.0) -> Floats | float:
-    """Return the level amount each period that is worth as much as the flows, and ``start`` at time 0.
+    """Return the level amount each period that is worth as much as the flows, and ``start`` at time
+    0.
 
-    ``rate`` is a number or one a trial, ``flows`` ``(periods,)`` or ``(periods, trials)``. Raises ParameterError as ``npv``
-    does, and for a rate that is a row.
+    ``rate`` is a number or one a trial, ``flows`` ``(periods,)`` or ``(periods, trials)``. Raises
+    ParameterError as ``npv`` does, and for a rate that is a row.
 
     >>> round(equivalent_annual(0.1, [60.0, 60.0], start=-100.0), 6)
     2.380952
     """
     if array_of("equivalent_annual", "rate", rate).ndim > 1:
         raise ParameterError(
-            "rate must be a number or one a trial: a level amount needs a level rate", owner="equivalent_annual"
+            "rate must be a number or one a trial: a level amount needs a level rate",
+            owner="equivalent_annual",
         )
     periods = len(as_row("equivalent_annual", "flows", flows))
-    return _answer(np.asarray(npv(rate, flows, start)) / _factor("equivalent_annual", rate, periods))
+    return _answer(
+        np.asarray(npv(rate, flows, start)) / _factor("equivalent_annual", rate, periods)
+    )
 
 
 @on_arrays
 def levelized_cost(
-    capital: ArrayLike, yearly_cost: ArrayLike, yearly_quantity: ArrayLike, rate: ArrayLike, life: ArrayLike
+    capital: ArrayLike,
+    yearly_cost: ArrayLike,
+    yearly_quantity: ArrayLike,
+    rate: ArrayLike,
+    life: ArrayLike,
 ) -> Floats | float:
-    """Return the price per unit at which the discounted quantity pays for capital and running cost over the life.
+    """Return the price per unit at which the discounted quantity pays for capital and running cost
+    over the life.
 
-    ``yearly_cost`` and ``yearly_quantity`` are level, a number or one a trial, or rows ``(periods, trials)`` or
-    ``(periods, 1)`` of at least the life; of the last year a fraction counts as a fraction. The answer is NaN for trials
-    without quantity or with a life beyond the rows. Raises ParameterError for a wrong rate or life given as a number.
+    ``yearly_cost`` and ``yearly_quantity`` are level, a number or one a trial, or rows ``(periods,
+    trials)`` or ``(periods, 1)`` of at least the life; of the last year a fraction counts as a
+    fraction. The answer is NaN for trials without quantity or with a life beyond the rows. Raises
+    ParameterError for a wrong rate or life given as a number.
 
-    Source: Short, Packey and Holt, A Manual for the Economic Evaluation of Energy Efficiency, NREL/TP-462-5173 (1995).
+    Source: Short, Packey and Holt, A Manual for the Economic Evaluation of Energy Efficiency,
+    NREL/TP-462-5173 (1995).
 
     >>> levelized_cost(1000.0, 50.0, 100.0, rate=0.0, life=10)
     1.5
@@ -105,11 +133,15 @@ def levelized_cost(
     lost = got <= 0
     note("no quantity to spread the cost over", int(np.count_nonzero(lost)))
     with np.errstate(divide="ignore", invalid="ignore"):
-        return _answer((array_of("levelized_cost", "capital", capital) + spent) / np.where(lost, np.nan, got))
+        return _answer(
+            (array_of("levelized_cost", "capital", capital) + spent) / np.where(lost, np.nan, got)
+        )
 
 
 def _worth(row: Floats, rate: ArrayLike, life: ArrayLike) -> Floats:
-    """Return what a row, or a level amount, is worth over the life; each year counts as far as the life reaches into it."""
+    """Return what a row, or a level amount, is worth over the life; each year counts as far as the
+    life reaches into it.
+    """
     factor = _factor("levelized_cost", rate, life)
     if row.ndim < 2:
         return factor * row
@@ -117,7 +149,10 @@ def _worth(row: Floats, rate: ArrayLike, life: ArrayLike) -> Floats:
     short = lives > len(row)
     note("a life beyond the row", int(np.count_nonzero(short)))
     if lives.ndim == 0 and short:
-        raise ParameterError(f"the row has {len(row)} periods, and the life is {float(lives):g}", owner="levelized_cost")
+        raise ParameterError(
+            f"the row has {len(row)} periods, and the life is {float(lives):g}",
+            owner="levelized_cost",
+        )
     rates = _rate("levelized_cost", rate)
     total = np.zeros(())
     reached = np.zeros(())
@@ -142,7 +177,9 @@ def _factor(owner: str, rate: ArrayLike, life: ArrayLike, timing: str = "end") -
 def _rate(owner: str, rate: ArrayLike) -> Floats:
     rates = array_of(owner, "rate", rate)
     if rates.ndim > 1:
-        raise ParameterError(f"rate must be a number or one a trial, not {rates.shape}", owner=owner)
+        raise ParameterError(
+            f"rate must be a number or one a trial, not {rates.shape}", owner=owner
+        )
     if rates.ndim == 0 and rates <= -1:
         raise wrong(owner, "rate", "above -1 (a loss of everything)", float(rates))
     lost = rates <= -1

@@ -13,15 +13,19 @@ from kindynos.validate import array_of, one_of
 
 
 @on_arrays
-def npv(rate: ArrayLike, flows: ArrayLike, start: ArrayLike = 0.0, timing: FlowTiming = "end") -> Floats | float:
-    """Return the net present value of flows at the ends of periods 1 to n, and of ``start`` at time 0.
+def npv(
+    rate: ArrayLike, flows: ArrayLike, start: ArrayLike = 0.0, timing: FlowTiming = "end"
+) -> Floats | float:
+    """Return the net present value of flows at the ends of periods 1 to n, and of ``start`` at time
+    0.
 
     ``timing="mid"`` has the flows come in the middle of each period, ``"start"`` at its beginning.
 
-    ``rate`` is a fraction per period: a number, one a trial ``(trials,)``, or a row ``(periods, trials)``. ``flows`` is
-    ``(periods,)`` or ``(periods, trials)``; ``start`` is a number or one a trial. The answer is ``(trials,)``, or a float
-    when nothing differs by trial; it is NaN for trials with a rate at or below -1. Raises ParameterError for such a rate
-    given as a number, and for shapes that do not fit.
+    ``rate`` is a fraction per period: a number, one a trial ``(trials,)``, or a row ``(periods,
+    trials)``. ``flows`` is ``(periods,)`` or ``(periods, trials)``; ``start`` is a number or one a
+    trial. The answer is ``(trials,)``, or a float when nothing differs by trial; it is NaN for
+    trials with a rate at or below -1. Raises ParameterError for such a rate given as a number, and
+    for shapes that do not fit.
 
     Source: Brealey, Myers and Allen, Principles of Corporate Finance, chapter 2.
 
@@ -33,12 +37,18 @@ def npv(rate: ArrayLike, flows: ArrayLike, start: ArrayLike = 0.0, timing: FlowT
     rates = as_rate("npv", rate, flows)
     first = array_of("npv", "start", start)
     if first.ndim > 1:
-        raise ParameterError(f"start must be a number or one a trial, not {first.shape}", owner="npv")
+        raise ParameterError(
+            f"start must be a number or one a trial, not {first.shape}", owner="npv"
+        )
     periods = row.shape[0]
     if rates.ndim == 2 and rates.shape[0] != periods:
-        raise ParameterError(f"rate has {rates.shape[0]} periods and flows have {periods}", owner="npv")
+        raise ParameterError(
+            f"rate has {rates.shape[0]} periods and flows have {periods}", owner="npv"
+        )
     discount = np.asarray(1 / (1 + np.where(rates > -1, rates, np.nan)), dtype=np.float64)
-    by_period: Floats = discount if rates.ndim == 2 else np.broadcast_to(discount, (periods, *rates.shape))
+    by_period: Floats = (
+        discount if rates.ndim == 2 else np.broadcast_to(discount, (periods, *rates.shape))
+    )
     shape = np.broadcast_shapes(row.shape[1:], by_period.shape[1:], first.shape)
     value: Floats = np.zeros(shape)
     for t in range(periods - 1, -1, -1):

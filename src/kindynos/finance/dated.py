@@ -1,8 +1,9 @@
 """Net present value and rates of return of flows on dates, in years of 365 days.
 
-With y = log(1 + rate) and times in years a rate is a root of f(y) = sum of flow x exp(-time y). One root is sought as for even
-flows; all of them are found by Rolle's theorem: between neighbouring roots of its derivative f times exp(first time x y) has
-at most one. That derivative has one term less, so the roots are found level by level, from the last two flows up.
+With y = log(1 + rate) and times in years a rate is a root of f(y) = sum of flow x exp(-time y). One
+root is sought as for even flows; all of them are found by Rolle's theorem: between neighbouring
+roots of its derivative f times exp(first time x y) has at most one. That derivative has one term
+less, so the roots are found level by level, from the last two flows up.
 """
 
 from __future__ import annotations
@@ -29,10 +30,11 @@ YEAR = 365.0  # days
 def npv_dated(rate: ArrayLike, flows: ArrayLike, dates: Sequence[Any]) -> Floats | float:
     """Return the net present value, on the first date, of flows on dates.
 
-    ``rate`` is a fraction per year, a number or one a trial; ``flows`` is ``(dates,)`` or ``(dates, trials)``; ``dates`` are
-    dates or texts such as ``"2028-03-31"``, in order. A flow after n days counts 1 / (1 + rate)^(n / 365). The answer is
-    ``(trials,)``, or a float; NaN in trials with a rate at or below -1. Raises ParameterError for dates out of order or
-    doubled, for such a rate given as a number, and for shapes that do not fit.
+    ``rate`` is a fraction per year, a number or one a trial; ``flows`` is ``(dates,)`` or ``(dates,
+    trials)``; ``dates`` are dates or texts such as ``"2028-03-31"``, in order. A flow after n days
+    counts 1 / (1 + rate)^(n / 365). The answer is ``(trials,)``, or a float; NaN in trials with a
+    rate at or below -1. Raises ParameterError for dates out of order or doubled, for such a rate
+    given as a number, and for shapes that do not fit.
 
     >>> round(npv_dated(0.1, [-100.0, 110.0], ["2028-01-01", "2028-12-31"]), 6)
     0.0
@@ -51,9 +53,11 @@ def npv_dated(rate: ArrayLike, flows: ArrayLike, dates: Sequence[Any]) -> Floats
 
 @on_arrays
 def irr_dated(flows: ArrayLike, dates: Sequence[Any]) -> Floats | float:
-    """Return the internal rate of return per year of flows on dates: NaN where none exists, or more than one does.
+    """Return the internal rate of return per year of flows on dates: NaN where none exists, or more
+    than one does.
 
-    Arguments and errors as for ``npv_dated``; rates are exact to 1e-10 of 1 + rate. All trials are solved at once, bracketed.
+    Arguments and errors as for ``npv_dated``; rates are exact to 1e-10 of 1 + rate. All trials are
+    solved at once, bracketed.
 
     >>> round(irr_dated([-100.0, 110.0], ["2028-01-01", "2028-12-31"]), 9)
     0.1
@@ -78,12 +82,17 @@ def _years(owner: str, dates: Sequence[Any], count: int) -> Floats:
                 raise ValueError
         except (TypeError, ValueError, OverflowError):
             raise ParameterError(
-                f"date {place + 1} must be a date such as '2028-03-31', not {shown(date)}", owner=owner
+                f"date {place + 1} must be a date such as '2028-03-31', not {shown(date)}",
+                owner=owner,
             ) from None
         if np.isnat(days[-1]):
             raise ParameterError(f"date {place + 1} is missing", owner=owner)
         if place and days[-1] <= days[-2]:
-            word = "is there twice" if days[-1] == days[-2] else f"comes after {days[-2]}; put them in order"
+            word = (
+                "is there twice"
+                if days[-1] == days[-2]
+                else f"comes after {days[-2]}; put them in order"
+            )
             raise ParameterError(f"date {place + 1}, {days[-1]}, {word}", owner=owner)
     if len(days) != count:
         raise ParameterError(f"{count} flows need as many dates, not {len(days)}", owner=owner)
@@ -107,7 +116,9 @@ class Dated:
     def beginning(self, place: int) -> Dated:
         return Dated(self.times[place:] - self.times[place])
 
-    def log_ratio(self, later: Floats, log_x: Floats, price: Floats) -> tuple[Floats, Floats, Floats]:
+    def log_ratio(
+        self, later: Floats, log_x: Floats, price: Floats
+    ) -> tuple[Floats, Floats, Floats]:
         value, first, second = np.zeros_like(log_x), np.zeros_like(log_x), np.zeros_like(log_x)
         for row, time in zip(later, self.times[1:], strict=True):
             if log_x.any():
@@ -140,25 +151,36 @@ class Dated:
         return [np.expm1(_distinct(found[~np.isnan(found)])) for found in roots]
 
     def _between(self, flows: Floats, turns: Floats, columns: NDArray[np.int64]) -> Floats:
-        """Return the roots of each column between its turning points, ``(columns, most)``, in order and filled with NaN."""
+        """Return the roots of each column between its turning points, ``(columns, most)``, in order
+        and filled with NaN.
+        """
         low, high = self._bounds(flows)
-        inside = np.where(np.isnan(turns), high[:, None], np.clip(turns, low[:, None], high[:, None]))
+        inside = np.where(
+            np.isnan(turns), high[:, None], np.clip(turns, low[:, None], high[:, None])
+        )
         knots = np.column_stack([low, inside, high])
         every = np.repeat(columns, knots.shape[1])
-        value, size = self._value(flows[:, every], knots.reshape(-1)), self._value(np.abs(flows[:, every]), knots.reshape(-1))
+        value, size = (
+            self._value(flows[:, every], knots.reshape(-1)),
+            self._value(np.abs(flows[:, every]), knots.reshape(-1)),
+        )
         sign = np.where(np.abs(value) <= TOUCHES * size, 0.0, np.sign(value)).reshape(knots.shape)
         owner, gap = np.nonzero(sign[:, :-1] * sign[:, 1:] < 0)
         crossing = np.full((len(columns), knots.shape[1] - 1), np.nan)
         if owner.size:
             ends = knots[owner, gap], knots[owner, gap + 1]
-            crossing[owner, gap] = bisect(flows[:, owner], *ends, sign[owner, gap], self._evaluate, least=1.0)
+            crossing[owner, gap] = bisect(
+                flows[:, owner], *ends, sign[owner, gap], self._evaluate, least=1.0
+            )
         touching = np.where((sign == 0) & (size.reshape(knots.shape) > 0), knots, np.nan)
         found: Floats = np.sort(np.column_stack([crossing, touching]), axis=1)
         most = max(1, int((~np.isnan(found)).sum(axis=1).max(initial=0)))
         return found[:, :most]
 
     def _bounds(self, flows: Floats) -> tuple[Floats, Floats]:
-        """Return for each column between which y all roots lie: beyond, the first or the last flow outweighs all others."""
+        """Return for each column between which y all roots lie: beyond, the first or the last flow
+        outweighs all others.
+        """
         ends = []
         for ordered, times in ((flows[::-1], -self.times[::-1]), (flows, self.times)):
             first = np.argmax(ordered != 0, axis=0)
@@ -173,7 +195,9 @@ class Dated:
         return self._evaluate(flows, y)[0]
 
     def _evaluate(self, flows: Floats, y: Floats) -> tuple[Floats, Floats]:
-        """Return value and slope at ``y``, both scaled by one positive factor a column so that nothing overflows."""
+        """Return value and slope at ``y``, both scaled by one positive factor a column so that
+        nothing overflows.
+        """
         if not flows.shape[1]:
             return np.zeros(0), np.zeros(0)
         some = flows != 0

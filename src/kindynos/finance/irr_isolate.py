@@ -1,9 +1,10 @@
 """Isolating every positive root of many polynomials, for flows that change sign more than once.
 
-A root x in (0, 1) is a rate above 0; the roots above 1 are those of the reversed flows. On an interval a polynomial is held by
-its Bernstein coefficients, whose sign changes bound the roots inside (Descartes, Bernstein); an interval with more than one
-change is cut by de Casteljau's rule until none is left. Source: Mourrain, Rouillier and Roy, Bernstein's basis and real
-root isolation (2005). All intervals of all trials are worked on together.
+A root x in (0, 1) is a rate above 0; the roots above 1 are those of the reversed flows. On an
+interval a polynomial is held by its Bernstein coefficients, whose sign changes bound the roots
+inside (Descartes, Bernstein); an interval with more than one change is cut by de Casteljau's rule
+until none is left. Source: Mourrain, Rouillier and Roy, Bernstein's basis and real root isolation
+(2005). All intervals of all trials are worked on together.
 """
 
 from __future__ import annotations
@@ -20,8 +21,12 @@ from kindynos.finance import irr_long
 Evaluate = Callable[[Floats, Floats], tuple[Floats, Floats]]
 Ints = NDArray[np.int64]
 
-NARROW = 2.0**-22  # an interval this short beside its distance from 0 holds, if anything, a double root
-CUT = irr_long.CUT  # not the half: a double root at an end, at a rate of 100 %, would be seen on neither side
+NARROW = (
+    2.0**-22
+)  # an interval this short beside its distance from 0 holds, if anything, a double root
+CUT = (
+    irr_long.CUT
+)  # not the half: a double root at an end, at a rate of 100 %, would be seen on neither side
 LONG = 64  # more flows are cut into pieces of a low degree first
 LEAST = 1e-250  # roots of x below this, rates beyond 1e250, are not sought
 ROUNDING = 2e-16  # flows whose sum is this small beside their sizes, for each flow, sum to 0
@@ -48,9 +53,13 @@ def only_rate(flows: Floats) -> Floats:
     rate = np.full(flows.shape[1], np.nan)
     above = np.sign(first_nonzero(flows)) * flows.sum(axis=0) < 0
     for side, ordered in ((above, flows), (~above, flows[::-1])):
-        part = ordered[:, side] / np.maximum(np.abs(ordered[:, side]).max(axis=0), np.finfo(float).tiny)
+        part = ordered[:, side] / np.maximum(
+            np.abs(ordered[:, side]).max(axis=0), np.finfo(float).tiny
+        )
         with np.errstate(over="ignore", divide="ignore"):  # a rate beyond the floats is infinite
-            x = bisect(part, np.zeros(part.shape[1]), np.ones(part.shape[1]), np.sign(first_nonzero(part)))
+            x = bisect(
+                part, np.zeros(part.shape[1]), np.ones(part.shape[1]), np.sign(first_nonzero(part))
+            )
             rate[side] = 1 / x - 1 if ordered is flows else x - 1
     return rate
 
@@ -74,7 +83,9 @@ def _all_roots(flows: Floats) -> tuple[Floats, Ints]:
     for first, last in np.unique(ends, axis=1).T:
         trials = np.flatnonzero((ends[0] == first) & (ends[1] == last))
         inner = flows[first:last, trials]
-        for columns, flows_left in _without_rate_zero(inner / np.abs(inner).max(axis=0), trials, rates, owners):
+        for columns, flows_left in _without_rate_zero(
+            inner / np.abs(inner).max(axis=0), trials, rates, owners
+        ):
             for ordered, backwards in ((flows_left, False), (flows_left[::-1], True)):
                 roots, places = _roots_below_one(ordered)
                 roots, places = roots[roots > LEAST], places[roots > LEAST]
@@ -83,10 +94,14 @@ def _all_roots(flows: Floats) -> tuple[Floats, Ints]:
     return np.concatenate(rates), np.concatenate(owners)
 
 
-def _without_rate_zero(flows: Floats, trials: Ints, rates: list[Floats], owners: list[Ints]) -> list[tuple[Ints, Floats]]:
-    """Return trials and flows without a rate of 0, which is taken down; dividing by 1 - x leaves the running totals.
+def _without_rate_zero(
+    flows: Floats, trials: Ints, rates: list[Floats], owners: list[Ints]
+) -> list[tuple[Ints, Floats]]:
+    """Return trials and flows without a rate of 0, which is taken down; dividing by 1 - x leaves
+    the running totals.
 
-    x = 1 is the end of both intervals, where rounding would decide on which side a root is found, or whether at all.
+    x = 1 is the end of both intervals, where rounding would decide on which side a root is found,
+    or whether at all.
     """
     parts = []
     while trials.size and len(flows) > 1:
@@ -101,21 +116,34 @@ def _without_rate_zero(flows: Floats, trials: Ints, rates: list[Floats], owners:
 def _roots_below_one(flows: Floats) -> tuple[Floats, Ints]:
     """Return the roots in (0, 1] of each column's polynomial, and the column of each.
 
-    A coefficient of zero at the end of an interval counts as positive on both sides, so a root there is found once.
+    A coefficient of zero at the end of an interval counts as positive on both sides, so a root
+    there is found once.
     """
     column = np.flatnonzero((flows > 0).any(axis=0) & (flows < 0).any(axis=0))
     if len(flows) > LONG:
         coefficients, place, low, width = irr_long.pieces(flows[:, column])
         column = column[place]
     else:
-        coefficients, low, width = _bernstein(flows[:, column]), np.zeros(len(column)), np.ones(len(column))
+        coefficients, low, width = (
+            _bernstein(flows[:, column]),
+            np.zeros(len(column)),
+            np.ones(len(column)),
+        )
     single: list[tuple[Any, ...]] = [(column[:0], low[:0], width[:0], low[:0], coefficients[:, :0])]
     double: list[tuple[Any, ...]] = [(column[:0], low[:0], width[:0])]
     while column.size:
         positive = coefficients >= 0
         changes = np.count_nonzero(positive[1:] != positive[:-1], axis=0)
         one = changes == 1
-        single.append((column[one], low[one], width[one], np.where(positive[0, one], 1.0, -1.0), coefficients[:, one]))
+        single.append(
+            (
+                column[one],
+                low[one],
+                width[one],
+                np.where(positive[0, one], 1.0, -1.0),
+                coefficients[:, one],
+            )
+        )
         narrow = (changes > 1) & ((width <= NARROW * low) | (width < LEAST))
         double.append((column[narrow], low[narrow], width[narrow]))
         wide = (changes > 1) & ~narrow
@@ -124,9 +152,13 @@ def _roots_below_one(flows: Floats) -> tuple[Floats, Ints]:
         column = np.concatenate([column[wide]] * 2)
         low = np.concatenate([low[wide], low[wide] + CUT * width[wide]])
         width = np.concatenate([CUT * width[wide], (1 - CUT) * width[wide]])
-    owner, low, width, sign, pieces = (np.concatenate(part, axis=-1) for part in zip(*single, strict=True))
+    owner, low, width, sign, pieces = (
+        np.concatenate(part, axis=-1) for part in zip(*single, strict=True)
+    )
     if len(flows) > LONG:
-        inside = bisect(pieces, np.zeros(len(owner)), np.ones(len(owner)), sign, irr_long.value_and_slope)
+        inside = bisect(
+            pieces, np.zeros(len(owner)), np.ones(len(owner)), sign, irr_long.value_and_slope
+        )
         roots = _polished(flows[:, owner], low + width * inside, width)
     else:
         roots = bisect(flows[:, owner], low, low + width, sign)
@@ -144,7 +176,9 @@ def _polished(flows: Floats, x: Floats, width: Floats) -> Floats:
 
 
 def _bernstein(flows: Floats) -> Floats:
-    """Return the Bernstein coefficients on [0, 1]: b_i = sum over j of C(i, j) / C(n, j) x flow_j."""
+    """Return the Bernstein coefficients on [0, 1]: b_i = sum over j of C(i, j) / C(n, j) x
+    flow_j.
+    """
     degree = len(flows) - 1
     weights = np.zeros((degree + 1, degree + 1))
     for j in range(degree + 1):
@@ -167,7 +201,9 @@ def _cut(coefficients: Floats) -> tuple[Floats, Floats]:
 
 
 def _touching(flows: Floats, low: Floats, width: Floats, column: Ints) -> tuple[Floats, Ints]:
-    """Return where a polynomial touches zero inside a narrow interval: at its extremum, if it is zero there."""
+    """Return where a polynomial touches zero inside a narrow interval: at its extremum, if it is
+    zero there.
+    """
     x = low + width / 2
     for _ in range(4):  # Newton's method for a root of the slope
         _, slope, curve = _derivatives(flows, x)
@@ -191,12 +227,18 @@ def _derivatives(flows: Floats, x: Floats) -> tuple[Floats, Floats, Floats]:
 
 
 def bisect(
-    flows: Floats, low: Floats, high: Floats, sign_at_low: Floats, evaluate: Evaluate | None = None, least: float = 0.0
+    flows: Floats,
+    low: Floats,
+    high: Floats,
+    sign_at_low: Floats,
+    evaluate: Evaluate | None = None,
+    least: float = 0.0,
 ) -> Floats:
-    """Return the one root between ``low`` and ``high`` in each column: Newton's steps, or a halving where they leave.
+    """Return the one root between ``low`` and ``high`` in each column: Newton's steps, or a halving
+    where they leave.
 
-    ``evaluate(flows, x)`` gives value and slope (of the polynomial unless given); roots are exact relative to their size, or
-    to ``least`` where that is larger.
+    ``evaluate(flows, x)`` gives value and slope (of the polynomial unless given); roots are exact
+    relative to their size, or to ``least`` where that is larger.
     """
     evaluate = evaluate or value_and_slope
     low, high, sign = low.copy(), high.copy(), sign_at_low
@@ -210,7 +252,9 @@ def bisect(
             newton = x - value / slope
         inside = (newton > low) & (newton < high)
         moved = np.where(value == 0, x, np.where(inside, newton, 0.5 * (low + high)))
-        moved = np.where(still, x, moved)  # a root that has settled does not depend on how long others take
+        moved = np.where(
+            still, x, moved
+        )  # a root that has settled does not depend on how long others take
         still |= ~(np.abs(moved - x) > NEAR * np.maximum(np.abs(x), least))
         root[active] = x = moved
         if still.all():

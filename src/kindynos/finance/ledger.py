@@ -1,4 +1,6 @@
-"""Balances that are fed and drawn on, indices that compound, and the first period in which something holds."""
+"""Balances that are fed and drawn on, indices that compound, and the first period in which
+something holds.
+"""
 
 from __future__ import annotations
 
@@ -25,14 +27,17 @@ def roll_forward(
     shortfall: bool = False,
     periods: int | None = None,
 ) -> Floats:
-    """Return the balance at the end of each period, ``(periods, trials)``; flat when nothing differs by trial.
+    """Return the balance at the end of each period, ``(periods, trials)``; flat when nothing
+    differs by trial.
 
-    ``opening`` is a number or one a trial; ``rate`` (a fraction per period) and ``flow`` (deposits above 0, withdrawals below)
-    are each a number, one a trial, or a row. A flat ``flow`` is a row, ``(periods,)``, unless ``rate`` is a row of another
-    length; a flat ``rate`` is one a trial beside a row, and a row beside numbers. ``timing`` says whether a flow comes at the
-    "end" of its period or at the "start" and so earns its rate. With ``floor`` a withdrawal is cut so that the balance does not
-    fall below it, and ``shortfall=True`` returns what was not paid, per period, instead of the balance. ``periods`` is needed
-    where neither rate nor flow is a row. Raises ParameterError for shapes that do not fit or could mean two things.
+    ``opening`` is a number or one a trial; ``rate`` (a fraction per period) and ``flow`` (deposits
+    above 0, withdrawals below) are each a number, one a trial, or a row. A flat ``flow`` is a row,
+    ``(periods,)``, unless ``rate`` is a row of another length; a flat ``rate`` is one a trial
+    beside a row, and a row beside numbers. ``timing`` says whether a flow comes at the "end" of its
+    period or at the "start" and so earns its rate. With ``floor`` a withdrawal is cut so that the
+    balance does not fall below it, and ``shortfall=True`` returns what was not paid, per period,
+    instead of the balance. ``periods`` is needed where neither rate nor flow is a row. Raises
+    ParameterError for shapes that do not fit or could mean two things.
 
     >>> roll_forward(100.0, 0.1, [0.0, -60.0, -60.0, -60.0], floor=0).round(2)
     array([110. ,  61. ,   7.1,   0. ])
@@ -41,27 +46,45 @@ def roll_forward(
     """
     one_of("roll_forward", "timing", timing, ("end", "start"))
     if shortfall and floor is None:
-        raise ParameterError("shortfall=True needs floor=, below which nothing is paid, such as floor=0", owner="roll_forward")
-    rates, flows = _rows(array_of("roll_forward", "rate", rate), array_of("roll_forward", "flow", flow), periods)
+        raise ParameterError(
+            "shortfall=True needs floor=, below which nothing is paid, such as floor=0",
+            owner="roll_forward",
+        )
+    rates, flows = _rows(
+        array_of("roll_forward", "rate", rate), array_of("roll_forward", "flow", flow), periods
+    )
     first = _per_trial("opening", opening)
     lowest = None if floor is None else _per_trial("floor", floor)
-    width = np.broadcast_shapes(rates.shape[1:], flows.shape[1:], first.shape, () if lowest is None else lowest.shape)
+    width = np.broadcast_shapes(
+        rates.shape[1:], flows.shape[1:], first.shape, () if lowest is None else lowest.shape
+    )
     answer = _roll(first, rates, flows, timing == "start", lowest, shortfall, width)
-    return answer.reshape(-1) if not any(np.ndim(value) == 2 for value in (rate, flow)) and width in ((), (1,)) else answer
+    return (
+        answer.reshape(-1)
+        if not any(np.ndim(value) == 2 for value in (rate, flow)) and width in ((), (1,))
+        else answer
+    )
 
 
 def _per_trial(name: str, value: ArrayLike) -> Floats:
     array = array_of("roll_forward", name, value)
     if array.ndim > 1:
-        raise ParameterError(f"{name} must be a number or one a trial, not {array.shape}", owner="roll_forward")
+        raise ParameterError(
+            f"{name} must be a number or one a trial, not {array.shape}", owner="roll_forward"
+        )
     return array
 
 
 def _rows(rate: Floats, flow: Floats, periods: int | None) -> tuple[Floats, Floats]:
-    """Return rate and flow with their periods first; what is alike in all of them is repeated without a copy."""
+    """Return rate and flow with their periods first; what is alike in all of them is repeated
+    without a copy.
+    """
     for name, value in (("rate", rate), ("flow", flow)):
         if value.ndim > 2:
-            raise ParameterError(f"{name} must be a number, one a trial or a row, not {value.shape}", owner="roll_forward")
+            raise ParameterError(
+                f"{name} must be a number, one a trial or a row, not {value.shape}",
+                owner="roll_forward",
+            )
     if rate.ndim == 1 and flow.ndim == 1 and rate.size > 1 and flow.size > 1:
         raise ParameterError(
             "a flat rate beside flat flows could mean periods or trials; "
@@ -73,7 +96,8 @@ def _rows(rate: Floats, flow: Floats, periods: int | None) -> tuple[Floats, Floa
     elif flow.ndim == 1 and len(flow) == len(rate):
         if rate.shape[1] == len(flow) > 1:
             raise ParameterError(
-                "a flat flow could mean periods or trials here; give flow[:, None] for one a period, "
+                "a flat flow could mean periods or trials here; give flow[:, None] for one a "
+                "period, "
                 "or flow[None, :] for one a trial",
                 owner="roll_forward",
             )
@@ -82,9 +106,16 @@ def _rows(rate: Floats, flow: Floats, periods: int | None) -> tuple[Floats, Floa
         rate = rate[:, None]
     lengths = {value.shape[0] for value in (rate, flow) if value.ndim == 2 and value.shape[0] > 1}
     lengths |= {1} if periods is None and not lengths and 2 in (rate.ndim, flow.ndim) else set()
-    count = lengths.pop() if lengths else whole("roll_forward: rate and flow are no rows, so", "periods", periods, least=1)
+    count = (
+        lengths.pop()
+        if lengths
+        else whole("roll_forward: rate and flow are no rows, so", "periods", periods, least=1)
+    )
     if lengths or (periods is not None and periods != count):
-        raise ParameterError(f"rate {rate.shape} and flow {flow.shape} differ in their number of periods", owner="roll_forward")
+        raise ParameterError(
+            f"rate {rate.shape} and flow {flow.shape} differ in their number of periods",
+            owner="roll_forward",
+        )
 
     def spread(value: Floats) -> Floats:
         return np.broadcast_to(value, (count, *value.shape[-1:]) if value.ndim else (count, 1))
@@ -93,7 +124,13 @@ def _rows(rate: Floats, flow: Floats, periods: int | None) -> tuple[Floats, Floa
 
 
 def _roll(
-    first: Floats, rate: Floats, flow: Floats, early: bool, floor: Floats | None, shortfall: bool, width: tuple[int, ...]
+    first: Floats,
+    rate: Floats,
+    flow: Floats,
+    early: bool,
+    floor: Floats | None,
+    shortfall: bool,
+    width: tuple[int, ...],
 ) -> Floats:
     """Work out the periods one by one; every row is written in place."""
     balance: Floats = np.empty((len(rate), *width))
@@ -133,11 +170,13 @@ def _cut(balance: Floats, flow: Floats, floor: Floats | None, unmet: Floats | No
 
 @on_arrays
 def grow(rate: ArrayLike, start: ArrayLike = 1.0, lag: int = 0) -> Floats:
-    """Return an index that compounds: start x (1 + rate of period 1) x ... up to each period, ``(periods, trials)``.
+    """Return an index that compounds: start x (1 + rate of period 1) x ... up to each period,
+    ``(periods, trials)``.
 
-    ``rate`` is a row, ``(periods,)`` or ``(periods, trials)``; ``start`` is a number or one a trial. With ``lag=1`` the first
-    period is unchanged, as an amount that is indexed only from the second year on needs: the whole index comes ``lag``
-    periods later. A flat rate with one start gives ``(periods,)``. Raises ParameterError for a rate that is no row.
+    ``rate`` is a row, ``(periods,)`` or ``(periods, trials)``; ``start`` is a number or one a
+    trial. With ``lag=1`` the first period is unchanged, as an amount that is indexed only from the
+    second year on needs: the whole index comes ``lag`` periods later. A flat rate with one start
+    gives ``(periods,)``. Raises ParameterError for a rate that is no row.
 
     >>> grow([0.1, 0.1], 100.0, lag=1).round(6)
     array([100., 110.])
@@ -154,10 +193,12 @@ def grow(rate: ArrayLike, start: ArrayLike = 1.0, lag: int = 0) -> Floats:
 
 @on_arrays
 def first_period(condition: ArrayLike) -> Floats | float:
-    """Return the number, from 1, of the first period in which the condition holds; infinity where it never does.
+    """Return the number, from 1, of the first period in which the condition holds; infinity where
+    it never does.
 
-    ``condition`` is ``(periods,)`` or ``(periods, trials)``, true where it is not 0; the answer is ``(trials,)``, or a float of
-    a flat one. It is NaN where a NaN comes before the condition holds. Raises ParameterError for any other shape.
+    ``condition`` is ``(periods,)`` or ``(periods, trials)``, true where it is not 0; the answer is
+    ``(trials,)``, or a float of a flat one. It is NaN where a NaN comes before the condition holds.
+    Raises ParameterError for any other shape.
 
     >>> first_period([[False, False], [True, False]])
     array([ 2., inf])
@@ -176,9 +217,9 @@ def first_period(condition: ArrayLike) -> Floats | float:
 def at(row: ArrayLike, period: ArrayLike) -> Floats | float:
     """Return the row's value in the period of that number, from 1; NaN beyond the row.
 
-    ``row`` is ``(periods,)`` or ``(periods, trials)``; ``period`` is a number or one a trial, and a fraction counts as the
-    period it lies in. The answer is ``(trials,)``, or a float of a flat row and a number. Raises ParameterError for other
-    shapes.
+    ``row`` is ``(periods,)`` or ``(periods, trials)``; ``period`` is a number or one a trial, and a
+    fraction counts as the period it lies in. The answer is ``(trials,)``, or a float of a flat row
+    and a number. Raises ParameterError for other shapes.
 
     >>> at([10.0, 20.0, 30.0], 2)
     20.0
@@ -186,9 +227,13 @@ def at(row: ArrayLike, period: ArrayLike) -> Floats | float:
     values = as_row("at", "row", row)
     number = np.ceil(array_of("at", "period", period))
     if number.ndim > 1:
-        raise ParameterError(f"period must be a number or one a trial, not {number.shape}", owner="at")
+        raise ParameterError(
+            f"period must be a number or one a trial, not {number.shape}", owner="at"
+        )
     if number.ndim and values.shape[1] not in (1, len(number)):
-        raise ParameterError(f"period has {len(number)} trials, and the row {values.shape[1]}", owner="at")
+        raise ParameterError(
+            f"period has {len(number)} trials, and the row {values.shape[1]}", owner="at"
+        )
     inside = (number >= 1) & (number <= len(values))
     place = np.where(inside, number, 1).astype(np.int64) - 1
     if place.ndim == 0:

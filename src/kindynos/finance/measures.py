@@ -16,14 +16,17 @@ from kindynos.validate import array_of
 
 
 @on_arrays
-def mirr(flows: ArrayLike, finance: ArrayLike, reinvest: ArrayLike, start: ArrayLike | None = None) -> Floats | float:
+def mirr(
+    flows: ArrayLike, finance: ArrayLike, reinvest: ArrayLike, start: ArrayLike | None = None
+) -> Floats | float:
     """Return the modified internal rate of return per period.
 
-    Outflows are discounted at the ``finance`` rate to time 0 and inflows compounded at the ``reinvest`` rate to the last
-    period; the answer is the rate that leads from one to the other. ``flows`` is ``(periods,)`` or ``(periods, trials)``;
-    ``start``, a number or one a trial, comes one period before. Both rates are numbers or one a trial. The answer is
-    ``(trials,)``, or a float of flat flows; NaN without an outflow or an inflow. Raises ParameterError for a rate at or below
-    -1 and for shapes that do not fit.
+    Outflows are discounted at the ``finance`` rate to time 0 and inflows compounded at the
+    ``reinvest`` rate to the last period; the answer is the rate that leads from one to the other.
+    ``flows`` is ``(periods,)`` or ``(periods, trials)``; ``start``, a number or one a trial, comes
+    one period before. Both rates are numbers or one a trial. The answer is ``(trials,)``, or a
+    float of flat flows; NaN without an outflow or an inflow. Raises ParameterError for a rate at or
+    below -1 and for shapes that do not fit.
 
     Source: Lin, Journal of Business Finance and Accounting 3 (1976), 31-40.
 
@@ -46,23 +49,32 @@ def mirr(flows: ArrayLike, finance: ArrayLike, reinvest: ArrayLike, start: Array
 
 @on_arrays
 def payback(flows: ArrayLike, start: ArrayLike | None = None) -> Floats | float:
-    """Return after how many periods the flows have first paid back what was put in; infinity where they never do.
+    """Return after how many periods the flows have first paid back what was put in; infinity where
+    they never do.
 
-    That is when the running total, once it has been below 0, is back at 0; where it never is below 0, the answer is 0.
+    That is when the running total, once it has been below 0, is back at 0; where it never is below
+    0, the answer is 0.
 
-    ``flows`` is ``(periods,)`` or ``(periods, trials)``; ``start``, a number or one a trial, comes one period before, and the
-    first of all is time 0. Within a period the flow is taken as even, so the answer may be a fraction. It is ``(trials,)``, or
-    a float of flat flows. Raises ParameterError for shapes that do not fit.
+    ``flows`` is ``(periods,)`` or ``(periods, trials)``; ``start``, a number or one a trial, comes
+    one period before, and the first of all is time 0. Within a period the flow is taken as even, so
+    the answer may be a fraction. It is ``(trials,)``, or a float of flat flows. Raises
+    ParameterError for shapes that do not fit.
 
     >>> payback([-100.0, 40.0, 40.0, 40.0])
     2.5
     """
-    return _payback(joined("payback", flows, start), np.ndim(flows) == 1 and (start is None or np.ndim(start) == 0))
+    return _payback(
+        joined("payback", flows, start),
+        np.ndim(flows) == 1 and (start is None or np.ndim(start) == 0),
+    )
 
 
 @on_arrays
-def discounted_payback(rate: ArrayLike, flows: ArrayLike, start: ArrayLike | None = None) -> Floats | float:
-    """Return the payback of discounted flows; ``rate`` is a number, one a trial or a row over the flows after the first.
+def discounted_payback(
+    rate: ArrayLike, flows: ArrayLike, start: ArrayLike | None = None
+) -> Floats | float:
+    """Return the payback of discounted flows; ``rate`` is a number, one a trial or a row over the
+    flows after the first.
 
     Otherwise as ``payback``. Raises ParameterError also for a rate at or below -1.
 
@@ -73,12 +85,18 @@ def discounted_payback(rate: ArrayLike, flows: ArrayLike, start: ArrayLike | Non
     rates = as_rate("discounted_payback", rate, flows)
     if rates.ndim == 2 and len(rates) != len(row) - 1:
         raise ParameterError(
-            f"rate has {len(rates)} periods, and {len(row) - 1} flows come after the first", owner="discounted_payback"
+            f"rate has {len(rates)} periods, and {len(row) - 1} flows come after the first",
+            owner="discounted_payback",
         )
-    steps = np.broadcast_to(1 + np.where(rates > -1, rates, np.nan), (len(row) - 1, *np.shape(rates)[-1:]))
+    steps = np.broadcast_to(
+        1 + np.where(rates > -1, rates, np.nan), (len(row) - 1, *np.shape(rates)[-1:])
+    )
     discounted = row[1:] / np.cumprod(steps if steps.ndim == 2 else steps[:, None], axis=0)
     first = np.broadcast_to(row[:1], (1, discounted.shape[1]))
-    return _payback(np.concatenate([first, discounted]), np.ndim(flows) == 1 and row.shape[1] == 1 and np.ndim(rate) == 0)
+    return _payback(
+        np.concatenate([first, discounted]),
+        np.ndim(flows) == 1 and row.shape[1] == 1 and np.ndim(rate) == 0,
+    )
 
 
 def _payback(row: Floats, flat: Any) -> Floats | float:
@@ -98,15 +116,18 @@ def _payback(row: Floats, flat: Any) -> Floats | float:
 def profitability_index(rate: ArrayLike, flows: ArrayLike, start: ArrayLike) -> Floats | float:
     """Return the present value of the flows for each unit of money put in at time 0, ``-start``.
 
-    ``rate`` and ``flows`` as for ``npv``; ``start`` is below 0, a number or one a trial (NaN where it is not). Raises
-    ParameterError for a number that is not below 0, and as ``npv`` does.
+    ``rate`` and ``flows`` as for ``npv``; ``start`` is below 0, a number or one a trial (NaN where
+    it is not). Raises ParameterError for a number that is not below 0, and as ``npv`` does.
 
     >>> profitability_index(0.1, [0.0, 121.0], start=-80.0)
     1.25
     """
     first = array_of("profitability_index", "start", start)
     if first.ndim == 0 and not first < 0:
-        raise ParameterError(f"start must be below 0, what is put in, not {float(first)!r}", owner="profitability_index")
+        raise ParameterError(
+            f"start must be below 0, what is put in, not {float(first)!r}",
+            owner="profitability_index",
+        )
     note("nothing put in at time 0", int(np.count_nonzero(first >= 0)))
     value = npv(rate, flows)
     answer = np.asarray(value) / np.where(first < 0, -first, np.nan)
@@ -115,10 +136,12 @@ def profitability_index(rate: ArrayLike, flows: ArrayLike, start: ArrayLike) -> 
 
 @on_arrays
 def terminal_value(flow: ArrayLike, rate: ArrayLike, growth: ArrayLike = 0.0) -> Floats | float:
-    """Return what all flows after the last period are worth at its end, if they grow for ever: flow x (1 + g) / (rate - g).
+    """Return what all flows after the last period are worth at its end, if they grow for ever: flow
+    x (1 + g) / (rate - g).
 
-    ``flow`` is that of the last period; all three are numbers or one a trial. A growth at or above the rate is not a value:
-    NaN, counted and named in a run. Raises ParameterError where all are numbers and it is.
+    ``flow`` is that of the last period; all three are numbers or one a trial. A growth at or above
+    the rate is not a value: NaN, counted and named in a run. Raises ParameterError where all are
+    numbers and it is.
 
     Source: Gordon and Shapiro, Management Science 3 (1956), 102-110.
 
@@ -126,14 +149,18 @@ def terminal_value(flow: ArrayLike, rate: ArrayLike, growth: ArrayLike = 0.0) ->
     1700.0
     """
     given = {"flow": flow, "rate": rate, "growth": growth}
-    last, rates, growths = (array_of("terminal_value", name, value) for name, value in given.items())
+    last, rates, growths = (
+        array_of("terminal_value", name, value) for name, value in given.items()
+    )
     if max(last.ndim, rates.ndim, growths.ndim) > 1:
         raise ParameterError(
-            "flow, rate and growth must be numbers or one a trial; of a row use its last", owner="terminal_value"
+            "flow, rate and growth must be numbers or one a trial; of a row use its last",
+            owner="terminal_value",
         )
     if rates.ndim == 0 == growths.ndim and not rates > growths:
         raise ParameterError(
-            f"growth {float(growths):g} must be below the rate {float(rates):g}: no finite value", owner="terminal_value"
+            f"growth {float(growths):g} must be below the rate {float(rates):g}: no finite value",
+            owner="terminal_value",
         )
     lost = rates <= growths
     note("no terminal value: growth at or above the rate", int(np.count_nonzero(lost)))
@@ -145,12 +172,13 @@ def terminal_value(flow: ArrayLike, rate: ArrayLike, growth: ArrayLike = 0.0) ->
 def value_per_share(
     flows: ArrayLike, rate: ArrayLike, growth: ArrayLike, shares: ArrayLike, debt: ArrayLike = 0.0
 ) -> Floats | float:
-    """Return what one share is worth: flows and their terminal value, discounted, less ``debt`` (net of cash), by ``shares``.
+    """Return what one share is worth: flows and their terminal value, discounted, less ``debt``
+    (net of cash), by ``shares``.
 
-    ``flows`` are to all who provide capital, ``(periods,)`` or ``(periods, trials)``; ``rate`` (the cost of capital),
-    ``growth`` after the last period, ``shares`` and ``debt`` are numbers or one a trial. The answer is ``(trials,)``, or a
-    float of numbers; NaN where growth reaches the rate or there are no shares. Raises ParameterError as
-    ``terminal_value`` does.
+    ``flows`` are to all who provide capital, ``(periods,)`` or ``(periods, trials)``; ``rate`` (the
+    cost of capital), ``growth`` after the last period, ``shares`` and ``debt`` are numbers or one a
+    trial. The answer is ``(trials,)``, or a float of numbers; NaN where growth reaches the rate or
+    there are no shares. Raises ParameterError as ``terminal_value`` does.
 
     >>> round(value_per_share([100.0, 100.0], 0.08, 0.02, shares=100, debt=500), 2)
     11.36
@@ -159,10 +187,18 @@ def value_per_share(
     rates = as_rate("value_per_share", rate, flows)
     count = array_of("value_per_share", "shares", shares)
     if count.ndim == 0 and not count > 0:
-        raise ParameterError(f"shares must be above 0, not {float(count):g}", owner="value_per_share")
+        raise ParameterError(
+            f"shares must be above 0, not {float(count):g}", owner="value_per_share"
+        )
     last = row[-1] if row.shape[1] > 1 else row[-1, 0]
     after = np.asarray(terminal_value(last, rates, growth)) / (1 + rates) ** len(row)
-    worth = np.asarray(npv(rates, row if row.shape[1] > 1 else row[:, 0])) + after - array_of("value_per_share", "debt", debt)
+    worth = (
+        np.asarray(npv(rates, row if row.shape[1] > 1 else row[:, 0]))
+        + after
+        - array_of("value_per_share", "debt", debt)
+    )
     answer = worth / np.where(count > 0, count, np.nan)
     note("debt above the value of the flows", int(np.count_nonzero(answer < 0)))
-    return scalar_if(answer.ndim == 0 or (np.ndim(flows) == 1 and answer.size == 1), np.asarray(answer))
+    return scalar_if(
+        answer.ndim == 0 or (np.ndim(flows) == 1 and answer.size == 1), np.asarray(answer)
+    )

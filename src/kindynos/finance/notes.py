@@ -1,7 +1,8 @@
 """Saying something about some trials without stopping the others.
 
-A calculation calls ``note("no IRR", count)``; whoever runs it may listen with ``listening()`` and gets the counts. Without
-a listener nothing happens. The listener is a context variable, so that workers do not hear each other.
+A calculation calls ``note("no IRR", count)``; whoever runs it may listen with ``listening()`` and
+gets the counts. Without a listener nothing happens. The listener is a context variable, so that
+workers do not hear each other.
 """
 
 from __future__ import annotations

@@ -1,13 +1,17 @@
 """Solving for internal rates of return, of many trials at once.
 
-With x = 1 / (1 + rate) a rate is a positive root of the polynomial whose coefficients are the flows. Three steps:
+With x = 1 / (1 + rate) a rate is a positive root of the polynomial whose coefficients are the
+flows. Three steps:
 
-1. Flows that change sign once have exactly one root, by Descartes' rule. Of others, the same rule on cumulative flows
-   (Norstrom, Journal of Financial and Quantitative Analysis 7, 1972, 1835-1839), for rates above and below 0, often shows
-   one too.
-2. Where there is one, Halley's method seeks it on log(later flows at x) - log(first flow), which is almost a straight line in
+1. Flows that change sign once have exactly one root, by Descartes' rule. Of others, the same rule
+  on cumulative flows
+   (Norstrom, Journal of Financial and Quantitative Analysis 7, 1972, 1835-1839), for rates above
+   and below 0, often shows one too.
+2. Where there is one, Halley's method seeks it on log(later flows at x) - log(first flow), which is
+  almost a straight line in
    log x. What does not settle in a few steps is bracketed and halved.
-3. The roots of all other flows are isolated exactly, in ``irr_isolate``; those of dated flows in ``dated``.
+3. The roots of all other flows are isolated exactly, in ``irr_isolate``; those of dated flows in
+  ``dated``.
 """
 
 from __future__ import annotations
@@ -23,7 +27,9 @@ from kindynos.arrays import Floats
 from kindynos.engine.workers import on_threads
 from kindynos.finance import irr_isolate
 
-CHUNK = 16_384  # trials worked on at a time: small enough for the processor's cache, large enough for threads to pay
+# trials worked on at a time: small enough for the processor's cache, large enough for threads to
+# pay
+CHUNK = 16_384
 STEPS = 30
 
 
@@ -41,8 +47,12 @@ class Schedule(Protocol):
     def beginning(self, place: int) -> Schedule:
         """The schedule without its first so many flows."""
 
-    def log_ratio(self, later: Floats, log_x: Floats, price: Floats) -> tuple[Floats, Floats, Floats]:
-        """Log of the present value of all flows after the first over the price, and its two derivatives in log x."""
+    def log_ratio(
+        self, later: Floats, log_x: Floats, price: Floats
+    ) -> tuple[Floats, Floats, Floats]:
+        """Log of the present value of all flows after the first over the price, and its two
+        derivatives in log x.
+        """
 
     def only_rate(self, flows: Floats) -> Floats:
         """The rate of each column that is known to have exactly one."""
@@ -68,7 +78,9 @@ class Even:
     def beginning(self, place: int) -> Even:
         return Even(self.count - place)
 
-    def log_ratio(self, later: Floats, log_x: Floats, price: Floats) -> tuple[Floats, Floats, Floats]:
+    def log_ratio(
+        self, later: Floats, log_x: Floats, price: Floats
+    ) -> tuple[Floats, Floats, Floats]:
         value, time, variance = _time_moments(later, np.exp(log_x))
         return log_x + np.log(value / price), 1 + time, variance
 
@@ -83,7 +95,8 @@ class Even:
 class IrrReport:
     """What the rates of each trial are; flat flows count as one trial.
 
-    ``rate`` ``(trials,)`` is the only rate, NaN otherwise. ``count`` ``(trials,)`` is how many rates there are.
+    ``rate`` ``(trials,)`` is the only rate, NaN otherwise. ``count`` ``(trials,)`` is how many
+    rates there are.
     """
 
     rate: Floats
@@ -99,7 +112,9 @@ class IrrReport:
     def roots(self) -> list[Floats]:
         """For each trial, all its rates, lowest first."""
         return [
-            self._several.get(trial, self.rate[trial : trial + 1] if self.count[trial] == 1 else self.rate[:0])
+            self._several.get(
+                trial, self.rate[trial : trial + 1] if self.count[trial] == 1 else self.rate[:0]
+            )
             for trial in range(len(self.rate))
         ]
 
@@ -120,8 +135,12 @@ def solve(flows: Floats, schedule: Schedule) -> IrrReport:
     return IrrReport(rate, count, several)
 
 
-def _solve(flows: Floats, rate: Floats, count: NDArray[np.int64], schedule: Schedule) -> dict[int, Floats]:
-    """Fill in rate and count for ``(periods, trials)`` flows; return the rates of trials that have several."""
+def _solve(
+    flows: Floats, rate: Floats, count: NDArray[np.int64], schedule: Schedule
+) -> dict[int, Floats]:
+    """Fill in rate and count for ``(periods, trials)`` flows; return the rates of trials that have
+    several.
+    """
     changes = sign_changes(flows)
     one = changes == 1
     many = np.flatnonzero(changes > 1)
@@ -131,9 +150,13 @@ def _solve(flows: Floats, rate: Floats, count: NDArray[np.int64], schedule: Sche
         many = many[bound > 1]
     if one.any():
         count[one] = 1
-        # Where nearly all have one rate, working on all is quicker than picking those out. What Halley's method settles on
-        # is a rate, and where there is only one it is that.
-        found = _halley(flows, schedule)[one] if np.count_nonzero(one) > 0.8 * one.size else _halley(flows[:, one], schedule)
+        # Where nearly all have one rate, working on all is quicker than picking those out. What
+        # Halley's method settles on is a rate, and where there is only one it is that.
+        found = (
+            _halley(flows, schedule)[one]
+            if np.count_nonzero(one) > 0.8 * one.size
+            else _halley(flows[:, one], schedule)
+        )
         rate[one] = found
         lost = one & np.isnan(rate)
         if lost.any():
@@ -152,7 +175,9 @@ def _solve(flows: Floats, rate: Floats, count: NDArray[np.int64], schedule: Sche
 
 
 def sign_changes(values: Floats) -> NDArray[np.int64]:
-    """Count the sign changes down each column, zeros passed over: ``(n, trials)`` to ``(trials,)``; 0 beside a NaN."""
+    """Count the sign changes down each column, zeros passed over: ``(n, trials)`` to ``(trials,)``;
+    0 beside a NaN.
+    """
     if (values != 0).all():
         positive = values > 0
         changes: NDArray[np.int64] = np.count_nonzero(positive[1:] != positive[:-1], axis=0)
@@ -167,10 +192,11 @@ def sign_changes(values: Floats) -> NDArray[np.int64]:
 
 
 def _count_bound(flows: Floats) -> NDArray[np.int64]:
-    """Return an upper bound of the number of rates, exact when it is 0 or 1 (2 or more stands for any more).
+    """Return an upper bound of the number of rates, exact when it is 0 or 1 (2 or more stands for
+    any more).
 
-    Dividing by 1 - x turns flows into cumulative flows, which by Descartes' rule bound the roots below x = 1; the same
-    backwards bounds those above.
+    Dividing by 1 - x turns flows into cumulative flows, which by Descartes' rule bound the roots
+    below x = 1; the same backwards bounds those above.
     """
     total = np.zeros(flows.shape[1], dtype=np.int64)
     for ordered in (flows, flows[::-1]):
@@ -196,7 +222,9 @@ def _halley(flows: Floats, schedule: Schedule) -> Floats:
 
 
 def _halley_from(flows: Floats, schedule: Schedule, rate: Floats) -> None:
-    """Fill in the rates of trials whose first flow is not 0. A rate that has settled no longer moves, whatever others do."""
+    """Fill in the rates of trials whose first flow is not 0. A rate that has settled no longer
+    moves, whatever others do.
+    """
     if len(flows) < 2:
         return
     positive = flows[0] > 0
@@ -211,14 +239,22 @@ def _halley_from(flows: Floats, schedule: Schedule, rate: Floats) -> None:
             step = _halley_step(schedule, price, later, log_x)
             moved = np.clip(log_x + step, -largest, largest)
             log_x = np.where(still, log_x, moved)
-            still |= ~(np.abs(step) >= near)  # a step that is no number goes nowhere: its rate is NaN
+            still |= ~(
+                np.abs(step) >= near
+            )  # a step that is no number goes nowhere: its rate is NaN
             if still.all():
                 rate[active] = np.expm1(-log_x)
                 break
             if np.count_nonzero(still) > 0.5 * still.size:
                 rate[active[still]] = np.expm1(-log_x[still])
                 going = ~still
-                active, log_x, price, later, still = active[going], log_x[going], price[going], later[:, going], still[going]
+                active, log_x, price, later, still = (
+                    active[going],
+                    log_x[going],
+                    price[going],
+                    later[:, going],
+                    still[going],
+                )
 
 
 def _halley_step(schedule: Schedule, price: Floats, later: Floats, log_x: Floats) -> Floats:
@@ -228,7 +264,9 @@ def _halley_step(schedule: Schedule, price: Floats, later: Floats, log_x: Floats
 
 
 def _time_moments(flows: Floats, x: Floats) -> tuple[Floats, Floats, Floats]:
-    """Return the present value, and the mean and the variance of the time of its flows: the slopes of its log in log x."""
+    """Return the present value, and the mean and the variance of the time of its flows: the slopes
+    of its log in log x.
+    """
     value, slope, half_curve = flows[-1].copy(), np.zeros_like(x), np.zeros_like(x)
     for row in flows[-2::-1]:  # Horner's rule, with both derivatives
         half_curve *= x

@@ -19,7 +19,8 @@ Answer = TypeVar("Answer")
 
 
 def on_arrays(function: Callable[Given, Answer]) -> Callable[Given, Answer]:
-    """Let a public function follow floats to infinity and NaN without warnings, and name arguments that do not fit together.
+    """Let a public function follow floats to infinity and NaN without warnings, and name arguments
+    that do not fit together.
 
     Raises ParameterError for the latter, and for a number too large to be a length.
     """
@@ -30,20 +31,26 @@ def on_arrays(function: Callable[Given, Answer]) -> Callable[Given, Answer]:
             with np.errstate(all="ignore"):
                 return function(*args, **options)
         except KindynosError as error:
-            error.owner = function.__name__  # the function that was called, not one it calls in turn
+            error.owner = (
+                function.__name__
+            )  # the function that was called, not one it calls in turn
             raise
         except ValueError as error:
             if "broadcast" not in str(error) and "shape mismatch" not in str(error):
                 raise
             given = inspect.signature(function).bind(*args, **options).arguments
             shapes = [f"{name} {_shape(value)}" for name, value in given.items() if _shape(value)]
-            raise ParameterError(f"shapes that do not fit: {', '.join(shapes)}", owner=function.__name__) from None
+            raise ParameterError(
+                f"shapes that do not fit: {', '.join(shapes)}", owner=function.__name__
+            ) from None
 
     return safe
 
 
 def _shape(value: Any) -> tuple[int, ...]:
-    """Return the shape of an argument; of one that has none, such as rows of different lengths, that of a number."""
+    """Return the shape of an argument; of one that has none, such as rows of different lengths,
+    that of a number.
+    """
     try:
         return tuple(np.shape(value))
     except (ValueError, TypeError):
@@ -51,25 +58,33 @@ def _shape(value: Any) -> tuple[int, ...]:
 
 
 def as_row(owner: str, name: str, value: ArrayLike) -> Floats:
-    """Return ``(periods, trials)``, or ``(periods, 1)`` of a flat array; raises ParameterError for any other shape."""
+    """Return ``(periods, trials)``, or ``(periods, 1)`` of a flat array; raises ParameterError for
+    any other shape.
+    """
     row = array_of(owner, name, value)
     if row.ndim == 1:
         row = row[:, None]
     if row.ndim != 2 or not row.size:
         raise ParameterError(
-            f"{name} must be (periods,) or (periods, trials) with at least one of each, not {row.shape}", owner=owner
+            f"{name} must be (periods,) or (periods, trials) with at least one of each, not "
+            f"{row.shape}",
+            owner=owner,
         )
     return row
 
 
 def joined(owner: str, flows: ArrayLike, start: ArrayLike | None) -> Floats:
-    """Return ``(periods, trials)`` of flows with ``start``, a number or one a trial, one period before them if given."""
+    """Return ``(periods, trials)`` of flows with ``start``, a number or one a trial, one period
+    before them if given.
+    """
     row = as_row(owner, "flows", flows)
     if start is None:
         return row
     first = np.atleast_1d(array_of(owner, "start", start))
     if first.ndim > 1:
-        raise ParameterError(f"start must be a number or one a trial, not {first.shape}", owner=owner)
+        raise ParameterError(
+            f"start must be a number or one a trial, not {first.shape}", owner=owner
+        )
     answer = np.empty((len(row) + 1, *np.broadcast_shapes(first.shape, row.shape[1:])))
     answer[0] = first
     answer[1:] = row
@@ -79,12 +94,15 @@ def joined(owner: str, flows: ArrayLike, start: ArrayLike | None) -> Floats:
 def as_rate(owner: str, rate: ArrayLike, flows: ArrayLike) -> Floats:
     """Return the rate as an array that broadcasts against flows: a number, one a trial, or a row.
 
-    Raises ParameterError for a flat rate beside flat flows, which could mean periods or trials, and for a number at or
-    below -1.
+    Raises ParameterError for a flat rate beside flat flows, which could mean periods or trials, and
+    for a number at or below -1.
     """
     array = array_of(owner, "rate", rate)
     if array.ndim > 2:
-        raise ParameterError(f"rate must be a number, one a trial or a row (periods, trials), not {array.shape}", owner=owner)
+        raise ParameterError(
+            f"rate must be a number, one a trial or a row (periods, trials), not {array.shape}",
+            owner=owner,
+        )
     if array.ndim == 1 and array.size > 1 and np.ndim(flows) == 1:
         raise ParameterError(
             "a flat rate beside flat flows could mean periods or trials; "
@@ -92,7 +110,9 @@ def as_rate(owner: str, rate: ArrayLike, flows: ArrayLike) -> Floats:
             owner=owner,
         )
     if array.ndim == 0 and array <= -1:
-        raise ParameterError(f"rate must be above -1 (a loss of everything), not {float(array)!r}", owner=owner)
+        raise ParameterError(
+            f"rate must be above -1 (a loss of everything), not {float(array)!r}", owner=owner
+        )
     return array
 
 

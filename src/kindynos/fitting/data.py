@@ -20,7 +20,9 @@ LARGEST, CLOSEST = 1e80, 1e-12
 
 @dataclass(frozen=True)
 class Data:
-    """Values ``(values,)``, a weight each (how often it counts), and which are only bounds: ``above`` and ``below``."""
+    """Values ``(values,)``, a weight each (how often it counts), and which are only bounds:
+    ``above`` and ``below``.
+    """
 
     values: Floats
     weights: Floats
@@ -84,33 +86,47 @@ class Data:
         return [float(q) for q in np.interp(levels, reached, self.values[order])]
 
 
-def data_of(owner: str, values: Any, weights: Any = None, at_least: Any = None, at_most: Any = None) -> Data:
+def data_of(
+    owner: str, values: Any, weights: Any = None, at_least: Any = None, at_most: Any = None
+) -> Data:
     """Return checked data; raises ParameterError for values that nothing can be learned from."""
     found = array_of(owner, "values", values)
     if found.ndim != 1:
         raise ParameterError(f"values must be flat, not {found.shape}", owner=owner)
     if len(found) < FEWEST:
-        raise ParameterError(f"needs at least {FEWEST} values, and there are {len(found)}", owner=owner)
+        raise ParameterError(
+            f"needs at least {FEWEST} values, and there are {len(found)}", owner=owner
+        )
     if not np.isfinite(found).all():
         place = int(np.argmin(np.isfinite(found)))
         raise ParameterError(f"value {place} is {found[place]:g}; all must be finite", owner=owner)
     if np.ptp(found) == 0:
-        raise ParameterError(f"all values are equal, {found[0]:g}; there is nothing to learn", owner=owner)
+        raise ParameterError(
+            f"all values are equal, {found[0]:g}; there is nothing to learn", owner=owner
+        )
     check_size(owner, found)
-    above, below = _mask(owner, "at_least", at_least, len(found)), _mask(owner, "at_most", at_most, len(found))
+    above, below = (
+        _mask(owner, "at_least", at_least, len(found)),
+        _mask(owner, "at_most", at_most, len(found)),
+    )
     if (above & below).any():
-        raise ParameterError(f"value {int(np.argmax(above & below))} is both at_least and at_most", owner=owner)
+        raise ParameterError(
+            f"value {int(np.argmax(above & below))} is both at_least and at_most", owner=owner
+        )
     if (above | below).all():
         raise ParameterError("every value is only a bound; some must be known", owner=owner)
     return Data(found, _weights(owner, weights, len(found)), above, below)
 
 
 def check_size(owner: str, values: Floats) -> None:
-    """Raise ParameterError for values so large or so close that their squares and cubes leave the floats."""
+    """Raise ParameterError for values so large or so close that their squares and cubes leave the
+    floats.
+    """
     reach, spread = float(np.nanmax(np.abs(values))), float(np.nanmax(values) - np.nanmin(values))
     if reach > LARGEST or spread < 1 / LARGEST or spread < CLOSEST * reach:
         raise ParameterError(
-            f"the values reach {reach:.3g} and differ by {spread:.3g}; measure them in other units, or from another zero",
+            f"the values reach {reach:.3g} and differ by {spread:.3g}; measure them in other "
+            "units, or from another zero",
             owner=owner,
         )
 
@@ -120,10 +136,14 @@ def _weights(owner: str, weights: Any, count: int) -> Floats:
         return np.ones(count)
     found = array_of(owner, "weights", weights)
     if found.shape != (count,):
-        raise ParameterError(f"weights must be as many as the values, {count}, not {found.shape}", owner=owner)
+        raise ParameterError(
+            f"weights must be as many as the values, {count}, not {found.shape}", owner=owner
+        )
     if not np.isfinite(found).all() or (found < 0).any():
         bad = ~(np.isfinite(found) & (found >= 0))
-        raise wrong(owner, f"weights[{int(np.argmax(bad))}]", "finite and at least 0", float(found[bad][0]))
+        raise wrong(
+            owner, f"weights[{int(np.argmax(bad))}]", "finite and at least 0", float(found[bad][0])
+        )
     if found.sum() <= 0:
         raise ParameterError("weights must not all be 0", owner=owner)
     return found
@@ -134,5 +154,7 @@ def _mask(owner: str, name: str, mask: Any, count: int) -> NDArray[np.bool_]:
         return np.zeros(count, dtype=bool)
     found = np.asarray(mask)
     if found.shape != (count,) or found.dtype != bool:
-        raise ParameterError(f"{name} must be a mask, True or False for each of the {count} values", owner=owner)
+        raise ParameterError(
+            f"{name} must be a mask, True or False for each of the {count} values", owner=owner
+        )
     return found

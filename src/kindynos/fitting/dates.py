@@ -17,7 +17,9 @@ SEASONS = {"month": 12, "quarter": 4}  # that are looked for when none is named
 
 @dataclass(frozen=True)
 class DatedSeries:
-    """Values ``(values,)``, NaN where one is missing, with their dates and spacing if there are any."""
+    """Values ``(values,)``, NaN where one is missing, with their dates and spacing if there are
+    any.
+    """
 
     values: Floats
     dates: Any = None
@@ -40,7 +42,9 @@ class DatedSeries:
         if self.every == "working day":
             return pd.bdate_range(last, periods=periods + 1)[1:]
         if self.every in ("day", "week"):
-            return pd.DatetimeIndex([last + pd.Timedelta(days=EVERY[self.every] * k) for k in range(1, periods + 1)])
+            return pd.DatetimeIndex(
+                [last + pd.Timedelta(days=EVERY[self.every] * k) for k in range(1, periods + 1)]
+            )
         months = {"month": 1, "quarter": 3, "year": 12}[self.every or "month"]
         ends = last.is_month_end
         steps = [pd.DateOffset(months=months * k) for k in range(1, periods + 1)]
@@ -49,9 +53,11 @@ class DatedSeries:
 
 
 def dated_series(owner: str, series: Any, every: str | None = None) -> DatedSeries:
-    """Return a series with its dates checked, from a pandas Series with dates as its index, or plain values.
+    """Return a series with its dates checked, from a pandas Series with dates as its index, or
+    plain values.
 
-    Raises ParameterError for dates that are doubled, not in order or not evenly spaced, naming the first.
+    Raises ParameterError for dates that are doubled, not in order or not evenly spaced, naming the
+    first.
     """
     index = getattr(series, "index", None)
     if index is None or callable(index):
@@ -76,11 +82,16 @@ def check_dates(owner: str, dates: Any, every: str | None = None) -> str:
         raise ParameterError(f"date {int(np.argmax(dates.isna()))} is missing", owner=owner)
     doubled = dates.duplicated()
     if doubled.any():
-        raise ParameterError(f"the date {_day(dates[int(np.argmax(doubled))])} is there twice", owner=owner)
+        raise ParameterError(
+            f"the date {_day(dates[int(np.argmax(doubled))])} is there twice", owner=owner
+        )
     gaps = np.diff(dates.to_numpy().astype("datetime64[D]").astype(np.int64))
     if (gaps < 0).any():
         place = int(np.argmax(gaps < 0))
-        raise ParameterError(f"{_day(dates[place + 1])} comes after {_day(dates[place])}; sort the dates", owner=owner)
+        raise ParameterError(
+            f"{_day(dates[place + 1])} comes after {_day(dates[place])}; sort the dates",
+            owner=owner,
+        )
     if len(dates) < 3:
         return every or "day"
     spacing = every or _spacing(dates, gaps)
@@ -89,7 +100,8 @@ def check_dates(owner: str, dates: Any, every: str | None = None) -> str:
     if len(uneven):
         first, second = dates[int(uneven[0])], dates[int(uneven[0]) + 1]
         raise ParameterError(
-            f"the dates are not evenly spaced, one a {spacing}: {_day(second)} follows {_day(first)}; write missing values as "
+            f"the dates are not evenly spaced, one a {spacing}: {_day(second)} follows "
+            f"{_day(first)}; write missing values as "
             "empty cells",
             owner=owner,
         )
@@ -109,7 +121,9 @@ def _spacing(dates: Any, gaps: Any) -> str:
 
 
 def _steps(dates: Any, spacing: str) -> Any:
-    """Return the number of each date's period, which is one more than the last where they are evenly spaced."""
+    """Return the number of each date's period, which is one more than the last where they are
+    evenly spaced.
+    """
     days = dates.to_numpy().astype("datetime64[D]")
     if spacing == "day":
         return days.astype(np.int64)

@@ -1,7 +1,9 @@
-"""Log densities as likelihoods need them: of data ``(..., 1, n)`` for parameters ``(..., points, 1)``, all at once.
+"""Log densities as likelihoods need them: of data ``(..., 1, n)`` for parameters ``(..., points,
+1)``, all at once.
 
-What depends on the data alone is worked out on the data alone, which is why these are not the densities of the distributions:
-those are for one set of parameters. Values outside the support give minus infinity. The formulas are those of the classes.
+What depends on the data alone is worked out on the data alone, which is why these are not the
+densities of the distributions: those are for one set of parameters. Values outside the support give
+minus infinity. The formulas are those of the classes.
 """
 
 from __future__ import annotations
@@ -50,11 +52,18 @@ def log_logistic(x: Floats, scale: Floats, shape: Floats) -> Floats:
 
 
 def inverse_gaussian(x: Floats, mean: Floats, shape: Floats) -> Floats:
-    return 0.5 * np.log(shape) - 1.5 * np.log(x) - HALF_LOG_TWO_PI - shape * (x - mean) ** 2 / (2 * mean**2 * x)
+    return (
+        0.5 * np.log(shape)
+        - 1.5 * np.log(x)
+        - HALF_LOG_TWO_PI
+        - shape * (x - mean) ** 2 / (2 * mean**2 * x)
+    )
 
 
 def pareto(x: Floats, shape: Floats, low: Floats) -> Floats:
-    return np.where(x >= low, np.log(shape) + shape * np.log(low) - (shape + 1) * np.log(x), -np.inf)
+    return np.where(
+        x >= low, np.log(shape) + shape * np.log(low) - (shape + 1) * np.log(x), -np.inf
+    )
 
 
 def uniform(x: Floats, low: Floats, high: Floats) -> Floats:
@@ -64,14 +73,21 @@ def uniform(x: Floats, low: Floats, high: Floats) -> Floats:
 def triangular(x: Floats, low: Floats, mode: Floats, high: Floats) -> Floats:
     width = high - low
     with np.errstate(divide="ignore", invalid="ignore"):
-        side = np.where(x < mode, (x - low) / (mode - low), np.where(x > mode, (high - x) / (high - mode), 1.0))
+        side = np.where(
+            x < mode, (x - low) / (mode - low), np.where(x > mode, (high - x) / (high - mode), 1.0)
+        )
         return np.log(np.where((x >= low) & (x <= high), 2 * side / width, 0.0))
 
 
 def beta(x: Floats, a: Floats, b: Floats, low: Floats, high: Floats) -> Floats:
     width = high - low
     with np.errstate(divide="ignore"):
-        return xlogy(a - 1, (x - low) / width) + xlogy(b - 1, (high - x) / width) - betaln(a, b) - np.log(width)
+        return (
+            xlogy(a - 1, (x - low) / width)
+            + xlogy(b - 1, (high - x) / width)
+            - betaln(a, b)
+            - np.log(width)
+        )
 
 
 def pert(x: Floats, low: Floats, mode: Floats, high: Floats, weight: Floats) -> Floats:

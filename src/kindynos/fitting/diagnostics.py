@@ -1,4 +1,6 @@
-"""What is left in a series, or in what a process did not foresee: autocorrelations and tests in words."""
+"""What is left in a series, or in what a process did not foresee: autocorrelations and tests in
+words.
+"""
 
 from __future__ import annotations
 
@@ -24,7 +26,8 @@ FEWEST = 12
 
 @dataclass(frozen=True)
 class Diagnostics:
-    """Autocorrelations of a series at lags from 1, partial ones, the band that independent values keep within, and tests.
+    """Autocorrelations of a series at lags from 1, partial ones, the band that independent values
+    keep within, and tests.
 
     ``of`` says of what: a series, or the residuals of a process, in units of their sd.
     """
@@ -47,13 +50,17 @@ class Diagnostics:
 
     @delegated_to("kindynos.plots", "diagnostics")
     def plot(self, figure: Any = None) -> Any:
-        """Draw a page: the series, both autocorrelations with their band, and a histogram; return the Matplotlib figure."""
+        """Draw a page: the series, both autocorrelations with their band, and a histogram; return
+        the Matplotlib figure.
+        """
 
 
 def diagnose(series: Any, lags: int | None = None) -> Diagnostics:
-    """Return diagnostics of a series ``(values,)``, or of the residuals of a process that was fitted; NaN are missing values.
+    """Return diagnostics of a series ``(values,)``, or of the residuals of a process that was
+    fitted; NaN are missing values.
 
-    Raises ParameterError for fewer than 12 values, a constant series, and a process without residuals.
+    Raises ParameterError for fewer than 12 values, a constant series, and a process without
+    residuals.
 
     >>> rng = np.random.default_rng(2)
     >>> diagnose(rng.standard_normal(200)).tests[0].p > 0.05
@@ -63,31 +70,49 @@ def diagnose(series: Any, lags: int | None = None) -> Diagnostics:
     if isinstance(series, Process):
         residuals = getattr(series, "residuals", None)
         if residuals is None:
-            raise ParameterError(f"{type(series).__name__} keeps no residuals; give the series itself", owner="diagnose")
+            raise ParameterError(
+                f"{type(series).__name__} keeps no residuals; give the series itself",
+                owner="diagnose",
+            )
         values, what = np.asarray(residuals()), f"residuals of {series.label}"
         learned = 0 if series.fitted is None else max(series.fitted.learned_parameters - 2, 0)
     else:
         values, what = array_of("diagnose", "series", series), "series"
     if values.ndim != 1:
-        raise ParameterError(f"series must be flat, one value a period, not {values.shape}", owner="diagnose")
+        raise ParameterError(
+            f"series must be flat, one value a period, not {values.shape}", owner="diagnose"
+        )
     known = values[~np.isnan(values)]
     if len(known) < FEWEST or np.ptp(known) == 0:
-        raise ParameterError(f"needs at least {FEWEST} values that are not all equal", owner="diagnose")
+        raise ParameterError(
+            f"needs at least {FEWEST} values that are not all equal", owner="diagnose"
+        )
     check_size("diagnose", known)
     most = min(len(known) // 2 - 1, max(10, 2 * int(math.log(len(known)) * 4)))
     lags = min(most, 36) if lags is None else whole("diagnose", "lags", lags, least=1)
     if lags > len(known) // 2:
-        raise ParameterError(f"lags must be at most half the {len(known)} values, not {lags}", owner="diagnose")
+        raise ParameterError(
+            f"lags must be at most half the {len(known)} values, not {lags}", owner="diagnose"
+        )
     found = autocorrelations(values, lags)
     tests = [ljung_box(found, len(known), min(lags, max(10, learned + 3)), learned)]
     if what == "series":
         tests += [unit_root(values), kpss(values)]
     tests.append(normality(known).tests[0])
-    return Diagnostics(what, values, found, partial_autocorrelations(found), Z / math.sqrt(len(known)), tuple(tests))
+    return Diagnostics(
+        what,
+        values,
+        found,
+        partial_autocorrelations(found),
+        Z / math.sqrt(len(known)),
+        tuple(tests),
+    )
 
 
 def autocorrelations(values: Floats, lags: int) -> Floats:
-    """Return the autocorrelations at lags 1 to ``lags``; pairs with a missing value are left out."""
+    """Return the autocorrelations at lags 1 to ``lags``; pairs with a missing value are left
+    out.
+    """
     gaps = values - np.nanmean(values)
     known = ~np.isnan(gaps)
     gaps = np.where(known, gaps, 0.0)
@@ -102,7 +127,9 @@ def autocorrelations(values: Floats, lags: int) -> Floats:
 
 
 def partial_autocorrelations(found: Floats) -> Floats:
-    """Return partial autocorrelations from autocorrelations. Source: Durbin, Revue de l'Institut Int. de Stat. 28 (1960)."""
+    """Return partial autocorrelations from autocorrelations. Source: Durbin, Revue de l'Institut
+    Int. de Stat. 28 (1960).
+    """
     phi: Floats = np.empty(0)
     answer = []
     for lag in range(1, len(found) + 1):

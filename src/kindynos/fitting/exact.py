@@ -1,7 +1,9 @@
-"""Maxima of likelihoods in closed form, or by Newton's method in one parameter, for values ``(..., values)``.
+"""Maxima of likelihoods in closed form, or by Newton's method in one parameter, for values ``(...,
+values)``.
 
-Each gets the data and the parameters that are held, and returns all the parameters, or None where these hold it up. Sources:
-the chapters of Johnson, Kotz and Balakrishnan named with the distributions.
+Each gets the data and the parameters that are held, and returns all the parameters, or None where
+these hold it up. Sources: the chapters of Johnson, Kotz and Balakrishnan named with the
+distributions.
 """
 
 from __future__ import annotations
@@ -29,7 +31,10 @@ def normal(data: Data, fixed: Mapping[str, Any]) -> Parameters:
     """Mean and sd of the values."""
     x = data.values
     mean = fixed.get("mean", average(data, x))
-    return {"mean": mean, "sd": fixed.get("sd", np.sqrt(average(data, (x - np.expand_dims(mean, -1)) ** 2)))}
+    return {
+        "mean": mean,
+        "sd": fixed.get("sd", np.sqrt(average(data, (x - np.expand_dims(mean, -1)) ** 2))),
+    }
 
 
 def lognormal(data: Data, fixed: Mapping[str, Any]) -> Parameters | None:
@@ -53,13 +58,22 @@ def inverse_gaussian(data: Data, fixed: Mapping[str, Any]) -> Parameters:
     x = data.values
     mean = fixed.get("mean", average(data, x))
     wide = np.expand_dims(mean, -1)
-    return {"mean": mean, "shape": fixed.get("shape", 1 / average(data, (x - wide) ** 2 / (wide**2 * x)))}
+    return {
+        "mean": mean,
+        "shape": fixed.get("shape", 1 / average(data, (x - wide) ** 2 / (wide**2 * x))),
+    }
 
 
 def laplace(data: Data, fixed: Mapping[str, Any]) -> Parameters | None:
     """The median, and the mean absolute distance from it."""
     x = data.values
-    middle = fixed["mean"] if "mean" in fixed else np.median(x, axis=-1) if data.even else _weighted_median(data)
+    middle = (
+        fixed["mean"]
+        if "mean" in fixed
+        else np.median(x, axis=-1)
+        if data.even
+        else _weighted_median(data)
+    )
     scale = average(data, np.abs(x - np.expand_dims(middle, -1)))
     return {"mean": middle, "sd": fixed.get("sd", np.sqrt(2) * scale)}
 
@@ -87,20 +101,27 @@ def gamma(data: Data, fixed: Mapping[str, Any]) -> Parameters | None:
 
 
 def weibull(data: Data, fixed: Mapping[str, Any]) -> Parameters | None:
-    """Newton's method on the mean log, weighted by x^shape, less 1 / shape = mean log, which has one root."""
+    """Newton's method on the mean log, weighted by x^shape, less 1 / shape = mean log, which has
+    one root.
+    """
     if "scale" in fixed:
         return None
     logs = np.log(data.values)
     top = logs.max(axis=-1, keepdims=True)
     away = logs - top  # so that no power overflows
     centre = average(data, away)
-    shape = fixed.get("shape", 1.28 / np.sqrt(average(data, (away - np.expand_dims(centre, -1)) ** 2)))
+    shape = fixed.get(
+        "shape", 1.28 / np.sqrt(average(data, (away - np.expand_dims(centre, -1)) ** 2))
+    )
     for _ in range(MOST):
         powers = np.exp(np.expand_dims(shape, -1) * away)
         total = average(data, powers)
         if "shape" in fixed:
             break
-        first, second = average(data, powers * away) / total, average(data, powers * away**2) / total
+        first, second = (
+            average(data, powers * away) / total,
+            average(data, powers * away**2) / total,
+        )
         step = (first - 1 / shape - centre) / (second - first**2 + 1 / shape**2)
         fresh = np.maximum(shape - step, shape / 4)
         near = np.abs(fresh - shape) <= NEAR * shape
@@ -113,7 +134,9 @@ def weibull(data: Data, fixed: Mapping[str, Any]) -> Parameters | None:
 
 
 def log_logistic(data: Data, fixed: Mapping[str, Any]) -> Parameters | None:
-    """Newton's method in two parameters: the logs are logistic, and their likelihood has one maximum."""
+    """Newton's method in two parameters: the logs are logistic, and their likelihood has one
+    maximum.
+    """
     if fixed:
         return None
     logs = np.log(data.values)
@@ -123,11 +146,16 @@ def log_logistic(data: Data, fixed: Mapping[str, Any]) -> Parameters | None:
         z = (logs - np.expand_dims(middle, -1)) / np.expand_dims(spread, -1)
         t = np.tanh(z / 2)
         h = (1 - t * t) / 2
-        one, other = average(data, t), average(data, z * t) - 1  # the scores of middle / spread and of log spread
+        one, other = (
+            average(data, t),
+            average(data, z * t) - 1,
+        )  # the scores of middle / spread and of log spread
         a, b = average(data, h), average(data, z * h)
         c, d = one + b, other + 1 + average(data, z * z * h)
         bend = a * d - b * c
-        move, stretch = (np.clip(x / bend, -1, 1) for x in (one * d - b * other, a * other - c * one))
+        move, stretch = (
+            np.clip(x / bend, -1, 1) for x in (one * d - b * other, a * other - c * one)
+        )
         middle, spread = middle + spread * move, spread * np.exp(stretch)
         if (np.maximum(np.abs(move), np.abs(stretch)) <= NEAR).all():
             return {"scale": np.exp(middle), "shape": 1 / spread}
@@ -142,7 +170,9 @@ def pareto(data: Data, fixed: Mapping[str, Any]) -> Parameters:
 
 
 def triangular(data: Data, fixed: Mapping[str, Any]) -> Parameters:
-    """The value of all that makes the others likeliest. Source: Kotz and van Dorp, Beyond Beta (2004), section 1.4."""
+    """The value of all that makes the others likeliest. Source: Kotz and van Dorp, Beyond Beta
+    (2004), section 1.4.
+    """
     low, high = fixed["low"], fixed["high"]
     if "mode" in fixed:
         return dict(fixed)

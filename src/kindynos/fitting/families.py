@@ -1,4 +1,5 @@
-"""What fitting must know of each distribution: its log density, the scales of its parameters, and where to begin.
+"""What fitting must know of each distribution: its log density, the scales of its parameters, and
+where to begin.
 
 To make a distribution learnable: its log density in ``densities`` and its entry in ``FAMILIES``.
 """
@@ -26,9 +27,10 @@ Exact = Callable[[Data, Mapping[str, Any]], dict[str, Any] | None]
 class Family:
     """How one distribution is learned.
 
-    ``starts`` gives parameters to begin from, ``exact`` the maximum in closed form where there is one. ``at_data`` are ends
-    whose maximum is the smallest (-1) or largest (1) value; ``needed`` cannot be learned and must be given; ``limits`` says
-    what it means that a parameter runs off to the end of its scale, and there the value of theta.
+    ``starts`` gives parameters to begin from, ``exact`` the maximum in closed form where there is
+    one. ``at_data`` are ends whose maximum is the smallest (-1) or largest (1) value; ``needed``
+    cannot be learned and must be given; ``limits`` says what it means that a parameter runs off to
+    the end of its scale, and there the value of theta.
     """
 
     kind: Any
@@ -68,7 +70,10 @@ def _around_median(factor: float, *names: str) -> Starts:
 def _student_starts(location: str, spread: str) -> Starts:
     def starts(data: Data, fixed: Mapping[str, Any]) -> list[dict[str, float]]:
         middle, reach = _quartiles(data)
-        return [{"df": df, location: middle, spread: width * reach} for df, width in ((4.0, 1.9), (12.0, 1.5), (2.5, 2.5))]
+        return [
+            {"df": df, location: middle, spread: width * reach}
+            for df, width in ((4.0, 1.9), (12.0, 1.5), (2.5, 2.5))
+        ]
 
     return starts
 
@@ -77,11 +82,15 @@ def _extreme_starts(data: Data, fixed: Mapping[str, Any]) -> list[dict[str, floa
     scale = data.sd * math.sqrt(6) / math.pi
     location = data.mean - extremes.EULER * scale
     wide = {"location": location, "scale": 1.5 * scale, "shape": 0.05}
-    return [{"location": location, "scale": scale, "shape": shape} for shape in (0.0, 0.1, -0.15)] + [wide]
+    return [
+        {"location": location, "scale": scale, "shape": shape} for shape in (0.0, 0.1, -0.15)
+    ] + [wide]
 
 
 def _pareto_starts(data: Data, fixed: Mapping[str, Any]) -> list[dict[str, float]]:
-    """Begin from the top of the likelihood along bend = shape / scale, where the shape is the mean of log(1 + bend x)."""
+    """Begin from the top of the likelihood along bend = shape / scale, where the shape is the mean
+    of log(1 + bend x).
+    """
     gaps = data.values - fixed["location"]
     largest = float(gaps.max())
     bends = PARETO_BENDS / largest
@@ -105,7 +114,9 @@ def _skew_starts(data: Data, fixed: Mapping[str, Any]) -> list[dict[str, float]]
         delta = math.copysign(math.sqrt(min(math.pi / 2 * part / (1 + part), 0.98)), skewness)
         scale = data.sd / math.sqrt(1 - 2 * delta**2 / math.pi)
         location = data.mean - scale * delta * math.sqrt(2 / math.pi)
-        found.append({"location": location, "scale": scale, "shape": delta / math.sqrt(1 - delta**2)})
+        found.append(
+            {"location": location, "scale": scale, "shape": delta / math.sqrt(1 - delta**2)}
+        )
     return found
 
 
@@ -143,120 +154,260 @@ def _log_spread(*names: str, inverse: float) -> Starts:
 
     def starts(data: Data, fixed: Mapping[str, Any]) -> list[dict[str, float]]:
         centre, sd = data.log_moments
-        return [dict(zip(names, (math.exp(centre + (0.5 * sd if inverse > 1.2 else 0.0)), inverse / sd), strict=True))]
+        return [
+            dict(
+                zip(
+                    names,
+                    (math.exp(centre + (0.5 * sd if inverse > 1.2 else 0.0)), inverse / sd),
+                    strict=True,
+                )
+            )
+        ]
 
     return starts
 
 
-PARETO_BENDS = np.concatenate([np.geomspace(0.02, 1, 6) - 1.001, np.geomspace(0.05, 300, 8)])  # over the largest value
-MODE = Scale(lambda t, c, s: t, lambda v, c, s: v, lambda v, c, s: 1.0)  # replaced by the ends where they are known
+PARETO_BENDS = np.concatenate(
+    [np.geomspace(0.02, 1, 6) - 1.001, np.geomspace(0.05, 300, 8)]
+)  # over the largest value
+MODE = Scale(
+    lambda t, c, s: t, lambda v, c, s: v, lambda v, c, s: 1.0
+)  # replaced by the ends where they are known
 MUCH = math.log(1e6)
 NORMAL_DF = math.log(1e8)
 _NORMAL_LIMIT = (
-    "the data are no more heavy-tailed than normal ones: {name} runs off to infinity, where this is the normal distribution"
+    "the data are no more heavy-tailed than normal ones: {name} runs off to infinity, "
+    "where this is the normal distribution"
 )
-_LOGNORMAL_LIMIT = "the tails are no heavier than a normal or lognormal distribution's, towards which b runs off"
+_LOGNORMAL_LIMIT = (
+    "the tails are no heavier than a normal or lognormal distribution's, towards which b runs off"
+)
 _FAMILIES = (
     Family(normal.Normal, densities.normal, {"mean": LOCATION, "sd": SPREAD}, exact=exact.normal),
     Family(
-        normal.LogNormal, densities.lognormal, {"mean": SPREAD, "sd": SPREAD}, exact=exact.lognormal, low=0.0,
+        normal.LogNormal,
+        densities.lognormal,
+        {"mean": SPREAD, "sd": SPREAD},
+        exact=exact.lognormal,
+        low=0.0,
         starts=lambda data, fixed: [{"mean": data.mean, "sd": data.sd}],
     ),
     Family(
-        bounded.Uniform, densities.uniform, {"low": LOCATION, "high": LOCATION}, at_data={"low": -1, "high": 1}, open_ends=False
-    ),
-    Family(
-        bounded.Triangular, densities.triangular, {"low": LOCATION, "mode": MODE, "high": LOCATION}, needed=("low", "high"),
-        exact=exact.triangular, smooth=False,
-    ),
-    Family(
-        bounded.Pert, densities.pert, {"low": LOCATION, "mode": MODE, "high": LOCATION, "weight": ABOVE_ZERO},
-        starts=_pert_starts, needed=("low", "high"),
-        limits={"mode": (14.0, "the likeliest value runs off to an end of the range")},
-    ),
-    Family(
-        bounded.Beta, densities.beta, {"a": ABOVE_ZERO, "b": ABOVE_ZERO, "low": LOCATION, "high": LOCATION},
-        starts=_beta_starts, needed=("low", "high"),
-    ),
-    Family(
-        positive.Gamma, densities.gamma, {"shape": ABOVE_ZERO, "scale": SPREAD}, low=0.0, exact=exact.gamma,
-        starts=lambda data, fixed: [{"shape": (data.mean / data.sd) ** 2, "scale": data.sd**2 / data.mean}],
-    ),
-    Family(
-        positive.Exponential, densities.exponential, {"mean": SPREAD}, low=0.0, exact=exact.exponential, open_ends=False,
-        starts=lambda data, fixed: [{"mean": data.mean}],
-    ),
-    Family(
-        positive.Weibull, densities.weibull, {"shape": ABOVE_ZERO, "scale": SPREAD}, low=0.0,
-        exact=exact.weibull, starts=_log_spread("scale", "shape", inverse=1.28),
-    ),
-    Family(
-        positive.LogLogistic, densities.log_logistic, {"scale": SPREAD, "shape": ABOVE_ZERO}, low=0.0,
-        exact=exact.log_logistic, starts=_log_spread("scale", "shape", inverse=1.0),
-    ),
-    Family(
-        positive.InverseGaussian, densities.inverse_gaussian, {"mean": SPREAD, "shape": SPREAD}, low=0.0,
-        exact=exact.inverse_gaussian, starts=lambda data, fixed: [{"mean": data.mean, "shape": data.mean**3 / data.sd**2}],
-    ),
-    Family(
-        real_line.StudentT, densities.student_by_moments, {"df": above_by(2.0), "mean": LOCATION, "sd": SPREAD},
-        starts=_student_starts("mean", "sd"), limits={"df": (NORMAL_DF, _NORMAL_LIMIT)},
-    ),
-    Family(
-        real_line.StudentTByScale, densities.student, {"df": ABOVE_ZERO, "location": LOCATION, "scale": SPREAD},
-        starts=_student_starts("location", "scale"), limits={"df": (NORMAL_DF, _NORMAL_LIMIT)},
-    ),
-    Family(
-        real_line.Logistic, densities.logistic, {"mean": LOCATION, "sd": SPREAD}, starts=_around_median(1.6, "mean", "sd")
-    ),
-    Family(real_line.Laplace, densities.laplace, {"mean": LOCATION, "sd": SPREAD}, exact=exact.laplace, smooth=False,
-           starts=_around_median(2.0, "mean", "sd")),
-    Family(
-        real_line.Cauchy, densities.cauchy, {"location": LOCATION, "scale": SPREAD},
-        starts=_around_median(1.0, "location", "scale"),
-    ),
-    Family(
-        real_line.SkewNormal, densities.skew_normal, {"location": LOCATION, "scale": SPREAD, "shape": REAL},
-        starts=_skew_starts,
-        limits={"shape": (1e3, "the shape runs off to infinity, where this is the half of a normal distribution")},
-    ),
-    Family(
-        real_line.JohnsonSU, densities.johnson,
-        {"a": REAL, "b": ABOVE_ZERO, "location": LOCATION, "scale": SPREAD}, starts=_johnson_starts,
-        limits={"b": (math.log(1e3), _LOGNORMAL_LIMIT)},
-    ),
-    Family(
-        extremes.Gumbel, densities.gumbel, {"location": LOCATION, "scale": SPREAD},
-        starts=lambda data, fixed: [{n: one[n] for n in ("location", "scale")} for one in _extreme_starts(data, fixed)[:1]],
-    ),
-    Family(
-        extremes.GeneralizedExtremeValue, densities.extreme_value,
-        {"location": LOCATION, "scale": SPREAD, "shape": REAL}, starts=_extreme_starts,
-    ),
-    Family(
-        extremes.GeneralizedPareto, densities.generalized_pareto,
-        {"location": LOCATION, "scale": SPREAD, "shape": REAL}, starts=_pareto_starts, at_data={"location": -1},
+        bounded.Uniform,
+        densities.uniform,
+        {"low": LOCATION, "high": LOCATION},
+        at_data={"low": -1, "high": 1},
         open_ends=False,
     ),
     Family(
-        extremes.Pareto, densities.pareto, {"shape": ABOVE_ZERO, "low": SPREAD}, low=0.0, at_data={"low": -1},
+        bounded.Triangular,
+        densities.triangular,
+        {"low": LOCATION, "mode": MODE, "high": LOCATION},
+        needed=("low", "high"),
+        exact=exact.triangular,
+        smooth=False,
+    ),
+    Family(
+        bounded.Pert,
+        densities.pert,
+        {"low": LOCATION, "mode": MODE, "high": LOCATION, "weight": ABOVE_ZERO},
+        starts=_pert_starts,
+        needed=("low", "high"),
+        limits={"mode": (14.0, "the likeliest value runs off to an end of the range")},
+    ),
+    Family(
+        bounded.Beta,
+        densities.beta,
+        {"a": ABOVE_ZERO, "b": ABOVE_ZERO, "low": LOCATION, "high": LOCATION},
+        starts=_beta_starts,
+        needed=("low", "high"),
+    ),
+    Family(
+        positive.Gamma,
+        densities.gamma,
+        {"shape": ABOVE_ZERO, "scale": SPREAD},
+        low=0.0,
+        exact=exact.gamma,
+        starts=lambda data, fixed: [
+            {"shape": (data.mean / data.sd) ** 2, "scale": data.sd**2 / data.mean}
+        ],
+    ),
+    Family(
+        positive.Exponential,
+        densities.exponential,
+        {"mean": SPREAD},
+        low=0.0,
+        exact=exact.exponential,
+        open_ends=False,
+        starts=lambda data, fixed: [{"mean": data.mean}],
+    ),
+    Family(
+        positive.Weibull,
+        densities.weibull,
+        {"shape": ABOVE_ZERO, "scale": SPREAD},
+        low=0.0,
+        exact=exact.weibull,
+        starts=_log_spread("scale", "shape", inverse=1.28),
+    ),
+    Family(
+        positive.LogLogistic,
+        densities.log_logistic,
+        {"scale": SPREAD, "shape": ABOVE_ZERO},
+        low=0.0,
+        exact=exact.log_logistic,
+        starts=_log_spread("scale", "shape", inverse=1.0),
+    ),
+    Family(
+        positive.InverseGaussian,
+        densities.inverse_gaussian,
+        {"mean": SPREAD, "shape": SPREAD},
+        low=0.0,
+        exact=exact.inverse_gaussian,
+        starts=lambda data, fixed: [{"mean": data.mean, "shape": data.mean**3 / data.sd**2}],
+    ),
+    Family(
+        real_line.StudentT,
+        densities.student_by_moments,
+        {"df": above_by(2.0), "mean": LOCATION, "sd": SPREAD},
+        starts=_student_starts("mean", "sd"),
+        limits={"df": (NORMAL_DF, _NORMAL_LIMIT)},
+    ),
+    Family(
+        real_line.StudentTByScale,
+        densities.student,
+        {"df": ABOVE_ZERO, "location": LOCATION, "scale": SPREAD},
+        starts=_student_starts("location", "scale"),
+        limits={"df": (NORMAL_DF, _NORMAL_LIMIT)},
+    ),
+    Family(
+        real_line.Logistic,
+        densities.logistic,
+        {"mean": LOCATION, "sd": SPREAD},
+        starts=_around_median(1.6, "mean", "sd"),
+    ),
+    Family(
+        real_line.Laplace,
+        densities.laplace,
+        {"mean": LOCATION, "sd": SPREAD},
+        exact=exact.laplace,
+        smooth=False,
+        starts=_around_median(2.0, "mean", "sd"),
+    ),
+    Family(
+        real_line.Cauchy,
+        densities.cauchy,
+        {"location": LOCATION, "scale": SPREAD},
+        starts=_around_median(1.0, "location", "scale"),
+    ),
+    Family(
+        real_line.SkewNormal,
+        densities.skew_normal,
+        {"location": LOCATION, "scale": SPREAD, "shape": REAL},
+        starts=_skew_starts,
+        limits={
+            "shape": (
+                1e3,
+                "the shape runs off to infinity, where this is the half of a normal distribution",
+            )
+        },
+    ),
+    Family(
+        real_line.JohnsonSU,
+        densities.johnson,
+        {"a": REAL, "b": ABOVE_ZERO, "location": LOCATION, "scale": SPREAD},
+        starts=_johnson_starts,
+        limits={"b": (math.log(1e3), _LOGNORMAL_LIMIT)},
+    ),
+    Family(
+        extremes.Gumbel,
+        densities.gumbel,
+        {"location": LOCATION, "scale": SPREAD},
+        starts=lambda data, fixed: [
+            {n: one[n] for n in ("location", "scale")} for one in _extreme_starts(data, fixed)[:1]
+        ],
+    ),
+    Family(
+        extremes.GeneralizedExtremeValue,
+        densities.extreme_value,
+        {"location": LOCATION, "scale": SPREAD, "shape": REAL},
+        starts=_extreme_starts,
+    ),
+    Family(
+        extremes.GeneralizedPareto,
+        densities.generalized_pareto,
+        {"location": LOCATION, "scale": SPREAD, "shape": REAL},
+        starts=_pareto_starts,
+        at_data={"location": -1},
+        open_ends=False,
+    ),
+    Family(
+        extremes.Pareto,
+        densities.pareto,
+        {"shape": ABOVE_ZERO, "low": SPREAD},
+        low=0.0,
+        at_data={"low": -1},
         exact=exact.pareto,
     ),
-    Family(counts.Bernoulli, densities.bernoulli, {"probability": SHARE}, low=0, high=1, whole=True, open_ends=False,
-           exact=exact.bernoulli),
-    Family(counts.Binomial, densities.binomial, {"trials": ABOVE_ZERO, "probability": SHARE}, low=0, whole=True,
-           open_ends=False, needed=("trials",), exact=exact.binomial),
-    Family(counts.Poisson, densities.poisson, {"mean": ABOVE_ZERO}, low=0, whole=True, open_ends=False, exact=exact.poisson),
-    Family(counts.Geometric, densities.geometric, {"probability": SHARE}, low=1, whole=True, open_ends=False,
-           exact=exact.geometric),
     Family(
-        counts.NegativeBinomial, densities.negative_binomial, {"successes": ABOVE_ZERO, "probability": SHARE}, low=0,
-        whole=True, open_ends=False, starts=_binomial_start,
-        limits={"successes": (MUCH, "the counts scatter no more than Poisson ones, towards which successes runs off")},
+        counts.Bernoulli,
+        densities.bernoulli,
+        {"probability": SHARE},
+        low=0,
+        high=1,
+        whole=True,
+        open_ends=False,
+        exact=exact.bernoulli,
     ),
     Family(
-        counts.IntegerUniform, densities.integer_uniform, {"low": LOCATION, "high": LOCATION}, whole=True,
-        at_data={"low": -1, "high": 1}, open_ends=False,
+        counts.Binomial,
+        densities.binomial,
+        {"trials": ABOVE_ZERO, "probability": SHARE},
+        low=0,
+        whole=True,
+        open_ends=False,
+        needed=("trials",),
+        exact=exact.binomial,
     ),
-)  # fmt: skip
+    Family(
+        counts.Poisson,
+        densities.poisson,
+        {"mean": ABOVE_ZERO},
+        low=0,
+        whole=True,
+        open_ends=False,
+        exact=exact.poisson,
+    ),
+    Family(
+        counts.Geometric,
+        densities.geometric,
+        {"probability": SHARE},
+        low=1,
+        whole=True,
+        open_ends=False,
+        exact=exact.geometric,
+    ),
+    Family(
+        counts.NegativeBinomial,
+        densities.negative_binomial,
+        {"successes": ABOVE_ZERO, "probability": SHARE},
+        low=0,
+        whole=True,
+        open_ends=False,
+        starts=_binomial_start,
+        limits={
+            "successes": (
+                MUCH,
+                "the counts scatter no more than Poisson ones, towards which successes runs off",
+            )
+        },
+    ),
+    Family(
+        counts.IntegerUniform,
+        densities.integer_uniform,
+        {"low": LOCATION, "high": LOCATION},
+        whole=True,
+        at_data={"low": -1, "high": 1},
+        open_ends=False,
+    ),
+)
 FAMILIES: dict[str, Family] = {family.label: family for family in _FAMILIES}

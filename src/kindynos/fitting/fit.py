@@ -25,10 +25,10 @@ MOST_FALLS = 40
 class Fit:
     """How a distribution was learned from values; its ``fitted``.
 
-    ``errors`` are the standard errors of what was learned and ``intervals`` their 95 % intervals, by parameter; ``covariance``
-    is that of the parameters ``names``, in order. ``fixed`` were held. ``edges`` says of a parameter that its best value lies
-    at an end, and why; its error is infinite where no finite one is meant. ``parameters`` is how many were learned, which
-    AIC counts.
+    ``errors`` are the standard errors of what was learned and ``intervals`` their 95 % intervals,
+    by parameter; ``covariance`` is that of the parameters ``names``, in order. ``fixed`` were held.
+    ``edges`` says of a parameter that its best value lies at an end, and why; its error is infinite
+    where no finite one is meant. ``parameters`` is how many were learned, which AIC counts.
     """
 
     estimates: Mapping[str, float]
@@ -52,43 +52,61 @@ class Fit:
 
     @property
     def aic(self) -> float:
-        """Akaike's criterion, 2 x parameters - 2 x log likelihood. Source: Akaike, IEEE Transactions AC-19 (1974)."""
+        """Akaike's criterion, 2 x parameters - 2 x log likelihood. Source: Akaike, IEEE
+        Transactions AC-19 (1974).
+        """
         return 2 * self.parameters - 2 * self.log_likelihood
 
     @property
     def aicc(self) -> float:
-        """Akaike's criterion with its correction for few values. Source: Hurvich and Tsai, Biometrika 76 (1989)."""
+        """Akaike's criterion with its correction for few values. Source: Hurvich and Tsai,
+        Biometrika 76 (1989).
+        """
         left = self.observations - self.parameters - 1
-        return self.aic + 2 * self.parameters * (self.parameters + 1) / left if left > 0 else math.inf
+        return (
+            self.aic + 2 * self.parameters * (self.parameters + 1) / left if left > 0 else math.inf
+        )
 
     @property
     def bic(self) -> float:
-        """Schwarz's criterion, log(n) x parameters - 2 x log likelihood. Source: Schwarz, Annals of Statistics 6 (1978)."""
+        """Schwarz's criterion, log(n) x parameters - 2 x log likelihood. Source: Schwarz, Annals of
+        Statistics 6 (1978).
+        """
         return math.log(self.observations) * self.parameters - 2 * self.log_likelihood
 
     def table(self) -> Any:
-        """Return a DataFrame of the parameters: estimate, standard error, and both ends of the 95 % interval."""
+        """Return a DataFrame of the parameters: estimate, standard error, and both ends of the 95 %
+        interval.
+        """
         import pandas as pd
 
         rows = {
             name: (value, self.errors.get(name, 0.0), *self.intervals.get(name, (value, value)))
             for name, value in self.estimates.items()
         }
-        return pd.DataFrame.from_dict(rows, orient="index", columns=["estimate", "error", "low", "high"])
+        return pd.DataFrame.from_dict(
+            rows, orient="index", columns=["estimate", "error", "low", "high"]
+        )
 
     def drawn(self, scores: Floats) -> list[dict[str, float]]:
-        """Return parameters drawn as the fit leaves them open, one set a column of standard normal ``scores (6, draws)``."""
+        """Return parameters drawn as the fit leaves them open, one set a column of standard normal
+        ``scores (6, draws)``.
+        """
         from kindynos.distributions.special import chdtri, ndtr
         from kindynos.fitting.search import scale_of
 
-        values: dict[str, Any] = {name: np.full(scores.shape[1], value) for name, value in self.estimates.items()}
+        values: dict[str, Any] = {
+            name: np.full(scores.shape[1], value) for name, value in self.estimates.items()
+        }
         if self.sample:
             rows = np.array(self.sample)[(ndtr(scores[0]) * len(self.sample)).astype(int)]
             values.update(dict(zip(self.names, rows.T, strict=True)))
         elif self.names:
             family = FAMILIES[self.label]
             lengths, vectors = np.linalg.eigh(np.array(self.theta_covariance))
-            left = max(self.observations - len(self.names), 1.0)  # Student's t, and the variance that maximum likelihood lacks
+            left = max(
+                self.observations - len(self.names), 1.0
+            )  # Student's t, and the variance that maximum likelihood lacks
             wide = np.sqrt(self.observations / left * left / chdtri(left, ndtr(-scores[-1])))
             moved = (vectors * np.sqrt(np.maximum(lengths, 0))) @ (scores[: len(self.names)] * wide)
             for i, name in enumerate(self.names):
@@ -97,23 +115,36 @@ class Fit:
                 values[name] = scale.to(theta, self.centre, self.spread)
         for place, name in enumerate(self.edges, start=len(self.names)):
             values[name] = self._at_edge(name, scores[min(place, len(scores) - 1)], ndtr)
-        return [{name: float(value[i]) for name, value in values.items()} for i in range(scores.shape[1])]
+        return [
+            {name: float(value[i]) for name, value in values.items()}
+            for i in range(scores.shape[1])
+        ]
 
     def _at_edge(self, name: str, scores: Floats, ndtr: Any) -> Floats:
-        """Return draws of a parameter at an end: exponential beyond the data, or of one over it where it runs to infinity."""
+        """Return draws of a parameter at an end: exponential beyond the data, or of one over it
+        where it runs to infinity.
+        """
         low, high = self.intervals[name]
         at = self.estimates[name]
         if math.isfinite(self.errors[name]):
             reach = self.errors[name] * -np.log1p(-ndtr(scores))
             return np.asarray(at - reach if low < at else at + reach)
         nearest = low if abs(low) < abs(high) else high
-        return np.asarray(1 / np.maximum(np.abs(scores) / (Z * nearest), 1 / at) if at > 0 else np.full(len(scores), at))
+        return np.asarray(
+            1 / np.maximum(np.abs(scores) / (Z * nearest), 1 / at)
+            if at > 0
+            else np.full(len(scores), at)
+        )
 
 
 def profile_interval(search: Search, summit: Summit, name: str) -> tuple[float, float]:
-    """Return the 95 % interval of a parameter at its limit: as far back as the likelihood stays within reach."""
+    """Return the 95 % interval of a parameter at its limit: as far back as the likelihood stays
+    within reach.
+    """
     limit = search.held[name]
-    open_search = type(search)(search.family, search.data, {k: v for k, v in search.held.items() if k != name})
+    open_search = type(search)(
+        search.family, search.data, {k: v for k, v in search.held.items() if k != name}
+    )
     scale = open_search.scales[name]
     far = float(scale.back(np.asarray(limit), search.centre, search.spread))
     near, here = far, summit.theta[0]

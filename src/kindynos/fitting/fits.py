@@ -1,7 +1,8 @@
 """Learning one distribution from data: ``X.fit(values)``.
 
-By maximum likelihood: the parameters under which the data are likeliest, with standard errors from the curvature of the log
-likelihood there. Source: Casella and Berger, Statistical Inference (2002), chapters 7 and 10.
+By maximum likelihood: the parameters under which the data are likeliest, with standard errors from
+the curvature of the log likelihood there. Source: Casella and Berger, Statistical Inference (2002),
+chapters 7 and 10.
 """
 
 from __future__ import annotations
@@ -25,9 +26,12 @@ from kindynos.inference.intervals import Z
 from kindynos.validate import finite, one_of
 
 METHODS = ("likelihood", "moments", "l-moments")
-LEAST_SHAPE = -0.9  # of the extreme-value and Pareto distributions, whose likelihood has no maximum beyond -1
+LEAST_SHAPE = (
+    -0.9
+)  # of the extreme-value and Pareto distributions, whose likelihood has no maximum beyond -1
 FEWEST_DF = 2.0001  # of Student's t by its sd
-FAR = 0.35  # of the way to the limit, from which it is tried too: there the curvature is lost in rounding
+# of the way to the limit, from which it is tried too: there the curvature is lost in rounding
+FAR = 0.35
 VAGUE = 0.5  # sd of a parameter on its scale from which its limit is tried
 AS_GOOD = 1e-3  # log likelihood by which a parameter's limit may be worse
 BOOTSTRAPPED = 200  # samples for the errors of moments
@@ -68,7 +72,9 @@ def family_of(kind: type[Distribution]) -> Family:
     """Return how a distribution is learned; raises ParameterError for one that is not."""
     if kind.label not in FAMILIES:
         reason = _NOT_LEARNED.get(kind.label, "its parameters are stated, not learned")
-        raise ParameterError(f"cannot be learned from values: {reason}", owner=f"{kind.__name__}.fit")
+        raise ParameterError(
+            f"cannot be learned from values: {reason}", owner=f"{kind.__name__}.fit"
+        )
     return FAMILIES[kind.label]
 
 
@@ -82,7 +88,9 @@ _NOT_LEARNED = {
 
 
 def held_parameters(family: Family, data: Data, fixed: Mapping[str, Any]) -> dict[str, float]:
-    """Return the parameters that are not searched for: those given, those with a default, and ends that lie at the data."""
+    """Return the parameters that are not searched for: those given, those with a default, and ends
+    that lie at the data.
+    """
     kind: Any = family.kind
     owner = f"{kind.__name__}.fit"
     names = [field.name for field in fields(kind)]
@@ -90,12 +98,17 @@ def held_parameters(family: Family, data: Data, fixed: Mapping[str, Any]) -> dic
     held: dict[str, float] = {}
     for name, value in fixed.items():
         if name not in names:
-            raise ParameterError(f"no parameter {name!r} to hold", owner=owner, unknown=name, known=names)
+            raise ParameterError(
+                f"no parameter {name!r} to hold", owner=owner, unknown=name, known=names
+            )
         held[name] = float(kind.rules.get(name, finite)(owner, name, value))
     for name in family.needed:
         if name not in held and name not in defaults:
             listed = " and ".join(f"{needed}=" for needed in family.needed)
-            raise ParameterError(f"give {listed}; with {name} free the likelihood has no maximum to speak of", owner=owner)
+            raise ParameterError(
+                f"give {listed}; with {name} free the likelihood has no maximum to speak of",
+                owner=owner,
+            )
     held = {**defaults, **held}
     for name, side in family.at_data.items():
         if name not in held:
@@ -115,7 +128,11 @@ def check_support(family: Family, data: Data, held: Mapping[str, float]) -> None
 def outside(family: Family, data: Data, held: Mapping[str, float]) -> str:
     """Return why a distribution cannot have given the values, nothing where it can."""
     x = data.values
-    low = held.get("low", held.get("location", family.low)) if family.at_data or family.needed else family.low
+    low = (
+        held.get("low", held.get("location", family.low))
+        if family.at_data or family.needed
+        else family.low
+    )
     high = held.get("high", family.high)
     if family.kind.label == "binomial":
         high = held["trials"]
@@ -125,57 +142,84 @@ def outside(family: Family, data: Data, held: Mapping[str, float]) -> str:
     open_ends = family.open_ends and not family.at_data
     below, above = (x <= low, x >= high) if open_ends else (x < low, x > high)
     if below.any():
-        return f"value {int(np.argmax(below))} is {x[below][0]:g}; its values lie {'above' if open_ends else 'from'} {low:g}"
+        return (
+            f"value {int(np.argmax(below))} is {x[below][0]:g}; its values lie "
+            f"{'above' if open_ends else 'from'} {low:g}"
+        )
     if above.any():
-        return f"value {int(np.argmax(above))} is {x[above][0]:g}; its values lie {'below' if open_ends else 'up to'} {high:g}"
+        return (
+            f"value {int(np.argmax(above))} is {x[above][0]:g}; its values lie "
+            f"{'below' if open_ends else 'up to'} {high:g}"
+        )
     return ""
 
 
 def summit_of(search: Search) -> Summit:
-    """Return the best summit: the exact one where there is one, otherwise the best that is reached from the starts."""
+    """Return the best summit: the exact one where there is one, otherwise the best that is reached
+    from the starts.
+    """
     if not search.free:
         return search.flat_summit(np.empty((1, 0)))
     exact = search.exact()
     if exact is not None:
         theta = search.theta(exact)[None]
-        return at_summit(search.likelihood, theta) if search.family.smooth else search.flat_summit(theta)
+        return (
+            at_summit(search.likelihood, theta)
+            if search.family.smooth
+            else search.flat_summit(theta)
+        )
     starts = np.array([search.theta(start) for start in search.starts()])
     low, high = search.bounds
     starts = np.clip(starts, low, high)
     begun = search.likelihood(starts[:, None, :], np.arange(len(starts)))[:, 0]
     starts = starts[np.argsort(-begun)][: int(np.isfinite(begun).sum())]
     if not len(starts):
-        raise ParameterError("finds no parameters under which all the values are possible", owner=search.owner)
+        raise ParameterError(
+            "finds no parameters under which all the values are possible", owner=search.owner
+        )
     reached = climb(search.likelihood, starts[:1], low, high)
     if reached.converged.all() or len(starts) == 1:
         return reached
     others = climb(search.likelihood, starts[1:], low, high)
-    return reached if reached.value[0] >= others.value.max() else others.row(int(np.argmax(others.value)))
+    return (
+        reached
+        if reached.value[0] >= others.value.max()
+        else others.row(int(np.argmax(others.value)))
+    )
 
 
 def check_maximum(owner: str, found: Mapping[str, float]) -> None:
     """Raise ParameterError where the likelihood has no maximum."""
     if owner.startswith("Generalized") and found["shape"] <= LEAST_SHAPE:
         raise ParameterError(
-            "the likelihood has no maximum: it grows without end as the upper end of the distribution, at a shape below -1, "
+            "the likelihood has no maximum: it grows without end as the upper end of the "
+            "distribution, at a shape below -1, "
             "comes down to the largest value; method='l-moments' has an answer",
             owner=owner,
         )
     if "df" in found and "sd" in found and found["df"] < FEWEST_DF:
         raise ParameterError(
-            "the data are likeliest with df below 2, where the sd does not exist; use StudentTByScale.fit", owner=owner
+            "the data are likeliest with df below 2, where the sd does not exist; use "
+            "StudentTByScale.fit",
+            owner=owner,
         )
 
 
 def _limits(search: Search, summit: Summit) -> tuple[Search, Summit, dict[str, str]] | None:
-    """Return the search with a parameter at the limit towards which it runs off, None where none does."""
+    """Return the search with a parameter at the limit towards which it runs off, None where none
+    does.
+    """
     for name, (theta, reason) in search.family.limits.items():
         if name not in search.free:
             continue
         place = search.free.index(name)
         if search.spread_of(summit, place) < VAGUE and abs(summit.theta[0, place]) < FAR * theta:
             continue
-        limit = math.copysign(theta, float(summit.theta[0, place])) if name in ("shape", "mode") else theta
+        limit = (
+            math.copysign(theta, float(summit.theta[0, place]))
+            if name in ("shape", "mode")
+            else theta
+        )
         narrowed = search.holding(name, search.value_at(name, limit))
         reached = narrowed.climb_from(np.delete(summit.theta[0], place))
         if reached.value[0] >= summit.value[0] - AS_GOOD:
@@ -184,7 +228,12 @@ def _limits(search: Search, summit: Summit) -> tuple[Search, Summit, dict[str, s
 
 
 def _made(
-    kind: type[Kind], search: Search, summit: Summit, found: dict[str, float], edges: dict[str, str], fixed: dict[str, float]
+    kind: type[Kind],
+    search: Search,
+    summit: Summit,
+    found: dict[str, float],
+    edges: dict[str, str],
+    fixed: dict[str, float],
 ) -> Kind:
     """Return the distribution with what its fit leaves open."""
     made: Any = kind
@@ -195,24 +244,40 @@ def _made(
     for name, side in search.family.at_data.items():
         if name not in fixed:
             errors[name], intervals[name] = _end_error(search, answer, name, side)
-            edges[name] = f"{name} is the {'smallest' if side < 0 else 'largest'} value, where the likelihood is highest"
+            edges[name] = (
+                f"{name} is the {'smallest' if side < 0 else 'largest'} value, where the "
+                "likelihood is highest"
+            )
     for name in edges:
         if name not in search.family.at_data:
             errors[name] = math.inf
             intervals[name] = profile_interval(search, summit, name)
-            # Beyond a location nothing lies, so that the curvature does not tell its error; a t distribution has no such end.
+            # Beyond a location nothing lies, so that the curvature does not tell its error; a t
+            # distribution has no such end.
             if "location" in errors and name != "df":
                 errors["location"], intervals["location"] = math.inf, (-math.inf, math.inf)
     data = search.data
     told = Fit(
-        estimates=found, errors=errors, intervals=intervals, names=tuple(search.free), covariance=covariance,
-        log_likelihood=float(summit.value[0]), observations=data.total, fixed=fixed, edges=edges, method="likelihood",
-        description=_description(data, fixed, edges), label=search.family.label, theta=tuple(map(float, summit.theta[0])),
+        estimates=found,
+        errors=errors,
+        intervals=intervals,
+        names=tuple(search.free),
+        covariance=covariance,
+        log_likelihood=float(summit.value[0]),
+        observations=data.total,
+        fixed=fixed,
+        edges=edges,
+        method="likelihood",
+        description=_description(data, fixed, edges),
+        label=search.family.label,
+        theta=tuple(map(float, summit.theta[0])),
         theta_covariance=tuple(map(tuple, theta_covariance.tolist())),
-        centre=search.centre, spread=search.spread, parameters=len(search.free) + _ends_learned(search.family, fixed) + len(
-            [name for name in edges if name not in search.family.at_data]
-        ),
-    )  # fmt: skip
+        centre=search.centre,
+        spread=search.spread,
+        parameters=len(search.free)
+        + _ends_learned(search.family, fixed)
+        + len([name for name in edges if name not in search.family.at_data]),
+    )
     object.__setattr__(answer, "fitted", told)
     result: Kind = answer
     return result
@@ -226,8 +291,12 @@ def _of_type(field: Any, value: float) -> Any:
     return int(value) if str(field.type) == "int" else float(value)
 
 
-def _end_error(search: Search, fitted: Distribution, name: str, side: int) -> tuple[float, tuple[float, float]]:
-    """Return error and interval of an end at the data: its distance to the true one is exponential."""
+def _end_error(
+    search: Search, fitted: Distribution, name: str, side: int
+) -> tuple[float, tuple[float, float]]:
+    """Return error and interval of an end at the data: its distance to the true one is
+    exponential.
+    """
     end = search.held[name]
     density = float(fitted._density(np.array([end]))[0])
     error = 1 / (search.data.total * density)
@@ -245,11 +314,18 @@ def _description(data: Data, fixed: Mapping[str, float], edges: Mapping[str, str
     return "; ".join([*parts, *edges.values()])
 
 
-def _by_moments(kind: type[Kind], family: Family, data: Data, held: dict[str, float], method: str) -> Kind:
-    """Return the distribution with the data's moments, and errors from samples drawn of it and learned in the same way."""
+def _by_moments(
+    kind: type[Kind], family: Family, data: Data, held: dict[str, float], method: str
+) -> Kind:
+    """Return the distribution with the data's moments, and errors from samples drawn of it and
+    learned in the same way.
+    """
     owner = f"{kind.__name__}.fit"
     if not data.plain:
-        raise ParameterError(f"method={method!r} needs values that are known exactly; use the likelihood", owner=owner)
+        raise ParameterError(
+            f"method={method!r} needs values that are known exactly; use the likelihood",
+            owner=owner,
+        )
     solve = by_moments if method == "moments" else by_lmoments
     answer = solve(kind, data, held)
     drawn = answer.sample((BOOTSTRAPPED, len(data.values)), seed=0, purpose="moments")
@@ -265,14 +341,28 @@ def _by_moments(kind: type[Kind], family: Family, data: Data, held: dict[str, fl
     covariance = np.atleast_2d(np.cov(sample.T))
     estimates = {field.name: float(getattr(answer, field.name)) for field in fields(_any(kind))}
     errors = {name: float(sd) for name, sd in zip(names, np.sqrt(np.diag(covariance)), strict=True)}
-    intervals = {name: (estimates[name] - Z * error, estimates[name] + Z * error) for name, error in errors.items()}
+    intervals = {
+        name: (estimates[name] - Z * error, estimates[name] + Z * error)
+        for name, error in errors.items()
+    }
     likelihood = float(data.weights @ np.log(np.maximum(answer._density(data.values), 1e-300)))
     told = Fit(
-        estimates=estimates, errors=errors, intervals=intervals, names=tuple(names), parameters=len(names),
-        covariance=tuple(tuple(map(float, row)) for row in covariance), log_likelihood=likelihood, observations=data.total,
-        fixed={}, edges={}, method=method, label=family.label, sample=tuple(map(tuple, sample.tolist())),
-        description=f"by {method} from {data.total:g} values; errors from {len(sample)} samples of the distribution found",
-    )  # fmt: skip
+        estimates=estimates,
+        errors=errors,
+        intervals=intervals,
+        names=tuple(names),
+        parameters=len(names),
+        covariance=tuple(tuple(map(float, row)) for row in covariance),
+        log_likelihood=likelihood,
+        observations=data.total,
+        fixed={},
+        edges={},
+        method=method,
+        label=family.label,
+        sample=tuple(map(tuple, sample.tolist())),
+        description=f"by {method} from {data.total:g} values; errors from {len(sample)} samples "
+        "of the distribution found",
+    )
     object.__setattr__(answer, "fitted", told)
     return answer
 

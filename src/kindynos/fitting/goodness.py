@@ -1,8 +1,10 @@
-"""How far a distribution lies from the data, and how often data of its own would lie as far: a parametric bootstrap.
+"""How far a distribution lies from the data, and how often data of its own would lie as far: a
+parametric bootstrap.
 
-The tabulated p-values of these distances hold for a distribution that was stated before the data were seen; once parameters
-are fitted they are far too large. Sources: Anderson and Darling, Journal of the American Statistical Association 49 (1954),
-765-769; Stute, Gonzalez Manteiga and Presedo Quindimil, Metrika 40 (1993), 243-256.
+The tabulated p-values of these distances hold for a distribution that was stated before the data
+were seen; once parameters are fitted they are far too large. Sources: Anderson and Darling, Journal
+of the American Statistical Association 49 (1954), 765-769; Stute, Gonzalez Manteiga and Presedo
+Quindimil, Metrika 40 (1993), 243-256.
 """
 
 from __future__ import annotations
@@ -27,7 +29,9 @@ STEPS = 12  # of a fit that begins at the truth
 
 @dataclass(frozen=True)
 class Distances:
-    """The Anderson-Darling and the Kolmogorov-Smirnov distance, with p-values; NaN where these cannot be had."""
+    """The Anderson-Darling and the Kolmogorov-Smirnov distance, with p-values; NaN where these
+    cannot be had.
+    """
 
     anderson_darling: float
     kolmogorov_smirnov: float
@@ -36,7 +40,9 @@ class Distances:
 
 
 def distances(fitted: Distribution, values: Floats) -> tuple[float, float]:
-    """Return the Anderson-Darling statistic and the Kolmogorov-Smirnov distance of values from a distribution."""
+    """Return the Anderson-Darling statistic and the Kolmogorov-Smirnov distance of values from a
+    distribution.
+    """
     if fitted.discrete:
         return _of_counts(fitted, values)
     x = np.sort(values)
@@ -51,7 +57,9 @@ def distances(fitted: Distribution, values: Floats) -> tuple[float, float]:
 
 
 def _of_counts(fitted: Distribution, values: Floats) -> tuple[float, float]:
-    """The same over the values that can occur. Source: Choulakian, Lockhart and Stephens, Canadian J. of Stat. 22 (1994)."""
+    """The same over the values that can occur. Source: Choulakian, Lockhart and Stephens, Canadian
+    J. of Stat. 22 (1994).
+    """
     low, high = int(values.min()), int(values.max())
     grid = np.arange(low, high + 1, dtype=np.float64)
     with np.errstate(all="ignore"):
@@ -62,22 +70,29 @@ def _of_counts(fitted: Distribution, values: Floats) -> tuple[float, float]:
 
 
 def goodness(fitted: Distribution, data: Data, samples: int = SAMPLES) -> Distances:
-    """Return the distances with p-values: the share of samples of the fitted distribution, fitted anew, that lie as far.
+    """Return the distances with p-values: the share of samples of the fitted distribution, fitted
+    anew, that lie as far.
 
     Weighted and censored data have none.
     """
     first = distances(fitted, data.values)
     if not (data.plain and data.even):
         return Distances(*first, np.nan, np.nan)
-    own = int.from_bytes(blake2b(np.sort(data.values).tobytes(), digest_size=6).digest())  # the same data, the same samples
+    own = int.from_bytes(
+        blake2b(np.sort(data.values).tobytes(), digest_size=6).digest()
+    )  # the same data, the same samples
     rows = fitted.sample((samples, len(data.values)), seed=own, purpose="goodness")
-    again = np.array([distances(one, row) for one, row in zip(refitted(fitted, data, rows), rows, strict=True)])
+    again = np.array(
+        [distances(one, row) for one, row in zip(refitted(fitted, data, rows), rows, strict=True)]
+    )
     p = (1 + (again >= np.array(first)).sum(axis=0)) / (samples + 1)
     return Distances(*first, float(p[0]), float(p[1]))
 
 
 def refitted(fitted: Distribution, data: Data, rows: Floats) -> list[Distribution]:
-    """Return the distribution fitted anew to each row ``(samples, values)``, from where it stands."""
+    """Return the distribution fitted anew to each row ``(samples, values)``, from where it
+    stands.
+    """
     kind: Any = type(fitted)
     family = FAMILIES[fitted.label]
     told = fitted.fitted
@@ -97,7 +112,14 @@ def refitted(fitted: Distribution, data: Data, rows: Floats) -> list[Distributio
         for place in range(len(part)):
             values = {name: _one(value, place) for name, value in found.items()}
             try:
-                answer.append(kind(**{n: int(v) if isinstance(getattr(fitted, n), int) else v for n, v in values.items()}))
+                answer.append(
+                    kind(
+                        **{
+                            n: int(v) if isinstance(getattr(fitted, n), int) else v
+                            for n, v in values.items()
+                        }
+                    )
+                )
             except KindynosError:
                 answer.append(fitted)
     return answer

@@ -1,7 +1,8 @@
 """Distributions with the moments, or the L-moments, of the data.
 
-L-moments weight ordered values linearly, so that one extreme value decides less; they serve distributions of extremes. Sources:
-Hosking, Journal of the Royal Statistical Society B 52 (1990), 105-124; Hosking and Wallis, Regional Frequency Analysis (1997).
+L-moments weight ordered values linearly, so that one extreme value decides less; they serve
+distributions of extremes. Sources: Hosking, Journal of the Royal Statistical Society B 52 (1990),
+105-124; Hosking and Wallis, Regional Frequency Analysis (1997).
 """
 
 from __future__ import annotations
@@ -21,7 +22,9 @@ Kind = TypeVar("Kind", bound=Distribution)
 
 
 def by_moments(kind: type[Kind], data: Data, held: Mapping[str, float]) -> Kind:
-    """Return the distribution with the mean, the sd and, where it has three parameters, the skewness or kurtosis of data."""
+    """Return the distribution with the mean, the sd and, where it has three parameters, the
+    skewness or kurtosis of data.
+    """
     found = _MOMENTS.get(kind.label)
     if found is None or any(name in held for name in _LEARNED.get(kind.label, ())):
         raise _none(kind, "moments", _MOMENTS)
@@ -42,12 +45,15 @@ def by_lmoments(kind: type[Kind], data: Data, held: Mapping[str, float]) -> Kind
 
 def _none(kind: type[Distribution], method: str, known: Mapping[str, Any]) -> ParameterError:
     return ParameterError(
-        f"method={method!r} serves {', '.join(known)}, with no parameter held; use the likelihood", owner=f"{kind.__name__}.fit"
+        f"method={method!r} serves {', '.join(known)}, with no parameter held; use the likelihood",
+        owner=f"{kind.__name__}.fit",
     )
 
 
 def lmoments(data: Data) -> tuple[float, float, float]:
-    """Return the first two L-moments of data and the ratio of the third to the second, unbiased for even weights."""
+    """Return the first two L-moments of data and the ratio of the third to the second, unbiased for
+    even weights.
+    """
     order = np.argsort(data.values)
     x, w = data.values[order], data.weights[order]
     below = np.cumsum(w) - w
@@ -66,13 +72,19 @@ def _kurtosis(data: Data) -> float:
 def _student(data: Data) -> dict[str, float]:
     excess = _kurtosis(data)
     if excess <= 0:
-        raise ParameterError("the kurtosis of the data is no higher than a normal distribution's", owner="StudentT.fit")
+        raise ParameterError(
+            "the kurtosis of the data is no higher than a normal distribution's",
+            owner="StudentT.fit",
+        )
     return {"df": 4 + 6 / excess, "mean": data.mean, "sd": data.sd}
 
 
 def _skew(data: Data) -> dict[str, float]:
     if abs(data.skewness) >= 0.995:
-        raise ParameterError(f"the skewness of the data, {data.skewness:.2g}, is beyond 0.995", owner="SkewNormal.fit")
+        raise ParameterError(
+            f"the skewness of the data, {data.skewness:.2g}, is beyond 0.995",
+            owner="SkewNormal.fit",
+        )
     part = (2 * abs(data.skewness) / (4 - math.pi)) ** (2 / 3)
     delta = math.copysign(math.sqrt(math.pi / 2 * part / (1 + part)), data.skewness)
     scale = data.sd / math.sqrt(1 - 2 * delta**2 / math.pi)
@@ -102,7 +114,9 @@ def _gumbel(data: Data) -> dict[str, float]:
 
 def _negative_binomial(data: Data) -> dict[str, float]:
     if data.sd**2 <= data.mean:
-        raise ParameterError("the counts scatter no more than Poisson ones", owner="NegativeBinomial.fit")
+        raise ParameterError(
+            "the counts scatter no more than Poisson ones", owner="NegativeBinomial.fit"
+        )
     share = data.mean / data.sd**2
     return {"successes": data.mean * share / (1 - share), "probability": share}
 
@@ -113,7 +127,10 @@ def _mean_and_sd(data: Data) -> dict[str, float]:
 
 _MOMENTS: dict[str, Callable[[Data], dict[str, float]]] = {
     **dict.fromkeys(("normal", "lognormal", "logistic", "laplace"), _mean_and_sd),
-    "uniform": lambda d: {"low": d.mean - math.sqrt(3) * d.sd, "high": d.mean + math.sqrt(3) * d.sd},
+    "uniform": lambda d: {
+        "low": d.mean - math.sqrt(3) * d.sd,
+        "high": d.mean + math.sqrt(3) * d.sd,
+    },
     "exponential": lambda d: {"mean": d.mean},
     "gamma": lambda d: {"shape": (d.mean / d.sd) ** 2, "scale": d.sd**2 / d.mean},
     "weibull": _weibull,
@@ -124,7 +141,10 @@ _MOMENTS: dict[str, Callable[[Data], dict[str, float]]] = {
     "poisson": lambda d: {"mean": d.mean},
     "negative binomial": _negative_binomial,
 }
-_LEARNED = {"uniform": (), **{label: ("mean", "sd", "shape", "scale", "df") for label in _MOMENTS if label != "uniform"}}
+_LEARNED = {
+    "uniform": (),
+    **{label: ("mean", "sd", "shape", "scale", "df") for label in _MOMENTS if label != "uniform"},
+}
 
 
 def _extreme(found: tuple[float, float, float], held: Mapping[str, float]) -> dict[str, float]:
@@ -143,22 +163,32 @@ def _extreme(found: tuple[float, float, float], held: Mapping[str, float]) -> di
         scale = second / math.log(2)
         return {"location": first - EULER * scale, "scale": scale, "shape": 0.0}
     scale = second * shape / (math.expm1(shape * math.log(2)) * math.gamma(1 - shape))
-    return {"location": first - scale * (math.gamma(1 - shape) - 1) / shape, "scale": scale, "shape": shape}
+    return {
+        "location": first - scale * (math.gamma(1 - shape) - 1) / shape,
+        "scale": scale,
+        "shape": shape,
+    }
 
 
-def _generalized_pareto(found: tuple[float, float, float], held: Mapping[str, float]) -> dict[str, float]:
+def _generalized_pareto(
+    found: tuple[float, float, float], held: Mapping[str, float]
+) -> dict[str, float]:
     first, second, _ = found
     mean = first - held["location"]
     shape = 2 - mean / second
     return {"location": held["location"], "scale": mean * (1 - shape), "shape": shape}
 
 
-def _gumbel_by_lmoments(found: tuple[float, float, float], held: Mapping[str, float]) -> dict[str, float]:
+def _gumbel_by_lmoments(
+    found: tuple[float, float, float], held: Mapping[str, float]
+) -> dict[str, float]:
     scale = found[1] / math.log(2)
     return {"location": found[0] - EULER * scale, "scale": scale}
 
 
-_LMOMENTS: dict[str, Callable[[tuple[float, float, float], Mapping[str, float]], dict[str, float]]] = {
+_LMOMENTS: dict[
+    str, Callable[[tuple[float, float, float], Mapping[str, float]], dict[str, float]]
+] = {
     "generalized extreme value": _extreme,
     "generalized pareto": _generalized_pareto,
     "gumbel": _gumbel_by_lmoments,

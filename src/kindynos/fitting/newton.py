@@ -1,4 +1,6 @@
-"""Newton's method for many likelihoods at once, with derivatives by differences and steps that never lose ground."""
+"""Newton's method for many likelihoods at once, with derivatives by differences and steps that
+never lose ground.
+"""
 
 from __future__ import annotations
 
@@ -18,12 +20,14 @@ ENOUGH = 1e-10  # gain in log likelihood below which the search stops
 MOST = 80  # steps
 
 LogLikelihood = Callable[[Floats, NDArray[np.int64]], Floats]
-"""From parameters ``(rows, points, parameters)`` and the numbers of the rows to log likelihoods ``(rows, points)``."""
+"""Maps parameters ``(rows, points, parameters)`` and row numbers to log likelihoods."""
 
 
 @dataclass(frozen=True)
 class Summit:
-    """Where the log likelihood of each row is highest: ``theta (rows, parameters)``, ``value (rows,)``, ``hessian`` there."""
+    """Where the log likelihood of each row is highest: ``theta (rows, parameters)``, ``value
+    (rows,)``, ``hessian`` there.
+    """
 
     theta: Floats
     value: Floats
@@ -37,12 +41,18 @@ class Summit:
 
 
 def climb(
-    likelihood: LogLikelihood, theta: Floats, low: Floats | None = None, high: Floats | None = None, most: int = MOST
+    likelihood: LogLikelihood,
+    theta: Floats,
+    low: Floats | None = None,
+    high: Floats | None = None,
+    most: int = MOST,
 ) -> Summit:
-    """Return the summit of each row from its start ``theta (rows, parameters)``, kept from ``low`` to ``high``.
+    """Return the summit of each row from its start ``theta (rows, parameters)``, kept from ``low``
+    to ``high``.
 
-    The Hessian's negative eigenvalues are taken by their size, which makes every step one uphill; a step is shortened until it
-    gains. Source: Nocedal and Wright, Numerical Optimization (2006), section 3.4.
+    The Hessian's negative eigenvalues are taken by their size, which makes every step one uphill; a
+    step is shortened until it gains. Source: Nocedal and Wright, Numerical Optimization (2006),
+    section 3.4.
     """
     theta = np.array(theta, dtype=np.float64)
     rows, size = theta.shape
@@ -63,8 +73,16 @@ def climb(
         left = ~done
         if not left.any():
             return Summit(theta, value, hessian, converged)
-        here, centre, step, fresh, active = here[left], centre[left], step[left], fresh[left], active[left]
-        found = _finite(likelihood(fresh[:, None, :] + offsets, active))  # at the new point and around it, in one go
+        here, centre, step, fresh, active = (
+            here[left],
+            centre[left],
+            step[left],
+            fresh[left],
+            active[left],
+        )
+        found = _finite(
+            likelihood(fresh[:, None, :] + offsets, active)
+        )  # at the new point and around it, in one go
         lost = ~(found[:, 0] > centre)
         if lost.any():
             shorter = np.clip(here[lost, None] + LENGTHS[:, None] * step[lost, None], low, high)
@@ -97,7 +115,9 @@ def _finite(values: Floats) -> Floats:
 
 @lru_cache(maxsize=16)
 def _stencil(size: int) -> Floats:
-    """Return the points around one at which the likelihood is asked: itself, each axis both ways, each pair both ways."""
+    """Return the points around one at which the likelihood is asked: itself, each axis both ways,
+    each pair both ways.
+    """
     unit = np.eye(size)
     pairs = [unit[i] + unit[j] for i in range(size) for j in range(i)]
     both = np.array(pairs).reshape(-1, size)
@@ -115,13 +135,17 @@ def _derivatives(found: Floats, size: int) -> tuple[Floats, Floats, Floats]:
         for i in range(size):
             for j in range(i):
                 sides = found[:, place] + found[:, place + count] + 2 * centre
-                bend[:, i, j] = bend[:, j, i] = (sides - up[:, i] - up[:, j] - down[:, i] - down[:, j]) / (2 * STEP**2)
+                bend[:, i, j] = bend[:, j, i] = (
+                    sides - up[:, i] - up[:, j] - down[:, i] - down[:, j]
+                ) / (2 * STEP**2)
                 place += 1
     return centre, slope, bend
 
 
 def _uphill(slope: Floats, bend: Floats) -> tuple[Floats, Floats]:
-    """Return the step of each row, and the gain it promises; a row without derivatives promises none."""
+    """Return the step of each row, and the gain it promises; a row without derivatives promises
+    none.
+    """
     known = np.asarray(np.isfinite(slope).all(axis=1) & np.isfinite(bend).all(axis=(1, 2)))
     slope, bend = np.where(known[:, None], slope, 0.0), np.where(known[:, None, None], bend, 0.0)
     values, vectors = np.linalg.eigh(-bend)
@@ -130,4 +154,6 @@ def _uphill(slope: Floats, bend: Floats) -> tuple[Floats, Floats]:
     along = np.einsum("rij,ri->rj", vectors, slope)
     step = np.einsum("rij,rj->ri", vectors, along / sizes)
     longest = np.abs(step).max(axis=1, keepdims=True)
-    return step * np.minimum(1.0, LONGEST / np.maximum(longest, 1e-300)), (along**2 / sizes).sum(axis=1)
+    return step * np.minimum(1.0, LONGEST / np.maximum(longest, 1e-300)), (along**2 / sizes).sum(
+        axis=1
+    )

@@ -1,7 +1,8 @@
 """Is it normal? Three tests, and by how much it is not.
 
-Sources: D'Agostino and Stephens, Goodness-of-Fit Techniques (1986), section 4.8.5 and chapter 9; Jarque and Bera, International
-Statistical Review 55 (1987), 163-172; Anscombe and Glynn, Biometrika 70 (1983), 227-234.
+Sources: D'Agostino and Stephens, Goodness-of-Fit Techniques (1986), section 4.8.5 and chapter 9;
+Jarque and Bera, International Statistical Review 55 (1987), 163-172; Anscombe and Glynn, Biometrika
+70 (1983), 227-234.
 """
 
 from __future__ import annotations
@@ -39,8 +40,9 @@ class Test:
 class Normality:
     """How near values are to a normal distribution with their mean and sd.
 
-    ``tests`` are Anderson-Darling, D'Agostino-Pearson and Jarque-Bera; ``skewness`` and ``excess_kurtosis`` (both 0 for a
-    normal distribution) and ``distance``, the largest gap between the two cumulative curves, tell the size of the departure.
+    ``tests`` are Anderson-Darling, D'Agostino-Pearson and Jarque-Bera; ``skewness`` and
+    ``excess_kurtosis`` (both 0 for a normal distribution) and ``distance``, the largest gap between
+    the two cumulative curves, tell the size of the departure.
     """
 
     values: Floats
@@ -60,7 +62,8 @@ class Normality:
         found = f"not normal: {least.name}, p {_p_text(least.p)} ({size})"
         if len(self.values) >= MANY:
             found += (
-                f". With {len(self.values):,} values every departure, however small, is significant: look at its size, not at p"
+                f". With {len(self.values):,} values every departure, however small, is "
+                "significant: look at its size, not at p"
             )
         return found
 
@@ -78,11 +81,14 @@ class Normality:
 
     @delegated_to("kindynos.plots", "normality")
     def plot(self, ax: Any = None, name: str | None = None, unit: str | None = None) -> Any:
-        """Draw a histogram of the values with the normal density of their mean and sd; return the Matplotlib axes."""
+        """Draw a histogram of the values with the normal density of their mean and sd; return the
+        Matplotlib axes.
+        """
 
 
 def normality(values: Any) -> Normality:
-    """Return tests of whether values ``(values,)`` are normal, and the size of their departure; NaN are dropped.
+    """Return tests of whether values ``(values,)`` are normal, and the size of their departure; NaN
+    are dropped.
 
     Raises ParameterError for fewer than 8 values, infinite ones, and values that are all equal.
 
@@ -93,7 +99,9 @@ def normality(values: Any) -> Normality:
     x = array_of("normality", "values", values).reshape(-1)
     x = x[~np.isnan(x)]
     if len(x) < FEWEST:
-        raise ParameterError(f"needs at least {FEWEST} values, and there are {len(x)}", owner="normality")
+        raise ParameterError(
+            f"needs at least {FEWEST} values, and there are {len(x)}", owner="normality"
+        )
     if not np.isfinite(x).all():
         raise ParameterError("some values are infinite", owner="normality")
     mean, sd = float(x.mean()), float(x.std(ddof=1))
@@ -144,7 +152,12 @@ def _dagostino_pearson(skewness: float, kurtosis: float, n: int) -> Test:
     mean = 3 * (n - 1) / (n + 1)
     spread = math.sqrt(24 * n * (n - 2) * (n - 3) / ((n + 1) ** 2 * (n + 3) * (n + 5)))
     x = (kurtosis - mean) / spread
-    lean = 6 * (n**2 - 5 * n + 2) / ((n + 7) * (n + 9)) * math.sqrt(6 * (n + 3) * (n + 5) / (n * (n - 2) * (n - 3)))
+    lean = (
+        6
+        * (n**2 - 5 * n + 2)
+        / ((n + 7) * (n + 9))
+        * math.sqrt(6 * (n + 3) * (n + 5) / (n * (n - 2) * (n - 3)))
+    )
     a = 6 + 8 / lean * (2 / lean + math.sqrt(1 + 4 / lean**2))
     base = (1 - 2 / a) / (1 + x * math.sqrt(2 / (a - 4)))
     second = (1 - 2 / (9 * a) - math.copysign(abs(base) ** (1 / 3), base)) / math.sqrt(2 / (9 * a))

@@ -30,7 +30,8 @@ FEW_COUNTS = 0.7  # distinct values a value, above which whole numbers are taken
 class Ranking:
     """Distributions learned from the same values, best first; see ``fit_distributions``.
 
-    ``[name]`` is one of them, by its name in model files; ``left_out`` says of the others why they are not here.
+    ``[name]`` is one of them, by its name in model files; ``left_out`` says of the others why they
+    are not here.
     """
 
     data: Data
@@ -54,8 +55,15 @@ class Ranking:
             if name in (one.label, type(one).__name__):
                 return one
         if name in self.left_out:
-            raise ParameterError(f"{name!r} was left out: {self.left_out[name]}", owner="fit_distributions")
-        raise ParameterError(f"no distribution {name!r} among them", owner="fit_distributions", unknown=name, known=self.names)
+            raise ParameterError(
+                f"{name!r} was left out: {self.left_out[name]}", owner="fit_distributions"
+            )
+        raise ParameterError(
+            f"no distribution {name!r} among them",
+            owner="fit_distributions",
+            unknown=name,
+            known=self.names,
+        )
 
     def __iter__(self) -> Iterator[Distribution]:
         return iter(self.fitted)
@@ -69,17 +77,22 @@ class Ranking:
 
     @cached_property
     def weights(self) -> dict[str, float]:
-        """The Akaike weight of each: how much of the evidence is for it, exp(-difference of the criterion / 2), scaled.
+        """The Akaike weight of each: how much of the evidence is for it, exp(-difference of the
+        criterion / 2), scaled.
 
         Source: Burnham and Anderson, Model Selection and Multimodel Inference (2002), section 2.9.
         """
-        gaps = np.array([self.criterion_of(one) - self.criterion_of(self.best) for one in self.fitted])
+        gaps = np.array(
+            [self.criterion_of(one) - self.criterion_of(self.best) for one in self.fitted]
+        )
         shares = np.exp(-0.5 * gaps)
         return dict(zip(self.names, map(float, shares / shares.sum()), strict=True))
 
     @cached_property
     def distances(self) -> dict[str, Distances]:
-        """The distance of each from the data, with its p-value; worked out when first asked for, by a bootstrap."""
+        """The distance of each from the data, with its p-value; worked out when first asked for, by
+        a bootstrap.
+        """
         return self.with_progress(None)
 
     def with_progress(self, progress: Callable[[float], Any] | None) -> dict[str, Distances]:
@@ -93,10 +106,12 @@ class Ranking:
         return kept
 
     def table(self) -> Any:
-        """Return a DataFrame, a row a distribution, best first, and below them those left out, with the reason.
+        """Return a DataFrame, a row a distribution, best first, and below them those left out, with
+        the reason.
 
-        ``weight`` is the Akaike weight. The p-values of both distances are by parametric bootstrap: the share of samples drawn
-        from the fitted distribution, and fitted anew, that lie as far from it. A small one says that the data are not of it.
+        ``weight`` is the Akaike weight. The p-values of both distances are by parametric bootstrap:
+        the share of samples drawn from the fitted distribution, and fitted anew, that lie as far
+        from it. A small one says that the data are not of it.
         """
         import pandas as pd
 
@@ -104,7 +119,9 @@ class Ranking:
         for one in self.fitted:
             found = self.distances[one.label]
             rows[one.label] = {
-                "parameters": ", ".join(f"{name} {one.fitted.estimates[name]:.4g}" for name in one.fitted.estimates),
+                "parameters": ", ".join(
+                    f"{name} {one.fitted.estimates[name]:.4g}" for name in one.fitted.estimates
+                ),
                 "log_likelihood": one.fitted.log_likelihood,
                 "aic": one.fitted.aic,
                 "aicc": one.fitted.aicc,
@@ -126,29 +143,47 @@ class Ranking:
     @property
     def verdict(self) -> str:
         """What the ranking tells, in a sentence or two."""
-        near = [one.label for one in self.fitted[1:] if self.criterion_of(one) - self.criterion_of(self.best) < CLOSE]
+        near = [
+            one.label
+            for one in self.fitted[1:]
+            if self.criterion_of(one) - self.criterion_of(self.best) < CLOSE
+        ]
         count = f"{self.data.total:g} values"
         if near:
             listed = near[0] if len(near) == 1 else ", ".join(near[:-1]) + " and " + near[-1]
-            found = f"{count} cannot tell {self.best.label} from {listed}; average() weighs them all"
+            found = (
+                f"{count} cannot tell {self.best.label} from {listed}; average() weighs them all"
+            )
         else:
             found = f"{self.best.label} fits clearly best of {len(self.fitted)}"
         p = self.distances[self.best.label].anderson_darling_p
         if p < 0.05:
-            found += f". Yet the data are not of it (Anderson-Darling, p = {p:.2g}): look at the plot of quantiles"
+            found += (
+                f". Yet the data are not of it (Anderson-Darling, p = {p:.2g}): "
+                "look at the plot of quantiles"
+            )
         return found
 
     def average(self) -> Mixture:
-        """Return the mixture of all by their Akaike weights, for when the data cannot tell; those below 1e-6 are dropped."""
-        kept = [(one, self.weights[one.label]) for one in self.fitted if self.weights[one.label] >= LEAST_WEIGHT]
+        """Return the mixture of all by their Akaike weights, for when the data cannot tell; those
+        below 1e-6 are dropped.
+        """
+        kept = [
+            (one, self.weights[one.label])
+            for one in self.fitted
+            if self.weights[one.label] >= LEAST_WEIGHT
+        ]
         return Mixture([one for one, _ in kept], [weight for _, weight in kept])
 
     @delegated_to("kindynos.plots", "fitted_distributions")
-    def plot(self, what: str = "density", ax: Any = None, best: int = 3, name: str | None = None) -> Any:
-        """Draw the densities of the best few over a histogram of the values; return the Matplotlib axes.
+    def plot(
+        self, what: str = "density", ax: Any = None, best: int = 3, name: str | None = None
+    ) -> Any:
+        """Draw the densities of the best few over a histogram of the values; return the Matplotlib
+        axes.
 
-        ``plot("quantiles")`` draws the values against the quantiles of the best, or of the one ``name``d, with a 95 % band.
-        Raises ParameterError for another ``what``.
+        ``plot("quantiles")`` draws the values against the quantiles of the best, or of the one
+        ``name``d, with a 95 % band. Raises ParameterError for another ``what``.
         """
 
 
@@ -163,14 +198,17 @@ def fit_distributions(
     at_most: Any = None,
     samples: int = SAMPLES,
 ) -> Ranking:
-    """Return distributions learned from values ``(values,)`` by maximum likelihood, best first by a criterion.
+    """Return distributions learned from values ``(values,)`` by maximum likelihood, best first by a
+    criterion.
 
-    ``candidates`` are names or classes; without them, all that can give such values, those of counts for whole numbers that
-    repeat. The ``criterion`` is ``"aic"``, ``"aicc"`` (for few values) or ``"bic"``. ``samples`` is how many the bootstrap of
-    the p-values draws. Raises ParameterError for values that nothing can be learned from, and where no candidate serves.
+    ``candidates`` are names or classes; without them, all that can give such values, those of
+    counts for whole numbers that repeat. The ``criterion`` is ``"aic"``, ``"aicc"`` (for few
+    values) or ``"bic"``. ``samples`` is how many the bootstrap of the p-values draws. Raises
+    ParameterError for values that nothing can be learned from, and where no candidate serves.
 
     >>> from kindynos import Gamma
-    >>> ranking = fit_distributions(Gamma(2, 3).sample(500, seed=1), candidates=["gamma", "normal", "pareto"])
+    >>> values = Gamma(2, 3).sample(500, seed=1)
+    >>> ranking = fit_distributions(values, candidates=["gamma", "normal", "pareto"])
     >>> ranking.best.label
     'gamma'
     """
@@ -205,10 +243,16 @@ def _candidates(
     if candidates is None:
         return [family.kind for family in FAMILIES.values() if _sensible(family, data, left_out)]
     chosen: list[type[Distribution]] = []
-    for one in names_in("fit_distributions", "candidates", [candidates] if isinstance(candidates, type) else candidates):
+    for one in names_in(
+        "fit_distributions",
+        "candidates",
+        [candidates] if isinstance(candidates, type) else candidates,
+    ):
         kind = one if isinstance(one, type) and issubclass(one, Distribution) else _named(one)
         if kind.label not in FAMILIES:
-            raise ParameterError(f"{kind.label!r} cannot be learned from values", owner="fit_distributions")
+            raise ParameterError(
+                f"{kind.label!r} cannot be learned from values", owner="fit_distributions"
+            )
         chosen.append(kind)
     return chosen
 
@@ -224,13 +268,18 @@ def _named(name: Any) -> type[Distribution]:
 
 
 def _sensible(family: Family, data: Data, left_out: dict[str, str]) -> bool:
-    """Return whether a family is among the candidates that are tried when none are named; say why not."""
+    """Return whether a family is among the candidates that are tried when none are named; say why
+    not.
+    """
     if family.label == "student t by scale":
         return False
     if family.whole != _are_counts(data):  # of which there is nothing to tell
         return False
     if family.at_data:
-        reason = "its end lies at a value, which the criterion does not allow for; name it as a candidate to see it"
+        reason = (
+            "its end lies at a value, which the criterion does not allow for; name it as a "
+            "candidate to see it"
+        )
     elif family.needed and family.label != "beta":
         reason = f"{' and '.join(family.needed)} must be given"
     else:
@@ -241,4 +290,6 @@ def _sensible(family: Family, data: Data, left_out: dict[str, str]) -> bool:
 
 def _are_counts(data: Data) -> bool:
     x = data.values
-    return bool((x == np.floor(x)).all() and x.min() >= 0 and len(np.unique(x)) <= FEW_COUNTS * len(x))
+    return bool(
+        (x == np.floor(x)).all() and x.min() >= 0 and len(np.unique(x)) <= FEW_COUNTS * len(x)
+    )

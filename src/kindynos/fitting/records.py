@@ -14,17 +14,28 @@ from kindynos.fitting.dates import check_dates
 from kindynos.table_files import read_table
 from kindynos.validate import instance
 
-DAY, MONTH, YEAR = re.compile(r"\d{4}-\d{2}-\d{2}"), re.compile(r"\d{4}-\d{2}"), re.compile(r"\d{4}")
+DAY, MONTH, YEAR = (
+    re.compile(r"\d{4}-\d{2}-\d{2}"),
+    re.compile(r"\d{4}-\d{2}"),
+    re.compile(r"\d{4}"),
+)
 STYLES = ((DAY, "2027-12-31"), (MONTH, "2027-12"), (YEAR, "2027"))
 
 
-def read_series(source: str | Path, column: str | None = None, dates: str | None = None, every: str | None = None) -> Any:
-    """Return a column of a CSV, Parquet or Excel file as a pandas Series, NaN where a cell is empty.
+def read_series(
+    source: str | Path,
+    column: str | None = None,
+    dates: str | None = None,
+    every: str | None = None,
+) -> Any:
+    """Return a column of a CSV, Parquet or Excel file as a pandas Series, NaN where a cell is
+    empty.
 
-    Its index are the ``dates``, written 2027-12-31, 2027-12 or 2027, of the column named, or of the first that holds such; a
-    file without any gives numbers from 1. ``every`` states their spacing ("month"), which is found otherwise. ``column`` may
-    be left out where there is one. Raises FileError naming the row of what cannot be read, and of dates that are doubled or
-    not evenly spaced.
+    Its index are the ``dates``, written 2027-12-31, 2027-12 or 2027, of the column named, or of the
+    first that holds such; a file without any gives numbers from 1. ``every`` states their spacing
+    ("month"), which is found otherwise. ``column`` may be left out where there is one. Raises
+    FileError naming the row of what cannot be read, and of dates that are doubled or not evenly
+    spaced.
     """
     import pandas as pd
 
@@ -46,10 +57,14 @@ def read_series(source: str | Path, column: str | None = None, dates: str | None
 
 
 def read_values(source: str | Path, column: str | None = None) -> Floats:
-    """Return a column of numbers of a file ``(rows,)``, NaN where a cell is empty; errors are those of ``read_series``."""
+    """Return a column of numbers of a file ``(rows,)``, NaN where a cell is empty; errors are those
+    of ``read_series``.
+    """
     table, name = _table(source)
     dated = _date_column(table, None, name)
-    chosen = _column(table if dated is None or dated == column else table.drop(columns=dated), column, name)
+    chosen = _column(
+        table if dated is None or dated == column else table.drop(columns=dated), column, name
+    )
     return _numbers(table[chosen], chosen, name)
 
 
@@ -83,7 +98,14 @@ def _date_column(table: Any, dates: str | None, name: str) -> str | None:
         first = str(table[column].iloc[0]).strip()
         if kind not in "fiub" and (DAY.fullmatch(first[:10]) or MONTH.fullmatch(first)):
             return str(column)
-    return next((column for column in table.columns if column.lower() in ("date", "month", "quarter", "year")), None)
+    return next(
+        (
+            column
+            for column in table.columns
+            if column.lower() in ("date", "month", "quarter", "year")
+        ),
+        None,
+    )
 
 
 def _dates(column: Any, label: str, name: str) -> Any:
@@ -92,13 +114,17 @@ def _dates(column: Any, label: str, name: str) -> Any:
 
     if column.dtype.kind == "M":
         return pd.DatetimeIndex(column).normalize()
-    texts = [value.isoformat()[:10] if hasattr(value, "isoformat") else str(value).strip() for value in column]
+    texts = [
+        value.isoformat()[:10] if hasattr(value, "isoformat") else str(value).strip()
+        for value in column
+    ]
     style = next(((one, shown) for one, shown in STYLES if one.fullmatch(texts[0])), STYLES[0])
     days = []
     for place, text in enumerate(texts):
         if not style[0].fullmatch(text):
             raise FileError(
-                f"{text!r:.40} in column {label!r} is no date; dates must all be written like {style[1]}",
+                f"{text!r:.40} in column {label!r} is no date; dates must all be written like "
+                f"{style[1]}",
                 file=name,
                 row=place + 2,
             )
@@ -122,6 +148,8 @@ def _numbers(column: Any, label: str, name: str) -> Floats:
         except ValueError:
             comma = "; a decimal comma must be a point" if re.fullmatch(r"-?\d+,\d+", text) else ""
             raise FileError(
-                f"column {label!r} holds {text!r:.40}, which is no number{comma}", file=name, row=place + 2
+                f"column {label!r} holds {text!r:.40}, which is no number{comma}",
+                file=name,
+                row=place + 2,
             ) from None
     return values

@@ -1,4 +1,6 @@
-"""Would such a fan have held? Processes learned anew from the first part of a series, and scored on what came after."""
+"""Would such a fan have held? Processes learned anew from the first part of a series, and scored on
+what came after.
+"""
 
 from __future__ import annotations
 
@@ -22,9 +24,10 @@ BANDS = (0.50, 0.90)
 class Scores:
     """What a process would have done on its own history.
 
-    ``mae`` is the mean absolute error of the median, ``crps`` the continuous ranked probability score (both in the units of the
-    series; lower is better), ``inside_50`` and ``inside_90`` the shares of later values inside the bands from 25 to 75 and from
-    5 to 95, over ``values`` values from ``origins`` origins.
+    ``mae`` is the mean absolute error of the median, ``crps`` the continuous ranked probability
+    score (both in the units of the series; lower is better), ``inside_50`` and ``inside_90`` the
+    shares of later values inside the bands from 25 to 75 and from 5 to 95, over ``values`` values
+    from ``origins`` origins.
     """
 
     mae: float
@@ -36,18 +39,25 @@ class Scores:
 
 
 def origins_of(values: Floats, season: int, horizon: int, count: int = ORIGINS) -> list[int]:
-    """Return how many values are known at each origin, evenly from a half of the series to ``horizon`` before its end."""
+    """Return how many values are known at each origin, evenly from a half of the series to
+    ``horizon`` before its end.
+    """
     first = max(len(values) // 2, 3 * season if season > 1 else 20)
     last = len(values) - horizon
     if last < first:
         return []
-    return sorted({round(place) for place in np.linspace(first, last, min(count, last - first + 1))})
+    return sorted(
+        {round(place) for place in np.linspace(first, last, min(count, last - first + 1))}
+    )
 
 
-def score(candidate: Candidate, whole: Process, values: Floats, origins: list[int], horizon: int) -> Scores:
+def score(
+    candidate: Candidate, whole: Process, values: Floats, origins: list[int], horizon: int
+) -> Scores:
     """Return the scores of a process that is learned anew at each origin; NaN where none could be.
 
-    The search begins at the process learned from the ``whole`` series, which is quicker, and ends at its own maximum.
+    The search begins at the process learned from the ``whole`` series, which is quicker, and ends
+    at its own maximum.
     """
     errors, ranked, inner, outer = [], [], [], []
     held = 0
@@ -61,22 +71,27 @@ def score(candidate: Candidate, whole: Process, values: Floats, origins: list[in
         fan = np.sort(process.paths(len(later), PATHS, SEED, uncertain=True)[1:], axis=1)
         seen = ~np.isnan(later)
         fan, later = fan[seen], later[seen]
-        low, inside_low, middle, inside_high, high = np.quantile(fan, [0.05, 0.25, 0.5, 0.75, 0.95], axis=1)
+        low, inside_low, middle, inside_high, high = np.quantile(
+            fan, [0.05, 0.25, 0.5, 0.75, 0.95], axis=1
+        )
         errors.append(np.abs(later - middle))
         ranked.append(crps(fan, later))
         inner.append((later >= inside_low) & (later <= inside_high))
         outer.append((later >= low) & (later <= high))
     if not held:
         return Scores(math.nan, math.nan, math.nan, math.nan, 0, 0)
-    mae, mean_crps, inside, wide = (float(np.concatenate(part).mean()) for part in (errors, ranked, inner, outer))
+    mae, mean_crps, inside, wide = (
+        float(np.concatenate(part).mean()) for part in (errors, ranked, inner, outer)
+    )
     return Scores(mae, mean_crps, inside, wide, sum(map(len, errors)), held)
 
 
 def crps(fan: Floats, seen: Floats) -> Floats:
-    """Return the continuous ranked probability score of sorted draws ``(values, draws)`` for each value seen.
+    """Return the continuous ranked probability score of sorted draws ``(values, draws)`` for each
+    value seen.
 
-    It is E|X - x| - E|X - X'| / 2, and falls with both bias and needless width. Source: Gneiting and Raftery, Journal of the
-    American Statistical Association 102 (2007), 359-378.
+    It is E|X - x| - E|X - X'| / 2, and falls with both bias and needless width. Source: Gneiting
+    and Raftery, Journal of the American Statistical Association 102 (2007), 359-378.
     """
     count = fan.shape[1]
     weights = 2 * np.arange(1, count + 1) - count - 1

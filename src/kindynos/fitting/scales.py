@@ -16,7 +16,9 @@ Map = Callable[[Any, Any, Any], Any]
 
 @dataclass(frozen=True)
 class Scale:
-    """The way from theta to a parameter and back, given the centre and the spread of the data, and its slope."""
+    """The way from theta to a parameter and back, given the centre and the spread of the data, and
+    its slope.
+    """
 
     to: Map
     back: Map
@@ -29,7 +31,9 @@ def _exp(theta: Floats) -> Floats:
     return np.asarray(np.exp(theta))
 
 
-LOCATION = Scale(lambda t, c, s: c + s * t, lambda v, c, s: (v - c) / s, lambda v, c, s: s, -1e6, 1e6)
+LOCATION = Scale(
+    lambda t, c, s: c + s * t, lambda v, c, s: (v - c) / s, lambda v, c, s: s, -1e6, 1e6
+)
 SPREAD = Scale(lambda t, c, s: s * _exp(t), lambda v, c, s: np.log(v / s), lambda v, c, s: v)
 ABOVE_ZERO = Scale(lambda t, c, s: _exp(t), lambda v, c, s: np.log(v), lambda v, c, s: v)
 REAL = Scale(lambda t, c, s: t, lambda v, c, s: v, lambda v, c, s: 1.0, -1e4, 1e4)
@@ -38,4 +42,8 @@ SHARE = Scale(lambda t, c, s: expit(t), lambda v, c, s: logit(v), lambda v, c, s
 
 def above_by(least: float) -> Scale:
     """Return the scale of a parameter above a limit."""
-    return Scale(lambda t, c, s: least + _exp(t), lambda v, c, s: np.log(v - least), lambda v, c, s: v - least)
+    return Scale(
+        lambda t, c, s: least + _exp(t),
+        lambda v, c, s: np.log(v - least),
+        lambda v, c, s: v - least,
+    )

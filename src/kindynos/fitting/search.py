@@ -1,4 +1,6 @@
-"""The likelihood of one family for given data, on the scales on which its free parameters are searched for."""
+"""The likelihood of one family for given data, on the scales on which its free parameters are
+searched for.
+"""
 
 from __future__ import annotations
 
@@ -21,14 +23,16 @@ from kindynos.fitting.scales import Scale
 from kindynos.inference.intervals import Z
 
 MOST_AT_ONCE = 2_000_000  # densities held at a time
-LEAST_REGULAR = (
-    -0.5
-)  # shape of an extreme or excess below which the curvature tells no error: Smith, Biometrika 72 (1985), 67-90
+# shape of an extreme or excess below which the curvature tells no error: Smith, Biometrika 72
+# (1985), 67-90
+LEAST_REGULAR = -0.5
 
 
 @dataclass(frozen=True)
 class Search:
-    """A family, the data, and the parameters that are held; ``rows (samples, values)`` replace the data's values if given."""
+    """A family, the data, and the parameters that are held; ``rows (samples, values)`` replace the
+    data's values if given.
+    """
 
     family: Family
     data: Data
@@ -63,17 +67,28 @@ class Search:
     @property
     def bounds(self) -> tuple[Floats, Floats]:
         """The ends of theta."""
-        most = [min(self.scales[n].most, self.family.limits.get(n, (math.inf,))[0]) for n in self.free]
+        most = [
+            min(self.scales[n].most, self.family.limits.get(n, (math.inf,))[0]) for n in self.free
+        ]
         return np.array([self.scales[n].least for n in self.free]), np.array(most)
 
     def parameters(self, theta: Floats) -> dict[str, Any]:
         """Return all the parameters at theta ``(..., parameters)``."""
-        free = {n: self.scales[n].to(theta[..., i], self.centre, self.spread) for i, n in enumerate(self.free)}
+        free = {
+            n: self.scales[n].to(theta[..., i], self.centre, self.spread)
+            for i, n in enumerate(self.free)
+        }
         return {name: free.get(name, self.held.get(name)) for name in self.family.scales}
 
     def theta(self, parameters: Mapping[str, Any]) -> Floats:
         """Return theta ``(..., parameters)`` of parameters."""
-        return np.stack([self.scales[n].back(np.asarray(parameters[n]), self.centre, self.spread) for n in self.free], axis=-1)
+        return np.stack(
+            [
+                self.scales[n].back(np.asarray(parameters[n]), self.centre, self.spread)
+                for n in self.free
+            ],
+            axis=-1,
+        )
 
     def value_at(self, name: str, theta: float) -> float:
         """Return one parameter's value at its theta."""
@@ -86,7 +101,9 @@ class Search:
             return None
         data = self.data if self.rows is None else replace(self.data, values=self.rows)
         found = self.family.exact(data, self.held)
-        if found is None or not all(np.isfinite(np.asarray(found[name])).all() for name in self.free):
+        if found is None or not all(
+            np.isfinite(np.asarray(found[name])).all() for name in self.free
+        ):
             return None
         return found
 
@@ -97,12 +114,16 @@ class Search:
             every = replace(self.data, above=self.data.above & False, below=self.data.below & False)
             found = self.family.exact(every, self.held)
             if found is None:
-                raise ParameterError("cannot be learned with these parameters held", owner=self.owner)
+                raise ParameterError(
+                    "cannot be learned with these parameters held", owner=self.owner
+                )
             return [{name: float(value) for name, value in found.items()}]
         return [{**start, **self.held} for start in self.family.starts(self.data, self.held)]
 
     def likelihood(self, theta: Floats, active: NDArray[np.int64]) -> Floats:
-        """Return the log likelihood ``(rows, points)`` of parameters ``(rows, points, parameters)``."""
+        """Return the log likelihood ``(rows, points)`` of parameters ``(rows, points,
+        parameters)``.
+        """
         points, count = theta.shape[1], self.data.values.size
         most = max(1, MOST_AT_ONCE // (count * len(theta)))
         if points <= most:
@@ -111,7 +132,10 @@ class Search:
         return np.concatenate(parts, axis=1)
 
     def _likelihood(self, theta: Floats, active: NDArray[np.int64]) -> Floats:
-        parameters = {name: value[..., None] if np.ndim(value) else value for name, value in self.parameters(theta).items()}
+        parameters = {
+            name: value[..., None] if np.ndim(value) else value
+            for name, value in self.parameters(theta).items()
+        }
         x = self._known if self.rows is None else self.rows[active][:, None, :]
         with np.errstate(all="ignore"):
             logs = self.family.log_density(x, **parameters)
@@ -130,14 +154,20 @@ class Search:
         return self.data.weights[~(self.data.above | self.data.below)]
 
     def _censored(self, theta: Floats) -> Floats:
-        """Return what values that are only bounds add: the log of the chance of more, or of less."""
+        """Return what values that are only bounds add: the log of the chance of more, or of
+        less.
+        """
         data = self.data
         answer: Floats = np.empty(theta.shape[:2])
         for place in np.ndindex(theta.shape[:2]):
             try:
-                made = self.family.kind(**{n: float(v) for n, v in self.parameters(theta[place]).items()})
+                made = self.family.kind(
+                    **{n: float(v) for n, v in self.parameters(theta[place]).items()}
+                )
                 with np.errstate(all="ignore"):
-                    over = np.log(made._survival(data.values[data.above])) @ data.weights[data.above]
+                    over = (
+                        np.log(made._survival(data.values[data.above])) @ data.weights[data.above]
+                    )
                     under = np.log(made._cdf(data.values[data.below])) @ data.weights[data.below]
                 answer[place] = over + under
             except ParameterError:
@@ -145,10 +175,14 @@ class Search:
         return answer
 
     def flat_summit(self, theta: Floats) -> Summit:
-        """Return the summit at theta without a Hessian, which a likelihood with corners does not have."""
+        """Return the summit at theta without a Hessian, which a likelihood with corners does not
+        have.
+        """
         size = theta.shape[1]
         value = self.likelihood(theta[:, None, :], np.arange(len(theta)))[:, 0]
-        return Summit(theta, value, np.full((len(theta), size, size), np.nan), np.ones(len(theta), dtype=bool))
+        return Summit(
+            theta, value, np.full((len(theta), size, size), np.nan), np.ones(len(theta), dtype=bool)
+        )
 
     def holding(self, name: str, value: float) -> Search:
         """Return the same search with one parameter more that is held."""
@@ -162,14 +196,20 @@ class Search:
         return climb(self.likelihood, np.clip(theta, low, high)[None], low, high)
 
     def theta_covariance(self, summit: Summit) -> Floats:
-        """Return the covariance of theta; directions along which the likelihood is flat have an infinite variance there."""
+        """Return the covariance of theta; directions along which the likelihood is flat have an
+        infinite variance there.
+        """
         if not self.free:
             return np.empty((0, 0))
         if not self.family.smooth:
             slopes = self._slopes(summit)
             return np.diag((np.array(self._asymptotic(summit)) / slopes) ** 2)
         bend = summit.hessian[0]
-        shape = self.parameters(summit.theta[0]).get("shape", 0.0) if self.family.label.startswith("generalized") else 0.0
+        shape = (
+            self.parameters(summit.theta[0]).get("shape", 0.0)
+            if self.family.label.startswith("generalized")
+            else 0.0
+        )
         if shape < LEAST_REGULAR or not np.isfinite(bend).all():
             return np.full(bend.shape, math.inf)
         if bend.shape == (1, 1):
@@ -179,15 +219,22 @@ class Search:
 
     def _slopes(self, summit: Summit) -> Floats:
         found = self.parameters(summit.theta[0])
-        return np.array([float(self.scales[n].slope(found[n], self.centre, self.spread)) for n in self.free])
+        return np.array(
+            [float(self.scales[n].slope(found[n], self.centre, self.spread)) for n in self.free]
+        )
 
     def _asymptotic(self, summit: Summit) -> list[float]:
-        """Return errors where the likelihood has corners. Source: Johnson, Kotz and Balakrishnan (1995), chapter 24."""
+        """Return errors where the likelihood has corners. Source: Johnson, Kotz and Balakrishnan
+        (1995), chapter 24.
+        """
         found, count = self.parameters(summit.theta[0]), self.data.total
         if self.family.label == "triangular":
             low, mode, high = (float(found[name]) for name in ("low", "mode", "high"))
             return [math.sqrt(max((mode - low) * (high - mode), 1e-300) / count)]
-        errors = {"mean": float(found["sd"]) / math.sqrt(2 * count), "sd": float(found["sd"]) / math.sqrt(count)}
+        errors = {
+            "mean": float(found["sd"]) / math.sqrt(2 * count),
+            "sd": float(found["sd"]) / math.sqrt(count),
+        }
         return [errors[name] for name in self.free]
 
     def covariance(self, summit: Summit, of_theta: Floats) -> tuple[tuple[float, ...], ...]:
@@ -197,25 +244,36 @@ class Search:
             found = of_theta * np.outer(slopes, slopes)
         return tuple(map(tuple, found.tolist()))
 
-    def errors(self, summit: Summit, of_theta: Floats) -> tuple[dict[str, float], dict[str, tuple[float, float]]]:
-        """Return standard errors and 95 % intervals of the free parameters; intervals are even on the scale of the search."""
+    def errors(
+        self, summit: Summit, of_theta: Floats
+    ) -> tuple[dict[str, float], dict[str, tuple[float, float]]]:
+        """Return standard errors and 95 % intervals of the free parameters; intervals are even on
+        the scale of the search.
+        """
         spread, slopes = np.sqrt(np.maximum(np.diag(of_theta), 0)), self._slopes(summit)
         errors, intervals = {}, {}
         for i, name in enumerate(self.free):
             errors[name] = float(spread[i] * abs(slopes[i]))
             theta, reach = float(summit.theta[0, i]), Z * float(spread[i])
-            intervals[name] = (self.value_at(name, theta - reach), self.value_at(name, theta + reach))
+            intervals[name] = (
+                self.value_at(name, theta - reach),
+                self.value_at(name, theta + reach),
+            )
         return errors, intervals
 
     def spread_of(self, summit: Summit, place: int) -> float:
-        """Return the sd of one parameter on its scale; infinite where the likelihood is not curved."""
+        """Return the sd of one parameter on its scale; infinite where the likelihood is not
+        curved.
+        """
         covariance = self.theta_covariance(summit)
         value = float(covariance[place, place])
         return math.sqrt(value) if math.isfinite(value) and value >= 0 else math.inf
 
 
 def scale_of(family: Family, name: str, held: Mapping[str, float]) -> Scale:
-    """Return the scale of a parameter; a likeliest value lies between the two ends, which are held."""
+    """Return the scale of a parameter; a likeliest value lies between the two ends, which are
+    held.
+    """
     if name != "mode":
         return family.scales[name]
     low, width = held["low"], held["high"] - held["low"]

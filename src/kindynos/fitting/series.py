@@ -16,7 +16,13 @@ from kindynos.fitting.data import check_size
 from kindynos.fitting.dates import DatedSeries, dated_series
 from kindynos.fitting.diagnostics import Diagnostics, diagnose
 from kindynos.fitting.rolling import ORIGINS, Scores, origins_of, score
-from kindynos.fitting.series_candidates import Candidate, Choices, criterion_of, default_candidates, named_candidates
+from kindynos.fitting.series_candidates import (
+    Candidate,
+    Choices,
+    criterion_of,
+    default_candidates,
+    named_candidates,
+)
 from kindynos.processes.base import Process
 from kindynos.validate import instance, one_of, told, whole
 
@@ -29,8 +35,9 @@ SHORT_HORIZON = 12  # periods that a score looks ahead, where there is no season
 class SeriesRanking:
     """Processes learned from one series, best first; see ``fit_series``.
 
-    ``[name]`` is one of them, as the table writes it; ``scores`` are those of rolling origins, ``choices`` the tests that chose
-    logs and differences, ``left_out`` says why a candidate is not here.
+    ``[name]`` is one of them, as the table writes it; ``scores`` are those of rolling origins,
+    ``choices`` the tests that chose logs and differences, ``left_out`` says why a candidate is not
+    here.
     """
 
     series: DatedSeries
@@ -46,13 +53,16 @@ class SeriesRanking:
 
     @cached_property
     def groups(self) -> dict[str, list[str]]:
-        """The names in each group of processes whose criterion can be compared, best first; the best group first.
+        """The names in each group of processes whose criterion can be compared, best first; the
+        best group first.
 
-        Across groups the criterion means nothing, since the likelihoods are of different data: there the score of the rolling
-        origins decides, or without it the mean absolute residual.
+        Across groups the criterion means nothing, since the likelihoods are of different data:
+        there the score of the rolling origins decides, or without it the mean absolute residual.
         """
         found: dict[str, list[str]] = {}
-        for name in sorted(self.fitted, key=lambda name: criterion_of(self.fitted[name], self.criterion)):
+        for name in sorted(
+            self.fitted, key=lambda name: criterion_of(self.fitted[name], self.criterion)
+        ):
             found.setdefault(self.candidates[name].group, []).append(name)
         return dict(sorted(found.items(), key=lambda group: self._merit(group[1][0])))
 
@@ -64,7 +74,9 @@ class SeriesRanking:
         process: Any = self.fitted[name]
         if residuals is None:
             return math.inf
-        shares = bool(getattr(process, "log", False)) or getattr(getattr(process, "form", None), "multiplicative", False)
+        shares = bool(getattr(process, "log", False)) or getattr(
+            getattr(process, "form", None), "multiplicative", False
+        )
         sd = float(getattr(process, "sd", 1.0))
         level = float(np.nanmean(self.series.values)) if shares else 1.0
         return float(np.nanmean(np.abs(residuals()))) * sd * level
@@ -83,18 +95,23 @@ class SeriesRanking:
         if name in self.fitted:
             return self.fitted[name]
         if name in self.left_out:
-            raise ParameterError(f"{name!r} was left out: {self.left_out[name]}", owner="fit_series")
-        raise ParameterError(f"no process {name!r} among them", owner="fit_series", unknown=name, known=self.names)
+            raise ParameterError(
+                f"{name!r} was left out: {self.left_out[name]}", owner="fit_series"
+            )
+        raise ParameterError(
+            f"no process {name!r} among them", owner="fit_series", unknown=name, known=self.names
+        )
 
     def __len__(self) -> int:
         return len(self.fitted)
 
     def table(self) -> Any:
-        """Return a DataFrame, a row a process, best first, and below them those left out, with the reason.
+        """Return a DataFrame, a row a process, best first, and below them those left out, with the
+        reason.
 
-        The criterion and its ``weight`` compare processes of one ``group`` only. ``mae`` and ``crps`` are in the units of the
-        series; ``inside_50`` and ``inside_90`` are the shares of later values that fell inside the bands, which should be 0.50
-        and 0.90.
+        The criterion and its ``weight`` compare processes of one ``group`` only. ``mae`` and
+        ``crps`` are in the units of the series; ``inside_50`` and ``inside_90`` are the shares of
+        later values that fell inside the bands, which should be 0.50 and 0.90.
         """
         import pandas as pd
 
@@ -107,12 +124,18 @@ class SeriesRanking:
                 assert fitted is not None
                 assert fitted.log_likelihood is not None
                 row: dict[str, Any] = {
-                    "group": group, "parameters": fitted.learned_parameters,
-                    "log_likelihood": fitted.log_likelihood + fitted.jacobian, self.criterion: value, "weight": weight,
-                }  # fmt: skip
+                    "group": group,
+                    "parameters": fitted.learned_parameters,
+                    "log_likelihood": fitted.log_likelihood + fitted.jacobian,
+                    self.criterion: value,
+                    "weight": weight,
+                }
                 if name in self.scores:
                     scored = self.scores[name]
-                    row |= {part: getattr(scored, part) for part in ("mae", "crps", "inside_50", "inside_90")}
+                    row |= {
+                        part: getattr(scored, part)
+                        for part in ("mae", "crps", "inside_50", "inside_90")
+                    }
                 edges = ", ".join(fitted.edges)
                 rows[name] = {**row, "note": f"{edges} at an end" if edges else ""}
         table = pd.DataFrame.from_dict(rows, orient="index")
@@ -130,7 +153,8 @@ class SeriesRanking:
         if scored is not None and scored.values:
             share, count = 100 * scored.inside_90, scored.values
             found += (
-                f". Learned anew at {scored.origins} earlier times, its band from 5 to 95 held {share:.0f} % of the {count} "
+                f". Learned anew at {scored.origins} earlier times, its band from 5 to 95 held "
+                f"{share:.0f} % of the {count} "
                 f"values up to {self.horizon} periods later (90 % is right)"
             )
             if scored.inside_90 < 0.8:
@@ -142,17 +166,28 @@ class SeriesRanking:
         return diagnose(self.best if name is None else self[name])
 
     @delegated_to("kindynos.plots", "series_fan")
-    def plot(self, name: str | None = None, ax: Any = None, periods: int | None = None, paths: int = 3, seed: int = 1) -> Any:
-        """Draw the history, the fan of a process (the best unless one is named) and a few numbered paths; return the axes.
+    def plot(
+        self,
+        name: str | None = None,
+        ax: Any = None,
+        periods: int | None = None,
+        paths: int = 3,
+        seed: int = 1,
+    ) -> Any:
+        """Draw the history, the fan of a process (the best unless one is named) and a few numbered
+        paths; return the axes.
 
-        The fan's parameters are drawn too, as the series leaves them open. ``redraw()`` shows other paths.
+        The fan's parameters are drawn too, as the series leaves them open. ``redraw()`` shows other
+        paths.
         """
 
     def redraw(self, paths: int = 3, ax: Any = None) -> Any:
         """Draw the picture that was drawn last with other paths; return the Matplotlib axes."""
         last = {"seed": 1, **self._look}
         last["seed"] += 1
-        return self.plot(last.get("name"), ax=ax, periods=last.get("periods"), paths=paths, seed=last["seed"])
+        return self.plot(
+            last.get("name"), ax=ax, periods=last.get("periods"), paths=paths, seed=last["seed"]
+        )
 
 
 @told
@@ -170,12 +205,13 @@ def fit_series(
 ) -> SeriesRanking:
     """Return processes learned from a series, best first, each scored on its own history.
 
-    ``series`` is a pandas Series with dates, or an array with one value a period; NaN stands for a missing value.
-    ``candidates`` are "arima", "exponential smoothing", "garch", or single ones as the table writes them; without them, the
-    first two, with the differences and the log that tests choose. ``season`` is how many periods it has: 12 for months and 4
-    for quarters unless given, 0 for none. ``every`` states the spacing of the dates. ``rolling=False`` leaves out the
-    ``origins`` from which each is learned anew and looks ``horizon`` periods ahead. Raises ParameterError for a series that
-    cannot be used.
+    ``series`` is a pandas Series with dates, or an array with one value a period; NaN stands for a
+    missing value. ``candidates`` are "arima", "exponential smoothing", "garch", or single ones as
+    the table writes them; without them, the first two, with the differences and the log that tests
+    choose. ``season`` is how many periods it has: 12 for months and 4 for quarters unless given, 0
+    for none. ``every`` states the spacing of the dates. ``rolling=False`` leaves out the
+    ``origins`` from which each is learned anew and looks ``horizon`` periods ahead. Raises
+    ParameterError for a series that cannot be used.
 
     >>> from kindynos import Arima
     >>> made = Arima(ar=[0.7], sd=1.0).paths(periods=150, trials=1, seed=5)[1:, 0]
@@ -190,7 +226,8 @@ def fit_series(
     length = dated.season if season is None else whole(owner, "season", season, least=0)
     if length == 1 or 2 * length > len(dated.values):
         raise ParameterError(
-            f"a season of {length} does not fit a series of {len(dated.values)} values: it has 2 periods at least, and the "
+            f"a season of {length} does not fit a series of {len(dated.values)} values: it has 2 "
+            "periods at least, and the "
             "series 2 seasons",
             owner=owner,
         )
@@ -200,7 +237,9 @@ def fit_series(
     else:
         chosen = named_candidates(candidates, dated.values, length, choices)
     ahead = (
-        (length or min(SHORT_HORIZON, len(dated.values) // 4)) if horizon is None else whole(owner, "horizon", horizon, least=1)
+        (length or min(SHORT_HORIZON, len(dated.values) // 4))
+        if horizon is None
+        else whole(owner, "horizon", horizon, least=1)
     )
     places = origins_of(dated.values, length, ahead, origins) if rolling else []
     fitted, left_out, scores = _learned(chosen, dated, places, ahead, progress)
@@ -208,11 +247,17 @@ def fit_series(
         reasons = "; ".join(f"{name}: {reason}" for name, reason in left_out.items())
         raise ParameterError(f"no candidate can be learned ({reasons})", owner=owner)
     by_name = {one.name: one for one in chosen}
-    return SeriesRanking(dated, length, choices, by_name, fitted, left_out, scores, ahead, criterion)
+    return SeriesRanking(
+        dated, length, choices, by_name, fitted, left_out, scores, ahead, criterion
+    )
 
 
 def _learned(
-    chosen: list[Candidate], dated: DatedSeries, places: list[int], ahead: int, progress: Callable[[float], Any] | None
+    chosen: list[Candidate],
+    dated: DatedSeries,
+    places: list[int],
+    ahead: int,
+    progress: Callable[[float], Any] | None,
 ) -> tuple[dict[str, Process], dict[str, str], dict[str, Scores]]:
     fitted: dict[str, Process] = {}
     left_out: dict[str, str] = {}
@@ -232,17 +277,26 @@ def _learned(
 def _checked(owner: str, dated: DatedSeries) -> DatedSeries:
     values = dated.values
     if values.ndim != 1:
-        raise ParameterError(f"series must be flat, one value a period, not {values.shape}", owner=owner)
+        raise ParameterError(
+            f"series must be flat, one value a period, not {values.shape}", owner=owner
+        )
     if np.isinf(values).any():
-        raise ParameterError(f"value {int(np.argmax(np.isinf(values)))} of the series is infinite", owner=owner)
+        raise ParameterError(
+            f"value {int(np.argmax(np.isinf(values)))} of the series is infinite", owner=owner
+        )
     known = np.flatnonzero(~np.isnan(values))
     if len(known) < FEWEST:
-        raise ParameterError(f"needs at least {FEWEST} values, and the series has {len(known)}", owner=owner)
+        raise ParameterError(
+            f"needs at least {FEWEST} values, and the series has {len(known)}", owner=owner
+        )
     if np.ptp(values[known]) > 0:
         check_size(owner, values[known])
     else:
         raise ParameterError(
-            f"all values of the series are equal, {values[known[0]]:g}; there is nothing to learn", owner=owner
+            f"all values of the series are equal, {values[known[0]]:g}; there is nothing to learn",
+            owner=owner,
         )
     part = slice(int(known[0]), int(known[-1]) + 1)
-    return DatedSeries(values[part], None if dated.dates is None else dated.dates[part], dated.every, dated.name)
+    return DatedSeries(
+        values[part], None if dated.dates is None else dated.dates[part], dated.every, dated.name
+    )

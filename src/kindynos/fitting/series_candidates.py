@@ -14,7 +14,13 @@ import numpy as np
 from kindynos.arrays import Floats
 from kindynos.errors import ParameterError
 from kindynos.fitting.normality import Test
-from kindynos.fitting.stationarity import MANY_SEASONAL, kpss, seasonal_strength, spread_against_level, unit_root
+from kindynos.fitting.stationarity import (
+    MANY_SEASONAL,
+    kpss,
+    seasonal_strength,
+    spread_against_level,
+    unit_root,
+)
 from kindynos.processes.arima import Arima
 from kindynos.processes.base import Process
 from kindynos.processes.garch import Garch
@@ -23,16 +29,27 @@ from kindynos.validate import names_in
 
 MOST_DIFFERENCES = 2
 POWER = 0.5  # of the spread in the level, from which logs are taken
-STATIONARY = ((1, 0), (2, 0), (0, 1), (1, 1), (0, 0), (2, 1))  # autoregressive and moving-average terms
+STATIONARY = (
+    (1, 0),
+    (2, 0),
+    (0, 1),
+    (1, 1),
+    (0, 0),
+    (2, 1),
+)  # autoregressive and moving-average terms
 DIFFERENCED = ((0, 1), (0, 2), (1, 1), (1, 0), (0, 0), (2, 1))
 WITH_SEASON = 4  # of them that are tried with each seasonal part
 SIGNS = {"": "", "additive": " + season", "multiplicative": " x season"}
-_NAME = re.compile(r"(log )?arima \((\d+), ?(\d+), ?(\d+)\)(?: ?\((\d+), ?(\d+), ?(\d+)\) ?(\d+))?( \+c| -c)?")
+_NAME = re.compile(
+    r"(log )?arima \((\d+), ?(\d+), ?(\d+)\)(?: ?\((\d+), ?(\d+), ?(\d+)\) ?(\d+))?( \+c| -c)?"
+)
 
 
 @dataclass(frozen=True)
 class Candidate:
-    """A process to be learned: its name, its options, and the group within which AICc can be compared."""
+    """A process to be learned: its name, its options, and the group within which AICc can be
+    compared.
+    """
 
     name: str
     kind: type[Process]
@@ -40,17 +57,22 @@ class Candidate:
     group: str
 
     def fit(self, values: Floats, near: Process | None = None) -> Process:
-        """Return the process learned from values, the search begun ``near`` another; raises ParameterError where it cannot
-        be.
+        """Return the process learned from values, the search begun ``near`` another; raises
+        ParameterError where it cannot be.
         """
         kind: Any = self.kind
-        options = dict(self.options) if near is None or self.kind is Garch else {**dict(self.options), "near": near}
+        options = (
+            dict(self.options)
+            if near is None or self.kind is Garch
+            else {**dict(self.options), "near": near}
+        )
         found: Process = kind.fit(values, **options)
         return found
 
 
 def aicc(process: Process) -> float:
-    """Return Akaike's criterion with its correction for few values, of the values themselves, also where logs are modelled.
+    """Return Akaike's criterion with its correction for few values, of the values themselves, also
+    where logs are modelled.
 
     Source: Hurvich and Tsai, Biometrika 76 (1989), 297-307.
     """
@@ -107,7 +129,9 @@ class Choices:
 
     @cached_property
     def differenced(self) -> list[tuple[int, Test, Test]]:
-        """The number of differences, with the tests of what it leaves: until KPSS finds nothing against a stationary level."""
+        """The number of differences, with the tests of what it leaves: until KPSS finds nothing
+        against a stationary level.
+        """
         x = self.modelled
         if self.seasonal_differences:
             x = x[self.season :] - x[: -self.season]
@@ -125,7 +149,11 @@ class Choices:
     @property
     def differences(self) -> int:
         """How often it is differenced."""
-        return min(self.differenced[-1][0], 1 if self.seasonal_differences else MOST_DIFFERENCES) if self.differenced else 0
+        return (
+            min(self.differenced[-1][0], 1 if self.seasonal_differences else MOST_DIFFERENCES)
+            if self.differenced
+            else 0
+        )
 
     @property
     def words(self) -> list[str]:
@@ -135,11 +163,24 @@ class Choices:
         else:
             said = [f"{'logs' if self.log else 'no logs'}: {self.spread.words}"]
         if self.season > 1:
-            strength = seasonal_strength(self.modelled, self.season) if len(self.values) >= 2 * self.season else 0.0
-            how = "differenced over the season" if self.seasonal_differences else "not differenced over the season"
-            said.append(f"{how} of {self.season}: its strength is {strength:.2f} of 1, and {MANY_SEASONAL} is the limit")
+            strength = (
+                seasonal_strength(self.modelled, self.season)
+                if len(self.values) >= 2 * self.season
+                else 0.0
+            )
+            how = (
+                "differenced over the season"
+                if self.seasonal_differences
+                else "not differenced over the season"
+            )
+            said.append(
+                f"{how} of {self.season}: its strength is {strength:.2f} of 1, and "
+                f"{MANY_SEASONAL} is the limit"
+            )
         for times, root, level in self.differenced:
-            count = "no difference" if not times else f"{times} difference{'s' if times > 1 else ''}"
+            count = (
+                "no difference" if not times else f"{times} difference{'s' if times > 1 else ''}"
+            )
             said.append(f"{count}: KPSS says {level.words}; the unit-root test says {root.words}")
         return said
 
@@ -160,11 +201,16 @@ def _arimas(season: int, choices: Choices) -> list[Candidate]:
     found = []
     for p, q, sp, sq in orders:
         constants = (False,) if d + seasonal_d > 1 else ((False, True) if d else (True,))
-        found += [_arima((p, d, q), (sp, seasonal_d, sq, season), choices.log, constant) for constant in constants]
+        found += [
+            _arima((p, d, q), (sp, seasonal_d, sq, season), choices.log, constant)
+            for constant in constants
+        ]
     return found
 
 
-def _arima(order: tuple[int, int, int], seasonal: tuple[int, int, int, int], log: bool, constant: bool) -> Candidate:
+def _arima(
+    order: tuple[int, int, int], seasonal: tuple[int, int, int, int], log: bool, constant: bool
+) -> Candidate:
     name = f"{'log ' if log else ''}arima ({order[0]},{order[1]},{order[2]})"
     if any(seasonal[:3]):
         name += f"({seasonal[0]},{seasonal[1]},{seasonal[2]}){seasonal[3]}"
@@ -182,7 +228,13 @@ def _arima(order: tuple[int, int, int], seasonal: tuple[int, int, int, int], log
 
 def _smoothings(values: Floats, season: int) -> list[Candidate]:
     answer = []
-    kinds = [""] if season < 2 else ["additive", "multiplicative"] if np.nanmin(values) > 0 else ["additive"]
+    kinds = (
+        [""]
+        if season < 2
+        else ["additive", "multiplicative"]
+        if np.nanmin(values) > 0
+        else ["additive"]
+    )
     for kind in kinds:
         for trend, words in ((False, "level"), (True, "trend"), ("damped", "damped trend")):
             name = f"smoothing: {words}{SIGNS[kind]}"
@@ -196,16 +248,27 @@ def _smoothings(values: Floats, season: int) -> list[Candidate]:
 def _garches() -> list[Candidate]:
     return [
         Candidate(
-            f"garch, {word} shocks{', ar mean' if mean == 'ar' else ''}", Garch, (("shocks", word), ("mean", mean)), "garch"
+            f"garch, {word} shocks{', ar mean' if mean == 'ar' else ''}",
+            Garch,
+            (("shocks", word), ("mean", mean)),
+            "garch",
         )
         for word in ("normal", "t")
         for mean in ("constant", "ar")
     ]
 
 
-def named_candidates(names: Iterable[str], values: Floats, season: int, choices: Choices) -> list[Candidate]:
-    """Return the candidates that names stand for: a whole family, or one process as the table writes it."""
-    families = {"arima": _arimas(season, choices), "exponential smoothing": _smoothings(values, season), "garch": _garches()}
+def named_candidates(
+    names: Iterable[str], values: Floats, season: int, choices: Choices
+) -> list[Candidate]:
+    """Return the candidates that names stand for: a whole family, or one process as the table
+    writes it.
+    """
+    families = {
+        "arima": _arimas(season, choices),
+        "exponential smoothing": _smoothings(values, season),
+        "garch": _garches(),
+    }
     single = {one.name: one for group in families.values() for one in group}
     answer: list[Candidate] = []
     for name in names_in("fit_series", "candidates", names):
@@ -219,10 +282,14 @@ def named_candidates(names: Iterable[str], values: Floats, season: int, choices:
 
 
 def _parsed(name: Any, known: list[str]) -> Candidate:
-    """Return an Arima process by its name, such as "log arima (1,1,0)(0,1,1)12 +c"; +c adds a constant, -c leaves it out."""
+    """Return an Arima process by its name, such as "log arima (1,1,0)(0,1,1)12 +c"; +c adds a
+    constant, -c leaves it out.
+    """
     match = _NAME.fullmatch(name) if isinstance(name, str) else None
     if match is None:
-        raise ParameterError(f"no process {name!r:.60}", owner="fit_series", unknown=str(name), known=known)
+        raise ParameterError(
+            f"no process {name!r:.60}", owner="fit_series", unknown=str(name), known=known
+        )
     p, d, q, sp, seasonal_d, sq, season = (int(part or 0) for part in match.groups()[1:8])
     said = match.group(9)
     constant = said != " -c" and (said is not None or d + seasonal_d == 0)

@@ -12,8 +12,8 @@ from kindynos.distributions.special import ndtr, ndtri, stdtr
 from kindynos.fitting.normality import Test, said
 
 MANY_SEASONAL = 0.64  # of the strength of a season, from which it is differenced
-# Percentiles of the unit-root statistic with a constant, for many values. Source: Fuller, Introduction to Statistical Time
-# Series (1976), table 8.5.2.
+# Percentiles of the unit-root statistic with a constant, for many values. Source: Fuller,
+# Introduction to Statistical Time Series (1976), table 8.5.2.
 UNIT_ROOT_LEVELS = (0.01, 0.025, 0.05, 0.10, 0.90, 0.95, 0.975, 0.99)
 UNIT_ROOT_CONSTANT = (-3.43, -3.12, -2.86, -2.57, -0.44, -0.07, 0.23, 0.60)
 # Source: Kwiatkowski, Phillips, Schmidt and Shin, Journal of Econometrics 54 (1992), table 1.
@@ -21,10 +21,11 @@ KPSS_LEVELS, KPSS_CONSTANT = (0.10, 0.05, 0.025, 0.01), (0.347, 0.463, 0.574, 0.
 
 
 def unit_root(values: Floats) -> Test:
-    """Test the hypothesis that the series has a unit root, so that shocks never fade, by an autoregression with a constant.
+    """Test the hypothesis that the series has a unit root, so that shocks never fade, by an
+    autoregression with a constant.
 
-    The number of lagged differences is the one with the lowest AIC. Source: Dickey and Fuller, Econometrica 49 (1981); Said and
-    Dickey, Biometrika 71 (1984).
+    The number of lagged differences is the one with the lowest AIC. Source: Dickey and Fuller,
+    Econometrica 49 (1981); Said and Dickey, Biometrika 71 (1984).
     """
     x = values[~np.isnan(values)]
     most = min(int(12 * (len(x) / 100) ** 0.25), max((len(x) - 6) // 3, 0))
@@ -33,7 +34,11 @@ def unit_root(values: Floats) -> Test:
     unit = float(np.abs(x).max()) or 1.0
     for lags in range(most + 1):
         target = change[most:]
-        columns = [level[most:], np.full(len(target), unit), *(change[most - k : len(change) - k] for k in range(1, lags + 1))]
+        columns = [
+            level[most:],
+            np.full(len(target), unit),
+            *(change[most - k : len(change) - k] for k in range(1, lags + 1)),
+        ]
         design = np.stack(columns, axis=1)
         design, target = design / unit, target / unit
         crossed = np.linalg.pinv(design.T @ design)
@@ -43,16 +48,24 @@ def unit_root(values: Floats) -> Test:
         aic = len(target) * math.log(max(square / len(target), 1e-300)) + 2 * design.shape[1]
         if best is None or aic < best[0]:
             variance = square / max(len(target) - design.shape[1], 1)
-            best = (aic, float(coefficients[0]) / math.sqrt(max(variance * float(crossed[0, 0]), 1e-300)))
+            best = (
+                aic,
+                float(coefficients[0]) / math.sqrt(max(variance * float(crossed[0, 0]), 1e-300)),
+            )
     assert best is not None
     p = _interpolated(best[1], UNIT_ROOT_CONSTANT, UNIT_ROOT_LEVELS)
     return Test(
-        "unit root", best[1], p, said(p, "no unit root: shocks fade", "a unit root is not ruled out: shocks may never fade")
+        "unit root",
+        best[1],
+        p,
+        said(p, "no unit root: shocks fade", "a unit root is not ruled out: shocks may never fade"),
     )
 
 
 def kpss(values: Floats) -> Test:
-    """Test the hypothesis that the series is stationary around a level. Its p-value is known from 0.01 to 0.10 only."""
+    """Test the hypothesis that the series is stationary around a level. Its p-value is known from
+    0.01 to 0.10 only.
+    """
     x = values[~np.isnan(values)]
     gaps = x - x.mean()
     lags = int(4 * (len(x) / 100) ** 0.25)
@@ -61,24 +74,33 @@ def kpss(values: Floats) -> Test:
         long_run += 2 * (1 - k / (lags + 1)) * float(gaps[k:] @ gaps[:-k]) / len(x)
     statistic = float((np.cumsum(gaps) ** 2).sum()) / len(x) ** 2 / max(long_run, 1e-300)
     p = min(max(float(np.interp(statistic, KPSS_CONSTANT, KPSS_LEVELS)), 0.01), 0.10)
-    words = "not stationary around a level" if p < 0.05 else "nothing speaks against a stationary level"
+    words = (
+        "not stationary around a level" if p < 0.05 else "nothing speaks against a stationary level"
+    )
     bound = "at most 0.01" if p <= 0.01 else ("at least 0.10" if p >= 0.10 else f"= {p:.2g}")
     return Test("KPSS", statistic, p, f"{words} (p {bound})")
 
 
 def spread_against_level(values: Floats, season: int) -> Test:
-    """Test whether the spread within a season (or eight values) grows with its level; the statistic is the power of it.
+    """Test whether the spread within a season (or eight values) grows with its level; the statistic
+    is the power of it.
 
-    A power of 1 means that changes are shares of the level, which logs turn into amounts. Source: Tukey, Exploratory Data
-    Analysis (1977), chapter 4.
+    A power of 1 means that changes are shares of the level, which logs turn into amounts. Source:
+    Tukey, Exploratory Data Analysis (1977), chapter 4.
     """
     length = max(season, 8)
     parts = [values[i : i + length] for i in range(0, len(values) - length + 1, length)]
     parts = [part[~np.isnan(part)] for part in parts]
-    known = [(float(part.mean()), float(part.std())) for part in parts if len(part) > 2 and part.std() > 0 and part.mean() > 0]
+    known = [
+        (float(part.mean()), float(part.std()))
+        for part in parts
+        if len(part) > 2 and part.std() > 0 and part.mean() > 0
+    ]
     name = "spread against level"
     if len(known) < 4:
-        return Test(name, math.nan, 1.0, "too few seasons to tell whether the spread grows with the level")
+        return Test(
+            name, math.nan, 1.0, "too few seasons to tell whether the spread grows with the level"
+        )
     level, spread = np.log(np.array(known)).T
     gaps = level - level.mean()
     if float(gaps @ gaps) < 1e-12:
@@ -91,13 +113,17 @@ def spread_against_level(values: Floats, season: int) -> Test:
         name,
         slope,
         p,
-        said(p, f"the spread grows with the level, power {slope:.2g}", "the spread does not grow with the level"),
+        said(
+            p,
+            f"the spread grows with the level, power {slope:.2g}",
+            "the spread does not grow with the level",
+        ),
     )
 
 
 def seasonal_strength(values: Floats, season: int) -> float:
-    """Return how much of what is not trend is season, from 0 to 1. Source: Wang, Smith and Hyndman, Data Mining and Knowledge
-    Discovery 13 (2006), 335-364.
+    """Return how much of what is not trend is season, from 0 to 1. Source: Wang, Smith and Hyndman,
+    Data Mining and Knowledge Discovery 13 (2006), 335-364.
     """
     x = filled(values)
     weights = np.ones(season + 1) / season if season % 2 == 0 else np.ones(season) / season
@@ -107,7 +133,9 @@ def seasonal_strength(values: Floats, season: int) -> float:
     first = len(weights) // 2
     gaps = x[first : first + len(trend)] - trend
     places = (np.arange(len(gaps)) + first) % season
-    means = np.array([gaps[places == i].mean() if (places == i).any() else 0.0 for i in range(season)])
+    means = np.array(
+        [gaps[places == i].mean() if (places == i).any() else 0.0 for i in range(season)]
+    )
     rest = gaps - means[places]
     return max(0.0, 1 - float(rest.var()) / max(float(gaps.var()), 1e-300))
 
@@ -119,12 +147,18 @@ def filled(values: Floats) -> Floats:
 
 
 def _interpolated(statistic: float, at: Sequence[float], levels: Sequence[float]) -> float:
-    """Return a p-value between tabulated ones, along the normal scale, continued by its last slopes."""
+    """Return a p-value between tabulated ones, along the normal scale, continued by its last
+    slopes.
+    """
     scores, places = ndtri(np.array(levels)), np.array(at)
     if statistic <= places[0]:
-        score = scores[0] + (statistic - places[0]) * (scores[1] - scores[0]) / (places[1] - places[0])
+        score = scores[0] + (statistic - places[0]) * (scores[1] - scores[0]) / (
+            places[1] - places[0]
+        )
     elif statistic >= places[-1]:
-        score = scores[-1] + (statistic - places[-1]) * (scores[-1] - scores[-2]) / (places[-1] - places[-2])
+        score = scores[-1] + (statistic - places[-1]) * (scores[-1] - scores[-2]) / (
+            places[-1] - places[-2]
+        )
     else:
         score = float(np.interp(statistic, places, scores))
     return float(ndtr(np.array(score)))

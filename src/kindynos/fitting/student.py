@@ -27,24 +27,30 @@ CHUNK = 128  # samples worked on at a time
 
 
 def fit_student(values: ArrayLike) -> StudentTByScale:
-    """Return the t distribution that makes data likeliest, by location, scale and degrees of freedom (2.1 to 200).
+    """Return the t distribution that makes data likeliest, by location, scale and degrees of
+    freedom (2.1 to 200).
 
-    The EM steps of Liu and Rubin, Statistica Sinica 5 (1995), 19-39, with the degrees of freedom sought by golden section.
-    Raises ParameterError for fewer than 8 values or values that are all equal.
+    The EM steps of Liu and Rubin, Statistica Sinica 5 (1995), 19-39, with the degrees of freedom
+    sought by golden section. Raises ParameterError for fewer than 8 values or values that are all
+    equal.
 
     >>> fit_student([-2.0, -1.0, -0.5, 0.0, 0.2, 0.5, 1.1, 2.2]).df > 2
     True
     """
     x = array_of("fit_student", "values", values).reshape(-1)
     if len(x) < 8 or not np.isfinite(x).all() or np.ptp(x) == 0:
-        raise ParameterError("needs at least 8 finite values that are not all equal", owner="fit_student")
+        raise ParameterError(
+            "needs at least 8 finite values that are not all equal", owner="fit_student"
+        )
     df = _degrees(x[None])
     _, location, variance = _given_df(x[None], df)
     return StudentTByScale(float(df[0]), float(location[0]), math.sqrt(float(variance[0])))
 
 
 def student_degrees(rows: Floats) -> Floats:
-    """Return the fitted degrees of freedom of each row ``(rows, values)``; 200 stands for normal data."""
+    """Return the fitted degrees of freedom of each row ``(rows, values)``; 200 stands for normal
+    data.
+    """
     answer: Floats = np.empty(len(rows))
 
     def work(begin: int) -> None:
@@ -55,7 +61,8 @@ def student_degrees(rows: Floats) -> Floats:
 
 
 def student_tail(df: Floats, level: float) -> tuple[Floats, Floats]:
-    """Return the quantile of Student's t with location 0 and scale 1, and the mean beyond it, by degrees of freedom.
+    """Return the quantile of Student's t with location 0 and scale 1, and the mean beyond it, by
+    degrees of freedom.
 
     Source: McNeil, Frey and Embrechts, Quantitative Risk Management (2005), section 2.2.4.
 
@@ -63,13 +70,17 @@ def student_tail(df: Floats, level: float) -> tuple[Floats, Floats]:
     [3.747, 5.221]
     """
     t = np.asarray(stdtrit(df, level))
-    density = np.exp(gammaln((df + 1) / 2) - gammaln(df / 2) - (df + 1) / 2 * np.log1p(t**2 / df)) / np.sqrt(df * math.pi)
+    density = np.exp(
+        gammaln((df + 1) / 2) - gammaln(df / 2) - (df + 1) / 2 * np.log1p(t**2 / df)
+    ) / np.sqrt(df * math.pi)
     return t, density / (1 - level) * (df + t**2) / (df - 1)
 
 
 @dataclass(frozen=True)
 class DrawnStudent:
-    """The likeliest Student's t, and draws ``(1000,)`` of its parameters from what the fit leaves open."""
+    """The likeliest Student's t, and draws ``(1000,)`` of its parameters from what the fit leaves
+    open.
+    """
 
     fit: StudentTByScale
     location: Floats
@@ -80,8 +91,8 @@ class DrawnStudent:
 def drawn_student(values: Floats) -> DrawnStudent:
     """Return the fit to values ``(values,)`` with draws of its parameters.
 
-    They are normal around the fit, of the location, the log of the scale and one over the degrees of freedom. The same values
-    give the same draws.
+    They are normal around the fit, of the location, the log of the scale and one over the degrees
+    of freedom. The same values give the same draws.
     """
     return _drawn(values.tobytes())
 
@@ -95,8 +106,15 @@ def _drawn(data: bytes) -> DrawnStudent:
     def cost(theta: Floats) -> float:
         df = 1 / min(max(float(theta[2]), 1e-4), 0.49)
         gaps = (x - fit.location) / unit - theta[0]
-        constant = float(gammaln((df + 1) / 2) - gammaln(df / 2)) - 0.5 * math.log(df * math.pi) - float(theta[1])
-        return float((df + 1) / 2 * np.log1p(gaps**2 / (df * math.exp(2 * float(theta[1])))).sum()) - len(x) * constant
+        constant = (
+            float(gammaln((df + 1) / 2) - gammaln(df / 2))
+            - 0.5 * math.log(df * math.pi)
+            - float(theta[1])
+        )
+        return (
+            float((df + 1) / 2 * np.log1p(gaps**2 / (df * math.exp(2 * float(theta[1])))).sum())
+            - len(x) * constant
+        )
 
     _, covariance = at_the_peak(cost, [0.0, 0.0, 1 / fit.df])
     values, vectors = np.linalg.eigh(np.array(covariance))
@@ -107,7 +125,9 @@ def _drawn(data: bytes) -> DrawnStudent:
 
 
 def _degrees(x: Floats) -> Floats:
-    """Return the better of the two last candidates of a golden-section search over 1 / df, row by row."""
+    """Return the better of the two last candidates of a golden-section search over 1 / df, row by
+    row.
+    """
     ratio = (math.sqrt(5) - 1) / 2
     low, high = np.full(len(x), 1 / MOST_DF), np.full(len(x), 1 / FEWEST_DF)
     a, b = high - ratio * (high - low), low + ratio * (high - low)
@@ -125,7 +145,9 @@ def _degrees(x: Floats) -> Floats:
 
 def _given_df(x: Floats, df: Floats) -> tuple[Floats, Floats, Floats]:
     """Return log likelihood, location and squared scale of each row at given degrees of freedom."""
-    with np.errstate(over="ignore", divide="ignore", invalid="ignore"):  # values that are nearly all equal
+    with np.errstate(
+        over="ignore", divide="ignore", invalid="ignore"
+    ):  # values that are nearly all equal
         return _steps(x, df)
 
 
@@ -138,13 +160,17 @@ def _steps(x: Floats, df: Floats) -> tuple[Floats, Floats, Floats]:
         weights = (freedom + 1) / (freedom + (rows - location[active, None]) ** 2 / spread)
         total = weights.sum(axis=1)
         moved = (weights * rows).sum(axis=1) / total
-        fresh = (weights * (rows - moved[:, None]) ** 2).sum(axis=1) / total  # the faster variant of the scale's step
+        fresh = (weights * (rows - moved[:, None]) ** 2).sum(
+            axis=1
+        ) / total  # the faster variant of the scale's step
         fresh = np.maximum(fresh, least[active])
         done = np.abs(fresh - variance[active]) <= SHARP * variance[active]
         location[active], variance[active] = moved, fresh
         active = active[~done]
         if not len(active):
             break
-    logs = -(df[:, None] + 1) / 2 * np.log1p((x - location[:, None]) ** 2 / (df * variance)[:, None])
+    logs = (
+        -(df[:, None] + 1) / 2 * np.log1p((x - location[:, None]) ** 2 / (df * variance)[:, None])
+    )
     constant = gammaln((df + 1) / 2) - gammaln(df / 2) - 0.5 * np.log(df * math.pi * variance)
     return logs.sum(axis=1) + x.shape[1] * constant, location, variance

@@ -1,10 +1,12 @@
-"""The tail of losses: a generalised Pareto distribution of what lies beyond a threshold, with what the data leave open.
+"""The tail of losses: a generalised Pareto distribution of what lies beyond a threshold, with what
+the data leave open.
 
-With threshold u, n losses of which k lie beyond, shape x and scale s, the value at risk at level p is
-u + s ((k / n / (1 - p))^x - 1) / x, and the expected shortfall (value at risk + s - x u) / (1 - x).
+With threshold u, n losses of which k lie beyond, shape x and scale s, the value at risk at level p
+is u + s ((k / n / (1 - p))^x - 1) / x, and the expected shortfall (value at risk + s - x u) / (1 -
+x).
 
-Sources: McNeil, Frey and Embrechts, Quantitative Risk Management (2005), section 7.2; the penalty on the shape, without which
-25 excesses say nothing of it, Coles and Dixon, Extremes 2 (1999), 5-23.
+Sources: McNeil, Frey and Embrechts, Quantitative Risk Management (2005), section 7.2; the penalty
+on the shape, without which 25 excesses say nothing of it, Coles and Dixon, Extremes 2 (1999), 5-23.
 """
 
 from __future__ import annotations
@@ -22,7 +24,10 @@ from kindynos.sampling.streams import stream
 
 SHARE = 0.1  # of the losses beyond the threshold
 FEWEST = 20  # excesses
-USUAL_SHAPE, SHAPE_SD = 0.1, 0.2  # of daily losses: the normal distribution has 0, Student's t with 4 degrees of freedom 0.25
+USUAL_SHAPE, SHAPE_SD = (
+    0.1,
+    0.2,
+)  # of daily losses: the normal distribution has 0, Student's t with 4 degrees of freedom 0.25
 SHAPES = np.linspace(-0.6, 0.95, 63)  # beyond 1 there is no mean
 LOG_SCALES = np.linspace(-1.6, 1.2, 57)  # above the log of the mean excess
 COARSE = 3  # every third point of the grid, where only the peak is sought
@@ -32,7 +37,9 @@ CHUNK = 16  # rows whose peaks are sought at a time
 
 @dataclass(frozen=True)
 class Tails:
-    """The fitted tails of rows of losses: ``threshold``, ``shape`` and ``scale`` one a row, ``share`` beyond the threshold."""
+    """The fitted tails of rows of losses: ``threshold``, ``shape`` and ``scale`` one a row,
+    ``share`` beyond the threshold.
+    """
 
     rows: Floats
     threshold: Floats
@@ -41,18 +48,24 @@ class Tails:
     share: float
 
     def figures(self, level: float) -> tuple[Floats, Floats]:
-        """Return value at risk and expected shortfall; below the threshold the losses themselves decide."""
+        """Return value at risk and expected shortfall; below the threshold the losses themselves
+        decide.
+        """
         if 1 - level <= self.share:
             return _figures(self.threshold, self.shape, self.scale, self.share / (1 - level))
         q, _ = even_tail(self.rows, level)
-        within = np.maximum(np.minimum(self.rows, self.threshold[:, None]) - q[:, None], 0).mean(axis=1)
+        within = np.maximum(np.minimum(self.rows, self.threshold[:, None]) - q[:, None], 0).mean(
+            axis=1
+        )
         return q, q + (within + self.share * self.scale / (1 - self.shape)) / (1 - level)
 
 
 def fit_tails(rows: Floats) -> Tails:
-    """Return the tails of rows of losses ``(rows, losses)`` at the peak of the penalised likelihood.
+    """Return the tails of rows of losses ``(rows, losses)`` at the peak of the penalised
+    likelihood.
 
-    Raises ParameterError for fewer than 40 losses a row, and for a row whose largest losses are all equal.
+    Raises ParameterError for fewer than 40 losses a row, and for a row whose largest losses are all
+    equal.
     """
     threshold, excesses = _excesses(rows)
     unit = excesses.mean(axis=1)
@@ -64,11 +77,13 @@ def fit_tails(rows: Floats) -> Tails:
 
 
 def drawn_tail(losses: Floats, level: float, clustering: float = 1.0) -> tuple[Floats, Floats]:
-    """Return draws of value at risk and expected shortfall ``(draws,)`` from what the losses ``(losses,)`` leave open.
+    """Return draws of value at risk and expected shortfall ``(draws,)`` from what the losses
+    ``(losses,)`` leave open.
 
-    They are drawn in proportion to the penalised likelihood, which a ``clustering`` above 1 flattens, and from the beta
-    distribution of the share beyond the threshold. Their percentiles 2.5 and 97.5 held the truth in 91 to 99 % of samples of
-    250 to 1,000 independent losses, normal and fat-tailed (``benchmarks/risk_coverage``). The same losses give the same draws.
+    They are drawn in proportion to the penalised likelihood, which a ``clustering`` above 1
+    flattens, and from the beta distribution of the share beyond the threshold. Their percentiles
+    2.5 and 97.5 held the truth in 91 to 99 % of samples of 250 to 1,000 independent losses, normal
+    and fat-tailed (``benchmarks/risk_coverage``). The same losses give the same draws.
     """
     threshold, shape, scale, share = _drawn(losses.tobytes(), clustering)
     return _figures(threshold, shape, scale, np.maximum(share / (1 - level), 1.0))
@@ -79,7 +94,9 @@ def _drawn(data: bytes, clustering: float) -> tuple[float, Floats, Floats, Float
     losses = np.frombuffer(data)
     threshold, excesses = _excesses(losses[None])
     beyond, unit = excesses.shape[1], float(excesses.mean())
-    logs = _likelihood(excesses / unit, SHAPES, LOG_SCALES)[0] / clustering - _penalty(SHAPES)[:, None]
+    logs = (
+        _likelihood(excesses / unit, SHAPES, LOG_SCALES)[0] / clustering - _penalty(SHAPES)[:, None]
+    )
     weights = np.cumsum(np.exp(logs - logs.max()).ravel())
     even = (np.arange(DRAWS) + 0.5) / DRAWS
     generator = stream(0, "tail", 0)
@@ -89,7 +106,9 @@ def _drawn(data: bytes, clustering: float) -> tuple[float, Floats, Floats, Float
     shape = SHAPES[at_shape] + jitter[0] * (SHAPES[1] - SHAPES[0])
     scale = unit * np.exp(LOG_SCALES[at_scale] + jitter[1] * (LOG_SCALES[1] - LOG_SCALES[0]))
     left = len(losses) - beyond
-    share = generator.permutation(betaincinv(beyond / clustering + 0.5, left / clustering + 0.5, even))
+    share = generator.permutation(
+        betaincinv(beyond / clustering + 0.5, left / clustering + 0.5, even)
+    )
     return float(threshold[0]), shape, scale, share
 
 
@@ -97,17 +116,23 @@ def _excesses(rows: Floats) -> tuple[Floats, Floats]:
     """Return each row's threshold and the excesses over it ``(rows, beyond)``."""
     count = rows.shape[1]
     if count < 2 * FEWEST:
-        raise ParameterError(f"the tail needs at least {2 * FEWEST} returns, and there are {count}", owner="tail")
+        raise ParameterError(
+            f"the tail needs at least {2 * FEWEST} returns, and there are {count}", owner="tail"
+        )
     beyond = max(round(SHARE * count), FEWEST)
     parted = np.partition(rows, count - beyond - 1, axis=1)
     threshold = parted[:, count - beyond - 1]
     excesses = parted[:, count - beyond :] - threshold[:, None]
     if (excesses.mean(axis=1) <= 0).any():
-        raise ParameterError("the largest losses are all equal; there is no tail to fit", owner="tail")
+        raise ParameterError(
+            "the largest losses are all equal; there is no tail to fit", owner="tail"
+        )
     return threshold, excesses
 
 
-def _figures(threshold: Floats | float, shape: Floats, scale: Floats, ratio: Floats | float) -> tuple[Floats, Floats]:
+def _figures(
+    threshold: Floats | float, shape: Floats, scale: Floats, ratio: Floats | float
+) -> tuple[Floats, Floats]:
     safe = np.where(np.abs(shape) < 1e-9, 1e-9, shape)
     reach = scale * np.expm1(safe * np.log(ratio)) / safe
     return threshold + reach, threshold + (reach + scale) / (1 - safe)
@@ -118,7 +143,9 @@ def _penalty(shape: Floats) -> Floats:
 
 
 def _likelihood(excesses: Floats, shapes: Floats, log_scales: Floats) -> Floats:
-    """Return log likelihoods ``(rows, shapes, scales)``; shapes and scales are flat, or one set a row."""
+    """Return log likelihoods ``(rows, shapes, scales)``; shapes and scales are flat, or one set a
+    row.
+    """
     shape = np.atleast_2d(shapes)[:, :, None, None]
     scale = np.exp(np.atleast_2d(log_scales))[:, None, :, None]
     safe = np.where(np.abs(shape) < 1e-9, 1e-9, shape)
@@ -130,7 +157,9 @@ def _likelihood(excesses: Floats, shapes: Floats, log_scales: Floats) -> Floats:
 
 
 def _peaks(excesses: Floats) -> tuple[Floats, Floats]:
-    """Return shape and scale at the peak, row by row: on a coarse grid first, then on ever finer ones around the best point."""
+    """Return shape and scale at the peak, row by row: on a coarse grid first, then on ever finer
+    ones around the best point.
+    """
     shapes, scales = SHAPES[::COARSE], LOG_SCALES[::COARSE]
     step = np.array([shapes[1] - shapes[0], scales[1] - scales[0]])
     shapes, scales = shapes[None], scales[None]

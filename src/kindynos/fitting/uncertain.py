@@ -16,15 +16,23 @@ TRIES = 3  # times as many draws as are wanted, for those that a distribution ca
 
 
 def uncertain(fitted: Distribution, draws: int = 100) -> Distribution:
-    """Return a fitted distribution with parameters drawn as its fit leaves them; see ``Distribution.uncertain``."""
+    """Return a fitted distribution with parameters drawn as its fit leaves them; see
+    ``Distribution.uncertain``.
+    """
     told = fitted.fitted
     if not isinstance(told, Fit):
         kind = type(fitted).__name__
-        raise ParameterError(f"only a fitted distribution is uncertain, such as {kind}.fit(values)", owner=f"{kind}.uncertain")
+        raise ParameterError(
+            f"only a fitted distribution is uncertain, such as {kind}.fit(values)",
+            owner=f"{kind}.uncertain",
+        )
     if whole("uncertain", "draws", draws, least=20) > MOST_PARTS:
         raise wrong("uncertain", "draws", f"at most {MOST_PARTS}", draws)
     even = stream(0, "uncertain", 0)
-    scores = even.permuted((even.random((MOST_PARAMETERS, TRIES * draws)) + range(TRIES * draws)) / (TRIES * draws), axis=1)
+    scores = even.permuted(
+        (even.random((MOST_PARAMETERS, TRIES * draws)) + range(TRIES * draws)) / (TRIES * draws),
+        axis=1,
+    )
     parts: list[Distribution] = []
     for parameters in told.drawn(ndtri(scores)):
         try:
@@ -35,7 +43,8 @@ def uncertain(fitted: Distribution, draws: int = 100) -> Distribution:
             break
     if len(parts) < draws // 2:
         raise ParameterError(
-            "the values leave the parameters so open that they cannot be drawn; hold one of them, or learn from more values",
+            "the values leave the parameters so open that they cannot be drawn; hold one of them, "
+            "or learn from more values",
             owner=f"{type(fitted).__name__}.uncertain",
         )
     return Uncertain(parts)
@@ -44,4 +53,6 @@ def uncertain(fitted: Distribution, draws: int = 100) -> Distribution:
 def _made(fitted: Distribution, parameters: dict[str, float]) -> Distribution:
     kind = type(fitted)
     whole_ones = {name for name, value in vars(fitted).items() if isinstance(value, int)}
-    return kind(**{name: int(value) if name in whole_ones else value for name, value in parameters.items()})
+    return kind(
+        **{name: int(value) if name in whole_ones else value for name, value in parameters.items()}
+    )

@@ -1,1 +1,3 @@
-"""The formula language: arithmetic on named quantities, checked before it is evaluated. No formula can run code."""
+"""The formula language: arithmetic on named quantities, checked before it is evaluated. No formula
+can run code.
+"""

@@ -1,4 +1,6 @@
-"""What to write instead of what spreadsheets and other languages write: advice for formulas that cannot be read."""
+"""What to write instead of what spreadsheets and other languages write: advice for formulas that
+cannot be read.
+"""
 
 from __future__ import annotations
 
@@ -22,7 +24,8 @@ _FUNCTIONS = {
     "sum": "total(row) adds up over the periods",
     "mean": "average(row) is the mean over the periods; that over the trials is read from the run",
     "avg": "average(row) is the mean over the periods",
-    "percentile": "percentiles are over the trials, and read from the run: run['name'].percentile(5)",
+    "percentile": "percentiles are over the trials, and read from the run: "
+    "run['name'].percentile(5)",
     "quantile": "quantiles are over the trials, and read from the run: run['name'].quantile(0.05)",
     "stdev": "an sd is over the trials, and read from the run: run['name'].sd",
     "ln": "log(x) is the natural logarithm",
@@ -30,7 +33,8 @@ _FUNCTIONS = {
     "power": "write x ** y",
     "pow": "write x ** y",
     "int": "floor(x) is the next whole number down",
-    "pv": "present_value(rate, life, payment) is that of a level payment; npv(rate, flows) that of a row",
+    "pv": "present_value(rate, life, payment) is that of a level payment; npv(rate, flows) that "
+    "of a row",
     "fv": "write future_value(rate, life, payment)",
     "pmt": "write payment(rate, life, amount)",
     "iff": "write a if condition else b",
@@ -39,17 +43,28 @@ _FUNCTIONS = {
     "vlookup": "write lookup(x, table)",
     "rand": "draw what is random by a driver",
 }
-_METHODS = {"sum": "total", "mean": "average", "min": "lowest", "max": "highest", "cumsum": "running_total"}
+_METHODS = {
+    "sum": "total",
+    "mean": "average",
+    "min": "lowest",
+    "max": "highest",
+    "cumsum": "running_total",
+}
 
 
 def of_text(text: str) -> str:
     """Return advice on a formula that is no expression, empty where there is none."""
     bare = re.sub(r"'[^']*'|\"[^\"]*\"", lambda found: " " * len(found[0]), text)
-    return next((f"; {advice}" for pattern, advice in _SYMBOLS if re.search(pattern, bare, re.IGNORECASE)), "")
+    return next(
+        (f"; {advice}" for pattern, advice in _SYMBOLS if re.search(pattern, bare, re.IGNORECASE)),
+        "",
+    )
 
 
 def of_call(name: str, known: Collection[str]) -> str:
-    """Return advice on a function that is not known, empty where the nearest spelling says enough."""
+    """Return advice on a function that is not known, empty where the nearest spelling says
+    enough.
+    """
     lower = name.lower()
     if lower in _FUNCTIONS:
         return f"; {_FUNCTIONS[lower]}"
@@ -64,7 +79,10 @@ def of_part(node: ast.expr, text: str) -> str:
         case ast.BinOp(op=ast.BitAnd()) | ast.BinOp(op=ast.BitOr()):
             return "; write 'and' and 'or' between conditions"
         case ast.Subscript():
-            return "; at(row, 5) is the value of period 5, and previous(line, first) that of the period before"
+            return (
+                "; at(row, 5) is the value of period 5, and previous(line, first) that of the "
+                "period before"
+            )
         case ast.Attribute(attr=attr):
             return f"; write {_METHODS[attr]}(row)" if attr in _METHODS else ""
         case ast.Tuple():

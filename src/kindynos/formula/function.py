@@ -28,8 +28,9 @@ class Parameter:
 class Function:
     """A function of the language.
 
-    ``gives`` is ``"same"`` for element by element, ``"column"`` for one value from each row, ``"row"`` for a row. ``compute``
-    takes the arguments by position (what is written out by name) and gets ``periods=`` when ``gives`` is ``"row"``.
+    ``gives`` is ``"same"`` for element by element, ``"column"`` for one value from each row,
+    ``"row"`` for a row. ``compute`` takes the arguments by position (what is written out by name)
+    and gets ``periods=`` when ``gives`` is ``"row"``.
     """
 
     name: str
@@ -46,7 +47,9 @@ class Function:
 
     @property
     def whole_row(self) -> bool:
-        """Whether it needs whole rows, and so cannot be used inside a group that is evaluated period by period."""
+        """Whether it needs whole rows, and so cannot be used inside a group that is evaluated
+        period by period.
+        """
         return self.gives != "same"
 
     def shape_of(self, shapes: list[Shape]) -> Shape:
@@ -54,4 +57,6 @@ class Function:
         answer = Shape()
         for shape in shapes:
             answer = answer | (Shape() if shape.table else shape)
-        return {"same": answer, "column": answer.of_column(), "row": Shape(True, answer.random)}[self.gives]
+        return {"same": answer, "column": answer.of_column(), "row": Shape(True, answer.random)}[
+            self.gives
+        ]

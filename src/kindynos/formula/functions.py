@@ -1,4 +1,6 @@
-"""The functions a formula may call; those about money are in ``money``. To add one: a function on arrays, and its entry."""
+"""The functions a formula may call; those about money are in ``money``. To add one: a function on
+arrays, and its entry.
+"""
 
 from __future__ import annotations
 
@@ -44,8 +46,22 @@ def _one(name: str, compute: Callable[..., Any], help: str) -> Function:
 
 
 _CATALOGUE = (
-    Function("min", (Parameter("values"),), "same", lambda *v: _fold(np.minimum, v), "least of its arguments", many=True),
-    Function("max", (Parameter("values"),), "same", lambda *v: _fold(np.maximum, v), "greatest of its arguments", many=True),
+    Function(
+        "min",
+        (Parameter("values"),),
+        "same",
+        lambda *v: _fold(np.minimum, v),
+        "least of its arguments",
+        many=True,
+    ),
+    Function(
+        "max",
+        (Parameter("values"),),
+        "same",
+        lambda *v: _fold(np.maximum, v),
+        "greatest of its arguments",
+        many=True,
+    ),
     _one("abs", np.abs, "size without sign"),
     _one("exp", np.exp, "e to the power x"),
     _one("log", np.log, "natural logarithm; NaN below 0"),
@@ -96,7 +112,11 @@ _CATALOGUE = (
     ),
     Function(
         "following",
-        (Parameter("row", "row"), Parameter("after", "value"), Parameter("ahead", "whole", optional=True)),
+        (
+            Parameter("row", "row"),
+            Parameter("after", "value"),
+            Parameter("ahead", "whole", optional=True),
+        ),
         "row",
         _following,
         "row one period (or so many) later; after stands in beyond the end",

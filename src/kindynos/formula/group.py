@@ -1,6 +1,7 @@
 """Lines that refer to each other through ``previous``: evaluated period by period.
 
-Whatever in their formulas does not depend on the group is evaluated once, over all periods, before the steps begin.
+Whatever in their formulas does not depend on the group is evaluated once, over all periods, before
+the steps begin.
 """
 
 from __future__ import annotations
@@ -18,7 +19,9 @@ from kindynos.formula.tree import Call, Node, Previous, Scope
 
 @dataclass(frozen=True)
 class _PeriodScope(Scope):
-    """The values of one period: those of the members so far, the parts known before, and members of earlier periods."""
+    """The values of one period: those of the members so far, the parts known before, and members of
+    earlier periods.
+    """
 
     known: Sequence[Floats]
     earlier: Mapping[tuple[str, int], Floats]
@@ -65,7 +68,9 @@ class Group:
         self._formulas = {name: self._split(tree, shapes) for name, tree in formulas.items()}
 
     def _split(self, node: Node, shapes: Mapping[str, Shape]) -> Node:
-        """Return the formula with all that does not depend on the group replaced by known values."""
+        """Return the formula with all that does not depend on the group replaced by known
+        values.
+        """
         used = {**node.names(), **node.earlier_names()}
         if not any(name in self.names for name in used):
             self._known.append((node, node.shape_of(shapes).row))
@@ -80,14 +85,17 @@ class Group:
             first = self._split(node.first, shapes)
             if node.name not in self.names:
                 raise FormulaError(
-                    f"first of previous at column {node.place} may not depend on {self.names[0]!r}, "
+                    f"first of previous at column {node.place} may not depend on "
+                    f"{self.names[0]!r}, "
                     "which is evaluated period by period"
                 )
             self._backs.add((node.name, node.back))
             return _Earlier(node.place, node.name, first, node.back)
         return node.with_parts(tuple(self._split(part, shapes) for part in node.parts))
 
-    def member_shapes(self, shapes: Mapping[str, Shape], formulas: Mapping[str, Node]) -> dict[str, Shape]:
+    def member_shapes(
+        self, shapes: Mapping[str, Shape], formulas: Mapping[str, Node]
+    ) -> dict[str, Shape]:
         """Return the kinds of the members: all are rows, and random as soon as one is."""
         assumed = {**shapes, **{name: Shape(row=True) for name in self.names}}
         found = {name: formulas[name].shape_of(assumed) for name in self.names}
@@ -100,8 +108,12 @@ class Group:
         rows = {name: np.empty((scope.periods, trials if random else 1)) for name in self.names}
         for t in range(scope.periods):
             values: dict[str, Floats] = {}
-            earlier = {(name, back): rows[name][t - back] for name, back in self._backs if t >= back}
-            step = _PeriodScope(values, scope.periods, [value[t] if row else value for value, row in known], earlier)
+            earlier = {
+                (name, back): rows[name][t - back] for name, back in self._backs if t >= back
+            }
+            step = _PeriodScope(
+                values, scope.periods, [value[t] if row else value for value, row in known], earlier
+            )
             for name, formula in self._formulas.items():
                 row = rows[name][t]
                 row[...] = formula.evaluate(step)

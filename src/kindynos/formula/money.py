@@ -29,13 +29,17 @@ def _grow(rate: Floats, start: Floats | float = 1.0, lag: int = 0, *, periods: i
     return np.asarray(grow(row, np.atleast_1d(start), lag))
 
 
-def _roll_forward(opening: Floats, rate: Floats, flow: Floats, *, periods: int, **options: Any) -> Floats:
+def _roll_forward(
+    opening: Floats, rate: Floats, flow: Floats, *, periods: int, **options: Any
+) -> Floats:
     """One value a trial counts in every period."""
     rate, flow = (value[None] if value.ndim == 1 else value for value in (rate, flow))
     return roll_forward(opening, rate, flow, periods=periods, **options).reshape(periods, -1)
 
 
-def _column(name: str, parameters: tuple[Parameter, ...], compute: Callable[..., Any], help: str) -> Function:
+def _column(
+    name: str, parameters: tuple[Parameter, ...], compute: Callable[..., Any], help: str
+) -> Function:
     return Function(name, parameters, "column", compute, help)
 
 
@@ -63,7 +67,8 @@ MONEY = (
         ),
         "row",
         _roll_forward,
-        "balance at the end of each period that earns the rate and takes the flow; shortfall=True: what a floor left unpaid",
+        "balance at the end of each period that earns the rate and takes the flow; "
+        "shortfall=True: what a floor left unpaid",
     ),
     _column(
         "first_period",
@@ -79,26 +84,53 @@ MONEY = (
     ),
     _column(
         "npv",
-        (_RATE, _FLOWS, _START, Parameter("timing", "word", optional=True, words=("end", "mid", "start"))),
+        (
+            _RATE,
+            _FLOWS,
+            _START,
+            Parameter("timing", "word", optional=True, words=("end", "mid", "start")),
+        ),
         npv,
-        "net present value of flows at the ends of the periods (or their middle, or start), and of start at time 0",
+        "net present value of flows at the ends of the periods (or their middle, or start), and "
+        "of start at time 0",
     ),
-    _column("irr", (_FLOWS, _START), irr, "internal rate of return; NaN where there is none, or more than one"),
+    _column(
+        "irr",
+        (_FLOWS, _START),
+        irr,
+        "internal rate of return; NaN where there is none, or more than one",
+    ),
     _column(
         "mirr",
         (_FLOWS, *_values("finance", "reinvest"), _START),
         measures.mirr,
-        "modified internal rate of return: outflows discounted at finance, inflows compounded at reinvest",
+        "modified internal rate of return: outflows discounted at finance, inflows compounded at "
+        "reinvest",
     ),
-    _column("payback", (_FLOWS, _START), measures.payback, "periods until the flows have paid back what was put in"),
-    _column("discounted_payback", (_RATE, _FLOWS, _START), measures.discounted_payback, "payback of discounted flows"),
+    _column(
+        "payback",
+        (_FLOWS, _START),
+        measures.payback,
+        "periods until the flows have paid back what was put in",
+    ),
+    _column(
+        "discounted_payback",
+        (_RATE, _FLOWS, _START),
+        measures.discounted_payback,
+        "payback of discounted flows",
+    ),
     _column(
         "profitability_index",
         (_RATE, _FLOWS, Parameter("start", "value")),
         measures.profitability_index,
         "present value of the flows for each unit put in at time 0, -start",
     ),
-    _column("equivalent_annual", (_VALUE_RATE, _FLOWS, _START), annuities.equivalent_annual, "level amount worth as much"),
+    _column(
+        "equivalent_annual",
+        (_VALUE_RATE, _FLOWS, _START),
+        annuities.equivalent_annual,
+        "level amount worth as much",
+    ),
     _column(
         "present_value",
         (_VALUE_RATE, _LIFE, *_values("payment"), _TIMING),
@@ -117,10 +149,21 @@ MONEY = (
         annuities.payment,
         "level payment that pays back an amount",
     ),
-    _column("capital_recovery", (_VALUE_RATE, _LIFE), annuities.capital_recovery, "payment each period for a capital of 1"),
+    _column(
+        "capital_recovery",
+        (_VALUE_RATE, _LIFE),
+        annuities.capital_recovery,
+        "payment each period for a capital of 1",
+    ),
     _column(
         "levelized_cost",
-        (*_values("capital"), Parameter("yearly_cost"), Parameter("yearly_quantity"), _VALUE_RATE, _LIFE),
+        (
+            *_values("capital"),
+            Parameter("yearly_cost"),
+            Parameter("yearly_quantity"),
+            _VALUE_RATE,
+            _LIFE,
+        ),
         annuities.levelized_cost,
         "price per unit that pays for capital and running cost over the life",
     ),
@@ -128,7 +171,8 @@ MONEY = (
         "terminal_value",
         (*_values("flow", "rate"), Parameter("growth", "value", optional=True)),
         measures.terminal_value,
-        "worth of all flows after the last, growing for ever: flow x (1 + growth) / (rate - growth)",
+        "worth of all flows after the last, growing for ever: flow x (1 + growth) / (rate - "
+        "growth)",
     ),
     _column(
         "value_per_share",

@@ -1,4 +1,6 @@
-"""Reading a formula: Python's own grammar, cut down to a whitelist. Nothing that is read is ever executed."""
+"""Reading a formula: Python's own grammar, cut down to a whitelist. Nothing that is read is ever
+executed.
+"""
 
 from __future__ import annotations
 
@@ -42,18 +44,24 @@ def parse(text: str) -> Node:
     if not isinstance(text, str) or not text.strip():
         raise FormulaError(f"a formula must be a text that is not empty, not {text!r:.40}")
     if len(text) > LONGEST:
-        raise FormulaError(f"a formula may have {LONGEST:,} characters, and this one has {len(text):,}")
+        raise FormulaError(
+            f"a formula may have {LONGEST:,} characters, and this one has {len(text):,}"
+        )
     line = " ".join(text.split("\n")).replace("\t", " ").replace("\r", " ")
     if "#" in line:
         raise FormulaError(f"a formula has no comments: '#' at column {line.index('#') + 1}")
     offset = len(line) - len(line.lstrip())
     try:
-        with warnings.catch_warnings(action="ignore"):  # what Python doubts, such as 5iny, is refused or means what it says
+        with warnings.catch_warnings(
+            action="ignore"
+        ):  # what Python doubts, such as 5iny, is refused or means what it says
             tree = ast.parse(line.strip(), mode="eval").body
     except (SyntaxError, ValueError, MemoryError, RecursionError) as error:
         column = getattr(error, "offset", None)
         where = f" at column {column + offset}" if column else ""
-        raise FormulaError(f"cannot be read as a formula{where}: {_reason(error)}{advice.of_text(line)}") from None
+        raise FormulaError(
+            f"cannot be read as a formula{where}: {_reason(error)}{advice.of_text(line)}"
+        ) from None
     return _Reader(line.strip(), offset).read(tree)
 
 
@@ -86,11 +94,15 @@ class _Chain:
 
 
 def _all(*values: Floats) -> Floats:
-    return _truth(np.logical_and.reduce(np.broadcast_arrays(*[value != 0 for value in values])), *values)
+    return _truth(
+        np.logical_and.reduce(np.broadcast_arrays(*[value != 0 for value in values])), *values
+    )
 
 
 def _any(*values: Floats) -> Floats:
-    return _truth(np.logical_or.reduce(np.broadcast_arrays(*[value != 0 for value in values])), *values)
+    return _truth(
+        np.logical_or.reduce(np.broadcast_arrays(*[value != 0 for value in values])), *values
+    )
 
 
 def _not(value: Floats) -> Floats:
@@ -127,7 +139,9 @@ _COMPARE: dict[type[ast.cmpop], tuple[str, Callable[..., Any]]] = {
 
 
 class _Reader:
-    """Turns Python's syntax tree into ours, part by part; whatever is not on the list is refused."""
+    """Turns Python's syntax tree into ours, part by part; whatever is not on the list is
+    refused.
+    """
 
     def __init__(self, text: str, offset: int) -> None:
         self.text = text
@@ -142,7 +156,9 @@ class _Reader:
         self.count += 1
         if depth > DEEPEST or self.count > MOST_PARTS:
             limit = f"{DEEPEST} levels" if depth > DEEPEST else f"{MOST_PARTS:,} parts"
-            raise FormulaError(f"a formula may have {limit} at the most; split it into several lines")
+            raise FormulaError(
+                f"a formula may have {limit} at the most; split it into several lines"
+            )
         match node:
             case ast.Constant(value=value):
                 return self._number(node, value)
@@ -157,7 +173,9 @@ class _Reader:
                 return self._operation(node, meaning, values, depth)
             case ast.IfExp(test=test, body=body, orelse=orelse):
                 return self._operation(node, ("if", _choose), [body, test, orelse], depth)
-            case ast.Compare(left=left, ops=ops, comparators=rest) if all(type(op) in _COMPARE for op in ops):
+            case ast.Compare(left=left, ops=ops, comparators=rest) if all(
+                type(op) in _COMPARE for op in ops
+            ):
                 chosen = [_COMPARE[type(op)] for op in ops]
                 meaning = (chosen[0][0], _Chain([compute for _, compute in chosen]))
                 return self._operation(node, meaning, [left, *rest], depth)
@@ -166,7 +184,9 @@ class _Reader:
         word = _word(node)
         verb = "do" if word.endswith("brackets") else "does"
         hint = advice.of_part(node, self.text)
-        raise FormulaError(f"{word} at column {self.place(node)} {verb} not belong in a formula{hint}")
+        raise FormulaError(
+            f"{word} at column {self.place(node)} {verb} not belong in a formula{hint}"
+        )
 
     def _number(self, node: ast.expr, value: object) -> Number:
         if isinstance(value, bool) or not isinstance(value, int | float):
@@ -179,14 +199,28 @@ class _Reader:
             raise FormulaError(f"the number at column {self.place(node)} is too large")
         return Number(self.place(node), number)
 
-    def _operation(self, node: ast.expr, meaning: tuple[str, Callable[..., Any]], operands: list[ast.expr], depth: int) -> Node:
+    def _operation(
+        self,
+        node: ast.expr,
+        meaning: tuple[str, Callable[..., Any]],
+        operands: list[ast.expr],
+        depth: int,
+    ) -> Node:
         symbol, compute = meaning
-        return Operation(self.place(node), symbol, compute, tuple(self.read(part, depth + 1) for part in operands))
+        return Operation(
+            self.place(node),
+            symbol,
+            compute,
+            tuple(self.read(part, depth + 1) for part in operands),
+        )
 
     def _call(self, node: ast.Call, depth: int) -> Node:
         if not isinstance(node.func, ast.Name):
             hint = advice.of_part(node.func, self.text)
-            raise FormulaError(f"{_word(node.func)} at column {self.place(node)} cannot be called in a formula{hint}")
+            raise FormulaError(
+                f"{_word(node.func)} at column {self.place(node)} cannot be called in a "
+                f"formula{hint}"
+            )
         name = node.func.id
         if name == "previous":
             return self._previous(node, depth)
@@ -194,19 +228,29 @@ class _Reader:
             place = self.place(node)
             hint = advice.of_call(name, FUNCTIONS)
             known = () if hint else (*FUNCTIONS, "previous")
-            raise FormulaError(f"no function {name!r} (column {place}){hint}", place=place, unknown=name, known=known)
+            raise FormulaError(
+                f"no function {name!r} (column {place}){hint}",
+                place=place,
+                unknown=name,
+                known=known,
+            )
         function = FUNCTIONS[name]
         if function.many:
             if len(node.args) < 2 or node.keywords:
                 raise FormulaError(
-                    f"{name} at column {self.place(node)} takes two or more values; over the periods of one row "
+                    f"{name} at column {self.place(node)} takes two or more values; over the "
+                    "periods of one row "
                     f"use {'lowest' if name == 'min' else 'highest'}(row)"
                 )
-            return Call(self.place(node), function, tuple(self.read(part, depth + 1) for part in node.args))
+            return Call(
+                self.place(node), function, tuple(self.read(part, depth + 1) for part in node.args)
+            )
         given = self._bind(node, name, function.parameters)
         return self._function(node, function, given, depth)
 
-    def _function(self, node: ast.Call, function: Function, given: dict[str, ast.expr], depth: int) -> Node:
+    def _function(
+        self, node: ast.Call, function: Function, given: dict[str, ast.expr], depth: int
+    ) -> Node:
         arguments: list[Node | None] = []
         options: list[tuple[str, Option]] = []
         for parameter in function.parameters:
@@ -219,24 +263,40 @@ class _Reader:
         return Call(self.place(node), function, tuple(arguments), tuple(options))
 
     def _previous(self, node: ast.Call, depth: int) -> Node:
-        parameters = (Parameter("line"), Parameter("first"), Parameter("back", "whole", optional=True))
+        parameters = (
+            Parameter("line"),
+            Parameter("first"),
+            Parameter("back", "whole", optional=True),
+        )
         given = self._bind(node, "previous", parameters)
         line = given["line"]
         if not isinstance(line, ast.Name):
-            raise FormulaError(f"line of previous at column {self.place(line)} must be the name of a line")
+            raise FormulaError(
+                f"line of previous at column {self.place(line)} must be the name of a line"
+            )
         back = self._whole(given["back"], "previous", "back", 1) if "back" in given else 1
         return Previous(self.place(node), line.id, self.read(given["first"], depth + 1), back)
 
-    def _bind(self, node: ast.Call, name: str, parameters: tuple[Parameter, ...]) -> dict[str, ast.expr]:
+    def _bind(
+        self, node: ast.Call, name: str, parameters: tuple[Parameter, ...]
+    ) -> dict[str, ast.expr]:
         """Return the arguments by the names of the parameters they stand for."""
         usage = f"{name}({', '.join(p.name + ('=...' if p.optional else '') for p in parameters)})"
         where = f"{name} at column {self.place(node)}"
         if len(node.args) > len(parameters):
             raise FormulaError(f"{where} has {len(node.args)} arguments; it reads {usage}")
-        given = {parameter.name: part for parameter, part in zip(parameters, node.args, strict=False)}
+        given = {
+            parameter.name: part for parameter, part in zip(parameters, node.args, strict=False)
+        }
         for option in node.keywords:
-            if option.arg is None or option.arg in given or option.arg not in {p.name for p in parameters}:
-                raise FormulaError(f"{where} cannot take {option.arg or '**'!r} here; it reads {usage}")
+            if (
+                option.arg is None
+                or option.arg in given
+                or option.arg not in {p.name for p in parameters}
+            ):
+                raise FormulaError(
+                    f"{where} cannot take {option.arg or '**'!r} here; it reads {usage}"
+                )
             given[option.arg] = option.value
         for parameter in parameters:
             if parameter.name not in given and not parameter.optional:
@@ -246,14 +306,19 @@ class _Reader:
     def _option(self, node: ast.expr, function: str, parameter: Parameter) -> Option:
         """Return what is written out: a whole number, a word or a flag."""
         if parameter.wants == "whole":
-            return self._whole(node, function, parameter.name, 0 if parameter.name in ("digits", "lag") else 1)
+            return self._whole(
+                node, function, parameter.name, 0 if parameter.name in ("digits", "lag") else 1
+            )
         value = node.value if isinstance(node, ast.Constant) else None
         if parameter.wants == "flag" and isinstance(value, bool):
             return value
         if parameter.wants == "word" and isinstance(value, str) and value in parameter.words:
             return value
         rule = " or ".join(map(repr, parameter.words or (True, False)))
-        raise FormulaError(f"{parameter.name} of {function} at column {self.place(node)} must be {rule}, written out")
+        raise FormulaError(
+            f"{parameter.name} of {function} at column {self.place(node)} must be {rule}, "
+            "written out"
+        )
 
     def _whole(self, node: ast.expr, function: str, name: str, least: int) -> int:
         value = node.value if isinstance(node, ast.Constant) else None
@@ -264,8 +329,25 @@ class _Reader:
 
 
 def _word(node: ast.expr) -> str:
-    words = {"Attribute": "a dot", "Subscript": "square brackets", "JoinedStr": "a text", "NamedExpr": "':='"}
-    words |= {"Lambda": "'lambda'", "Await": "'await'", "Starred": "'*'", "List": "a list", "Tuple": "a comma"}
-    words |= {"ListComp": "'for'", "GeneratorExp": "'for'", "SetComp": "'for'", "DictComp": "'for'", "Dict": "'{'"}
+    words = {
+        "Attribute": "a dot",
+        "Subscript": "square brackets",
+        "JoinedStr": "a text",
+        "NamedExpr": "':='",
+    }
+    words |= {
+        "Lambda": "'lambda'",
+        "Await": "'await'",
+        "Starred": "'*'",
+        "List": "a list",
+        "Tuple": "a comma",
+    }
+    words |= {
+        "ListComp": "'for'",
+        "GeneratorExp": "'for'",
+        "SetComp": "'for'",
+        "DictComp": "'for'",
+        "Dict": "'{'",
+    }
     words |= {"BinOp": "this operator"}
     return words.get(type(node).__name__, f"this ({type(node).__name__.lower()})")

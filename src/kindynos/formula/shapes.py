@@ -7,7 +7,9 @@ from dataclasses import dataclass
 
 @dataclass(frozen=True)
 class Shape:
-    """Whether a quantity has a value for each period (``row``) and whether it differs by trial (``random``)."""
+    """Whether a quantity has a value for each period (``row``) and whether it differs by trial
+    (``random``).
+    """
 
     row: bool = False
     random: bool = False

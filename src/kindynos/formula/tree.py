@@ -1,6 +1,8 @@
-"""The parts of a formula. Each knows its kind and works itself out on arrays in the library's layout.
+"""The parts of a formula. Each knows its kind and works itself out on arrays in the library's
+layout.
 
-Truth is 1.0 or 0.0. A comparison with NaN, and a choice on it, gives NaN, so that a failed trial cannot turn into a number.
+Truth is 1.0 or 0.0. A comparison with NaN, and a choice on it, gives NaN, so that a failed trial
+cannot turn into a number.
 """
 
 from __future__ import annotations
@@ -93,7 +95,11 @@ class Name(Node):
 
     def shape_of(self, shapes: Mapping[str, Shape]) -> Shape:
         if self.name not in shapes:
-            raise FormulaError(f"unknown name {self.name!r} at column {self.place}", unknown=self.name, known=shapes)
+            raise FormulaError(
+                f"unknown name {self.name!r} at column {self.place}",
+                unknown=self.name,
+                known=shapes,
+            )
         return shapes[self.name]
 
     def evaluate(self, scope: Scope) -> Floats:
@@ -139,7 +145,9 @@ class Call(Node):
 
     def with_parts(self, parts: tuple[Node, ...]) -> Node:
         given = iter(parts)
-        return replace(self, arguments=tuple(None if a is None else next(given) for a in self.arguments))
+        return replace(
+            self, arguments=tuple(None if a is None else next(given) for a in self.arguments)
+        )
 
     def shape_of(self, shapes: Mapping[str, Shape]) -> Shape:
         function = self.function
@@ -151,22 +159,30 @@ class Call(Node):
             shape = argument.shape_of(shapes)
             what = f"{parameter.name} of {function.name} at column {argument.place}"
             if parameter.wants == "row" and not shape.row:
-                raise FormulaError(f"{what} must be a row over the periods, not a {shape}".replace("a one", "one"))
+                raise FormulaError(
+                    f"{what} must be a row over the periods, not a {shape}".replace("a one", "one")
+                )
             if parameter.wants == "value" and shape.row:
                 raise FormulaError(f"{what} must be a number or one a trial, not a row")
             if (parameter.wants == "table") != shape.table:
-                raise FormulaError(f"{what} must {'' if parameter.wants == 'table' else 'not '}be a table")
+                raise FormulaError(
+                    f"{what} must {'' if parameter.wants == 'table' else 'not '}be a table"
+                )
             found.append(shape)
         return function.shape_of(found)
 
     def evaluate(self, scope: Scope) -> Floats:
         function, options = self.function, dict[str, Any](self.options)
-        values = [None if argument is None else argument.evaluate(scope) for argument in self.arguments]
+        values = [
+            None if argument is None else argument.evaluate(scope) for argument in self.arguments
+        ]
         if function.gives == "row":
             options["periods"] = scope.periods
         if not function.many:
             named = zip(function.inputs, values, strict=False)
-            options.update({p.name: value for p, value in named if p.optional and value is not None})
+            options.update(
+                {p.name: value for p, value in named if p.optional and value is not None}
+            )
             values = values[: sum(not p.optional for p in function.inputs)]
         return np.asarray(function.compute(*values, **options))
 
@@ -189,7 +205,10 @@ class Previous(Node):
     def shape_of(self, shapes: Mapping[str, Shape]) -> Shape:
         earlier = Name(self.place, self.name).shape_of(shapes)
         if not earlier.row:
-            raise FormulaError(f"previous at column {self.place}: {self.name!r} is no row, so it has no earlier periods")
+            raise FormulaError(
+                f"previous at column {self.place}: {self.name!r} is no row, so it has no earlier "
+                "periods"
+            )
         first = value_kind(self.first, shapes, "first of previous")
         return Shape(True, earlier.random or first.random)
 
@@ -200,12 +219,16 @@ class Previous(Node):
             first = first[:back]
         width = np.broadcast_shapes(row.shape[1:], first.shape[-1:])
         head = np.broadcast_to(first, (back, *width))
-        return np.concatenate([head, np.broadcast_to(row[: scope.periods - back], (scope.periods - back, *width))])
+        return np.concatenate(
+            [head, np.broadcast_to(row[: scope.periods - back], (scope.periods - back, *width))]
+        )
 
 
 def value_kind(part: Node, shapes: Mapping[str, Shape], what: str) -> Shape:
     """Return the kind of a part that must be a value; raises FormulaError for a table."""
     shape = part.shape_of(shapes)
     if shape.table:
-        raise FormulaError(f"{what} at column {part.place} must not be a table; use lookup(x, table)")
+        raise FormulaError(
+            f"{what} at column {part.place} must not be a table; use lookup(x, table)"
+        )
     return shape

@@ -13,11 +13,13 @@ from kindynos.arrays import Floats
 
 
 class Estimate(float):
-    """A float with ``low`` and ``high``, the ends of its 95 % interval, and ``error``, half their distance.
+    """A float with ``low`` and ``high``, the ends of its 95 % interval, and ``error``, half their
+    distance.
 
-    They are NaN where no error can be given, and one of them is infinite where the trials bound the figure on one side only.
-    ``rough`` marks an interval that is only an indication; ``note`` says why, or what the figure is. Sums, differences and
-    roundings of estimates are plain floats, since their error would depend on how the figures move together.
+    They are NaN where no error can be given, and one of them is infinite where the trials bound the
+    figure on one side only. ``rough`` marks an interval that is only an indication; ``note`` says
+    why, or what the figure is. Sums, differences and roundings of estimates are plain floats, since
+    their error would depend on how the figures move together.
 
     >>> Estimate(10.0, 9.0, 12.0).error
     1.5
@@ -29,11 +31,21 @@ class Estimate(float):
     note: str
 
     def __new__(
-        cls, value: float, low: float = math.nan, high: float = math.nan, rough: bool = False, note: str = ""
+        cls,
+        value: float,
+        low: float = math.nan,
+        high: float = math.nan,
+        rough: bool = False,
+        note: str = "",
     ) -> Estimate:
         """Return the figure with its interval."""
         estimate = super().__new__(cls, value)
-        estimate.low, estimate.high, estimate.rough, estimate.note = float(low), float(high), rough, note
+        estimate.low, estimate.high, estimate.rough, estimate.note = (
+            float(low),
+            float(high),
+            rough,
+            note,
+        )
         return estimate
 
     @property
@@ -62,9 +74,11 @@ def one_sided(estimate: Estimate, shown: Callable[[float], str] = "{:.6g}".forma
 
 
 class Estimates(np.ndarray[Any, np.dtype[np.float64]]):
-    """An array of figures with arrays ``low``, ``high``, ``error`` and ``rough`` of the same shape; one element is an Estimate.
+    """An array of figures with arrays ``low``, ``high``, ``error`` and ``rough`` of the same shape;
+    one element is an Estimate.
 
-    Slices, copies and sorting keep the intervals. Calculations with it, and other shapes of it, are plain arrays.
+    Slices, copies and sorting keep the intervals. Calculations with it, and other shapes of it, are
+    plain arrays.
 
     >>> np.sort(Estimates([2.0, 1.0], [1.5, 0.5], [2.5, 1.5])).low
     array([0.5, 1.5])
@@ -77,7 +91,10 @@ class Estimates(np.ndarray[Any, np.dtype[np.float64]]):
     def __new__(cls, values: Any, low: Any, high: Any, rough: Any = False) -> Estimates:
         """Return figures with their intervals, all of one shape."""
         array = np.asarray(values, dtype=np.float64).view(cls)
-        array.low, array.high = np.asarray(low, dtype=np.float64), np.asarray(high, dtype=np.float64)
+        array.low, array.high = (
+            np.asarray(low, dtype=np.float64),
+            np.asarray(high, dtype=np.float64),
+        )
         array.rough = np.broadcast_to(np.asarray(rough, dtype=bool), array.shape)
         return array
 
@@ -111,12 +128,23 @@ class Estimates(np.ndarray[Any, np.dtype[np.float64]]):
         return np.asarray((self.high - self.low) / 2)
 
     def __getitem__(self, key: Any) -> Any:
-        value, low, high, rough = np.asarray(self)[key], self.low[key], self.high[key], self.rough[key]
-        return Estimate(value, low, high, bool(rough)) if np.ndim(value) == 0 else Estimates(value, low, high, rough)
+        value, low, high, rough = (
+            np.asarray(self)[key],
+            self.low[key],
+            self.high[key],
+            self.rough[key],
+        )
+        return (
+            Estimate(value, low, high, bool(rough))
+            if np.ndim(value) == 0
+            else Estimates(value, low, high, rough)
+        )
 
     def copy(self, order: Any = "C") -> Estimates:
         """Return a copy with the intervals."""
-        return Estimates(np.array(self, subok=False), self.low.copy(), self.high.copy(), self.rough.copy())
+        return Estimates(
+            np.array(self, subok=False), self.low.copy(), self.high.copy(), self.rough.copy()
+        )
 
     def __copy__(self) -> Estimates:
         return self.copy()
@@ -147,5 +175,7 @@ def _plain(name: str) -> Any:
 
 
 for _name in ("reshape", "ravel", "flatten", "transpose", "swapaxes", "astype", "squeeze"):
-    setattr(Estimates, _name, _plain(_name))  # the intervals would no longer lie beside their figures
+    setattr(
+        Estimates, _name, _plain(_name)
+    )  # the intervals would no longer lie beside their figures
 Estimates.T = property(lambda self: np.asarray(self).T)  # type: ignore[assignment]

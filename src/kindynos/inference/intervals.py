@@ -1,4 +1,6 @@
-"""Points of the normal and of Student's t, and intervals that are made from them. All are two-sided, at 95 %."""
+"""Points of the normal and of Student's t, and intervals that are made from them. All are
+two-sided, at 95 %.
+"""
 
 from __future__ import annotations
 
@@ -27,7 +29,8 @@ def t_point(degrees: float) -> float:
 
 
 def wilson(share: float, count: float, point: float = Z) -> tuple[float, float]:
-    """Return the interval of a share of ``count`` independent trials (a fraction where they are effective ones).
+    """Return the interval of a share of ``count`` independent trials (a fraction where they are
+    effective ones).
 
     Source: Wilson, Journal of the American Statistical Association 22 (1927), 209-212.
 
@@ -41,10 +44,11 @@ def wilson(share: float, count: float, point: float = Z) -> tuple[float, float]:
 
 
 def paired_difference(gained: int, lost: int, count: int) -> tuple[float, float]:
-    """Return the interval of the difference of two shares of the same ``count`` independent trials: Tango's score interval.
+    """Return the interval of the difference of two shares of the same ``count`` independent trials:
+    Tango's score interval.
 
-    ``gained`` trials are hits of the second only, ``lost`` of the first only. It holds where few or no trials differ.
-    Source: Tango, Statistics in Medicine 17 (1998), 891-908.
+    ``gained`` trials are hits of the second only, ``lost`` of the first only. It holds where few or
+    no trials differ. Source: Tango, Statistics in Medicine 17 (1998), 891-908.
 
     >>> tuple(round(end, 4) for end in paired_difference(12, 2, 100))
     (0.031, 0.1819)
@@ -52,9 +56,13 @@ def paired_difference(gained: int, lost: int, count: int) -> tuple[float, float]
 
     def statistic(difference: float) -> float:
         b = (2 * count - gained + lost) * difference - gained - lost
-        q = (math.sqrt(max(b**2 + 8 * count * lost * difference * (1 - difference), 0.0)) - b) / (4 * count)
+        q = (math.sqrt(max(b**2 + 8 * count * lost * difference * (1 - difference), 0.0)) - b) / (
+            4 * count
+        )
         variance = count * (2 * q + difference * (1 - difference))
-        return (gained - lost - count * difference) / math.sqrt(variance) if variance > 0 else math.inf
+        return (
+            (gained - lost - count * difference) / math.sqrt(variance) if variance > 0 else math.inf
+        )
 
     value = (gained - lost) / count
     ends = []
@@ -69,20 +77,25 @@ def paired_difference(gained: int, lost: int, count: int) -> tuple[float, float]
 
 
 def order_places(count: int, tail: float) -> tuple[int, int]:
-    """Return how many of ``count`` independent values, from the end, the ends of a quantile's interval are: inner, outer.
+    """Return how many of ``count`` independent values, from the end, the ends of a quantile's
+    interval are: inner, outer.
 
-    ``tail`` is the chance beyond the quantile. The outer place is 0 where no value lies beyond it with 97.5 %. Source: David
-    and Nagaraja, Order Statistics (2003), section 7.1.
+    ``tail`` is the chance beyond the quantile. The outer place is 0 where no value lies beyond it
+    with 97.5 %. Source: David and Nagaraja, Order Statistics (2003), section 7.1.
 
     >>> order_places(250, 0.01), order_places(1000, 0.01)
     ((7, 0), (18, 4))
     """
-    at_most = bdtr(np.arange(count), count, tail)  # the chance that at most so many values lie beyond the true quantile
+    at_most = bdtr(
+        np.arange(count), count, tail
+    )  # the chance that at most so many values lie beyond the true quantile
     return int(np.searchsorted(at_most, UPPER)) + 1, int(np.count_nonzero(at_most <= 1 - UPPER))
 
 
 def proportion(hits: NDArray[Any]) -> Estimate:
-    """Return the share of independent trials with a hit, or the mean of the chance of one in each, by Wilson's interval."""
+    """Return the share of independent trials with a hit, or the mean of the chance of one in each,
+    by Wilson's interval.
+    """
     count, share = hits.size, float(hits.mean())
     variance = float(hits.var()) / max(count - 1, 1)
     effective = share * (1 - share) / variance if variance > 0 else float(count)
@@ -90,7 +103,8 @@ def proportion(hits: NDArray[Any]) -> Estimate:
 
 
 def jackknife_error(left_out: Floats, point: float | None = None) -> float:
-    """Return the half-width of the interval of a figure, from its values with one group left out at a time, ``(groups,)``.
+    """Return the half-width of the interval of a figure, from its values with one group left out at
+    a time, ``(groups,)``.
 
     Source: Efron and Stein, Annals of Statistics 9 (1981), 586-596.
     """
@@ -106,10 +120,12 @@ def jackknifed(value: float, left_out: Floats) -> Estimate:
 
 
 def correlation_by_blocks(first: Floats, second: Floats, bounds: NDArray[np.int64]) -> Estimate:
-    """Return the correlation of two rows of values ``(trials,)``, or its mean over ``(rows, trials)``, with its interval.
+    """Return the correlation of two rows of values ``(trials,)``, or its mean over ``(rows,
+    trials)``, with its interval.
 
-    ``bounds`` are the first trial of each block and the number of trials. The interval is the jackknife that leaves out one
-    block at a time, on Fisher's scale; there is none for fewer than 200 trials or 5 blocks, or for a correlation of 1.
+    ``bounds`` are the first trial of each block and the number of trials. The interval is the
+    jackknife that leaves out one block at a time, on Fisher's scale; there is none for fewer than
+    200 trials or 5 blocks, or for a correlation of 1.
     """
     a, b = np.atleast_2d(first), np.atleast_2d(second)
     sums = [
@@ -120,14 +136,21 @@ def correlation_by_blocks(first: Floats, second: Floats, bounds: NDArray[np.int6
     value = float(_correlation(totals).mean())
     if a.shape[1] < FEWEST_FOR_FISHER or len(bounds) < 6 or not abs(value) < 1 - 1e-12:
         return Estimate(value)
-    left_out = _correlation([total - part for total, part in zip(totals, sums, strict=True)]).mean(axis=0)
-    reach, centre = jackknife_error(np.arctanh(np.clip(left_out, -1 + 1e-15, 1 - 1e-15))), math.atanh(value)
+    left_out = _correlation([total - part for total, part in zip(totals, sums, strict=True)]).mean(
+        axis=0
+    )
+    reach, centre = (
+        jackknife_error(np.arctanh(np.clip(left_out, -1 + 1e-15, 1 - 1e-15))),
+        math.atanh(value),
+    )
     return Estimate(value, math.tanh(centre - reach), math.tanh(centre + reach))
 
 
 def _correlation(sums: list[Floats]) -> Floats:
     count, a, b, aa, bb, ab = sums
-    with np.errstate(divide="ignore", invalid="ignore"):  # no trials, or all of them alike: no correlation
+    with np.errstate(
+        divide="ignore", invalid="ignore"
+    ):  # no trials, or all of them alike: no correlation
         spread = np.sqrt(np.maximum((aa - a * a / count) * (bb - b * b / count), 0.0))
         return np.where(spread > 0, (ab - a * b / count) / spread, 0.0)
 
@@ -135,10 +158,13 @@ def _correlation(sums: list[Floats]) -> Floats:
 def skewness_corrected(t: float, terms: Floats) -> float:
     """Return the level of a t statistic of a mean of skewed terms that stands for ``t``.
 
-    Source: Hall, Journal of the Royal Statistical Society B 54 (1992), 221-228: the cubic transformation.
+    Source: Hall, Journal of the Royal Statistical Society B 54 (1992), 221-228: the cubic
+    transformation.
     """
     gaps = terms - terms.mean()
-    gaps /= max(float(np.abs(gaps).max()), np.finfo(float).tiny)  # so that no power leaves the floats
+    gaps /= max(
+        float(np.abs(gaps).max()), np.finfo(float).tiny
+    )  # so that no power leaves the floats
     variance = float((gaps**2).mean())
     skew = float((gaps**3).mean()) / variance**1.5 if variance > 0 else 0.0
     a = skew / (3 * math.sqrt(len(terms)))

@@ -1,4 +1,6 @@
-"""Quantiles and tail means of weighted losses, row by row: ``(rows, losses)``, or ``(losses,)`` for one row."""
+"""Quantiles and tail means of weighted losses, row by row: ``(rows, losses)``, or ``(losses,)`` for
+one row.
+"""
 
 from __future__ import annotations
 
@@ -10,10 +12,11 @@ from kindynos.arrays import Floats
 
 
 def even_tail(rows: Floats, level: float) -> tuple[Floats, Floats]:
-    """Return the quantile of each row, interpolated between neighbours in order, and the mean of its worst 1 - level.
+    """Return the quantile of each row, interpolated between neighbours in order, and the mean of
+    its worst 1 - level.
 
-    The worst losses count fully and the next one by the part that is left, so that the mean never exceeds the worst loss
-    (Acerbi and Tasche, Journal of Banking & Finance 26, 2002, 1487-1503).
+    The worst losses count fully and the next one by the part that is left, so that the mean never
+    exceeds the worst loss (Acerbi and Tasche, Journal of Banking & Finance 26, 2002, 1487-1503).
 
     >>> [round(float(part[0]), 6) for part in even_tail(np.arange(101.0)[None], 0.9)]
     [90.0, 95.445545]
@@ -22,7 +25,9 @@ def even_tail(rows: Floats, level: float) -> tuple[Floats, Floats]:
     place = level * (count - 1)
     below = min(math.floor(place), count - 2)
     parted = np.partition(rows, below, axis=-1)
-    beyond = parted[..., below + 1 :]  # the few that are larger: all that the quantile and the tail need
+    beyond = parted[
+        ..., below + 1 :
+    ]  # the few that are larger: all that the quantile and the tail need
     q = parted[..., below] + (place - below) * (beyond.min(axis=-1) - parted[..., below])
     whole = min(math.floor(count * (1 - level) + 1e-9), beyond.shape[-1] + 1)
     tail = np.sort(np.concatenate([parted[..., below, None], beyond], axis=-1), axis=-1)[..., ::-1]
@@ -32,10 +37,12 @@ def even_tail(rows: Floats, level: float) -> tuple[Floats, Floats]:
 
 
 def weighted_tail(rows: Floats, weights: Floats, level: float) -> tuple[Floats, Floats]:
-    """Return the same of weighted losses; weights are ``(losses,)``, alike in each row, and add up to 1.
+    """Return the same of weighted losses; weights are ``(losses,)``, alike in each row, and add up
+    to 1.
 
-    Each loss stands at the middle of its weight, and between two of them the quantile is a straight line; the tail mean is the
-    mean of that line beyond the level. It lies between the quantile and the worst loss.
+    Each loss stands at the middle of its weight, and between two of them the quantile is a straight
+    line; the tail mean is the mean of that line beyond the level. It lies between the quantile and
+    the worst loss.
     """
     order = np.argsort(rows, axis=-1, kind="stable")
     ordered, by_order = np.take_along_axis(rows, order, axis=-1), weights[order]
@@ -47,7 +54,9 @@ def weighted_tail(rows: Floats, weights: Floats, level: float) -> tuple[Floats, 
         return np.take_along_axis(values, place, axis=-1)[..., 0]
 
     gap = pick(places, above) - pick(places, below)
-    part = np.clip(np.where(gap > 0, (level - pick(places, below)) / np.where(gap > 0, gap, 1), 0), 0, 1)
+    part = np.clip(
+        np.where(gap > 0, (level - pick(places, below)) / np.where(gap > 0, gap, 1), 0), 0, 1
+    )
     q = pick(ordered, below) + part * (pick(ordered, above) - pick(ordered, below))
     floor = np.maximum(ordered, q[..., None])
     reached = np.maximum(places, level)

@@ -1,4 +1,6 @@
-"""Whether risk figures were right: exceptions through time, and tests of their number, their clustering and their size."""
+"""Whether risk figures were right: exceptions through time, and tests of their number, their
+clustering and their size.
+"""
 
 from __future__ import annotations
 
@@ -37,9 +39,10 @@ class Verdict:
 class Backtest:
     """Losses beside the value at risk forecast for their day.
 
-    ``exceptions`` is their number; ``kupiec`` tests it, ``independence`` (Christoffersen) whether they cluster, ``conditional``
-    both together, ``shortfall`` (McNeil and Frey) whether losses beyond were larger than the expected shortfall forecast;
-    ``zone`` is the supervisors': "green", "yellow" or "red" by the number of exceptions. ``table`` has every day.
+    ``exceptions`` is their number; ``kupiec`` tests it, ``independence`` (Christoffersen) whether
+    they cluster, ``conditional`` both together, ``shortfall`` (McNeil and Frey) whether losses
+    beyond were larger than the expected shortfall forecast; ``zone`` is the supervisors': "green",
+    "yellow" or "red" by the number of exceptions. ``table`` has every day.
     """
 
     level: float
@@ -72,14 +75,20 @@ class Backtest:
 
     @property
     def kupiec(self) -> Verdict:
-        """Whether there are too many or too few exceptions (Kupiec, Journal of Derivatives 3, 1995, 73-84)."""
+        """Whether there are too many or too few exceptions (Kupiec, Journal of Derivatives 3, 1995,
+        73-84).
+        """
         n, x, p = self.days, self.exceptions, 1 - self.level
-        statistic = -2 * (xlogy(x, p) + xlogy(n - x, 1 - p) - xlogy(x, x / n) - xlogy(n - x, 1 - x / n))
+        statistic = -2 * (
+            xlogy(x, p) + xlogy(n - x, 1 - p) - xlogy(x, x / n) - xlogy(n - x, 1 - x / n)
+        )
         return _chi_square(float(statistic), 1)
 
     @property
     def independence(self) -> Verdict:
-        """Whether an exception makes one on the next day likelier (Christoffersen, International Economic Review 39, 1998)."""
+        """Whether an exception makes one on the next day likelier (Christoffersen, International
+        Economic Review 39, 1998).
+        """
         before, after = self.hits[:-1], self.hits[1:]
         n00, n01 = int((~before & ~after).sum()), int((~before & after).sum())
         n10, n11 = int((before & ~after).sum()), int((before & after).sum())
@@ -96,13 +105,17 @@ class Backtest:
 
     @property
     def shortfall(self) -> Verdict | None:
-        """Whether losses beyond the value at risk were larger than forecast, one-sided; None without forecasts or exceptions.
+        """Whether losses beyond the value at risk were larger than forecast, one-sided; None
+        without forecasts or exceptions.
 
-        Source: McNeil and Frey, Journal of Empirical Finance 7 (2000), 271-300, with Student's t for their bootstrap.
+        Source: McNeil and Frey, Journal of Empirical Finance 7 (2000), 271-300, with Student's t
+        for their bootstrap.
         """
         if self.shortfalls is None or self.exceptions < 2:
             return None
-        beyond = (self.losses - self.shortfalls)[self.hits] / np.maximum(self.shortfalls[self.hits], 1e-300)
+        beyond = (self.losses - self.shortfalls)[self.hits] / np.maximum(
+            self.shortfalls[self.hits], 1e-300
+        )
         spread = float(beyond.std(ddof=1))
         if spread == 0:
             return None
@@ -111,13 +124,19 @@ class Backtest:
 
     @property
     def zone(self) -> str:
-        """The supervisors' traffic light, by the chance of so few exceptions or fewer (Basel Committee, 1996)."""
+        """The supervisors' traffic light, by the chance of so few exceptions or fewer (Basel
+        Committee, 1996).
+        """
         reached = _binomial_cdf(self.exceptions, self.days, 1 - self.level)
         return "green" if reached < YELLOW else "yellow" if reached < RED else "red"
 
     def summary(self) -> pd.Series:
         """Return the figures by name."""
-        tests = {"Kupiec": self.kupiec, "independence": self.independence, "conditional": self.conditional}
+        tests = {
+            "Kupiec": self.kupiec,
+            "independence": self.independence,
+            "conditional": self.conditional,
+        }
         tests |= {"expected shortfall": self.shortfall} if self.shortfall else {}
         figures: dict[str, Any] = {
             "days": self.days,
@@ -125,19 +144,30 @@ class Backtest:
             "expected": self.expected,
             "zone": self.zone,
         }
-        return pd.Series(figures | {f"{name} p-value": test.p_value for name, test in tests.items()}, name=self.method)
+        return pd.Series(
+            figures | {f"{name} p-value": test.p_value for name, test in tests.items()},
+            name=self.method,
+        )
 
     def table(self) -> pd.DataFrame:
         """Return a row for each day: loss, forecast, and whether it was an exception."""
-        index = pd.RangeIndex(self.days, name="day") if self.dates is None else pd.DatetimeIndex(self.dates, name="date")
-        frame = pd.DataFrame({"loss": self.losses, "value at risk": self.forecasts, "exception": self.hits}, index=index)
+        index = (
+            pd.RangeIndex(self.days, name="day")
+            if self.dates is None
+            else pd.DatetimeIndex(self.dates, name="date")
+        )
+        frame = pd.DataFrame(
+            {"loss": self.losses, "value at risk": self.forecasts, "exception": self.hits},
+            index=index,
+        )
         if self.shortfalls is not None:
             frame["expected shortfall"] = self.shortfalls
         return frame
 
     def __repr__(self) -> str:
         return (
-            f"<backtest of {self.method} at {self.level:g}: {self.exceptions} exceptions on {self.days:,} days "
+            f"<backtest of {self.method} at {self.level:g}: {self.exceptions} exceptions on "
+            f"{self.days:,} days "
             f"({self.expected:.1f} expected), {self.zone}>"
         )
 
@@ -146,11 +176,15 @@ class Backtest:
         """Draw profit and loss through time with the forecasts, exceptions marked."""
 
 
-def backtest(returns: ArrayLike, forecasts: ArrayLike, level: float, shortfalls: ArrayLike | None = None) -> Backtest:
-    """Return the test of forecasts of value at risk (positive losses) beside the returns, or profits, of the same days.
+def backtest(
+    returns: ArrayLike, forecasts: ArrayLike, level: float, shortfalls: ArrayLike | None = None
+) -> Backtest:
+    """Return the test of forecasts of value at risk (positive losses) beside the returns, or
+    profits, of the same days.
 
-    ``forecasts`` is a number or one a day; ``shortfalls``, forecasts of expected shortfall, are tested too. Raises
-    ParameterError for shapes that differ, values that are not finite, and a level such as 99.
+    ``forecasts`` is a number or one a day; ``shortfalls``, forecasts of expected shortfall, are
+    tested too. Raises ParameterError for shapes that differ, values that are not finite, and a
+    level such as 99.
 
     >>> backtest([0.01, -0.03, 0.02, -0.01], 0.02, level=0.95).exceptions
     1
@@ -158,45 +192,76 @@ def backtest(returns: ArrayLike, forecasts: ArrayLike, level: float, shortfalls:
     gains = array_of("backtest", "returns", returns)
     proper_fraction("backtest", "level", level)
     if gains.ndim != 1 or len(gains) < 2:
-        raise ParameterError(f"returns must be flat, at least two days, not {gains.shape}", owner="backtest")
+        raise ParameterError(
+            f"returns must be flat, at least two days, not {gains.shape}", owner="backtest"
+        )
     given = [forecasts] if shortfalls is None else [forecasts, shortfalls]
-    arrays = [array_of("backtest", name, values) for name, values in zip(("forecasts", "shortfalls"), given, strict=False)]
-    bounds = [np.broadcast_to(values, gains.shape) if values.ndim == 0 else values for values in arrays]
+    arrays = [
+        array_of("backtest", name, values)
+        for name, values in zip(("forecasts", "shortfalls"), given, strict=False)
+    ]
+    bounds = [
+        np.broadcast_to(values, gains.shape) if values.ndim == 0 else values for values in arrays
+    ]
     for name, values in zip(("forecasts", "shortfalls"), bounds, strict=False):
         if values.shape != gains.shape:
-            raise ParameterError(f"{name} must be one a day, {len(gains)}, not {values.shape}", owner="backtest")
+            raise ParameterError(
+                f"{name} must be one a day, {len(gains)}, not {values.shape}", owner="backtest"
+            )
         if not np.isfinite(values).all():
-            raise ParameterError(f"{name} must be finite; day {int(np.argmin(np.isfinite(values)))} is not", owner="backtest")
+            raise ParameterError(
+                f"{name} must be finite; day {int(np.argmin(np.isfinite(values)))} is not",
+                owner="backtest",
+            )
     if not np.isfinite(gains).all():
-        raise ParameterError(f"returns must be finite; day {int(np.argmin(np.isfinite(gains)))} is not", owner="backtest")
+        raise ParameterError(
+            f"returns must be finite; day {int(np.argmin(np.isfinite(gains)))} is not",
+            owner="backtest",
+        )
     return Backtest(level, -gains, bounds[0], bounds[1] if len(bounds) > 1 else None)
 
 
 def rolling_backtest(exposure: Exposure, method: Method, window: int, level: float) -> Backtest:
-    """Return the backtest of forecasts made each day from the window before it, all days at once."""
+    """Return the backtest of forecasts made each day from the window before it, all days at
+    once.
+    """
     size = whole("backtest", "window", window, least=8)
     losses = exposure.losses
     if size >= len(losses):
-        raise ParameterError(f"window {size} leaves no day to test in a history of {len(losses)} returns", owner="backtest")
+        raise ParameterError(
+            f"window {size} leaves no day to test in a history of {len(losses)} returns",
+            owner="backtest",
+        )
     if not method.rolling:
         raise ParameterError(
-            f"{method.label!r} is not offered: it would simulate anew for every day; take historical, filtered or student",
+            f"{method.label!r} is not offered: it would simulate anew for every day; take "
+            "historical, filtered or student",
             owner="backtest",
         )
     past = sliding_window_view(losses, size)[:-1]
     forecasts, shortfalls = method.tail(past, level)
-    return Backtest(level, losses[size:], forecasts, shortfalls, exposure.dates[size:], method.label, size)
+    return Backtest(
+        level, losses[size:], forecasts, shortfalls, exposure.dates[size:], method.label, size
+    )
 
 
 def _chi_square(statistic: float, degrees: int) -> Verdict:
-    """Return a likelihood ratio with its p-value by the chi-square distribution of one or two degrees of freedom."""
+    """Return a likelihood ratio with its p-value by the chi-square distribution of one or two
+    degrees of freedom.
+    """
     value = max(statistic, 0.0)
-    return Verdict(value, 2 * float(ndtr(-math.sqrt(value))) if degrees == 1 else math.exp(-value / 2))
+    return Verdict(
+        value, 2 * float(ndtr(-math.sqrt(value))) if degrees == 1 else math.exp(-value / 2)
+    )
 
 
 def _binomial_cdf(most: int, count: int, chance: float) -> float:
     k = np.arange(most + 1)
     logs = (
-        gammaln(count + 1) - gammaln(k + 1) - gammaln(count - k + 1) + k * math.log(chance) + (count - k) * math.log1p(-chance)
+        gammaln(count + 1)
+        - gammaln(k + 1)
+        - gammaln(count - k + 1)
+        + k * math.log(chance)
+        + (count - k) * math.log1p(-chance)
     )
     return float(np.exp(logs).sum())

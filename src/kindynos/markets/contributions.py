@@ -1,7 +1,7 @@
 """What each holding adds to a figure of risk.
 
-Components add up to the figure by Euler's theorem. Source: Tasche, in Geometry of Risk (1999); McNeil, Frey and Embrechts,
-Quantitative Risk Management (2005), section 6.3.
+Components add up to the figure by Euler's theorem. Source: Tasche, in Geometry of Risk (1999);
+McNeil, Frey and Embrechts, Quantitative Risk Management (2005), section 6.3.
 """
 
 from __future__ import annotations
@@ -14,8 +14,11 @@ from kindynos.markets.method import MEASURES, Method
 from kindynos.validate import one_of
 
 
-def contributions(method: Method, exposure: Exposure, measure: str, level: float, horizon: int) -> pd.DataFrame:
-    """Return a row for each holding: value, marginal (a unit of money more), component, share of the total, incremental.
+def contributions(
+    method: Method, exposure: Exposure, measure: str, level: float, horizon: int
+) -> pd.DataFrame:
+    """Return a row for each holding: value, marginal (a unit of money more), component, share of
+    the total, incremental.
 
     Incremental is by how much the figure would fall without the holding.
     """
@@ -24,10 +27,14 @@ def contributions(method: Method, exposure: Exposure, measure: str, level: float
     total = method.figure(exposure, measure, level, horizon)
     component = method.shares(exposure, measure, level, horizon)
     reached = float(component.sum())
-    component = component * (total / reached) if reached else component  # differences leave a rest of a billionth
+    component = (
+        component * (total / reached) if reached else component
+    )  # differences leave a rest of a billionth
     held = values != 0
     without = [
-        method.figure(exposure.without(place), measure, level, horizon) if np.count_nonzero(held) > 1 else 0.0
+        method.figure(exposure.without(place), measure, level, horizon)
+        if np.count_nonzero(held) > 1
+        else 0.0
         for place in range(len(values))
     ]
     frame = pd.DataFrame(
@@ -40,5 +47,11 @@ def contributions(method: Method, exposure: Exposure, measure: str, level: float
         },
         index=pd.Index(exposure.names, name="instrument"),
     )
-    frame.attrs |= {"total": total, "level": level, "measure": measure, "method": method.label, "horizon": horizon}
+    frame.attrs |= {
+        "total": total,
+        "level": level,
+        "measure": measure,
+        "method": method.label,
+        "horizon": horizon,
+    }
     return frame

@@ -1,4 +1,6 @@
-"""Today's holdings with the returns that are looked at, and the figure of risk that comes of them."""
+"""Today's holdings with the returns that are looked at, and the figure of risk that comes of
+them.
+"""
 
 from __future__ import annotations
 
@@ -18,7 +20,9 @@ from kindynos.inference.estimates import Estimate
 
 @dataclass(frozen=True)
 class Exposure:
-    """Today's holdings in money ``(instruments,)`` and simple returns ``(returns, instruments)``."""
+    """Today's holdings in money ``(instruments,)`` and simple returns ``(returns,
+    instruments)``.
+    """
 
     values: Floats
     returns: Floats
@@ -26,7 +30,9 @@ class Exposure:
     dates: pd.DatetimeIndex  # one for each return
     window: int | None = None
     description: str = ""  # what was done about missing prices
-    revalue: Callable[[Floats], Floats] | None = None  # the profit where prices are so many times today's (instruments, cases)
+    revalue: Callable[[Floats], Floats] | None = (
+        None  # the profit where prices are so many times today's (instruments, cases)
+    )
 
     @cached_property
     def losses(self) -> Floats:
@@ -39,19 +45,27 @@ class Exposure:
     def own_losses(self) -> Floats:
         """The loss of each holding under each past return ``(returns, instruments)``.
 
-        Raises ParameterError for positions that are revalued by a function, whose losses cannot be told apart.
+        Raises ParameterError for positions that are revalued by a function, whose losses cannot be
+        told apart.
         """
         if self.revalue is not None:
-            raise ParameterError("the profit of positions that are revalued by a function cannot be told apart by instrument")
+            raise ParameterError(
+                "the profit of positions that are revalued by a function cannot be told apart by "
+                "instrument"
+            )
         return np.asarray(-self.returns * self.values)
 
     def over(self, horizon: int) -> Exposure:
-        """Return the same holdings with the returns of all stretches of so many days, which overlap.
+        """Return the same holdings with the returns of all stretches of so many days, which
+        overlap.
 
         Raises ParameterError where the window has too few days for eight of them.
         """
         if len(self.returns) < horizon + 7:
-            raise ParameterError(f"{len(self.returns)} returns have too few stretches of {horizon} days", owner="historical")
+            raise ParameterError(
+                f"{len(self.returns)} returns have too few stretches of {horizon} days",
+                owner="historical",
+            )
         growth = sliding_window_view(1 + self.returns, horizon, axis=0).prod(axis=-1) - 1
         return replace(self, returns=growth, dates=self.dates[horizon - 1 :])
 
@@ -61,16 +75,20 @@ class Exposure:
 
     def without(self, place: int) -> Exposure:
         """Return the exposure without one of the holdings."""
-        return replace(self, values=np.where(np.arange(len(self.values)) == place, 0.0, self.values))
+        return replace(
+            self, values=np.where(np.arange(len(self.values)) == place, 0.0, self.values)
+        )
 
 
 class RiskFigure(Estimate):
-    """A loss in money with its 95 % interval: also its ``fraction`` of the value, and how it was made.
+    """A loss in money with its 95 % interval: also its ``fraction`` of the value, and how it was
+    made.
 
-    The interval holds what the window leaves open (estimation error) and, where days are simulated, ``sampling_error``, half
-    the width that simulation alone would leave. ``doubt`` says what in the data contradicts the method's assumptions, if
-    anything. ``method``, ``level``, ``window``, ``returns`` (their number), ``first`` and ``last`` date, ``horizon`` in days;
-    ``description`` puts it in words.
+    The interval holds what the window leaves open (estimation error) and, where days are simulated,
+    ``sampling_error``, half the width that simulation alone would leave. ``doubt`` says what in the
+    data contradicts the method's assumptions, if anything. ``method``, ``level``, ``window``,
+    ``returns`` (their number), ``first`` and ``last`` date, ``horizon`` in days; ``description``
+    puts it in words.
     """
 
     fraction: float
@@ -93,9 +111,15 @@ class RiskFigure(Estimate):
         return made
 
     def __reduce__(self) -> Any:
-        facts = {key: value for key, value in self.__dict__.items() if key not in ("low", "high", "rough", "note")}
+        facts = {
+            key: value
+            for key, value in self.__dict__.items()
+            if key not in ("low", "high", "rough", "note")
+        }
         return _remade, (float(self), self.low, self.high, self.rough, self.note, facts)
 
 
-def _remade(value: float, low: float, high: float, rough: bool, note: str, facts: dict[str, Any]) -> RiskFigure:
+def _remade(
+    value: float, low: float, high: float, rough: bool, note: str, facts: dict[str, Any]
+) -> RiskFigure:
     return RiskFigure.of(Estimate(value, low, high, rough, note), **facts)

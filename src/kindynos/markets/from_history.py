@@ -1,4 +1,6 @@
-"""Methods that let past losses speak: as they are, weighted by age, rescaled to today's volatility, or with a fitted tail."""
+"""Methods that let past losses speak: as they are, weighted by age, rescaled to today's volatility,
+or with a fitted tail.
+"""
 
 from __future__ import annotations
 
@@ -16,12 +18,21 @@ from kindynos.markets import method
 from kindynos.markets.exposure import Exposure
 from kindynos.markets.method import DOUBTFUL, MEASURES, Method, around, p_value, root, scaled
 from kindynos.markets.resampling import bounds, true_ratios
-from kindynos.markets.volatility import DECAY, clustering, clustering_test, fit_garch, garch_volatility, weighted_volatility
+from kindynos.markets.volatility import (
+    DECAY,
+    clustering,
+    clustering_test,
+    fit_garch,
+    garch_volatility,
+    weighted_volatility,
+)
 from kindynos.validate import instance, one_of, proper_fraction
 
 AGE_DECAY = 0.98  # of the weight of a return a day older (Boudoukh, Richardson and Whitelaw 1998)
 NEAREST = 5  # days on each side of a quantile, at least, whose losses explain it
-CLUSTERED = 1.4  # from here on a window no longer bounds a tail from above; 7 in 100 windows of independent returns reach it
+# from here on a window no longer bounds a tail from above; 7 in 100 windows of independent returns
+# reach it
+CLUSTERED = 1.4
 ENDS = (1 - UPPER, UPPER)
 
 
@@ -29,14 +40,18 @@ class Ranked(Method):
     """A method whose value at risk is a quantile of past losses."""
 
     def shares(self, exposure: Exposure, measure: str, level: float, horizon: int) -> Floats:
-        """Return what each holding adds: to a quantile by the days with losses near it, since one day alone says little.
+        """Return what each holding adds: to a quantile by the days with losses near it, since one
+        day alone says little.
 
-        To the mean beyond a quantile it is exact. Source: Epperlein and Smillie, Risk 19 (2006), 70-74.
+        To the mean beyond a quantile it is exact. Source: Epperlein and Smillie, Risk 19 (2006),
+        70-74.
         """
         if measure == "expected_shortfall":
             return super().shares(exposure, measure, level, horizon)
         losses, weights = self.behind(exposure.losses)
-        factor = np.where(exposure.losses != 0, losses / np.where(exposure.losses != 0, exposure.losses, 1), 1.0)
+        factor = np.where(
+            exposure.losses != 0, losses / np.where(exposure.losses != 0, exposure.losses, 1), 1.0
+        )
         order = np.argsort(losses)
         places = np.cumsum(weights[order]) - weights[order] / 2
         reach = max((1 - level) / 2, NEAREST / len(losses))
@@ -52,8 +67,8 @@ class Ranked(Method):
 class Historical(Ranked):
     """Losses of today's holdings under each past return, equally weighted.
 
-    With ``overlapping=True`` a figure over several days is taken from all stretches of so many days in the window, which
-    overlap, instead of growing with the root of their number.
+    With ``overlapping=True`` a figure over several days is taken from all stretches of so many days
+    in the window, which overlap, instead of growing with the root of their number.
     """
 
     overlapping: bool = False
@@ -69,8 +84,14 @@ class Historical(Ranked):
         return q * root(horizon), shortfall * root(horizon)
 
     def _stretches(self, exposure: Exposure, horizon: int) -> tuple[Exposure, int, int]:
-        """Return the exposure that is looked at, the days it already spans, and the days that are left to scale by."""
-        return (exposure.over(horizon), horizon, 1) if self.overlapping and horizon > 1 else (exposure, 1, horizon)
+        """Return the exposure that is looked at, the days it already spans, and the days that are
+        left to scale by.
+        """
+        return (
+            (exposure.over(horizon), horizon, 1)
+            if self.overlapping and horizon > 1
+            else (exposure, 1, horizon)
+        )
 
     def figure(self, exposure: Exposure, measure: str, level: float, horizon: int) -> float:
         looked_at, _, left = self._stretches(exposure, horizon)
@@ -81,7 +102,9 @@ class Historical(Ranked):
         return super().shares(looked_at, measure, level, left)
 
     def interval(self, exposure: Exposure, measure: str, level: float, horizon: int) -> Estimate:
-        """Return a figure with its interval: order statistics for the value at risk, a fitted tail for the mean beyond it."""
+        """Return a figure with its interval: order statistics for the value at risk, a fitted tail
+        for the mean beyond it.
+        """
         looked_at, spanned, left = self._stretches(exposure, horizon)
         losses = looked_at.losses
         value = float(self.tail(losses[None], level)[MEASURES.index(measure)][0])
@@ -102,7 +125,9 @@ class Historical(Ranked):
 
 
 def _order_bounds(losses: Floats, level: float, apart: float) -> tuple[float, float]:
-    """Return bounds of a quantile by order statistics, as if only one in ``apart`` losses told something new."""
+    """Return bounds of a quantile by order statistics, as if only one in ``apart`` losses told
+    something new.
+    """
     inner, outer = order_places(max(round(len(losses) / apart), 2), 1 - level)
     ordered = np.sort(losses)[::-1]
     low = float(ordered[min(math.ceil(inner * apart), len(losses)) - 1])
@@ -133,7 +158,9 @@ class Tail(Method):
         return q * root(horizon), shortfall * root(horizon)
 
     def shares(self, exposure: Exposure, measure: str, level: float, horizon: int) -> Floats:
-        """Return what each holding adds, in proportion to its losses on the days beyond the threshold."""
+        """Return what each holding adds, in proportion to its losses on the days beyond the
+        threshold.
+        """
         losses = exposure.losses
         beyond = losses > fit_tails(losses[None]).threshold[0]
         means = exposure.own_losses[beyond].mean(axis=0)
@@ -177,7 +204,9 @@ class Weighted(Ranked):
         return q * root(horizon), shortfall * root(horizon)
 
     def interval(self, exposure: Exposure, measure: str, level: float, horizon: int) -> Estimate:
-        """Return a figure with its interval, open above where less weight than that of three losses lies beyond it."""
+        """Return a figure with its interval, open above where less weight than that of three losses
+        lies beyond it.
+        """
         losses, place = exposure.losses, MEASURES.index(measure)
         value = float(self.tail(losses[None], level)[place][0])
         low, high = bounds(value, true_ratios(self, losses, level, clustered=True)[place])
@@ -194,8 +223,8 @@ class Weighted(Ranked):
 class Filtered(Ranked):
     """Past losses rescaled from the volatility of their day to today's.
 
-    ``volatility`` is "weighted", which fades by ``decay`` a day and has no term structure, or "garch", fitted to the losses:
-    over several days it returns to its long-run level.
+    ``volatility`` is "weighted", which fades by ``decay`` a day and has no term structure, or
+    "garch", fitted to the losses: over several days it returns to its long-run level.
 
     Source: Hull and White, Journal of Risk 1 (1998), 5-19.
     """
@@ -233,7 +262,12 @@ class Filtered(Ranked):
         losses, place = exposure.losses, MEASURES.index(measure)
         value = float(self.tail(losses[None], level)[place][0])
         low, high = bounds(value, true_ratios(self, losses, level, clustered=True)[place])
-        return around(value, low, high, _term(losses, horizon) if self.volatility == "garch" else root(horizon))
+        return around(
+            value,
+            low,
+            high,
+            _term(losses, horizon) if self.volatility == "garch" else root(horizon),
+        )
 
     def held(self, losses: Floats) -> method.Tail:
         if self.volatility == "weighted":
@@ -252,14 +286,21 @@ class Filtered(Ranked):
         losses = exposure.losses
         left = losses * self._scales(losses[None])[0]
         p = clustering_test(left) if len(left) >= 2 * FEWEST else 1.0
-        return "" if p >= DOUBTFUL else f"large moves still come in clusters after the rescaling ({p_value(p)})"
+        return (
+            ""
+            if p >= DOUBTFUL
+            else f"large moves still come in clusters after the rescaling ({p_value(p)})"
+        )
 
     def description(self, exposure: Exposure, horizon: int) -> str:
         if self.volatility == "weighted":
             return f"rescaled to today's volatility{scaled(horizon)}"
         model = fit_garch(exposure.losses)
         over = "" if horizon == 1 else f", with its forecast for each of {horizon} days"
-        return f"rescaled to today's volatility by GARCH(1,1) with persistence {model.persistence:.3f}{over}"
+        return (
+            "rescaled to today's volatility by GARCH(1,1) with persistence "
+            f"{model.persistence:.3f}{over}"
+        )
 
 
 def _term(losses: Floats, horizon: int) -> float:

@@ -1,4 +1,6 @@
-"""Methods that fit one distribution to past losses by their mean and sd: normal, Student's t, and the normal one corrected."""
+"""Methods that fit one distribution to past losses by their mean and sd: normal, Student's t, and
+the normal one corrected.
+"""
 
 from __future__ import annotations
 
@@ -34,12 +36,16 @@ class ByMoments(Method):
 
     @abstractmethod
     def reach(self, rows: Floats, level: float) -> tuple[Floats, Floats]:
-        """Return how many sd above the mean the quantile lies, and the mean beyond it, for each row."""
+        """Return how many sd above the mean the quantile lies, and the mean beyond it, for each
+        row.
+        """
 
     def tail(self, rows: Floats, level: float, horizon: int = 1) -> tuple[Floats, Floats]:
         return self._at(rows, horizon, self.reach(rows, level))
 
-    def _at(self, rows: Floats, horizon: int, reach: tuple[Floats, Floats]) -> tuple[Floats, Floats]:
+    def _at(
+        self, rows: Floats, horizon: int, reach: tuple[Floats, Floats]
+    ) -> tuple[Floats, Floats]:
         centre = rows.mean(axis=1) * horizon if self.mean else np.zeros(len(rows))
         spread = rows.std(axis=1, ddof=1) * root(horizon)
         return centre + reach[0] * spread, centre + reach[1] * spread
@@ -62,20 +68,34 @@ class Normal(ByMoments):
 
     def interval(self, exposure: Exposure, measure: str, level: float, horizon: int) -> Estimate:
         losses, place = exposure.losses, MEASURES.index(measure)
-        value, reach = self.figure(exposure, measure, level, horizon), float(self.reach(losses[None], level)[place][0])
-        of_mean = horizon if self.mean else 0.0  # the mean of several days is that of one, times their number
-        error = Z * float(losses.std(ddof=1)) * root(horizon) * math.sqrt((of_mean + reach**2 / 2) / len(losses))
+        value, reach = (
+            self.figure(exposure, measure, level, horizon),
+            float(self.reach(losses[None], level)[place][0]),
+        )
+        of_mean = (
+            horizon if self.mean else 0.0
+        )  # the mean of several days is that of one, times their number
+        error = (
+            Z
+            * float(losses.std(ddof=1))
+            * root(horizon)
+            * math.sqrt((of_mean + reach**2 / 2) / len(losses))
+        )
         return Estimate(value, value - error, value + error)
 
     def doubt(self, exposure: Exposure) -> str:
         losses = exposure.losses
         gaps = (losses - losses.mean()) / losses.std()
         skew, excess = float((gaps**3).mean()), float((gaps**4).mean()) - 3
-        # Jarque and Bera, International Statistical Review 55 (1987), 163-172: chi-square with 2 degrees of freedom.
+        # Jarque and Bera, International Statistical Review 55 (1987), 163-172: chi-square with 2
+        # degrees of freedom.
         p = math.exp(-len(losses) * (skew**2 / 6 + excess**2 / 24) / 2)
         if p >= DOUBTFUL:
             return super().doubt(exposure)
-        return f"the returns are not normal (skewness {-skew:.1f}, excess kurtosis {excess:.1f}): figures and intervals are off"
+        return (
+            f"the returns are not normal (skewness {-skew:.1f}, excess kurtosis {excess:.1f}): "
+            "figures and intervals are off"
+        )
 
     def description(self, exposure: Exposure, horizon: int) -> str:
         return f"normal, {self._centred()} and covariance of the window{scaled(horizon)}"
@@ -83,13 +103,19 @@ class Normal(ByMoments):
 
 @dataclass(frozen=True, kw_only=True)
 class Student(ByMoments):
-    """Student's t with the window's mean and covariance, and degrees of freedom fitted to the holdings' losses."""
+    """Student's t with the window's mean and covariance, and degrees of freedom fitted to the
+    holdings' losses.
+    """
 
     label = "student"
     use = "fat-tailed returns: Student's t with the window's mean and covariance"
 
     def reach(self, rows: Floats, level: float) -> tuple[Floats, Floats]:
-        df = np.maximum(student_degrees(rows), FEWEST_DF) if len(rows) > 1 else np.array([degrees_of(rows.tobytes())])
+        df = (
+            np.maximum(student_degrees(rows), FEWEST_DF)
+            if len(rows) > 1
+            else np.array([degrees_of(rows.tobytes())])
+        )
         return student_reach(df, level)
 
     def held(self, losses: Floats) -> method.Tail:
@@ -97,28 +123,45 @@ class Student(ByMoments):
         return lambda rows, level, horizon=1: self._at(rows, horizon, student_reach(df, level))
 
     def interval(self, exposure: Exposure, measure: str, level: float, horizon: int) -> Estimate:
-        """Return a figure with the interval that draws of location, scale and degrees of freedom give."""
+        """Return a figure with the interval that draws of location, scale and degrees of freedom
+        give.
+        """
         value = self.figure(exposure, measure, level, horizon)
         low, _, high = likely_student(exposure.losses, measure, level, horizon, self.mean)
         return around(value, low, high)
 
     def description(self, exposure: Exposure, horizon: int) -> str:
         df = degrees_of(exposure.losses.tobytes())
-        return f"Student's t with {df:.3g} degrees of freedom, {self._centred()} and covariance of the window{scaled(horizon)}"
+        return (
+            f"Student's t with {df:.3g} degrees of freedom, {self._centred()} and covariance "
+            f"of the window{scaled(horizon)}"
+        )
 
 
-def likely_student(losses: Floats, measure: str, level: float, horizon: int, mean: bool = True) -> tuple[float, float, float]:
-    """Return the ends of the 95 % interval of a figure of Student's t, and between them the figure of the likeliest fit."""
+def likely_student(
+    losses: Floats, measure: str, level: float, horizon: int, mean: bool = True
+) -> tuple[float, float, float]:
+    """Return the ends of the 95 % interval of a figure of Student's t, and between them the figure
+    of the likeliest fit.
+    """
     drawn = drawn_student(losses)
     fit, place, factor = drawn.fit, MEASURES.index(measure), root(horizon)
-    draws = (drawn.location * horizon if mean else 0.0) + student_tail(drawn.df, level)[place] * drawn.scale * factor
+    draws = (drawn.location * horizon if mean else 0.0) + student_tail(drawn.df, level)[
+        place
+    ] * drawn.scale * factor
     reach = float(student_tail(np.array(fit.df), level)[place])
     low, high = np.quantile(draws, [1 - UPPER, UPPER])
-    return float(low), (fit.location * horizon if mean else 0.0) + reach * fit.scale * factor, float(high)
+    return (
+        float(low),
+        (fit.location * horizon if mean else 0.0) + reach * fit.scale * factor,
+        float(high),
+    )
 
 
 def student_reach(df: Floats, level: float) -> tuple[Floats, Floats]:
-    """Return how many sd above its mean the quantile of Student's t lies, and the mean beyond it."""
+    """Return how many sd above its mean the quantile of Student's t lies, and the mean beyond
+    it.
+    """
     t, beyond = student_tail(df, level)
     scale = np.sqrt((df - 2) / df)
     return t * scale, beyond * scale
@@ -134,10 +177,11 @@ def degrees_of(losses: bytes) -> float:
 class CornishFisher(Method):
     """The normal quantile corrected for the skewness and kurtosis of the holdings' losses.
 
-    Where the corrected quantile would fall with the level, its values are put in ascending order first.
+    Where the corrected quantile would fall with the level, its values are put in ascending order
+    first.
 
-    Source: Cornish and Fisher, Revue de l'Institut International de Statistique 5 (1938), 307-320; Chernozhukov, Fernández-Val
-    and Galichon, Economic Theory 42 (2010), 271-293, for the order.
+    Source: Cornish and Fisher, Revue de l'Institut International de Statistique 5 (1938), 307-320;
+    Chernozhukov, Fernández-Val and Galichon, Economic Theory 42 (2010), 271-293, for the order.
     """
 
     label = "cornish fisher"
@@ -147,7 +191,10 @@ class CornishFisher(Method):
         centre, spread = rows.mean(axis=1), rows.std(axis=1, ddof=1) * root(horizon)
         skew, excess = _shape(rows)
         levels = level + (1 - level) * (NODES[:, None] + 1) / 2
-        q, beyond = expansion(np.array(level), skew, excess), (WEIGHTS / 2) @ expansion(levels, skew, excess)
+        q, beyond = (
+            expansion(np.array(level), skew, excess),
+            (WEIGHTS / 2) @ expansion(levels, skew, excess),
+        )
         outside = np.flatnonzero(~in_domain(skew, excess))
         if len(outside):
             ordered = expansion_at(SCORES, skew[outside, None], excess[outside, None])
@@ -157,15 +204,23 @@ class CornishFisher(Method):
     def interval(self, exposure: Exposure, measure: str, level: float, horizon: int) -> Estimate:
         losses, place = exposure.losses, MEASURES.index(measure)
         value = float(self.tail(losses[None], level)[place][0])
-        low, high = bounds(value, true_ratios(self, losses, level, clustered=False, least_df=LEAST_DF)[place])
-        return around(value, low, high, self.figure(exposure, measure, level, horizon) / value if value else root(horizon))
+        low, high = bounds(
+            value, true_ratios(self, losses, level, clustered=False, least_df=LEAST_DF)[place]
+        )
+        return around(
+            value,
+            low,
+            high,
+            self.figure(exposure, measure, level, horizon) / value if value else root(horizon),
+        )
 
     def doubt(self, exposure: Exposure) -> str:
         skew, excess = _shape(exposure.losses[None])
         if in_domain(skew, excess)[0]:
             return super().doubt(exposure)
         return (
-            f"a skewness of {-skew[0]:.1f} and an excess kurtosis of {excess[0]:.1f} lie outside the domain of the correction, "
+            f"a skewness of {-skew[0]:.1f} and an excess kurtosis of {excess[0]:.1f} lie outside "
+            "the domain of the correction, "
             "which was put in ascending order"
         )
 
@@ -186,7 +241,11 @@ def expansion(level: Floats, skew: Floats, excess: Floats) -> Floats:
 
 def expansion_at(z: Floats, skew: Floats, excess: Floats) -> Floats:
     """Return the same at normal scores."""
-    first, second, third = (z**2 - 1) * skew / 6, (z**3 - 3 * z) * excess / 24, (2 * z**3 - 5 * z) * skew**2 / 36
+    first, second, third = (
+        (z**2 - 1) * skew / 6,
+        (z**3 - 3 * z) * excess / 24,
+        (2 * z**3 - 5 * z) * skew**2 / 36,
+    )
     return np.asarray(z + first + second - third)
 
 

@@ -1,4 +1,6 @@
-"""Holdings as a model: a driver for the return of each, and the profit and the worst fall of them all as outcomes."""
+"""Holdings as a model: a driver for the return of each, and the profit and the worst fall of them
+all as outcomes.
+"""
 
 from __future__ import annotations
 
@@ -34,7 +36,9 @@ MOST_PERIODS = 1_000
 
 @dataclass(frozen=True)
 class Joined:
-    """How returns are drawn: a distribution of each, their correlations ``(holdings, holdings)``, and the copula."""
+    """How returns are drawn: a distribution of each, their correlations ``(holdings, holdings)``,
+    and the copula.
+    """
 
     marginals: tuple[Distribution, ...]
     correlations: Floats
@@ -53,10 +57,11 @@ def held_statement(
 ) -> Statement:
     """Return the model of holdings of these values over so many periods.
 
-    ``shifts`` are added to each return, and a ``cost`` in money is taken off the profit. Drivers have the names of the
-    holdings (what cannot stand in a name becomes an underscore); ``value_NAME`` is what is held of each, ``return_NAME`` its
-    return over all periods. Outcomes: ``profit``, in money, and ``worst_fall``, the deepest fall of the value below its
-    highest so far, as a share of that.
+    ``shifts`` are added to each return, and a ``cost`` in money is taken off the profit. Drivers
+    have the names of the holdings (what cannot stand in a name becomes an underscore);
+    ``value_NAME`` is what is held of each, ``return_NAME`` its return over all periods. Outcomes:
+    ``profit``, in money, and ``worst_fall``, the deepest fall of the value below its highest so
+    far, as a share of that.
     """
     labels = driver_names(names)
     several = horizon > 1
@@ -65,7 +70,10 @@ def held_statement(
     for place, label in enumerate(labels):
         quantities[f"value_{label}"] = Given(f"value_{label}", float(values[place]))
         quantities[label] = DistributionDriver(
-            label, distribution=joined.marginals[place], each="period" if several else None, base=None
+            label,
+            distribution=joined.marginals[place],
+            each="period" if several else None,
+            base=None,
         )
         moved = label
         if shifts is not None and shifts[place] != 0:
@@ -73,7 +81,9 @@ def held_statement(
             moved = f"{label} + shift_{label}"
         total = f"last(grow({moved})) - 1" if several else moved
         quantities[f"return_{label}"] = Line(f"return_{label}", formula=total)
-        worth.append(f"value_{label} * grow({moved})" if several else f"value_{label} * (1 + {moved})")
+        worth.append(
+            f"value_{label} * grow({moved})" if several else f"value_{label} * (1 + {moved})"
+        )
         returns.append(f"value_{label} * return_{label}")
     if cost:
         quantities["cost_of_trades"] = Given("cost_of_trades", float(cost))
@@ -81,24 +91,33 @@ def held_statement(
     total = " + ".join(f"value_{label}" for label in labels)
     quantities["start_value"] = Line("start_value", formula=total)
     quantities["worth"] = Line("worth", formula=" + ".join(worth))
-    quantities["profit"] = Line("profit", formula=" + ".join(returns).replace("+ -", "- "), outcome=True, target=0.0)
+    quantities["profit"] = Line(
+        "profit", formula=" + ".join(returns).replace("+ -", "- "), outcome=True, target=0.0
+    )
     if several:
         quantities["peak"] = Line("peak", formula="max(previous(peak, start_value), worth)")
     fall = "highest(1 - worth / peak)" if several else "max(1 - worth / start_value, 0)"
     quantities["worst_fall"] = Line("worst_fall", formula=fall, outcome=True, better="low")
     entries = tuple(
         checked_correlation(
-            (labels[j], labels[i]), float(joined.correlations[i, j]), kind=joined.kind, copula=joined.copula, df=joined.df,
+            (labels[j], labels[i]),
+            float(joined.correlations[i, j]),
+            kind=joined.kind,
+            copula=joined.copula,
+            df=joined.df,
             repair=True,
         )
         for i in range(len(labels))
         for j in range(i)
-    )  # fmt: skip
-    return Statement("Holdings", Timeline(periods=horizon if several else None), quantities, entries)
+    )
+    return Statement(
+        "Holdings", Timeline(periods=horizon if several else None), quantities, entries
+    )
 
 
 def driver_names(names: Sequence[str]) -> list[str]:
-    """Return a name for each holding that a model can use: letters, digits and underscores, each once.
+    """Return a name for each holding that a model can use: letters, digits and underscores, each
+    once.
 
     >>> driver_names(["green loan", "A.1", "A-1", "2nd"])
     ['green_loan', 'A_1', 'A_1_2', 'x2nd']
@@ -110,25 +129,41 @@ def driver_names(names: Sequence[str]) -> list[str]:
         if not is_name(label) or label in (*TAKEN, *FUNCTIONS) or label.startswith(PREFIXES):
             label = f"holding_{label}"
         several = sum(
-            other == label or (other.startswith(f"{label}_") and other[len(label) + 1 :].isdigit()) for other in found
+            other == label or (other.startswith(f"{label}_") and other[len(label) + 1 :].isdigit())
+            for other in found
         )
         found.append(f"{label}_{several + 1}" if several else label)
     return found
 
 
-TAKEN = ("profit", "worth", "peak", "worst_fall", "start_value", "cost_of_trades", "period", "periods")
+TAKEN = (
+    "profit",
+    "worth",
+    "peak",
+    "worst_fall",
+    "start_value",
+    "cost_of_trades",
+    "period",
+    "periods",
+)
 PREFIXES = ("value_", "return_", "shift_")  # of the model's own quantities
 
 
-def joined_returns(returns: Floats, names: Sequence[str], marginals: Any, copula: str, df: float | None) -> Joined:
-    """Return distributions learned from returns ``(returns, holdings)`` and their rank correlations.
+def joined_returns(
+    returns: Floats, names: Sequence[str], marginals: Any, copula: str, df: float | None
+) -> Joined:
+    """Return distributions learned from returns ``(returns, holdings)`` and their rank
+    correlations.
 
-    ``marginals`` is "ranked" (the best of ``fit_distributions``), "student", "normal", or distributions by name.
+    ``marginals`` is "ranked" (the best of ``fit_distributions``), "student", "normal", or
+    distributions by name.
     """
     if isinstance(marginals, Mapping):
         for name in names:
             if not isinstance(marginals.get(name), Distribution):
-                raise ParameterError(f"marginals need a distribution for {name!r}", owner="simulate")
+                raise ParameterError(
+                    f"marginals need a distribution for {name!r}", owner="simulate"
+                )
         fitted = [marginals[name] for name in names]
     else:
         one_of("simulate", "marginals", marginals, MARGINALS)
@@ -144,16 +179,24 @@ def _ranked(values: Floats) -> Distribution:
     return fit_distributions(values).best
 
 
-_FITS: dict[str, Callable[[Floats], Distribution]] = {"ranked": _ranked, "student": fit_student, "normal": _normal}
+_FITS: dict[str, Callable[[Floats], Distribution]] = {
+    "ranked": _ranked,
+    "student": fit_student,
+    "normal": _normal,
+}
 
 
 def rank_correlations(returns: Floats) -> Floats:
-    """Return the rank correlations of returns ``(returns, holdings)``, none so strong that a copula could not have it."""
+    """Return the rank correlations of returns ``(returns, holdings)``, none so strong that a copula
+    could not have it.
+    """
     scaled = [ranks(column) for column in returns.T]
     found = np.eye(len(scaled))
     for i in range(len(scaled)):
         for j in range(i):
-            found[i, j] = found[j, i] = np.clip(correlation(scaled[i], scaled[j]), -STRONGEST, STRONGEST)
+            found[i, j] = found[j, i] = np.clip(
+                correlation(scaled[i], scaled[j]), -STRONGEST, STRONGEST
+            )
     return found
 
 
@@ -168,9 +211,13 @@ def simulate_held(
 ) -> Run:
     """Return the run of an exposure's holdings; see ``Portfolio.simulate``."""
     if whole("simulate", "horizon", horizon, least=1) > MOST_PERIODS:
-        raise ParameterError(f"horizon may be at most {MOST_PERIODS:,} days, not {horizon:,}", owner="simulate")
+        raise ParameterError(
+            f"horizon may be at most {MOST_PERIODS:,} days, not {horizon:,}", owner="simulate"
+        )
     if exposure.revalue is not None:
-        raise ParameterError("positions that a function values have no values by instrument", owner="simulate")
+        raise ParameterError(
+            "positions that a function values have no values by instrument", owner="simulate"
+        )
     joined = joined_returns(exposure.returns, exposure.names, marginals, *copula)
     statement = held_statement(exposure.names, exposure.values.tolist(), joined, horizon)
     return simulate(statement.program, Settings(trials, seed, **options))

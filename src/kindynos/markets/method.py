@@ -1,8 +1,9 @@
 """What a method of value at risk and expected shortfall is. To add one, see ``methods.METHODS``.
 
-A method is stated once, for rows of losses: the figure of today is that of one row, a rolling backtest that of a row for each
-day. Losses are positive. Over several days the figure of one day grows with the root of their number (its mean with the
-number), unless the method says otherwise. A method's options are its fields.
+A method is stated once, for rows of losses: the figure of today is that of one row, a rolling
+backtest that of a row for each day. Losses are positive. Over several days the figure of one day
+grows with the root of their number (its mean with the number), unless the method says otherwise. A
+method's options are its fields.
 """
 
 from __future__ import annotations
@@ -40,7 +41,9 @@ class Method(ABC):
 
     @abstractmethod
     def interval(self, exposure: Exposure, measure: str, level: float, horizon: int) -> Estimate:
-        """Return a figure with the 95 % interval in which estimation and sampling error leave it."""
+        """Return a figure with the 95 % interval in which estimation and sampling error leave
+        it.
+        """
 
     @abstractmethod
     def description(self, exposure: Exposure, horizon: int) -> str:
@@ -51,7 +54,9 @@ class Method(ABC):
         return losses, np.full(len(losses), 1 / len(losses))
 
     def held(self, losses: Floats) -> Tail:
-        """Return ``tail`` with what is fitted to these losses, such as degrees of freedom, held as it is."""
+        """Return ``tail`` with what is fitted to these losses, such as degrees of freedom, held as
+        it is.
+        """
         return self.tail
 
     def figure(self, exposure: Exposure, measure: str, level: float, horizon: int) -> float:
@@ -59,30 +64,42 @@ class Method(ABC):
         return float(self.tail(exposure.losses[None], level, horizon)[MEASURES.index(measure)][0])
 
     def shares(self, exposure: Exposure, measure: str, level: float, horizon: int) -> Floats:
-        """Return by how much the figure grows with each instrument's value ``(instruments,)``, times that value.
+        """Return by how much the figure grows with each instrument's value ``(instruments,)``,
+        times that value.
 
-        By Euler's theorem they add up to the figure. Here they are central differences, with fitted shapes held as they are.
+        By Euler's theorem they add up to the figure. Here they are central differences, with fitted
+        shapes held as they are.
         """
         place, losses = MEASURES.index(measure), exposure.losses
         own = exposure.own_losses
         step = NEAR * float(np.abs(losses).max()) / np.maximum(np.abs(own).max(axis=0), 1e-300)
         moved = (own * step).T
-        figures = self.held(losses)(np.concatenate([losses + moved, losses - moved]), level, horizon)[place]
+        figures = self.held(losses)(
+            np.concatenate([losses + moved, losses - moved]), level, horizon
+        )[place]
         count = own.shape[1]
         return np.asarray((figures[:count] - figures[count:]) / (2 * step))
 
     def doubt(self, exposure: Exposure) -> str:
-        """Return what in the data contradicts the method's assumptions, in words; "" where nothing was found."""
+        """Return what in the data contradicts the method's assumptions, in words; "" where nothing
+        was found.
+        """
         return _clusters(exposure.losses)
 
     def sampling_error(self, exposure: Exposure, measure: str, level: float, horizon: int) -> float:
-        """Return the half-width of the interval that simulation alone would leave: 0 for a method without draws."""
+        """Return the half-width of the interval that simulation alone would leave: 0 for a method
+        without draws.
+        """
         return 0.0
 
 
 def _clusters(losses: Floats) -> str:
     p = clustering_test(losses) if len(losses) >= 40 else 1.0
-    return "" if p >= DOUBTFUL else f"large moves come in clusters ({p_value(p)}): today's volatility is not the window's"
+    return (
+        ""
+        if p >= DOUBTFUL
+        else f"large moves come in clusters ({p_value(p)}): today's volatility is not the window's"
+    )
 
 
 def p_value(p: float) -> str:

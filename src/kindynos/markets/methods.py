@@ -1,4 +1,6 @@
-"""Every method of value at risk and expected shortfall. To add one: a subclass of ``Method``, and its place in METHODS."""
+"""Every method of value at risk and expected shortfall. To add one: a subclass of ``Method``, and
+its place in METHODS.
+"""
 
 from __future__ import annotations
 
@@ -14,7 +16,19 @@ from kindynos.registry import Registry, check_options, declared_options
 
 METHODS: Registry[type[Method]] = Registry(
     "risk method",
-    {method.label: method for method in (Historical, Weighted, Filtered, Tail, Normal, Student, CornishFisher, Simulated)},
+    {
+        method.label: method
+        for method in (
+            Historical,
+            Weighted,
+            Filtered,
+            Tail,
+            Normal,
+            Student,
+            CornishFisher,
+            Simulated,
+        )
+    },
 )
 
 
@@ -30,12 +44,20 @@ def method_of(name: str, options: dict[str, Any], *, all_methods: bool = False) 
     everyone = {option for other in METHODS.values() for option in declared_options(other)}
     for option in options:
         if option not in everyone:
-            raise ParameterError(f"no option {option!r} of any method", unknown=option, known=everyone)
-    return kind(**{option: value for option, value in options.items() if option in declared_options(kind)})
+            raise ParameterError(
+                f"no option {option!r} of any method", unknown=option, known=everyone
+            )
+    return kind(
+        **{option: value for option, value in options.items() if option in declared_options(kind)}
+    )
 
 
-def measured(method: Method, exposure: Exposure, measure: str, level: float, horizon: int, value: float) -> RiskFigure:
-    """Return value at risk or expected shortfall of an exposure by a method, with its interval, and in words."""
+def measured(
+    method: Method, exposure: Exposure, measure: str, level: float, horizon: int, value: float
+) -> RiskFigure:
+    """Return value at risk or expected shortfall of an exposure by a method, with its interval, and
+    in words.
+    """
     figure = method.interval(exposure, measure, level, horizon)
     unit = "day" if horizon == 1 else f"stretch of {horizon} days"
     often = f"{1 / (1 - level):.3g}"
@@ -45,7 +67,9 @@ def measured(method: Method, exposure: Exposure, measure: str, level: float, hor
     }[measure]
     first, last = exposure.dates[0], exposure.dates[-1]
     how = method.description(exposure, horizon)
-    description = f"{what}; {how}, {len(exposure.returns)} returns, {first:%Y-%m-%d} to {last:%Y-%m-%d}"
+    description = (
+        f"{what}; {how}, {len(exposure.returns)} returns, {first:%Y-%m-%d} to {last:%Y-%m-%d}"
+    )
     return RiskFigure.of(
         figure,
         fraction=float(figure) / value if value else float("nan"),
@@ -58,5 +82,7 @@ def measured(method: Method, exposure: Exposure, measure: str, level: float, hor
         first=first,
         last=last,
         horizon=horizon,
-        description=f"{description}; {exposure.description}" if exposure.description else description,
+        description=f"{description}; {exposure.description}"
+        if exposure.description
+        else description,
     )

@@ -39,17 +39,20 @@ FEWEST = 8  # returns
 class Portfolio:
     """Holdings bought on a date and followed to the last one; risk is that of today's holdings.
 
-    ``shares`` are numbers of each instrument; or ``weights``, which add up to 1, of a ``value`` in money bought on ``as_of``
-    (the last date unless given) and then left alone, so that the weights drift, or with ``rebalance`` "monthly" or "daily"
-    set back. ``short=True`` allows negative holdings. ``currency`` names for an instrument the column of the prices that has
-    the exchange rate of its currency: ``{"shipyard": "NOK"}``, where NOK is what a krone costs. Instead of amounts,
-    ``revalue`` is a function of the prices by instrument, arrays ``(cases,)``, that gives what positions such as options are
-    worth then. Raises ParameterError for unknown instruments, weights that do not add up, and dates outside the history.
+    ``shares`` are numbers of each instrument; or ``weights``, which add up to 1, of a ``value`` in
+    money bought on ``as_of`` (the last date unless given) and then left alone, so that the weights
+    drift, or with ``rebalance`` "monthly" or "daily" set back. ``short=True`` allows negative
+    holdings. ``currency`` names for an instrument the column of the prices that has the exchange
+    rate of its currency: ``{"shipyard": "NOK"}``, where NOK is what a krone costs. Instead of
+    amounts, ``revalue`` is a function of the prices by instrument, arrays ``(cases,)``, that gives
+    what positions such as options are worth then. Raises ParameterError for unknown instruments,
+    weights that do not add up, and dates outside the history.
 
     >>> import pandas as pd
     >>> from kindynos import read_prices
     >>> days = pd.bdate_range("2027-01-04", periods=4).strftime("%Y-%m-%d")
-    >>> prices = read_prices(pd.DataFrame({"date": days, "A": [10.0, 11, 12, 11], "B": [5.0, 5, 6, 6]}))
+    >>> table = pd.DataFrame({"date": days, "A": [10.0, 11, 12, 11], "B": [5.0, 5, 6, 6]})
+    >>> prices = read_prices(table)
     >>> Portfolio(prices, shares={"A": 10, "B": 20}).value
     230.0
     """
@@ -68,7 +71,9 @@ class Portfolio:
         revalue: Revalue | None = None,
     ) -> None:
         if sum(given is not None for given in (shares, weights, revalue)) != 1:
-            raise ParameterError("say shares= or weights=, one of them (or revalue=)", owner="Portfolio")
+            raise ParameterError(
+                "say shares= or weights=, one of them (or revalue=)", owner="Portfolio"
+            )
         self.market = converted(prices_of("Portfolio", prices), currency)
         self._revalue = revalue
         if revalue is not None:
@@ -78,21 +83,28 @@ class Portfolio:
             return
         if rebalance is not None:
             one_of("Portfolio", "rebalance", rebalance, ("monthly", "daily"))
-        held = checked_holdings(self.market, *(("shares", shares) if weights is None else ("weights", weights)), short)
+        held = checked_holdings(
+            self.market, *(("shares", shares) if weights is None else ("weights", weights)), short
+        )
         self.prices = self.market.subset(held)
         self.rebalance = rebalance
         self.as_of = self._date(as_of)
         amounts = np.array(list(held.values()))
         if shares is not None:
             if value is not None:
-                raise ParameterError("value= goes with weights=; shares have their value by the prices", owner="Portfolio")
+                raise ParameterError(
+                    "value= goes with weights=; shares have their value by the prices",
+                    owner="Portfolio",
+                )
             self._bought = amounts
             self.rebalance = None
         else:
             total = float(amounts.sum())
             if abs(total - 1) > 1e-6:
                 advice = "; write 0.6 for 60 %" if abs(total - 100) < 1 else ""
-                raise ParameterError(f"the weights add up to {total:.6g}, not to 1{advice}", owner="Portfolio")
+                raise ParameterError(
+                    f"the weights add up to {total:.6g}, not to 1{advice}", owner="Portfolio"
+                )
             bought = positive("Portfolio", "value", value if value is not None else 1.0)
             self._bought = amounts * bought / self.prices.frame.loc[self.as_of].to_numpy()
 
@@ -103,7 +115,8 @@ class Portfolio:
         date = checked_date("Portfolio", "as_of", as_of)
         if date not in dates:
             raise ParameterError(
-                f"{date:%Y-%m-%d} is no date with prices; they run from {dates[0]:%Y-%m-%d} to {dates[-1]:%Y-%m-%d}",
+                f"{date:%Y-%m-%d} is no date with prices; they run from {dates[0]:%Y-%m-%d} to "
+                f"{dates[-1]:%Y-%m-%d}",
                 owner="Portfolio",
             )
         return date
@@ -137,17 +150,27 @@ class Portfolio:
 
     @property
     def values(self) -> pd.Series:
-        """The value of each holding today; raises ParameterError for positions that a function values."""
+        """The value of each holding today; raises ParameterError for positions that a function
+        values.
+        """
         if self._revalue is not None:
-            raise ParameterError("positions that a function values have no values by instrument", owner="Portfolio")
-        return pd.Series(self._held[-1] * self.prices.frame.iloc[-1].to_numpy(), self.instruments, name="value")
+            raise ParameterError(
+                "positions that a function values have no values by instrument", owner="Portfolio"
+            )
+        return pd.Series(
+            self._held[-1] * self.prices.frame.iloc[-1].to_numpy(), self.instruments, name="value"
+        )
 
     @property
     def value(self) -> float:
         """The value of all holdings today."""
         if self._revalue is not None:
             today = self.prices.frame.iloc[-1]
-            return float(np.asarray(self._revalue({str(name): np.array([today[name]]) for name in today.index}))[0])
+            return float(
+                np.asarray(
+                    self._revalue({str(name): np.array([today[name]]) for name in today.index})
+                )[0]
+            )
         return float(self.values.sum())
 
     @cached_property
@@ -157,9 +180,14 @@ class Portfolio:
 
     @property
     def weights(self) -> pd.Series:
-        """The weight of each holding today; raises ParameterError where long and short positions are worth nothing together."""
+        """The weight of each holding today; raises ParameterError where long and short positions
+        are worth nothing together.
+        """
         if abs(self.value) <= 1e-12 * float(self.values.abs().sum()):
-            raise ParameterError("long and short positions add up to nothing, of which there are no weights", owner="Portfolio")
+            raise ParameterError(
+                "long and short positions add up to nothing, of which there are no weights",
+                owner="Portfolio",
+            )
         return (self.values / self.value).rename("weight")
 
     def history(self) -> pd.DataFrame:
@@ -167,7 +195,12 @@ class Portfolio:
         frame = self.prices.frame.loc[self.as_of :]
         worth = self._held * frame.to_numpy()
         total = worth.sum(axis=1, keepdims=True)
-        weights = np.divide(worth, total, out=np.full(worth.shape, np.nan), where=np.abs(total) > 1e-12 * np.abs(worth).max())
+        weights = np.divide(
+            worth,
+            total,
+            out=np.full(worth.shape, np.nan),
+            where=np.abs(total) > 1e-12 * np.abs(worth).max(),
+        )
         table = pd.DataFrame(weights, frame.index, self.instruments)
         table.insert(0, "value", worth.sum(axis=1))
         return table
@@ -182,49 +215,88 @@ class Portfolio:
         return pd.Series(worth, frame.index, name="value")
 
     def __repr__(self) -> str:
-        return f"<portfolio of {', '.join(self.instruments)}: {self.value:,.2f} on {self.prices.dates[-1]:%Y-%m-%d}>"
+        return (
+            f"<portfolio of {', '.join(self.instruments)}: {self.value:,.2f} on "
+            f"{self.prices.dates[-1]:%Y-%m-%d}>"
+        )
 
     def exposure(self, window: int | None = None) -> Exposure:
-        """Return today's holdings with the simple returns of a window, the whole history unless given.
+        """Return today's holdings with the simple returns of a window, the whole history unless
+        given.
 
         Raises ParameterError for a window longer than the history.
         """
         found, dates = self._returns
         if window is not None and whole("Portfolio", "window", window, least=FEWEST) > len(found):
-            raise ParameterError(f"window {window} is longer than the history of {len(found)} returns", owner="Portfolio")
+            raise ParameterError(
+                f"window {window} is longer than the history of {len(found)} returns",
+                owner="Portfolio",
+            )
         if len(found) < FEWEST:
-            raise ParameterError(f"{len(found)} returns are too few; at least {FEWEST} are needed", owner="Portfolio")
+            raise ParameterError(
+                f"{len(found)} returns are too few; at least {FEWEST} are needed", owner="Portfolio"
+            )
         begin = 0 if window is None else len(found) - window
         values = self._held[-1] * self.prices.frame.to_numpy()[-1]
-        return Exposure(values, found[begin:], self.instruments, dates[begin:], window, self.prices.description, self._profit)
+        return Exposure(
+            values,
+            found[begin:],
+            self.instruments,
+            dates[begin:],
+            window,
+            self.prices.description,
+            self._profit,
+        )
 
     def value_at_risk(
-        self, level: float, method: RiskMethod = "historical", window: int | None = None, horizon: int = 1, **options: Any
+        self,
+        level: float,
+        method: RiskMethod = "historical",
+        window: int | None = None,
+        horizon: int = 1,
+        **options: Any,
     ) -> RiskFigure:
-        """Return the loss exceeded on about one day in 1 / (1 - level), in money; positive is a loss.
+        """Return the loss exceeded on about one day in 1 / (1 - level), in money; positive is a
+        loss.
 
-        ``method`` is "historical", "weighted", "filtered", "tail", "normal", "student", "cornish fisher" or "simulated";
-        ``window`` the last so many returns. Over a ``horizon`` of days the one-day figure grows with their root, unless a
-        method's options say otherwise; "simulated" draws paths. The figure has ``.low`` and ``.high``, between which the true
-        figure lies as far as the window can tell, ``.sampling_error``, ``.doubt``, its ``fraction`` of the value, and a
-        ``description`` of how it was made. See ``kindynos.markets.methods`` for the methods and their options. Raises
-        ParameterError for a level such as 95,
-        and for a window longer than the history.
+        ``method`` is "historical", "weighted", "filtered", "tail", "normal", "student", "cornish
+        fisher" or "simulated"; ``window`` the last so many returns. Over a ``horizon`` of days the
+        one-day figure grows with their root, unless a method's options say otherwise; "simulated"
+        draws paths. The figure has ``.low`` and ``.high``, between which the true figure lies as
+        far as the window can tell, ``.sampling_error``, ``.doubt``, its ``fraction`` of the value,
+        and a ``description`` of how it was made. See ``kindynos.markets.methods`` for the methods
+        and their options. Raises ParameterError for a level such as 95, and for a window longer
+        than the history.
         """
         return self._figure("value_at_risk", level, method, window, horizon, options)
 
     def expected_shortfall(
-        self, level: float, method: RiskMethod = "historical", window: int | None = None, horizon: int = 1, **options: Any
+        self,
+        level: float,
+        method: RiskMethod = "historical",
+        window: int | None = None,
+        horizon: int = 1,
+        **options: Any,
     ) -> RiskFigure:
-        """Return the mean of the losses beyond the value at risk, in money; otherwise as ``value_at_risk``."""
+        """Return the mean of the losses beyond the value at risk, in money; otherwise as
+        ``value_at_risk``.
+        """
         return self._figure("expected_shortfall", level, method, window, horizon, options)
 
     def _figure(
-        self, measure: str, level: float, method: str, window: int | None, horizon: int, options: dict[str, Any]
+        self,
+        measure: str,
+        level: float,
+        method: str,
+        window: int | None,
+        horizon: int,
+        options: dict[str, Any],
     ) -> RiskFigure:
         at = checked_level(level)
         whole("Portfolio", "horizon", horizon, least=1)
-        return measured(method_of(method, options), self.exposure(window), measure, at, horizon, self.value)
+        return measured(
+            method_of(method, options), self.exposure(window), measure, at, horizon, self.value
+        )
 
     def risk_table(
         self,
@@ -234,12 +306,14 @@ class Portfolio:
         horizon: int = 1,
         **options: Any,
     ) -> pd.DataFrame:
-        """Return value at risk and expected shortfall by every method, window and level, each with its 95 % interval.
+        """Return value at risk and expected shortfall by every method, window and level, each with
+        its 95 % interval.
 
-        Rows are (method, window, level); columns the figures in money with low and high, and in per cent of the value, the
-        half-width that simulation alone would leave, the number of returns and their dates, and what in the data contradicts
-        the method (``doubt``). Of all methods, those that cannot use a window are left out, which ``attrs["left out"]``
-        tells. ``options`` go to the methods that know them. Raises ParameterError as ``value_at_risk`` does.
+        Rows are (method, window, level); columns the figures in money with low and high, and in per
+        cent of the value, the half-width that simulation alone would leave, the number of returns
+        and their dates, and what in the data contradicts the method (``doubt``). Of all methods,
+        those that cannot use a window are left out, which ``attrs["left out"]`` tells. ``options``
+        go to the methods that know them. Raises ParameterError as ``value_at_risk`` does.
         """
         checked = [checked_level(level) for level in levels]
         whole("Portfolio", "horizon", horizon, least=1)
@@ -250,7 +324,10 @@ class Portfolio:
             for name in methods or METHODS:
                 method = method_of(name, options, all_methods=True)
                 try:
-                    found = [risk_record(method, exposure, level, horizon, self.value) for level in checked]
+                    found = [
+                        risk_record(method, exposure, level, horizon, self.value)
+                        for level in checked
+                    ]
                 except ParameterError as error:
                     if methods is not None:
                         raise
@@ -260,24 +337,38 @@ class Portfolio:
                 records += found
         frame = pd.DataFrame(records)
         frame.index = pd.MultiIndex.from_tuples(keys, names=["method", "window", "level"])
-        frame.attrs |= {"prices": self.prices.description, "horizon": horizon, "value": self.value, "left out": left_out}
+        frame.attrs |= {
+            "prices": self.prices.description,
+            "horizon": horizon,
+            "value": self.value,
+            "left out": left_out,
+        }
         return frame
 
     def losses(
-        self, method: RiskMethod = "historical", window: int | None = None, horizon: int = 1, **options: Any
+        self,
+        method: RiskMethod = "historical",
+        window: int | None = None,
+        horizon: int = 1,
+        **options: Any,
     ) -> pd.DataFrame:
-        """Return the profits and losses behind a figure, and the weight each has, so that it can be calculated by hand.
+        """Return the profits and losses behind a figure, and the weight each has, so that it can be
+        calculated by hand.
 
-        Columns: loss (positive is a loss), weight; and for "filtered" the loss as it was and the scale. Rows are dates; those
-        of "simulated" are trials. Of methods that fit a distribution they are the losses it is fitted to. Over a ``horizon``
-        they are one-day losses times its root, except for "simulated" and for overlapping stretches. Raises ParameterError as
+        Columns: loss (positive is a loss), weight; and for "filtered" the loss as it was and the
+        scale. Rows are dates; those of "simulated" are trials. Of methods that fit a distribution
+        they are the losses it is fitted to. Over a ``horizon`` they are one-day losses times its
+        root, except for "simulated" and for overlapping stretches. Raises ParameterError as
         ``value_at_risk`` does.
         """
         whole("Portfolio", "horizon", horizon, least=1)
         chosen, exposure = method_of(method, options), self.exposure(window)
         if isinstance(chosen, Simulated):
             drawn = -np.asarray(chosen.profits(exposure, horizon)["profit"].values)
-            return pd.DataFrame({"loss": drawn, "weight": 1 / len(drawn)}, index=pd.RangeIndex(len(drawn), name="trial"))
+            return pd.DataFrame(
+                {"loss": drawn, "weight": 1 / len(drawn)},
+                index=pd.RangeIndex(len(drawn), name="trial"),
+            )
         if getattr(chosen, "overlapping", False):
             exposure, horizon = exposure.over(horizon), 1
         losses, weights = chosen.behind(exposure.losses)
@@ -285,7 +376,9 @@ class Portfolio:
         frame = pd.DataFrame({"loss": losses * horizon**0.5, "weight": weights}, index=dates)
         if method == "filtered":
             frame["loss as it was"] = exposure.losses * horizon**0.5
-            frame["scale"] = frame["loss"] / frame["loss as it was"].where(frame["loss as it was"] != 0)
+            frame["scale"] = frame["loss"] / frame["loss as it was"].where(
+                frame["loss as it was"] != 0
+            )
         return frame
 
     def contributions(
@@ -297,50 +390,90 @@ class Portfolio:
         horizon: int = 1,
         **options: Any,
     ) -> pd.DataFrame:
-        """Return what each holding adds to a figure: marginal, component (they add up to it) and incremental.
+        """Return what each holding adds to a figure: marginal, component (they add up to it) and
+        incremental.
 
-        The figure is the one that ``value_at_risk`` or ``expected_shortfall`` gives for the same level, method, window, horizon
-        and options. See ``kindynos.markets.contributions``. Raises ParameterError as they do.
+        The figure is the one that ``value_at_risk`` or ``expected_shortfall`` gives for the same
+        level, method, window, horizon and options. See ``kindynos.markets.contributions``. Raises
+        ParameterError as they do.
         """
         whole("Portfolio", "horizon", horizon, least=1)
-        return contributions(method_of(method, options), self.exposure(window), measure, checked_level(level), horizon)
+        return contributions(
+            method_of(method, options),
+            self.exposure(window),
+            measure,
+            checked_level(level),
+            horizon,
+        )
 
     def against(self, benchmark: str, window: int | None = None) -> pd.Series:
-        """Return how today's holdings would have gone with an instrument of the same prices, held or not.
+        """Return how today's holdings would have gone with an instrument of the same prices, held
+        or not.
 
-        Beta, alpha, excess return, tracking error and correlation, as estimates with their intervals. See
-        ``kindynos.markets.relative``. Raises ParameterError for an unknown instrument.
+        Beta, alpha, excess return, tracking error and correlation, as estimates with their
+        intervals. See ``kindynos.markets.relative``. Raises ParameterError for an unknown
+        instrument.
         """
         prices = self.market.subset(dict.fromkeys([*self.instruments, benchmark])).frame
         moves = (prices / prices.shift(1) - 1).iloc[1 if window is None else -window :]
-        own = -replace(self.exposure(), returns=moves[self.instruments].to_numpy()).losses / self.value
-        return pd.Series(against(own, moves[benchmark].to_numpy(), PER_YEAR["day"]), name=benchmark, dtype=object)
+        own = (
+            -replace(self.exposure(), returns=moves[self.instruments].to_numpy()).losses
+            / self.value
+        )
+        return pd.Series(
+            against(own, moves[benchmark].to_numpy(), PER_YEAR["day"]), name=benchmark, dtype=object
+        )
 
     def rolling(
-        self, window: int = 250, level: float = 0.99, method: RiskMethod = "historical", **options: Any
+        self,
+        window: int = 250,
+        level: float = 0.99,
+        method: RiskMethod = "historical",
+        **options: Any,
     ) -> pd.DataFrame:
-        """Return value at risk and expected shortfall of today's holdings over each window, by its last date.
+        """Return value at risk and expected shortfall of today's holdings over each window, by its
+        last date.
 
         Raises ParameterError for a window longer than the history, and for "simulated".
         """
         exposure = self.exposure()
-        return rolling_risk(exposure.losses, exposure.dates, method_of(method, options), window, checked_level(level))
+        return rolling_risk(
+            exposure.losses,
+            exposure.dates,
+            method_of(method, options),
+            window,
+            checked_level(level),
+        )
 
     def paths(
-        self, periods: int, trials: int, seed: int, *, process: str = "bootstrap returns", block: float | None = None
+        self,
+        periods: int,
+        trials: int,
+        seed: int,
+        *,
+        process: str = "bootstrap returns",
+        block: float | None = None,
     ) -> Floats:
-        """Return simulated values of today's holdings, left alone, ``(periods + 1, trials)``: today's first.
+        """Return simulated values of today's holdings, left alone, ``(periods + 1, trials)``:
+        today's first.
 
-        ``process`` "bootstrap returns" draws stretches of days from the history, the same for all instruments, ``block`` days
-        long on average (the cube root of their number unless given); "geometric brownian motion" fits one to each, with the
-        correlation of their log returns. Raises ParameterError for other words and wrong numbers.
+        ``process`` "bootstrap returns" draws stretches of days from the history, the same for all
+        instruments, ``block`` days long on average (the cube root of their number unless given);
+        "geometric brownian motion" fits one to each, with the correlation of their log returns.
+        Raises ParameterError for other words and wrong numbers.
         """
         frame = self.prices.frame
-        if one_of("paths", "process", process, ("bootstrap returns", "geometric brownian motion")) == "bootstrap returns":
+        if (
+            one_of("paths", "process", process, ("bootstrap returns", "geometric brownian motion"))
+            == "bootstrap returns"
+        ):
             together: PathSet = BootstrapReturns.fit(frame, block=block)
         else:
             moves = pd.DataFrame(np.diff(np.log(frame.to_numpy()), axis=0))
-            fitted = {str(name): GeometricBrownianMotion.fit(frame[name].to_numpy()) for name in frame.columns}
+            fitted = {
+                str(name): GeometricBrownianMotion.fit(frame[name].to_numpy())
+                for name in frame.columns
+            }
             together = PathSet(fitted, moves.corr().to_numpy())
         now, profit, held = self.value, self._profit, self._held[-1]
         today = frame.iloc[-1].to_numpy()
@@ -365,33 +498,46 @@ class Portfolio:
         df: float | None = None,
         **options: Unpack[SimulationOptions],
     ) -> Run:
-        """Return a run whose drivers are the holdings' returns and whose outcomes are ``profit`` and ``worst_fall``.
+        """Return a run whose drivers are the holdings' returns and whose outcomes are ``profit``
+        and ``worst_fall``.
 
-        ``run.sensitivity("profit")`` tells which holding matters, by every method. ``marginals`` is "ranked" (to each
-        holding's returns of the window the distribution that fits best), "student", "normal", or distributions by name;
-        ``copula`` and ``df`` as in ``Model.correlate``, with the window's rank correlations; ``options`` as in
-        ``Model.simulate``. Over a ``horizon`` of several days returns are drawn for each. Raises ParameterError for wrong words
-        and numbers.
+        ``run.sensitivity("profit")`` tells which holding matters, by every method. ``marginals`` is
+        "ranked" (to each holding's returns of the window the distribution that fits best),
+        "student", "normal", or distributions by name; ``copula`` and ``df`` as in
+        ``Model.correlate``, with the window's rank correlations; ``options`` as in
+        ``Model.simulate``. Over a ``horizon`` of several days returns are drawn for each. Raises
+        ParameterError for wrong words and numbers.
         """
-        return simulate_held(self.exposure(window), horizon, trials, seed, marginals, (copula, df), options)
+        return simulate_held(
+            self.exposure(window), horizon, trials, seed, marginals, (copula, df), options
+        )
 
     def stress(self, shocks: Mapping[str, float], window: int | None = None) -> pd.DataFrame:
-        """Return the profit or loss of each holding if some move by given shares (-0.2 is -20 %) and the others follow.
+        """Return the profit or loss of each holding if some move by given shares (-0.2 is -20 %)
+        and the others follow.
 
-        The others move by their regression on the shocked ones. Raises ParameterError for unknown instruments.
+        The others move by their regression on the shocked ones. Raises ParameterError for unknown
+        instruments.
         """
         return stresses.shocked(self.exposure(window), shocks)
 
     def replay(self, first: Any, last: Any) -> pd.DataFrame:
-        """Return the profit or loss of today's holdings if a stretch of history came again, from one date to another.
+        """Return the profit or loss of today's holdings if a stretch of history came again, from
+        one date to another.
 
         Raises ParameterError for dates outside the history.
         """
         return stresses.replayed(self.prices, self.values, first, last)
 
-    def backtest(self, method: RiskMethod = "historical", window: int = 250, level: float = 0.99) -> Backtest:
-        """Return how often today's holdings would have lost more than each day's forecast from the window before it.
+    def backtest(
+        self, method: RiskMethod = "historical", window: int = 250, level: float = 0.99
+    ) -> Backtest:
+        """Return how often today's holdings would have lost more than each day's forecast from the
+        window before it.
 
-        All days are forecast at once. Raises ParameterError for "simulated", and for a window that leaves no day to test.
+        All days are forecast at once. Raises ParameterError for "simulated", and for a window that
+        leaves no day to test.
         """
-        return rolling_backtest(self.exposure(), method_of(method, {}), window, checked_level(level))
+        return rolling_backtest(
+            self.exposure(), method_of(method, {}), window, checked_level(level)
+        )

@@ -17,11 +17,12 @@ from kindynos.validate import whole
 
 
 def against(returns: Floats, benchmark: Floats, per_year: int) -> dict[str, Estimate]:
-    """Return how returns ``(n,)`` went with a benchmark's: beta, alpha, excess return, tracking error, correlation.
+    """Return how returns ``(n,)`` went with a benchmark's: beta, alpha, excess return, tracking
+    error, correlation.
 
-    Alpha and the excess return are a year's, as is the tracking error, the sd of the excess returns. The errors of beta and
-    alpha hold where the size of the rest changes (White, Econometrica 48, 1980, 817-838); that of the excess return is that of
-    a mean.
+    Alpha and the excess return are a year's, as is the tracking error, the sd of the excess
+    returns. The errors of beta and alpha hold where the size of the rest changes (White,
+    Econometrica 48, 1980, 817-838); that of the excess return is that of a mean.
     """
     count = len(returns)
     gaps = benchmark - benchmark.mean()
@@ -51,7 +52,9 @@ def against(returns: Floats, benchmark: Floats, per_year: int) -> dict[str, Esti
     return {
         "beta": figure(beta, of_beta),
         "alpha a year": figure(alpha * per_year, of_alpha * per_year),
-        "excess return a year": figure(float(excess.mean()) * per_year, tracking / math.sqrt(count) * per_year),
+        "excess return a year": figure(
+            float(excess.mean()) * per_year, tracking / math.sqrt(count) * per_year
+        ),
         "tracking error a year": figure(tracking * year, of_tracking * year),
         "correlation": Estimate(together, math.tanh(centre - reach), math.tanh(centre + reach)),
     }
@@ -61,7 +64,9 @@ def relative_table(frame: pd.DataFrame, benchmark: pd.Series, per_year: int) -> 
     """Return a row for each column of returns, and columns of ``against`` with low and high."""
     rows = {}
     for name in frame.columns:
-        found = against(frame[name].to_numpy(dtype=np.float64), benchmark.to_numpy(dtype=np.float64), per_year)
+        found = against(
+            frame[name].to_numpy(dtype=np.float64), benchmark.to_numpy(dtype=np.float64), per_year
+        )
         rows[str(name)] = {
             f"{label}{end}": value
             for label, figure in found.items()
@@ -70,21 +75,27 @@ def relative_table(frame: pd.DataFrame, benchmark: pd.Series, per_year: int) -> 
     return pd.DataFrame.from_dict(rows, orient="index").rename_axis("instrument")
 
 
-def rolling_risk(losses: Floats, dates: pd.DatetimeIndex, method: Method, window: int, level: float) -> pd.DataFrame:
+def rolling_risk(
+    losses: Floats, dates: pd.DatetimeIndex, method: Method, window: int, level: float
+) -> pd.DataFrame:
     """Return value at risk and expected shortfall of each window of losses, by its last date.
 
     Raises ParameterError for a window longer than the history, and for a method that simulates.
     """
     size = whole("rolling", "window", window, least=8)
     if size > len(losses):
-        raise ParameterError(f"window {size} is longer than the history of {len(losses)} returns", owner="rolling")
+        raise ParameterError(
+            f"window {size} is longer than the history of {len(losses)} returns", owner="rolling"
+        )
     if not method.rolling:
         raise ParameterError(
-            f"{method.label!r} is not offered day by day; take historical, filtered or student", owner="rolling"
+            f"{method.label!r} is not offered day by day; take historical, filtered or student",
+            owner="rolling",
         )
     q, beyond = method.tail(sliding_window_view(losses, size), level)
     frame = pd.DataFrame(
-        {"value at risk": q, "expected shortfall": beyond}, index=pd.DatetimeIndex(dates[size - 1 :], name="date")
+        {"value at risk": q, "expected shortfall": beyond},
+        index=pd.DatetimeIndex(dates[size - 1 :], name="date"),
     )
     frame.attrs |= {"method": method.label, "window": size, "level": level}
     return frame

@@ -1,9 +1,11 @@
-"""Estimation error of a risk method by trying it on histories like the one at hand, whose true risk is known.
+"""Estimation error of a risk method by trying it on histories like the one at hand, whose true risk
+is known.
 
-The histories are drawn from Student's t shocks with a volatility that follows a GARCH(1,1) model, or is constant; degrees of
-freedom and model differ from one to the next, as the fits leave them open. On each, the method's figure is divided by the
-true figure of the day after; the truth behind the figure of the real history is taken to lie where these ratios say. It
-held the truth in 90 to 99 % of samples (``benchmarks/risk_coverage``).
+The histories are drawn from Student's t shocks with a volatility that follows a GARCH(1,1) model,
+or is constant; degrees of freedom and model differ from one to the next, as the fits leave them
+open. On each, the method's figure is divided by the true figure of the day after; the truth behind
+the figure of the real history is taken to lie where these ratios say. It held the truth in 90 to 99
+% of samples (``benchmarks/risk_coverage``).
 """
 
 from __future__ import annotations
@@ -32,18 +34,24 @@ class Fitted(Hashable, Protocol):
     """A method of risk; see ``Method.held``."""
 
     def held(self, losses: Floats) -> Callable[..., tuple[Floats, Floats]]:
-        """Return its figures of rows of losses, with what is fitted to these losses held as it is."""
+        """Return its figures of rows of losses, with what is fitted to these losses held as it
+        is.
+        """
 
 
 def true_ratios(
     method: Fitted, losses: Floats, level: float, *, clustered: bool, least_df: float = LEAST_DF
 ) -> tuple[Floats, Floats]:
-    """Return what a method's value at risk and expected shortfall are of the true ones, ``(histories,)`` each."""
+    """Return what a method's value at risk and expected shortfall are of the true ones,
+    ``(histories,)`` each.
+    """
     return _ratios(method, losses.tobytes(), level, clustered, least_df)
 
 
 @lru_cache(maxsize=32)  # asked about once for the value at risk and once for the expected shortfall
-def _ratios(method: Fitted, losses: bytes, level: float, clustered: bool, least_df: float) -> tuple[Floats, Floats]:
+def _ratios(
+    method: Fitted, losses: bytes, level: float, clustered: bool, least_df: float
+) -> tuple[Floats, Floats]:
     rows, ends, df = _histories(losses, clustered, least_df)
     found, truths = (
         method.held(np.frombuffer(losses))(rows, level),
@@ -66,9 +74,13 @@ def bounds(value: float, ratios: Floats) -> tuple[float, float]:
     return value / float(high), value / float(low)
 
 
-@lru_cache(maxsize=6)  # one window's losses are asked about at several levels and by several methods
+@lru_cache(
+    maxsize=6
+)  # one window's losses are asked about at several levels and by several methods
 def _histories(data: bytes, clustered: bool, least_df: float) -> tuple[Floats, Floats, Floats]:
-    """Return histories of losses ``(histories, days)``, the sd of the day after each, and its degrees of freedom."""
+    """Return histories of losses ``(histories, days)``, the sd of the day after each, and its
+    degrees of freedom.
+    """
     losses = np.frombuffer(data)
     days = len(losses)
     reaction, persistence, shocks = np.zeros(HISTORIES), np.zeros(HISTORIES), losses

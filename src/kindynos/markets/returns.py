@@ -37,9 +37,11 @@ class Returns:
         return PER_YEAR[self.every]
 
     def summary(self) -> pd.DataFrame:
-        """Return for each instrument the mean and sd per period and annualised, skewness and excess kurtosis.
+        """Return for each instrument the mean and sd per period and annualised, skewness and excess
+        kurtosis.
 
-        The annual mean is that per period times the periods of a year, the annual sd times their root.
+        The annual mean is that per period times the periods of a year, the annual sd times their
+        root.
         """
         frame = self.frame
         table = pd.DataFrame({"returns": frame.count(), "mean": frame.mean(), "sd": frame.std()})
@@ -52,22 +54,29 @@ class Returns:
         return table
 
     def covariance(self, method: CovarianceMethod = "sample", decay: float = 0.94) -> pd.DataFrame:
-        """Return the covariance per period: of the sample, exponentially "weighted" with a decay, or "shrunk".
+        """Return the covariance per period: of the sample, exponentially "weighted" with a decay,
+        or "shrunk".
 
-        Shrinkage is towards a constant correlation, by the intensity of Ledoit and Wolf, Journal of Portfolio Management 30
-        (2004), 110-119. Raises ParameterError for another method or a decay that is no fraction.
+        Shrinkage is towards a constant correlation, by the intensity of Ledoit and Wolf, Journal of
+        Portfolio Management 30 (2004), 110-119. Raises ParameterError for another method or a decay
+        that is no fraction.
         """
         values = self.frame.to_numpy(dtype=np.float64)
-        return pd.DataFrame(covariance(values, method, decay), self.frame.columns, self.frame.columns)
+        return pd.DataFrame(
+            covariance(values, method, decay), self.frame.columns, self.frame.columns
+        )
 
     def correlation(self, method: CovarianceMethod = "sample", decay: float = 0.94) -> pd.DataFrame:
         """Return the correlation behind a covariance; see there."""
         matrix = self.covariance(method, decay)
         spread = np.sqrt(np.diag(matrix))
-        return pd.DataFrame(matrix.to_numpy() / np.outer(spread, spread), matrix.index, matrix.columns)
+        return pd.DataFrame(
+            matrix.to_numpy() / np.outer(spread, spread), matrix.index, matrix.columns
+        )
 
     def rolling(self, window: int) -> dict[str, pd.DataFrame]:
-        """Return mean and sd over each window of so many returns, by their last date: ``{"mean": ..., "sd": ...}``.
+        """Return mean and sd over each window of so many returns, by their last date: ``{"mean":
+        ..., "sd": ...}``.
 
         Raises ParameterError for a window longer than the history.
         """
@@ -76,13 +85,19 @@ class Returns:
         return {"mean": moving.mean().dropna(), "sd": moving.std().dropna()}
 
     def excess(self, benchmark: str) -> Returns:
-        """Return the returns above those of one of the instruments; raises ParameterError for an unknown one."""
-        return replace(self, frame=self.frame.drop(columns=benchmark).sub(self._of(benchmark), axis=0))
+        """Return the returns above those of one of the instruments; raises ParameterError for an
+        unknown one.
+        """
+        return replace(
+            self, frame=self.frame.drop(columns=benchmark).sub(self._of(benchmark), axis=0)
+        )
 
     def against(self, benchmark: str) -> pd.DataFrame:
-        """Return how each instrument went with one of them: beta, alpha, excess return, tracking error, correlation.
+        """Return how each instrument went with one of them: beta, alpha, excess return, tracking
+        error, correlation.
 
-        Each has its 95 % interval beside it. See ``kindynos.markets.relative``. Raises ParameterError for an unknown one.
+        Each has its 95 % interval beside it. See ``kindynos.markets.relative``. Raises
+        ParameterError for an unknown one.
         """
         series = self._of(benchmark)
         return relative_table(self.frame.drop(columns=benchmark), series, self.per_year)
@@ -90,17 +105,23 @@ class Returns:
     def _window(self, owner: str, window: int, least: int) -> int:
         size = whole(owner, "window", window, least=least)
         if size > len(self.frame):
-            raise ParameterError(f"window {size} is longer than the history of {len(self.frame)} returns", owner=owner)
+            raise ParameterError(
+                f"window {size} is longer than the history of {len(self.frame)} returns",
+                owner=owner,
+            )
         return size
 
     def _of(self, benchmark: str) -> pd.Series:
         if benchmark not in self.frame.columns:
             known = list(map(str, self.frame.columns))
-            raise ParameterError(f"no returns of {benchmark!r}", owner="returns", unknown=str(benchmark), known=known)
+            raise ParameterError(
+                f"no returns of {benchmark!r}", owner="returns", unknown=str(benchmark), known=known
+            )
         return self.frame[benchmark]
 
     def rolling_correlation(self, first: str, second: str, window: int = 60) -> pd.Series:
-        """Return the correlation of two instruments over each window of so many returns, by its last date.
+        """Return the correlation of two instruments over each window of so many returns, by its
+        last date.
 
         Raises ParameterError for unknown instruments and a window longer than the history.
         """
@@ -114,25 +135,35 @@ class Returns:
         """Draw the returns through time."""
 
 
-def returns(prices: Prices | pd.DataFrame, kind: ReturnKind = "simple", every: ReturnPeriod = "day") -> Returns:
-    """Return the returns of prices: "simple" (this over the last, less 1) or "log", each day, week or month.
+def returns(
+    prices: Prices | pd.DataFrame, kind: ReturnKind = "simple", every: ReturnPeriod = "day"
+) -> Returns:
+    """Return the returns of prices: "simple" (this over the last, less 1) or "log", each day, week
+    or month.
 
-    A week ends on Friday, a month on its last day, with the last price before; a last one that the prices do not reach the end
-    of is left out, which ``description`` tells. Raises ParameterError for other words and for too few prices.
+    A week ends on Friday, a month on its last day, with the last price before; a last one that the
+    prices do not reach the end of is left out, which ``description`` tells. Raises ParameterError
+    for other words and for too few prices.
     """
     prices = prices_of("returns", prices)
     one_of("returns", "kind", kind, ("simple", "log"))
     one_of("returns", "every", every, tuple(PER_YEAR))
-    frame, description = (prices.frame, prices.description) if every == "day" else _by_period(prices, every)
+    frame, description = (
+        (prices.frame, prices.description) if every == "day" else _by_period(prices, every)
+    )
     if len(frame) < 2:
-        raise ParameterError(f"{len(frame)} prices a {every} are too few for a return", owner="returns")
+        raise ParameterError(
+            f"{len(frame)} prices a {every} are too few for a return", owner="returns"
+        )
     ratio = frame / frame.shift(1)
     found = pd.DataFrame(np.log(ratio) if kind == "log" else ratio - 1).iloc[1:]
     return Returns(found, kind, every, description)
 
 
 def _by_period(prices: Prices, every: str) -> tuple[pd.DataFrame, str]:
-    """Return the last prices of each week or month, without one that is not over, and what was done."""
+    """Return the last prices of each week or month, without one that is not over, and what was
+    done.
+    """
     last = prices.dates[-1]
     frame = prices.frame.resample(_RULES[every]).last()
     description = prices.description

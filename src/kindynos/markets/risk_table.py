@@ -16,15 +16,21 @@ def checked_level(level: Any) -> float:
     number = finite("Portfolio", "level", level)
     if 1 < number < 100:
         raise ParameterError(
-            f"level must be between 0 and 1, not {number:g}; say {number / 100:g} for {number:g} %", owner="Portfolio"
+            f"level must be between 0 and 1, not {number:g}; say {number / 100:g} for {number:g} %",
+            owner="Portfolio",
         )
     return proper_fraction("Portfolio", "level", number)
 
 
-def risk_record(method: Method, exposure: Exposure, level: float, horizon: int, value: float) -> dict[str, Any]:
-    """Return both measures of a method at a level, each with its interval, as a row of the table."""
+def risk_record(
+    method: Method, exposure: Exposure, level: float, horizon: int, value: float
+) -> dict[str, Any]:
+    """Return both measures of a method at a level, each with its interval, as a row of the
+    table.
+    """
     figures = {
-        name: measured(method, exposure, name, level, horizon, value) for name in ("value_at_risk", "expected_shortfall")
+        name: measured(method, exposure, name, level, horizon, value)
+        for name in ("value_at_risk", "expected_shortfall")
     }
     record: dict[str, Any] = {}
     for name, figure in figures.items():
@@ -37,4 +43,9 @@ def risk_record(method: Method, exposure: Exposure, level: float, horizon: int, 
             f"{label} %": 100 * figure.fraction,
         }
     first = figures["value_at_risk"]
-    return record | {"returns": first.returns, "first": first.first, "last": first.last, "doubt": first.doubt}
+    return record | {
+        "returns": first.returns,
+        "first": first.first,
+        "last": first.last,
+        "doubt": first.doubt,
+    }

@@ -20,18 +20,21 @@ def select(
     by: str | None = None,
     smallest: bool = False,
 ) -> list[str]:
-    """Return the instruments of a table of dated facts that meet conditions, by what was known on a date.
+    """Return the instruments of a table of dated facts that meet conditions, by what was known on a
+    date.
 
-    ``facts`` has columns ``date`` (when it was known), ``instrument`` and any others; of each instrument the last row not
-    after ``as_of`` counts. ``where`` maps columns to a pair such as ``(">", 1e6)``, or to a value or a list it must be in;
-    ``largest`` keeps so many with the largest ``by`` (``smallest=True``: the smallest). Raises ParameterError for columns there
-    are not.
+    ``facts`` has columns ``date`` (when it was known), ``instrument`` and any others; of each
+    instrument the last row not after ``as_of`` counts. ``where`` maps columns to a pair such as
+    ``(">", 1e6)``, or to a value or a list it must be in; ``largest`` keeps so many with the
+    largest ``by`` (``smallest=True``: the smallest). Raises ParameterError for columns there are
+    not.
     """
     instance("select", "facts", facts, pd.DataFrame, "a DataFrame")
     for column in ("date", "instrument"):
         if column not in facts.columns:
             raise ParameterError(
-                f"facts need a column {column!r}; they have {', '.join(map(str, facts.columns))}", owner="select"
+                f"facts need a column {column!r}; they have {', '.join(map(str, facts.columns))}",
+                owner="select",
             )
     facts = facts.assign(date=dates_of(facts["date"], "facts").to_numpy())
     known = facts[facts["date"] <= checked_date("select", "as_of", as_of)]
@@ -39,16 +42,24 @@ def select(
     for column, condition in (where or {}).items():
         if column not in facts.columns:
             raise ParameterError(
-                f"there is no column {column!r}", owner="select", unknown=column, known=map(str, facts.columns)
+                f"there is no column {column!r}",
+                owner="select",
+                unknown=column,
+                known=map(str, facts.columns),
             )
         latest = latest[_meets(latest[column], column, condition)]
     if largest is not None:
         if by is None or by not in facts.columns:
             raise ParameterError(
-                "largest= needs by=, one of the columns", owner="select", unknown=str(by), known=map(str, facts.columns)
+                "largest= needs by=, one of the columns",
+                owner="select",
+                unknown=str(by),
+                known=map(str, facts.columns),
             )
         latest = (
-            latest.assign(**{by: _figures(latest[by], by)}).sort_values(by, ascending=smallest, kind="stable").head(largest)
+            latest.assign(**{by: _figures(latest[by], by)})
+            .sort_values(by, ascending=smallest, kind="stable")
+            .head(largest)
         )
     return [str(name) for name in latest["instrument"]]
 
@@ -63,7 +74,11 @@ def _figures(values: pd.Series, column: str) -> pd.Series:
 
 
 def _meets(values: pd.Series, column: str, condition: Any) -> pd.Series:
-    if isinstance(condition, tuple) and len(condition) == 2 and condition[0] in (">", ">=", "<", "<=", "!="):
+    if (
+        isinstance(condition, tuple)
+        and len(condition) == 2
+        and condition[0] in (">", ">=", "<", "<=", "!=")
+    ):
         sign, figure = condition
         if isinstance(figure, int | float):
             values = _figures(values, column)
@@ -71,6 +86,8 @@ def _meets(values: pd.Series, column: str, condition: Any) -> pd.Series:
         return tests[sign](figure)
     if isinstance(condition, tuple):
         raise ParameterError(
-            f"the condition on {column!r} must be like ('>', 100), a value, or a list; not {condition!r}", owner="select"
+            f"the condition on {column!r} must be like ('>', 100), a value, or a list; not "
+            f"{condition!r}",
+            owner="select",
         )
     return values.isin(condition) if isinstance(condition, list | set) else values.eq(condition)

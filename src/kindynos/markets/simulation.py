@@ -38,12 +38,15 @@ NEAR = 0.005  # of the trials on each side of the value at risk, whose holdings'
 
 @dataclass(frozen=True, kw_only=True)
 class Simulated(Method):
-    """Losses of simulated days: a distribution of each instrument's returns, joined by a copula, over paths of several days.
+    """Losses of simulated days: a distribution of each instrument's returns, joined by a copula,
+    over paths of several days.
 
-    ``marginals`` are distributions by instrument, or "student" (the default) or "normal" to fit them; ``copula`` and ``df`` as
-    in ``Model.correlate``, with the rank correlations of the window. ``volatility`` "weighted" or "garch" rescales the returns
-    to today's volatility first, and follows its forecast day by day; without it the window's is taken. The interval is that of
-    Student's t fitted to the portfolio's losses, for what the window leaves open, with the sampling error of the trials.
+    ``marginals`` are distributions by instrument, or "student" (the default) or "normal" to fit
+    them; ``copula`` and ``df`` as in ``Model.correlate``, with the rank correlations of the window.
+    ``volatility`` "weighted" or "garch" rescales the returns to today's volatility first, and
+    follows its forecast day by day; without it the window's is taken. The interval is that of
+    Student's t fitted to the portfolio's losses, for what the window leaves open, with the sampling
+    error of the trials.
     """
 
     trials: int = 20_000
@@ -63,16 +66,30 @@ class Simulated(Method):
             one_of("simulated", "volatility", self.volatility, ("weighted", "garch"))
 
     def tail(self, rows: Floats, level: float, horizon: int = 1) -> tuple[Floats, Floats]:
-        raise ParameterError("simulating anew for every day is not offered; take historical, filtered or student")
+        raise ParameterError(
+            "simulating anew for every day is not offered; take historical, filtered or student"
+        )
 
     def profits(self, exposure: Exposure, horizon: int) -> Run:
-        """Return the run whose outcomes are the profit of all holdings, ``profit``, and of each, ``p0``, ``p1`` and on."""
+        """Return the run whose outcomes are the profit of all holdings, ``profit``, and of each,
+        ``p0``, ``p1`` and on.
+        """
         today, scales = self._rescaled(exposure, horizon)
         drivers = tuple(_marginals(today, self.marginals))
         pairs = _rank_correlations(today.returns.tobytes(), len(drivers))
         joined = (self.copula, self.df)
         values = tuple(map(float, exposure.values))
-        return _run(values, drivers, pairs, scales, horizon, self.trials, self.seed, joined, exposure.revalue)
+        return _run(
+            values,
+            drivers,
+            pairs,
+            scales,
+            horizon,
+            self.trials,
+            self.seed,
+            joined,
+            exposure.revalue,
+        )
 
     def figure(self, exposure: Exposure, measure: str, level: float, horizon: int) -> float:
         return float(self._sampled(exposure, measure, level, horizon))
@@ -95,11 +112,15 @@ class Simulated(Method):
         return self._sampled(exposure, measure, level, horizon).error
 
     def shares(self, exposure: Exposure, measure: str, level: float, horizon: int) -> Floats:
-        """Return what each holding adds, in proportion to its losses in the trials beyond the value at risk, or near it."""
+        """Return what each holding adds, in proportion to its losses in the trials beyond the value
+        at risk, or near it.
+        """
         run = self.profits(exposure, horizon)
         figure = self.figure(exposure, measure, level, horizon)
         losses = -np.asarray(run["profit"].values)
-        own = np.stack([-np.asarray(run[f"p{place}"].values) for place in range(len(exposure.values))])
+        own = np.stack(
+            [-np.asarray(run[f"p{place}"].values) for place in range(len(exposure.values))]
+        )
         order = np.argsort(losses)
         place = level * len(losses)
         reach = max(NEAR * len(losses), 10.0)
@@ -113,12 +134,22 @@ class Simulated(Method):
 
     def description(self, exposure: Exposure, horizon: int) -> str:
         days = "1 day" if horizon == 1 else f"{horizon} days"
-        model = {"weighted": ", from today's volatility", "garch": ", from the volatility that GARCH(1,1) forecasts"}
+        model = {
+            "weighted": ", from today's volatility",
+            "garch": ", from the volatility that GARCH(1,1) forecasts",
+        }
         followed = model.get(self.volatility or "", "")
-        return f"{self.trials:,} simulated paths of {days}{followed}, {self.copula} copula, seed {self.seed}"
+        return (
+            f"{self.trials:,} simulated paths of {days}{followed}, {self.copula} copula, seed "
+            f"{self.seed}"
+        )
 
-    def _rescaled(self, exposure: Exposure, horizon: int) -> tuple[Exposure, tuple[tuple[float, ...], ...] | None]:
-        """Return the returns rescaled to the day to come, and each instrument's volatility on each day over that."""
+    def _rescaled(
+        self, exposure: Exposure, horizon: int
+    ) -> tuple[Exposure, tuple[tuple[float, ...], ...] | None]:
+        """Return the returns rescaled to the day to come, and each instrument's volatility on each
+        day over that.
+        """
         if self.volatility is None:
             return exposure, None
         if self.volatility == "weighted":
@@ -127,13 +158,17 @@ class Simulated(Method):
         else:
             models = [fit_garch(column) for column in exposure.returns.T]
             path = np.stack([model.volatility for model in models])
-            scales = tuple(tuple((f / f[0]).tolist()) for f in (model.forecast(horizon) for model in models))
+            scales = tuple(
+                tuple((f / f[0]).tolist()) for f in (model.forecast(horizon) for model in models)
+            )
         return exposure.with_returns(exposure.returns * (path[:, -1:] / path[:, :-1]).T), scales
 
 
 @dataclass(frozen=True)
 class _Profit:
-    """The profit in money of holdings, or of one of them, from simple returns by day ``(days, trials)``."""
+    """The profit in money of holdings, or of one of them, from simple returns by day ``(days,
+    trials)``.
+    """
 
     values: tuple[float, ...]
     scales: tuple[tuple[float, ...], ...] | None
@@ -143,14 +178,20 @@ class _Profit:
     def __call__(self, **returns: Floats) -> Floats:
         rows = list(returns.values())
         if self.scales is not None:
-            rows = [row * np.array(scale)[:, None] for row, scale in zip(rows, self.scales, strict=True)]
+            rows = [
+                row * np.array(scale)[:, None] for row, scale in zip(rows, self.scales, strict=True)
+            ]
         growth = [grow(row)[-1] for row in rows]
         if self.revalue is not None:
             return np.asarray(self.revalue(np.stack(growth)))
-        return np.asarray(sum(value * (grown - 1) for value, grown in zip(self.values, growth, strict=True)))
+        return np.asarray(
+            sum(value * (grown - 1) for value, grown in zip(self.values, growth, strict=True))
+        )
 
 
-@lru_cache(maxsize=8)  # value at risk and expected shortfall at several levels are read off the same trials
+@lru_cache(
+    maxsize=8
+)  # value at risk and expected shortfall at several levels are read off the same trials
 def _run(
     values: tuple[float, ...],
     marginals: tuple[Distribution, ...],
@@ -169,11 +210,16 @@ def _run(
     }
     copula, df = joined
     entries = tuple(
-        checked_correlation((names[a], names[b]), value, copula=copula, df=df, repair=True) for a, b, value in pairs
+        checked_correlation((names[a], names[b]), value, copula=copula, df=df, repair=True)
+        for a, b, value in pairs
     )
-    quantities["profit"] = Line("profit", _Profit(values, scales, revalue, _signature(names)), outcome=True)
+    quantities["profit"] = Line(
+        "profit", _Profit(values, scales, revalue, _signature(names)), outcome=True
+    )
     for place, name in enumerate(names):
-        own = _Profit((values[place],), None if scales is None else (scales[place],), None, _signature([name]))
+        own = _Profit(
+            (values[place],), None if scales is None else (scales[place],), None, _signature([name])
+        )
         quantities[f"p{place}"] = Line(f"p{place}", own, outcome=True)
     statement = Statement("portfolio", Timeline(periods=horizon), quantities, entries)
     return simulate(statement.program, Settings(trials, seed, "random"))
@@ -182,12 +228,18 @@ def _run(
 @lru_cache(maxsize=64)
 def _statistic(run: Run, measure: str, level: float) -> Estimate:
     result = run["profit"]
-    return result.value_at_risk(level) if measure == "value_at_risk" else result.expected_shortfall(level)
+    return (
+        result.value_at_risk(level)
+        if measure == "value_at_risk"
+        else result.expected_shortfall(level)
+    )
 
 
 @lru_cache(maxsize=16)
 def _rank_correlations(returns: bytes, count: int) -> tuple[tuple[int, int, float], ...]:
-    """Return the rank correlation of each pair of instruments, from their returns ``(returns, instruments)``."""
+    """Return the rank correlation of each pair of instruments, from their returns ``(returns,
+    instruments)``.
+    """
     found = rank_correlations(np.frombuffer(returns).reshape(-1, count))
     return tuple((j, i, float(found[i, j])) for i in range(count) for j in range(i))
 
@@ -208,7 +260,9 @@ def _marginals(exposure: Exposure, marginals: Any) -> list[Distribution]:
         return [Normal(float(c.mean()), float(c.std(ddof=1))) for c in exposure.returns.T]
     if not isinstance(marginals, Mapping):
         raise ParameterError(
-            f"marginals must be 'student', 'normal', or distributions by instrument, not {marginals!r:.60}", owner="simulated"
+            "marginals must be 'student', 'normal', or distributions by instrument, not "
+            f"{marginals!r:.60}",
+            owner="simulated",
         )
     for name in exposure.names:
         if not isinstance(marginals.get(name), Distribution):

@@ -16,15 +16,20 @@ from kindynos.validate import finite
 
 
 def shocked(exposure: Exposure, shocks: Mapping[str, float]) -> pd.DataFrame:
-    """Return each holding's return and profit under shocks; those not shocked follow by regression on those that are."""
+    """Return each holding's return and profit under shocks; those not shocked follow by regression
+    on those that are.
+    """
     if not shocks:
         raise ParameterError("no shock; say stress({'oil': -0.2})", owner="stress")
     for name, shock in shocks.items():
         if name not in exposure.names:
-            raise ParameterError(f"{name!r} is not held", owner="stress", unknown=str(name), known=exposure.names)
+            raise ParameterError(
+                f"{name!r} is not held", owner="stress", unknown=str(name), known=exposure.names
+            )
         if finite("stress", f"the shock of {name}", shock) < -1:
             raise ParameterError(
-                f"the shock of {name} is {shock:g}; a price cannot fall by more than all of it", owner="stress"
+                f"the shock of {name} is {shock:g}; a price cannot fall by more than all of it",
+                owner="stress",
             )
     hit = np.array([name in shocks for name in exposure.names])
     matrix = covariance(exposure.returns)
@@ -33,7 +38,12 @@ def shocked(exposure: Exposure, shocks: Mapping[str, float]) -> pd.DataFrame:
     moves[hit] = given
     if (~hit).any():
         moves[~hit] = matrix[np.ix_(~hit, hit)] @ np.linalg.pinv(matrix[np.ix_(hit, hit)]) @ given
-    return _table(exposure.names, exposure.values, np.maximum(moves, -1.0), np.where(hit, "given", "by regression"))
+    return _table(
+        exposure.names,
+        exposure.values,
+        np.maximum(moves, -1.0),
+        np.where(hit, "given", "by regression"),
+    )
 
 
 def replayed(prices: Prices, values: pd.Series, first: Any, last: Any) -> pd.DataFrame:
@@ -42,15 +52,21 @@ def replayed(prices: Prices, values: pd.Series, first: Any, last: Any) -> pd.Dat
     dates = prices.dates
     if not dates[0] <= begin < end <= dates[-1]:
         span = f"{dates[0]:%Y-%m-%d} to {dates[-1]:%Y-%m-%d}"
-        raise ParameterError(f"{begin:%Y-%m-%d} to {end:%Y-%m-%d} is no stretch of the history, {span}", owner="replay")
+        raise ParameterError(
+            f"{begin:%Y-%m-%d} to {end:%Y-%m-%d} is no stretch of the history, {span}",
+            owner="replay",
+        )
     stretch = prices.frame.loc[begin:end]
     moves = (stretch.iloc[-1] / stretch.iloc[0] - 1).to_numpy()
     return _table(prices.instruments, values.to_numpy(), moves, np.full(len(moves), "history"))
 
 
-def _table(names: list[str], values: np.ndarray, moves: np.ndarray, how: np.ndarray) -> pd.DataFrame:
+def _table(
+    names: list[str], values: np.ndarray, moves: np.ndarray, how: np.ndarray
+) -> pd.DataFrame:
     frame = pd.DataFrame(
-        {"value": values, "return": moves, "profit": values * moves, "moved": how}, index=pd.Index(names, name="instrument")
+        {"value": values, "return": moves, "profit": values * moves, "moved": how},
+        index=pd.Index(names, name="instrument"),
     )
     frame.attrs["profit"] = float(frame["profit"].sum())
     return frame

@@ -1,4 +1,6 @@
-"""Volatility that clusters: exponentially weighted, or by a GARCH(1,1) model, with its forecast over several days."""
+"""Volatility that clusters: exponentially weighted, or by a GARCH(1,1) model, with its forecast
+over several days.
+"""
 
 from __future__ import annotations
 
@@ -16,15 +18,18 @@ from kindynos.errors import ParameterError
 from kindynos.processes.likelihood import peak, resampled
 from kindynos.validate import array_of, whole
 
-DECAY = 0.94  # of the weight of a day in an exponentially weighted variance, as is common for daily returns
+# of the weight of a day in an exponentially weighted variance, as is common for daily returns
+DECAY = 0.94
 MOST_PERSISTENT = 0.999
 SLOW = 2.0  # the factor on autocorrelations that are cut off; found by benchmarks/risk_coverage
 MOST_OPEN = 5.0  # times; of a kurtosis of 11, beyond which a sample's says little
-LEAST = 1e-6  # of the volatility of the whole row: below it, a quiet stretch would be blown up without limit
+# of the volatility of the whole row: below it, a quiet stretch would be blown up without limit
+LEAST = 1e-6
 
 
 def weighted_volatility(rows: Floats, decay: float = DECAY) -> Floats:
-    """Return the exponentially weighted volatility at each day's start ``(rows, days + 1)``; the first is the row's own.
+    """Return the exponentially weighted volatility at each day's start ``(rows, days + 1)``; the
+    first is the row's own.
 
     The last is the forecast for the day after the row, and for every day beyond it.
     """
@@ -39,7 +44,9 @@ def weighted_volatility(rows: Floats, decay: float = DECAY) -> Floats:
 
 
 def garch_volatility(rows: Floats, reaction: float, persistence: float) -> Floats:
-    """Return the volatility at each day's start ``(rows, days + 1)`` by a GARCH(1,1) model around each row's mean square."""
+    """Return the volatility at each day's start ``(rows, days + 1)`` by a GARCH(1,1) model around
+    each row's mean square.
+    """
     squares = rows**2
     variance = squares.mean(axis=1)
     path = _variances(squares, variance, reaction, persistence)
@@ -48,11 +55,12 @@ def garch_volatility(rows: Floats, reaction: float, persistence: float) -> Float
 
 @dataclass(frozen=True)
 class GarchVolatility:
-    """The volatility of returns by a GARCH(1,1) model with mean 0: variance = (1 - a - b) long-run variance + a return² + b
-    variance before.
+    """The volatility of returns by a GARCH(1,1) model with mean 0: variance = (1 - a - b) long-run
+    variance + a return² + b variance before.
 
-    ``reaction`` is a and ``persistence`` a + b; ``volatility`` are the sds at each day's start, the last that of the day to
-    come. ``gain`` is how much likelier it makes the returns than a constant volatility, in log likelihood.
+    ``reaction`` is a and ``persistence`` a + b; ``volatility`` are the sds at each day's start, the
+    last that of the day to come. ``gain`` is how much likelier it makes the returns than a constant
+    volatility, in log likelihood.
 
     Source: Bollerslev, Journal of Econometrics 31 (1986), 307-327.
     """
@@ -65,17 +73,21 @@ class GarchVolatility:
     drawn: Floats  # reactions and persistences that the likelihood leaves open (2, draws)
 
     def forecast(self, days: int) -> Floats:
-        """Return the forecast sd of each of the next days, which goes to the long-run one by ``persistence`` a day."""
+        """Return the forecast sd of each of the next days, which goes to the long-run one by
+        ``persistence`` a day.
+        """
         gap = self.volatility[-1] ** 2 - self.variance
         ahead = np.arange(whole("forecast", "days", days, least=1))
         return np.asarray(np.sqrt(self.variance + gap * self.persistence**ahead))
 
 
 def fit_garch(returns: ArrayLike) -> GarchVolatility:
-    """Return the GARCH(1,1) model that makes returns ``(days,)`` likeliest, with their mean square as long-run variance.
+    """Return the GARCH(1,1) model that makes returns ``(days,)`` likeliest, with their mean square
+    as long-run variance.
 
-    Normal returns are assumed for the fit, which serves others too (Bollerslev and Wooldridge, Econometric Reviews 11, 1992).
-    Raises ParameterError for fewer than 50 returns, or returns that are not finite or all 0.
+    Normal returns are assumed for the fit, which serves others too (Bollerslev and Wooldridge,
+    Econometric Reviews 11, 1992). Raises ParameterError for fewer than 50 returns, or returns that
+    are not finite or all 0.
 
     >>> rng = np.random.default_rng(1)
     >>> fit_garch(0.01 * rng.standard_normal(500)).reaction < 0.1
@@ -83,7 +95,9 @@ def fit_garch(returns: ArrayLike) -> GarchVolatility:
     """
     x = array_of("fit_garch", "returns", returns)
     if x.ndim != 1 or len(x) < 50 or not np.isfinite(x).all() or not x.any():
-        raise ParameterError("needs at least 50 finite returns in a row that are not all 0", owner="fit_garch")
+        raise ParameterError(
+            "needs at least 50 finite returns in a row that are not all 0", owner="fit_garch"
+        )
     return _fitted(x.tobytes())
 
 
@@ -95,7 +109,9 @@ def _fitted(data: bytes) -> GarchVolatility:
     squares, variance = x**2, float((x**2).mean())
 
     def shares(theta: Floats) -> tuple[float, float]:
-        first, second = (MOST_PERSISTENT / (1 + math.exp(-min(max(float(v), -30.0), 30.0))) for v in theta)
+        first, second = (
+            MOST_PERSISTENT / (1 + math.exp(-min(max(float(v), -30.0), 30.0))) for v in theta
+        )
         return first * second / MOST_PERSISTENT, first
 
     def cost(theta: Floats) -> float:
@@ -103,16 +119,24 @@ def _fitted(data: bytes) -> GarchVolatility:
         return float(0.5 * (np.log(path) + squares / path).sum())
 
     found = [
-        minimize(cost, start, method="Nelder-Mead", options={"maxiter": 120, "xatol": 1e-2, "fatol": 1e-3})
+        minimize(
+            cost,
+            start,
+            method="Nelder-Mead",
+            options={"maxiter": 120, "xatol": 1e-2, "fatol": 1e-3},
+        )
         for start in ((3.0, -2.0), (-1.0, -1.0))
     ]
     best = min(found, key=lambda one: float(one.fun))
     reaction, persistence = shares(best.x)
     steady = 0.5 * float((math.log(variance) + squares / variance).sum())
     volatility = np.sqrt(_variances(squares, variance, reaction, persistence))
-    # Shocks that are not normal leave the parameters (kurtosis - 1) / 2 times as open as a normal likelihood says.
+    # Shocks that are not normal leave the parameters (kurtosis - 1) / 2 times as open as a normal
+    # likelihood says.
     shocks = squares / volatility[:-1] ** 2
-    open_by = min(max((float((shocks**2).mean()) / float(shocks.mean()) ** 2 - 1) / 2, 1.0), MOST_OPEN)
+    open_by = min(
+        max((float((shocks**2).mean()) / float(shocks.mean()) ** 2 - 1) / 2, 1.0), MOST_OPEN
+    )
 
     def honest(theta: Floats) -> float:
         return cost(theta) / open_by
@@ -120,11 +144,20 @@ def _fitted(data: bytes) -> GarchVolatility:
     sample = np.array(resampled(honest, peak(honest, best.x), (1.5, 1.5)))
     drawn = np.array([shares(theta) for theta in sample.T]).T
     least = LEAST * math.sqrt(variance)
-    return GarchVolatility(reaction, persistence, variance, np.maximum(volatility, least), steady - float(best.fun), drawn)
+    return GarchVolatility(
+        reaction,
+        persistence,
+        variance,
+        np.maximum(volatility, least),
+        steady - float(best.fun),
+        drawn,
+    )
 
 
 def _variances(squares: Floats, variance: Any, reaction: float, persistence: float) -> Floats:
-    """Return the variances of squares ``(days,)`` or ``(rows, days)``, whose long-run one is a number or one a row."""
+    """Return the variances of squares ``(days,)`` or ``(rows, days)``, whose long-run one is a
+    number or one a row.
+    """
     from scipy.signal import lfilter
 
     start = np.expand_dims(variance, -1)
@@ -134,11 +167,13 @@ def _variances(squares: Floats, variance: Any, reaction: float, persistence: flo
 
 
 def clustering(losses: Floats) -> float:
-    """Return by how much clustered volatility cuts what losses tell of their tail: 1 for independent ones.
+    """Return by how much clustered volatility cuts what losses tell of their tail: 1 for
+    independent ones.
 
-    It is 1 + 2 x the sum of the autocorrelations of large losses (beyond the 90 % quantile), told from those of large moves in
-    either direction, of which there are more: over 3 x the root of the number of days, with weights that fall to 0 (Newey and
-    West, Econometrica 55, 1987, 703-708). The sum is doubled, since about half of what fades slowly lies beyond them.
+    It is 1 + 2 x the sum of the autocorrelations of large losses (beyond the 90 % quantile), told
+    from those of large moves in either direction, of which there are more: over 3 x the root of the
+    number of days, with weights that fall to 0 (Newey and West, Econometrica 55, 1987, 703-708).
+    The sum is doubled, since about half of what fades slowly lies beyond them.
     """
     sizes = np.abs(losses - np.median(losses))
     large = (sizes > np.quantile(sizes, 0.8)).astype(np.float64)
@@ -149,16 +184,18 @@ def clustering(losses: Floats) -> float:
     if products[0] <= 0:
         return 1.0
     weights = 1 - np.arange(1, most + 1) / (most + 1)
-    # A loss beyond 90 % is one side of a large move: their covariance is a quarter of that of the large moves.
+    # A loss beyond 90 % is one side of a large move: their covariance is a quarter of that of the
+    # large moves.
     share = (0.2 * 0.8 / 4) / (0.1 * 0.9)
     return max(1.0, 1 + 2 * SLOW * share * float(weights @ (products[1:] / products[0])))
 
 
 def clustering_test(losses: Floats, lags: int = 10) -> float:
-    """Return the p-value of a test that large moves do not cluster: autocorrelations of the ranks of their sizes.
+    """Return the p-value of a test that large moves do not cluster: autocorrelations of the ranks
+    of their sizes.
 
-    Source: Ljung and Box, Biometrika 65 (1978), 297-303; of squared returns McLeod and Li (1983). Ranks keep one crash from
-    deciding it.
+    Source: Ljung and Box, Biometrika 65 (1978), 297-303; of squared returns McLeod and Li (1983).
+    Ranks keep one crash from deciding it.
     """
     ranks = np.argsort(np.argsort(np.abs(losses - np.median(losses)))).astype(np.float64)
     ranks -= ranks.mean()

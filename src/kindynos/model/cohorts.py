@@ -25,15 +25,24 @@ def row_name(cohort: str, state: str) -> str:
     return f"{cohort}_{re.sub(r'[^0-9a-z]+', '_', state.lower()).strip('_')}"
 
 
-def declarations(name: str, cohort: Cohort, periods: int | None, uncertain: bool) -> tuple[Driver, list[Line]]:
-    """Return the driver of a cohort's moves and its rows; raises ModelError for a model that cannot hold them."""
+def declarations(
+    name: str, cohort: Cohort, periods: int | None, uncertain: bool
+) -> tuple[Driver, list[Line]]:
+    """Return the driver of a cohort's moves and its rows; raises ModelError for a model that cannot
+    hold them.
+    """
     owner = f"cohort {name!r}"
     if periods is None:
         raise ModelError("needs a model with periods", owner=owner)
     if cohort.periods is not None and cohort.periods < periods:
-        raise ModelError(f"its chances are stated for {cohort.periods} periods, and the model has {periods}", owner=owner)
+        raise ModelError(
+            f"its chances are stated for {cohort.periods} periods, and the model has {periods}",
+            owner=owner,
+        )
     if uncertain and cohort.fitted is None:
-        raise ModelError("uncertain=True needs a cohort that was learned: Cohort.fit(moves)", owner=owner)
+        raise ModelError(
+            "uncertain=True needs a cohort that was learned: Cohort.fit(moves)", owner=owner
+        )
     rows = [row_name(name, state) for state in cohort.states]
     if len(set(rows)) < len(rows):
         raise ModelError(f"two of its states would have one row: {', '.join(rows)}", owner=owner)
@@ -41,9 +50,19 @@ def declarations(name: str, cohort: Cohort, periods: int | None, uncertain: bool
         rows.append(f"{name}_value")
     moves = f"{name}_moves"
     driver = distribution_driver(
-        moves, Uniform(0.0, 1.0), periods, each="period", base=AT_BASE, source="the luck of the cohort's moves"
+        moves,
+        Uniform(0.0, 1.0),
+        periods,
+        each="period",
+        base=AT_BASE,
+        source="the luck of the cohort's moves",
     )
-    call = SharedCall(Evolution(cohort, moves, tuple(rows), uncertain), tuple(rows), (moves, *cohort.names), each_trial=False)
+    call = SharedCall(
+        Evolution(cohort, moves, tuple(rows), uncertain),
+        tuple(rows),
+        (moves, *cohort.names),
+        each_trial=False,
+    )
     return driver, [Line(row, shared=call, unit=None) for row in rows]
 
 
@@ -60,7 +79,12 @@ class Evolution:
         """Return the rows ``(periods, trials)``; at the base score, the expected counts."""
         cohort, rows, scores = self.cohort, self.rows, inputs.pop(self.moves)
         scores = scores if np.ndim(scores) == 2 else np.reshape(scores, (-1, 1))
-        trials = max([scores.shape[-1], *(np.shape(value)[-1] for value in inputs.values() if np.ndim(value))])
+        trials = max(
+            [
+                scores.shape[-1],
+                *(np.shape(value)[-1] for value in inputs.values() if np.ndim(value)),
+            ]
+        )
         full = np.ascontiguousarray(np.broadcast_to(scores, (len(scores), trials)))
         chances = cohort.fitted.drawn(split(full[0], 97)) if self.uncertain else None
         every = [chances] if chances is not None else _by_period(cohort, inputs, len(full))
@@ -82,7 +106,10 @@ def _by_period(cohort: Cohort, inputs: dict[str, Any], periods: int) -> list[lis
         return cohort.matrices(inputs)
     return [
         cohort.matrices(
-            {name: value[min(t, len(value) - 1)] if np.ndim(value) == 2 else value for name, value in inputs.items()}
+            {
+                name: value[min(t, len(value) - 1)] if np.ndim(value) == 2 else value
+                for name, value in inputs.items()
+            }
         )[0]
         for t in range(periods)
     ]

@@ -1,4 +1,6 @@
-"""Model files: TOML, checked on reading. Reading one runs no code, and reports all its mistakes at once."""
+"""Model files: TOML, checked on reading. Reading one runs no code, and reports all its mistakes at
+once.
+"""
 
 from __future__ import annotations
 
@@ -32,7 +34,10 @@ def load_model(path: str | Path) -> Model:
     >>> from tempfile import TemporaryDirectory
     >>> with TemporaryDirectory() as folder:
     ...     file = Path(folder, "tickets.toml")
-    ...     _ = file.write_text('[model]\\nname = "Tickets"\\n[given]\\nfare = 42\\n[outcomes]\\nsales = "fare * 1000"')
+    ...     _ = file.write_text(
+    ...         '[model]\\nname = "Tickets"\\n[given]\\nfare = 42\\n'
+    ...         '[outcomes]\\nsales = "fare * 1000"'
+    ...     )
     ...     load_model(file)
     <model 'Tickets': 1 given figure, 0 drivers, 1 line>
     """
@@ -49,7 +54,10 @@ def _read(path: Path) -> dict[str, Any]:
     try:
         data = path.read_bytes()
         if data[:4] == b"PAR1":
-            raise FileError("is a Parquet file, such as a saved run, and no model; give the model file (.toml)", file=str(path))
+            raise FileError(
+                "is a Parquet file, such as a saved run, and no model; give the model file (.toml)",
+                file=str(path),
+            )
     except OSError as error:
         raise FileError(f"cannot be read: {error.strerror or error}", file=str(path)) from None
     return _parsed(data, str(path))
@@ -57,7 +65,9 @@ def _read(path: Path) -> dict[str, Any]:
 
 def _parsed(data: bytes, source: str) -> dict[str, Any]:
     if len(data) > LARGEST:
-        raise FileError(f"a model file may have {LARGEST:,} bytes, and this one has {len(data):,}", file=source)
+        raise FileError(
+            f"a model file may have {LARGEST:,} bytes, and this one has {len(data):,}", file=source
+        )
     try:
         return tomllib.loads(data.decode("utf-8"))
     except UnicodeDecodeError as error:
@@ -111,9 +121,14 @@ class _Reader:
             raise FileError.of_all(self.file, found)
         names = [*found.given, *found.drivers, *found.cohorts, *found.lines, *found.outcomes]
         if len(names) > MOST_QUANTITIES:
-            raise FileError(f"a model may have {MOST_QUANTITIES:,} quantities, and this one has {len(names):,}", file=self.file)
+            raise FileError(
+                f"a model may have {MOST_QUANTITIES:,} quantities, and this one has {len(names):,}",
+                file=self.file,
+            )
         model = self._declared(found)
-        for quantity, error in undeclared(model.quantities, model.statement.timeline, [*names, *model.quantities]):
+        for quantity, error in undeclared(
+            model.quantities, model.statement.timeline, [*names, *model.quantities]
+        ):
             table = f"[drivers.{quantity.name}]"
             if isinstance(quantity, Line):
                 table = f"[{'outcomes' if quantity.outcome else 'lines'}] {quantity.name}"
@@ -136,8 +151,12 @@ class _Reader:
                 model.given(name, given.value, unit=given.unit, source=given.source)
         for name, driver in content.drivers.items():
             with self._table(f"[drivers.{name}]"):
-                options = driver.model_dump(include={"each", "base", "unit", "source", "serial", "dt"}, exclude_none=True)
-                stated = _distribution_or_process(driver.distribution, driver.process, driver.parameters)
+                options = driver.model_dump(
+                    include={"each", "base", "unit", "source", "serial", "dt"}, exclude_none=True
+                )
+                stated = _distribution_or_process(
+                    driver.distribution, driver.process, driver.parameters
+                )
                 if driver.uncertain:
                     stated, options = _learned_again(stated), {**options, "uncertain": True}
                 model.driver(name, stated, **options)
@@ -147,13 +166,21 @@ class _Reader:
         for place, entry in enumerate(content.correlations):
             with self._table(f"[[correlations]] number {place + 1}"):
                 options = entry.model_dump(exclude={"between", "value"})
-                model.correlate(*entry.between, *([] if entry.value is None else [entry.value]), **options)
+                model.correlate(
+                    *entry.between, *([] if entry.value is None else [entry.value]), **options
+                )
         for name, line in content.lines.items():
             with self._table(f"[lines] {name}"):
                 model.line(name, line.formula, unit=line.unit)
         for name, outcome in content.outcomes.items():
             with self._table(f"[outcomes] {name}"):
-                model.outcome(name, outcome.formula, unit=outcome.unit, target=outcome.target, better=outcome.better)
+                model.outcome(
+                    name,
+                    outcome.formula,
+                    unit=outcome.unit,
+                    target=outcome.target,
+                    better=outcome.better,
+                )
         for name, changes in content.scenarios.items():
             with self._table(f"[scenarios.{name}]"):
                 model.scenario(name, **{key: _replacement(value) for key, value in changes.items()})
@@ -167,36 +194,59 @@ def _distribution_or_process(
         raise ModelError("the key 'distribution' is missing, or 'process' for a series")
     if distribution is not None and process is not None:
         raise ModelError("say distribution or process, and not both")
-    return distribution_from(distribution, parameters) if distribution is not None else process_from(str(process), parameters)
+    return (
+        distribution_from(distribution, parameters)
+        if distribution is not None
+        else process_from(str(process), parameters)
+    )
 
 
 def _cohort(table: Any) -> Cohort:
-    """Return a cohort from its table; the state that takes the rest may be told in the table of each state."""
+    """Return a cohort from its table; the state that takes the rest may be told in the table of
+    each state.
+    """
     chances, rests = table.chances, {}
     for state, row in chances.items():
         if not isinstance(row, dict):
             raise ModelError(
-                f"no key {state!r}", unknown=state, known=[*table.states, "start", "rest", "arrivals", "departures"]
+                f"no key {state!r}",
+                unknown=state,
+                known=[*table.states, "start", "rest", "arrivals", "departures"],
             )
         taker = row.pop("rest", table.rest)
         if taker is not None:
             rests[state] = taker
     return Cohort(
-        table.states, table.start, chances, rests, arrivals=table.arrivals, departures=table.departures, value=table.value,
+        table.states,
+        table.start,
+        chances,
+        rests,
+        arrivals=table.arrivals,
+        departures=table.departures,
+        value=table.value,
         cost=table.cost,
-    )  # fmt: skip
+    )
 
 
 def _learned_again(stated: Any) -> Process:
-    """Return a process learned again from its history, so that its parameters can be drawn; raises ModelError for others."""
+    """Return a process learned again from its history, so that its parameters can be drawn; raises
+    ModelError for others.
+    """
     if not isinstance(stated, Process):
-        raise ModelError("uncertain belongs to a process; a distribution is written as 'uncertain', with its parts")
+        raise ModelError(
+            "uncertain belongs to a process; a distribution is written as 'uncertain', with "
+            "its parts"
+        )
     return stated.learned_again()
 
 
 def _replacement(value: Any) -> Any:
-    """Return what stands in for a quantity: a distribution or a process stated as a table, or a figure."""
+    """Return what stands in for a quantity: a distribution or a process stated as a table, or a
+    figure.
+    """
     if isinstance(value, dict) and ("distribution" in value or "process" in value):
-        parameters = {key: item for key, item in value.items() if key not in ("distribution", "process")}
+        parameters = {
+            key: item for key, item in value.items() if key not in ("distribution", "process")
+        }
         return _distribution_or_process(value.get("distribution"), value.get("process"), parameters)
     return value

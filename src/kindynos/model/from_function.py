@@ -1,4 +1,6 @@
-"""A calculation that is there already, as the lines of a model: its arguments are the drivers, what it returns the outcomes."""
+"""A calculation that is there already, as the lines of a model: its arguments are the drivers, what
+it returns the outcomes.
+"""
 
 from __future__ import annotations
 
@@ -23,14 +25,18 @@ def outcome_lines(
     each_trial: bool | None,
     base: Any = None,
 ) -> list[Line]:
-    """Return the outcomes of a function of the named inputs, which share one call; see Model.from_function."""
+    """Return the outcomes of a function of the named inputs, which share one call; see
+    Model.from_function.
+    """
     if base is not None:
         _check_fields(base, inputs)
         function = partial(_on_base, function, base)
     else:
         _check_arguments(function, inputs)
     listed = [outcomes] if isinstance(outcomes, str) else outcomes
-    named: dict[str, Mapping[str, Any]] = dict(listed) if isinstance(listed, Mapping) else {name: {} for name in listed}
+    named: dict[str, Mapping[str, Any]] = (
+        dict(listed) if isinstance(listed, Mapping) else {name: {} for name in listed}
+    )
     if not named:
         raise ModelError("name at least one outcome", owner="from_function")
     call = SharedCall(function, tuple(named), tuple(inputs), each_trial)
@@ -55,11 +61,18 @@ def _on_base(function: Callable[..., Any], base: Any, **inputs: Any) -> Any:
 
 def _check_fields(base: Any, names: Sequence[str]) -> None:
     if not dataclasses.is_dataclass(base) or isinstance(base, type):
-        raise ModelError(f"base must be an instance of a dataclass, not {shown(base)}", owner="from_function")
+        raise ModelError(
+            f"base must be an instance of a dataclass, not {shown(base)}", owner="from_function"
+        )
     known = [field.name for field in dataclasses.fields(base) if field.init]
     for name in names:
         if name not in known:
-            raise ModelError(f"the dataclass has no field {name!r}", owner="from_function", unknown=name, known=known)
+            raise ModelError(
+                f"the dataclass has no field {name!r}",
+                owner="from_function",
+                unknown=name,
+                known=known,
+            )
 
 
 def _check_arguments(function: Callable[..., Any], names: Sequence[str]) -> None:
@@ -67,12 +80,23 @@ def _check_arguments(function: Callable[..., Any], names: Sequence[str]) -> None
     try:
         parameters = inspect.signature(function).parameters
     except (TypeError, ValueError):
-        raise ModelError(f"needs a function or an object that can be called, not {function!r:.60}", owner=owner) from None
+        raise ModelError(
+            f"needs a function or an object that can be called, not {function!r:.60}", owner=owner
+        ) from None
     takes_any = any(p.kind is p.VAR_KEYWORD for p in parameters.values())
-    known = [p.name for p in parameters.values() if p.kind in (p.POSITIONAL_OR_KEYWORD, p.KEYWORD_ONLY)]
+    known = [
+        p.name for p in parameters.values() if p.kind in (p.POSITIONAL_OR_KEYWORD, p.KEYWORD_ONLY)
+    ]
     for name in names:
         if name not in known and not takes_any:
-            raise ModelError(f"the function has no argument {name!r}", owner=owner, unknown=name, known=known)
+            raise ModelError(
+                f"the function has no argument {name!r}", owner=owner, unknown=name, known=known
+            )
     for p in parameters.values():
-        if p.kind is p.POSITIONAL_ONLY or (p.default is p.empty and p.name in known and p.name not in names):
-            raise ModelError(f"the argument {p.name!r} needs a driver or a given figure, or a default", owner=owner)
+        if p.kind is p.POSITIONAL_ONLY or (
+            p.default is p.empty and p.name in known and p.name not in names
+        ):
+            raise ModelError(
+                f"the argument {p.name!r} needs a driver or a given figure, or a default",
+                owner=owner,
+            )

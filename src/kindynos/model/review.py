@@ -1,4 +1,6 @@
-"""Looking a model over before it runs: what in it looks wrong. Each check is one function listed in CHECKS."""
+"""Looking a model over before it runs: what in it looks wrong. Each check is one function listed in
+CHECKS.
+"""
 
 from __future__ import annotations
 
@@ -17,19 +19,65 @@ from kindynos.model.writing import cohorts_of
 from kindynos.program.program import Program
 from kindynos.program.quantities import DistributionDriver, Driver
 
-RATE_WORDS = {"rate", "hurdle", "discount", "tax", "growth", "inflation", "interest", "yield", "wacc", "escalation"}
-SHARE_WORDS = {"share", "load", "occupancy", "fraction", "utilisation", "utilization", "probability", "portion"}
+RATE_WORDS = {
+    "rate",
+    "hurdle",
+    "discount",
+    "tax",
+    "growth",
+    "inflation",
+    "interest",
+    "yield",
+    "wacc",
+    "escalation",
+}
+SHARE_WORDS = {
+    "share",
+    "load",
+    "occupancy",
+    "fraction",
+    "utilisation",
+    "utilization",
+    "probability",
+    "portion",
+}
 NEVER_NEGATIVE = SHARE_WORDS | {
-    *("price", "fare", "cost", "life", "lifetime", "volume", "passengers", "sold", "demand", "wage", "capacity"),
-    *("years", "months", "days", "hours", "age", "duration", "distance", "weight", "energy", "fuel", "quantity"),
+    *(
+        "price",
+        "fare",
+        "cost",
+        "life",
+        "lifetime",
+        "volume",
+        "passengers",
+        "sold",
+        "demand",
+        "wage",
+        "capacity",
+    ),
+    *(
+        "years",
+        "months",
+        "days",
+        "hours",
+        "age",
+        "duration",
+        "distance",
+        "weight",
+        "energy",
+        "fuel",
+        "quantity",
+    ),
 }
 RATES = ("rate", "growth", "finance", "reinvest")  # parameters that are fractions per period
 OFTEN = 0.05  # a chance of a loss from which on a driver is taken for a return
 NEGLIGIBLE = 1e-6  # a chance below this is not worth a word
 TIES = 0.02  # by how much ties may lower a rank correlation before it is said
 WIDE, NARROW = 1.0, 1e-4  # sd over |mean| beyond which a slip is likely
-SKEWED = 0.5  # sd by which the mean of an opinion may lie from its mode before the base case is questioned
-RETURN = 0.3  # below this, what can be negative may be a rate of return, whose sd may well exceed its mean
+# sd by which the mean of an opinion may lie from its mode before the base case is questioned
+SKEWED = 0.5
+# below this, what can be negative may be a rate of return, whose sd may well exceed its mean
+RETURN = 0.3
 
 
 @dataclass(frozen=True)
@@ -41,7 +89,9 @@ class Finding:
 
 
 def review(program: Program) -> list[Finding]:
-    """Return what looks wrong in a model, in the order of the checks; an empty list where nothing does."""
+    """Return what looks wrong in a model, in the order of the checks; an empty list where nothing
+    does.
+    """
     return [finding for check in CHECKS for finding in check(program)]
 
 
@@ -64,11 +114,18 @@ def _unused(program: Program) -> Iterator[Finding]:
 
 
 def _rates(program: Program) -> Iterator[Finding]:
-    as_rate = {name for line in program.lines.values() if line.tree is not None for name in _rate_names(line.tree)}
+    as_rate = {
+        name
+        for line in program.lines.values()
+        if line.tree is not None
+        for name in _rate_names(line.tree)
+    }
     for name, value in _typical(program).items():
         if (name in as_rate or _words(name) & RATE_WORDS) and 1 <= abs(value) <= 100:
             yield Finding(
-                name, f"rates are fractions per period: {value:g} means {100 * value:g} %; {value / 100:g} would be {value:g} %"
+                name,
+                f"rates are fractions per period: {value:g} means {100 * value:g} %; "
+                f"{value / 100:g} would be {value:g} %",
             )
 
 
@@ -88,7 +145,9 @@ def _named_arguments(tree: Node) -> Iterator[tuple[str, str, str]]:
 
 
 def _once(program: Program) -> Iterator[Finding]:
-    """Returns that may be negative, drawn once and compounded over all periods: the good years never make up for bad ones."""
+    """Returns that may be negative, drawn once and compounded over all periods: the good years
+    never make up for bad ones.
+    """
     compounded = {
         name
         for line in program.lines.values()
@@ -98,12 +157,17 @@ def _once(program: Program) -> Iterator[Finding]:
     }
     for name, driver in _with_distributions(program):
         if name in compounded and not driver.each and driver.distribution.chance(below=0) > OFTEN:
-            text = "is drawn once and then the same in every period; say each = 'period' if each has a return of its own"
+            text = (
+                "is drawn once and then the same in every period; say each = 'period' if each "
+                "has a return of its own"
+            )
             yield Finding(name, text)
 
 
 def _unfelt(program: Program) -> Iterator[Finding]:
-    """Drivers of one number that change no outcome between their P10 and their P90, the others at their base values."""
+    """Drivers of one number that change no outcome between their P10 and their P90, the others at
+    their base values.
+    """
     felt = [(name, driver) for name, driver in _with_distributions(program) if not driver.each]
     reaches = program.ancestors(program.outcomes)
     felt = [(name, driver) for name, driver in felt if name in reaches]
@@ -114,11 +178,19 @@ def _unfelt(program: Program) -> Iterator[Finding]:
     for place, (name, driver) in enumerate(felt):
         drawn[name][2 * place : 2 * place + 2] = driver.distribution.percentile([10, 90])
     values, _ = program.evaluate(drawn, count, program.outcomes)
-    outcomes = [np.broadcast_to(values[name], (*values[name].shape[:-1], count)) for name in program.outcomes]
+    outcomes = [
+        np.broadcast_to(values[name], (*values[name].shape[:-1], count))
+        for name in program.outcomes
+    ]
     for place, (name, driver) in enumerate(felt):
         low, high = driver.distribution.percentile([10, 90])
-        if low < high and all(np.array_equal(v[..., 2 * place], v[..., 2 * place + 1], equal_nan=True) for v in outcomes):
-            yield Finding(name, f"no outcome changes between its P10 ({low:.4g}) and its P90 ({high:.4g})")
+        if low < high and all(
+            np.array_equal(v[..., 2 * place], v[..., 2 * place + 1], equal_nan=True)
+            for v in outcomes
+        ):
+            yield Finding(
+                name, f"no outcome changes between its P10 ({low:.4g}) and its P90 ({high:.4g})"
+            )
 
 
 def _typical(program: Program) -> dict[str, float]:
@@ -127,12 +199,18 @@ def _typical(program: Program) -> dict[str, float]:
         for name, given in program.givens.items()
         if not given.shape.table
     }
-    return numbers | {name: driver.distribution.mean for name, driver in _with_distributions(program)}
+    return numbers | {
+        name: driver.distribution.mean for name, driver in _with_distributions(program)
+    }
 
 
 def _with_distributions(program: Program) -> list[tuple[str, DistributionDriver]]:
     """Return the drivers that are no processes, whose distribution says what values they take."""
-    return [(name, driver) for name, driver in program.drivers.items() if isinstance(driver, DistributionDriver)]
+    return [
+        (name, driver)
+        for name, driver in program.drivers.items()
+        if isinstance(driver, DistributionDriver)
+    ]
 
 
 def _spread(program: Program) -> Iterator[Finding]:
@@ -145,9 +223,17 @@ def _spread(program: Program) -> Iterator[Finding]:
         ):
             continue
         if sd > WIDE * mean:
-            yield Finding(name, f"the sd {sd:g} is larger than the mean {driver.distribution.mean:g}; is a figure mistyped?")
+            yield Finding(
+                name,
+                f"the sd {sd:g} is larger than the mean {driver.distribution.mean:g}; is a figure "
+                "mistyped?",
+            )
         elif sd < NARROW * mean:
-            yield Finding(name, f"the sd {sd:g} is tiny beside the mean {driver.distribution.mean:g}; is a figure mistyped?")
+            yield Finding(
+                name,
+                f"the sd {sd:g} is tiny beside the mean {driver.distribution.mean:g}; is a figure "
+                "mistyped?",
+            )
 
 
 def _range(program: Program) -> Iterator[Finding]:
@@ -156,36 +242,71 @@ def _range(program: Program) -> Iterator[Finding]:
         below = driver.distribution.chance(below=0)
         if words & NEVER_NEGATIVE and not words & RATE_WORDS and below > NEGLIGIBLE:
             each = ", each period" if driver.each else ""
-            yield Finding(name, f"can be negative, with a chance of {100 * below:.2g} %{each}: {driver.distribution!r}")
+            yield Finding(
+                name,
+                f"can be negative, with a chance of {100 * below:.2g} %{each}: "
+                f"{driver.distribution!r}",
+            )
         beyond = driver.distribution.chance(above=1)
         if words & SHARE_WORDS and beyond > NEGLIGIBLE and driver.distribution.mean <= 1:
-            yield Finding(name, f"a share can exceed 1, with a chance of {100 * beyond:.2g} %: {driver.distribution!r}")
+            yield Finding(
+                name,
+                f"a share can exceed 1, with a chance of {100 * beyond:.2g} %: "
+                f"{driver.distribution!r}",
+            )
 
 
 def _base(program: Program) -> Iterator[Finding]:
     for name, driver in _with_distributions(program):
         low, high = driver.distribution.support
         mode = getattr(driver.distribution, "mode", None)
-        if mode is not None and driver.base is None and abs(driver.distribution.mean - mode) > SKEWED * driver.distribution.sd:
+        if (
+            mode is not None
+            and driver.base is None
+            and abs(driver.distribution.mean - mode) > SKEWED * driver.distribution.sd
+        ):
             mean = brief(driver.distribution.mean)
-            yield Finding(name, f"its base value is its mean {mean}; say base = 'mode' for its likeliest value {brief(mode)}")
+            yield Finding(
+                name,
+                f"its base value is its mean {mean}; say base = 'mode' for its likeliest value "
+                f"{brief(mode)}",
+            )
         if driver.base is not None and not low <= driver.base <= high:
-            yield Finding(name, f"its base value {driver.base:g} cannot occur: the distribution runs from {low:g} to {high:g}")
+            yield Finding(
+                name,
+                f"its base value {driver.base:g} cannot occur: the distribution runs from {low:g} "
+                f"to {high:g}",
+            )
 
 
 def _dependence(program: Program) -> Iterator[Finding]:
     drivers = list(program.drivers)
-    if len(drivers) > 1 and not program.correlations and not any(name in drivers for name in program.named):
+    if (
+        len(drivers) > 1
+        and not program.correlations
+        and not any(name in drivers for name in program.named)
+    ):
         text = f"no correlation is stated; all {len(drivers)} drivers are taken as independent"
         yield Finding("dependence", text)
     for entry in program.correlations:
         drawn = [program.drivers[name] for name in entry.names]
-        if entry.kind != "rank" or entry.value is None or entry.copula != "gaussian" or len(drawn) != 2:
+        if (
+            entry.kind != "rank"
+            or entry.value is None
+            or entry.copula != "gaussian"
+            or len(drawn) != 2
+        ):
             continue
-        one, two = (driver.distribution if isinstance(driver, DistributionDriver) else Normal(0.0, 1.0) for driver in drawn)
+        one, two = (
+            driver.distribution if isinstance(driver, DistributionDriver) else Normal(0.0, 1.0)
+            for driver in drawn
+        )
         reached = convert.rank_reached(convert.of_rank(entry.value), one, two)
         if abs(reached - entry.value) > TIES:
-            text = f"with whole numbers, which tie, a rank correlation of {entry.value:g} comes out as {reached:.2f}"
+            text = (
+                f"with whole numbers, which tie, a rank correlation of {entry.value:g} comes "
+                f"out as {reached:.2f}"
+            )
             yield Finding(" and ".join(entry.names), text)
 
 

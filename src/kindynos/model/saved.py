@@ -1,7 +1,8 @@
-"""Saving a run and reading it again: one Parquet file with the kept values, and as its metadata model, seed, plan and versions.
+"""Saving a run and reading it again: one Parquet file with the kept values, and as its metadata
+model, seed, plan and versions.
 
-Values are stored to the bit, with a checksum. Formulas are stored, functions cannot be: a run of a model with functions is read
-without them, unless the model is given again.
+Values are stored to the bit, with a checksum. Formulas are stored, functions cannot be: a run of a
+model with functions is read without them, unless the model is given again.
 """
 
 from __future__ import annotations
@@ -79,9 +80,14 @@ def save(run: Run, path: str | Path) -> None:
 
 
 def check_savable(path: Path) -> None:
-    """Raise FileError where a run could not be saved; for the time before a simulation that would be lost."""
+    """Raise FileError where a run could not be saved; for the time before a simulation that would
+    be lost.
+    """
     if path.suffix.lower() in (".csv", ".xlsx", ".json", ".toml", ".txt"):
-        rule = f"a run is saved as Parquet, not {path.suffix}; name the file {path.with_suffix('.parquet').name}"
+        rule = (
+            f"a run is saved as Parquet, not {path.suffix}; name the file "
+            f"{path.with_suffix('.parquet').name}"
+        )
         raise FileError(rule, file=str(path))
     check_writable(path)
 
@@ -89,9 +95,9 @@ def check_savable(path: Path) -> None:
 def open_run(path: str | Path, model: Model | None = None) -> Run:
     """Return a saved run: it reads, compares and is drawn like a fresh one.
 
-    ``model`` is needed only for the sheets of trials, and of lines not kept, of a model with Python functions; its outcomes
-    are compared with the saved ones. Raises FileError for a file that is none, is damaged or has another format, and for a
-    model that is not the run's.
+    ``model`` is needed only for the sheets of trials, and of lines not kept, of a model with Python
+    functions; its outcomes are compared with the saved ones. Raises FileError for a file that is
+    none, is damaged or has another format, and for a model that is not the run's.
     """
     path = Path(path)
     about, columns = _read(path)
@@ -101,28 +107,41 @@ def open_run(path: str | Path, model: Model | None = None) -> Run:
         if error.file == str(path):
             raise
         raise FileError(f"its model cannot be read: {error}", file=str(path)) from None
-    except Exception as error:  # the description is foreign data: whatever does not fit, the file is at fault
-        reason = f"{type(error).__name__}: {str(error).splitlines()[0] if str(error) else 'no reason given'}"
-        raise FileError(f"is damaged: its description cannot be read ({reason})", file=str(path)) from None
+    except (
+        Exception
+    ) as error:  # the description is foreign data: whatever does not fit, the file is at fault
+        reason = (
+            f"{type(error).__name__}: "
+            f"{str(error).splitlines()[0] if str(error) else 'no reason given'}"
+        )
+        raise FileError(
+            f"is damaged: its description cannot be read ({reason})", file=str(path)
+        ) from None
     if model is not None:
         _check_same(path, run)
     return run
 
 
-def _opened(path: Path, about: dict[str, Any], columns: dict[str, Floats], model: Model | None) -> Run:
+def _opened(
+    path: Path, about: dict[str, Any], columns: dict[str, Floats], model: Model | None
+) -> Run:
     _check_types(about)
     values = {}
     for name, rows in about["kept"].items():
         wanted = [name] if rows is None else [f"{name}[{i}]" for i in range(rows)]
         if any(column not in columns for column in wanted):
             raise FileError(f"is damaged: the values of {name!r} are missing", file=str(path))
-        values[name] = columns[name] if rows is None else np.stack([columns[column] for column in wanted])
+        values[name] = (
+            columns[name] if rows is None else np.stack([columns[column] for column in wanted])
+        )
     if _checksum(values) != about["checksum"]:
         raise FileError("is damaged: the values do not have their checksum", file=str(path))
     program = _program(about, model)
     trials, count, blocks_per_batch, planned = about["blocks"]
     blocks = Blocks(trials, count, blocks_per_batch, tuple(planned) if planned else None)
-    if any(rows.shape[-1] != trials for rows in values.values()) or not set(values) <= set(program.lines) | set(program.shapes):
+    if any(rows.shape[-1] != trials for rows in values.values()) or not set(values) <= set(
+        program.lines
+    ) | set(program.shapes):
         raise ValueError("the values do not belong to the model")
     record = RunRecord(
         requested=about["asked"],
@@ -137,8 +156,16 @@ def _opened(path: Path, about: dict[str, Any], columns: dict[str, Floats], model
 def _check_types(about: Mapping[str, Any]) -> None:
     """Raise TypeError for a description whose parts have other types than those written."""
     parts = [(key, about[key], kinds) for key, kinds in PARTS.items()]
-    parts += [(f"a line's {key}", line[key], kinds) for line in about["lines"] for key, kinds in LINE.items()]
-    parts += [("a note", part, kind) for note in about["notes"] for part, kind in zip(note, (str, str, int), strict=True)]
+    parts += [
+        (f"a line's {key}", line[key], kinds)
+        for line in about["lines"]
+        for key, kinds in LINE.items()
+    ]
+    parts += [
+        ("a note", part, kind)
+        for note in about["notes"]
+        for part, kind in zip(note, (str, str, int), strict=True)
+    ]
     parts += [("blocks", part, int) for part in (*about["blocks"][:3], *(about["blocks"][3] or ()))]
     parts += [("kept", rows, int | None) for rows in about["kept"].values()]
     for name, value, kinds in parts:
@@ -154,7 +181,9 @@ def _check_same(path: Path, run: Run) -> None:
     try:
         run.trial(0)
     except KindynosError as error:
-        raise FileError(f"the model given is not that of the run: {error}", file=str(path)) from None
+        raise FileError(
+            f"the model given is not that of the run: {error}", file=str(path)
+        ) from None
 
 
 def _about(run: Run, values: Mapping[str, Floats]) -> dict[str, Any]:
@@ -171,7 +200,11 @@ def _about(run: Run, values: Mapping[str, Floats]) -> dict[str, Any]:
     ]
     return {
         "format": FORMAT,
-        "versions": {"kindynos": version("kindynos"), "numpy": version("numpy"), "python": platform.python_version()},
+        "versions": {
+            "kindynos": version("kindynos"),
+            "numpy": version("numpy"),
+            "python": platform.python_version(),
+        },
         "model": stated(program),
         "functions": any(line.formula is None for line in program.lines.values()),
         "lines": lines,
@@ -211,9 +244,13 @@ def _read(path: Path) -> tuple[dict[str, Any], dict[str, Floats]]:
     except FileNotFoundError:
         raise FileError("this file does not exist", file=str(path)) from None
     except Exception as error:  # pyarrow has many, and all mean that the file cannot be read
-        raise FileError(f"is damaged, or no saved run: {str(error).splitlines()[0]}", file=str(path)) from None
+        raise FileError(
+            f"is damaged, or no saved run: {str(error).splitlines()[0]}", file=str(path)
+        ) from None
     if KEY not in metadata:
-        raise FileError("is a Parquet file, and no saved run; make one with run.save(path)", file=str(path))
+        raise FileError(
+            "is a Parquet file, and no saved run; make one with run.save(path)", file=str(path)
+        )
     try:
         about = json.loads(metadata[KEY])
         saved = about.get("versions", {}).get("kindynos", "another version")
@@ -221,7 +258,9 @@ def _read(path: Path) -> tuple[dict[str, Any], dict[str, Floats]]:
         raise FileError("is damaged: its description cannot be read", file=str(path)) from None
     if about.get("format") not in (FORMAT, EARLIER):
         raise FileError(
-            f"was saved by kindynos {saved} in format {about.get('format')}; this version reads {FORMAT}", file=str(path)
+            f"was saved by kindynos {saved} in format {about.get('format')}; this version reads "
+            f"{FORMAT}",
+            file=str(path),
         )
     if about["format"] == FORMAT and about.get("seal") != _seal(about):
         raise FileError("is damaged: its description does not have its checksum", file=str(path))
@@ -245,7 +284,10 @@ def _program(about: dict[str, Any], model: Model | None) -> Program:
         )
         for line in about["lines"]
     }
-    shapes = {**program.shapes, **{line["name"]: Shape(line["row"], line["random"]) for line in about["lines"]}}
+    shapes = {
+        **program.shapes,
+        **{line["name"]: Shape(line["row"], line["random"]) for line in about["lines"]},
+    }
     return replace(program, lines=lines, shapes=shapes, steps=(), recorded=True)
 
 
@@ -254,5 +296,7 @@ def _arrow() -> tuple[Any, Any]:
         import pyarrow
         import pyarrow.parquet
     except ImportError:
-        raise FileError("saving and opening runs needs pyarrow: pip install 'kindynos[parquet]'") from None
+        raise FileError(
+            "saving and opening runs needs pyarrow: pip install 'kindynos[parquet]'"
+        ) from None
     return pyarrow, pyarrow.parquet

@@ -118,7 +118,10 @@ class Content(_Table):
         for table, key in (("given", "value"), ("lines", "formula"), ("outcomes", "formula")):
             entries = full.get(table)
             if isinstance(entries, dict):
-                full[table] = {n: entry if isinstance(entry, dict) else {key: entry} for n, entry in entries.items()}
+                full[table] = {
+                    n: entry if isinstance(entry, dict) else {key: entry}
+                    for n, entry in entries.items()
+                }
         return full
 
 
@@ -136,7 +139,11 @@ _KEYS: dict[str, type[BaseModel]] = {
 def content_of(document: dict[str, Any]) -> Content | list[KindynosError]:
     """Return the content of a file, or all its mistakes, each with table, key, value and rule."""
     if "decision" in document and "model" not in document:
-        return [FileError("states a decision, not a model; read it with kindynos decide, or kd.load_decision")]
+        return [
+            FileError(
+                "states a decision, not a model; read it with kindynos decide, or kd.load_decision"
+            )
+        ]
     try:
         return Content.model_validate(document)
     except ValidationError as error:
@@ -153,15 +160,25 @@ def _worded(mistake: Any) -> KindynosError:
         return FileError(f"unknown table [{key}]", unknown=key, known=Content.model_fields)
     if kind == "extra_forbidden":
         known = _KEYS[place[0]].model_fields
-        return FileError(f"unknown key {key!r} (value {shown(value)})", table=table, key=key, unknown=key, known=known)
+        return FileError(
+            f"unknown key {key!r} (value {shown(value)})",
+            table=table,
+            key=key,
+            unknown=key,
+            known=known,
+        )
     if kind == "missing" and len(place) == 1:
         return FileError(f"the table [{key}] is missing", table=None, key=key)
     if kind == "missing":
         return FileError(f"the key {key!r} is missing", table=table, key=key)
     if kind in ("model_type", "dict_type", "model_attributes_type"):
-        return FileError(f"[{'.'.join(place)}] must be a table, not {shown(value)}", key=key, value=value)
+        return FileError(
+            f"[{'.'.join(place)}] must be a table, not {shown(value)}", key=key, value=value
+        )
     rule = _rule(mistake)
-    return FileError(f"{key} must be {rule}, not {shown(value)}", table=table, key=key, value=value, rule=rule)
+    return FileError(
+        f"{key} must be {rule}, not {shown(value)}", table=table, key=key, value=value, rule=rule
+    )
 
 
 def _rule(mistake: Any) -> str:
@@ -171,6 +188,8 @@ def _rule(mistake: Any) -> str:
         "int_type": "a whole number",
         "bool_type": "true or false",
         "list_type": "a list",
-        "literal_error": f"one of {mistake.get('ctx', {}).get('expected', '')}".replace(" or ", ", "),
+        "literal_error": f"one of {mistake.get('ctx', {}).get('expected', '')}".replace(
+            " or ", ", "
+        ),
     }
     return rules.get(mistake["type"], str(mistake["msg"]))

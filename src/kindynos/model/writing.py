@@ -15,7 +15,15 @@ from kindynos.errors import ModelError
 from kindynos.processes.base import Process
 from kindynos.program.correlations import Correlation
 from kindynos.program.program import Program
-from kindynos.program.quantities import DependentDriver, DistributionDriver, Driver, Given, Line, ProcessDriver, Quantity
+from kindynos.program.quantities import (
+    DependentDriver,
+    DistributionDriver,
+    Driver,
+    Given,
+    Line,
+    ProcessDriver,
+    Quantity,
+)
 from kindynos.program.statement import Statement
 from kindynos.program.timeline import Timeline
 
@@ -23,24 +31,42 @@ _BARE = re.compile(r"[A-Za-z0-9_-]+")  # a key that needs no quotes
 
 
 def to_toml(statement: Statement) -> str:
-    """Return a statement as the text of a model file; raises ModelError for a line that is a function."""
+    """Return a statement as the text of a model file; raises ModelError for a line that is a
+    function.
+    """
     for quantity in statement.quantities.values():
         if isinstance(quantity, Line) and quantity.formula is None and not is_cohort_row(quantity):
-            raise ModelError(f"line {quantity.name!r} is a Python function, which a model file cannot hold")
-    scenarios = [_table(f"scenarios.{name}", changes) for name, changes in statement.scenarios.items()]
-    parts = _stated(statement.name, statement.timeline, list(statement.quantities.values()), statement.correlations)
+            raise ModelError(
+                f"line {quantity.name!r} is a Python function, which a model file cannot hold"
+            )
+    scenarios = [
+        _table(f"scenarios.{name}", changes) for name, changes in statement.scenarios.items()
+    ]
+    parts = _stated(
+        statement.name,
+        statement.timeline,
+        list(statement.quantities.values()),
+        statement.correlations,
+    )
     return "\n".join([*parts, *scenarios])
 
 
 def stated(program: Program) -> str:
-    """Return what a model file can hold of a program: all but its functions, and its formulas only if it has no functions."""
+    """Return what a model file can hold of a program: all but its functions, and its formulas only
+    if it has no functions.
+    """
     lines = list(program.lines.values())
     kept = lines if all(line.formula is not None or is_cohort_row(line) for line in lines) else []
     quantities: list[Quantity] = [*program.givens.values(), *program.drivers.values(), *kept]
     return "\n".join(_stated(program.name, program.timeline, quantities, program.correlations))
 
 
-def _stated(name: str, timeline: Timeline, quantities: Sequence[Quantity], correlations: Sequence[Correlation]) -> list[str]:
+def _stated(
+    name: str,
+    timeline: Timeline,
+    quantities: Sequence[Quantity],
+    correlations: Sequence[Correlation],
+) -> list[str]:
     head: dict[str, Any] = {"name": name}
     if timeline.periods is not None:
         head |= {"periods": timeline.periods, "start": timeline.start, "every": timeline.every}
@@ -48,7 +74,11 @@ def _stated(name: str, timeline: Timeline, quantities: Sequence[Quantity], corre
     parts += [_table(f"given.{q.name}", _given(q)) for q in quantities if isinstance(q, Given)]
     cohorts = cohorts_of(quantities)
     luck = {f"{key}_moves" for key in cohorts}
-    parts += [_table(f"drivers.{q.name}", _driver(q)) for q in quantities if isinstance(q, Driver) and q.name not in luck]
+    parts += [
+        _table(f"drivers.{q.name}", _driver(q))
+        for q in quantities
+        if isinstance(q, Driver) and q.name not in luck
+    ]
     parts += [text for key, cohort in cohorts.items() for text in _cohort(key, cohort)]
     for q in quantities:
         if isinstance(q, Line) and not is_cohort_row(q):
@@ -57,12 +87,19 @@ def _stated(name: str, timeline: Timeline, quantities: Sequence[Quantity], corre
             parts.append(
                 _table(
                     f"{place}.{q.name}",
-                    {**entries, "target": q.target, "better": q.better if q.better == "low" else None}
+                    {
+                        **entries,
+                        "target": q.target,
+                        "better": q.better if q.better == "low" else None,
+                    }
                     if q.outcome
                     else entries,
                 )
             )
-    parts += [f"[{_table('correlations', _correlation(entry)).replace(chr(10), ']' + chr(10), 1)}" for entry in correlations]
+    parts += [
+        f"[{_table('correlations', _correlation(entry)).replace(chr(10), ']' + chr(10), 1)}"
+        for entry in correlations
+    ]
     return parts
 
 
@@ -72,31 +109,48 @@ def is_cohort_row(line: Line) -> bool:
 
 
 def cohorts_of(quantities: Sequence[Quantity]) -> dict[str, Cohort]:
-    """Return the cohorts among quantities by name; raises ModelError for one whose chances are drawn: no file can hold it."""
+    """Return the cohorts among quantities by name; raises ModelError for one whose chances are
+    drawn: no file can hold it.
+    """
     found: dict[str, Cohort] = {}
     for quantity in quantities:
         if isinstance(quantity, Line) and is_cohort_row(quantity) and quantity.shared is not None:
             function: Any = quantity.shared.function
             if function.uncertain:
-                raise ModelError(f"{quantity.name!r} draws its chances, which a model file cannot hold")
+                raise ModelError(
+                    f"{quantity.name!r} draws its chances, which a model file cannot hold"
+                )
             found[quantity.shared.inputs[0].removesuffix("_moves")] = function.cohort
     return found
 
 
 def _cohort(name: str, cohort: Cohort) -> list[str]:
-    """Return the tables of a cohort: its own, and one of chances for each state that things leave."""
+    """Return the tables of a cohort: its own, and one of chances for each state that things
+    leave.
+    """
     if cohort.periods is not None:
-        raise ModelError(f"cohort {name!r} has chances for each period, which a model file cannot hold")
+        raise ModelError(
+            f"cohort {name!r} has chances for each period, which a model file cannot hold"
+        )
     entries: dict[str, Any] = {"states": cohort.states, "start": _inline(cohort.start)}
     for key in ("arrivals", "departures", "value"):
         entries[key] = _inline(getattr(cohort, key)) if getattr(cohort, key) else None
-    entries["cost"] = _inline({f"{a} -> {b}": amount for (a, b), amount in cohort.cost.items()}) if cohort.cost else None
+    entries["cost"] = (
+        _inline({f"{a} -> {b}": amount for (a, b), amount in cohort.cost.items()})
+        if cohort.cost
+        else None
+    )
     parts = [_table(f"cohorts.{name}", entries)]
     rows: Any = cohort.transition
     for i, state in enumerate(cohort.states):
-        others = {cohort.states[j]: chance for j, chance in enumerate(rows[i]) if j != i and chance != 0.0}
+        others = {
+            cohort.states[j]: chance for j, chance in enumerate(rows[i]) if j != i and chance != 0.0
+        }
         if others:
-            lines = [f"{key if _BARE.fullmatch(key) else _text(key)} = {_value(value)}" for key, value in others.items()]
+            lines = [
+                f"{key if _BARE.fullmatch(key) else _text(key)} = {_value(value)}"
+                for key, value in others.items()
+            ]
             title = f"[cohorts.{name}.{state if _BARE.fullmatch(state) else _text(state)}]"
             parts.append("\n".join([title, *lines, f"rest = {_text(state)}", ""]))
     return parts
@@ -110,14 +164,22 @@ def _inline(entries: Mapping[str, Any]) -> _Inline:
     return _Inline(entries)
 
 
-def driver_table(name: str, stated: Distribution | Process, source: str, uncertain: bool = False) -> str:
-    """Return a driver's table as a model file has it; with ``uncertain`` a process draws its parameters too.
+def driver_table(
+    name: str, stated: Distribution | Process, source: str, uncertain: bool = False
+) -> str:
+    """Return a driver's table as a model file has it; with ``uncertain`` a process draws its
+    parameters too.
 
     Raises ModelError for a process that a model file cannot learn again.
     """
     if isinstance(stated, Process):
-        return _table(f"drivers.{name}", _driver(ProcessDriver(name, source=source, process=stated, uncertain=uncertain)))
-    return _table(f"drivers.{name}", _driver(DistributionDriver(name, source=source, distribution=stated)))
+        return _table(
+            f"drivers.{name}",
+            _driver(ProcessDriver(name, source=source, process=stated, uncertain=uncertain)),
+        )
+    return _table(
+        f"drivers.{name}", _driver(DistributionDriver(name, source=source, distribution=stated))
+    )
 
 
 def _given(given: Given) -> dict[str, Any]:
@@ -127,12 +189,25 @@ def _given(given: Given) -> dict[str, Any]:
 def _driver(driver: Driver) -> dict[str, Any]:
     common = {"base": driver.base, "unit": driver.unit, "source": driver.source}
     if isinstance(driver, DistributionDriver | DependentDriver):
-        return {**_distribution(driver.distribution), "each": driver.each, **common, "serial": driver.serial}
+        return {
+            **_distribution(driver.distribution),
+            "each": driver.each,
+            **common,
+            "serial": driver.serial,
+        }
     assert isinstance(driver, ProcessDriver)
     if driver.uncertain and not _keeps_history(driver.process):
-        raise ModelError(f"driver {driver.name!r} draws its fitted parameters, which a model file cannot hold")
+        raise ModelError(
+            f"driver {driver.name!r} draws its fitted parameters, which a model file cannot hold"
+        )
     drawn = {"uncertain": True} if driver.uncertain else {}
-    return {"process": driver.process.label, **driver.process.parameters, **drawn, "dt": driver.dt, **common}
+    return {
+        "process": driver.process.label,
+        **driver.process.parameters,
+        **drawn,
+        "dt": driver.dt,
+        **common,
+    }
 
 
 def _keeps_history(process: Process) -> bool:
@@ -141,8 +216,19 @@ def _keeps_history(process: Process) -> bool:
 
 
 def _correlation(entry: Correlation) -> dict[str, Any]:
-    entries = {"between": list(entry.names), "value": entry.value, "kind": entry.kind, "copula": entry.copula}
-    return {**entries, "df": entry.df, "parameter": entry.parameter, "tau": entry.tau, "repair": entry.repair}
+    entries = {
+        "between": list(entry.names),
+        "value": entry.value,
+        "kind": entry.kind,
+        "copula": entry.copula,
+    }
+    return {
+        **entries,
+        "df": entry.df,
+        "parameter": entry.parameter,
+        "tau": entry.tau,
+        "repair": entry.repair,
+    }
 
 
 def _distribution(distribution: Distribution | StatedDistribution) -> dict[str, Any]:
@@ -168,10 +254,19 @@ def _value(value: Any) -> str:
         return "{ " + ", ".join(f"{key} = {_value(item)}" for key, item in stated.items()) + " }"
     if isinstance(value, Distribution | StatedDistribution):
         return (
-            "{ " + ", ".join(f"{key} = {_value(item)}" for key, item in _distribution(value).items() if item is not None) + " }"
+            "{ "
+            + ", ".join(
+                f"{key} = {_value(item)}"
+                for key, item in _distribution(value).items()
+                if item is not None
+            )
+            + " }"
         )
     if isinstance(value, _Inline):
-        inside = (f"{key if _BARE.fullmatch(key) else _text(key)} = {_value(item)}" for key, item in value.items())
+        inside = (
+            f"{key if _BARE.fullmatch(key) else _text(key)} = {_value(item)}"
+            for key, item in value.items()
+        )
         return "{ " + ", ".join(inside) + " }"
     if isinstance(value, tuple | list):
         return "[" + ", ".join(_value(item) for item in value) + "]"

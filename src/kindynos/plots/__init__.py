@@ -2,7 +2,14 @@
 
 from __future__ import annotations
 
-from kindynos.plots.allocation import before_after, best_weights, frontier, frontier_weights, resampled_weights, walk_forward
+from kindynos.plots.allocation import (
+    before_after,
+    best_weights,
+    frontier,
+    frontier_weights,
+    resampled_weights,
+    walk_forward,
+)
 from kindynos.plots.cohorts import cohort
 from kindynos.plots.comparison import comparison
 from kindynos.plots.convergence import convergence

@@ -24,29 +24,58 @@ WORDS = {"sd": "sd", "expected_shortfall": "expected shortfall"}
 
 
 def frontier(curve: Frontier, chosen: Allocation | None = None, ax: Axes | None = None) -> Axes:
-    """Draw the frontier, single holdings and today's weights as points, and a chosen allocation marked."""
+    """Draw the frontier, single holdings and today's weights as points, and a chosen allocation
+    marked.
+    """
     ax = axes(ax)
     source, losses = curve.request.source, curve.losses
     risks, means = _curve(curve)
-    ax.plot(100 * risks, 100 * means, color=DARK, lw=2.4, label="frontier: the highest mean for each risk")
+    ax.plot(
+        100 * risks,
+        100 * means,
+        color=DARK,
+        lw=2.4,
+        label="frontier: the highest mean for each risk",
+    )
     singles = np.eye(len(source.names))
     places = np.array([(losses.value(curve.risk, w), losses.mean(w)) for w in singles])
     ax.plot(*(100 * places.T), "o", color=MIDDLE, mec=INK, ms=7, ls="none", label="single holdings")
     for name, (x, y) in zip(source.names, 100 * places, strict=True):
         ax.annotate(name.replace("_", " "), (x, y), (8, 6), textcoords="offset points", fontsize=10)
     marks = [("today's weights", source.today, "D", "white")]
-    marks += [("chosen: " + chosen.wanted, chosen.weights.to_numpy(), "*", ACCENT)] if chosen is not None else []
+    marks += (
+        [("chosen: " + chosen.wanted, chosen.weights.to_numpy(), "*", ACCENT)]
+        if chosen is not None
+        else []
+    )
     for label, weights, marker, colour in marks:
         if weights is not None:
-            x, y = losses.value(curve.risk, weights), losses.mean(weights) - curve.request.region.charge(weights)
+            x, y = (
+                losses.value(curve.risk, weights),
+                losses.mean(weights) - curve.request.region.charge(weights),
+            )
             size = 17 if marker == "*" else 9
-            ax.plot(100 * x, 100 * y, marker, color=colour, mec=INK, mew=1.4, ms=size, ls="none", label=label, zorder=5)
+            ax.plot(
+                100 * x,
+                100 * y,
+                marker,
+                color=colour,
+                mec=INK,
+                mew=1.4,
+                ms=size,
+                ls="none",
+                label=label,
+                zorder=5,
+            )
     ax.axhline(0, color=INK, lw=0.8)
     ax.set_xlim(left=0)
     level = "" if curve.risk == "sd" else f" at {100 * curve.request.aim.level:g} %"
     ax.set_xlabel(f"{WORDS[curve.risk]}{level} of the return each {source.period}, per cent")
     ax.set_ylabel(f"mean return each {source.period}, per cent")
-    ax.set_title(f"Mean and {WORDS[curve.risk]}: the frontier, single holdings and today's weights", loc="left")
+    ax.set_title(
+        f"Mean and {WORDS[curve.risk]}: the frontier, single holdings and today's weights",
+        loc="left",
+    )
     ax.margins(0.12)
     ax.set_xlim(left=0)
     ax.legend(frameon=False, loc="upper left", bbox_to_anchor=(0, -0.1), ncols=2)
@@ -55,7 +84,9 @@ def frontier(curve: Frontier, chosen: Allocation | None = None, ax: Axes | None 
 
 
 def _curve(curve: Frontier) -> tuple[Any, Any]:
-    """Return risks and means along the frontier; between corners of mean and sd it is no straight line."""
+    """Return risks and means along the frontier; between corners of mean and sd it is no straight
+    line.
+    """
     table = curve.table()
     if curve.risk != "sd" or len(table) < 2:
         return table[curve.risk].to_numpy(), table["mean"].to_numpy()
@@ -75,9 +106,15 @@ def frontier_weights(curve: Frontier, ax: Axes | None = None) -> Axes:
     for place, name in enumerate(names):
         top = below + 100 * table[name].to_numpy()
         ax.fill_between(
-            100 * table["mean"], below, top, label=name.replace("_", " "), ec="white", lw=0.6,
-            color=(LIGHT, MIDDLE, DARK, "#f0c79a", ACCENT, "#8a8a8a")[place % 6], hatch=HATCHES[place // 6 % len(HATCHES)],
-        )  # fmt: skip
+            100 * table["mean"],
+            below,
+            top,
+            label=name.replace("_", " "),
+            ec="white",
+            lw=0.6,
+            color=(LIGHT, MIDDLE, DARK, "#f0c79a", ACCENT, "#8a8a8a")[place % 6],
+            hatch=HATCHES[place // 6 % len(HATCHES)],
+        )
         below = top
     ax.set_xlim(100 * table["mean"].min(), 100 * table["mean"].max())
     ax.set_ylim(min(0.0, float(below.min())), max(100.0, float(below.max())))
@@ -95,9 +132,11 @@ def best_weights(found: Allocation, ax: Axes | None = None) -> Axes:
     table = found.contributions()
     names = [str(name).replace("_", " ") for name in table.index]
     kinds = [
-        ("weight, today", LIGHT, ""), ("weight, best", DARK, ""),
-        ("share of risk, today", "#f7dcc0", "///"), ("share of risk, best", ACCENT, "///"),
-    ]  # fmt: skip
+        ("weight, today", LIGHT, ""),
+        ("weight, best", DARK, ""),
+        ("share of risk, today", "#f7dcc0", "///"),
+        ("share of risk, best", ACCENT, "///"),
+    ]
     shown = [kind for kind in kinds if kind[0] in table]
     height = 0.8 / len(shown)
     for place, (column, colour, hatch) in enumerate(shown):
@@ -117,7 +156,9 @@ def best_weights(found: Allocation, ax: Axes | None = None) -> Axes:
 
 
 def before_after(compared: BeforeAfter, what: str = "profit", ax: Axes | None = None) -> Axes:
-    """Draw the distribution of the "profit" or the "worst_fall" of today's holdings and of the best, on the same draws."""
+    """Draw the distribution of the "profit" or the "worst_fall" of today's holdings and of the
+    best, on the same draws.
+    """
     ax = axes(ax)
     one_of("before_after", "what", what, ("profit", "worst_fall"))
     one, two = compared.before[what], compared.after[what]
@@ -135,32 +176,58 @@ def before_after(compared: BeforeAfter, what: str = "profit", ax: Axes | None = 
         for result, colour, stroke in ((one, DARK, ":"), (two, ACCENT, "--")):
             value = -float(result.value_at_risk(compared.level))
             ax.axvline(value / factor, 0, 0.8, color=colour, ls=stroke, lw=1.8)
-        ax.plot([], [], color=INK, ls="--", label=f"value at risk {100 * compared.level:g} %, today dotted, best dashed")
+        ax.plot(
+            [],
+            [],
+            color=INK,
+            ls="--",
+            label=f"value at risk {100 * compared.level:g} %, today dotted, best dashed",
+        )
         ax.axvline(0, color=INK, lw=0.8)
     ax.set_ylim(0, top)
-    ax.set_xlabel(f"{what.replace('_', ' ')} over {compared.span} ({word.strip()})" if word else what.replace("_", " "))
+    ax.set_xlabel(
+        f"{what.replace('_', ' ')} over {compared.span} ({word.strip()})"
+        if word
+        else what.replace("_", " ")
+    )
     ax.set_ylabel("share of trials in each bar, per cent")
     name = what.replace("_", " ")
-    ax.set_title(f"Before and after: {name} over {compared.span}, {one.size:,} draws, the same for both", loc="left")
+    ax.set_title(
+        f"Before and after: {name} over {compared.span}, {one.size:,} draws, the same for both",
+        loc="left",
+    )
     ax.legend(frameon=False, loc="upper left")
     bare(ax)
     return ax
 
 
 def resampled_weights(found: Resampled, ax: Axes | None = None) -> Axes:
-    """Draw the range of each weight over resampled histories, with the weight itself and the average."""
+    """Draw the range of each weight over resampled histories, with the weight itself and the
+    average.
+    """
     ax = axes(ax)
     table = 100 * found.table()
     y = np.arange(len(table))
     ax.hlines(y, table["low"], table["high"], color=MIDDLE, lw=7, label="95 % interval")
     draws = 100 * found.draws
-    ax.hlines(y, draws.quantile(0.25), draws.quantile(0.75), color=DARK, lw=7, label="half of the histories")
+    ax.hlines(
+        y,
+        draws.quantile(0.25),
+        draws.quantile(0.75),
+        color=DARK,
+        lw=7,
+        label="half of the histories",
+    )
     ax.plot(table["average"], y, "D", color="white", mec=INK, ms=8, label="their average")
     ax.plot(table["weight"], y, "*", color=ACCENT, mec=INK, ms=15, label="best for this history")
     ax.set_yticks(y, [str(name).replace("_", " ") for name in table.index])
     ax.invert_yaxis()
     ax.set_xlabel("weight, per cent")
-    ax.set_title(f"How sure are these weights? {len(found.draws):,} histories like this one", loc="left", pad=30)
+    ax.set_title(
+        f"How sure are these weights? {len(found.draws):,} histories like this one",
+        loc="left",
+        pad=30,
+    )
     ax.legend(frameon=False, loc="lower right", bbox_to_anchor=(1, 1), ncols=4, borderaxespad=0.2)
     ax.margins(0.08)
     bare(ax)
@@ -168,7 +235,9 @@ def resampled_weights(found: Resampled, ax: Axes | None = None) -> Axes:
 
 
 def walk_forward(found: WalkForward, ax: Axes | None = None) -> Axes:
-    """Draw the value of 1 invested under the rule, holding still and equal weights, out of sample and after costs."""
+    """Draw the value of 1 invested under the rule, holding still and equal weights, out of sample
+    and after costs.
+    """
     ax = axes(ax)
     for place, rule in enumerate(found.values.columns):
         stroke, colour = STROKES[place], COLOURS[(1, 0, 3)[place]]
@@ -178,8 +247,14 @@ def walk_forward(found: WalkForward, ax: Axes | None = None) -> Axes:
         ax.axvline(date, 0, 0.03, color=INK, lw=1)
     ax.axhline(1, color=INK, lw=0.8)
     ax.set_ylabel("value of 1 invested at the start")
-    ax.set_xlabel(f"weights are chosen anew at the marks, every {found.every}, from the {found.window} returns before")
-    ax.set_title(f"Out of sample, after trades that cost {100 * found.cost:g} % of what is bought and sold", loc="left")
+    ax.set_xlabel(
+        f"weights are chosen anew at the marks, every {found.every}, from the {found.window} "
+        "returns before"
+    )
+    ax.set_title(
+        f"Out of sample, after trades that cost {100 * found.cost:g} % of what is bought and sold",
+        loc="left",
+    )
     ax.legend(frameon=False)
     bare(ax)
     return ax

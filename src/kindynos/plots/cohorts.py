@@ -21,7 +21,8 @@ FILLS = (DARK, MIDDLE, LIGHT, ACCENT, "#7a4a9e", "#8a8a8a")
 
 
 def cohort(result: CohortResult, what: str = "fans", figure: Figure | None = None) -> Figure:
-    """Draw a fan of counts for each state, or the expected counts stacked, with the middle 90 % of each border.
+    """Draw a fan of counts for each state, or the expected counts stacked, with the middle 90 % of
+    each border.
 
     Raises ParameterError for another ``what``.
     """
@@ -36,13 +37,22 @@ def cohort(result: CohortResult, what: str = "fans", figure: Figure | None = Non
 def _fans(result: CohortResult, figure: Figure) -> Figure:
     states, periods = result.cohort.states, np.arange(result.periods + 1)
     columns = 1 if len(states) == 1 else 2
-    every = figure.subplots(math.ceil(len(states) / columns), columns, squeeze=False, sharex=True).ravel()
+    every = figure.subplots(
+        math.ceil(len(states) / columns), columns, squeeze=False, sharex=True
+    ).ravel()
     for place, (ax, state) in enumerate(zip(every, states, strict=False)):
         counts = result[state]
         factor, word = scale_of(counts)
         for low, high, colour in BANDS:
             ends = np.percentile(counts, [low, high], axis=1)
-            ax.fill_between(periods, ends[0], ends[1], color=colour, lw=0, label=f"{high - low} % (P{low} to P{high})")
+            ax.fill_between(
+                periods,
+                ends[0],
+                ends[1],
+                color=colour,
+                lw=0,
+                label=f"{high - low} % (P{low} to P{high})",
+            )
         ax.plot(periods, counts.mean(axis=1), color=DARK, lw=2.2, label="mean")
         ax.plot(periods, counts[:, 0], color=ACCENT, lw=1.2, ls="--", label="trial 0")
         scaled_ticks(ax.yaxis, factor)
@@ -67,16 +77,30 @@ def _stacked(result: CohortResult, figure: Figure) -> Figure:
     below = np.zeros(len(periods))
     for place, (state, mean) in enumerate(zip(result.cohort.states, means, strict=True)):
         ax.fill_between(
-            periods, below, below + mean, color=FILLS[place % len(FILLS)], hatch=HATCHES[place % len(HATCHES)],
-            ec="white", lw=0.5, label=state,
-        )  # fmt: skip
+            periods,
+            below,
+            below + mean,
+            color=FILLS[place % len(FILLS)],
+            hatch=HATCHES[place % len(HATCHES)],
+            ec="white",
+            lw=0.5,
+            label=state,
+        )
         below = below + mean
         if place < len(means) - 1:
             low, high = np.percentile(borders[place], [5, 95], axis=1)
             every = slice(1, None)
-            gaps = [np.maximum(below[every] - low[every], 0), np.maximum(high[every] - below[every], 0)]
-            beside = 0.06 * (place - (len(means) - 2) / 2)  # so that bars of several borders do not hide each other
-            for colour, width in (("white", 3.5), (INK, 1.0)):  # a bright edge, which shows on dark fills
+            gaps = [
+                np.maximum(below[every] - low[every], 0),
+                np.maximum(high[every] - below[every], 0),
+            ]
+            beside = 0.06 * (
+                place - (len(means) - 2) / 2
+            )  # so that bars of several borders do not hide each other
+            for colour, width in (
+                ("white", 3.5),
+                (INK, 1.0),
+            ):  # a bright edge, which shows on dark fills
                 ax.errorbar(
                     periods[every] + beside,
                     below[every],
@@ -92,7 +116,10 @@ def _stacked(result: CohortResult, figure: Figure) -> Figure:
     ax.set_ylabel(f"things ({word.strip()})" if word else "things")
     ax.set_xlabel("period")
     ax.set_xlim(0, periods[-1] + 0.3)
-    ax.set_title(f"Expected number in each state; bars hold 90 % of {result.trials:,} trials of each border", loc="left")
+    ax.set_title(
+        f"Expected number in each state; bars hold 90 % of {result.trials:,} trials of each border",
+        loc="left",
+    )
     ax.set_ylim(bottom=0)
     figure.legend(frameon=False, loc="outside lower center", ncols=len(means))
     bare(ax)

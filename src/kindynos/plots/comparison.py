@@ -9,22 +9,47 @@ from matplotlib.axes import Axes
 from numpy.typing import NDArray
 
 from kindynos.formatting import per_cent
-from kindynos.plots.style import ACCENT, DARK, INK, MIDDLE, axes, bare, quantity_label, scale_of, scaled_ticks
+from kindynos.plots.style import (
+    ACCENT,
+    DARK,
+    INK,
+    MIDDLE,
+    axes,
+    bare,
+    quantity_label,
+    scale_of,
+    scaled_ticks,
+)
 from kindynos.results.result import Result
 from kindynos.studies.comparison import Comparison, ReportedMean
 from kindynos.validate import one_of
 
 KINDS = ("cumulative", "survival", "boxes")
 COLOURS = (DARK, ACCENT, MIDDLE, INK, "#7a4a9e", "#8a8a8a")
-STROKES = ("-", "--", "-.", ":", (0, (5, 1, 1, 1, 1, 1)), (0, (1, 2)))  # so that lines differ in grey too
+STROKES = (
+    "-",
+    "--",
+    "-.",
+    ":",
+    (0, (5, 1, 1, 1, 1, 1)),
+    (0, (1, 2)),
+)  # so that lines differ in grey too
 POINTS = 600
 WHISKERS = (5, 25, 50, 75, 95)
 
 
-def comparison(compared: Comparison, outcome: str, kind: str = "cumulative", ax: Axes | None = None) -> Axes:
-    """Draw one outcome of all scenarios: "cumulative" or "survival" curves, or "boxes" from P25 to P75, whiskers P5 to P95."""
+def comparison(
+    compared: Comparison, outcome: str, kind: str = "cumulative", ax: Axes | None = None
+) -> Axes:
+    """Draw one outcome of all scenarios: "cumulative" or "survival" curves, or "boxes" from P25 to
+    P75, whiskers P5 to P95.
+    """
     one_of("comparison", "kind", kind, KINDS)
-    results = {name: compared.result(name, outcome) for name, run in compared.runs.items() if not isinstance(run, ReportedMean)}
+    results = {
+        name: compared.result(name, outcome)
+        for name, run in compared.runs.items()
+        if not isinstance(run, ReportedMean)
+    }
     ax = axes(ax)
     ends = np.concatenate([_finite_ends(result.values) for result in results.values()])
     factor, word = scale_of(ends)
@@ -34,7 +59,9 @@ def comparison(compared: Comparison, outcome: str, kind: str = "cumulative", ax:
     else:
         _curves(ax, results, kind == "survival")
         low, high = ends.min(), ends.max()
-        room = 0.02 * (high - low) if np.isinf(next(iter(results.values())).values).any() else 0.0  # steps at the ends show
+        room = (
+            0.02 * (high - low) if np.isinf(next(iter(results.values())).values).any() else 0.0
+        )  # steps at the ends show
         ax.set_xlim(low - room, high + room if high > low else low + 1)
         description = "above" if kind == "survival" else "at or below"
         ax.set_ylabel(f"share of trials that end {description} the value")
@@ -43,19 +70,34 @@ def comparison(compared: Comparison, outcome: str, kind: str = "cumulative", ax:
         ax.legend(frameon=False, loc="best")
     if first.target is not None and ax.get_xlim()[0] < first.target < ax.get_xlim()[1]:
         ax.axvline(first.target, color=INK, lw=1)
-        ax.text(first.target, 1.005, " target", transform=ax.get_xaxis_transform(), ha="center", va="bottom")
+        ax.text(
+            first.target,
+            1.005,
+            " target",
+            transform=ax.get_xaxis_transform(),
+            ha="center",
+            va="bottom",
+        )
     scaled_ticks(ax.xaxis, factor)
     ax.set_xlabel(quantity_label(outcome, first.unit, word))
-    what = "boxes P25 to P75, whiskers P5 to P95, dot the mean" if kind == "boxes" else f"{kind} curves"
+    what = (
+        "boxes P25 to P75, whiskers P5 to P95, dot the mean"
+        if kind == "boxes"
+        else f"{kind} curves"
+    )
     ax.set_title(
-        f"{outcome.replace('_', ' ').capitalize()} by scenario, {first.size:,} trials each: {what}", loc="left", pad=18
+        f"{outcome.replace('_', ' ').capitalize()} by scenario, {first.size:,} trials each: {what}",
+        loc="left",
+        pad=18,
     )
     bare(ax)
     return ax
 
 
 def _finite_ends(values: NDArray[np.float64]) -> NDArray[np.float64]:
-    """Return between which values nearly all that are finite lie: a period that never comes is infinite."""
+    """Return between which values nearly all that are finite lie: a period that never comes is
+    infinite.
+    """
     finite = values[np.isfinite(values)]
     return np.percentile(finite, [0.5, 99.5]) if len(finite) else np.array([0.0, 1.0])
 
@@ -72,7 +114,14 @@ def _curves(ax: Axes, results: dict[str, Result], survival: bool) -> None:
         picked = np.linspace(0, len(values) - 1, min(len(values), POINTS)).astype(int)
         share = (picked + 1) / len(values)
         stroke, colour = STROKES[place % len(STROKES)], COLOURS[place % len(COLOURS)]
-        ax.plot(values[picked], 1 - share if survival else share, color=colour, ls=stroke, lw=2, label=_label(name, result))
+        ax.plot(
+            values[picked],
+            1 - share if survival else share,
+            color=colour,
+            ls=stroke,
+            lw=2,
+            label=_label(name, result),
+        )
 
 
 def _boxes(ax: Axes, results: dict[str, Result], most: float) -> None:
@@ -84,7 +133,9 @@ def _boxes(ax: Axes, results: dict[str, Result], most: float) -> None:
         figures = dict(zip(names, map(float, percentiles), strict=True))
         mean = float(result.mean) if math.isfinite(result.mean) else math.nan
         boxes.append({**figures, "mean": mean, "label": _label(name, result), "fliers": []})
-    artists = ax.bxp(boxes, orientation="horizontal", showmeans=True, patch_artist=True, widths=0.55)
+    artists = ax.bxp(
+        boxes, orientation="horizontal", showmeans=True, patch_artist=True, widths=0.55
+    )
     for box in artists["boxes"]:
         box.set(facecolor="#cfe0ef", edgecolor=DARK)
     for part in ("medians", "whiskers", "caps"):

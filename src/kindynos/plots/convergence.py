@@ -6,12 +6,30 @@ from typing import Any
 
 from matplotlib.axes import Axes
 
-from kindynos.plots.style import DARK, INK, LIGHT, axes, bare, quantity_label, scale_of, scaled_ticks
+from kindynos.plots.style import (
+    DARK,
+    INK,
+    LIGHT,
+    axes,
+    bare,
+    quantity_label,
+    scale_of,
+    scaled_ticks,
+)
 from kindynos.results.run import Run
 
 
-def convergence(run: Run, name: str, statistic: str = "mean", *arguments: Any, ax: Axes | None = None, **options: Any) -> Axes:
-    """Draw a statistic of an outcome against the number of trials, with its 95 % error as a band."""
+def convergence(
+    run: Run,
+    name: str,
+    statistic: str = "mean",
+    *arguments: Any,
+    ax: Axes | None = None,
+    **options: Any,
+) -> Axes:
+    """Draw a statistic of an outcome against the number of trials, with its 95 % error as a
+    band.
+    """
     frame = run.convergence(name, statistic, *arguments, **options)
     ax = axes(ax)
     known = frame.dropna(subset=["error"])
@@ -24,12 +42,22 @@ def convergence(run: Run, name: str, statistic: str = "mean", *arguments: Any, a
         label="95 % interval of the estimate (from 5 blocks of trials on)",
     )
     ax.plot(frame.index, frame["value"], color=DARK, lw=2, label="estimate")
-    ax.axhline(float(frame["value"].iloc[-1]), color=INK, lw=0.8, ls=":", label=f"after all {run.size:,} trials")
+    ax.axhline(
+        float(frame["value"].iloc[-1]),
+        color=INK,
+        lw=0.8,
+        ls=":",
+        label=f"after all {run.size:,} trials",
+    )
     ax.set_xlim(0, run.size)
     ax.xaxis.set_major_formatter(lambda value, _: f"{value:,.0f}")
     scaled_ticks(ax.yaxis, factor)
     description = " ".join(
-        [statistic.replace("_", " "), *map(str, arguments), *(f"{key} {value}" for key, value in options.items())]
+        [
+            statistic.replace("_", " "),
+            *map(str, arguments),
+            *(f"{key} {value}" for key, value in options.items()),
+        ]
     )
     ax.set_xlabel("trials")
     ax.set_ylabel(quantity_label(f"{description} of {name}", run[name].unit, word))

@@ -23,7 +23,8 @@ Path = tuple[str, ...]
 
 
 def decision(solution: Solution, what: str = "tree", figure: Figure | None = None) -> Figure:
-    """Draw the tree of a solved decision with the best path marked, or the risk profiles of its alternatives.
+    """Draw the tree of a solved decision with the best path marked, or the risk profiles of its
+    alternatives.
 
     Raises ParameterError for another ``what``.
     """
@@ -72,23 +73,35 @@ def _tree(solution: Solution, figure: Figure) -> Figure:
             fontweight="bold" if path in best else None,
         )
         if part.kind != "payoff" and path:
-            ax.text(x, y - 0.32, part.name, ha="center", va="bottom", fontsize=0.85 * size, color=INK, style="italic")
+            ax.text(
+                x,
+                y - 0.32,
+                part.name,
+                ha="center",
+                va="bottom",
+                fontsize=0.85 * size,
+                color=INK,
+                style="italic",
+            )
     ax.set_xlim(-0.25, deepest + 0.45)
     ax.set_ylim(ends - 0.4, -0.9)
     ax.axis("off")
     unit = f"{word}{solution.decision.unit or ''}".strip()
     rule = solution.words.split(";")[0]
     ax.set_title(
-        f"{solution.decision.name}: {solution.best} is best {rule}. Squares are choices, circles are events"
+        f"{solution.decision.name}: {solution.best} is best {rule}. Squares are choices, circles "
+        "are events"
         f"{f'; {unit}' if unit else ''}",
         loc="left",
     )
     return figure
 
 
-def _place(node: Tree, path: Path, depth: int, row: list[int], places: dict[Path, tuple[float, float]]) -> int:
-    """Give every part its place, ends below each other and others beside the middle of theirs; return how many ends there
-    are.
+def _place(
+    node: Tree, path: Path, depth: int, row: list[int], places: dict[Path, tuple[float, float]]
+) -> int:
+    """Give every part its place, ends below each other and others beside the middle of theirs;
+    return how many ends there are.
     """
     while isinstance(node, Pay):
         node = node.then
@@ -105,7 +118,13 @@ def _place(node: Tree, path: Path, depth: int, row: list[int], places: dict[Path
 
 
 def _branch(
-    ax: Axes, solution: Solution, path: Path, start: tuple[float, float], end: tuple[float, float], best: bool, size: float
+    ax: Axes,
+    solution: Solution,
+    path: Path,
+    start: tuple[float, float],
+    end: tuple[float, float],
+    best: bool,
+    size: float,
 ) -> None:
     """Draw a branch with its name, and behind an event with its chance."""
     parent = solution.parts[path[:-1]]
@@ -120,7 +139,16 @@ def _branch(
         lw=2.6 if best else 1.1,
         zorder=1,
     )
-    ax.text(bend + 0.04, end[1] - 0.06, label, ha="left", va="bottom", fontsize=0.9 * size, color=INK, zorder=2)
+    ax.text(
+        bend + 0.04,
+        end[1] - 0.06,
+        label,
+        ha="left",
+        va="bottom",
+        fontsize=0.9 * size,
+        color=INK,
+        zorder=2,
+    )
 
 
 def _best_paths(solution: Solution) -> set[Path]:
@@ -148,10 +176,17 @@ def _profiles(solution: Solution, figure: Figure) -> Figure:
     found = {name: solution.distribution(name) for name in names}
     every = np.concatenate([values for values, _ in found.values()])
     factor, word = scale_of(every)
-    edges = np.linspace(every.min(), every.max() if every.max() > every.min() else every.min() + 1, 41)
+    edges = np.linspace(
+        every.min(), every.max() if every.max() > every.min() else every.min() + 1, 41
+    )
     for place, name in enumerate(names):
         values, chances = found[name]
-        style: Any = {"color": COLOURS[place % len(COLOURS)], "ls": STROKES[place % len(STROKES)], "lw": 2.0, "label": name}
+        style: Any = {
+            "color": COLOURS[place % len(COLOURS)],
+            "ls": STROKES[place % len(STROKES)],
+            "lw": 2.0,
+            "label": name,
+        }
         heights = np.histogram(values, edges, weights=chances)[0]
         left.stairs(heights, edges, color=style["color"], ls=style["ls"], lw=2.0, label=name)
         room = 0.03 * float(np.ptp(every))
@@ -164,7 +199,10 @@ def _profiles(solution: Solution, figure: Figure) -> Figure:
         scaled_ticks(ax.xaxis, factor)
         ax.yaxis.set_major_formatter(lambda share, _: f"{100 * share:.0f} %")
         bare(ax)
-    left.set_title(f"{solution.decision.name}: what each alternative may bring, under the best later choices", loc="left")
+    left.set_title(
+        f"{solution.decision.name}: what each alternative may bring, under the best later choices",
+        loc="left",
+    )
     left.set_ylabel("chance of each bar")
     left.legend(frameon=False)
     right.set_title("Chance of so much or less (thick) and of more (thin)", loc="left")

@@ -9,36 +9,65 @@ from matplotlib.axes import Axes
 
 from kindynos.distributions.base import Distribution
 from kindynos.formatting import brief, shares
-from kindynos.plots.style import ACCENT, DARK, INK, LIGHT, MIDDLE, axes, bare, scale_of, scaled_ticks
+from kindynos.plots.style import (
+    ACCENT,
+    DARK,
+    INK,
+    LIGHT,
+    MIDDLE,
+    axes,
+    bare,
+    scale_of,
+    scaled_ticks,
+)
 
 MARKS = (5, 50, 95)
 
 
 def density(
-    distribution: Distribution, ax: Axes | None = None, mark: float | None = None, between: tuple[float, float] | None = None
+    distribution: Distribution,
+    ax: Axes | None = None,
+    mark: float | None = None,
+    between: tuple[float, float] | None = None,
 ) -> Axes:
     """Draw a distribution's density, or its masses, with mean and percentiles.
 
-    With a ``mark`` the chance on either side is printed; with ``between``, that of the shaded range.
+    With a ``mark`` the chance on either side is printed; with ``between``, that of the shaded
+    range.
     """
     ax = axes(ax)
     low, high = (float(x) for x in distribution.quantile([0.001, 0.999]))
     if low == high:
         low, high = low - 0.5, high + 0.5
     factor, word = scale_of([low, high])
-    top = _masses(ax, distribution, low, high) if distribution.discrete else _density(ax, distribution, low, high, mark)
+    top = (
+        _masses(ax, distribution, low, high)
+        if distribution.discrete
+        else _density(ax, distribution, low, high, mark)
+    )
     ax.set_ylim(0, 1.25 * top)
     for q in MARKS:
         value = float(distribution.percentile(q))
         ax.plot([value] * 2, [0, 1.06 * top], color=INK, lw=0.8, ls=":")
-        ax.text(value, 1.07 * top, f"P{q}\n{brief(value / factor)}", ha="center", va="bottom", fontsize=10)
+        ax.text(
+            value,
+            1.07 * top,
+            f"P{q}\n{brief(value / factor)}",
+            ha="center",
+            va="bottom",
+            fontsize=10,
+        )
     if math.isfinite(distribution.mean):
         label = f"mean {brief(distribution.mean / factor)}, sd {brief(distribution.sd / factor)}"
         ax.plot([distribution.mean] * 2, [0, top], color=ACCENT, lw=2, ls="--", label=label)
     if between is not None:
         _range(ax, distribution, between, factor, top)
     if mark is not None:
-        below, at, above = distribution.chance(below=mark), distribution.chance(at=mark), distribution.chance(above=mark)
+        below, at, above = (
+            distribution.chance(below=mark),
+            distribution.chance(at=mark),
+            distribution.chance(above=mark),
+        )
         texts = shares([below, at, above])
         label = f"{brief(mark / factor)}: {texts[0]} below, {texts[2]} above"
         ax.plot([mark] * 2, [0, 1.22 * top], color=INK, lw=1.6, label=label)
@@ -50,12 +79,16 @@ def density(
     text = repr(distribution)
     ax.set_title(text if len(text) < 90 else text[:87] + "...", loc="left", pad=30)
     if ax.get_legend_handles_labels()[0]:
-        ax.legend(loc="lower right", bbox_to_anchor=(1, 1), ncols=2, frameon=False, borderaxespad=0.2)
+        ax.legend(
+            loc="lower right", bbox_to_anchor=(1, 1), ncols=2, frameon=False, borderaxespad=0.2
+        )
     bare(ax)
     return ax
 
 
-def _range(ax: Axes, distribution: Distribution, between: tuple[float, float], factor: float, top: float) -> None:
+def _range(
+    ax: Axes, distribution: Distribution, between: tuple[float, float], factor: float, top: float
+) -> None:
     low, high = between
     chance = distribution.chance(above=low, below=high)
     label = f"{brief(low / factor)} to {brief(high / factor)}: {100 * chance:.1f} %"
@@ -63,10 +96,14 @@ def _range(ax: Axes, distribution: Distribution, between: tuple[float, float], f
     if distribution.discrete:
         ax.axvspan(low, high, color=ACCENT, alpha=0.2, lw=0, label=label)
     else:
-        ax.fill_between(x, np.minimum(distribution.pdf(x), 2 * top), color=ACCENT, alpha=0.45, lw=0, label=label)
+        ax.fill_between(
+            x, np.minimum(distribution.pdf(x), 2 * top), color=ACCENT, alpha=0.45, lw=0, label=label
+        )
 
 
-def _density(ax: Axes, distribution: Distribution, low: float, high: float, mark: float | None) -> float:
+def _density(
+    ax: Axes, distribution: Distribution, low: float, high: float, mark: float | None
+) -> float:
     margin = 0.04 * (high - low)
     x = np.linspace(low - margin, high + margin, 801)
     y = distribution.pdf(x)

@@ -36,12 +36,14 @@ def distribution(
     below_colour: str | None = None,
     number_format: str | None = None,
 ) -> Axes:
-    """Draw a histogram and the cumulative curve of ``run["name"]``, with target, base case and percentiles marked.
+    """Draw a histogram and the cumulative curve of ``run["name"]``, with target, base case and
+    percentiles marked.
 
     ``bins`` is the number of bars; by default the Freedman-Diaconis rule decides (Zeitschrift für
-    Wahrscheinlichkeitstheorie 57, 1981, 453-476). Bars below the target are dark, and the chances on either side of it are
-    written in; ``below_colour`` changes the dark one. ``number_format``, such as ``"{:,.1f}"``, writes the marked figures in
-    the unit of the axis. Raises KindynosError for a row (see ``fan``) or without a finite value.
+    Wahrscheinlichkeitstheorie 57, 1981, 453-476). Bars below the target are dark, and the chances
+    on either side of it are written in; ``below_colour`` changes the dark one. ``number_format``,
+    such as ``"{:,.1f}"``, writes the marked figures in the unit of the axis. Raises KindynosError
+    for a row (see ``fan``) or without a finite value.
     """
     if result.is_row:
         raise KindynosError(f"{result.name!r} is a row; draw it with fan()")
@@ -69,14 +71,22 @@ def distribution(
     ax.set_ylabel("share of trials in each bar")
     left_out = result.size - len(values)
     missing = f"; {left_out:,} without a value left out" if left_out else ""
-    ax.set_title(f"How {result.name.replace('_', ' ')} may turn out: {result.size:,} trials{missing}", loc="left", pad=30)
+    ax.set_title(
+        f"How {result.name.replace('_', ' ')} may turn out: {result.size:,} trials{missing}",
+        loc="left",
+        pad=30,
+    )
     if ax.get_legend_handles_labels()[0]:
-        ax.legend(loc="lower right", bbox_to_anchor=(1.0, 1.0), ncols=2, frameon=False, borderaxespad=0.2)
+        ax.legend(
+            loc="lower right", bbox_to_anchor=(1.0, 1.0), ncols=2, frameon=False, borderaxespad=0.2
+        )
     return ax
 
 
 def _edges(values: Floats, bins: int | None, target: float | None) -> Floats:
-    """Return bar edges over the middle 99.8 %; one of them at the target, so that no bar lies on both sides."""
+    """Return bar edges over the middle 99.8 %; one of them at the target, so that no bar lies on
+    both sides.
+    """
     low, high = np.quantile(values, [0.001, 0.999])
     if low == high:
         return np.array([low - 0.5, low + 0.5])
@@ -91,14 +101,24 @@ def _edges(values: Floats, bins: int | None, target: float | None) -> Floats:
     return np.concatenate([[edges[0] - step], edges, [edges[-1] + step]])
 
 
-def _bars(ax: Axes, edges: Floats, heights: Floats, target: float | None, better: str, bad_colour: str) -> None:
+def _bars(
+    ax: Axes, edges: Floats, heights: Floats, target: float | None, better: str, bad_colour: str
+) -> None:
     """Draw the bars, those on the bad side of the target dark."""
     middle = (edges[1:] + edges[:-1]) / 2
     bad = np.zeros(len(middle), dtype=bool)
     if target is not None:
         bad = middle < target if better == "high" else middle > target
     for side, colour in ((bad, bad_colour), (~bad, MIDDLE)):
-        ax.bar(edges[:-1][side], heights[side], np.diff(edges)[side], align="edge", color=colour, ec="white", lw=0.4)
+        ax.bar(
+            edges[:-1][side],
+            heights[side],
+            np.diff(edges)[side],
+            align="edge",
+            color=colour,
+            ec="white",
+            lw=0.4,
+        )
     bare(ax)
 
 
@@ -113,7 +133,9 @@ def _cumulative(ax: Axes, result: Result) -> None:
     twin.spines["top"].set_visible(False)
 
 
-def _percentiles(ax: Axes, result: Result, factor: float, top: float, number_format: str | None) -> None:
+def _percentiles(
+    ax: Axes, result: Result, factor: float, top: float, number_format: str | None
+) -> None:
     for q in MARKS:
         value = float(result.percentile(q))
         ax.plot([value, value], [0, 0.86 * top], color=INK, lw=0.8, ls=":")
@@ -135,12 +157,27 @@ def _target(ax: Axes, result: Result, factor: float, top: float) -> None:
     if target is None:
         return
     ax.plot([target, target], [0, top], color=INK, lw=1.6, label=f"target {_short(target, factor)}")
-    chances = [float(result.chance(below=target)), float(result.chance(at=target)), float(result.chance(above=target))]
+    chances = [
+        float(result.chance(below=target)),
+        float(result.chance(at=target)),
+        float(result.chance(above=target)),
+    ]
     texts = shares([*chances, max(1 - sum(chances), 0.0)])
     low, high = ax.get_xlim()
     if low < target < high:
-        for text, side, align in ((texts[0] + " below", -1, "right"), (texts[2] + " above", 1, "left")):
-            ax.text(target + side * 0.008 * (high - low), 0.985 * top, text, ha=align, va="top", weight="bold", bbox=_box())
+        for text, side, align in (
+            (texts[0] + " below", -1, "right"),
+            (texts[2] + " above", 1, "left"),
+        ):
+            ax.text(
+                target + side * 0.008 * (high - low),
+                0.985 * top,
+                text,
+                ha=align,
+                va="top",
+                weight="bold",
+                bbox=_box(),
+            )
 
 
 def _short(value: float, factor: float) -> str:

@@ -6,7 +6,18 @@ import numpy as np
 from matplotlib.axes import Axes
 
 from kindynos.errors import KindynosError
-from kindynos.plots.style import ACCENT, DARK, INK, LIGHT, MIDDLE, axes, bare, quantity_label, scale_of, scaled_ticks
+from kindynos.plots.style import (
+    ACCENT,
+    DARK,
+    INK,
+    LIGHT,
+    MIDDLE,
+    axes,
+    bare,
+    quantity_label,
+    scale_of,
+    scaled_ticks,
+)
 from kindynos.results.result import Result
 
 BANDS = ((5, 95, LIGHT), (25, 75, MIDDLE))
@@ -14,7 +25,8 @@ SINGLE = 3  # trials drawn through the fan
 
 
 def fan(result: Result, ax: Axes | None = None) -> Axes:
-    """Draw a row as a fan: median, the middle 50 % and 90 % of trials each period, the base case, and a few trials.
+    """Draw a row as a fan: median, the middle 50 % and 90 % of trials each period, the base case,
+    and a few trials.
 
     Raises KindynosError for a quantity that is no row.
     """
@@ -26,10 +38,19 @@ def fan(result: Result, ax: Axes | None = None) -> Axes:
     for low, high, colour in BANDS:
         ends = result.percentile([low, high])
         label = f"{high - low} % of trials (P{low} to P{high})"
-        ax.fill_between(places, np.asarray(ends[0]), np.asarray(ends[1]), color=colour, label=label, lw=0)
+        ax.fill_between(
+            places, np.asarray(ends[0]), np.asarray(ends[1]), color=colour, label=label, lw=0
+        )
     for trial in range(min(SINGLE, result.size)):
         mark = f"trials 0 to {SINGLE - 1}" if trial == 0 else "_"
-        ax.plot(places, result.values[:, trial], color=INK, lw=0.8, ls=(0, (1 + 2 * trial, 1)), label=mark)
+        ax.plot(
+            places,
+            result.values[:, trial],
+            color=INK,
+            lw=0.8,
+            ls=(0, (1 + 2 * trial, 1)),
+            label=mark,
+        )
     ax.plot(places, np.asarray(result.median), color=DARK, lw=2.4, label="median")
     if result.base is not None:
         ax.plot(places, np.asarray(result.base), color=ACCENT, lw=2, ls="--", label="base case")
@@ -39,7 +60,10 @@ def fan(result: Result, ax: Axes | None = None) -> Axes:
     scaled_ticks(ax.yaxis, factor)
     ax.set_ylabel(quantity_label(result.name, result.unit, word))
     ax.set_xlabel("period")
-    ax.set_title(f"{result.name.replace('_', ' ').capitalize()} over the periods: {result.size:,} trials", loc="left")
+    ax.set_title(
+        f"{result.name.replace('_', ' ').capitalize()} over the periods: {result.size:,} trials",
+        loc="left",
+    )
     ax.legend(frameon=False, ncols=3, loc="upper left")
     ax.margins(y=0.18)
     bare(ax)

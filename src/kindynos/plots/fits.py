@@ -25,9 +25,14 @@ BAND = (0.025, 0.975)
 
 
 def fitted_distributions(
-    ranking: Ranking, what: str = "density", ax: Axes | None = None, best: int = 3, name: str | None = None
+    ranking: Ranking,
+    what: str = "density",
+    ax: Axes | None = None,
+    best: int = 3,
+    name: str | None = None,
 ) -> Axes:
-    """Draw the densities of the best few over a histogram of the values, or ``"quantiles"`` of one against the values.
+    """Draw the densities of the best few over a histogram of the values, or ``"quantiles"`` of one
+    against the values.
 
     Raises ParameterError for another ``what`` and an unknown name.
     """
@@ -35,7 +40,9 @@ def fitted_distributions(
     ax = axes(ax)
     if what == "quantiles":
         return _quantiles(ax, ranking.best if name is None else ranking[name], ranking.data.values)
-    chosen = list(ranking)[: whole("plot", "best", best, least=1)] if name is None else [ranking[name]]
+    chosen = (
+        list(ranking)[: whole("plot", "best", best, least=1)] if name is None else [ranking[name]]
+    )
     values = ranking.data.values
     if chosen[0].discrete:
         _counts(ax, chosen, values)
@@ -57,7 +64,11 @@ def _label(one: Distribution) -> str:
 
 def _bars(values: Floats) -> Floats:
     edges: Floats = np.histogram_bin_edges(values, "fd")
-    return edges if len(edges) <= MOST_BARS + 1 else np.linspace(values.min(), values.max(), MOST_BARS + 1)
+    return (
+        edges
+        if len(edges) <= MOST_BARS + 1
+        else np.linspace(values.min(), values.max(), MOST_BARS + 1)
+    )
 
 
 def _densities(ax: Axes, chosen: list[Distribution], values: Floats) -> None:
@@ -85,10 +96,12 @@ def _counts(ax: Axes, chosen: list[Distribution], values: Floats) -> None:
 
 
 def _quantiles(ax: Axes, one: Distribution, values: Floats) -> Axes:
-    """Draw ordered values against quantiles; 95 of 100 points of data of this distribution lie inside the band.
+    """Draw ordered values against quantiles; 95 of 100 points of data of this distribution lie
+    inside the band.
 
-    The band of the i-th of n values is the quantile at those of a beta distribution with i and n + 1 - i: it is for a
-    distribution that is known, and a little wider than needed for one that was fitted.
+    The band of the i-th of n values is the quantile at those of a beta distribution with i and n +
+    1 - i: it is for a distribution that is known, and a little wider than needed for one that was
+    fitted.
     """
     x = np.sort(values)
     count = len(x)
@@ -96,7 +109,9 @@ def _quantiles(ax: Axes, one: Distribution, values: Floats) -> Axes:
     levels = (places - 0.5) / count
     ends = [one.quantile(betaincinv(places, count + 1 - places, level)) for level in BAND]
     expected = one.quantile(levels)
-    ax.fill_between(expected, ends[0], ends[1], color=LIGHT, lw=0, label="95 % of values of this distribution")
+    ax.fill_between(
+        expected, ends[0], ends[1], color=LIGHT, lw=0, label="95 % of values of this distribution"
+    )
     line = [expected[0], expected[-1]]
     ax.plot(line, line, color=INK, lw=1, ls="--", label="equal")
     ax.plot(expected, x, "o", color=DARK, ms=4, label="values, in order")
@@ -114,16 +129,30 @@ def _quantiles(ax: Axes, one: Distribution, values: Floats) -> Axes:
     return ax
 
 
-def normality(found: Normality, ax: Axes | None = None, name: str | None = None, unit: str | None = None) -> Axes:
-    """Draw a histogram of values with the normal density of their mean and sd, and what the tests say of them."""
+def normality(
+    found: Normality, ax: Axes | None = None, name: str | None = None, unit: str | None = None
+) -> Axes:
+    """Draw a histogram of values with the normal density of their mean and sd, and what the tests
+    say of them.
+    """
     ax = axes(ax)
     values = found.values
     mean, sd = float(values.mean()), float(values.std(ddof=1))
     edges = _bars(values)
-    ax.hist(values, edges.tolist(), density=True, color=LIGHT, ec="white", lw=0.4, label=f"{len(values):,} values")
+    ax.hist(
+        values,
+        edges.tolist(),
+        density=True,
+        color=LIGHT,
+        ec="white",
+        lw=0.4,
+        label=f"{len(values):,} values",
+    )
     x = np.linspace(min(values.min(), mean - 3.5 * sd), max(values.max(), mean + 3.5 * sd), POINTS)
     curve = np.exp(-0.5 * ((x - mean) / sd) ** 2) / (sd * np.sqrt(2 * np.pi))
-    ax.plot(x, curve, color=ACCENT, lw=2.2, ls="--", label=f"normal: mean {short(mean)}, sd {short(sd)}")
+    ax.plot(
+        x, curve, color=ACCENT, lw=2.2, ls="--", label=f"normal: mean {short(mean)}, sd {short(sd)}"
+    )
     factor, word = scale_of(values)
     scaled_ticks(ax.xaxis, factor)
     inside = f"{word}{unit or ''}".strip()
@@ -134,7 +163,9 @@ def normality(found: Normality, ax: Axes | None = None, name: str | None = None,
     least = min(found.tests, key=lambda test: test.p)
     p = "p below 0.001" if least.p < 0.001 else f"p = {least.p:.2g}"
     ax.set_title(
-        f"{(name or 'Values').replace('_', ' ').capitalize()} against the normal: {said}; {least.name} {p}", loc="left"
+        f"{(name or 'Values').replace('_', ' ').capitalize()} against the normal: {said}; "
+        f"{least.name} {p}",
+        loc="left",
     )
     ax.margins(y=0.2)
     ax.legend(frameon=False, loc="upper right")

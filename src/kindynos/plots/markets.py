@@ -18,7 +18,17 @@ from kindynos.markets.portfolio import Portfolio
 from kindynos.markets.prices import Prices
 from kindynos.markets.returns import Returns
 from kindynos.plots.comparison import COLOURS, STROKES
-from kindynos.plots.style import ACCENT, DARK, INK, LIGHT, MIDDLE, axes, bare, scale_of, scaled_ticks
+from kindynos.plots.style import (
+    ACCENT,
+    DARK,
+    INK,
+    LIGHT,
+    MIDDLE,
+    axes,
+    bare,
+    scale_of,
+    scaled_ticks,
+)
 
 SIGNED = LinearSegmentedColormap.from_list("signed", [ACCENT, "#f7f4ef", DARK])
 BANDS = ((5, 95, LIGHT), (25, 75, MIDDLE))
@@ -30,10 +40,21 @@ def prices_rebased(prices: Prices, ax: Axes | None = None) -> Axes:
     frame = prices.frame / prices.frame.iloc[0] * 100
     for place, name in enumerate(frame.columns):
         stroke, colour = STROKES[place % len(STROKES)], COLOURS[place % len(COLOURS)]
-        ax.plot(frame.index, frame[name], color=colour, ls=stroke, lw=1.6, label=str(name).replace("_", " "))
+        ax.plot(
+            frame.index,
+            frame[name],
+            color=colour,
+            ls=stroke,
+            lw=1.6,
+            label=str(name).replace("_", " "),
+        )
     ax.axhline(100, color=INK, lw=0.8)
     ax.set_ylabel("price, 100 on the first date")
-    ax.set_title(f"Prices rebased, {frame.index[0]:%Y-%m-%d} to {frame.index[-1]:%Y-%m-%d}; {prices.description}", loc="left")
+    ax.set_title(
+        f"Prices rebased, {frame.index[0]:%Y-%m-%d} to {frame.index[-1]:%Y-%m-%d}; "
+        f"{prices.description}",
+        loc="left",
+    )
     ax.legend(frameon=False, ncols=3)
     bare(ax)
     return ax
@@ -45,17 +66,30 @@ def returns_through_time(returns: Returns, ax: Axes | None = None) -> Axes:
     frame = returns.frame * 100
     spacing = 1.1 * float(2 * frame.abs().quantile(0.999).max())
     for place, name in enumerate(frame.columns):
-        ax.vlines(frame.index, -place * spacing, frame[name] - place * spacing, color=COLOURS[place % 3], lw=0.7)
+        ax.vlines(
+            frame.index,
+            -place * spacing,
+            frame[name] - place * spacing,
+            color=COLOURS[place % 3],
+            lw=0.7,
+        )
         ax.axhline(-place * spacing, color=INK, lw=0.5)
     ax.set_yticks(
-        [-place * spacing for place in range(frame.shape[1])], [str(name).replace("_", " ") for name in frame.columns]
+        [-place * spacing for place in range(frame.shape[1])],
+        [str(name).replace("_", " ") for name in frame.columns],
     )
-    ax.set_title(f"{returns.kind.capitalize()} returns each {returns.every}; bands are {spacing:.0f} % apart", loc="left")
+    ax.set_title(
+        f"{returns.kind.capitalize()} returns each {returns.every}; bands are {spacing:.0f} "
+        "% apart",
+        loc="left",
+    )
     bare(ax)
     return ax
 
 
-def correlation_map(returns: Returns, method: CovarianceMethod = "sample", ax: Axes | None = None) -> Axes:
+def correlation_map(
+    returns: Returns, method: CovarianceMethod = "sample", ax: Axes | None = None
+) -> Axes:
     """Draw the correlation of returns as a map, with its figures."""
     ax = axes(ax)
     matrix = returns.correlation(method)
@@ -63,11 +97,18 @@ def correlation_map(returns: Returns, method: CovarianceMethod = "sample", ax: A
     ax.imshow(matrix, cmap=SIGNED, vmin=-1, vmax=1)
     for (row, column), value in np.ndenumerate(matrix.to_numpy()):
         ax.text(
-            column, row, f"{round(value, 2) + 0.0:.2f}", ha="center", va="center", color="white" if abs(value) > 0.6 else INK
+            column,
+            row,
+            f"{round(value, 2) + 0.0:.2f}",
+            ha="center",
+            va="center",
+            color="white" if abs(value) > 0.6 else INK,
         )
     ax.set_xticks(range(len(names)), names, rotation=20, ha="right")
     ax.set_yticks(range(len(names)), names)
-    ax.set_title(f"Correlation of {returns.kind} returns each {returns.every} ({method})", loc="left")
+    ax.set_title(
+        f"Correlation of {returns.kind} returns each {returns.every} ({method})", loc="left"
+    )
     return ax
 
 
@@ -83,20 +124,29 @@ def allocation(portfolio: Portfolio, ax: Axes | None = None) -> Axes:
     for place, weight in enumerate(weights):
         ax.text(100 * max(weight, 0) + 0.4, place, f"{100 * weight:.1f} %", va="center")
     ax.set_xlabel("share of the value, per cent")
-    ax.set_title(f"Holdings on {portfolio.prices.dates[-1]:%Y-%m-%d}, together {number(round(portfolio.value))}", loc="left")
+    ax.set_title(
+        f"Holdings on {portfolio.prices.dates[-1]:%Y-%m-%d}, together "
+        f"{number(round(portfolio.value))}",
+        loc="left",
+    )
     ax.margins(x=0.12)
     bare(ax)
     return ax
 
 
 def portfolio_value(portfolio: Portfolio, ax: Axes | None = None) -> Axes:
-    """Draw what the holdings were worth from the day they were bought, each on top of the others."""
+    """Draw what the holdings were worth from the day they were bought, each on top of the
+    others.
+    """
     ax = axes(ax)
     history = portfolio.history()
     worth = history.drop(columns="value").mul(history["value"], axis=0)
     factor, word = scale_of(history["value"].to_numpy())
     shades = [SIGNED(0.45 + 0.55 * (place + 1) / worth.shape[1]) for place in range(worth.shape[1])]
-    names = [f"{str(name).replace('_', ' ')}, {100 * weight:.1f} % today" for name, weight in portfolio.weights.items()]
+    names = [
+        f"{str(name).replace('_', ' ')}, {100 * weight:.1f} % today"
+        for name, weight in portfolio.weights.items()
+    ]
     ax.stackplot(worth.index, worth.to_numpy().T, labels=names, colors=shades, ec="white", lw=0.4)
     scaled_ticks(ax.yaxis, factor)
     ax.set_ylabel(f"value ({word.strip()})" if word else "value")
@@ -113,9 +163,15 @@ def backtest(tested: Backtest, ax: Axes | None = None) -> Axes:
     ax = axes(ax)
     frame = tested.table()
     factor, word = scale_of(np.concatenate([tested.losses, tested.forecasts]))
-    ax.vlines(frame.index, 0, -frame["loss"], color=MIDDLE, lw=0.8, label="profit or loss of the day")
+    ax.vlines(
+        frame.index, 0, -frame["loss"], color=MIDDLE, lw=0.8, label="profit or loss of the day"
+    )
     ax.plot(
-        frame.index, -frame["value at risk"], color=DARK, lw=1.6, label=f"value at risk at {100 * tested.level:g} %, as a loss"
+        frame.index,
+        -frame["value at risk"],
+        color=DARK,
+        lw=1.6,
+        label=f"value at risk at {100 * tested.level:g} %, as a loss",
     )
     hit = frame[frame["exception"]]
     ax.plot(
@@ -132,7 +188,10 @@ def backtest(tested: Backtest, ax: Axes | None = None) -> Axes:
     scaled_ticks(ax.yaxis, factor)
     ax.set_ylabel(f"profit ({word.strip()})" if word else "profit")
     what = f"{tested.method}, window {tested.window}" if tested.window else tested.method
-    ax.set_title(f"Was it right? {what}: {tested.zone} zone, Kupiec p = {tested.kupiec.p_value:.2g}", loc="left")
+    ax.set_title(
+        f"Was it right? {what}: {tested.zone} zone, Kupiec p = {tested.kupiec.p_value:.2g}",
+        loc="left",
+    )
     ax.legend(frameon=False, ncols=3, loc="lower left")
     bare(ax)
     return ax
@@ -146,15 +205,29 @@ def paths_fan(
     name: str = "price",
     ax: Axes | None = None,
 ) -> Axes:
-    """Draw simulated paths ``(periods + 1, trials)`` as a fan with three of them, and the levels asked about."""
+    """Draw simulated paths ``(periods + 1, trials)`` as a fan with three of them, and the levels
+    asked about.
+    """
     ax = axes(ax)
     places = np.arange(len(paths)) if labels is None else labels
     for low, high, colour in BANDS:
         ends = np.percentile(paths, [low, high], axis=1)
-        ax.fill_between(places, ends[0], ends[1], color=colour, lw=0, label=f"{high - low} % of paths (P{low} to P{high})")
+        ax.fill_between(
+            places,
+            ends[0],
+            ends[1],
+            color=colour,
+            lw=0,
+            label=f"{high - low} % of paths (P{low} to P{high})",
+        )
     for trial in range(min(3, paths.shape[1])):
         ax.plot(
-            places, paths[:, trial], color=INK, lw=0.7, ls=(0, (1 + 2 * trial, 1)), label="paths 0 to 2" if trial == 0 else "_"
+            places,
+            paths[:, trial],
+            color=INK,
+            lw=0.7,
+            ls=(0, (1 + 2 * trial, 1)),
+            label="paths 0 to 2" if trial == 0 else "_",
         )
     ax.plot(places, np.median(paths, axis=1), color=DARK, lw=2.2, label="median")
     for level, word in ((above, "above"), (below, "below")):
@@ -163,20 +236,37 @@ def paths_fan(
     ax.set_xlim(places[0], places[-1])
     ax.set_xlabel("period")
     ax.set_ylabel(name.replace("_", " "))
-    ax.set_title(f"Where {name.replace('_', ' ')} may go: {paths.shape[1]:,} simulated paths", loc="left")
+    ax.set_title(
+        f"Where {name.replace('_', ' ')} may go: {paths.shape[1]:,} simulated paths", loc="left"
+    )
     ax.legend(frameon=False, ncols=3, loc="upper left")
     ax.margins(y=0.15)
     bare(ax)
     return ax
 
 
-def max_drawdowns(drawdowns: Floats, seen: float | None = None, *, periods: int | None = None, ax: Axes | None = None) -> Axes:
-    """Draw the distribution of simulated maximum drawdowns, with the one seen in history placed inside it.
+def max_drawdowns(
+    drawdowns: Floats,
+    seen: float | None = None,
+    *,
+    periods: int | None = None,
+    ax: Axes | None = None,
+) -> Axes:
+    """Draw the distribution of simulated maximum drawdowns, with the one seen in history placed
+    inside it.
 
-    ``periods`` is the length of the paths, which the title tells; it must be that of the history for ``seen`` to compare.
+    ``periods`` is the length of the paths, which the title tells; it must be that of the history
+    for ``seen`` to compare.
     """
     ax = axes(ax)
-    ax.hist(100 * drawdowns, bins=60, weights=np.full(len(drawdowns), 100 / len(drawdowns)), color=MIDDLE, ec="white", lw=0.4)
+    ax.hist(
+        100 * drawdowns,
+        bins=60,
+        weights=np.full(len(drawdowns), 100 / len(drawdowns)),
+        color=MIDDLE,
+        ec="white",
+        lw=0.4,
+    )
     top = ax.get_ylim()[1]
     for q in (50, 95):
         value = 100 * float(np.percentile(drawdowns, q))
@@ -200,14 +290,19 @@ def max_drawdowns(drawdowns: Floats, seen: float | None = None, *, periods: int 
 
 
 def growth_against_drawdown(paths: Floats, per_year: float = 252.0, ax: Axes | None = None) -> Axes:
-    """Draw compound growth against the maximum drawdown of each path, with a histogram of each along its side."""
+    """Draw compound growth against the maximum drawdown of each path, with a histogram of each
+    along its side.
+    """
     from kindynos.finance.drawdowns import compound_growth
 
     ax = axes(ax)
     growth = 100 * np.asarray(compound_growth(paths, per_year))
     drawdowns = 100 * np.asarray(max_drawdown(paths))
     ax.plot(drawdowns, growth, ".", color=DARK, ms=3, alpha=0.25)
-    top, side = ax.inset_axes((0, 1.0, 1, 0.16), sharex=ax), ax.inset_axes((1.0, 0, 0.16, 1), sharey=ax)
+    top, side = (
+        ax.inset_axes((0, 1.0, 1, 0.16), sharex=ax),
+        ax.inset_axes((1.0, 0, 0.16, 1), sharey=ax),
+    )
     top.hist(drawdowns, bins=50, color=MIDDLE, ec="white", lw=0.3)
     side.hist(growth, bins=50, orientation="horizontal", color=MIDDLE, ec="white", lw=0.3)
     top.axis("off")
@@ -221,10 +316,15 @@ def growth_against_drawdown(paths: Floats, per_year: float = 252.0, ax: Axes | N
 
 
 def risk_levels(table: pd.DataFrame, level: float = 0.99, ax: Axes | None = None) -> Axes:
-    """Draw the value at risk of every method and window of a risk table at one level, with its interval."""
+    """Draw the value at risk of every method and window of a risk table at one level, with its
+    interval.
+    """
     ax = axes(ax)
     frame = table.xs(level, level="level")
-    names = [f"{method}, {'whole history' if window == 'all' else f'last {window}'}" for method, window in frame.index]
+    names = [
+        f"{method}, {'whole history' if window == 'all' else f'last {window}'}"
+        for method, window in frame.index
+    ]
     places = np.arange(len(frame))
     value, shortfall = frame["value at risk"].to_numpy(), frame["expected shortfall"].to_numpy()
     factor, word = scale_of(shortfall)
@@ -233,10 +333,21 @@ def risk_levels(table: pd.DataFrame, level: float = 0.99, ax: Axes | None = None
     end = 1.08 * max(shortfall.max(), high[bounded].max(initial=0.0))
     reach = np.stack([value - low, np.where(bounded, high - value, 0.0)])
     ax.errorbar(
-        value, places, xerr=np.abs(reach), fmt="o", color=DARK, capsize=3, label="value at risk, with its 95 % interval"
+        value,
+        places,
+        xerr=np.abs(reach),
+        fmt="o",
+        color=DARK,
+        capsize=3,
+        label="value at risk, with its 95 % interval",
     )
     for place in np.flatnonzero(~bounded).tolist():
-        ax.annotate("", (end, place), (value[place], place), arrowprops={"arrowstyle": "->", "color": DARK, "linewidth": 1.5})
+        ax.annotate(
+            "",
+            (end, place),
+            (value[place], place),
+            arrowprops={"arrowstyle": "->", "color": DARK, "linewidth": 1.5},
+        )
     if not bounded.all():
         ax.plot([], [], color=DARK, marker=">", label="no upper bound")
     ax.plot(shortfall, places, "D", color=ACCENT, mec=INK, label="expected shortfall")
@@ -248,7 +359,11 @@ def risk_levels(table: pd.DataFrame, level: float = 0.99, ax: Axes | None = None
     often = 1 / (1 - level)
     days = table.attrs.get("horizon", 1)
     unit = "day" if days == 1 else f"stretch of {days} days"
-    ax.set_title(f"Loss exceeded on about 1 {unit} in {often:.3g}, by method and window", loc="left", pad=30)
-    ax.legend(frameon=False, loc="lower right", bbox_to_anchor=(1.0, 1.0), ncols=3, borderaxespad=0.2)
+    ax.set_title(
+        f"Loss exceeded on about 1 {unit} in {often:.3g}, by method and window", loc="left", pad=30
+    )
+    ax.legend(
+        frameon=False, loc="lower right", bbox_to_anchor=(1.0, 1.0), ncols=3, borderaxespad=0.2
+    )
     bare(ax)
     return ax

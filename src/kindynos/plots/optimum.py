@@ -8,14 +8,26 @@ import pandas as pd
 from matplotlib.axes import Axes
 
 from kindynos.formatting import number, per_cent
-from kindynos.plots.style import ACCENT, DARK, INK, LIGHT, MIDDLE, axes, bare, quantity_label, scale_of, scaled_ticks
+from kindynos.plots.style import (
+    ACCENT,
+    DARK,
+    INK,
+    LIGHT,
+    MIDDLE,
+    axes,
+    bare,
+    quantity_label,
+    scale_of,
+    scaled_ticks,
+)
 from kindynos.studies.optimum import Optimum
 
 MOST_PANELS = 6
 
 
 def optimum(found: Optimum, ax: Axes | None = None) -> Axes:
-    """Draw the objective against each decision at all points tried, or over two decisions as a map of points.
+    """Draw the objective against each decision at all points tried, or over two decisions as a map
+    of points.
 
     Points that break a constraint are crosses, and the title says which constraint binds.
     """
@@ -37,10 +49,18 @@ def optimum(found: Optimum, ax: Axes | None = None) -> Axes:
 
 def _title(found: Optimum) -> str:
     aim = "Highest" if found.maximize else "Least"
-    best = ", ".join(f"{name.replace('_', ' ')} {number(float(f'{float(v):.5g}'))}" for name, v in found.decisions.items())
-    binding = [constraint.label.replace("_", " ") for constraint, _, _, binds in found.limits if binds]
+    best = ", ".join(
+        f"{name.replace('_', ' ')} {number(float(f'{float(v):.5g}'))}"
+        for name, v in found.decisions.items()
+    )
+    binding = [
+        constraint.label.replace("_", " ") for constraint, _, _, binds in found.limits if binds
+    ]
     limit = f"\nbinding: {'; '.join(binding)}" if binding else ""
-    return f"{aim} {found.what.replace('_', ' ')}, at {best}; {len(found.evaluations)} points tried{limit}"
+    return (
+        f"{aim} {found.what.replace('_', ' ')}, at {best}; {len(found.evaluations)} points "
+        f"tried{limit}"
+    )
 
 
 def _scale(found: Optimum, frame: pd.DataFrame) -> tuple[float, str]:
@@ -56,16 +76,35 @@ def _over_one(ax: Axes, found: Optimum, frame: pd.DataFrame, name: str) -> None:
     factor, label = _scale(found, frame)
     ordered = frame.sort_values(name)
     ax.plot(ordered[name], ordered[found.what] / factor, color=MIDDLE, lw=1.4)
-    for allowed, marker, colour, text in ((True, "o", DARK, "tried"), (False, "x", INK, "breaks a constraint")):
+    for allowed, marker, colour, text in (
+        (True, "o", DARK, "tried"),
+        (False, "x", INK, "breaks a constraint"),
+    ):
         part = ordered[ordered["allowed"] == allowed]
         if len(part):
-            ax.plot(part[name], part[found.what] / factor, marker, color=colour, ms=6, ls="none", label=text)
+            ax.plot(
+                part[name],
+                part[found.what] / factor,
+                marker,
+                color=colour,
+                ms=6,
+                ls="none",
+                label=text,
+            )
     value = found.decisions[name]
     ax.errorbar(
-        [float(value)], [float(found.objective) / factor], [found.objective.error / factor],
-        [value.error] if value.error > 0 else None, fmt="*", color=ACCENT, mec=INK, ms=16, capsize=4, zorder=5,
+        [float(value)],
+        [float(found.objective) / factor],
+        [found.objective.error / factor],
+        [value.error] if value.error > 0 else None,
+        fmt="*",
+        color=ACCENT,
+        mec=INK,
+        ms=16,
+        capsize=4,
+        zorder=5,
         label="the best, on fresh draws, with 95 % errors",
-    )  # fmt: skip
+    )
     side, word = scale_of(ordered[name].to_numpy())
     scaled_ticks(ax.xaxis, side)
     ax.set_xlabel(quantity_label(name.replace(".", " "), (found.units or {}).get(name), word))
@@ -78,23 +117,40 @@ def _over_two(ax: Axes, found: Optimum, frame: pd.DataFrame, names: list[str]) -
     x, y = (frame[name].to_numpy() for name in names)
     values = frame[found.what].to_numpy() / factor
     spread = frame.drop_duplicates(names)
-    filled = ax.tricontourf(x, y, values, levels=12, cmap=_shades(), alpha=0.9) if len(spread) > 6 else None
+    filled = (
+        ax.tricontourf(x, y, values, levels=12, cmap=_shades(), alpha=0.9)
+        if len(spread) > 6
+        else None
+    )
     if filled is not None:
         ax.figure.colorbar(filled, ax=ax, label=label, pad=0.02)
     allowed = frame["allowed"].to_numpy()
     ax.plot(x[allowed], y[allowed], "o", color=DARK, mec="white", ms=6, ls="none", label="tried")
     if not allowed.all():
-        ax.plot(x[~allowed], y[~allowed], "x", color=INK, ms=6, ls="none", label="breaks a constraint")
+        ax.plot(
+            x[~allowed], y[~allowed], "x", color=INK, ms=6, ls="none", label="breaks a constraint"
+        )
     best = [found.decisions[name] for name in names]
     errors = [[e.error] if e.error > 0 else None for e in best]
     ax.errorbar(
-        [float(best[0])], [float(best[1])], errors[1], errors[0], fmt="*", color=ACCENT, mec=INK, ms=18, capsize=4, zorder=6,
+        [float(best[0])],
+        [float(best[1])],
+        errors[1],
+        errors[0],
+        fmt="*",
+        color=ACCENT,
+        mec=INK,
+        ms=18,
+        capsize=4,
+        zorder=6,
         label=f"the best: {_worth(found)} on fresh draws",
-    )  # fmt: skip
+    )
     for axis, name, values_of in ((ax.xaxis, names[0], x), (ax.yaxis, names[1], y)):
         side, word = scale_of(values_of)
         scaled_ticks(axis, side)
-        axis.set_label_text(quantity_label(name.replace(".", " "), (found.units or {}).get(name), word))
+        axis.set_label_text(
+            quantity_label(name.replace(".", " "), (found.units or {}).get(name), word)
+        )
     ax.use_sticky_edges = False
     ax.margins(0.03)
     ax.legend(frameon=False, loc="upper left", bbox_to_anchor=(0, -0.1), ncols=3)
@@ -124,8 +180,24 @@ def _panel(ax: Axes, found: Optimum, frame: pd.DataFrame, name: str) -> None:
     factor, label = _scale(found, frame)
     for allowed, marker, colour in ((True, "o", MIDDLE), (False, "x", INK)):
         part = frame[frame["allowed"] == allowed]
-        ax.plot(part[name], part[found.what] / factor, marker, color=colour, mec=DARK if allowed else INK, ms=5, ls="none")
-    ax.plot([float(found.decisions[name])], [float(found.objective) / factor], "*", color=ACCENT, mec=INK, ms=15, zorder=5)
+        ax.plot(
+            part[name],
+            part[found.what] / factor,
+            marker,
+            color=colour,
+            mec=DARK if allowed else INK,
+            ms=5,
+            ls="none",
+        )
+    ax.plot(
+        [float(found.decisions[name])],
+        [float(found.objective) / factor],
+        "*",
+        color=ACCENT,
+        mec=INK,
+        ms=15,
+        zorder=5,
+    )
     if frame[name].nunique() <= 8:
         ax.set_xticks(sorted(frame[name].unique()))
     side, word = scale_of(frame[name].to_numpy())

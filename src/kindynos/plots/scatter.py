@@ -10,7 +10,16 @@ from matplotlib.figure import Figure
 from matplotlib.gridspec import GridSpec
 
 from kindynos.formatting import shares
-from kindynos.plots.style import ACCENT, DARK, INK, MIDDLE, bare, quantity_label, scale_of, scaled_ticks
+from kindynos.plots.style import (
+    ACCENT,
+    DARK,
+    INK,
+    MIDDLE,
+    bare,
+    quantity_label,
+    scale_of,
+    scaled_ticks,
+)
 from kindynos.results.joint import SIDES, Joint, joint
 from kindynos.results.result import Result
 
@@ -21,14 +30,19 @@ MOST_POINTS = 4_000
 
 
 def scatter(
-    trials: ReadTrials, x: str, y: str, cuts: tuple[float | None, float | None] = (None, None), figure: Figure | None = None
+    trials: ReadTrials,
+    x: str,
+    y: str,
+    cuts: tuple[float | None, float | None] = (None, None),
+    figure: Figure | None = None,
 ) -> Figure:
     """Draw two columns of trials against each other; see ``scatter_of``."""
     return scatter_of(joint(trials[x], trials[y], cuts), figure)
 
 
 def scatter_of(found: Joint, figure: Figure | None = None) -> Figure:
-    """Draw two quantities against each other, with marginal histograms and the share of trials in each quadrant.
+    """Draw two quantities against each other, with marginal histograms and the share of trials in
+    each quadrant.
 
     Of many trials the first 4,000 are drawn as points; shares and histograms are of all.
     """
@@ -38,12 +52,22 @@ def scatter_of(found: Joint, figure: Figure | None = None) -> Figure:
         figure = plt.figure(figsize=(12.8, 8.0), layout="constrained")
     grid = GridSpec(2, 2, figure=figure, width_ratios=(5, 1), height_ratios=(1, 4))
     ax = figure.add_subplot(grid[1, 0])
-    above, beside = figure.add_subplot(grid[0, 0], sharex=ax), figure.add_subplot(grid[1, 1], sharey=ax)
+    above, beside = (
+        figure.add_subplot(grid[0, 0], sharex=ax),
+        figure.add_subplot(grid[1, 1], sharey=ax),
+    )
     a, b = found.x.values, found.y.values
     valid = np.isfinite(a) & np.isfinite(b)
     a, b = a[valid], b[valid]
     many = len(a) > 1_000
-    ax.plot(a[:MOST_POINTS], b[:MOST_POINTS], ".", color=DARK, ms=3 if many else 5, alpha=0.35 if many else 0.6)
+    ax.plot(
+        a[:MOST_POINTS],
+        b[:MOST_POINTS],
+        ".",
+        color=DARK,
+        ms=3 if many else 5,
+        alpha=0.35 if many else 0.6,
+    )
     ax.axvline(found.cuts[0], color=ACCENT, lw=1.6, ls="--")
     ax.axhline(found.cuts[1], color=ACCENT, lw=1.6, ls="--")
     _quadrants(ax, found)
@@ -56,8 +80,12 @@ def scatter_of(found: Joint, figure: Figure | None = None) -> Figure:
     _named(ax, found.x, found.y)
     correlation = f"rank correlation {float(found.correlation):.2f}"
     one, other = _plain(found.x.name), _plain(found.y.name)
-    left = f"{one} leaves {100 * max(float(found.scatter), 0):.0f} % of the variance of {other} open"
-    above.set_title(f"{other.capitalize()} against {one}, {len(a):,} trials: {correlation}; {left}", loc="left")
+    left = (
+        f"{one} leaves {100 * max(float(found.scatter), 0):.0f} % of the variance of {other} open"
+    )
+    above.set_title(
+        f"{other.capitalize()} against {one}, {len(a):,} trials: {correlation}; {left}", loc="left"
+    )
     bare(ax)
     return figure
 
@@ -80,7 +108,14 @@ def _quadrants(ax: Axes, found: Joint) -> None:
     for (one, two), text in zip(keys, texts, strict=True):
         right, top = one == "above", two == "above"
         ax.text(
-            0.99 if right else 0.01, 0.98 if top else 0.02, text, transform=ax.transAxes, ha="right" if right else "left",
-            va="top" if top else "bottom", fontsize=13, fontweight="bold", color=INK,
+            0.99 if right else 0.01,
+            0.98 if top else 0.02,
+            text,
+            transform=ax.transAxes,
+            ha="right" if right else "left",
+            va="top" if top else "bottom",
+            fontsize=13,
+            fontweight="bold",
+            color=INK,
             bbox={"fc": "white", "ec": "none", "alpha": 0.8},
-        )  # fmt: skip
+        )

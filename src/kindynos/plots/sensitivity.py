@@ -10,7 +10,18 @@ import pandas as pd
 from matplotlib.axes import Axes
 
 from kindynos.formatting import number, shares
-from kindynos.plots.style import ACCENT, DARK, INK, LIGHT, MIDDLE, axes, bare, quantity_label, scale_of, scaled_ticks
+from kindynos.plots.style import (
+    ACCENT,
+    DARK,
+    INK,
+    LIGHT,
+    MIDDLE,
+    axes,
+    bare,
+    quantity_label,
+    scale_of,
+    scaled_ticks,
+)
 from kindynos.results.run import Run
 
 MOST = 12  # drivers shown
@@ -18,14 +29,19 @@ STROKES = ("-", "--", "-.", ":", (0, (5, 1, 1, 1, 1, 1)))
 COLOURS = (DARK, ACCENT, MIDDLE, INK, "#7a4a9e")
 
 
-def sensitivity(run: Run, outcome: str, method: str = "rank", ax: Axes | None = None, **options: Any) -> Axes:
-    """Draw what drives an outcome by a method of ``run.sensitivity``; ``options`` are those of the method.
+def sensitivity(
+    run: Run, outcome: str, method: str = "rank", ax: Axes | None = None, **options: Any
+) -> Axes:
+    """Draw what drives an outcome by a method of ``run.sensitivity``; ``options`` are those of the
+    method.
 
     At most twelve drivers are shown, the strongest on top.
     """
     frame = run.sensitivity(outcome, method, **options)
     if method == "shapley":
-        frame["description"] = shares(frame["share of variance"].tolist())  # as printed they add up to 100 %
+        frame["description"] = shares(
+            frame["share of variance"].tolist()
+        )  # as printed they add up to 100 %
     ax = axes(ax)
     unit = run[outcome].unit
     PICTURES[method](ax, frame.head(MOST), quantity_label(outcome, unit, "{}"))
@@ -41,7 +57,9 @@ def _names(frame: pd.DataFrame) -> list[str]:
     return [str(name).replace("_", " ") for name in frame.index]
 
 
-def _bars(ax: Axes, frame: pd.DataFrame, column: str, description: Callable[[pd.Series], str], label: str) -> None:
+def _bars(
+    ax: Axes, frame: pd.DataFrame, column: str, description: Callable[[pd.Series], str], label: str
+) -> None:
     """Draw one bar a driver with its error and a word beside it."""
     places, values = np.arange(len(frame)), frame[column].to_numpy()
     errors = np.nan_to_num(frame["error"].to_numpy())
@@ -50,7 +68,9 @@ def _bars(ax: Axes, frame: pd.DataFrame, column: str, description: Callable[[pd.
     reach = float(np.max(np.abs(values) + errors)) or 1.0
     for place, value, error, (_, row) in zip(places, values, errors, frame.iterrows(), strict=True):
         end = (abs(value) + error + 0.02 * reach) * (1 if value >= 0 else -1)
-        ax.text(end, float(place), description(row), va="center", ha="left" if value >= 0 else "right")
+        ax.text(
+            end, float(place), description(row), va="center", ha="left" if value >= 0 else "right"
+        )
     ax.axvline(0, color=INK, lw=1)
     left = float(values.min()) - 0.3 * reach if values.min() < 0 else 0.0
     ax.set_xlim(left, max(float(values.max()), 0) + 0.3 * reach)
@@ -60,12 +80,23 @@ def _bars(ax: Axes, frame: pd.DataFrame, column: str, description: Callable[[pd.
 
 
 def _rank(ax: Axes, frame: pd.DataFrame, _: str) -> None:
-    label = "rank correlation (bar; whisker 95 %); per cent: share of variance that the driver explains alone"
-    _bars(ax, frame, "rank correlation", lambda row: f"{100 * max(row['first-order share'], 0.0):.1f} %", label)
+    label = (
+        "rank correlation (bar; whisker 95 %); per cent: share of variance that the driver "
+        "explains alone"
+    )
+    _bars(
+        ax,
+        frame,
+        "rank correlation",
+        lambda row: f"{100 * max(row['first-order share'], 0.0):.1f} %",
+        label,
+    )
 
 
 def _regression(ax: Axes, frame: pd.DataFrame, _: str) -> None:
-    description = f"standardised coefficient (bar; whisker 95 %); R² = {frame.attrs['r squared']:.2f}"
+    description = (
+        f"standardised coefficient (bar; whisker 95 %); R² = {frame.attrs['r squared']:.2f}"
+    )
     _bars(ax, frame, "coefficient", lambda row: f"{row['coefficient']:+.2f}", description)
 
 
@@ -82,7 +113,15 @@ def _sobol(ax: Axes, frame: pd.DataFrame, _: str) -> None:
         (0.2, "total", "error of total", LIGHT, "with its interplay (total)"),
     ):
         ax.barh(
-            places + shift, frame[column], 0.38, xerr=frame[error], color=colour, ec=DARK, ecolor=INK, capsize=3, label=label
+            places + shift,
+            frame[column],
+            0.38,
+            xerr=frame[error],
+            color=colour,
+            ec=DARK,
+            ecolor=INK,
+            capsize=3,
+            label=label,
         )
     ax.set_yticks(places, _names(frame))
     ax.invert_yaxis()
@@ -99,19 +138,34 @@ def _swing(ax: Axes, frame: pd.DataFrame, label: str) -> None:
     factor, word = scale_of(ends)
     places = np.arange(len(frame))
     for side, column, colour in ((0, low, DARK), (1, high, MIDDLE)):
-        ax.barh(places, ends[:, side] - base, left=base, height=0.62, color=colour, label=f"driver at {column.split()[-1]}")
+        ax.barh(
+            places,
+            ends[:, side] - base,
+            left=base,
+            height=0.62,
+            color=colour,
+            label=f"driver at {column.split()[-1]}",
+        )
     span = float(np.ptp(ends)) or 1.0
     for place, (_, row) in enumerate(frame.iterrows()):
         for driver_at, column in ((frame.columns[0], low), (frame.columns[1], high)):
             above = row[column] > base or (row[column] == base and column == high)
             text = number(float(f"{row[driver_at]:.3g}"))
-            ax.text(row[column] + (0.01 if above else -0.01) * span, place, text, va="center", ha="left" if above else "right")
+            ax.text(
+                row[column] + (0.01 if above else -0.01) * span,
+                place,
+                text,
+                va="center",
+                ha="left" if above else "right",
+            )
     ax.axvline(base, color=INK, lw=1.2)
     ax.set_xlim(ends.min() - 0.16 * span, ends.max() + 0.16 * span)
     ax.set_yticks(places, _names(frame))
     ax.invert_yaxis()
     scaled_ticks(ax.xaxis, factor)
-    ax.set_xlabel(_scaled(label, word) + "; beside each bar the driver's value, the line is the base case")
+    ax.set_xlabel(
+        _scaled(label, word) + "; beside each bar the driver's value, the line is the base case"
+    )
     ax.legend(frameon=False, loc="lower right")
 
 
@@ -125,7 +179,15 @@ def _conditional(ax: Axes, frame: pd.DataFrame, label: str) -> None:
     factor, word = scale_of(figures)
     shown = min(len(frame), len(STROKES))
     for place, name in enumerate(_names(frame)[:shown]):
-        ax.plot(figures[place], color=COLOURS[place], ls=STROKES[place], marker="o", ms=4, lw=2, label=name)
+        ax.plot(
+            figures[place],
+            color=COLOURS[place],
+            ls=STROKES[place],
+            marker="o",
+            ms=4,
+            lw=2,
+            label=name,
+        )
     for row in figures[shown:]:
         ax.plot(row, color="#bbbbbb", lw=1)
     if len(frame) > shown:
@@ -138,16 +200,41 @@ def _conditional(ax: Axes, frame: pd.DataFrame, label: str) -> None:
 
 
 def _tail(ax: Axes, frame: pd.DataFrame, _: str) -> None:
-    """Draw each driver's middle 80 % in all and in the worst trials, on one scale: sd of all trials about their mean."""
+    """Draw each driver's middle 80 % in all and in the worst trials, on one scale: sd of all trials
+    about their mean.
+    """
     centre = frame["mean, all"].to_numpy()
-    spread = (frame["mean, worst"].to_numpy() - centre) / np.where(frame["shift"] != 0, frame["shift"], np.nan)
+    spread = (frame["mean, worst"].to_numpy() - centre) / np.where(
+        frame["shift"] != 0, frame["shift"], np.nan
+    )
     scale = np.where(np.isfinite(spread) & (spread > 0), spread, 1.0)
     share = f"worst {100 * frame.attrs['worst']:g} %"
-    for shift, which, colour, label in ((-0.17, "all", LIGHT, "all trials"), (0.17, "worst", DARK, share)):
-        ends = [(frame[f"{word}, {which}"].to_numpy() - centre) / scale for word in ("P10", "P90", "mean")]
+    for shift, which, colour, label in (
+        (-0.17, "all", LIGHT, "all trials"),
+        (0.17, "worst", DARK, share),
+    ):
+        ends = [
+            (frame[f"{word}, {which}"].to_numpy() - centre) / scale
+            for word in ("P10", "P90", "mean")
+        ]
         places = np.arange(len(frame)) + shift
-        ax.barh(places, ends[1] - ends[0], left=ends[0], height=0.3, color=colour, ec=DARK, label=f"{label}: P10 to P90")
-        ax.plot(ends[2], places, "o", color=ACCENT, mec="white", label="mean" if which == "worst" else "_")
+        ax.barh(
+            places,
+            ends[1] - ends[0],
+            left=ends[0],
+            height=0.3,
+            color=colour,
+            ec=DARK,
+            label=f"{label}: P10 to P90",
+        )
+        ax.plot(
+            ends[2],
+            places,
+            "o",
+            color=ACCENT,
+            mec="white",
+            label="mean" if which == "worst" else "_",
+        )
         for place, value, text in zip(places, ends[1], frame[f"mean, {which}"], strict=True):
             ax.text(value + 0.06, place, number(float(f"{text:.3g}")), va="center", fontsize=10)
     ax.axvline(0, color=INK, lw=1)
@@ -155,8 +242,12 @@ def _tail(ax: Axes, frame: pd.DataFrame, _: str) -> None:
     ax.invert_yaxis()
     low, high = ax.dataLim.x0, ax.dataLim.x1
     ax.set_xlim(low - 0.05 * (high - low), high + 0.12 * (high - low))
-    ax.set_xlabel("distance from the driver's mean, in its sd; figures: means in the driver's own unit")
-    ax.legend(frameon=False, loc="lower right", bbox_to_anchor=(1.0, 1.0), ncols=3, borderaxespad=0.2)
+    ax.set_xlabel(
+        "distance from the driver's mean, in its sd; figures: means in the driver's own unit"
+    )
+    ax.legend(
+        frameon=False, loc="lower right", bbox_to_anchor=(1.0, 1.0), ncols=3, borderaxespad=0.2
+    )
 
 
 PICTURES: dict[str, Callable[[Axes, pd.DataFrame, str], None]] = {
@@ -170,7 +261,8 @@ PICTURES: dict[str, Callable[[Axes, pd.DataFrame, str], None]] = {
 }
 TITLES = {
     "rank": "What moves {}: dark lowers it, light raises it",
-    "regression": "By how many sd {} moves when a driver moves by one: dark lowers it, light raises it",
+    "regression": "By how many sd {} moves when a driver moves by one: dark lowers it, light "
+    "raises it",
     "swing": "How far each driver alone swings {}",
     "conditional": "How {} changes across slices of each driver, all else random",
     "sobol": "How much of the variance of {} each driver explains",

@@ -8,7 +8,17 @@ import numpy as np
 from matplotlib.axes import Axes
 from matplotlib.figure import Figure
 
-from kindynos.plots.style import ACCENT, DARK, INK, LIGHT, MIDDLE, axes, bare, scale_of, scaled_ticks
+from kindynos.plots.style import (
+    ACCENT,
+    DARK,
+    INK,
+    LIGHT,
+    MIDDLE,
+    axes,
+    bare,
+    scale_of,
+    scaled_ticks,
+)
 from kindynos.validate import whole
 
 if TYPE_CHECKING:
@@ -29,9 +39,11 @@ def series_fan(
     paths: int = 3,
     seed: int = 1,
 ) -> Axes:
-    """Draw the end of the history, a process's fan from there on, and a few numbered paths inside it.
+    """Draw the end of the history, a process's fan from there on, and a few numbered paths inside
+    it.
 
-    The fan's parameters are drawn too, as the series leaves them open. Raises ParameterError for an unknown name.
+    The fan's parameters are drawn too, as the series leaves them open. Raises ParameterError for an
+    unknown name.
     """
     ax = axes(ax)
     chosen = ranking.names[0] if name is None else name
@@ -40,13 +52,19 @@ def series_fan(
     ranking._look.update(name=name, periods=periods, seed=seed)
     made = process.paths(ahead, TRIALS, seed, uncertain=True)[1:]
     kept = min(len(series.values), SHOWN * max(ahead, 12))
-    before = np.arange(len(series.values) - kept + 1, len(series.values) + 1) if series.dates is None else series.dates[-kept:]
+    before = (
+        np.arange(len(series.values) - kept + 1, len(series.values) + 1)
+        if series.dates is None
+        else series.dates[-kept:]
+    )
     after = series.after(ahead)
     factor, word = scale_of(series.values)
     ax.plot(before, series.values[-kept:], color=INK, lw=1.4, marker=".", ms=4, label="history")
     for low, high, colour in BANDS:
         ends = np.percentile(made, [low, high], axis=1)
-        ax.fill_between(after, ends[0], ends[1], color=colour, lw=0, label=f"{high - low} % (P{low} to P{high})")
+        ax.fill_between(
+            after, ends[0], ends[1], color=colour, lw=0, label=f"{high - low} % (P{low} to P{high})"
+        )
     ax.plot(after, np.median(made, axis=1), color=DARK, lw=2.2, label="median")
     for place in range(min(paths, TRIALS)):
         stroke: Any = PATH_STROKES[place % len(PATH_STROKES)]
@@ -63,7 +81,9 @@ def series_fan(
 
 
 def diagnostics(found: Diagnostics, figure: Figure | None = None) -> Figure:
-    """Draw a page on a series or on residuals: values in time, both autocorrelations with their band, and a histogram."""
+    """Draw a page on a series or on residuals: values in time, both autocorrelations with their
+    band, and a histogram.
+    """
     if figure is None:
         import matplotlib.pyplot as plt
 
@@ -72,7 +92,9 @@ def diagnostics(found: Diagnostics, figure: Figure | None = None) -> Figure:
     values = found.values
     top.axhline(float(np.nanmean(values)), color=MIDDLE, lw=1)
     top.plot(np.arange(1, len(values) + 1), values, color=DARK, lw=1, marker=".", ms=4)
-    top.set_title(f"{found.of[0].upper()}{found.of[1:]}, {int((~np.isnan(values)).sum())} values", loc="left")
+    top.set_title(
+        f"{found.of[0].upper()}{found.of[1:]}, {int((~np.isnan(values)).sum())} values", loc="left"
+    )
     top.set_xlabel("period")
     for ax, bars, title in (
         (left, found.autocorrelations, "Autocorrelation"),
@@ -80,9 +102,16 @@ def diagnostics(found: Diagnostics, figure: Figure | None = None) -> Figure:
     ):
         lags = np.arange(1, len(bars) + 1)
         ax.axhspan(-found.band, found.band, color=LIGHT, lw=0)
-        ax.bar(lags, bars, width=0.35, color=[ACCENT if abs(bar) > found.band else DARK for bar in bars])
+        ax.bar(
+            lags,
+            bars,
+            width=0.35,
+            color=[ACCENT if abs(bar) > found.band else DARK for bar in bars],
+        )
         ax.axhline(0, color=INK, lw=0.8)
-        ax.set_title(f"{title}; 95 % of independent values lie in the band", loc="left", fontsize=11)
+        ax.set_title(
+            f"{title}; 95 % of independent values lie in the band", loc="left", fontsize=11
+        )
         ax.set_xlabel("lag, periods")
         most = max(1.2 * float(np.abs(bars).max()), 1.6 * found.band)
         ax.set_ylim(-most, most)
@@ -95,7 +124,12 @@ def diagnostics(found: Diagnostics, figure: Figure | None = None) -> Figure:
     bottom.set_yticks([])
     bottom.set_xlabel("value" if found.of == "series" else "residual, in sd")
     bottom.legend(frameon=False)
-    bottom.set_title("; ".join(f"{test.name}: {test.words}" for test in found.tests), loc="left", fontsize=10, wrap=True)
+    bottom.set_title(
+        "; ".join(f"{test.name}: {test.words}" for test in found.tests),
+        loc="left",
+        fontsize=10,
+        wrap=True,
+    )
     for ax in (top, left, right, bottom):
         bare(ax)
     return figure

@@ -31,16 +31,25 @@ def checked_colour(owner: str, colour: Any) -> str:
     from matplotlib.colors import is_color_like
 
     if not is_color_like(colour):
-        raise wrong(owner, "a colour", "a name or code that Matplotlib knows, such as 'orange' or '#d9730d'", colour)
+        raise wrong(
+            owner,
+            "a colour",
+            "a name or code that Matplotlib knows, such as 'orange' or '#d9730d'",
+            colour,
+        )
     return str(colour)
 
 
 def checked_format(owner: str, text: Any) -> str:
-    """Return a format of one number, such as ``"{:,.1f}"``; raises ParameterError for another text."""
+    """Return a format of one number, such as ``"{:,.1f}"``; raises ParameterError for another
+    text.
+    """
     try:
         text.format(1.0)
     except (AttributeError, IndexError, KeyError, ValueError):
-        raise wrong(owner, "number_format", 'a format of one number, such as "{:,.1f}"', text) from None
+        raise wrong(
+            owner, "number_format", 'a format of one number, such as "{:,.1f}"', text
+        ) from None
     return str(text)
 
 
@@ -72,7 +81,12 @@ def scaled_ticks(axis: Any, factor: float) -> None:
     axis.set_major_formatter(FuncFormatter(lambda value, _: number(round(value / factor, 10))))
 
 
-def save_figure(path: Path, draw: Callable[..., Any], size: tuple[float, float] = (12.8, 8.0), page: bool = False) -> None:
+def save_figure(
+    path: Path,
+    draw: Callable[..., Any],
+    size: tuple[float, float] = (12.8, 8.0),
+    page: bool = False,
+) -> None:
     """Draw on a new figure and save it as PNG, by way of a temporary file.
 
     ``draw`` gets its axes as ``ax``, or for a ``page`` of several the ``figure`` itself.
@@ -80,7 +94,9 @@ def save_figure(path: Path, draw: Callable[..., Any], size: tuple[float, float] 
     from matplotlib import rc_context
     from matplotlib.figure import Figure
 
-    quiet = warnings.catch_warnings(action="ignore", category=RuntimeWarning)  # of infinite values, which lie off the axes
+    quiet = warnings.catch_warnings(
+        action="ignore", category=RuntimeWarning
+    )  # of infinite values, which lie off the axes
     with replacing(path) as part, rc_context({"font.size": 12}), quiet:
         figure = Figure(figsize=size, dpi=100, layout="constrained")
         if page:

@@ -10,11 +10,20 @@ from kindynos.results.run import Run
 
 
 def survival(run: Run, name: str, ax: Axes | None = None) -> Axes:
-    """Draw the share of trials in which the first period ``name`` has not come yet, after each period, with its 95 % error."""
+    """Draw the share of trials in which the first period ``name`` has not come yet, after each
+    period, with its 95 % error.
+    """
     frame = run.survival(name)
     ax = axes(ax)
     places = np.arange(len(frame))
-    ax.fill_between(places, frame["low"], frame["high"], color=LIGHT, step="post", label="95 % interval of the share")
+    ax.fill_between(
+        places,
+        frame["low"],
+        frame["high"],
+        color=LIGHT,
+        step="post",
+        label="95 % interval of the share",
+    )
     ax.step(places, frame["share"], color=DARK, lw=2, where="post", label="share of trials")
     spacing = max(1, -(-len(places) // 12))
     ax.set_xticks(places[::spacing], [str(label) for label in frame.index[::spacing]])

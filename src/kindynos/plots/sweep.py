@@ -1,4 +1,6 @@
-"""A sweep: a line over one input, a heat map over two, every pair of three or more; and the way to a goal."""
+"""A sweep: a line over one input, a heat map over two, every pair of three or more; and the way to
+a goal.
+"""
 
 from __future__ import annotations
 
@@ -36,7 +38,9 @@ from kindynos.validate import finite, whole
 MOST_CELLS = 30  # distinct values on a side beyond which points are put into bins
 BINS = 20
 MOST_WRITTEN = 120  # cells beyond which no figures are written into them
-SHADES = LinearSegmentedColormap.from_list("shades", ["#f4efe6", "#9fc0dc", DARK])  # lightness alone tells the order
+SHADES = LinearSegmentedColormap.from_list(
+    "shades", ["#f4efe6", "#9fc0dc", DARK]
+)  # lightness alone tells the order
 
 
 @dataclass(frozen=True)
@@ -74,17 +78,23 @@ def sweep(
 ) -> Axes:
     """Draw one output of a sweep; see Sweep.plot."""
     name = swept.output(output)
-    description = {} if swept.errors is None else {name: f"{name}: {swept.statistic.partition(',')[0]}"}
+    description = (
+        {} if swept.errors is None else {name: f"{name}: {swept.statistic.partition(',')[0]}"}
+    )
     if more_is_better == "as stated":
         more_is_better = swept.more_is_better(swept.output(output))
-    wording = Wording({**description, **(labels or {})}, {**swept.units, **(units or {})}, digits, more_is_better)
+    wording = Wording(
+        {**description, **(labels or {})}, {**swept.units, **(units or {})}, digits, more_is_better
+    )
     if number_format is not None:
         checked_format("plot", number_format)
     wording = replace(
-        wording, bins=BINS if bins is None else whole("plot", "bins", bins, least=2), number_format=number_format,
+        wording,
+        bins=BINS if bins is None else whole("plot", "bins", bins, least=2),
+        number_format=number_format,
         break_even=None if break_even is None else finite("plot", "break_even", break_even),
         below_colour=ACCENT if below_colour is None else checked_colour("plot", below_colour),
-    )  # fmt: skip
+    )
     ax = axes(ax)
     if len(swept.inputs) == 1:
         _line(ax, swept, name, wording)
@@ -128,7 +138,9 @@ def _map(ax: Axes, swept: Sweep, name: str, wording: Wording, down: str, across:
     values = table.to_numpy(dtype=np.float64)
     factor, word = scale_of(values)
     rows, columns = values.shape
-    image = ax.imshow(values / factor, aspect="auto", origin="lower", **_shading(values / factor, wording, factor))
+    image = ax.imshow(
+        values / factor, aspect="auto", origin="lower", **_shading(values / factor, wording, factor)
+    )
     places, texts, scale = _ticks(table.index.to_numpy(dtype=np.float64), rows)
     ax.set_yticks(places, texts)
     ax.set_ylabel(wording.label(down, scale) + (", in bins" if binned else ""))
@@ -143,22 +155,30 @@ def _map(ax: Axes, swept: Sweep, name: str, wording: Wording, down: str, across:
     if wording.more_is_better is not None and np.isfinite(values).any():
         best = np.nanargmax(values) if wording.more_is_better else np.nanargmin(values)
         row, column = np.unravel_index(int(best), values.shape)
-        ax.add_patch(Rectangle((float(column) - 0.5, float(row) - 0.5), 1, 1, fill=False, ec=ACCENT, lw=3))
+        ax.add_patch(
+            Rectangle((float(column) - 0.5, float(row) - 0.5), 1, 1, fill=False, ec=ACCENT, lw=3)
+        )
 
 
 def _shading(values: NDArray[np.float64], wording: Wording, factor: float) -> dict[str, Any]:
-    """Return the colours of a map; with a break-even figure two, which are pale about it, so that figures stay readable."""
+    """Return the colours of a map; with a break-even figure two, which are pale about it, so that
+    figures stay readable.
+    """
     if wording.break_even is None:
         return {"cmap": SHADES}
     middle, reach = wording.break_even / factor, 0.0
     if np.isfinite(values).any():
         reach = float(np.nanmax(np.abs(values[np.isfinite(values)] - middle)))
-    sides = LinearSegmentedColormap.from_list("sides", [wording.below_colour, "#fdf1e4", "#ffffff", "#dbe8f3", MIDDLE])
+    sides = LinearSegmentedColormap.from_list(
+        "sides", [wording.below_colour, "#fdf1e4", "#ffffff", "#dbe8f3", MIDDLE]
+    )
     return {"cmap": sides, "vmin": middle - (reach or 1.0), "vmax": middle + (reach or 1.0)}
 
 
 def _cells(swept: Sweep, name: str, down: str, across: str, bins: int) -> tuple[pd.DataFrame, bool]:
-    """Return the table behind a map: cells as they are, or the mean in bins where points are many or scattered."""
+    """Return the table behind a map: cells as they are, or the mean in bins where points are many
+    or scattered.
+    """
     counts = swept.points[[down, across]].nunique()
     cells, widest = int(np.prod(counts.to_numpy())), int(np.max(counts.to_numpy()))
     grid = cells <= len(swept.points) and widest <= MOST_CELLS
@@ -183,16 +203,32 @@ def _ticks(values: NDArray[np.float64], count: int) -> tuple[NDArray[np.int64], 
 
 def _write(ax: Axes, values: NDArray[np.float64], wording: Wording) -> None:
     spread = np.nanmax(values) - np.nanmin(values)
-    digits = wording.digits if wording.digits is not None else max(0, 2 - int(np.floor(np.log10(spread or 1.0))))
+    digits = (
+        wording.digits
+        if wording.digits is not None
+        else max(0, 2 - int(np.floor(np.log10(spread or 1.0))))
+    )
     even = wording.break_even is not None
     dark = np.nanmin(values) + 0.6 * spread if not even else np.inf
     for (row, column), value in np.ndenumerate(values):
-        text = "-" if np.isnan(value) else (wording.number_format or f"{{:,.{digits}f}}").format(value)
-        ax.text(column, row, text, ha="center", va="center", color="white" if value > dark else INK, fontsize=10)
+        text = (
+            "-" if np.isnan(value) else (wording.number_format or f"{{:,.{digits}f}}").format(value)
+        )
+        ax.text(
+            column,
+            row,
+            text,
+            ha="center",
+            va="center",
+            color="white" if value > dark else INK,
+            fontsize=10,
+        )
 
 
 def _pairs(ax: Axes, swept: Sweep, name: str, wording: Wording) -> None:
-    """Draw a map for every pair of inputs, in the place of the axes given; over the others it is the mean."""
+    """Draw a map for every pair of inputs, in the place of the axes given; over the others it is
+    the mean.
+    """
     pairs = list(combinations(swept.inputs, 2))
     across = int(np.ceil(np.sqrt(len(pairs))))
     figure: Any = ax.figure
@@ -200,10 +236,21 @@ def _pairs(ax: Axes, swept: Sweep, name: str, wording: Wording) -> None:
     assert spec is not None
     ax.set_axis_off()
     description = f"{_title(swept, name, wording)}: each pair, the mean over the rest"
-    figure.suptitle(description + ("; frames: the best" if wording.more_is_better is not None else ""), x=0.01, ha="left")
+    figure.suptitle(
+        description + ("; frames: the best" if wording.more_is_better is not None else ""),
+        x=0.01,
+        ha="left",
+    )
     inner = spec.subgridspec(-(-len(pairs) // across), across)
     for place, (down, beside) in enumerate(pairs):
-        _map(figure.add_subplot(inner[place // across, place % across]), swept, name, wording, down, beside)
+        _map(
+            figure.add_subplot(inner[place // across, place % across]),
+            swept,
+            name,
+            wording,
+            down,
+            beside,
+        )
 
 
 def goal(found: Goal, ax: Axes | None = None) -> Axes:
@@ -213,7 +260,16 @@ def goal(found: Goal, ax: Axes | None = None) -> Axes:
     y = frame["statistic"].to_numpy()
     description = per_cent(found.goal) if chance else number(found.goal)
     errors = frame["error"].fillna(0).to_numpy()
-    ax.errorbar(frame["value"], y, errors, color=DARK, marker="o", lw=1.6, capsize=3, label="tried, with 95 % error")
+    ax.errorbar(
+        frame["value"],
+        y,
+        errors,
+        color=DARK,
+        marker="o",
+        lw=1.6,
+        capsize=3,
+        label="tried, with 95 % error",
+    )
     ax.axhline(found.goal, color=INK, lw=1, ls=":", label=f"goal {description}")
     value = " ".join(with_error(found.value))
     ax.axvline(float(found.value), color=ACCENT, lw=2, ls="--", label=f"reached at {value}")
@@ -230,7 +286,10 @@ def goal(found: Goal, ax: Axes | None = None) -> Axes:
         factor, word = scale_of(np.append(y, found.goal))
         scaled_ticks(ax.yaxis, factor)
         ax.set_ylabel(quantity_label(what, found.outcome_unit, word))
-    ax.set_title(f"Which {found.name.replace('_', ' ').replace('.', ' ')} makes the {what} {description}", loc="left")
+    ax.set_title(
+        f"Which {found.name.replace('_', ' ').replace('.', ' ')} makes the {what} {description}",
+        loc="left",
+    )
     ax.legend(frameon=False)
     bare(ax)
     return ax

@@ -17,12 +17,22 @@ def rolling_risk(table: pd.DataFrame, ax: Axes | None = None) -> Axes:
     ax = axes(ax)
     factor, word = scale_of(table.to_numpy())
     ax.plot(table.index, table["value at risk"], color=DARK, lw=1.6, label="value at risk")
-    ax.plot(table.index, table["expected shortfall"], color=ACCENT, lw=1.6, ls="--", label="expected shortfall")
+    ax.plot(
+        table.index,
+        table["expected shortfall"],
+        color=ACCENT,
+        lw=1.6,
+        ls="--",
+        label="expected shortfall",
+    )
     ax.set_ylim(bottom=0)
     scaled_ticks(ax.yaxis, factor)
     ax.set_ylabel(f"loss over 1 day ({word.strip()})" if word else "loss over 1 day")
     facts = table.attrs
-    often = f"1 day in {1 / (1 - facts['level']):.3g}, {facts['method']}, from the {facts['window']} returns before"
+    often = (
+        f"1 day in {1 / (1 - facts['level']):.3g}, {facts['method']}, from the "
+        f"{facts['window']} returns before"
+    )
     ax.set_title(f"What today's holdings might have lost: {often}", loc="left")
     ax.legend(frameon=False, loc="upper left")
     bare(ax)
@@ -30,7 +40,9 @@ def rolling_risk(table: pd.DataFrame, ax: Axes | None = None) -> Axes:
 
 
 def rolling_correlation(series: pd.Series, ax: Axes | None = None) -> Axes:
-    """Draw the correlation of ``Returns.rolling_correlation`` through time, with that which chance alone would give."""
+    """Draw the correlation of ``Returns.rolling_correlation`` through time, with that which chance
+    alone would give.
+    """
     ax = axes(ax)
     ax.plot(series.index, series, color=DARK, lw=1.6)
     window = series.attrs.get("window")
@@ -42,13 +54,17 @@ def rolling_correlation(series: pd.Series, ax: Axes | None = None) -> Axes:
     ax.set_ylim(-1, 1)
     ax.set_ylabel("correlation of returns")
     over = f" over {window} returns" if window else ""
-    ax.set_title(f"{str(series.name).replace('_', ' ')}: correlation{over}, by the last of them", loc="left")
+    ax.set_title(
+        f"{str(series.name).replace('_', ' ')}: correlation{over}, by the last of them", loc="left"
+    )
     bare(ax)
     return ax
 
 
 def underwater(values: pd.Series, ax: Axes | None = None) -> Axes:
-    """Draw how far values through time, such as ``Portfolio.history()["value"]``, lay below the highest before."""
+    """Draw how far values through time, such as ``Portfolio.history()["value"]``, lay below the
+    highest before.
+    """
     ax = axes(ax)
     depths = -100 * np.asarray(drawdown(values.to_numpy(dtype=np.float64)))
     ax.fill_between(values.index, depths, 0, color=LIGHT)
@@ -58,9 +74,13 @@ def underwater(values: pd.Series, ax: Axes | None = None) -> Axes:
     ax.plot([date], [depths[place]], "o", color=ACCENT, mec=INK)
     late = place > 0.7 * len(depths)
     ax.annotate(
-        f"{depths[place]:.1f} % on {date:%Y-%m-%d}", (date, depths[place]), (-8 if late else 8, -2),
-        textcoords="offset points", va="top", ha="right" if late else "left",
-    )  # fmt: skip
+        f"{depths[place]:.1f} % on {date:%Y-%m-%d}",
+        (date, depths[place]),
+        (-8 if late else 8, -2),
+        textcoords="offset points",
+        va="top",
+        ha="right" if late else "left",
+    )
     ax.set_ylim(1.15 * depths[place] - 0.1, 0)
     ax.set_ylabel("below the highest value before, per cent")
     ax.set_title("Drawdown through time", loc="left")

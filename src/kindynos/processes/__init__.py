@@ -1,1 +1,3 @@
-"""Processes: distributions of series, such as prices, rates and levels; several of them together."""
+"""Processes: distributions of series, such as prices, rates and levels; several of them
+together.
+"""

@@ -1,4 +1,6 @@
-"""Series that move with their own past: autoregressive, differenced, moving-average, with a season."""
+"""Series that move with their own past: autoregressive, differenced, moving-average, with a
+season.
+"""
 
 from __future__ import annotations
 
@@ -41,11 +43,13 @@ def _count(owner: str, name: str, value: Any) -> int:
 class Arima(InPeriods):
     """A series that moves with its own past, in steps of one period.
 
-    The value (or its log), differenced ``differences`` times and ``seasonal_differences`` times over the ``season``, less its
-    mean ``constant``, is w_t = ar_1 w_{t-1} + ... + e_t + ma_1 e_{t-1} + ..., with normal shocks e of the given ``sd``; the
-    seasonal parts multiply it: (1 - ar_1 B - ...)(1 - seasonal_ar_1 B^season - ...) w = (1 + ma_1 B + ...)(1 + seasonal_ma_1
-    B^season + ...) e, where B is the value before. ``history`` are the values so far, the last one last, from which
-    simulation goes on; without it the series starts at rest: at its mean, or at 0 where it is differenced.
+    The value (or its log), differenced ``differences`` times and ``seasonal_differences`` times
+    over the ``season``, less its mean ``constant``, is w_t = ar_1 w_{t-1} + ... + e_t + ma_1
+    e_{t-1} + ..., with normal shocks e of the given ``sd``; the seasonal parts multiply it: (1 -
+    ar_1 B - ...)(1 - seasonal_ar_1 B^season - ...) w = (1 + ma_1 B + ...)(1 + seasonal_ma_1
+    B^season + ...) e, where B is the value before. ``history`` are the values so far, the last one
+    last, from which simulation goes on; without it the series starts at rest: at its mean, or at 0
+    where it is differenced.
 
     Source: Box and Jenkins, Time Series Analysis (1970), chapters 4 and 9.
 
@@ -69,16 +73,27 @@ class Arima(InPeriods):
     label = "arima"
     use = "a monthly or yearly figure that moves with its own past, with a trend and a season"
     rules = {
-        "ar": _coefficients, "ma": _coefficients, "sd": positive, "constant": finite, "differences": _count,
-        "seasonal_ar": _coefficients, "seasonal_ma": _coefficients, "seasonal_differences": _count, "season": _count,
-    }  # fmt: skip
+        "ar": _coefficients,
+        "ma": _coefficients,
+        "sd": positive,
+        "constant": finite,
+        "differences": _count,
+        "seasonal_ar": _coefficients,
+        "seasonal_ma": _coefficients,
+        "seasonal_differences": _count,
+        "season": _count,
+    }
 
     def __post_init__(self) -> None:
         instance("Arima", "log", self.log, bool, "True or False")
-        object.__setattr__(self, "history", series_values("Arima", "history", self.history, self.log))
+        object.__setattr__(
+            self, "history", series_values("Arima", "history", self.history, self.log)
+        )
         super().__post_init__()
         if (self.seasonal_ar or self.seasonal_ma or self.seasonal_differences) and self.season < 2:
-            raise ParameterError("seasonal parts need season=, the periods of one season, such as 12", owner="Arima")
+            raise ParameterError(
+                "seasonal parts need season=, the periods of one season, such as 12", owner="Arima"
+            )
         for name, what in (
             ("ar", "stationary"),
             ("seasonal_ar", "stationary"),
@@ -88,22 +103,30 @@ class Arima(InPeriods):
             sign = 1.0 if what == "stationary" else -1.0
             if not is_stationary([sign * value for value in getattr(self, name)]):
                 raise ParameterError(
-                    f"{name} = {list(getattr(self, name))} is not {what}: the roots of its polynomial must lie outside the "
+                    f"{name} = {list(getattr(self, name))} is not {what}: the roots of its "
+                    "polynomial must lie outside the "
                     "unit circle",
                     owner="Arima",
                 )
         if self.history and len(self.history) <= self.orders.lost:
             raise ParameterError(
-                f"history has {len(self.history)} values, and differencing needs more than {self.orders.lost}", owner="Arima"
+                f"history has {len(self.history)} values, and differencing needs more than "
+                f"{self.orders.lost}",
+                owner="Arima",
             )
 
     @cached_property
     def orders(self) -> Orders:
         """The number of parameters of each sort."""
         return Orders(
-            len(self.ar), self.differences, len(self.ma),
-            len(self.seasonal_ar), self.seasonal_differences, len(self.seasonal_ma), max(self.season, 1),
-        )  # fmt: skip
+            len(self.ar),
+            self.differences,
+            len(self.ma),
+            len(self.seasonal_ar),
+            self.seasonal_differences,
+            len(self.seasonal_ma),
+            max(self.season, 1),
+        )
 
     @property
     def multiplies(self) -> bool:  # type: ignore[override]
@@ -119,14 +142,20 @@ class Arima(InPeriods):
         return math.exp(level) if self.log else level
 
     def _recursion(self, at: Any) -> tuple[list[Any], list[Any], Any]:
-        """Return the weights of earlier values and of earlier shocks, and what is added each period; numbers or one a trial."""
-        own = multiplied(polynomial(at.ar, -1.0), polynomial(at.seasonal_ar, -1.0, self.orders.season))
+        """Return the weights of earlier values and of earlier shocks, and what is added each
+        period; numbers or one a trial.
+        """
+        own = multiplied(
+            polynomial(at.ar, -1.0), polynomial(at.seasonal_ar, -1.0, self.orders.season)
+        )
         steady = sum(own[1:], own[0])
         for _ in range(self.differences):
             own = multiplied(own, [1.0, -1.0])
         for _ in range(self.seasonal_differences):
             own = multiplied(own, polynomial([1.0], -1.0, self.orders.season))
-        moving = multiplied(polynomial(at.ma, 1.0), polynomial(at.seasonal_ma, 1.0, self.orders.season))
+        moving = multiplied(
+            polynomial(at.ma, 1.0), polynomial(at.seasonal_ma, 1.0, self.orders.season)
+        )
         return [-value for value in own[1:]], moving[1:], at.constant * steady
 
     @cached_property
@@ -135,7 +164,9 @@ class Arima(InPeriods):
         values = logs_of(self.history) if self.log else np.array(self.history, dtype=np.float64)
         lost = np.isnan(values)
         if lost.any():
-            values[lost] = ArimaLikelihood(values, self.orders, self._has_constant).at(vars(self)).missing
+            values[lost] = (
+                ArimaLikelihood(values, self.orders, self._has_constant).at(vars(self)).missing
+            )
         return values
 
     @property
@@ -143,7 +174,9 @@ class Arima(InPeriods):
         return self.constant != 0 or not self.orders.lost
 
     def _past(self, at: Any, count: int, shocks: int, trials: int) -> tuple[Floats, Any]:
-        """Return the last ``count`` values, and the last ``shocks`` shocks, one set or one a trial; the newest last."""
+        """Return the last ``count`` values, and the last ``shocks`` shocks, one set or one a trial;
+        the newest last.
+        """
         level = 0.0 if self.orders.lost or self.history else at.constant
         values = np.zeros((count, trials)) + level
         kept = self._filled[-count:] if count else self._filled[:0]
@@ -161,7 +194,9 @@ class Arima(InPeriods):
     @cached_property
     def _innovations(self) -> Floats:
         """What the history did beyond its forecasts, one period ahead."""
-        return ArimaLikelihood(self._filled, self.orders, False).innovations(vars(self), self.constant)
+        return ArimaLikelihood(self._filled, self.orders, False).innovations(
+            vars(self), self.constant
+        )
 
     def evolve(self, shocks: Floats, dt: float, at: Any) -> Floats:
         self.whole_steps(dt)
@@ -171,7 +206,11 @@ class Arima(InPeriods):
         periods, trials = steps.shape
         values, before = self._past(at, len(own), len(moving), trials)
         path = np.concatenate([values, np.empty((periods, trials))])
-        every = np.concatenate([np.broadcast_to(before, (len(moving), trials)), steps]) if moving else steps
+        every = (
+            np.concatenate([np.broadcast_to(before, (len(moving), trials)), steps])
+            if moving
+            else steps
+        )
         weights = [(i, value) for i, value in enumerate(own, start=1) if np.any(value)]
         moved = [(i, value) for i, value in enumerate(moving, start=1) if np.any(value)]
         for t in range(periods):
@@ -186,11 +225,17 @@ class Arima(InPeriods):
         return np.exp(answer, out=answer) if self.log else answer
 
     def moments(self, periods: int) -> tuple[Floats, Floats]:
-        """Return mean and variance ``(periods,)`` of the value, or of its log, in each period from now."""
+        """Return mean and variance ``(periods,)`` of the value, or of its log, in each period from
+        now.
+        """
         own, moving, _ = self._recursion(self)
         weights = psi_weights([float(w) for w in own], [float(w) for w in moving], periods)
         flat = SimpleNamespace(**{**vars(self), "log": False})
-        bare = Arima(**{**self.parameters, "log": False, "history": tuple(self._filled.tolist())}) if self.log else self
+        bare = (
+            Arima(**{**self.parameters, "log": False, "history": tuple(self._filled.tolist())})
+            if self.log
+            else self
+        )
         means = bare.evolve(np.zeros((1, periods, 1)), 1.0, flat)[:, 0]
         return means, self.sd**2 * np.cumsum(weights**2)
 
@@ -201,13 +246,23 @@ class Arima(InPeriods):
 
     def closed_form_at(self, time: float) -> Distribution | None:
         mean, variance = (float(values[-1]) for values in self.moments(self.periods_of(time, 1)))
-        return LogNormal.from_log(mean, math.sqrt(variance)) if self.log else Normal(mean, math.sqrt(variance))
+        return (
+            LogNormal.from_log(mean, math.sqrt(variance))
+            if self.log
+            else Normal(mean, math.sqrt(variance))
+        )
 
     def residuals(self) -> Floats:
-        """Return what the history did beyond its forecasts, one period ahead, in units of ``sd``; NaN where it is missing."""
+        """Return what the history did beyond its forecasts, one period ahead, in units of ``sd``;
+        NaN where it is missing.
+        """
         if not self.history:
             raise ParameterError("needs a history to have residuals", owner="Arima.residuals")
-        return np.where(np.isnan(np.array(self.history)[self.orders.lost :]), np.nan, self._innovations / self.sd)
+        return np.where(
+            np.isnan(np.array(self.history)[self.orders.lost :]),
+            np.nan,
+            self._innovations / self.sd,
+        )
 
     @classmethod
     def fit(
@@ -219,14 +274,17 @@ class Arima(InPeriods):
         constant: bool | None = None,
         near: Process | None = None,
     ) -> Self:
-        """Return the process learned from a series by exact maximum likelihood, with standard errors in ``fitted``.
+        """Return the process learned from a series by exact maximum likelihood, with standard
+        errors in ``fitted``.
 
-        ``order`` is (p, d, q): autoregressive terms, differences, moving-average terms; ``seasonal`` (P, D, Q, season) the
-        same over a season. With ``log`` it is of the logs. ``constant`` is the mean of what is differenced, or with one
-        difference the drift; it is learned unless the series is differenced. NaN stands for a missing value.
-        ``fitted.log_likelihood`` is that of the values as they are modelled: of the logs, with ``log``. The search begins at
-        the process ``near``, if one of the same form is given that was learned from a part of the series, and is quicker.
-        Raises ParameterError for a series that cannot be used.
+        ``order`` is (p, d, q): autoregressive terms, differences, moving-average terms;
+        ``seasonal`` (P, D, Q, season) the same over a season. With ``log`` it is of the logs.
+        ``constant`` is the mean of what is differenced, or with one difference the drift; it is
+        learned unless the series is differenced. NaN stands for a missing value.
+        ``fitted.log_likelihood`` is that of the values as they are modelled: of the logs, with
+        ``log``. The search begins at the process ``near``, if one of the same form is given that
+        was learned from a part of the series, and is quicker. Raises ParameterError for a series
+        that cannot be used.
 
         >>> made = Arima(ar=[0.6], sd=1.0).paths(periods=300, trials=1, seed=3)[1:, 0]
         >>> round(Arima.fit(made, order=(1, 0, 0)).ar[0], 1)
@@ -237,19 +295,28 @@ class Arima(InPeriods):
 
     @classmethod
     def _learned(
-        cls, series: ArrayLike, order: Sequence[int], seasonal: Sequence[int], log: bool, constant: bool | None,
+        cls,
+        series: ArrayLike,
+        order: Sequence[int],
+        seasonal: Sequence[int],
+        log: bool,
+        constant: bool | None,
         near: Floats | None,
-    ) -> Self:  # fmt: skip
+    ) -> Self:
         owner = f"{cls.__name__}.fit"
         orders = _orders(owner, order, seasonal)
         instance(owner, "log", log, bool, "True or False")
-        values = series_values(owner, "series", series, log, least=max(8, orders.lost + orders.free + 4))
+        values = series_values(
+            owner, "series", series, log, least=max(8, orders.lost + orders.free + 4)
+        )
         if constant is None:
             constant = not orders.lost
         instance(owner, "constant", constant, bool, "True or False")
         if 2 * orders.season > len(values) and orders.season > 1:
             raise ParameterError(
-                f"a season of {orders.season} is longer than half the series, which has {len(values)} values", owner=owner
+                f"a season of {orders.season} is longer than half the series, which has "
+                f"{len(values)} values",
+                owner=owner,
             )
         modelled = logs_of(values) if log else np.array(values)
         model = ArimaLikelihood(modelled, orders, constant)
@@ -260,47 +327,79 @@ class Arima(InPeriods):
         jacobian = -float(np.nansum(modelled[orders.lost :])) if log else 0.0
         edges = model.edges(found)
         fitted = Fitted(
-            model.observations, 1.0, model.errors(found), (0.0,), ((1.0,),), _description(model, log, edges),
-            learned=OpenParameters(model, found), log_likelihood=solved.log_likelihood, jacobian=jacobian,
-            learned_parameters=orders.free + int(constant) + 1, edges=dict.fromkeys(edges, "on the border"),
-        )  # fmt: skip
+            model.observations,
+            1.0,
+            model.errors(found),
+            (0.0,),
+            ((1.0,),),
+            _description(model, log, edges),
+            learned=OpenParameters(model, found),
+            log_likelihood=solved.log_likelihood,
+            jacobian=jacobian,
+            learned_parameters=orders.free + int(constant) + 1,
+            edges=dict.fromkeys(edges, "on the border"),
+        )
         return cls(
-            **coefficients, sd=solved.sd, constant=solved.constant, differences=orders.differences,
-            seasonal_differences=orders.seasonal_differences, season=orders.season, log=log, history=values, fitted=fitted,
-        )  # fmt: skip
+            **coefficients,
+            sd=solved.sd,
+            constant=solved.constant,
+            differences=orders.differences,
+            seasonal_differences=orders.seasonal_differences,
+            season=orders.season,
+            log=log,
+            history=values,
+            fitted=fitted,
+        )
 
     def learned_again(self) -> Self:
         o = self.orders
-        order, seasonal = (o.ar, o.differences, o.ma), (o.seasonal_ar, o.seasonal_differences, o.seasonal_ma, o.season)
+        order, seasonal = (
+            (o.ar, o.differences, o.ma),
+            (o.seasonal_ar, o.seasonal_differences, o.seasonal_ma, o.season),
+        )
         if not any(seasonal[:3]):
             seasonal = (0, 0, 0, 0)
         begin = o.theta_of(vars(self))
-        learned = type(self)._learned(self.history, order, seasonal, self.log, self._has_constant, begin)
+        learned = type(self)._learned(
+            self.history, order, seasonal, self.log, self._has_constant, begin
+        )
         found: Self = same_process("Arima", self, learned, (*COEFFICIENTS, "sd", "constant"))
         return found
 
     def drawn(self, theta: Floats) -> Any:
-        """Return parameters picked from those that the series leaves open, with the shocks that they make of the history."""
+        """Return parameters picked from those that the series leaves open, with the shocks that
+        they make of the history.
+        """
         assert self.fitted is not None
         rows = self.fitted.learned.rows
         place = np.minimum((ndtr(theta[0]) * len(rows)).astype(np.int64), len(rows) - 1)
         answer: dict[str, Any] = {
-            name: _columns(rows, name)[:, place] for name in (*COEFFICIENTS, "constant", "sd", "innovations")
+            name: _columns(rows, name)[:, place]
+            for name in (*COEFFICIENTS, "constant", "sd", "innovations")
         }
         for name in COEFFICIENTS:
             answer[name] = tuple(answer[name])
-        return SimpleNamespace(**{**answer, "constant": answer["constant"][0], "sd": answer["sd"][0]})
+        return SimpleNamespace(
+            **{**answer, "constant": answer["constant"][0], "sd": answer["sd"][0]}
+        )
 
     def redrawn(self, count: int) -> list[Self]:
         if self.fitted is None:
             return []
         rows = self.fitted.learned.rows
         names = (*COEFFICIENTS, "constant", "sd")
-        return [replace(self, fitted=None, **{name: rows[i % len(rows)][name] for name in names}) for i in range(count)]
+        return [
+            replace(self, fitted=None, **{name: rows[i % len(rows)][name] for name in names})
+            for i in range(count)
+        ]
 
 
 def _columns(rows: list[dict[str, Any]], name: str) -> Floats:
-    return np.array([np.atleast_1d(np.asarray(row[name], dtype=np.float64)) for row in rows]).reshape(len(rows), -1).T
+    return (
+        np.array([np.atleast_1d(np.asarray(row[name], dtype=np.float64)) for row in rows])
+        .reshape(len(rows), -1)
+        .T
+    )
 
 
 def _theta_of(near: Any, orders: Orders) -> Floats | None:
@@ -312,27 +411,48 @@ def _theta_of(near: Any, orders: Orders) -> Floats | None:
 
 def _orders(owner: str, order: Sequence[int], seasonal: Sequence[int]) -> Orders:
     if np.shape(order) != (3,):
-        raise ParameterError(f"order must be (p, d, q), three whole numbers, not {order!r:.40}", owner=owner)
+        raise ParameterError(
+            f"order must be (p, d, q), three whole numbers, not {order!r:.40}", owner=owner
+        )
     if np.shape(seasonal) != (4,):
-        raise ParameterError(f"seasonal must be (P, D, Q, season), four whole numbers, not {seasonal!r:.40}", owner=owner)
-    p, d, q = (whole(owner, f"order's {name}", value, least=0) for name, value in zip("pdq", order, strict=True))
+        raise ParameterError(
+            f"seasonal must be (P, D, Q, season), four whole numbers, not {seasonal!r:.40}",
+            owner=owner,
+        )
+    p, d, q = (
+        whole(owner, f"order's {name}", value, least=0)
+        for name, value in zip("pdq", order, strict=True)
+    )
     names = ("P", "D", "Q", "season")
-    sp, sd, sq, season = (whole(owner, f"seasonal's {n}", v, least=0) for n, v in zip(names, seasonal, strict=True))
-    for name, value, most in (("d", d, MOST_DIFFERENCES), ("D", sd, 1), ("p", p, MOST_ORDER), ("q", q, MOST_ORDER)):
+    sp, sd, sq, season = (
+        whole(owner, f"seasonal's {n}", v, least=0) for n, v in zip(names, seasonal, strict=True)
+    )
+    for name, value, most in (
+        ("d", d, MOST_DIFFERENCES),
+        ("D", sd, 1),
+        ("p", p, MOST_ORDER),
+        ("q", q, MOST_ORDER),
+    ):
         if value > most:
             raise ParameterError(f"{name} must be at most {most}, not {value}", owner=owner)
     if (sp or sd or sq) and season < 2:
-        raise ParameterError(f"the season must be at least 2 periods, such as 12, not {season}", owner=owner)
+        raise ParameterError(
+            f"the season must be at least 2 periods, such as 12, not {season}", owner=owner
+        )
     return Orders(p, d, q, sp, sd, sq, season if sp or sd or sq else 1)
 
 
 def _check_left(owner: str, model: ArimaLikelihood) -> None:
     left = model.observations - model.orders.free - int(model.constant)
     if left < 4:
-        raise ParameterError(f"{left + model.orders.free} values are too few for so many parameters", owner=owner)
+        raise ParameterError(
+            f"{left + model.orders.free} values are too few for so many parameters", owner=owner
+        )
     own = model._columns[:, 0]
     if np.ptp(own) <= 1e-12 * max(float(np.abs(own).max()), 1e-300):
-        raise ParameterError("the differenced series is constant; there is nothing to learn", owner=owner)
+        raise ParameterError(
+            "the differenced series is constant; there is nothing to learn", owner=owner
+        )
 
 
 def _description(model: ArimaLikelihood, log: bool, edges: list[str]) -> str:

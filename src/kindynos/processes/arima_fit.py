@@ -1,4 +1,6 @@
-"""Learning an Arima process: its likelihood as a function of free parameters, its maximum, and what the series leaves open."""
+"""Learning an Arima process: its likelihood as a function of free parameters, its maximum, and what
+the series leaves open.
+"""
 
 from __future__ import annotations
 
@@ -11,7 +13,15 @@ from typing import Any
 import numpy as np
 
 from kindynos.arrays import Floats
-from kindynos.processes.arma import differenced, from_partial, log_likelihood, multiplied, partial_of, polynomial, whitened
+from kindynos.processes.arma import (
+    differenced,
+    from_partial,
+    log_likelihood,
+    multiplied,
+    partial_of,
+    polynomial,
+    whitened,
+)
 from kindynos.processes.likelihood import Peak, peak
 from kindynos.sampling.streams import stream
 
@@ -24,7 +34,9 @@ DRAWS, SPREAD_DF = 120, 5  # of parameters
 
 @dataclass(frozen=True)
 class Orders:
-    """How many parameters of each sort, how often it is differenced, and the length of the season."""
+    """How many parameters of each sort, how often it is differenced, and the length of the
+    season.
+    """
 
     ar: int
     differences: int
@@ -49,10 +61,14 @@ class Orders:
         partial = [math.tanh(max(min(value, FARTHEST), -FARTHEST)) for value in theta.tolist()]
         answer, begin = {}, 0
         for name, sign, count in (
-            ("ar", 1.0, self.ar), ("ma", -1.0, self.ma),
-            ("seasonal_ar", 1.0, self.seasonal_ar), ("seasonal_ma", -1.0, self.seasonal_ma),
-        ):  # fmt: skip
-            answer[name] = tuple(sign * value for value in from_partial(partial[begin : begin + count]))
+            ("ar", 1.0, self.ar),
+            ("ma", -1.0, self.ma),
+            ("seasonal_ar", 1.0, self.seasonal_ar),
+            ("seasonal_ma", -1.0, self.seasonal_ma),
+        ):
+            answer[name] = tuple(
+                sign * value for value in from_partial(partial[begin : begin + count])
+            )
             begin += count
         return answer
 
@@ -64,11 +80,17 @@ class Orders:
         return np.asarray(np.arctanh(np.clip(parts, -FARTHEST_PARTIAL, FARTHEST_PARTIAL)))
 
     def whole(self, found: Mapping[str, Any]) -> tuple[Floats, Floats]:
-        """Return the coefficients of the autoregressive and moving-average part as they are multiplied out."""
+        """Return the coefficients of the autoregressive and moving-average part as they are
+        multiplied out.
+        """
         if not (self.seasonal_ar or self.seasonal_ma):
             return np.array(found["ar"], dtype=np.float64), np.array(found["ma"], dtype=np.float64)
-        ar = multiplied(polynomial(found["ar"], -1.0), polynomial(found["seasonal_ar"], -1.0, self.season))
-        ma = multiplied(polynomial(found["ma"], 1.0), polynomial(found["seasonal_ma"], 1.0, self.season))
+        ar = multiplied(
+            polynomial(found["ar"], -1.0), polynomial(found["seasonal_ar"], -1.0, self.season)
+        )
+        ma = multiplied(
+            polynomial(found["ma"], 1.0), polynomial(found["seasonal_ma"], 1.0, self.season)
+        )
         return -np.array(ar[1:], dtype=np.float64), np.array(ma[1:], dtype=np.float64)
 
 
@@ -87,9 +109,11 @@ class Solved:
 
 @dataclass(frozen=True)
 class ArimaLikelihood:
-    """The likelihood of a series ``(values,)``, NaN where one is missing, by the coefficients of an Arima process.
+    """The likelihood of a series ``(values,)``, NaN where one is missing, by the coefficients of an
+    Arima process.
 
-    Missing values are integrated out: each is one more unknown in a regression of the innovations, which is exact.
+    Missing values are integrated out: each is one more unknown in a regression of the innovations,
+    which is exact.
     """
 
     series: Floats
@@ -98,12 +122,16 @@ class ArimaLikelihood:
 
     @cached_property
     def _columns(self) -> Floats:
-        """The differenced series, a constant if there is one, and the pattern of each missing value ``(values, columns)``."""
+        """The differenced series, a constant if there is one, and the pattern of each missing value
+        ``(values, columns)``.
+        """
         missing = np.flatnonzero(np.isnan(self.series))
         raw = np.zeros((len(self.series), 1 + len(missing)))
         raw[:, 0] = np.nan_to_num(self.series)
         raw[missing, 1 + np.arange(len(missing))] = 1.0
-        columns = differenced(raw, self.orders.differences, self.orders.seasonal_differences, self.orders.season)
+        columns = differenced(
+            raw, self.orders.differences, self.orders.seasonal_differences, self.orders.season
+        )
         parts = [columns[:, :1], np.ones((len(columns), int(self.constant))), columns[:, 1:]]
         return np.asfortranarray(np.concatenate(parts, axis=1))
 
@@ -113,7 +141,9 @@ class ArimaLikelihood:
         return len(self.series) - self.orders.lost - int(np.isnan(self.series).sum())
 
     def at(self, found: Mapping[str, Any]) -> Solved:
-        """Return the likelihood at coefficients by name. Raises numpy.linalg.LinAlgError where it cannot be had."""
+        """Return the likelihood at coefficients by name. Raises numpy.linalg.LinAlgError where it
+        cannot be had.
+        """
         phi, theta = self.orders.whole(found)
         columns, half = whitened(self._columns, phi, theta)
         target, others = columns[:, 0], columns[:, 1:]
@@ -149,7 +179,9 @@ class ArimaLikelihood:
 
         if not self.orders.free:
             return Peak(np.empty(0), np.empty((0, 0)))
-        mixed = (self.orders.ar and self.orders.ma) or (self.orders.seasonal_ar and self.orders.seasonal_ma)
+        mixed = (self.orders.ar and self.orders.ma) or (
+            self.orders.seasonal_ar and self.orders.seasonal_ma
+        )
         starts = [np.full(self.orders.free, 0.05) if near is None else near]
         if mixed and near is None:
             o = self.orders
@@ -157,13 +189,20 @@ class ArimaLikelihood:
             starts.append(np.array(lean))
         reached = []
         for start in starts:
-            rough = minimize(self.cost, start, method="BFGS", options={"gtol": 1e-4 if near is None else 1e-3, "maxiter": 100})
+            rough = minimize(
+                self.cost,
+                start,
+                method="BFGS",
+                options={"gtol": 1e-4 if near is None else 1e-3, "maxiter": 100},
+            )
             reached.append((float(rough.fun), rough.x))
         theta = np.clip(min(reached, key=lambda one: one[0])[1], -FARTHEST, FARTHEST)
         return peak(self.cost, theta.tolist())
 
     def errors(self, found: Peak) -> dict[str, float]:
-        """Return standard errors by name, such as "ar 1"; infinite where the series tells nothing."""
+        """Return standard errors by name, such as "ar 1"; infinite where the series tells
+        nothing.
+        """
         solved = self.at(self.orders.coefficients(found.theta))
         named = self._named
         errors = found.errors(named) if self.orders.free else {}
@@ -180,28 +219,38 @@ class ArimaLikelihood:
         }
 
     def edges(self, found: Peak) -> list[str]:
-        """Return what lies at an end: coefficients on the border of what is stationary or invertible."""
+        """Return what lies at an end: coefficients on the border of what is stationary or
+        invertible.
+        """
         names = list(self._named(found.theta))
-        return [name for name, value in zip(names, found.theta, strict=True) if abs(value) > AT_EDGE]
+        return [
+            name for name, value in zip(names, found.theta, strict=True) if abs(value) > AT_EDGE
+        ]
 
 
 @dataclass(frozen=True)
 class OpenParameters:
-    """Draws of the parameters of an Arima process as its series leaves them open; worked out when they are first asked for."""
+    """Draws of the parameters of an Arima process as its series leaves them open; worked out when
+    they are first asked for.
+    """
 
     likelihood: ArimaLikelihood
     found: Peak
 
     @cached_property
     def rows(self) -> list[dict[str, Any]]:
-        """One set of parameters after the other, by name, with the ``innovations`` that it makes of the series.
+        """One set of parameters after the other, by name, with the ``innovations`` that it makes of
+        the series.
 
-        Parameters are proposed from Student's t around the best and picked by their likelihood times a normal density that
-        bounds what the series does not tell. Source: Rubin, in Bayesian Statistics 3 (1988), 395-402.
+        Parameters are proposed from Student's t around the best and picked by their likelihood
+        times a normal density that bounds what the series does not tell. Source: Rubin, in Bayesian
+        Statistics 3 (1988), 395-402.
         """
         model, size = self.likelihood, self.likelihood.orders.free
         generator = stream(0, "arima", 0)
-        normals = generator.standard_normal((size, DRAWS)) * np.sqrt(SPREAD_DF / generator.chisquare(SPREAD_DF, DRAWS))
+        normals = generator.standard_normal((size, DRAWS)) * np.sqrt(
+            SPREAD_DF / generator.chisquare(SPREAD_DF, DRAWS)
+        )
         spread = np.array(self.found.covariance([USUAL] * size)) if size else np.empty((0, 0))
         values, vectors = np.linalg.eigh(spread)
         thetas = self.found.theta[:, None] + (vectors * np.sqrt(np.maximum(values, 0))) @ normals
@@ -218,7 +267,9 @@ class OpenParameters:
             logs.append(solved.log_likelihood + prior - density)
         shares = np.cumsum(np.exp(np.array(logs) - max(logs)))
         picked = np.searchsorted(shares, (np.arange(DRAWS) + 0.5) / DRAWS * shares[-1])
-        lengths = np.sqrt(generator.chisquare(max(model.observations - size - int(model.constant), 1), DRAWS))
+        lengths = np.sqrt(
+            generator.chisquare(max(model.observations - size - int(model.constant), 1), DRAWS)
+        )
         shifts = generator.standard_normal(DRAWS)
         return [
             _drawn(model, proposed[min(place, len(proposed) - 1)], float(length), float(shift))
@@ -227,7 +278,10 @@ class OpenParameters:
 
 
 def _drawn(
-    model: ArimaLikelihood, proposed: tuple[dict[str, tuple[float, ...]], Solved], length: float, shift: float
+    model: ArimaLikelihood,
+    proposed: tuple[dict[str, tuple[float, ...]], Solved],
+    length: float,
+    shift: float,
 ) -> dict[str, Any]:
     coefficients, solved = proposed
     sd = solved.sd * math.sqrt(model.observations) / length

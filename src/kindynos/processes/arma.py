@@ -1,11 +1,13 @@
-"""The exact Gaussian likelihood of an autoregressive moving-average series, by a banded Cholesky factor.
+"""The exact Gaussian likelihood of an autoregressive moving-average series, by a banded Cholesky
+factor.
 
-With w_t = phi_1 w_{t-1} + ... + e_t + theta_1 e_{t-1} + ..., the series z that equals w for the first m = max(p, q) values,
-and is w_t - phi_1 w_{t-1} - ... after them, has a covariance with few diagonals. Its factor L turns z into independent
-innovations.
+With w_t = phi_1 w_{t-1} + ... + e_t + theta_1 e_{t-1} + ..., the series z that equals w for the
+first m = max(p, q) values, and is w_t - phi_1 w_{t-1} - ... after them, has a covariance with few
+diagonals. Its factor L turns z into independent innovations.
 
-Sources: Ansley, Biometrika 66 (1979), 59-65; Brockwell and Davis, Time Series: Theory and Methods (1991), sections 3.3 and 5.3;
-the map to stationary parameters, Monahan, Biometrika 71 (1984), 403-404.
+Sources: Ansley, Biometrika 66 (1979), 59-65; Brockwell and Davis, Time Series: Theory and Methods
+(1991), sections 3.3 and 5.3; the map to stationary parameters, Monahan, Biometrika 71 (1984),
+403-404.
 """
 
 from __future__ import annotations
@@ -22,7 +24,9 @@ from kindynos.arrays import Floats
 
 
 def multiplied(first: Sequence[Any], second: Sequence[Any]) -> list[Any]:
-    """Return the product of two polynomials by their coefficients, the constant first; coefficients may be arrays."""
+    """Return the product of two polynomials by their coefficients, the constant first; coefficients
+    may be arrays.
+    """
     answer: list[Any] = [0.0] * (len(first) + len(second) - 1)
     for i, a in enumerate(first):
         if isinstance(a, float | int) and a == 0:
@@ -43,7 +47,9 @@ def polynomial(coefficients: Sequence[Any], sign: float, step: int = 1) -> list[
 
 
 def from_partial(partial: Sequence[float]) -> list[float]:
-    """Return the autoregressive coefficients with given partial autocorrelations, which lie between -1 and 1."""
+    """Return the autoregressive coefficients with given partial autocorrelations, which lie between
+    -1 and 1.
+    """
     phi: list[float] = []
     for value in partial:
         phi = [*(a - value * b for a, b in zip(phi, reversed(phi), strict=True)), value]
@@ -56,7 +62,9 @@ def is_stationary(phi: Sequence[float]) -> bool:
 
 
 def partial_of(phi: Sequence[float]) -> list[float]:
-    """Return the partial autocorrelations of autoregressive coefficients, as far back as they lie between -1 and 1."""
+    """Return the partial autocorrelations of autoregressive coefficients, as far back as they lie
+    between -1 and 1.
+    """
     current = [float(value) for value in phi]
     found: list[float] = []
     while current:
@@ -64,26 +72,33 @@ def partial_of(phi: Sequence[float]) -> list[float]:
         found.append(last)
         if not abs(last) < 1:
             break
-        current = [(a + last * b) / (1 - last**2) for a, b in zip(rest, reversed(rest), strict=True)]
+        current = [
+            (a + last * b) / (1 - last**2) for a, b in zip(rest, reversed(rest), strict=True)
+        ]
     return found[::-1]
 
 
 def psi_weights(phi: ArrayLike, theta: ArrayLike, count: int) -> Floats:
-    """Return the weights of the present and earlier shocks in a value, ``(count,)``, the first of them 1."""
+    """Return the weights of the present and earlier shocks in a value, ``(count,)``, the first of
+    them 1.
+    """
     own, moving = np.asarray(phi, dtype=np.float64), np.asarray(theta, dtype=np.float64)
     right = np.zeros(count)
     right[0] = 1.0
     right[1 : len(moving) + 1] = moving[: count - 1]
     if not len(own):
         return right
-    band = np.ones((min(len(own), count - 1) + 1, count))  # psi_k - phi_1 psi_{k-1} - ... = theta_k, row by row
+    band = np.ones(
+        (min(len(own), count - 1) + 1, count)
+    )  # psi_k - phi_1 psi_{k-1} - ... = theta_k, row by row
     band[1:] = -own[: len(band) - 1, None]
     found, _ = _lapack().dtbtrs(band, right[:, None], uplo="L", diag="U")
     return np.asarray(found[:, 0])
 
 
 def autocovariances(phi: Floats, theta: Floats, count: int, noise: Floats | None = None) -> Floats:
-    """Return the autocovariances at lags 0 to ``count - 1`` of a stationary series with shocks of variance 1.
+    """Return the autocovariances at lags 0 to ``count - 1`` of a stationary series with shocks of
+    variance 1.
 
     ``noise`` are its covariances with the moving-average part, if they are known already.
     """
@@ -95,7 +110,9 @@ def autocovariances(phi: Floats, theta: Floats, count: int, noise: Floats | None
     rows = np.arange(size)
     matrix = np.eye(size)
     for i in np.flatnonzero(phi).tolist():
-        matrix[rows, np.abs(rows - i - 1)] -= phi[i]  # one column of each row, so that none is hit twice
+        matrix[rows, np.abs(rows - i - 1)] -= phi[
+            i
+        ]  # one column of each row, so that none is hit twice
     answer = np.zeros(max(count, size))
     answer[:size] = np.linalg.solve(matrix, right[:size])
     for k in range(size, count):
@@ -104,16 +121,20 @@ def autocovariances(phi: Floats, theta: Floats, count: int, noise: Floats | None
 
 
 def _with_noise(phi: Floats, theta: Floats) -> Floats:
-    """Return the covariances of a value with the moving-average part so many periods later, at lags 0 to q."""
+    """Return the covariances of a value with the moving-average part so many periods later, at lags
+    0 to q.
+    """
     full = np.concatenate([[1.0], theta])
     psi = psi_weights(phi, theta, len(full))
     return np.convolve(full[::-1], psi)[: len(full)][::-1]
 
 
 def whitened(columns: Floats, phi: Floats, theta: Floats) -> tuple[Floats, float]:
-    """Return the innovations of columns ``(values, columns)`` and half the log determinant of their covariance.
+    """Return the innovations of columns ``(values, columns)`` and half the log determinant of their
+    covariance.
 
-    The shocks have variance 1. Raises numpy.linalg.LinAlgError where the covariance is not positive definite.
+    The shocks have variance 1. Raises numpy.linalg.LinAlgError where the covariance is not positive
+    definite.
     """
     lapack = _lapack()
     count, p, q = len(columns), len(phi), len(theta)
@@ -162,8 +183,12 @@ def differenced(columns: Floats, differences: int, seasonal: int, season: int) -
     return columns
 
 
-def log_likelihood(innovations: Floats, half_determinant: float, observations: int, missing: Floats) -> tuple[float, float]:
-    """Return the log likelihood with the best sd, and that sd; ``missing`` are the innovations' columns of missing values."""
+def log_likelihood(
+    innovations: Floats, half_determinant: float, observations: int, missing: Floats
+) -> tuple[float, float]:
+    """Return the log likelihood with the best sd, and that sd; ``missing`` are the innovations'
+    columns of missing values.
+    """
     variance = max(float(innovations @ innovations) / observations, 1e-300)
     value = -0.5 * observations * (math.log(2 * math.pi * variance) + 1) - half_determinant
     if missing.size:

@@ -1,6 +1,8 @@
-"""The contract of a process: the distribution of one uncertain series, drawn from standard normal shocks.
+"""The contract of a process: the distribution of one uncertain series, drawn from standard normal
+shocks.
 
-To add a process: a frozen dataclass that fills this contract in a file here, and its line in ``PROCESSES``.
+To add a process: a frozen dataclass that fills this contract in a file here, and its line in
+``PROCESSES``.
 """
 
 from __future__ import annotations
@@ -21,7 +23,13 @@ from kindynos.finance.drawdowns import deepest_drop
 from kindynos.inference.estimates import Estimate
 from kindynos.inference.intervals import Z, proportion
 from kindynos.processes.drawing import Draws, drawn_parameters, each_block, each_part
-from kindynos.processes.estimation import DRAWS, FEW_DRAWS, FEW_TRIALS, as_chance, with_estimation_error
+from kindynos.processes.estimation import (
+    DRAWS,
+    FEW_DRAWS,
+    FEW_TRIALS,
+    as_chance,
+    with_estimation_error,
+)
 from kindynos.processes.fitted import Fitted
 from kindynos.processes.hitting import simulated_hit_probability
 from kindynos.sampling.streams import stream
@@ -37,15 +45,22 @@ OBSERVED = 8  # a fit needs at least so many observations
 class Process(ABC):
     """The distribution of one series, such as a price.
 
-    Times are in the unit in which drift and volatility are stated, such as a year; ``dt`` is the length of a period in that
-    unit. Paths are ``(periods + 1, trials)``, the start first.
+    Times are in the unit in which drift and volatility are stated, such as a year; ``dt`` is the
+    length of a period in that unit. Paths are ``(periods + 1, trials)``, the start first.
     """
 
     label: ClassVar[str]
     use: ClassVar[str]
-    shocks: ClassVar[int] = 1  # standard normals a period; the first of them is what other series may move with
-    dated: ClassVar[bool] = False  # whether its shocks choose dates of a history, so that a correlation of them means nothing
-    multiplies: ClassVar[bool] = True  # whether shocks add up in the logarithm of the value, as for prices
+    shocks: ClassVar[int] = (
+        1  # standard normals a period; the first of them is what other series may move with
+    )
+    dated: ClassVar[bool] = (
+        # whether its shocks choose dates of a history, so that a correlation of them means nothing
+        False
+    )
+    multiplies: ClassVar[bool] = (
+        True  # whether shocks add up in the logarithm of the value, as for prices
+    )
     rules: ClassVar[Mapping[str, Rule]] = {}
 
     fitted: Fitted | None = field(default=None, kw_only=True, repr=False, compare=False)
@@ -58,8 +73,18 @@ class Process(ABC):
     def _keep_fit(self) -> None:
         """Forget a fit that belongs to other parameters; another start is no matter."""
         if self.fitted is not None:
-            instance(type(self).__name__, "fitted", self.fitted, Fitted, "what a fit has learned, or None")
-            own = {name: value for name, value in self.parameters.items() if name not in ("start", "first", "history")}
+            instance(
+                type(self).__name__,
+                "fitted",
+                self.fitted,
+                Fitted,
+                "what a fit has learned, or None",
+            )
+            own = {
+                name: value
+                for name, value in self.parameters.items()
+                if name not in ("start", "first", "history")
+            }
             if self.fitted.of is None:
                 object.__setattr__(self, "fitted", replace(self.fitted, of=own))
             elif self.fitted.of != own:
@@ -67,9 +92,11 @@ class Process(ABC):
 
     @abstractmethod
     def evolve(self, shocks: Floats, dt: float, at: Any) -> Floats:
-        """Return the values after each period, ``(periods, trials)``, from shocks ``(shocks, periods, trials)``.
+        """Return the values after each period, ``(periods, trials)``, from shocks ``(shocks,
+        periods, trials)``.
 
-        ``at`` has the parameters as attributes: this process, or numbers one a trial. The shocks may be overwritten.
+        ``at`` has the parameters as attributes: this process, or numbers one a trial. The shocks
+        may be overwritten.
         """
 
     @property
@@ -88,32 +115,53 @@ class Process(ABC):
         return f"real-world: the expected value changes by {drift:.4g} per unit of time"
 
     def redrawn(self, count: int) -> list[Self]:
-        """Return processes with parameters drawn as the fit leaves them, none where nothing was fitted."""
+        """Return processes with parameters drawn as the fit leaves them, none where nothing was
+        fitted.
+        """
         if self.fitted is None:
             return []
-        at = self.parameters_at(stream(0, "redrawn", 0).standard_normal((len(self.fitted.theta), count)))
+        at = self.parameters_at(
+            stream(0, "redrawn", 0).standard_normal((len(self.fitted.theta), count))
+        )
         return [
-            replace(self, fitted=None, **{name: _one(values, place) for name, values in vars(at).items()})
+            replace(
+                self,
+                fitted=None,
+                **{name: _one(values, place) for name, values in vars(at).items()},
+            )
             for place in range(count)
         ]
 
     def learned_again(self) -> Self:
-        """Return this process learned again from the history that it keeps, so that ``uncertain`` can draw its parameters.
+        """Return this process learned again from the history that it keeps, so that ``uncertain``
+        can draw its parameters.
 
-        Raises ParameterError for a process that keeps none, and where the history gives other parameters.
+        Raises ParameterError for a process that keeps none, and where the history gives other
+        parameters.
         """
-        raise ParameterError("keeps no history from which its parameters could be learned again", owner=type(self).__name__)
+        raise ParameterError(
+            "keeps no history from which its parameters could be learned again",
+            owner=type(self).__name__,
+        )
 
     def parameters_at(self, scores: Floats) -> Any:
-        """Return parameters one a trial from standard normal scores ``(parameters, trials)``; see ``Fitted``."""
+        """Return parameters one a trial from standard normal scores ``(parameters, trials)``; see
+        ``Fitted``.
+        """
         assert self.fitted is not None
         values, vectors = np.linalg.eigh(np.array(self.fitted.covariance))
         spread = vectors * np.sqrt(np.maximum(values, 0))
-        return self.drawn(np.array(self.fitted.theta)[:, None] + np.einsum("ij,jk->ik", spread, scores))
+        return self.drawn(
+            np.array(self.fitted.theta)[:, None] + np.einsum("ij,jk->ik", spread, scores)
+        )
 
     def drawn(self, theta: Floats) -> Any:
-        """Return parameters one a trial from draws of theta ``(parameters, trials)``; see ``Fitted``."""
-        raise ParameterError(f"{type(self).__name__}: its fit has no sampling distribution to draw from")
+        """Return parameters one a trial from draws of theta ``(parameters, trials)``; see
+        ``Fitted``.
+        """
+        raise ParameterError(
+            f"{type(self).__name__}: its fit has no sampling distribution to draw from"
+        )
 
     def paths(
         self,
@@ -128,12 +176,13 @@ class Process(ABC):
     ) -> Floats:
         """Return simulated paths ``(periods + 1, trials)``; row 0 is the start.
 
-        With ``antithetic`` the second half of the trials of each block mirrors the shocks of the first; ``moment_matching``
-        gives the shocks of each period in a block mean 0 and sd 1. After a fit, ``uncertain`` draws the parameters themselves
-        from their sampling distribution, trial by trial. A seed gives the same bits for any number of processors,
-        and the same shocks to every process, as a comparison wants; processes that move independently, or with a correlation,
-        belong into a ``PathSet``. Raises
-        ParameterError for wrong numbers, and for ``uncertain`` without a fit.
+        With ``antithetic`` the second half of the trials of each block mirrors the shocks of the
+        first; ``moment_matching`` gives the shocks of each period in a block mean 0 and sd 1. After
+        a fit, ``uncertain`` draws the parameters themselves from their sampling distribution, trial
+        by trial. A seed gives the same bits for any number of processors, and the same shocks to
+        every process, as a comparison wants; processes that move independently, or with a
+        correlation, belong into a ``PathSet``. Raises ParameterError for wrong numbers, and for
+        ``uncertain`` without a fit.
         """
         draws = self._draws(periods, trials, seed, dt, antithetic, moment_matching, uncertain)
         answer: Floats = np.empty((draws.periods + 1, trials))
@@ -146,16 +195,26 @@ class Process(ABC):
         return answer
 
     def max_drawdowns(
-        self, periods: int, trials: int, seed: int, dt: float = 1.0, *, antithetic: bool = False, uncertain: bool = False
+        self,
+        periods: int,
+        trials: int,
+        seed: int,
+        dt: float = 1.0,
+        *,
+        antithetic: bool = False,
+        uncertain: bool = False,
     ) -> Floats:
-        """Return the largest drawdown of each path, as a share of the highest value before it, ``(trials,)``.
+        """Return the largest drawdown of each path, as a share of the highest value before it,
+        ``(trials,)``.
 
-        The same as ``max_drawdown(process.paths(...))``, without holding the paths: memory is bounded by the blocks. Raises
-        ParameterError as ``paths`` does, and for a process whose values may be negative.
+        The same as ``max_drawdown(process.paths(...))``, without holding the paths: memory is
+        bounded by the blocks. Raises ParameterError as ``paths`` does, and for a process whose
+        values may be negative.
         """
         if not self.multiplies:
             raise ParameterError(
-                f"{type(self).__name__}: a drawdown as a share of the highest value needs values that stay above 0"
+                f"{type(self).__name__}: a drawdown as a share of the highest value needs values "
+                "that stay above 0"
             )
         draws = self._draws(periods, trials, seed, dt, antithetic, False, uncertain)
         answer: Floats = np.empty(trials)
@@ -168,13 +227,24 @@ class Process(ABC):
         return np.asarray(-np.expm1(answer, out=answer))
 
     def drawdowns(self, draws: Draws, part: slice, block: int, at: Any) -> Floats:
-        """Return the worst fall of each trial of a block, as the log of value over the highest before."""
-        shocks = draws.normals(self.shocks * draws.periods, part, block).reshape(self.shocks, draws.periods, -1)
+        """Return the worst fall of each trial of a block, as the log of value over the highest
+        before.
+        """
+        shocks = draws.normals(self.shocks * draws.periods, part, block).reshape(
+            self.shocks, draws.periods, -1
+        )
         logs = self.logs(shocks, draws.dt, at)
         return deepest_drop(logs, np.zeros(logs.shape[1]), np.subtract)
 
     def _draws(
-        self, periods: int, trials: int, seed: int, dt: float, antithetic: bool, matching: bool, uncertain: bool
+        self,
+        periods: int,
+        trials: int,
+        seed: int,
+        dt: float,
+        antithetic: bool,
+        matching: bool,
+        uncertain: bool,
     ) -> Draws:
         owner = f"{type(self).__name__}.paths"
         whole(owner, "periods", periods, least=1)
@@ -184,9 +254,12 @@ class Process(ABC):
         instance(owner, "uncertain", uncertain, bool, "True or False")
         if uncertain and self.fitted is None:
             raise ParameterError(
-                f"uncertain=True needs a fitted process, such as {type(self).__name__}.fit(prices)", owner=owner
+                f"uncertain=True needs a fitted process, such as {type(self).__name__}.fit(prices)",
+                owner=owner,
             )
-        if uncertain and self.fitted is not None:  # once, before the threads, so that each does not work it out again
+        if (
+            uncertain and self.fitted is not None
+        ):  # once, before the threads, so that each does not work it out again
             self.parameters_at(np.zeros((len(self.fitted.theta), 1)))
         return Draws(periods, trials, seed, dt, antithetic, matching, uncertain)
 
@@ -196,35 +269,57 @@ class Process(ABC):
         return float(getattr(self, "start", 1.0))
 
     def logs(self, shocks: Floats, dt: float, at: Any) -> Floats:
-        """Return the logarithm of value over start after each period, where that is cheaper than the values."""
+        """Return the logarithm of value over start after each period, where that is cheaper than
+        the values.
+        """
         return np.log(self.evolve(shocks, dt, at) / self.start_value)
 
     def expected(self, time: ArrayLike) -> Any:
-        """Return the expected value after a time, or times; raises ParameterError where no closed form is known."""
-        raise ParameterError(f"{type(self).__name__}: its mean has no closed form here; average simulated paths")
+        """Return the expected value after a time, or times; raises ParameterError where no closed
+        form is known.
+        """
+        raise ParameterError(
+            f"{type(self).__name__}: its mean has no closed form here; average simulated paths"
+        )
 
     def expected_values(self, periods: int, dt: float) -> Floats:
         """Return the expected values ``(periods,)`` after each of so many periods of a length."""
         return np.asarray(self.expected(dt * np.arange(1, periods + 1)))
 
     def closed_form_at(self, time: float) -> Distribution | None:
-        """Return the distribution of the value after a time in closed form, None where there is none."""
+        """Return the distribution of the value after a time in closed form, None where there is
+        none.
+        """
         return None
 
     def distribution_at(
-        self, time: float, *, uncertain: bool = False, trials: int = TRIALS, seed: int = 0, steps: int = STEPS
+        self,
+        time: float,
+        *,
+        uncertain: bool = False,
+        trials: int = TRIALS,
+        seed: int = 0,
+        steps: int = STEPS,
     ) -> Distribution:
-        """Return the distribution of the value after a time: closed where there is one, of simulated values otherwise.
+        """Return the distribution of the value after a time: closed where there is one, of
+        simulated values otherwise.
 
-        After a fit, ``uncertain`` draws the parameters too, which widens it by what the fit leaves open. Its ``plot(mark=...)``
-        shows the density. Raises ParameterError for a time of 0 or less, and for ``uncertain`` without a fit.
+        After a fit, ``uncertain`` draws the parameters too, which widens it by what the fit leaves
+        open. Its ``plot(mark=...)`` shows the density. Raises ParameterError for a time of 0 or
+        less, and for ``uncertain`` without a fit.
         """
         positive(type(self).__name__, "time", time)
         instance(type(self).__name__, "uncertain", uncertain, bool, "True or False")
         closed = None if uncertain else self.closed_form_at(time)
-        return closed if closed is not None else Empirical(tuple(self._ends(time, trials, seed, steps, uncertain)))
+        return (
+            closed
+            if closed is not None
+            else Empirical(tuple(self._ends(time, trials, seed, steps, uncertain)))
+        )
 
-    def _ends(self, time: float, trials: int, seed: int, steps: int, uncertain: bool = False) -> Floats:
+    def _ends(
+        self, time: float, trials: int, seed: int, steps: int, uncertain: bool = False
+    ) -> Floats:
         whole(type(self).__name__, "steps", steps, least=1)
         ends: Floats = np.empty(whole(type(self).__name__, "trials", trials, least=1))
 
@@ -232,7 +327,9 @@ class Process(ABC):
             ends[part] = values[-1]
 
         count = self.periods_of(time, steps)
-        each_block(self, self._draws(count, trials, seed, time / count, False, False, uncertain), fill)
+        each_block(
+            self, self._draws(count, trials, seed, time / count, False, False, uncertain), fill
+        )
         return ends
 
     def periods_of(self, time: float, steps: int) -> int:
@@ -250,11 +347,12 @@ class Process(ABC):
         seed: int = 0,
         steps: int = STEPS,
     ) -> Estimate:
-        """Return the chance that the value at a time is above, below, or between two figures (both strictly).
+        """Return the chance that the value at a time is above, below, or between two figures (both
+        strictly).
 
-        In closed form where there is one, otherwise, or with ``simulate``, from paths. Its interval holds the sampling error
-        and, after a fit, what the fit leaves open; its ``note`` says whose chance it is. Raises ParameterError without a
-        figure.
+        In closed form where there is one, otherwise, or with ``simulate``, from paths. Its interval
+        holds the sampling error and, after a fit, what the fit leaves open; its ``note`` says whose
+        chance it is. Raises ParameterError without a figure.
         """
         low = -np.inf if above is None else finite("chance", "above", above)
         high = np.inf if below is None else finite("chance", "below", below)
@@ -263,7 +361,9 @@ class Process(ABC):
         positive("chance", "time", time)
         instance("chance", "simulate", simulate, bool, "True or False")
         closed = not simulate and self.closed_form_at(time) is not None
-        options = {name: value for name, value in (("above", above), ("below", below)) if value is not None}
+        options = {
+            name: value for name, value in (("above", above), ("below", below)) if value is not None
+        }
 
         def of(process: Process, size: int) -> Estimate:
             distribution = process.closed_form_at(time) if closed else None
@@ -274,8 +374,11 @@ class Process(ABC):
 
         return self._estimated(lambda process, size: as_chance(of(process, size)), closed, trials)
 
-    def percentile(self, time: float, q: float, *, trials: int = TRIALS, seed: int = 0, steps: int = STEPS) -> Estimate:
-        """Return a percentile of the value at a time; after a fit its interval holds what the fit leaves open.
+    def percentile(
+        self, time: float, q: float, *, trials: int = TRIALS, seed: int = 0, steps: int = STEPS
+    ) -> Estimate:
+        """Return a percentile of the value at a time; after a fit its interval holds what the fit
+        leaves open.
 
         Raises ParameterError for a time of 0 or less, and a percentile outside 0 to 100.
         """
@@ -283,7 +386,9 @@ class Process(ABC):
         if not 0 <= finite("percentile", "q", q) <= 100:
             raise ParameterError(f"q must be from 0 to 100, not {q:g}", owner="percentile")
         closed = self.closed_form_at(time) is not None
-        return self._estimated(lambda process, size: process._percentile(time, q, size, seed, steps), closed, trials)
+        return self._estimated(
+            lambda process, size: process._percentile(time, q, size, seed, steps), closed, trials
+        )
 
     def _percentile(self, time: float, q: float, trials: int, seed: int, steps: int) -> Estimate:
         closed = self.closed_form_at(time)
@@ -295,41 +400,65 @@ class Process(ABC):
         return Estimate(float(np.percentile(ends, q)), float(low), float(high))
 
     def estimate(self, figure: Callable[[Process], float], draws: int = FEW_DRAWS) -> Estimate:
-        """Return a figure of this process, such as a mean drawdown, whose interval holds what the fit leaves open of it.
+        """Return a figure of this process, such as a mean drawdown, whose interval holds what the
+        fit leaves open of it.
 
-        ``figure`` is asked of this process and of ``draws`` others with parameters as the fit leaves them; a sampling error
-        that it gives is heeded. Without a fit it is the figure alone. ``fitted.estimate(lambda one: one.max_drawdowns(250,
-        1000, seed=1).mean())`` is the mean maximum drawdown of 250 periods.
+        ``figure`` is asked of this process and of ``draws`` others with parameters as the fit
+        leaves them; a sampling error that it gives is heeded. Without a fit it is the figure alone.
+        ``fitted.estimate(lambda one: one.max_drawdowns(250, 1000, seed=1).mean())`` is the mean
+        maximum drawdown of 250 periods.
         """
 
         if not callable(figure):
-            raise wrong("estimate", "figure", "a function of a process that returns a number", figure)
+            raise wrong(
+                "estimate", "figure", "a function of a process that returns a number", figure
+            )
         whole("estimate", "draws", draws, least=20)
 
         def as_estimate(process: Process) -> Estimate:
             found = figure(process)
-            return found if isinstance(found, Estimate) else Estimate(number("estimate", "what figure returns", found))
+            return (
+                found
+                if isinstance(found, Estimate)
+                else Estimate(number("estimate", "what figure returns", found))
+            )
 
         return with_estimation_error(self, as_estimate(self), as_estimate, draws, self.basis)
 
-    def _estimated(self, figure: Callable[[Process, int], Estimate], closed: bool, trials: int) -> Estimate:
-        """Return a figure of this process and a number of trials, with what the fit leaves open of it."""
+    def _estimated(
+        self, figure: Callable[[Process, int], Estimate], closed: bool, trials: int
+    ) -> Estimate:
+        """Return a figure of this process and a number of trials, with what the fit leaves open of
+        it.
+        """
         draws, size = (DRAWS, trials) if closed else (FEW_DRAWS, FEW_TRIALS)
-        return with_estimation_error(self, figure(self, trials), lambda one: figure(one, size), draws, self.basis)
+        return with_estimation_error(
+            self, figure(self, trials), lambda one: figure(one, size), draws, self.basis
+        )
 
     def hit_probability(
-        self, level: float, within: float, *, simulate: bool = False, trials: int = TRIALS, seed: int = 0, steps: int = STEPS
+        self,
+        level: float,
+        within: float,
+        *,
+        simulate: bool = False,
+        trials: int = TRIALS,
+        seed: int = 0,
+        steps: int = STEPS,
     ) -> Estimate:
         """Return the chance that the value reaches a level at any moment before a time.
 
-        By the reflection formula where it holds, otherwise, or with ``simulate``, from paths: between two steps the chance of
-        a crossing is that of a Brownian bridge. After a fit the interval holds what the fit leaves open. Raises
-        ParameterError for a level that cannot be reached.
+        By the reflection formula where it holds, otherwise, or with ``simulate``, from paths:
+        between two steps the chance of a crossing is that of a Brownian bridge. After a fit the
+        interval holds what the fit leaves open. Raises ParameterError for a level that cannot be
+        reached.
         """
         within, level = positive("touch", "within", within), finite("touch", "level", level)
         instance("touch", "simulate", simulate, bool, "True or False")
         if self.multiplies and level <= 0:
-            raise ParameterError(f"{type(self).__name__} stays above 0 and cannot reach {level:g}", owner="touch")
+            raise ParameterError(
+                f"{type(self).__name__} stays above 0 and cannot reach {level:g}", owner="touch"
+            )
         closed = not simulate and self.closed_hit_probability(level, within) is not None
 
         def of(process: Process, size: int) -> Estimate:
@@ -345,7 +474,8 @@ class Process(ABC):
         return None
 
     def bridge(self, shocks: Floats, dt: float) -> Any:
-        """Return the sd of the diffusion of each period, in the log where it multiplies; 0 where nothing happens in between.
+        """Return the sd of the diffusion of each period, in the log where it multiplies; 0 where
+        nothing happens in between.
 
         From the shocks that ``evolve`` gets: a number, or one a period and trial.
         """
@@ -356,11 +486,17 @@ def _one(values: Any, place: int) -> Any:
     """Return one draw of a parameter, or of several of one name; None where there is none."""
     if values is None:
         return None
-    return tuple(float(part[place]) for part in values) if isinstance(values, tuple) else float(np.asarray(values)[place])
+    return (
+        tuple(float(part[place]) for part in values)
+        if isinstance(values, tuple)
+        else float(np.asarray(values)[place])
+    )
 
 
 def accumulate(rows: Floats) -> Floats:
-    """Add up rows over the periods, in place: row by row, which is far quicker than along columns."""
+    """Add up rows over the periods, in place: row by row, which is far quicker than along
+    columns.
+    """
     for t in range(1, len(rows)):
         rows[t] += rows[t - 1]
     return rows
@@ -369,19 +505,32 @@ def accumulate(rows: Floats) -> Floats:
 def observed(owner: str, series: ArrayLike, dt: Any, above_zero: bool) -> tuple[Floats, float]:
     """Return a checked series of values and the length of its periods.
 
-    Raises ParameterError for what is no flat series of enough finite (and, for prices, positive) values that differ.
+    Raises ParameterError for what is no flat series of enough finite (and, for prices, positive)
+    values that differ.
     """
     values = array_of(owner, "series", series)
     if values.ndim != 1:
-        raise ParameterError(f"series must be flat, one value a period, not {values.shape}", owner=owner)
+        raise ParameterError(
+            f"series must be flat, one value a period, not {values.shape}", owner=owner
+        )
     if len(values) < OBSERVED:
-        raise ParameterError(f"needs at least {OBSERVED} values, and the series has {len(values)}", owner=owner)
+        raise ParameterError(
+            f"needs at least {OBSERVED} values, and the series has {len(values)}", owner=owner
+        )
     if not np.isfinite(values).all():
-        raise ParameterError(f"value {int(np.argmin(np.isfinite(values)))} of the series is not a finite number", owner=owner)
+        raise ParameterError(
+            f"value {int(np.argmin(np.isfinite(values)))} of the series is not a finite number",
+            owner=owner,
+        )
     if above_zero and values.min() <= 0:
         raise ParameterError(
-            f"value {int(np.argmin(values))} of the series is {values.min():g}; prices must be above 0", owner=owner
+            f"value {int(np.argmin(values))} of the series is {values.min():g}; prices must be "
+            "above 0",
+            owner=owner,
         )
     if np.ptp(values) == 0:
-        raise ParameterError(f"all values of the series are equal, {values[0]:g}; there is no volatility to learn", owner=owner)
+        raise ParameterError(
+            f"all values of the series are equal, {values[0]:g}; there is no volatility to learn",
+            owner=owner,
+        )
     return values, positive(owner, "dt", dt)

@@ -17,12 +17,15 @@ from kindynos.validate import array_of, finite, one_of, positive, whole, wrong
 
 @dataclass(frozen=True)
 class BootstrapReturns(Process):
-    """A price that moves by simple returns drawn from history, in blocks that keep what follows what.
+    """A price that moves by simple returns drawn from history, in blocks that keep what follows
+    what.
 
-    ``block`` is the length of a block: 1 draws single returns; with ``kind="stationary"`` the length is random with that mean,
-    with "fixed" it is always that. The history wraps around. One period is one period of the history, so ``dt`` must be 1.
+    ``block`` is the length of a block: 1 draws single returns; with ``kind="stationary"`` the
+    length is random with that mean, with "fixed" it is always that. The history wraps around. One
+    period is one period of the history, so ``dt`` must be 1.
 
-    Source: Politis and Romano, Journal of the American Statistical Association 89 (1994), 1303-1313.
+    Source: Politis and Romano, Journal of the American Statistical Association 89 (1994),
+    1303-1313.
 
     >>> process = BootstrapReturns([0.01, -0.02, 0.03, 0.0], start=50.0, block=2)
     >>> process.paths(periods=3, trials=2, seed=1).shape
@@ -42,11 +45,15 @@ class BootstrapReturns(Process):
     def __post_init__(self) -> None:
         values = array_of("BootstrapReturns", "returns", self.returns)
         if values.ndim != 1 or len(values) < 2 or not np.isfinite(values).all():
-            raise ParameterError("returns must be at least two finite numbers, one a period", owner="BootstrapReturns")
+            raise ParameterError(
+                "returns must be at least two finite numbers, one a period",
+                owner="BootstrapReturns",
+            )
         if values.min() <= -1:
             place = int(np.argmin(values))
             raise ParameterError(
-                f"return {place} is {values[place]:g}; simple returns must be above -1", owner="BootstrapReturns"
+                f"return {place} is {values[place]:g}; simple returns must be above -1",
+                owner="BootstrapReturns",
             )
         object.__setattr__(self, "returns", tuple(map(float, values)))
         positive("BootstrapReturns", "start", self.start)
@@ -56,11 +63,15 @@ class BootstrapReturns(Process):
         else:
             finite("BootstrapReturns", "block", self.block)
         if not 1 <= self.block <= len(values):
-            raise wrong("BootstrapReturns", "block", f"from 1 to the {len(values)} returns", self.block)
+            raise wrong(
+                "BootstrapReturns", "block", f"from 1 to the {len(values)} returns", self.block
+            )
 
     def logs(self, shocks: Floats, dt: float, at: Any) -> Floats:
         if dt != 1:
-            raise ParameterError(f"dt must be 1, one period of the history, not {dt:g}", owner="BootstrapReturns")
+            raise ParameterError(
+                f"dt must be 1, one period of the history, not {dt:g}", owner="BootstrapReturns"
+            )
         history = np.log1p(np.array(self.returns))
         count = len(history)
         fresh = np.minimum((ndtr(shocks[0]) * count).astype(np.int64), count - 1)
@@ -71,7 +82,11 @@ class BootstrapReturns(Process):
         going = ndtr(shocks[1]) >= 1 / self.block if self.kind == "stationary" else None
         for t in range(len(fresh)):
             if t:
-                on = going[t] if going is not None else np.full(fresh.shape[1], t % int(self.block) != 0)
+                on = (
+                    going[t]
+                    if going is not None
+                    else np.full(fresh.shape[1], t % int(self.block) != 0)
+                )
                 place = np.where(on, (place + 1) % count, fresh[t])
             steps[t] = history[place]
         return accumulate(steps)
@@ -84,7 +99,9 @@ class BootstrapReturns(Process):
         """Return the means in closed form, from the expected value in each place of the history."""
         growth = 1 + np.array(self.returns)
         going = 1 - 1 / self.block
-        here = np.full(len(growth), self.start / len(growth))  # the share of the mean that stands before each return
+        here = np.full(
+            len(growth), self.start / len(growth)
+        )  # the share of the mean that stands before each return
         means = []
         for t in range(1, periods + 1):
             here = here * growth
@@ -97,24 +114,33 @@ class BootstrapReturns(Process):
     def redrawn(self, count: int) -> list[Self]:
         """Return processes whose history was itself drawn again, block by block, from this one."""
         block = max(self.block, round(len(self.returns) ** (1 / 3)))
-        whole_history = replace(self, start=1.0, block=min(block, len(self.returns)), kind="stationary")
+        whole_history = replace(
+            self, start=1.0, block=min(block, len(self.returns)), kind="stationary"
+        )
         drawn = whole_history.paths(len(self.returns), count, seed=0)
         return [replace(self, returns=tuple(column)) for column in (drawn[1:] / drawn[:-1] - 1).T]
 
     def periods_of(self, time: float, steps: int) -> int:
         return whole(
-            "BootstrapReturns", "the time, in periods of the history,", int(time) if time == int(time) else time, least=1
+            "BootstrapReturns",
+            "the time, in periods of the history,",
+            int(time) if time == int(time) else time,
+            least=1,
         )
 
     @classmethod
     def fit(cls, series: Any, dt: float = 1.0, block: float | None = None) -> Any:
-        """Return the process of a history of prices; ``block`` is the cube root of the number of returns unless given.
+        """Return the process of a history of prices; ``block`` is the cube root of the number of
+        returns unless given.
 
-        Of a DataFrame with a column of prices an instrument it is a ``PathSet`` of them, which draws the same dates for all, so
-        that they move together as they did. Raises ParameterError for prices that cannot be used.
+        Of a DataFrame with a column of prices an instrument it is a ``PathSet`` of them, which
+        draws the same dates for all, so that they move together as they did. Raises ParameterError
+        for prices that cannot be used.
         """
         if hasattr(series, "columns"):
-            members = {str(name): cls.fit(series[name].to_numpy(), dt, block) for name in series.columns}
+            members = {
+                str(name): cls.fit(series[name].to_numpy(), dt, block) for name in series.columns
+            }
             return PathSet(members, shared=True)
         values, _ = observed(f"{cls.__name__}.fit", series, dt, above_zero=True)
         returns = values[1:] / values[:-1] - 1

@@ -35,22 +35,28 @@ def reflected(gap: float, drift: float, volatility: float, time: float) -> float
     gap, drift, spread = abs(gap), side * drift, volatility * math.sqrt(time)
     direct = float(ndtr((drift * time - gap) / spread))
     return min(
-        direct + math.exp(min(2 * drift * gap / volatility**2, 700.0)) * float(ndtr((-gap - drift * time) / spread)), 1.0
+        direct
+        + math.exp(min(2 * drift * gap / volatility**2, 700.0))
+        * float(ndtr((-gap - drift * time) / spread)),
+        1.0,
     )
 
 
 def check_moves(owner: str, moves: Floats, volatility: float, how: str) -> None:
     """Raise ParameterError for moves of a series that are all alike, but for rounding."""
     if volatility <= 0 or float(np.ptp(moves)) <= 1e-12 * float(np.abs(moves).max()):
-        raise ParameterError(f"the series {how} every period; there is no volatility to learn", owner=owner)
+        raise ParameterError(
+            f"the series {how} every period; there is no volatility to learn", owner=owner
+        )
 
 
 @dataclass(frozen=True)
 class GeometricBrownianMotion(Process):
     """A price that moves by independent, normal log returns; it stays above 0.
 
-    ``drift`` and ``volatility`` are per unit of time. **The expected price grows as exp(drift t)**; the mean of log returns is
-    ``log_drift`` = drift - volatility² / 2, less than the drift, and it is the median that grows by it.
+    ``drift`` and ``volatility`` are per unit of time. **The expected price grows as exp(drift t)**;
+    the mean of log returns is ``log_drift`` = drift - volatility² / 2, less than the drift, and it
+    is the median that grows by it.
 
     Source: Samuelson, Industrial Management Review 6 (1965), 13-31.
 
@@ -74,24 +80,37 @@ class GeometricBrownianMotion(Process):
         return self.drift - self.volatility**2 / 2
 
     def risk_neutral(self, rate: float, income: float = 0.0) -> Self:
-        """Return the process under which prices are valued: it grows by the riskless ``rate``, less what holding it pays.
+        """Return the process under which prices are valued: it grows by the riskless ``rate``, less
+        what holding it pays.
 
-        Both are continuously compounded, per unit of time. Chances under it are not those of the real world, in which
-        investors are paid for risk; it serves to value what depends on the price. Source: Harrison and Kreps, Journal of
-        Economic Theory 20 (1979), 381-408. Raises ParameterError for rates that are not finite.
+        Both are continuously compounded, per unit of time. Chances under it are not those of the
+        real world, in which investors are paid for risk; it serves to value what depends on the
+        price. Source: Harrison and Kreps, Journal of Economic Theory 20 (1979), 381-408. Raises
+        ParameterError for rates that are not finite.
 
-        >>> GeometricBrownianMotion(100.0, drift=0.08, volatility=0.2).risk_neutral(0.03, income=0.01).drift
+        >>> process = GeometricBrownianMotion(100.0, drift=0.08, volatility=0.2)
+        >>> process.risk_neutral(0.03, income=0.01).drift
         0.02
         """
-        growth = round(finite("risk_neutral", "rate", rate) - finite("risk_neutral", "income", income), 15)
+        growth = round(
+            finite("risk_neutral", "rate", rate) - finite("risk_neutral", "income", income), 15
+        )
         made = replace(self, drift=growth, risk_neutral_rate=float(rate), fitted=None)
         if self.fitted is None:
             return made
         (_, _), (_, of_log) = self.fitted.covariance
-        description = f"a riskless rate of {100 * rate:.3g} %; volatility from {self.fitted.observations} log returns"
+        description = (
+            f"a riskless rate of {100 * rate:.3g} %; volatility from "
+            f"{self.fitted.observations} log returns"
+        )
         errors = {**self.fitted.errors, "drift": 0.0}
         kept = replace(
-            self.fitted, errors=errors, covariance=((0.0, 0.0), (0.0, of_log)), description=description, learned=growth, of=None
+            self.fitted,
+            errors=errors,
+            covariance=((0.0, 0.0), (0.0, of_log)),
+            description=description,
+            learned=growth,
+            of=None,
         )
         return replace(made, fitted=kept)
 
@@ -100,7 +119,10 @@ class GeometricBrownianMotion(Process):
         if self.risk_neutral_rate is None:
             return super().basis
         rate = f"a riskless rate of {100 * self.risk_neutral_rate:.3g} %"
-        return f"risk-neutral, at {rate}: the expected price grows by {100 * self.drift:.3g} % per unit of time"
+        return (
+            f"risk-neutral, at {rate}: the expected price grows by {100 * self.drift:.3g} % "
+            "per unit of time"
+        )
 
     def logs(self, shocks: Floats, dt: float, at: Any) -> Floats:
         return self._summed(shocks, dt, at, 0.0)
@@ -117,7 +139,10 @@ class GeometricBrownianMotion(Process):
         return np.exp(steps, out=steps)
 
     def drawdowns(self, draws: Draws, part: slice, block: int, at: Any) -> Floats:
-        spread, shift = at.volatility * math.sqrt(draws.dt), (at.drift - at.volatility**2 / 2) * draws.dt
+        spread, shift = (
+            at.volatility * math.sqrt(draws.dt),
+            (at.drift - at.volatility**2 / 2) * draws.dt,
+        )
         level = np.zeros(part.stop - part.start)
 
         def levels() -> Iterator[Floats]:
@@ -134,7 +159,9 @@ class GeometricBrownianMotion(Process):
             return self.start * np.exp(self.drift * array_of(type(self).__name__, "time", time))
 
     def closed_form_at(self, time: float) -> Distribution | None:
-        return LogNormal.from_log(math.log(self.start) + self.log_drift * time, self.volatility * math.sqrt(time))
+        return LogNormal.from_log(
+            math.log(self.start) + self.log_drift * time, self.volatility * math.sqrt(time)
+        )
 
     def closed_hit_probability(self, level: float, within: float) -> float | None:
         return reflected(math.log(level / self.start), self.log_drift, self.volatility, within)
@@ -146,8 +173,8 @@ class GeometricBrownianMotion(Process):
     def fit(cls, series: ArrayLike, dt: float = 1.0, mean: bool = True) -> Self:
         """Return the process learned from prices ``dt`` apart, with standard errors in ``fitted``.
 
-        ``mean=False`` drops the mean of the log returns and sets the drift to 0, as a short history says little about it.
-        Raises ParameterError for prices that cannot be used.
+        ``mean=False`` drops the mean of the log returns and sets the drift to 0, as a short history
+        says little about it. Raises ParameterError for prices that cannot be used.
         """
         values, step = observed(f"{cls.__name__}.fit", series, dt, above_zero=True)
         returns = np.diff(np.log(values))
@@ -168,15 +195,23 @@ class GeometricBrownianMotion(Process):
             else f"no mean: the drift is set to 0; volatility from {count} log returns"
         )
         covariance = ((of_mean, 0.0), (0.0, of_log))
-        fitted = Fitted(count, step, errors, (centre / step, math.log(volatility)), covariance, description)
+        fitted = Fitted(
+            count, step, errors, (centre / step, math.log(volatility)), covariance, description
+        )
         return cls(float(values[-1]), drift, volatility, fitted=fitted)
 
     def drawn(self, theta: Floats) -> Any:
-        """Return drifts and volatilities: the mean of log returns is normal, the log of the volatility nearly so."""
+        """Return drifts and volatilities: the mean of log returns is normal, the log of the
+        volatility nearly so.
+        """
         volatility = np.exp(theta[1])
         assert self.fitted is not None
         known = 0.0 if self.fitted.learned is None else self.fitted.learned
-        drift = theta[0] + volatility**2 / 2 if self.fitted.covariance[0][0] > 0 else np.full_like(volatility, known)
+        drift = (
+            theta[0] + volatility**2 / 2
+            if self.fitted.covariance[0][0] > 0
+            else np.full_like(volatility, known)
+        )
         return SimpleNamespace(drift=drift, volatility=volatility)
 
 
@@ -184,7 +219,8 @@ class GeometricBrownianMotion(Process):
 class RandomWalk(Process):
     """A value that moves by independent normal steps that add up; it may become negative.
 
-    ``drift`` and ``volatility`` are per unit of time, in the units of the value. Source: Bachelier's thesis (1900).
+    ``drift`` and ``volatility`` are per unit of time, in the units of the value. Source:
+    Bachelier's thesis (1900).
 
     >>> RandomWalk(start=10.0, drift=0.5, volatility=2.0).distribution_at(4.0)
     Normal(mean=12, sd=4)
@@ -229,16 +265,23 @@ class RandomWalk(Process):
         changes = np.diff(values)
         count = len(changes)
         centre = float(changes.mean()) if mean else 0.0
-        volatility = math.sqrt(float(((changes - centre) ** 2).sum()) / (count - 1 if mean else count) / step)
+        volatility = math.sqrt(
+            float(((changes - centre) ** 2).sum()) / (count - 1 if mean else count) / step
+        )
         check_moves(f"{cls.__name__}.fit", changes, volatility, "changes by the same amount")
         of_mean, of_log = (volatility**2 / (count * step) if mean else 0.0), 1 / (2 * count)
         errors = {"drift": math.sqrt(of_mean), "volatility": volatility * math.sqrt(of_log)}
         description = (
-            f"the mean of {count} changes" if mean else f"no mean: the drift is set to 0; volatility from {count} changes"
+            f"the mean of {count} changes"
+            if mean
+            else f"no mean: the drift is set to 0; volatility from {count} changes"
         )
         theta, covariance = (centre / step, math.log(volatility)), ((of_mean, 0.0), (0.0, of_log))
         return cls(
-            float(values[-1]), centre / step, volatility, fitted=Fitted(count, step, errors, theta, covariance, description)
+            float(values[-1]),
+            centre / step,
+            volatility,
+            fitted=Fitted(count, step, errors, theta, covariance, description),
         )
 
     def drawn(self, theta: Floats) -> Any:

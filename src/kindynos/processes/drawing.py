@@ -13,8 +13,10 @@ from kindynos.engine.workers import on_threads
 from kindynos.sampling.streams import stream
 
 BLOCK = 2_097_152  # shocks of one block at most, which bounds the memory
-WIDEST = 16_384  # trials of one block at most: rows that stay in the cache, and are long enough for threads to pay
-SHARES = 2  # blocks, at least, where there are trials enough, so that all processors have something to do
+# trials of one block at most: rows that stay in the cache, and are long enough for threads to pay
+WIDEST = 16_384
+# blocks, at least, where there are trials enough, so that all processors have something to do
+SHARES = 2
 
 
 @dataclass(frozen=True)
@@ -30,9 +32,13 @@ class Draws:
     uncertain: bool = False
 
     def parts(self, rows: int) -> list[slice]:
-        """Return the blocks of trials for so many shocks a trial; an even number in each, so that pairs stay together."""
+        """Return the blocks of trials for so many shocks a trial; an even number in each, so that
+        pairs stay together.
+        """
         size = min(max(64, BLOCK // rows), WIDEST, max(-(-self.trials // SHARES), 64)) // 2 * 2
-        return [slice(begin, min(begin + size, self.trials)) for begin in range(0, self.trials, size)]
+        return [
+            slice(begin, min(begin + size, self.trials)) for begin in range(0, self.trials, size)
+        ]
 
     def normals(self, rows: int, part: slice, block: int) -> Floats:
         """Return the shocks of a block, ``(rows, trials)``."""
@@ -51,7 +57,9 @@ class Draws:
         return shocks
 
     def rows(self, part: slice, block: int) -> Iterator[Floats]:
-        """Give the same shocks row by row, where one row a period is enough and may be overwritten."""
+        """Give the same shocks row by row, where one row a period is enough and may be
+        overwritten.
+        """
         trials = part.stop - part.start
         generator = stream(self.seed, "paths", block)
         half = -(-trials // 2) if self.antithetic else trials
@@ -100,7 +108,9 @@ def each_part(work: Callable[[int, slice], None], parts: list[slice]) -> None:
 
 
 def drawn_parameters(process: Evolving, draws: Draws, part: slice, block: int) -> Any:
-    """Return a fitted process's parameters drawn from their sampling distribution, one set a trial."""
+    """Return a fitted process's parameters drawn from their sampling distribution, one set a
+    trial.
+    """
     assert process.fitted is not None
     shape = (len(process.fitted.theta), part.stop - part.start)
     return process.parameters_at(stream(draws.seed, "parameters", block).standard_normal(shape))

@@ -1,4 +1,6 @@
-"""What a fit leaves open of a figure of a process: the same figure of processes with drawn parameters."""
+"""What a fit leaves open of a figure of a process: the same figure of processes with drawn
+parameters.
+"""
 
 from __future__ import annotations
 
@@ -27,7 +29,8 @@ class Redrawn(Protocol):
 def intervals(
     process: Redrawn, figures: Callable[[Any], Mapping[str, float]], draws: int = FEW_DRAWS
 ) -> dict[str, tuple[float, float]]:
-    """Return the 95 % interval of each figure over drawn parameters, by name; none where nothing was fitted.
+    """Return the 95 % interval of each figure over drawn parameters, by name; none where nothing
+    was fitted.
 
     Figures of paths hold the sampling error of these paths as well.
     """
@@ -40,11 +43,17 @@ def intervals(
 
 
 def with_estimation_error(
-    process: Redrawn, value: Estimate, again: Callable[[Any], Estimate], draws: int = DRAWS, note: str = ""
+    process: Redrawn,
+    value: Estimate,
+    again: Callable[[Any], Estimate],
+    draws: int = DRAWS,
+    note: str = "",
 ) -> Estimate:
-    """Return a figure whose interval holds what the fit leaves open beside the sampling error that it has.
+    """Return a figure whose interval holds what the fit leaves open beside the sampling error that
+    it has.
 
-    ``again`` gives the same figure of another process; the spread that its own sampling error makes is taken out.
+    ``again`` gives the same figure of another process; the spread that its own sampling error makes
+    is taken out.
     """
     found = [again(one) for one in process.redrawn(draws)]
     if not found:
@@ -57,11 +66,24 @@ def with_estimation_error(
         return math.hypot(math.sqrt(max(max(gap, 0.0) ** 2 - inner**2, 0.0)), own)
 
     below, above = reach(float(value) - float(low)), reach(float(high) - float(value))
-    said = f"the interval holds what the fit leaves open{f' and a sampling error of {own:.2g}' if own else ''}"
-    return Estimate(value, float(value) - below, float(value) + above, value.rough, f"{note}; {said}" if note else said)
+    said = (
+        "the interval holds what the fit leaves "
+        f"open{f' and a sampling error of {own:.2g}' if own else ''}"
+    )
+    return Estimate(
+        value,
+        float(value) - below,
+        float(value) + above,
+        value.rough,
+        f"{note}; {said}" if note else said,
+    )
 
 
 def as_chance(estimate: Estimate) -> Estimate:
     """Return an estimate of a chance with ends from 0 to 1."""
     low, high = max(estimate.low, 0.0), min(estimate.high, 1.0)
-    return Estimate(estimate, low, high, estimate.rough, estimate.note) if not math.isnan(estimate.error) else estimate
+    return (
+        Estimate(estimate, low, high, estimate.rough, estimate.note)
+        if not math.isnan(estimate.error)
+        else estimate
+    )

@@ -11,9 +11,10 @@ from typing import Any
 class Fitted:
     """How a process was learned from a series.
 
-    ``errors`` are the standard errors of its parameters, infinite where the series tells nothing of one, and ``intervals`` 95 %
-    intervals where those would be lopsided; ``theta`` the parameters on the scale of the fit, with their ``covariance`` there,
-    from which ``uncertain=True`` draws; ``description`` tells what was used or dropped.
+    ``errors`` are the standard errors of its parameters, infinite where the series tells nothing of
+    one, and ``intervals`` 95 % intervals where those would be lopsided; ``theta`` the parameters on
+    the scale of the fit, with their ``covariance`` there, from which ``uncertain=True`` draws;
+    ``description`` tells what was used or dropped.
     """
 
     observations: int
@@ -27,5 +28,7 @@ class Fitted:
     log_likelihood: float | None = None  # of the values as they are modelled
     jacobian: float = 0.0  # to add for that of the values themselves, where their logs are modelled
     learned_parameters: int = 0
-    edges: Mapping[str, str] = field(default_factory=dict)  # parameters whose best value lies at an end
+    edges: Mapping[str, str] = field(
+        default_factory=dict
+    )  # parameters whose best value lies at an end
     of: Mapping[str, Any] | None = None  # the parameters it belongs to

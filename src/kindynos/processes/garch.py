@@ -54,15 +54,17 @@ def _df(owner: str, name: str, value: Any) -> float | None:
 
 @dataclass(frozen=True)
 class Garch(InPeriods):
-    """A price whose log returns have a volatility that clusters, in steps of one period: GARCH(1,1).
+    """A price whose log returns have a volatility that clusters, in steps of one period:
+    GARCH(1,1).
 
-    The variance of the next log return is (1 - persistence) volatility² + reaction e² + (persistence - reaction) x the variance
-    before, where e is the last shock; ``volatility`` is the long-run sd a period and ``today`` that of the next period (the
-    long-run one unless given). Log returns are mean + ar (last return - mean) + e, where e is normal or, with ``df``, of
-    Student's t. ``last`` is the last log return.
+    The variance of the next log return is (1 - persistence) volatility² + reaction e² +
+    (persistence - reaction) x the variance before, where e is the last shock; ``volatility`` is the
+    long-run sd a period and ``today`` that of the next period (the long-run one unless given). Log
+    returns are mean + ar (last return - mean) + e, where e is normal or, with ``df``, of Student's
+    t. ``last`` is the last log return.
 
-    Source: Bollerslev, Journal of Econometrics 31 (1986), 307-327; with Student's t, Review of Economics and Statistics 69
-    (1987).
+    Source: Bollerslev, Journal of Econometrics 31 (1986), 307-327; with Student's t, Review of
+    Economics and Statistics 69 (1987).
 
     >>> made = Garch(start=100.0, volatility=0.01, reaction=0.1, persistence=0.95)
     >>> round(made.kurtosis, 2)
@@ -83,15 +85,23 @@ class Garch(InPeriods):
     use = "a daily price with calm and stormy times"
     multiplies = True
     rules = {
-        "start": positive, "volatility": positive, "reaction": fraction, "persistence": _below_one, "mean": finite,
-        "ar": _inside, "df": _df,
-    }  # fmt: skip
+        "start": positive,
+        "volatility": positive,
+        "reaction": fraction,
+        "persistence": _below_one,
+        "mean": finite,
+        "ar": _inside,
+        "df": _df,
+    }
 
     def __post_init__(self) -> None:
         super().__post_init__()
         if self.reaction > self.persistence:
             raise wrong(
-                "Garch", "reaction", f"at most persistence ({self.persistence:g}), of which it is a part", self.reaction
+                "Garch",
+                "reaction",
+                f"at most persistence ({self.persistence:g}), of which it is a part",
+                self.reaction,
             )
         for name, rule in (("today", positive), ("last", finite)):
             if getattr(self, name) is not None:
@@ -99,18 +109,28 @@ class Garch(InPeriods):
 
     @property
     def kurtosis(self) -> float:
-        """The kurtosis of the shocks of a long stretch; infinite where the fourth moment does not exist."""
-        own = 3.0 if self.df is None else (3 * (self.df - 2) / (self.df - 4) if self.df > 4 else math.inf)
+        """The kurtosis of the shocks of a long stretch; infinite where the fourth moment does not
+        exist.
+        """
+        own = (
+            3.0
+            if self.df is None
+            else (3 * (self.df - 2) / (self.df - 4) if self.df > 4 else math.inf)
+        )
         a, b = self.reaction, self.persistence - self.reaction
         left = 1 - own * a * a - 2 * a * b - b * b
-        return own * (1 - self.persistence**2) / left if left > 0 and math.isfinite(own) else math.inf
+        return (
+            own * (1 - self.persistence**2) / left if left > 0 and math.isfinite(own) else math.inf
+        )
 
     def logs(self, shocks: Floats, dt: float, at: Any) -> Floats:
         self.whole_steps(dt)
         steps = _student(shocks[0], at.df)
         long_run = at.volatility**2
         shape = steps.shape[1:]
-        variance = np.broadcast_to(long_run if at.today is None else at.today**2, shape).astype(np.float64)
+        variance = np.broadcast_to(long_run if at.today is None else at.today**2, shape).astype(
+            np.float64
+        )
         gap = np.broadcast_to(0.0 if at.last is None else at.last - at.mean, shape)
         level = np.zeros(shape)
         for row in steps:
@@ -118,7 +138,11 @@ class Garch(InPeriods):
             gap = at.ar * gap + shock
             level = level + at.mean + gap
             row[...] = level
-            variance = (1 - at.persistence) * long_run + at.reaction * shock**2 + (at.persistence - at.reaction) * variance
+            variance = (
+                (1 - at.persistence) * long_run
+                + at.reaction * shock**2
+                + (at.persistence - at.reaction) * variance
+            )
         return steps
 
     def evolve(self, shocks: Floats, dt: float, at: Any) -> Floats:
@@ -126,23 +150,31 @@ class Garch(InPeriods):
         return np.multiply(np.exp(values, out=values), self.start, out=values)
 
     def forecast(self, periods: int) -> Floats:
-        """Return the sd of the shock of each of the next periods, ``(periods,)``, which goes to the long-run one."""
+        """Return the sd of the shock of each of the next periods, ``(periods,)``, which goes to the
+        long-run one.
+        """
         today = self.volatility if self.today is None else self.today
         gap = today**2 - self.volatility**2
-        return np.asarray(np.sqrt(self.volatility**2 + gap * self.persistence ** np.arange(periods)))
+        return np.asarray(
+            np.sqrt(self.volatility**2 + gap * self.persistence ** np.arange(periods))
+        )
 
     def expected_values(self, periods: int, dt: float) -> Floats:
-        """Return the prices without shocks, ``(periods,)``, which are near the median; the mean has no closed form."""
+        """Return the prices without shocks, ``(periods,)``, which are near the median; the mean has
+        no closed form.
+        """
         self.whole_steps(dt)
         steady = Garch(**{**self.parameters, "df": None})
         return steady.evolve(np.zeros((1, periods, 1)), 1.0, steady)[:, 0]
 
     @classmethod
     def fit(cls, series: ArrayLike, shocks: str = "t", mean: str = "constant") -> Self:
-        """Return the process learned from prices, one a period, by maximum likelihood, with standard errors in ``fitted``.
+        """Return the process learned from prices, one a period, by maximum likelihood, with
+        standard errors in ``fitted``.
 
-        ``shocks`` are ``"normal"`` or ``"t"``; ``mean`` is ``"constant"`` or ``"ar"``, with which a return leans on the one
-        before. Raises ParameterError for prices that cannot be used, and fewer than 50 returns.
+        ``shocks`` are ``"normal"`` or ``"t"``; ``mean`` is ``"constant"`` or ``"ar"``, with which a
+        return leans on the one before. Raises ParameterError for prices that cannot be used, and
+        fewer than 50 returns.
 
         >>> made = Garch(100.0, 0.01, 0.1, 0.9).paths(periods=1500, trials=1, seed=2)[:, 0]
         >>> abs(Garch.fit(made, shocks="normal").persistence - 0.9) < 0.1
@@ -154,19 +186,32 @@ class Garch(InPeriods):
         values, _ = observed(owner, series, 1.0, above_zero=True)
         returns = np.diff(np.log(values))
         if len(returns) < FEWEST:
-            raise ParameterError(f"needs at least {FEWEST} returns, and there are {len(returns)}", owner=owner)
+            raise ParameterError(
+                f"needs at least {FEWEST} returns, and there are {len(returns)}", owner=owner
+            )
         check_moves(owner, returns, float(returns.std()), "grows by the same share")
         model = GarchLikelihood(returns, shocks == "t", mean == "ar")
         found = model.best()
         named = model.named(found.theta)
         today, _ = model.path(found.theta)
         edges = model.edges(found.theta)
-        errors = {name: math.inf if name in edges else error for name, error in found.errors(model.named).items()}
+        errors = {
+            name: math.inf if name in edges else error
+            for name, error in found.errors(model.named).items()
+        }
         fitted = Fitted(
-            len(returns), 1.0, errors, (0.0,), ((1.0,),), model.description(edges), learned=OpenGarch(model, found),
-            log_likelihood=-model.cost(found.theta), jacobian=-float(np.log(values[1:]).sum()),
-            learned_parameters=len(found.theta), edges=edges,
-        )  # fmt: skip
+            len(returns),
+            1.0,
+            errors,
+            (0.0,),
+            ((1.0,),),
+            model.description(edges),
+            learned=OpenGarch(model, found),
+            log_likelihood=-model.cost(found.theta),
+            jacobian=-float(np.log(values[1:]).sum()),
+            learned_parameters=len(found.theta),
+            edges=edges,
+        )
         return cls(float(values[-1]), **named, today=today, last=float(returns[-1]), fitted=fitted)
 
     def residuals(self) -> Floats:
@@ -177,7 +222,9 @@ class Garch(InPeriods):
         return learned.likelihood.path(learned.found.theta)[1]
 
     def drawn(self, theta: Floats) -> Any:
-        """Return parameters picked from those that the series leaves open, with the volatility they give the next period."""
+        """Return parameters picked from those that the series leaves open, with the volatility they
+        give the next period.
+        """
         assert self.fitted is not None
         learned: OpenGarch = self.fitted.learned
         rows = picked(learned.rows, theta[0])
@@ -189,7 +236,9 @@ class Garch(InPeriods):
 
 
 def _student(scores: Floats, df: Any) -> Floats:
-    """Return shocks with variance 1 from standard normals ``(periods, trials)``: the same, or Student's t."""
+    """Return shocks with variance 1 from standard normals ``(periods, trials)``: the same, or
+    Student's t.
+    """
     if df is None:
         return scores
     u = ndtr(scores)
@@ -200,7 +249,9 @@ def _student(scores: Floats, df: Any) -> Floats:
 
 @dataclass(frozen=True)
 class GarchLikelihood:
-    """The likelihood of log returns ``(returns,)`` by free parameters: mean, log volatility, persistence, its share, ar, df."""
+    """The likelihood of log returns ``(returns,)`` by free parameters: mean, log volatility,
+    persistence, its share, ar, df.
+    """
 
     returns: Floats
     student: bool
@@ -235,7 +286,9 @@ class GarchLikelihood:
         ar = found.get("ar", 0.0)
         shocks = gaps - ar * np.concatenate([[0.0], gaps[:-1]])
         long_run = found["volatility"] ** 2
-        news = (1 - found["persistence"]) * long_run + found["reaction"] * np.concatenate([[long_run], shocks**2])
+        news = (1 - found["persistence"]) * long_run + found["reaction"] * np.concatenate(
+            [[long_run], shocks**2]
+        )
         news[0] = long_run
         variance = np.asarray(lfilter([1.0], [1.0, found["reaction"] - found["persistence"]], news))
         spread = np.sqrt(np.maximum(variance, 1e-12 * self.unit**2))
@@ -252,11 +305,16 @@ class GarchLikelihood:
         news = np.empty(len(squares))
         news[0] = long_run
         news[1:] = (1 - found["persistence"]) * long_run + found["reaction"] * squares[:-1]
-        variance = np.maximum(lfilter([1.0], [1.0, found["reaction"] - found["persistence"]], news), 1e-12 * self.unit**2)
+        variance = np.maximum(
+            lfilter([1.0], [1.0, found["reaction"] - found["persistence"]], news),
+            1e-12 * self.unit**2,
+        )
         if not self.student:
             return float(0.5 * (np.log(2 * math.pi * variance) + squares / variance).sum())
         df = found["df"]
-        constant = float(gammaln((df + 1) / 2) - gammaln(df / 2)) - 0.5 * math.log((df - 2) * math.pi)
+        constant = float(gammaln((df + 1) / 2) - gammaln(df / 2)) - 0.5 * math.log(
+            (df - 2) * math.pi
+        )
         logs = 0.5 * np.log(variance) + (df + 1) / 2 * np.log1p(squares / (variance * (df - 2)))
         return float(logs.sum()) - len(squares) * constant
 
@@ -285,13 +343,19 @@ class GarchLikelihood:
         shocks = "Student's t" if self.student else "normal"
         lean = ", leaning on the return before" if self.leaning else ""
         return "; ".join(
-            [f"maximum likelihood from {len(self.returns)} log returns with {shocks} shocks{lean}", *edges.values()]
+            [
+                f"maximum likelihood from {len(self.returns)} log returns with {shocks} "
+                f"shocks{lean}",
+                *edges.values(),
+            ]
         )
 
 
 @dataclass(frozen=True)
 class OpenGarch:
-    """Draws of the parameters as the returns leave them open; worked out when they are first asked for."""
+    """Draws of the parameters as the returns leave them open; worked out when they are first asked
+    for.
+    """
 
     likelihood: GarchLikelihood
     found: Peak
@@ -306,7 +370,14 @@ class OpenGarch:
         """The parameters, and the volatility of the next period, ``(parameters, draws)``."""
         model = self.likelihood
         size = len(self.found.theta)
-        usual: Sequence[float] = [1.0, 0.7, 1.5, 1.5, *([0.5] * model.leaning), *([1.0] * model.student)]
+        usual: Sequence[float] = [
+            1.0,
+            0.7,
+            1.5,
+            1.5,
+            *([0.5] * model.leaning),
+            *([1.0] * model.student),
+        ]
         thetas = np.array(resampled(model.cost, self.found, usual[:size])).T
         found = [[*model.named(theta).values(), model.path(theta)[0]] for theta in thetas]
         return tuple(map(tuple, np.array(found).T.tolist()))

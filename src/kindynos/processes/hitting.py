@@ -1,7 +1,8 @@
 """The chance that simulated paths reach a level, between their steps too.
 
-Between two steps a diffusion is a Brownian bridge: with sd s over the step and gaps a and b to the level before and after, it
-is reached with chance exp(-2 a b / s**2). Source: Karatzas and Shreve, Brownian Motion and Stochastic Calculus (1991), 4.3.
+Between two steps a diffusion is a Brownian bridge: with sd s over the step and gaps a and b to the
+level before and after, it is reached with chance exp(-2 a b / s**2). Source: Karatzas and Shreve,
+Brownian Motion and Stochastic Calculus (1991), 4.3.
 """
 
 from __future__ import annotations
@@ -42,8 +43,12 @@ class Hitting(Protocol):
         """Return the values after each period."""
 
 
-def simulated_hit_probability(process: Hitting, level: float, within: float, trials: int, seed: int, steps: int) -> Estimate:
-    """Return the share of paths that reach a level before a time, with the chance that they do so between two steps."""
+def simulated_hit_probability(
+    process: Hitting, level: float, within: float, trials: int, seed: int, steps: int
+) -> Estimate:
+    """Return the share of paths that reach a level before a time, with the chance that they do so
+    between two steps.
+    """
     missed: Floats = np.empty(trials)
     count = process.periods_of(within, steps)
     start = process.start_value
@@ -52,7 +57,9 @@ def simulated_hit_probability(process: Hitting, level: float, within: float, tri
     draws = Draws(count, trials, seed, within / count)
 
     def work(block: int, part: slice) -> None:
-        shocks = draws.normals(process.shocks * count, part, block).reshape(process.shocks, count, -1)
+        shocks = draws.normals(process.shocks * count, part, block).reshape(
+            process.shocks, count, -1
+        )
         spread = np.broadcast_to(process.bridge(shocks, draws.dt), (count, shocks.shape[2]))
         values = process.evolve(shocks, draws.dt, process)
         gaps = side * (goal - scale(np.concatenate([np.full((1, values.shape[1]), start), values])))

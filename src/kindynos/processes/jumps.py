@@ -24,14 +24,16 @@ TELLING = 4.0  # log likelihood that three more parameters gain by chance once i
 
 @dataclass(frozen=True)
 class JumpDiffusion(Process):
-    """A price that moves like geometric Brownian motion and now and then jumps, by a normal log return.
+    """A price that moves like geometric Brownian motion and now and then jumps, by a normal log
+    return.
 
-    ``rate`` is how many jumps come per unit of time; ``jump_mean`` and ``jump_sd`` are of the log return of one jump. The
-    expected price grows as exp(drift t), jumps included.
+    ``rate`` is how many jumps come per unit of time; ``jump_mean`` and ``jump_sd`` are of the log
+    return of one jump. The expected price grows as exp(drift t), jumps included.
 
     Source: Merton, Journal of Financial Economics 3 (1976), 125-144.
 
-    >>> round(float(JumpDiffusion(100.0, 0.05, 0.2, rate=2.0, jump_mean=-0.1, jump_sd=0.1).expected(1.0)), 4)
+    >>> process = JumpDiffusion(100.0, 0.05, 0.2, rate=2.0, jump_mean=-0.1, jump_sd=0.1)
+    >>> round(float(process.expected(1.0)), 4)
     105.1271
     """
 
@@ -46,9 +48,13 @@ class JumpDiffusion(Process):
     use = "a price with sudden moves, such as fuel"
     shocks = 3  # the diffusion, how many jumps, and their sizes
     rules = {
-        "start": positive, "drift": finite, "volatility": a_volatility,
-        "rate": positive, "jump_mean": finite, "jump_sd": a_volatility,
-    }  # fmt: skip
+        "start": positive,
+        "drift": finite,
+        "volatility": a_volatility,
+        "rate": positive,
+        "jump_mean": finite,
+        "jump_sd": a_volatility,
+    }
 
     def logs(self, shocks: Floats, dt: float, at: Any) -> Floats:
         steps, counts = shocks[0], poisson_quantile(ndtr(shocks[1]), np.asarray(at.rate * dt))
@@ -56,7 +62,9 @@ class JumpDiffusion(Process):
         steps *= at.volatility * math.sqrt(dt)
         steps += (at.drift - at.volatility**2 / 2 - at.rate * growth) * dt
         jumped = counts > 0
-        steps += np.where(jumped, counts * at.jump_mean + np.sqrt(counts) * at.jump_sd * shocks[2], 0.0)
+        steps += np.where(
+            jumped, counts * at.jump_mean + np.sqrt(counts) * at.jump_sd * shocks[2], 0.0
+        )
         return accumulate(steps)
 
     def evolve(self, shocks: Floats, dt: float, at: Any) -> Floats:
@@ -76,7 +84,8 @@ class JumpDiffusion(Process):
 
     @classmethod
     def fit(cls, series: ArrayLike, dt: float = 1.0) -> Self:
-        """Return the process learned from prices ``dt`` apart by maximum likelihood, with standard errors in ``fitted``.
+        """Return the process learned from prices ``dt`` apart by maximum likelihood, with standard
+        errors in ``fitted``.
 
         Raises ParameterError for prices that cannot be used.
         """
@@ -85,23 +94,40 @@ class JumpDiffusion(Process):
         mean, sd = float(returns.mean()), float(returns.std())
 
         def cost(theta: Floats) -> float:
-            return -float(np.log(np.maximum(_mixture(returns, step, *_natural(theta)), 1e-300)).sum())
+            return -float(
+                np.log(np.maximum(_mixture(returns, step, *_natural(theta)), 1e-300)).sum()
+            )
 
         tail = max(float(np.mean(np.abs(returns - mean) > 2.5 * sd)), 0.5 / len(returns))
         starts = [
-            [mean / step, math.log(share * sd / math.sqrt(step)), math.log(often / step), side * sd, math.log(2 * sd)]
+            [
+                mean / step,
+                math.log(share * sd / math.sqrt(step)),
+                math.log(often / step),
+                side * sd,
+                math.log(2 * sd),
+            ]
             for share, often, side in ((0.8, tail, 0.0), (0.6, 5 * tail, -0.5), (0.9, tail, -1.0))
         ]
         found = peak(cost, list(map(float, lowest(cost, starts))))
         gain = _normal_cost(returns) - cost(found.theta)
         jumps = "jumps and volatility by maximum likelihood"
         if gain < TELLING:
-            jumps += f", and nothing in the series points to jumps (they add only {max(gain, 0.0):.1f} to the log likelihood)"
+            jumps += (
+                ", and nothing in the series points to jumps "
+                f"(they add only {max(gain, 0.0):.1f} to the log likelihood)"
+            )
         description = f"the mean of {len(returns)} log returns; {jumps}"
         usual = (sd / math.sqrt(len(returns)) / step, 0.5, 1.5, 3 * sd, 1.0)
         named = _named(found.theta)
         fitted = Fitted(
-            len(returns), step, found.errors(_named), (0.0,), ((1.0,),), description, learned=resampled(cost, found, usual)
+            len(returns),
+            step,
+            found.errors(_named),
+            (0.0,),
+            ((1.0,),),
+            description,
+            learned=resampled(cost, found, usual),
         )
         return cls(float(values[-1]), **named, fitted=fitted)
 
@@ -109,16 +135,29 @@ class JumpDiffusion(Process):
         """Return drifts, volatilities, rates and jumps."""
         assert self.fitted is not None
         theta = picked(self.fitted.learned, theta[0])
-        volatility, rate, jump_mean, jump_sd = np.exp(theta[1]), np.exp(theta[2]), theta[3], np.exp(theta[4])
+        volatility, rate, jump_mean, jump_sd = (
+            np.exp(theta[1]),
+            np.exp(theta[2]),
+            theta[3],
+            np.exp(theta[4]),
+        )
         drift = theta[0] + volatility**2 / 2 + rate * np.expm1(jump_mean + jump_sd**2 / 2)
-        return SimpleNamespace(drift=drift, volatility=volatility, rate=rate, jump_mean=jump_mean, jump_sd=jump_sd)
+        return SimpleNamespace(
+            drift=drift, volatility=volatility, rate=rate, jump_mean=jump_mean, jump_sd=jump_sd
+        )
 
 
 def _named(theta: Floats) -> dict[str, float]:
     """Return the parameters of the process from those of the fit."""
     shift, volatility, rate, jump_mean, jump_sd = _natural(theta)
     drift = shift + volatility**2 / 2 + rate * math.expm1(jump_mean + jump_sd**2 / 2)
-    return {"drift": drift, "volatility": volatility, "rate": rate, "jump_mean": jump_mean, "jump_sd": jump_sd}
+    return {
+        "drift": drift,
+        "volatility": volatility,
+        "rate": rate,
+        "jump_mean": jump_mean,
+        "jump_sd": jump_sd,
+    }
 
 
 def _normal_cost(returns: Floats) -> float:
@@ -128,27 +167,43 @@ def _normal_cost(returns: Floats) -> float:
 
 def _natural(theta: Floats) -> tuple[float, float, float, float, float]:
     shift, volatility, rate, jump_mean, jump_sd = map(float, theta)
-    return shift, math.exp(min(volatility, 50)), math.exp(min(rate, 50)), jump_mean, math.exp(min(jump_sd, 50))
+    return (
+        shift,
+        math.exp(min(volatility, 50)),
+        math.exp(min(rate, 50)),
+        jump_mean,
+        math.exp(min(jump_sd, 50)),
+    )
 
 
 def _mixture(
-    returns: Floats, dt: float, shift: float, volatility: float, rate: float, jump_mean: float, jump_sd: float
+    returns: Floats,
+    dt: float,
+    shift: float,
+    volatility: float,
+    rate: float,
+    jump_mean: float,
+    jump_sd: float,
 ) -> Floats:
-    """Return the density of log returns: normal distributions by the number of jumps, weighted by its Poisson chance."""
+    """Return the density of log returns: normal distributions by the number of jumps, weighted by
+    its Poisson chance.
+    """
     counts = np.arange(int(min(MOST_JUMPS, 4 + 3 * rate * dt)))[:, None]
     weights = np.exp(counts * math.log(max(rate * dt, 1e-300)) - rate * dt - gammaln(counts + 1))
     variance = volatility**2 * dt + counts * jump_sd**2
     gaps = returns - shift * dt - counts * jump_mean
-    density: Floats = (weights * np.exp(-0.5 * gaps**2 / variance) / np.sqrt(2 * math.pi * variance)).sum(axis=0)
+    density: Floats = (
+        weights * np.exp(-0.5 * gaps**2 / variance) / np.sqrt(2 * math.pi * variance)
+    ).sum(axis=0)
     return density
 
 
 def poisson_quantile(levels: Floats, mean: Floats) -> Floats:
     """Return the Poisson quantile of levels ``(..., trials)``; the mean is a number or one a trial.
 
-    The masses are summed from 9 sds below the mean. Above a mean of 10,000 the normal quantile with its corrections for
-    skewness and kurtosis is exact to a hundredth of a count. Source: Cornish and Fisher, Revue de l'Institut International de
-    Statistique 5 (1938), 307-320.
+    The masses are summed from 9 sds below the mean. Above a mean of 10,000 the normal quantile with
+    its corrections for skewness and kurtosis is exact to a hundredth of a count. Source: Cornish
+    and Fisher, Revue de l'Institut International de Statistique 5 (1938), 307-320.
     """
     most = float(np.max(mean))
     if most > 10_000:

@@ -17,13 +17,18 @@ Covariance = tuple[tuple[float, ...], ...]
 
 
 def lowest(cost: Callable[[Floats], float], starts: Sequence[Sequence[float]]) -> Floats:
-    """Return where a cost is lowest, sought from several starts by the Nelder-Mead method and then by gradients."""
+    """Return where a cost is lowest, sought from several starts by the Nelder-Mead method and then
+    by gradients.
+    """
     from scipy.optimize import minimize
 
     best = None
     for start in starts:
         rough = minimize(
-            cost, np.asarray(start, dtype=np.float64), method="Nelder-Mead", options={"maxiter": 400, "maxfev": 600}
+            cost,
+            np.asarray(start, dtype=np.float64),
+            method="Nelder-Mead",
+            options={"maxiter": 400, "maxfev": 600},
         )
         found = minimize(cost, rough.x, method="BFGS", options={"maxiter": 60})
         found = found if found.fun <= rough.fun else rough
@@ -47,19 +52,25 @@ class Peak:
     def covariance(self, usual: Sequence[float] | None = None) -> Covariance:
         """Return the inverse of the Hessian, the covariance of the parameters.
 
-        ``usual`` are sds within which the parameters lie before any data are seen; they bound directions along which the data
-        say nothing. Without them such directions have no variance.
+        ``usual`` are sds within which the parameters lie before any data are seen; they bound
+        directions along which the data say nothing. Without them such directions have no variance.
         """
-        hessian = self.hessian if usual is None else self.hessian + np.diag(1 / np.asarray(usual) ** 2)
+        hessian = (
+            self.hessian if usual is None else self.hessian + np.diag(1 / np.asarray(usual) ** 2)
+        )
         inverse = np.linalg.pinv(hessian, hermitian=True)
         values, vectors = np.linalg.eigh(inverse)
-        if usual is not None:  # a peak that is none in some direction: the usual spread alone bounds it
+        if (
+            usual is not None
+        ):  # a peak that is none in some direction: the usual spread alone bounds it
             values = np.clip(values, None, float(np.max(usual)) ** 2)
         covariance = vectors * np.maximum(values, 0) @ vectors.T
         return tuple(tuple(map(float, row)) for row in covariance)
 
     def errors(self, named: Callable[[Floats], Mapping[str, float]]) -> dict[str, float]:
-        """Return the standard error of each figure of the parameters; infinite where the data do not tell it."""
+        """Return the standard error of each figure of the parameters; infinite where the data do
+        not tell it.
+        """
         values, vectors = np.linalg.eigh(self.hessian)
         flat = values <= FLAT * max(float(values.max()), 0.0)
         steps = 1e-4 * np.maximum(np.abs(self.theta), 1e-2)
@@ -81,7 +92,9 @@ class Peak:
 
 
 def peak(cost: Callable[[Floats], float], theta: Sequence[float]) -> Peak:
-    """Return the peak at parameters, with the Hessian of the negative log likelihood by differences."""
+    """Return the peak at parameters, with the Hessian of the negative log likelihood by
+    differences.
+    """
     centre = np.asarray(theta, dtype=np.float64)
     steps = 1e-4 * np.maximum(np.abs(centre), 1e-2)
     size = len(centre)
@@ -90,13 +103,22 @@ def peak(cost: Callable[[Floats], float], theta: Sequence[float]) -> Peak:
         for j in range(i + 1):
             a, b = np.zeros(size), np.zeros(size)
             a[i], b[j] = steps[i], steps[j]
-            bend = cost(centre + a + b) - cost(centre + a - b) - cost(centre - a + b) + cost(centre - a - b)
+            bend = (
+                cost(centre + a + b)
+                - cost(centre + a - b)
+                - cost(centre - a + b)
+                + cost(centre - a - b)
+            )
             hessian[i, j] = hessian[j, i] = bend / (4 * steps[i] * steps[j])
     return Peak(centre, hessian)
 
 
-def at_the_peak(cost: Callable[[Floats], float], theta: Sequence[float]) -> tuple[Theta, Covariance]:
-    """Return the parameters and their covariance, the inverse of the Hessian of the negative log likelihood there."""
+def at_the_peak(
+    cost: Callable[[Floats], float], theta: Sequence[float]
+) -> tuple[Theta, Covariance]:
+    """Return the parameters and their covariance, the inverse of the Hessian of the negative log
+    likelihood there.
+    """
     found = peak(cost, theta)
     return tuple(map(float, found.theta)), found.covariance()
 
@@ -105,17 +127,23 @@ Sample = tuple[tuple[float, ...], ...]
 
 
 def picked(sample: Sample, scores: Floats) -> Floats:
-    """Return draws of parameters ``(parameters, trials)`` from a sample of them, by standard normal scores ``(trials,)``."""
+    """Return draws of parameters ``(parameters, trials)`` from a sample of them, by standard normal
+    scores ``(trials,)``.
+    """
     draws = np.array(sample)
-    return np.asarray(draws[:, np.minimum((ndtr(scores) * draws.shape[1]).astype(np.int64), draws.shape[1] - 1)])
+    return np.asarray(
+        draws[:, np.minimum((ndtr(scores) * draws.shape[1]).astype(np.int64), draws.shape[1] - 1)]
+    )
 
 
 def resampled(cost: Callable[[Floats], float], found: Peak, usual: Sequence[float]) -> Sample:
-    """Return draws of the parameters ``(parameters, draws)`` in proportion to the likelihood, where it is far from normal.
+    """Return draws of the parameters ``(parameters, draws)`` in proportion to the likelihood, where
+    it is far from normal.
 
-    Parameters are proposed from Student's t around the peak and drawn again by their likelihood, times a normal density around
-    the peak with ``usual`` sds, which bounds what the data do not tell. The same peak gives the same draws. Source: Rubin, in
-    Bayesian Statistics 3 (1988), 395-402.
+    Parameters are proposed from Student's t around the peak and drawn again by their likelihood,
+    times a normal density around the peak with ``usual`` sds, which bounds what the data do not
+    tell. The same peak gives the same draws. Source: Rubin, in Bayesian Statistics 3 (1988),
+    395-402.
     """
     generator = stream(0, "resampled", 0)
     values, vectors = np.linalg.eigh(np.array(found.covariance(usual)))
@@ -124,8 +152,14 @@ def resampled(cost: Callable[[Floats], float], found: Peak, usual: Sequence[floa
     normals = generator.standard_normal((size, PROPOSALS))
     lengths = np.sqrt(PROPOSAL_DF / generator.chisquare(PROPOSAL_DF, PROPOSALS))
     proposed = found.theta[:, None] + factor @ (normals * lengths)
-    density = -(PROPOSAL_DF + size) / 2 * np.log1p((normals * lengths).T ** 2 @ np.ones(size) / PROPOSAL_DF)
-    prior = -0.5 * (((proposed - found.theta[:, None]) / np.asarray(usual)[:, None]) ** 2).sum(axis=0)
+    density = (
+        -(PROPOSAL_DF + size)
+        / 2
+        * np.log1p((normals * lengths).T ** 2 @ np.ones(size) / PROPOSAL_DF)
+    )
+    prior = -0.5 * (((proposed - found.theta[:, None]) / np.asarray(usual)[:, None]) ** 2).sum(
+        axis=0
+    )
     logs = np.array([-cost(theta) for theta in proposed.T]) + prior - density
     weights = np.cumsum(np.exp(logs - logs.max()))
     chosen = np.searchsorted(weights, (np.arange(RESAMPLED) + 0.5) / RESAMPLED * weights[-1])

@@ -29,13 +29,15 @@ LEAST_PULL = 0.1  # over the whole series, of drawn parameters: below it a level
 class MeanReverting(Process):
     """A value, or with ``log=True`` its logarithm, that is drawn back to a level.
 
-    ``speed`` is per unit of time: half of a gap is gone after ln 2 / speed. ``volatility`` is per unit of time, of the value
-    or of its logarithm. With ``log`` the value stays above 0 and ``level`` is its long-run median. Steps are exact for any
-    ``dt``.
+    ``speed`` is per unit of time: half of a gap is gone after ln 2 / speed. ``volatility`` is per
+    unit of time, of the value or of its logarithm. With ``log`` the value stays above 0 and
+    ``level`` is its long-run median. Steps are exact for any ``dt``.
 
-    Source: Uhlenbeck and Ornstein, Physical Review 36 (1930), 823-841; Schwartz, Journal of Finance 52 (1997), 923-973.
+    Source: Uhlenbeck and Ornstein, Physical Review 36 (1930), 823-841; Schwartz, Journal of Finance
+    52 (1997), 923-973.
 
-    >>> round(float(MeanReverting(start=0.14, level=0.16, speed=0.4, volatility=0.03).expected(1.0)), 6)
+    >>> process = MeanReverting(start=0.14, level=0.16, speed=0.4, volatility=0.03)
+    >>> round(float(process.expected(1.0)), 6)
     0.146594
     """
 
@@ -52,7 +54,9 @@ class MeanReverting(Process):
     def __post_init__(self) -> None:
         super().__post_init__()
         if not isinstance(self.log, bool):
-            raise ParameterError(f"log must be True or False, not {self.log!r}", owner="MeanReverting")
+            raise ParameterError(
+                f"log must be True or False, not {self.log!r}", owner="MeanReverting"
+            )
         if self.log:
             positive("MeanReverting with log=True", "start", self.start)
             positive("MeanReverting with log=True", "level", self.level)
@@ -65,7 +69,9 @@ class MeanReverting(Process):
     @property
     def _scaled(self) -> tuple[float, float]:
         """Start and level on the scale that reverts."""
-        return (math.log(self.start), math.log(self.level)) if self.log else (self.start, self.level)
+        return (
+            (math.log(self.start), math.log(self.level)) if self.log else (self.start, self.level)
+        )
 
     def evolve(self, shocks: Floats, dt: float, at: Any) -> Floats:
         gaps: Floats = shocks[0]
@@ -91,19 +97,26 @@ class MeanReverting(Process):
 
     def closed_form_at(self, time: float) -> Distribution | None:
         mean, variance = (float(value) for value in self._moments(time))
-        return LogNormal.from_log(mean, math.sqrt(variance)) if self.log else Normal(mean, math.sqrt(variance))
+        return (
+            LogNormal.from_log(mean, math.sqrt(variance))
+            if self.log
+            else Normal(mean, math.sqrt(variance))
+        )
 
     def bridge(self, shocks: Floats, dt: float) -> Any:
         return self.volatility * math.sqrt(dt)
 
     @classmethod
     def fit(cls, series: ArrayLike, dt: float = 1.0, log: bool | None = None) -> Self:
-        """Return the process learned from values ``dt`` apart, with what they leave open in ``fitted``.
+        """Return the process learned from values ``dt`` apart, with what they leave open in
+        ``fitted``.
 
-        The logarithm is fitted where all values are above 0, so that a price stays there; ``log=False`` fits the values
-        themselves. Least squares finds a speed that is far too high in a short history; here it is corrected to be as often too
-        high as too low (see ``kindynos.processes.reversion``), and ``fitted.description`` says whether the series shows that it
-        returns at all. Raises ParameterError for values that cannot be used, or that show no return to a level.
+        The logarithm is fitted where all values are above 0, so that a price stays there;
+        ``log=False`` fits the values themselves. Least squares finds a speed that is far too high
+        in a short history; here it is corrected to be as often too high as too low (see
+        ``kindynos.processes.reversion``), and ``fitted.description`` says whether the series shows
+        that it returns at all. Raises ParameterError for values that cannot be used, or that show
+        no return to a level.
         """
         owner = f"{cls.__name__}.fit"
         if log is not None:
@@ -116,45 +129,72 @@ class MeanReverting(Process):
         slope = float(np.polyfit(before, after, 1)[0])
         if slope <= 0:
             raise ParameterError(
-                f"the series returns to its level within a period (each value is {slope:.3g} times the one before); "
-                'draw it anew each period instead, such as model.driver(..., Normal(...), each="period")',
+                f"the series returns to its level within a period (each value is {slope:.3g} "
+                "times the one before); "
+                "draw it anew each period instead, such as model.driver(..., Normal(...), "
+                'each="period")',
                 owner=owner,
             )
         found = reversion(slope, steps) if slope < 1 else None
         if found is None or not 0 < found.median < steps:
             raise ParameterError(
-                f"the series shows no return to a level (each value is {slope:.3g} times the one before); "
-                f"fit {'GeometricBrownianMotion' if logged else 'RandomWalk'}, or give more history",
+                f"the series shows no return to a level (each value is {slope:.3g} times the one "
+                "before); "
+                f"fit {'GeometricBrownianMotion' if logged else 'RandomWalk'}, or give more "
+                "history",
                 owner=owner,
             )
         learned = _Learned(
-            steps, step, float(before.mean()), float(after.mean()), _spread(before, after, found.median), found.quantiles
+            steps,
+            step,
+            float(before.mean()),
+            float(after.mean()),
+            _spread(before, after, found.median),
+            found.quantiles,
         )
         level, speed, volatility, of_level = map(float, learned.at(found.median))
-        ends = [-math.log1p(-min(found.at(end), steps * 0.999) / steps) / step for end in (1 - UPPER, UPPER)]
+        ends = [
+            -math.log1p(-min(found.at(end), steps * 0.999) / steps) / step
+            for end in (1 - UPPER, UPPER)
+        ]
         middle = math.exp(level) if logged else level
         errors = {
             "level": of_level * (middle if logged else 1.0),
             "speed": (ends[1] - ends[0]) / 2 / Z,
             "volatility": volatility / math.sqrt(2 * steps),
         }
-        shown = "it returns to its level" if found.p_value < 0.05 else "the series does not show that it returns to a level"
+        shown = (
+            "it returns to its level"
+            if found.p_value < 0.05
+            else "the series does not show that it returns to a level"
+        )
         description = (
-            f"its own level, from {steps} steps{' of the logarithm' if logged else ''}; {shown} (p = {found.p_value:.2g}), its "
+            f"its own level, from {steps} steps{' of the logarithm' if logged else ''}; {shown} "
+            f"(p = {found.p_value:.2g}), its "
             f"speed may be {ends[0]:.2g} to {ends[1]:.2g}"
         )
         fitted = Fitted(
-            steps, step, errors, (0.0, 0.0, 0.0), tuple(map(tuple, np.eye(3).tolist())), description,
-            intervals={"speed": (ends[0], ends[1])}, learned=learned,
-        )  # fmt: skip
+            steps,
+            step,
+            errors,
+            (0.0, 0.0, 0.0),
+            tuple(map(tuple, np.eye(3).tolist())),
+            description,
+            intervals={"speed": (ends[0], ends[1])},
+            learned=learned,
+        )
         return cls(float(values[-1]), middle, speed, volatility, logged, fitted=fitted)
 
     def drawn(self, theta: Floats) -> Any:
-        """Return levels, speeds and volatilities from scores: of the level at a speed, of the speed, and of the volatility."""
+        """Return levels, speeds and volatilities from scores: of the level at a speed, of the
+        speed, and of the volatility.
+        """
         assert self.fitted is not None
         learned: _Learned = self.fitted.learned
         pull = np.interp(ndtr(theta[1]), LEVELS, learned.quantiles)
-        level, speed, volatility, spread = learned.at(np.clip(pull, LEAST_PULL, 0.999 * learned.steps))
+        level, speed, volatility, spread = learned.at(
+            np.clip(pull, LEAST_PULL, 0.999 * learned.steps)
+        )
         level = level + spread * theta[0]
         return SimpleNamespace(
             level=np.exp(level) if self.log else level,
@@ -165,7 +205,9 @@ class MeanReverting(Process):
 
 @dataclass(frozen=True)
 class _Learned:
-    """What a series tells: its steps, the means before and after them, the sd of what is left, and quantiles of the pull."""
+    """What a series tells: its steps, the means before and after them, the sd of what is left, and
+    quantiles of the pull.
+    """
 
     steps: int
     dt: float
@@ -175,7 +217,9 @@ class _Learned:
     quantiles: tuple[float, ...]
 
     def at(self, pull: Any) -> tuple[Any, Any, Any, Any]:
-        """Return level, speed, volatility and the standard error of the level for a pull over the series, or several."""
+        """Return level, speed, volatility and the standard error of the level for a pull over the
+        series, or several.
+        """
         slope = 1 - pull / self.steps
         speed = -np.log(slope) / self.dt
         volatility = self.spread * np.sqrt(2 * speed / (1 - slope**2))

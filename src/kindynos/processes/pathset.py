@@ -22,9 +22,10 @@ CHUNK = 2_048  # values of each asset mixed at a time
 class PathSet:
     """Processes by name, with the correlation matrix of their shocks period by period.
 
-    ``correlation`` is an array in the order of the names, or a DataFrame with them; without it they are independent. With
-    ``shared`` all have the very same shocks, as processes drawn from the same dates of a history must. Raises
-    ParameterError for a matrix of the wrong shape or not positive definite, naming the most conflicting pairs.
+    ``correlation`` is an array in the order of the names, or a DataFrame with them; without it they
+    are independent. With ``shared`` all have the very same shocks, as processes drawn from the same
+    dates of a history must. Raises ParameterError for a matrix of the wrong shape or not positive
+    definite, naming the most conflicting pairs.
 
     >>> from kindynos import GeometricBrownianMotion
     >>> made = GeometricBrownianMotion(100.0, 0.05, 0.2)
@@ -43,9 +44,14 @@ class PathSet:
             raise ParameterError("needs at least one process", owner="PathSet")
         for name, process in processes.items():
             if not isinstance(process, Process):
-                raise ParameterError(f"{name!r} must be a process, not {process!r:.60}", owner="PathSet")
+                raise ParameterError(
+                    f"{name!r} must be a process, not {process!r:.60}", owner="PathSet"
+                )
         object.__setattr__(self, "processes", processes)
-        if instance("PathSet", "shared", self.shared, bool, "True or False") and self.correlation is not None:
+        if (
+            instance("PathSet", "shared", self.shared, bool, "True or False")
+            and self.correlation is not None
+        ):
             raise ParameterError("shared= leaves no room for correlation=", owner="PathSet")
         object.__setattr__(self, "correlation", self._checked())
 
@@ -53,7 +59,8 @@ class PathSet:
         dated = [name for name, process in self.processes.items() if process.dated]
         if self.correlation is not None and dated:
             raise ParameterError(
-                f"{dated[0]!r} is drawn from the dates of a history, which no correlation of shocks can join; several move "
+                f"{dated[0]!r} is drawn from the dates of a history, which no correlation of "
+                "shocks can join; several move "
                 "together as they did with BootstrapReturns.fit(DataFrame of their prices)",
                 owner="PathSet",
             )
@@ -62,20 +69,33 @@ class PathSet:
             return np.eye(len(names))
         given = self.correlation
         if hasattr(given, "loc"):
-            missing = [name for name in names if name not in given.index or name not in given.columns]
+            missing = [
+                name for name in names if name not in given.index or name not in given.columns
+            ]
             if missing:
-                raise ParameterError(f"the correlation has no row and column {missing[0]!r}", owner="PathSet")
+                raise ParameterError(
+                    f"the correlation has no row and column {missing[0]!r}", owner="PathSet"
+                )
             given = given.loc[names, names]
         matrix = array_of("PathSet", "correlations", given)
         if matrix.shape != (len(names), len(names)):
-            raise ParameterError(f"correlation must be {len(names)} by {len(names)}, not {matrix.shape}", owner="PathSet")
-        if not np.allclose(matrix, matrix.T, atol=1e-12) or not np.allclose(np.diag(matrix), 1, atol=1e-12):
-            raise ParameterError("correlation must be symmetric with ones on its diagonal", owner="PathSet")
+            raise ParameterError(
+                f"correlation must be {len(names)} by {len(names)}, not {matrix.shape}",
+                owner="PathSet",
+            )
+        if not np.allclose(matrix, matrix.T, atol=1e-12) or not np.allclose(
+            np.diag(matrix), 1, atol=1e-12
+        ):
+            raise ParameterError(
+                "correlation must be symmetric with ones on its diagonal", owner="PathSet"
+            )
         matrix = np.where(np.eye(len(names), dtype=bool), 1.0, (matrix + matrix.T) / 2)
         if np.abs(matrix).max() > 1 or not is_correlation_matrix(matrix):
             description = "; ".join(conflicting_pairs(matrix, names, float))
             raise ParameterError(
-                f"these correlations cannot hold together: {description}. See kd.nearest_correlation(matrix)", owner="PathSet"
+                f"these correlations cannot hold together: {description}. See "
+                "kd.nearest_correlation(matrix)",
+                owner="PathSet",
             )
         return matrix
 
@@ -86,13 +106,27 @@ class PathSet:
 
     def correlated_pairs(self) -> list[tuple[str, str, float]]:
         """Return the pairs of names whose shocks are correlated, with their correlation."""
-        pairs = [(self.names[j], first, i, j) for i, first in enumerate(self.names) for j in range(i)]
-        return [(a, b, float(self.correlation[i, j])) for a, b, i, j in pairs if self.correlation[i, j] != 0]
+        pairs = [
+            (self.names[j], first, i, j) for i, first in enumerate(self.names) for j in range(i)
+        ]
+        return [
+            (a, b, float(self.correlation[i, j]))
+            for a, b, i, j in pairs
+            if self.correlation[i, j] != 0
+        ]
 
     def paths(
-        self, periods: int, trials: int, seed: int, dt: float = 1.0, *, antithetic: bool = False, moment_matching: bool = False
+        self,
+        periods: int,
+        trials: int,
+        seed: int,
+        dt: float = 1.0,
+        *,
+        antithetic: bool = False,
+        moment_matching: bool = False,
     ) -> Floats:
-        """Return simulated paths ``(assets, periods + 1, trials)``, the start in row 0; options as for ``Process.paths``.
+        """Return simulated paths ``(assets, periods + 1, trials)``, the start in row 0; options as
+        for ``Process.paths``.
 
         Raises ParameterError for wrong numbers.
         """
@@ -109,9 +143,17 @@ class PathSet:
         return answer
 
     def outcome(
-        self, function: Any, periods: int, trials: int, seed: int, dt: float = 1.0, *, antithetic: bool = False
+        self,
+        function: Any,
+        periods: int,
+        trials: int,
+        seed: int,
+        dt: float = 1.0,
+        *,
+        antithetic: bool = False,
     ) -> Floats:
-        """Return what a function of paths ``(assets, periods, trials)`` gives for each trial, without holding all the paths.
+        """Return what a function of paths ``(assets, periods, trials)`` gives for each trial,
+        without holding all the paths.
 
         It is called block by block, and must return ``(trials,)``. Memory is bounded by the blocks.
         """
@@ -121,13 +163,18 @@ class PathSet:
         def fill(part: slice, values: list[Floats]) -> None:
             found = np.asarray(function(np.stack(values)), dtype=np.float64)
             if found.shape != (part.stop - part.start,):
-                raise ParameterError(f"the function must give one value a trial, not {found.shape}", owner="PathSet.outcome")
+                raise ParameterError(
+                    f"the function must give one value a trial, not {found.shape}",
+                    owner="PathSet.outcome",
+                )
             answer[part] = found
 
         self._each_block(draws, fill)
         return answer
 
-    def _draws(self, periods: int, trials: int, seed: int, dt: float, antithetic: bool, matching: bool) -> Draws:
+    def _draws(
+        self, periods: int, trials: int, seed: int, dt: float, antithetic: bool, matching: bool
+    ) -> Draws:
         whole("PathSet.paths", "periods", periods, least=1)
         whole("PathSet.paths", "trials", trials, least=1)
         whole("PathSet.paths", "seed", seed, least=0)
@@ -145,14 +192,29 @@ class PathSet:
         independent = np.array_equal(weights, np.eye(count))
 
         def work(block: int, part: slice) -> None:
-            shocks = draws.normals((count + sum(extra)) * periods, part, block).reshape(count + sum(extra), periods, -1)
+            shocks = draws.normals((count + sum(extra)) * periods, part, block).reshape(
+                count + sum(extra), periods, -1
+            )
             main = shocks[:count]
             if not independent:
                 mix(main, weights)
-            others = np.split(shocks[count:], np.cumsum(extra)[:-1]) if sum(extra) else [shocks[:0]] * count
+            others = (
+                np.split(shocks[count:], np.cumsum(extra)[:-1])
+                if sum(extra)
+                else [shocks[:0]] * count
+            )
             with np.errstate(over="ignore", under="ignore"):
-                own = [np.concatenate([main[i : i + 1], others[i]]) if extra[i] else main[i : i + 1] for i in range(count)]
-                fill(part, [process.evolve(own[i], draws.dt, process) for i, process in enumerate(processes)])
+                own = [
+                    np.concatenate([main[i : i + 1], others[i]]) if extra[i] else main[i : i + 1]
+                    for i in range(count)
+                ]
+                fill(
+                    part,
+                    [
+                        process.evolve(own[i], draws.dt, process)
+                        for i, process in enumerate(processes)
+                    ],
+                )
 
         each_part(work, draws.parts((count + sum(extra)) * periods))
 
@@ -161,17 +223,27 @@ class PathSet:
         rows = max(process.shocks for process in processes)
 
         def work(block: int, part: slice) -> None:
-            shocks = draws.normals(rows * draws.periods, part, block).reshape(rows, draws.periods, -1)
+            shocks = draws.normals(rows * draws.periods, part, block).reshape(
+                rows, draws.periods, -1
+            )
             with np.errstate(over="ignore", under="ignore"):
-                fill(part, [process.evolve(shocks[: process.shocks].copy(), draws.dt, process) for process in processes])
+                fill(
+                    part,
+                    [
+                        process.evolve(shocks[: process.shocks].copy(), draws.dt, process)
+                        for process in processes
+                    ],
+                )
 
         each_part(work, draws.parts(rows * draws.periods))
 
 
 def mix(shocks: Floats, weights: Floats) -> None:
-    """Make independent shocks ``(assets, periods, trials)`` dependent, in place, by a factor of their correlations.
+    """Make independent shocks ``(assets, periods, trials)`` dependent, in place, by a factor of
+    their correlations.
 
-    By small pieces, which stay in the cache and below the size at which the linear algebra library starts threads inside ours.
+    By small pieces, which stay in the cache and below the size at which the linear algebra library
+    starts threads inside ours.
     """
     flat = shocks.reshape(len(weights), -1)
     for begin in range(0, flat.shape[1], CHUNK):

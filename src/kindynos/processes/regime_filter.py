@@ -1,9 +1,10 @@
 """The likelihood of two regimes, and its peak.
 
-Parameters: the mean of log returns in regime 0 and 1, the logs of their sds, and the log odds of leaving each.
+Parameters: the mean of log returns in regime 0 and 1, the logs of their sds, and the log odds of
+leaving each.
 
-Sources: Hamilton, Econometrica 57 (1989), 357-384; Dempster, Laird and Rubin, Journal of the Royal Statistical Society B 39
-(1977), 1-38, for the climb.
+Sources: Hamilton, Econometrica 57 (1989), 357-384; Dempster, Laird and Rubin, Journal of the Royal
+Statistical Society B 39 (1977), 1-38, for the climb.
 """
 
 from __future__ import annotations
@@ -43,8 +44,14 @@ def climbed(returns: Floats) -> Floats:
     return best if best[2] <= best[3] else best[[1, 0, 3, 2, 5, 4]]
 
 
-def _climb(returns: Floats, mean: float, sd: float, calm: float, wild: float, out: float, back: float) -> tuple[float, Floats]:
-    means, sds, leave = np.array([mean, mean]), np.array([calm * sd, wild * sd]), np.array([out, back])
+def _climb(
+    returns: Floats, mean: float, sd: float, calm: float, wild: float, out: float, back: float
+) -> tuple[float, Floats]:
+    means, sds, leave = (
+        np.array([mean, mean]),
+        np.array([calm * sd, wild * sd]),
+        np.array([out, back]),
+    )
     last = -math.inf
     for _ in range(ROUNDS):
         density = np.exp(-0.5 * ((returns[:, None] - means) / sds) ** 2) / sds + 1e-300
@@ -52,7 +59,12 @@ def _climb(returns: Floats, mean: float, sd: float, calm: float, wild: float, ou
         shares = np.stack([1 - in_wild, in_wild])
         weight = np.maximum(shares.sum(axis=1), 1e-9)
         means = shares @ returns / weight
-        sds = np.sqrt(np.maximum((shares * (returns - means[:, None]) ** 2).sum(axis=1) / weight, (LEAST_SD * sd) ** 2))
+        sds = np.sqrt(
+            np.maximum(
+                (shares * (returns - means[:, None]) ** 2).sum(axis=1) / weight,
+                (LEAST_SD * sd) ** 2,
+            )
+        )
         leave = np.clip(moved / np.maximum(shares[:, :-1].sum(axis=1), 1e-9), 1e-6, 1 - 1e-6)
         if logs - last < SHARP:
             break
@@ -61,7 +73,9 @@ def _climb(returns: Floats, mean: float, sd: float, calm: float, wild: float, ou
 
 
 def _smoothed(density: Floats, out: float, back: float) -> tuple[float, Floats, Floats]:
-    """Return the log likelihood, the chance of regime 1 in each period by all returns, and the expected moves out of each."""
+    """Return the log likelihood, the chance of regime 1 in each period by all returns, and the
+    expected moves out of each.
+    """
     ahead, filtered_wild, logs = [], [], 0.0
     wild = out / (out + back)
     for calm_density, wild_density in density.tolist():
@@ -81,4 +95,8 @@ def _smoothed(density: Floats, out: float, back: float) -> tuple[float, Floats, 
         moved_back += now * back * to_calm
         later = now * ((1 - back) * to_wild + back * to_calm)
         smoothed.append(later)
-    return logs - 0.9189385332046727 * len(density), np.array(smoothed[::-1]), np.array([moved_out, moved_back])
+    return (
+        logs - 0.9189385332046727 * len(density),
+        np.array(smoothed[::-1]),
+        np.array([moved_out, moved_back]),
+    )

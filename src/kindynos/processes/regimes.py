@@ -22,14 +22,18 @@ from kindynos.validate import volatility as a_volatility
 
 @dataclass(frozen=True)
 class RegimeSwitching(Process):
-    """A price that moves between two regimes, each with its own drift and volatility, at random times.
+    """A price that moves between two regimes, each with its own drift and volatility, at random
+    times.
 
-    ``drifts`` and ``volatilities`` are of regime 0 and 1 per unit of time; ``rates`` are how often, per unit of time, each is
-    left; ``first`` is the regime at the start. Within a period the regime is that at its beginning.
+    ``drifts`` and ``volatilities`` are of regime 0 and 1 per unit of time; ``rates`` are how often,
+    per unit of time, each is left; ``first`` is the regime at the start. Within a period the regime
+    is that at its beginning.
 
     Source: Hamilton, Econometrica 57 (1989), 357-384.
 
-    >>> process = RegimeSwitching(100.0, drifts=(0.08, -0.1), volatilities=(0.1, 0.35), rates=(1.0, 4.0))
+    >>> process = RegimeSwitching(
+    ...     100.0, drifts=(0.08, -0.1), volatilities=(0.1, 0.35), rates=(1.0, 4.0)
+    ... )
     >>> round(process.share_in(1), 2)
     0.2
     """
@@ -51,7 +55,11 @@ class RegimeSwitching(Process):
             if isinstance(pair, str) or not hasattr(pair, "__len__") or len(pair) != 2:
                 raise wrong("RegimeSwitching", name, "a pair, one for each regime", pair)
             object.__setattr__(
-                self, name, tuple(rule("RegimeSwitching", f"{name}[{i}]", value) for i, value in enumerate(pair))
+                self,
+                name,
+                tuple(
+                    rule("RegimeSwitching", f"{name}[{i}]", value) for i, value in enumerate(pair)
+                ),
             )
         if whole("RegimeSwitching", "first", self.first) not in (0, 1):
             raise wrong("RegimeSwitching", "first", "0 or 1", self.first)
@@ -81,7 +89,9 @@ class RegimeSwitching(Process):
         shift = [(d - v**2 / 2) * dt for d, v in zip(at.drifts, at.volatilities, strict=True)]
         spread = [v * math.sqrt(dt) for v in at.volatilities]
         for t, wild in enumerate(self._regimes(levels, dt, at)):
-            steps[t] = steps[t] * np.where(wild, spread[1], spread[0]) + np.where(wild, shift[1], shift[0])
+            steps[t] = steps[t] * np.where(wild, spread[1], spread[0]) + np.where(
+                wild, shift[1], shift[0]
+            )
         return accumulate(steps)
 
     def evolve(self, shocks: Floats, dt: float, at: Any) -> Floats:
@@ -95,7 +105,8 @@ class RegimeSwitching(Process):
     def expected(self, time: ArrayLike) -> Any:
         """Return the expected value, with a regime that may be left at any moment.
 
-        It is start x the sum of a row of exp(time x (Q + D)), with Q the rates at which regimes are left and D the drifts.
+        It is start x the sum of a row of exp(time x (Q + D)), with Q the rates at which regimes are
+        left and D the drifts.
         """
         from scipy.linalg import expm
 
@@ -105,9 +116,13 @@ class RegimeSwitching(Process):
         return self.start * expm(times[..., None, None] * growth)[..., self.first, :].sum(axis=-1)
 
     def expected_values(self, periods: int, dt: float) -> Floats:
-        """Return the means in closed form, from the part of the expected value that is in each regime."""
+        """Return the means in closed form, from the part of the expected value that is in each
+        regime.
+        """
         leave = self._leaving(dt)
-        move = np.diag(np.exp(np.array(self.drifts) * dt)) @ np.array([[1 - leave[0], leave[0]], [leave[1], 1 - leave[1]]])
+        move = np.diag(np.exp(np.array(self.drifts) * dt)) @ np.array(
+            [[1 - leave[0], leave[0]], [leave[1], 1 - leave[1]]]
+        )
         parts = [self.start * np.eye(2)[self.first]]
         for _ in range(periods):
             parts.append(parts[-1] @ move)
@@ -115,11 +130,12 @@ class RegimeSwitching(Process):
 
     @classmethod
     def fit(cls, series: ArrayLike, dt: float = 1.0) -> Self:
-        """Return the process learned from prices ``dt`` apart by maximum likelihood, with standard errors in ``fitted``.
+        """Return the process learned from prices ``dt`` apart by maximum likelihood, with standard
+        errors in ``fitted``.
 
-        The likelihood is that of Hamilton's filter; its peak is climbed by expectation and maximisation, from two starts.
-        Regime 0 is the calmer; the start is in the regime that is likelier at the end of the series. Raises ParameterError
-        for prices that cannot be used.
+        The likelihood is that of Hamilton's filter; its peak is climbed by expectation and
+        maximisation, from two starts. Regime 0 is the calmer; the start is in the regime that is
+        likelier at the end of the series. Raises ParameterError for prices that cannot be used.
         """
         values, step = observed(f"{cls.__name__}.fit", series, dt, above_zero=True)
         returns = np.diff(np.log(values))
@@ -139,7 +155,15 @@ class RegimeSwitching(Process):
             (sds[0] / math.sqrt(step), sds[1] / math.sqrt(step)),
             (total * leave[0] / sum(leave), total * leave[1] / sum(leave)),
             int(filtered(returns, np.array(theta))[1] > 0.5),
-            fitted=Fitted(len(returns), step, errors, (0.0,), ((1.0,),), description, learned=resampled(cost, found, usual)),
+            fitted=Fitted(
+                len(returns),
+                step,
+                errors,
+                (0.0,),
+                ((1.0,),),
+                description,
+                learned=resampled(cost, found, usual),
+            ),
         )
 
     def drawn(self, theta: Floats) -> Any:
@@ -155,7 +179,9 @@ class RegimeSwitching(Process):
 
 
 def _natural(theta: Floats, step: float) -> tuple[tuple[float, float], tuple[float, float], float]:
-    """Return the sds of a period, the chances of leaving, and the rate at which both together are left."""
+    """Return the sds of a period, the chances of leaving, and the rate at which both together are
+    left.
+    """
     sds = (math.exp(theta[2]), math.exp(theta[3]))
     out, back = (1 / (1 + math.exp(-value)) for value in theta[4:])
     return sds, (out, back), -math.log1p(-min(out + back, 1 - 1e-9)) / step
@@ -170,7 +196,9 @@ def _named(theta: Floats, step: float) -> dict[str, float]:
 
 
 def leaving(rates: tuple[Any, Any], dt: float) -> tuple[Any, Any]:
-    """Return the chances that a period in regime 0, or 1, is followed by one in the other; rates may be one a trial."""
+    """Return the chances that a period in regime 0, or 1, is followed by one in the other; rates
+    may be one a trial.
+    """
     total = rates[0] + rates[1]
     gone = -np.expm1(-total * dt)
     return rates[0] / total * gone, rates[1] / total * gone

@@ -1,4 +1,6 @@
-"""Every process by its name in model files. To add one: its class in a file beside this one, and its place here."""
+"""Every process by its name in model files. To add one: its class in a file beside this one, and
+its place here.
+"""
 
 from __future__ import annotations
 
@@ -22,11 +24,14 @@ _CLASSES: tuple[type[Process], ...] = (
     *(GeometricBrownianMotion, RandomWalk, MeanReverting, JumpDiffusion, RegimeSwitching),
     *(BootstrapReturns, Arima, ExponentialSmoothing, Garch),
 )
-PROCESSES: Registry[type[Process]] = Registry("process", {process.label: process for process in _CLASSES})
+PROCESSES: Registry[type[Process]] = Registry(
+    "process", {process.label: process for process in _CLASSES}
+)
 
 
 def process_from(name: str, parameters: Mapping[str, Any]) -> Process:
-    """Return a process from its name and parameters, as a model file states them; raises ModelError or ParameterError.
+    """Return a process from its name and parameters, as a model file states them; raises ModelError
+    or ParameterError.
 
     >>> process_from("random walk", {"start": 1.0, "drift": 0.0, "volatility": 0.5})
     RandomWalk(start=1.0, drift=0.0, volatility=0.5)
@@ -39,9 +44,20 @@ def process_from(name: str, parameters: Mapping[str, Any]) -> Process:
             raise ModelError(f"no parameter {given!r}", owner=f"{name}", unknown=given, known=known)
     for parameter in needed:
         if parameter not in parameters:
-            raise ModelError(f"the parameter {parameter!r} is missing; it has {', '.join(known)}", owner=f"{name}")
+            raise ModelError(
+                f"the parameter {parameter!r} is missing; it has {', '.join(known)}",
+                owner=f"{name}",
+            )
     made: Any = kind  # every process is a dataclass, which the base class cannot say
-    return cast(Process, made(**{key: tuple(value) if isinstance(value, list) else value for key, value in parameters.items()}))
+    return cast(
+        Process,
+        made(
+            **{
+                key: tuple(value) if isinstance(value, list) else value
+                for key, value in parameters.items()
+            }
+        ),
+    )
 
 
 def _required(field: Field[Any]) -> bool:

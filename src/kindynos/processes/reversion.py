@@ -1,11 +1,14 @@
-"""How fast a series returns to its level: the estimate of least squares is far too fast, and is corrected here.
+"""How fast a series returns to its level: the estimate of least squares is far too fast, and is
+corrected here.
 
-Over n steps let each value be 1 - c / n times the one before, around a level. What least squares finds for c has a distribution
-that hangs on c alone, nearly; a trend-free random walk (c = 0) gives about 4.4 in the median. So c is sought for which half of
-such series would give less than was found, and the ends of the interval alike.
+Over n steps let each value be 1 - c / n times the one before, around a level. What least squares
+finds for c has a distribution that hangs on c alone, nearly; a trend-free random walk (c = 0) gives
+about 4.4 in the median. So c is sought for which half of such series would give less than was
+found, and the ends of the interval alike.
 
-Sources: Andrews, Econometrica 61 (1993), 139-165; Hansen, Review of Economics and Statistics 81 (1999), 594-607; the test
-against a random walk is that of Dickey and Fuller, Journal of the American Statistical Association 74 (1979), 427-431.
+Sources: Andrews, Econometrica 61 (1993), 139-165; Hansen, Review of Economics and Statistics 81
+(1999), 594-607; the test against a random walk is that of Dickey and Fuller, Journal of the
+American Statistical Association 74 (1979), 427-431.
 """
 
 from __future__ import annotations
@@ -22,12 +25,16 @@ from kindynos.sampling.streams import stream
 STEPS, SERIES = 250, 1000  # of the simulated series
 PULLS = np.concatenate([[0.0], np.geomspace(0.25, 120, 36)])
 MOST = 50.0  # beyond it the normal approximation is the better one
-LEVELS = np.concatenate([[0.001, 0.005], np.linspace(0.01, 0.99, 99), [0.995, 0.999]])  # of confidence
+LEVELS = np.concatenate(
+    [[0.001, 0.005], np.linspace(0.01, 0.99, 99), [0.995, 0.999]]
+)  # of confidence
 
 
 @dataclass(frozen=True)
 class Reversion:
-    """What a series tells of its pull c: the ``median``, ``quantiles`` at LEVELS, and the p-value of a random walk."""
+    """What a series tells of its pull c: the ``median``, ``quantiles`` at LEVELS, and the p-value
+    of a random walk.
+    """
 
     median: float
     quantiles: tuple[float, ...]
@@ -41,19 +48,24 @@ class Reversion:
 def reversion(slope: float, steps: int) -> Reversion:
     """Return what least squares' slope on the value before, from so many steps, tells of the pull.
 
-    For a pull beyond the table the estimate is normal around the truth: bias and spread are those of Kendall,
-    Biometrika 41 (1954), 403-404.
+    For a pull beyond the table the estimate is normal around the truth: bias and spread are those
+    of Kendall, Biometrika 41 (1954), 403-404.
     """
     found = steps * (1 - slope)
     table = _table()
-    below = np.array([np.searchsorted(row, found) / SERIES for row in table])  # the chance of less than was found, by pull
+    below = np.array(
+        [np.searchsorted(row, found) / SERIES for row in table]
+    )  # the chance of less than was found, by pull
     p_value = 1 - float(below[0])
     if found > MOST:
         corrected = slope + (1 + 3 * slope) / steps
         spread = steps * np.sqrt(max(1 - slope**2, 1e-12) / steps)
         quantiles = np.maximum(steps * (1 - corrected) + spread * ndtri(LEVELS), 0.0)
-        return Reversion(float(np.interp(0.5, LEVELS, quantiles)), tuple(quantiles.tolist()), p_value)
-    # The more it pulls the rarer is so low an estimate: confidence that c lies below a pull is the chance of less, turned.
+        return Reversion(
+            float(np.interp(0.5, LEVELS, quantiles)), tuple(quantiles.tolist()), p_value
+        )
+    # The more it pulls the rarer is so low an estimate: confidence that c lies below a pull is the
+    # chance of less, turned.
     falling = np.minimum.accumulate(below)
     quantiles = np.interp(LEVELS, 1 - falling, PULLS)
     return Reversion(float(np.interp(0.5, LEVELS, quantiles)), tuple(quantiles.tolist()), p_value)
@@ -61,7 +73,9 @@ def reversion(slope: float, steps: int) -> Reversion:
 
 @lru_cache(maxsize=1)
 def _table() -> Floats:
-    """Return sorted estimates of c ``(pulls, series)`` from simulated series of each true pull, all with the same shocks."""
+    """Return sorted estimates of c ``(pulls, series)`` from simulated series of each true pull, all
+    with the same shocks.
+    """
     from scipy.signal import lfilter
 
     shocks = stream(0, "reversion", 0).standard_normal((SERIES, STEPS))
@@ -69,7 +83,9 @@ def _table() -> Floats:
     answer: Floats = np.empty((len(PULLS), SERIES))
     for place, pull in enumerate(PULLS.tolist()):
         kept = max(1 - pull / STEPS, 0.0)
-        first = start / np.sqrt(1 - kept**2) if pull else np.zeros(SERIES)  # a random walk's start does not matter
+        first = (
+            start / np.sqrt(1 - kept**2) if pull else np.zeros(SERIES)
+        )  # a random walk's start does not matter
         series = np.empty((SERIES, STEPS + 1))
         series[:, 0] = first
         series[:, 1:] = lfilter([1.0], [1.0, -kept], shocks, zi=(kept * first)[:, None])[0]

@@ -1,4 +1,6 @@
-"""What processes that move in whole periods share: the series they are learned from, and their steps."""
+"""What processes that move in whole periods share: the series they are learned from, and their
+steps.
+"""
 
 from __future__ import annotations
 
@@ -24,22 +26,31 @@ class InPeriods(Process):
     def whole_steps(self, dt: float) -> None:
         """Raise ParameterError for periods that are not one step long."""
         if dt != 1:
-            raise ParameterError(f"moves in steps of one period, so that dt must be 1, not {dt:g}", owner=type(self).__name__)
+            raise ParameterError(
+                f"moves in steps of one period, so that dt must be 1, not {dt:g}",
+                owner=type(self).__name__,
+            )
 
     def periods_of(self, time: float, steps: int) -> int:
         if time != int(time):
             raise ParameterError(
-                f"moves in whole periods; time must be a whole number, not {time:g}", owner=type(self).__name__
+                f"moves in whole periods; time must be a whole number, not {time:g}",
+                owner=type(self).__name__,
             )
         return int(time)
 
     def expected(self, time: ArrayLike) -> Any:
         times = array_of(type(self).__name__, "time", time)
         if times.size and (times.min() < 0 or (times != np.floor(times)).any()):
-            raise ParameterError("moves in whole periods; times must be whole numbers from 0 up", owner=type(self).__name__)
+            raise ParameterError(
+                "moves in whole periods; times must be whole numbers from 0 up",
+                owner=type(self).__name__,
+            )
         if not times.size:
             return times
-        path = np.concatenate([[self.start_value], self.expected_values(max(int(times.max()), 1), 1.0)])
+        path = np.concatenate(
+            [[self.start_value], self.expected_values(max(int(times.max()), 1), 1.0)]
+        )
         found = path[times.astype(np.int64)]
         return found if times.ndim else float(found)
 
@@ -49,39 +60,57 @@ CLOSE = 1e-3  # relative, of parameters that are learned again
 
 
 def same_process(owner: str, stated: Any, learned: Any, names: Sequence[str]) -> Any:
-    """Return a process that was learned again; raises ParameterError where it is another than the one stated."""
+    """Return a process that was learned again; raises ParameterError where it is another than the
+    one stated.
+    """
     for name in names:
         one, two = np.atleast_1d(getattr(stated, name)), np.atleast_1d(getattr(learned, name))
         if not np.allclose(one.astype(float), two.astype(float), rtol=CLOSE, atol=CLOSE):
             raise ParameterError(
-                f"its history gives {name} = {getattr(learned, name)}, and {getattr(stated, name)} is stated; uncertain "
+                f"its history gives {name} = {getattr(learned, name)}, and "
+                f"{getattr(stated, name)} is stated; uncertain "
                 "parameters are those learned from the history",
                 owner=owner,
             )
     return learned
 
 
-def series_values(owner: str, name: str, series: Any, above_zero: bool, least: int = 0) -> tuple[float, ...]:
+def series_values(
+    owner: str, name: str, series: Any, above_zero: bool, least: int = 0
+) -> tuple[float, ...]:
     """Return a flat series as a tuple, NaN for missing values in it; those at its ends are cut off.
 
     Raises ParameterError for values that cannot be used, and fewer than ``least`` of them.
     """
     values = array_of(owner, name, series if np.ndim(series) else [series])
     if values.ndim != 1:
-        raise ParameterError(f"{name} must be flat, one value a period, not {values.shape}", owner=owner)
+        raise ParameterError(
+            f"{name} must be flat, one value a period, not {values.shape}", owner=owner
+        )
     known = np.flatnonzero(~np.isnan(values))
     values = values[known[0] : known[-1] + 1] if len(known) else values[:0]
     if np.isinf(values).any():
-        raise ParameterError(f"value {int(np.argmax(np.isinf(values)))} of {name} is infinite", owner=owner)
+        raise ParameterError(
+            f"value {int(np.argmax(np.isinf(values)))} of {name} is infinite", owner=owner
+        )
     if above_zero and (values <= 0).any():
         place = int(np.argmax(values <= 0))
-        raise ParameterError(f"value {place} of {name} is {values[place]:g}; a log needs values above 0", owner=owner)
+        raise ParameterError(
+            f"value {place} of {name} is {values[place]:g}; a log needs values above 0", owner=owner
+        )
     if len(known) < least:
-        raise ParameterError(f"needs at least {least} values, and {name} has {len(known)}", owner=owner)
+        raise ParameterError(
+            f"needs at least {least} values, and {name} has {len(known)}", owner=owner
+        )
     if least and float(np.nanmax(np.abs(values))) > LARGEST:
-        raise ParameterError(f"{name} reaches {np.nanmax(np.abs(values)):.3g}; measure it in other units", owner=owner)
+        raise ParameterError(
+            f"{name} reaches {np.nanmax(np.abs(values)):.3g}; measure it in other units",
+            owner=owner,
+        )
     if least and np.ptp(values[~np.isnan(values)]) == 0:
-        raise ParameterError(f"all values of {name} are equal, {values[0]:g}; there is nothing to learn", owner=owner)
+        raise ParameterError(
+            f"all values of {name} are equal, {values[0]:g}; there is nothing to learn", owner=owner
+        )
     if least and np.nanmax(values) - np.nanmin(values) < 1 / LARGEST:
         raise ParameterError(f"{name} hardly changes; measure it in other units", owner=owner)
     return tuple(map(float, values))

@@ -1,7 +1,8 @@
-"""Exponential smoothing in state-space form: a level, a trend and a season that follow the series by weights.
+"""Exponential smoothing in state-space form: a level, a trend and a season that follow the series
+by weights.
 
-Source: Hyndman, Koehler, Ord and Snyder, Forecasting with Exponential Smoothing: the State Space Approach (2008), chapters 2,
-5, 6.
+Source: Hyndman, Koehler, Ord and Snyder, Forecasting with Exponential Smoothing: the State Space
+Approach (2008), chapters 2, 5, 6.
 """
 
 from __future__ import annotations
@@ -39,14 +40,19 @@ def _seasonal(owner: str, name: str, values: Any) -> tuple[float, ...]:
 
 @dataclass(frozen=True)
 class ExponentialSmoothing(InPeriods):
-    """A series around a level, with a trend and a season that are smoothed exponentially, in steps of one period.
+    """A series around a level, with a trend and a season that are smoothed exponentially, in steps
+    of one period.
 
-    With level l, trend b and season s before a period, its value is y = l + damping b + s + e, and after it l = l + damping b +
-    level_weight e, b = damping b + trend_weight e, s = s + season_weight e, with normal shocks e of the given ``sd``. With
-    ``season_kind="multiplicative"`` it is y = (l + damping b) s (1 + e), and the states grow by shares. ``season`` holds the
-    states of the next periods of one season, the next one first; ``history`` are the values it was learned from.
+    With level l, trend b and season s before a period, its value is y = l + damping b + s + e, and
+    after it l = l + damping b + level_weight e, b = damping b + trend_weight e, s = s +
+    season_weight e, with normal shocks e of the given ``sd``. With ``season_kind="multiplicative"``
+    it is y = (l + damping b) s (1 + e), and the states grow by shares. ``season`` holds the states
+    of the next periods of one season, the next one first; ``history`` are the values it was learned
+    from.
 
-    >>> made = ExponentialSmoothing(level=100.0, level_weight=0.3, sd=2.0, trend=1.0, trend_weight=0.1)
+    >>> made = ExponentialSmoothing(
+    ...     level=100.0, level_weight=0.3, sd=2.0, trend=1.0, trend_weight=0.1
+    ... )
     >>> [float(value) for value in made.expected_values(2, 1.0)]
     [101.0, 102.0]
     """
@@ -65,29 +71,42 @@ class ExponentialSmoothing(InPeriods):
     label = "exponential smoothing"
     use = "a monthly or yearly figure whose level, trend and season change slowly"
     rules = {
-        "level": finite, "level_weight": fraction, "sd": positive, "trend": finite, "trend_weight": _weight,
-        "damping": fraction, "season": _seasonal, "season_weight": _weight,
-    }  # fmt: skip
+        "level": finite,
+        "level_weight": fraction,
+        "sd": positive,
+        "trend": finite,
+        "trend_weight": _weight,
+        "damping": fraction,
+        "season": _seasonal,
+        "season_weight": _weight,
+    }
 
     def __post_init__(self) -> None:
         super().__post_init__()
         one_of("ExponentialSmoothing", "season_kind", self.season_kind, SEASONS)
-        values = series_values("ExponentialSmoothing", "history", self.history, self.season_kind == "multiplicative")
+        values = series_values(
+            "ExponentialSmoothing", "history", self.history, self.season_kind == "multiplicative"
+        )
         object.__setattr__(self, "history", values)
         if len(self.season) == 1:
             raise ParameterError("a season has at least 2 periods", owner="ExponentialSmoothing")
         if self.season and self.season_weight is None:
             raise ParameterError("season needs season_weight=", owner="ExponentialSmoothing")
         if self.season_kind == "multiplicative" and any(value <= 0 for value in self.season):
-            raise ParameterError("the factors of a multiplicative season must be above 0", owner="ExponentialSmoothing")
+            raise ParameterError(
+                "the factors of a multiplicative season must be above 0",
+                owner="ExponentialSmoothing",
+            )
 
     @property
     def form(self) -> Form:
         """Which states there are."""
         return Form(
-            self.trend_weight is not None, self.damping < 1, len(self.season) if self.season else 0,
+            self.trend_weight is not None,
+            self.damping < 1,
+            len(self.season) if self.season else 0,
             bool(self.season) and self.season_kind == "multiplicative",
-        )  # fmt: skip
+        )
 
     @property
     def start_value(self) -> float:
@@ -124,7 +143,9 @@ class ExponentialSmoothing(InPeriods):
         return steps
 
     def expected_values(self, periods: int, dt: float) -> Floats:
-        """Return the values ``(periods,)`` without shocks: the means, up to terms in sd squared where the season multiplies."""
+        """Return the values ``(periods,)`` without shocks: the means, up to terms in sd squared
+        where the season multiplies.
+        """
         self.whole_steps(dt)
         return self.evolve(np.zeros((1, periods, 1)), 1.0, self)[:, 0]
 
@@ -149,11 +170,13 @@ class ExponentialSmoothing(InPeriods):
         season_kind: str = "additive",
         near: Process | None = None,
     ) -> Self:
-        """Return the process learned from a series by maximum likelihood, with standard errors in ``fitted``.
+        """Return the process learned from a series by maximum likelihood, with standard errors in
+        ``fitted``.
 
-        ``trend`` is True, or "damped" for one that levels off; ``season`` is how many periods a season has, 0 for none; the
-        season adds or, with ``season_kind="multiplicative"``, multiplies. The search begins at the process ``near``, if one of
-        the same form is given that was learned from a series with the same beginning. NaN stands for a missing value. Raises
+        ``trend`` is True, or "damped" for one that levels off; ``season`` is how many periods a
+        season has, 0 for none; the season adds or, with ``season_kind="multiplicative"``,
+        multiplies. The search begins at the process ``near``, if one of the same form is given that
+        was learned from a series with the same beginning. NaN stands for a missing value. Raises
         ParameterError for a series that cannot be used.
 
         >>> level = ExponentialSmoothing.fit([5.0, 6.1, 5.4, 4.8, 5.2, 6.0, 5.5, 5.1, 5.6, 4.9])
@@ -162,7 +185,9 @@ class ExponentialSmoothing(InPeriods):
         """
         owner = f"{cls.__name__}.fit"
         if not isinstance(trend, bool | str) or trend not in (True, False, "damped"):
-            raise ParameterError(f'trend must be True, False or "damped", not {trend!r:.40}', owner=owner)
+            raise ParameterError(
+                f'trend must be True, False or "damped", not {trend!r:.40}', owner=owner
+            )
         one_of(owner, "season_kind", season_kind, SEASONS)
         length = whole(owner, "season", season, least=0)
         if length == 1:
@@ -172,41 +197,58 @@ class ExponentialSmoothing(InPeriods):
         values = series_values(owner, "series", series, times, least=8)
         if 2 * length > len(values):
             raise ParameterError(
-                f"a season of {length} is longer than half the series, which has {len(values)} values", owner=owner
+                f"a season of {length} is longer than half the series, which has "
+                f"{len(values)} values",
+                owner=owner,
             )
         series_values(owner, "series", values, times, least=form.size + 3)
         model = SmoothingLikelihood(np.array(values), form)
         found = model.best(_theta_of(near, form))
         if model.is_exact(found.theta):
             raise ParameterError(
-                "the series follows its trend and season exactly; there is nothing random to learn", owner=owner
+                "the series follows its trend and season exactly; there is nothing random to learn",
+                owner=owner,
             )
         state = model.states(found.theta[:, None])
         named = {name: value[..., 0] for name, value in state.items()}
         lost = int(np.isnan(values).sum())
         fitted = Fitted(
-            len(values) - lost, 1.0, model.errors(found), (0.0,), ((1.0,),),
-            f"maximum likelihood from {len(values) - lost} values" + (f"; {lost} missing" if lost else ""),
-            learned=OpenSmoothing(model, found), log_likelihood=model.log_likelihood(found.theta),
-            learned_parameters=form.size + 1, edges=model.edges(found.theta),
-        )  # fmt: skip
+            len(values) - lost,
+            1.0,
+            model.errors(found),
+            (0.0,),
+            ((1.0,),),
+            f"maximum likelihood from {len(values) - lost} values"
+            + (f"; {lost} missing" if lost else ""),
+            learned=OpenSmoothing(model, found),
+            log_likelihood=model.log_likelihood(found.theta),
+            learned_parameters=form.size + 1,
+            edges=model.edges(found.theta),
+        )
         return cls(**_fields(named, form), season_kind=season_kind, history=values, fitted=fitted)
 
     def learned_again(self) -> Self:
         if not self.history:
             raise ParameterError(
-                "keeps no history from which its parameters could be learned again", owner="ExponentialSmoothing"
+                "keeps no history from which its parameters could be learned again",
+                owner="ExponentialSmoothing",
             )
         form = self.form
         trend: bool | str = "damped" if form.damped else form.trend
         learned = type(self).fit(self.history, trend, form.season, self.season_kind)
-        found: Self = same_process("ExponentialSmoothing", self, learned, ("level", "level_weight", "sd"))
+        found: Self = same_process(
+            "ExponentialSmoothing", self, learned, ("level", "level_weight", "sd")
+        )
         return found
 
     def residuals(self) -> Floats:
-        """Return what the series it was learned from did beyond its forecasts, in units of ``sd``; NaN where it is missing."""
+        """Return what the series it was learned from did beyond its forecasts, in units of ``sd``;
+        NaN where it is missing.
+        """
         if self.fitted is None:
-            raise ParameterError("needs a fit to have residuals", owner="ExponentialSmoothing.residuals")
+            raise ParameterError(
+                "needs a fit to have residuals", owner="ExponentialSmoothing.residuals"
+            )
         learned: OpenSmoothing = self.fitted.learned
         return learned.likelihood.errors_of(learned.found.theta) / self.sd
 
@@ -214,8 +256,12 @@ class ExponentialSmoothing(InPeriods):
         """Return states and weights picked from those that the series leaves open."""
         assert self.fitted is not None
         found = self.fitted.learned.draws
-        place = np.minimum((ndtr(theta[0]) * len(found["sd"])).astype(np.int64), len(found["sd"]) - 1)
-        return SimpleNamespace(**_fields({name: value[..., place] for name, value in found.items()}, self.form))
+        place = np.minimum(
+            (ndtr(theta[0]) * len(found["sd"])).astype(np.int64), len(found["sd"]) - 1
+        )
+        return SimpleNamespace(
+            **_fields({name: value[..., place] for name, value in found.items()}, self.form)
+        )
 
 
 def _theta_of(near: Any, form: Form) -> Floats | None:
@@ -226,7 +272,9 @@ def _theta_of(near: Any, form: Form) -> Floats | None:
 
 
 def _fields(named: dict[str, Any], form: Form) -> dict[str, Any]:
-    """Return the fields of the process from what its likelihood calls its states and weights; numbers, or one a trial."""
+    """Return the fields of the process from what its likelihood calls its states and weights;
+    numbers, or one a trial.
+    """
     answer = {name: named[name] for name in ("level", "level_weight", "sd")}
     answer["trend"] = named["trend"] if form.trend else np.zeros_like(named["level"])
     if form.trend:
@@ -237,4 +285,7 @@ def _fields(named: dict[str, Any], form: Form) -> dict[str, Any]:
     answer["season"] = tuple(named["season"]) if form.season else ()
     if np.ndim(answer["level"]):
         return answer
-    return {name: tuple(map(float, v)) if isinstance(v, tuple) else float(v) for name, v in answer.items()}
+    return {
+        name: tuple(map(float, v)) if isinstance(v, tuple) else float(v)
+        for name, v in answer.items()
+    }

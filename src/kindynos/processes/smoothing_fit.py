@@ -1,4 +1,6 @@
-"""Learning exponential smoothing: its errors for many sets of parameters at once, and their least squares."""
+"""Learning exponential smoothing: its errors for many sets of parameters at once, and their least
+squares.
+"""
 
 from __future__ import annotations
 
@@ -13,7 +15,10 @@ from kindynos.arrays import Floats
 from kindynos.distributions.special import expit, logit
 from kindynos.sampling.streams import stream
 
-LEAST_DAMPING, MOST_DAMPING = 0.8, 0.995  # beyond them a damped trend is none, or one without damping
+LEAST_DAMPING, MOST_DAMPING = (
+    0.8,
+    0.995,
+)  # beyond them a damped trend is none, or one without damping
 STEP = 1e-5  # of a difference
 MOST_STEPS = 25
 LENGTHS = 10.0 ** np.arange(-2, 5)  # of the damping of a step, all tried at once
@@ -27,7 +32,9 @@ Errors = tuple[Floats, Floats]
 
 @dataclass(frozen=True)
 class Form:
-    """Which states there are: a trend, damped or not, and a season of so many periods that adds or multiplies."""
+    """Which states there are: a trend, damped or not, and a season of so many periods that adds or
+    multiplies.
+    """
 
     trend: bool = False
     damped: bool = False
@@ -47,7 +54,9 @@ class Form:
 
 @dataclass(frozen=True)
 class Found:
-    """Parameters with the least squares, and the slopes of the errors there ``(values, parameters)``."""
+    """Parameters with the least squares, and the slopes of the errors there ``(values,
+    parameters)``.
+    """
 
     theta: Floats
     slopes: Floats
@@ -59,9 +68,10 @@ class SmoothingLikelihood:
 
     States are measured in units of the sd of the first two seasons, which a longer series shares.
 
-    Parameters are columns ``(parameters, columns)``: the weights on the scale of log odds, the trend's as a share of the
-    level's and the season's as a share of what that leaves; the first level and trend; the first season but for its last
-    period, which makes the season's sum 0 or its mean 1.
+    Parameters are columns ``(parameters, columns)``: the weights on the scale of log odds, the
+    trend's as a share of the level's and the season's as a share of what that leaves; the first
+    level and trend; the first season but for its last period, which makes the season's sum 0 or its
+    mean 1.
     """
 
     series: Floats
@@ -72,7 +82,11 @@ class SmoothingLikelihood:
         """The unit of states, so that 1 is a large change."""
         first = self.series[: max(2 * self.form.season, 10)]
         known = first[~np.isnan(first)]
-        return float(known.std()) if len(known) > 1 and np.ptp(known) > 0 else float(np.nanstd(self.series))
+        return (
+            float(known.std())
+            if len(known) > 1 and np.ptp(known) > 0
+            else float(np.nanstd(self.series))
+        )
 
     def weights(self, theta: Floats) -> dict[str, Floats]:
         """Return the weights by name."""
@@ -103,7 +117,9 @@ class SmoothingLikelihood:
         return level, trend, [*season, -season.sum(axis=0)]
 
     def run(self, theta: Floats) -> tuple[Floats, Floats, Floats, Floats, list[Floats]]:
-        """Return errors and forecasts ``(values, columns)``, and the last level, trend and season, the next period first."""
+        """Return errors and forecasts ``(values, columns)``, and the last level, trend and season,
+        the next period first.
+        """
         form, w = self.form, self.weights(theta)
         level, trend, season = self._first(theta)
         errors, forecasts = np.empty((2, len(self.series), theta.shape[1]))
@@ -124,7 +140,9 @@ class SmoothingLikelihood:
                 trend = damping * trend + slope * size
             if form.season:
                 season[place] = (
-                    season[place] * (1 + seasonal * error) if form.multiplicative else season[place] + seasonal * error
+                    season[place] * (1 + seasonal * error)
+                    if form.multiplicative
+                    else season[place] + seasonal * error
                 )
             errors[t], forecasts[t] = error, forecast
         last = len(self.series) % form.season if form.season else 0
@@ -136,7 +154,9 @@ class SmoothingLikelihood:
         return np.asarray(~np.isnan(self.series))
 
     def scaled(self, theta: Floats) -> Floats:
-        """Return the errors whose least squares is the maximum of the likelihood: relative ones times the mean forecast."""
+        """Return the errors whose least squares is the maximum of the likelihood: relative ones
+        times the mean forecast.
+        """
         with np.errstate(all="ignore"):
             errors, forecasts, *_ = self.run(theta)
             errors = errors[self.known]
@@ -146,28 +166,41 @@ class SmoothingLikelihood:
         return np.where(np.isfinite(errors), errors, 1e6 * self.unit)
 
     def start(self) -> Floats:
-        """Return parameters to begin from: a season by means, a level and a trend by a straight line through two seasons."""
+        """Return parameters to begin from: a season by means, a level and a trend by a straight
+        line through two seasons.
+        """
         form = self.form
-        filled = np.interp(np.arange(len(self.series)), np.flatnonzero(self.known), self.series[self.known])
+        filled = np.interp(
+            np.arange(len(self.series)), np.flatnonzero(self.known), self.series[self.known]
+        )
         span = min(len(filled), max(2 * form.season, 10))
         slope, level = np.polyfit(np.arange(span), filled[:span], 1)
         line = level + slope * np.arange(span)
         theta: list[Any] = (
-            [logit(0.3)] + [logit(0.1)] * form.trend + [logit(0.8)] * form.damped + [logit(0.1)] * (form.season > 0)
+            [logit(0.3)]
+            + [logit(0.1)] * form.trend
+            + [logit(0.8)] * form.damped
+            + [logit(0.1)] * (form.season > 0)
         )
         theta += [(level - slope if form.trend else float(filled[:span].mean())) / self.unit]
         theta += [slope / self.unit] * form.trend
         if form.season:
-            gaps = filled[:span] / line if form.multiplicative else (filled[:span] - line) / self.unit
+            gaps = (
+                filled[:span] / line if form.multiplicative else (filled[:span] - line) / self.unit
+            )
             means = np.array([gaps[i :: form.season].mean() for i in range(form.season)])
             means = (
-                np.log(np.maximum(means, 0.05)) - np.log(max(means[-1], 0.05)) if form.multiplicative else means - means.mean()
+                np.log(np.maximum(means, 0.05)) - np.log(max(means[-1], 0.05))
+                if form.multiplicative
+                else means - means.mean()
             )
             theta += means[:-1].tolist()
         return np.array(theta, dtype=np.float64)
 
     def best(self, start: Floats | None = None) -> Found:
-        """Return the least squares, the better of what two starts reach, or what one reaches that is given."""
+        """Return the least squares, the better of what two starts reach, or what one reaches that
+        is given.
+        """
         if start is not None:
             return self._descended(start[None])
         first = self.start()
@@ -176,7 +209,8 @@ class SmoothingLikelihood:
         return self._descended(np.stack([first, second]))
 
     def _descended(self, thetas: Floats) -> Found:
-        """Return where the method of Levenberg and Marquardt ends, from starts ``(starts, parameters)`` side by side.
+        """Return where the method of Levenberg and Marquardt ends, from starts ``(starts,
+        parameters)`` side by side.
 
         Source: Nocedal and Wright, Numerical Optimization (2006), section 10.3.
         """
@@ -185,7 +219,9 @@ class SmoothingLikelihood:
         damping, sums = np.full(len(thetas), 1e-3), np.full(len(thetas), np.inf)
         slopes: list[Floats] = []
         for _ in range(MOST_STEPS):
-            found = self.scaled(np.concatenate([theta[:, None] + around for theta in thetas], axis=1))
+            found = self.scaled(
+                np.concatenate([theta[:, None] + around for theta in thetas], axis=1)
+            )
             parts = np.split(found, len(thetas), axis=1)
             slopes = [(part[:, 1:] - part[:, :1]) / STEP for part in parts]
             before = np.array([float(part[:, 0] @ part[:, 0]) for part in parts])
@@ -193,7 +229,11 @@ class SmoothingLikelihood:
                 self._steps(theta, slope, part[:, 0], own)
                 for theta, slope, part, own in zip(thetas, slopes, parts, damping, strict=True)
             ]
-            after = (self.scaled(np.concatenate(tried, axis=1)) ** 2).sum(axis=0).reshape(len(thetas), -1)
+            after = (
+                (self.scaled(np.concatenate(tried, axis=1)) ** 2)
+                .sum(axis=0)
+                .reshape(len(thetas), -1)
+            )
             best = after.argmin(axis=1)
             sums = np.minimum(after.min(axis=1), before)
             better = sums < before * (1 - ENOUGH)
@@ -215,7 +255,9 @@ class SmoothingLikelihood:
 
     def is_exact(self, theta: Floats) -> bool:
         """Whether nothing but rounding is left of the errors."""
-        return bool(self.sd(theta[:, None])[0] <= EXACT * (1.0 if self.form.multiplicative else self.unit))
+        return bool(
+            self.sd(theta[:, None])[0] <= EXACT * (1.0 if self.form.multiplicative else self.unit)
+        )
 
     def sd(self, theta: Floats) -> Floats:
         """Return the sd of the errors ``(columns,)`` that is likeliest."""
@@ -223,7 +265,9 @@ class SmoothingLikelihood:
         return np.asarray(np.sqrt((errors**2).mean(axis=0)))
 
     def errors_of(self, theta: Floats) -> Floats:
-        """Return the errors ``(values,)`` at one set of parameters; NaN where a value is missing."""
+        """Return the errors ``(values,)`` at one set of parameters; NaN where a value is
+        missing.
+        """
         return np.where(self.known, self.run(theta[:, None])[0][:, 0], np.nan)
 
     def log_likelihood(self, theta: Floats) -> float:
@@ -232,17 +276,25 @@ class SmoothingLikelihood:
         count = int(self.known.sum())
         variance = float((errors[self.known] ** 2).mean())
         value = -0.5 * count * (math.log(2 * math.pi * variance) + 1)
-        return value - float(np.log(forecasts[self.known]).sum()) if self.form.multiplicative else value
+        return (
+            value - float(np.log(forecasts[self.known]).sum())
+            if self.form.multiplicative
+            else value
+        )
 
     def states(self, theta: Floats) -> dict[str, Floats]:
-        """Return weights, sd and last states by name, ``(columns,)``, the season ``(periods, columns)``."""
+        """Return weights, sd and last states by name, ``(columns,)``, the season ``(periods,
+        columns)``.
+        """
         errors, _, level, trend, season = self.run(theta)
         sd = np.sqrt((errors[self.known] ** 2).mean(axis=0))
         answer = {**self.weights(theta), "level": level, "trend": trend, "sd": sd}
         return {**answer, "season": np.array(season)} if season else answer
 
     def covariance(self, found: Found) -> Floats:
-        """Return the covariance of the parameters; weights that the series tells nothing of keep their usual spread."""
+        """Return the covariance of the parameters; weights that the series tells nothing of keep
+        their usual spread.
+        """
         count = int(self.known.sum())
         variance = float((self.scaled(found.theta[:, None]) ** 2).sum()) / count
         bend = found.slopes.T @ found.slopes / variance
@@ -253,31 +305,41 @@ class SmoothingLikelihood:
     def errors(self, found: Found) -> dict[str, float]:
         """Return standard errors of the weights and the sd; infinite for a weight at an end."""
         covariance, size = self.covariance(found), self.form.size
-        moved = found.theta[:, None] + np.concatenate([1e-5 * np.eye(size), -1e-5 * np.eye(size)], axis=1)
+        moved = found.theta[:, None] + np.concatenate(
+            [1e-5 * np.eye(size), -1e-5 * np.eye(size)], axis=1
+        )
         ends = self.edges(found.theta)
         answer = {}
         for name, values in self.weights(moved).items():
             slope = (values[:size] - values[size:]) / 2e-5
-            answer[name] = math.inf if name in ends else math.sqrt(float(slope @ covariance @ slope))
+            answer[name] = (
+                math.inf if name in ends else math.sqrt(float(slope @ covariance @ slope))
+            )
         count = int(self.known.sum())
         return {**answer, "sd": float(self.sd(found.theta[:, None])[0]) / math.sqrt(2 * count)}
 
     def edges(self, theta: Floats) -> dict[str, str]:
         """Return the weights that lie at an end, with what it means."""
         names = list(self.weights(theta[:, None]))
-        return {name: "at an end of its range" for i, name in enumerate(names) if abs(theta[i]) > FAR}
+        return {
+            name: "at an end of its range" for i, name in enumerate(names) if abs(theta[i]) > FAR
+        }
 
 
 @dataclass(frozen=True)
 class OpenSmoothing:
-    """Draws of states and weights as the series leaves them open; worked out when they are first asked for."""
+    """Draws of states and weights as the series leaves them open; worked out when they are first
+    asked for.
+    """
 
     likelihood: SmoothingLikelihood
     found: Found
 
     @cached_property
     def draws(self) -> dict[str, Floats]:
-        """Weights, sd and last states by name ``(draws,)``, normal around the best and picked by their likelihood."""
+        """Weights, sd and last states by name ``(draws,)``, normal around the best and picked by
+        their likelihood.
+        """
         model = self.likelihood
         generator = stream(0, "smoothing", 0)
         values, vectors = np.linalg.eigh(model.covariance(self.found))
@@ -286,9 +348,15 @@ class OpenSmoothing:
         left = max(int(model.known.sum()) - model.form.size, 1)
         sums = (model.scaled(theta) ** 2).sum(axis=0)
         logs = -0.5 * left * np.log(sums) + 0.5 * (normals**2).sum(axis=0)
-        logs -= 0.5 * ((theta - self.found.theta[:, None])[: model.form.weights] ** 2).sum(axis=0) / USUAL**2
+        logs -= (
+            0.5
+            * ((theta - self.found.theta[:, None])[: model.form.weights] ** 2).sum(axis=0)
+            / USUAL**2
+        )
         shares = np.cumsum(np.exp(logs - logs.max()))
         place = np.searchsorted(shares, (np.arange(DRAWS) + 0.5) / DRAWS * shares[-1])
         answer = model.states(theta[:, np.minimum(place, 2 * DRAWS - 1)])
-        answer["sd"] = answer["sd"] * np.sqrt(int(model.known.sum()) / generator.chisquare(left, DRAWS))
+        answer["sd"] = answer["sd"] * np.sqrt(
+            int(model.known.sum()) / generator.chisquare(left, DRAWS)
+        )
         return answer

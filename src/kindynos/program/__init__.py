@@ -1,1 +1,3 @@
-"""A model made ready: its quantities, how drivers move together, the order of its lines, and evaluating them."""
+"""A model made ready: its quantities, how drivers move together, the order of its lines, and
+evaluating them.
+"""

@@ -1,4 +1,6 @@
-"""Drawing and evaluating one batch of blocks, which is what a worker does; and the inputs of a single trial."""
+"""Drawing and evaluating one batch of blocks, which is what a worker does; and the inputs of a
+single trial.
+"""
 
 from __future__ import annotations
 
@@ -18,7 +20,9 @@ from kindynos.validate import whole, wrong
 
 @dataclass(frozen=True)
 class BatchTask:
-    """Draws and evaluates one batch of blocks, and gives the kept quantities; with ``refuse_bad`` NaN outcomes are errors."""
+    """Draws and evaluates one batch of blocks, and gives the kept quantities; with ``refuse_bad``
+    NaN outcomes are errors.
+    """
 
     program: Program
     plan: Plan
@@ -44,8 +48,14 @@ class BatchTask:
     def _located(self, batch: int, error: TrialError) -> RunError:
         """Return the error of a trial with its number in the run, and how to run it alone."""
         number = self.blocks.part(batch).start + error.trial
-        again = f"model.inputs({number}, trials={self.blocks.trials}, seed={self.seed}, sampling={self.plan.label!r})"
-        return RunError(f"trial {number} failed: {error.reason}; with {error.inputs}. To run it alone: f(**{again})")
+        again = (
+            f"model.inputs({number}, trials={self.blocks.trials}, seed={self.seed}, "
+            f"sampling={self.plan.label!r})"
+        )
+        return RunError(
+            f"trial {number} failed: {error.reason}; with {error.inputs}. To run it alone: "
+            f"f(**{again})"
+        )
 
     def _check(self, batch: int, values: dict[str, Floats]) -> None:
         for name in self.program.outcomes:
@@ -56,19 +66,36 @@ class BatchTask:
             drivers = {n: v for n, v in values.items() if n in self.program.drivers and v.ndim == 1}
             drawn = ", ".join(f"{driver}={value[place]:.6g}" for driver, value in drivers.items())
             trial = self.blocks.part(batch).start + place
-            raise RunError(f"outcome {name!r} is not a number in trial {trial} ({drawn}); seed {self.seed}")
+            raise RunError(
+                f"outcome {name!r} is not a number in trial {trial} ({drawn}); seed {self.seed}"
+            )
 
 
-def inputs_of_trial(program: Program, plan: Plan, trial: int, trials: int, seed: int) -> dict[str, Any]:
-    """Return the drivers and given figures of one trial of a run: floats, and rows ``(periods,)``; see Model.inputs."""
-    blocks = Blocks.cut(whole("inputs", "trials", trials, least=1), program.periods, plan.powers_of_two)
+def inputs_of_trial(
+    program: Program, plan: Plan, trial: int, trials: int, seed: int
+) -> dict[str, Any]:
+    """Return the drivers and given figures of one trial of a run: floats, and rows ``(periods,)``;
+    see Model.inputs.
+    """
+    blocks = Blocks.cut(
+        whole("inputs", "trials", trials, least=1), program.periods, plan.powers_of_two
+    )
     if whole("inputs", "trial", trial, least=0) >= blocks.trials:
         raise wrong("inputs", "trial", f"from 0 to {blocks.trials - 1}", trial)
     batch, place = blocks.find(trial)
-    drawn = program.draw(plan, seed, {block: blocks.size(block) for block in blocks.in_batch(batch)})
-    found, _ = program.evaluate(drawn, max(value.shape[-1] for value in drawn.values()), drawn) if drawn else ({}, {})
+    drawn = program.draw(
+        plan, seed, {block: blocks.size(block) for block in blocks.in_batch(batch)}
+    )
+    found, _ = (
+        program.evaluate(drawn, max(value.shape[-1] for value in drawn.values()), drawn)
+        if drawn
+        else ({}, {})
+    )
     values = {name: found[name][..., place] for name in drawn}
-    values |= {name: given.array[..., 0] if given.shape.row else given.array for name, given in program.givens.items()}
+    values |= {
+        name: given.array[..., 0] if given.shape.row else given.array
+        for name, given in program.givens.items()
+    }
     return {name: value if value.ndim else float(value) for name, value in values.items()}
 
 

@@ -13,7 +13,11 @@ from kindynos.arrays import Floats
 from kindynos.dependence import convert
 from kindynos.dependence.copulas import ARCHIMEDEAN, COPULAS, Elliptical, StudentCopula, of_tau
 from kindynos.dependence.groups import DriverGroup
-from kindynos.dependence.matrices import conflicting_pairs, is_correlation_matrix, nearest_correlation
+from kindynos.dependence.matrices import (
+    conflicting_pairs,
+    is_correlation_matrix,
+    nearest_correlation,
+)
 from kindynos.distributions.base import Distribution
 from kindynos.distributions.normal import Normal
 from kindynos.errors import ModelError, ParameterError
@@ -50,7 +54,9 @@ class Repair:
 
 
 def checked_correlation(names: Sequence[Any], value: Any, **options: Any) -> Correlation:
-    """Return a correlation of checked arguments; raises ParameterError or ModelError for each that is wrong."""
+    """Return a correlation of checked arguments; raises ParameterError or ModelError for each that
+    is wrong.
+    """
     entry = Correlation(tuple(names), value, **options)
     one_of("correlate", "kind", entry.kind, KINDS)
     one_of("correlate", "copula", entry.copula, COPULAS)
@@ -62,7 +68,9 @@ def checked_correlation(names: Sequence[Any], value: Any, **options: Any) -> Cor
     stated = [value for value in (entry.value, entry.parameter, entry.tau) if value is not None]
     if len(stated) != 1:
         raise ModelError("state one of a correlation, parameter= and tau=", owner="correlate")
-    return _checked_archimedean(entry) if entry.copula in ARCHIMEDEAN else _checked_elliptical(entry)
+    return (
+        _checked_archimedean(entry) if entry.copula in ARCHIMEDEAN else _checked_elliptical(entry)
+    )
 
 
 def _checked_elliptical(entry: Correlation) -> Correlation:
@@ -72,13 +80,18 @@ def _checked_elliptical(entry: Correlation) -> Correlation:
     if entry.df is not None and finite("correlate", "df", entry.df) < FEWEST_DF:
         raise wrong("correlate", "df", f"at least {FEWEST_DF}", entry.df)
     if entry.parameter is not None:
-        raise ModelError(f"the {entry.copula} copula is stated by a correlation or tau=, not parameter=", owner="correlate")
+        raise ModelError(
+            f"the {entry.copula} copula is stated by a correlation or tau=, not parameter=",
+            owner="correlate",
+        )
     for name, value in (("the correlation", entry.value), ("tau", entry.tau)):
         if value is not None and not -1 <= finite("correlate", name, value) <= 1:
             raise wrong("correlate", name, "from -1 to 1", value)
     if entry.kind == "linear" and entry.copula == "t":
         raise ModelError(
-            "a linear correlation goes with the gaussian copula; state a rank correlation for the t", owner="correlate"
+            "a linear correlation goes with the gaussian copula; state a rank correlation "
+            "for the t",
+            owner="correlate",
         )
     return entry
 
@@ -87,18 +100,28 @@ def _checked_archimedean(entry: Correlation) -> Correlation:
     if entry.df is not None:
         raise ModelError(f"the {entry.copula} copula takes no df", owner="correlate")
     if entry.value is not None:
-        raise ModelError(f"the {entry.copula} copula is stated by parameter= or tau=, not by a correlation", owner="correlate")
+        raise ModelError(
+            f"the {entry.copula} copula is stated by parameter= or tau=, not by a correlation",
+            owner="correlate",
+        )
     several = len(entry.names) > 2
     if entry.tau is not None:
         tau = finite("correlate", "tau", entry.tau)
         low = -1 if entry.copula == "frank" and not several else 0
         if not low < tau < 1 or tau == 0:
-            raise wrong("correlate", f"tau of the {entry.copula} copula", f"between {low} and 1, and not 0", tau)
+            raise wrong(
+                "correlate",
+                f"tau of the {entry.copula} copula",
+                f"between {low} and 1, and not 0",
+                tau,
+            )
         return entry
     value = finite("correlate", "parameter", entry.parameter)
-    least, rule = {"clayton": (0.0, "above 0"), "gumbel": (1.0, "at least 1"), "frank": (-math.inf, "other than 0")}[
-        entry.copula
-    ]
+    least, rule = {
+        "clayton": (0.0, "above 0"),
+        "gumbel": (1.0, "at least 1"),
+        "frank": (-math.inf, "other than 0"),
+    }[entry.copula]
     if entry.copula == "frank" and several:
         least, rule = 0.0, "above 0 for more than two drivers"
     if value < least or (value == 0 and entry.copula != "gumbel"):
@@ -106,20 +129,28 @@ def _checked_archimedean(entry: Correlation) -> Correlation:
     return entry
 
 
-def check_names(correlations: Sequence[Correlation], drivers: Mapping[str, Driver], known: Sequence[str]) -> None:
-    """Raise ModelError for a correlation of what is no driver, or of drivers that are not drawn alike."""
+def check_names(
+    correlations: Sequence[Correlation], drivers: Mapping[str, Driver], known: Sequence[str]
+) -> None:
+    """Raise ModelError for a correlation of what is no driver, or of drivers that are not drawn
+    alike.
+    """
     for entry in correlations:
         for name in entry.names:
             if name not in drivers:
                 what = "a given figure or a line" if name in known else "not declared"
                 raise ModelError(
-                    f"{name!r} is {what}; only drivers are correlated", owner="correlate", unknown=name, known=drivers
+                    f"{name!r} is {what}; only drivers are correlated",
+                    owner="correlate",
+                    unknown=name,
+                    known=drivers,
                 )
         alike = {drivers[name].each_period for name in entry.names}
         if len(alike) > 1:
             pair = " and ".join(entry.names)
             raise ModelError(
-                f"{pair} are not drawn alike: one has a number a trial, the other one each period", owner="correlate"
+                f"{pair} are not drawn alike: one has a number a trial, the other one each period",
+                owner="correlate",
             )
 
 
@@ -128,7 +159,8 @@ def groups_of(
 ) -> tuple[tuple[DriverGroup, ...], tuple[Repair, ...]]:
     """Return the groups of drivers that move together, and the entries that were repaired.
 
-    Raises ParameterError, naming the most conflicting pairs, for correlations that cannot hold together.
+    Raises ParameterError, naming the most conflicting pairs, for correlations that cannot hold
+    together.
     """
     groups: list[DriverGroup] = []
     repairs: list[Repair] = []
@@ -149,8 +181,12 @@ def serial_of(driver: Driver) -> float | None:
     return driver.serial if isinstance(driver, DistributionDriver | DependentDriver) else None
 
 
-def _connected(correlations: Sequence[Correlation], drivers: Mapping[str, Driver]) -> list[tuple[str, ...]]:
-    """Return the sets of drivers that links connect, and single drivers with a serial correlation, as declared."""
+def _connected(
+    correlations: Sequence[Correlation], drivers: Mapping[str, Driver]
+) -> list[tuple[str, ...]]:
+    """Return the sets of drivers that links connect, and single drivers with a serial correlation,
+    as declared.
+    """
     home = {name: [name] for name in drivers}
     for entry in correlations:
         for name in entry.names[1:]:
@@ -159,29 +195,44 @@ def _connected(correlations: Sequence[Correlation], drivers: Mapping[str, Driver
                 joined += added
                 home.update(dict.fromkeys(added, joined))
     place = {name: i for i, name in enumerate(drivers)}
-    found = [tuple(sorted(home[name], key=place.__getitem__)) for name in drivers if len(home[name]) > 1]
-    alone = [(name,) for name in drivers if len(home[name]) == 1 and serial_of(drivers[name]) is not None]
+    found = [
+        tuple(sorted(home[name], key=place.__getitem__)) for name in drivers if len(home[name]) > 1
+    ]
+    alone = [
+        (name,) for name in drivers if len(home[name]) == 1 and serial_of(drivers[name]) is not None
+    ]
     found = sorted({*found, *alone}, key=lambda members: place[members[0]])
     for members in found:
         if len(members) > MOST_TOGETHER:
             raise ModelError(
-                f"{len(members):,} drivers are linked by correlations; at most {MOST_TOGETHER:,} may be", owner="correlate"
+                f"{len(members):,} drivers are linked by correlations; at most "
+                f"{MOST_TOGETHER:,} may be",
+                owner="correlate",
             )
     return found
 
 
 def _group(
-    names: tuple[str, ...], correlations: Sequence[Correlation], drivers: Mapping[str, Driver], serial: Mapping[str, float]
+    names: tuple[str, ...],
+    correlations: Sequence[Correlation],
+    drivers: Mapping[str, Driver],
+    serial: Mapping[str, float],
 ) -> tuple[DriverGroup, list[Repair]]:
     first = correlations[0]
     if {(entry.copula, entry.df) for entry in correlations} != {(first.copula, first.df)}:
-        raise ModelError(f"{', '.join(names)} hang together and need one copula, not several", owner="correlate")
+        raise ModelError(
+            f"{', '.join(names)} hang together and need one copula, not several", owner="correlate"
+        )
     if serial and first.copula != "gaussian":
-        raise ModelError(f"serial= goes with the gaussian copula, not with {first.copula}", owner="correlate")
+        raise ModelError(
+            f"serial= goes with the gaussian copula, not with {first.copula}", owner="correlate"
+        )
     if first.copula in ARCHIMEDEAN:
         if len(correlations) > 1:
             raise ModelError(
-                f"{', '.join(names)} share a {first.copula} copula; state it once, with all its drivers", owner="correlate"
+                f"{', '.join(names)} share a {first.copula} copula; state it once, with all its "
+                "drivers",
+                owner="correlate",
             )
         value = first.parameter if first.tau is None else of_tau(first.copula, first.tau)
         assert value is not None
@@ -207,22 +258,31 @@ def _rows(matrix: Floats) -> tuple[tuple[float, ...], ...]:
 
 
 def _possible(matrix: Floats, names: Sequence[str], repair: bool) -> tuple[Floats, list[Repair]]:
-    """Return the matrix if it can be, or repaired with what moved; raises ParameterError for one that cannot be.
+    """Return the matrix if it can be, or repaired with what moved; raises ParameterError for one
+    that cannot be.
 
-    Rank correlations that can hold together, but lie at the edge, may be a little beyond it as correlations of normal scores:
-    then the nearest that can be are taken.
+    Rank correlations that can hold together, but lie at the edge, may be a little beyond it as
+    correlations of normal scores: then the nearest that can be are taken.
     """
     if is_correlation_matrix(matrix):
         return matrix, []
-    if not repair and not is_correlation_matrix(np.vectorize(convert.to_rank)(np.clip(matrix, -1, 1))):
+    if not repair and not is_correlation_matrix(
+        np.vectorize(convert.to_rank)(np.clip(matrix, -1, 1))
+    ):
         raise ParameterError(
-            f"these correlations cannot hold together: {'; '.join(conflicting_pairs(matrix, names, convert.to_rank))}. "
+            "these correlations cannot hold together: "
+            f"{'; '.join(conflicting_pairs(matrix, names, convert.to_rank))}. "
             "See kd.nearest_correlation(matrix), or say repair=True",
             owner="correlate",
         )
     near = nearest_correlation(matrix)
     moved = [
-        Repair(names[i], names[j], convert.to_rank(float(matrix[i, j])), convert.to_rank(float(near[i, j])))
+        Repair(
+            names[i],
+            names[j],
+            convert.to_rank(float(matrix[i, j])),
+            convert.to_rank(float(near[i, j])),
+        )
         for i in range(len(names))
         for j in range(i + 1, len(names))
         if abs(near[i, j] - matrix[i, j]) > 1e-9
@@ -238,12 +298,21 @@ def _normal(entry: Correlation, first: Driver, second: Driver) -> float:
     if entry.kind == "linear":
         for driver in (first, second):
             if isinstance(driver, DependentDriver):
-                raise ModelError(f"{driver.name!r} has named parameters; state a rank correlation with it", owner="correlate")
+                raise ModelError(
+                    f"{driver.name!r} has named parameters; state a rank correlation with it",
+                    owner="correlate",
+                )
         try:
             return convert.of_linear(entry.value, _marginal(first), _marginal(second))
         except ParameterError as error:
-            raise ParameterError(f"{first.name} with {second.name}: {error}", owner="correlate") from None
-    return convert.of_rank(entry.value) if entry.df is None else convert.of_rank_t(entry.value, entry.df)
+            raise ParameterError(
+                f"{first.name} with {second.name}: {error}", owner="correlate"
+            ) from None
+    return (
+        convert.of_rank(entry.value)
+        if entry.df is None
+        else convert.of_rank_t(entry.value, entry.df)
+    )
 
 
 def _marginal(driver: Driver) -> Distribution:
@@ -252,7 +321,9 @@ def _marginal(driver: Driver) -> Distribution:
 
 
 def _innovations(matrix: Floats, names: Sequence[str], serial: Mapping[str, float]) -> Floats:
-    """Return the correlations of what is new each period, so that those of the chained scores are as asked."""
+    """Return the correlations of what is new each period, so that those of the chained scores are
+    as asked.
+    """
     if not serial:
         return matrix
     phi = np.array([serial.get(name, 0.0) for name in names])
@@ -261,6 +332,7 @@ def _innovations(matrix: Floats, names: Sequence[str], serial: Mapping[str, floa
     np.fill_diagonal(answer, 1.0)
     if np.abs(answer).max() > 1 or not is_correlation_matrix(answer):
         raise ParameterError(
-            f"{', '.join(names)} cannot be so correlated with serial correlations so different", owner="correlate"
+            f"{', '.join(names)} cannot be so correlated with serial correlations so different",
+            owner="correlate",
         )
     return answer

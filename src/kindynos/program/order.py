@@ -1,4 +1,6 @@
-"""The order in which lines are evaluated: a topological sort, with lines that feed each other earlier periods as one step."""
+"""The order in which lines are evaluated: a topological sort, with lines that feed each other
+earlier periods as one step.
+"""
 
 from __future__ import annotations
 
@@ -17,18 +19,30 @@ def undeclared(
     quantities: Mapping[str, Quantity], timeline: Timeline, declared: Collection[str]
 ) -> list[tuple[Quantity, ModelError]]:
     """Return each line or driver that needs what is not declared, with the error that says so."""
-    drivers = [quantity for quantity in quantities.values() if isinstance(quantity, DependentDriver)]
+    drivers = [
+        quantity for quantity in quantities.values() if isinstance(quantity, DependentDriver)
+    ]
     found: list[tuple[Quantity, ModelError]] = [
         problem for driver in drivers for problem in _of_driver(driver, timeline, declared)
     ]
     for line in (quantity for quantity in quantities.values() if isinstance(quantity, Line)):
         if isinstance(line.target, str) and line.target not in declared:
-            problem = f"the target of {line.name!r} is a number or a given figure, and {line.target!r} is not declared"
+            problem = (
+                f"the target of {line.name!r} is a number or a given figure, and "
+                f"{line.target!r} is not declared"
+            )
             found.append((line, ModelError(problem, unknown=line.target, known=declared)))
         for name in (*line.needs, *line.needs_earlier):
             if name == PERIOD:
                 if timeline.periods is None:
-                    found.append((line, ModelError(f"line {line.name!r} uses {PERIOD!r}, and the model has no periods")))
+                    found.append(
+                        (
+                            line,
+                            ModelError(
+                                f"line {line.name!r} uses {PERIOD!r}, and the model has no periods"
+                            ),
+                        )
+                    )
             elif name not in declared and name not in timeline.calendar:
                 where, place = "", None
                 if line.tree is not None:
@@ -36,12 +50,17 @@ def undeclared(
                     where = f" at column {place} of its formula"
                 problem = f"line {line.name!r} needs {name!r}{where}, which is not declared"
                 if name in CALENDAR:
-                    problem += f"; to have the {name} of each period, the model needs start= and periods as short as that"
+                    problem += (
+                        f"; to have the {name} of each period, the model needs start= "
+                        "and periods as short as that"
+                    )
                 found.append((line, ModelError(problem, place=place, unknown=name, known=declared)))
     return found
 
 
-def _of_driver(driver: DependentDriver, timeline: Timeline, declared: Collection[str]) -> Iterator[tuple[Quantity, ModelError]]:
+def _of_driver(
+    driver: DependentDriver, timeline: Timeline, declared: Collection[str]
+) -> Iterator[tuple[Quantity, ModelError]]:
     known = {*declared, *timeline.calendar, *([PERIOD] if timeline.periods else [])}
     for name in (name for name in driver.needs if name not in known):
         problem = f"driver {driver.name!r} has {name!r} among its parameters, which is not declared"
@@ -55,11 +74,15 @@ def check_names(quantities: Mapping[str, Quantity], timeline: Timeline) -> None:
 
 
 def ordered(lines: Mapping[str, Line | DependentDriver]) -> list[tuple[str, ...]]:
-    """Return lines and drivers with named parameters in an order that serves, lines that need earlier periods together.
+    """Return lines and drivers with named parameters in an order that serves, lines that need
+    earlier periods together.
 
     Within such a group the order serves within a period. Raises ModelError for a circle.
     """
-    all_needs = {name: [used for used in (*line.needs, *line.needs_earlier) if used in lines] for name, line in lines.items()}
+    all_needs = {
+        name: [used for used in (*line.needs, *line.needs_earlier) if used in lines]
+        for name, line in lines.items()
+    }
     steps = []
     for group in _strongly_connected(all_needs):
         if len(group) == 1 and group[0] not in all_needs[group[0]]:
@@ -69,28 +92,37 @@ def ordered(lines: Mapping[str, Line | DependentDriver]) -> list[tuple[str, ...]
     return steps
 
 
-def _within_period(group: Sequence[str], lines: Mapping[str, Line | DependentDriver]) -> tuple[str, ...]:
+def _within_period(
+    group: Sequence[str], lines: Mapping[str, Line | DependentDriver]
+) -> tuple[str, ...]:
     needs = {name: [used for used in lines[name].needs if used in group] for name in group}
     try:
         order = tuple(TopologicalSorter(needs).static_order())
     except CycleError as error:
         circle = " -> ".join(reversed(error.args[1]))
-        raise ModelError(f"lines need each other in a circle: {circle}; use previous(...) for an earlier period") from None
+        raise ModelError(
+            f"lines need each other in a circle: {circle}; use previous(...) for an earlier period"
+        ) from None
     for name in order:
         line = lines[name]
         if isinstance(line, DependentDriver):
-            raise ModelError(f"driver {name!r} has a parameter that is calculated from it", name=name)
+            raise ModelError(
+                f"driver {name!r} has a parameter that is calculated from it", name=name
+            )
         if line.function is not None:
             others = ", ".join(repr(other) for other in order if other != name)
             raise ModelError(
-                f"line {name!r} is a function and gets whole rows, but needs {others} and is needed there too; "
+                f"line {name!r} is a function and gets whole rows, but needs {others} and is "
+                "needed there too; "
                 "write it as a formula with previous(...)"
             )
     return order
 
 
 def _strongly_connected(needs: Mapping[str, Sequence[str]]) -> list[list[str]]:
-    """Return Tarjan's components, each after all those it needs (SIAM Journal on Computing 1, 1972, 146-160)."""
+    """Return Tarjan's components, each after all those it needs (SIAM Journal on Computing 1, 1972,
+    146-160).
+    """
     number: dict[str, int] = {}
     lowest: dict[str, int] = {}
     stack: list[str] = []

@@ -1,8 +1,8 @@
 """Trying function lines before a run.
 
-In the library's layout the last axis is the trials, so ordinary habits such as ``x.sum()`` or ``np.sort(x)`` would mix them
-silently. Each function line is evaluated on a few trials whole, again whole, and in two parts: a value that depends on other
-trials, or changes between calls, shows.
+In the library's layout the last axis is the trials, so ordinary habits such as ``x.sum()`` or
+``np.sort(x)`` would mix them silently. Each function line is evaluated on a few trials whole, again
+whole, and in two parts: a value that depends on other trials, or changes between calls, shows.
 """
 
 from __future__ import annotations
@@ -27,15 +27,26 @@ SEED = 20_000_101  # any: a probe must be the same each time
 class Probe:
     """The values of all quantities on a few trials, filled step by step in the order of the model.
 
-    Formulas cannot mix trials. A model of formulas alone is therefore only tried, at the base case, for what a formula may
-    refuse; one so large that reading it would take long is not.
+    Formulas cannot mix trials. A model of formulas alone is therefore only tried, at the base case,
+    for what a formula may refuse; one so large that reading it would take long is not.
     """
 
     def __init__(
-        self, drivers: Mapping[str, Driver], constants: Mapping[str, Floats], periods: int, formulas_only: bool, too_large: bool
+        self,
+        drivers: Mapping[str, Driver],
+        constants: Mapping[str, Floats],
+        periods: int,
+        formulas_only: bool,
+        too_large: bool,
     ) -> None:
         self.periods, self.too_large = periods, too_large
-        self.trials = 1 if formulas_only else TRIALS if periods not in (TRIALS, CUT, TRIALS - CUT) else TRIALS + 2
+        self.trials = (
+            1
+            if formulas_only
+            else TRIALS
+            if periods not in (TRIALS, CUT, TRIALS - CUT)
+            else TRIALS + 2
+        )
         self.values: dict[str, Floats] = dict(constants)
         if not too_large:
             with np.errstate(all="ignore"):
@@ -48,7 +59,9 @@ class Probe:
         }
 
     def _drawn(self, drivers: Mapping[str, Driver]) -> dict[str, Floats]:
-        requests = [request for driver in drivers.values() for request in driver.requests(self.periods)]
+        requests = [
+            request for driver in drivers.values() for request in driver.requests(self.periods)
+        ]
         scores = Latin().scores(requests, SEED, 0, self.trials)
         return {name: driver.values(scores) for name, driver in drivers.items()}
 
@@ -60,7 +73,9 @@ class Probe:
             self.values.update(step.evaluate(self.values, self.periods, self.trials))
 
     def function(self, line: Line, shapes: Mapping[str, Shape]) -> FunctionStep:
-        """Add a function line and return its step; raises ModelError when it mixes trials or changes between calls."""
+        """Add a function line and return its step; raises ModelError when it mixes trials or
+        changes between calls.
+        """
         inputs = {name: self.values[name] for name in line.needs}
         tables = frozenset(name for name in line.needs if shapes[name].table)
         random = {name for name in line.needs if shapes[name].random}
@@ -70,7 +85,10 @@ class Probe:
             raise _changes(line.name)
         parts = []
         for part in (slice(0, CUT), slice(CUT, self.trials)):
-            cut = {name: value[..., part] if name in random else value for name, value in inputs.items()}
+            cut = {
+                name: value[..., part] if name in random else value
+                for name, value in inputs.items()
+            }
             parts.append(call_function(line, cut, len(range(self.trials)[part]), tables))
         if not self._agrees(whole, parts):
             raise _mixes(line.name)
@@ -78,7 +96,9 @@ class Probe:
         return FunctionStep(line, shape, tables)
 
     def shared(self, call: SharedCall) -> SharedStep:
-        """Add all outcomes of a shared call and return its step, with what was found out; raises as ``function`` does."""
+        """Add all outcomes of a shared call and return its step, with what was found out; raises as
+        ``function`` does.
+        """
         inputs = {name: self.values[name] for name in call.inputs}
         decided = call.probed(inputs)
         if decided.each_trial:  # one by one, trials cannot mix
@@ -88,10 +108,15 @@ class Probe:
         whole = shared_values(decided, self.values)
         shapes = {name: self._shape_of(name, value) for name, value in whole.items()}
         again = shared_values(decided, self.values)
-        random = {name for name, value in inputs.items() if value.ndim and value.shape[-1] == self.trials}
+        random = {
+            name for name, value in inputs.items() if value.ndim and value.shape[-1] == self.trials
+        }
         parts = []
         for part in (slice(0, CUT), slice(CUT, self.trials)):
-            cut = {name: value[..., part] if name in random else value for name, value in inputs.items()}
+            cut = {
+                name: value[..., part] if name in random else value
+                for name, value in inputs.items()
+            }
             parts.append(shared_values(decided, cut))
         for name, value in whole.items():
             if not _same(value, again[name]):
@@ -100,9 +125,13 @@ class Probe:
                 raise _mixes(name)
         return self._shared_step(decided, shapes, whole)
 
-    def _shared_step(self, call: SharedCall, shapes: dict[str, Shape], found: Mapping[str, Floats]) -> SharedStep:
+    def _shared_step(
+        self, call: SharedCall, shapes: dict[str, Shape], found: Mapping[str, Floats]
+    ) -> SharedStep:
         for name, shape in shapes.items():
-            self.values[name] = np.asarray(found[name]).reshape(shape.dimensions(self.periods, self.trials))
+            self.values[name] = np.asarray(found[name]).reshape(
+                shape.dimensions(self.periods, self.trials)
+            )
         return SharedStep(call, shapes)
 
     def _agrees(self, whole: Floats, parts: list[Floats]) -> bool:
@@ -121,11 +150,21 @@ class Probe:
             return Shape(random=True)
         if len(dimensions) == 2 and dimensions[0] == periods and dimensions[1] in (1, trials):
             return Shape(row=True, random=dimensions[1] == trials)
-        wanted = f"(trials,) or (periods, trials), here ({trials},) or ({periods}, {trials})" if periods else f"({trials},)"
+        wanted = (
+            f"(trials,) or (periods, trials), here ({trials},) or ({periods}, {trials})"
+            if periods
+            else f"({trials},)"
+        )
         hint = ""
         if dimensions == (periods,):
-            hint = "; a flat array is one value a trial, so keep the last axis (x[:, None] makes a row of flat figures)"
-        raise ModelError(f"line {name!r} returned an array of shape {dimensions}; it must be {wanted}{hint}", name=name)
+            hint = (
+                "; a flat array is one value a trial, so keep the last axis (x[:, None] makes "
+                "a row of flat figures)"
+            )
+        raise ModelError(
+            f"line {name!r} returned an array of shape {dimensions}; it must be {wanted}{hint}",
+            name=name,
+        )
 
 
 def _same(a: Floats, b: Floats) -> bool:
@@ -133,13 +172,18 @@ def _same(a: Floats, b: Floats) -> bool:
 
 
 def _changes(name: str) -> ModelError:
-    return ModelError(f"line {name!r} gives other values when it is called again; make what is random a driver", name=name)
+    return ModelError(
+        f"line {name!r} gives other values when it is called again; make what is random a driver",
+        name=name,
+    )
 
 
 def _mixes(name: str) -> ModelError:
     return ModelError(
-        f"line {name!r} mixes trials: its value for one trial depends on the others. The last axis is the "
-        "trials; to add up over the periods use axis=0, as in x.sum(axis=0), and np.sort(x, axis=0), "
+        f"line {name!r} mixes trials: its value for one trial depends on the others. The last "
+        "axis is the "
+        "trials; to add up over the periods use axis=0, as in x.sum(axis=0), and np.sort(x, "
+        "axis=0), "
         "or kd.npv(...); an average over trials belongs to the run, as run['name'].mean",
         name=name,
     )

@@ -1,4 +1,6 @@
-"""A model made ready to run: names resolved, shapes known, lines in order. Immutable, and the same for any worker."""
+"""A model made ready to run: names resolved, shapes known, lines in order. Immutable, and the same
+for any worker.
+"""
 
 from __future__ import annotations
 
@@ -69,7 +71,12 @@ class Program:
     @property
     def named(self) -> list[str]:
         """The names of what is a parameter of a driver's distribution."""
-        return [name for driver in self.drivers.values() if isinstance(driver, DependentDriver) for name in driver.needs]
+        return [
+            name
+            for driver in self.drivers.values()
+            if isinstance(driver, DependentDriver)
+            for name in driver.needs
+        ]
 
     def unit(self, name: str) -> str | None:
         """Return the unit of a quantity."""
@@ -92,31 +99,55 @@ class Program:
         return found
 
     def requests(self) -> list[Request]:
-        """Return the scores that the drivers need, and after them those of copulas that need more."""
-        found = {request.name: request for driver in self.drivers.values() for request in driver.requests(self.periods)}
-        extra = {name: found[group.names[0]].rows for group in self.groups for name in group.extra_names}
+        """Return the scores that the drivers need, and after them those of copulas that need
+        more.
+        """
+        found = {
+            request.name: request
+            for driver in self.drivers.values()
+            for request in driver.requests(self.periods)
+        }
+        extra = {
+            name: found[group.names[0]].rows for group in self.groups for name in group.extra_names
+        }
         return [*found.values(), *(Request(name, rows) for name, rows in extra.items())]
 
-    def scores(self, plan: Plan, seed: int, block: int, trials: int, wanted: set[str]) -> dict[str, Floats]:
+    def scores(
+        self, plan: Plan, seed: int, block: int, trials: int, wanted: set[str]
+    ) -> dict[str, Floats]:
         """Return the wanted drivers' scores in a block, dependent where the model says so."""
         groups = [group for group in self.groups if not wanted.isdisjoint(group.names)]
-        own = {request.name for name in wanted for request in self.drivers[name].requests(self.periods)}
-        needed = own.union(*(group.names for group in groups), *(group.extra_names for group in groups))
+        own = {
+            request.name for name in wanted for request in self.drivers[name].requests(self.periods)
+        }
+        needed = own.union(
+            *(group.names for group in groups), *(group.extra_names for group in groups)
+        )
         scores = plan.scores(self.requests(), seed, block, trials, needed)
         for group in groups:
             scores.update(group.apply(scores, plan.stratified))
         return scores
 
-    def draw(self, plan: Plan, seed: int, blocks: Mapping[int, int], names: Iterable[str] | None = None) -> dict[str, Floats]:
-        """Return the drivers' values in neighbouring blocks, given with their sizes, side by side with the trials last.
+    def draw(
+        self, plan: Plan, seed: int, blocks: Mapping[int, int], names: Iterable[str] | None = None
+    ) -> dict[str, Floats]:
+        """Return the drivers' values in neighbouring blocks, given with their sizes, side by side
+        with the trials last.
 
         Of a driver with named parameters it is the score, from which ``evaluate`` makes its value.
         """
         wanted = set(self.drivers if names is None else names).intersection(self.drivers)
-        scores = [self.scores(plan, seed, block, trials, wanted) for block, trials in blocks.items()]
+        scores = [
+            self.scores(plan, seed, block, trials, wanted) for block, trials in blocks.items()
+        ]
         with np.errstate(all="ignore"):
             return {
-                name: driver.values({r.name: _joined([part[r.name] for part in scores]) for r in driver.requests(self.periods)})
+                name: driver.values(
+                    {
+                        r.name: _joined([part[r.name] for part in scores])
+                        for r in driver.requests(self.periods)
+                    }
+                )
                 for name, driver in self.drivers.items()
                 if name in wanted
             }
@@ -138,16 +169,21 @@ class Program:
     @property
     def seconds_a_trial(self) -> float:
         """How long functions that take one trial at a time take for each, as far as it is known."""
-        return max((step.call.seconds for step in self.steps if isinstance(step, SharedStep)), default=0.0)
+        return max(
+            (step.call.seconds for step in self.steps if isinstance(step, SharedStep)), default=0.0
+        )
 
     def evaluate(
         self, drawn: Mapping[str, Floats], trials: int, wanted: Iterable[str] | None = None
     ) -> tuple[dict[str, Floats], Notes]:
-        """Return all quantities (or the wanted, and what they need) for drawn drivers, and the notes made on the way."""
+        """Return all quantities (or the wanted, and what they need) for drawn drivers, and the
+        notes made on the way.
+        """
         needed = None if wanted is None else self.ancestors(wanted)
         if self.recorded and (needed is None or any(name in self.lines for name in needed)):
             raise ModelError(
-                "the run was saved without the functions of its model; say open_run(path, model=...) to calculate its trials"
+                "the run was saved without the functions of its model; say open_run(path, "
+                "model=...) to calculate its trials"
             )
         values: dict[str, Floats] = {**self.constants, **drawn}
         notes: Notes = {}
@@ -163,15 +199,22 @@ class Program:
 
 
 def compile_model(
-    name: str, timeline: Timeline, quantities: Mapping[str, Quantity], correlations: tuple[Correlation, ...] = ()
+    name: str,
+    timeline: Timeline,
+    quantities: Mapping[str, Quantity],
+    correlations: tuple[Correlation, ...] = (),
 ) -> Program:
-    """Return the program of a model. Raises ModelError or FormulaError for what cannot be evaluated; probes function lines."""
+    """Return the program of a model. Raises ModelError or FormulaError for what cannot be
+    evaluated; probes function lines.
+    """
     periods = timeline.periods or 0
     check_names(quantities, timeline)
     givens = {n: q for n, q in quantities.items() if isinstance(q, Given)}
     drivers = {n: q for n, q in quantities.items() if isinstance(q, Driver)}
     lines = {n: _with_target(q, quantities) for n, q in quantities.items() if isinstance(q, Line)}
-    drivers |= {n: with_figures(q, givens) for n, q in drivers.items() if isinstance(q, DependentDriver)}
+    drivers |= {
+        n: with_figures(q, givens) for n, q in drivers.items() if isinstance(q, DependentDriver)
+    }
     dependent = {n: q for n, q in drivers.items() if isinstance(q, DependentDriver)}
     calculated: dict[str, Line | DependentDriver] = {**lines, **dependent}
     check_correlated_names(correlations, drivers, list(quantities))
@@ -187,7 +230,13 @@ def compile_model(
     steps: list[Step] = []
     _check_size(len(quantities), periods)
     formulas_only = all(line.tree is not None for line in lines.values())
-    probe = Probe(drivers, constants, periods, formulas_only, formulas_only and len(quantities) * periods > MOST_TRIED)
+    probe = Probe(
+        drivers,
+        constants,
+        periods,
+        formulas_only,
+        formulas_only and len(quantities) * periods > MOST_TRIED,
+    )
     for names in ordered(calculated):
         if names[0] in shapes:  # given already by a shared call
             continue
@@ -214,14 +263,30 @@ def compile_model(
             probe.add(step)
         steps.append(step)
     shapes = {name_of: shape for name_of, shape in shapes.items() if name_of in quantities}
-    return Program(name, timeline, givens, drivers, lines, shapes, tuple(steps), constants, correlations, groups, repairs)
+    return Program(
+        name,
+        timeline,
+        givens,
+        drivers,
+        lines,
+        shapes,
+        tuple(steps),
+        constants,
+        correlations,
+        groups,
+        repairs,
+    )
 
 
 def _checked_names(driver: DependentDriver, shapes: Mapping[str, Shape]) -> DependentDriver:
-    """Return a driver that knows whether its parameters are rows; raises ModelError for one that is a table."""
+    """Return a driver that knows whether its parameters are rows; raises ModelError for one that is
+    a table.
+    """
     for name in driver.needs:
         if shapes[name].table:
-            raise ModelError(f"a parameter cannot be the table {name!r}", owner=f"driver {driver.name!r}")
+            raise ModelError(
+                f"a parameter cannot be the table {name!r}", owner=f"driver {driver.name!r}"
+            )
     return replace(driver, rows=any(shapes[name].row for name in driver.needs))
 
 
@@ -233,14 +298,17 @@ def _with_target(line: Line, quantities: Mapping[str, Quantity]) -> Line:
     if not isinstance(given, Given) or given.shape != NUMBER:
         what = "a row or a table" if isinstance(given, Given) else "not a given figure"
         problem = f"the target {line.target!r} is {what}; name a given number"
-        raise ModelError(problem, owner=f"outcome {line.name!r}", unknown=line.target, known=quantities)
+        raise ModelError(
+            problem, owner=f"outcome {line.name!r}", unknown=line.target, known=quantities
+        )
     return replace(line, target=float(given.array))
 
 
 def _check_size(quantities: int, periods: int) -> None:
     if quantities * periods > MOST_CELLS:
         raise ModelError(
-            f"{quantities:,} quantities over {periods:,} periods are {quantities * periods:,} figures a trial; at most "
+            f"{quantities:,} quantities over {periods:,} periods are {quantities * periods:,} "
+            "figures a trial; at most "
             f"{MOST_CELLS:,} can be held"
         )
 
@@ -252,7 +320,9 @@ def _formula_shape(line: Line, shapes: Mapping[str, Shape]) -> Shape:
     except FormulaError as error:
         raise error.within(owner=f"line {line.name!r}") from None
     if shape.table:
-        raise FormulaError("a line cannot be a table; use lookup(x, table)", owner=f"line {line.name!r}")
+        raise FormulaError(
+            "a line cannot be a table; use lookup(x, table)", owner=f"line {line.name!r}"
+        )
     return shape
 
 
@@ -260,7 +330,9 @@ def _group_step(lines: list[Line], shapes: dict[str, Shape], periods: int) -> Gr
     """Return the step of a group, and add its shapes."""
     label = " and ".join(repr(line.name) for line in lines)
     if not periods:
-        raise FormulaError(f"line {lines[0].name!r} uses previous(...), and the model has no periods")
+        raise FormulaError(
+            f"line {lines[0].name!r} uses previous(...), and the model has no periods"
+        )
     formulas = {line.name: line.tree for line in lines if line.tree is not None}
     try:
         group = Group(formulas, shapes)

@@ -31,7 +31,9 @@ GivenValue = float | tuple[float, ...] | tuple[tuple[float, float], ...]
 
 @dataclass(frozen=True)
 class Given:
-    """A figure that is known: a number, a row with one number a period, or a table of (key, value) pairs."""
+    """A figure that is known: a number, a row with one number a period, or a table of (key, value)
+    pairs.
+    """
 
     name: str
     value: GivenValue
@@ -118,7 +120,9 @@ class DistributionDriver(Driver):
     def values(self, scores: Mapping[str, Floats]) -> Floats:
         try:
             if self._keeps_parameters and isinstance(self.distribution, Uncertain):
-                return self.distribution.by_parameters(scores[self.name], scores[f"{self.name}, parameters"])
+                return self.distribution.by_parameters(
+                    scores[self.name], scores[f"{self.name}, parameters"]
+                )
             return self.distribution._quantile(scores[self.name])
         except ArithmeticError:
             raise too_extreme(self.distribution).within(owner=f"driver {self.name!r}") from None
@@ -126,10 +130,12 @@ class DistributionDriver(Driver):
 
 @dataclass(frozen=True)
 class DependentDriver(Driver):
-    """A driver whose distribution has named parameters: given figures, rows, lines or other drivers.
+    """A driver whose distribution has named parameters: given figures, rows, lines or other
+    drivers.
 
-    What is drawn of it is its score, from which a step of the program makes its value once its parameters are known; a score
-    that is NaN stands for the base value. A row among its parameters makes it a row.
+    What is drawn of it is its score, from which a step of the program makes its value once its
+    parameters are known; a score that is NaN stands for the base value. A row among its parameters
+    makes it a row.
     """
 
     distribution: StatedDistribution = field(kw_only=True)
@@ -162,13 +168,17 @@ class DependentDriver(Driver):
         return scores[self.name]
 
     def values_where(self, scores: Floats, named: Mapping[str, Floats]) -> Floats:
-        """Return its values at scores and at values of its parameters, both with the trials last."""
+        """Return its values at scores and at values of its parameters, both with the trials
+        last.
+        """
         try:
             at_base = np.isnan(scores)
             drawn = self.distribution.values(np.where(at_base, 0.5, scores), named)
             if not at_base.any():
                 return drawn
-            return np.where(at_base, self.distribution.means(named) if self.base is None else self.base, drawn)
+            return np.where(
+                at_base, self.distribution.means(named) if self.base is None else self.base, drawn
+            )
         except KindynosError as error:
             raise error.within(owner=f"driver {self.name!r}") from None
         except ArithmeticError:
@@ -177,9 +187,11 @@ class DependentDriver(Driver):
 
 @dataclass(frozen=True)
 class ProcessDriver(Driver):
-    """A driver that is a process: a row, its values at the ends of periods that are ``dt`` long in its unit of time.
+    """A driver that is a process: a row, its values at the ends of periods that are ``dt`` long in
+    its unit of time.
 
-    With ``uncertain`` the fitted parameters are drawn too, trial by trial. ``shares`` names the driver whose shocks it has.
+    With ``uncertain`` the fitted parameters are drawn too, trial by trial. ``shares`` names the
+    driver whose shocks it has.
     """
 
     process: Process = field(kw_only=True)
@@ -203,9 +215,14 @@ class ProcessDriver(Driver):
     def requests(self, periods: int) -> list[Request]:
         source = self.shares or self.name
         found = [Request(source, periods)]
-        found += [Request(f"{source}, shock {i}", periods) for i in range(2, self.process.shocks + 1)]
+        found += [
+            Request(f"{source}, shock {i}", periods) for i in range(2, self.process.shocks + 1)
+        ]
         if self.uncertain and self.process.fitted is not None:
-            found += [Request(f"{self.name}, parameter {i}") for i in range(1, len(self.process.fitted.theta) + 1)]
+            found += [
+                Request(f"{self.name}, parameter {i}")
+                for i in range(1, len(self.process.fitted.theta) + 1)
+            ]
         return found
 
     def values(self, scores: Mapping[str, Floats]) -> Floats:
@@ -226,7 +243,8 @@ class ProcessDriver(Driver):
 
 @dataclass(frozen=True)
 class Line:
-    """A calculated quantity: a function whose parameters are the quantities it needs, a formula, or one value of a shared call.
+    """A calculated quantity: a function whose parameters are the quantities it needs, a formula, or
+    one value of a shared call.
 
     A line of a saved run, whose function is gone, has its ``recorded_needs`` alone.
     """
@@ -262,11 +280,20 @@ class Line:
         return () if self.tree is None else tuple(self.tree.earlier_names())
 
     def same_as(self, other: object) -> bool:
-        """Whether the other is this line again: equal, or the same function defined anew (a notebook cell run twice)."""
+        """Whether the other is this line again: equal, or the same function defined anew (a
+        notebook cell run twice).
+        """
         if self == other:
             return True
-        if isinstance(other, Line) and self.shared is not None and other.shared is not None and self.name == other.name:
-            own, theirs = (getattr(call.function, "cohort", None) for call in (self.shared, other.shared))
+        if (
+            isinstance(other, Line)
+            and self.shared is not None
+            and other.shared is not None
+            and self.name == other.name
+        ):
+            own, theirs = (
+                getattr(call.function, "cohort", None) for call in (self.shared, other.shared)
+            )
             return own is not None and own == theirs
         if not isinstance(other, Line) or self.function is None or other.function is None:
             return False
@@ -277,15 +304,25 @@ Quantity = Given | Driver | Line
 
 
 def with_figures(driver: DependentDriver, givens: Mapping[str, Given]) -> Driver:
-    """Return a driver whose parameters are all given numbers with its distribution, other drivers as they are."""
+    """Return a driver whose parameters are all given numbers with its distribution, other drivers
+    as they are.
+    """
     if not all(name in givens and givens[name].shape == NUMBER for name in driver.needs):
         return driver
     try:
-        distribution = driver.distribution.at({name: float(givens[name].array) for name in driver.needs})
+        distribution = driver.distribution.at(
+            {name: float(givens[name].array) for name in driver.needs}
+        )
     except KindynosError as error:
         raise error.within(owner=f"driver {driver.name!r}") from None
     return DistributionDriver(
-        driver.name, driver.base, driver.unit, driver.source, distribution=distribution, each=driver.each, serial=driver.serial
+        driver.name,
+        driver.base,
+        driver.unit,
+        driver.source,
+        distribution=distribution,
+        each=driver.each,
+        serial=driver.serial,
     )
 
 

@@ -1,4 +1,6 @@
-"""A function that gives several outcomes at once, called once for all of them: with arrays, or trial by trial."""
+"""A function that gives several outcomes at once, called once for all of them: with arrays, or
+trial by trial.
+"""
 
 from __future__ import annotations
 
@@ -20,8 +22,8 @@ from kindynos.errors import ModelError, TrialError
 class SharedCall:
     """A function of named inputs that returns one value, several in order, or values by name.
 
-    ``each_trial`` says whether it is called for one trial at a time; None leaves that to ``probed``, which also measures the
-    ``seconds`` that one trial takes.
+    ``each_trial`` says whether it is called for one trial at a time; None leaves that to
+    ``probed``, which also measures the ``seconds`` that one trial takes.
     """
 
     function: Callable[..., Any]
@@ -31,7 +33,9 @@ class SharedCall:
     seconds: float = 0.0
 
     def probed(self, inputs: Mapping[str, Floats]) -> SharedCall:
-        """Return the call with ``each_trial`` decided: arrays serve if they give what single numbers give."""
+        """Return the call with ``each_trial`` decided: arrays serve if they give what single
+        numbers give.
+        """
         each_trial = not self._takes_arrays(inputs) if self.each_trial is None else self.each_trial
         return replace(self, each_trial=each_trial)
 
@@ -40,21 +44,29 @@ class SharedCall:
         begun = time.perf_counter()
         answer = self(inputs)
         spent = (time.perf_counter() - begun) / trials_of(inputs)
-        again = self({name: value[..., :1] if value.ndim else value for name, value in inputs.items()})
+        again = self(
+            {name: value[..., :1] if value.ndim else value for name, value in inputs.items()}
+        )
         for name, value in answer.items():
             if not np.allclose(value[..., 0], again[name][..., 0], rtol=1e-9, equal_nan=True):
                 raise ModelError(
-                    f"{name!r} gives another value when the same trial is calculated again; what is random must be a driver, "
+                    f"{name!r} gives another value when the same trial is calculated again; what "
+                    "is random must be a driver, "
                     "and what one trial leaves behind must not affect the next"
                 )
         return replace(self, seconds=spent if self.each_trial else 0.0), answer
 
     def __call__(self, inputs: Mapping[str, Floats]) -> dict[str, Floats]:
-        """Return every outcome for arrays of inputs with the trials last; raises TrialError for a trial that fails."""
+        """Return every outcome for arrays of inputs with the trials last; raises TrialError for a
+        trial that fails.
+        """
         if self.each_trial:
             return self._one_by_one(inputs)
         try:
-            return {name: np.asarray(value) for name, value in self._named(self.function(**inputs)).items()}
+            return {
+                name: np.asarray(value)
+                for name, value in self._named(self.function(**inputs)).items()
+            }
         except Exception as error:
             trial = self._first_failing(inputs)
             if trial is None:
@@ -70,9 +82,16 @@ class SharedCall:
                     alone = self._named(self.function(**single_trial(inputs, trial)))
                     for name in self.outcomes:
                         value = np.asarray(whole[name])
-                        if not np.allclose(value[..., trial] if value.ndim else value, alone[name], rtol=1e-9, equal_nan=True):
+                        if not np.allclose(
+                            value[..., trial] if value.ndim else value,
+                            alone[name],
+                            rtol=1e-9,
+                            equal_nan=True,
+                        ):
                             return False
-        except Exception:  # whatever goes wrong with arrays, single numbers may work, and report it if not
+        except (
+            Exception
+        ):  # whatever goes wrong with arrays, single numbers may work, and report it if not
             return False
         return True
 
@@ -85,7 +104,10 @@ class SharedCall:
                 rows.append([np.asarray(answer[name], dtype=np.float64) for name in self.outcomes])
             except Exception as error:
                 raise self._failed(inputs, trial, error) from error
-        return {name: np.stack([row[i] for row in rows], axis=-1) for i, name in enumerate(self.outcomes)}
+        return {
+            name: np.stack([row[i] for row in rows], axis=-1)
+            for i, name in enumerate(self.outcomes)
+        }
 
     def _first_failing(self, inputs: Mapping[str, Floats]) -> int | None:
         """Return the first trial that fails alone, found by halving, or None where none does."""
@@ -101,7 +123,10 @@ class SharedCall:
         return begin
 
     def _fails(self, inputs: Mapping[str, Floats], begin: int, end: int) -> bool:
-        part = {name: value[..., begin:end] if value.ndim and value.shape[-1] > 1 else value for name, value in inputs.items()}
+        part = {
+            name: value[..., begin:end] if value.ndim and value.shape[-1] > 1 else value
+            for name, value in inputs.items()
+        }
         try:
             self.function(**part)
         except Exception:
@@ -109,24 +134,35 @@ class SharedCall:
         return False
 
     def _failed(self, inputs: Mapping[str, Floats], trial: int, error: Exception) -> TrialError:
-        values = {name: value for name, value in single_trial(inputs, trial).items() if not isinstance(value, np.ndarray)}
+        values = {
+            name: value
+            for name, value in single_trial(inputs, trial).items()
+            if not isinstance(value, np.ndarray)
+        }
         drawn = ", ".join(f"{name}={float(value):.6g}" for name, value in values.items())
         return TrialError(trial, f"{type(error).__name__}: {error}", drawn)
 
     def _named(self, answer: Any) -> dict[str, Any]:
-        """Return what the function gave, by the names of the outcomes; raises ModelError for what does not fit."""
+        """Return what the function gave, by the names of the outcomes; raises ModelError for what
+        does not fit.
+        """
         if is_dataclass(answer) and not isinstance(answer, type):
             answer = {field.name: getattr(answer, field.name) for field in fields(answer)}
         if isinstance(answer, Mapping):
             missing = [name for name in self.outcomes if name not in answer]
             if missing:
-                raise ModelError(f"the function returned nothing called {missing[0]!r}", unknown=missing[0], known=answer)
+                raise ModelError(
+                    f"the function returned nothing called {missing[0]!r}",
+                    unknown=missing[0],
+                    known=answer,
+                )
             return {name: answer[name] for name in self.outcomes}
         if len(self.outcomes) == 1:
             return {self.outcomes[0]: answer}
         if not isinstance(answer, tuple | list) or len(answer) != len(self.outcomes):
             raise ModelError(
-                f"the function must return {len(self.outcomes)} values, {', '.join(self.outcomes)}, not {answer!r:.60}"
+                f"the function must return {len(self.outcomes)} values, "
+                f"{', '.join(self.outcomes)}, not {answer!r:.60}"
             )
         return dict(zip(self.outcomes, answer, strict=True))
 
@@ -134,8 +170,12 @@ class SharedCall:
 def may_keep_state(function: Any) -> bool:
     """Return whether it is an object, or a method of one, rather than a plain function."""
     if isinstance(function, partial):
-        return may_keep_state(function.func) or any(callable(part) and may_keep_state(part) for part in function.args)
-    return inspect.ismethod(function) or not (inspect.isroutine(function) or isinstance(function, np.ufunc))
+        return may_keep_state(function.func) or any(
+            callable(part) and may_keep_state(part) for part in function.args
+        )
+    return inspect.ismethod(function) or not (
+        inspect.isroutine(function) or isinstance(function, np.ufunc)
+    )
 
 
 def trials_of(inputs: Mapping[str, Floats]) -> int:

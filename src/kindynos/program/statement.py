@@ -1,4 +1,6 @@
-"""What a model states, as one immutable value: quantities, correlations and scenarios. Changing it makes another."""
+"""What a model states, as one immutable value: quantities, correlations and scenarios. Changing it
+makes another.
+"""
 
 from __future__ import annotations
 
@@ -13,9 +15,22 @@ from kindynos.distributions.stated import StatedDistribution
 from kindynos.errors import KindynosError, ModelError
 from kindynos.processes.base import Process
 from kindynos.program.correlations import Correlation
-from kindynos.program.declarations import check_name, distribution_driver, given_value, process_driver
+from kindynos.program.declarations import (
+    check_name,
+    distribution_driver,
+    given_value,
+    process_driver,
+)
 from kindynos.program.program import Program, compile_model
-from kindynos.program.quantities import DependentDriver, DistributionDriver, Driver, Given, Line, ProcessDriver, Quantity
+from kindynos.program.quantities import (
+    DependentDriver,
+    DistributionDriver,
+    Driver,
+    Given,
+    Line,
+    ProcessDriver,
+    Quantity,
+)
 from kindynos.program.timeline import Timeline
 from kindynos.validate import shown, words
 
@@ -26,7 +41,9 @@ WORDS = {Given: "given figure", Driver: "driver", Line: "line"}
 
 @dataclass(frozen=True)
 class Statement:
-    """The quantities of a model by name, the correlations between drivers, and named sets of replacements."""
+    """The quantities of a model by name, the correlations between drivers, and named sets of
+    replacements.
+    """
 
     name: str
     timeline: Timeline = field(default_factory=Timeline)
@@ -36,21 +53,30 @@ class Statement:
 
     def __post_init__(self) -> None:
         if not isinstance(self.name, str) or not self.name.strip():
-            raise ModelError(f"name must be a text that is not empty, not {shown(self.name)}", owner="Model")
+            raise ModelError(
+                f"name must be a text that is not empty, not {shown(self.name)}", owner="Model"
+            )
         words("Model", "name", self.name)
 
     @cached_property
     def program(self) -> Program:
-        """The model made ready to run; raises ModelError or FormulaError for what cannot be evaluated."""
+        """The model made ready to run; raises ModelError or FormulaError for what cannot be
+        evaluated.
+        """
         return compile_model(self.name, self.timeline, self.quantities, self.correlations)
 
     def __getstate__(self) -> dict[str, Any]:
         return {key: value for key, value in self.__dict__.items() if key != "program"}
 
     def with_quantity(self, quantity: Quantity) -> Statement:
-        """Return the statement with one more quantity; raises ModelError for a name that is taken by another."""
+        """Return the statement with one more quantity; raises ModelError for a name that is taken
+        by another.
+        """
         check_name(quantity.name)
-        owner = f"{next(word for kind, word in WORDS.items() if isinstance(quantity, kind))} {quantity.name!r}"
+        owner = (
+            f"{next(word for kind, word in WORDS.items() if isinstance(quantity, kind))} "
+            f"{quantity.name!r}"
+        )
         words(owner, "unit", quantity.unit)
         words(owner, "source", getattr(quantity, "source", None))
         earlier = self.quantities.get(quantity.name)
@@ -58,7 +84,8 @@ class Statement:
         if earlier is not None and not again:
             word = next(word for kind, word in WORDS.items() if isinstance(earlier, kind))
             raise ModelError(
-                f"the name {quantity.name!r} is already a {word}; choose another, or use replace() for a changed model",
+                f"the name {quantity.name!r} is already a {word}; choose another, or use "
+                "replace() for a changed model",
                 name=quantity.name,
             )
         if len(self.quantities) >= MOST_QUANTITIES:
@@ -66,13 +93,24 @@ class Statement:
         return replace(self, quantities={**self.quantities, quantity.name: quantity})
 
     def with_correlation(self, entry: Correlation) -> Statement:
-        """Return the statement with one more correlation; raises ModelError for drivers that have another already."""
+        """Return the statement with one more correlation; raises ModelError for drivers that have
+        another already.
+        """
         for name in entry.names:
             if not isinstance(name, str):
-                raise ModelError(f"a driver is named by a text, not {shown(name)}", owner="correlate")
-        again = [other for other in self.correlations if entry.names[0] in other.names and set(other.names) == set(entry.names)]
+                raise ModelError(
+                    f"a driver is named by a text, not {shown(name)}", owner="correlate"
+                )
+        again = [
+            other
+            for other in self.correlations
+            if entry.names[0] in other.names and set(other.names) == set(entry.names)
+        ]
         if again and again != [entry]:
-            raise ModelError(f"{' and '.join(entry.names)} are correlated already ({again[0].value})", owner="correlate")
+            raise ModelError(
+                f"{' and '.join(entry.names)} are correlated already ({again[0].value})",
+                owner="correlate",
+            )
         return self if again else replace(self, correlations=(*self.correlations, entry))
 
     def without_correlations(self) -> Statement:
@@ -80,9 +118,13 @@ class Statement:
         return replace(self, correlations=())
 
     def with_scenario(self, name: str, replacements: Mapping[str, Any]) -> Statement:
-        """Return the statement with a named set of replacements; raises ModelError or ParameterError for a wrong one."""
+        """Return the statement with a named set of replacements; raises ModelError or
+        ParameterError for a wrong one.
+        """
         if not isinstance(name, str) or not name.strip():
-            raise ModelError(f"the name must be a text that is not empty, not {shown(name)}", owner="scenario")
+            raise ModelError(
+                f"the name must be a text that is not empty, not {shown(name)}", owner="scenario"
+            )
         words("scenario", "name", name)
         if self.scenarios.get(name, replacements) != replacements:
             raise ModelError(f"scenario {name!r} is there already, with other replacements")
@@ -93,7 +135,8 @@ class Statement:
         """Return what a scenario makes of the statement; errors name the scenario."""
         if not isinstance(replacements, Mapping):
             raise ModelError(
-                f"needs replacements by name, such as {{'fare': 45.0}}, not {shown(replacements)}", owner=f"scenario {name!r}"
+                f"needs replacements by name, such as {{'fare': 45.0}}, not {shown(replacements)}",
+                owner=f"scenario {name!r}",
             )
         try:
             return self.replace(**replacements)
@@ -101,10 +144,11 @@ class Statement:
             raise error.inside(f"scenario {name!r}") from None
 
     def replace(self, **replacements: Any) -> Statement:
-        """Return the statement with other given figures, other distributions, or drivers fixed at a number.
+        """Return the statement with other given figures, other distributions, or drivers fixed at a
+        number.
 
-        ``"vessel.mode"`` replaces a parameter of a driver's distribution, and ``periods``, unless a quantity is called so,
-        their number.
+        ``"vessel.mode"`` replaces a parameter of a driver's distribution, and ``periods``, unless a
+        quantity is called so, their number.
         """
         if PERIODS in replacements and PERIODS not in self.quantities:
             others = {name: value for name, value in replacements.items() if name != PERIODS}
@@ -113,7 +157,10 @@ class Statement:
         drawn = Distribution | StatedDistribution | Process
         fixed = {name for name, value in replacements.items() if not isinstance(value, drawn)}
         kept = tuple(entry for entry in self.correlations if not fixed.intersection(entry.names))
-        quantities = {**self.quantities, **{name: self._replacement(name, value) for name, value in replacements.items()}}
+        quantities = {
+            **self.quantities,
+            **{name: self._replacement(name, value) for name, value in replacements.items()},
+        }
         return replace(self, quantities=quantities, correlations=kept, scenarios={})
 
     def _with_periods(self, count: Any, others: Mapping[str, Any]) -> Statement:
@@ -124,16 +171,24 @@ class Statement:
             count = int(count)
         timeline = Timeline.of(count, self.timeline.start, self.timeline.every)
         for name, quantity in self.quantities.items():
-            if isinstance(quantity, Given) and quantity.shape.row and count != self.timeline.periods and name not in others:
+            if (
+                isinstance(quantity, Given)
+                and quantity.shape.row
+                and count != self.timeline.periods
+                and name not in others
+            ):
                 raise ModelError(
-                    f"{name!r} has one figure for each of {self.timeline.periods} periods; give it for {count} too",
+                    f"{name!r} has one figure for each of {self.timeline.periods} periods; give "
+                    f"it for {count} too",
                     owner="replace",
                 )
         changed = replace(self, timeline=timeline, scenarios={})
         return changed.replace(**others) if others else changed
 
     def _whole(self, replacements: Mapping[str, Any]) -> dict[str, Any]:
-        """Return replacements of whole quantities: parameters of one distribution, such as ``vessel.mode``, are put into it."""
+        """Return replacements of whole quantities: parameters of one distribution, such as
+        ``vessel.mode``, are put into it.
+        """
         found = {name: value for name, value in replacements.items() if "." not in name}
         parameters: dict[str, dict[str, Any]] = {}
         for name, value in replacements.items():
@@ -142,37 +197,56 @@ class Statement:
                 parameters.setdefault(owner, {})[parameter] = value
         for owner, changes in parameters.items():
             if owner in found:
-                raise ModelError(f"{owner!r} is replaced whole and by its parameter too", owner="replace")
+                raise ModelError(
+                    f"{owner!r} is replaced whole and by its parameter too", owner="replace"
+                )
             found[owner] = self.with_parameters(owner, changes)
         return found
 
-    def with_parameters(self, name: str, changes: Mapping[str, Any]) -> Distribution | StatedDistribution:
-        """Return the distribution of a driver with some parameters changed; raises ModelError for what has none of them."""
+    def with_parameters(
+        self, name: str, changes: Mapping[str, Any]
+    ) -> Distribution | StatedDistribution:
+        """Return the distribution of a driver with some parameters changed; raises ModelError for
+        what has none of them.
+        """
         driver = self.quantities.get(name)
         if driver is None:
-            raise ModelError(f"the model has no {name!r}", owner="replace", unknown=name, known=self.quantities)
+            raise ModelError(
+                f"the model has no {name!r}", owner="replace", unknown=name, known=self.quantities
+            )
         if not isinstance(driver, DistributionDriver | DependentDriver):
             word = (
-                "process" if isinstance(driver, ProcessDriver) else next(w for k, w in WORDS.items() if isinstance(driver, k))
+                "process"
+                if isinstance(driver, ProcessDriver)
+                else next(w for k, w in WORDS.items() if isinstance(driver, k))
             )
-            raise ModelError(f"{name!r} is a {word}, and has no parameter {next(iter(changes))!r} to set", owner="replace")
+            raise ModelError(
+                f"{name!r} is a {word}, and has no parameter {next(iter(changes))!r} to set",
+                owner="replace",
+            )
         known = parameters_of(driver.distribution)
         old = {key: value for key, value in known.items() if value is not None}
         for parameter in changes:
             if parameter not in known:
                 raise ModelError(
                     f"the distribution of {name!r} has no parameter {parameter!r}",
-                    owner="replace", unknown=parameter, known=known,
-                )  # fmt: skip
+                    owner="replace",
+                    unknown=parameter,
+                    known=known,
+                )
         return distribution_from(driver.distribution.label, {**old, **changes})
 
     def _replacement(self, name: str, value: Any) -> Quantity:
         old = self.quantities.get(name)
         if old is None:
-            raise ModelError(f"the model has no {name!r}", owner="replace", unknown=name, known=self.quantities)
+            raise ModelError(
+                f"the model has no {name!r}", owner="replace", unknown=name, known=self.quantities
+            )
         if isinstance(old, Line):
             raise ModelError(
-                f"{name!r} is a line, which is calculated; only given figures and drivers are replaced", owner="replace"
+                f"{name!r} is a line, which is calculated; only given figures and drivers are "
+                "replaced",
+                owner="replace",
             )
         if isinstance(value, Process):
             dt = old.dt if isinstance(old, ProcessDriver) else 1.0
@@ -181,8 +255,12 @@ class Statement:
             each, serial = "period" if isinstance(old, ProcessDriver) else None, None
             if isinstance(old, DistributionDriver | DependentDriver):
                 each, serial = old.each, old.serial
-            return distribution_driver(name, value, self.timeline.periods, each=each, serial=serial, unit=old.unit)
+            return distribution_driver(
+                name, value, self.timeline.periods, each=each, serial=serial, unit=old.unit
+            )
         checked = given_value(name, value, self.timeline.periods)
         if isinstance(old, Driver) and old.shape.row and not isinstance(checked, tuple):
-            checked = (checked,) * (self.timeline.periods or 0)  # a driver of each period stays a row
+            checked = (checked,) * (
+                self.timeline.periods or 0
+            )  # a driver of each period stays a row
         return Given(name, checked, old.unit)

@@ -1,6 +1,8 @@
-"""The steps of a program: one for each line, one for lines that refer to each other's earlier periods, one for a shared call.
+"""The steps of a program: one for each line, one for lines that refer to each other's earlier
+periods, one for a shared call.
 
-Function lines get read-only views, and whatever goes wrong in them becomes a ModelError that names the line.
+Function lines get read-only views, and whatever goes wrong in them becomes a ModelError that names
+the line.
 """
 
 from __future__ import annotations
@@ -27,7 +29,9 @@ class Step(ABC):
 
     @property
     def one_thread(self) -> bool:
-        """Whether it calls what may keep state, or one trial at a time, and so must not run in two threads at once."""
+        """Whether it calls what may keep state, or one trial at a time, and so must not run in two
+        threads at once.
+        """
         return False
 
     @property
@@ -36,7 +40,9 @@ class Step(ABC):
         """The quantities it gives."""
 
     @abstractmethod
-    def evaluate(self, values: Mapping[str, Floats], periods: int, trials: int) -> dict[str, Floats]:
+    def evaluate(
+        self, values: Mapping[str, Floats], periods: int, trials: int
+    ) -> dict[str, Floats]:
         """Return them, from the values of earlier quantities."""
 
 
@@ -52,7 +58,9 @@ class FormulaStep(Step):
     def names(self) -> tuple[str, ...]:
         return (self.name,)
 
-    def evaluate(self, values: Mapping[str, Floats], periods: int, trials: int) -> dict[str, Floats]:
+    def evaluate(
+        self, values: Mapping[str, Floats], periods: int, trials: int
+    ) -> dict[str, Floats]:
         try:
             answer = self.tree.evaluate(Scope(values, periods))
         except KindynosError as error:
@@ -76,14 +84,22 @@ class FunctionStep(Step):
     def names(self) -> tuple[str, ...]:
         return (self.line.name,)
 
-    def evaluate(self, values: Mapping[str, Floats], periods: int, trials: int) -> dict[str, Floats]:
-        answer = call_function(self.line, {name: values[name] for name in self.line.needs}, trials, self.tables)
-        return {self.line.name: fitted(self.line.name, answer, self.shape.dimensions(periods, trials))}
+    def evaluate(
+        self, values: Mapping[str, Floats], periods: int, trials: int
+    ) -> dict[str, Floats]:
+        answer = call_function(
+            self.line, {name: values[name] for name in self.line.needs}, trials, self.tables
+        )
+        return {
+            self.line.name: fitted(self.line.name, answer, self.shape.dimensions(periods, trials))
+        }
 
 
 @dataclass(frozen=True)
 class DependentStep(Step):
-    """A driver whose distribution has named parameters: its score, drawn under its name, becomes its value."""
+    """A driver whose distribution has named parameters: its score, drawn under its name, becomes
+    its value.
+    """
 
     driver: DependentDriver
 
@@ -91,9 +107,13 @@ class DependentStep(Step):
     def names(self) -> tuple[str, ...]:
         return (self.driver.name,)
 
-    def evaluate(self, values: Mapping[str, Floats], periods: int, trials: int) -> dict[str, Floats]:
+    def evaluate(
+        self, values: Mapping[str, Floats], periods: int, trials: int
+    ) -> dict[str, Floats]:
         name = self.driver.name
-        found = self.driver.values_where(values[name], {other: values[other] for other in self.driver.needs})
+        found = self.driver.values_where(
+            values[name], {other: values[other] for other in self.driver.needs}
+        )
         return {name: fitted(name, found, self.driver.shape.dimensions(periods, trials))}
 
 
@@ -108,11 +128,15 @@ class GroupStep(Step):
     def names(self) -> tuple[str, ...]:
         return self.group.names
 
-    def evaluate(self, values: Mapping[str, Floats], periods: int, trials: int) -> dict[str, Floats]:
+    def evaluate(
+        self, values: Mapping[str, Floats], periods: int, trials: int
+    ) -> dict[str, Floats]:
         try:
             return self.group.evaluate(Scope(values, periods), trials, self.random)
         except KindynosError as error:
-            raise FormulaError(str(error), owner=f"line {' and '.join(map(repr, self.names))}") from None
+            raise FormulaError(
+                str(error), owner=f"line {' and '.join(map(repr, self.names))}"
+            ) from None
 
 
 @dataclass(frozen=True)
@@ -130,20 +154,32 @@ class SharedStep(Step):
     def names(self) -> tuple[str, ...]:
         return tuple(self.shapes)
 
-    def evaluate(self, values: Mapping[str, Floats], periods: int, trials: int) -> dict[str, Floats]:
+    def evaluate(
+        self, values: Mapping[str, Floats], periods: int, trials: int
+    ) -> dict[str, Floats]:
         answer = shared_values(self.call, values)
-        return {name: fitted(name, answer[name], shape.dimensions(periods, trials)) for name, shape in self.shapes.items()}
+        return {
+            name: fitted(name, answer[name], shape.dimensions(periods, trials))
+            for name, shape in self.shapes.items()
+        }
 
 
 def fitted(name: str, answer: Floats, wanted: tuple[int, ...]) -> Floats:
-    """Return a line's value in the shape it must have; raises ModelError where it cannot take that shape."""
+    """Return a line's value in the shape it must have; raises ModelError where it cannot take that
+    shape.
+    """
     if answer.shape == wanted:
         return answer
     try:
-        return np.broadcast_to(answer, wanted) if answer.size < np.prod(wanted, dtype=int) else answer.reshape(wanted)
+        return (
+            np.broadcast_to(answer, wanted)
+            if answer.size < np.prod(wanted, dtype=int)
+            else answer.reshape(wanted)
+        )
     except ValueError:
         raise ModelError(
-            f"returned the shape {answer.shape}, and {wanted} when it was probed; its shape may not change",
+            f"returned the shape {answer.shape}, and {wanted} when it was probed; its shape may "
+            "not change",
             owner=f"line {name!r}",
         ) from None
 
@@ -161,13 +197,21 @@ def shared_values(call: SharedCall, values: Mapping[str, Floats]) -> dict[str, F
     return {name: _as_floats(name, value) for name, value in found.items()}
 
 
-def call_function(line: Line, inputs: Mapping[str, Floats], trials: int, tables: frozenset[str]) -> Floats:
-    """Return a function line's value as an array; raises ModelError, naming the line, for whatever goes wrong in it."""
+def call_function(
+    line: Line, inputs: Mapping[str, Floats], trials: int, tables: frozenset[str]
+) -> Floats:
+    """Return a function line's value as an array; raises ModelError, naming the line, for whatever
+    goes wrong in it.
+    """
     assert line.function is not None
     views = {name: _read_only_view(value) for name, value in inputs.items()}
     try:
         with np.errstate(all="ignore"):
-            answer = _one_by_one(line, views, trials, tables) if line.each_trial else line.function(**views)
+            answer = (
+                _one_by_one(line, views, trials, tables)
+                if line.each_trial
+                else line.function(**views)
+            )
     except TrialError:
         raise
     except KindynosError as error:
@@ -184,7 +228,9 @@ def _as_floats(name: str, answer: Any) -> Floats:
             raise TypeError
         return np.asarray(array, dtype=np.float64)
     except (TypeError, ValueError):
-        raise ModelError(f"must return numbers, not {answer!r:.60}", owner=f"line {name!r}") from None
+        raise ModelError(
+            f"must return numbers, not {answer!r:.60}", owner=f"line {name!r}"
+        ) from None
 
 
 def _read_only_view(value: Floats) -> Floats:
@@ -193,8 +239,12 @@ def _read_only_view(value: Floats) -> Floats:
     return view
 
 
-def _one_by_one(line: Line, inputs: Mapping[str, Floats], trials: int, tables: frozenset[str]) -> Floats:
-    """Call a function of single numbers for each trial: numbers as floats, rows as ``(periods,)``, tables whole."""
+def _one_by_one(
+    line: Line, inputs: Mapping[str, Floats], trials: int, tables: frozenset[str]
+) -> Floats:
+    """Call a function of single numbers for each trial: numbers as floats, rows as ``(periods,)``,
+    tables whole.
+    """
     assert line.function is not None
 
     def single(name: str, trial: int) -> Any:
@@ -215,7 +265,10 @@ def _one_by_one(line: Line, inputs: Mapping[str, Floats], trials: int, tables: f
 def _function_failed(name: str, error: Exception) -> ModelError:
     text, advice = str(error), ""
     if "truth value of an array" in text:
-        advice = " Use np.where(condition, a, b), or declare the line with each_trial=True to write it for single numbers."
+        advice = (
+            " Use np.where(condition, a, b), or declare the line with each_trial=True to "
+            "write it for single numbers."
+        )
     elif "read-only" in text:
         advice = " A line may not change what it is given; work on a copy."
     return ModelError(f"line {name!r} failed: {type(error).__name__}: {text}{advice}", name=name)

@@ -21,7 +21,9 @@ MOST_PERIODS = 10_000
 
 @dataclass(frozen=True)
 class Timeline:
-    """How many periods a model has, how long each is, and which is the first; without periods, a single time."""
+    """How many periods a model has, how long each is, and which is the first; without periods, a
+    single time.
+    """
 
     periods: int | None = None
     start: str | None = None
@@ -33,20 +35,28 @@ class Timeline:
         one_of("Model", "every", every, tuple(STEPS))
         if periods is None:
             if start is not None:
-                raise ModelError(f"start={start!r} needs periods=, the number of periods", owner="Model")
+                raise ModelError(
+                    f"start={start!r} needs periods=, the number of periods", owner="Model"
+                )
             return cls(every=every)
         whole("Model", "periods", periods, least=1)
         if periods > MOST_PERIODS:
             raise wrong("Model", "periods", f"at most {MOST_PERIODS:,}", periods)
         if start is None:
             return cls(periods, None, every)
-        if isinstance(start, bool) or not isinstance(start, str | int) or not _PATTERNS[every].fullmatch(str(start)):
+        if (
+            isinstance(start, bool)
+            or not isinstance(start, str | int)
+            or not _PATTERNS[every].fullmatch(str(start))
+        ):
             raise wrong("Model", "start", f"a {every} such as {_EXAMPLES[every]!r}", start)
         return cls(periods, str(start), every)
 
     @property
     def calendar(self) -> dict[str, tuple[float, ...]]:
-        """The year, quarter and month of each period, as far as the length of a period tells them; nothing without a start."""
+        """The year, quarter and month of each period, as far as the length of a period tells them;
+        nothing without a start.
+        """
         match = _PATTERNS[self.every].fullmatch(self.start) if self.start else None
         if match is None:
             return {}
@@ -62,7 +72,9 @@ class Timeline:
 
     @property
     def labels(self) -> list[str]:
-        """The label of each period: ``2028``, ``2028 Q1`` or ``2028-01``; 1, 2, ... without a start."""
+        """The label of each period: ``2028``, ``2028 Q1`` or ``2028-01``; 1, 2, ... without a
+        start.
+        """
         count = self.periods or 0
         match = _PATTERNS[self.every].fullmatch(self.start) if self.start else None
         if match is None:

@@ -30,7 +30,9 @@ def allocated(
     sure: Resampled | None = None,
     walked: WalkForward | None = None,
 ) -> Group:
-    """Return the weights, what holds them back, the frontier, before and after, and how sure they are."""
+    """Return the weights, what holds them back, the frontier, before and after, and how sure they
+    are.
+    """
     parts: list[RenderableType] = [_weights(found, compared), "", _figures(found)]
     if len(found.binding()):
         parts += ["", _binding(found)]
@@ -56,12 +58,24 @@ def _percent(value: float) -> str:
 def _weights(found: Allocation, compared: BeforeAfter | None) -> FigureTable:
     shares = found.contributions()
     today = found.today is not None
-    columns = [("today", "right"), ("best", "right"), ("change", "right")] if today else [("weight", "right")]
-    risks = [("share of variance today", "right"), ("best", "right")] if today else [("share of variance", "right")]
-    trades = {} if compared is None else {str(name): row for name, row in compared.trades().iterrows()}
+    columns = (
+        [("today", "right"), ("best", "right"), ("change", "right")]
+        if today
+        else [("weight", "right")]
+    )
+    risks = (
+        [("share of variance today", "right"), ("best", "right")]
+        if today
+        else [("share of variance", "right")]
+    )
+    trades = (
+        {} if compared is None else {str(name): row for name, row in compared.trades().iterrows()}
+    )
     priced = all("shares" in row for row in trades.values()) and bool(trades)
     traded = [("trade in money", "right"), ("in shares", "right")] if priced else []
-    table = table_of(f"Weights: {found.wanted}", ("holding", "left"), *columns, *risks, *traded, scalable=True)
+    table = table_of(
+        f"Weights: {found.wanted}", ("holding", "left"), *columns, *risks, *traded, scalable=True
+    )
     for name, row in shares.iterrows():
         kinds = ("today", "best") if today else ("best",)
         weights = [row[f"weight, {kind}"] for kind in kinds]
@@ -81,13 +95,21 @@ def _figures(found: Allocation) -> FigureTable:
     figures = found.table()
     columns = [(label, "right") for label in figures.columns]
     yearly = [(f"{label}, a year", "right") for label in figures.columns] if source.per_year else []
-    table = table_of(f"Figures each {source.period}, of the history or the moments", ("", "left"), *columns, *yearly)
+    table = table_of(
+        f"Figures each {source.period}, of the history or the moments",
+        ("", "left"),
+        *columns,
+        *yearly,
+    )
     for name, row in figures.iterrows():
         cells = [f"{value:.3f}" if name == "ratio" else per_cent(value, 3) for value in row]
         if yearly:
             power = {"mean": 1.0, "sd": 0.5, "ratio": 0.5}.get(str(name))
             scale = float(source.per_year or 1) ** (power or 0)
-            shown = (f"{value * scale:.2f}" if name == "ratio" else per_cent(value * scale, 1) for value in row)
+            shown = (
+                f"{value * scale:.2f}" if name == "ratio" else per_cent(value * scale, 1)
+                for value in row
+            )
             cells += list(shown) if power else [""] * len(row)
         table.add_row(str(name), *cells)
     return table
@@ -98,14 +120,27 @@ def _binding(found: Allocation) -> FigureTable:
     unit = str(aim.maximize or aim.minimize).replace("_", " ")
     by_year = yearly is not None and unit == "mean"
     table = table_of(
-        f"What holds the weights back: the {unit}{' a year' if by_year else ''} would be better by so much if it were wider",
-        ("kind", "left"), ("of", "left"), ("at", "right"), ("better by", "right"), ("if wider by", "right"),
-    )  # fmt: skip
+        f"What holds the weights back: the {unit}{' a year' if by_year else ''} would be better "
+        "by so much if it were wider",
+        ("kind", "left"),
+        ("of", "left"),
+        ("at", "right"),
+        ("better by", "right"),
+        ("if wider by", "right"),
+    )
     for row in found.binding().head(MOST_BINDING).to_dict("records"):
         gain = float(row["gain"])
-        shown = "-" if math.isnan(gain) else per_cent(gain * (yearly or 1), 3) if by_year else short(gain)
+        shown = (
+            "-"
+            if math.isnan(gain)
+            else per_cent(gain * (yearly or 1), 3)
+            if by_year
+            else short(gain)
+        )
         wider = "1 % of itself" if row["kind"] == "limit" else "0.01"
-        table.add_row(row["kind"], str(row["name"]).replace("_", " "), f"{row['value']:g}", shown, wider)
+        table.add_row(
+            row["kind"], str(row["name"]).replace("_", " "), f"{row['value']:g}", shown, wider
+        )
     return table
 
 
@@ -116,9 +151,16 @@ def _frontier(curve: Frontier) -> FigureTable:
     exact = "its corners" if curve.risk == "sd" and len(table) != curve.points else "points of it"
     shown = table_of(
         f"The frontier of mean and {word}, each {curve.request.source.period}: {exact}",
-        ("mean", "right"), (word, "right"), ("ratio", "right"), *((name, "right") for name in names),
-    )  # fmt: skip
-    kept = table if len(table) <= MOST_ROWS else table.iloc[sorted({round(i * (len(table) - 1) / 11) for i in range(12)})]
+        ("mean", "right"),
+        (word, "right"),
+        ("ratio", "right"),
+        *((name, "right") for name in names),
+    )
+    kept = (
+        table
+        if len(table) <= MOST_ROWS
+        else table.iloc[sorted({round(i * (len(table) - 1) / 11) for i in range(12)})]
+    )
     for _, row in kept.iterrows():
         figures = [per_cent(row["mean"], 3), per_cent(row[curve.risk], 3), f"{row['ratio']:.3f}"]
         shown.add_row(*figures, *(_percent(row[name]) for name in names))
@@ -128,84 +170,139 @@ def _frontier(curve: Frontier) -> FigureTable:
 def _before_after(compared: BeforeAfter) -> FigureTable:
     money = compared.source.value != 1.0
     title = f"Before and after over {compared.span}, on the same {compared.before.size:,} draws"
-    columns = [("", "left"), ("today", "right"), ("best", "right"), ("difference", "right"), ("95 % error of it", "right")]
+    columns = [
+        ("", "left"),
+        ("today", "right"),
+        ("best", "right"),
+        ("difference", "right"),
+        ("95 % error of it", "right"),
+    ]
     table = table_of(title, *columns, scalable=True)
     for name, row in compared.table().iterrows():
         share = name in SHARES or not money
         step = None if share else step_of(row["error"])
         decimals = share_decimals([row["error"]])
         cells = [
-            per_cent(row[c], decimals) if share else number(row[c], step) for c in ("before", "after", "difference", "error")
+            per_cent(row[c], decimals) if share else number(row[c], step)
+            for c in ("before", "after", "difference", "error")
         ]
         table.add_row(str(name), *cells[:3], f"± {cells[3]}")
     if compared.cost:
-        table.add_row("cost of trades, once", "", number(round(compared.cost * compared.source.value)), "", "")
+        table.add_row(
+            "cost of trades, once", "", number(round(compared.cost * compared.source.value)), "", ""
+        )
     return table
 
 
 def _resampled(sure: Resampled) -> FigureTable:
     table = table_of(
         f"How sure are these weights? {len(sure.draws):,} resampled histories",
-        ("holding", "left"), ("weight", "right"), ("average", "right"), ("sd", "right"), ("95 % interval", "right"),
-    )  # fmt: skip
+        ("holding", "left"),
+        ("weight", "right"),
+        ("average", "right"),
+        ("sd", "right"),
+        ("95 % interval", "right"),
+    )
     for name, row in sure.table().iterrows():
         ends = f"{100 * row['low']:.1f} to {100 * row['high']:.1f} %"
-        table.add_row(str(name), _percent(row["weight"]), _percent(row["average"]), _percent(row["sd"]), ends)
+        table.add_row(
+            str(name), _percent(row["weight"]), _percent(row["average"]), _percent(row["sd"]), ends
+        )
     return table
 
 
 def _walked(walked: WalkForward) -> FigureTable:
     table = table_of(
-        f"Out of sample: {len(walked.returns)} whole {walked.every}s, windows of {walked.window} returns",
-        ("rule", "left"), ("mean a year", "right"), ("sd a year", "right"), ("worst fall", "right"), ("traded a year", "right"),
+        f"Out of sample: {len(walked.returns)} whole {walked.every}s, windows of {walked.window} "
+        "returns",
+        ("rule", "left"),
+        ("mean a year", "right"),
+        ("sd a year", "right"),
+        ("worst fall", "right"),
+        ("traded a year", "right"),
         ("more than holding still", "right"),
-    )  # fmt: skip
+    )
     for place, (name, row) in enumerate(walked.table().iterrows()):
-        more = "" if place == 1 else f"{100 * row['more than holding still']:.1f} ± {100 * row['error of that']:.1f} %"
+        more = (
+            ""
+            if place == 1
+            else f"{100 * row['more than holding still']:.1f} ± {100 * row['error of that']:.1f} %"
+        )
         table.add_row(
-            str(name), f"{100 * row['mean a year']:.1f} ± {100 * row['error']:.1f} %", _percent(row["sd a year"]),
-            _percent(row["worst fall"]), _percent(row["traded a year"]), more,
-        )  # fmt: skip
+            str(name),
+            f"{100 * row['mean a year']:.1f} ± {100 * row['error']:.1f} %",
+            _percent(row["sd a year"]),
+            _percent(row["worst fall"]),
+            _percent(row["traded a year"]),
+            more,
+        )
     return table
 
 
 def _notes(found: Allocation, compared: BeforeAfter | None, sure: Resampled | None) -> list[str]:
-    """Return what is to be said: where it starts from, limits that do not matter, and what was not met."""
+    """Return what is to be said: where it starts from, limits that do not matter, and what was not
+    met.
+    """
     said = [f"Starts from {found.source}."]
     met = set(found.binding()["name"])
     period = found.request.source.period
     for name, limit in found.request.aim.limits.items():
         if name not in met:
             said.append(
-                f"The limit {name.replace('_', ' ')} {limit:g} does not bind; it is for one {period}, as all figures are."
+                f"The limit {name.replace('_', ' ')} {limit:g} does not bind; it is for one "
+                f"{period}, as all figures are."
             )
-    if "value_at_risk" in (*found.request.aim.limits, found.request.aim.minimize) and found.request.source.returns is not None:
-        said.append("A value at risk over scenarios has several local optima; these weights are the best of those found.")
+    if (
+        "value_at_risk" in (*found.request.aim.limits, found.request.aim.minimize)
+        and found.request.source.returns is not None
+    ):
+        said.append(
+            "A value at risk over scenarios has several local optima; these weights are the best "
+            "of those found."
+        )
     if compared is not None and found.request.source.in_order:
-        said.append(f"Before and after draw {period}s one by one, each holding from the distribution that fits it best.")
+        said.append(
+            f"Before and after draw {period}s one by one, each holding from the distribution that "
+            "fits it best."
+        )
     if found.cost:
         spread = found.request.region.held_for
-        said.append(f"The cost of trades counts as spread over {spread:g} {period}s, for which the weights are held.")
+        said.append(
+            f"The cost of trades counts as spread over {spread:g} {period}s, for which the "
+            "weights are held."
+        )
     if sure is not None and sure.infeasible:
-        said.append(f"In {sure.infeasible} resampled histories the limits could not be met; they took the least sd instead.")
+        said.append(
+            f"In {sure.infeasible} resampled histories the limits could not be met; they took the "
+            "least sd instead."
+        )
     return said
 
 
 def data(
-    found: Allocation, curve: Frontier, compared: BeforeAfter | None, sure: Resampled | None, walked: WalkForward | None
+    found: Allocation,
+    curve: Frontier,
+    compared: BeforeAfter | None,
+    sure: Resampled | None,
+    walked: WalkForward | None,
 ) -> dict[str, Any]:
     """Return all of it as plain data."""
     answer: dict[str, Any] = {
         "wanted": found.wanted,
         "source": found.source,
         "weights": {str(name): float(weight) for name, weight in found.weights.items()},
-        "today": None if found.today is None else {str(name): float(weight) for name, weight in found.today.items()},
+        "today": None
+        if found.today is None
+        else {str(name): float(weight) for name, weight in found.today.items()},
         "figures": plain_rows(found.table()),
         "binding": plain_rows(found.binding()),
         "frontier": plain_rows(curve.table()),
     }
     if compared is not None:
-        answer |= {"before and after": plain_rows(compared.table()), "trades": plain_rows(compared.trades())}
+        answer |= {
+            "before and after": plain_rows(compared.table()),
+            "trades": plain_rows(compared.trades()),
+        }
     if sure is not None:
         answer |= {"resampled": plain_rows(sure.table()), "cannot tell": sure.sentences()}
     if walked is not None:

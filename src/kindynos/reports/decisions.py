@@ -16,9 +16,19 @@ if TYPE_CHECKING:
     from kindynos.decisions.solve import Solution
 
 
-def decided(solution: Solution, worth: pd.DataFrame | None, switches: dict[str, pd.DataFrame]) -> Group:
-    """Return the alternatives, the policy, dominance, what it is worth to know, and where the best alternative switches."""
-    parts: list[RenderableType] = [_alternatives(solution), "", _policy(solution), "", _beats(solution)]
+def decided(
+    solution: Solution, worth: pd.DataFrame | None, switches: dict[str, pd.DataFrame]
+) -> Group:
+    """Return the alternatives, the policy, dominance, what it is worth to know, and where the best
+    alternative switches.
+    """
+    parts: list[RenderableType] = [
+        _alternatives(solution),
+        "",
+        _policy(solution),
+        "",
+        _beats(solution),
+    ]
     if worth is not None:
         parts += ["", _worth(worth)]
     for name, table in switches.items():
@@ -36,17 +46,34 @@ def _alternatives(solution: Solution) -> FigureTable:
     unit = f", {solution.decision.unit}" if solution.decision.unit else ""
     table = table_of(
         f"{solution.decision.name}: alternatives under the best later choices{unit}",
-        ("alternative", "left"), ("value", "right"), ("mean", "right"), ("sd", "right"), ("P5", "right"), ("P50", "right"),
-        ("P95", "right"), ("chance below 0", "right"),
-    )  # fmt: skip
+        ("alternative", "left"),
+        ("value", "right"),
+        ("mean", "right"),
+        ("sd", "right"),
+        ("P5", "right"),
+        ("P50", "right"),
+        ("P95", "right"),
+        ("chance below 0", "right"),
+    )
     for name, row in solution.table().iterrows():
         cells = [short(row[key]) for key in ("mean", "sd", "P5", "P50", "P95")]
-        table.add_row(str(name), _with_error(row["value"], row["error"]), *cells, per_cent(row["chance below 0"]))
+        table.add_row(
+            str(name),
+            _with_error(row["value"], row["error"]),
+            *cells,
+            per_cent(row["chance below 0"]),
+        )
     return table
 
 
 def _policy(solution: Solution) -> FigureTable:
-    table = table_of("The best policy", ("after", "left"), ("choice", "left"), ("choose", "left"), ("value", "right"))
+    table = table_of(
+        "The best policy",
+        ("after", "left"),
+        ("choice", "left"),
+        ("choose", "left"),
+        ("value", "right"),
+    )
     for path, best in sorted(solution.policy.items(), key=lambda item: (len(item[0]), item[0])):
         part = solution.parts[path]
         after = " > ".join(path) or "now"
@@ -59,17 +86,29 @@ def _beats(solution: Solution) -> FigureTable:
     names = list(found.index)
     columns = [(f"more than {name}", "right") for name in names]
     table = table_of(
-        "In the same trial", ("alternative", "left"), *columns, ("best in", "right"), ("mean regret", "right"), ("P95", "right")
+        "In the same trial",
+        ("alternative", "left"),
+        *columns,
+        ("best in", "right"),
+        ("mean regret", "right"),
+        ("P95", "right"),
     )
     for name in names:
-        cells = ["" if math.isnan(found.loc[name, other]) else per_cent(found.loc[name, other]) for other in names]
+        cells = [
+            "" if math.isnan(found.loc[name, other]) else per_cent(found.loc[name, other])
+            for other in names
+        ]
         row = regret.loc[name]
         table.add_row(name, *cells, per_cent(row["best in"]), short(row["mean"]), short(row["P95"]))
     return table
 
 
 def _worth(worth: pd.DataFrame) -> FigureTable:
-    table = table_of("What it would be worth to know before choosing", ("known", "left"), ("worth at most", "right"))
+    table = table_of(
+        "What it would be worth to know before choosing",
+        ("known", "left"),
+        ("worth at most", "right"),
+    )
     for name, row in worth.iterrows():
         table.add_row(str(name), _with_error(row["worth"], row["error"]))
     return table
@@ -78,7 +117,12 @@ def _worth(worth: pd.DataFrame) -> FigureTable:
 def _switch(name: str, table: pd.DataFrame) -> RenderableType:
     if not len(table):
         return Text(f"The best alternative does not change with {name} in this range.")
-    shown = table_of(f"Where the best alternative changes with {name}", (name, "right"), ("below", "left"), ("above", "left"))
+    shown = table_of(
+        f"Where the best alternative changes with {name}",
+        (name, "right"),
+        ("below", "left"),
+        ("above", "left"),
+    )
     for _, row in table.iterrows():
         shown.add_row(short(row[name]), row["best below"], row["best above"])
     return shown
@@ -90,21 +134,34 @@ def _dominated(solution: Solution) -> list[str]:
     for pair, row in solution.dominance().iterrows():
         one, other = pair if isinstance(pair, tuple) else (pair, "")
         if row["first order"]:
-            found.append(f"{one} dominates {other}: at every amount its chance of more is at least as large{rest}")
+            found.append(
+                f"{one} dominates {other}: at every amount its chance of more is at least as "
+                f"large{rest}"
+            )
         elif row["second order"]:
             found.append(f"{one} dominates {other} for whoever shuns risk (second order){rest}")
     return found
 
 
-def data(solution: Solution, worth: pd.DataFrame | None, switches: dict[str, pd.DataFrame]) -> dict[str, Any]:
+def data(
+    solution: Solution, worth: pd.DataFrame | None, switches: dict[str, pd.DataFrame]
+) -> dict[str, Any]:
     """Return the same for JSON."""
     from kindynos.reports.summary import plain_rows, plain_value
 
-    answer: Any = plain_value({
-        "decision": solution.decision.name, "best": solution.best, "rule": solution.by, "value": float(solution.value),
-        "low": solution.value.low, "high": solution.value.high,
-        "policy": [{"after": list(path), "choose": best} for path, best in solution.policy.items()],
-    })  # fmt: skip
+    answer: Any = plain_value(
+        {
+            "decision": solution.decision.name,
+            "best": solution.best,
+            "rule": solution.by,
+            "value": float(solution.value),
+            "low": solution.value.low,
+            "high": solution.value.high,
+            "policy": [
+                {"after": list(path), "choose": best} for path, best in solution.policy.items()
+            ],
+        }
+    )
     tables = {
         "alternatives": solution.table(),
         "parts": solution.nodes(),

@@ -19,7 +19,9 @@ def write_run(run: Run, stage: Path, parquet: bool = False) -> list[str]:
 
 
 def write_trials(run: Run, path: Path) -> None:
-    """Write the trials as CSV, or as Parquet by the file's name; raises FileError without what Parquet needs."""
+    """Write the trials as CSV, or as Parquet by the file's name; raises FileError without what
+    Parquet needs.
+    """
     if path.suffix != ".parquet":
         run.trials().to_csv(path)
         return

@@ -26,20 +26,41 @@ if TYPE_CHECKING:
 def distributions(name: str, ranking: Ranking, shown: Distribution, notes: list[str]) -> Group:
     """Return the ranking of distributions, the parameters of one of them, and what it tells."""
     table = table_of(
-        f"{name}: distributions for {len(ranking.data.values):,} values, by {ranking.criterion.upper()}",
-        ("distribution", "left"), ("parameters", "left"), (ranking.criterion.upper(), "right"), ("weight", "right"),
-        ("Anderson-Darling", "right"), ("p", "right"), ("Kolmogorov-Smirnov", "right"), ("p", "right"),
-    )  # fmt: skip
+        f"{name}: distributions for {len(ranking.data.values):,} values, by "
+        f"{ranking.criterion.upper()}",
+        ("distribution", "left"),
+        ("parameters", "left"),
+        (ranking.criterion.upper(), "right"),
+        ("weight", "right"),
+        ("Anderson-Darling", "right"),
+        ("p", "right"),
+        ("Kolmogorov-Smirnov", "right"),
+        ("p", "right"),
+    )
     for one in ranking:
         found = ranking.distances[one.label]
-        parameters = ", ".join(f"{key} {short(value)}" for key, value in one.fitted.estimates.items())
+        parameters = ", ".join(
+            f"{key} {short(value)}" for key, value in one.fitted.estimates.items()
+        )
         table.add_row(
-            one.label, parameters, f"{ranking.criterion_of(one):,.1f}", per_cent(ranking.weights[one.label]),
-            f"{found.anderson_darling:.2f}", _p(found.anderson_darling_p), f"{found.kolmogorov_smirnov:.3f}",
+            one.label,
+            parameters,
+            f"{ranking.criterion_of(one):,.1f}",
+            per_cent(ranking.weights[one.label]),
+            f"{found.anderson_darling:.2f}",
+            _p(found.anderson_darling_p),
+            f"{found.kolmogorov_smirnov:.3f}",
             _p(found.kolmogorov_smirnov_p),
-        )  # fmt: skip
-    words = [f"{ranking.verdict}. The p-values are by parametric bootstrap, {ranking.samples} samples each."]
-    words += [f"{one.label}: {'; '.join(one.fitted.edges.values())}." for one in ranking if one.fitted.edges]
+        )
+    words = [
+        f"{ranking.verdict}. The p-values are by parametric bootstrap, {ranking.samples} "
+        "samples each."
+    ]
+    words += [
+        f"{one.label}: {'; '.join(one.fitted.edges.values())}."
+        for one in ranking
+        if one.fitted.edges
+    ]
     words += [*_left_out(ranking.left_out), *notes]
     return Group(table, "", _fitted(shown), "", Text("\n".join(words), style="dim"))
 
@@ -68,53 +89,102 @@ def _p(value: float) -> str:
 def _fitted(one: Distribution) -> FigureTable:
     table = table_of(
         f"{one.label}: {one.fitted.description}",
-        ("parameter", "left"), ("estimate", "right"), ("standard error", "right"), ("95 % interval", "right"),
-    )  # fmt: skip
+        ("parameter", "left"),
+        ("estimate", "right"),
+        ("standard error", "right"),
+        ("95 % interval", "right"),
+    )
     for name, value in one.fitted.estimates.items():
         error = one.fitted.errors.get(name, 0.0)
         low, high = one.fitted.intervals.get(name, (value, value))
         held = "held" if error == 0.0 else "at an end" if math.isinf(error) else short(error)
-        table.add_row(name, _at(value, error), held, "" if error == 0.0 else f"{short(low)} to {short(high)}")
+        table.add_row(
+            name, _at(value, error), held, "" if error == 0.0 else f"{short(low)} to {short(high)}"
+        )
     return table
 
 
 def series(name: str, ranking: SeriesRanking, chosen: str, found: Diagnostics) -> Group:
-    """Return the ranking of processes, the parameters of one of them, the tests of what it leaves, and what it tells."""
-    criterion = ranking.criterion.replace("aicc", "AICc").replace("bic", "BIC").replace("aic", "AIC")
-    columns = [("process", "left"), ("parameters", "right"), (criterion, "right"), ("weight", "right")]
+    """Return the ranking of processes, the parameters of one of them, the tests of what it leaves,
+    and what it tells.
+    """
+    criterion = (
+        ranking.criterion.replace("aicc", "AICc").replace("bic", "BIC").replace("aic", "AIC")
+    )
+    columns = [
+        ("process", "left"),
+        ("parameters", "right"),
+        (criterion, "right"),
+        ("weight", "right"),
+    ]
     if ranking.scores:
-        columns += [("mean abs. error", "right"), ("CRPS", "right"), ("inside 50 %", "right"), ("inside 90 %", "right")]
-    table = table_of(f"{name}: processes for {len(ranking.series.values):,} values", *columns, ("", "left"))
+        columns += [
+            ("mean abs. error", "right"),
+            ("CRPS", "right"),
+            ("inside 50 %", "right"),
+            ("inside 90 %", "right"),
+        ]
+    table = table_of(
+        f"{name}: processes for {len(ranking.series.values):,} values", *columns, ("", "left")
+    )
     frame = ranking.table()
     for place, names in enumerate(ranking.groups.values()):
         if place:
             table.add_row("", *[""] * len(columns))
         for one in names:
             row = frame.loc[one]
-            cells = [str(int(row["parameters"])), f"{row[ranking.criterion]:,.1f}", per_cent(row["weight"])]
+            cells = [
+                str(int(row["parameters"])),
+                f"{row[ranking.criterion]:,.1f}",
+                per_cent(row["weight"]),
+            ]
             if ranking.scores:
-                cells += [short(row["mae"]), short(row["crps"]), per_cent(row["inside_50"], 0), per_cent(row["inside_90"], 0)]
+                cells += [
+                    short(row["mae"]),
+                    short(row["crps"]),
+                    per_cent(row["inside_50"], 0),
+                    per_cent(row["inside_90"], 0),
+                ]
             table.add_row(one, *cells, row["note"])
-    tests = table_of(f"What {chosen} leaves", ("test of the residuals", "left"), ("p", "right"), ("meaning", "left"))
+    tests = table_of(
+        f"What {chosen} leaves",
+        ("test of the residuals", "left"),
+        ("p", "right"),
+        ("meaning", "left"),
+    )
     for test in found.tests:
         tests.add_row(test.name, _p(test.p), test.words)
     words = [f"{ranking.verdict}.", *(f"{line}." for line in ranking.choices.words)]
     words.append(
-        f"{criterion} and weight compare processes of one group only, which a blank line ends; +c is with a constant. "
+        f"{criterion} and weight compare processes of one group only, which a blank line ends; +c "
+        "is with a constant. "
         "CRPS scores the whole fan; lower is better."
     )
     words += _left_out(ranking.left_out)
-    return Group(table, "", _process(chosen, ranking[chosen]), "", tests, "", Text("\n".join(words), style="dim"))
+    return Group(
+        table,
+        "",
+        _process(chosen, ranking[chosen]),
+        "",
+        tests,
+        "",
+        Text("\n".join(words), style="dim"),
+    )
 
 
 def _process(name: str, process: Process) -> FigureTable:
     assert process.fitted is not None
     table = table_of(
-        f"{name}: {process.fitted.description}", ("parameter", "left"), ("estimate", "right"), ("standard error", "right")
+        f"{name}: {process.fitted.description}",
+        ("parameter", "left"),
+        ("estimate", "right"),
+        ("standard error", "right"),
     )
     values = parameters_of(process)
     for key, error in process.fitted.errors.items():
-        table.add_row(key, _at(values[key], error), "at an end" if math.isinf(error) else short(error))
+        table.add_row(
+            key, _at(values[key], error), "at an end" if math.isinf(error) else short(error)
+        )
     return table
 
 
@@ -123,16 +193,24 @@ def parameters_of(process: Process) -> dict[str, float]:
     answer: dict[str, float] = {}
     for key, value in process.parameters.items():
         if isinstance(value, tuple):
-            answer |= {f"{key.replace('_', ' ')} {place}": float(part) for place, part in enumerate(value, start=1)}
+            answer |= {
+                f"{key.replace('_', ' ')} {place}": float(part)
+                for place, part in enumerate(value, start=1)
+            }
         elif isinstance(value, float | int) and not isinstance(value, bool):
             answer[key] = float(value)
     return answer
 
 
 def fan_table(process: Process, periods: Any, seed: int, trials: int = 10_000) -> pd.DataFrame:
-    """Return the coming periods: mean and percentiles of simulated paths with parameters that are drawn too."""
+    """Return the coming periods: mean and percentiles of simulated paths with parameters that are
+    drawn too.
+    """
     made = process.paths(len(periods), trials, seed, uncertain=True)[1:]
-    table = pd.DataFrame({f"P{q}": row for q, row in zip((5, 25, 50, 75, 95), _percentiles(made), strict=True)}, index=periods)
+    table = pd.DataFrame(
+        {f"P{q}": row for q, row in zip((5, 25, 50, 75, 95), _percentiles(made), strict=True)},
+        index=periods,
+    )
     table.insert(0, "mean", made.mean(axis=1))
     table.index.name = "period"
     return table
@@ -144,17 +222,28 @@ def _percentiles(made: Any) -> Any:
     return np.percentile(made, [5, 25, 50, 75, 95], axis=1)
 
 
-def trials(found: ReadTrials, names: list[str], pair: Joint | None, ranking: pd.DataFrame | None) -> Group:
-    """Return the figures of columns of trials, how two go together, and which others go with the first."""
+def trials(
+    found: ReadTrials, names: list[str], pair: Joint | None, ranking: pd.DataFrame | None
+) -> Group:
+    """Return the figures of columns of trials, how two go together, and which others go with the
+    first.
+    """
     parts: list[RenderableType] = [_column(found, name) for name in names]
     if pair is not None:
         parts.append(_pair(pair))
     if ranking is not None and len(ranking):
         table = table_of(
-            f"What goes with {names[0]}", ("column", "left"), ("rank correlation", "right"), ("share of variance", "right")
+            f"What goes with {names[0]}",
+            ("column", "left"),
+            ("rank correlation", "right"),
+            ("share of variance", "right"),
         )
         for other, row in ranking.iterrows():
-            table.add_row(str(other), f"{row['rank correlation']:.2f}", per_cent(max(row["first-order share"], 0.0)))
+            table.add_row(
+                str(other),
+                f"{row['rank correlation']:.2f}",
+                per_cent(max(row["first-order share"], 0.0)),
+            )
         parts.append(table)
     spaced: list[RenderableType] = [item for part in parts for item in (part, "")]
     if found.reading_notes:
@@ -165,10 +254,19 @@ def trials(found: ReadTrials, names: list[str], pair: Joint | None, ranking: pd.
 def _column(found: ReadTrials, name: str) -> FigureTable:
     result = found[name]
     unit = f", {result.unit}" if result.unit else ""
-    table = table_of(f"{name}{unit}: {result.size:,} trials", ("statistic", "left"), ("value", "right"), ("± 95 %", "right"))
+    table = table_of(
+        f"{name}{unit}: {result.size:,} trials",
+        ("statistic", "left"),
+        ("value", "right"),
+        ("± 95 %", "right"),
+    )
     for word, figure in reported_figures(result, Asked(PERCENTILES)):
         if word.startswith("chance"):
-            table.add_row(word, per_cent(float(figure)), "" if math.isnan(figure.error) else per_cent(figure.error))
+            table.add_row(
+                word,
+                per_cent(float(figure)),
+                "" if math.isnan(figure.error) else per_cent(figure.error),
+            )
             continue
         value, error = with_error(figure)
         table.add_row(word, value, "" if word in ("lowest", "highest") else error)
@@ -178,12 +276,25 @@ def _column(found: ReadTrials, name: str) -> FigureTable:
 
 
 def _pair(pair: Joint) -> FigureTable:
-    table = table_of(f"{pair.y.name} against {pair.x.name}", ("", "left"), ("value", "right"), ("95 % interval", "right"))
+    table = table_of(
+        f"{pair.y.name} against {pair.x.name}",
+        ("", "left"),
+        ("value", "right"),
+        ("95 % interval", "right"),
+    )
     for (one, two), share in pair.quadrants.items():
-        label = f"{pair.x.name} {one} {brief(pair.cuts[0])}, {pair.y.name} {two} {brief(pair.cuts[1])}"
-        table.add_row(label, per_cent(float(share)), f"{per_cent(share.low)} to {per_cent(share.high)}")
+        label = (
+            f"{pair.x.name} {one} {brief(pair.cuts[0])}, {pair.y.name} {two} {brief(pair.cuts[1])}"
+        )
+        table.add_row(
+            label, per_cent(float(share)), f"{per_cent(share.low)} to {per_cent(share.high)}"
+        )
     correlation = pair.correlation
-    table.add_row("rank correlation", f"{float(correlation):.2f}", f"{correlation.low:.2f} to {correlation.high:.2f}")
+    table.add_row(
+        "rank correlation",
+        f"{float(correlation):.2f}",
+        f"{correlation.low:.2f} to {correlation.high:.2f}",
+    )
     ends = f"{per_cent(max(pair.scatter.low, 0))} to {per_cent(pair.scatter.high)}"
     scatter = f"share of the variance of {pair.y.name} that {pair.x.name} leaves open"
     table.add_row(scatter, per_cent(max(float(pair.scatter), 0.0)), ends)

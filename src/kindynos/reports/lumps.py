@@ -1,4 +1,6 @@
-"""Sentences that stay true where many trials share one value: shares below and exactly at a figure, and chances of never."""
+"""Sentences that stay true where many trials share one value: shares below and exactly at a figure,
+and chances of never.
+"""
 
 from __future__ import annotations
 
@@ -17,7 +19,9 @@ LUMP = 0.2  # share of the trials on one value from which on it is pointed out
 
 
 def below_and_at(result: Result, value: float) -> str:
-    """Return which share of the trials lies below a value, and which exactly at it where that is not nothing."""
+    """Return which share of the trials lies below a value, and which exactly at it where that is
+    not nothing.
+    """
     below, at = float(np.mean(result.values < value)), float(np.mean(result.values == value))
     if at < 0.005:
         return f"{per_cent(below, 0)} of the trials lie below it"
@@ -26,7 +30,9 @@ def below_and_at(result: Result, value: float) -> str:
 
 
 def lump_of(result: Result) -> tuple[float, Estimate] | None:
-    """Return the value that most trials share and the chance of it, if they are many; infinity is told as "never"."""
+    """Return the value that most trials share and the chance of it, if they are many; infinity is
+    told as "never".
+    """
     values = result.values[np.isfinite(result.values)]
     if not values.size:
         return None
@@ -38,7 +44,9 @@ def lump_of(result: Result) -> tuple[float, Estimate] | None:
 
 
 def never(result: Result) -> tuple[Estimate, Estimate] | None:
-    """Return the chance that something never happens, and the mean where it does; None where it always does."""
+    """Return the chance that something never happens, and the mean where it does; None where it
+    always does.
+    """
     endless = np.isposinf(result.values)
     if not endless.any() or np.isneginf(result.values).any():
         return None
@@ -47,16 +55,28 @@ def never(result: Result) -> tuple[Estimate, Estimate] | None:
 
 
 def may_be_never(run: Run, name: str) -> bool:
-    """Return whether infinity means never: what it is calculated from waits for a period or a payback."""
-    formulas = (run.program.lines[line].formula or "" for line in run.program.ancestors([name]) if line in run.program.lines)
+    """Return whether infinity means never: what it is calculated from waits for a period or a
+    payback.
+    """
+    formulas = (
+        run.program.lines[line].formula or ""
+        for line in run.program.ancestors([name])
+        if line in run.program.lines
+    )
     return any(word in formula for formula in formulas for word in ("first_period", "payback"))
 
 
 def period_labels(run: Run, name: str) -> list[str]:
-    """Return the labels of the periods for a quantity that is the number of one, otherwise nothing."""
+    """Return the labels of the periods for a quantity that is the number of one, otherwise
+    nothing.
+    """
     line = run.program.lines.get(name)
     stated = run.labels and run.labels[0] != "1"
-    return run.labels if stated and line and (line.formula or "").replace(" ", "").startswith("first_period(") else []
+    return (
+        run.labels
+        if stated and line and (line.formula or "").replace(" ", "").startswith("first_period(")
+        else []
+    )
 
 
 def labelled(text: str, value: float, labels: list[str]) -> str:

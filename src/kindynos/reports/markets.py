@@ -15,8 +15,12 @@ from kindynos.markets.portfolio import Portfolio
 from kindynos.reports.tables import table_of
 
 
-def risk(held: Portfolio, table: pd.DataFrame, parts: pd.DataFrame, beside: pd.Series | None = None) -> Group:
-    """Return the risk table of a portfolio, what each holding adds, a benchmark, and how the prices were read."""
+def risk(
+    held: Portfolio, table: pd.DataFrame, parts: pd.DataFrame, beside: pd.Series | None = None
+) -> Group:
+    """Return the risk table of a portfolio, what each holding adds, a benchmark, and how the prices
+    were read.
+    """
     horizon = table.attrs["horizon"]
     days = "1 day" if horizon == 1 else f"{horizon} days"
     title = f"Losses of holdings worth {number(round(held.value))} over {days}"
@@ -28,9 +32,16 @@ def risk(held: Portfolio, table: pd.DataFrame, parts: pd.DataFrame, beside: pd.S
         ("95 % interval", "right"),
     ]
     shown = table_of(
-        title, *columns, ("%", "right"), ("expected shortfall", "right"), ("95 % interval", "right"), ("%", "right"),
-        keys=3, scalable=True, together=3,
-    )  # fmt: skip
+        title,
+        *columns,
+        ("%", "right"),
+        ("expected shortfall", "right"),
+        ("95 % interval", "right"),
+        ("%", "right"),
+        keys=3,
+        scalable=True,
+        together=3,
+    )
     notes, marked = _doubts(table)
     last = None
     for (method, window, level), (_, row) in zip(table.index, table.iterrows(), strict=True):
@@ -38,11 +49,23 @@ def risk(held: Portfolio, table: pd.DataFrame, parts: pd.DataFrame, beside: pd.S
         same = (method, window) == last
         last = (method, window)
         label = f"{method} *" if str(method) in marked else str(method)
-        shown.add_row("" if same else label, "" if same else f"{row['returns']}", f"{1 / (1 - level):.3g}", *cells)
+        shown.add_row(
+            "" if same else label,
+            "" if same else f"{row['returns']}",
+            f"{1 / (1 - level):.3g}",
+            *cells,
+        )
     often = f"{1 / (1 - parts.attrs['level']):.3g}"
     adds = table_of(
-        f"What each holding adds to the value at risk, 1 in {often}, {parts.attrs['method']}, over {days}",
-        *(("holding", "left"), ("value", "right"), ("adds", "right"), ("share", "right"), ("without it less by", "right")),
+        f"What each holding adds to the value at risk, 1 in {often}, {parts.attrs['method']}, "
+        f"over {days}",
+        *(
+            ("holding", "left"),
+            ("value", "right"),
+            ("adds", "right"),
+            ("share", "right"),
+            ("without it less by", "right"),
+        ),
     )
     for name, row in parts.iterrows():
         adds.add_row(
@@ -53,14 +76,32 @@ def risk(held: Portfolio, table: pd.DataFrame, parts: pd.DataFrame, beside: pd.S
         )
     first, end = table["first"].min(), table["last"].max()
     description = (
-        f"A value at risk is a loss exceeded on about 1 {'day' if horizon == 1 else f'stretch of {days}'} in so many, not the "
-        "most that can be lost. The intervals hold what the window leaves open; 'at least' means that it does not bound the "
-        f"figure from above. Returns from {first:%Y-%m-%d} to {end:%Y-%m-%d}; {held.prices.description}."
+        "A value at risk is a loss exceeded on about 1 "
+        f"{'day' if horizon == 1 else f'stretch of {days}'} in so many, not the "
+        "most that can be lost. The intervals hold what the window leaves open; 'at least' means "
+        "that it does not bound the "
+        f"figure from above. Returns from {first:%Y-%m-%d} to {end:%Y-%m-%d}; "
+        f"{held.prices.description}."
     )
-    notes += [Text(f"Left out: {name.replace(', all', '')}. {reason}.") for name, reason in table.attrs["left out"].items()]
-    stale = [Text(f"{held.prices.stale[0].upper()}{held.prices.stale[1:]}.", style="bold")] if held.prices.stale else []
+    notes += [
+        Text(f"Left out: {name.replace(', all', '')}. {reason}.")
+        for name, reason in table.attrs["left out"].items()
+    ]
+    stale = (
+        [Text(f"{held.prices.stale[0].upper()}{held.prices.stale[1:]}.", style="bold")]
+        if held.prices.stale
+        else []
+    )
     return Group(
-        *stale, shown, *notes, *_sampled(table), "", adds, *_beside(beside), Text(description, style="dim"), *_problems(held)
+        *stale,
+        shown,
+        *notes,
+        *_sampled(table),
+        "",
+        adds,
+        *_beside(beside),
+        Text(description, style="dim"),
+        *_problems(held),
     )
 
 
@@ -68,7 +109,12 @@ def _beside(beside: pd.Series | None) -> list[RenderableType]:
     """Return how the holdings would have gone with a benchmark."""
     if beside is None:
         return []
-    table = table_of(f"Today's holdings beside {beside.name}", ("", "left"), ("value", "right"), ("95 % interval", "right"))
+    table = table_of(
+        f"Today's holdings beside {beside.name}",
+        ("", "left"),
+        ("value", "right"),
+        ("95 % interval", "right"),
+    )
     for name, figure in beside.items():
         shown = per_cent if str(name).endswith("a year") else "{:.2f}".format
         label = str(name).replace(" a year", ", a year")
@@ -77,14 +123,20 @@ def _beside(beside: pd.Series | None) -> list[RenderableType]:
 
 
 def _doubts(table: pd.DataFrame) -> tuple[list[Text], set[str]]:
-    """Return what in the data contradicts which methods, a line each, and the names of these methods."""
+    """Return what in the data contradicts which methods, a line each, and the names of these
+    methods.
+    """
     rows = table[table["doubt"] != ""].reset_index().drop_duplicates(["method", "window"])
     several = table.index.get_level_values("window").nunique() > 1
     found: dict[str, list[str]] = {}
     for method, window, doubt in zip(rows["method"], rows["window"], rows["doubt"], strict=True):
-        where = "" if not several else " (whole history)" if window == "all" else f" (window {window})"
+        where = (
+            "" if not several else " (whole history)" if window == "all" else f" (window {window})"
+        )
         found.setdefault(str(doubt), []).append(f"{method}{where}")
-    return [Text(f"* {', '.join(names)}: {doubt}.") for doubt, names in found.items()], set(map(str, rows["method"]))
+    return [Text(f"* {', '.join(names)}: {doubt}.") for doubt, names in found.items()], set(
+        map(str, rows["method"])
+    )
 
 
 def _sampled(table: pd.DataFrame) -> list[Text]:
@@ -93,16 +145,31 @@ def _sampled(table: pd.DataFrame) -> list[Text]:
     if not (errors > 0).any():
         return []
     drawn = table[errors > 0]
-    share = float((drawn["value at risk sampling error"] / (drawn["value at risk high"] - drawn["value at risk low"])).max())
+    share = float(
+        (
+            drawn["value at risk sampling error"]
+            / (drawn["value at risk high"] - drawn["value at risk low"])
+        ).max()
+    )
     name = str(drawn.index[0][0])
-    return [Text(f"Of the intervals of {name!r}, the number of its days decides at most {200 * share:.0f} %.", style="dim")]
+    return [
+        Text(
+            f"Of the intervals of {name!r}, the number of its days decides at most "
+            f"{200 * share:.0f} %.",
+            style="dim",
+        )
+    ]
 
 
 def _loss(row: pd.Series, name: str) -> list[str]:
     value, low, high = (float(row[f"{name}{end}"]) for end in ("", " low", " high"))
     bounded = math.isfinite(high)
     step = step_of((high - low) / 2 if bounded else value - low)
-    interval = f"{number(low, step)} to {number(high, step)}" if bounded else f"at least {number(low, step)}"
+    interval = (
+        f"{number(low, step)} to {number(high, step)}"
+        if bounded
+        else f"at least {number(low, step)}"
+    )
     return [number(value, step), interval, f"{row[f'{name} %']:.2f}"]
 
 
@@ -112,7 +179,11 @@ def _problems(held: Portfolio) -> list[RenderableType]:
         for p in held.prices.problems.head(8).to_dict("records")
     ]
     left = len(held.prices.problems) - len(lines)
-    return [Text("\n".join([*lines, *([f"and {left} more"] if left > 0 else [])]), style="dim")] if lines else []
+    return (
+        [Text("\n".join([*lines, *([f"and {left} more"] if left > 0 else [])]), style="dim")]
+        if lines
+        else []
+    )
 
 
 def _at_row(row: Any) -> str:
@@ -124,22 +195,37 @@ def backtested(tested: Backtest) -> Group:
     title = f"{tested.method}, window {tested.window}, level {tested.level:g}: {tested.zone} zone"
     table = table_of(title, ("", "left"), ("value", "right"), ("", "left"))
     table.add_row("days tested", f"{tested.days:,}", "")
-    table.add_row("exceptions", str(tested.exceptions), f"{tested.expected:.1f} expected of right forecasts")
+    table.add_row(
+        "exceptions", str(tested.exceptions), f"{tested.expected:.1f} expected of right forecasts"
+    )
     tests = [
         ("Kupiec", tested.kupiec, "a small p: too many or too few exceptions"),
-        ("independence", tested.independence, "a small p: exceptions come in clusters (Christoffersen)"),
+        (
+            "independence",
+            tested.independence,
+            "a small p: exceptions come in clusters (Christoffersen)",
+        ),
         ("both", tested.conditional, "a small p: one or the other"),
     ]
     if tested.shortfall is not None:
-        tests.append(("expected shortfall", tested.shortfall, "a small p: losses beyond were larger than forecast"))
+        tests.append(
+            (
+                "expected shortfall",
+                tested.shortfall,
+                "a small p: losses beyond were larger than forecast",
+            )
+        )
     for name, verdict, meaning in tests:
         table.add_row(f"{name} p-value", f"{verdict.p_value:.3f}", meaning)
     hits = tested.table()[lambda frame: frame["exception"]]
     days = table_of("Exceptions", ("date", "left"), ("loss", "right"), ("forecast", "right"))
     for date, row in hits.tail(15).iterrows():
-        days.add_row(f"{date:%Y-%m-%d}", number(round(row["loss"])), number(round(row["value at risk"])))
+        days.add_row(
+            f"{date:%Y-%m-%d}", number(round(row["loss"])), number(round(row["value at risk"]))
+        )
     left = len(hits) - 15
     description = (
-        f"The supervisors' zone is by the number of exceptions{'' if left <= 0 else f'; {left} earlier days are not shown'}."
+        "The supervisors' zone is by the number of "
+        f"exceptions{'' if left <= 0 else f'; {left} earlier days are not shown'}."
     )
     return Group(table, "", days, Text(description, style="dim"))

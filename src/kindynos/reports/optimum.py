@@ -16,11 +16,16 @@ from kindynos.studies.optimum import Optimum
 
 
 def optimum(found: Optimum) -> Group:
-    """Return the best decisions, what they are worth on fresh draws, the constraints, and what is to be said of them."""
+    """Return the best decisions, what they are worth on fresh draws, the constraints, and what is
+    to be said of them.
+    """
     parts: list[Any] = [_decisions(found)]
     if found.limits:
         parts += ["", _constraints(found)]
-    how = f"{len(found.evaluations)} points tried on the same {found.trials:,} draws (seed {found.seed})"
+    how = (
+        f"{len(found.evaluations)} points tried on the same {found.trials:,} draws (seed "
+        f"{found.seed})"
+    )
     return Group(*parts, "", Text("\n".join(found.sentences())), Text(f"{how}.", style="dim"))
 
 
@@ -32,10 +37,16 @@ def _decisions(found: Optimum) -> FigureTable:
     aim = "Highest" if found.maximize else "Least"
     unit = f", {found.unit}" if found.unit else ""
     table = table_of(
-        f"{aim} {found.what}{unit}", ("decision", "left"), ("best", "right"), ("95 % error", "right"), ("unit", "left")
+        f"{aim} {found.what}{unit}",
+        ("decision", "left"),
+        ("best", "right"),
+        ("95 % error", "right"),
+        ("unit", "left"),
     )
     for name, value in found.decisions.items():
-        best, error = with_error(value) if value.error > 0 else (number(float(f"{float(value):.6g}")), "-")
+        best, error = (
+            with_error(value) if value.error > 0 else (number(float(f"{float(value):.6g}")), "-")
+        )
         table.add_row(name, best, error.removeprefix("± "), (found.units or {}).get(name) or "")
     table.add_row(found.what, *_split(found), found.unit or "")
     return table
@@ -49,9 +60,14 @@ def _split(found: Optimum) -> tuple[str, str]:
 
 def _constraints(found: Optimum) -> FigureTable:
     table = table_of(
-        "Constraints", ("constraint", "left"), ("in the search", "right"), ("on fresh draws", "right"),
-        ("95 % interval", "right"), ("binds", "left"), ("kept", "left"),
-    )  # fmt: skip
+        "Constraints",
+        ("constraint", "left"),
+        ("in the search", "right"),
+        ("on fresh draws", "right"),
+        ("95 % interval", "right"),
+        ("binds", "left"),
+        ("kept", "left"),
+    )
     for row in found.constraints().to_dict("records"):
         share = str(row["constraint"]).startswith("chance")
 
@@ -60,9 +76,13 @@ def _constraints(found: Optimum) -> FigureTable:
 
         interval = f"{shown(row['low'])} to {shown(row['high'])}"
         table.add_row(
-            str(row["constraint"]), shown(row["on the search's draws"]), shown(row["on fresh draws"]), interval,
-            "yes" if row["binds"] else "no", str(row["kept"]),
-        )  # fmt: skip
+            str(row["constraint"]),
+            shown(row["on the search's draws"]),
+            shown(row["on fresh draws"]),
+            interval,
+            "yes" if row["binds"] else "no",
+            str(row["kept"]),
+        )
     return table
 
 
@@ -72,7 +92,12 @@ def data(found: Optimum) -> dict[str, Any]:
         "objective": found.what,
         "maximize": found.maximize,
         "decisions": {
-            name: {"value": float(v), "error": plain_value(v.error), "low": plain_value(v.low), "high": plain_value(v.high)}
+            name: {
+                "value": float(v),
+                "error": plain_value(v.error),
+                "low": plain_value(v.low),
+                "high": plain_value(v.high),
+            }
             for name, v in found.decisions.items()
         },
         "value": plain_value(float(found.objective)),

@@ -1,4 +1,6 @@
-"""Simulated prices as a terminal shows them: what was fitted, where the price may end, and what the fit leaves open of it."""
+"""Simulated prices as a terminal shows them: what was fitted, where the price may end, and what the
+fit leaves open of it.
+"""
 
 from __future__ import annotations
 
@@ -24,11 +26,12 @@ ENDS = (5, 25, 50, 75, 95)
 
 @dataclass(frozen=True)
 class Outlook:
-    """What paths of a fitted price tell: figures by name, their intervals, and the drawdown of the history among like ones.
+    """What paths of a fitted price tell: figures by name, their intervals, and the drawdown of the
+    history among like ones.
 
-    ``shares`` are the names of figures that are shares, and ``how`` says of chances how they were found. ``seen`` is the
-    maximum drawdown of the history, and ``as_long`` those of paths of the same length; both None for values that may be
-    negative.
+    ``shares`` are the names of figures that are shares, and ``how`` says of chances how they were
+    found. ``seen`` is the maximum drawdown of the history, and ``as_long`` those of paths of the
+    same length; both None for values that may be negative.
     """
 
     figures: dict[str, float]
@@ -41,13 +44,25 @@ class Outlook:
     @property
     def place(self) -> float | None:
         """The percentile of the history's maximum drawdown among those of paths as long."""
-        return None if self.seen is None or self.as_long is None else 100 * float((self.as_long < self.seen).mean())
+        return (
+            None
+            if self.seen is None or self.as_long is None
+            else 100 * float((self.as_long < self.seen).mean())
+        )
 
     def data(self) -> dict[str, Any]:
-        """Return the same for JSON: where the price ends, chances, and drawdowns, each with its interval."""
+        """Return the same for JSON: where the price ends, chances, and drawdowns, each with its
+        interval.
+        """
         rows = {row["what"]: row for row in self.rows()}
         chances = [
-            {"what": name, "chance": row["value"], "low": row["low"], "high": row["high"], "how": row.get("how", "")}
+            {
+                "what": name,
+                "chance": row["value"],
+                "low": row["low"],
+                "high": row["high"],
+                "how": row.get("how", ""),
+            }
             for name, row in rows.items()
             if name.startswith(("ending", "ever"))
         ]
@@ -73,22 +88,36 @@ class Outlook:
         """Return a row for each figure: what, value, low, high, how."""
         missing = (math.nan, math.nan)
         return [
-            {"what": name, "value": value, **dict(zip(("low", "high"), self.intervals.get(name, missing), strict=True))}
+            {
+                "what": name,
+                "value": value,
+                **dict(zip(("low", "high"), self.intervals.get(name, missing), strict=True)),
+            }
             | ({"how": self.how[name]} if name in self.how else {})
             for name, value in self.figures.items()
         ]
 
 
 def outlook(
-    process: Process, made: Floats, history: Floats, dt: float, above: float | None, below: float | None, seed: int,
+    process: Process,
+    made: Floats,
+    history: Floats,
+    dt: float,
+    above: float | None,
+    below: float | None,
+    seed: int,
     uncertain: bool,
-) -> Outlook:  # fmt: skip
+) -> Outlook:
     """Return what paths ``(periods + 1, trials)`` of a process fitted to a history tell."""
     periods, positive = len(made) - 1, process.multiplies and bool(made.min() > 0)
-    goals = [(level, word) for level, word in ((above, "above"), (below, "below")) if level is not None]
+    goals = [
+        (level, word) for level, word in ((above, "above"), (below, "below")) if level is not None
+    ]
 
     def of(one: Process, paths: Floats) -> dict[str, float]:
-        found = {"mean": float(paths[-1].mean())} | {f"P{q}": float(np.percentile(paths[-1], q)) for q in ENDS}
+        found = {"mean": float(paths[-1].mean())} | {
+            f"P{q}": float(np.percentile(paths[-1], q)) for q in ENDS
+        }
         for level, word in goals:
             found |= _chances(one, paths, periods * dt, level, word, uncertain)
         if positive:
@@ -98,31 +127,52 @@ def outlook(
         return found
 
     figures = of(process, made)
-    ends = {} if uncertain else intervals(process, lambda one: of(one, one.paths(periods, FEW_TRIALS, seed, dt)))
-    held = {name: (min(low, figures[name]), max(high, figures[name])) for name, (low, high) in ends.items()}
-    how = {} if uncertain else {
-        f"{what} {word} {level:g}": ("closed form" if closed else "of the paths") if what == "ending" else (
-            "at any moment, closed form" if closed else "at the end of some day, of the paths"
-        )
-        for level, word in goals
-        for what, closed in (
-            ("ending", process.closed_form_at(periods * dt) is not None),
-            ("ever", process.closed_hit_probability(level, periods * dt) is not None),
-        )
-    }  # fmt: skip
+    ends = (
+        {}
+        if uncertain
+        else intervals(process, lambda one: of(one, one.paths(periods, FEW_TRIALS, seed, dt)))
+    )
+    held = {
+        name: (min(low, figures[name]), max(high, figures[name]))
+        for name, (low, high) in ends.items()
+    }
+    how = (
+        {}
+        if uncertain
+        else {
+            f"{what} {word} {level:g}": ("closed form" if closed else "of the paths")
+            if what == "ending"
+            else (
+                "at any moment, closed form" if closed else "at the end of some day, of the paths"
+            )
+            for level, word in goals
+            for what, closed in (
+                ("ending", process.closed_form_at(periods * dt) is not None),
+                ("ever", process.closed_hit_probability(level, periods * dt) is not None),
+            )
+        }
+    )
     shares = tuple(name for name in figures if name.startswith(("ending", "ever", "maximum")))
-    as_long = process.max_drawdowns(len(history) - 1, made.shape[1], seed, dt, uncertain=uncertain) if positive else None
+    as_long = (
+        process.max_drawdowns(len(history) - 1, made.shape[1], seed, dt, uncertain=uncertain)
+        if positive
+        else None
+    )
     seen = float(np.asarray(max_drawdown(history))) if positive else None
     return Outlook(figures, held, shares, how, seen, as_long)
 
 
-def _chances(process: Process, made: Floats, time: float, level: float, word: str, uncertain: bool) -> dict[str, float]:
+def _chances(
+    process: Process, made: Floats, time: float, level: float, word: str, uncertain: bool
+) -> dict[str, float]:
     """Return the chances of ending beyond a price, and of being there at any time before."""
     beyond = made > level if word == "above" else made < level
     closed = None if uncertain else process.closed_form_at(time)
     hit = None if uncertain else process.closed_hit_probability(level, time)
     return {
-        f"ending {word} {level:g}": float(beyond[-1].mean()) if closed is None else float(closed.chance(**{word: level})),
+        f"ending {word} {level:g}": float(beyond[-1].mean())
+        if closed is None
+        else float(closed.chance(**{word: level})),
         f"ever {word} {level:g}": float(beyond.any(axis=0).mean()) if hit is None else hit,
     }
 
@@ -135,33 +185,53 @@ def path_table(made: Floats) -> pd.DataFrame:
     return table
 
 
-def paths(name: str, process: Process, made: Floats, told: Outlook, history: int, seed: int) -> Group:
-    """Return what was fitted, where the price may end, chances, and the drawdown to expect, with what the fit leaves open."""
+def paths(
+    name: str, process: Process, made: Floats, told: Outlook, history: int, seed: int
+) -> Group:
+    """Return what was fitted, where the price may end, chances, and the drawdown to expect, with
+    what the fit leaves open.
+    """
     table = table_of(
         f"After {len(made) - 1} days, {made.shape[1]:,} paths, seed {seed}",
-        ("", "left"), ("value", "right"), ("95 % interval", "right"), ("", "left"),
-    )  # fmt: skip
+        ("", "left"),
+        ("value", "right"),
+        ("95 % interval", "right"),
+        ("", "left"),
+    )
     table.add_row("today", brief(float(made[0, 0])), "", "")
     for row in told.rows():
         share = row["what"] in told.shares
         step = step_of((row["high"] - row["low"]) / 2)
         shown = per_cent if share else partial(number, step=step) if step else brief
-        label = f"chance of {row['what']}" if row["what"].startswith(("ending", "ever")) else row["what"]
+        label = (
+            f"chance of {row['what']}"
+            if row["what"].startswith(("ending", "ever"))
+            else row["what"]
+        )
         interval = "" if math.isnan(row["low"]) else f"{shown(row['low'])} to {shown(row['high'])}"
         table.add_row(label, shown(row["value"]), interval, row.get("how", ""))
     if told.seen is not None and told.place is not None:
         note = f"percentile {told.place:.0f} of paths as long"
         table.add_row("maximum drawdown of the history", per_cent(told.seen), "", note)
     used = process.fitted.description if process.fitted else f"{history - 1} returns of the history"
-    open_ = f"The intervals hold what {history:,} prices leave open of the fit. " if told.intervals else ""
-    description = f"{open_}The chances are {process.basis.replace('per unit of time', 'a year')}. Learned from {used}."
+    open_ = (
+        f"The intervals hold what {history:,} prices leave open of the fit. "
+        if told.intervals
+        else ""
+    )
+    description = (
+        f"{open_}The chances are {process.basis.replace('per unit of time', 'a year')}. "
+        f"Learned from {used}."
+    )
     return Group(_fitted(name, process, history), "", table, Text(description, style="dim"))
 
 
 def _labelled(key: str, values: tuple[Any, ...], errors: Any) -> dict[str, Any]:
     """Return several values of one parameter by the names that their errors have."""
     if f"{key.replace('_', ' ')} 1" in errors:
-        return {f"{key.replace('_', ' ')} {place}": part for place, part in enumerate(values, start=1)}
+        return {
+            f"{key.replace('_', ' ')} {place}": part for place, part in enumerate(values, start=1)
+        }
     return {f"{key}[{place}]": part for place, part in enumerate(values)}
 
 
@@ -176,5 +246,9 @@ def _fitted(name: str, process: Process, history: int) -> Any:
         for label, part in parts.items():
             text = str(part) if isinstance(part, bool | str) else f"{part:.4g}"
             error = errors.get(label, math.nan)
-            fitted.add_row(label, text, "" if math.isnan(error) else "unknown" if math.isinf(error) else f"{error:.2g}")
+            fitted.add_row(
+                label,
+                text,
+                "" if math.isnan(error) else "unknown" if math.isinf(error) else f"{error:.2g}",
+            )
     return fitted

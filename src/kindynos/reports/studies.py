@@ -1,4 +1,6 @@
-"""Comparisons, sweeps, goals, drivers and single trials as a terminal shows them, and as plain data."""
+"""Comparisons, sweeps, goals, drivers and single trials as a terminal shows them, and as plain
+data.
+"""
 
 from __future__ import annotations
 
@@ -25,10 +27,14 @@ MOST_ROWS = 60
 
 
 def figure(value: float, error: float = math.nan, share: bool = False) -> str:
-    """Return a value with its error, both at the digits the error leaves; as per cent where it is a share."""
+    """Return a value with its error, both at the digits the error leaves; as per cent where it is a
+    share.
+    """
     if share:
         decimals = share_decimals([error])
-        return per_cent(value, decimals) + ("" if math.isnan(error) else f" ± {100 * error:.{decimals}f} %")
+        return per_cent(value, decimals) + (
+            "" if math.isnan(error) else f" ± {100 * error:.{decimals}f} %"
+        )
     step = step_of(error)
     if math.isnan(value) or step is None or error <= ROUNDING * abs(value):
         return brief(value)
@@ -36,36 +42,59 @@ def figure(value: float, error: float = math.nan, share: bool = False) -> str:
 
 
 def comparison(compared: Comparison, asked: Asked = USUAL) -> Group:
-    """Return for each outcome the scenarios side by side, the differences from the first, and what dominates what."""
+    """Return for each outcome the scenarios side by side, the differences from the first, and what
+    dominates what.
+    """
     table, differences = compared.table(asked), compared.differences(asked)
     chosen = asked.percentiles != USUAL.percentiles
     percentiles = [f"P{q:g}" for q in (asked.percentiles if chosen else (5, 50, 95))]
     parts: list[RenderableType] = []
     for outcome in compared.outcomes:
         more = [word for word, _ in asked.figures(_first_result(compared, outcome))]
-        rows = [s for s in table.loc[outcome].index if s in (*SHOWN, *percentiles, *more) or str(s).startswith("chance")]
+        rows = [
+            s
+            for s in table.loc[outcome].index
+            if s in (*SHOWN, *percentiles, *more) or str(s).startswith("chance")
+        ]
         side = table_of(
-            f"{outcome} by scenario", ("", "left"), *((name, "right") for name in compared.scenarios), scalable=True
+            f"{outcome} by scenario",
+            ("", "left"),
+            *((name, "right") for name in compared.scenarios),
+            scalable=True,
         )
         chances = {name: _chances(table[name].loc[outcome]) for name in compared.scenarios}
         endless = {name: _endless(compared, name, outcome) for name in compared.scenarios}
         awaited = any("chance of never" in found for found in endless.values())
         for statistic in rows:
             cells = [table.loc[(outcome, statistic), name] for name in compared.scenarios]
-            texts = [chances[name].get(statistic) or endless[name].get(str(statistic)) for name in compared.scenarios]
+            texts = [
+                chances[name].get(statistic) or endless[name].get(str(statistic))
+                for name in compared.scenarios
+            ]
             shown = [t or figure(c["value"], c["error"]) for t, c in zip(texts, cells, strict=True)]
-            side.add_row(str(statistic), *(text.replace("infinite", "never") if awaited else text for text in shown))
-        for word in dict.fromkeys(word for rows in endless.values() for word in rows if word not in ("mean", "sd")):
+            side.add_row(
+                str(statistic),
+                *(text.replace("infinite", "never") if awaited else text for text in shown),
+            )
+        for word in dict.fromkeys(
+            word for rows in endless.values() for word in rows if word not in ("mean", "sd")
+        ):
             side.add_row(word, *(endless[name].get(word, "-") for name in compared.scenarios))
         parts += [side, "", _differences(compared, outcome, differences), ""]
         parts += [_dominance(compared, outcome), ""] if len(rows) > 2 else []
     paired = bool(differences["paired"].all())
-    how = "trial by trial, on the same draws" if paired else "as independent samples where the draws are not the same"
+    how = (
+        "trial by trial, on the same draws"
+        if paired
+        else "as independent samples where the draws are not the same"
+    )
     return Group(*parts, Text(f"Differences are taken {how}; their error is 95 %.", style="dim"))
 
 
 def _endless(compared: Comparison, scenario: str, outcome: str) -> dict[str, str]:
-    """Return what is said of an outcome that is infinite in some trials: how often, and its mean where it is not."""
+    """Return what is said of an outcome that is infinite in some trials: how often, and its mean
+    where it is not.
+    """
     run = compared.runs[scenario]
     found = lumps.never(run[outcome]) if isinstance(run, Run) else None
     if found is None or not isinstance(run, Run):
@@ -75,8 +104,12 @@ def _endless(compared: Comparison, scenario: str, outcome: str) -> dict[str, str
     return {
         "mean": "-",
         "sd": "-",
-        "chance of never" if awaited else "trials that are infinite": figure(float(chance), chance.error, share=True),
-        "mean where it happens" if awaited else "mean of the others": figure(float(average), average.error),
+        "chance of never" if awaited else "trials that are infinite": figure(
+            float(chance), chance.error, share=True
+        ),
+        "mean where it happens" if awaited else "mean of the others": figure(
+            float(average), average.error
+        ),
     }
 
 
@@ -85,25 +118,41 @@ def _first_result(compared: Comparison, outcome: str) -> Result:
 
 
 def _chances(frame: pd.DataFrame) -> dict[Any, str]:
-    """Return the chances of one scenario, which as printed add up to 100 % with the trials without a value."""
-    frame = frame[[str(statistic).startswith("chance") for statistic in frame.index]].dropna(subset=["value"])
+    """Return the chances of one scenario, which as printed add up to 100 % with the trials without
+    a value.
+    """
+    frame = frame[[str(statistic).startswith("chance") for statistic in frame.index]].dropna(
+        subset=["value"]
+    )
     values = frame["value"].tolist()
     decimals = share_decimals(frame["error"])
     texts = shares([*values, max(1 - sum(values), 0.0)], decimals) if values else []
-    errors = ["" if math.isnan(error) else f" ± {100 * error:.{decimals}f} %" for error in frame["error"]]
+    errors = [
+        "" if math.isnan(error) else f" ± {100 * error:.{decimals}f} %" for error in frame["error"]
+    ]
     return dict(zip(frame.index, map("".join, zip(texts, errors, strict=False)), strict=False))
 
 
 def _differences(compared: Comparison, outcome: str, differences: pd.DataFrame) -> FigureTable:
     first = compared.scenarios[0]
     others = compared.scenarios[1:]
-    table = table_of(f"Difference from {first!r}", ("", "left"), *((name, "right") for name in others), scalable=True)
+    table = table_of(
+        f"Difference from {first!r}",
+        ("", "left"),
+        *((name, "right") for name in others),
+        scalable=True,
+    )
     frame = differences.loc[outcome]
     for statistic in frame.index.get_level_values("statistic").unique():
         share = str(statistic).startswith("higher")
         points = str(statistic).startswith("chance")
-        cells = [frame.loc[(name, statistic)] if (name, statistic) in frame.index else None for name in others]
-        table.add_row(str(statistic), *("" if c is None else _difference(c, share, points) for c in cells))
+        cells = [
+            frame.loc[(name, statistic)] if (name, statistic) in frame.index else None
+            for name in others
+        ]
+        table.add_row(
+            str(statistic), *("" if c is None else _difference(c, share, points) for c in cells)
+        )
     return table
 
 
@@ -116,15 +165,24 @@ def _difference(cell: pd.Series, share: bool, points: bool) -> str:
 def _dominance(compared: Comparison, outcome: str) -> RenderableType:
     lines = []
     frame = compared.dominance(outcome)
-    low = any(run[outcome].better == "low" for run in compared.runs.values() if not isinstance(run, ReportedMean))
+    low = any(
+        run[outcome].better == "low"
+        for run in compared.runs.values()
+        if not isinstance(run, ReportedMean)
+    )
     side = "below" if low else "above"
     for one, other in frame.index:
         row = frame.loc[(one, other)]
         if row["first order"]:
-            lines.append(f"{one} dominates {other}: at every value it has the larger chance of ending {side} (first order).")
+            lines.append(
+                f"{one} dominates {other}: at every value it has the larger chance of ending "
+                f"{side} (first order)."
+            )
         elif row["second order"]:
             lines.append(f"{one} dominates {other} for whoever shuns risk (second order).")
-    return Text("\n".join(lines) if lines else "No scenario dominates another stochastically.", style="dim")
+    return Text(
+        "\n".join(lines) if lines else "No scenario dominates another stochastically.", style="dim"
+    )
 
 
 def sweep(swept: Sweep) -> Group:
@@ -134,20 +192,38 @@ def sweep(swept: Sweep) -> Group:
     if len(swept.inputs) == 2 and swept.points.nunique().max() <= 12:
         for output in swept.outputs:
             grid, spread = swept.grid(output), swept.grid(output, errors=True)
-            columns = [(f"{grid.columns.name} {brief(float(value))}", "right") for value in grid.columns]
-            grid_table = table_of(f"{output}: {swept.statistic}", (str(grid.index.name), "right"), *columns, scalable=True)
-            rows = zip(grid.index.to_numpy(dtype=float), grid.to_numpy(), spread.to_numpy(), strict=True)
+            columns = [
+                (f"{grid.columns.name} {brief(float(value))}", "right") for value in grid.columns
+            ]
+            grid_table = table_of(
+                f"{output}: {swept.statistic}",
+                (str(grid.index.name), "right"),
+                *columns,
+                scalable=True,
+            )
+            rows = zip(
+                grid.index.to_numpy(dtype=float), grid.to_numpy(), spread.to_numpy(), strict=True
+            )
             for value, line, reach in rows:
                 both = zip(line.tolist(), reach.tolist(), strict=True)
-                grid_table.add_row(brief(float(value)), *(figure(one, error, share) for one, error in both))
+                grid_table.add_row(
+                    brief(float(value)), *(figure(one, error, share) for one, error in both)
+                )
             parts += [grid_table, ""]
         return Group(*parts)
     table = table_of(
-        swept.statistic, *((name, "right") for name in [*swept.inputs, *swept.outputs]), keys=len(swept.inputs), scalable=True
+        swept.statistic,
+        *((name, "right") for name in [*swept.inputs, *swept.outputs]),
+        keys=len(swept.inputs),
+        scalable=True,
     )
     for place in range(min(len(swept.points), MOST_ROWS)):
         inputs = [brief(float(value)) for value in swept.points.iloc[place]]
-        errors = [math.nan] * len(swept.outputs) if swept.errors is None else swept.errors.iloc[place].tolist()
+        errors = (
+            [math.nan] * len(swept.outputs)
+            if swept.errors is None
+            else swept.errors.iloc[place].tolist()
+        )
         cells = [figure(v, e, share) for v, e in zip(swept.values.iloc[place], errors, strict=True)]
         table.add_row(*inputs, *cells)
     left = len(swept.points) - MOST_ROWS
@@ -163,14 +239,24 @@ def goal(found: Goal) -> Group:
         table.add_row(brief(row["value"]), figure(row["statistic"], row["error"], share))
     unit = f" {found.unit}" if found.unit else ""
     aim = per_cent(found.goal) if share else number(found.goal)
-    description = f"{found.name} = {figure(float(found.value), found.value.error)}{unit} makes the {found.what} {aim}."
-    how = f"{found.trials:,} trials each, on the same draws, seed {found.seed}; the error is that of the sampling, 95 %."
+    description = (
+        f"{found.name} = {figure(float(found.value), found.value.error)}{unit} makes "
+        f"the {found.what} {aim}."
+    )
+    how = (
+        f"{found.trials:,} trials each, on the same draws, seed {found.seed}; the error is that "
+        "of the sampling, 95 %."
+    )
     return Group(Text(description, style="bold"), "", table, Text(how, style="dim"))
 
 
 def _in_thousands(frame: pd.DataFrame) -> tuple[float, str]:
     """Return what to divide a wide table by so that its figures fit, and the words that say so."""
-    return (1000.0, ": figures in thousands") if float(frame.abs().to_numpy().max()) >= 1e6 else (1.0, "")
+    return (
+        (1000.0, ": figures in thousands")
+        if float(frame.abs().to_numpy().max()) >= 1e6
+        else (1.0, "")
+    )
 
 
 def drivers(run: Run, outcome: str, method: str, frame: pd.DataFrame) -> Group:
@@ -184,16 +270,24 @@ def drivers(run: Run, outcome: str, method: str, frame: pd.DataFrame) -> Group:
         for column in frame.columns:
             if column == "share of variance" and closed:
                 cells.append(closed[place])
-            elif column.startswith(("share", "first order", "total", "error of")) or (method in ("sobol", "shapley")):
+            elif column.startswith(("share", "first order", "total", "error of")) or (
+                method in ("sobol", "shapley")
+            ):
                 cells.append(f"{100 * row[column]:.1f} %")
             elif column == "first-order share":
                 cells.append(per_cent(float(alone_share(row))))
-            elif column in ("rank correlation", "coefficient", "shift") or (column == "error" and method == "tail"):
+            elif column in ("rank correlation", "coefficient", "shift") or (
+                column == "error" and method == "tail"
+            ):
                 cells.append(f"± {row[column]:.3f}" if column == "error" else f"{row[column]:+.3f}")
             else:
                 cells.append(brief(float(f"{row[column] / scale:.4g}")))
         table.add_row(str(name), *cells)
-    facts = {key: value for key, value in frame.attrs.items() if isinstance(value, int | float) and method != "rank"}
+    facts = {
+        key: value
+        for key, value in frame.attrs.items()
+        if isinstance(value, int | float) and method != "rank"
+    }
     description = "; ".join(f"{key} {brief(float(value))}" for key, value in facts.items())
     made = f"{run.size:,} trials, seed {run.seed}" + (f"; {description}" if description else "")
     remarks = [ranking_remark(frame), made] if method == "rank" else [made]

@@ -14,14 +14,18 @@ from kindynos.results.sheet import USUAL, Asked, outcome_table
 
 
 def summary(run: Run, asked: Asked = USUAL) -> dict[str, Any]:
-    """Return the run's facts, and for each outcome its statistics with errors, and its drivers' ranking."""
+    """Return the run's facts, and for each outcome its statistics with errors, and its drivers'
+    ranking.
+    """
     outcomes: dict[str, Any] = {}
     for row in outcome_table(run, asked).reset_index().to_dict("records"):
         figures = plain_value({key: row[key] for key in ("value", "error", "low", "high")})
         note = {"note": row["note"]} if row["note"] else {}
         outcomes.setdefault(row["outcome"], {})[row["statistic"]] = figures | note
     facts = run.facts()
-    facts["correlations"] = [{key: plain_value(value) for key, value in row.items()} for row in facts["correlations"]]
+    facts["correlations"] = [
+        {key: plain_value(value) for key, value in row.items()} for row in facts["correlations"]
+    ]
     return {
         **facts,
         "units": {name: run[name].unit for name in run.outcomes},
@@ -42,8 +46,12 @@ def plain_value(value: Any) -> Any:
             return None
         return float(value) if math.isfinite(value) else ("infinity" if value > 0 else "-infinity")
     if isinstance(value, Mapping):
-        # An interval without one end is null there; an infinite figure, such as a payback that never comes, is a text.
-        return {str(key): None if _unbounded(key, item) else plain_value(item) for key, item in value.items()}
+        # An interval without one end is null there; an infinite figure, such as a payback that
+        # never comes, is a text.
+        return {
+            str(key): None if _unbounded(key, item) else plain_value(item)
+            for key, item in value.items()
+        }
     return value.item() if hasattr(value, "item") else value
 
 

@@ -1,7 +1,8 @@
 """Tables that fit the width there is: words wrap, numbers never do.
 
-A table that is too wide first wraps its headers and its columns of words, then shows large amounts in thousands or millions
-where its columns hold one kind of figure, and is at last cut into tables below each other, each with the first column.
+A table that is too wide first wraps its headers and its columns of words, then shows large amounts
+in thousands or millions where its columns hold one kind of figure, and is at last cut into tables
+below each other, each with the first column.
 """
 
 from __future__ import annotations
@@ -23,7 +24,10 @@ from rich.text import Text
 GAP = 3  # between columns
 NARROWEST = 12  # a column of words
 WIDEST_KEY = 30  # a first column that is not wrapped
-SCALES = ((1e7, 6, "millions"), (1e4, 3, "thousands"))  # from which amount on, its digits, and the word
+SCALES = (
+    (1e7, 6, "millions"),
+    (1e4, 3, "thousands"),
+)  # from which amount on, its digits, and the word
 _AMOUNT = re.compile(r"-?\d[\d,]*(?:\.\d+)?(?![\d,.]*\s(?:%|points))")
 
 
@@ -43,8 +47,14 @@ class Column:
 
     @property
     def least(self) -> int:
-        """The width below which it cannot be shown: that of its widest number, or of its longest word."""
-        words = [word for text in ([self.header] if self.right else [self.header, *self.cells]) for word in text.split()]
+        """The width below which it cannot be shown: that of its widest number, or of its longest
+        word.
+        """
+        words = [
+            word
+            for text in ([self.header] if self.right else [self.header, *self.cells])
+            for word in text.split()
+        ]
         longest = max(map(_width, words), default=0)
         if self.right:
             return max([longest, *map(_width, self.cells)])
@@ -52,7 +62,11 @@ class Column:
 
     def scaled(self) -> Column:
         """Return a column of large amounts in thousands or millions; others as they are."""
-        amounts = [abs(float(found.replace(",", ""))) for cell in self.cells for found in _AMOUNT.findall(cell)]
+        amounts = [
+            abs(float(found.replace(",", "")))
+            for cell in self.cells
+            for found in _AMOUNT.findall(cell)
+        ]
         for least, digits, word in SCALES:
             if self.right and max(amounts, default=0.0) >= least:
                 cells = [_shifted_all(cell, digits) for cell in self.cells]
@@ -68,7 +82,8 @@ class Column:
 class FigureTable:
     """A table with a title, whose first ``keys`` columns say what its rows are.
 
-    With ``scalable`` each further column holds amounts of one kind. ``together`` columns of them are best seen side by side.
+    With ``scalable`` each further column holds amounts of one kind. ``together`` columns of them
+    are best seen side by side.
     """
 
     title: str
@@ -85,11 +100,17 @@ class FigureTable:
     def __rich_console__(self, console: Console, options: ConsoleOptions) -> RenderResult:
         width, title = options.max_width, self.title
         keys, rest = self.columns[: self.keys], self.columns[self.keys :]
-        if self.scalable and _needed([*map(_key_width, keys), *(column.least for column in rest)]) > width:
+        if (
+            self.scalable
+            and _needed([*map(_key_width, keys), *(column.least for column in rest)]) > width
+        ):
             scaled = [column.scaled() for column in rest]
             words = {column.scale for column in scaled}
             title += f", in {words.pop()}" if len(words) == 1 and None not in words else ""
-            rest = [column if title != self.title or not column.scale else column.saying_so() for column in scaled]
+            rest = [
+                column if title != self.title or not column.scale else column.saying_so()
+                for column in scaled
+            ]
         yield Text.from_markup(title, style="bold")
         for place, part in enumerate(self._parts(keys, rest, width)):
             lines = console.render_lines(part, options, pad=False)
@@ -101,7 +122,10 @@ class FigureTable:
         widths, cut = [_key_width(column) for column in keys], False
         while rest:
             count = 0
-            while count < len(rest) and _needed([*widths, *(column.least for column in rest[: count + 1])]) <= width:
+            while (
+                count < len(rest)
+                and _needed([*widths, *(column.least for column in rest[: count + 1])]) <= width
+            ):
                 count += 1
             if count < len(rest) and count > self.together:
                 count -= count % self.together
@@ -110,8 +134,12 @@ class FigureTable:
             rest, cut = rest[count:], True
 
 
-def table_of(title: str, *columns: tuple[str, str], keys: int = 1, scalable: bool = False, together: int = 1) -> FigureTable:
-    """Return an empty table with a title and columns, each with its side; see FigureTable for the rest."""
+def table_of(
+    title: str, *columns: tuple[str, str], keys: int = 1, scalable: bool = False, together: int = 1
+) -> FigureTable:
+    """Return an empty table with a title and columns, each with its side; see FigureTable for the
+    rest.
+    """
     named = [Column(header, side == "right") for header, side in columns]
     return FigureTable(escape(title), named, keys, scalable, together)
 
@@ -137,14 +165,21 @@ class Trimmed:
 
 
 def _table(columns: Sequence[Column], width: int, keys: int | None = None) -> Table:
-    """Return the table of some columns; with a number of ``keys`` without the rows that are empty beyond these."""
+    """Return the table of some columns; with a number of ``keys`` without the rows that are empty
+    beyond these.
+    """
     table = Table(box=box.SIMPLE_HEAD, pad_edge=False)
     tight = _needed([column.widest for column in columns]) > width
     for column in columns:
         header = column.header
         if tight and column.right:
             header = "\n".join(wrap(header, column.least, break_long_words=False)) or header
-        table.add_column(header, justify="right" if column.right else "left", no_wrap=column.right, overflow="fold")
+        table.add_column(
+            header,
+            justify="right" if column.right else "left",
+            no_wrap=column.right,
+            overflow="fold",
+        )
     for row in zip(*(column.cells for column in columns), strict=True):
         if keys is None or any(row[keys:]):
             table.add_row(*row)
@@ -160,12 +195,16 @@ def _width(text: str) -> int:
 
 
 def _shifted_all(cell: str, digits: int) -> str:
-    """Return a cell with its amounts divided by a power of ten: no digit is lost, and all have as many decimals.
+    """Return a cell with its amounts divided by a power of ten: no digit is lost, and all have as
+    many decimals.
 
-    >>> _shifted_all("10,892,000 ± 20,000", 6), _shifted_all("-640", 3), _shifted_all("0.0 % ± 0.1 %", 3)
-    ('10.892 ± 0.020', '-0.64', '0.0 % ± 0.1 %')
+    >>> _shifted_all("10,892,000 ± 20,000", 6), _shifted_all("0.0 % ± 0.1 %", 3)
+    ('10.892 ± 0.020', '0.0 % ± 0.1 %')
     """
-    exact = [Decimal(found.replace(",", "")).scaleb(-digits).normalize() for found in _AMOUNT.findall(cell)]
+    exact = [
+        Decimal(found.replace(",", "")).scaleb(-digits).normalize()
+        for found in _AMOUNT.findall(cell)
+    ]
     decimals = max((max(-int(amount.as_tuple().exponent), 0) for amount in exact), default=0)
     amounts = iter(exact)
     return _AMOUNT.sub(lambda _: f"{next(amounts):,.{decimals}f}", cell)

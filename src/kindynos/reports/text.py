@@ -47,13 +47,18 @@ class _Terminal(Console):
 
     def print(self, *parts: Any, **_: Any) -> None:
         """Print parts below each other, without blanks at the ends of lines."""
-        super().print(Trimmed([self.render_str(part) if isinstance(part, str) else part for part in parts]), end="")
+        super().print(
+            Trimmed([self.render_str(part) if isinstance(part, str) else part for part in parts]),
+            end="",
+        )
 
 
 def console(width: int | None = None) -> Console:
-    """Return the console for standard output; where that is no terminal plain text, as wide as COLUMNS says.
+    """Return the console for standard output; where that is no terminal plain text, as wide as
+    COLUMNS says.
 
-    Without COLUMNS it is as wide as the terminal that has the error output, to which a pipe may lead, or else as given.
+    Without COLUMNS it is as wide as the terminal that has the error output, to which a pipe may
+    lead, or else as given.
     """
     from os import environ, get_terminal_size
     from sys import stderr, stdout
@@ -70,7 +75,10 @@ def console(width: int | None = None) -> Console:
 def run_report(run: Run, asked: Asked = USUAL) -> Group:
     """Return all outcomes of a run, their drivers, and how it was made."""
     parts: list[RenderableType] = [
-        Text.assemble((run.name, "bold"), f": {run.size:,} trials, {run.facts()['sampling']} plan, seed {run.seed}")
+        Text.assemble(
+            (run.name, "bold"),
+            f": {run.size:,} trials, {run.facts()['sampling']} plan, seed {run.seed}",
+        )
     ]
     for name in run.outcomes:
         parts += ["", _row_table(run, name) if run[name].is_row else _outcome(run, name, asked)]
@@ -88,16 +96,24 @@ def _title(result: Result | RowResult) -> str:
 
 def _outcome(run: Run, name: str, asked: Asked) -> FigureTable:
     result = run[name]
-    table = table_of(_title(result), ("", "left"), ("value", "right"), ("95 % error", "right"), ("", "left"))
+    table = table_of(
+        _title(result), ("", "left"), ("value", "right"), ("95 % error", "right"), ("", "left")
+    )
     step = step_of(result.mean.error)
-    figures, more = reported_figures(result, replace(asked, statistics=(), chances={})), asked.figures(result)
+    figures, more = (
+        reported_figures(result, replace(asked, statistics=(), chances={})),
+        asked.figures(result),
+    )
     labels, endless = lumps.period_labels(run, name), lumps.never(result)
     for word, figure in figures:
         if word == "mean" and endless is not None:
             awaited = lumps.may_be_never(run, name)
             what = "chance of never" if awaited else "trials that are infinite"
             table.add_row(what, *_share(endless[0]), "the mean is infinite")
-            table.add_row("mean where it happens" if awaited else "mean of the others", *with_error(endless[1]))
+            table.add_row(
+                "mean where it happens" if awaited else "mean of the others",
+                *with_error(endless[1]),
+            )
         elif not word.startswith("chance") and not (word == "sd" and endless is not None):
             value, error = _figure(word, figure, step)
             percentile = word == "base case percentile"
@@ -108,23 +124,35 @@ def _outcome(run: Run, name: str, asked: Asked) -> FigureTable:
     lump = lumps.lump_of(result)
     if lump is not None and lump[0] != result.target:
         table.add_row(
-            f"chance of exactly {lumps.labelled(brief(lump[0]), lump[0], labels)}", *_share(lump[1]), "many trials share it"
+            f"chance of exactly {lumps.labelled(brief(lump[0]), lump[0], labels)}",
+            *_share(lump[1]),
+            "many trials share it",
         )
-    for row in _chances(result, [(word, figure) for word, figure in figures if word.startswith("chance")]):
+    for row in _chances(
+        result, [(word, figure) for word, figure in figures if word.startswith("chance")]
+    ):
         table.add_row(*row)
     for word, figure in more:
         table.add_row(
-            word.replace("_", " "), *(_share(figure) if word.startswith("chance") else with_error(figure)), figure.note
+            word.replace("_", " "),
+            *(_share(figure) if word.startswith("chance") else with_error(figure)),
+            figure.note,
         )
     if result.bad:
-        table.add_row("without a value", f"{result.bad:,}", "", f"of {result.size:,} trials; left out above")
+        table.add_row(
+            "without a value", f"{result.bad:,}", "", f"of {result.size:,} trials; left out above"
+        )
     for text, count in run.notes(name).items():
         table.add_row(text, f"{count:,}", "", f"of {result.size:,} trials")
     return table
 
 
 def _figure(word: str, figure: Estimate, step: float | None) -> tuple[str, str]:
-    return (number(float(figure), step), "") if word in ("base case", "lowest", "highest") else with_error(figure)
+    return (
+        (number(float(figure), step), "")
+        if word in ("base case", "lowest", "highest")
+        else with_error(figure)
+    )
 
 
 def _share(chance: Estimate) -> tuple[str, str]:
@@ -136,12 +164,17 @@ def _share(chance: Estimate) -> tuple[str, str]:
 def _remark(word: str, figure: Estimate, result: Result) -> str:
     if word in ("base case percentile", "P5"):
         return lumps.below_and_at(result, float(result.base if word != "P5" else figure))
-    remarks = {"lowest": f"{figure.note}, not the worst possible", "highest": f"{figure.note}, not the best possible"}
+    remarks = {
+        "lowest": f"{figure.note}, not the worst possible",
+        "highest": f"{figure.note}, not the best possible",
+    }
     return remarks.get(word, figure.note)
 
 
 def _chances(result: Result, found: list[tuple[str, Estimate]]) -> list[tuple[str, str, str, str]]:
-    """Return the chances on either side of the target; as printed they add up to 100 %, with the failed trials."""
+    """Return the chances on either side of the target; as printed they add up to 100 %, with the
+    failed trials.
+    """
     if not found:
         return []
     failed = result.bad / result.size
@@ -151,7 +184,11 @@ def _chances(result: Result, found: list[tuple[str, Estimate]]) -> list[tuple[st
     for (word, chance), text in zip(found, texts, strict=False):
         known = not math.isnan(chance.error)
         error = f"± {100 * chance.error:.{decimals}f} %" if known else ""
-        remark = f"95 % interval {100 * chance.low:.{decimals}f} to {100 * chance.high:.{decimals}f} %" if known else ""
+        remark = (
+            f"95 % interval {100 * chance.low:.{decimals}f} to {100 * chance.high:.{decimals}f} %"
+            if known
+            else ""
+        )
         side = word.rpartition(" ")[0]
         rows.append((f"{side} {number(result.target or 0.0)}", text, error, remark))
     if failed:
@@ -162,7 +199,9 @@ def _chances(result: Result, found: list[tuple[str, Estimate]]) -> list[tuple[st
 def _row_table(run: Run, name: str) -> FigureTable:
     result = run.row(name)
     table = table_of(
-        _title(result), ("period", "left"), *((word, "right") for word in ("base", "mean", "95 % error", "P5", "P50", "P95"))
+        _title(result),
+        ("period", "left"),
+        *((word, "right") for word in ("base", "mean", "95 % error", "P5", "P50", "P95")),
     )
     percentiles = result.percentile([5, 50, 95])
     for period, label in enumerate(result.labels):
@@ -186,12 +225,16 @@ def _ranking(run: Run, name: str) -> Group:
     )
     for driver, row in frame.iterrows():
         correlation = f"± {row['error']:.3f}" if row["error"] == row["error"] else ""
-        table.add_row(str(driver), f"{row['rank correlation']:+.3f}", correlation, *_share(alone_share(row)))
+        table.add_row(
+            str(driver), f"{row['rank correlation']:+.3f}", correlation, *_share(alone_share(row))
+        )
     return Group(table, Text(ranking_remark(frame), style="dim"))
 
 
 def alone_share(row: pd.Series) -> Estimate:
-    """Return a first-order share of a ranking with its error; an estimate below 0 stands for none."""
+    """Return a first-order share of a ranking with its error; an estimate below 0 stands for
+    none.
+    """
     value, error = max(row["first-order share"], 0.0), row["error of share"]
     return Estimate(value, value - error, value + error)
 
@@ -199,35 +242,66 @@ def alone_share(row: pd.Series) -> Estimate:
 def ranking_remark(frame: pd.DataFrame) -> str:
     """Return what the shares of a ranking leave, or that they overlap."""
     if frame.attrs["correlated"]:
-        return "Some drivers move together, so their shares overlap; shapley divides the variance among them."
+        return (
+            "Some drivers move together, so their shares overlap; shapley divides the variance "
+            "among them."
+        )
     rest = max(frame.attrs["interaction"], 0.0)
-    return f"A share is what a driver explains alone; {100 * rest:.1f} % is left for interaction between drivers."
+    return (
+        f"A share is what a driver explains alone; {100 * rest:.1f} % is left for interaction "
+        "between drivers."
+    )
 
 
 def _closing(run: Run) -> list[RenderableType]:
     facts = run.facts()
-    lines = ["The 95 % error is how far a figure may be off because trials are drawn at random; it is no range of outcomes."]
+    lines = [
+        "The 95 % error is how far a figure may be off because trials are drawn at random; it is "
+        "no range of outcomes."
+    ]
     if run.size < 200:
-        lines = [f"{run.size} trials are too few to say how far off these figures are: at least 200 are needed."]
+        lines = [
+            f"{run.size} trials are too few to say how far off these figures are: at least 200 "
+            "are needed."
+        ]
     lines += [f"Rounded up {facts['rounded up']}."] if facts["rounded up"] else []
     lines += [f"Partial: {facts['partial']}."] if facts["partial"] else []
     lines += [f"Carried out as {facts['processes']}."] if facts["processes"] else []
     lines += [f"{aim}: {met}." for aim, met in facts["aims"].items()]
     for row in facts["correlations"]:
-        requested = "" if row["requested"] is None or row["requested"] != row["requested"] else f", asked {row['requested']:g}"
-        what = f"{row['kind']} correlation {row['reached']:.3f} reached{requested} ({row['copula']} copula)"
+        requested = (
+            ""
+            if row["requested"] is None or row["requested"] != row["requested"]
+            else f", asked {row['requested']:g}"
+        )
+        what = (
+            f"{row['kind']} correlation {row['reached']:.3f} reached{requested} "
+            f"({row['copula']} copula)"
+        )
         lines.append(f"{row['first']} with {row['second']}: {what}.")
-    lines += [f"Repaired, since the correlations asked for cannot hold together: {text}." for text in facts["repaired"]]
-    lines += [f"Assumed independent: {text}." for text in facts["assumed independent"]]
-    lines += [f"{name} has no value in some trials; the first is {text}." for name, text in facts["first bad"].items()]
     lines += [
-        f"Look at {found.name}: {found.text}." for found in review(run.program) if found.name not in ("dependence", "sources")
+        f"Repaired, since the correlations asked for cannot hold together: {text}."
+        for text in facts["repaired"]
+    ]
+    lines += [f"Assumed independent: {text}." for text in facts["assumed independent"]]
+    lines += [
+        f"{name} has no value in some trials; the first is {text}."
+        for name, text in facts["first bad"].items()
+    ]
+    lines += [
+        f"Look at {found.name}: {found.text}."
+        for found in review(run.program)
+        if found.name not in ("dependence", "sources")
     ]
     return [Text(line, style="dim") for line in lines]
 
 
-def sheet_table(title: str, frame: pd.DataFrame, units: dict[str, str | None], whole: bool = False) -> FigureTable:
-    """Return a sheet of one case; of many periods the first ones and the last, unless it is to be whole."""
+def sheet_table(
+    title: str, frame: pd.DataFrame, units: dict[str, str | None], whole: bool = False
+) -> FigureTable:
+    """Return a sheet of one case; of many periods the first ones and the last, unless it is to be
+    whole.
+    """
     labels = list(frame.columns[1:])
     shown = labels if len(labels) <= 6 or whole else [*labels[:4], labels[-1]]
     columns = [(str(label), "right") for label in shown]
@@ -242,14 +316,22 @@ def sheet_table(title: str, frame: pd.DataFrame, units: dict[str, str | None], w
         cells = [brief(float(row[label])) if row[label] == row[label] else "" for label in shown]
         if len(shown) < len(labels):
             cells.insert(4, "..." if cells[0] else "")
-        value = [brief(float(row["value"])) if row["value"] == row["value"] else "" if any(cells) else "-"]
-        table.add_row(str(name), units.get(str(name)) or "", *(value if has_numbers else []), *cells)
+        value = [
+            brief(float(row["value"]))
+            if row["value"] == row["value"]
+            else ""
+            if any(cells)
+            else "-"
+        ]
+        table.add_row(
+            str(name), units.get(str(name)) or "", *(value if has_numbers else []), *cells
+        )
     return table
 
 
 def drivers_table(program: Program) -> FigureTable:
-    """Return each driver's distribution in words: parameters, mean, percentiles, the chance of being negative, and its
-    source.
+    """Return each driver's distribution in words: parameters, mean, percentiles, the chance of
+    being negative, and its source.
     """
     based = any(driver.base is not None for driver in program.drivers.values())
     columns = [
@@ -259,15 +341,31 @@ def drivers_table(program: Program) -> FigureTable:
         *([("base", "right")] if based else []),
         ("mean", "right"),
     ]
-    more = [("P5", "right"), ("P50", "right"), ("P95", "right"), ("below 0", "right"), ("source", "left")]
+    more = [
+        ("P5", "right"),
+        ("P50", "right"),
+        ("P95", "right"),
+        ("below 0", "right"),
+        ("source", "left"),
+    ]
     table = table_of("Drivers", *columns, *more)
     for name, driver in program.drivers.items():
         if not isinstance(driver, DistributionDriver):
             stated: object
-            stated, each = (driver.distribution, driver.each or "trial") if isinstance(driver, DependentDriver) else ("", "")
+            stated, each = (
+                (driver.distribution, driver.each or "trial")
+                if isinstance(driver, DependentDriver)
+                else ("", "")
+            )
             if isinstance(driver, ProcessDriver):
                 stated, each = driver.process, "process"
-            table.add_row(name, escape(repr(stated)), each, *_ends(program, driver, based), escape(driver.source or "-"))
+            table.add_row(
+                name,
+                escape(repr(stated)),
+                each,
+                *_ends(program, driver, based),
+                escape(driver.source or "-"),
+            )
             continue
         distribution = driver.distribution
         figures = [
@@ -277,18 +375,33 @@ def drivers_table(program: Program) -> FigureTable:
         ]
         below = distribution.chance(below=0)
         each, description = driver.each or "trial", per_cent(below) if below > 0 else "never"
-        table.add_row(name, escape(repr(distribution)), each, *map(brief, figures), description, escape(driver.source or "-"))
+        table.add_row(
+            name,
+            escape(repr(distribution)),
+            each,
+            *map(brief, figures),
+            description,
+            escape(driver.source or "-"),
+        )
     return table
 
 
 def _ends(program: Program, driver: Driver, based: bool) -> list[str]:
-    """Return what a driver that is simulated may be, a row after the last period, as the columns of the drivers' table."""
+    """Return what a driver that is simulated may be, a row after the last period, as the columns of
+    the drivers' table.
+    """
     if program.recorded:
         return ["-"] * (6 if based else 5)
     drawn = program.draw(PLANS["random"], 0, {0: TRIED}, program.ancestors([driver.name]))
     ends = np.atleast_2d(program.evaluate(drawn, TRIED, [driver.name])[0][driver.name])[-1]
     base = (
-        [float(np.atleast_2d(program.evaluate(program.base_values(), 1, [driver.name])[0][driver.name])[-1, 0])]
+        [
+            float(
+                np.atleast_2d(
+                    program.evaluate(program.base_values(), 1, [driver.name])[0][driver.name]
+                )[-1, 0]
+            )
+        ]
         if based
         else []
     )
@@ -298,20 +411,30 @@ def _ends(program: Program, driver: Driver, based: bool) -> list[str]:
 
 
 def cohort_table(name: str, cohort: Cohort) -> FigureTable:
-    """Return a cohort's start and the chances of its moves in a period, from the states down to those across."""
+    """Return a cohort's start and the chances of its moves in a period, from the states down to
+    those across.
+    """
     table = table_of(
-        f"Cohort {name}: chances a period", ("from", "left"), ("start", "right"), *((f"to {s}", "right") for s in cohort.states)
+        f"Cohort {name}: chances a period",
+        ("from", "left"),
+        ("start", "right"),
+        *((f"to {s}", "right") for s in cohort.states),
     )
     rows: Any = cohort.transition if cohort.periods is None else cohort.transition[0]
     for state, row in zip(cohort.states, rows, strict=True):
-        cells = [entry if isinstance(entry, str) else ("" if entry == 0 else per_cent(entry)) for entry in row]
+        cells = [
+            entry if isinstance(entry, str) else ("" if entry == 0 else per_cent(entry))
+            for entry in row
+        ]
         table.add_row(state, number(cohort.start.get(state, 0.0)), *cells)
     return table
 
 
 def givens_table(program: Program) -> FigureTable:
     """Return the given figures with unit and source."""
-    table = table_of("Given", ("figure", "left"), ("value", "right"), ("unit", "left"), ("source", "left"))
+    table = table_of(
+        "Given", ("figure", "left"), ("value", "right"), ("unit", "left"), ("source", "left")
+    )
     for name, given in program.givens.items():
         value = given.value
         word = "pairs" if given.shape.table else "periods"
@@ -322,7 +445,9 @@ def givens_table(program: Program) -> FigureTable:
 
 def catalogue() -> FigureTable:
     """Return the distributions by name, with their parameters and what each is good for."""
-    table = table_of("Distributions", ("name", "left"), ("parameters", "left"), ("good for", "left"))
+    table = table_of(
+        "Distributions", ("name", "left"), ("parameters", "left"), ("good for", "left")
+    )
     for name, distribution in CATALOGUE.items():
         table.add_row(name, ", ".join(parameter_names(distribution)), escape(distribution.use))
     return table
@@ -330,14 +455,21 @@ def catalogue() -> FigureTable:
 
 def about_distribution(distribution: type[Distribution]) -> Text:
     """Return what a distribution's documentation says, and how a model file states it."""
-    description = inspect.cleandoc(distribution.__doc__ or "").split(">>>")[0].strip().replace("``", "")
+    description = (
+        inspect.cleandoc(distribution.__doc__ or "").split(">>>")[0].strip().replace("``", "")
+    )
     keys = "\n".join(f"{name} = ..." for name in parameter_names(distribution))
     head = f"{distribution.label}\n{description}\n\nGood for: {distribution.use}."
-    return Text(f'{head}\n\nIn a model file:\n\n[drivers.NAME]\ndistribution = "{distribution.label}"\n{keys}')
+    return Text(
+        f"{head}\n\nIn a model file:\n\n[drivers.NAME]\ndistribution = "
+        f'"{distribution.label}"\n{keys}'
+    )
 
 
 def distribution_figures(distribution: Distribution, mark: float | None) -> FigureTable:
-    """Return a distribution's mean, sd, skewness, support, percentiles, and the chances on either side of a mark."""
+    """Return a distribution's mean, sd, skewness, support, percentiles, and the chances on either
+    side of a mark.
+    """
     table = table_of(repr(distribution), ("", "left"), ("value", "right"))
     for word, value in (
         ("mean", distribution.mean),
@@ -345,12 +477,18 @@ def distribution_figures(distribution: Distribution, mark: float | None) -> Figu
         ("skewness", distribution.skewness),
     ):
         table.add_row(word, "does not exist" if math.isnan(value) else brief(value))
-    for word, end in zip(("lowest possible", "highest possible"), distribution.support, strict=True):
+    for word, end in zip(
+        ("lowest possible", "highest possible"), distribution.support, strict=True
+    ):
         table.add_row(word, brief(end) if math.isfinite(end) else "no limit")
     for q in PERCENTILES:
         table.add_row(f"P{q}", brief(float(distribution.percentile(q))))
     if mark is not None:
-        chances = (distribution.chance(below=mark), distribution.chance(at=mark), distribution.chance(above=mark))
+        chances = (
+            distribution.chance(below=mark),
+            distribution.chance(at=mark),
+            distribution.chance(above=mark),
+        )
         for word, share in zip(("below", "at", "above"), shares(list(chances), 2), strict=True):
             table.add_row(f"chance {word} {brief(mark)}", share)
     return table
@@ -358,5 +496,8 @@ def distribution_figures(distribution: Distribution, mark: float | None) -> Figu
 
 def findings(found: Iterable[Finding]) -> Group:
     """Return what looks wrong, or that nothing does."""
-    lines = [Text.assemble(("look at ", "bold"), (finding.name, "bold"), f": {finding.text}") for finding in found]
+    lines = [
+        Text.assemble(("look at ", "bold"), (finding.name, "bold"), f": {finding.text}")
+        for finding in found
+    ]
     return Group(*(lines or [Text("Nothing looks wrong.")]))

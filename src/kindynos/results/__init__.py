@@ -1,1 +1,3 @@
-"""Runs, and reading them: statistics with their sampling errors, trials, and what drives an outcome."""
+"""Runs, and reading them: statistics with their sampling errors, trials, and what drives an
+outcome.
+"""

@@ -17,8 +17,15 @@ def facts(run: SimulatedTrials, correlations: pd.DataFrame) -> dict[str, Any]:
     """Return the facts of a run; see Run.facts."""
     program, drawing, record = run.program, run.drawing, run.record
     partial = f"stopped after {run.size:,} of {run.requested:,} trials" if run.partial else ""
-    rounded = f"from the {record.rounded_from:,} trials requested, to whole blocks" if record.rounded_from else ""
-    copies = f"single trials in {record.processes} processes, on copies of the function: the object here did not see the calls"
+    rounded = (
+        f"from the {record.rounded_from:,} trials requested, to whole blocks"
+        if record.rounded_from
+        else ""
+    )
+    copies = (
+        f"single trials in {record.processes} processes, on copies of the function: the "
+        "object here did not see the calls"
+    )
     return {
         "model": run.name,
         "trials": run.size,
@@ -31,7 +38,10 @@ def facts(run: SimulatedTrials, correlations: pd.DataFrame) -> dict[str, Any]:
         "seed": run.seed,
         "assumed independent": _assumed_independent(program),
         "correlations": correlations.to_dict("records"),
-        "repaired": [f"{r.first} with {r.second}: {r.requested:.3f} became {r.used:.3f}" for r in program.repairs],
+        "repaired": [
+            f"{r.first} with {r.second}: {r.requested:.3f} became {r.used:.3f}"
+            for r in program.repairs
+        ],
         "bad trials": {name: run[name].bad for name in run.outcomes if run[name].bad},
         "notes": {f"{line}: {text}": count for (line, text), count in record.notes.items()},
         "first bad": run.first_bad(),
@@ -48,13 +58,24 @@ def _assumed_independent(program: Program) -> list[str]:
     alone = [name for name in program.drivers if name not in linked]
     sets = [f"({', '.join(names)})" for names in groups]
     found = []
-    dependent = {name: driver for name, driver in program.drivers.items() if isinstance(driver, DependentDriver)}
-    alone = [f"{name} given {' and '.join(dependent[name].needs)}" if name in dependent else name for name in alone]
+    dependent = {
+        name: driver
+        for name, driver in program.drivers.items()
+        if isinstance(driver, DependentDriver)
+    }
+    alone = [
+        f"{name} given {' and '.join(dependent[name].needs)}" if name in dependent else name
+        for name in alone
+    ]
     if not sets and len(alone) > 1:
         found.append(f"all drivers of each other: {', '.join(alone)}")
     elif sets and len(sets) + len(alone) > 1:
         found.append(f"of each other: {'; '.join(sets + alone)}")
     for name, driver in program.drivers.items():
-        if isinstance(driver, DistributionDriver | DependentDriver) and driver.each and driver.serial is None:
+        if (
+            isinstance(driver, DistributionDriver | DependentDriver)
+            and driver.each
+            and driver.serial is None
+        ):
             found.append(f"{name} in one period of {name} in another")
     return found

@@ -1,4 +1,6 @@
-"""Two quantities trial by trial: how often both are on this or that side, and how closely they move together."""
+"""Two quantities trial by trial: how often both are on this or that side, and how closely they move
+together.
+"""
 
 from __future__ import annotations
 
@@ -24,9 +26,10 @@ SIDES = ("below", "above")
 class Joint:
     """Two quantities over the same trials.
 
-    ``cuts`` part each in two; ``quadrants`` are the shares of trials by (side of the first, side of the second), where a value
-    at the cut counts as above. ``correlation`` is of their ranks; ``scatter`` is the share of the variance of the second that
-    the first leaves open: 0 where it decides it, 1 where it tells nothing of it.
+    ``cuts`` part each in two; ``quadrants`` are the shares of trials by (side of the first, side of
+    the second), where a value at the cut counts as above. ``correlation`` is of their ranks;
+    ``scatter`` is the share of the variance of the second that the first leaves open: 0 where it
+    decides it, 1 where it tells nothing of it.
     """
 
     x: Result
@@ -37,36 +40,51 @@ class Joint:
     scatter: Estimate
 
     def table(self) -> pd.DataFrame:
-        """Return a DataFrame: the share of each quadrant with its error, the rank correlation, and the scatter."""
+        """Return a DataFrame: the share of each quadrant with its error, the rank correlation, and
+        the scatter.
+        """
         names = {
             f"{self.x.name} {one} {self.cuts[0]:g}, {self.y.name} {two} {self.cuts[1]:g}": share
             for (one, two), share in self.quadrants.items()
         }
         names |= {"rank correlation": self.correlation, f"scatter of {self.y.name}": self.scatter}
         rows = {name: (float(e), e.error, e.low, e.high) for name, e in names.items()}
-        return pd.DataFrame.from_dict(rows, orient="index", columns=["value", "error", "low", "high"])
+        return pd.DataFrame.from_dict(
+            rows, orient="index", columns=["value", "error", "low", "high"]
+        )
 
 
 def joint(x: Result, y: Result, cuts: tuple[float | None, float | None] = (None, None)) -> Joint:
-    """Return two quantities of the same trials together; a cut that is None is the target, or without one the median.
+    """Return two quantities of the same trials together; a cut that is None is the target, or
+    without one the median.
 
     Raises ParameterError for quantities that are rows, or of different numbers of trials.
     """
     for name, one in (("x", x), ("y", y)):
-        instance("joint", name, one, Result, "a result with one number a trial, such as run['name']")
+        instance(
+            "joint", name, one, Result, "a result with one number a trial, such as run['name']"
+        )
     if x.is_row or y.is_row:
         raise ParameterError("both must have one number a trial", owner="joint")
     if x.size != y.size:
-        raise ParameterError(f"both must have the same trials, not {x.size:,} and {y.size:,}", owner="joint")
+        raise ParameterError(
+            f"both must have the same trials, not {x.size:,} and {y.size:,}", owner="joint"
+        )
     if not isinstance(cuts, tuple | list) or len(cuts) != 2:
-        raise ParameterError(f"cuts must be two numbers, one for each quantity, not {cuts!r:.40}", owner="joint")
+        raise ParameterError(
+            f"cuts must be two numbers, one for each quantity, not {cuts!r:.40}", owner="joint"
+        )
     valid = ~(np.isnan(x.values) | np.isnan(y.values))
     if valid.sum() < FEWEST:
         raise ParameterError("too few trials have both", owner="joint")
     at = (_cut(x, cuts[0]), _cut(y, cuts[1]))
     a, b = x.values[valid], y.values[valid]
     above = (a >= at[0], b >= at[1])
-    shares = {(SIDES[i], SIDES[j]): proportion((above[0] == bool(i)) & (above[1] == bool(j))) for i in (0, 1) for j in (0, 1)}
+    shares = {
+        (SIDES[i], SIDES[j]): proportion((above[0] == bool(i)) & (above[1] == bool(j)))
+        for i in (0, 1)
+        for j in (0, 1)
+    }
     bounds = np.unique(np.concatenate([[0], np.cumsum(valid)])[x._bounds])
     rank_x: Floats = ranks(a)
     told = first_order_share(rank_x, b, bounds)

@@ -26,15 +26,22 @@ BLOCKS = 20
 
 
 class ReadTrials(Mapping[str, Result]):
-    """Trials that were computed elsewhere: a mapping of columns by name, each with the statistics of a run's outcome.
+    """Trials that were computed elsewhere: a mapping of columns by name, each with the statistics
+    of a run's outcome.
 
     ``outcomes`` are the names, ``notes`` what was left out on reading.
     """
 
-    def __init__(self, results: Mapping[str, Result], notes: Sequence[str] = (), source: str = "trials") -> None:
-        self._results: dict[str, Result] = mapping("ReadTrials", "results", results, "results by column")
+    def __init__(
+        self, results: Mapping[str, Result], notes: Sequence[str] = (), source: str = "trials"
+    ) -> None:
+        self._results: dict[str, Result] = mapping(
+            "ReadTrials", "results", results, "results by column"
+        )
         if not self._results or not all(isinstance(one, Result) for one in self._results.values()):
-            raise ParameterError("needs at least one result, by its name; read_trials makes them", owner="ReadTrials")
+            raise ParameterError(
+                "needs at least one result, by its name; read_trials makes them", owner="ReadTrials"
+            )
         self.reading_notes, self.source = tuple(notes), source
 
     @property
@@ -55,7 +62,9 @@ class ReadTrials(Mapping[str, Result]):
 
     def __getitem__(self, name: str) -> Result:
         if not isinstance(name, str) or name not in self._results:
-            raise ParameterError(f"no column {name!r:.60}", owner=self.source, unknown=str(name), known=self._results)
+            raise ParameterError(
+                f"no column {name!r:.60}", owner=self.source, unknown=str(name), known=self._results
+            )
         return self._results[name]
 
     def __repr__(self) -> str:
@@ -65,20 +74,28 @@ class ReadTrials(Mapping[str, Result]):
         """Return what the model noted on trials of a column: nothing, as none is known."""
         return {}
 
-    def table(self, percentiles: Iterable[float] | None = None, statistics: Sequence[str] = ()) -> pd.DataFrame:
-        """Return each column's figures with their errors: a row a statistic, columns value, error, low, high; see
-        ``Run.table``.
+    def table(
+        self, percentiles: Iterable[float] | None = None, statistics: Sequence[str] = ()
+    ) -> pd.DataFrame:
+        """Return each column's figures with their errors: a row a statistic, columns value, error,
+        low, high; see ``Run.table``.
         """
         wanted = (
-            PERCENTILES if percentiles is None else tuple(array_of("table", "percentiles", percentiles).reshape(-1).tolist())
+            PERCENTILES
+            if percentiles is None
+            else tuple(array_of("table", "percentiles", percentiles).reshape(-1).tolist())
         )
-        texts = instance("table", "statistics", statistics, (list, tuple), "a list of texts such as 'skewness'")
+        texts = instance(
+            "table", "statistics", statistics, (list, tuple), "a list of texts such as 'skewness'"
+        )
         return outcome_table(self, Asked(wanted, tuple(texts)))
 
     def sensitivity(self, name: str) -> pd.DataFrame:
-        """Return how closely the other columns go with one: rank correlation and first-order share, the strongest first.
+        """Return how closely the other columns go with one: rank correlation and first-order share,
+        the strongest first.
 
-        The trials alone cannot tell which column drives which. Raises ParameterError for an unknown name.
+        The trials alone cannot tell which column drives which. Raises ParameterError for an unknown
+        name.
         """
         outcome = self[name]
         rows = {}
@@ -88,20 +105,35 @@ class ReadTrials(Mapping[str, Result]):
             valid = ~(np.isnan(outcome.values) | np.isnan(self[other].values))
             y, x = outcome.values[valid], ranks(self[other].values[valid])
             bounds = np.unique(np.concatenate([[0], np.cumsum(valid)])[outcome._bounds])
-            correlation, share = correlation_by_blocks(x, ranks(y), bounds), first_order_share(x, y, bounds)
+            correlation, share = (
+                correlation_by_blocks(x, ranks(y), bounds),
+                first_order_share(x, y, bounds),
+            )
             rows[other] = (float(correlation), correlation.error, float(share), share.error)
         columns = ["rank correlation", "error", "first-order share", "error of share"]
         frame = pd.DataFrame.from_dict(rows, orient="index", columns=columns)
         frame.index.name = "column"
         return frame.sort_values("first-order share", ascending=False, kind="stable")
 
-    def joint(self, x: str, y: str, cuts: tuple[float | None, float | None] = (None, None)) -> Joint:
-        """Return two columns together: the share in each quadrant around two cuts, and how scattered they are."""
+    def joint(
+        self, x: str, y: str, cuts: tuple[float | None, float | None] = (None, None)
+    ) -> Joint:
+        """Return two columns together: the share in each quadrant around two cuts, and how
+        scattered they are.
+        """
         return joint(self[x], self[y], cuts)
 
     @delegated_to("kindynos.plots", "scatter")
-    def scatter(self, x: str, y: str, cuts: tuple[float | None, float | None] = (None, None), figure: Any = None) -> Any:
-        """Draw two columns against each other with marginal histograms and the share in each quadrant; return the figure."""
+    def scatter(
+        self,
+        x: str,
+        y: str,
+        cuts: tuple[float | None, float | None] = (None, None),
+        figure: Any = None,
+    ) -> Any:
+        """Draw two columns against each other with marginal histograms and the share in each
+        quadrant; return the figure.
+        """
 
 
 @told
@@ -116,12 +148,14 @@ def read_trials(
     decimal: str = ".",
     order: bool = False,
 ) -> ReadTrials:
-    """Return trials that were computed elsewhere, from a CSV, Parquet or Excel file or a DataFrame: a row a trial.
+    """Return trials that were computed elsewhere, from a CSV, Parquet or Excel file or a DataFrame:
+    a row a trial.
 
-    Column names are found above the numbers. Percentages become shares, and thousands may be parted; ``decimal=","`` reads
-    decimal commas. ``columns`` chooses some; ``units``, ``targets`` and ``better`` ("high" or "low") are by column;
-    ``weights`` are one a trial, or the name of the column that holds them. With ``order`` consecutive rows may depend on each
-    other, and errors are taken from the spread between blocks of rows; otherwise trials are independent. Raises FileError
+    Column names are found above the numbers. Percentages become shares, and thousands may be
+    parted; ``decimal=","`` reads decimal commas. ``columns`` chooses some; ``units``, ``targets``
+    and ``better`` ("high" or "low") are by column; ``weights`` are one a trial, or the name of the
+    column that holds them. With ``order`` consecutive rows may depend on each other, and errors are
+    taken from the spread between blocks of rows; otherwise trials are independent. Raises FileError
     for what cannot be read, naming the column and the row, and ParameterError for unknown columns.
 
     >>> trials = read_trials(pd.DataFrame({"growth": [0.02, 0.05, -0.01, 0.04]}))
@@ -132,11 +166,17 @@ def read_trials(
     one_of(owner, "decimal", decimal, (".", ","))
     instance(owner, "order", order, bool, "True or False")
     if not isinstance(source, str | Path | pd.DataFrame):
-        raise ParameterError(f"source must be a path or a DataFrame, not {source!r:.60}", owner=owner)
+        raise ParameterError(
+            f"source must be a path or a DataFrame, not {source!r:.60}", owner=owner
+        )
     found = columns_of(source, decimal)
     numbers = found.numbers
     weighted, column = _weights(owner, weights, numbers)
-    names = [name for name in numbers if name != column] if columns is None else _chosen(owner, columns, numbers)
+    names = (
+        [name for name in numbers if name != column]
+        if columns is None
+        else _chosen(owner, columns, numbers)
+    )
     said = {
         what: mapping(owner, what, given, "values by column") if given is not None else {}
         for what, given in (("units", units), ("targets", targets), ("better", better))
@@ -144,7 +184,9 @@ def read_trials(
     for what, given in said.items():
         for name in given:
             if name not in names:
-                raise ParameterError(f"{what} names no column {name!r}", owner=owner, unknown=str(name), known=names)
+                raise ParameterError(
+                    f"{what} names no column {name!r}", owner=owner, unknown=str(name), known=names
+                )
     size = len(next(iter(numbers.values())))
     bounds = np.unique(np.linspace(0, size, min(BLOCKS, size) + 1).astype(np.int64))
     results: dict[str, Result] = {}
@@ -153,27 +195,38 @@ def read_trials(
         side = one_of(owner, "better", said["better"].get(name, "high"), ("high", "low"))
         target = said["targets"].get(name)
         results[name] = kind(
-            name, numbers[name], bounds, not order, unit=said["units"].get(name), better=side,
+            name,
+            numbers[name],
+            bounds,
+            not order,
+            unit=said["units"].get(name),
+            better=side,
             target=None if target is None else float(target),
-        )  # fmt: skip
+        )
         if weighted is not None:
             setattr(results[name], "weights", weighted)  # noqa: B010  # which Result does not have
     source_name = "DataFrame" if isinstance(source, pd.DataFrame) else Path(source).name
     return ReadTrials(results, found.notes, source_name)
 
 
-def _weights(owner: str, weights: Any, numbers: dict[str, Floats]) -> tuple[Floats | None, str | None]:
+def _weights(
+    owner: str, weights: Any, numbers: dict[str, Floats]
+) -> tuple[Floats | None, str | None]:
     if weights is None:
         return None, None
     column = None
     if isinstance(weights, str):
         if weights not in numbers:
-            raise ParameterError(f"no column {weights!r} of weights", owner=owner, unknown=weights, known=numbers)
+            raise ParameterError(
+                f"no column {weights!r} of weights", owner=owner, unknown=weights, known=numbers
+            )
         column, weights = weights, numbers[weights]
     found = array_of(owner, "weights", weights)
     size = len(next(iter(numbers.values())))
     if found.shape != (size,):
-        raise ParameterError(f"weights must be one a trial, {size:,}, not {found.shape}", owner=owner)
+        raise ParameterError(
+            f"weights must be one a trial, {size:,}, not {found.shape}", owner=owner
+        )
     if not np.isfinite(found).all() or (found < 0).any() or not found.sum() > 0:
         raise ParameterError("weights must be finite, at least 0, and not all 0", owner=owner)
     return found, column
@@ -183,5 +236,7 @@ def _chosen(owner: str, columns: Iterable[str], numbers: dict[str, Floats]) -> l
     chosen = names_in(owner, "columns", columns)
     for name in chosen:
         if name not in numbers:
-            raise ParameterError(f"no column {name!r} of numbers", owner=owner, unknown=str(name), known=numbers)
+            raise ParameterError(
+                f"no column {name!r} of numbers", owner=owner, unknown=str(name), known=numbers
+            )
     return chosen

@@ -26,7 +26,8 @@ Figure = TypeVar("Figure", Estimate, Estimates)
 
 
 class _Quantity(ABC, Generic[Figure]):
-    """What a quantity with one number a trial and one with a row share: their statistics, over the valid trials.
+    """What a quantity with one number a trial and one with a row share: their statistics, over the
+    valid trials.
 
     Valid trials are those that are not NaN; chances are shares of all trials.
     """
@@ -45,7 +46,14 @@ class _Quantity(ABC, Generic[Figure]):
         better: str = "high",
     ) -> None:
         self.better = better
-        self.name, self.values, self.unit, self.target, self.base, self.labels = name, values, unit, target, base, labels
+        self.name, self.values, self.unit, self.target, self.base, self.labels = (
+            name,
+            values,
+            unit,
+            target,
+            base,
+            labels,
+        )
         self._bounds, self._independent = bounds, independent
 
     @property
@@ -80,7 +88,9 @@ class _Quantity(ABC, Generic[Figure]):
 
     @cached_property
     def mode(self) -> Figure:
-        """The likeliest value: the most frequent, or where the values lie densest; its error is rough."""
+        """The likeliest value: the most frequent, or where the values lie densest; its error is
+        rough.
+        """
         return self._statistic("mode")
 
     @cached_property
@@ -104,42 +114,59 @@ class _Quantity(ABC, Generic[Figure]):
         return self._statistic("skewness")
 
     @told
-    def chance(self, *, above: float | None = None, below: float | None = None, at: float | None = None) -> Figure:
-        """Return the share of all trials strictly above, strictly below, between the two, or at a value."""
+    def chance(
+        self, *, above: float | None = None, below: float | None = None, at: float | None = None
+    ) -> Figure:
+        """Return the share of all trials strictly above, strictly below, between the two, or at a
+        value.
+        """
         return self._statistic("chance", above=above, below=below, at=at)
 
     def percentile_of(self, x: float) -> Figure:
-        """Return the percentile (0 to 100) at which a value lies: the trials below it, and half of those at it."""
+        """Return the percentile (0 to 100) at which a value lies: the trials below it, and half of
+        those at it.
+        """
         return self._statistic("percentile_of", x)
 
     def value_at_risk(self, level: float, reference: float = 0.0) -> Figure:
-        """Return the loss against ``reference`` exceeded with chance 1 - level (0.95: once in 20); positive is a loss."""
+        """Return the loss against ``reference`` exceeded with chance 1 - level (0.95: once in 20);
+        positive is a loss.
+        """
         return self._statistic("value_at_risk", level, reference=reference)
 
     def expected_shortfall(self, level: float, reference: float = 0.0) -> Figure:
-        """Return the mean loss against ``reference`` in the worst 1 - level of the trials; positive is a loss."""
+        """Return the mean loss against ``reference`` in the worst 1 - level of the trials; positive
+        is a loss.
+        """
         return self._statistic("expected_shortfall", level, reference=reference)
 
     def statistic(self, name: StatisticName | str, *args: Any, **options: Any) -> Figure:
-        """Return a statistic by name: ``statistic("percentile", 5)``, ``statistic("chance", below=0)``."""
+        """Return a statistic by name: ``statistic("percentile", 5)``, ``statistic("chance",
+        below=0)``.
+        """
         return self._statistic(name, *args, **options)
 
     def error(self, name: StatisticName | str, *args: Any, **options: Any) -> Any:
-        """Return half the 95 % interval of a statistic by name: ``error("percentile", 5)``, ``error("chance", below=0)``."""
+        """Return half the 95 % interval of a statistic by name: ``error("percentile", 5)``,
+        ``error("chance", below=0)``.
+        """
         return self._statistic(name, *args, **options).error
 
     def __array__(self, dtype: Any = None, copy: bool | None = None) -> Floats:
         return np.array(self.values, dtype=dtype) if copy else np.asarray(self.values, dtype=dtype)
 
     def __float__(self) -> float:
-        raise KindynosError(f"{self.name!r} has {self.size:,} values; say which figure: .mean, .median, .percentile(q)")
+        raise KindynosError(
+            f"{self.name!r} has {self.size:,} values; say which figure: .mean, .median, "
+            ".percentile(q)"
+        )
 
 
 class Result(_Quantity[Estimate]):
     """An outcome, a driver or a line of a run with one number a trial; ``values`` is ``(trials,)``.
 
-    Each statistic is an Estimate: a float with ``.low``, ``.high`` and ``.error`` (95 %). ``run["name"]`` gives a RowResult
-    for a quantity with a value each period.
+    Each statistic is an Estimate: a float with ``.low``, ``.high`` and ``.error`` (95 %).
+    ``run["name"]`` gives a RowResult for a quantity with a value each period.
     """
 
     @cached_property
@@ -171,8 +198,8 @@ class Result(_Quantity[Estimate]):
         return found
 
     def normality(self) -> Normality:
-        """Return tests of whether the valid trials are normal, the size of their departure, and a picture; see
-        ``kd.normality``.
+        """Return tests of whether the valid trials are normal, the size of their departure, and a
+        picture; see ``kd.normality``.
 
         With many trials every departure is significant, however small: look at its size.
         """
@@ -181,7 +208,9 @@ class Result(_Quantity[Estimate]):
         return normality(self.values)
 
     def central_range(self, coverage: float = 0.80) -> Estimates:
-        """Return the two ends between which the middle ``coverage`` of the outcomes lies: a range, not an error."""
+        """Return the two ends between which the middle ``coverage`` of the outcomes lies: a range,
+        not an error.
+        """
         outside = 50 * (1 - proper_fraction("central_range", "coverage", coverage))
         return self.percentile([outside, 100 - outside])
 
@@ -196,29 +225,52 @@ class RowResult(_Quantity[Estimates]):
     """
 
     def by_year(self) -> RowResult:
-        """Return the totals over each calendar year, of a row of quarters or months; raises RunError without a calendar.
+        """Return the totals over each calendar year, of a row of quarters or months; raises
+        RunError without a calendar.
 
         A year of which the row holds a part only has the total of that part.
         """
         years = [label[:4] for label in self.labels]
-        if not all(year.isdigit() and len(label) > 4 for year, label in zip(years, self.labels, strict=True)):
-            raise RunError(f"{self.name!r} has no quarters or months of calendar years; say start= and every=", owner="by_year")
-        first = [place for place, year in enumerate(years) if place == 0 or years[place - 1] != year]
+        if not all(
+            year.isdigit() and len(label) > 4
+            for year, label in zip(years, self.labels, strict=True)
+        ):
+            raise RunError(
+                f"{self.name!r} has no quarters or months of calendar years; say start= and every=",
+                owner="by_year",
+            )
+        first = [
+            place for place, year in enumerate(years) if place == 0 or years[place - 1] != year
+        ]
         base = None if self.base is None else np.add.reduceat(np.asarray(self.base), first)
         return RowResult(
-            self.name, np.add.reduceat(self.values, first, axis=0), self._bounds, self._independent, unit=self.unit,
-            base=base, labels=tuple(years[place] for place in first), better=self.better,
-        )  # fmt: skip
+            self.name,
+            np.add.reduceat(self.values, first, axis=0),
+            self._bounds,
+            self._independent,
+            unit=self.unit,
+            base=base,
+            labels=tuple(years[place] for place in first),
+            better=self.better,
+        )
 
     def period(self, place: int) -> Result:
-        """Return one period, counted from 0, as a quantity with one number a trial and all its statistics."""
+        """Return one period, counted from 0, as a quantity with one number a trial and all its
+        statistics.
+        """
         if whole("period", "place", place, least=0) >= len(self.values):
             raise wrong("period", "place", f"from 0 to {len(self.values) - 1}", place)
         base = None if self.base is None else float(self.base[place])
         return Result(
-            f"{self.name} {self.labels[place]}", self.values[place], self._bounds, self._independent,
-            unit=self.unit, target=self.target, base=base, better=self.better,
-        )  # fmt: skip
+            f"{self.name} {self.labels[place]}",
+            self.values[place],
+            self._bounds,
+            self._independent,
+            unit=self.unit,
+            target=self.target,
+            base=base,
+            better=self.better,
+        )
 
     @cached_property
     def _samples(self) -> list[Sample]:
@@ -230,17 +282,23 @@ class RowResult(_Quantity[Estimates]):
             return Estimates.of([compute(sample, *args, **options) for sample in self._samples])
 
     def percentile(self, q: ArrayLike) -> Estimates:
-        """Return percentile ``q`` (0 to 100) of each period; of several, an array with one more axis in front."""
+        """Return percentile ``q`` (0 to 100) of each period; of several, an array with one more
+        axis in front.
+        """
         if _single(q):
             return self._statistic("percentile", q)
         return Estimates.stack([self._statistic("percentile", one) for one in _flat(q)])
 
     def quantile(self, level: ArrayLike) -> Estimates:
-        """Return the quantile of each period at a ``level`` from 0 to 1: the percentile of 100 times the level."""
+        """Return the quantile of each period at a ``level`` from 0 to 1: the percentile of 100
+        times the level.
+        """
         return self.percentile(_percents(level))
 
     def central_range(self, coverage: float = 0.80) -> Estimates:
-        """Return the two ends between which the middle ``coverage`` of the outcomes lies in each period, ``(2, periods)``."""
+        """Return the two ends between which the middle ``coverage`` of the outcomes lies in each
+        period, ``(2, periods)``.
+        """
         outside = 50 * (1 - proper_fraction("central_range", "coverage", coverage))
         return self.percentile([outside, 100 - outside])
 
@@ -249,7 +307,9 @@ class RowResult(_Quantity[Estimates]):
 
 
 def bad_side(better: str) -> str:
-    """Return the side on which the bad trials lie of a quantity whose good ones lie on the other."""
+    """Return the side on which the bad trials lie of a quantity whose good ones lie on the
+    other.
+    """
     return "low" if better == "high" else "high"
 
 
@@ -260,7 +320,10 @@ def _single(q: Any) -> bool:
 def _doubt_level(q: Any) -> None:
     """Warn of a percentile that looks like a level."""
     if isinstance(q, float) and 0 < q < 1:
-        text = f"percentiles run from 0 to 100, so percentile({q:g}) is far down; quantile({q:g}) is percentile {100 * q:g}"
+        text = (
+            f"percentiles run from 0 to 100, so percentile({q:g}) is far down; quantile({q:g}) "
+            f"is percentile {100 * q:g}"
+        )
         warnings.warn(text, DataWarning, stacklevel=4)
 
 

@@ -37,13 +37,15 @@ class SensitivityOptions(TypedDict, total=False):
 class Run(SimulatedTrials):
     """What a simulation gave: a mapping of quantities by name.
 
-    ``run["net_value"]`` reads one quantity, and ``run.row("cash_flow")`` one with a value each period; see also table, trials,
-    trial, sensitivity and facts. Outcomes and drivers with one number a trial are kept in memory, and what was named with
-    ``keep=``. Anything else is calculated again from the seed when it is read, and compared with what was kept.
+    ``run["net_value"]`` reads one quantity, and ``run.row("cash_flow")`` one with a value each
+    period; see also table, trials, trial, sensitivity and facts. Outcomes and drivers with one
+    number a trial are kept in memory, and what was named with ``keep=``. Anything else is
+    calculated again from the seed when it is read, and compared with what was kept.
     """
 
     def trials(self, *rows: str) -> pd.DataFrame:
-        """Return a DataFrame with a row a trial: drivers of one number, outcomes, and kept rows and those named.
+        """Return a DataFrame with a row a trial: drivers of one number, outcomes, and kept rows and
+        those named.
 
         A row of the model has a column a period, named ``cash_flow 2028``.
         """
@@ -53,13 +55,17 @@ class Run(SimulatedTrials):
         for name in dict.fromkeys([*self._kept, *rows]):
             result = self._result(name)
             if result.is_row:
-                columns |= {f"{name} {label}": row for label, row in zip(self.labels, result.values, strict=True)}
+                columns |= {
+                    f"{name} {label}": row
+                    for label, row in zip(self.labels, result.values, strict=True)
+                }
             else:
                 columns[name] = result.values
         return pd.DataFrame(columns, index=pd.RangeIndex(self.size, name="trial"))
 
     def trial(self, number: int) -> pd.DataFrame:
-        """Return the whole sheet of one trial, redrawn from the seed: quantities down, periods across.
+        """Return the whole sheet of one trial, redrawn from the seed: quantities down, periods
+        across.
 
         Raises RunError for a number that is not a trial of the run.
         """
@@ -75,18 +81,25 @@ class Run(SimulatedTrials):
     def worst(self, name: str, n: int = 1, side: Side | None = None) -> pd.DataFrame:
         """Return the whole sheets of the ``n`` worst trials of a quantity.
 
-        They are those in which it is lowest, or highest where less of it is better; ``side`` "low" or "high" decides. The worst
-        comes first; rows are (trial, quantity). Raises RunError for a row, or more trials than there are.
+        They are those in which it is lowest, or highest where less of it is better; ``side`` "low"
+        or "high" decides. The worst comes first; rows are (trial, quantity). Raises RunError for a
+        row, or more trials than there are.
         """
         import pandas as pd
 
         values = self._numbers(name)
-        taken = one_of("worst", "side", bad_side(self[name].better) if side is None else side, ("low", "high"))
-        order = np.argsort(values, kind="stable")[: np.count_nonzero(~np.isnan(values))]  # NaN comes last
+        taken = one_of(
+            "worst", "side", bad_side(self[name].better) if side is None else side, ("low", "high")
+        )
+        order = np.argsort(values, kind="stable")[
+            : np.count_nonzero(~np.isnan(values))
+        ]  # NaN comes last
         if whole("worst", "n", n, least=1) > len(order):
             raise RunError(f"{name!r} has a value in {len(order):,} trials only", owner="worst")
         chosen = order[:n] if taken == "low" else order[::-1][:n]
-        return pd.concat({int(number): self.trial(int(number)) for number in chosen}, names=["trial"])
+        return pd.concat(
+            {int(number): self.trial(int(number)) for number in chosen}, names=["trial"]
+        )
 
     def nearest(self, name: str, percentile: float) -> pd.DataFrame:
         """Return the whole sheet of the trial in which a quantity is nearest to its percentile.
@@ -105,28 +118,40 @@ class Run(SimulatedTrials):
 
     def _numbers(self, name: str) -> Floats:
         if self[name].is_row:
-            raise RunError(f"{name!r} is a row; ask for a quantity with one number a trial, such as total({name})")
+            raise RunError(
+                f"{name!r} is a row; ask for a quantity with one number a trial, such as "
+                f"total({name})"
+            )
         return self[name].values
 
     @delegated_to("kindynos.model.saved", "save")
     def save(self, path: str | Path) -> None:
-        """Write the run to a Parquet file with all that is needed to read it again; see ``open_run``.
+        """Write the run to a Parquet file with all that is needed to read it again; see
+        ``open_run``.
 
         Needs pyarrow, the extra ``kindynos[parquet]``. Raises FileError where it cannot be written.
         """
 
-    def table(self, percentiles: Iterable[float] | None = None, statistics: Sequence[str] = ()) -> pd.DataFrame:
-        """Return each outcome's figures with their errors: a row a statistic, columns value, error, low, high.
+    def table(
+        self, percentiles: Iterable[float] | None = None, statistics: Sequence[str] = ()
+    ) -> pd.DataFrame:
+        """Return each outcome's figures with their errors: a row a statistic, columns value, error,
+        low, high.
 
-        ``percentiles`` takes the place of the usual ones; ``statistics`` adds others, such as "skewness" or "chance above 1e6".
-        The base case's value and its percentile among the trials stand in it, and what is to be said of trials that failed.
+        ``percentiles`` takes the place of the usual ones; ``statistics`` adds others, such as
+        "skewness" or "chance above 1e6". The base case's value and its percentile among the trials
+        stand in it, and what is to be said of trials that failed.
         """
         from kindynos.results.sheet import PERCENTILES, Asked, outcome_table
 
         wanted = (
-            PERCENTILES if percentiles is None else tuple(array_of("table", "percentiles", percentiles).reshape(-1).tolist())
+            PERCENTILES
+            if percentiles is None
+            else tuple(array_of("table", "percentiles", percentiles).reshape(-1).tolist())
         )
-        texts = instance("table", "statistics", statistics, (list, tuple), "a list of texts such as 'skewness'")
+        texts = instance(
+            "table", "statistics", statistics, (list, tuple), "a list of texts such as 'skewness'"
+        )
         return outcome_table(self, Asked(wanted, tuple(texts)))
 
     def sensitivity(
@@ -138,11 +163,13 @@ class Run(SimulatedTrials):
     ) -> pd.DataFrame:
         """Return what drives a quantity, a row a driver, the strongest first.
 
-        ``method`` is "rank" (Spearman's correlation), "regression" (standardised coefficients), "swing" (each driver at its P10
-        and P90 alone), "conditional" (the outcome across slices of each driver), "sobol" (first-order and total shares of
-        independent drivers), "shapley" (shares with correlated drivers too) or "tail" (the drivers in the worst trials). A
-        driver with a value each period counts as one, or period by period with ``by_period``. ``options`` are the method's
-        own: see its function in ``kindynos.results.sensitivity``. Raises RunError for a row: name one period's line instead.
+        ``method`` is "rank" (Spearman's correlation), "regression" (standardised coefficients),
+        "swing" (each driver at its P10 and P90 alone), "conditional" (the outcome across slices of
+        each driver), "sobol" (first-order and total shares of independent drivers), "shapley"
+        (shares with correlated drivers too) or "tail" (the drivers in the worst trials). A driver
+        with a value each period counts as one, or period by period with ``by_period``. ``options``
+        are the method's own: see its function in ``kindynos.results.sensitivity``. Raises RunError
+        for a row: name one period's line instead.
         """
         from kindynos.results.sensitivity.methods import sensitivity
 
@@ -156,40 +183,67 @@ class Run(SimulatedTrials):
         return {}
 
     def survival(self, name: str) -> pd.DataFrame:
-        """Return the share of trials in which a first period has not come yet, after each period, with its 95 % interval.
+        """Return the share of trials in which a first period has not come yet, after each period,
+        with its 95 % interval.
 
-        ``name`` is an outcome or a line made by ``first_period``, such as the first period of ruin. Raises RunError for others.
+        ``name`` is an outcome or a line made by ``first_period``, such as the first period of ruin.
+        Raises RunError for others.
         """
         import pandas as pd
 
         result, labels = self[name], self.labels
         number = result.values
-        if result.is_row or not labels or not ((number >= 1) & (number == np.floor(number)) | np.isnan(number)).all():
-            raise RunError(f"{name!r} is not the number of a period; make it with first_period(condition)", owner="survival")
+        if (
+            result.is_row
+            or not labels
+            or not ((number >= 1) & (number == np.floor(number)) | np.isnan(number)).all()
+        ):
+            raise RunError(
+                f"{name!r} is not the number of a period; make it with first_period(condition)",
+                owner="survival",
+            )
         shares = [result.chance(above=float(period)) for period in range(1, len(labels) + 1)]
         rows = [(float(share), share.error, share.low, share.high) for share in shares]
-        return pd.DataFrame(rows, columns=["share", "error", "low", "high"], index=pd.Index(labels, name="period"))
+        return pd.DataFrame(
+            rows, columns=["share", "error", "low", "high"], index=pd.Index(labels, name="period")
+        )
 
-    def convergence(self, name: str, statistic: StatisticName | str = "mean", *arguments: Any, **options: Any) -> pd.DataFrame:
-        """Return a statistic and its error after more and more trials: a row for each number of them."""
+    def convergence(
+        self, name: str, statistic: StatisticName | str = "mean", *arguments: Any, **options: Any
+    ) -> pd.DataFrame:
+        """Return a statistic and its error after more and more trials: a row for each number of
+        them.
+        """
         import pandas as pd
 
         result = self[name]
         if result.is_row:
-            raise RunError(f"{name!r} is a row; ask for a number, such as last({name})", owner="convergence")
+            raise RunError(
+                f"{name!r} is a row; ask for a number, such as last({name})", owner="convergence"
+            )
         bounds = self._blocks.bounds
-        stops = np.unique(np.geomspace(2, self._blocks.count, 40).astype(int)) if self._blocks.count > 1 else np.array([1])
+        stops = (
+            np.unique(np.geomspace(2, self._blocks.count, 40).astype(int))
+            if self._blocks.count > 1
+            else np.array([1])
+        )
         compute, rows = STATISTICS.find(statistic), []
         for blocks in stops:
-            part = Sample(result.values[: bounds[blocks]], bounds[: blocks + 1], self._plan.independent)
+            part = Sample(
+                result.values[: bounds[blocks]], bounds[: blocks + 1], self._plan.independent
+            )
             figure = compute(part, *arguments, **options)
             rows.append((int(bounds[blocks]), float(figure), figure.error, figure.low, figure.high))
-        return pd.DataFrame(rows, columns=["trials", "value", "error", "low", "high"]).set_index("trials")
+        return pd.DataFrame(rows, columns=["trials", "value", "error", "low", "high"]).set_index(
+            "trials"
+        )
 
     def correlations(self) -> pd.DataFrame:
-        """Return for each stated pair what was asked and the rank correlation that was reached, with its error.
+        """Return for each stated pair what was asked and the rank correlation that was reached,
+        with its error.
 
-        For drivers with a value each period it is the average over the periods; for ``kind="linear"`` the linear correlation.
+        For drivers with a value each period it is the average over the periods; for
+        ``kind="linear"`` the linear correlation.
         """
         return self._reached.copy()
 
@@ -200,7 +254,9 @@ class Run(SimulatedTrials):
         return reached_correlations(self)
 
     def facts(self) -> dict[str, Any]:
-        """Return how the run was made: plan, blocks, seed, versions, what is assumed independent, failed trials."""
+        """Return how the run was made: plan, blocks, seed, versions, what is assumed independent,
+        failed trials.
+        """
         from kindynos.results.facts import facts
 
         return facts(self, self._reached)

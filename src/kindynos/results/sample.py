@@ -1,4 +1,6 @@
-"""The values of one number over the trials of a run, and their blocks: what statistics are estimated from."""
+"""The values of one number over the trials of a run, and their blocks: what statistics are
+estimated from.
+"""
 
 from __future__ import annotations
 
@@ -18,9 +20,11 @@ FEWEST_BLOCKS = 5  # blocks below which their spread says too little
 
 @dataclass(frozen=True)
 class Sample:
-    """The values of one number over all trials, with the first trial of each block and the number of trials as ``bounds``.
+    """The values of one number over all trials, with the first trial of each block and the number
+    of trials as ``bounds``.
 
-    ``independent`` says whether trials within a block are independent of each other, as under the random plan.
+    ``independent`` says whether trials within a block are independent of each other, as under the
+    random plan.
     """
 
     values: Floats
@@ -35,7 +39,9 @@ class Sample:
 
     @cached_property
     def block_starts(self) -> NDArray[np.int64]:
-        """The first valid trial of each block that has one, as a place in ``valid``, and after them their number."""
+        """The first valid trial of each block that has one, as a place in ``valid``, and after them
+        their number.
+        """
         if len(self.valid) == len(self.values):
             return self.bounds
         before = np.concatenate([[0], np.cumsum(~np.isnan(self.values))])
@@ -67,21 +73,29 @@ class Sample:
         return t_point(self.blocks - 1)
 
     def by_block(self, terms: Floats | NDArray[np.bool_]) -> Floats:
-        """Return the sum of terms (a number, or whether it is a hit, for each valid trial) in each block."""
+        """Return the sum of terms (a number, or whether it is a hit, for each valid trial) in each
+        block.
+        """
         if terms.dtype == np.bool_:  # as whole numbers of a byte, which is the quickest
-            counts = np.add.reduceat(np.ascontiguousarray(terms).view(np.uint8), self.block_starts[:-1], dtype=np.int64)
+            counts = np.add.reduceat(
+                np.ascontiguousarray(terms).view(np.uint8), self.block_starts[:-1], dtype=np.int64
+            )
             return counts.astype(np.float64)
         sums: Floats = np.add.reduceat(terms, self.block_starts[:-1], dtype=np.float64)
         return sums
 
     def variance_of_mean(self, terms: Floats | NDArray[np.bool_]) -> float:
-        """Return the variance of the mean of terms, one for each valid trial, from the spread between blocks."""
+        """Return the variance of the mean of terms, one for each valid trial, from the spread
+        between blocks.
+        """
         sizes, sums = np.diff(self.block_starts), self.by_block(terms)
         gaps = sums - sizes * (sums.sum() / len(terms))
         return float(np.sum(gaps**2) / len(terms) ** 2 * len(sizes) / (len(sizes) - 1))
 
     def left_out(self, powers: int) -> list[Floats]:
-        """Return the sums of the powers 0, 1, ... of the centred values with each block left out."""
+        """Return the sums of the powers 0, 1, ... of the centred values with each block left
+        out.
+        """
         gaps = self.valid - self.valid.mean()
         terms = np.ones_like(gaps)
         sums = []

@@ -1,4 +1,6 @@
-"""Statistics of a distribution's shape, each with its 95 % interval: skewness, kurtosis and the mode."""
+"""Statistics of a distribution's shape, each with its 95 % interval: skewness, kurtosis and the
+mode.
+"""
 
 from __future__ import annotations
 
@@ -12,7 +14,10 @@ from kindynos.inference.estimates import Estimate
 from kindynos.inference.intervals import jackknife_error
 from kindynos.results.sample import Sample
 
-BINS, GROUPS = 2048, 20  # of a histogram behind a mode, and of trials of which one at a time is left out
+BINS, GROUPS = (
+    2048,
+    20,
+)  # of a histogram behind a mode, and of trials of which one at a time is left out
 
 
 def skewness(sample: Sample) -> Estimate:
@@ -33,7 +38,9 @@ def skewness(sample: Sample) -> Estimate:
 
 
 def kurtosis(sample: Sample) -> Estimate:
-    """Excess kurtosis, 0 for a normal distribution: the same jackknife; marked rough as skewness is."""
+    """Excess kurtosis, 0 for a normal distribution: the same jackknife; marked rough as skewness
+    is.
+    """
     if sample.count < 4:
         return Estimate(math.nan)
     with np.errstate(invalid="ignore", divide="ignore"):
@@ -50,10 +57,12 @@ def kurtosis(sample: Sample) -> Estimate:
 
 
 def mode(sample: Sample) -> Estimate:
-    """The likeliest value: the most frequent where values repeat, else the peak of a kernel density of the middle 98 %.
+    """The likeliest value: the most frequent where values repeat, else the peak of a kernel density
+    of the middle 98 %.
 
-    Its interval is the jackknife that leaves out a twentieth of the trials at a time; rough, since a flat peak moves freely.
-    Source of the bandwidth: Silverman, Density Estimation (1986), equation 3.31.
+    Its interval is the jackknife that leaves out a twentieth of the trials at a time; rough, since
+    a flat peak moves freely. Source of the bandwidth: Silverman, Density Estimation (1986),
+    equation 3.31.
     """
     values = sample.valid[np.isfinite(sample.valid)]
     if not len(values):
@@ -66,7 +75,9 @@ def mode(sample: Sample) -> Estimate:
     if not width > 0:
         return Estimate(float(np.median(values)), rough=True)
     edges = np.linspace(low - 3 * width, high + 3 * width, BINS + 1)
-    groups = np.array([np.histogram(part, edges)[0] for part in np.array_split(values, GROUPS)], dtype=np.float64)
+    groups = np.array(
+        [np.histogram(part, edges)[0] for part in np.array_split(values, GROUPS)], dtype=np.float64
+    )
     total = groups.sum(axis=0)
     value = _peak(total, edges, width)
     if not sample.has_error:
@@ -76,7 +87,9 @@ def mode(sample: Sample) -> Estimate:
 
 
 def _peak(counts: Floats, edges: Floats, width: float) -> float:
-    """Return where counts, smoothed by a normal kernel, are largest: the top of the parabola through three bins."""
+    """Return where counts, smoothed by a normal kernel, are largest: the top of the parabola
+    through three bins.
+    """
     step = float(edges[1] - edges[0])
     smooth = gaussian_filter1d(counts, width / step, mode="constant")
     place = int(np.clip(smooth.argmax(), 1, len(counts) - 2))

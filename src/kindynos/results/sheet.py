@@ -20,9 +20,11 @@ PERCENTILES = (1, 5, 10, 25, 50, 75, 90, 95, 99)
 
 
 def sheet(program: Program, values: Mapping[str, Floats]) -> pd.DataFrame:
-    """Return one case as a sheet: quantities down, a column ``value`` for single numbers and one for each period.
+    """Return one case as a sheet: quantities down, a column ``value`` for single numbers and one
+    for each period.
 
-    ``values`` holds numbers and rows ``(periods,)``; what has no place in a sheet, such as a table, is left out.
+    ``values`` holds numbers and rows ``(periods,)``; what has no place in a sheet, such as a table,
+    is left out.
     """
     labels = program.timeline.labels
     rows = {}
@@ -40,7 +42,9 @@ def sheet(program: Program, values: Mapping[str, Floats]) -> pd.DataFrame:
 
 
 def trials_side_by_side(run: SimulatedTrials) -> pd.DataFrame:
-    """Return the sheets of all trials of a small run: quantities down (rows by period), trials across."""
+    """Return the sheets of all trials of a small run: quantities down (rows by period), trials
+    across.
+    """
     sheets = []
     for number in range(run.size):
         batch, place = run.drawing.blocks.find(number)
@@ -54,7 +58,8 @@ def trials_side_by_side(run: SimulatedTrials) -> pd.DataFrame:
 
 @dataclass(frozen=True)
 class Asked:
-    """Which figures of an outcome are reported besides mean, sd and extremes: percentiles, and statistics stated as texts.
+    """Which figures of an outcome are reported besides mean, sd and extremes: percentiles, and
+    statistics stated as texts.
 
     ``chances`` are more of these, by the outcome they are of.
     """
@@ -73,7 +78,10 @@ class Asked:
                 found.append((statistic.label, statistic.read(result)))
                 continue
             ends = result.central_range(coverage)
-            found += [(f"central range {coverage:g}, {word}", end) for word, end in zip(("low", "high"), ends, strict=True)]
+            found += [
+                (f"central range {coverage:g}, {word}", end)
+                for word, end in zip(("low", "high"), ends, strict=True)
+            ]
         return found
 
 
@@ -105,12 +113,16 @@ def outcome_table(run: Trials, asked: Asked = USUAL) -> pd.DataFrame:
         bad, notes = result.bad, run.notes(name)
         for label, single in singles.items():
             records += [(label, *record) for record in sheet_records(single, bad, notes, asked)]
-    frame = pd.DataFrame(records, columns=["outcome", "statistic", "value", "error", "low", "high", "note"])
+    frame = pd.DataFrame(
+        records, columns=["outcome", "statistic", "value", "error", "low", "high", "note"]
+    )
     return frame.set_index(["outcome", "statistic"])
 
 
 def reported_figures(result: Result, asked: Asked = USUAL) -> list[tuple[str, Estimate]]:
-    """Return the statistics that are reported of an outcome, by name: the one list behind tables, text and JSON."""
+    """Return the statistics that are reported of an outcome, by name: the one list behind tables,
+    text and JSON.
+    """
     figures: list[tuple[str, Estimate]] = []
     if result.base is not None:
         figures.append(("base case", Estimate(result.base, note="every driver at its base value")))
@@ -131,15 +143,25 @@ def sheet_records(
 ) -> list[tuple[str, float, float, float, float, str]]:
     """Return an outcome's statistics: name, value, error, low, high and note.
 
-    ``bad`` trials without a value, and ``notes`` with the number of trials they affect, come after them.
+    ``bad`` trials without a value, and ``notes`` with the number of trials they affect, come after
+    them.
     """
     records = [
-        (word, float(figure), figure.error, figure.low, figure.high, figure.note or ("rough" if figure.rough else ""))
+        (
+            word,
+            float(figure),
+            figure.error,
+            figure.low,
+            figure.high,
+            figure.note or ("rough" if figure.rough else ""),
+        )
         for word, figure in reported_figures(result, asked)
     ]
     if bad:
         left_out = f"of {result.size:,} trials; statistics are over the others"
         records.append(("trials without a value", float(bad), np.nan, np.nan, np.nan, left_out))
     for text, count in notes.items():
-        records.append((f"trials with {text}", float(count), np.nan, np.nan, np.nan, f"of {result.size:,}"))
+        records.append(
+            (f"trials with {text}", float(count), np.nan, np.nan, np.nan, f"of {result.size:,}")
+        )
     return records

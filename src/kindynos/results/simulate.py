@@ -61,7 +61,9 @@ class Settings:
     on_finish: Callable[[Run], object] | None = None
 
     def checked_seed(self) -> int:
-        """Return the seed, or one chosen; raises ParameterError for a wrong one, and for every other wrong setting."""
+        """Return the seed, or one chosen; raises ParameterError for a wrong one, and for every
+        other wrong setting.
+        """
         whole("simulate", "trials", self.trials, least=1)
         whole("simulate", "at_most", self.at_most, least=1)
         if self.workers is not None:
@@ -87,7 +89,9 @@ def simulate(program: Program, settings: Settings) -> Run:
         task = _Simulation(program, plan, seed, kept, replace(settings, executor=executor))
         run = task.fixed() if settings.until is None else task.until_precise()
         if executor is not settings.executor:
-            run = task.with_record(run, replace(run._record, processes=settings.workers or usable_cpus()))
+            run = task.with_record(
+                run, replace(run._record, processes=settings.workers or usable_cpus())
+            )
     if settings.on_finish is not None:
         settings.on_finish(run)
     return run
@@ -95,13 +99,19 @@ def simulate(program: Program, settings: Settings) -> Run:
 
 @contextmanager
 def processes_where_they_pay(seconds: float, settings: Settings) -> Iterator[Executor | None]:
-    """Give the executor of the settings; without one, for long work of one trial at a time, a pool of processes.
+    """Give the executor of the settings; without one, for long work of one trial at a time, a pool
+    of processes.
 
-    Threads would not help there, since the interpreter runs one at a time. Only where processes can be forked: others would run
-    a script without a main guard again.
+    Threads would not help there, since the interpreter runs one at a time. Only where processes can
+    be forked: others would run a script without a main guard again.
     """
     workers = settings.workers or usable_cpus()
-    if settings.executor is not None or seconds < PATIENCE or workers < 2 or "fork" not in get_all_start_methods():
+    if (
+        settings.executor is not None
+        or seconds < PATIENCE
+        or workers < 2
+        or "fork" not in get_all_start_methods()
+    ):
         yield settings.executor
         return
     pool = ProcessPoolExecutor(workers, get_context("fork"), _ignore_interrupts)
@@ -116,7 +126,9 @@ def processes_where_they_pay(seconds: float, settings: Settings) -> Iterator[Exe
 
 
 def _ignore_interrupts() -> None:
-    """Leave Ctrl-C, which a terminal sends to all processes, to the one that waits for the workers."""
+    """Leave Ctrl-C, which a terminal sends to all processes, to the one that waits for the
+    workers.
+    """
     signal.signal(signal.SIGINT, signal.SIG_IGN)
 
 
@@ -134,21 +146,30 @@ class _Simulation:
         """Return a run of the number of trials that the settings name."""
         trials = self.settings.trials
         blocks = Blocks.cut(trials, self.program.periods, self.plan.powers_of_two)
-        if self.program.one_thread:  # nothing is gained by larger batches, and progress and stopping come sooner
+        if (
+            self.program.one_thread
+        ):  # nothing is gained by larger batches, and progress and stopping come sooner
             blocks = replace(blocks, blocks_per_batch=1)
         run = self._round(blocks)
         rounded = trials if blocks.trials > trials else None
         return self.with_record(run, replace(run._record, rounded_from=rounded))
 
     def until_precise(self) -> Run:
-        """Return a run that has grown by rounds of equal blocks until all aims are met, or ``at_most`` trials are reached."""
+        """Return a run that has grown by rounds of equal blocks until all aims are met, or
+        ``at_most`` trials are reached.
+        """
         aims = as_aims(self.settings.until)
         for aim in aims:
             if aim.outcome not in self.kept:
                 raise ModelError(
-                    f"{aim.outcome!r} is no outcome", owner="until", unknown=aim.outcome, known=self.program.outcomes
+                    f"{aim.outcome!r} is no outcome",
+                    owner="until",
+                    unknown=aim.outcome,
+                    known=self.program.outcomes,
                 )
-        first = Blocks.for_rounds(self.settings.trials, self.program.periods, self.plan.powers_of_two, FEWEST_BLOCKS)
+        first = Blocks.for_rounds(
+            self.settings.trials, self.program.periods, self.plan.powers_of_two, FEWEST_BLOCKS
+        )
         size, per_batch = first.size(0), first.blocks_per_batch
         most = max(self.settings.at_most // size, FEWEST_BLOCKS)
         count, run = FEWEST_BLOCKS, None
@@ -164,9 +185,13 @@ class _Simulation:
     def _round(self, blocks: Blocks, earlier: Run | None = None) -> Run:
         """Return a run of the blocks, of which an earlier run may have the first."""
         settings = self.settings
-        task = BatchTask(self.program, self.plan, self.seed, blocks, tuple(self.kept), settings.on_bad == "error")
+        task = BatchTask(
+            self.program, self.plan, self.seed, blocks, tuple(self.kept), settings.on_bad == "error"
+        )
         workers, executor = settings.workers, settings.executor
-        if self.program.one_thread and (executor is None or isinstance(executor, ThreadPoolExecutor)):
+        if self.program.one_thread and (
+            executor is None or isinstance(executor, ThreadPoolExecutor)
+        ):
             workers, executor = 1, None
         execution = Execution(workers, executor, settings.progress)
         found = collect(task, blocks, execution, earlier._blocks.batches if earlier else 0)
@@ -193,7 +218,9 @@ class _Simulation:
 def _missing(run: Run, aim: Precision) -> float:
     result = run[aim.outcome]
     if result.is_row:
-        raise ModelError(f"{aim.outcome!r} is a row; aim at a number, such as last({aim.outcome})", owner="until")
+        raise ModelError(
+            f"{aim.outcome!r} is a row; aim at a number, such as last({aim.outcome})", owner="until"
+        )
     figure = result.statistic(aim.statistic, *aim.arguments, **aim.options)
     return aim.missing(float(figure), figure.error)
 
@@ -203,15 +230,28 @@ def _check_memory(program: Program, kept: list[str], trials: int) -> None:
     figures = sum(program.periods if program.shapes[name].row else 1 for name in kept)
     needed, available = 8 * figures * trials, memory()
     if needed > available:
-        text = f"{figures:,} figures kept of each of {trials:,} trials take {needed / 2**30:,.0f} GB"
-        raise ParameterError(f"{text}, and this machine has {available / 2**30:,.0f} GB", owner="simulate", name="trials")
+        text = (
+            f"{figures:,} figures kept of each of {trials:,} trials take {needed / 2**30:,.0f} GB"
+        )
+        raise ParameterError(
+            f"{text}, and this machine has {available / 2**30:,.0f} GB",
+            owner="simulate",
+            name="trials",
+        )
 
 
 def _kept(program: Program, keep: Iterable[str] | None) -> list[str]:
-    names = [name for name, driver in program.drivers.items() if not driver.shape.row] + program.outcomes
+    names = [
+        name for name, driver in program.drivers.items() if not driver.shape.row
+    ] + program.outcomes
     for name in [keep] if isinstance(keep, str) else keep or ():
         if name not in program.quantities:
-            raise ModelError(f"{name!r} is no driver, line or outcome", owner="keep", unknown=name, known=program.quantities)
+            raise ModelError(
+                f"{name!r} is no driver, line or outcome",
+                owner="keep",
+                unknown=name,
+                known=program.quantities,
+            )
         if name not in names:
             names.append(name)
     return names

@@ -26,27 +26,36 @@ class ParsedStatistic:
 def parse_statistic(statistic: Any) -> ParsedStatistic:
     """Return the requested figure: a text of a name and its numbers, or a function of a result.
 
-    Raises ParameterError, with the nearest spelling, for a text that names no statistic or lacks its numbers.
+    Raises ParameterError, with the nearest spelling, for a text that names no statistic or lacks
+    its numbers.
 
     >>> parse_statistic("percentile 5").label, parse_statistic("chance above 0").label
     ('percentile 5', 'chance above 0')
     """
     if callable(statistic):
-        return ParsedStatistic(getattr(statistic, "__name__", "statistic").replace("<lambda>", "statistic"), statistic)
+        return ParsedStatistic(
+            getattr(statistic, "__name__", "statistic").replace("<lambda>", "statistic"), statistic
+        )
     if not isinstance(statistic, str) or not statistic.split():
-        raise ParameterError(f"statistic must be a text such as 'mean' or 'percentile 5', or a function, not {statistic!r:.60}")
+        raise ParameterError(
+            "statistic must be a text such as 'mean' or 'percentile 5', or a function, not "
+            f"{statistic!r:.60}"
+        )
     name, *rest = statistic.split()
     STATISTICS.find(name)
     try:
         numbers, options = _arguments(rest)
     except ValueError:
-        raise ParameterError(f"statistic {statistic!r}: say 'mean', 'percentile 5', 'chance above 0' or the like") from None
+        raise ParameterError(
+            f"statistic {statistic!r}: say 'mean', 'percentile 5', 'chance above 0' or the like"
+        ) from None
 
     try:
         check_call(STATISTICS.find(name), name, None, *numbers, **options)
     except ParameterError:
         raise ParameterError(
-            f"statistic {statistic!r}: {name} needs other numbers; say 'percentile 5', 'chance above 0'"
+            f"statistic {statistic!r}: {name} needs other numbers; say 'percentile 5', 'chance "
+            "above 0'"
         ) from None
 
     def read(result: Result) -> Estimate:
@@ -57,16 +66,23 @@ def parse_statistic(statistic: Any) -> ParsedStatistic:
 
 
 def central_coverage(text: str) -> float | None:
-    """Return the share that a central range asked for is to hold, such as ``central_range 0.8``, None for other statistics."""
+    """Return the share that a central range asked for is to hold, such as ``central_range 0.8``,
+    None for other statistics.
+    """
     if not isinstance(text, str):
-        raise ParameterError(f"statistics are words such as 'mean' or 'percentile 5', not {text!r:.60}", owner="table")
+        raise ParameterError(
+            f"statistics are words such as 'mean' or 'percentile 5', not {text!r:.60}",
+            owner="table",
+        )
     name, _, share = text.strip().partition(" ")
     if name != "central_range":
         return None
     try:
         coverage = float(share)
     except ValueError:
-        raise ParameterError(f"statistic {text!r}: say the share it holds, such as 'central_range 0.8'") from None
+        raise ParameterError(
+            f"statistic {text!r}: say the share it holds, such as 'central_range 0.8'"
+        ) from None
     return proper_fraction("central_range", "the share", coverage)
 
 

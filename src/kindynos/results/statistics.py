@@ -1,8 +1,9 @@
 """Statistics of one number over the trials, each with its 95 % interval.
 
-Estimates come from the whole sample; the spread between blocks, each a replicate of the sampling plan, gives their variance
-(Student's t with blocks - 1 degrees of freedom). Averaging each block's own percentile instead would be badly wrong in the
-tails. NaN marks a failed trial: statistics are over the valid trials, a chance is a share of all.
+Estimates come from the whole sample; the spread between blocks, each a replicate of the sampling
+plan, gives their variance (Student's t with blocks - 1 degrees of freedom). Averaging each block's
+own percentile instead would be badly wrong in the tails. NaN marks a failed trial: statistics are
+over the valid trials, a chance is a share of all.
 """
 
 from __future__ import annotations
@@ -17,7 +18,14 @@ from numpy.typing import NDArray
 from kindynos.arrays import Floats
 from kindynos.errors import KindynosError
 from kindynos.inference.estimates import Estimate
-from kindynos.inference.intervals import Z, jackknife_error, order_places, skewness_corrected, t_point, wilson
+from kindynos.inference.intervals import (
+    Z,
+    jackknife_error,
+    order_places,
+    skewness_corrected,
+    t_point,
+    wilson,
+)
 from kindynos.registry import Registry
 from kindynos.results.sample import Sample
 from kindynos.results.shape_statistics import kurtosis, mode, skewness
@@ -25,7 +33,9 @@ from kindynos.validate import finite, number, proper_fraction, wrong
 
 FEW_BEYOND = 10  # trials beyond a percentile below which its interval is that of order statistics
 FEW_DECIDE = 0.1  # share of the variance that few trials may hold
-UNSURE = 0.02  # squared relative error of a variance above which the interval of an sd is marked rough
+UNSURE = (
+    0.02  # squared relative error of a variance above which the interval of an sd is marked rough
+)
 TAIL = 50  # trials beyond a level below which its expected shortfall is marked rough
 
 
@@ -38,7 +48,10 @@ def mean(sample: Sample) -> Estimate:
         if not sample.has_error:
             return Estimate(value)
         if sample.independent:
-            deviation, t = float(sample.valid.std(ddof=1)) / math.sqrt(sample.count), t_point(sample.count - 1)
+            deviation, t = (
+                float(sample.valid.std(ddof=1)) / math.sqrt(sample.count),
+                t_point(sample.count - 1),
+            )
         else:
             deviation, t = math.sqrt(sample.variance_of_mean(sample.valid)), sample.student
         note = decided_by_few(sample)
@@ -46,11 +59,19 @@ def mean(sample: Sample) -> Estimate:
             return Estimate(value, value - deviation * t, value + deviation * t)
         terms = sample.valid if sample.independent else sample.by_block(sample.valid - value)
         low, high = (value - deviation * skewness_corrected(side * t, terms) for side in (1, -1))
-    return Estimate(value, min(low, value - deviation * t), max(high, value + deviation * t), rough=True, note=note)
+    return Estimate(
+        value,
+        min(low, value - deviation * t),
+        max(high, value + deviation * t),
+        rough=True,
+        note=note,
+    )
 
 
 def decided_by_few(sample: Sample) -> str:
-    """Return a note where ten trials (of fewer than 2,000 one in two hundred) hold a tenth of the variance, or nothing."""
+    """Return a note where ten trials (of fewer than 2,000 one in two hundred) hold a tenth of the
+    variance, or nothing.
+    """
     few = min(10, max(sample.count // 200, 1))
     squares = (sample.valid - sample.valid.mean()) ** 2
     total = float(squares.sum())
@@ -84,11 +105,13 @@ def sd(sample: Sample) -> Estimate:
 
 
 def percentile(sample: Sample, q: float) -> Estimate:
-    """Percentile ``q``: whole-sample order statistics at the level, plus and minus the spread of the share below it.
+    """Percentile ``q``: whole-sample order statistics at the level, plus and minus the spread of
+    the share below it.
 
-    Where fewer than ten trials lie beyond it, the ends are the order statistics of independent trials, which need no
-    assumption (David and Nagaraja, Order Statistics, 2003, section 7.1); the outer one does not exist where fewer than four
-    lie beyond, and the interval is one-sided. Percentiles 0 and 100 are the extreme trials and have none.
+    Where fewer than ten trials lie beyond it, the ends are the order statistics of independent
+    trials, which need no assumption (David and Nagaraja, Order Statistics, 2003, section 7.1); the
+    outer one does not exist where fewer than four lie beyond, and the interval is one-sided.
+    Percentiles 0 and 100 are the extreme trials and have none.
     """
     level = _level("percentile", q / 100 if isinstance(q, int | float) else q)
     if not sample.count:
@@ -97,7 +120,9 @@ def percentile(sample: Sample, q: float) -> Estimate:
     if not sample.has_error:
         return Estimate(value)
     if level in (0, 1):
-        return Estimate(value, note=f"the {'highest' if level else 'lowest'} of {sample.count:,} trials")
+        return Estimate(
+            value, note=f"the {'highest' if level else 'lowest'} of {sample.count:,} trials"
+        )
     if sample.count * min(level, 1 - level) < FEW_BEYOND:
         return _far_out(sample, level, value)
     reach = max(_spread_below(sample, value), 1 / sample.count)
@@ -106,9 +131,14 @@ def percentile(sample: Sample, q: float) -> Estimate:
 
 
 def _far_out(sample: Sample, level: float, value: float) -> Estimate:
-    """Return a percentile with the binomial interval of its order statistics, an infinite end where there is none."""
+    """Return a percentile with the binomial interval of its order statistics, an infinite end where
+    there is none.
+    """
     inner, outer = order_places(sample.count, min(level, 1 - level))
-    places = [float(sample.sorted[-k] if level > 0.5 else sample.sorted[k - 1]) for k in (inner, max(outer, 1))]
+    places = [
+        float(sample.sorted[-k] if level > 0.5 else sample.sorted[k - 1])
+        for k in (inner, max(outer, 1))
+    ]
     note = "" if outer else f"fewer than {FEW_BEYOND} trials lie beyond, which give one bound only"
     near, far = places[0], places[1] if outer else math.inf if level > 0.5 else -math.inf
     return Estimate(value, min(near, far), max(near, far), note=note)
@@ -124,19 +154,30 @@ def _level(name: str, level: Any) -> float:
     if not 0 <= share <= 1:
         rule = "from 0 to 100" if name == "percentile" else "from 0 to 1"
         raise wrong(
-            name, "a percentile" if name == "percentile" else "level", rule, share * (100 if name == "percentile" else 1)
+            name,
+            "a percentile" if name == "percentile" else "level",
+            rule,
+            share * (100 if name == "percentile" else 1),
         )
     return share
 
 
-def chance(sample: Sample, above: float | None = None, below: float | None = None, at: float | None = None) -> Estimate:
-    """Chance of being strictly above, strictly below, between the two, or at a value, as a share of all trials."""
+def chance(
+    sample: Sample, above: float | None = None, below: float | None = None, at: float | None = None
+) -> Estimate:
+    """Chance of being strictly above, strictly below, between the two, or at a value, as a share of
+    all trials.
+    """
     if at is not None and (above is not None or below is not None):
         raise KindynosError("at cannot be combined with above or below", owner="chance")
     if at is None and above is None and below is None:
         raise KindynosError("say above=, below= or at=", owner="chance")
     with np.errstate(invalid="ignore"):
-        hits = sample.values == number("chance", "at", at) if at is not None else np.ones(len(sample.values), dtype=bool)
+        hits = (
+            sample.values == number("chance", "at", at)
+            if at is not None
+            else np.ones(len(sample.values), dtype=bool)
+        )
         if above is not None:
             hits = hits & (sample.values > finite("chance", "above", above))
         if below is not None:
@@ -149,8 +190,12 @@ def survival(sample: Sample, x: float) -> Estimate:
     return chance(sample, above=x)
 
 
-def conditional_mean(sample: Sample, above: float | None = None, below: float | None = None) -> Estimate:
-    """Mean of the trials that end strictly above a value, strictly below one, or between the two; NaN where none does."""
+def conditional_mean(
+    sample: Sample, above: float | None = None, below: float | None = None
+) -> Estimate:
+    """Mean of the trials that end strictly above a value, strictly below one, or between the two;
+    NaN where none does.
+    """
     if above is None and below is None:
         raise KindynosError("say above= or below=", owner="conditional mean")
     low = -math.inf if above is None else number("conditional mean", "above", above)
@@ -160,9 +205,13 @@ def conditional_mean(sample: Sample, above: float | None = None, below: float | 
 
 
 def _share(hits: Floats | NDArray[np.bool_], sample: Sample) -> Estimate:
-    """Wilson's interval with the effective number of trials, p(1 - p) / variance; all trials where that is 0."""
+    """Wilson's interval with the effective number of trials, p(1 - p) / variance; all trials where
+    that is 0.
+    """
     p = float(hits.mean())
-    everyone = Sample(np.broadcast_to(0.0, len(hits)), sample.bounds)  # failed trials count too: a share is of all
+    everyone = Sample(
+        np.broadcast_to(0.0, len(hits)), sample.bounds
+    )  # failed trials count too: a share is of all
     if not everyone.has_error:
         return Estimate(p)
     variance = everyone.variance_of_mean(hits)
@@ -173,7 +222,9 @@ def _share(hits: Floats | NDArray[np.bool_], sample: Sample) -> Estimate:
 
 
 def percentile_of(sample: Sample, x: float) -> Estimate:
-    """Percentile at which a value lies among the valid trials: those below it and half of those at it."""
+    """Percentile at which a value lies among the valid trials: those below it and half of those at
+    it.
+    """
     if math.isnan(number("percentile_of", "x", x)) or not sample.count:
         return Estimate(math.nan)
     valid = Sample(sample.valid, sample.block_starts, sample.independent)
@@ -182,8 +233,13 @@ def percentile_of(sample: Sample, x: float) -> Estimate:
 
 
 def value_at_risk(sample: Sample, level: float, reference: float = 0.0) -> Estimate:
-    """Loss against ``reference`` that is exceeded with a chance of 1 - level; positive is a loss."""
-    level, reference = proper_fraction("value at risk", "level", level), finite("value at risk", "reference", reference)
+    """Loss against ``reference`` that is exceeded with a chance of 1 - level; positive is a
+    loss.
+    """
+    level, reference = (
+        proper_fraction("value at risk", "level", level),
+        finite("value at risk", "reference", reference),
+    )
     found = percentile(sample, 100 * (1 - level))
     return Estimate(reference - found, reference - found.high, reference - found.low)
 
@@ -191,9 +247,10 @@ def value_at_risk(sample: Sample, level: float, reference: float = 0.0) -> Estim
 def expected_shortfall(sample: Sample, level: float, reference: float = 0.0) -> Estimate:
     """Mean loss against ``reference`` in the worst 1 - level of the trials.
 
-    The mean of q + (loss - q)+ / (1 - level) over the trials, with q the value at risk (Rockafellar and Uryasev, Journal of
-    Risk 2, 2000, 21-41), has the right variance as q is where it is least. Its interval is corrected for the skewness of these
-    terms (Hall, Journal of the Royal Statistical Society B 54, 1992, 221-228).
+    The mean of q + (loss - q)+ / (1 - level) over the trials, with q the value at risk (Rockafellar
+    and Uryasev, Journal of Risk 2, 2000, 21-41), has the right variance as q is where it is least.
+    Its interval is corrected for the skewness of these terms (Hall, Journal of the Royal
+    Statistical Society B 54, 1992, 221-228).
     """
     level = proper_fraction("expected shortfall", "level", level)
     reference = finite("expected shortfall", "reference", reference)
@@ -208,7 +265,10 @@ def expected_shortfall(sample: Sample, level: float, reference: float = 0.0) -> 
     if not sample.has_error:
         return Estimate(value, rough=rough)
     if sample.independent:
-        deviation, t = (float(terms.std(ddof=1)) / math.sqrt(sample.count), t_point(max(sample.count * tail - 1, 1)))
+        deviation, t = (
+            float(terms.std(ddof=1)) / math.sqrt(sample.count),
+            t_point(max(sample.count * tail - 1, 1)),
+        )
     else:
         deviation, t = math.sqrt(sample.variance_of_mean(terms)), sample.student
     low, high = (value - deviation * skewness_corrected(side * t, terms) for side in (1, -1))
@@ -240,7 +300,18 @@ STATISTICS: Registry[Callable[..., Estimate]] = Registry(
     {
         function.__name__: function
         for function in (
-            *(mean, median, mode, sd, skewness, kurtosis, lowest, highest, percentile, percentile_of),
+            *(
+                mean,
+                median,
+                mode,
+                sd,
+                skewness,
+                kurtosis,
+                lowest,
+                highest,
+                percentile,
+                percentile_of,
+            ),
             *(chance, survival, conditional_mean, value_at_risk, expected_shortfall),
         )
     },

@@ -1,4 +1,6 @@
-"""Trials in a file: finding the header, and turning cells into numbers, or saying which one is none."""
+"""Trials in a file: finding the header, and turning cells into numbers, or saying which one is
+none.
+"""
 
 from __future__ import annotations
 
@@ -27,14 +29,18 @@ LISTED = 5  # rows that a note names
 
 @dataclass(frozen=True)
 class Columns:
-    """Columns of numbers ``(trials,)`` by name, in order, and what is to be said of what was left out."""
+    """Columns of numbers ``(trials,)`` by name, in order, and what is to be said of what was left
+    out.
+    """
 
     numbers: dict[str, Floats]
     notes: tuple[str, ...]
 
 
 def columns_of(source: Any, decimal: str) -> Columns:
-    """Return the columns of a file or a DataFrame; raises FileError naming the column and the row of what is no number."""
+    """Return the columns of a file or a DataFrame; raises FileError naming the column and the row
+    of what is no number.
+    """
     if isinstance(source, pd.DataFrame):
         doubled = source.columns[source.columns.duplicated()]
         if len(doubled):
@@ -50,11 +56,19 @@ def columns_of(source: Any, decimal: str) -> Columns:
         raise FileError(f"cannot be read: {error.strerror or error}", file=str(path)) from None
     row, separator = _header(head, str(path), decimal)
     try:
-        with warnings.catch_warnings(action="ignore", category=pd.errors.DtypeWarning):  # of text, which is told below
+        with warnings.catch_warnings(
+            action="ignore", category=pd.errors.DtypeWarning
+        ):  # of text, which is told below
             frame = pd.read_csv(
-                path, sep=separator, skiprows=row, decimal=decimal, skip_blank_lines=False, keep_default_na=False,
-                na_values=EMPTY, encoding="utf-8-sig",
-            )  # fmt: skip
+                path,
+                sep=separator,
+                skiprows=row,
+                decimal=decimal,
+                skip_blank_lines=False,
+                keep_default_na=False,
+                na_values=EMPTY,
+                encoding="utf-8-sig",
+            )
     except Exception as error:  # pandas has several, and all mean that this is no table
         reason = next(iter(str(error).splitlines()), "") or type(error).__name__
         raise FileError(f"cannot be read as a table: {reason}", file=str(path)) from None
@@ -64,7 +78,8 @@ def columns_of(source: Any, decimal: str) -> Columns:
 def _header(head: str, file: str, decimal: str) -> tuple[int, str]:
     """Return the row of the column names, counted from 0, and what separates columns.
 
-    Raises FileError for an empty file, a table without names, and names that are missing or there twice.
+    Raises FileError for an empty file, a table without names, and names that are missing or there
+    twice.
     """
     lines = head.splitlines()
     filled = [place for place, line in enumerate(lines) if line.strip()]
@@ -77,7 +92,8 @@ def _header(head: str, file: str, decimal: str) -> tuple[int, str]:
         cells = _cells(lines[place], separator)
         if any(_looks_like_number(cell, decimal) for cell in cells):
             raise FileError(
-                "has no header: its first row of the table holds numbers; write the column names above",
+                "has no header: its first row of the table holds numbers; write the column "
+                "names above",
                 file=file,
                 row=place + 1,
             )
@@ -159,7 +175,9 @@ def _column(column: Any, name: str, rows: Any, file: str, decimal: str) -> Float
         return np.asarray(column, dtype=np.float64)
     if column.dtype.kind in "mM":
         return None
-    texts = [("" if value is None or value != value else str(value)).strip() for value in column.tolist()]
+    texts = [
+        ("" if value is None or value != value else str(value)).strip() for value in column.tolist()
+    ]
     percent = np.array([text.endswith("%") for text in texts])
     values, bad = np.full(len(texts), np.nan), []
     for place, text in enumerate(texts):
@@ -175,13 +193,16 @@ def _column(column: Any, name: str, rows: Any, file: str, decimal: str) -> Float
     if bad:
         more = f", and {len(bad) - 1:,} more such cells" if len(bad) > 1 else ""
         raise FileError(
-            f"column {name!r} holds {texts[bad[0]]!r:.40}, which is no number{more}", file=file, row=int(rows[bad[0]])
+            f"column {name!r} holds {texts[bad[0]]!r:.40}, which is no number{more}",
+            file=file,
+            row=int(rows[bad[0]]),
         )
     plain = known & ~percent
     if percent.any() and plain.any():
         first = int(np.argmax(plain))
         raise FileError(
-            f"column {name!r} mixes percentages and plain numbers: {texts[int(np.argmax(percent))]!r} and {texts[first]!r}",
+            f"column {name!r} mixes percentages and plain numbers: "
+            f"{texts[int(np.argmax(percent))]!r} and {texts[first]!r}",
             file=file,
             row=int(rows[first]),
         )

@@ -23,7 +23,9 @@ from kindynos.validate import shown
 
 @dataclass(frozen=True)
 class Drawing:
-    """How the trials of a run were drawn: two runs in which it is equal share the draws of drivers of one name."""
+    """How the trials of a run were drawn: two runs in which it is equal share the draws of drivers
+    of one name.
+    """
 
     plan: Plan
     seed: int
@@ -37,12 +39,16 @@ class Drawing:
 
 @dataclass(frozen=True)
 class RunRecord:
-    """What is remembered of how a run came about: the trials requested, before rounding up, and the aims of precision."""
+    """What is remembered of how a run came about: the trials requested, before rounding up, and the
+    aims of precision.
+    """
 
     requested: int
     rounded_from: int | None = None
     aims: tuple[tuple[Precision, bool], ...] = ()
-    notes: Mapping[tuple[str, str], int] = field(default_factory=dict)  # by line and text, with the number of trials
+    notes: Mapping[tuple[str, str], int] = field(
+        default_factory=dict
+    )  # by line and text, with the number of trials
     processes: int = 0  # among which single trials were spread
     base: Mapping[str, Floats] | None = None  # of a saved run whose functions are gone
 
@@ -50,11 +56,14 @@ class RunRecord:
 class SimulatedTrials(Mapping[str, Result]):
     """The trials of a simulation: a mapping of quantities by name.
 
-    Outcomes and drivers with one number a trial are kept in memory, and what was named with ``keep=``. Anything else is
-    calculated again from the seed when it is read, and compared with what was kept.
+    Outcomes and drivers with one number a trial are kept in memory, and what was named with
+    ``keep=``. Anything else is calculated again from the seed when it is read, and compared with
+    what was kept.
     """
 
-    def __init__(self, program: Program, drawing: Drawing, values: Mapping[str, Floats], record: RunRecord) -> None:
+    def __init__(
+        self, program: Program, drawing: Drawing, values: Mapping[str, Floats], record: RunRecord
+    ) -> None:
         self._program, self._drawing, self._record = program, drawing, record
         self._plan, self._blocks = drawing.plan, drawing.blocks
         self._values = dict(values)
@@ -127,7 +136,10 @@ class SimulatedTrials(Mapping[str, Result]):
         return self._program.timeline.labels
 
     def __repr__(self) -> str:
-        return f"<run of {self.name!r}: {self.size:,} trials, {self._plan.label} plan, seed {self.seed}>"
+        return (
+            f"<run of {self.name!r}: {self.size:,} trials, {self._plan.label} plan, seed "
+            f"{self.seed}>"
+        )
 
     def __iter__(self) -> Iterator[str]:
         return iter(self._program.quantities)
@@ -142,7 +154,8 @@ class SimulatedTrials(Mapping[str, Result]):
     __hash__ = object.__hash__
 
     def __getitem__(self, name: str) -> Result:
-        """Return a quantity of the run; raises RunError, with the nearest spelling, for an unknown one.
+        """Return a quantity of the run; raises RunError, with the nearest spelling, for an unknown
+        one.
 
         For a quantity with a value each period the object is a RowResult, as ``row`` returns it.
         """
@@ -177,9 +190,15 @@ class SimulatedTrials(Mapping[str, Result]):
         return self._results[name]
 
     def _known(self, name: Any) -> str:
-        """Return the name of a quantity; raises RunError, with the nearest spelling, for what is none."""
+        """Return the name of a quantity; raises RunError, with the nearest spelling, for what is
+        none.
+        """
         if not isinstance(name, str) or name not in self._program.quantities:
-            raise RunError(f"the run has no quantity {shown(name)}", unknown=name, known=self._program.quantities)
+            raise RunError(
+                f"the run has no quantity {shown(name)}",
+                unknown=name,
+                known=self._program.quantities,
+            )
         return name
 
     @cached_property
@@ -190,25 +209,42 @@ class SimulatedTrials(Mapping[str, Result]):
         return self._program.evaluate(self._program.base_values(), 1)[0]
 
     def batch(self, batch: int, names: Iterable[str] | None = None) -> dict[str, Floats]:
-        """Return quantities of a batch, drawn again from the seed; raises RunError if outcomes differ from those kept."""
+        """Return quantities of a batch, drawn again from the seed; raises RunError if outcomes
+        differ from those kept.
+        """
         wanted = self._program.quantities if names is None else list(names)
         lines = [name for name in wanted if name in self._program.lines]
         checks = [name for name in self.outcomes if name in self._values] if lines else []
-        task = BatchTask(self._program, self._plan, self.seed, self._blocks, tuple(dict.fromkeys([*wanted, *checks])))
+        task = BatchTask(
+            self._program,
+            self._plan,
+            self.seed,
+            self._blocks,
+            tuple(dict.fromkeys([*wanted, *checks])),
+        )
         values = dict(task(batch).values)
         for name in checks:
-            if not np.array_equal(values[name], self._values[name][..., self._blocks.part(batch)], equal_nan=True):
+            if not np.array_equal(
+                values[name], self._values[name][..., self._blocks.part(batch)], equal_nan=True
+            ):
                 raise RunError(
-                    f"outcome {name!r} gives other values now than in the run; a function or what it reads has changed"
+                    f"outcome {name!r} gives other values now than in the run; a function or what "
+                    "it reads has changed"
                 )
         return {name: values[name] for name in wanted}
 
     def shocks(self, name: str) -> Floats:
-        """Return the scores from which a driver was drawn, drawn again from the seed: those that its correlations are of."""
+        """Return the scores from which a driver was drawn, drawn again from the seed: those that
+        its correlations are of.
+        """
         if self._known(name) not in self._program.drivers:
-            raise RunError(f"{name!r} is no driver", owner="shocks", unknown=name, known=self._program.drivers)
+            raise RunError(
+                f"{name!r} is no driver", owner="shocks", unknown=name, known=self._program.drivers
+            )
         parts = [
-            self._program.scores(self._plan, self.seed, block, self._blocks.size(block), {name})[name]
+            self._program.scores(self._plan, self.seed, block, self._blocks.size(block), {name})[
+                name
+            ]
             for block in range(self._blocks.count)
         ]
         return np.concatenate(parts, axis=-1)
@@ -216,10 +252,14 @@ class SimulatedTrials(Mapping[str, Result]):
     def _redrawn(self, names: Iterable[str]) -> dict[str, Floats]:
         wanted = list(names)
         execution = Execution(1 if self._program.one_thread else None)
-        return collect(lambda batch: BatchResult(self.batch(batch, wanted)), self._blocks, execution).values
+        return collect(
+            lambda batch: BatchResult(self.batch(batch, wanted)), self._blocks, execution
+        ).values
 
     def notes(self, name: str) -> dict[str, int]:
-        """Return the warnings about some trials of a quantity, or of what it is calculated from, with their number."""
+        """Return the warnings about some trials of a quantity, or of what it is calculated from,
+        with their number.
+        """
         upstream = self._program.ancestors([self._known(name)])
         found: dict[str, int] = {}
         for (line, text), count in self._record.notes.items():
@@ -229,7 +269,9 @@ class SimulatedTrials(Mapping[str, Result]):
         return found
 
     def first_bad(self) -> dict[str, str]:
-        """Return for each outcome with failed trials the first such trial and the line where it began."""
+        """Return for each outcome with failed trials the first such trial and the line where it
+        began.
+        """
         found = {}
         for name in self.outcomes:
             result = self._result(name)

@@ -1,4 +1,6 @@
-"""Statistics of weighted values: as many independent values as their weights are worth stand behind each."""
+"""Statistics of weighted values: as many independent values as their weights are worth stand behind
+each.
+"""
 
 from __future__ import annotations
 
@@ -16,11 +18,22 @@ from kindynos.results.result import Result
 from kindynos.results.sample import FEWEST
 from kindynos.validate import finite, fraction, proper_fraction
 
-KNOWN = ("mean", "median", "sd", "skewness", "percentile", "chance", "percentile_of", "value_at_risk", "expected_shortfall")
+KNOWN = (
+    "mean",
+    "median",
+    "sd",
+    "skewness",
+    "percentile",
+    "chance",
+    "percentile_of",
+    "value_at_risk",
+    "expected_shortfall",
+)
 
 
 class WeightedResult(Result):
-    """A column of trials whose weights differ. Errors are those of (sum of weights)² / sum of squared weights trials.
+    """A column of trials whose weights differ. Errors are those of (sum of weights)² / sum of
+    squared weights trials.
 
     Source: Kish, Survey Sampling (1965), section 11.2.
     """
@@ -29,7 +42,9 @@ class WeightedResult(Result):
 
     @cached_property
     def _ordered(self) -> tuple[Floats, Floats, Floats]:
-        """The valid values in order, their weights adding up to 1, and the level at the middle of each."""
+        """The valid values in order, their weights adding up to 1, and the level at the middle of
+        each.
+        """
         known = ~np.isnan(self.values)
         order = np.argsort(self.values[known], kind="stable")
         x, w = self.values[known][order], self.weights[known][order]
@@ -72,7 +87,9 @@ class WeightedResult(Result):
         x, w, _ = self._ordered
         gaps = x - float(w @ x)
         variance = float(w @ gaps**2)
-        return self._with_error(math.sqrt(variance), (gaps**2 - variance) / (2 * math.sqrt(max(variance, 1e-300))))
+        return self._with_error(
+            math.sqrt(variance), (gaps**2 - variance) / (2 * math.sqrt(max(variance, 1e-300)))
+        )
 
     def _skewness(self) -> Estimate:
         x, w, _ = self._ordered
@@ -85,9 +102,13 @@ class WeightedResult(Result):
         if self.worth < FEWEST:
             return Estimate(value)
         reach = Z * math.sqrt(level * (1 - level) / self.worth)
-        return Estimate(value, self._quantile(max(level - reach, 0.0)), self._quantile(min(level + reach, 1.0)))
+        return Estimate(
+            value, self._quantile(max(level - reach, 0.0)), self._quantile(min(level + reach, 1.0))
+        )
 
-    def _chance(self, above: float | None = None, below: float | None = None, at: float | None = None) -> Estimate:
+    def _chance(
+        self, above: float | None = None, below: float | None = None, at: float | None = None
+    ) -> Estimate:
         x, w, _ = self._ordered
         if above is None and below is None and at is None:
             raise KindynosError("say above=, below= or at=", owner="chance")

@@ -1,4 +1,5 @@
-"""Sampling plans: how the uniform scores of one block are laid out. Every block is a replicate of its plan.
+"""Sampling plans: how the uniform scores of one block are laid out. Every block is a replicate of
+its plan.
 
 To add a plan: a subclass of Plan with its ``label``, and its line in PLANS.
 """
@@ -26,7 +27,9 @@ HIGHEST_SCORE = 1 - 2.0**-53
 
 @dataclass(frozen=True)
 class Request:
-    """The scores one driver needs: a number a trial (``rows`` is None), or ``rows`` numbers a trial."""
+    """The scores one driver needs: a number a trial (``rows`` is None), or ``rows`` numbers a
+    trial.
+    """
 
     name: str
     rows: int | None = None
@@ -37,15 +40,26 @@ class Plan(ABC):
 
     label: ClassVar[str]
     use: ClassVar[str]
-    independent: ClassVar[bool] = False  # whether the trials of a block are independent of each other
-    stratified: ClassVar[bool] = False  # whether each row's scores fill equal strata, which dependence must keep whole
+    independent: ClassVar[bool] = (
+        False  # whether the trials of a block are independent of each other
+    )
+    stratified: ClassVar[bool] = (
+        False  # whether each row's scores fill equal strata, which dependence must keep whole
+    )
     powers_of_two: ClassVar[bool] = False  # whether blocks must have such sizes
 
     @abstractmethod
     def scores(
-        self, requests: Sequence[Request], seed: int, block: int, trials: int, wanted: Container[str] | None = None
+        self,
+        requests: Sequence[Request],
+        seed: int,
+        block: int,
+        trials: int,
+        wanted: Container[str] | None = None,
     ) -> dict[str, Floats]:
-        """Return the scores of the wanted among all of a model's requests: ``(trials,)``, or ``(rows, trials)``."""
+        """Return the scores of the wanted among all of a model's requests: ``(trials,)``, or
+        ``(rows, trials)``.
+        """
 
 
 class _ByStream(Plan):
@@ -56,7 +70,12 @@ class _ByStream(Plan):
         """Return ``(rows, trials)`` scores between 0 and 1."""
 
     def scores(
-        self, requests: Sequence[Request], seed: int, block: int, trials: int, wanted: Container[str] | None = None
+        self,
+        requests: Sequence[Request],
+        seed: int,
+        block: int,
+        trials: int,
+        wanted: Container[str] | None = None,
     ) -> dict[str, Floats]:
         answer = {}
         for request in requests:
@@ -80,13 +99,17 @@ class Random(_ByStream):
 
 
 class Latin(_ByStream):
-    """A Latin hypercube in each block: every driver has exactly one score in each of ``trials`` equal strata.
+    """A Latin hypercube in each block: every driver has exactly one score in each of ``trials``
+    equal strata.
 
     Source: McKay, Beckman and Conover, Technometrics 21 (1979), 239-245.
     """
 
     label = "latin"
-    use = "every part of each driver's range is visited evenly; the default, and rarely worse than random"
+    use = (
+        "every part of each driver's range is visited evenly; the default, and rarely worse "
+        "than random"
+    )
     stratified = True
 
     def _place(self, generator: np.random.Generator, rows: int, trials: int) -> Floats:
@@ -101,7 +124,8 @@ class Latin(_ByStream):
 class Antithetic(_ByStream):
     """Independent draws in pairs: the second trial of a pair has 1 - u where the first has u.
 
-    Source: Hammersley and Morton, Proceedings of the Cambridge Philosophical Society 52 (1956), 449-475.
+    Source: Hammersley and Morton, Proceedings of the Cambridge Philosophical Society 52 (1956),
+    449-475.
     """
 
     label = "antithetic"
@@ -116,18 +140,28 @@ class Antithetic(_ByStream):
 
 
 class Sobol(Plan):
-    """Sobol' points, scrambled anew in each block by a random linear map and shift of their digits, keyed by driver.
+    """Sobol' points, scrambled anew in each block by a random linear map and shift of their digits,
+    keyed by driver.
 
-    Dimensions follow the order of declaration, numbers before rows. Sources: Joe and Kuo, SIAM Journal on Scientific Computing
-    30 (2008), 2635-2654; Matoušek, Journal of Complexity 14 (1998), 527-556.
+    Dimensions follow the order of declaration, numbers before rows. Sources: Joe and Kuo, SIAM
+    Journal on Scientific Computing 30 (2008), 2635-2654; Matoušek, Journal of Complexity 14 (1998),
+    527-556.
     """
 
     label = "sobol"
-    use = "points spread evenly in all dimensions together; the most exact for smooth models; trials are rounded up"
+    use = (
+        "points spread evenly in all dimensions together; the most exact for smooth models; "
+        "trials are rounded up"
+    )
     powers_of_two = True
 
     def scores(
-        self, requests: Sequence[Request], seed: int, block: int, trials: int, wanted: Container[str] | None = None
+        self,
+        requests: Sequence[Request],
+        seed: int,
+        block: int,
+        trials: int,
+        wanted: Container[str] | None = None,
     ) -> dict[str, Floats]:
         levels = max(trials - 1, 1).bit_length()
         answer, begin = {}, 0
@@ -135,7 +169,8 @@ class Sobol(Plan):
         dimensions = sum(request.rows or 1 for request in ordered)
         if dimensions > MOST_DIMENSIONS:
             raise ParameterError(
-                f"{dimensions:,} numbers a trial are more than its {MOST_DIMENSIONS:,} dimensions", owner="sobol"
+                f"{dimensions:,} numbers a trial are more than its {MOST_DIMENSIONS:,} dimensions",
+                owner="sobol",
             )
         for request in ordered:
             rows = request.rows or 1
@@ -150,23 +185,33 @@ class Sobol(Plan):
 
 MOST_DIMENSIONS = 21_201  # of the published direction numbers
 DIGITS = 30
-_making = Lock()  # SciPy sets up its table of direction numbers at first use, which some versions do wrongly in two threads
+# SciPy sets up its table of direction numbers at first use, which some versions do wrongly in two
+# threads
+_making = Lock()
 
 
 @lru_cache(maxsize=16)
 def _directions(dimensions: int, levels: int) -> NDArray[np.int64]:
-    """Return the direction numbers of each dimension, ``(dimensions, levels)``: the points whose Gray code is a power of 2."""
+    """Return the direction numbers of each dimension, ``(dimensions, levels)``: the points whose
+    Gray code is a power of 2.
+    """
     from scipy.stats import qmc
 
     points = qmc.Sobol(dimensions, scramble=False, bits=DIGITS).random_base2(levels)
     return np.asarray((points[2 ** np.arange(1, levels + 1) - 1] * 2**DIGITS).T, dtype=np.int64)
 
 
-def _scrambled(directions: NDArray[np.int64], generator: np.random.Generator, trials: int) -> Floats:
-    """Return ``(rows, trials)`` scrambled scores: lower triangular digits times direction numbers, a shift, and a fill-in."""
+def _scrambled(
+    directions: NDArray[np.int64], generator: np.random.Generator, trials: int
+) -> Floats:
+    """Return ``(rows, trials)`` scrambled scores: lower triangular digits times direction numbers,
+    a shift, and a fill-in.
+    """
     rows, levels = directions.shape
     places = np.arange(DIGITS - 1, -1, -1)
-    matrix = np.tril(generator.integers(0, 2, (rows, DIGITS, DIGITS)), -1) + np.eye(DIGITS, dtype=np.int64)
+    matrix = np.tril(generator.integers(0, 2, (rows, DIGITS, DIGITS)), -1) + np.eye(
+        DIGITS, dtype=np.int64
+    )
     digits = (directions[:, None, :] >> places[:, None]) & 1
     mixed = (((matrix @ digits) & 1) << places[:, None]).sum(axis=1)
     numbers = np.repeat(generator.integers(0, 2**DIGITS, (rows, 1)), trials, axis=1)
@@ -177,4 +222,6 @@ def _scrambled(directions: NDArray[np.int64], generator: np.random.Generator, tr
     return np.clip(scores, LOWEST_SCORE, HIGHEST_SCORE, out=scores)
 
 
-PLANS: Registry[Plan] = Registry("sampling plan", {plan.label: plan for plan in (Random(), Latin(), Antithetic(), Sobol())})
+PLANS: Registry[Plan] = Registry(
+    "sampling plan", {plan.label: plan for plan in (Random(), Latin(), Antithetic(), Sobol())}
+)

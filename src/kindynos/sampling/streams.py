@@ -1,4 +1,6 @@
-"""Random streams: each is keyed by what it is for, so no draw depends on order, on workers or on other streams."""
+"""Random streams: each is keyed by what it is for, so no draw depends on order, on workers or on
+other streams.
+"""
 
 from __future__ import annotations
 
@@ -36,7 +38,9 @@ def stream(seed: int, *fields: str | int) -> np.random.Generator:
         data = str(field).encode()
         digest.update(len(data).to_bytes(8, "little"))
         digest.update(data)
-    key: Any = _Key(digest.digest())  # any seed sequence serves, though NumPy's types name one class
+    key: Any = _Key(
+        digest.digest()
+    )  # any seed sequence serves, though NumPy's types name one class
     return np.random.Generator(np.random.SFC64(key))
 
 

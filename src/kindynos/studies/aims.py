@@ -1,4 +1,6 @@
-"""What an optimisation is for, in words: ``"mean net_value"``, ``"chance below 0 of net_value <= 0.05"``."""
+"""What an optimisation is for, in words: ``"mean net_value"``, ``"chance below 0 of net_value <=
+0.05"``.
+"""
 
 from __future__ import annotations
 
@@ -53,10 +55,15 @@ class Constraint:
 
 
 def figure_of(statement: Statement, text: Any, owner: str = "optimize") -> Figure:
-    """Return the figure that a text names; raises ParameterError or ModelError, with the nearest spelling, for another."""
+    """Return the figure that a text names; raises ParameterError or ModelError, with the nearest
+    spelling, for another.
+    """
     words = text.split() if isinstance(text, str) else []
     if len(words) < 2:
-        raise ParameterError(f"say a statistic and an outcome, such as 'mean net_value', not {text!r:.60}", owner=owner)
+        raise ParameterError(
+            f"say a statistic and an outcome, such as 'mean net_value', not {text!r:.60}",
+            owner=owner,
+        )
     *statistic, outcome = words
     if statistic[-1] == "of":
         statistic = statistic[:-1]
@@ -73,12 +80,18 @@ def constraint_of(statement: Statement, text: Any) -> Constraint:
     """Return the constraint that a text states; raises ParameterError or ModelError for another."""
     found = RULE.fullmatch(text.strip()) if isinstance(text, str) else None
     if found is None:
-        raise ParameterError(f"a constraint is such as {EXAMPLE!r}, not {text!r:.80}", owner="optimize")
+        raise ParameterError(
+            f"a constraint is such as {EXAMPLE!r}, not {text!r:.80}", owner="optimize"
+        )
     try:
         limit = float(found[3])
     except ValueError:
-        raise ParameterError(f"the limit of {text!r:.80} must be a number, not {found[3]!r}", owner="optimize") from None
+        raise ParameterError(
+            f"the limit of {text!r:.80} must be a number, not {found[3]!r}", owner="optimize"
+        ) from None
     figure = figure_of(statement, found[1])
     if figure.statistic.label.startswith("chance") and not 0 <= limit <= 1:
-        raise ParameterError(f"a chance is from 0 to 1; in {text!r:.80} the limit is {limit:g}", owner="optimize")
+        raise ParameterError(
+            f"a chance is from 0 to 1; in {text!r:.80} the limit is {limit:g}", owner="optimize"
+        )
     return Constraint(figure, limit, found[2][0] in "<=≤" and ">" not in found[2])

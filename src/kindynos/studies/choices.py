@@ -50,8 +50,12 @@ class Choice:
 
 
 def choices_of(statement: Statement, decisions: Any) -> list[Choice]:
-    """Return the decisions by name: a pair of ends, a range of whole numbers, or a list; raises ParameterError for others."""
-    stated: Mapping[Any, Any] = mapping("optimize", "decisions", decisions, "ranges or lists of values by name")
+    """Return the decisions by name: a pair of ends, a range of whole numbers, or a list; raises
+    ParameterError for others.
+    """
+    stated: Mapping[Any, Any] = mapping(
+        "optimize", "decisions", decisions, "ranges or lists of values by name"
+    )
     if not stated:
         raise ParameterError("nothing to decide; say {'fare': (45, 65)}", owner="optimize")
     found = []
@@ -61,10 +65,14 @@ def choices_of(statement: Statement, decisions: Any) -> list[Choice]:
         if isinstance(given, tuple) and len(given) == 2:
             low, high = (finite(owner, "an end", end) for end in given)
             if not low < high:
-                raise ParameterError(f"the range must be a low and a high end, not {low:g} and {high:g}", owner=owner)
+                raise ParameterError(
+                    f"the range must be a low and a high end, not {low:g} and {high:g}", owner=owner
+                )
             found.append(Choice(name, low, high))
             continue
-        values = sorted({finite(owner, "a value", value) for value in names_in(owner, "the values", given)})
+        values = sorted(
+            {finite(owner, "a value", value) for value in names_in(owner, "the values", given)}
+        )
         found.append(Choice(name, values[0], values[-1], tuple(values)))
     return found
 
@@ -72,8 +80,8 @@ def choices_of(statement: Statement, decisions: Any) -> list[Choice]:
 def coarse_points(choices: list[Choice], count: int) -> Floats:
     """Return about ``count`` points ``(points, decisions)`` spread over all that may be chosen.
 
-    Every combination of listed values gets its share: a grid of a few ranges, or points of a sequence
-    that fills more of them evenly.
+    Every combination of listed values gets its share: a grid of a few ranges, or points of a
+    sequence that fills more of them evenly.
     """
     listed = [choice for choice in choices if choice.listed]
     spread = [choice for choice in choices if not choice.listed]
@@ -88,7 +96,12 @@ def coarse_points(choices: list[Choice], count: int) -> Floats:
         for point in inner:
             ranged = iter(point)
             fixed = iter(combination)
-            found.append([next(fixed) if c.listed else c.near(c.low + float(next(ranged)) * c.width) for c in choices])
+            found.append(
+                [
+                    next(fixed) if c.listed else c.near(c.low + float(next(ranged)) * c.width)
+                    for c in choices
+                ]
+            )
     return np.unique(np.array(found), axis=0)
 
 
@@ -102,7 +115,8 @@ def _spread(dimensions: int, count: int) -> Floats:
     if side >= 3:
         line = np.linspace(0, 1, side)
         return np.array(list(product(line, repeat=dimensions)))
-    # Multiples of powers of a root that generalises the golden ratio, which leave gaps of like size everywhere.
+    # Multiples of powers of a root that generalises the golden ratio, which leave gaps of like size
+    # everywhere.
     root = 1.5
     for _ in range(50):
         root = (1 + root) ** (1 / (dimensions + 1))

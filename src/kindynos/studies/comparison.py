@@ -1,7 +1,8 @@
-"""Several runs side by side: their figures, the differences with errors, and which of them dominates.
+"""Several runs side by side: their figures, the differences with errors, and which of them
+dominates.
 
-Runs on the same draws (one seed, plan and number of trials) are compared trial by trial, so that only what was changed differs;
-others are compared as independent samples, with both errors.
+Runs on the same draws (one seed, plan and number of trials) are compared trial by trial, so that
+only what was changed differs; others are compared as independent samples, with both errors.
 """
 
 from __future__ import annotations
@@ -34,9 +35,11 @@ COLUMNS = ["difference", "error", "low", "high", "paired"]
 
 @dataclass(frozen=True)
 class ReportedMean:
-    """A mean known from elsewhere, with the sd of what it is a mean of and the number of values ``n`` behind it.
+    """A mean known from elsewhere, with the sd of what it is a mean of and the number of values
+    ``n`` behind it.
 
-    It stands beside runs in ``compare``; its error is 1.96 x sd / sqrt(n). Raises ParameterError for what is no number.
+    It stands beside runs in ``compare``; its error is 1.96 x sd / sqrt(n). Raises ParameterError
+    for what is no number.
 
     >>> ReportedMean(120.0, sd=15.0, n=900).estimate
     120 ± 0.98
@@ -64,15 +67,20 @@ class Comparison:
     See ``table``, ``differences``, ``dominance`` and ``plot``; ``runs`` has the runs themselves.
     """
 
-    def __init__(self, runs: Mapping[str, Run | ReadTrials | ReportedMean], outcome: str | None = None) -> None:
+    def __init__(
+        self, runs: Mapping[str, Run | ReadTrials | ReportedMean], outcome: str | None = None
+    ) -> None:
         if len(runs) < 2:
             raise RunError(
-                "needs at least two scenarios, of which the first is what the others are compared with", owner="compare"
+                "needs at least two scenarios, of which the first is what the others are "
+                "compared with",
+                owner="compare",
             )
         for name, run in runs.items():
             if not isinstance(run, Run | ReadTrials | ReportedMean):
                 raise ParameterError(
-                    f"{name!r} must be a run, trials that were read, or kd.ReportedMean(mean, sd, n), not {run!r:.60}",
+                    f"{name!r} must be a run, trials that were read, or kd.ReportedMean(mean, sd, "
+                    f"n), not {run!r:.60}",
                     owner="compare",
                 )
         self.runs = dict(runs)
@@ -83,17 +91,26 @@ class Comparison:
         if not runs:
             raise RunError("at least one of the scenarios must be a run", owner="compare")
         shared = [n for n in runs[0].outcomes if all(n in run.outcomes for run in runs)]
-        names = [n for n in shared if not any(run[n].is_row for run in runs)] if outcome is None else [outcome]
+        names = (
+            [n for n in shared if not any(run[n].is_row for run in runs)]
+            if outcome is None
+            else [outcome]
+        )
         if not names:
             raise RunError("the runs have no outcome in common that is one number", owner="compare")
         if len(runs) < len(self.runs) and len(names) > 1:
             raise RunError(
-                f"a mean from elsewhere is one of a single outcome; say outcome= ({', '.join(names)})", owner="compare"
+                "a mean from elsewhere is one of a single outcome; say outcome= "
+                f"({', '.join(names)})",
+                owner="compare",
             )
         for run in runs:
             for name in names:
                 if run[name].is_row:
-                    raise RunError(f"{name!r} is a row; compare a number, such as last({name})", owner="compare")
+                    raise RunError(
+                        f"{name!r} is a row; compare a number, such as last({name})",
+                        owner="compare",
+                    )
         return names
 
     @property
@@ -110,23 +127,33 @@ class Comparison:
         return f"<comparison of {', '.join(self.scenarios)}: {', '.join(self._outcomes)}>"
 
     def result(self, scenario: str, outcome: str) -> Result:
-        """Return an outcome of one scenario; raises RunError for an unknown name, a row, or a mean from elsewhere."""
+        """Return an outcome of one scenario; raises RunError for an unknown name, a row, or a mean
+        from elsewhere.
+        """
         if scenario not in self.runs:
-            raise RunError(f"no scenario {scenario!r}", owner="compare", unknown=scenario, known=self.runs)
+            raise RunError(
+                f"no scenario {scenario!r}", owner="compare", unknown=scenario, known=self.runs
+            )
         run = self.runs[scenario]
         if isinstance(run, ReportedMean):
             raise RunError(f"of {scenario!r} only the mean is known", owner="compare")
         if outcome not in self._outcomes:
             raise RunError(
-                f"{outcome!r} is no outcome of all scenarios", owner="compare", unknown=outcome, known=self._outcomes
+                f"{outcome!r} is no outcome of all scenarios",
+                owner="compare",
+                unknown=outcome,
+                known=self._outcomes,
             )
         result = run[outcome]
         if result.is_row:
-            raise RunError(f"{outcome!r} is a row; compare a number, such as last({outcome})", owner="compare")
+            raise RunError(
+                f"{outcome!r} is a row; compare a number, such as last({outcome})", owner="compare"
+            )
         return result
 
     def table(self, asked: Asked = USUAL) -> pd.DataFrame:
-        """Return each outcome's statistics side by side: rows (outcome, statistic), columns (scenario, value and error).
+        """Return each outcome's statistics side by side: rows (outcome, statistic), columns
+        (scenario, value and error).
 
         ``asked`` names other percentiles and more figures, as a run's table takes them.
         """
@@ -134,7 +161,10 @@ class Comparison:
         for scenario, run in self.runs.items():
             if isinstance(run, ReportedMean):
                 mean = run.estimate
-                records = [(self._outcomes[0], "mean", run.mean, mean.error), (self._outcomes[0], "sd", run.sd, np.nan)]
+                records = [
+                    (self._outcomes[0], "mean", run.mean, mean.error),
+                    (self._outcomes[0], "sd", run.sd, np.nan),
+                ]
             else:
                 records = [
                     (name, record[0], record[1], record[2])
@@ -144,15 +174,20 @@ class Comparison:
             frame = pd.DataFrame(records, columns=["outcome", "statistic", "value", "error"])
             columns[scenario] = frame.set_index(["outcome", "statistic"])
         first = max(columns.values(), key=len).index
-        every = first.append([frame.index.difference(first, sort=False) for frame in columns.values()]).unique()
-        return pd.concat({scenario: frame.reindex(every) for scenario, frame in columns.items()}, axis=1)
+        every = first.append(
+            [frame.index.difference(first, sort=False) for frame in columns.values()]
+        ).unique()
+        return pd.concat(
+            {scenario: frame.reindex(every) for scenario, frame in columns.items()}, axis=1
+        )
 
     def differences(self, asked: Asked = USUAL) -> pd.DataFrame:
         """Return each scenario's differences from the first, with the 95 % error of the difference.
 
-        Rows are (outcome, scenario, statistic): the mean, percentiles 5, 50 and 95 (or those asked for), the chance above the
-        target, and "higher in the same trial", the chance that this scenario's outcome is the higher one. ``paired`` says
-        whether trials were compared one with one, on the same draws; the others are independent samples.
+        Rows are (outcome, scenario, statistic): the mean, percentiles 5, 50 and 95 (or those asked
+        for), the chance above the target, and "higher in the same trial", the chance that this
+        scenario's outcome is the higher one. ``paired`` says whether trials were compared one with
+        one, on the same draws; the others are independent samples.
         """
         first, *others = self.runs
         percentiles = PERCENTILES if asked.percentiles == USUAL.percentiles else asked.percentiles
@@ -160,28 +195,49 @@ class Comparison:
         for outcome in self._outcomes:
             for other in others:
                 for statistic, figure, paired in self._compared(outcome, first, other, percentiles):
-                    records[outcome, other, statistic] = (float(figure), figure.error, figure.low, figure.high, paired)
+                    records[outcome, other, statistic] = (
+                        float(figure),
+                        figure.error,
+                        figure.low,
+                        figure.high,
+                        paired,
+                    )
         frame = pd.DataFrame.from_dict(records, orient="index", columns=COLUMNS)
-        frame.index = pd.MultiIndex.from_tuples(list(records), names=["outcome", "scenario", "statistic"])
+        frame.index = pd.MultiIndex.from_tuples(
+            list(records), names=["outcome", "scenario", "statistic"]
+        )
         return frame
 
-    def _compared(self, outcome: str, first: str, other: str, percentiles: Sequence[float]) -> list[tuple[str, Estimate, bool]]:
+    def _compared(
+        self, outcome: str, first: str, other: str, percentiles: Sequence[float]
+    ) -> list[tuple[str, Estimate, bool]]:
         one, two = self.runs[first], self.runs[other]
         if isinstance(one, ReportedMean) or isinstance(two, ReportedMean):
-            means = [run.estimate if isinstance(run, ReportedMean) else run[outcome].mean for run in (one, two)]
+            means = [
+                run.estimate if isinstance(run, ReportedMean) else run[outcome].mean
+                for run in (one, two)
+            ]
             return [("mean", unpaired(*means), False)]
         a, b = self.result(first, outcome), self.result(other, outcome)
-        return (_paired_figures if on_same_draws(one, two) else _unpaired_figures)(a, b, percentiles)
+        return (_paired_figures if on_same_draws(one, two) else _unpaired_figures)(
+            a, b, percentiles
+        )
 
     def dominance(self, outcome: str) -> pd.DataFrame:
-        """Return for each pair of scenarios whether the one dominates the other stochastically, on the samples.
+        """Return for each pair of scenarios whether the one dominates the other stochastically, on
+        the samples.
 
-        First order: at every value its chance of ending above is at least as large, so whoever wants more prefers it. Second
-        order: whoever also shuns risk does. Of an outcome with ``better="low"`` less is wanted. ``against`` is the largest
-        amount by which a condition fails (a share of trials; for the second order, in units of the outcome), ``by chance``
+        First order: at every value its chance of ending above is at least as large, so whoever
+        wants more prefers it. Second order: whoever also shuns risk does. Of an outcome with
+        ``better="low"`` less is wanted. ``against`` is the largest amount by which a condition
+        fails (a share of trials; for the second order, in units of the outcome), ``by chance``
         whether draws alone could do that. See ``kindynos.studies.dominance``.
         """
-        runs = {name: self.result(name, outcome) for name, run in self.runs.items() if not isinstance(run, ReportedMean)}
+        runs = {
+            name: self.result(name, outcome)
+            for name, run in self.runs.items()
+            if not isinstance(run, ReportedMean)
+        }
         valid = {name: Sample(result.values, result._bounds).valid for name, result in runs.items()}
         if any(result.better == "low" for result in runs.values()):
             return dominance({name: -values for name, values in valid.items()})
@@ -189,11 +245,16 @@ class Comparison:
 
     @delegated_to("kindynos.plots", "comparison")
     def plot(self, outcome: str, kind: str = "cumulative", ax: Any = None) -> Any:
-        """Draw the scenarios of one outcome: "cumulative" curves, "survival" curves, or "boxes" side by side."""
+        """Draw the scenarios of one outcome: "cumulative" curves, "survival" curves, or "boxes"
+        side by side.
+        """
 
 
-def compare(runs: Mapping[str, Run | ReadTrials | ReportedMean], outcome: str | None = None) -> Comparison:
-    """Return a comparison of runs, saved or fresh, and of means from elsewhere, with the first of them.
+def compare(
+    runs: Mapping[str, Run | ReadTrials | ReportedMean], outcome: str | None = None
+) -> Comparison:
+    """Return a comparison of runs, saved or fresh, and of means from elsewhere, with the first of
+    them.
 
     Raises RunError where they have nothing in common to compare.
     """
@@ -201,14 +262,18 @@ def compare(runs: Mapping[str, Run | ReadTrials | ReportedMean], outcome: str | 
 
 
 def on_same_draws(one: Run | ReadTrials, two: Run | ReadTrials) -> bool:
-    """Whether two runs have the same seed, plan and blocks, so that trial i of the one belongs to trial i of the other.
+    """Whether two runs have the same seed, plan and blocks, so that trial i of the one belongs to
+    trial i of the other.
 
-    Of trials that were read nothing is known of their draws; two columns of one file are compared by ``joint``.
+    Of trials that were read nothing is known of their draws; two columns of one file are compared
+    by ``joint``.
     """
     return isinstance(one, Run) and isinstance(two, Run) and one.drawing.key == two.drawing.key
 
 
-def _paired_figures(a: Result, b: Result, percentiles: Sequence[float]) -> list[tuple[str, Estimate, bool]]:
+def _paired_figures(
+    a: Result, b: Result, percentiles: Sequence[float]
+) -> list[tuple[str, Estimate, bool]]:
     pair = Paired(a, b)
     if pair.empty:
         return [("mean", Estimate(math.nan), True)]
@@ -219,17 +284,28 @@ def _paired_figures(a: Result, b: Result, percentiles: Sequence[float]) -> list[
     return [(name, figure, True) for name, figure in figures]
 
 
-def _unpaired_figures(a: Result, b: Result, percentiles: Sequence[float]) -> list[tuple[str, Estimate, bool]]:
+def _unpaired_figures(
+    a: Result, b: Result, percentiles: Sequence[float]
+) -> list[tuple[str, Estimate, bool]]:
     figures = [("mean", unpaired(a.mean, b.mean))]
-    figures += [(f"P{q:g}", unpaired(a.statistic("percentile", q), b.statistic("percentile", q))) for q in percentiles]
+    figures += [
+        (f"P{q:g}", unpaired(a.statistic("percentile", q), b.statistic("percentile", q)))
+        for q in percentiles
+    ]
     if a.target is not None and a.target == b.target:
-        figures.append((f"chance above {a.target:g}", unpaired(a.chance(above=a.target), b.chance(above=a.target))))
+        figures.append(
+            (
+                f"chance above {a.target:g}",
+                unpaired(a.chance(above=a.target), b.chance(above=a.target)),
+            )
+        )
     figures.append(("higher in any two trials", _higher(a, b)))
     return [(name, figure, False) for name, figure in figures]
 
 
 def _higher(a: Result, b: Result) -> Estimate:
-    """Return the chance that a trial of ``b`` is above a trial of ``a``, ties counted half (Mann and Whitney).
+    """Return the chance that a trial of ``b`` is above a trial of ``a``, ties counted half (Mann
+    and Whitney).
 
     The variance is DeLong's, Biometrics 44 (1988), 837-845.
     """
@@ -238,7 +314,9 @@ def _higher(a: Result, b: Result) -> Estimate:
         return Estimate(math.nan)
 
     def places(values: Floats, among: Floats) -> Floats:
-        return (np.searchsorted(among, values, "left") + np.searchsorted(among, values, "right")) / (2 * len(among))
+        return (
+            np.searchsorted(among, values, "left") + np.searchsorted(among, values, "right")
+        ) / (2 * len(among))
 
     above, below = places(two, one), 1 - places(one, two)
     chance = float(above.mean())

@@ -1,4 +1,5 @@
-"""Stochastic dominance of samples: first order by cumulative curves, second order by the areas under them.
+"""Stochastic dominance of samples: first order by cumulative curves, second order by the areas
+under them.
 
 Source: Hadar and Russell, American Economic Review 59 (1969), 25-34.
 """
@@ -17,19 +18,30 @@ CRITICAL = 1.358  # of the Kolmogorov-Smirnov statistic at 95 %
 
 
 def dominance(samples: Mapping[str, Floats]) -> pd.DataFrame:
-    """Return a row for each ordered pair of samples: whether the first dominates the second, and what speaks against it."""
+    """Return a row for each ordered pair of samples: whether the first dominates the second, and
+    what speaks against it.
+    """
     ordered = {name: np.sort(values) for name, values in samples.items()}
     grid = np.unique(np.concatenate(list(ordered.values())))
-    shares = {name: np.searchsorted(values, grid, side="right") / len(values) for name, values in ordered.items()}
+    shares = {
+        name: np.searchsorted(values, grid, side="right") / len(values)
+        for name, values in ordered.items()
+    }
     return _table(grid, shares, {name: len(values) for name, values in ordered.items()})
 
 
-def dominance_of_chances(distributions: Mapping[str, tuple[Floats, Floats]], count: float) -> pd.DataFrame:
-    """Return what :func:`dominance` does for values in order with their chances, from so many draws (infinity: exact)."""
+def dominance_of_chances(
+    distributions: Mapping[str, tuple[Floats, Floats]], count: float
+) -> pd.DataFrame:
+    """Return what :func:`dominance` does for values in order with their chances, from so many draws
+    (infinity: exact).
+    """
     grid = np.unique(np.concatenate([values for values, _ in distributions.values()]))
     shares = {}
     for name, (values, chances) in distributions.items():
-        below = np.round(np.concatenate([[0.0], np.cumsum(chances)]), 12)  # rounding must not look like a crossing
+        below = np.round(
+            np.concatenate([[0.0], np.cumsum(chances)]), 12
+        )  # rounding must not look like a crossing
         shares[name] = below[np.searchsorted(values, grid, side="right")]
     return _table(grid, shares, dict.fromkeys(shares, count))
 
@@ -42,7 +54,14 @@ def _table(grid: Floats, shares: Mapping[str, Floats], counts: Mapping[str, floa
         for other, beside in shares.items()
         if one != other
     }
-    columns = ["first order", "against", "by chance", "second order", "against, second", "by chance, second"]
+    columns = [
+        "first order",
+        "against",
+        "by chance",
+        "second order",
+        "against, second",
+        "by chance, second",
+    ]
     frame = pd.DataFrame.from_dict(records, orient="index", columns=columns)
     frame.index = pd.MultiIndex.from_tuples(list(records), names=["scenario", "over"])
     return frame
@@ -51,18 +70,32 @@ def _table(grid: Floats, shares: Mapping[str, Floats], counts: Mapping[str, floa
 def _pair(
     grid: Floats, below: Floats, beside: Floats, count: float, others: float
 ) -> tuple[bool, float, bool, bool, float, bool]:
-    """Return the verdicts on a sample whose cumulative shares are ``below`` against one whose are ``beside``.
+    """Return the verdicts on a sample whose cumulative shares are ``below`` against one whose are
+    ``beside``.
 
-    What draws alone could do is bounded as for independent samples, which is wide for samples on the same draws.
+    What draws alone could do is bounded as for independent samples, which is wide for samples on
+    the same draws.
     """
     gap = below - beside
     area = np.concatenate([[0.0], np.cumsum(gap[:-1] * np.diff(grid))])
     against, against_second = max(float(gap.max()), 0.0), max(float(area.max()), 0.0)
     noise = CRITICAL * math.sqrt(1 / count + 1 / others)
     spread = float(
-        np.sum(np.sqrt(np.maximum(below * (1 - below) / count + beside * (1 - beside) / others, 0))[:-1] * np.diff(grid))
+        np.sum(
+            np.sqrt(np.maximum(below * (1 - below) / count + beside * (1 - beside) / others, 0))[
+                :-1
+            ]
+            * np.diff(grid)
+        )
     )
     differ = bool((gap != 0).any())
     size = float(grid[-1] - grid[0])
     first, second = differ and against == 0, differ and against_second <= 1e-12 * size
-    return first, against, 0 < against <= noise, second, against_second, not second and against_second <= 1.96 * spread
+    return (
+        first,
+        against,
+        0 < against <= noise,
+        second,
+        against_second,
+        not second and against_second <= 1.96 * spread,
+    )

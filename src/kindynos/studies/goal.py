@@ -13,10 +13,12 @@ from kindynos.inference.estimates import Estimate
 
 @dataclass(frozen=True, eq=False)
 class Goal:
-    """The ``value`` of a given at which a statistic reaches its goal, with its error, and all that was tried on the way.
+    """The ``value`` of a given at which a statistic reaches its goal, with its error, and all that
+    was tried on the way.
 
-    ``value`` is an Estimate: the error is the statistic's own, over its slope. ``evaluations`` has the columns value,
-    statistic, error, low and high, all on the same draws; its ``plot`` shows the statistic against the value.
+    ``value`` is an Estimate: the error is the statistic's own, over its slope. ``evaluations`` has
+    the columns value, statistic, error, low and high, all on the same draws; its ``plot`` shows the
+    statistic against the value.
     """
 
     name: str
@@ -30,7 +32,10 @@ class Goal:
     outcome_unit: str | None = None
 
     def __repr__(self) -> str:
-        return f"<{self.name} = {self.value!r} makes the {self.what} {self.goal:g}; {len(self.evaluations)} values tried>"
+        return (
+            f"<{self.name} = {self.value!r} makes the {self.what} {self.goal:g}; "
+            f"{len(self.evaluations)} values tried>"
+        )
 
     @delegated_to("kindynos.plots", "goal")
     def plot(self, ax: Any = None) -> Any:

@@ -1,4 +1,5 @@
-"""What each trial adds to a statistic, to first order: terms ``(trials,)`` whose mean moves as the statistic does.
+"""What each trial adds to a statistic, to first order: terms ``(trials,)`` whose mean moves as the
+statistic does.
 
 Source: Efron, The Jackknife, the Bootstrap and Other Resampling Plans (1982), chapter 6.
 """
@@ -22,13 +23,17 @@ def sd_terms(values: Floats) -> tuple[Floats, float]:
 
 
 def shortfall_terms(values: Floats, level: float) -> Floats:
-    """Return terms whose mean is the expected shortfall: q + (loss - q)+ / (1 - level), q the value at risk."""
+    """Return terms whose mean is the expected shortfall: q + (loss - q)+ / (1 - level), q the value
+    at risk.
+    """
     edge = float(np.quantile(-values, level))
     return np.asarray(edge + np.maximum(-values - edge, 0.0) / (1 - level))
 
 
 def quantile_terms(sample: Sample, level: float) -> tuple[Floats, float]:
-    """Return the terms of a quantile, (level - [value <= quantile]) x slope, and the slope, 1 / density."""
+    """Return the terms of a quantile, (level - [value <= quantile]) x slope, and the slope, 1 /
+    density.
+    """
     reach = min(level, 1 - level) * min(0.5, 2 * sample.count ** (-1 / 3))
     low, high = sample.quantile(level - reach), sample.quantile(level + reach)
     with np.errstate(invalid="ignore"):
@@ -39,7 +44,9 @@ def quantile_terms(sample: Sample, level: float) -> tuple[Floats, float]:
 def _chance(result: Result, words: list[str]) -> Floats:
     side, figure = words[0], float(words[1])
     values = result.values
-    return np.asarray({"above": values > figure, "below": values < figure, "at": values == figure}[side] * 1.0)
+    return np.asarray(
+        {"above": values > figure, "below": values < figure, "at": values == figure}[side] * 1.0
+    )
 
 
 def _quantile(result: Result, level: float) -> Floats:
@@ -58,7 +65,9 @@ _TERMS: dict[str, Callable[[Result, list[str]], Floats]] = {
 
 
 def influence_of(statistic: str, result: Result) -> Floats | None:
-    """Return each trial's term in a statistic by its words; None for one without, or for trials without a value."""
+    """Return each trial's term in a statistic by its words; None for one without, or for trials
+    without a value.
+    """
     name, *words = statistic.split()
     if name not in _TERMS or not np.isfinite(result.values).all():
         return None

@@ -1,4 +1,6 @@
-"""A model over a grid of chosen values: its base case in one array evaluation, or a simulated statistic on the same draws."""
+"""A model over a grid of chosen values: its base case in one array evaluation, or a simulated
+statistic on the same draws.
+"""
 
 from __future__ import annotations
 
@@ -17,7 +19,14 @@ from kindynos.distributions.stated import StatedDistribution
 from kindynos.errors import KindynosError, ModelError
 from kindynos.inference.estimates import Estimate
 from kindynos.program.program import Program
-from kindynos.program.quantities import DependentDriver, DistributionDriver, Given, Line, ProcessDriver, Quantity
+from kindynos.program.quantities import (
+    DependentDriver,
+    DistributionDriver,
+    Given,
+    Line,
+    ProcessDriver,
+    Quantity,
+)
 from kindynos.program.statement import PERIODS, Statement
 from kindynos.results.simulate import Settings, simulate
 from kindynos.results.statistic_text import ParsedStatistic, parse_statistic
@@ -54,40 +63,74 @@ def sweep(statement: Statement, values: Mapping[str, Iterable[Any]], how: SweepS
     units = {q.name: q.unit for q in statement.quantities.values()}
     better = {q.name: q.better for q in statement.quantities.values() if isinstance(q, Line)}
     if how.statistic is None:
-        return Sweep(grid, _base_cases(statement, grid, outcomes), statistic="base case", units=units, better=better)
+        return Sweep(
+            grid,
+            _base_cases(statement, grid, outcomes),
+            statistic="base case",
+            units=units,
+            better=better,
+        )
     description = parse_statistic(how.statistic)
     seed = fresh_seed() if how.seed is None else how.seed
-    task = _Point(statement, grid.to_dict("records"), outcomes, description, how.trials, seed, how.sampling)
+    task = _Point(
+        statement, grid.to_dict("records"), outcomes, description, how.trials, seed, how.sampling
+    )
     one_thread = statement.program.one_thread
-    rows: list[list[Estimate]] = spread(task, len(grid), 1 if one_thread else how.workers or 0, how.executor, how.progress)
+    rows: list[list[Estimate]] = spread(
+        task, len(grid), 1 if one_thread else how.workers or 0, how.executor, how.progress
+    )
     figures = pd.DataFrame([[float(figure) for figure in row] for row in rows], columns=outcomes)
     errors = pd.DataFrame([[figure.error for figure in row] for row in rows], columns=outcomes)
     if description.label.startswith("chance"):
         units |= dict.fromkeys(outcomes)  # a chance has no unit
-    return Sweep(grid, figures, errors, f"{description.label}, {how.trials:,} trials, seed {seed}", units, better)
+    return Sweep(
+        grid,
+        figures,
+        errors,
+        f"{description.label}, {how.trials:,} trials, seed {seed}",
+        units,
+        better,
+    )
 
 
 def check_swept(statement: Statement, name: str, task: str = "sweep") -> None:
-    """Raise ModelError for what is no given number, driver, or parameter of a driver's distribution."""
-    if name == PERIODS and name not in statement.quantities and statement.timeline.periods is not None:
+    """Raise ModelError for what is no given number, driver, or parameter of a driver's
+    distribution.
+    """
+    if (
+        name == PERIODS
+        and name not in statement.quantities
+        and statement.timeline.periods is not None
+    ):
         return
     owner, dot, parameter = name.partition(".") if isinstance(name, str) else (shown(name), "", "")
     quantity = statement.quantities.get(owner)
     if quantity is None:
-        raise ModelError(f"the model has no {owner!r}", owner=task, unknown=owner, known=statement.quantities)
+        raise ModelError(
+            f"the model has no {owner!r}", owner=task, unknown=owner, known=statement.quantities
+        )
     if isinstance(quantity, Line):
-        raise ModelError(f"{owner!r} is a line, which is calculated; take given figures and drivers", owner=task)
+        raise ModelError(
+            f"{owner!r} is a line, which is calculated; take given figures and drivers", owner=task
+        )
     if isinstance(quantity, Given) and (quantity.shape.row or quantity.shape.table):
-        raise ModelError(f"{owner!r} is a {quantity.shape}; only single numbers are set", owner=task)
+        raise ModelError(
+            f"{owner!r} is a {quantity.shape}; only single numbers are set", owner=task
+        )
     if dot and isinstance(quantity, Given):
-        raise ModelError(f"{owner!r} is a given figure, and has no parameter {parameter!r}", owner=task)
+        raise ModelError(
+            f"{owner!r} is a given figure, and has no parameter {parameter!r}", owner=task
+        )
     if dot and isinstance(quantity, ProcessDriver):
         raise ModelError(f"{owner!r} is a process; replace it in scenarios instead", owner=task)
     if dot and isinstance(quantity, DistributionDriver | DependentDriver):
         known = parameters_of(quantity.distribution)
         if parameter not in known:
             raise ModelError(
-                f"the distribution of {owner!r} has no parameter {parameter!r}", owner=task, unknown=parameter, known=known
+                f"the distribution of {owner!r} has no parameter {parameter!r}",
+                owner=task,
+                unknown=parameter,
+                known=known,
             )
 
 
@@ -95,7 +138,11 @@ def _outcomes(statement: Statement, outcome: str | None) -> list[str]:
     if outcome is not None:
         return [checked_outcome(statement, outcome, "sweep")]
     shapes = statement.program.shapes
-    names = [q.name for q in statement.quantities.values() if isinstance(q, Line) and q.outcome and not shapes[q.name].row]
+    names = [
+        q.name
+        for q in statement.quantities.values()
+        if isinstance(q, Line) and q.outcome and not shapes[q.name].row
+    ]
     if not names:
         raise ModelError("the model has no outcome that is one number; say outcome=", owner="sweep")
     return names
@@ -105,9 +152,13 @@ def checked_outcome(statement: Statement, outcome: str, task: str) -> str:
     """Return the name of a line with one number a trial; raises ModelError for another."""
     lines = [q.name for q in statement.quantities.values() if isinstance(q, Line)]
     if outcome not in lines:
-        raise ModelError(f"the model has no line {outcome!r}", owner=task, unknown=outcome, known=lines)
+        raise ModelError(
+            f"the model has no line {outcome!r}", owner=task, unknown=outcome, known=lines
+        )
     if statement.program.shapes[outcome].row:
-        raise ModelError(f"{outcome!r} is a row; {task} a number, such as last({outcome})", owner=task)
+        raise ModelError(
+            f"{outcome!r} is a row; {task} a number, such as last({outcome})", owner=task
+        )
     return outcome
 
 
@@ -126,8 +177,12 @@ class _Point:
     def __call__(self, place: int) -> list[Estimate]:
         values = self.records[place]
         try:
-            changed = self.statement.replace(**{str(name): float(value) for name, value in values.items()})
-            settings = Settings(self.trials, self.seed, self.sampling, workers=1, keep=self.outcomes)
+            changed = self.statement.replace(
+                **{str(name): float(value) for name, value in values.items()}
+            )
+            settings = Settings(
+                self.trials, self.seed, self.sampling, workers=1, keep=self.outcomes
+            )
             run = simulate(changed.program, settings)
         except KindynosError as error:
             point = ", ".join(f"{name}={value:g}" for name, value in values.items())
@@ -141,7 +196,11 @@ def _base_cases(statement: Statement, grid: pd.DataFrame, outcomes: list[str]) -
         found = []
         for count in grid[PERIODS].unique().tolist():
             part = grid[grid[PERIODS] == count].drop(columns=PERIODS)
-            found.append(_base_cases(statement.replace(periods=float(count)), part, outcomes).set_index(part.index))
+            found.append(
+                _base_cases(statement.replace(periods=float(count)), part, outcomes).set_index(
+                    part.index
+                )
+            )
         return pd.concat(found).sort_index()
     bases = {str(name): grid[name].to_numpy(dtype=np.float64) for name in grid.columns}
     program = as_drivers(statement, bases).program
@@ -150,21 +209,32 @@ def _base_cases(statement: Statement, grid: pd.DataFrame, outcomes: list[str]) -
         count = min(POINTS_PER_BATCH, len(grid) - begin)
         drawn = {}
         for name, driver in program.drivers.items():
-            base = bases[name][begin : begin + count] if name in bases else driver.base_value(program.periods)
-            drawn[name] = np.broadcast_to(base, driver.shape.dimensions(program.periods, count)).astype(np.float64)
+            base = (
+                bases[name][begin : begin + count]
+                if name in bases
+                else driver.base_value(program.periods)
+            )
+            drawn[name] = np.broadcast_to(
+                base, driver.shape.dimensions(program.periods, count)
+            ).astype(np.float64)
         values, _ = program.evaluate(drawn, count, outcomes)
         parts.append(_columns(program, values, outcomes, count))
     return pd.concat(parts, ignore_index=True)
 
 
-def _columns(program: Program, values: Mapping[str, Floats], outcomes: list[str], count: int) -> pd.DataFrame:
-    return pd.DataFrame({name: np.broadcast_to(values[name].reshape(-1), count) for name in outcomes})
+def _columns(
+    program: Program, values: Mapping[str, Floats], outcomes: list[str], count: int
+) -> pd.DataFrame:
+    return pd.DataFrame(
+        {name: np.broadcast_to(values[name].reshape(-1), count) for name in outcomes}
+    )
 
 
 def as_drivers(statement: Statement, swept: Mapping[str, Floats]) -> Statement:
     """Return the model with what is swept as drivers, so that it may differ from point to point.
 
-    A parameter such as ``vessel.mode`` becomes a driver of that name, and ``vessel`` one with a named parameter.
+    A parameter such as ``vessel.mode`` becomes a driver of that name, and ``vessel`` one with a
+    named parameter.
     """
     changed: dict[str, Quantity] = {}
     for name, values in swept.items():
@@ -175,15 +245,27 @@ def as_drivers(statement: Statement, swept: Mapping[str, Floats]) -> Statement:
         if not dot:
             driver = statement.replace(**{name: stand_in}).quantities[name]
             assert isinstance(driver, DistributionDriver)
-            changed[name] = replace(driver, base=float(values[0]))  # a mean of points might be no value it can have
+            changed[name] = replace(
+                driver, base=float(values[0])
+            )  # a mean of points might be no value it can have
             continue
         old = changed.get(owner, old)
         assert isinstance(old, DistributionDriver | DependentDriver)
         distribution = old.distribution
         stated = {**parameters_of(distribution), parameter: name}
-        kind = distribution.kind if isinstance(distribution, StatedDistribution) else type(distribution)
+        kind = (
+            distribution.kind
+            if isinstance(distribution, StatedDistribution)
+            else type(distribution)
+        )
         changed[name] = DistributionDriver(name, float(values[0]), distribution=stand_in)
         changed[owner] = DependentDriver(
-            owner, old.base, old.unit, distribution=StatedDistribution(kind, tuple(stated.items())), each=old.each
+            owner,
+            old.base,
+            old.unit,
+            distribution=StatedDistribution(kind, tuple(stated.items())),
+            each=old.each,
         )
-    return replace(statement, quantities={**statement.quantities, **changed}, correlations=(), scenarios={})
+    return replace(
+        statement, quantities={**statement.quantities, **changed}, correlations=(), scenarios={}
+    )

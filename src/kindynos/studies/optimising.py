@@ -1,8 +1,10 @@
-"""The best decisions of a model: a coarse search over all that may be chosen, then a local one, all on the same draws.
+"""The best decisions of a model: a coarse search over all that may be chosen, then a local one, all
+on the same draws.
 
-Since the draws are the same, a figure moves as smoothly with the decisions as the model does. The local search is Powell's by
-linear approximations (Advances in Optimization and Numerical Analysis, 1994, 51-67), from the best coarse points that lie in
-different places; whole numbers and lists are searched neighbour by neighbour.
+Since the draws are the same, a figure moves as smoothly with the decisions as the model does. The
+local search is Powell's by linear approximations (Advances in Optimization and Numerical Analysis,
+1994, 51-67), from the best coarse points that lie in different places; whole numbers and lists are
+searched neighbour by neighbour.
 """
 
 from __future__ import annotations
@@ -46,7 +48,9 @@ class OptimumRequest:
 
 
 def search_for(statement: Statement, wanted: OptimumRequest, settings: Settings) -> Search:
-    """Return the search that a request states; raises ParameterError or ModelError for what cannot be sought."""
+    """Return the search that a request states; raises ParameterError or ModelError for what cannot
+    be sought.
+    """
     if (wanted.maximize is None) == (wanted.minimize is None):
         raise ParameterError("say one of maximize='mean net_value' and minimize=", owner="optimize")
     figure = figure_of(statement, wanted.maximize if wanted.minimize is None else wanted.minimize)
@@ -56,11 +60,21 @@ def search_for(statement: Statement, wanted: OptimumRequest, settings: Settings)
     outcomes = tuple(dict.fromkeys([figure.outcome, *(c.figure.outcome for c in constraints)]))
     points = Points(statement, tuple(choice.name for choice in choices), outcomes, settings)
     most = whole("optimize", "evaluations", wanted.evaluations, least=10)
-    return Search(points, choices, figure, 1.0 if wanted.minimize is None else -1.0, constraints, most, settings.progress)
+    return Search(
+        points,
+        choices,
+        figure,
+        1.0 if wanted.minimize is None else -1.0,
+        constraints,
+        most,
+        settings.progress,
+    )
 
 
 def run_search(search: Search) -> Point:
-    """Return the best point; raises GoalError, with what comes nearest, where no point keeps the constraints."""
+    """Return the best point; raises GoalError, with what comes nearest, where no point keeps the
+    constraints.
+    """
     coarse = coarse_points(search.choices, max(search.most // 3, 5))
     search.evaluate([tuple(map(float, row)) for row in coarse])
     search.set_scales()
@@ -82,10 +96,11 @@ def run_search(search: Search) -> Point:
 
 
 def _settled(search: Search) -> Point:
-    """Return the point to which slopes lead that are taken over a part of each range, just inside the constraints.
+    """Return the point to which slopes lead that are taken over a part of each range, just inside
+    the constraints.
 
-    A chance or a percentile jumps from trial to trial. The best of all points tried would be one where these jumps happen to
-    fall well; slopes over some distance are free of that.
+    A chance or a percentile jumps from trial to trial. The best of all points tried would be one
+    where these jumps happen to fall well; slopes over some distance are free of that.
     """
     point = search.best
     for _ in range(POLISHING):
@@ -98,7 +113,9 @@ def _settled(search: Search) -> Point:
 
 
 def _kept(search: Search, slopes: Slopes) -> Point | None:
-    """Return the summit, moved across the constraints that bind until they are just kept; None where that fails."""
+    """Return the summit, moved across the constraints that bind until they are just kept; None
+    where that fails.
+    """
     point, kept, room = slopes.summit, None, math.inf
     for step in range(CLOSING):
         if search.left <= 0:
@@ -113,8 +130,12 @@ def _kept(search: Search, slopes: Slopes) -> Point | None:
             if step == 0 or room < CLOSE:
                 return kept
         aim = excess + CLOSE / 2  # just inside
-        moved = np.array(point) + sum(e * change for e, change in zip(aim, slopes.inward, strict=True))
-        point = tuple(choice.near(float(x)) for choice, x in zip(search.choices, moved, strict=True))
+        moved = np.array(point) + sum(
+            e * change for e, change in zip(aim, slopes.inward, strict=True)
+        )
+        point = tuple(
+            choice.near(float(x)) for choice, x in zip(search.choices, moved, strict=True)
+        )
         if point in search.tried:
             break
     return kept
@@ -124,7 +145,11 @@ def _local(search: Search, start: Point, budget: int, first: float = FIRST_STEP)
     """Improve a point over its ranges, with listed values held, within a number of evaluations."""
     from scipy.optimize import minimize
 
-    free = [place for place, choice in enumerate(search.choices) if not choice.listed and choice.width > 0]
+    free = [
+        place
+        for place, choice in enumerate(search.choices)
+        if not choice.listed and choice.width > 0
+    ]
     if not free or budget < 3:
         return
     begun = len(search.tried)
@@ -152,30 +177,42 @@ def _local(search: Search, start: Point, budget: int, first: float = FIRST_STEP)
 
     x0 = np.array([(start[p] - search.choices[p].low) / search.choices[p].width for p in free])
     minimize(
-        objective, x0, method="COBYLA", constraints=[{"type": "ineq", "fun": room}],
+        objective,
+        x0,
+        method="COBYLA",
+        constraints=[{"type": "ineq", "fun": room}],
         options={"rhobeg": first, "tol": LAST_STEP, "maxiter": max(budget, len(free) + 2)},
-    )  # fmt: skip
+    )
     _close_in(search)
 
 
 def _close_in(search: Search) -> None:
-    """Go from the best allowed point towards the nearest better one that is not allowed, as far as is allowed."""
+    """Go from the best allowed point towards the nearest better one that is not allowed, as far as
+    is allowed.
+    """
     best = search.best
     if not search.tried[best].allowed or not search.constraints:
         return
     beyond = [
         point
         for point, tried in search.tried.items()
-        if not tried.allowed and tried.worth > search.tried[best].worth and _same_lists(search.choices, point, best)
+        if not tried.allowed
+        and tried.worth > search.tried[best].worth
+        and _same_lists(search.choices, point, best)
     ]
     if not beyond:
         return
-    inside, outside = np.array(best), np.array(min(beyond, key=lambda p: float(np.abs(np.array(p) - best).max())))
+    inside, outside = (
+        np.array(best),
+        np.array(min(beyond, key=lambda p: float(np.abs(np.array(p) - best).max()))),
+    )
     widths = np.array([choice.width or 1.0 for choice in search.choices])
     for _ in range(CLOSING):
         if search.left <= 0 or np.abs((outside - inside) / widths).max() < LAST_STEP:
             return
-        middle = tuple(c.near(float(x)) for c, x in zip(search.choices, (inside + outside) / 2, strict=True))
+        middle = tuple(
+            c.near(float(x)) for c, x in zip(search.choices, (inside + outside) / 2, strict=True)
+        )
         if middle in search.tried and (middle in (tuple(inside), tuple(outside))):
             return
         found = search.evaluate([middle])[0]
@@ -196,7 +233,10 @@ def _neighbours(search: Search) -> None:
         around = []
         for place, choice in enumerate(search.choices):
             if choice.values:
-                around += [(*best[:place], value, *best[place + 1 :]) for value in choice.steps(best[place])]
+                around += [
+                    (*best[:place], value, *best[place + 1 :])
+                    for value in choice.steps(best[place])
+                ]
         if not around:
             return
         search.evaluate(around)
@@ -210,15 +250,25 @@ def _unmet(search: Search, nearest: Point) -> str:
     values = ", ".join(f"{c.name}={x:.6g}" for c, x in zip(search.choices, nearest, strict=True))
     broken = [
         f"{constraint.label} (there it is {float(figure):.4g})"
-        for constraint, figure, excess in zip(search.constraints, tried.figures, tried.excess, strict=True)
+        for constraint, figure, excess in zip(
+            search.constraints, tried.figures, tried.excess, strict=True
+        )
         if excess > 0
     ]
-    return f"optimize: no decisions keep {' and '.join(broken)}; the nearest of {len(search.tried)} tried are {values}"
+    return (
+        f"optimize: no decisions keep {' and '.join(broken)}; the nearest of "
+        f"{len(search.tried)} tried are {values}"
+    )
 
 
 def evaluations_table(search: Search) -> pd.DataFrame:
-    """Return a row a point tried: the decisions, the objective, each constraint's figure, and whether all are kept."""
-    rows = [(*point, float(t.objective), *map(float, t.figures), t.allowed) for point, t in search.tried.items()]
+    """Return a row a point tried: the decisions, the objective, each constraint's figure, and
+    whether all are kept.
+    """
+    rows = [
+        (*point, float(t.objective), *map(float, t.figures), t.allowed)
+        for point, t in search.tried.items()
+    ]
     names = [choice.name for choice in search.choices]
     figures = [search.figure.label, *(constraint.figure.label for constraint in search.constraints)]
     return pd.DataFrame(rows, columns=[*names, *figures, "allowed"])

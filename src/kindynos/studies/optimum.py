@@ -28,8 +28,9 @@ FRESH = 0x5DEECE66D  # added to the seed for the draws on which the optimum is j
 class Optimum:
     """The best ``decisions`` by name, each an Estimate, and the ``objective`` there on fresh draws.
 
-    ``found`` is the objective on the draws of the search, which is too good by as much as chance was chosen for. ``run`` is the
-    run on fresh draws, ``evaluations`` has all that was tried; see ``constraints``, ``sentences`` and ``plot``.
+    ``found`` is the objective on the draws of the search, which is too good by as much as chance
+    was chosen for. ``run`` is the run on fresh draws, ``evaluations`` has all that was tried; see
+    ``constraints``, ``sentences`` and ``plot``.
     """
 
     decisions: dict[str, Estimate]
@@ -44,48 +45,83 @@ class Optimum:
     seed: int
     unit: str | None = None
     units: Mapping[str, str | None] | None = None
-    ends: Mapping[str, float] = field(default_factory=dict)  # decisions that lie at an end of their range
+    ends: Mapping[str, float] = field(
+        default_factory=dict
+    )  # decisions that lie at an end of their range
 
     def __repr__(self) -> str:
         best = ", ".join(f"{name} = {value!r}" for name, value in self.decisions.items())
         aim = "highest" if self.maximize else "least"
-        return f"<{aim} {self.what} at {best}: {self.objective!r} on fresh draws; {len(self.evaluations)} evaluations>"
+        return (
+            f"<{aim} {self.what} at {best}: {self.objective!r} on fresh draws; "
+            f"{len(self.evaluations)} evaluations>"
+        )
 
     def constraints(self) -> pd.DataFrame:
-        """Return a row a constraint: its limit, the figure on the search's draws and on fresh ones with its interval.
+        """Return a row a constraint: its limit, the figure on the search's draws and on fresh ones
+        with its interval.
 
-        ``binds`` says whether a better point broke it; ``kept`` whether fresh draws leave no doubt ("yes"), some ("in doubt")
-        or say that it is broken ("no").
+        ``binds`` says whether a better point broke it; ``kept`` whether fresh draws leave no doubt
+        ("yes"), some ("in doubt") or say that it is broken ("no").
         """
         rows = []
         for constraint, found, fresh, binds in self.limits:
             least = constraint.excess(fresh.low if constraint.most else fresh.high)
             most = constraint.excess(fresh.high if constraint.most else fresh.low)
             kept = "yes" if most <= 0 else "no" if least > 0 else "in doubt"
-            rows.append((constraint.label, constraint.limit, float(found), float(fresh), fresh.low, fresh.high, binds, kept))
-        columns = ["constraint", "limit", "on the search's draws", "on fresh draws", "low", "high", "binds", "kept"]
+            rows.append(
+                (
+                    constraint.label,
+                    constraint.limit,
+                    float(found),
+                    float(fresh),
+                    fresh.low,
+                    fresh.high,
+                    binds,
+                    kept,
+                )
+            )
+        columns = [
+            "constraint",
+            "limit",
+            "on the search's draws",
+            "on fresh draws",
+            "low",
+            "high",
+            "binds",
+            "kept",
+        ]
         return pd.DataFrame(rows, columns=columns)
 
     def sentences(self) -> list[str]:
         """Return in words what fresh draws say of the optimum, and which constraints bind."""
-        found, fresh = (number(float(f"{float(value):.5g}")) for value in (self.found, self.objective))
+        found, fresh = (
+            number(float(f"{float(value):.5g}")) for value in (self.found, self.objective)
+        )
         said = [
-            f"On the draws of the search the {self.what} was {found}; on fresh ones, which had no part in the choice, it is "
+            f"On the draws of the search the {self.what} was {found}; on fresh ones, which had no "
+            "part in the choice, it is "
             f"{fresh}."
         ]
         for name, end in self.ends.items():
-            said.append(f"The best {name} is the end of its range, {end:g}: a wider range may hold a better one.")
+            said.append(
+                f"The best {name} is the end of its range, {end:g}: a wider range may hold a "
+                "better one."
+            )
         for row in self.constraints().to_dict("records"):
             binds = "binds" if row["binds"] else "does not bind"
             said.append(
-                f"The constraint {row['constraint']} {binds}; on fresh draws it is {row['on fresh draws']:.4g} "
+                f"The constraint {row['constraint']} {binds}; on fresh draws it is "
+                f"{row['on fresh draws']:.4g} "
                 f"({row['low']:.4g} to {row['high']:.4g}){_KEPT[row['kept']]}."
             )
         return said
 
     @delegated_to("kindynos.plots", "optimum")
     def plot(self, ax: Any = None) -> Any:
-        """Draw the objective at all points tried around the optimum, those that break a constraint marked."""
+        """Draw the objective at all points tried around the optimum, those that break a constraint
+        marked.
+        """
 
 
 def optimize(statement: Statement, wanted: OptimumRequest, settings: Settings) -> Optimum:
@@ -96,28 +132,57 @@ def optimize(statement: Statement, wanted: OptimumRequest, settings: Settings) -
     best = run_search(search)
     names = [choice.name for choice in search.choices]
     errors = decision_errors(search, best)
-    decisions = {name: Estimate(x, x - e, x + e) for name, x, e in zip(names, best, errors, strict=True)}
+    decisions = {
+        name: Estimate(x, x - e, x + e) for name, x, e in zip(names, best, errors, strict=True)
+    }
     changed = statement.replace(**dict(zip(names, best, strict=True)))
-    fresh = replace(settings, seed=(seed ^ FRESH) % 2**63, keep=search.points.outcomes, progress=None)
+    fresh = replace(
+        settings, seed=(seed ^ FRESH) % 2**63, keep=search.points.outcomes, progress=None
+    )
     run = simulate(changed.program, fresh)
     tried = search.tried[best]
     limits = tuple(
-        (constraint, found, constraint.figure.read(run[constraint.figure.outcome]), _bound(search, place))
-        for place, (constraint, found) in enumerate(zip(search.constraints, tried.figures, strict=True))
+        (
+            constraint,
+            found,
+            constraint.figure.read(run[constraint.figure.outcome]),
+            _bound(search, place),
+        )
+        for place, (constraint, found) in enumerate(
+            zip(search.constraints, tried.figures, strict=True)
+        )
     )
     figure: Figure = search.figure
     chance = figure.statistic.label.startswith("chance")
-    ends = {c.name: x for c, x in zip(search.choices, best, strict=True) if not c.listed and x in (c.low, c.high)}
+    ends = {
+        c.name: x
+        for c, x in zip(search.choices, best, strict=True)
+        if not c.listed and x in (c.low, c.high)
+    }
     return Optimum(
-        decisions, figure.read(run[figure.outcome]), tried.objective, figure.label, search.sign > 0, run,
-        evaluations_table(search), limits, settings.trials, seed,
+        decisions,
+        figure.read(run[figure.outcome]),
+        tried.objective,
+        figure.label,
+        search.sign > 0,
+        run,
+        evaluations_table(search),
+        limits,
+        settings.trials,
+        seed,
         None if chance else run.program.unit(figure.outcome),
-        {name: run.program.unit(name) if name in run.program.quantities else None for name in names},
+        {
+            name: run.program.unit(name) if name in run.program.quantities else None
+            for name in names
+        },
         ends,
-    )  # fmt: skip
+    )
 
 
 def _bound(search: Search, place: int) -> bool:
     """Whether a better point broke this constraint, and no other."""
     worth = search.tried[search.best].worth
-    return any(t.worth > worth and t.excess[place] > 0 and sum(e > 0 for e in t.excess) == 1 for t in search.tried.values())
+    return any(
+        t.worth > worth and t.excess[place] > 0 and sum(e > 0 for e in t.excess) == 1
+        for t in search.tried.values()
+    )

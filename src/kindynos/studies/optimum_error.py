@@ -1,10 +1,13 @@
-"""How far the best decisions on these draws may be from the best of all: sampling error of an optimum.
+"""How far the best decisions on these draws may be from the best of all: sampling error of an
+optimum.
 
-At an optimum the slope of the objective (less multipliers times those of the constraints that bind) is 0 and the binding
-constraints hold. Both are means over trials, to first order, so each block of trials has its own; what a block's slopes and
-constraints would move the decisions by is K^-1 times them, K the matrix of second derivatives bordered by the slopes of the
-binding constraints. The spread of these moves between blocks gives the error: the sandwich of Huber, Fifth Berkeley Symposium
-1 (1967), 221-233; with constraints, Shapiro, Annals of Operations Research 30 (1991), 169-186.
+At an optimum the slope of the objective (less multipliers times those of the constraints that bind)
+is 0 and the binding constraints hold. Both are means over trials, to first order, so each block of
+trials has its own; what a block's slopes and constraints would move the decisions by is K^-1 times
+them, K the matrix of second derivatives bordered by the slopes of the binding constraints. The
+spread of these moves between blocks gives the error: the sandwich of Huber, Fifth Berkeley
+Symposium 1 (1967), 221-233; with constraints, Shapiro, Annals of Operations Research 30 (1991),
+169-186.
 """
 
 from __future__ import annotations
@@ -24,7 +27,10 @@ from kindynos.studies.influence import influence_of
 from kindynos.studies.points import Point
 from kindynos.studies.search import Search
 
-STEP, ROUGH_STEP = 0.02, 0.05  # of each range, over which slopes are taken; longer where figures jump
+STEP, ROUGH_STEP = (
+    0.02,
+    0.05,
+)  # of each range, over which slopes are taken; longer where figures jump
 LONGEST = 0.1  # of each range, that a step along the slopes may be
 FLAT = 1e-9
 SETTLED = 1e-4  # share of a range to which the search settles a decision
@@ -32,7 +38,8 @@ FEWEST = 6  # blocks, and their end
 
 
 def decision_errors(search: Search, best: Point) -> list[float]:
-    """Return the 95 % error of each decision, half the width of its interval; NaN for lists of values and where it is unknown.
+    """Return the 95 % error of each decision, half the width of its interval; NaN for lists of
+    values and where it is unknown.
 
     A decision at the end of its range has the error 0: on these draws no better one lies inside.
     """
@@ -58,10 +65,14 @@ def decision_errors(search: Search, best: Point) -> list[float]:
 
 @dataclass(frozen=True, eq=False)
 class Slopes:
-    """What the slopes around a point say: where the summit is, and how the decisions move for a constraint's sake."""
+    """What the slopes around a point say: where the summit is, and how the decisions move for a
+    constraint's sake.
+    """
 
     summit: Point
-    inward: tuple[Floats, ...]  # for each binding constraint the change of all decisions that lowers it by one of its units
+    inward: tuple[
+        Floats, ...
+    ]  # for each binding constraint the change of all decisions that lowers it by one of its units
     binding: tuple[int, ...]
 
 
@@ -98,7 +109,9 @@ def _active(search: Search, best: Point) -> tuple[list[int], list[int]]:
 
 
 def _binds(search: Search, best: Point, place: int) -> bool:
-    """Whether a constraint lies within a hundredth of what was seen of it, or its own error, of its limit."""
+    """Whether a constraint lies within a hundredth of what was seen of it, or its own error, of its
+    limit.
+    """
     tried = search.tried[best]
     error = tried.figures[place].error
     near = max(0.01 * search.scales[place], 0.0 if math.isnan(error) else 0.5 * error)
@@ -111,10 +124,14 @@ def _pushes(search: Search, best: Point, place: int) -> bool:
     return any(t.worth > worth and t.excess[place] > 0 for t in search.tried.values())
 
 
-def _moves(search: Search, best: Point, inside: list[int], binding: list[int]) -> tuple[Floats, Floats]:
-    """Return by how much each block alone would move the decisions, ``(blocks, decisions)``, in shares of their ranges.
+def _moves(
+    search: Search, best: Point, inside: list[int], binding: list[int]
+) -> tuple[Floats, Floats]:
+    """Return by how much each block alone would move the decisions, ``(blocks, decisions)``, in
+    shares of their ranges.
 
-    And by how much they move, ``(decisions, constraints)``, to lower each binding constraint by one of its units.
+    And by how much they move, ``(decisions, constraints)``, to lower each binding constraint by one
+    of its units.
     """
     size = len(inside)
     widths = np.array([search.choices[place].width for place in inside])
@@ -124,8 +141,14 @@ def _moves(search: Search, best: Point, inside: list[int], binding: list[int]) -
     results = search.results(points)
     figures = [search.figure, *(search.constraints[k].figure for k in binding)]
     units = np.array([search.sign * search.spread, *(search.scales[k] for k in binding)])
-    values = np.array([[float(f.read(result[f.outcome])) for result in results] for f in figures]) / units[:, None]
-    terms = np.array([[_by_block(f, result) for result in results] for f in figures]) / units[:, None, None]
+    values = (
+        np.array([[float(f.read(result[f.outcome])) for result in results] for f in figures])
+        / units[:, None]
+    )
+    terms = (
+        np.array([[_by_block(f, result) for result in results] for f in figures])
+        / units[:, None, None]
+    )
     ups, downs = ([where[i, side] for i in range(size)] for side in (1, -1))
     slopes = (values[:, ups] - values[:, downs]) / (2 * shares)
     multipliers = np.linalg.lstsq(slopes[1:].T, slopes[0])[0]
@@ -146,7 +169,9 @@ def _moves(search: Search, best: Point, inside: list[int], binding: list[int]) -
 
 
 def _on_surface(hessian: Floats, slopes: Floats) -> Floats:
-    """Return second derivatives along the directions in which the binding constraints stay as they are."""
+    """Return second derivatives along the directions in which the binding constraints stay as they
+    are.
+    """
     if not len(slopes):
         return hessian
     _, _, basis = np.linalg.svd(slopes)
@@ -160,8 +185,12 @@ def _step(search: Search, best: Point, place: int) -> float:
     return min((ROUGH_STEP if search.rough else STEP) * choice.width, room)
 
 
-def _stencil(best: Point, inside: list[int], steps: list[float]) -> tuple[list[Point], dict[tuple[int, ...], int]]:
-    """Return the points at which differences are taken, and where each stands: (i, side) and (i, j, side, side)."""
+def _stencil(
+    best: Point, inside: list[int], steps: list[float]
+) -> tuple[list[Point], dict[tuple[int, ...], int]]:
+    """Return the points at which differences are taken, and where each stands: (i, side) and (i, j,
+    side, side).
+    """
     points: list[Point] = [best]
     where: dict[tuple[int, ...], int] = {(i, 0): 0 for i in range(len(inside))}
 
@@ -194,7 +223,9 @@ def _second(values: Floats, where: dict[tuple[int, ...], int], steps: Floats) ->
 
 
 def _by_block(figure: Figure, result: dict[str, Result]) -> Floats:
-    """Return the mean of the linear terms of a figure in each block; raises for a statistic without."""
+    """Return the mean of the linear terms of a figure in each block; raises for a statistic
+    without.
+    """
     one = result[figure.outcome]
     terms = influence_of(figure.statistic.label, one)
     if terms is None or len(one._bounds) < FEWEST:

@@ -1,7 +1,8 @@
-"""Differences of statistics of two results on the same draws, with errors that know that trial i belongs to trial i.
+"""Differences of statistics of two results on the same draws, with errors that know that trial i
+belongs to trial i.
 
-Each statistic is, to first order, a mean of one term a trial (its influence), so that a difference is the mean of the
-differences of terms; blocks tell the error of that mean under any plan.
+Each statistic is, to first order, a mean of one term a trial (its influence), so that a difference
+is the mean of the differences of terms; blocks tell the error of that mean under any plan.
 """
 
 from __future__ import annotations
@@ -23,13 +24,16 @@ MANY = 40  # trials that differ, from which the spread between blocks tells enou
 
 
 class Paired:
-    """Two results on the same draws; every method gives the second's figure less the first's, with its 95 % error."""
+    """Two results on the same draws; every method gives the second's figure less the first's, with
+    its 95 % error.
+    """
 
     def __init__(self, first: Result, second: Result) -> None:
         self.first, self.second = first, second
         self.both: NDArray[np.bool_] = ~(np.isnan(first.values) | np.isnan(second.values))
         self._one, self._two = (
-            Sample(np.where(self.both, r.values, np.nan), r._bounds, r._independent) for r in (first, second)
+            Sample(np.where(self.both, r.values, np.nan), r._bounds, r._independent)
+            for r in (first, second)
         )
 
     @property
@@ -53,7 +57,10 @@ class Paired:
         value = float(self._two.quantile(level)) - float(self._one.quantile(level))
         if _has_ties(self._one, level) or _has_ties(self._two, level):
             return unpaired(percentile(self._one, q), percentile(self._two, q))
-        (terms, slope), (others, other_slope) = quantile_terms(self._two, level), quantile_terms(self._one, level)
+        (terms, slope), (others, other_slope) = (
+            quantile_terms(self._two, level),
+            quantile_terms(self._one, level),
+        )
         return self._of(terms - others, value, least=abs(slope - other_slope) / self._one.count)
 
     def value_at_risk(self, level: float) -> Estimate:
@@ -89,12 +96,18 @@ class Paired:
         centre = float(terms.mean()) if value is None else value
         if not sample.has_error:
             return Estimate(centre)
-        variance = float(terms.var(ddof=1)) / len(terms) if self.first._independent else sample.variance_of_mean(terms)
+        variance = (
+            float(terms.var(ddof=1)) / len(terms)
+            if self.first._independent
+            else sample.variance_of_mean(terms)
+        )
         reach = max(sample.student * math.sqrt(variance), least)
         return Estimate(centre, centre - reach, centre + reach)
 
     def _rarely(self, changes: NDArray[Any]) -> Estimate:
-        """Return a difference of chances by its score interval; by blocks where the plan does better and many trials differ."""
+        """Return a difference of chances by its score interval; by blocks where the plan does
+        better and many trials differ.
+        """
         by_blocks = self._of(changes)
         gained, lost = int(np.count_nonzero(changes > 0)), int(np.count_nonzero(changes < 0))
         if math.isnan(by_blocks.error) or (not self.first._independent and gained + lost >= MANY):
@@ -103,7 +116,9 @@ class Paired:
 
 
 def unpaired(first: Estimate, second: Estimate) -> Estimate:
-    """Return the difference of independent estimates, each with its own interval (Newcombe's combination of limits)."""
+    """Return the difference of independent estimates, each with its own interval (Newcombe's
+    combination of limits).
+    """
     gap = float(second) - float(first)
     down = math.hypot(float(second) - second.low, first.high - float(first))
     up = math.hypot(second.high - float(second), float(first) - first.low)
@@ -111,9 +126,11 @@ def unpaired(first: Estimate, second: Estimate) -> Estimate:
 
 
 def _has_ties(sample: Sample, level: float) -> bool:
-    """Return whether many trials have the same value at a quantile, so that its error has no density to go by.
+    """Return whether many trials have the same value at a quantile, so that its error has no
+    density to go by.
 
-    The difference then has the interval of independent estimates, each by its order statistics, which is if anything too long.
+    The difference then has the interval of independent estimates, each by its order statistics,
+    which is if anything too long.
     """
     value = float(sample.quantile(level))
     return bool(np.count_nonzero(sample.valid == value) > max(3.0, 0.1 * math.sqrt(sample.count)))

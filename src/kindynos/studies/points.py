@@ -1,7 +1,8 @@
 """A model at many values of its decisions, all on the same draws.
 
-Where decisions are given figures, the model is made ready once and many points are worked out in one array evaluation: the
-points stand beside each other where a run has its trials. Otherwise each point is a run of its own.
+Where decisions are given figures, the model is made ready once and many points are worked out in
+one array evaluation: the points stand beside each other where a run has its trials. Otherwise each
+point is a run of its own.
 """
 
 from __future__ import annotations
@@ -41,7 +42,9 @@ class Points:
     settings: Settings
 
     def at(self, points: Sequence[Point]) -> Iterator[dict[str, Result]]:
-        """Yield the outcomes at each point, a few points at a time; raises what the model raises, with the point."""
+        """Yield the outcomes at each point, a few points at a time; raises what the model raises,
+        with the point.
+        """
         if not self._given_only:
             yield from (self._alone(point) for point in points)
             return
@@ -51,17 +54,29 @@ class Points:
 
     @cached_property
     def _given_only(self) -> bool:
-        """Whether decisions are given figures, none of them the parameter of a distribution, whose draws it would change."""
+        """Whether decisions are given figures, none of them the parameter of a distribution, whose
+        draws it would change.
+        """
         quantities = self.statement.quantities
         dependent = [q for q in quantities.values() if isinstance(q, DependentDriver)]
-        stated = {value for q in dependent for value in parameters_of(q.distribution).values() if isinstance(value, str)}
-        given = all(isinstance(quantities.get(name), Given) and name not in stated for name in self.names)
+        stated = {
+            value
+            for q in dependent
+            for value in parameters_of(q.distribution).values()
+            if isinstance(value, str)
+        }
+        given = all(
+            isinstance(quantities.get(name), Given) and name not in stated for name in self.names
+        )
         return given and not self.statement.program.one_thread
 
     def _alone(self, point: Point) -> dict[str, Result]:
         values = dict(zip(self.names, point, strict=True))
         try:
-            run = simulate(self.statement.replace(**values).program, replace(self.settings, keep=self.outcomes, progress=None))
+            run = simulate(
+                self.statement.replace(**values).program,
+                replace(self.settings, keep=self.outcomes, progress=None),
+            )
         except KindynosError as error:
             raise error.inside(f"optimize: at {worded(values)}") from None
         return {name: run[name] for name in self.outcomes}
@@ -89,7 +104,11 @@ class Points:
         # Drawn by the model as it is: under some plans draws depend on which drivers there are.
         model = self.statement.program
         needed = model.ancestors(self.outcomes)
-        rows = sum(max(model.periods, 1) if d.each_period else 1 for n, d in model.drivers.items() if n in needed)
+        rows = sum(
+            max(model.periods, 1) if d.each_period else 1
+            for n, d in model.drivers.items()
+            if n in needed
+        )
         kept = rows * blocks.trials <= MOST_VALUES
 
         def work(batch: int) -> None:
@@ -108,23 +127,42 @@ class Points:
         for _ in run_batches(work, range(blocks.batches), workers, None):
             pass
         return [
-            {name: self._result(name, values[name][place], blocks, plan.independent) for name in self.outcomes}
+            {
+                name: self._result(name, values[name][place], blocks, plan.independent)
+                for name in self.outcomes
+            }
             for place in range(len(points))
         ]
 
-    def _evaluated(self, drawn: dict[str, Floats], points: Sequence[Point], trials: int) -> dict[str, Floats]:
-        """Return each outcome ``(points, trials)``: the draws of all trials, again for every point."""
+    def _evaluated(
+        self, drawn: dict[str, Floats], points: Sequence[Point], trials: int
+    ) -> dict[str, Floats]:
+        """Return each outcome ``(points, trials)``: the draws of all trials, again for every
+        point.
+        """
         count = len(points)
-        tiled = {name: np.tile(values, (*[1] * (values.ndim - 1), count)) for name, values in drawn.items()}
+        tiled = {
+            name: np.tile(values, (*[1] * (values.ndim - 1), count))
+            for name, values in drawn.items()
+        }
         for place, name in enumerate(self.names):
             tiled[name] = np.repeat([point[place] for point in points], trials)
         found, _ = self._program.evaluate(tiled, count * trials, self.outcomes)
-        return {name: np.broadcast_to(found[name], (count * trials,)).reshape(count, trials) for name in self.outcomes}
+        return {
+            name: np.broadcast_to(found[name], (count * trials,)).reshape(count, trials)
+            for name in self.outcomes
+        }
 
     def _result(self, name: str, values: Floats, blocks: Blocks, independent: bool) -> Result:
         line = self._program.lines[name]
         return Result(
-            name, values, blocks.bounds, independent, unit=self._program.unit(name), better=line.better, target=line.target
+            name,
+            values,
+            blocks.bounds,
+            independent,
+            unit=self._program.unit(name),
+            better=line.better,
+            target=line.target,
         )
 
 

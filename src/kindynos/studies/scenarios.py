@@ -26,12 +26,15 @@ def compare_scenarios(
     if scenarios is None:
         if not statement.scenarios:
             raise ModelError(
-                "the model has no scenarios; a model file states them as [scenarios.NAME], and Python as "
+                "the model has no scenarios; a model file states them as [scenarios.NAME], and "
+                "Python as "
                 "model.scenario('dearer', vessel=25e6)",
                 owner="compare",
             )
         scenarios = {AS_STATED: {}, **statement.scenarios}
-    scenarios = mapping("compare", "scenarios", scenarios, "the replacements of each scenario by its name")
+    scenarios = mapping(
+        "compare", "scenarios", scenarios, "the replacements of each scenario by its name"
+    )
     changed = {name: statement.scenario(name, changes) for name, changes in scenarios.items()}
     common = fresh_seed() if seed is None else seed
     settings = Settings(trials=trials, seed=common, **options)

@@ -21,7 +21,9 @@ STARTS = 3  # coarse points from which the local search sets out
 
 @dataclass(frozen=True)
 class Tried:
-    """The figures at a point: the objective, turned so that more is better, and each constraint's excess and figure."""
+    """The figures at a point: the objective, turned so that more is better, and each constraint's
+    excess and figure.
+    """
 
     objective: Estimate
     sign: float
@@ -56,15 +58,21 @@ class Search:
     spread: float = 1.0  # the same of the objective
 
     def evaluate(self, points: Iterable[Point]) -> list[Tried]:
-        """Return the figures at points, working out those that are new, as far as evaluations are left."""
+        """Return the figures at points, working out those that are new, as far as evaluations are
+        left.
+        """
         listed = list(points)
-        new = [point for point in dict.fromkeys(listed) if point not in self.tried][: self.most - len(self.tried)]
+        new = [point for point in dict.fromkeys(listed) if point not in self.tried][
+            : self.most - len(self.tried)
+        ]
         for point, results in zip(new, self.points.at(new), strict=True):
             self._record(point, results)
         return [self.tried[point] for point in listed if point in self.tried]
 
     def results(self, points: list[Point]) -> list[dict[str, Result]]:
-        """Return the outcomes themselves at points, which count as evaluations; raises RunError where too few are left."""
+        """Return the outcomes themselves at points, which count as evaluations; raises RunError
+        where too few are left.
+        """
         if sum(point not in self.tried for point in points) > self.left:
             raise RunError("too few evaluations are left", owner="optimize")
         found = list(self.points.at(points))
@@ -75,15 +83,20 @@ class Search:
     def _record(self, point: Point, results: dict[str, Result]) -> None:
         figures = tuple(c.figure.read(results[c.figure.outcome]) for c in self.constraints)
         excess = tuple(
-            math.inf if math.isnan(f) else c.excess(float(f)) for c, f in zip(self.constraints, figures, strict=True)
+            math.inf if math.isnan(f) else c.excess(float(f))
+            for c, f in zip(self.constraints, figures, strict=True)
         )
-        self.tried[point] = Tried(self.figure.read(results[self.figure.outcome]), self.sign, figures, excess)
+        self.tried[point] = Tried(
+            self.figure.read(results[self.figure.outcome]), self.sign, figures, excess
+        )
         if self.progress is not None and self.progress(len(self.tried), self.most) is False:
             raise StoppedError(len(self.tried), self.most)
 
     @property
     def rough(self) -> bool:
-        """Whether some figure jumps from trial to trial, so that the best of all tried was the best by luck as well."""
+        """Whether some figure jumps from trial to trial, so that the best of all tried was the best
+        by luck as well.
+        """
         figures = [self.figure, *(constraint.figure for constraint in self.constraints)]
         return any(figure.statistic.label.split()[0] in ROUGH for figure in figures)
 
@@ -93,7 +106,9 @@ class Search:
         return self.most - len(self.tried)
 
     def key(self, point: Point) -> tuple[bool, float]:
-        """Return what orders points: allowed ones first by worth, others by how much they exceed the limits."""
+        """Return what orders points: allowed ones first by worth, others by how much they exceed
+        the limits.
+        """
         tried = self.tried[point]
         if tried.allowed:
             return True, tried.worth
@@ -109,9 +124,14 @@ class Search:
         """Learn from what was tried how large differences of the figures are."""
         worths = np.array([t.worth for t in self.tried.values() if math.isfinite(t.worth)])
         self.spread = float(np.ptp(worths)) or 1.0 if len(worths) else 1.0
-        columns = (np.array([t.excess[k] for t in self.tried.values()]) for k in range(len(self.constraints)))
+        columns = (
+            np.array([t.excess[k] for t in self.tried.values()])
+            for k in range(len(self.constraints))
+        )
         finite = [column[np.isfinite(column)] for column in columns]
-        self.scales = tuple(float(np.ptp(column)) or 1.0 if len(column) else 1.0 for column in finite)
+        self.scales = tuple(
+            float(np.ptp(column)) or 1.0 if len(column) else 1.0 for column in finite
+        )
 
     def starts(self) -> list[Point]:
         """Return the best points tried that have no better neighbour, at most a few."""
@@ -128,7 +148,9 @@ class Search:
         return [ranked[place] for place in found]
 
     def _scaled(self, point: Point) -> list[float]:
-        """Return a point in the unit cube; values of a short list lie far apart, since neither tells of the other."""
+        """Return a point in the unit cube; values of a short list lie far apart, since neither
+        tells of the other.
+        """
         return [
             3.0 * c.values.index(x) if c.listed else (x - c.low) / (c.width or 1.0)
             for c, x in zip(self.choices, point, strict=True)

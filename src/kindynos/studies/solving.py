@@ -21,7 +21,8 @@ from kindynos.studies.goal import Goal
 from kindynos.studies.model_sweep import check_swept
 from kindynos.validate import finite, fraction, wrong
 
-SCAN = 5  # values spread over the range, which show where the goal lies between and how the statistic runs
+# values spread over the range, which show where the goal lies between and how the statistic runs
+SCAN = 5
 MOST = 25
 END_STEPS = 6  # values tried to find each end of the interval
 
@@ -41,29 +42,44 @@ class GoalRequest:
     tolerance: float = 1e-4
 
     def statistic(self) -> tuple[ParsedStatistic, float]:
-        """Return the statistic and the goal; raises ParameterError unless exactly one is stated whole."""
+        """Return the statistic and the goal; raises ParameterError unless exactly one is stated
+        whole.
+        """
         if sum(figure is not None for figure in (self.chance, self.mean, self.percentile)) != 1:
             raise ParameterError(
-                "say one of chance=0.8 with above= or below=, mean=1e6, or percentile=10 with equals=0", owner="solve"
+                "say one of chance=0.8 with above= or below=, mean=1e6, or percentile=10 with "
+                "equals=0",
+                owner="solve",
             )
         if self.chance is not None:
             if (self.above is None) == (self.below is None):
-                raise ParameterError("chance= needs above= or below=, the figure it is the chance of", owner="solve")
-            side, figure = ("above", self.above) if self.above is not None else ("below", self.below)
+                raise ParameterError(
+                    "chance= needs above= or below=, the figure it is the chance of", owner="solve"
+                )
+            side, figure = (
+                ("above", self.above) if self.above is not None else ("below", self.below)
+            )
             return parse_statistic(f"chance {side} {finite('solve', side, figure):.12g}"), fraction(
                 "solve", "chance", self.chance
             )
         if self.mean is not None:
             return parse_statistic("mean"), finite("solve", "mean", self.mean)
         if self.equals is None:
-            raise ParameterError("percentile= needs equals=, the figure it is to reach", owner="solve")
-        return parse_statistic(f"percentile {finite('solve', 'percentile', self.percentile):g}"), finite(
-            "solve", "equals", self.equals
-        )
+            raise ParameterError(
+                "percentile= needs equals=, the figure it is to reach", owner="solve"
+            )
+        return parse_statistic(
+            f"percentile {finite('solve', 'percentile', self.percentile):g}"
+        ), finite("solve", "equals", self.equals)
 
 
 def solve(
-    statement: Statement, name: str, wanted: GoalRequest, trials: int, seed: int | None, **options: Unpack[SimulationOptions]
+    statement: Statement,
+    name: str,
+    wanted: GoalRequest,
+    trials: int,
+    seed: int | None,
+    **options: Unpack[SimulationOptions],
 ) -> Goal:
     """Return the value of ``name`` that reaches what is wanted; see Model.solve."""
     description, goal = wanted.statistic()
@@ -71,18 +87,31 @@ def solve(
         raise wrong("solve", "within", "a pair of a low and a high end", wanted.within)
     low, high = (finite("solve", "an end of within", end) for end in wanted.within)
     if not low < high:
-        raise ParameterError(f"within must be a low and a high end, not {low:g} and {high:g}", owner="solve")
+        raise ParameterError(
+            f"within must be a low and a high end, not {low:g} and {high:g}", owner="solve"
+        )
     check_swept(statement, name, "solve")
     line = statement.quantities.get(wanted.outcome) if isinstance(wanted.outcome, str) else None
     if not isinstance(line, Line):
         lines = [q.name for q in statement.quantities.values() if isinstance(q, Line)]
-        raise ModelError(f"the model has no outcome {wanted.outcome!r}", owner="solve", unknown=wanted.outcome, known=lines)
+        raise ModelError(
+            f"the model has no outcome {wanted.outcome!r}",
+            owner="solve",
+            unknown=wanted.outcome,
+            known=lines,
+        )
     if statement.program.shapes[wanted.outcome].row:
-        raise ModelError(f"{wanted.outcome!r} is a row; aim at a number, such as last({wanted.outcome})", owner="solve")
+        raise ModelError(
+            f"{wanted.outcome!r} is a row; aim at a number, such as last({wanted.outcome})",
+            owner="solve",
+        )
     if name == PERIODS and name not in statement.quantities:
         low, high = math.ceil(low), math.floor(high)
         if high - low >= MOST:
-            raise ModelError(f"of the number of periods at most {MOST} are tried; say a range as short as that", owner="solve")
+            raise ModelError(
+                f"of the number of periods at most {MOST} are tried; say a range as short as that",
+                owner="solve",
+            )
     common = fresh_seed() if seed is None else seed
     settings = Settings(trials=trials, seed=common, **options)
     tried: dict[float, Estimate] = {}
@@ -100,23 +129,50 @@ def solve(
     what = f"{description.label} of {wanted.outcome}"
     count = _first_count(gap, int(low), int(high)) if whole else None
     if count is not None:
-        held = [count, *(value for value, figure in tried.items() if figure.low <= goal <= figure.high)]
+        held = [
+            count,
+            *(value for value, figure in tried.items() if figure.low <= goal <= figure.high),
+        ]
         return Goal(
-            name, what, goal, Estimate(count, min(held), max(held)), _evaluations(tried), trials, common, unit, line.unit
+            name,
+            what,
+            goal,
+            Estimate(count, min(held), max(held)),
+            _evaluations(tried),
+            trials,
+            common,
+            unit,
+            line.unit,
         )
     if around is None:
         raise GoalError(_unreached(name, what, goal, tried))
     found = _root(gap, *around, wanted.tolerance * (high - low), MOST - len(tried))
-    return Goal(name, what, goal, _with_error(found, tried, gap, goal), _evaluations(tried), trials, common, unit, line.unit)
+    return Goal(
+        name,
+        what,
+        goal,
+        _with_error(found, tried, gap, goal),
+        _evaluations(tried),
+        trials,
+        common,
+        unit,
+        line.unit,
+    )
 
 
 def _first_count(gap: Callable[[float], float], low: int, high: int) -> int | None:
-    """Return the first whole number, from the low end on, at which the statistic has reached or passed the goal."""
+    """Return the first whole number, from the low end on, at which the statistic has reached or
+    passed the goal.
+    """
     gaps = {count: gap(float(count)) for count in range(low, high + 1)}
-    return next((count for count, found in gaps.items() if found == 0 or found * gaps[low] < 0), None)
+    return next(
+        (count for count, found in gaps.items() if found == 0 or found * gaps[low] < 0), None
+    )
 
 
-def _scan(gap: Callable[[float], float], low: float, high: float) -> tuple[float, float, float, float] | None:
+def _scan(
+    gap: Callable[[float], float], low: float, high: float
+) -> tuple[float, float, float, float] | None:
     """Return the two neighbours, with their gaps, between which the statistic crosses the goal."""
     values = [float(value) for value in np.linspace(low, high, SCAN)]
     gaps = [gap(value) for value in values]
@@ -126,10 +182,20 @@ def _scan(gap: Callable[[float], float], low: float, high: float) -> tuple[float
     return (values[-2], values[-1], gaps[-2], gaps[-1]) if gaps[-1] == 0 else None
 
 
-def _root(gap: Callable[[float], float], a: float, b: float, at_a: float, at_b: float, tolerance: float, most: int) -> float:
-    """Return where the gap changes sign, by interpolation that is never slower than halving by more than one step.
+def _root(
+    gap: Callable[[float], float],
+    a: float,
+    b: float,
+    at_a: float,
+    at_b: float,
+    tolerance: float,
+    most: int,
+) -> float:
+    """Return where the gap changes sign, by interpolation that is never slower than halving by more
+    than one step.
 
-    The ITP method of Oliveira and Takahashi, ACM Transactions on Mathematical Software 47 (2020), article 5.
+    The ITP method of Oliveira and Takahashi, ACM Transactions on Mathematical Software 47 (2020),
+    article 5.
     """
     if at_a == 0 or at_b == 0:
         return a if at_a == 0 else b
@@ -152,11 +218,16 @@ def _root(gap: Callable[[float], float], a: float, b: float, at_a: float, at_b: 
             b, at_b = value, found
         else:
             a, at_a = value, found
-    return b if at_b > 0 else a  # the end at which the goal is reached: it matters where the statistic jumps
+    return (
+        b if at_b > 0 else a
+    )  # the end at which the goal is reached: it matters where the statistic jumps
 
 
-def _with_error(value: float, tried: dict[float, Estimate], gap: Callable[[float], float], goal: float) -> Estimate:
-    """Return the value with its interval: all values at which the interval of the statistic holds the goal.
+def _with_error(
+    value: float, tried: dict[float, Estimate], gap: Callable[[float], float], goal: float
+) -> Estimate:
+    """Return the value with its interval: all values at which the interval of the statistic holds
+    the goal.
 
     An end is infinite where every value tried on that side holds it.
     """
@@ -165,16 +236,28 @@ def _with_error(value: float, tried: dict[float, Estimate], gap: Callable[[float
     return Estimate(value, _end(value, -1, tried, gap, goal), _end(value, 1, tried, gap, goal))
 
 
-def _end(value: float, side: int, tried: dict[float, Estimate], gap: Callable[[float], float], goal: float) -> float:
+def _end(
+    value: float,
+    side: int,
+    tried: dict[float, Estimate],
+    gap: Callable[[float], float],
+    goal: float,
+) -> float:
     def outside(place: float) -> float:
         """How far the goal lies outside the interval there; negative inside."""
         return max(tried[place].low - goal, goal - tried[place].high)
 
-    beyond = sorted((place for place in tried if (place - value) * side > 0), key=lambda place: abs(place - value))
+    beyond = sorted(
+        (place for place in tried if (place - value) * side > 0),
+        key=lambda place: abs(place - value),
+    )
     outer = next((place for place in beyond if outside(place) > 0), None)
     if outer is None:
         return side * math.inf
-    inner = max((place for place in tried if 0 <= (place - value) * side < abs(outer - value)), key=lambda v: abs(v - value))
+    inner = max(
+        (place for place in tried if 0 <= (place - value) * side < abs(outer - value)),
+        key=lambda v: abs(v - value),
+    )
     if outside(inner) > 0:  # the statistic jumps at the value itself
         return value
     for _ in range(END_STEPS):
@@ -196,9 +279,12 @@ def _unreached(name: str, what: str, goal: float, tried: dict[float, Estimate]) 
     figures = {value: float(figure) for value, figure in tried.items()}
     least, most = min(figures, key=figures.__getitem__), max(figures, key=figures.__getitem__)
     ends = f"{_plain_number(min(figures))} to {_plain_number(max(figures))}"
-    reached = [f"{_plain_number(figures[value])} (at {_plain_number(value)})" for value in (least, most)]
+    reached = [
+        f"{_plain_number(figures[value])} (at {_plain_number(value)})" for value in (least, most)
+    ]
     return (
-        f"solve: no {name} from {ends} makes the {what} {_plain_number(goal)}: among {len(figures)} values tried it runs from "
+        f"solve: no {name} from {ends} makes the {what} {_plain_number(goal)}: among "
+        f"{len(figures)} values tried it runs from "
         f"{reached[0]} to {reached[1]}"
     )
 

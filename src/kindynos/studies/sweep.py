@@ -1,4 +1,6 @@
-"""A calculation over chosen values of its inputs: the table of what comes out, and how it is read."""
+"""A calculation over chosen values of its inputs: the table of what comes out, and how it is
+read.
+"""
 
 from __future__ import annotations
 
@@ -26,8 +28,9 @@ Progress = Callable[[int, int], object]
 class Sweep:
     """What came out at each point of a sweep.
 
-    ``inputs`` names what was varied, ``outputs`` what came out; ``statistic`` says which figure, with ``errors`` beside it
-    where it was simulated. See ``table``, ``grid``, ``best`` and ``plot``.
+    ``inputs`` names what was varied, ``outputs`` what came out; ``statistic`` says which figure,
+    with ``errors`` beside it where it was simulated. See ``table``, ``grid``, ``best`` and
+    ``plot``.
     """
 
     def __init__(
@@ -61,24 +64,36 @@ class Sweep:
         return f"<sweep of {', '.join(self.outputs)} ({self.statistic}) over {over}>"
 
     def output(self, name: str | None = None) -> str:
-        """Return the checked name of an output, the first unless given; raises RunError for an unknown one."""
+        """Return the checked name of an output, the first unless given; raises RunError for an
+        unknown one.
+        """
         if name is None:
             return self.outputs[0]
         if name not in self.outputs:
-            raise RunError(f"nothing called {name!r} came out", owner="sweep", unknown=name, known=self.outputs)
+            raise RunError(
+                f"nothing called {name!r} came out", owner="sweep", unknown=name, known=self.outputs
+            )
         return name
 
     def table(self) -> pd.DataFrame:
-        """Return a row for each point: the inputs, the outputs, and where they were simulated their 95 % errors."""
+        """Return a row for each point: the inputs, the outputs, and where they were simulated their
+        95 % errors.
+        """
         parts = [self.points, self.values]
         if self.errors is not None:
             parts.append(self.errors.add_suffix(" error"))
         return pd.concat(parts, axis=1)
 
     def grid(
-        self, output: str | None = None, down: str | None = None, across: str | None = None, *, errors: bool = False
+        self,
+        output: str | None = None,
+        down: str | None = None,
+        across: str | None = None,
+        *,
+        errors: bool = False,
     ) -> pd.DataFrame:
-        """Return one output with an input down and another across; over further inputs it is the mean.
+        """Return one output with an input down and another across; over further inputs it is the
+        mean.
 
         With ``errors`` its 95 % errors instead, NaN where it was not simulated.
         """
@@ -87,19 +102,27 @@ class Sweep:
         down, across = down or self.inputs[0], across or self.inputs[1]
         for name in (down, across):
             if name not in self.inputs:
-                raise RunError(f"{name!r} was not varied", owner="sweep", unknown=name, known=self.inputs)
+                raise RunError(
+                    f"{name!r} was not varied", owner="sweep", unknown=name, known=self.inputs
+                )
         column = self.values[self.output(output)]
         if errors:
             column = column * math.nan if self.errors is None else self.errors[self.output(output)]
         frame = self.points.assign(**{"#": column})
-        return frame.pivot_table(index=down, columns=across, values="#", aggfunc="mean", sort=True, dropna=False)
+        return frame.pivot_table(
+            index=down, columns=across, values="#", aggfunc="mean", sort=True, dropna=False
+        )
 
     def more_is_better(self, output: str) -> bool:
-        """Whether the highest figure is the best: as the model says of the outcome, and turned for a chance of being below."""
+        """Whether the highest figure is the best: as the model says of the outcome, and turned for
+        a chance of being below.
+        """
         return (self.better.get(output) != "low") != self.statistic.startswith("chance below")
 
     def best(self, output: str | None = None, more_is_better: bool | None = None) -> pd.Series:
-        """Return the row of the table with the best output: the highest unless less is better, or ``more_is_better`` says."""
+        """Return the row of the table with the best output: the highest unless less is better, or
+        ``more_is_better`` says.
+        """
         if more_is_better is None:
             more_is_better = self.more_is_better(self.output(output))
         column = self.values[self.output(output)]
@@ -109,10 +132,11 @@ class Sweep:
 
     @delegated_to("kindynos.reports.styled", "styled_sweep")
     def styled(self, output: str | None = None, number_format: str | None = None) -> Any:
-        """Return the grid of one output over two inputs as a pandas Styler: shaded, with the best cell in bold.
+        """Return the grid of one output over two inputs as a pandas Styler: shaded, with the best
+        cell in bold.
 
-        ``number_format`` is such as ``"{:,.0f}"``. Needs Jinja2, the extra ``kindynos[notebook]``. Raises RunError with
-        fewer than two inputs.
+        ``number_format`` is such as ``"{:,.0f}"``. Needs Jinja2, the extra ``kindynos[notebook]``.
+        Raises RunError with fewer than two inputs.
         """
 
     @delegated_to("kindynos.plots", "sweep")
@@ -130,21 +154,29 @@ class Sweep:
         number_format: str | None = None,
         ax: Any = None,
     ) -> Any:
-        """Draw one output: a line with its error over one input, a heat map over two, every pair of three or more.
+        """Draw one output: a line with its error over one input, a heat map over two, every pair of
+        three or more.
 
-        ``labels`` and ``units`` are by name, ``digits`` the decimals written into cells, ``more_is_better`` (True, False or
-        None) decides which end is marked as the good one, otherwise the model does; ``ax`` takes the axes. Many or scattered
-        points are put into ``bins`` a side, 20 unless given. Cells of a map below ``break_even`` have another colour,
-        ``below_colour`` or orange. ``number_format``, such as ``"{:,.1f}"``, takes the place of ``digits``.
+        ``labels`` and ``units`` are by name, ``digits`` the decimals written into cells,
+        ``more_is_better`` (True, False or None) decides which end is marked as the good one,
+        otherwise the model does; ``ax`` takes the axes. Many or scattered points are put into
+        ``bins`` a side, 20 unless given. Cells of a map below ``break_even`` have another colour,
+        ``below_colour`` or orange. ``number_format``, such as ``"{:,.1f}"``, takes the place of
+        ``digits``.
         """
 
 
 def _listed(name: str, given: Any) -> list[Any]:
-    """Return the values of an input, of which a single number is one; raises ParameterError for none."""
+    """Return the values of an input, of which a single number is one; raises ParameterError for
+    none.
+    """
     if isinstance(given, Real) and not isinstance(given, bool):
         return [given]
     if isinstance(given, str) or not isinstance(given, Iterable):
-        raise ParameterError(f"{name} must be a list of values, such as {name}=[1, 2, 3], not {given!r:.60}", owner="sweep")
+        raise ParameterError(
+            f"{name} must be a list of values, such as {name}=[1, 2, 3], not {given!r:.60}",
+            owner="sweep",
+        )
     found = list(given)
     if not found:
         raise ParameterError(f"{name} has no values", owner="sweep")
@@ -159,9 +191,15 @@ def grid_of(values: Mapping[str, Iterable[Any]], points: Any = None) -> pd.DataF
     if points is not None:
         if values:
             raise ParameterError("give values for a grid or points=, not both", owner="sweep")
-        rows = [row for row in points if isinstance(row, list | tuple)] if isinstance(points, list | tuple) else []
+        rows = (
+            [row for row in points if isinstance(row, list | tuple)]
+            if isinstance(points, list | tuple)
+            else []
+        )
         if len({len(row) for row in rows}) > 1:
-            raise wrong("sweep", "points", "a table of values by name, with rows of one length", points)
+            raise wrong(
+                "sweep", "points", "a table of values by name, with rows of one length", points
+            )
         try:
             frame = pd.DataFrame(points)
         except (TypeError, ValueError):
@@ -174,7 +212,10 @@ def grid_of(values: Mapping[str, Iterable[Any]], points: Any = None) -> pd.DataF
         raise ParameterError("nothing to vary; say hurdle=[0.05, 0.08]", owner="sweep")
     count = int(np.prod([float(len(items)) for items in lists.values()]))
     if count > MOST_POINTS:
-        raise ParameterError(f"{count:,} points are more than {MOST_POINTS:,}; take fewer values of some", owner="sweep")
+        raise ParameterError(
+            f"{count:,} points are more than {MOST_POINTS:,}; take fewer values of some",
+            owner="sweep",
+        )
     return pd.DataFrame(list(product(*lists.values())), columns=list(lists))
 
 
@@ -188,12 +229,15 @@ def sweep(
     progress: Progress | None = None,
     **values: Iterable[Any],
 ) -> Sweep:
-    """Return what a function gives over every combination of values: ``sweep(profit, vessels=[1, 2], fare=[40, 50])``.
+    """Return what a function gives over every combination of values: ``sweep(profit, vessels=[1,
+    2], fare=[40, 50])``.
 
-    The function takes the inputs by name and returns a number, or numbers by name. With ``base=`` it takes one dataclass
-    instance instead, of which the named fields are replaced. ``points=`` (a table of inputs by name) takes the place of the
-    grid. ``workers`` threads or an ``executor``, such as a process pool, share the points; ``progress(done, total)`` is called.
-    Raises ParameterError for inputs the function does not have, and RunError, with the inputs, where it fails.
+    The function takes the inputs by name and returns a number, or numbers by name. With ``base=``
+    it takes one dataclass instance instead, of which the named fields are replaced. ``points=`` (a
+    table of inputs by name) takes the place of the grid. ``workers`` threads or an ``executor``,
+    such as a process pool, share the points; ``progress(done, total)`` is called. Raises
+    ParameterError for inputs the function does not have, and RunError, with the inputs, where it
+    fails.
 
     >>> sweep(lambda a, b: a * b, a=[1, 2], b=[3, 4]).grid().to_numpy()
     array([[3., 4.],
@@ -209,11 +253,19 @@ def sweep(
 
 
 def spread(
-    task: Callable[[int], Any], count: int, workers: int, executor: Executor | None, progress: Progress | None
+    task: Callable[[int], Any],
+    count: int,
+    workers: int,
+    executor: Executor | None,
+    progress: Progress | None,
 ) -> list[Any]:
-    """Return what a task gives for 0, 1, ... ``count`` - 1, in order, computed by several workers."""
+    """Return what a task gives for 0, 1, ... ``count`` - 1, in order, computed by several
+    workers.
+    """
     answers: dict[int, Any] = {}
-    for found in run_batches(task, range(count), usable_cpus() if workers == 0 else workers, executor):
+    for found in run_batches(
+        task, range(count), usable_cpus() if workers == 0 else workers, executor
+    ):
         if found is not None:
             answers[found[0]] = found[1]
         if progress is not None and progress(len(answers), count) is False:
@@ -224,7 +276,9 @@ def spread(
 def _check_inputs(function: Callable[..., Any], base: Any, names: list[Any]) -> None:
     if base is not None:
         if not dataclasses.is_dataclass(base) or isinstance(base, type):
-            raise ParameterError(f"base must be an instance of a dataclass, not {base!r:.60}", owner="sweep")
+            raise ParameterError(
+                f"base must be an instance of a dataclass, not {base!r:.60}", owner="sweep"
+            )
         known = [field.name for field in dataclasses.fields(base) if field.init]
         taken = False
     else:
@@ -232,14 +286,27 @@ def _check_inputs(function: Callable[..., Any], base: Any, names: list[Any]) -> 
             parameters = inspect.signature(function).parameters
         except (TypeError, ValueError):
             return
-        known = [p.name for p in parameters.values() if p.kind in (p.POSITIONAL_OR_KEYWORD, p.KEYWORD_ONLY)]
+        known = [
+            p.name
+            for p in parameters.values()
+            if p.kind in (p.POSITIONAL_OR_KEYWORD, p.KEYWORD_ONLY)
+        ]
         taken = any(p.kind is p.VAR_KEYWORD for p in parameters.values())
-        lacking = [p.name for p in parameters.values() if p.name in known and p.default is p.empty and p.name not in names]
+        lacking = [
+            p.name
+            for p in parameters.values()
+            if p.name in known and p.default is p.empty and p.name not in names
+        ]
         if lacking:
-            raise ParameterError(f"the function also needs {', '.join(lacking)}; give values, or a default", owner="sweep")
+            raise ParameterError(
+                f"the function also needs {', '.join(lacking)}; give values, or a default",
+                owner="sweep",
+            )
     for name in names:
         if name not in known and not taken:
-            raise ParameterError(f"there is no input {name!r}", owner="sweep", unknown=name, known=known)
+            raise ParameterError(
+                f"there is no input {name!r}", owner="sweep", unknown=name, known=known
+            )
 
 
 @dataclasses.dataclass(frozen=True)
@@ -258,7 +325,9 @@ class _Call:
             answer = self.function(**inputs) if changed is None else self.function(changed)
         except Exception as error:
             description = ", ".join(f"{name}={value!r}" for name, value in inputs.items())
-            raise RunError(f"failed at {description}: {type(error).__name__}: {error}", owner="sweep") from error
+            raise RunError(
+                f"failed at {description}: {type(error).__name__}: {error}", owner="sweep"
+            ) from error
         named = answer if isinstance(answer, Mapping) else {self.name: answer}
         return {str(name): _number(str(name), value) for name, value in named.items()}
 

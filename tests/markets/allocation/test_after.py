@@ -1,4 +1,6 @@
-"""Tests of what follows an allocation: frontiers, before and after, resampled weights, walking forward."""
+"""Tests of what follows an allocation: frontiers, before and after, resampled weights, walking
+forward.
+"""
 
 import numpy as np
 import pandas as pd
@@ -8,7 +10,10 @@ import kindynos as kd
 from tests.common import HELD, PRICES, Case
 
 THREE = kd.Moments(
-    [0.0004, 0.0008, 0.0002], [[1e-4, 3e-5, 0], [3e-5, 4e-4, 1e-5], [0, 1e-5, 2e-5]], names=list("abc"), observations=250
+    [0.0004, 0.0008, 0.0002],
+    [[1e-4, 3e-5, 0], [3e-5, 4e-4, 1e-5], [0, 1e-5, 2e-5]],
+    names=list("abc"),
+    observations=250,
 )
 TODAY = {"a": 0.3, "b": 0.5, "c": 0.2}
 
@@ -17,7 +22,9 @@ class OfFrontiers(Case):
     def test_points(self):
         curve = kd.frontier(THREE, bounds=(0.05, 0.8))
         table = curve.table()
-        self.assertTrue(table["mean"].is_monotonic_increasing and table["sd"].is_monotonic_increasing)
+        self.assertTrue(
+            table["mean"].is_monotonic_increasing and table["sd"].is_monotonic_increasing
+        )
         for mean in np.linspace(table["mean"].iloc[0], table["mean"].iloc[-1], 7):
             at = curve.at(mean=float(mean))
             self.assertAlmostEqual(at.mean, mean)
@@ -36,7 +43,10 @@ class OfFrontiers(Case):
 
     def test_a_limit_ends_it(self):
         curve = kd.frontier(THREE, limits={"expected_shortfall": 0.025}, points=6)
-        self.assertAlmostEqual(curve.table()["mean"].iloc[-1], kd.allocate(THREE, limits={"expected_shortfall": 0.025}).mean)
+        self.assertAlmostEqual(
+            curve.table()["mean"].iloc[-1],
+            kd.allocate(THREE, limits={"expected_shortfall": 0.025}).mean,
+        )
 
 
 class BeforeAndAfter(Case):
@@ -47,9 +57,15 @@ class BeforeAndAfter(Case):
         table = self.best.compare(trials=40_000, seed=1).table()
         for column, weights in (("before", pd.Series(TODAY)), ("after", self.best.weights)):
             self.assertAlmostEqual(table.loc["mean", column], float(THREE.mean @ weights), places=5)
-            self.assertAlmostEqual(table.loc["sd", column] / np.sqrt(weights @ THREE.covariance @ weights), 1, delta=0.01)
+            self.assertAlmostEqual(
+                table.loc["sd", column] / np.sqrt(weights @ THREE.covariance @ weights),
+                1,
+                delta=0.01,
+            )
         shortfall = self.best.expected_shortfall()
-        self.assertAlmostEqual(table.loc["expected shortfall 95 %", "after"] / shortfall, 1, delta=0.03)
+        self.assertAlmostEqual(
+            table.loc["expected shortfall 95 %", "after"] / shortfall, 1, delta=0.03
+        )
 
     def test_paired_errors(self):
         truth = self.best.compare(1, 200_000, seed=10_001).table()["difference"]
@@ -69,9 +85,13 @@ class BeforeAndAfter(Case):
         shares = compared.contributions()
         np.testing.assert_allclose(shares.filter(like="share").sum(), 1)
         means = kd.returns(PRICES).frame.mean()
-        expected = HELD.value * (float(((1 + means) ** 5 - 1) @ found.weights) - 0.5 * compared.cost)
+        expected = HELD.value * (
+            float(((1 + means) ** 5 - 1) @ found.weights) - 0.5 * compared.cost
+        )
         self.assertAlmostEqual(
-            compared.table().loc["mean", "after"], expected, delta=6 * compared.table().loc["mean", "error after"]
+            compared.table().loc["mean", "after"],
+            expected,
+            delta=6 * compared.table().loc["mean", "error after"],
         )
         other = found.compare(trials=500, seed=1, against={PRICES.instruments[0]: 1.0})
         self.assertEqual(other.weights_before.iloc[0], 1.0)
@@ -93,7 +113,9 @@ class Sureness(Case):
         found = kd.allocate(moments, minimize="sd").resampled(200, seed=1)
         share = 2 / 3
         by_delta = share * (1 - share) * np.sqrt(2 * 2 / 400)  # by the sd of log(v2 / v1)
-        cross = np.sqrt((1 / 3) ** 2 * 2 / 400)  # the covariance moves it too: sd of c / (v1 + v2) times (1 - 2 share)
+        cross = np.sqrt(
+            (1 / 3) ** 2 * 2 / 400
+        )  # the covariance moves it too: sd of c / (v1 + v2) times (1 - 2 share)
         expected = np.hypot(by_delta, cross * (2 * share - 1))
         self.assertAlmostEqual(found.table().loc["a", "sd"] / expected, 1, delta=0.15)
         self.assertAlmostEqual(found.average.sum(), 1)
@@ -107,7 +129,9 @@ class Sureness(Case):
             rng = np.random.default_rng(seed)
             moves = THREE.mean.to_numpy() + rng.standard_normal((250, 3)) @ factor.T
             days = pd.bdate_range("2020-01-01", periods=251)
-            prices = pd.DataFrame(np.vstack([np.ones(3), np.cumprod(1 + moves, axis=0)]) * 100, days, list("abc"))
+            prices = pd.DataFrame(
+                np.vstack([np.ones(3), np.cumprod(1 + moves, axis=0)]) * 100, days, list("abc")
+            )
             prices.index.name = "date"
             table = kd.allocate(kd.read_prices(prices), minimize="sd").resampled(40, seed=1).table()
             inside += ((table["low"] <= truth) & (truth <= table["high"])).tolist()
@@ -116,7 +140,12 @@ class Sureness(Case):
         self.assertLess(np.mean(half), 0.85)
 
     def test_words(self):
-        same = kd.Moments([0.01, 0.01, 0.0], np.diag([1e-2, 1e-2, 1e-4]), names=["twin", "other", "calm"], observations=60)
+        same = kd.Moments(
+            [0.01, 0.01, 0.0],
+            np.diag([1e-2, 1e-2, 1e-4]),
+            names=["twin", "other", "calm"],
+            observations=60,
+        )
         found = kd.allocate(same, minimize="sd").resampled(100, seed=1)
         words = " ".join(found.sentences())
         self.assertIn("cannot tell whether", words)
@@ -125,7 +154,10 @@ class Sureness(Case):
         shares = found.apart()
         self.assertAlmostEqual(shares.loc["twin", "other"] + shares.loc["other", "twin"], 1)
         clear = kd.Moments([0, 0], np.diag([1e-2, 1e-4]), observations=500)
-        self.assertIn("the same in at least 95 %", kd.allocate(clear, minimize="sd").resampled(50).sentences()[0])
+        self.assertIn(
+            "the same in at least 95 %",
+            kd.allocate(clear, minimize="sd").resampled(50).sentences()[0],
+        )
         with self.fails("of how many observations="):
             kd.allocate(kd.Moments([0, 0], np.eye(2)), minimize="sd").resampled()
 
@@ -156,11 +188,20 @@ class WalkingForward(Case):
             then = kd.returns(PRICES).frame.loc[:date].iloc[-200:]
             alone = kd.allocate(kd.Moments(then.mean(), then.cov()), minimize="sd").weights
             np.testing.assert_allclose(found.weights.loc[date], alone, atol=1e-9)
-        self.assertTrue((found.weights.index == kd.returns(PRICES).frame.groupby(lambda d: d.to_period("Q")).tail(1).index[
-            -len(found.weights) - 1 : -1]).all())  # fmt: skip
+        self.assertTrue(
+            (
+                found.weights.index
+                == kd.returns(PRICES)
+                .frame.groupby(lambda d: d.to_period("Q"))
+                .tail(1)
+                .index[-len(found.weights) - 1 : -1]
+            ).all()
+        )
 
     def test_figures(self):
-        found = kd.allocate(HELD, maximize="mean", limits={"sd": 0.02}).walk_forward("month", window=250)
+        found = kd.allocate(HELD, maximize="mean", limits={"sd": 0.02}).walk_forward(
+            "month", window=250
+        )
         table = found.table()
         spans = found.returns.to_numpy()
         gap = (spans[:, 0] - spans[:, 1]) * 12
@@ -168,7 +209,10 @@ class WalkingForward(Case):
         for column, values in (("error of that", gap), ("error", 12 * spans[:, 0])):
             low, high = stats.t.interval(0.95, len(values) - 1, values.mean(), stats.sem(values))
             self.assertAlmostEqual(table.loc["this rule", column], (high - low) / 2)
-        self.assertAlmostEqual(table.loc["this rule", "worst fall"], kd.max_drawdown(found.values["this rule"].to_numpy()))
+        self.assertAlmostEqual(
+            table.loc["this rule", "worst fall"],
+            kd.max_drawdown(found.values["this rule"].to_numpy()),
+        )
         self.assertIn("out of sample the rule earned", found.verdict())
         with self.fails("needs a history"):
             kd.allocate(THREE, minimize="sd").walk_forward()

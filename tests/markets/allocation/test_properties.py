@@ -1,4 +1,6 @@
-"""Tests of what must hold whatever the numbers: scale, order of the holdings, looser limits, and agreement of the aims."""
+"""Tests of what must hold whatever the numbers: scale, order of the holdings, looser limits, and
+agreement of the aims.
+"""
 
 import numpy as np
 import pandas as pd
@@ -34,7 +36,10 @@ class Scale(Case):
                 ({"minimize": "parity"}, {"minimize": "parity"}),
             ):
                 with self.subTest(factor=factor, aim=aim):
-                    first, second = kd.allocate(plain, **aim).weights, kd.allocate(other, **scaled).weights
+                    first, second = (
+                        kd.allocate(plain, **aim).weights,
+                        kd.allocate(other, **scaled).weights,
+                    )
                     np.testing.assert_allclose(second, first, atol=1e-6)
 
     def test_scenarios_in_other_units(self):
@@ -53,8 +58,15 @@ class Order(Case):
         names = [f"a{i}" for i in range(7)]
         order = [3, 0, 6, 1, 5, 2, 4]
         plain = kd.Moments(means, covariance, names)
-        turned = kd.Moments(means[order], covariance[np.ix_(order, order)], [names[i] for i in order])
-        for aim in ({"minimize": "sd"}, {"maximize": "ratio"}, {"limits": {"sd": 0.02}}, {"minimize": "parity"}):
+        turned = kd.Moments(
+            means[order], covariance[np.ix_(order, order)], [names[i] for i in order]
+        )
+        for aim in (
+            {"minimize": "sd"},
+            {"maximize": "ratio"},
+            {"limits": {"sd": 0.02}},
+            {"minimize": "parity"},
+        ):
             first = kd.allocate(plain, bounds=(0.02, 0.5), **aim)
             second = kd.allocate(turned, bounds=(0.02, 0.5), **aim)
             np.testing.assert_allclose(second.weights[names], first.weights, atol=1e-8)
@@ -77,7 +89,10 @@ class Loosening(Case):
         tight = [kd.allocate(plain, bounds=pair, minimize="sd").sd for pair in ends]
         self.assertEqual(tight, sorted(tight, reverse=True))
         least = kd.allocate(plain, minimize="sd").sd
-        means_reached = [kd.allocate(plain, limits={"sd": factor * least}).mean for factor in (1.01, 1.2, 1.5, 3.0)]
+        means_reached = [
+            kd.allocate(plain, limits={"sd": factor * least}).mean
+            for factor in (1.01, 1.2, 1.5, 3.0)
+        ]
         self.assertEqual(means_reached, sorted(means_reached))
         short = kd.allocate(plain, minimize="sd", short=True)
         self.assertLessEqual(short.sd, least)
@@ -85,7 +100,9 @@ class Loosening(Case):
         self.assertTrue((short.weights >= -1 - 1e-9).all())
 
     def test_gains_are_never_below_zero(self):
-        found = kd.allocate(HELD, limits={"sd": 0.02, "expected_shortfall": 0.05}, bounds=(0.1, 0.6))
+        found = kd.allocate(
+            HELD, limits={"sd": 0.02, "expected_shortfall": 0.05}, bounds=(0.1, 0.6)
+        )
         self.assertTrue((found.binding()["gain"] >= -1e-12).all())
         self.assertTrue(set(found.binding()["kind"]) <= {"lower bound", "upper bound", "limit"})
 
@@ -100,15 +117,23 @@ class Agreement(Case):
         plain = kd.Moments(means, covariance)
         best = kd.allocate(plain, limits={"sd": 0.02})
         np.testing.assert_allclose(
-            kd.allocate(plain, minimize="sd", limits={"mean": best.mean}).weights, best.weights, atol=1e-6
+            kd.allocate(plain, minimize="sd", limits={"mean": best.mean}).weights,
+            best.weights,
+            atol=1e-6,
         )
 
     def test_whatever_the_source(self):
         frame = kd.returns(PRICES).frame
         by_prices = kd.allocate(PRICES, minimize="sd").weights
-        np.testing.assert_allclose(kd.allocate(kd.returns(PRICES), minimize="sd").weights, by_prices)
-        np.testing.assert_allclose(kd.allocate(kd.Moments(frame.mean(), frame.cov()), minimize="sd").weights, by_prices)
-        np.testing.assert_allclose(kd.allocate(kd.SimulatedReturns(frame), minimize="sd").weights, by_prices)
+        np.testing.assert_allclose(
+            kd.allocate(kd.returns(PRICES), minimize="sd").weights, by_prices
+        )
+        np.testing.assert_allclose(
+            kd.allocate(kd.Moments(frame.mean(), frame.cov()), minimize="sd").weights, by_prices
+        )
+        np.testing.assert_allclose(
+            kd.allocate(kd.SimulatedReturns(frame), minimize="sd").weights, by_prices
+        )
         np.testing.assert_allclose(kd.allocate(HELD, minimize="sd").weights, by_prices)
 
     def test_figures_of_the_table(self):
@@ -116,11 +141,15 @@ class Agreement(Case):
         table = found.table()
         self.assertEqual(list(table.columns), ["today", "best"])
         losses = -(kd.returns(PRICES).frame @ HELD.weights)
-        self.assertAlmostEqual(table.loc["value at risk 90 %", "today"], float(np.quantile(losses, 0.9)))
+        self.assertAlmostEqual(
+            table.loc["value at risk 90 %", "today"], float(np.quantile(losses, 0.9))
+        )
         self.assertAlmostEqual(table.loc["sd", "today"], float(losses.std()))
         self.assertAlmostEqual(table.loc["ratio", "best"], found.mean / found.sd)
         shares = found.contributions()
         self.assertAlmostEqual(shares["share of risk, best"].sum(), 1)
         self.assertAlmostEqual(shares["share of risk, today"].sum(), 1)
         inside = found.weights > 1e-9  # of the least variance without bounds each adds its weight
-        np.testing.assert_allclose(shares["share of risk, best"][inside], found.weights[inside], atol=1e-9)
+        np.testing.assert_allclose(
+            shares["share of risk, best"][inside], found.weights[inside], atol=1e-9
+        )

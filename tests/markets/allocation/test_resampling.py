@@ -10,9 +10,12 @@ from tests.common import PRICES, Case
 
 class Blocks(Case):
     def test_stretches_of_the_history_that_go_round(self):
-        places = np.concatenate([block_places(np.random.default_rng(seed), 500, 8.0) for seed in range(40)])
+        places = np.concatenate(
+            [block_places(np.random.default_rng(seed), 500, 8.0) for seed in range(40)]
+        )
         follows = np.diff(places.reshape(40, 500), axis=1) % 500 == 1
-        # A stretch goes on with probability 7/8; by chance the next one begins at the following day once in 500.
+        # A stretch goes on with probability 7/8; by chance the next one begins at the following day
+        # once in 500.
         self.assertAlmostEqual(follows.mean(), 7 / 8 + 1 / 8 / 500, delta=0.01)
         counts = np.bincount(places, minlength=500)
         self.assertAlmostEqual(counts.mean(), 40)
@@ -26,18 +29,24 @@ class Blocks(Case):
         true = series.mean()
 
         def spread(length):
-            draws = [series[block_places(np.random.default_rng(seed), 2_000, length)].mean() - true for seed in range(300)]
+            draws = [
+                series[block_places(np.random.default_rng(seed), 2_000, length)].mean() - true
+                for seed in range(300)
+            ]
             return float(np.std(draws))
 
         single = series.std() / np.sqrt(2_000)
         self.assertAlmostEqual(spread(1.0) / single, 1, delta=0.12)
-        # A moving mean of five has five times the variance of its mean; blocks of 40 keep nearly all of it.
+        # A moving mean of five has five times the variance of its mean; blocks of 40 keep nearly
+        # all of it.
         self.assertAlmostEqual(spread(40.0) / single, np.sqrt(5), delta=0.35)
 
 
 class Moments(Case):
     def test_they_are_drawn_from_their_sampling_distribution(self):
-        moments = kd.Moments([0.01, 0.02], [[0.04, 0.01], [0.01, 0.09]], names=["a", "b"], observations=50)
+        moments = kd.Moments(
+            [0.01, 0.02], [[0.04, 0.01], [0.01, 0.09]], names=["a", "b"], observations=50
+        )
         found = kd.allocate(moments, limits={"sd": 0.22})
         from kindynos.markets.allocation.resampling import _drawing
 
@@ -61,7 +70,12 @@ class Moments(Case):
 
     def test_bounds_and_groups_hold_for_every_draw_and_for_the_average(self):
         names = PRICES.instruments
-        best = kd.allocate(PRICES, minimize="expected_shortfall", bounds=(0.1, 0.6), groups={tuple(names[:2]): (0.5, 0.7)})
+        best = kd.allocate(
+            PRICES,
+            minimize="expected_shortfall",
+            bounds=(0.1, 0.6),
+            groups={tuple(names[:2]): (0.5, 0.7)},
+        )
         found = best.resampled(25, seed=3)
         for weights in (*found.draws.to_numpy(), found.average.to_numpy()):
             self.assertAlmostEqual(weights.sum(), 1)
@@ -69,14 +83,20 @@ class Moments(Case):
             self.assertTrue(0.5 - 1e-9 <= weights[:2].sum() <= 0.7 + 1e-9)
 
     def test_the_band_of_the_frontier_is_that_of_a_sample_sd(self):
-        moments = kd.Moments([0.0, 0.01], np.diag([1e-4, 1.0]), observations=80)  # the least sd is that of the first alone
+        moments = kd.Moments(
+            [0.0, 0.01], np.diag([1e-4, 1.0]), observations=80
+        )  # the least sd is that of the first alone
         row = kd.allocate(moments, minimize="sd").resampled(400, seed=2).frontier.iloc[0]
         for column, level in (("sd low", 0.015), ("sd high", 0.985)):
-            self.assertAlmostEqual(row[column] / (0.01 * np.sqrt(stats.chi2(79).ppf(level) / 79)), 1, delta=0.03)
+            self.assertAlmostEqual(
+                row[column] / (0.01 * np.sqrt(stats.chi2(79).ppf(level) / 79)), 1, delta=0.03
+            )
 
     def test_the_frontier_of_resampled_histories(self):
         table = kd.allocate(PRICES, minimize="sd").resampled(30, seed=1).frontier
-        self.assertTrue((table["sd low"] <= table["sd"]).all() and (table["sd"] <= table["sd high"]).all())
+        self.assertTrue(
+            (table["sd low"] <= table["sd"]).all() and (table["sd"] <= table["sd high"]).all()
+        )
         self.assertTrue(table["mean"].is_monotonic_increasing)
         heard = []
         kd.allocate(PRICES, minimize="sd").resampled(20, progress=lambda *a: heard.append(a))

@@ -1,4 +1,6 @@
-"""Tests of the solvers: optimality conditions, exact corners, measures of loss, and regions that cannot be met."""
+"""Tests of the solvers: optimality conditions, exact corners, measures of loss, and regions that
+cannot be met.
+"""
 
 from itertools import pairwise
 
@@ -18,18 +20,24 @@ from tests.common import Case
 
 
 def region(size, low=0.0, high=1.0, **options):
-    return Region([f"a{i}" for i in range(size)], np.full(size, low), np.full(size, high), **options)
+    return Region(
+        [f"a{i}" for i in range(size)], np.full(size, low), np.full(size, high), **options
+    )
 
 
 def problem(seed, size):
     rng = np.random.default_rng(seed)
     loadings = rng.normal(size=(size, size))
-    return rng.normal(1e-3, 1e-3, size), loadings @ loadings.T * 1e-5 + np.diag(rng.uniform(1e-5, 1e-4, size))
+    return rng.normal(1e-3, 1e-3, size), loadings @ loadings.T * 1e-5 + np.diag(
+        rng.uniform(1e-5, 1e-4, size)
+    )
 
 
 class Lines(Case):
     def test_optimality_along_the_whole_line(self):
-        """Between corners, for some trade-off, every gradient has the sign that its bound allows (Karush, Kuhn and Tucker)."""
+        """Between corners, for some trade-off, every gradient has the sign that its bound allows
+        (Karush, Kuhn and Tucker).
+        """
         for seed in range(6):
             means, matrix = problem(seed, 9)
             found = corners(region(9, 0.02, 0.4).system(), matrix, means)
@@ -37,7 +45,8 @@ class Lines(Case):
                 weights = (begin + end) / 2
                 inside = (weights > 0.02 + 1e-9) & (weights < 0.4 - 1e-9)
                 gradient = matrix @ weights
-                # S w = t m + u on the inside: two unknowns by least squares, exact where weights are optimal.
+                # S w = t m + u on the inside: two unknowns by least squares, exact where weights
+                # are optimal.
                 columns = np.stack([means[inside], np.ones(inside.sum())], axis=1)
                 (trade_off, base), *_ = np.linalg.lstsq(columns, gradient[inside], rcond=None)
                 rest = gradient - trade_off * means - base
@@ -61,10 +70,17 @@ class Lines(Case):
         found = corners(fixed.system(), np.eye(3), np.array([0.0, 0.1, 0.2]))
         np.testing.assert_allclose(found, [[0.3, 0.35, 0.35], [0.3, 0.0, 0.7]], atol=1e-12)
         only = Region(["a", "b"], np.array([0.4, 0.6]), np.array([0.4, 0.6]))
-        np.testing.assert_allclose(corners(only.system(), np.eye(2), np.array([0.1, 0.2])), [[0.4, 0.6]])
+        np.testing.assert_allclose(
+            corners(only.system(), np.eye(2), np.array([0.1, 0.2])), [[0.4, 0.6]]
+        )
 
     @settings(max_examples=25, deadline=None)
-    @given(seed=st.integers(0, 10_000), size=st.integers(2, 9), trading=st.booleans(), grouped=st.booleans())
+    @given(
+        seed=st.integers(0, 10_000),
+        size=st.integers(2, 9),
+        trading=st.booleans(),
+        grouped=st.booleans(),
+    )
     def test_any_region(self, seed, size, trading, grouped):
         rng = np.random.default_rng(seed)
         means, matrix = problem(seed, size)
@@ -72,7 +88,11 @@ class Lines(Case):
         options = {"today": today, "turnover": 0.5, "cost": 1e-4} if trading else {}
         inside = np.zeros(size)
         inside[: size // 2] = 1.0
-        rows = (Row("half", inside, float(inside @ today) - 0.05, float(inside @ today) + 0.05),) if grouped else ()
+        rows = (
+            (Row("half", inside, float(inside @ today) - 0.05, float(inside @ today) + 0.05),)
+            if grouped
+            else ()
+        )
         one = Region([str(i) for i in range(size)], np.zeros(size), np.ones(size), rows, **options)
         path = path_of(one, means, matrix)
         self.assertLess(np.abs(path.corners.sum(axis=1) - 1).max(), 1e-9)
@@ -99,7 +119,9 @@ class Lines(Case):
         least = path.least(1.6)
         for weights in path.corners:
             gap = 1.6 * np.sqrt(weights @ matrix @ weights) - weights @ means
-            self.assertGreaterEqual(gap, 1.6 * np.sqrt(least @ matrix @ least) - least @ means - 1e-15)
+            self.assertGreaterEqual(
+                gap, 1.6 * np.sqrt(least @ matrix @ least) - least @ means - 1e-15
+            )
 
 
 class Measures(Case):
@@ -113,7 +135,10 @@ class Measures(Case):
         part = (losses[:10].sum() + 0.05 * losses[10]) / 10.05
         self.assertAlmostEqual(WorstMean(self.returns, 10.05).value(self.weights), part)
         quantile = optimize.minimize_scalar(
-            lambda q: q + np.maximum(losses - q, 0).sum() / 10.05, bounds=(0, 0.1), method="bounded", options={"xatol": 1e-12}
+            lambda q: q + np.maximum(losses - q, 0).sum() / 10.05,
+            bounds=(0, 0.1),
+            method="bounded",
+            options={"xatol": 1e-12},
         )
         self.assertAlmostEqual(quantile.fun, part)
 
@@ -124,7 +149,9 @@ class Measures(Case):
             for place in range(4):
                 step = np.zeros(4)
                 step[place] = 1e-7
-                by_difference = (measure.value(self.weights + step) - measure.value(self.weights - step)) / 2e-7
+                by_difference = (
+                    measure.value(self.weights + step) - measure.value(self.weights - step)
+                ) / 2e-7
                 self.assertAlmostEqual(gradient[place], by_difference, places=6)
 
     def test_models_lie_below(self):
@@ -135,10 +162,15 @@ class Measures(Case):
                 count = len(model.lower)
                 cost = model.cost[4:]
                 found = optimize.linprog(
-                    cost, model.rows[:, 4:], -model.rows[:, :4] @ other, bounds=[(low, None) for low in model.lower]
+                    cost,
+                    model.rows[:, 4:],
+                    -model.rows[:, :4] @ other,
+                    bounds=[(low, None) for low in model.lower],
                 )
                 self.assertEqual(len(found.x), count)
-                self.assertLessEqual(found.fun + model.cost[:4] @ other, measure.value(other) + 1e-12)
+                self.assertLessEqual(
+                    found.fun + model.cost[:4] @ other, measure.value(other) + 1e-12
+                )
 
     def test_a_fall_by_hand(self):
         returns = np.array([[0.1], [-0.3], [0.1], [-0.2], [0.5], [-0.1]])
@@ -153,14 +185,20 @@ class Measures(Case):
         mixed = LinearAim(means, 0.1, WorstMean(self.returns, 10))
         best = best_linear(region(4), mixed, self.weights)
         for other in np.random.default_rng(1).dirichlet(np.ones(4), 300):
-            self.assertLessEqual(mixed.worth(region(4), best), mixed.worth(region(4), other) + 1e-12)
+            self.assertLessEqual(
+                mixed.worth(region(4), best), mixed.worth(region(4), other) + 1e-12
+            )
 
 
 class Exchanges(Case):
     def test_they_find_the_least_of_a_function_and_stay_inside(self):
         target = np.array([0.5, 0.3, 0.15, 0.05])
-        one = region(4, 0.0, 0.45).with_row("pair", np.array([1.0, 1.0, 0.0, 0.0]), low=0.0, high=0.7)
-        found = exchanged(one, np.full(4, 0.25), lambda cases: ((cases - target[:, None]) ** 2).sum(axis=0))
+        one = region(4, 0.0, 0.45).with_row(
+            "pair", np.array([1.0, 1.0, 0.0, 0.0]), low=0.0, high=0.7
+        )
+        found = exchanged(
+            one, np.full(4, 0.25), lambda cases: ((cases - target[:, None]) ** 2).sum(axis=0)
+        )
         self.assertAlmostEqual(found.sum(), 1)
         self.assertLessEqual(found[0], 0.45)
         self.assertLessEqual(found[:2].sum(), 0.7 + 1e-12)
@@ -171,21 +209,33 @@ class Impossible(Case):
     moments = kd.Moments([0.01, 0.02, 0.03], np.diag([1.0, 2.0, 3.0]) * 1e-4, names=list("abc"))
 
     def test_groups_that_conflict(self):
-        with self.fails("groups a and b and c cannot be met together"):  # the first has a and b, the second c
-            kd.allocate(self.moments, groups={("a", "b"): (0.9, 1.0), ("c",): (0.3, 1.0), ("b",): (0.0, 0.9)})
+        with self.fails(
+            "groups a and b and c cannot be met together"
+        ):  # the first has a and b, the second c
+            kd.allocate(
+                self.moments,
+                groups={("a", "b"): (0.9, 1.0), ("c",): (0.3, 1.0), ("b",): (0.0, 0.9)},
+            )
         kd.allocate(self.moments, groups={("a", "b"): (0.9, 1.0), ("b", "c"): (0.1, 1.0)})
 
     def test_turnover_that_is_too_small_for_the_groups(self):
         today = {"a": 1.0}
-        with self.fails("to meet bounds and groups 0.6 must be bought and sold, above the turnover 0.2"):
+        with self.fails(
+            "to meet bounds and groups 0.6 must be bought and sold, above the turnover 0.2"
+        ):
             kd.allocate(self.moments, today=today, turnover=0.2, groups={("b", "c"): (0.3, 0.5)})
-        found = kd.allocate(self.moments, today=today, turnover=0.6, groups={("b", "c"): (0.3, 0.5)})
+        found = kd.allocate(
+            self.moments, today=today, turnover=0.6, groups={("b", "c"): (0.3, 0.5)}
+        )
         self.assertAlmostEqual(found.weights["a"], 0.7)
 
     def test_groups_with_their_names(self):
         found = kd.allocate(self.moments, minimize="sd", groups={"later": (["b", "c"], 0.7, 0.9)})
         self.assertAlmostEqual(found.weights["a"], 0.3)
-        self.assertIn(("group, low end", "later"), set(zip(found.binding()["kind"], found.binding()["name"], strict=True)))
+        self.assertIn(
+            ("group, low end", "later"),
+            set(zip(found.binding()["kind"], found.binding()["name"], strict=True)),
+        )
 
     def test_no_mean_above_the_rate(self):
         with self.fails("no weights have a mean above the rate 0.05; the highest is 0.03"):

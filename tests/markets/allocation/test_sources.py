@@ -6,7 +6,9 @@ import pandas as pd
 import kindynos as kd
 from tests.common import HELD, PRICES, Case, made
 
-TWO = kd.Moments([0.04, 0.08], [[0.01, 0.004], [0.004, 0.04]], names=["bond", "share"], observations=60)
+TWO = kd.Moments(
+    [0.04, 0.08], [[0.01, 0.004], [0.004, 0.04]], names=["bond", "share"], observations=60
+)
 
 
 class OfMoments(Case):
@@ -14,12 +16,16 @@ class OfMoments(Case):
         frame = pd.DataFrame(TWO.covariance.to_numpy(), ["bond", "share"], ["bond", "share"])
         again = kd.Moments(pd.Series({"bond": 0.04, "share": 0.08}), frame)
         self.assertEqual(again.names, TWO.names)
-        np.testing.assert_allclose(kd.allocate(again, minimize="sd").weights, kd.allocate(TWO, minimize="sd").weights)
+        np.testing.assert_allclose(
+            kd.allocate(again, minimize="sd").weights, kd.allocate(TWO, minimize="sd").weights
+        )
         self.assertEqual(kd.Moments([0.1], [[0.2]]).names, ["1"])
 
     def test_views(self):
         whole = TWO.with_views({"share": 0.10}, confidence=1.0)
-        np.testing.assert_allclose(whole.mean, [0.04 + 0.004 / 0.04 * 0.02, 0.10])  # the bond follows by regression
+        np.testing.assert_allclose(
+            whole.mean, [0.04 + 0.004 / 0.04 * 0.02, 0.10]
+        )  # the bond follows by regression
         half = TWO.with_views({"share": 0.10}, confidence=0.5)
         np.testing.assert_allclose(half.mean, (TWO.mean + whole.mean) / 2)
         apart = TWO.with_views({("share", "bond"): 0.01}, confidence=1.0).mean
@@ -32,13 +38,19 @@ class OfMoments(Case):
         weights = pd.Series({"bond": 0.3, "share": 0.7})
         implied = kd.Moments.implied(weights, TWO.covariance, mean=0.06, rate=0.01)
         self.assertAlmostEqual(float(implied.mean @ weights), 0.06)
-        np.testing.assert_allclose(kd.allocate(implied, maximize="ratio", rate=0.01).weights, weights)
+        np.testing.assert_allclose(
+            kd.allocate(implied, maximize="ratio", rate=0.01).weights, weights
+        )
 
     def test_shrinking(self):
-        centre = float(TWO.mean @ kd.allocate(TWO, minimize="sd", short=True, bounds=(-3, 3)).weights)
+        centre = float(
+            TWO.mean @ kd.allocate(TWO, minimize="sd", short=True, bounds=(-3, 3)).weights
+        )
         np.testing.assert_allclose(TWO.shrunk(1.0).mean, [centre, centre])
         gaps = TWO.mean.to_numpy() - centre
-        weight = 4 / (4 + 60 * gaps @ np.linalg.inv(TWO.covariance) @ gaps)  # Jorion (1986), equation 17
+        weight = 4 / (
+            4 + 60 * gaps @ np.linalg.inv(TWO.covariance) @ gaps
+        )  # Jorion (1986), equation 17
         np.testing.assert_allclose(TWO.shrunk().mean, TWO.mean + weight * (centre - TWO.mean))
         with self.fails("say weight=, or of how many observations="):
             kd.Moments([0.1, 0.2], np.eye(2)).shrunk()
@@ -51,25 +63,36 @@ class OfHistories(Case):
         weights = found.weights.to_numpy()
         self.assertAlmostEqual(found.mean, float(frame.mean() @ weights))
         self.assertAlmostEqual(found.sd, float(np.sqrt(weights @ frame.cov() @ weights)))
-        self.assertAlmostEqual(found.value_at_risk(0.9), float(np.quantile(-(frame @ weights), 0.9)))
+        self.assertAlmostEqual(
+            found.value_at_risk(0.9), float(np.quantile(-(frame @ weights), 0.9))
+        )
         self.assertIn("300 returns each day", found.source)
 
     def test_a_portfolio_brings_todays_weights(self):
         found = kd.allocate(HELD, minimize="sd")
         pd.testing.assert_series_equal(found.today, HELD.weights, check_names=False)
         self.assertAlmostEqual(found.portfolio().value, HELD.value)
-        np.testing.assert_allclose(found.portfolio().weights, found.weights[found.weights > 1e-9], atol=1e-12)
+        np.testing.assert_allclose(
+            found.portfolio().weights, found.weights[found.weights > 1e-9], atol=1e-12
+        )
         with self.fails("today's weights had a mean of -", "no means above 0 can be implied"):
             kd.allocate(HELD, means="implied", maximize="ratio")
         prices = kd.read_prices(kd.demo_file("treasury_prices.csv"))
         treasury = kd.Portfolio(prices, weights=dict.fromkeys(prices.instruments, 1 / 6))
-        np.testing.assert_allclose(kd.allocate(treasury, means="implied", maximize="ratio").weights, treasury.weights)
+        np.testing.assert_allclose(
+            kd.allocate(treasury, means="implied", maximize="ratio").weights, treasury.weights
+        )
         monthly = kd.allocate(kd.returns(PRICES, every="month"), minimize="sd", covariance="shrunk")
         self.assertIn("covariance shrunk", monthly.source)
 
     def test_views_move_scenarios_too(self):
         plain = kd.allocate(PRICES, minimize="expected_shortfall")
-        viewed = kd.allocate(PRICES, minimize="expected_shortfall", views={PRICES.instruments[0]: 0.02}, confidence=1.0)
+        viewed = kd.allocate(
+            PRICES,
+            minimize="expected_shortfall",
+            views={PRICES.instruments[0]: 0.02},
+            confidence=1.0,
+        )
         self.assertGreater(viewed.weights.iloc[0], plain.weights.iloc[0])
         self.assertIn("1 view", viewed.source)
 
@@ -97,7 +120,9 @@ class Refused(Case):
         with self.fails("say short=True"):
             kd.allocate(TWO, bounds=(-0.5, 1))
         with self.fails("group bonds must have 0.7 to 0.9", "leave it 0.4 to 0.6"):
-            kd.allocate(TWO, bounds=(0.4, 0.6), groups={"bonds": (0.7, 0.9)}, members={"bond": "bonds"})
+            kd.allocate(
+                TWO, bounds=(0.4, 0.6), groups={"bonds": (0.7, 0.9)}, members={"bond": "bonds"}
+            )
         with self.fails("no group 'bonds'", "members="):
             kd.allocate(TWO, groups={"bonds": (0.2, 0.6)})
         with self.fails("need today's weights"):
@@ -117,7 +142,9 @@ class Refused(Case):
             kd.allocate(TWO, minimize="sd", limits={"mean": 0.2})
         with self.fails("cannot be met together"):
             shortfall = kd.allocate(TWO, minimize="expected_shortfall").expected_shortfall()
-            kd.allocate(TWO, limits={"sd": 1.0001 * least, "expected_shortfall": 1.0001 * shortfall})
+            kd.allocate(
+                TWO, limits={"sd": 1.0001 * least, "expected_shortfall": 1.0001 * shortfall}
+            )
         with self.fails("below the least reachable with a mean of at least 0.079, 0.19"):
             kd.allocate(TWO, maximize="ratio", limits={"sd": 0.1, "mean": 0.079})
         with self.fails("no limit 'varianc'", "did you mean 'variance'"):
@@ -142,7 +169,10 @@ class Refused(Case):
             kd.Moments([1, 2], [[1, 0], [0, 0]])
         with self.fails("no covariance"):
             kd.Moments([1, 2], [[1, 2], [2, 1]])
-        with self.fails("views contradict each other: from share and bond follows 0.05 for share over bond, not 0.01"):
+        with self.fails(
+            "views contradict each other: from share and bond follows 0.05 for share over bond, "
+            "not 0.01"
+        ):
             TWO.with_views({"share": 0.09, "bond": 0.04, ("share", "bond"): 0.01})
         TWO.with_views({"share": 0.09, "bond": 0.04, ("share", "bond"): 0.05})
         with self.fails("no holding 'shar'", "did you mean 'share'"):
@@ -157,4 +187,6 @@ class Refused(Case):
         with self.fails("some returns are no finite numbers"):
             kd.SimulatedReturns(pd.DataFrame({"a": [0.1, np.nan]}))
         with self.fails("needs the run of portfolio.simulate"):
-            kd.SimulatedReturns.from_run(kd.load_model(kd.demo_file("night_ferry.toml")).simulate(200, seed=1))
+            kd.SimulatedReturns.from_run(
+                kd.load_model(kd.demo_file("night_ferry.toml")).simulate(200, seed=1)
+            )

@@ -1,4 +1,6 @@
-"""Tests of best weights: against published cases, closed forms, SciPy's optimisers and whole linear programs."""
+"""Tests of best weights: against published cases, closed forms, SciPy's optimisers and whole linear
+programs.
+"""
 
 from itertools import pairwise
 
@@ -12,7 +14,11 @@ from tests.common import Case, made
 # Three assets: Rockafellar and Uryasev, Journal of Risk 2 (2000), tables 1 to 4.
 THREE = kd.Moments(
     [0.0101110, 0.0043532, 0.0137058],
-    [[0.00324625, 0.00022983, 0.00420395], [0.00022983, 0.00049937, 0.00019247], [0.00420395, 0.00019247, 0.00764097]],
+    [
+        [0.00324625, 0.00022983, 0.00420395],
+        [0.00022983, 0.00049937, 0.00019247],
+        [0.00420395, 0.00019247, 0.00764097],
+    ],
     names=["stocks", "bonds", "small"],
 )
 # Ten assets: Markowitz and Todd (2000), chapter 13.
@@ -44,7 +50,9 @@ def random_moments(rng, size):
 
 
 def whole_program(returns, level, bounds, gain=None, limit=None):
-    """The least expected shortfall, or the highest mean with one, by one linear program with a variable a scenario."""
+    """The least expected shortfall, or the highest mean with one, by one linear program with a
+    variable a scenario.
+    """
     count, size = returns.shape
     cost = np.r_[np.zeros(size), 1, np.full(count, 1 / ((1 - level) * count))]
     rows = [sparse.hstack([sparse.csr_matrix(-returns), -np.ones((count, 1)), -sparse.eye(count)])]
@@ -54,9 +62,13 @@ def whole_program(returns, level, bounds, gain=None, limit=None):
         right.append(np.array([limit]))
         cost = np.r_[-gain, np.zeros(count + 1)]
     found = optimize.linprog(
-        cost, sparse.vstack(rows), np.concatenate(right), np.r_[np.ones(size), np.zeros(count + 1)][None], [1],
+        cost,
+        sparse.vstack(rows),
+        np.concatenate(right),
+        np.r_[np.ones(size), np.zeros(count + 1)][None],
+        [1],
         [bounds] * size + [(None, None)] + [(0, None)] * count,
-    )  # fmt: skip
+    )
     return found.fun if limit is None else -found.fun
 
 
@@ -65,11 +77,15 @@ class Published(Case):
         found = kd.allocate(THREE, minimize="variance", limits={"mean": 0.011})
         np.testing.assert_allclose(found.weights, [0.452013, 0.115573, 0.432414], atol=3e-6)
         for level, at_risk, shortfall in (
-            (0.90, 0.067847, 0.096975), (0.95, 0.090200, 0.115908), (0.99, 0.132128, 0.152977),
-        ):  # fmt: skip
+            (0.90, 0.067847, 0.096975),
+            (0.95, 0.090200, 0.115908),
+            (0.99, 0.132128, 0.152977),
+        ):
             self.assertAlmostEqual(found.value_at_risk(level), at_risk, delta=1.5e-6)
             self.assertAlmostEqual(found.expected_shortfall(level), shortfall, delta=1.5e-6)
-            by_shortfall = kd.allocate(THREE, minimize="expected_shortfall", level=level, limits={"mean": 0.011})
+            by_shortfall = kd.allocate(
+                THREE, minimize="expected_shortfall", level=level, limits={"mean": 0.011}
+            )
             np.testing.assert_allclose(by_shortfall.weights, found.weights, atol=1e-9)
 
     def test_corners(self):
@@ -77,16 +93,33 @@ class Published(Case):
         np.testing.assert_allclose(table["mean"].iloc[:4], [1.190, 1.180, 1.160, 1.111], atol=6e-4)
         np.testing.assert_allclose(table["sd"].iloc[:4], [0.952, 0.546, 0.417, 0.267], atol=6e-4)
         np.testing.assert_allclose(table[["1", "2"]].iloc[1], [0.64937, 0.35063], atol=2e-5)
-        np.testing.assert_allclose(table[["1", "2", "4"]].iloc[2], [0.43398, 0.23125, 0.33477], atol=2e-5)
-        last = [0.03696, 0.0269, 0.09494, 0.12577, 0.07674, 0.21935, 0.02998, 0.03597, 0.06134, 0.29205]
+        np.testing.assert_allclose(
+            table[["1", "2", "4"]].iloc[2], [0.43398, 0.23125, 0.33477], atol=2e-5
+        )
+        last = [
+            0.03696,
+            0.0269,
+            0.09494,
+            0.12577,
+            0.07674,
+            0.21935,
+            0.02998,
+            0.03597,
+            0.06134,
+            0.29205,
+        ]
         np.testing.assert_allclose(table.iloc[-1, 3:].astype(float), last, atol=5e-5)
 
     def test_equal_contributions_by_hand(self):
         moments = kd.Moments([0, 0, 0], np.diag([1.0, 4.0, 16.0]), names=list("abc"))
-        np.testing.assert_allclose(kd.allocate(moments, minimize="parity").weights, np.array([4, 2, 1]) / 7)
+        np.testing.assert_allclose(
+            kd.allocate(moments, minimize="parity").weights, np.array([4, 2, 1]) / 7
+        )
         rng = np.random.default_rng(5)
         found = kd.allocate(random_moments(rng, 12), maximize="parity")
-        np.testing.assert_allclose(found.contributions()["share of risk, best"], np.full(12, 1 / 12), atol=1e-9)
+        np.testing.assert_allclose(
+            found.contributions()["share of risk, best"], np.full(12, 1 / 12), atol=1e-9
+        )
         capped = kd.allocate(moments, minimize="parity", bounds=(0.0, 0.5))
         shares = capped.contributions()["share of risk, best"]
         self.assertAlmostEqual(capped.weights["a"], 0.5)
@@ -94,14 +127,24 @@ class Published(Case):
 
     def test_two_assets_by_hand(self):
         moments = kd.Moments([0.04, 0.08], [[0.01, 0.0], [0.0, 0.04]], names=["bond", "share"])
-        ratio = kd.allocate(moments, maximize="ratio", rate=0.02)  # proportional to S^-1 (m - r): 2 to 1.5
+        ratio = kd.allocate(
+            moments, maximize="ratio", rate=0.02
+        )  # proportional to S^-1 (m - r): 2 to 1.5
         np.testing.assert_allclose(ratio.weights, [4 / 7, 3 / 7])
         self.assertAlmostEqual(ratio.ratio, np.sqrt(0.02**2 / 0.01 + 0.06**2 / 0.04))
         limited = kd.allocate(moments, limits={"sd": 0.12})
         share = limited.weights["share"]
         self.assertAlmostEqual(0.01 * (1 - share) ** 2 + 0.04 * share**2, 0.0144)
-        self.assertAlmostEqual(limited.weights["share"], kd.allocate(moments, limits={"variance": 0.0144}).weights["share"])
-        short = kd.allocate(kd.Moments([0.0, 0.1], [[0.01, 0.018], [0.018, 0.04]]), minimize="sd", short=True, bounds=(-1, 2))
+        self.assertAlmostEqual(
+            limited.weights["share"],
+            kd.allocate(moments, limits={"variance": 0.0144}).weights["share"],
+        )
+        short = kd.allocate(
+            kd.Moments([0.0, 0.1], [[0.01, 0.018], [0.018, 0.04]]),
+            minimize="sd",
+            short=True,
+            bounds=(-1, 2),
+        )
         self.assertAlmostEqual(short.weights["2"], (0.01 - 0.018) / (0.05 - 0.036))
 
 
@@ -114,7 +157,10 @@ class AgainstScipy(Case):
             low, high = rng.uniform(0, 0.3 / size, size), rng.uniform(1.5 / size, 0.5, size)
             bounds = {name: (a, b) for name, a, b in zip(moments.names, low, high, strict=True)}
             inside = rng.permutation(size) < size // 2
-            least, most = max(low[inside].sum(), 1 - high[~inside].sum()), min(high[inside].sum(), 1 - low[~inside].sum())
+            least, most = (
+                max(low[inside].sum(), 1 - high[~inside].sum()),
+                min(high[inside].sum(), 1 - low[~inside].sum()),
+            )
             ends = (least + 0.2 * (most - least), least + 0.7 * (most - least))
             groups = {"some": ends}
             members = {"some": [n for n, i in zip(moments.names, inside, strict=True) if i]}
@@ -132,14 +178,24 @@ class AgainstScipy(Case):
                 self.assertGreater(found.mean, floor - 1e-9)
                 matrix, means = moments.covariance.to_numpy() * 1e3, moments.mean.to_numpy()
                 other = optimize.minimize(
-                    lambda w, matrix=matrix: w @ matrix @ w, weights, jac=lambda w, matrix=matrix: 2 * matrix @ w,
-                    bounds=list(bounds.values()), method="SLSQP", options={"maxiter": 500, "ftol": 1e-13},
+                    lambda w, matrix=matrix: w @ matrix @ w,
+                    weights,
+                    jac=lambda w, matrix=matrix: 2 * matrix @ w,
+                    bounds=list(bounds.values()),
+                    method="SLSQP",
+                    options={"maxiter": 500, "ftol": 1e-13},
                     constraints=[
                         {"type": "eq", "fun": lambda w: w.sum() - 1},
                         {"type": "ineq", "fun": lambda w, m=means, f=floor: 1e3 * (w @ m - f)},
-                        {"type": "ineq", "fun": lambda w, i=inside, e=ends: [w[i].sum() - e[0], e[1] - w[i].sum()]},
+                        {
+                            "type": "ineq",
+                            "fun": lambda w, i=inside, e=ends: [
+                                w[i].sum() - e[0],
+                                e[1] - w[i].sum(),
+                            ],
+                        },
                     ],
-                )  # fmt: skip
+                )
                 self.assertLess(found.sd**2 - other.fun / 1e3, 1e-10)
 
     def test_best_ratio_on_a_frontier(self):
@@ -148,8 +204,13 @@ class AgainstScipy(Case):
         table = kd.frontier(moments, bounds=(0.02, 0.4), rate=0.0002).table()
         self.assertGreaterEqual(found.ratio, table["ratio"].max() - 1e-12)
         weights = table[moments.names].to_numpy()
-        dense = np.concatenate([a + np.linspace(0, 1, 200)[:, None] * (b - a) for a, b in pairwise(weights)])
-        means, sds = dense @ moments.mean.to_numpy(), np.sqrt(np.einsum("ij,jk,ik->i", dense, moments.covariance, dense))
+        dense = np.concatenate(
+            [a + np.linspace(0, 1, 200)[:, None] * (b - a) for a, b in pairwise(weights)]
+        )
+        means, sds = (
+            dense @ moments.mean.to_numpy(),
+            np.sqrt(np.einsum("ij,jk,ik->i", dense, moments.covariance, dense)),
+        )
         self.assertAlmostEqual(found.ratio, ((means - 0.0002) / sds).max(), places=5)
 
 
@@ -164,17 +225,30 @@ class OverScenarios(Case):
     def test_least_shortfall_is_that_of_the_whole_program(self):
         for size, count, level in ((4, 300, 0.9), (12, 900, 0.95), (25, 1_500, 0.99)):
             source = scenarios(size, count, seed=size)
-            found = kd.allocate(source, minimize="expected_shortfall", level=level, bounds=(0.0, 0.35))
+            found = kd.allocate(
+                source, minimize="expected_shortfall", level=level, bounds=(0.0, 0.35)
+            )
             self.assertAlmostEqual(
-                found.expected_shortfall(), whole_program(source.frame.to_numpy(), level, (0.0, 0.35)), delta=1e-9
+                found.expected_shortfall(),
+                whole_program(source.frame.to_numpy(), level, (0.0, 0.35)),
+                delta=1e-9,
             )
 
     def test_highest_mean_within_a_shortfall(self):
         source = scenarios(10, 800)
         returns = source.frame.to_numpy()
-        limit = 1.2 * kd.allocate(source, minimize="expected_shortfall", bounds=(0.0, 0.4)).expected_shortfall()
+        limit = (
+            1.2
+            * kd.allocate(
+                source, minimize="expected_shortfall", bounds=(0.0, 0.4)
+            ).expected_shortfall()
+        )
         found = kd.allocate(source, limits={"expected_shortfall": limit}, bounds=(0.0, 0.4))
-        self.assertAlmostEqual(found.mean, whole_program(returns, 0.95, (0.0, 0.4), returns.mean(axis=0), limit), delta=1e-9)
+        self.assertAlmostEqual(
+            found.mean,
+            whole_program(returns, 0.95, (0.0, 0.4), returns.mean(axis=0), limit),
+            delta=1e-9,
+        )
         self.assertLessEqual(found.expected_shortfall(), limit + 1e-9)
 
     def test_limits_on_both(self):
@@ -185,7 +259,8 @@ class OverScenarios(Case):
         self.assertLessEqual(found.sd, 0.012 + 1e-9)
         self.assertLessEqual(found.expected_shortfall(), limits["expected_shortfall"] + 1e-9)
         self.assertLess(found.mean, loose.mean)
-        # No weights nearby that keep both limits are better: SLSQP from there, on smooth functions of the active tail.
+        # No weights nearby that keep both limits are better: SLSQP from there, on smooth functions
+        # of the active tail.
         values = source.frame.to_numpy()
         cov = np.cov(values, rowvar=False)
 
@@ -194,24 +269,41 @@ class OverScenarios(Case):
             return losses[:30].mean()
 
         other = optimize.minimize(
-            lambda w: -1e3 * values.mean(axis=0) @ w, found.weights, bounds=[(0, 1)] * 8, method="SLSQP",
+            lambda w: -1e3 * values.mean(axis=0) @ w,
+            found.weights,
+            bounds=[(0, 1)] * 8,
+            method="SLSQP",
             constraints=[
                 {"type": "eq", "fun": lambda w: w.sum() - 1},
                 {"type": "ineq", "fun": lambda w: 1e4 * (0.012**2 - w @ cov @ w)},
-                {"type": "ineq", "fun": lambda w: 1e2 * (limits["expected_shortfall"] - shortfall(w))},
+                {
+                    "type": "ineq",
+                    "fun": lambda w: 1e2 * (limits["expected_shortfall"] - shortfall(w)),
+                },
             ],
-        )  # fmt: skip
+        )
         self.assertLess(values.mean(axis=0) @ other.x - found.mean, 2e-8)
-        risk = kd.allocate(source, minimize="expected_shortfall", limits={"sd": 1.02 * kd.allocate(source, minimize="sd").sd})
-        self.assertLessEqual(risk.expected_shortfall(), kd.allocate(source, minimize="sd").expected_shortfall() + 1e-12)
+        risk = kd.allocate(
+            source,
+            minimize="expected_shortfall",
+            limits={"sd": 1.02 * kd.allocate(source, minimize="sd").sd},
+        )
+        self.assertLessEqual(
+            risk.expected_shortfall(),
+            kd.allocate(source, minimize="sd").expected_shortfall() + 1e-12,
+        )
 
     def test_value_at_risk(self):
         source = scenarios(5, 400)
         least = kd.allocate(source, minimize="value_at_risk", level=0.9)
         rng = np.random.default_rng(2)
-        tried = [np.quantile(-source.frame.to_numpy() @ w, 0.9) for w in rng.dirichlet(np.ones(5), 3_000)]
+        tried = [
+            np.quantile(-source.frame.to_numpy() @ w, 0.9) for w in rng.dirichlet(np.ones(5), 3_000)
+        ]
         self.assertLess(least.value_at_risk(), min(tried))
-        limited = kd.allocate(source, limits={"value_at_risk": 1.1 * least.value_at_risk()}, level=0.9)
+        limited = kd.allocate(
+            source, limits={"value_at_risk": 1.1 * least.value_at_risk()}, level=0.9
+        )
         self.assertLessEqual(limited.value_at_risk(), 1.1 * least.value_at_risk() + 1e-12)
         self.assertGreater(limited.mean, least.mean)
 
@@ -237,11 +329,18 @@ class OverScenarios(Case):
             rng = np.random.default_rng(1)
             tried = np.concatenate([rng.dirichlet(np.full(5, a), 2_000) for a in (0.3, 1.0)])
             near = found.weights.to_numpy() + 0.01 * (tried - found.weights.to_numpy())
-            self.assertGreaterEqual(ratio(found.weights.to_numpy()), max(map(ratio, [*tried, *near])) - 1e-12)
+            self.assertGreaterEqual(
+                ratio(found.weights.to_numpy()), max(map(ratio, [*tried, *near])) - 1e-12
+            )
             again = kd.frontier(moments, "expected_shortfall").best_ratio(rate)
             np.testing.assert_allclose(again.weights, found.weights, atol=1e-9)
         with self.fails("a ratio to expected shortfall over scenarios knows no limit on the sd"):
-            kd.allocate(scenarios(4, 300), maximize="ratio", minimize="expected_shortfall", limits={"sd": 0.05})
+            kd.allocate(
+                scenarios(4, 300),
+                maximize="ratio",
+                minimize="expected_shortfall",
+                limits={"sd": 0.05},
+            )
 
     def test_drawdown(self):
         prices = kd.read_prices(made(400))
@@ -253,7 +352,11 @@ class OverScenarios(Case):
             return float((np.maximum.accumulate(path) - path).max())
 
         self.assertAlmostEqual(found.drawdown, deepest(found.weights.to_numpy()))
-        grid = [np.array([a, b, 1 - a - b]) for a in np.linspace(0, 1, 41) for b in np.linspace(0, 1 - a, 41)]
+        grid = [
+            np.array([a, b, 1 - a - b])
+            for a in np.linspace(0, 1, 41)
+            for b in np.linspace(0, 1 - a, 41)
+        ]
         self.assertLessEqual(found.drawdown, min(map(deepest, grid)) + 1e-12)
         limited = kd.allocate(prices, limits={"drawdown": 1.2 * found.drawdown})
         self.assertLessEqual(limited.drawdown, 1.2 * found.drawdown + 1e-9)
@@ -262,19 +365,26 @@ class OverScenarios(Case):
         moments = random_moments(np.random.default_rng(7), 6)
         means, cov = moments.mean.to_numpy(), moments.covariance.to_numpy()
         for name, multiple in (
-            ("value_at_risk", stats.norm.ppf(0.95)), ("expected_shortfall", stats.norm.pdf(stats.norm.ppf(0.95)) / 0.05),
-        ):  # fmt: skip
+            ("value_at_risk", stats.norm.ppf(0.95)),
+            ("expected_shortfall", stats.norm.pdf(stats.norm.ppf(0.95)) / 0.05),
+        ):
             found = kd.allocate(moments, minimize=name)
             other = optimize.minimize(
-                lambda w, k=multiple: 100 * (k * np.sqrt(w @ cov @ w) - w @ means), np.full(6, 1 / 6), method="SLSQP",
-                bounds=[(0, 1)] * 6, constraints={"type": "eq", "fun": lambda w: w.sum() - 1}, options={"ftol": 1e-14},
-            )  # fmt: skip
+                lambda w, k=multiple: 100 * (k * np.sqrt(w @ cov @ w) - w @ means),
+                np.full(6, 1 / 6),
+                method="SLSQP",
+                bounds=[(0, 1)] * 6,
+                constraints={"type": "eq", "fun": lambda w: w.sum() - 1},
+                options={"ftol": 1e-14},
+            )
             self.assertLess(getattr(found, name)() - other.fun / 100, 1e-9)
             limit = 1.1 * getattr(found, name)()
             most = kd.allocate(moments, limits={name: limit})
             self.assertAlmostEqual(getattr(most, name)(), limit)
             self.assertGreater(most.mean, found.mean)
-            both = kd.allocate(moments, minimize="sd", limits={name: 1.0001 * getattr(found, name)()})
+            both = kd.allocate(
+                moments, minimize="sd", limits={name: 1.0001 * getattr(found, name)()}
+            )
             self.assertLessEqual(both.sd, found.sd)
 
 
@@ -294,7 +404,9 @@ class Trades(Case):
         np.testing.assert_allclose(wide.weights, free.weights, atol=1e-9)
 
     def test_cost(self):
-        dear = kd.allocate(self.moments, maximize="mean", limits={"sd": 1.0}, today=self.today, cost=0.9)
+        dear = kd.allocate(
+            self.moments, maximize="mean", limits={"sd": 1.0}, today=self.today, cost=0.9
+        )
         np.testing.assert_allclose(dear.weights, 1 / 7, atol=1e-12)  # no mean is worth such trades
         found = kd.allocate(self.moments, maximize="ratio", today=self.today, cost=2e-4)
         means, cov = self.moments.mean.to_numpy(), self.moments.covariance.to_numpy()
@@ -315,5 +427,8 @@ class Trades(Case):
         rows = found.binding().set_index("name")
         looser = kd.allocate(THREE, limits={"sd": 0.0505}, bounds=(0.1, 0.6))
         self.assertAlmostEqual(rows.loc["sd", "gain"], looser.mean - found.mean)
-        self.assertEqual(set(rows.index), {"sd"} | {n for n, w in found.weights.items() if min(w - 0.1, 0.6 - w) < 1e-9})
+        self.assertEqual(
+            set(rows.index),
+            {"sd"} | {n for n, w in found.weights.items() if min(w - 0.1, 0.6 - w) < 1e-9},
+        )
         self.assertTrue((rows["gain"] >= 0).all())

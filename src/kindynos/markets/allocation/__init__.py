@@ -1,1 +1,3 @@
-"""Best weights: what an allocation starts from, what it may hold, the solvers, and what came out."""
+"""Best weights: what an allocation starts from, what it may hold, the solvers, and what came
+out.
+"""

@@ -11,7 +11,14 @@ import pandas as pd
 
 from kindynos.delegation import delegated_to
 from kindynos.errors import ParameterError
-from kindynos.literals import CovarianceMethod, GainAim, MeansMethod, RebalancingSpan, ReturnPeriod, RiskAim
+from kindynos.literals import (
+    CovarianceMethod,
+    GainAim,
+    MeansMethod,
+    RebalancingSpan,
+    ReturnPeriod,
+    RiskAim,
+)
 from kindynos.markets.allocation.before_after import BeforeAfter, before_after
 from kindynos.markets.allocation.feasible import check_feasible
 from kindynos.markets.allocation.measures import Losses
@@ -30,13 +37,16 @@ Bounds = tuple[float, float] | Mapping[str, tuple[float, float]]
 class Allocation:
     """The best ``weights`` (a Series by holding) for what was asked, and how they came about.
 
-    ``mean`` and ``sd`` are per period of the source, as are all limits. See ``table`` for the figures of these weights and of
-    today's, ``binding`` for what holds them back, ``compare`` for before and after, ``resampled`` and ``walk_forward`` for how
-    sure they are, ``portfolio`` to go on with them, and ``plot``.
+    ``mean`` and ``sd`` are per period of the source, as are all limits. See ``table`` for the
+    figures of these weights and of today's, ``binding`` for what holds them back, ``compare`` for
+    before and after, ``resampled`` and ``walk_forward`` for how sure they are, ``portfolio`` to go
+    on with them, and ``plot``.
     """
 
     def __init__(self, request: Request, weights: Any) -> None:
-        self.request = instance("Allocation", "request", request, Request, "a request; call allocate")
+        self.request = instance(
+            "Allocation", "request", request, Request, "a request; call allocate"
+        )
         self._weights = array_of("Allocation", "weights", weights)
         self._losses = Losses(request.source, request.aim.level)
 
@@ -49,7 +59,11 @@ class Allocation:
     def today(self) -> pd.Series | None:
         """Today's weights, where the source knows them."""
         held = self.request.source.today
-        return None if held is None else pd.Series(held, self.request.source.names, name="weight today")
+        return (
+            None
+            if held is None
+            else pd.Series(held, self.request.source.names, name="weight today")
+        )
 
     @property
     def source(self) -> str:
@@ -73,7 +87,9 @@ class Allocation:
 
     @property
     def ratio(self) -> float:
-        """The mean above the rate, less the cost of trades over the periods they are held, over the sd."""
+        """The mean above the rate, less the cost of trades over the periods they are held, over the
+        sd.
+        """
         gain = self.mean - self.request.region.charge(self._weights) - self.request.aim.rate
         return gain / self.sd if self.sd > 0 else math.nan
 
@@ -84,13 +100,20 @@ class Allocation:
 
     @property
     def drawdown(self) -> float:
-        """The deepest fall of the running sum of returns over the history; raises ParameterError without a history."""
+        """The deepest fall of the running sum of returns over the history; raises ParameterError
+        without a history.
+        """
         if not self.request.source.in_order:
-            raise ParameterError("a drawdown needs a history, returns that follow each other in time", owner="drawdown")
+            raise ParameterError(
+                "a drawdown needs a history, returns that follow each other in time",
+                owner="drawdown",
+            )
         return self._losses.value("drawdown", self._weights)
 
     def value_at_risk(self, level: float | None = None) -> float:
-        """Return the loss per period, as a share, exceeded with a chance of 1 - level; over the scenarios, or normal."""
+        """Return the loss per period, as a share, exceeded with a chance of 1 - level; over the
+        scenarios, or normal.
+        """
         return self._at(level).value("value_at_risk", self._weights)
 
     def expected_shortfall(self, level: float | None = None) -> float:
@@ -101,14 +124,18 @@ class Allocation:
         return self._losses if level is None else Losses(self.request.source, checked_level(level))
 
     def __repr__(self) -> str:
-        held = ", ".join(f"{name} {100 * weight:.1f} %" for name, weight in self.weights.items() if weight > 5e-4)
+        held = ", ".join(
+            f"{name} {100 * weight:.1f} %" for name, weight in self.weights.items() if weight > 5e-4
+        )
         return f"<{self.wanted}: {held}>"
 
     def table(self) -> pd.DataFrame:
-        """Return the figures of today's weights, where they are known, and of the best: a row a measure, a column each.
+        """Return the figures of today's weights, where they are known, and of the best: a row a
+        measure, a column each.
 
-        Mean, sd, ratio, value at risk and expected shortfall at the level of the aim are per period; the drawdown is that of
-        the history. These are figures of the source, without errors: see ``compare`` and ``resampled``.
+        Mean, sd, ratio, value at risk and expected shortfall at the level of the aim are per
+        period; the drawdown is that of the history. These are figures of the source, without
+        errors: see ``compare`` and ``resampled``.
         """
         columns = {}
         for label, weights in (("today", self.request.source.today), ("best", self._weights)):
@@ -116,9 +143,19 @@ class Allocation:
                 continue
             level = f"{100 * self.request.aim.level:g} %"
             one = Allocation(self.request, weights)
-            figures = {"mean": one.mean, "cost of trades, once": one.cost, "sd": one.sd, "ratio": one.ratio}
-            figures |= {f"value at risk {level}": one.value_at_risk(), f"expected shortfall {level}": one.expected_shortfall()}
-            columns[label] = figures | ({"drawdown": one.drawdown} if self.request.source.in_order else {})
+            figures = {
+                "mean": one.mean,
+                "cost of trades, once": one.cost,
+                "sd": one.sd,
+                "ratio": one.ratio,
+            }
+            figures |= {
+                f"value at risk {level}": one.value_at_risk(),
+                f"expected shortfall {level}": one.expected_shortfall(),
+            }
+            columns[label] = figures | (
+                {"drawdown": one.drawdown} if self.request.source.in_order else {}
+            )
         return pd.DataFrame(columns)
 
     @cached_property
@@ -138,10 +175,12 @@ class Allocation:
         return frame.sort_values("gain", ascending=False, ignore_index=True, kind="stable")
 
     def binding(self) -> pd.DataFrame:
-        """Return the bounds, groups and limits that hold the weights back, and what loosening each would bring.
+        """Return the bounds, groups and limits that hold the weights back, and what loosening each
+        would bring.
 
-        ``gain`` is by how much the aim would be better (a higher mean or ratio, a smaller risk) with a bound, group or
-        turnover wider by 0.01, or a limit by 1 % of itself: worked out anew, not by a slope. The largest comes first.
+        ``gain`` is by how much the aim would be better (a higher mean or ratio, a smaller risk)
+        with a bound, group or turnover wider by 0.01, or a limit by 1 % of itself: worked out anew,
+        not by a slope. The largest comes first.
         """
         return self._binding.copy()
 
@@ -149,10 +188,13 @@ class Allocation:
         aim = self.request.aim
         if "parity" in (aim.maximize, aim.minimize):
             return math.nan
-        return self._losses.aimed(aim.maximize, aim.minimize, weights, self.request.region, aim.rate)
+        return self._losses.aimed(
+            aim.maximize, aim.minimize, weights, self.request.region, aim.rate
+        )
 
     def contributions(self) -> pd.DataFrame:
-        """Return each holding's weight and its share of the variance, of today's weights and the best.
+        """Return each holding's weight and its share of the variance, of today's weights and the
+        best.
 
         The share is w_i (S w)_i / w'S w; shares add up to 1.
         """
@@ -161,7 +203,9 @@ class Allocation:
         for label, weights in (("today", self.request.source.today), ("best", self._weights)):
             if weights is not None:
                 columns[f"weight, {label}"] = weights
-                columns[f"share of risk, {label}"] = weights * (matrix @ weights) / float(weights @ matrix @ weights)
+                columns[f"share of risk, {label}"] = (
+                    weights * (matrix @ weights) / float(weights @ matrix @ weights)
+                )
         return pd.DataFrame(columns, self.request.source.names)
 
     def portfolio(self, value: float | None = None) -> Portfolio:
@@ -172,41 +216,67 @@ class Allocation:
         source = self.request.source
         if source.prices is None:
             raise ParameterError(
-                "a portfolio needs prices; this allocation starts from " + source.description, owner="portfolio"
+                "a portfolio needs prices; this allocation starts from " + source.description,
+                owner="portfolio",
             )
-        held = {str(name): float(weight) for name, weight in self.weights.items() if abs(weight) > 1e-12}
+        held = {
+            str(name): float(weight) for name, weight in self.weights.items() if abs(weight) > 1e-12
+        }
         worth = source.value if value is None else value
-        return Portfolio(source.prices, weights=held, value=worth, short=bool((self._weights < 0).any()))
-
-    def compare(
-        self, horizon: int = 1, trials: int = 10_000, seed: int | None = None, *, against: Mapping[str, float] | None = None
-    ) -> BeforeAfter:
-        """Return today's holdings and the best beside each other on the same draws, over so many periods.
-
-        ``against`` are other weights than today's. Returns are drawn from what the allocation started from: of a history from
-        the distributions that fit each holding best, joined by its rank correlations; of moments from normal distributions;
-        simulated ones anew. Raises ParameterError where neither today's weights nor others are known.
-        """
-        return before_after(
-            self.request.source, self.request.region, self._weights, horizon, trials, seed, against, self.request.aim.level
+        return Portfolio(
+            source.prices, weights=held, value=worth, short=bool((self._weights < 0).any())
         )
 
-    def resampled(self, times: int = 200, seed: int = 0, *, block: float | None = None, progress: Any = None) -> Resampled:
+    def compare(
+        self,
+        horizon: int = 1,
+        trials: int = 10_000,
+        seed: int | None = None,
+        *,
+        against: Mapping[str, float] | None = None,
+    ) -> BeforeAfter:
+        """Return today's holdings and the best beside each other on the same draws, over so many
+        periods.
+
+        ``against`` are other weights than today's. Returns are drawn from what the allocation
+        started from: of a history from the distributions that fit each holding best, joined by its
+        rank correlations; of moments from normal distributions; simulated ones anew. Raises
+        ParameterError where neither today's weights nor others are known.
+        """
+        return before_after(
+            self.request.source,
+            self.request.region,
+            self._weights,
+            horizon,
+            trials,
+            seed,
+            against,
+            self.request.aim.level,
+        )
+
+    def resampled(
+        self, times: int = 200, seed: int = 0, *, block: float | None = None, progress: Any = None
+    ) -> Resampled:
         """Return the same allocation on histories like this one: how uncertain each weight is.
 
-        Histories are resampled in blocks of days, ``block`` long on average (the cube root of their number unless given);
-        moments with ``observations`` are drawn from their sampling distribution. Raises ParameterError for given moments
-        without a number of observations.
+        Histories are resampled in blocks of days, ``block`` long on average (the cube root of their
+        number unless given); moments with ``observations`` are drawn from their sampling
+        distribution. Raises ParameterError for given moments without a number of observations.
         """
         return resampled(self.request, self._weights, times, seed, block, progress)
 
     def walk_forward(
-        self, every: RebalancingSpan = "quarter", window: int | None = None, cost: float | None = None
+        self,
+        every: RebalancingSpan = "quarter",
+        window: int | None = None,
+        cost: float | None = None,
     ) -> WalkForward:
-        """Return what this rule would have earned out of sample: the weights chosen anew each month, quarter or year.
+        """Return what this rule would have earned out of sample: the weights chosen anew each
+        month, quarter or year.
 
-        Each time only the ``window`` returns before it are known (half of the history unless given), and trades cost their
-        share. Beside it stand holding today's weights still, and equal weights. Raises ParameterError without a history.
+        Each time only the ``window`` returns before it are known (half of the history unless
+        given), and trades cost their share. Beside it stand holding today's weights still, and
+        equal weights. Raises ParameterError without a history.
         """
         return walk_forward(self.request, every, window, cost)
 
@@ -265,30 +335,45 @@ def request_of(
     start = source_of(source, every=every, window=window, today=today, learning=learning)
     span = (start.per_year or 1) if held_for is None else held_for
     region = region_of(
-        start.names, bounds, groups, members, today=start.today, turnover=turnover, cost=cost, held_for=span, short=short
+        start.names,
+        bounds,
+        groups,
+        members,
+        today=start.today,
+        turnover=turnover,
+        cost=cost,
+        held_for=span,
+        short=short,
     )
     check_feasible(region)
     return Request(start, region, aim_of(maximize, minimize, limits, checked_level(level), rate))
 
 
 def allocate(
-    source: Any, *, maximize: GainAim | None = None, minimize: RiskAim | None = None, **options: Unpack[AllocationOptions]
+    source: Any,
+    *,
+    maximize: GainAim | None = None,
+    minimize: RiskAim | None = None,
+    **options: Unpack[AllocationOptions],
 ) -> Allocation:
     """Return the best weights of holdings, within bounds and limits.
 
-    ``source`` is a Portfolio, Prices, Returns, ``kd.Moments`` or ``kd.SimulatedReturns``; of prices the returns ``every`` day,
-    week or month are taken, the last ``window`` of them. ``maximize`` "mean" or "ratio" (of the mean above ``rate`` to the sd,
-    or to the measure in ``minimize``), or ``minimize`` "sd", "variance", "expected_shortfall", "value_at_risk" or "drawdown",
-    or "parity" for equal contributions to risk; unless said, the mean where there is a limit, else the ratio. ``limits`` are
-    the most of any of these measures, and the least "mean", per period. ``bounds`` is one pair for all weights or pairs by
-    name (``"others"`` for the rest), 0 to 1 unless given; ``groups`` are pairs for sums of weights, of the
-    ``members`` of a group or of the names in a tuple that is its key. ``turnover`` is the most that may be bought and sold
-    together, ``cost`` the share of each trade that is lost: spread over ``held_for`` periods (a year, where the source knows
-    how long its periods are).
+    ``source`` is a Portfolio, Prices, Returns, ``kd.Moments`` or ``kd.SimulatedReturns``; of prices
+    the returns ``every`` day, week or month are taken, the last ``window`` of them. ``maximize``
+    "mean" or "ratio" (of the mean above ``rate`` to the sd, or to the measure in ``minimize``), or
+    ``minimize`` "sd", "variance", "expected_shortfall", "value_at_risk" or "drawdown", or "parity"
+    for equal contributions to risk; unless said, the mean where there is a limit, else the ratio.
+    ``limits`` are the most of any of these measures, and the least "mean", per period. ``bounds``
+    is one pair for all weights or pairs by name (``"others"`` for the rest), 0 to 1 unless given;
+    ``groups`` are pairs for sums of weights, of the ``members`` of a group or of the names in a
+    tuple that is its key. ``turnover`` is the most that may be bought and sold together, ``cost``
+    the share of each trade that is lost: spread over ``held_for`` periods (a year, where the source
+    knows how long its periods are).
 
-    ``means`` "sample", "shrunk" or "implied" (by today's weights), ``views`` with a ``confidence`` as in
-    ``Moments.with_views``, and ``covariance`` "sample", "weighted" or "shrunk" say how the future is learned from the past.
-    Raises ParameterError for bounds that cannot add up to 1, limits that cannot be reached (with what can), and unknown names.
+    ``means`` "sample", "shrunk" or "implied" (by today's weights), ``views`` with a ``confidence``
+    as in ``Moments.with_views``, and ``covariance`` "sample", "weighted" or "shrunk" say how the
+    future is learned from the past. Raises ParameterError for bounds that cannot add up to 1,
+    limits that cannot be reached (with what can), and unknown names.
 
     >>> from kindynos import Moments
     >>> moments = Moments([0.04, 0.08], [[0.01, 0.0], [0.0, 0.04]], names=["bond", "share"])

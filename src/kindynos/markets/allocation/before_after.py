@@ -31,8 +31,8 @@ LEVEL = 0.95
 class BeforeAfter:
     """Two runs on the same draws, ``before`` and ``after``, and the weights behind them.
 
-    See ``table`` for the figures and their paired differences, ``trades`` for what is to be bought and sold, ``contributions``
-    for what each holding adds to the losses, and ``plot``.
+    See ``table`` for the figures and their paired differences, ``trades`` for what is to be bought
+    and sold, ``contributions`` for what each holding adds to the losses, and ``plot``.
     """
 
     before: Run
@@ -54,10 +54,12 @@ class BeforeAfter:
         return f"1 {period}" if self.horizon == 1 else f"{self.horizon} {period}s"
 
     def table(self) -> pd.DataFrame:
-        """Return each figure before and after, each with its 95 % error, and the difference with its paired error.
+        """Return each figure before and after, each with its 95 % error, and the difference with
+        its paired error.
 
-        Columns: before, error before, after, error after, difference, error, low, high. Money where the source has a value,
-        else shares; the worst fall is a share. Expected shortfall and value at risk are losses at the level of the allocation.
+        Columns: before, error before, after, error after, difference, error, low, high. Money where
+        the source has a value, else shares; the worst fall is a share. Expected shortfall and value
+        at risk are losses at the level of the allocation.
         """
         pair, falls = self._paired("profit"), self._paired("worst_fall")
         percent = f"{100 * self.level:g} %"
@@ -66,26 +68,51 @@ class BeforeAfter:
         rows["mean"] = one.mean, two.mean, pair.mean()
         rows["sd"] = one.sd, two.sd, pair.sd()
         rows[f"value at risk {percent}"] = (
-            one.value_at_risk(self.level), two.value_at_risk(self.level), pair.value_at_risk(self.level),
-        )  # fmt: skip
+            one.value_at_risk(self.level),
+            two.value_at_risk(self.level),
+            pair.value_at_risk(self.level),
+        )
         rows[f"expected shortfall {percent}"] = (
-            one.expected_shortfall(self.level), two.expected_shortfall(self.level), pair.expected_shortfall(self.level),
-        )  # fmt: skip
-        rows["chance of a loss"] = one.chance(below=0.0), two.chance(below=0.0), pair.chance_below(0.0)
-        rows["mean worst fall"] = self.before["worst_fall"].mean, self.after["worst_fall"].mean, falls.mean()
+            one.expected_shortfall(self.level),
+            two.expected_shortfall(self.level),
+            pair.expected_shortfall(self.level),
+        )
+        rows["chance of a loss"] = (
+            one.chance(below=0.0),
+            two.chance(below=0.0),
+            pair.chance_below(0.0),
+        )
+        rows["mean worst fall"] = (
+            self.before["worst_fall"].mean,
+            self.after["worst_fall"].mean,
+            falls.mean(),
+        )
         records = {
             name: (float(a), a.error, float(b), b.error, float(gap), gap.error, gap.low, gap.high)
             for name, (a, b, gap) in rows.items()
         }
-        columns = ["before", "error before", "after", "error after", "difference", "error", "low", "high"]
+        columns = [
+            "before",
+            "error before",
+            "after",
+            "error after",
+            "difference",
+            "error",
+            "low",
+            "high",
+        ]
         return pd.DataFrame.from_dict(records, orient="index", columns=columns)
 
     def _paired(self, outcome: str) -> Paired:
         return Paired(self.before[outcome], self.after[outcome])
 
     def trades(self) -> pd.DataFrame:
-        """Return what is to be bought (above 0) and sold: weights, money, and shares and prices where these are known."""
-        frame = pd.DataFrame({"weight before": self.weights_before, "weight after": self.weights_after})
+        """Return what is to be bought (above 0) and sold: weights, money, and shares and prices
+        where these are known.
+        """
+        frame = pd.DataFrame(
+            {"weight before": self.weights_before, "weight after": self.weights_after}
+        )
         frame["change"] = frame["weight after"] - frame["weight before"]
         frame["money"] = frame["change"] * self.source.value
         if self.source.prices is not None:
@@ -97,8 +124,14 @@ class BeforeAfter:
     def _shares(self) -> pd.DataFrame:
         columns = {}
         labels = driver_names(list(self.weights_before.index))
-        for name, run, weights in (("before", self.before, self.weights_before), ("after", self.after, self.weights_after)):
-            own = np.stack([-run[f"return_{label}"].values for label in labels]) * weights.to_numpy()[:, None]
+        for name, run, weights in (
+            ("before", self.before, self.weights_before),
+            ("after", self.after, self.weights_after),
+        ):
+            own = (
+                np.stack([-run[f"return_{label}"].values for label in labels])
+                * weights.to_numpy()[:, None]
+            )
             losses = own.sum(axis=0)
             worst = losses >= np.quantile(losses, self.level)
             means = own[:, worst].mean(axis=1)
@@ -107,9 +140,11 @@ class BeforeAfter:
         return pd.DataFrame(columns, self.weights_before.index)
 
     def contributions(self) -> pd.DataFrame:
-        """Return each holding's weight and its share of the losses beyond the value at risk, before and after.
+        """Return each holding's weight and its share of the losses beyond the value at risk, before
+        and after.
 
-        The share is the mean loss of the holding in these trials over that of all, so that shares add up to 1.
+        The share is the mean loss of the holding in these trials over that of all, so that shares
+        add up to 1.
         """
         return self._shares.copy()
 
@@ -128,27 +163,40 @@ def before_after(
     against: Mapping[str, float] | None,
     level: float = LEVEL,
 ) -> BeforeAfter:
-    """Return the comparison of today's weights, or others, with the best; see ``Allocation.compare``."""
+    """Return the comparison of today's weights, or others, with the best; see
+    ``Allocation.compare``.
+    """
     whole("compare", "horizon", horizon, least=1)
     today = source.today if against is None else by_name(source.names, against, "against")
     if today is None:
-        raise ParameterError("no weights of today are known; say against=, the weights to compare with", owner="compare")
+        raise ParameterError(
+            "no weights of today are known; say against=, the weights to compare with",
+            owner="compare",
+        )
     seed = fresh_seed() if seed is None else seed
     joined, periods, own = _drawn(source, horizon)
     # A small shift each period brings the means to those that the allocation was made with.
     shifts = (source.mean - own) / periods if source.returns is not None else np.zeros(len(best))
-    # The profit bears the part of the cost that falls on so many of the periods that the weights are held.
+    # The profit bears the part of the cost that falls on so many of the periods that the weights
+    # are held.
     cost = min(horizon / region.held_for, 1.0) * region.trading_cost(best)
     labels = [f"return_{label}" for label in driver_names(source.names)]
     runs = []
     for weights, charge in ((today, 0.0), (best, cost)):
         statement = held_statement(
-            source.names, (weights * source.value).tolist(), joined, periods, shifts.tolist(), charge * source.value
+            source.names,
+            (weights * source.value).tolist(),
+            joined,
+            periods,
+            shifts.tolist(),
+            charge * source.value,
         )
         runs.append(simulate(statement.program, Settings(trials, seed, keep=[*labels])))
     index = pd.Index(source.names)
     before, after = (pd.Series(weights, index) for weights in (today, best))
-    return BeforeAfter(runs[0], runs[1], before, after, _spanned(source), level, horizon, region.trading_cost(best))
+    return BeforeAfter(
+        runs[0], runs[1], before, after, _spanned(source), level, horizon, region.trading_cost(best)
+    )
 
 
 def _spanned(source: Source) -> Source:
@@ -161,7 +209,9 @@ def _drawn(source: Source, horizon: int) -> tuple[Joined, int, Floats]:
     if source.simulated is not None and source.simulated.drawn is not None:
         if horizon != 1:
             raise ParameterError(
-                "these simulated returns have a horizon of their own; simulate others for a longer one", owner="compare"
+                "these simulated returns have a horizon of their own; simulate others for a "
+                "longer one",
+                owner="compare",
             )
         joined, periods = source.simulated.drawn
         assert source.returns is not None
@@ -170,6 +220,10 @@ def _drawn(source: Source, horizon: int) -> tuple[Joined, int, Floats]:
         moments = source.moments
         sds = moments.sd.to_numpy()
         marginals = tuple(Normal(float(m), float(s)) for m, s in zip(source.mean, sds, strict=True))
-        return Joined(marginals, source.covariance / np.outer(sds, sds), kind="linear"), horizon, source.mean
+        return (
+            Joined(marginals, source.covariance / np.outer(sds, sds), kind="linear"),
+            horizon,
+            source.mean,
+        )
     joined = joined_returns(source.returns, source.names, "ranked", "gaussian", None)
     return joined, horizon, np.array([float(marginal.mean) for marginal in joined.marginals])

@@ -1,11 +1,13 @@
-"""The exact frontier of mean and variance: an active-set solver for its lower end, and the line from corner to corner.
+"""The exact frontier of mean and variance: an active-set solver for its lower end, and the line
+from corner to corner.
 
-For each trade-off t the weights minimise x'Qx/2 - t c'x subject to A x = b and l <= x <= u. With the set of variables that
-lie between their bounds held, the solution is linear in t; it bends where one of them meets a bound or where the multiplier
-of a bound changes its sign. These corners are the whole frontier.
+For each trade-off t the weights minimise x'Qx/2 - t c'x subject to A x = b and l <= x <= u. With
+the set of variables that lie between their bounds held, the solution is linear in t; it bends where
+one of them meets a bound or where the multiplier of a bound changes its sign. These corners are the
+whole frontier.
 
-Source: Markowitz, Naval Research Logistics Quarterly 3 (1956), 111-133; Markowitz and Todd, Mean-Variance Analysis in
-Portfolio Choice and Capital Markets (2000), chapters 7 to 9.
+Source: Markowitz, Naval Research Logistics Quarterly 3 (1956), 111-133; Markowitz and Todd,
+Mean-Variance Analysis in Portfolio Choice and Capital Markets (2000), chapters 7 to 9.
 """
 
 from __future__ import annotations
@@ -25,7 +27,9 @@ PATIENCE = 12  # pivots for each variable before giving up
 
 
 class CriticalLine:
-    """The state of the line: values x, the variables between their bounds (``free``), and the trade-off reached."""
+    """The state of the line: values x, the variables between their bounds (``free``), and the
+    trade-off reached.
+    """
 
     def __init__(self, system: System, covariance: Floats, gain: Floats) -> None:
         count = len(covariance)
@@ -41,7 +45,9 @@ class CriticalLine:
         self.free = self._basis()
 
     def _basis(self) -> np.ndarray[Any, np.dtype[np.bool_]]:
-        """Return variables between their bounds, completed to as many independent columns as there are equations."""
+        """Return variables between their bounds, completed to as many independent columns as there
+        are equations.
+        """
         s = self.system
         for i, j in s.twins.items():  # what is bought and sold of the same holding cancels
             least = min(self.x[i], self.x[j])
@@ -49,7 +55,9 @@ class CriticalLine:
             self.x[j] -= least
         free = (self.x > s.lower + EDGE) & (self.x < s.upper - EDGE)
         left = np.linalg.svd(s.matrix[:, free])
-        missing = left.U[:, int((left.S > 1e-9).sum()) :]  # directions of the equations that no free variable reaches
+        missing = left.U[
+            :, int((left.S > 1e-9).sum()) :
+        ]  # directions of the equations that no free variable reaches
         if missing.shape[1]:
             from scipy.linalg import qr
 
@@ -63,9 +71,11 @@ class CriticalLine:
         return np.stack([self.system.lower, self.system.upper])
 
     def _solved(self) -> tuple[Floats, Floats]:
-        """Return the solution with the free variables free, as a constant and a slope in the trade-off.
+        """Return the solution with the free variables free, as a constant and a slope in the
+        trade-off.
 
-        Each of the two holds x and after it the gradient less the equations' multipliers, ``(2, size)`` together.
+        Each of the two holds x and after it the gradient less the equations' multipliers, ``(2,
+        size)`` together.
         """
         free, count = np.flatnonzero(self.free), self.count
         s = self.system
@@ -89,7 +99,9 @@ class CriticalLine:
         return x.T, gradient.T
 
     def lowest_variance(self) -> None:
-        """Go to the weights of the least variance, from the vertex of the start, by the primal active-set method."""
+        """Go to the weights of the least variance, from the vertex of the start, by the primal
+        active-set method.
+        """
         s = self.system
         for step in range(PATIENCE * self.size):
             (target, _), (gradient, _) = self._solved()
@@ -107,12 +119,15 @@ class CriticalLine:
             if not (wrong > SIGN).any():
                 return
             candidates = np.flatnonzero(wrong > SIGN)
-            # The steepest one; after long work the first, which cannot go in circles (Bland's rule).
+            # The steepest one; after long work the first, which cannot go in circles (Bland's
+            # rule).
             self.free[int(candidates[0] if step > 3 * self.size else np.argmax(wrong))] = True
         raise RunError("the search for the least variance did not end", owner="allocate")
 
     def _wrong_signs(self, gradient: Floats) -> Floats:
-        """Return by how much each bound's multiplier has the wrong sign; 0 for variables that are free or stay fixed."""
+        """Return by how much each bound's multiplier has the wrong sign; 0 for variables that are
+        free or stay fixed.
+        """
         s = self.system
         at_lower = self.x <= s.lower + EDGE
         wrong = np.where(at_lower, -gradient, gradient)
@@ -127,7 +142,9 @@ class CriticalLine:
         self.x[place] = self._bounds[int(at_upper), place]
 
     def corners(self) -> Floats:
-        """Return the weights at all corners from the least variance to the highest mean, ``(corners, holdings)``."""
+        """Return the weights at all corners from the least variance to the highest mean,
+        ``(corners, holdings)``.
+        """
         self.lowest_variance()
         reached, latest = 0.0, -1
         found = [self.x[: self.count].copy()]
@@ -146,8 +163,12 @@ class CriticalLine:
                 self.free[place] = True
         raise RunError("the frontier has no end", owner="allocate")
 
-    def _next(self, x: Floats, gradient: Floats, reached: float, latest: int) -> tuple[float, int, bool]:
-        """Return the trade-off of the next corner, the variable that changes there, and whether it meets its upper bound."""
+    def _next(
+        self, x: Floats, gradient: Floats, reached: float, latest: int
+    ) -> tuple[float, int, bool]:
+        """Return the trade-off of the next corner, the variable that changes there, and whether it
+        meets its upper bound.
+        """
         s = self.system
         with np.errstate(divide="ignore", invalid="ignore"):
             ends = np.where(x[1] < 0, (s.lower - x[0]) / x[1], (s.upper - x[0]) / x[1])
@@ -161,21 +182,29 @@ class CriticalLine:
                 signs[i] = np.inf
         events = np.minimum(ends, signs)
         if latest >= 0:
-            events[latest] = np.where(events[latest] <= reached * (1 + 1e-9) + 1e-13, np.inf, events[latest])
+            events[latest] = np.where(
+                events[latest] <= reached * (1 + 1e-9) + 1e-13, np.inf, events[latest]
+            )
         events = np.maximum(events, reached)
         place = int(np.argmin(events))
         return float(events[place]), place, bool(x[1, place] > 0)
 
 
 def _filled(system: System) -> Floats:
-    """Return a corner where weights have bounds alone: filled up one after the other until they add up to 1."""
+    """Return a corner where weights have bounds alone: filled up one after the other until they add
+    up to 1.
+    """
     room = system.upper - system.lower
     before = np.cumsum(room) - room
-    return np.asarray(system.lower + np.clip(system.right[0] - system.lower.sum() - before, 0.0, room))
+    return np.asarray(
+        system.lower + np.clip(system.right[0] - system.lower.sum() - before, 0.0, room)
+    )
 
 
 def vertex(system: System, gain: Floats | None = None) -> Floats:
-    """Return a corner of the region, that of the highest gain where one is given; raises RunError where there is none."""
+    """Return a corner of the region, that of the highest gain where one is given; raises RunError
+    where there is none.
+    """
     from scipy.optimize import linprog
 
     found = linprog(
@@ -193,11 +222,14 @@ def vertex(system: System, gain: Floats | None = None) -> Floats:
 
 
 def corners(system: System, covariance: Floats, gain: Floats) -> Floats:
-    """Return the corners ``(corners, holdings)`` of a region's frontier, for a covariance and means ``(holdings,)``."""
+    """Return the corners ``(corners, holdings)`` of a region's frontier, for a covariance and means
+    ``(holdings,)``.
+    """
     try:
         return CriticalLine(system, covariance, gain).corners()
     except (RunError, np.linalg.LinAlgError):
-        # Corners that fall together can lead in circles; means that differ by less than matters take them apart.
+        # Corners that fall together can lead in circles; means that differ by less than matters
+        # take them apart.
         nudges = 1e-9 * np.abs(gain).max() * np.linspace(-1, 1, len(gain))
         return CriticalLine(system, covariance, gain + nudges).corners()
 

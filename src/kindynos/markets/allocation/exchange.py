@@ -1,4 +1,6 @@
-"""Small exchanges between holdings, for an aim that is not convex: taken as long as one of them is better."""
+"""Small exchanges between holdings, for an aim that is not convex: taken as long as one of them is
+better.
+"""
 
 from __future__ import annotations
 
@@ -18,8 +20,8 @@ PATIENCE = 100  # rounds
 def exchanged(region: Region, start: Floats, worth: Callable[[Floats], Floats]) -> Floats:
     """Return weights from which no exchange that was looked at is better.
 
-    ``worth`` gives of weights ``(holdings, cases)`` what is to be small, infinite where a limit is broken. An exchange moves
-    a step from one holding to another, or towards a random mixture.
+    ``worth`` gives of weights ``(holdings, cases)`` what is to be small, infinite where a limit is
+    broken. An exchange moves a step from one holding to another, or towards a random mixture.
     """
     generator = stream(0, "exchanges", 0)
     count = len(start)
@@ -49,7 +51,9 @@ def exchanged(region: Region, start: Floats, worth: Callable[[Floats], Floats]) 
 
 def _inside(region: Region, cases: Floats) -> Floats:
     """Return which weights ``(holdings, cases)`` the region allows."""
-    kept = (cases >= region.lower[:, None]).all(axis=0) & (cases <= region.upper[:, None]).all(axis=0)
+    kept = (cases >= region.lower[:, None]).all(axis=0) & (cases <= region.upper[:, None]).all(
+        axis=0
+    )
     for row in region.rows:
         held = row.coefficients @ cases
         kept &= (held >= row.low) & (held <= row.high)

@@ -12,20 +12,29 @@ from kindynos.markets.allocation.region import OWNER, Region
 
 
 def check_feasible(region: Region) -> None:
-    """Raise ParameterError for a region without any weights: the turnover that is needed, or the groups that conflict."""
+    """Raise ParameterError for a region without any weights: the turnover that is needed, or the
+    groups that conflict.
+    """
     if not region.rows or _has_weights(region):
         return
     free = replace(region, turnover=None)
     if region.turnover is not None and _has_weights(free):
-        system = replace(free, cost=max(free.cost, 1e-6)).system()  # with a cost, so that trades are among the unknowns
+        system = replace(
+            free, cost=max(free.cost, 1e-6)
+        ).system()  # with a cost, so that trades are among the unknowns
         traded = np.zeros(len(system.lower))
         traded[free.count : 3 * free.count] = 1.0
         needed = float(traded @ vertex(system, -traded))
         raise ParameterError(
-            f"to meet bounds and groups {needed:.6g} must be bought and sold, above the turnover {region.turnover:g}",
+            f"to meet bounds and groups {needed:.6g} must be bought and sold, above the turnover "
+            f"{region.turnover:g}",
             owner=OWNER,
         )
-    blamed = [row.label for row in free.rows if _has_weights(replace(free, rows=tuple(r for r in free.rows if r is not row)))]
+    blamed = [
+        row.label
+        for row in free.rows
+        if _has_weights(replace(free, rows=tuple(r for r in free.rows if r is not row)))
+    ]
     named = " and ".join(blamed or [row.label for row in free.rows])
     raise ParameterError(f"groups {named} cannot be met together within the bounds", owner=OWNER)
 

@@ -21,10 +21,12 @@ from kindynos.validate import check_call, finite, instance, one_of, whole
 
 
 class Frontier:
-    """The least risk for every mean, between the weights of the least risk and those of the highest mean.
+    """The least risk for every mean, between the weights of the least risk and those of the highest
+    mean.
 
-    With ``risk="sd"`` the corners are exact and weights between two of them change in proportion; with "expected_shortfall"
-    the table has points. See ``table``, ``at``, ``best_ratio``, ``plot`` and ``plot_weights``.
+    With ``risk="sd"`` the corners are exact and weights between two of them change in proportion;
+    with "expected_shortfall" the table has points. See ``table``, ``at``, ``best_ratio``, ``plot``
+    and ``plot_weights``.
     """
 
     def __init__(self, request: Request, risk: str, points: int) -> None:
@@ -45,11 +47,19 @@ class Frontier:
     @cached_property
     def _weights(self) -> Floats:
         if self.risk == "sd" and not set(self.request.aim.limits) - {"mean"}:
-            return Solver(self.request.source, self.request.region, self.request.aimed(minimize="sd").aim).path.corners
+            return Solver(
+                self.request.source, self.request.region, self.request.aimed(minimize="sd").aim
+            ).path.corners
         low, high = self._ends
         means = np.linspace(low, high, self.points)[1:]
         return np.array(
-            [self._least, *(self.request.aimed(minimize=self.risk, limits={"mean": float(m)}).weights() for m in means)]
+            [
+                self._least,
+                *(
+                    self.request.aimed(minimize=self.risk, limits={"mean": float(m)}).weights()
+                    for m in means
+                ),
+            ]
         )
 
     @cached_property
@@ -65,21 +75,34 @@ class Frontier:
         return self.losses.mean(weights) - self.request.region.charge(weights)
 
     def table(self) -> pd.DataFrame:
-        """Return a row a corner, or a point: mean (after the cost of trades), risk, ratio of the two, and every weight."""
+        """Return a row a corner, or a point: mean (after the cost of trades), risk, ratio of the
+        two, and every weight.
+        """
         weights = self._weights
         risks = [self.losses.value(self.risk, w) for w in weights]
         frame = pd.DataFrame({"mean": [self._gain(w) for w in weights], self.risk: risks})
         frame["ratio"] = (frame["mean"] - self.request.aim.rate) / frame[self.risk]
         return pd.concat([frame, pd.DataFrame(weights, columns=self.request.source.names)], axis=1)
 
-    def at(self, *, mean: float | None = None, sd: float | None = None, expected_shortfall: float | None = None) -> Allocation:
-        """Return the point of the frontier with a mean, or with a risk: the highest mean whose risk is no higher.
+    def at(
+        self,
+        *,
+        mean: float | None = None,
+        sd: float | None = None,
+        expected_shortfall: float | None = None,
+    ) -> Allocation:
+        """Return the point of the frontier with a mean, or with a risk: the highest mean whose risk
+        is no higher.
 
         Raises ParameterError unless one of them is given, and for what the frontier does not reach.
         """
         given = {
             name: finite("at", name, value)
-            for name, value in (("mean", mean), ("sd", sd), ("expected_shortfall", expected_shortfall))
+            for name, value in (
+                ("mean", mean),
+                ("sd", sd),
+                ("expected_shortfall", expected_shortfall),
+            )
             if value is not None
         }
         if len(given) != 1 or not set(given) <= {"mean", self.risk}:
@@ -87,32 +110,49 @@ class Frontier:
         if mean is not None:
             low, high = self._ends
             if not low - 1e-12 <= mean <= high + 1e-12:
-                raise ParameterError(f"the frontier has means from {low:.6g} to {high:.6g}, not {mean:g}", owner="at")
+                raise ParameterError(
+                    f"the frontier has means from {low:.6g} to {high:.6g}, not {mean:g}", owner="at"
+                )
             request = self.request.aimed(minimize=self.risk, limits={"mean": min(mean, high)})
         else:
             request = self.request.aimed(maximize="mean", limits=given)
         return Allocation(request, request.weights())
 
     def best_ratio(self, rate: float = 0.0) -> Allocation:
-        """Return the point with the highest ratio of the mean above a riskless ``rate`` per period to the risk."""
-        request = self.request.aimed(maximize="ratio", minimize=None if self.risk == "sd" else self.risk)
-        request = replace(request, aim=replace(request.aim, rate=finite("best_ratio", "rate", rate)))
+        """Return the point with the highest ratio of the mean above a riskless ``rate`` per period
+        to the risk.
+        """
+        request = self.request.aimed(
+            maximize="ratio", minimize=None if self.risk == "sd" else self.risk
+        )
+        request = replace(
+            request, aim=replace(request.aim, rate=finite("best_ratio", "rate", rate))
+        )
         return Allocation(request, request.weights())
 
     @delegated_to("kindynos.plots", "frontier")
     def plot(self, chosen: Allocation | None = None, ax: Any = None) -> Any:
-        """Draw the frontier with single holdings and today's weights as points, and the ``chosen`` allocation marked."""
+        """Draw the frontier with single holdings and today's weights as points, and the ``chosen``
+        allocation marked.
+        """
 
     @delegated_to("kindynos.plots", "frontier_weights")
     def plot_weights(self, ax: Any = None) -> Any:
         """Draw the weights along the frontier as areas."""
 
 
-def frontier(source: Any, risk: FrontierRisk = "sd", *, points: int = 25, **options: Unpack[AllocationOptions]) -> Frontier:
-    """Return the frontier of mean and risk, "sd" or "expected_shortfall", of what ``source`` and ``options`` state.
+def frontier(
+    source: Any,
+    risk: FrontierRisk = "sd",
+    *,
+    points: int = 25,
+    **options: Unpack[AllocationOptions],
+) -> Frontier:
+    """Return the frontier of mean and risk, "sd" or "expected_shortfall", of what ``source`` and
+    ``options`` state.
 
-    They are those of ``allocate``, without an aim; ``points`` is the number of rows where corners are not exact. Raises
-    ParameterError as ``allocate`` does.
+    They are those of ``allocate``, without an aim; ``points`` is the number of rows where corners
+    are not exact. Raises ParameterError as ``allocate`` does.
 
     >>> from kindynos import Moments
     >>> moments = Moments([0.04, 0.08], [[0.01, 0.0], [0.0, 0.04]], names=["bond", "share"])
@@ -123,4 +163,8 @@ def frontier(source: Any, risk: FrontierRisk = "sd", *, points: int = 25, **opti
     """
     one_of("frontier", "risk", risk, ("sd", "expected_shortfall"))
     check_call(request_of, "frontier", source, **options)
-    return Frontier(request_of(source, minimize=risk, **options), risk, whole("frontier", "points", points, least=2))
+    return Frontier(
+        request_of(source, minimize=risk, **options),
+        risk,
+        whole("frontier", "points", points, least=2),
+    )

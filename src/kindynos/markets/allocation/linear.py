@@ -1,9 +1,11 @@
-"""Best weights of linear aims under measures of loss: linear programs over models of the measures that are refined as needed.
+"""Best weights of linear aims under measures of loss: linear programs over models of the measures
+that are refined as needed.
 
-A model lies below its measure everywhere, so that a solution at which it is exact is the solution of the whole problem: the
-cutting planes of Kelley, Journal of SIAM 8 (1960), 703-712, many at a time. Where a measure is the aim, steps stay near the
-best weights so far until the model is good there (a trust region), which keeps it small. All amounts are in one unit, the
-size of the returns, since the solver's tolerances are absolute.
+A model lies below its measure everywhere, so that a solution at which it is exact is the solution
+of the whole problem: the cutting planes of Kelley, Journal of SIAM 8 (1960), 703-712, many at a
+time. Where a measure is the aim, steps stay near the best weights so far until the model is good
+there (a trust region), which keeps it small. All amounts are in one unit, the size of the returns,
+since the solver's tolerances are absolute.
 """
 
 from __future__ import annotations
@@ -25,7 +27,9 @@ RADIUS = 0.01  # of the first step, in weights
 
 @dataclass(frozen=True, eq=False)
 class LinearAim:
-    """Minimise ``price`` times a measure less the mean (either may be left out) with limits on measures."""
+    """Minimise ``price`` times a measure less the mean (either may be left out) with limits on
+    measures.
+    """
 
     gain: Floats  # (holdings,)
     price: float = 0.0
@@ -57,7 +61,9 @@ def best_linear(region: Region, aim: LinearAim, start: Floats) -> Floats:
     for _ in range(STEPS):
         weights, bound, extras, values = _solved(system, cost, parts, centre, radius)
         edge = np.abs(weights - centre) >= radius * (1 - 1e-9)
-        inside = not (edge & (weights > region.lower + 1e-12) & (weights < region.upper - 1e-12)).any()
+        inside = not (
+            edge & (weights > region.lower + 1e-12) & (weights < region.upper - 1e-12)
+        ).any()
         worth = aim.worth(region, weights)
         if near:
             if inside and min(worth, reached) - bound < EXACT:
@@ -69,7 +75,9 @@ def best_linear(region: Region, aim: LinearAim, start: Floats) -> Floats:
                 radius *= 3
             elif gained < 0.2 * promised:
                 radius /= 2
-        elif all(m.value(weights) - value < EXACT for (m, _, _), value in zip(parts, values, strict=True)):
+        elif all(
+            m.value(weights) - value < EXACT for (m, _, _), value in zip(parts, values, strict=True)
+        ):
             return weights
         for (measure, _, _), extra in zip(parts, extras, strict=True):
             measure.refine(weights, extra, near)
@@ -77,9 +85,15 @@ def best_linear(region: Region, aim: LinearAim, start: Floats) -> Floats:
 
 
 def _solved(
-    system: System, cost: Floats, parts: Sequence[tuple[Measure, float, float]], centre: Floats, radius: float
+    system: System,
+    cost: Floats,
+    parts: Sequence[tuple[Measure, float, float]],
+    centre: Floats,
+    radius: float,
 ) -> tuple[Floats, float, list[Floats], list[float]]:
-    """Return the weights that are best for the models as they are, the aim, and each model's extra variables and value."""
+    """Return the weights that are best for the models as they are, the aim, and each model's extra
+    variables and value.
+    """
     from scipy.optimize import linprog
 
     n, size = len(centre), len(cost)
@@ -88,7 +102,10 @@ def _solved(
     total = size + sum(widths)
     lower = np.r_[system.lower, *(model.lower for model in models)]
     upper = np.r_[system.upper, np.full(total - size, np.inf)]
-    lower[:n], upper[:n] = np.maximum(lower[:n], centre - radius), np.minimum(upper[:n], centre + radius)
+    lower[:n], upper[:n] = (
+        np.maximum(lower[:n], centre - radius),
+        np.minimum(upper[:n], centre + radius),
+    )
     price = np.r_[cost, np.zeros(total - size)]
     rows, right = [], []
     begin = size
@@ -119,11 +136,16 @@ def _solved(
         raise RunError(f"the linear program failed: {found.message}", owner=OWNER)
     weights = np.clip(found.x[:n], system.lower[:n], system.upper[:n])
     extras = np.split(found.x[size:], np.cumsum(widths)[:-1]) if models else []
-    values = [float(m.cost @ np.r_[weights, extra]) for m, extra in zip(models, extras, strict=True)]
+    values = [
+        float(m.cost @ np.r_[weights, extra]) for m, extra in zip(models, extras, strict=True)
+    ]
     return weights, float(found.fun), extras, values
 
 
 def _widened(model: LinearModel, weights: int, total: int, begin: int) -> Floats:
     rows = np.zeros((len(model.rows), total))
-    rows[:, :weights], rows[:, begin : begin + len(model.lower)] = model.rows[:, :weights], model.rows[:, weights:]
+    rows[:, :weights], rows[:, begin : begin + len(model.lower)] = (
+        model.rows[:, :weights],
+        model.rows[:, weights:],
+    )
     return rows

@@ -1,7 +1,9 @@
-"""Measures of loss over scenarios, convex and piecewise linear in the weights: the mean of the worst losses, and falls.
+"""Measures of loss over scenarios, convex and piecewise linear in the weights: the mean of the
+worst losses, and falls.
 
-Each gives its value and gradient at weights, and a linear model that lies below it everywhere and is refined where a solution
-shows that it is too low. Scenarios are returns ``(scenarios, holdings)``; a loss is the negative of a return.
+Each gives its value and gradient at weights, and a linear model that lies below it everywhere and
+is refined where a solution shows that it is too low. Scenarios are returns ``(scenarios,
+holdings)``; a loss is the negative of a return.
 """
 
 from __future__ import annotations
@@ -16,16 +18,19 @@ from numpy.typing import NDArray
 from kindynos.arrays import Floats
 
 CLOSE = 1e-12
-BAND = 4  # scenarios near the value at risk that have an equation of their own at first, for each holding
+# scenarios near the value at risk that have an equation of their own at first, for each holding
+BAND = 4
 ADDED = 200  # scenarios that get one after a step
 EPISODES = 25  # falls that get one after a step
 
 
 @dataclass(frozen=True, eq=False)
 class LinearModel:
-    """The model as a linear program: ``rows @ (weights, extra) <= 0``, of which the last is the model's value.
+    """The model as a linear program: ``rows @ (weights, extra) <= 0``, of which the last is the
+    model's value.
 
-    ``cost`` is the measure as a sum of (weights, extra); ``lower`` the least that each extra variable may be.
+    ``cost`` is the measure as a sum of (weights, extra); ``lower`` the least that each extra
+    variable may be.
     """
 
     rows: Floats
@@ -54,14 +59,18 @@ class Measure(ABC):
 
     @abstractmethod
     def refine(self, weights: Floats, extra: Floats, near: bool) -> None:
-        """Make the model exact at a solution; ``near`` allows to let go of what lies far from it."""
+        """Make the model exact at a solution; ``near`` allows to let go of what lies far from
+        it.
+        """
 
 
 class WorstMean(Measure):
-    """The mean of the ``count`` worst losses, which need not be whole; ``less`` is a gradient that is taken away.
+    """The mean of the ``count`` worst losses, which need not be whole; ``less`` is a gradient that
+    is taken away.
 
-    min over q of q + sum((loss - q)+) / count, Rockafellar and Uryasev, Journal of Risk 2 (2000), 21-41. In the model losses
-    surely beyond q are added up, those surely within it are left out, and only those in a band have a variable of their own.
+    min over q of q + sum((loss - q)+) / count, Rockafellar and Uryasev, Journal of Risk 2 (2000),
+    21-41. In the model losses surely beyond q are added up, those surely within it are left out,
+    and only those in a band have a variable of their own.
     """
 
     def __init__(self, returns: Floats, count: float, less: Floats | None = None) -> None:
@@ -115,7 +124,9 @@ class WorstMean(Measure):
         added = np.flatnonzero(wrong)
         added = added[np.argsort(-gaps[added])[:ADDED]]
         if near:
-            reach = np.partition(gaps, min(6 * len(weights) + 20, len(gaps) - 1))[min(6 * len(weights) + 20, len(gaps) - 1)]
+            reach = np.partition(gaps, min(6 * len(weights) + 20, len(gaps) - 1))[
+                min(6 * len(weights) + 20, len(gaps) - 1)
+            ]
             far = self._band & (gaps > reach)
             self._band &= ~far
             self._beyond = np.where(far, losses > edge, self._beyond)
@@ -123,9 +134,11 @@ class WorstMean(Measure):
 
 
 class WorstFall(Measure):
-    """The deepest fall of the running sum of returns below its highest value so far, with weights set back each time.
+    """The deepest fall of the running sum of returns below its highest value so far, with weights
+    set back each time.
 
-    max over s <= t of (C_s - C_t)'w, where C is the running sum and C_0 = 0: the model has the episodes met so far.
+    max over s <= t of (C_s - C_t)'w, where C is the running sum and C_0 = 0: the model has the
+    episodes met so far.
     """
 
     def __init__(self, returns: Floats) -> None:
@@ -158,9 +171,13 @@ class WorstFall(Measure):
     def model(self) -> LinearModel:
         n = self._sums.shape[1]
         return LinearModel(
-            np.hstack([np.array(self._cuts), -np.ones((len(self._cuts), 1))]), np.r_[np.zeros(n), 1.0], np.array([0.0])
+            np.hstack([np.array(self._cuts), -np.ones((len(self._cuts), 1))]),
+            np.r_[np.zeros(n), 1.0],
+            np.array([0.0]),
         )
 
     def refine(self, weights: Floats, extra: Floats, near: bool) -> None:
-        deeper = [(p, t) for depth, p, t in self._episodes(weights)[:EPISODES] if depth > extra[0] + CLOSE]
+        deeper = [
+            (p, t) for depth, p, t in self._episodes(weights)[:EPISODES] if depth > extra[0] + CLOSE
+        ]
         self._cuts += [self._sums[p] - self._sums[t] for p, t in deeper]

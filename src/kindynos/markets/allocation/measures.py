@@ -1,4 +1,6 @@
-"""What weights gain and may lose: each measure of risk by its name, over scenarios or by a normal distribution."""
+"""What weights gain and may lose: each measure of risk by its name, over scenarios or by a normal
+distribution.
+"""
 
 from __future__ import annotations
 
@@ -46,7 +48,9 @@ class Losses:
         return math.sqrt(max(float(weights @ self.source.covariance @ weights), 0.0))
 
     def value(self, name: str, weights: Floats) -> float:
-        """Return a measure of weights, by its name; raises ParameterError for a drawdown without a history."""
+        """Return a measure of weights, by its name; raises ParameterError for a drawdown without a
+        history.
+        """
         if name in ("sd", "variance"):
             return self.sd(weights) ** (2 if name == "variance" else 1)
         if name == "drawdown":
@@ -63,7 +67,14 @@ class Losses:
             return np.zeros(len(weights))
         return count * WorstMean(self.scenarios, count).gradient(weights)
 
-    def aimed(self, maximize: str | None, minimize: str | None, weights: Floats, region: Region, rate: float) -> float:
+    def aimed(
+        self,
+        maximize: str | None,
+        minimize: str | None,
+        weights: Floats,
+        region: Region,
+        rate: float,
+    ) -> float:
         """Return what an aim makes of weights, such that less is better."""
         mean = self.mean(weights) - region.charge(weights)
         if maximize == "mean":

@@ -1,4 +1,6 @@
-"""Means and covariances of returns: given, shrunk, changed by an analyst's views, or implied by weights."""
+"""Means and covariances of returns: given, shrunk, changed by an analyst's views, or implied by
+weights.
+"""
 
 from __future__ import annotations
 
@@ -11,7 +13,16 @@ import pandas as pd
 
 from kindynos.arrays import Floats
 from kindynos.errors import ParameterError
-from kindynos.validate import array_of, finite, known_name, mapping, names_in, positive, whole, wrong
+from kindynos.validate import (
+    array_of,
+    finite,
+    known_name,
+    mapping,
+    names_in,
+    positive,
+    whole,
+    wrong,
+)
 
 SINGULAR = 1e-10  # smallest eigenvalue of a correlation matrix that still counts as above 0
 TOGETHER = 0.05  # share in the direction without variance from which a holding is named
@@ -20,11 +31,13 @@ AGREE = 1e-9
 
 @dataclass(frozen=True, eq=False, init=False)
 class Moments:
-    """Means ``(holdings,)`` and covariance ``(holdings, holdings)`` of returns over one period, as fractions.
+    """Means ``(holdings,)`` and covariance ``(holdings, holdings)`` of returns over one period, as
+    fractions.
 
-    Arrays or pandas objects, whose index has the names; else ``names``, or "1", "2" and on. ``observations`` is the number of
-    returns they were learned from, which ``resampled`` needs. Raises ParameterError for shapes that do not fit, a matrix that
-    is no covariance, and one that is singular, with the holdings that move together.
+    Arrays or pandas objects, whose index has the names; else ``names``, or "1", "2" and on.
+    ``observations`` is the number of returns they were learned from, which ``resampled`` needs.
+    Raises ParameterError for shapes that do not fit, a matrix that is no covariance, and one that
+    is singular, with the holdings that move together.
 
     >>> moments = Moments([0.04, 0.08], [[0.01, 0.0], [0.0, 0.04]], names=["bond", "share"])
     >>> moments.sd.tolist()
@@ -45,13 +58,17 @@ class Moments:
         description: str = "means and covariance as given",
     ) -> None:
         index = _index(mean, covariance) if names is None else names_in("Moments", "names", names)
-        values, matrix = array_of("Moments", "mean", mean), array_of("Moments", "covariance", covariance)
+        values, matrix = (
+            array_of("Moments", "mean", mean),
+            array_of("Moments", "covariance", covariance),
+        )
         size = len(values) if values.ndim == 1 else 0
         if size == 0:
             raise wrong("Moments", "mean", "one number for each holding", mean)
         if matrix.shape != (size, size):
             raise ParameterError(
-                f"{size} means need a covariance of {size} x {size}, not of {' x '.join(map(str, matrix.shape))}",
+                f"{size} means need a covariance of {size} x {size}, not of "
+                f"{' x '.join(map(str, matrix.shape))}",
                 owner="Moments",
             )
         index = [str(name) for name in index or range(1, size + 1)]
@@ -82,39 +99,58 @@ class Moments:
         return pd.Series(np.sqrt(np.diag(self.covariance)), self.mean.index, name="sd")
 
     def _with_mean(self, mean: Floats, how: str) -> Moments:
-        return Moments(mean, self.covariance, self.names, self.observations, f"{self.description}; {how}")
+        return Moments(
+            mean, self.covariance, self.names, self.observations, f"{self.description}; {how}"
+        )
 
     def shrunk(self, weight: float | None = None) -> Moments:
-        """Return means drawn towards that of the weights of least variance, by a ``weight`` from 0 to 1.
+        """Return means drawn towards that of the weights of least variance, by a ``weight`` from 0
+        to 1.
 
-        Without one it is (n + 2) / ((n + 2) + T d'S^-1 d), for n holdings, T observations and the means' distances d from
-        that mean: Jorion, Journal of Financial and Quantitative Analysis 21 (1986), 279-292. Raises ParameterError where
-        neither a weight nor the observations are known.
+        Without one it is (n + 2) / ((n + 2) + T d'S^-1 d), for n holdings, T observations and the
+        means' distances d from that mean: Jorion, Journal of Financial and Quantitative Analysis 21
+        (1986), 279-292. Raises ParameterError where neither a weight nor the observations are
+        known.
         """
         mean, inverse = self.mean.to_numpy(), np.linalg.inv(self.covariance.to_numpy())
         centre = float(inverse.sum(axis=0) @ mean / inverse.sum())
         if weight is None:
             if self.observations is None:
-                raise ParameterError("say weight=, or of how many observations= these moments are", owner="shrunk")
+                raise ParameterError(
+                    "say weight=, or of how many observations= these moments are", owner="shrunk"
+                )
             gaps, size = mean - centre, len(mean)
             weight = (size + 2) / (size + 2 + self.observations * float(gaps @ inverse @ gaps))
         elif not 0 <= finite("shrunk", "weight", weight) <= 1:
             raise wrong("shrunk", "weight", "from 0 to 1", weight)
-        return self._with_mean(mean + weight * (centre - mean), f"means shrunk by {weight:.2f} towards {centre:.3g}")
+        return self._with_mean(
+            mean + weight * (centre - mean), f"means shrunk by {weight:.2f} towards {centre:.3g}"
+        )
 
-    def with_views(self, views: Mapping[Any, float], confidence: float | Mapping[Any, float] = 0.5) -> Moments:
-        """Return means moved towards views, by a confidence from 0 (not at all) to 1 (all the way), one or one for each view.
+    def with_views(
+        self, views: Mapping[Any, float], confidence: float | Mapping[Any, float] = 0.5
+    ) -> Moments:
+        """Return means moved towards views, by a confidence from 0 (not at all) to 1 (all the way),
+        one or one for each view.
 
-        A view is ``{"share": 0.09}``, the mean of a holding, or ``{("share", "bond"): 0.03}``, by how much the first exceeds
-        the second. All means move with the covariance: m + S P'(P S P' + W)^-1 (q - P m), where P m = q are the views and W
-        is diagonal with (1 - c) / c times the variance of each view. Source: Black and Litterman, Financial Analysts Journal
-        48 (1992), 28-43. Raises ParameterError for unknown holdings, and for views that contradict each other.
+        A view is ``{"share": 0.09}``, the mean of a holding, or ``{("share", "bond"): 0.03}``, by
+        how much the first exceeds the second. All means move with the covariance: m + S P'(P S P' +
+        W)^-1 (q - P m), where P m = q are the views and W is diagonal with (1 - c) / c times the
+        variance of each view. Source: Black and Litterman, Financial Analysts Journal 48 (1992),
+        28-43. Raises ParameterError for unknown holdings, and for views that contradict each other.
         """
-        stated = mapping("with_views", "views", views, "means by holding, or differences by pair of holdings")
+        stated = mapping(
+            "with_views", "views", views, "means by holding, or differences by pair of holdings"
+        )
         if not stated:
             return self
         picks = np.array([self._pick(view) for view in stated])
-        sought = np.array([finite("with_views", f"the view of {_worded(view)}", value) for view, value in stated.items()])
+        sought = np.array(
+            [
+                finite("with_views", f"the view of {_worded(view)}", value)
+                for view, value in stated.items()
+            ]
+        )
         _check_views(list(stated), picks, sought)
         trust = np.array([self._trust(view, confidence) for view in stated])
         mean, matrix = self.mean.to_numpy(), self.covariance.to_numpy()
@@ -149,30 +185,53 @@ class Moments:
 
     @classmethod
     def implied(
-        cls, weights: Any, covariance: Any, mean: float, rate: float = 0.0, names: Sequence[str] | None = None
+        cls,
+        weights: Any,
+        covariance: Any,
+        mean: float,
+        rate: float = 0.0,
+        names: Sequence[str] | None = None,
     ) -> Moments:
-        """Return the means under which weights would be the best ratio of mean above ``rate`` to sd: reverse optimisation.
+        """Return the means under which weights would be the best ratio of mean above ``rate`` to
+        sd: reverse optimisation.
 
-        ``mean`` is that of the weights together; each mean is rate + (mean - rate) S w / w'S w. Source: Sharpe, in Financial
-        Analysts Journal 30 (1974), July, 57-63. Raises ParameterError for weights that do not fit the covariance.
+        ``mean`` is that of the weights together; each mean is rate + (mean - rate) S w / w'S w.
+        Source: Sharpe, in Financial Analysts Journal 30 (1974), July, 57-63. Raises ParameterError
+        for weights that do not fit the covariance.
 
-        >>> Moments.implied([0.5, 0.5], [[0.01, 0.0], [0.0, 0.03]], mean=0.06).mean.round(4).tolist()
+        >>> covariance = [[0.01, 0.0], [0.0, 0.03]]
+        >>> Moments.implied([0.5, 0.5], covariance, mean=0.06).mean.round(4).tolist()
         [0.03, 0.09]
         """
         held = array_of("implied", "weights", weights)
         matrix = array_of("implied", "covariance", covariance)
         if held.ndim != 1 or matrix.shape != (len(held), len(held)):
-            raise ParameterError(f"{held.size} weights do not fit a covariance of shape {matrix.shape}", owner="implied")
+            raise ParameterError(
+                f"{held.size} weights do not fit a covariance of shape {matrix.shape}",
+                owner="implied",
+            )
         spread = matrix @ held
         variance = positive("implied", "the variance of the weights", float(held @ spread))
-        means = rate + (finite("implied", "mean", mean) - finite("implied", "rate", rate)) * spread / variance
+        means = (
+            rate
+            + (finite("implied", "mean", mean) - finite("implied", "rate", rate))
+            * spread
+            / variance
+        )
         index = _index(weights, covariance) if names is None else names
         return cls(means, matrix, index or None, description="means implied by weights")
 
 
 def _index(*given: Any) -> list[Any]:
     """Return the names that the first pandas object among what was given has, or none."""
-    return next((list(value.index) for value in given if hasattr(value, "index") and hasattr(value, "to_numpy")), [])
+    return next(
+        (
+            list(value.index)
+            for value in given
+            if hasattr(value, "index") and hasattr(value, "to_numpy")
+        ),
+        [],
+    )
 
 
 def _worded(view: Any) -> str:
@@ -186,8 +245,15 @@ def _check_views(views: list[Any], picks: Floats, sought: Floats) -> None:
         shares = np.linalg.lstsq(before.T, last)[0]
         follows = float(shares @ sought[: count - 1])
         size = max(np.abs(sought).max(), 1e-12)
-        if np.abs(before.T @ shares - last).max() < AGREE and abs(follows - sought[count - 1]) > AGREE * size:
-            used = [_worded(view) for view, share in zip(views, shares, strict=False) if abs(share) > AGREE]
+        if (
+            np.abs(before.T @ shares - last).max() < AGREE
+            and abs(follows - sought[count - 1]) > AGREE * size
+        ):
+            used = [
+                _worded(view)
+                for view, share in zip(views, shares, strict=False)
+                if abs(share) > AGREE
+            ]
             raise ParameterError(
                 f"views contradict each other: from {' and '.join(used)} follows {follows:.6g} for "
                 f"{_worded(views[count - 1])}, not {sought[count - 1]:.6g}",
@@ -196,25 +262,38 @@ def _check_views(views: list[Any], picks: Floats, sought: Floats) -> None:
 
 
 def check_covariance(matrix: Floats, names: Sequence[str]) -> Floats:
-    """Return a symmetric matrix; raises ParameterError for one that is no covariance, or that is singular."""
-    if not np.isfinite(matrix).all() or np.abs(matrix - matrix.T).max() > 1e-8 * np.abs(matrix).max():
+    """Return a symmetric matrix; raises ParameterError for one that is no covariance, or that is
+    singular.
+    """
+    if (
+        not np.isfinite(matrix).all()
+        or np.abs(matrix - matrix.T).max() > 1e-8 * np.abs(matrix).max()
+    ):
         raise ParameterError("the covariance must be symmetric, of finite numbers", owner="Moments")
     variances = np.diag(matrix)
     if not (variances > 0).all():
         name = names[int(np.argmin(variances))]
-        raise ParameterError(f"the variance of {name} is {variances.min():g}; it must be above 0", owner="Moments")
+        raise ParameterError(
+            f"the variance of {name} is {variances.min():g}; it must be above 0", owner="Moments"
+        )
     scale = np.sqrt(np.outer(variances, variances))
     values, vectors = np.linalg.eigh((matrix + matrix.T) / 2 / scale)
     if values[0] < -1e-8:
         raise ParameterError(
-            f"this is no covariance: some sum of holdings would have a variance below 0 (smallest eigenvalue {values[0]:.2g})",
+            "this is no covariance: some sum of holdings would have a variance below 0 (smallest "
+            f"eigenvalue {values[0]:.2g})",
             owner="Moments",
         )
     if values[0] < SINGULAR:
         loading = np.abs(vectors[:, 0])
-        moving = [name for name, share in zip(names, loading, strict=True) if share > TOGETHER * loading.max()]
+        moving = [
+            name
+            for name, share in zip(names, loading, strict=True)
+            if share > TOGETHER * loading.max()
+        ]
         raise ParameterError(
-            f"the covariance is singular: {', '.join(moving[:8])}{' and more' if len(moving) > 8 else ''} move together "
+            "the covariance is singular: "
+            f"{', '.join(moving[:8])}{' and more' if len(moving) > 8 else ''} move together "
             "exactly; leave one of them out, or shrink the covariance",
             owner="Moments",
         )

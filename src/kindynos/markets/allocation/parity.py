@@ -15,19 +15,25 @@ SETTLED = 1e-14
 def equal_contributions(region: Region, covariance: Floats) -> Floats:
     """Return the weights of which each adds the same to the variance, as far as their bounds allow.
 
-    They minimise x'Sx / 2 - k sum(log x) for the k at which they add up to 1, one weight after the other: each is the
-    positive root of S_ii x^2 + (the others' covariance) x - k, cut at its bounds. Holdings off their bounds then contribute
-    alike. Source: Spinu, An algorithm for computing risk parity weights (2013); Griveau-Billion, Richard and Roncalli, A fast
-    algorithm for computing high-dimensional risk parity portfolios (2013).
+    They minimise x'Sx / 2 - k sum(log x) for the k at which they add up to 1, one weight after the
+    other: each is the positive root of S_ii x^2 + (the others' covariance) x - k, cut at its
+    bounds. Holdings off their bounds then contribute alike. Source: Spinu, An algorithm for
+    computing risk parity weights (2013); Griveau-Billion, Richard and Roncalli, A fast algorithm
+    for computing high-dimensional risk parity portfolios (2013).
 
     Raises ParameterError for short positions, groups and limits, which it does not know.
     """
     from scipy.optimize import brentq
 
     if (region.lower < 0).any():
-        raise ParameterError("equal contributions are for holdings without short positions", owner=OWNER)
+        raise ParameterError(
+            "equal contributions are for holdings without short positions", owner=OWNER
+        )
     if region.rows or region.floor is not None or region.trades:
-        raise ParameterError("equal contributions know bounds, and neither groups, limits, turnover nor cost", owner=OWNER)
+        raise ParameterError(
+            "equal contributions know bounds, and neither groups, limits, turnover nor cost",
+            owner=OWNER,
+        )
     scale = float(np.trace(covariance)) / len(covariance)
     matrix = covariance / scale
     state = np.clip(np.full(len(matrix), 1 / len(matrix)), region.lower, region.upper)
@@ -48,7 +54,9 @@ def equal_contributions(region: Region, covariance: Floats) -> Floats:
 
 
 def _descended(matrix: Floats, k: float, lower: Floats, upper: Floats, start: Floats) -> Floats:
-    """Return the least of x'Sx / 2 - k sum(log x) between bounds, by going down along one weight after the other."""
+    """Return the least of x'Sx / 2 - k sum(log x) between bounds, by going down along one weight
+    after the other.
+    """
     x = start.copy()
     product = matrix @ x
     variances = np.diag(matrix)

@@ -14,7 +14,9 @@ from kindynos.markets.allocation.region import Region
 
 @dataclass(frozen=True, eq=False)
 class Segment:
-    """Weights from ``begin`` to ``end``, with mean m + t m' and variance v + 2 t v' + t^2 v'' for t from 0 to 1."""
+    """Weights from ``begin`` to ``end``, with mean m + t m' and variance v + 2 t v' + t^2 v'' for t
+    from 0 to 1.
+    """
 
     begin: Floats
     end: Floats
@@ -42,7 +44,9 @@ class Segment:
 
 @dataclass(frozen=True, eq=False)
 class Path:
-    """A frontier: its corners ``(corners, holdings)``, what they gain, and the segments between them."""
+    """A frontier: its corners ``(corners, holdings)``, what they gain, and the segments between
+    them.
+    """
 
     corners: Floats
     means: Floats
@@ -50,9 +54,11 @@ class Path:
     segments: tuple[Segment, ...]
 
     def first(self, sign: Callable[[Segment, float], float]) -> Floats:
-        """Return the weights at which a function that changes from below 0 to above it along the path is 0.
+        """Return the weights at which a function that changes from below 0 to above it along the
+        path is 0.
 
-        They are the last corner where it stays below 0, and the first where it is above 0 from the start.
+        They are the last corner where it stays below 0, and the first where it is above 0 from the
+        start.
         """
         from scipy.optimize import brentq
 
@@ -60,12 +66,18 @@ class Path:
             if sign(segment, 0.0) >= 0:
                 return segment.begin
             if sign(segment, 1.0) >= 0:
-                return segment.weights(float(brentq(lambda t, s=segment: sign(s, t), 0.0, 1.0, xtol=1e-15, rtol=1e-14)))
+                return segment.weights(
+                    float(brentq(lambda t, s=segment: sign(s, t), 0.0, 1.0, xtol=1e-15, rtol=1e-14))
+                )
         return np.asarray(self.corners[-1])
 
     def last_where(self, holds: Callable[[Floats], bool], steps: int = 200) -> Floats | None:
-        """Return the last of points spread evenly over the means at which a condition holds, or None."""
-        points = (self.of_mean(float(mean)) for mean in np.linspace(self.means[-1], self.means[0], steps))
+        """Return the last of points spread evenly over the means at which a condition holds, or
+        None.
+        """
+        points = (
+            self.of_mean(float(mean)) for mean in np.linspace(self.means[-1], self.means[0], steps)
+        )
         return next((weights for weights in points if holds(weights)), None)
 
     def of_mean(self, mean: float) -> Floats:
@@ -77,13 +89,19 @@ class Path:
         return self.first(lambda s, t: s.sd_at(t) - sd)
 
     def best_ratio(self, rate: float, multiple: float | None = None) -> Floats:
-        """Return the weights of the highest ratio of the mean above ``rate`` to the sd, or to so many sds less the mean."""
+        """Return the weights of the highest ratio of the mean above ``rate`` to the sd, or to so
+        many sds less the mean.
+        """
         if multiple is None:
-            return self.first(lambda s, t: (s.mean_at(t) - rate) * s.steepness(t) - s.slope * s.sd_at(t) ** 2)
+            return self.first(
+                lambda s, t: (s.mean_at(t) - rate) * s.steepness(t) - s.slope * s.sd_at(t) ** 2
+            )
 
         def sign(s: Segment, t: float) -> float:
             mean, sd = s.mean_at(t), s.sd_at(t)
-            return (mean - rate) * (multiple * s.steepness(t) - s.slope * sd) - s.slope * sd * (multiple * sd - mean)
+            return (mean - rate) * (multiple * s.steepness(t) - s.slope * sd) - s.slope * sd * (
+                multiple * sd - mean
+            )
 
         return self.first(sign)
 
@@ -92,7 +110,9 @@ class Path:
         return self.first(lambda s, t: multiple * s.steepness(t) - s.slope * s.sd_at(t))
 
     def first_with(self, multiple: float, limit: float) -> Floats:
-        """Return the weights of the least variance at which ``multiple`` sds less the mean are at most ``limit``."""
+        """Return the weights of the least variance at which ``multiple`` sds less the mean are at
+        most ``limit``.
+        """
 
         def sign(s: Segment, t: float) -> float:
             falling = multiple * s.steepness(t) - s.slope * s.sd_at(t) < 0
@@ -101,10 +121,13 @@ class Path:
         return self.first(sign)
 
     def most_with(self, multiple: float, limit: float) -> Floats:
-        """Return the weights of the highest mean at which ``multiple`` sds less the mean are at most ``limit``."""
+        """Return the weights of the highest mean at which ``multiple`` sds less the mean are at
+        most ``limit``.
+        """
 
         def sign(s: Segment, t: float) -> float:
-            # Before its least the figure falls along the path; there it does not matter that it is above the limit.
+            # Before its least the figure falls along the path; there it does not matter that it is
+            # above the limit.
             rising = multiple * s.steepness(t) - s.slope * s.sd_at(t) > 0
             return multiple * s.sd_at(t) - s.mean_at(t) - limit if rising else -1.0
 
@@ -121,6 +144,18 @@ def path_of(region: Region, mean: Floats, covariance: Floats) -> Path:
     segments = []
     for k in range(len(weights) - 1):
         move = weights[k + 1] - weights[k]
-        variance = (float(sds[k] ** 2), float(move @ covariance @ weights[k]), float(move @ covariance @ move))
-        segments.append(Segment(weights[k], weights[k + 1], float(means[k]), float(means[k + 1] - means[k]), variance))
+        variance = (
+            float(sds[k] ** 2),
+            float(move @ covariance @ weights[k]),
+            float(move @ covariance @ move),
+        )
+        segments.append(
+            Segment(
+                weights[k],
+                weights[k + 1],
+                float(means[k]),
+                float(means[k + 1] - means[k]),
+                variance,
+            )
+        )
     return Path(found, means[: len(found)], sds[: len(found)], tuple(segments))

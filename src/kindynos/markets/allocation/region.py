@@ -1,4 +1,6 @@
-"""What weights may be: bounds, groups, trades from today's weights; and the same as a system of equations for the solvers."""
+"""What weights may be: bounds, groups, trades from today's weights; and the same as a system of
+equations for the solvers.
+"""
 
 from __future__ import annotations
 
@@ -19,7 +21,9 @@ NEAR = 1e-9  # how far sums of bounds may be off, by rounding
 
 @dataclass(frozen=True, eq=False)
 class Row:
-    """A sum of weights, each times a coefficient ``(holdings,)``, that must lie from ``low`` to ``high``."""
+    """A sum of weights, each times a coefficient ``(holdings,)``, that must lie from ``low`` to
+    ``high``.
+    """
 
     label: str
     coefficients: Floats
@@ -29,10 +33,11 @@ class Row:
 
 @dataclass(frozen=True, eq=False)
 class System:
-    """All that holds for x: ``matrix @ x == right`` and ``lower <= x <= upper``; the weights are the first of x.
+    """All that holds for x: ``matrix @ x == right`` and ``lower <= x <= upper``; the weights are
+    the first of x.
 
-    After the weights come what is bought and what is sold of each holding, where trades are limited or cost something, and
-    the value of each row. ``cost`` is what one unit of x costs.
+    After the weights come what is bought and what is sold of each holding, where trades are limited
+    or cost something, and the value of each row. ``cost`` is what one unit of x costs.
     """
 
     matrix: Floats
@@ -45,12 +50,14 @@ class System:
 
 @dataclass(frozen=True, eq=False)
 class Region:
-    """The weights that are allowed: ``lower`` and ``upper`` ``(holdings,)``, rows, and the trades that lead to them.
+    """The weights that are allowed: ``lower`` and ``upper`` ``(holdings,)``, rows, and the trades
+    that lead to them.
 
-    ``turnover`` is the most that may be bought and sold together, ``cost`` the share of each trade that is lost, both as
-    shares of the value; they need the weights of ``today``. Against the mean of one period stands the cost of trades over
-    ``held_for``, the number of periods that the weights are held. ``floor`` are means and the least that the mean of all, after
-    the cost of trades, may be.
+    ``turnover`` is the most that may be bought and sold together, ``cost`` the share of each trade
+    that is lost, both as shares of the value; they need the weights of ``today``. Against the mean
+    of one period stands the cost of trades over ``held_for``, the number of periods that the
+    weights are held. ``floor`` are means and the least that the mean of all, after the cost of
+    trades, may be.
     """
 
     names: Sequence[str]
@@ -73,7 +80,9 @@ class Region:
         """Whether trades matter."""
         return self.turnover is not None or self.cost > 0
 
-    def with_row(self, label: str, coefficients: Floats, low: float = -np.inf, high: float = np.inf) -> Region:
+    def with_row(
+        self, label: str, coefficients: Floats, low: float = -np.inf, high: float = np.inf
+    ) -> Region:
         """Return the region with one more row."""
         return replace(self, rows=(*self.rows, Row(label, coefficients, low, high)))
 
@@ -107,8 +116,12 @@ class Region:
             right.append(0.0)
             # A row without an end has the one that the bounds leave it.
             ends = np.stack([row.coefficients * self.lower, row.coefficients * self.upper])
-            lower[place] = row.low if np.isfinite(row.low) else min(ends.min(axis=0).sum(), row.high) - 1.0
-            upper[place] = row.high if np.isfinite(row.high) else max(ends.max(axis=0).sum(), row.low) + 1.0
+            lower[place] = (
+                row.low if np.isfinite(row.low) else min(ends.min(axis=0).sum(), row.high) - 1.0
+            )
+            upper[place] = (
+                row.high if np.isfinite(row.high) else max(ends.max(axis=0).sum(), row.low) + 1.0
+            )
         last = n + trading + len(rows)
         if self.turnover is not None:
             equation = np.zeros(size)
@@ -118,18 +131,29 @@ class Region:
             lower[last], upper[last] = 0.0, self.turnover
         if self.floor is not None:
             gains, least = self.floor
-            unit = float(np.abs(gains).max()) or 1.0  # so that the solvers' tolerances mean the same in every equation
+            unit = (
+                float(np.abs(gains).max()) or 1.0
+            )  # so that the solvers' tolerances mean the same in every equation
             equation = -cost / unit
             equation[:n], equation[-1] = gains / unit, -1.0
             equations.append(equation)
             right.append(0.0)
             lower[-1] = least / unit
-            upper[-1] = max(float(np.maximum(gains * self.lower, gains * self.upper).sum()), least) / unit + 1.0
+            upper[-1] = (
+                max(float(np.maximum(gains * self.lower, gains * self.upper).sum()), least) / unit
+                + 1.0
+            )
         return System(np.array(equations), np.array(right), lower, upper, cost, twins)
 
     def trading_cost(self, weights: Floats) -> float:
-        """Return what the trades from today's weights to these cost, once, as a share of the value."""
-        return 0.0 if self.cost == 0 or self.today is None else float(self.cost * np.abs(weights - self.today).sum())
+        """Return what the trades from today's weights to these cost, once, as a share of the
+        value.
+        """
+        return (
+            0.0
+            if self.cost == 0 or self.today is None
+            else float(self.cost * np.abs(weights - self.today).sum())
+        )
 
     def charge(self, weights: Floats) -> float:
         """Return what these trades cost in each period that the weights are held."""
@@ -148,16 +172,22 @@ def region_of(
     held_for: float,
     short: bool,
 ) -> Region:
-    """Return the region that the arguments of ``allocate`` state; raises ParameterError for what cannot be met."""
+    """Return the region that the arguments of ``allocate`` state; raises ParameterError for what
+    cannot be met.
+    """
     lower, upper = _bounds(names, bounds, short)
     if turnover is not None:
         positive(OWNER, "turnover", turnover)
     charge = 0.0 if cost is None else fraction(OWNER, "cost", cost)
     if today is None and (turnover is not None or charge > 0):
-        raise ParameterError("turnover and cost need today's weights: a Portfolio, or today=", owner=OWNER)
+        raise ParameterError(
+            "turnover and cost need today's weights: a Portfolio, or today=", owner=OWNER
+        )
     rows = tuple(_group(names, label, ends, members) for label, ends in _groups(groups).items())
     _check_sums(names, lower, upper)
-    region = Region(names, lower, upper, rows, today, turnover, charge, positive(OWNER, "held_for", held_for))
+    region = Region(
+        names, lower, upper, rows, today, turnover, charge, positive(OWNER, "held_for", held_for)
+    )
     for row in rows:
         _check_group(region, row)
     _check_turnover(region)
@@ -169,13 +199,21 @@ def _bounds(names: Sequence[str], bounds: Any, short: bool) -> tuple[Floats, Flo
     if bounds is None or (isinstance(bounds, tuple | list) and len(bounds) == 2):
         each = dict.fromkeys(names, usual if bounds is None else bounds)
     else:
-        stated = mapping(OWNER, "bounds", bounds, "a pair of a low and a high weight, or such pairs by name")
+        stated = mapping(
+            OWNER, "bounds", bounds, "a pair of a low and a high weight, or such pairs by name"
+        )
         others = stated.pop(OTHERS, usual) if OTHERS not in names else usual
-        each = {**dict.fromkeys(names, others), **{known_name(OWNER, "holding", name, names): b for name, b in stated.items()}}
+        each = {
+            **dict.fromkeys(names, others),
+            **{known_name(OWNER, "holding", name, names): b for name, b in stated.items()},
+        }
     for name, pair in each.items():
         low, high = ends_of(f"the bounds of {name}", pair)
         if low < 0 and not short:
-            raise ParameterError(f"the lower bound of {name} is {low:g}; say short=True for short positions", owner=OWNER)
+            raise ParameterError(
+                f"the lower bound of {name} is {low:g}; say short=True for short positions",
+                owner=OWNER,
+            )
         each[name] = (low, high)
     return np.array([each[name][0] for name in names]), np.array([each[name][1] for name in names])
 
@@ -186,20 +224,34 @@ def ends_of(what: str, pair: Any) -> tuple[float, float]:
         raise wrong(OWNER, what, "a pair of a low and a high end, such as (0.01, 0.35)", pair)
     low, high = (finite(OWNER, what, end) for end in pair)
     if low > high:
-        raise ParameterError(f"{what} are {low:g} to {high:g}; the low end comes first", owner=OWNER)
+        raise ParameterError(
+            f"{what} are {low:g} to {high:g}; the low end comes first", owner=OWNER
+        )
     if max(abs(low), abs(high)) > 10:
-        raise ParameterError(f"{what} are shares of the value, not per cent; write 0.35 for 35 %", owner=OWNER)
+        raise ParameterError(
+            f"{what} are shares of the value, not per cent; write 0.35 for 35 %", owner=OWNER
+        )
     return low, high
 
 
 def _groups(groups: Any) -> dict[Any, Any]:
-    return {} if groups is None else mapping(OWNER, "groups", groups, "pairs of a low and a high weight by group")
+    return (
+        {}
+        if groups is None
+        else mapping(OWNER, "groups", groups, "pairs of a low and a high weight by group")
+    )
 
 
 def _group(names: Sequence[str], label: Any, ends: Any, members: Any) -> Row:
-    """Return the row of a group: its label is one of ``members``, or a tuple of the names; or the names come with its ends."""
+    """Return the row of a group: its label is one of ``members``, or a tuple of the names; or the
+    names come with its ends.
+    """
     inside: Iterable[Any]
-    if isinstance(ends, tuple | list) and len(ends) == 3 and not isinstance(ends[0], str | int | float):
+    if (
+        isinstance(ends, tuple | list)
+        and len(ends) == 3
+        and not isinstance(ends[0], str | int | float)
+    ):
         inside, ends = ends[0], ends[1:]
     elif isinstance(label, tuple):
         inside = label
@@ -214,7 +266,11 @@ def _group(names: Sequence[str], label: Any, ends: Any, members: Any) -> Row:
 
 def _members(label: Any, members: Any) -> Iterable[Any]:
     """Return the names in a group, from lists of names by group or from groups by name."""
-    stated = {} if members is None else mapping(OWNER, "members", members, "lists of names by group, or groups by name")
+    stated = (
+        {}
+        if members is None
+        else mapping(OWNER, "members", members, "lists of names by group, or groups by name")
+    )
     by_group: dict[str, list[Any]] = {}
     for key, value in stated.items():
         if isinstance(value, str):
@@ -222,16 +278,26 @@ def _members(label: Any, members: Any) -> Iterable[Any]:
         else:
             by_group[str(key)] = list(value)
     if label not in by_group:
-        advice = f"; say which holdings it has: members={{{label!r}: [...]}}" if not by_group else ""
-        raise ParameterError(f"no group {label!r}{advice}", owner=OWNER, unknown=str(label), known=by_group)
+        advice = (
+            f"; say which holdings it has: members={{{label!r}: [...]}}" if not by_group else ""
+        )
+        raise ParameterError(
+            f"no group {label!r}{advice}", owner=OWNER, unknown=str(label), known=by_group
+        )
     return by_group[label]
 
 
 def _check_sums(names: Sequence[str], lower: Floats, upper: Floats) -> None:
     if lower.sum() > 1 + NEAR:
-        raise ParameterError(f"the lower bounds of {len(names)} holdings add up to {lower.sum():.6g}, above 1", owner=OWNER)
+        raise ParameterError(
+            f"the lower bounds of {len(names)} holdings add up to {lower.sum():.6g}, above 1",
+            owner=OWNER,
+        )
     if upper.sum() < 1 - NEAR:
-        raise ParameterError(f"the upper bounds of {len(names)} holdings add up to {upper.sum():.6g}, below 1", owner=OWNER)
+        raise ParameterError(
+            f"the upper bounds of {len(names)} holdings add up to {upper.sum():.6g}, below 1",
+            owner=OWNER,
+        )
 
 
 def _check_group(region: Region, row: Row) -> None:
@@ -242,7 +308,8 @@ def _check_group(region: Region, row: Row) -> None:
     most = min(high[inside].sum(), 1 - low[~inside].sum())
     if row.high < least - NEAR or row.low > most + NEAR:
         raise ParameterError(
-            f"group {row.label} must have {row.low:g} to {row.high:g}, and the bounds leave it {least:.6g} to {most:.6g}",
+            f"group {row.label} must have {row.low:g} to {row.high:g}, and the bounds leave it "
+            f"{least:.6g} to {most:.6g}",
             owner=OWNER,
         )
 
@@ -250,18 +317,26 @@ def _check_group(region: Region, row: Row) -> None:
 def _check_turnover(region: Region) -> None:
     if region.turnover is None or region.today is None:
         return
-    needed = float(np.maximum(region.lower - region.today, 0).sum() + np.maximum(region.today - region.upper, 0).sum())
+    needed = float(
+        np.maximum(region.lower - region.today, 0).sum()
+        + np.maximum(region.today - region.upper, 0).sum()
+    )
     if needed > region.turnover + NEAR:
         raise ParameterError(
-            f"today's weights must change by {needed:.6g} at least to meet the bounds, above the turnover {region.turnover:g}",
+            f"today's weights must change by {needed:.6g} at least to meet the bounds, above the "
+            f"turnover {region.turnover:g}",
             owner=OWNER,
         )
 
 
 def by_name(names: Sequence[str], given: Any, what: str) -> Floats:
-    """Return weights ``(holdings,)`` given by name; those not named are 0. Raises ParameterError for unknown names."""
+    """Return weights ``(holdings,)`` given by name; those not named are 0. Raises ParameterError
+    for unknown names.
+    """
     stated: Mapping[Any, Any] = mapping(OWNER, what, given, "weights by name")
     found = dict.fromkeys(names, 0.0)
     for name, weight in stated.items():
-        found[known_name(OWNER, "holding", name, names)] = finite(OWNER, f"the weight of {name}", weight)
+        found[known_name(OWNER, "holding", name, names)] = finite(
+            OWNER, f"the weight of {name}", weight
+        )
     return np.array(list(found.values()))

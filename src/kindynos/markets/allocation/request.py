@@ -36,10 +36,18 @@ class Request:
         return Solver(self.source, self.region, self.aim).best()
 
     def aimed(
-        self, maximize: str | None = None, minimize: str | None = None, limits: Mapping[str, float] | None = None
+        self,
+        maximize: str | None = None,
+        minimize: str | None = None,
+        limits: Mapping[str, float] | None = None,
     ) -> Request:
         """Return the request with another aim, and more limits than its own."""
-        aim = replace(self.aim, maximize=maximize, minimize=minimize, limits={**self.aim.limits, **(limits or {})})
+        aim = replace(
+            self.aim,
+            maximize=maximize,
+            minimize=minimize,
+            limits={**self.aim.limits, **(limits or {})},
+        )
         return replace(self, aim=aim)
 
     @property
@@ -49,7 +57,10 @@ class Request:
         if "parity" in (aim.maximize, aim.minimize):
             return "equal contributions to risk"
         risk = (aim.minimize or "sd").replace("_", " ")
-        words = {"mean": "the highest mean", "ratio": f"the highest ratio of the mean above {aim.rate:g} to the {risk}"}
+        words = {
+            "mean": "the highest mean",
+            "ratio": f"the highest ratio of the mean above {aim.rate:g} to the {risk}",
+        }
         found = words[aim.maximize] if aim.maximize else f"the least {risk}"
         limits = [
             f"{name.replace('_', ' ')} at {'least' if name == 'mean' else 'most'} {limit:g}"
@@ -58,21 +69,41 @@ class Request:
         return found + (f" with {' and '.join(limits)}" if limits else "")
 
     def binding(self, weights: Floats) -> list[tuple[str, str, float, Request]]:
-        """Return what holds the weights back: its words, its name, its value, and the request with it loosened."""
+        """Return what holds the weights back: its words, its name, its value, and the request with
+        it loosened.
+        """
         region, found = self.region, []
         for i, name in enumerate(region.names):
             if region.upper[i] - region.lower[i] < AT:
                 continue
             if weights[i] <= region.lower[i] + AT:
-                found.append(("lower bound", name, float(region.lower[i]), self._bounded("lower", i, -STEP)))
+                found.append(
+                    ("lower bound", name, float(region.lower[i]), self._bounded("lower", i, -STEP))
+                )
             elif weights[i] >= region.upper[i] - AT:
-                found.append(("upper bound", name, float(region.upper[i]), self._bounded("upper", i, STEP)))
+                found.append(
+                    ("upper bound", name, float(region.upper[i]), self._bounded("upper", i, STEP))
+                )
         for place, row in enumerate(region.rows):
             held = float(row.coefficients @ weights)
             if held <= row.low + AT:
-                found.append(("group, low end", row.label, row.low, self._grouped(place, replace(row, low=row.low - STEP))))
+                found.append(
+                    (
+                        "group, low end",
+                        row.label,
+                        row.low,
+                        self._grouped(place, replace(row, low=row.low - STEP)),
+                    )
+                )
             if held >= row.high - AT:
-                found.append(("group, high end", row.label, row.high, self._grouped(place, replace(row, high=row.high + STEP))))
+                found.append(
+                    (
+                        "group, high end",
+                        row.label,
+                        row.high,
+                        self._grouped(place, replace(row, high=row.high + STEP)),
+                    )
+                )
         traded = 0.0 if region.today is None else float(np.abs(weights - region.today).sum())
         if region.turnover is not None and traded >= region.turnover - AT:
             looser = replace(self, region=replace(region, turnover=region.turnover + STEP))
@@ -80,20 +111,37 @@ class Request:
         return found + self._limits_met(weights)
 
     def _limits_met(self, weights: Floats) -> list[tuple[str, str, float, Request]]:
-        """Return the limits that the weights just keep, each with the request that has it loosened."""
+        """Return the limits that the weights just keep, each with the request that has it
+        loosened.
+        """
         losses, found = Losses(self.source, self.aim.level), []
         for name, limit in self.aim.limits.items():
-            value = losses.mean(weights) - self.region.charge(weights) if name == "mean" else losses.value(name, weights)
+            value = (
+                losses.mean(weights) - self.region.charge(weights)
+                if name == "mean"
+                else losses.value(name, weights)
+            )
             room = value - limit if name == "mean" else limit - value
             if room <= 1e-6 * abs(limit) + 1e-12:
                 looser = limit + STEP * abs(limit) * (-1 if name == "mean" else 1)
-                found.append(("limit", name, limit, self.aimed(self.aim.maximize, self.aim.minimize, {name: looser})))
+                found.append(
+                    (
+                        "limit",
+                        name,
+                        limit,
+                        self.aimed(self.aim.maximize, self.aim.minimize, {name: looser}),
+                    )
+                )
         return found
 
     def _bounded(self, side: str, place: int, step: float) -> Request:
         ends = getattr(self.region, side).copy()
         ends[place] += step
-        region = replace(self.region, lower=ends) if side == "lower" else replace(self.region, upper=ends)
+        region = (
+            replace(self.region, lower=ends)
+            if side == "lower"
+            else replace(self.region, upper=ends)
+        )
         return replace(self, region=region)
 
     def _grouped(self, place: int, row: Row) -> Request:
@@ -102,9 +150,16 @@ class Request:
 
 
 def aim_of(maximize: Any, minimize: Any, limits: Any, level: float, rate: float) -> Aim:
-    """Return the aim that the arguments of ``allocate`` state; raises ParameterError for what does not go together."""
-    stated: Mapping[Any, Any] = {} if limits is None else mapping(OWNER, "limits", limits, "figures by measure")
-    checked = {known_name(OWNER, "limit", n, LIMITS): finite(OWNER, f"limit {n}", x) for n, x in stated.items()}
+    """Return the aim that the arguments of ``allocate`` state; raises ParameterError for what does
+    not go together.
+    """
+    stated: Mapping[Any, Any] = (
+        {} if limits is None else mapping(OWNER, "limits", limits, "figures by measure")
+    )
+    checked = {
+        known_name(OWNER, "limit", n, LIMITS): finite(OWNER, f"limit {n}", x)
+        for n, x in stated.items()
+    }
     if "variance" in checked:
         variance = checked.pop("variance")
         if variance < 0:
@@ -118,10 +173,18 @@ def aim_of(maximize: Any, minimize: Any, limits: Any, level: float, rate: float)
         one_of(OWNER, "minimize", minimize, AIMED)
     if maximize is not None and minimize is not None and maximize != "ratio":
         raise ParameterError(
-            f"say maximize={maximize!r} or minimize={minimize!r}; one of them may be a limit instead", owner=OWNER
+            f"say maximize={maximize!r} or minimize={minimize!r}; one of them may be a limit "
+            "instead",
+            owner=OWNER,
         )
     if "parity" in (maximize, minimize) and checked:
         raise ParameterError("equal contributions know bounds, and no limits", owner=OWNER)
     # The variance is least where the sd is.
     least = "sd" if minimize == "variance" else minimize
-    return Aim(maximize, None if maximize == "ratio" and least == "sd" else least, checked, level, finite(OWNER, "rate", rate))
+    return Aim(
+        maximize,
+        None if maximize == "ratio" and least == "sd" else least,
+        checked,
+        level,
+        finite(OWNER, "rate", rate),
+    )

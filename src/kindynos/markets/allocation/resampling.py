@@ -23,19 +23,22 @@ from kindynos.sampling.streams import stream
 from kindynos.validate import positive, whole
 
 POINTS = 21  # of each resampled frontier
-# Resampling leaves out a part of the spread: of histories with known truth these shares of the resampled weights held the
-# best weights in 92 to 98 %, normal and fat-tailed ones (benchmarks/allocation).
+# Resampling leaves out a part of the spread: of histories with known truth these shares of the
+# resampled weights held the best weights in 92 to 98 %, normal and fat-tailed ones
+# (benchmarks/allocation).
 ENDS = (0.015, 0.985)
-SURE = 0.95  # share of resampled histories in which one weight is the larger, from which two are told apart
+# share of resampled histories in which one weight is the larger, from which two are told apart
+SURE = 0.95
 
 
 @dataclass(frozen=True, eq=False)
 class Resampled:
     """The best weights of many histories like this one.
 
-    ``draws`` has a row a resampled history and a column a holding; ``weights`` are those of the history at hand. ``average`` is
-    a more robust choice; ``table`` tells the spread, ``sentences`` what cannot be told apart; ``infeasible`` counts histories
-    whose limits could not be met, which took the least risk instead. ``frontier`` has the spread of the frontier.
+    ``draws`` has a row a resampled history and a column a holding; ``weights`` are those of the
+    history at hand. ``average`` is a more robust choice; ``table`` tells the spread, ``sentences``
+    what cannot be told apart; ``infeasible`` counts histories whose limits could not be met, which
+    took the least risk instead. ``frontier`` has the spread of the frontier.
     """
 
     draws: pd.DataFrame
@@ -47,17 +50,24 @@ class Resampled:
 
     @property
     def average(self) -> pd.Series:
-        """The mean of the weights over the resampled histories; bounds and groups hold for it too."""
+        """The mean of the weights over the resampled histories; bounds and groups hold for it
+        too.
+        """
         return self.draws.mean().rename("average weight")
 
     def table(self) -> pd.DataFrame:
-        """Return for each holding the weight, the mean and sd over resampled histories, and the 95 % interval."""
-        frame = pd.DataFrame({"weight": self.weights, "average": self.average, "sd": self.draws.std()})
+        """Return for each holding the weight, the mean and sd over resampled histories, and the 95
+        % interval.
+        """
+        frame = pd.DataFrame(
+            {"weight": self.weights, "average": self.average, "sd": self.draws.std()}
+        )
         frame["low"], frame["high"] = self.draws.quantile(ENDS[0]), self.draws.quantile(ENDS[1])
         return frame
 
     def apart(self) -> pd.DataFrame:
-        """Return for each pair of holdings the share of resampled histories in which the first has the larger weight.
+        """Return for each pair of holdings the share of resampled histories in which the first has
+        the larger weight.
 
         Equal weights count half.
         """
@@ -66,7 +76,9 @@ class Resampled:
         return pd.DataFrame(larger, self.draws.columns, self.draws.columns)
 
     def sentences(self) -> list[str]:
-        """Return sentences on the holdings, neighbours by weight, whose order the data do not settle."""
+        """Return sentences on the holdings, neighbours by weight, whose order the data do not
+        settle.
+        """
         order = self.weights.sort_values(ascending=False, kind="stable").index
         shares = self.apart()
         found = []
@@ -74,10 +86,14 @@ class Resampled:
             share = float(shares.loc[one, other])
             if 1 - SURE < share < SURE:
                 found.append(
-                    f"The data cannot tell whether {one} or {other} should have the larger weight: {one} has it in "
+                    f"The data cannot tell whether {one} or {other} should have the larger "
+                    f"weight: {one} has it in "
                     f"{100 * share:.0f} % of resampled histories."
                 )
-        return found or ["The order of the weights is the same in at least 95 % of resampled histories, pair by pair."]
+        return found or [
+            "The order of the weights is the same in at least 95 % of resampled histories, pair "
+            "by pair."
+        ]
 
     def __repr__(self) -> str:
         return f"<best weights of {len(self.draws)} histories: {self.how}>"
@@ -88,7 +104,12 @@ class Resampled:
 
 
 def resampled(
-    request: Request, weights: Floats, times: int, seed: int, block: float | None, progress: Callable[[int, int], object] | None
+    request: Request,
+    weights: Floats,
+    times: int,
+    seed: int,
+    block: float | None,
+    progress: Callable[[int, int], object] | None,
 ) -> Resampled:
     """Return the allocations of resampled histories; see ``Allocation.resampled``."""
     whole("resampled", "times", times, least=20)
@@ -97,7 +118,9 @@ def resampled(
     draw, how = _drawing(source, block)
     found, curves, infeasible = [], [], 0
     for number in range(times):
-        solver = Solver(draw(stream(seed, "resampled history", number)), request.region, request.aim)
+        solver = Solver(
+            draw(stream(seed, "resampled history", number)), request.region, request.aim
+        )
         best, met = weights_or_least_risk(solver)
         infeasible += not met
         found.append(best)
@@ -106,33 +129,50 @@ def resampled(
             progress(number + 1, times)
     means = np.array([curve[0] for curve in curves])
     sds = np.array([curve[1] for curve in curves])
-    frontier = pd.DataFrame({"place": np.linspace(0, 1, POINTS), "mean": means.mean(axis=0), "sd": sds.mean(axis=0)})
+    frontier = pd.DataFrame(
+        {"place": np.linspace(0, 1, POINTS), "mean": means.mean(axis=0), "sd": sds.mean(axis=0)}
+    )
     for name, values in (("mean", means), ("sd", sds)):
         frontier[f"{name} low"], frontier[f"{name} high"] = np.quantile(values, ENDS, axis=0)
     names = source.names
     return Resampled(
-        pd.DataFrame(np.array(found), columns=names), pd.Series(weights, names), frontier, how, infeasible, source.description
+        pd.DataFrame(np.array(found), columns=names),
+        pd.Series(weights, names),
+        frontier,
+        how,
+        infeasible,
+        source.description,
     )
 
 
 def weights_or_least_risk(solver: Solver) -> tuple[Floats, bool]:
-    """Return the best weights, or where limits cannot be met those of the least sd; and whether they could."""
+    """Return the best weights, or where limits cannot be met those of the least sd; and whether
+    they could.
+    """
     try:
         return solver.best(), True
     except ParameterError:
-        return Solver(solver.source, replace(solver.region, floor=None), Aim(minimize="sd")).best(), False
+        return Solver(
+            solver.source, replace(solver.region, floor=None), Aim(minimize="sd")
+        ).best(), False
 
 
 def _curve(solver: Solver) -> tuple[Floats, Floats]:
     """Return means and sds of points of the frontier, spread evenly over its means."""
     source, region = solver.source, solver.region
-    path = solver.path if region.floor is None else path_of(replace(region, floor=None), source.mean, source.covariance)
+    path = (
+        solver.path
+        if region.floor is None
+        else path_of(replace(region, floor=None), source.mean, source.covariance)
+    )
     means = np.linspace(path.means[0], path.means[-1], POINTS)
     points = np.array([path.of_mean(mean) for mean in means])
     return means, np.sqrt(np.einsum("ij,jk,ik->i", points, source.covariance, points))
 
 
-def _drawing(source: Source, block: float | None) -> tuple[Callable[[np.random.Generator], Source], str]:
+def _drawing(
+    source: Source, block: float | None
+) -> tuple[Callable[[np.random.Generator], Source], str]:
     """Return the function that draws a source like this one, and how it does."""
     count: int
     if source.returns is not None and source.in_order:
@@ -143,16 +183,22 @@ def _drawing(source: Source, block: float | None) -> tuple[Callable[[np.random.G
         def history(generator: np.random.Generator) -> Source:
             return source.learned_from(returns[block_places(generator, count, length)])
 
-        return history, f"blocks of {length:.1f} {source.period}s on average, from {count:,} returns"
+        return (
+            history,
+            f"blocks of {length:.1f} {source.period}s on average, from {count:,} returns",
+        )
     if source.simulated is not None:
         raise ParameterError(
-            "simulated returns do not tell how much history is behind them; start from prices, or from Moments with "
+            "simulated returns do not tell how much history is behind them; start from prices, or "
+            "from Moments with "
             "observations=",
             owner="resampled",
         )
     if source.moments.observations is None:
         raise ParameterError(
-            "say of how many observations= the moments are, kd.Moments(mean, covariance, observations=120)", owner="resampled"
+            "say of how many observations= the moments are, kd.Moments(mean, covariance, "
+            "observations=120)",
+            owner="resampled",
         )
     count = source.moments.observations
     factor = np.linalg.cholesky(source.covariance)
@@ -173,7 +219,8 @@ def _drawing(source: Source, block: float | None) -> tuple[Callable[[np.random.G
 def block_places(generator: np.random.Generator, count: int, length: float) -> NDArray[np.int64]:
     """Return places in a history, in stretches of so many on average that go round at its end.
 
-    The stationary bootstrap of Politis and Romano, Journal of the American Statistical Association 89 (1994), 1303-1313.
+    The stationary bootstrap of Politis and Romano, Journal of the American Statistical Association
+    89 (1994), 1303-1313.
     """
     begins = generator.random(count) < 1 / max(length, 1.0)
     begins[0] = True

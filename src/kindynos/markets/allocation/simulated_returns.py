@@ -21,10 +21,12 @@ from kindynos.validate import array_of, whole
 
 @dataclass(frozen=True, eq=False, repr=False)
 class SimulatedReturns:
-    """Returns by trial (rows) and holding (columns), as fractions over the horizon, and how they were drawn.
+    """Returns by trial (rows) and holding (columns), as fractions over the horizon, and how they
+    were drawn.
 
-    Made from a DataFrame of returns, by ``SimulatedReturns.of`` a history, or by ``SimulatedReturns.from_run`` of
-    ``portfolio.simulate``. Raises ParameterError for a table with gaps or without rows.
+    Made from a DataFrame of returns, by ``SimulatedReturns.of`` a history, or by
+    ``SimulatedReturns.from_run`` of ``portfolio.simulate``. Raises ParameterError for a table with
+    gaps or without rows.
 
     >>> SimulatedReturns(pd.DataFrame({"bond": [0.01, 0.0], "share": [-0.2, 0.3]})).names
     ['bond', 'share']
@@ -36,8 +38,13 @@ class SimulatedReturns:
 
     def __post_init__(self) -> None:
         if not isinstance(self.frame, pd.DataFrame) or self.frame.empty:
-            raise ParameterError("needs a DataFrame with a row a trial and a column a holding", owner="SimulatedReturns")
-        if not np.isfinite(array_of("SimulatedReturns", "the returns", self.frame.to_numpy())).all():
+            raise ParameterError(
+                "needs a DataFrame with a row a trial and a column a holding",
+                owner="SimulatedReturns",
+            )
+        if not np.isfinite(
+            array_of("SimulatedReturns", "the returns", self.frame.to_numpy())
+        ).all():
             raise ParameterError("some returns are no finite numbers", owner="SimulatedReturns")
 
     def __repr__(self) -> str:
@@ -61,34 +68,62 @@ class SimulatedReturns:
         copula: str = "gaussian",
         df: float | None = None,
     ) -> SimulatedReturns:
-        """Return simulated returns over a ``horizon`` of days; arguments as in ``Portfolio.simulate``."""
+        """Return simulated returns over a ``horizon`` of days; arguments as in
+        ``Portfolio.simulate``.
+        """
         whole("SimulatedReturns", "horizon", horizon, least=1)
-        history = prices.prices if isinstance(prices, Portfolio) else prices_of("SimulatedReturns", prices)
+        history = (
+            prices.prices
+            if isinstance(prices, Portfolio)
+            else prices_of("SimulatedReturns", prices)
+        )
         frame = returns(history).frame
         if window is not None:
             if whole("SimulatedReturns", "window", window, least=8) > len(frame):
-                raise ParameterError(f"window {window} is longer than the {len(frame)} returns", owner="SimulatedReturns")
+                raise ParameterError(
+                    f"window {window} is longer than the {len(frame)} returns",
+                    owner="SimulatedReturns",
+                )
             frame = frame.iloc[-window:]
         names = history.instruments
         joined = joined_returns(frame.to_numpy(), names, marginals, copula, df)
         statement = held_statement(names, [1.0] * len(names), joined, horizon)
         kept = [f"return_{label}" for label in driver_names(names)]
-        run = simulate(statement.program, Settings(trials, fresh_seed() if seed is None else seed, keep=kept))
-        span = f"{len(frame):,} returns from {frame.index[0]:%Y-%m-%d} to {frame.index[-1]:%Y-%m-%d}"
+        run = simulate(
+            statement.program, Settings(trials, fresh_seed() if seed is None else seed, keep=kept)
+        )
+        span = (
+            f"{len(frame):,} returns from {frame.index[0]:%Y-%m-%d} to {frame.index[-1]:%Y-%m-%d}"
+        )
         return cls._read(run, names, (joined, horizon), span)
 
     @classmethod
     def from_run(cls, run: Run) -> SimulatedReturns:
-        """Return the returns in a run of ``portfolio.simulate``; raises ParameterError for another run."""
-        names = [name.removeprefix("return_") for name in run.program.quantities if name.startswith("return_")]
+        """Return the returns in a run of ``portfolio.simulate``; raises ParameterError for another
+        run.
+        """
+        names = [
+            name.removeprefix("return_")
+            for name in run.program.quantities
+            if name.startswith("return_")
+        ]
         if not names or "worst_fall" not in run.program.quantities:
             raise ParameterError("needs the run of portfolio.simulate", owner="SimulatedReturns")
         return cls._read(run, names, None, "the run of a portfolio")
 
     @classmethod
-    def _read(cls, run: Run, names: list[str], drawn: tuple[Joined, int] | None, learned: str) -> SimulatedReturns:
+    def _read(
+        cls, run: Run, names: list[str], drawn: tuple[Joined, int] | None, learned: str
+    ) -> SimulatedReturns:
         labels = driver_names(names)
-        frame = pd.DataFrame({name: run[f"return_{label}"].values for name, label in zip(names, labels, strict=True)})
+        frame = pd.DataFrame(
+            {name: run[f"return_{label}"].values for name, label in zip(names, labels, strict=True)}
+        )
         days = run.program.periods or 1
         horizon = "1 day" if days == 1 else f"{days} days"
-        return cls(frame, f"{run.size:,} simulated returns over {horizon}, seed {run.seed}, learned from {learned}", drawn)
+        return cls(
+            frame,
+            f"{run.size:,} simulated returns over {horizon}, seed {run.seed}, learned from "
+            f"{learned}",
+            drawn,
+        )

@@ -1,9 +1,11 @@
 """From an aim to weights: which solver serves it.
 
-Mean and sd are read off the exact frontier. Measures over scenarios are solved by linear programs; where an sd stands beside
-them, the frontier gets a row for each loss it must keep within a limit, until it does. A value at risk over scenarios is not
-convex: it is the sum of the k worst losses less that of the k - 1 worst, of which the second is replaced by a line at the
-weights so far, again and again (differences of convex functions; Tao and An, Acta Mathematica Vietnamica 22, 1997, 289-355).
+Mean and sd are read off the exact frontier. Measures over scenarios are solved by linear programs;
+where an sd stands beside them, the frontier gets a row for each loss it must keep within a limit,
+until it does. A value at risk over scenarios is not convex: it is the sum of the k worst losses
+less that of the k - 1 worst, of which the second is replaced by a line at the weights so far, again
+and again (differences of convex functions; Tao and An, Acta Mathematica Vietnamica 22, 1997,
+289-355).
 """
 
 from __future__ import annotations
@@ -38,7 +40,9 @@ SCENARIO_MEASURES = ("expected_shortfall", "value_at_risk", "drawdown")
 
 @dataclass(frozen=True, eq=False)
 class Aim:
-    """What is wanted: the highest mean or ratio, or the least of a measure, with limits on others."""
+    """What is wanted: the highest mean or ratio, or the least of a measure, with limits on
+    others.
+    """
 
     maximize: str | None = None
     minimize: str | None = None
@@ -71,11 +75,15 @@ class Solver:
         return least_variance(self.region.system(), self.source.covariance)
 
     def best(self) -> Floats:
-        """Return the best weights; raises ParameterError for limits that cannot be met, each told with what can be."""
+        """Return the best weights; raises ParameterError for limits that cannot be met, each told
+        with what can be.
+        """
         if "parity" in (self.aim.maximize, self.aim.minimize):
             return equal_contributions(self.region, self.source.covariance)
         if "drawdown" in (self.aim.minimize, *self.limits) and not self.source.in_order:
-            raise ParameterError("a drawdown needs a history, returns that follow each other in time", owner=OWNER)
+            raise ParameterError(
+                "a drawdown needs a history, returns that follow each other in time", owner=OWNER
+            )
         self.check_floor()
         for name in self.limits:
             self.check_limit(name)
@@ -83,10 +91,14 @@ class Solver:
             return self._best()
         except RunError as error:
             stated = " and ".join(f"{name} {limit:g}" for name, limit in self.aim.limits.items())
-            raise ParameterError(f"the limits {stated} cannot be met together ({error.problem})", owner=OWNER) from None
+            raise ParameterError(
+                f"the limits {stated} cannot be met together ({error.problem})", owner=OWNER
+            ) from None
 
     def _best(self) -> Floats:
-        over_scenarios = [name for name in SCENARIO_MEASURES if name in self.limits or name == self.aim.minimize]
+        over_scenarios = [
+            name for name in SCENARIO_MEASURES if name in self.limits or name == self.aim.minimize
+        ]
         if not over_scenarios or self.losses.normal:
             if self.aim.minimize == "sd" and not self.limits:
                 return self.least_sd
@@ -103,23 +115,37 @@ class Solver:
         if self.aim.maximize == "ratio":
             if path.means[-1] <= self.aim.rate:
                 raise self._below_the_rate(path.means[-1])
-            found = path.best_ratio(self.aim.rate, self.losses.multiples.get(self.aim.minimize or "sd"))
+            found = path.best_ratio(
+                self.aim.rate, self.losses.multiples.get(self.aim.minimize or "sd")
+            )
             return found if self.losses.sd(found) <= limit else path.of_sd(limit)
         return np.asarray(path.corners[0])
 
     def _below_the_rate(self, highest: float) -> ParameterError:
         return ParameterError(
-            f"no weights have a mean above the rate {self.aim.rate:g}; the highest is {highest:.6g}", owner=OWNER
+            f"no weights have a mean above the rate {self.aim.rate:g}; the highest is "
+            f"{highest:.6g}",
+            owner=OWNER,
         )
 
     def _on_normal_path(self) -> Floats:
-        """Return the weights where losses are normal, so that every measure is a number of sds less the mean."""
+        """Return the weights where losses are normal, so that every measure is a number of sds less
+        the mean.
+        """
         found = self._chosen(self.path)
         if self.aim.maximize is None and self.aim.minimize in self.losses.multiples:
             found = self.path.least(self.losses.multiples[self.aim.minimize])
-        ends = [self.path.most_with(self.losses.multiples[n], limit) for n, limit in self.limits.items() if n != "sd"]
+        ends = [
+            self.path.most_with(self.losses.multiples[n], limit)
+            for n, limit in self.limits.items()
+            if n != "sd"
+        ]
         ends += [self.path.of_sd(self.limits["sd"])] if "sd" in self.limits else []
-        starts = [self.path.first_with(self.losses.multiples[n], limit) for n, limit in self.limits.items() if n != "sd"]
+        starts = [
+            self.path.first_with(self.losses.multiples[n], limit)
+            for n, limit in self.limits.items()
+            if n != "sd"
+        ]
         last = min(ends, key=self.losses.sd, default=found)
         first = max(starts, key=self.losses.sd, default=found)
         if self.losses.sd(first) > self.losses.sd(last) * (1 + 1e-9):
@@ -139,7 +165,9 @@ class Solver:
 
     def _convex(self) -> Floats:
         """Return the best weights where every measure is convex."""
-        measured = [(*self._measure(name), limit) for name, limit in self.limits.items() if name != "sd"]
+        measured = [
+            (*self._measure(name), limit) for name, limit in self.limits.items() if name != "sd"
+        ]
         bounded = tuple((measure, limit * factor) for measure, factor, limit in measured)
         if self.aim.minimize == "sd":
             return self._least_sd_within(bounded)
@@ -149,7 +177,8 @@ class Solver:
         if self.aim.maximize == "ratio":
             if "sd" in self.limits:
                 raise ParameterError(
-                    f"a ratio to {str(self.aim.minimize).replace('_', ' ')} over scenarios knows no limit on the sd",
+                    f"a ratio to {str(self.aim.minimize).replace('_', ' ')} over scenarios knows "
+                    "no limit on the sd",
                     owner=OWNER,
                 )
             return self._best_ratio(bounded)
@@ -170,7 +199,9 @@ class Solver:
     def _scaled(self) -> Region:
         return replace(self.region, cost=self.region.cost / self.unit)
 
-    def _on_path_within(self, limits: tuple[tuple[Measure, float], ...], choose: Callable[[Path], Floats]) -> Floats:
+    def _on_path_within(
+        self, limits: tuple[tuple[Measure, float], ...], choose: Callable[[Path], Floats]
+    ) -> Floats:
         """Return the weights chosen on the frontier of those that keep measures within limits."""
 
         def chosen(region: Region) -> Floats:
@@ -188,7 +219,9 @@ class Solver:
         start: Region | None = None,
         rows: list[Floats] | None = None,
     ) -> Floats:
-        """Return the weights chosen in the region, which gets a row for each loss until measures keep their limits."""
+        """Return the weights chosen in the region, which gets a row for each loss until measures
+        keep their limits.
+        """
         region = self.region if start is None else start
         for _ in range(CUTS):
             found = choose(region)
@@ -197,7 +230,11 @@ class Solver:
             if not passed:
                 return found
             # Rows that do not bind here are let go of: what was chosen stays the best without them.
-            bind = tuple(row for row in region.rows if row.label != LOSS or row.coefficients @ found > row.high - 1e-7)
+            bind = tuple(
+                row
+                for row in region.rows
+                if row.label != LOSS or row.coefficients @ found > row.high - 1e-7
+            )
             region = replace(region, rows=bind)
             for measure, limit in passed:
                 gradient = measure.gradient(found)
@@ -206,8 +243,12 @@ class Solver:
                     rows.append(gradient)
         raise RunError(f"the frontier was not settled after {CUTS} steps")
 
-    def _least_within_sd(self, measure: Measure, limits: tuple[tuple[Measure, float], ...], lowest: Floats) -> Floats:
-        """Return the least of a measure with an sd at its limit: the level of the measure whose least sd that is."""
+    def _least_within_sd(
+        self, measure: Measure, limits: tuple[tuple[Measure, float], ...], lowest: Floats
+    ) -> Floats:
+        """Return the least of a measure with an sd at its limit: the level of the measure whose
+        least sd that is.
+        """
         from scipy.optimize import brentq
 
         rows: list[Floats] = []  # losses that had to be kept within a level, for all levels
@@ -220,7 +261,10 @@ class Solver:
             return self._least_sd_within(((measure, level), *limits), start, rows)
 
         limit, highest = self.limits["sd"], self._least_sd_within(limits)
-        ends = {measure.value(lowest): self.losses.sd(lowest), measure.value(highest): self.losses.sd(highest)}
+        ends = {
+            measure.value(lowest): self.losses.sd(lowest),
+            measure.value(highest): self.losses.sd(highest),
+        }
 
         def excess(level: float) -> float:
             return (ends[level] if level in ends else self.losses.sd(least_sd(level))) - limit
@@ -229,10 +273,20 @@ class Solver:
         return least_sd(level + 2 * NEAR)  # on the side where the sd keeps its limit
 
     def _least_sd_within(
-        self, limits: tuple[tuple[Measure, float], ...], start: Region | None = None, rows: list[Floats] | None = None
+        self,
+        limits: tuple[tuple[Measure, float], ...],
+        start: Region | None = None,
+        rows: list[Floats] | None = None,
     ) -> Floats:
-        """Return the least sd of weights that keep measures within limits; ``rows`` gets the gradients of the first."""
-        return self._cut(limits, lambda region: least_variance(region.system(), self.source.covariance), start, rows)
+        """Return the least sd of weights that keep measures within limits; ``rows`` gets the
+        gradients of the first.
+        """
+        return self._cut(
+            limits,
+            lambda region: least_variance(region.system(), self.source.covariance),
+            start,
+            rows,
+        )
 
     def _best_ratio(self, limits: tuple[tuple[Measure, float], ...]) -> Floats:
         """Return the highest ratio of the mean above the rate to a measure.
@@ -246,8 +300,13 @@ class Solver:
         for _ in range(ROUNDS):
             risk = measure.value(found)
             if risk <= 0:
-                raise RunError(f"some weights have no {self.aim.minimize.replace('_', ' ')}, so that the ratio has no end")
-            ratio = (float(gain @ found) - self._scaled.charge(found) - self.aim.rate / self.unit) / risk
+                raise RunError(
+                    f"some weights have no {self.aim.minimize.replace('_', ' ')}, so that the "
+                    "ratio has no end"
+                )
+            ratio = (
+                float(gain @ found) - self._scaled.charge(found) - self.aim.rate / self.unit
+            ) / risk
             if ratio <= 0:
                 raise self._below_the_rate(float(gain @ found) * self.unit)
             better = self.linear(LinearAim(gain, ratio, measure, limits))
@@ -257,22 +316,29 @@ class Solver:
         return found
 
     def _by_lines(self) -> Floats:
-        """Return weights at which no small change is better, where a value at risk is among the measures.
+        """Return weights at which no small change is better, where a value at risk is among the
+        measures.
 
-        From several starts, since such weights need not be the best of all: the least expected shortfalls at this level and
-        others, the least sd, and the highest mean on the frontier that keeps the limit.
+        From several starts, since such weights need not be the best of all: the least expected
+        shortfalls at this level and others, the least sd, and the highest mean on the frontier that
+        keeps the limit.
         """
         level = self.aim.level
         starts = [self.least_sd]
         for other in (level, 1 - 2 * (1 - level), (1 + level) / 2):
             if 0 < other < 1:
-                aim = replace(self.aim, maximize=None, minimize="expected_shortfall", limits={}, level=other)
+                aim = replace(
+                    self.aim, maximize=None, minimize="expected_shortfall", limits={}, level=other
+                )
                 starts.append(Solver(self.source, self.region, aim).best())
         if "value_at_risk" in self.limits:
             limit = self.limits["value_at_risk"]
             least = min(starts, key=lambda w: self.losses.value("value_at_risk", w))
             on_path = self.path.last_where(lambda w: self.losses.value("value_at_risk", w) <= limit)
-            starts = [self._repeated(least, self._least_value_at_risk), *([on_path] if on_path is not None else [])]
+            starts = [
+                self._repeated(least, self._least_value_at_risk),
+                *([on_path] if on_path is not None else []),
+            ]
         found = []
         for start in starts:
             try:
@@ -284,7 +350,9 @@ class Solver:
         return exchanged(self.region, min(found, key=self.worth), self._worths)
 
     def _worths(self, cases: Floats) -> Floats:
-        """Return what the aim makes of weights ``(holdings, cases)``, infinite where a limit is broken."""
+        """Return what the aim makes of weights ``(holdings, cases)``, infinite where a limit is
+        broken.
+        """
         at_risk = np.quantile(-(self.losses.scenarios @ cases), self.aim.level, axis=0)
         kept = at_risk <= self.limits.get("value_at_risk", math.inf)
         found = np.full(cases.shape[1], math.inf)
@@ -292,16 +360,22 @@ class Solver:
         for place in np.flatnonzero(kept).tolist():
             weights = cases[:, place]
             if all(self.losses.value(name, weights) <= self.limits[name] for name in others):
-                found[place] = at_risk[place] if self.aim.minimize == "value_at_risk" else self.worth(weights)
+                found[place] = (
+                    at_risk[place] if self.aim.minimize == "value_at_risk" else self.worth(weights)
+                )
         return found
 
     def _least_value_at_risk(self) -> Floats:
-        return self.linear(LinearAim(np.zeros(self.region.count), 1.0, self._measure("value_at_risk")[0]))
+        return self.linear(
+            LinearAim(np.zeros(self.region.count), 1.0, self._measure("value_at_risk")[0])
+        )
 
     def _repeated(self, start: Floats, step: Callable[[], Floats]) -> Floats:
         found, reached = start, math.inf
         for _ in range(ROUNDS):
-            self._lines["value_at_risk"] = self.losses.worst_sum_gradient(found, self.losses.beyond - 1) / self.unit
+            self._lines["value_at_risk"] = (
+                self.losses.worst_sum_gradient(found, self.losses.beyond - 1) / self.unit
+            )
             found = step()
             worth = self.worth(found)
             if worth > reached - 1e-9 * self.unit:
@@ -311,7 +385,9 @@ class Solver:
 
     def worth(self, weights: Floats) -> float:
         """Return what the aim makes of weights; less is better."""
-        return self.losses.aimed(self.aim.maximize, self.aim.minimize, weights, self.region, self.aim.rate)
+        return self.losses.aimed(
+            self.aim.maximize, self.aim.minimize, weights, self.region, self.aim.rate
+        )
 
     def check_floor(self) -> None:
         """Raise ParameterError for a mean that no weights reach."""
@@ -322,18 +398,32 @@ class Solver:
         gain[: self.region.count] += self.source.mean
         best = float(gain @ vertex(system, gain))
         if self.region.floor[1] > best + 1e-12:
-            raise ParameterError(f"limit mean {self.region.floor[1]:g} is above the highest reachable, {best:.6g}", owner=OWNER)
+            raise ParameterError(
+                f"limit mean {self.region.floor[1]:g} is above the highest reachable, {best:.6g}",
+                owner=OWNER,
+            )
 
     def check_limit(self, name: str) -> None:
         """Raise ParameterError for a limit below the least that can be reached."""
         least = self.least(name)
         if self.limits[name] < least - 1e-9 * abs(least) - 1e-13:
-            floor = f" with a mean of at least {self.aim.limits['mean']:g}" if "mean" in self.aim.limits else ""
+            floor = (
+                f" with a mean of at least {self.aim.limits['mean']:g}"
+                if "mean" in self.aim.limits
+                else ""
+            )
             raise ParameterError(
-                f"limit {name} {self.limits[name]:g} is below the least reachable{floor}, {least:.6g}", owner=OWNER, name=name
+                f"limit {name} {self.limits[name]:g} is below the least reachable{floor}, "
+                f"{least:.6g}",
+                owner=OWNER,
+                name=name,
             )
 
     def least(self, name: str) -> float:
         """Return the least of a measure that can be reached."""
-        aim = Aim(minimize=name, limits={k: v for k, v in self.aim.limits.items() if k == "mean"}, level=self.aim.level)
+        aim = Aim(
+            minimize=name,
+            limits={k: v for k, v in self.aim.limits.items() if k == "mean"},
+            level=self.aim.level,
+        )
         return self.losses.value(name, Solver(self.source, self.region, aim).best())

@@ -1,4 +1,6 @@
-"""What an allocation starts from: prices, a portfolio, moments, or simulated returns, and how means and risks are learned."""
+"""What an allocation starts from: prices, a portfolio, moments, or simulated returns, and how means
+and risks are learned.
+"""
 
 from __future__ import annotations
 
@@ -27,7 +29,9 @@ FEWEST = 8  # returns
 
 @dataclass(frozen=True, eq=False)
 class Learning:
-    """How means and covariance come of returns: the method of each, views with their confidence, and today's weights."""
+    """How means and covariance come of returns: the method of each, views with their confidence,
+    and today's weights.
+    """
 
     means: MeansMethod = "sample"
     covariance: CovarianceMethod = "sample"
@@ -35,15 +39,22 @@ class Learning:
     confidence: float | Mapping[Any, float] = 0.5
 
     def of(self, values: Floats, names: list[str], today: Floats | None) -> Moments:
-        """Return the moments of returns ``(returns, holdings)``; raises ParameterError for too few of them."""
+        """Return the moments of returns ``(returns, holdings)``; raises ParameterError for too few
+        of them.
+        """
         if len(values) <= values.shape[1] and self.covariance != "shrunk":
             raise ParameterError(
-                f"{len(values)} returns are too few for the covariance of {values.shape[1]} holdings; take a longer window, "
+                f"{len(values)} returns are too few for the covariance of {values.shape[1]} "
+                "holdings; take a longer window, "
                 "or covariance='shrunk'",
                 owner=OWNER,
             )
         matrix = covariance(values, self.covariance)
-        words = f"means of the sample, covariance {self.covariance}" if self.covariance != "sample" else "moments of the sample"
+        words = (
+            f"means of the sample, covariance {self.covariance}"
+            if self.covariance != "sample"
+            else "moments of the sample"
+        )
         found = Moments(values.mean(axis=0), matrix, names, len(values), words)
         return self.applied(found, today)
 
@@ -53,17 +64,24 @@ class Learning:
             found = found.shrunk()
         elif self.means == "implied":
             if today is None:
-                raise ParameterError("means='implied' needs today's weights: a Portfolio, or today=", owner=OWNER)
+                raise ParameterError(
+                    "means='implied' needs today's weights: a Portfolio, or today=", owner=OWNER
+                )
             own = float(found.mean.to_numpy() @ today)
             if own <= 0:
                 raise ParameterError(
-                    f"today's weights had a mean of {own:.3g}, from which no means above 0 can be implied; say Moments.implied "
+                    f"today's weights had a mean of {own:.3g}, from which no means above 0 can be "
+                    "implied; say Moments.implied "
                     "with the mean you expect of them",
                     owner=OWNER,
                 )
             implied = Moments.implied(today, found.covariance.to_numpy(), own, names=found.names)
             found = Moments(
-                implied.mean, found.covariance, found.names, found.observations, f"{found.description}; means implied"
+                implied.mean,
+                found.covariance,
+                found.names,
+                found.observations,
+                f"{found.description}; means implied",
             )
         return found.with_views(self.views, self.confidence)
 
@@ -72,9 +90,10 @@ class Learning:
 class Source:
     """What an allocation starts from.
 
-    ``returns`` ``(returns, holdings)`` are those of a history, in order of time, or of simulated trials, or None where only
-    moments are known; ``scenarios`` are the same, moved so that their means are those of the ``moments``. ``period`` is what
-    a return spans; ``today`` today's weights, and ``value`` what they are worth, where these are known.
+    ``returns`` ``(returns, holdings)`` are those of a history, in order of time, or of simulated
+    trials, or None where only moments are known; ``scenarios`` are the same, moved so that their
+    means are those of the ``moments``. ``period`` is what a return spans; ``today`` today's
+    weights, and ``value`` what they are worth, where these are known.
     """
 
     moments: Moments
@@ -117,37 +136,52 @@ class Source:
     @property
     def scenarios(self) -> Floats | None:
         """The returns with the means that the moments say."""
-        return None if self.returns is None else self.returns + (self.mean - self.returns.mean(axis=0))
+        return (
+            None if self.returns is None else self.returns + (self.mean - self.returns.mean(axis=0))
+        )
 
     def learned_from(self, values: Floats) -> Source:
         """Return the source with other returns in place of its own, learned in the same way."""
-        return replace(self, returns=values, moments=self.learning.of(values, self.names, self.today))
+        return replace(
+            self, returns=values, moments=self.learning.of(values, self.names, self.today)
+        )
 
 
-def source_of(given: Any, *, every: ReturnPeriod, window: int | None, today: Any, learning: Learning) -> Source:
+def source_of(
+    given: Any, *, every: ReturnPeriod, window: int | None, today: Any, learning: Learning
+) -> Source:
     """Return what an allocation starts from; raises ParameterError for what is no such thing."""
     one_of(OWNER, "means", learning.means, MEANS)
     one_of(OWNER, "covariance", learning.covariance, COVARIANCES)
     mapping(OWNER, "views", learning.views, "means by holding")
-    held = given if isinstance(given, Portfolio) else today if isinstance(today, Portfolio) else None
+    held = (
+        given if isinstance(given, Portfolio) else today if isinstance(today, Portfolio) else None
+    )
     if held is not None and held._revalue is not None:
-        raise ParameterError("positions that a function values have no weights to choose", owner=OWNER)
+        raise ParameterError(
+            "positions that a function values have no weights to choose", owner=OWNER
+        )
     if held is not None and (today is None or today is held):
         today = held.weights
     if isinstance(given, Portfolio | Prices | pd.DataFrame):
         prices = given.prices if isinstance(given, Portfolio) else prices_of(OWNER, given)
-        found = replace(_from_returns(returns(prices, every=every), window, learning, today), prices=prices)
+        found = replace(
+            _from_returns(returns(prices, every=every), window, learning, today), prices=prices
+        )
     elif isinstance(given, Returns):
         found = _from_returns(given, window, learning, today)
     elif isinstance(given, Moments):
         found = _from_moments(given, learning, today)
     elif isinstance(given, SimulatedReturns | Run):
         found = _from_simulated(
-            given if isinstance(given, SimulatedReturns) else SimulatedReturns.from_run(given), learning, today
+            given if isinstance(given, SimulatedReturns) else SimulatedReturns.from_run(given),
+            learning,
+            today,
         )
     else:
         raise ParameterError(
-            "starts from a Portfolio, Prices, Returns, Moments, SimulatedReturns or the run of portfolio.simulate, "
+            "starts from a Portfolio, Prices, Returns, Moments, SimulatedReturns or the run of "
+            "portfolio.simulate, "
             f"not {given!r:.60}",
             owner=OWNER,
         )
@@ -159,7 +193,9 @@ def _today(names: list[str], today: Any) -> Floats | None:
         return None
     weights = by_name(names, today, "today")
     if abs(weights.sum() - 1) > 1e-6:
-        raise ParameterError(f"today's weights add up to {weights.sum():.6g}, not to 1", owner=OWNER)
+        raise ParameterError(
+            f"today's weights add up to {weights.sum():.6g}, not to 1", owner=OWNER
+        )
     return weights
 
 
@@ -167,16 +203,26 @@ def _from_returns(given: Returns, window: int | None, learning: Learning, today:
     frame = given.frame
     if window is not None:
         if whole(OWNER, "window", window, least=FEWEST) > len(frame):
-            raise ParameterError(f"window {window} is longer than the history of {len(frame)} returns", owner=OWNER)
+            raise ParameterError(
+                f"window {window} is longer than the history of {len(frame)} returns", owner=OWNER
+            )
         frame = frame.iloc[-window:]
     names, values = [str(name) for name in frame.columns], frame.to_numpy(dtype=np.float64)
     weights = _today(names, today)
     moments = learning.of(values, names, weights)
-    span = f"{len(frame):,} returns each {given.every} from {frame.index[0]:%Y-%m-%d} to {frame.index[-1]:%Y-%m-%d}"
+    span = (
+        f"{len(frame):,} returns each {given.every} from {frame.index[0]:%Y-%m-%d} to "
+        f"{frame.index[-1]:%Y-%m-%d}"
+    )
     return Source(
-        moments, f"{span}; {moments.description}; {given.description}", given.every, values, pd.DatetimeIndex(frame.index),
-        weights, learning=learning,
-    )  # fmt: skip
+        moments,
+        f"{span}; {moments.description}; {given.description}",
+        given.every,
+        values,
+        pd.DatetimeIndex(frame.index),
+        weights,
+        learning=learning,
+    )
 
 
 def _from_moments(given: Moments, learning: Learning, today: Any) -> Source:
@@ -184,7 +230,12 @@ def _from_moments(given: Moments, learning: Learning, today: Any) -> Source:
         raise ParameterError("covariance= is for histories; this covariance is given", owner=OWNER)
     weights = _today(given.names, today)
     moments = learning.applied(given, weights)
-    return Source(moments, f"{moments.description}; losses by a normal distribution", today=weights, learning=learning)
+    return Source(
+        moments,
+        f"{moments.description}; losses by a normal distribution",
+        today=weights,
+        learning=learning,
+    )
 
 
 def _from_simulated(given: SimulatedReturns, learning: Learning, today: Any) -> Source:

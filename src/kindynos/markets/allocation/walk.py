@@ -30,9 +30,10 @@ FEWEST_SPANS = 4
 class WalkForward:
     """A rule out of sample beside holding still and equal weights.
 
-    ``values`` has the value of 1 invested at the start, by date and rule; ``weights`` the weights chosen at each date;
-    ``returns`` the returns from one choice to the next, after costs. ``table`` tells the figures with errors; ``infeasible``
-    counts the dates at which the limits could not be met, when the least risk was taken.
+    ``values`` has the value of 1 invested at the start, by date and rule; ``weights`` the weights
+    chosen at each date; ``returns`` the returns from one choice to the next, after costs. ``table``
+    tells the figures with errors; ``infeasible`` counts the dates at which the limits could not be
+    met, when the least risk was taken.
     """
 
     values: pd.DataFrame
@@ -47,13 +48,18 @@ class WalkForward:
     source: str  # what the allocation started from
 
     def __repr__(self) -> str:
-        return f"<{len(self.returns)} {self.every}s out of sample, from windows of {self.window} returns>"
+        return (
+            f"<{len(self.returns)} {self.every}s out of sample, from windows of {self.window} "
+            "returns>"
+        )
 
     def table(self) -> pd.DataFrame:
-        """Return a row a rule: mean return a year, sd a year, worst fall, and what was traded, with errors of the means.
+        """Return a row a rule: mean return a year, sd a year, worst fall, and what was traded, with
+        errors of the means.
 
-        Means and their errors are from the returns of whole spans (months, quarters or years), which hardly depend on each
-        other: t with one less than their number. ``more than holding still`` is the paired difference a year.
+        Means and their errors are from the returns of whole spans (months, quarters or years),
+        which hardly depend on each other: t with one less than their number. ``more than holding
+        still`` is the paired difference a year.
         """
         spans = self.returns.to_numpy()
         size = SPANS_A_YEAR[self.every]
@@ -63,13 +69,14 @@ class WalkForward:
             more = _mean((spans[:, place] - spans[:, 1]) * size)
             daily = self.values[rule].pct_change().iloc[1:]
             records[rule] = {
-                "mean a year": float(mean), "error": mean.error,
+                "mean a year": float(mean),
+                "error": mean.error,
                 "sd a year": float(daily.std() * math.sqrt(self.per_year)),
                 "worst fall": float(max_drawdown(self.values[rule].to_numpy())),
                 "traded a year": float(self.traded[rule]) * size / len(spans),
                 "more than holding still": float(more) if place != 1 else 0.0,
                 "error of that": more.error if place != 1 else 0.0,
-            }  # fmt: skip
+            }
         return pd.DataFrame.from_dict(records, orient="index")
 
     def verdict(self) -> str:
@@ -81,10 +88,12 @@ class WalkForward:
             word = "more" if gap > 0 else "less"
             sure = gap.low > 0 or gap.high < 0
             said.append(
-                f"{100 * abs(gap):.1f} % a year {word} than {rule} ({100 * gap.low:.1f} to {100 * gap.high:.1f})"
-                + ("" if sure else ", which chance alone could do")
+                f"{100 * abs(gap):.1f} % a year {word} than {rule} ({100 * gap.low:.1f} to "
+                f"{100 * gap.high:.1f})" + ("" if sure else ", which chance alone could do")
             )
-        return f"Over {len(spans)} {self.every}s out of sample the rule earned {'; and '.join(said)}."
+        return (
+            f"Over {len(spans)} {self.every}s out of sample the rule earned {'; and '.join(said)}."
+        )
 
     @delegated_to("kindynos.plots", "walk_forward")
     def plot(self, ax: Any = None) -> Any:
@@ -100,12 +109,16 @@ def _mean(values: Floats) -> Estimate:
     return Estimate(centre, centre - reach, centre + reach)
 
 
-def walk_forward(request: Request, every: str, window: int | None, cost: float | None) -> WalkForward:
+def walk_forward(
+    request: Request, every: str, window: int | None, cost: float | None
+) -> WalkForward:
     """Return what the rule would have earned; see ``Allocation.walk_forward``."""
     one_of("walk_forward", "every", every, tuple(SPANS))
     source, region = request.source, request.region
     if source.dates is None or source.returns is None:
-        raise ParameterError("needs a history of returns, not " + source.description, owner="walk_forward")
+        raise ParameterError(
+            "needs a history of returns, not " + source.description, owner="walk_forward"
+        )
     returns, count = source.returns, len(source.returns)
     size = count // 2 if window is None else whole("walk_forward", "window", window, least=8)
     charge = region.cost if cost is None else fraction("walk_forward", "cost", cost)
@@ -114,7 +127,8 @@ def walk_forward(request: Request, every: str, window: int | None, cost: float |
     choices = [t for t in range(size, count) if spans[t] != spans[t - 1]]
     if len(choices) < FEWEST_SPANS:
         raise ParameterError(
-            f"a window of {size} leaves {len(choices)} {every}s of {count} returns; at least {FEWEST_SPANS} are needed",
+            f"a window of {size} leaves {len(choices)} {every}s of {count} returns; at least "
+            f"{FEWEST_SPANS} are needed",
             owner="walk_forward",
         )
     n = len(source.names)
@@ -123,7 +137,9 @@ def walk_forward(request: Request, every: str, window: int | None, cost: float |
     value, traded, infeasible = np.ones(3), np.zeros(3), 0
     path, chosen = [value.copy()], []
     for begin, end in zip(choices, [*choices[1:], count], strict=True):
-        best, met = weights_or_least_risk(_known_then(request, source, returns[begin - size : begin], held[0]))
+        best, met = weights_or_least_risk(
+            _known_then(request, source, returns[begin - size : begin], held[0])
+        )
         infeasible += not met
         chosen.append(best)
         targets = np.stack([best, held[1], np.full(n, 1 / n)])
@@ -139,18 +155,30 @@ def walk_forward(request: Request, every: str, window: int | None, cost: float |
     values = pd.DataFrame(np.array(path), dates, list(RULES))
     marks = values.iloc[[c - choices[0] for c in choices] + [len(values) - 1]]
     by_span = (marks / marks.shift(1) - 1).iloc[1:]
-    if (source.dates[-1] + pd.offsets.BDay(1)).to_period(SPANS[every]) == spans[-1]:  # the last one is not over
+    if (source.dates[-1] + pd.offsets.BDay(1)).to_period(SPANS[every]) == spans[
+        -1
+    ]:  # the last one is not over
         by_span = by_span.iloc[:-1]
     weights = pd.DataFrame(np.array(chosen), source.dates[[c - 1 for c in choices]], source.names)
     per_year = float(source.per_year or 1)
     return WalkForward(
-        values, weights, by_span, pd.Series(traded, list(RULES)), every, size, charge, infeasible, per_year,
+        values,
+        weights,
+        by_span,
+        pd.Series(traded, list(RULES)),
+        every,
+        size,
+        charge,
+        infeasible,
+        per_year,
         source.description,
-    )  # fmt: skip
+    )
 
 
 def _known_then(request: Request, source: Source, window: Floats, held: Floats) -> Solver:
-    """Return the solver of the request as it was before a date: the returns of the window, and the weights held then."""
+    """Return the solver of the request as it was before a date: the returns of the window, and the
+    weights held then.
+    """
     then = replace(source, today=held)
     region = replace(request.region, today=held if request.region.trades else request.region.today)
     return Solver(then.learned_from(window), region, request.aim)

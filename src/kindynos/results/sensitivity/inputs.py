@@ -1,4 +1,6 @@
-"""What the measures of sensitivity share: the inputs of a run, its outcome, and working it out at other drivers."""
+"""What the measures of sensitivity share: the inputs of a run, its outcome, and working it out at
+other drivers.
+"""
 
 from __future__ import annotations
 
@@ -27,8 +29,11 @@ class Input:
         return values if self.period is None else values[self.period : self.period + 1]
 
 
-def inputs_of(run: SimulatedTrials, outcome: str, by_period: bool, everyone: bool = False) -> list[Input]:
-    """Return the drivers that reach the outcome, or all of them; those with a value each period one by one where asked.
+def inputs_of(
+    run: SimulatedTrials, outcome: str, by_period: bool, everyone: bool = False
+) -> list[Input]:
+    """Return the drivers that reach the outcome, or all of them; those with a value each period one
+    by one where asked.
 
     Raises RunError when there is none.
     """
@@ -38,7 +43,9 @@ def inputs_of(run: SimulatedTrials, outcome: str, by_period: bool, everyone: boo
         if name == outcome or (name not in reach and not everyone):
             continue
         if by_period and driver.each_period:
-            found += [Input(f"{name} {label}", name, period) for period, label in enumerate(run.labels)]
+            found += [
+                Input(f"{name} {label}", name, period) for period, label in enumerate(run.labels)
+            ]
         else:
             found.append(Input(name, name))
     if not found and not everyone:
@@ -46,12 +53,18 @@ def inputs_of(run: SimulatedTrials, outcome: str, by_period: bool, everyone: boo
     return found
 
 
-def valid_outcome(run: SimulatedTrials, outcome: str, fewest: int = 2) -> tuple[Floats, NDArray[np.bool_]]:
-    """Return the outcome's values and which of them are finite; raises RunError for a row or when too few are."""
+def valid_outcome(
+    run: SimulatedTrials, outcome: str, fewest: int = 2
+) -> tuple[Floats, NDArray[np.bool_]]:
+    """Return the outcome's values and which of them are finite; raises RunError for a row or when
+    too few are.
+    """
     result = run[outcome]
     if result.is_row:
         raise RunError(
-            f"{outcome!r} is a row; ask for a quantity with one number a trial, such as total({outcome})", owner="sensitivity"
+            f"{outcome!r} is a row; ask for a quantity with one number a trial, such as "
+            f"total({outcome})",
+            owner="sensitivity",
         )
     valid = np.isfinite(result.values)
     if np.count_nonzero(valid) < fewest:
@@ -59,10 +72,18 @@ def valid_outcome(run: SimulatedTrials, outcome: str, fewest: int = 2) -> tuple[
     return result.values, valid
 
 
-def work_out(run: SimulatedTrials, outcome: str, drawn: Mapping[str, Floats], trials: int) -> Floats:
+def work_out(
+    run: SimulatedTrials, outcome: str, drawn: Mapping[str, Floats], trials: int
+) -> Floats:
     """Return the outcome at other values of the drivers, ``(trials,)``."""
-    missing = [name for name in run.program.ancestors([outcome]) if name in run.program.drivers and name not in drawn]
+    missing = [
+        name
+        for name in run.program.ancestors([outcome])
+        if name in run.program.drivers and name not in drawn
+    ]
     if missing:
-        raise RunError(f"no values for {missing[0]!r}", owner="sensitivity", unknown=missing[0], known=drawn)
+        raise RunError(
+            f"no values for {missing[0]!r}", owner="sensitivity", unknown=missing[0], known=drawn
+        )
     values, _ = run.program.evaluate(drawn, trials, [outcome])
     return np.broadcast_to(values[outcome], (trials,))

@@ -1,4 +1,5 @@
-"""Every method of sensitivity by its name. To add one: a function of a run and an outcome, and its line in METHODS.
+"""Every method of sensitivity by its name. To add one: a function of a run and an outcome, and its
+line in METHODS.
 
 A method's own options are its keyword-only parameters.
 """
@@ -34,7 +35,9 @@ METHODS: Registry[Callable[..., pd.DataFrame]] = Registry(
 )
 
 
-def sensitivity(run: SimulatedTrials, outcome: str, method: str, by_period: bool, options: Mapping[str, Any]) -> pd.DataFrame:
+def sensitivity(
+    run: SimulatedTrials, outcome: str, method: str, by_period: bool, options: Mapping[str, Any]
+) -> pd.DataFrame:
     """Return the table of a method; raises ParameterError for an unknown method or option."""
     function = METHODS.find(method, "sensitivity")
     check_options(f"sensitivity by {method}", function, options)

@@ -1,4 +1,6 @@
-"""Sensitivity read off the trials of a run: rank correlations, and first-order shares of variance."""
+"""Sensitivity read off the trials of a run: rank correlations, and first-order shares of
+variance.
+"""
 
 from __future__ import annotations
 
@@ -18,17 +20,21 @@ FEWEST = 200  # trials below which no error is given
 
 
 def rank_sensitivity(run: SimulatedTrials, name: str, by_period: bool = False) -> pd.DataFrame:
-    """Return each driver's rank correlation with a quantity, and the share of its variance that the driver explains alone.
+    """Return each driver's rank correlation with a quantity, and the share of its variance that the
+    driver explains alone.
 
-    ``first-order share`` is the variance of the quantity's mean given the driver, over the variance; it finds drivers whose
-    effect is not monotone too. It is estimated from neighbours in the order of the driver, whose products average to the square
-    of that mean. A driver with a value each period counts by the combination of its periods' ranks that follows the quantity
-    best, fitted on the other half of the trials. ``attrs["interaction"]`` is what the shares leave: interplay of independent
-    drivers, and the error of the estimates. ``attrs["correlated"]`` says whether some drivers move together, so that their
-    shares overlap; read method "shapley" then. Errors are jackknives that leave out one block at a time, those of
-    correlations on Fisher's scale.
+    ``first-order share`` is the variance of the quantity's mean given the driver, over the
+    variance; it finds drivers whose effect is not monotone too. It is estimated from neighbours in
+    the order of the driver, whose products average to the square of that mean. A driver with a
+    value each period counts by the combination of its periods' ranks that follows the quantity
+    best, fitted on the other half of the trials. ``attrs["interaction"]`` is what the shares leave:
+    interplay of independent drivers, and the error of the estimates. ``attrs["correlated"]`` says
+    whether some drivers move together, so that their shares overlap; read method "shapley" then.
+    Errors are jackknives that leave out one block at a time, those of correlations on Fisher's
+    scale.
 
-    Source: Gamboa, Gremaud, Klein and Lagnoux, Bernoulli 28 (2022), 2345-2374, with several neighbours.
+    Source: Gamboa, Gremaud, Klein and Lagnoux, Bernoulli 28 (2022), 2345-2374, with several
+    neighbours.
     """
     values, valid = valid_outcome(run, name, fewest=0)
     bounds = run.drawing.blocks.bounds
@@ -57,7 +63,9 @@ def rank_sensitivity(run: SimulatedTrials, name: str, by_period: bool = False) -
 
 
 def first_order_share(score: Floats, outcome: Floats, bounds: NDArray[np.int64]) -> Estimate:
-    """Return the share of the variance of ``outcome`` ``(trials,)`` that the order of ``score`` explains, with its interval."""
+    """Return the share of the variance of ``outcome`` ``(trials,)`` that the order of ``score``
+    explains, with its interval.
+    """
     spread = float(outcome.var()) if len(outcome) else 0.0
     if not spread > 0 or len(outcome) < 3 or np.ptp(score) == 0:
         return Estimate(0.0)
@@ -69,13 +77,17 @@ def first_order_share(score: Floats, outcome: Floats, bounds: NDArray[np.int64])
     block = np.searchsorted(bounds, order, side="right") - 1
     groups = min(GROUPS, len(bounds) - 1)
     group = block * groups // (len(bounds) - 1)
-    return jackknifed(value, np.array([_explained(x[group != one], y[group != one]) for one in range(groups)]))
+    return jackknifed(
+        value, np.array([_explained(x[group != one], y[group != one]) for one in range(groups)])
+    )
 
 
 def _explained(x: Floats, y: Floats) -> float:
-    """Return the mean product of each value and the mean of its neighbours in order of ``x``, over the variance.
+    """Return the mean product of each value and the mean of its neighbours in order of ``x``, over
+    the variance.
 
-    Neighbours are the few on either side, as many on the one as on the other, or all that share the same ``x``.
+    Neighbours are the few on either side, as many on the one as on the other, or all that share the
+    same ``x``.
     """
     count, place = len(y), np.arange(len(y))
     reach = np.minimum(np.minimum(place, count - 1 - place), max(1, int(count ** (1 / 3) / 2)))
@@ -90,7 +102,9 @@ def _explained(x: Floats, y: Floats) -> float:
 
 
 def _combined(rows: Floats, outcome: Floats, bounds: NDArray[np.int64]) -> Floats:
-    """Return the combination of the rows' ranks that follows the outcome's best, fitted on the other half of the blocks."""
+    """Return the combination of the rows' ranks that follows the outcome's best, fitted on the
+    other half of the blocks.
+    """
     ranked = np.stack([ranks(row) for row in rows])
     block = np.searchsorted(bounds, np.arange(ranked.shape[1]), side="right") - 1
     score: Floats = np.empty(ranked.shape[1])

@@ -1,4 +1,6 @@
-"""The outcome across slices of a driver, and the drivers in the outcome's worst trials: both read off a run as it is."""
+"""The outcome across slices of a driver, and the drivers in the outcome's worst trials: both read
+off a run as it is.
+"""
 
 from __future__ import annotations
 
@@ -22,21 +24,30 @@ GROUPS = 20  # of blocks, of which one at a time is left out
 
 
 def conditional_sensitivity(
-    run: SimulatedTrials, outcome: str, by_period: bool = False, *, slices: int = 10, percentile: float | None = None
+    run: SimulatedTrials,
+    outcome: str,
+    by_period: bool = False,
+    *,
+    slices: int = 10,
+    percentile: float | None = None,
 ) -> pd.DataFrame:
-    """Return the outcome's mean, or a percentile of it, across equal slices of each driver, all else remaining random.
+    """Return the outcome's mean, or a percentile of it, across equal slices of each driver, all
+    else remaining random.
 
-    A row a driver, a column a slice of its trials from the lowest tenth to the highest, and ``range``, the largest less the
-    smallest; the widest first. A driver with a value each period is sliced by its mean over the periods, unless
-    ``by_period``. ``attrs["errors"]`` has each driver's 95 % errors of its slices (NaN below 200 trials in a slice). Raises
-    RunError with too few trials for the slices.
+    A row a driver, a column a slice of its trials from the lowest tenth to the highest, and
+    ``range``, the largest less the smallest; the widest first. A driver with a value each period is
+    sliced by its mean over the periods, unless ``by_period``. ``attrs["errors"]`` has each driver's
+    95 % errors of its slices (NaN below 200 trials in a slice). Raises RunError with too few trials
+    for the slices.
     """
     values, valid = valid_outcome(run, outcome)
     count = whole("conditional", "slices", slices, least=2)
     trials = int(np.count_nonzero(valid))
     if trials < FEWEST_IN_SLICE * count:
         raise RunError(
-            f"{count} slices need at least {FEWEST_IN_SLICE * count} trials with a value, not {trials}", owner="sensitivity"
+            f"{count} slices need at least {FEWEST_IN_SLICE * count} trials with a value, not "
+            f"{trials}",
+            owner="sensitivity",
         )
     q = None if percentile is None else finite("conditional", "percentile", percentile)
     labels = [f"{100 * i / count:.3g}-{100 * (i + 1) / count:.3g} %" for i in range(count)]
@@ -46,8 +57,13 @@ def conditional_sensitivity(
         order = np.argsort(entry.rows(run)[:, valid].mean(axis=0), kind="stable")
         records.append([_figure(part, q) for part in np.array_split(values[valid][order], count)])
     index = pd.Index([entry.label for entry in inputs], name="driver")
-    frame = pd.DataFrame([[float(figure) for figure in row] for row in records], columns=labels, index=index)
-    frame.attrs["errors"] = {entry.label: [figure.error for figure in row] for entry, row in zip(inputs, records, strict=True)}
+    frame = pd.DataFrame(
+        [[float(figure) for figure in row] for row in records], columns=labels, index=index
+    )
+    frame.attrs["errors"] = {
+        entry.label: [figure.error for figure in row]
+        for entry, row in zip(inputs, records, strict=True)
+    }
     frame["range"] = frame[labels].max(axis=1) - frame[labels].min(axis=1)
     frame.attrs["figure"] = "mean" if q is None else f"P{q:g}"
     return frame.sort_values("range", ascending=False, kind="stable")
@@ -55,41 +71,65 @@ def conditional_sensitivity(
 
 def _figure(part: Floats, q: float | None) -> Estimate:
     """Return the mean, or a percentile, of the trials of a slice, which lie in it at random."""
-    sample = Sample(part, np.linspace(0, len(part), min(GROUPS, len(part)) + 1).astype(np.int64), independent=True)
+    sample = Sample(
+        part,
+        np.linspace(0, len(part), min(GROUPS, len(part)) + 1).astype(np.int64),
+        independent=True,
+    )
     return mean(sample) if q is None else percentile(sample, q)
 
 
 def tail_sensitivity(
-    run: SimulatedTrials, outcome: str, by_period: bool = False, *, worst: float = 0.05, side: str | None = None
+    run: SimulatedTrials,
+    outcome: str,
+    by_period: bool = False,
+    *,
+    worst: float = 0.05,
+    side: str | None = None,
 ) -> pd.DataFrame:
-    """Return what the drivers looked like in the worst trials of an outcome against all trials: what goes wrong then.
+    """Return what the drivers looked like in the worst trials of an outcome against all trials:
+    what goes wrong then.
 
     ``worst`` is the share of trials taken, from the outcome's ``side`` "low" or "high" (the bad one
-    unless given). Columns: mean, P10, P50 and P90 of the
-    driver in all and in the worst trials, and ``shift``, the difference of the means in sd of all, with its ``error`` by the
-    jackknife that leaves out a twentieth of the blocks at a time; the largest first. A driver with a value each period is read
-    by its mean over the periods, unless ``by_period``. Raises RunError with too few trials.
+    unless given). Columns: mean, P10, P50 and P90 of the driver in all and in the worst trials, and
+    ``shift``, the difference of the means in sd of all, with its ``error`` by the jackknife that
+    leaves out a twentieth of the blocks at a time; the largest first. A driver with a value each
+    period is read by its mean over the periods, unless ``by_period``. Raises RunError with too few
+    trials.
     """
     values, valid = valid_outcome(run, outcome)
     part = proper_fraction("tail", "worst", worst)
-    side = one_of("tail", "side", bad_side(run[outcome].better) if side is None else side, ("low", "high"))
+    side = one_of(
+        "tail", "side", bad_side(run[outcome].better) if side is None else side, ("low", "high")
+    )
     count = round(part * int(np.count_nonzero(valid)))
     if count < FEWEST_IN_SLICE:
         raise RunError(
-            f"the worst {100 * part:g} % are {count} trials; at least {FEWEST_IN_SLICE} are needed", owner="sensitivity"
+            f"the worst {100 * part:g} % are {count} trials; at least {FEWEST_IN_SLICE} are needed",
+            owner="sensitivity",
         )
     outcomes = values[valid] if side == "low" else -values[valid]
     chosen = np.argsort(outcomes, kind="stable")[:count]
     inputs = inputs_of(run, outcome, by_period)
     rows = np.array([entry.rows(run)[:, valid].mean(axis=0) for entry in inputs])
-    shifts, errors = _shifts(rows, chosen), _shift_errors(rows, outcomes, part, run.drawing.blocks.bounds, valid)
+    shifts, errors = (
+        _shifts(rows, chosen),
+        _shift_errors(rows, outcomes, part, run.drawing.blocks.bounds, valid),
+    )
     records = []
     for everyone, shift, error in zip(rows, shifts, errors, strict=True):
-        figures = [(part.mean(), *np.percentile(part, [10, 50, 90])) for part in (everyone, everyone[chosen])]
+        figures = [
+            (part.mean(), *np.percentile(part, [10, 50, 90]))
+            for part in (everyone, everyone[chosen])
+        ]
         records.append([*figures[0], *figures[1], float(shift), float(error)])
-    names = [f"{word}, {which}" for which in ("all", "worst") for word in ("mean", "P10", "P50", "P90")]
+    names = [
+        f"{word}, {which}" for which in ("all", "worst") for word in ("mean", "P10", "P50", "P90")
+    ]
     frame = pd.DataFrame(
-        records, columns=[*names, "shift", "error"], index=pd.Index([entry.label for entry in inputs], name="driver")
+        records,
+        columns=[*names, "shift", "error"],
+        index=pd.Index([entry.label for entry in inputs], name="driver"),
     )
     frame.attrs |= {"trials": count, "worst": part, "side": side}
     return frame.sort_values("shift", key=np.abs, ascending=False, kind="stable")
@@ -98,10 +138,14 @@ def tail_sensitivity(
 def _shifts(rows: Floats, chosen: NDArray[np.int64]) -> Floats:
     """Return for each row the mean of the chosen trials less that of all, in sd of all."""
     spread = rows.std(axis=1)
-    return np.asarray((rows[:, chosen].mean(axis=1) - rows.mean(axis=1)) / np.where(spread > 0, spread, np.inf))
+    return np.asarray(
+        (rows[:, chosen].mean(axis=1) - rows.mean(axis=1)) / np.where(spread > 0, spread, np.inf)
+    )
 
 
-def _shift_errors(rows: Floats, outcomes: Floats, part: float, bounds: NDArray[np.int64], valid: NDArray[np.bool_]) -> Floats:
+def _shift_errors(
+    rows: Floats, outcomes: Floats, part: float, bounds: NDArray[np.int64], valid: NDArray[np.bool_]
+) -> Floats:
     """Return the 95 % errors of the shifts; NaN with too few trials or blocks."""
     bounds = np.unique(np.concatenate([[0], np.cumsum(valid)])[bounds])
     blocks = len(bounds) - 1

@@ -14,12 +14,18 @@ from kindynos.validate import finite, wrong
 
 
 def swing_sensitivity(
-    run: SimulatedTrials, outcome: str, by_period: bool = False, *, percentiles: tuple[float, float] = (10, 90)
+    run: SimulatedTrials,
+    outcome: str,
+    by_period: bool = False,
+    *,
+    percentiles: tuple[float, float] = (10, 90),
 ) -> pd.DataFrame:
-    """Return the outcome with each driver at its P10 and its P90 and all others at their base, the widest swing first.
+    """Return the outcome with each driver at its P10 and its P90 and all others at their base, the
+    widest swing first.
 
-    All cases are evaluated in one array evaluation. A driver with a value each period is moved in all periods together, or
-    one by one with ``by_period``. ``attrs["base"]`` is the base case. Raises ParameterError for percentiles out of order.
+    All cases are evaluated in one array evaluation. A driver with a value each period is moved in
+    all periods together, or one by one with ``by_period``. ``attrs["base"]`` is the base case.
+    Raises ParameterError for percentiles out of order.
     """
     valid_outcome(run, outcome)
     low, high = (finite("swing", "a percentile", q) for q in percentiles)
@@ -33,22 +39,34 @@ def swing_sensitivity(
     ends = []
     for place, entry in enumerate(inputs):
         driver = run.program.drivers[entry.driver]
-        if isinstance(driver, DependentDriver):  # its score is moved, with its parameters at their base
+        if isinstance(
+            driver, DependentDriver
+        ):  # its score is moved, with its parameters at their base
             pair: list[Any] = [low / 100, high / 100]
         elif isinstance(driver, DistributionDriver):
-            pair = [float(driver.distribution.percentile(low)), float(driver.distribution.percentile(high))]
+            pair = [
+                float(driver.distribution.percentile(low)),
+                float(driver.distribution.percentile(high)),
+            ]
         else:  # period by period, as the run has them
             pair = list(np.percentile(entry.rows(run), [low, high], axis=1))
         ends.append([float(np.mean(value)) for value in pair])
         rows = np.atleast_2d(drawn[entry.driver])
         for side, value in enumerate(pair):
-            rows[slice(None) if entry.period is None else entry.period, 2 * place + side] = np.squeeze(value)
+            rows[slice(None) if entry.period is None else entry.period, 2 * place + side] = (
+                np.squeeze(value)
+            )
     for place, entry in enumerate(inputs):
         if isinstance(run.program.drivers[entry.driver], DependentDriver):
             moved = run.program.evaluate(drawn, trials, [entry.driver])[0][entry.driver]
             ends[place] = [float(np.mean(moved[..., 2 * place + side])) for side in (0, 1)]
     figures = work_out(run, outcome, drawn, trials)
-    columns = [f"driver at P{low:g}", f"driver at P{high:g}", f"outcome at P{low:g}", f"outcome at P{high:g}"]
+    columns = [
+        f"driver at P{low:g}",
+        f"driver at P{high:g}",
+        f"outcome at P{low:g}",
+        f"outcome at P{high:g}",
+    ]
     frame = pd.DataFrame(
         [[*pair, figures[2 * i], figures[2 * i + 1]] for i, pair in enumerate(ends)],
         columns=columns,

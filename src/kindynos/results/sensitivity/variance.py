@@ -1,4 +1,6 @@
-"""Shares of variance of independent drivers, first-order and total, by evaluating the model at exchanged drivers."""
+"""Shares of variance of independent drivers, first-order and total, by evaluating the model at
+exchanged drivers.
+"""
 
 from __future__ import annotations
 
@@ -18,7 +20,9 @@ from kindynos.results.trials import SimulatedTrials
 from kindynos.sampling.plans import PLANS, Request
 from kindynos.validate import whole
 
-BLOCKS = 8  # independent replicates, whose spread gives the error; more would be too small for Sobol' points to pay
+# independent replicates, whose spread gives the error; more would be too small for Sobol' points to
+# pay
+BLOCKS = 8
 AGAIN = " again"  # names the second, independent draw of a driver
 
 
@@ -27,29 +31,38 @@ def sobol_sensitivity(
 ) -> pd.DataFrame:
     """Return each driver's first-order and total share of the outcome's variance, with 95 % errors.
 
-    First-order is what the driver explains alone, total what is lost when it is exchanged, its interplay included; drivers must
-    be independent. ``evaluations`` of the model are made at most, at Sobol' points in 8 independent replicates. Raises
-    RunError for drivers that move together (see "shapley") and for too few evaluations.
+    First-order is what the driver explains alone, total what is lost when it is exchanged, its
+    interplay included; drivers must be independent. ``evaluations`` of the model are made at most,
+    at Sobol' points in 8 independent replicates. Raises RunError for drivers that move together
+    (see "shapley") and for too few evaluations.
 
-    Source: Sobol', Mathematics and Computers in Simulation 55 (2001), 271-280, with the estimator of Janon, Klein, Lagnoux,
-    Nodet and Prieur, ESAIM: Probability and Statistics 18 (2014), 342-364.
+    Source: Sobol', Mathematics and Computers in Simulation 55 (2001), 271-280, with the estimator
+    of Janon, Klein, Lagnoux, Nodet and Prieur, ESAIM: Probability and Statistics 18 (2014),
+    342-364.
     """
     valid_outcome(run, outcome)
     linked = [name for group in run.program.groups if len(group.names) > 1 for name in group.names]
     if linked:
         raise RunError(
-            f"sobol needs independent drivers, and {', '.join(linked)} move together; see method='shapley'", owner="sensitivity"
+            f"sobol needs independent drivers, and {', '.join(linked)} move together; see "
+            "method='shapley'",
+            owner="sensitivity",
         )
     inputs = inputs_of(run, outcome, by_period)
-    chained = [entry.driver for entry in inputs if entry.period is not None and _serial(run, entry.driver)]
+    chained = [
+        entry.driver for entry in inputs if entry.period is not None and _serial(run, entry.driver)
+    ]
     if chained:
         raise RunError(
-            f"the periods of {chained[0]!r} depend on each other; sobol takes them together only", owner="sensitivity"
+            f"the periods of {chained[0]!r} depend on each other; sobol takes them together only",
+            owner="sensitivity",
         )
     size = whole("sobol", "evaluations", evaluations, least=1) // (BLOCKS * (len(inputs) + 2))
     if size < 16:
         raise RunError(
-            f"sobol of {len(inputs)} inputs needs {BLOCKS * 16 * (len(inputs) + 2):,} evaluations or more", owner="sensitivity"
+            f"sobol of {len(inputs)} inputs needs {BLOCKS * 16 * (len(inputs) + 2):,} evaluations "
+            "or more",
+            owner="sensitivity",
         )
     size = 2 ** (size.bit_length() - 1)
     sums = np.stack([_block(run, outcome, inputs, block, size) for block in range(BLOCKS)])
@@ -68,12 +81,22 @@ def _serial(run: SimulatedTrials, name: str) -> bool:
     return serial_of(run.program.drivers[name]) is not None
 
 
-def two_draws(run: SimulatedTrials, block: int, trials: int, names: list[str]) -> tuple[dict[str, Floats], dict[str, Floats]]:
-    """Return two independent sets of scores of the named drivers, ``(trials,)`` or ``(periods, trials)``, at Sobol' points."""
-    requested = [request for name in names for request in run.program.drivers[name].requests(run.program.periods)]
+def two_draws(
+    run: SimulatedTrials, block: int, trials: int, names: list[str]
+) -> tuple[dict[str, Floats], dict[str, Floats]]:
+    """Return two independent sets of scores of the named drivers, ``(trials,)`` or ``(periods,
+    trials)``, at Sobol' points.
+    """
+    requested = [
+        request
+        for name in names
+        for request in run.program.drivers[name].requests(run.program.periods)
+    ]
     again = [Request(request.name + AGAIN, request.rows) for request in requested]
     scores = PLANS["sobol"].scores([*requested, *again], run.seed, block, trials)
-    return {r.name: scores[r.name] for r in requested}, {r.name: scores[r.name + AGAIN] for r in requested}
+    return {r.name: scores[r.name] for r in requested}, {
+        r.name: scores[r.name + AGAIN] for r in requested
+    }
 
 
 def values_at(run: SimulatedTrials, scores: dict[str, Floats]) -> dict[str, Floats]:
@@ -82,10 +105,16 @@ def values_at(run: SimulatedTrials, scores: dict[str, Floats]) -> dict[str, Floa
         if len(group.names) == 1 and group.names[0] in scores:
             scores = {**scores, **group.apply(scores, False)}
     with np.errstate(all="ignore"):
-        return {name: run.program.drivers[name].values(scores) for name in scores if name in run.program.drivers}
+        return {
+            name: run.program.drivers[name].values(scores)
+            for name in scores
+            if name in run.program.drivers
+        }
 
 
-def _block(run: SimulatedTrials, outcome: str, inputs: list[Input], block: int, size: int) -> Floats:
+def _block(
+    run: SimulatedTrials, outcome: str, inputs: list[Input], block: int, size: int
+) -> Floats:
     """Return the sums over one replicate that the shares are made of, ``(inputs, 8)``."""
     names = list(dict.fromkeys(entry.driver for entry in inputs))
     one, two = (values_at(run, scores) for scores in two_draws(run, block, size, names))
@@ -97,11 +126,15 @@ def _block(run: SimulatedTrials, outcome: str, inputs: list[Input], block: int, 
         cases.append({**one, entry.driver: mixed})
     side_by_side = {name: np.concatenate([case[name] for case in cases], axis=-1) for name in names}
     figures = work_out(run, outcome, side_by_side, size * len(cases)).reshape(len(cases), size)
-    return np.array([[*_sums(figures[1], mixed), *_sums(figures[0], mixed)] for mixed in figures[2:]])
+    return np.array(
+        [[*_sums(figures[1], mixed), *_sums(figures[0], mixed)] for mixed in figures[2:]]
+    )
 
 
 def _sums(a: Floats, b: Floats) -> tuple[float, float, float, float]:
-    """Return what a correlation of pairs is made of: count, sums of products, of halves, and of half squares."""
+    """Return what a correlation of pairs is made of: count, sums of products, of halves, and of
+    half squares.
+    """
     valid = np.isfinite(a) & np.isfinite(b)
     a, b = a[valid], b[valid]
     return float(len(a)), float(a @ b), float(a.sum() + b.sum()) / 2, float(a @ a + b @ b) / 2
@@ -111,10 +144,14 @@ def _share(sums: Floats) -> float:
     """Return the correlation of pairs that have the same distribution."""
     count, products, halves, squares = sums
     variance = squares / count - (halves / count) ** 2
-    return float((products / count - (halves / count) ** 2) / variance) if variance > 0 else math.nan
+    return (
+        float((products / count - (halves / count) ** 2) / variance) if variance > 0 else math.nan
+    )
 
 
 def jackknifed_share(sums: Floats, share: Callable[[Floats], float]) -> Estimate:
-    """Return a figure made of sums over all replicates ``(blocks, sums)``, with its error by leaving out one at a time."""
+    """Return a figure made of sums over all replicates ``(blocks, sums)``, with its error by
+    leaving out one at a time.
+    """
     total = sums.sum(axis=0)
     return jackknifed(share(total), np.array([share(total - part) for part in sums]))

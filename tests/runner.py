@@ -1,0 +1,137 @@
+"""Run the tests and doctests, file by file, in several processes: ``python -m tests [PATTERN
+...]``.
+
+A pattern is a part of a file's name, such as ``markets`` or ``test_irr``. ``--jobs N`` sets the
+number of processes, ``--slowest N`` how many slow tests are listed. The last line says how many
+tests passed and failed."""
+
+import argparse
+import multiprocessing
+import os
+import time
+import unittest
+from concurrent.futures import ProcessPoolExecutor, as_completed
+from dataclasses import dataclass, field
+from pathlib import Path
+
+ROOT = Path(__file__).parent
+
+
+@dataclass
+class FileResult:
+    """What came of the tests of one file."""
+
+    name: str
+    run: int = 0
+    skipped: list[str] = field(default_factory=list)
+    failures: list[str] = field(default_factory=list)
+    seconds: list[tuple[float, str]] = field(default_factory=list)
+    cpu: float = 0.0
+
+
+class TimedResult(unittest.TestResult):
+    """A result that also notes how long each test took."""
+
+    def __init__(self) -> None:
+        super().__init__()
+        self.seconds: list[tuple[float, str]] = []
+
+    def startTest(self, test: unittest.TestCase) -> None:  # noqa: N802
+        super().startTest(test)
+        self._begun = time.perf_counter()
+
+    def stopTest(self, test: unittest.TestCase) -> None:  # noqa: N802
+        super().stopTest(test)
+        self.seconds.append((time.perf_counter() - self._begun, test.id()))
+
+
+def run_file(name: str) -> FileResult:
+    """Run the tests of one module; this happens in a worker process."""
+    result = TimedResult()
+    before = os.times()
+    unittest.defaultTestLoader.loadTestsFromName(name).run(result)
+    after = os.times()
+
+    problems = [
+        *(f"FAIL: {test.id()}\n{text}" for test, text in result.failures),
+        *(f"ERROR: {test.id()}\n{text}" for test, text in result.errors),
+        *(f"UNEXPECTED SUCCESS: {test.id()}" for test in result.unexpectedSuccesses),
+    ]
+    skipped = [f"{test.id()}: {reason}" for test, reason in result.skipped]
+    cpu = sum(after[:4]) - sum(before[:4])
+    return FileResult(name, result.testsRun, skipped, problems, result.seconds, cpu)
+
+
+def test_files(patterns: list[str]) -> list[str]:
+    """Return the modules with tests, the largest files first, so that the processes end
+    together."""
+    files = sorted(ROOT.rglob("test_*.py"), key=lambda path: -path.stat().st_size)
+    names = [".".join(path.relative_to(ROOT.parent).with_suffix("").parts) for path in files]
+    return [name for name in names if not patterns or any(pattern in name for pattern in patterns)]
+
+
+def run_all(names: list[str], jobs: int) -> list[FileResult]:
+    """Run the files in processes of their own and report each as it ends."""
+    results = []
+    context = multiprocessing.get_context("spawn")
+    with ProcessPoolExecutor(jobs, mp_context=context) as pool:
+        futures = {pool.submit(run_file, name): name for name in names}
+        for future in as_completed(futures):
+            name = futures[future]
+            try:
+                result = future.result()
+            except Exception as error:  # the file cannot be imported, or its process died
+                result = FileResult(name, failures=[f"ERROR: {name}\n{error!r}"])
+            results.append(result)
+            spent = sum(seconds for seconds, _ in result.seconds)
+            state = f"{len(result.failures)} FAILED" if result.failures else "ok"
+            print(
+                f"[{len(results):>3}/{len(names)}] {name}: {result.run} tests, {spent:.1f} s, "
+                f"{state}",
+                flush=True,
+            )
+    return results
+
+
+def main() -> int:
+    """Run the tests that were asked for; return the exit status."""
+    parser = argparse.ArgumentParser(prog="python -m tests", description=__doc__.splitlines()[0])
+    parser.add_argument(
+        "patterns", nargs="*", help="parts of the names of files, such as markets or test_irr"
+    )
+    parser.add_argument(
+        "--jobs",
+        type=int,
+        default=os.cpu_count() or 1,
+        help="processes; one per processor by default",
+    )
+    parser.add_argument(
+        "--slowest", type=int, default=10, help="how many slow tests to list; default: 10"
+    )
+    options = parser.parse_args()
+
+    os.environ.setdefault("OPENBLAS_NUM_THREADS", "1")  # the processes already use every processor
+    names = test_files(options.patterns)
+    if not names:
+        parser.error(f"no file of tests matches {', '.join(options.patterns)}")
+    begun = time.perf_counter()
+    results = run_all(names, options.jobs)
+
+    failures = [text for result in results for text in result.failures]
+    skipped = [text for result in results for text in result.skipped]
+    for text in failures:
+        print(f"\n{'=' * 70}\n{text}")
+    for text in skipped:
+        print(f"SKIPPED {text}")
+    if options.slowest:
+        print("\nThe slowest tests:")
+        timed = sorted((pair for result in results for pair in result.seconds), reverse=True)
+        for seconds, test in timed[: options.slowest]:
+            print(f"{seconds:8.2f} s  {test}")
+
+    run = sum(result.run for result in results)
+    cpu = sum(result.cpu for result in results)
+    print(f"\n{time.perf_counter() - begun:.0f} s on the clock, {cpu:.0f} s of processor time")
+    note = f", {len(skipped)} skipped" if skipped else ""
+    print(f"{run - len(failures) - len(skipped)} passed, {len(failures)} failed{note}")
+    return bool(failures)
