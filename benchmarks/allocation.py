@@ -172,7 +172,14 @@ def measure() -> list[tuple[str, str, float, str]]:
                 )
         held = np.array(list(pool.map(_paired, range(5 * SEEDS), chunksize=10)))
     for place, name in enumerate(
-        ("mean", "sd", "value at risk", "expected shortfall", "chance of a loss", "worst fall")
+        (
+            "mean",
+            "sd",
+            "value at risk",
+            "expected shortfall",
+            "chance of a loss",
+            "maximum drawdown",
+        )
     ):
         rows.append(
             (

@@ -60,8 +60,8 @@ def outcome(work: Callable[[], object], patience: float | None = None) -> str | 
 # Formulas
 # ------------------------------------------------------------------------------------------
 WORDS = """
-fare seats hurdle flow price table row npv irr mirr payback total last first previous lookup at following
-min max clip round exp
+fare seats hurdle flow price table row npv irr mirr payback total last first previous lookup at
+following min max clip round exp
 log sqrt floor period cumulative discounted roll_forward first_period average median
 terminal_value levelized_cost and or not if
 else in is lambda import None True False def for while yield await ( ) [ ] { } , , . .. : ; = == !=
@@ -610,7 +610,7 @@ CHUNK = 50
 
 
 def attacked(name: str, first: int, count: int) -> list[Wrong]:
-    """Return what went wrong in so many cases of a class, from a first seed on."""
+    """Return what went wrong in that many cases of a class, from a first seed on."""
     case, _ = CLASSES[name]
     return [
         wrong

@@ -12,7 +12,7 @@ import numpy as np
 
 import kindynos as kd
 from benchmarks.timing import paired, seconds
-from kindynos.processes.drawing import Draws, each_part
+from kindynos.processes.drawing import PathDraws, each_part
 
 CPP = """
 #include <cmath>
@@ -55,7 +55,7 @@ def numpy_script(periods: int, trials: int) -> None:
 
 
 def normals(periods: int, trials: int) -> None:
-    draws = Draws(periods, trials, 1, 1.0)
+    draws = PathDraws(periods, trials, 1, 1.0)
     each_part(lambda block, part: draws.normals(periods, part, block), draws.parts(periods))
 
 

@@ -1,4 +1,4 @@
-"""Distributions learned from values: time and likelihood against SciPy's, recovery of known
+"""Distributions fitted to values: time and likelihood against SciPy's, recovery of known
 parameters, p-values.
 """
 
@@ -137,11 +137,11 @@ def _recovery():
     for name, (truth, fixed) in KNOWN.items():
         gaps, inside = {}, {}
         for row in truth.sample((SAMPLES, SIZE), seed=7):
-            learned = type(truth).fit(row, **fixed)
-            for key, error in learned.fitted.errors.items():
-                low, high = learned.fitted.intervals[key]
+            estimated = type(truth).fit(row, **fixed)
+            for key, error in estimated.fitted.errors.items():
+                low, high = estimated.fitted.intervals[key]
                 gaps.setdefault(key, []).append(
-                    (getattr(learned, key) - getattr(truth, key)) / error
+                    (getattr(estimated, key) - getattr(truth, key)) / error
                 )
                 inside.setdefault(key, []).append(low <= getattr(truth, key) <= high)
         means = ", ".join(f"{key} {np.mean(gap):.2f}" for key, gap in gaps.items())

@@ -1,4 +1,4 @@
-"""Processes learned from series: the exact likelihood against a Kalman filter, fans that hold,
+"""Processes fitted to series: the exact likelihood against a Kalman filter, fans that hold,
 time.
 """
 
@@ -104,8 +104,8 @@ def _covered(truth, options):
     paths = truth.paths(LENGTH + AHEAD, SERIES * 4, seed=5)[1:]
     inside = []
     for series in paths.T:
-        learned = type(truth).fit(series[:LENGTH], **options)
-        fan = learned.paths(AHEAD, TRIALS, seed=1, uncertain=True)[-1]
+        estimated = type(truth).fit(series[:LENGTH], **options)
+        fan = estimated.paths(AHEAD, TRIALS, seed=1, uncertain=True)[-1]
         low, high = np.quantile(fan, [0.05, 0.95])
         inside.append(low <= series[-1] <= high)
     return float(np.mean(inside))

@@ -21,7 +21,7 @@ def model(process: kd.Arima, uncertain: bool) -> kd.Model:
 
 def main() -> None:
     history = kd.read_series(kd.demo_file("passengers.csv"))
-    # The best of kd.fit_series(history), which takes seconds; here only this one is learned.
+    # The best of kd.fit_series(history), which takes seconds; here only this one is fitted.
     process = kd.Arima.fit(
         history, order=(1, 0, 1), seasonal=(1, 1, 1, 12), log=True, constant=True
     )

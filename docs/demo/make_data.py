@@ -111,7 +111,7 @@ def repair_bills() -> None:
 
 def fuel_hedging() -> None:
     """A trial a row of a fuel-hedging rule that was simulated elsewhere: yearly growth of its fund,
-    and the worst fall.
+    and the maximum drawdown.
     """
     rng = np.random.default_rng(SEED + 3)
     months = 0.0045 + 0.027 * rng.standard_t(5, (120, RULES)) * np.sqrt(3 / 5)
@@ -119,7 +119,7 @@ def fuel_hedging() -> None:
     growth = fund[-1] ** (12 / 120) - 1
     fall = (fund / np.maximum.accumulate(fund, axis=0) - 1).min(axis=0)
     cost = 1.6e6 * np.exp(-0.9 * growth) + 5e4 * rng.standard_normal(RULES)
-    table = pd.DataFrame({"growth": growth, "worst_fall": fall})
+    table = pd.DataFrame({"growth": growth, "max_drawdown": fall})
     shown = pd.DataFrame(
         {name: [f"{100 * value:.2f}%" for value in column] for name, column in table.items()}
     )

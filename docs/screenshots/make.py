@@ -138,7 +138,7 @@ def main() -> None:
                 "--column",
                 "growth",
                 "--against",
-                "worst_fall",
+                "max_drawdown",
                 "--cuts",
                 "0.05,-0.2",
             ],

@@ -113,7 +113,7 @@ def _part(path: Path) -> Path:
     """Return the temporary path for a file; raises FileError for the name of a folder."""
     if not path.name or path.is_dir():
         raise FileError(
-            "is no name for a file; say one such as results/run.parquet", file=str(path)
+            "is not a name for a file; say one such as results/run.parquet", file=str(path)
         )
     return _temporary(path.parent)
 

@@ -24,7 +24,7 @@ Answer = TypeVar("Answer")
 Rule = Callable[[str, str, Any], Any]
 
 
-def wrong(owner: str, name: str, rule: str, value: object) -> ParameterError:
+def invalid_argument(owner: str, name: str, rule: str, value: object) -> ParameterError:
     """Return the error, for the caller to raise: ``Normal: sd must be above 0, not -2.0``."""
     problem = f"{name} must be {rule}, not {shown(value)}"
     return ParameterError(problem, owner=owner, name=name, rule=rule, value=value)
@@ -45,7 +45,7 @@ def finite(owner: str, name: str, value: Any) -> float:
     """Return ``value`` as a float; it must be one finite number."""
     found = number(owner, name, value)
     if not math.isfinite(found):
-        raise wrong(owner, name, "a finite number", found)
+        raise invalid_argument(owner, name, "a finite number", found)
     return found
 
 
@@ -54,7 +54,7 @@ def number(owner: str, name: str, value: Any) -> float:
     if isinstance(value, np.ndarray) and value.shape == ():
         value = value.item()
     if isinstance(value, bool) or not isinstance(value, Real):
-        raise wrong(owner, name, "a number", value)
+        raise invalid_argument(owner, name, "a number", value)
     try:
         return float(value)
     except OverflowError:
@@ -65,7 +65,7 @@ def positive(owner: str, name: str, value: Any) -> float:
     """Return ``value`` as a float; it must be above 0."""
     number = finite(owner, name, value)
     if number <= 0:
-        raise wrong(owner, name, "above 0", number)
+        raise invalid_argument(owner, name, "above 0", number)
     return number
 
 
@@ -73,7 +73,7 @@ def volatility(owner: str, name: str, value: Any) -> float:
     """Return ``value`` as a float; it must be above 0, and a float must hold its square."""
     number = positive(owner, name, value)
     if number > 1e150:
-        raise wrong(owner, name, "at most 1e150", number)
+        raise invalid_argument(owner, name, "at most 1e150", number)
     return number
 
 
@@ -81,7 +81,7 @@ def fraction(owner: str, name: str, value: Any) -> float:
     """Return ``value`` as a float; it must lie from 0 to 1."""
     number = finite(owner, name, value)
     if not 0 <= number <= 1:
-        raise wrong(owner, name, "from 0 to 1", number)
+        raise invalid_argument(owner, name, "from 0 to 1", number)
     return number
 
 
@@ -89,18 +89,18 @@ def proper_fraction(owner: str, name: str, value: Any) -> float:
     """Return ``value`` as a float; it must lie strictly between 0 and 1."""
     number = finite(owner, name, value)
     if not 0 < number < 1:
-        raise wrong(owner, name, "between 0 and 1", number)
+        raise invalid_argument(owner, name, "between 0 and 1", number)
     return number
 
 
-def whole(owner: str, name: str, value: Any, *, least: int | None = None) -> int:
+def check_integer(owner: str, name: str, value: Any, *, least: int | None = None) -> int:
     """Return ``value`` as an int; it must be a whole number, and at least ``least``."""
     rule = "a whole number" + ("" if least is None else f" of at least {least}")
     if isinstance(value, bool) or not isinstance(value, Integral):
-        raise wrong(owner, name, rule, value)
+        raise invalid_argument(owner, name, rule, value)
     number = int(value)
     if least is not None and number < least:
-        raise wrong(owner, name, rule, number)
+        raise invalid_argument(owner, name, rule, number)
     return number
 
 
@@ -111,7 +111,7 @@ def array_of(owner: str, name: str, value: Any) -> Floats:
     if type(value) is np.ndarray and value.dtype == np.float64:
         return value
     if np.ma.isMaskedArray(value) and np.ma.getmaskarray(value).any():
-        raise wrong(owner, name, "without masked values; fill them first", value)
+        raise invalid_argument(owner, name, "without masked values; fill them first", value)
     try:
         array = np.asarray(value)
         if array.dtype.kind in "buif":
@@ -124,9 +124,9 @@ def array_of(owner: str, name: str, value: Any) -> Floats:
             array.shape
         )
     except OverflowError:
-        raise wrong(owner, name, "numbers that a float can hold", value) from None
+        raise invalid_argument(owner, name, "numbers that a float can hold", value) from None
     except (TypeError, ValueError):
-        raise wrong(owner, name, "numbers in a rectangular array", value) from None
+        raise invalid_argument(owner, name, "numbers in a rectangular array", value) from None
 
 
 def words(owner: str, name: str, value: Any) -> str | None:
@@ -136,12 +136,12 @@ def words(owner: str, name: str, value: Any) -> str | None:
     if value is None:
         return None
     if not isinstance(value, str):
-        raise wrong(owner, name, "a text", value)
+        raise invalid_argument(owner, name, "a text", value)
     if any(
         (unicodedata.category(c) in ("Cc", "Cs") and c not in "\n\t") or c in DIRECTIONS
         for c in value
     ):
-        raise wrong(owner, name, "without control characters", value)
+        raise invalid_argument(owner, name, "without control characters", value)
     return value
 
 
@@ -150,7 +150,7 @@ def mapping(owner: str, name: str, value: Any, rule: str) -> dict[Any, Any]:
     if hasattr(value, "to_dict") and not hasattr(value, "columns"):
         value = value.to_dict()
     if not isinstance(value, Mapping):
-        raise wrong(owner, name, rule, value)
+        raise invalid_argument(owner, name, rule, value)
     return dict(value)
 
 
@@ -159,7 +159,7 @@ def instance(
 ) -> Kind:
     """Return ``value``; it must be of a kind, which the rule describes."""
     if not isinstance(value, kind):
-        raise wrong(owner, name, rule, value)
+        raise invalid_argument(owner, name, rule, value)
     return value
 
 
@@ -200,7 +200,7 @@ def check_call(function: Callable[..., Any], owner: str, *arguments: Any, **name
         )
 
 
-def told(function: Callable[Arguments, Answer]) -> Callable[Arguments, Answer]:
+def explain_call_errors(function: Callable[Arguments, Answer]) -> Callable[Arguments, Answer]:
     """Return the function with calls that do not fit it worded as errors of ours; a decorator, of
     methods too.
     """
@@ -220,7 +220,7 @@ def one_of(owner: str, name: str, value: Any, options: Iterable[str]) -> str:
     """Return ``value``; it must be one of ``options``."""
     known = tuple(options)
     if not isinstance(value, str) or value not in known:
-        raise wrong(owner, name, "one of " + ", ".join(map(repr, known)), value)
+        raise invalid_argument(owner, name, "one of " + ", ".join(map(repr, known)), value)
     return str(value)
 
 
@@ -230,7 +230,7 @@ def above(limit: float) -> Rule:
     def check(owner: str, name: str, value: Any) -> float:
         number = finite(owner, name, value)
         if number <= limit:
-            raise wrong(owner, name, f"above {limit:g}", number)
+            raise invalid_argument(owner, name, f"above {limit:g}", number)
         return number
 
     return check
@@ -254,5 +254,5 @@ def names_in(owner: str, name: str, value: Any) -> list[Any]:
         value = value.tolist()
     listed = list(value) if isinstance(value, Iterable) and not isinstance(value, Mapping) else []
     if not listed or any(isinstance(one, list | dict | set) for one in listed):
-        raise wrong(owner, name, "a name, or a list of them", value)
+        raise invalid_argument(owner, name, "a name, or a list of them", value)
     return listed

@@ -61,7 +61,7 @@ class Allocate(Folder):
         text = " ".join(answer.stdout.split())
         for words in (
             "The limit sd 0.05 does not bind; it is for one day",
-            "cannot tell whether",
+            "cannot show whether",
             "out of sample the rule earned",
             "cost of trades, once",
             "spread over 252 days",
@@ -123,7 +123,7 @@ class Allocate(Folder):
             (["--bounds", "0.3:0.35"], ("bounds of all holdings are given already",)),
             (["--bounds", "wind_farm=low"], ("--bounds low", "say a low and a high end")),
             (["--limit", "sd"], ("--limit sd", "say NAME=VALUE")),
-            (["--limit", "sd=much"], ("'much' is no number",)),
+            (["--limit", "sd=much"], ("'much' is not a number",)),
             (["--limit", "sdd=0.1"], ("no limit 'sdd'", "did you mean 'sd'")),
             (["--limit", "sd=0.0001"], ("below the least reachable",)),
             (["--group", "bonds=0.1:0.2"], ("no group 'bonds'",)),

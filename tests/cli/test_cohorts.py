@@ -23,7 +23,7 @@ chance = 0.25
 [cohorts.lamps]
 states = ["on", "off"]
 start = { on = 60 }
-rest = "same"
+remainder_state = "same"
 [cohorts.lamps.on]
 off = "chance"
 [outcomes]
@@ -148,7 +148,9 @@ class Models(Case):
     def test_two_cohorts_move_on_their_own(self):
         model = kd.Model("two", periods=4)
         for name in ("a", "b"):
-            model.cohort(name, kd.Cohort(["x", "y"], {"x": 40}, {"x": {"y": 0.2}}, rest="same"))
+            model.cohort(
+                name, kd.Cohort(["x", "y"], {"x": 40}, {"x": {"y": 0.2}}, remainder_state="same")
+            )
             model.outcome(f"gone_{name}", f"last({name}_y)")
         run_ = model.simulate(6000, seed=5)
         a, b = run_["gone_a"].values, run_["gone_b"].values

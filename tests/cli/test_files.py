@@ -179,8 +179,8 @@ class NothingHalfWritten(Folder):
         plain = self.folder / "plain"
         plain.touch()
         for place, words in (
-            ("", "no name for a file"),
-            (self.folder, "no name"),
+            ("", "not a name for a file"),
+            (self.folder, "not a name"),
             (plain / "r", "cannot be written"),
         ):
             answer = run("run", str(DEMO / "berths.toml"), "--trials", "1e9", "--save", str(place))

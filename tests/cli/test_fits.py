@@ -91,19 +91,20 @@ class Read(Case):
                 "--column",
                 "growth",
                 "--against",
-                "worst_fall",
+                "max_drawdown",
                 "--cuts",
                 "0.05,-0.2",
                 "--out",
                 folder,
             )
             self.assertEqual((answer.returncode, answer.stderr), (0, ""))
-            self.assertIn("growth above 0.05, worst_fall below -0.2", answer.stdout)
+            self.assertIn("growth above 0.05, max_drawdown below -0.2", answer.stdout)
             names = {path.name for path in Path(folder).iterdir()}
             self.assertEqual(names, {"trials.csv", "together.csv", "growth.png", "scatter.png"})
         found = json.loads(run("read", HEDGING, "--json").stdout)
         self.assertEqual(
-            (found["trials"], list(found["columns"])), (1000, ["growth", "worst_fall", "fuel_cost"])
+            (found["trials"], list(found["columns"])),
+            (1000, ["growth", "max_drawdown", "fuel_cost"]),
         )
         self.assertAlmostEqual(found["columns"]["growth"]["mean"]["value"], 0.0548, places=3)
         self.assertIn(

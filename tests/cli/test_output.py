@@ -61,7 +61,7 @@ class Widths(Folder):
         self.assertNotIn("...", text.partition("To begin")[2])
 
 
-class Asked(Folder):
+class TableSpec(Folder):
     def test_a_model_from_standard_input(self):
         with open(FERRY, encoding="utf-8") as file:
             text = file.read()

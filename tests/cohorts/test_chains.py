@@ -14,7 +14,7 @@ def chain(size, chances):
         names,
         {"0": 1},
         {str(i): {str(j): p for j, p in chances(i).items()} for i in range(size)},
-        rest="same",
+        remainder_state="same",
     )
 
 
@@ -55,7 +55,9 @@ class Textbook(Case):
             np.testing.assert_allclose(settled, np.linalg.matrix_power(matrix, 40)[0])
 
     def test_a_death_process_is_binomial_in_every_period(self):
-        things = kd.Cohort(["alive", "gone"], {"alive": 30}, {"alive": {"gone": 0.2}}, rest="same")
+        things = kd.Cohort(
+            ["alive", "gone"], {"alive": 30}, {"alive": {"gone": 0.2}}, remainder_state="same"
+        )
         for period in (1, 4, 9):
             left = 0.8**period
             self.assertAlmostEqual(things.expected(period).loc["alive", period], 30 * left)
@@ -74,7 +76,11 @@ class Textbook(Case):
 
     def test_arrivals_and_departures_balance(self):
         flow = kd.Cohort(
-            ["in", "out"], {"in": 0}, {"in": {"out": 0.25}}, rest="same", arrivals={"in": 100}
+            ["in", "out"],
+            {"in": 0},
+            {"in": {"out": 0.25}},
+            remainder_state="same",
+            arrivals={"in": 100},
         )
         self.assertAlmostEqual(flow.expected(60).loc["in", 60], 400 * (1 - 0.75**60))
         steady = flow.counts(60, 1000, seed=2)[0, 60]

@@ -15,7 +15,7 @@ CHANCES = {
     "in dock": {"sailing": 0.7, "sold": 0.05},
 }
 START = {"sailing": 36, "restricted": 3, "in dock": 1}
-FLEET = kd.Cohort(STATES, START, CHANCES, rest="same")
+FLEET = kd.Cohort(STATES, START, CHANCES, remainder_state="same")
 MATRIX = np.array(
     [[0.88, 0.06, 0.05, 0.01], [0.5, 0.3, 0.2, 0], [0.7, 0, 0.25, 0.05], [0, 0, 0, 1]]
 )
@@ -56,7 +56,7 @@ class Binomials(Case):
 class Counts(Case):
     def test_means_and_covariances_are_the_closed_ones(self):
         cohort = kd.Cohort(
-            STATES, START, CHANCES, rest="same", arrivals={"sailing": [2, 0, 1, 0, 0, 0]}
+            STATES, START, CHANCES, remainder_state="same", arrivals={"sailing": [2, 0, 1, 0, 0, 0]}
         )
         counts = cohort.counts(6, 40_000, seed=3)
         exact = np.zeros(4)
@@ -69,7 +69,7 @@ class Counts(Case):
         self.assertTrue((np.abs(counts[:, 6].mean(axis=1) - exact) < 4.2 * spread).all())
         np.testing.assert_allclose(np.cov(counts[:, 6]), cohort.covariance(6), atol=0.15)
         np.testing.assert_array_equal(counts.sum(axis=0)[-1], 43)
-        one = kd.Cohort(["a", "b"], {"a": 20}, {"a": {"b": 0.3}}, rest="same").counts(
+        one = kd.Cohort(["a", "b"], {"a": 20}, {"a": {"b": 0.3}}, remainder_state="same").counts(
             1, 20_000, seed=5
         )[1, 1]
         seen = np.bincount(one.astype(int), minlength=21)[:13]
@@ -81,7 +81,7 @@ class Counts(Case):
             STATES,
             START,
             {**CHANCES, "sailing": {"restricted": 0.07, "in dock": 0.05, "sold": 0.01}},
-            rest="same",
+            remainder_state="same",
         )
         a, b = FLEET.simulate(5, 5000, seed=1), other.simulate(5, 5000, seed=1)
         paired = b.against(a).loc[("restricted", 5)]
@@ -103,7 +103,7 @@ class Counts(Case):
 
     def test_departures_age_and_chances_by_period(self):
         leaving = kd.Cohort(
-            ["a", "b"], {"a": 5}, {"a": {"b": 0.0}}, rest="same", departures={"a": 2}
+            ["a", "b"], {"a": 5}, {"a": {"b": 0.0}}, remainder_state="same", departures={"a": 2}
         )
         np.testing.assert_array_equal(leaving.counts(4, 3, seed=1)[0, :, 0], [5, 3, 1, 0, 0])
         turn = kd.Cohort(["a", "b"], {"a": 5}, [[[0, 1], [0, 1]], [[1, 0], [1, 0]]])
@@ -126,13 +126,15 @@ class ClosedForms(Case):
         np.testing.assert_allclose(FLEET.time_in_states().iloc[:3, :3], inside)
         self.assertTrue(np.isinf(FLEET.time_in_states().loc["sailing", "sold"]))
         two = kd.Cohort(
-            ["a", "won", "lost"], {"a": 1}, {"a": {"won": 0.2, "lost": 0.3}}, rest="same"
+            ["a", "won", "lost"], {"a": 1}, {"a": {"won": 0.2, "lost": 0.3}}, remainder_state="same"
         )
         self.assertAlmostEqual(two.reaching("won").chance["a"], 0.4)
         self.assertAlmostEqual(two.reaching("won").mean["a"], 2.0)
 
     def test_the_long_run(self):
-        open_ = kd.Cohort(["a", "b"], {"a": 9}, {"a": {"b": 0.1}, "b": {"a": 0.3}}, rest="same")
+        open_ = kd.Cohort(
+            ["a", "b"], {"a": 9}, {"a": {"b": 0.1}, "b": {"a": 0.3}}, remainder_state="same"
+        )
         np.testing.assert_allclose(open_.steady_state(), [0.75, 0.25])
         self.assertEqual(FLEET.steady_state()["sold"], 1.0)
         with self.fails("depends on the start", "{won} and {lost}"):
@@ -155,7 +157,7 @@ class ClosedForms(Case):
                 self.assertLess(abs(row["simulated"] - row["effect"]), 2.2 * row["error"] + 1e-9)
 
 
-class Learning(Case):
+class MomentSettings(Case):
     def test_chances_are_shares_and_errors_hold(self):
         counts = pd.DataFrame({"a": [80, 10], "b": [20, 40]}, index=["a", "b"])
         found = kd.Cohort.fit(counts, start={"a": 30})
@@ -233,7 +235,9 @@ class Models(Case):
         model = kd.Model("x", periods=4)
         model.cohort(
             "f",
-            kd.Cohort(STATES, START, CHANCES, rest="same", value={"sailing": 10.0, "sold": 1.0}),
+            kd.Cohort(
+                STATES, START, CHANCES, remainder_state="same", value={"sailing": 10.0, "sold": 1.0}
+            ),
         )
         model.outcome("v", "total(f_value)")
         model.outcome("w", "total(f_sailing) * 10 + total(f_sold)")
@@ -241,7 +245,9 @@ class Models(Case):
         np.testing.assert_allclose(run["v"].values, run["w"].values)
         model.cohort(
             "f",
-            kd.Cohort(STATES, START, CHANCES, rest="same", value={"sailing": 10.0, "sold": 1.0}),
+            kd.Cohort(
+                STATES, START, CHANCES, remainder_state="same", value={"sailing": 10.0, "sold": 1.0}
+            ),
         )  # the same again
 
     def test_bad_input(self):
@@ -251,12 +257,15 @@ class Models(Case):
         model = kd.Model("x", periods=3)
         for ask, words in (
             (lambda: cohort({"a": {"a": 0.5, "b": 0.4}}), "row 'a' adds up to 0.9"),
-            (lambda: cohort({"a": {"b": 1.4}}, rest="same"), "from 0 to 1"),
-            (lambda: cohort({"a": {"b": -0.1}}, rest="same"), "from 0 to 1"),
-            (lambda: cohort({"a": {"c": 0.1}}, rest="same"), "goes to 'c'"),
+            (lambda: cohort({"a": {"b": 1.4}}, remainder_state="same"), "from 0 to 1"),
+            (lambda: cohort({"a": {"b": -0.1}}, remainder_state="same"), "from 0 to 1"),
+            (lambda: cohort({"a": {"c": 0.1}}, remainder_state="same"), "goes to 'c'"),
             (lambda: cohort({"c": {"a": 1}}), "a row for 'c'"),
             (lambda: cohort(np.eye(3)), "2 by 2"),
-            (lambda: cohort({"a": {"b": 0.1}}, rest="c"), "rest names no state 'c'"),
+            (
+                lambda: cohort({"a": {"b": 0.1}}, remainder_state="c"),
+                "remainder_state names no state 'c'",
+            ),
             (lambda: kd.Cohort(["a", "b"], {"c": 3}, np.eye(2)), "start names no state 'c'"),
             (lambda: kd.Cohort(["a", "b"], {"a": 2.5}, np.eye(2)), "whole number"),
             (
@@ -265,14 +274,14 @@ class Models(Case):
             ),
             (lambda: kd.Cohort(["a", "a"], {"a": 1}, np.eye(2)), "twice"),
             (lambda: cohort(np.eye(2), cost={"a": 3}), "is no move"),
-            (lambda: cohort({"a": {"b": "0.1 * wear"}}), "rest="),
-            (lambda: cohort({"a": {"b": "wear.x"}}, rest="same").names, "may use"),
+            (lambda: cohort({"a": {"b": "0.1 * wear"}}), "remainder_state="),
+            (lambda: cohort({"a": {"b": "wear.x"}}, remainder_state="same").names, "may use"),
             (
-                lambda: cohort({"a": {"b": "0.1 * wear"}}, rest="same").counts(3, 10, 1),
+                lambda: cohort({"a": {"b": "0.1 * wear"}}, remainder_state="same").counts(3, 10, 1),
                 "needs wear",
             ),
             (lambda: kd.Model("x").cohort("f", FLEET), "needs a model with periods"),
-            (lambda: model.cohort("f", FLEET, uncertain=True), "needs a cohort that was learned"),
+            (lambda: model.cohort("f", FLEET, uncertain=True), "needs a cohort that was fitted"),
             (lambda: FLEET.reaching("lost"), "no state 'lost'"),
             (lambda: FLEET.simulate(3, 10, seed=1).moves(10), "from 0 to 9"),
             (lambda: FLEET.simulate(3, 10, seed=1).plot("pie"), "fans"),
@@ -280,7 +289,7 @@ class Models(Case):
             with self.subTest(words), self.fails(words):
                 ask()
         model.given(wear=12.0)
-        model.cohort("g", cohort({"a": {"b": "0.1 * wear"}}, rest="same"))
+        model.cohort("g", cohort({"a": {"b": "0.1 * wear"}}, remainder_state="same"))
         model.outcome("y", "last(g_a)")
         with self.fails("row 'a' to 'a'", "-0.2"):
             model.simulate(100, seed=1)
@@ -308,7 +317,7 @@ class Models(Case):
         self.assertIn("0.06 * wear", answer.stdout)
         from kindynos.cohorts.chain import findings
 
-        lost = kd.Cohort(["a", "b", "c"], {"a": 1}, {"a": {"b": 0.1}}, rest="same")
+        lost = kd.Cohort(["a", "b", "c"], {"a": 1}, {"a": {"b": 0.1}}, remainder_state="same")
         self.assertEqual(
             findings(lost),
             ["nothing leaves 'b'", "nothing ever comes to 'c'", "nothing leaves 'c'"],

@@ -76,7 +76,7 @@ class Rollback(Case):
         self.assertAlmostEqual(float(found.value), 20.0)
         worth = wildcat().perfect_information()
         self.assertAlmostEqual(worth.loc["event oil", "worth"], 35)
-        test = wildcat().test_worth("oil", SEISMIC)
+        test = wildcat().sample_information_value("oil", SEISMIC)
         self.assertAlmostEqual(test.attrs["worth"], 12.5)
         self.assertAlmostEqual(test.loc["closed", "chance of soaking"], 0.1 / 0.24)
         self.assertEqual(list(test["best"]), ["walk away", "drill", "drill"])
@@ -107,10 +107,10 @@ class Rollback(Case):
                 "bad": ("rest", 0.0),
             },
         )
-        told = kd.Decision("x", {"a": signal}, given={"q": kd.Uniform(0, 1)}).solve(trials=40_000)
+        answer = kd.Decision("x", {"a": signal}, given={"q": kd.Uniform(0, 1)}).solve(trials=40_000)
         # Seen the good signal, q has density 2q, so that going brings 100/3 half of the time.
-        self.assertAlmostEqual(float(told.value), 100 / 6, delta=0.8)
-        self.assertEqual(told.policy["a", "good"], "go")
+        self.assertAlmostEqual(float(answer.value), 100 / 6, delta=0.8)
+        self.assertEqual(answer.policy["a", "good"], "go")
 
     def test_risk_aversion_and_percentiles(self):
         careful = wildcat(risk_tolerance=50.0)
@@ -152,7 +152,7 @@ class Rollback(Case):
     def test_switching_values_are_solved_for(self):
         permit = kd.Event("permit", {"granted": ("p", 9.0), "refused": ("rest", -6.0)})
         decision = kd.Decision("x", {"buy": permit, "stay": 1.5}, given={"p": 0.5})
-        found = decision.switching("p", 0.0, 1.0)
+        found = decision.switchover_points("p", 0.0, 1.0)
         self.assertEqual(list(found.iloc[0]), [0.5, "stay", "buy"])
         self.assertEqual(list(decision.sweep("p", [0.2, 0.9])["best"]), ["stay", "buy"])
 
@@ -234,9 +234,12 @@ class Criteria(Case):
             (lambda: wildcat().solve("certainty equivalent"), "needs risk_tolerance="),
             (lambda: wildcat(utility=lambda x: -x).solve("certainty equivalent"), "increasing"),
             (lambda: wildcat().solve("median"), "by"),
-            (lambda: wildcat().test_worth("oil", {"yes": {"dry": 1, "wet": 1}}), "given 'soaking'"),
-            (lambda: wildcat().test_worth("gas", {}), "no event 'gas'"),
-            (lambda: wildcat().switching("price", 0, 1), "no given quantity"),
+            (
+                lambda: wildcat().sample_information_value("oil", {"yes": {"dry": 1, "wet": 1}}),
+                "given 'soaking'",
+            ),
+            (lambda: wildcat().sample_information_value("gas", {}), "no event 'gas'"),
+            (lambda: wildcat().switchover_points("price", 0, 1), "no given quantity"),
             (lambda: wildcat().solve().profile("dril"), "did you mean 'drill'"),
             (
                 lambda: wildcat().solve("percentile").decision.perfect_information(by="percentile"),

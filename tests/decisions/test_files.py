@@ -58,7 +58,7 @@ class Files(Case):
 
     def test_criteria_are_combined_by_the_score(self):
         decision = self.loaded(CRITERIA)
-        # A payment on the way is scored by itself: -20,000; slow: -130,000 - 64,000 - 27,000, fast:
+        # A payment on the way is scored alone: -20,000; slow: -130,000 - 64,000 - 27,000, fast:
         # -165,000 - 36,000 - 30,600.
         found = decision.solve(trials=40_000)
         self.assertEqual(found.policy["far",], "slow")
@@ -120,13 +120,13 @@ class Chances(Case):
     def test_a_certain_test_is_worth_perfect_information(self):
         event = kd.Event("e", {"good": (0.3, 50.0), "bad": ("rest", -20.0)})
         decision = kd.Decision("d", {"go": event, "stay": 0.0})
-        sure = decision.test_worth(
+        sure = decision.sample_information_value(
             "e", {"yes": {"good": 1.0, "bad": 0.0}, "no": {"good": 0.0, "bad": 1.0}}
         )
         self.assertAlmostEqual(
             sure.attrs["worth"], decision.perfect_information().loc["event e", "worth"]
         )
-        blind = decision.test_worth(
+        blind = decision.sample_information_value(
             "e", {"yes": {"good": 0.4, "bad": 0.4}, "no": {"good": 0.6, "bad": 0.6}}
         )
         self.assertAlmostEqual(blind.attrs["worth"], 0)

@@ -52,7 +52,7 @@ class Tables(Case):
             payoffs, chances, decision = table(seed)
             positive = np.random.default_rng(seed + 100).uniform(0, 1, 4)
             given = {f"s{i}": share for i, share in enumerate(positive)}
-            test = decision.test_worth(
+            test = decision.sample_information_value(
                 "market", {"yes": given, "no": {name: 1 - share for name, share in given.items()}}
             )
             joint = np.array([positive * chances, (1 - positive) * chances])
@@ -81,9 +81,9 @@ class Tables(Case):
             for a, b in ((0, 1), (1, 0)):
                 first = (below[a] <= below[b] + 1e-12).all() and (below[a] < below[b] - 1e-12).any()
                 second = (area[a] <= area[b] + 1e-9).all() and (area[a] < area[b] - 1e-9).any()
-                told = found.loc[(f"a{a}", f"a{b}")]
+                answer = found.loc[(f"a{a}", f"a{b}")]
                 self.assertEqual(
-                    (bool(told["first order"]), bool(told["second order"])),
+                    (bool(answer["first order"]), bool(answer["second order"])),
                     (first, second),
                     (seed, a, b),
                 )
@@ -123,7 +123,7 @@ class Tables(Case):
             decision = kd.Decision(
                 "d", {"one": f"{a} + {b} * x", "two": f"{c} + {d} * x"}, given={"x": 0.0}
             )
-            found = decision.switching("x", crossing - 3, crossing + 2)
+            found = decision.switchover_points("x", crossing - 3, crossing + 2)
             self.assertEqual(len(found), 1)
             self.assertAlmostEqual(found.iloc[0, 0], crossing, places=6)
-            self.assertEqual(len(decision.switching("x", crossing + 1, crossing + 2)), 0)
+            self.assertEqual(len(decision.switchover_points("x", crossing + 1, crossing + 2)), 0)

@@ -75,7 +75,7 @@ class RollForward(Case):
             ({"rate": np.zeros((3, 1)), "flow": np.zeros((4, 1))}, ("number of periods",)),
             ({"rate": 0.1, "flow": [1.0], "timing": "middle"}, ("timing", "'end', 'start'")),
             ({"rate": 0.1, "flow": [1.0], "shortfall": True}, ("floor=",)),
-            ({"rate": 0.1, "flow": [1.0], "floor": [[0.0]]}, ("floor", "one a trial")),
+            ({"rate": 0.1, "flow": [1.0], "floor": [[0.0]]}, ("floor", "one per trial")),
         ):
             with self.subTest(options=options), self.fails("roll_forward", *words):
                 kd.roll_forward(100.0, **options)

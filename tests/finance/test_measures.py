@@ -83,8 +83,8 @@ class Measures(Case):
         model = investment(hurdle=kd.Uniform(0.0, 0.1))
         model.outcome("after", "terminal_value(last(cash_flow), hurdle, 0.05)")
         run = model.simulate(2000, seed=1)
-        self.assertEqual(run["after"].bad, int((run["hurdle"].values <= 0.05).sum()))
-        self.assertEqual(list(run.notes("after").values()), [run["after"].bad])
+        self.assertEqual(run["after"].n_failed, int((run["hurdle"].values <= 0.05).sum()))
+        self.assertEqual(list(run.notes("after").values()), [run["after"].n_failed])
         self.assertIn("growth at or above the rate", next(iter(run.notes("after"))))
 
     def test_every_measure_is_a_word_of_formulas(self):

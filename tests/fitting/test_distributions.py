@@ -1,4 +1,4 @@
-"""Tests of distributions learned from values."""
+"""Tests of distributions fitted to values."""
 
 import pickle
 import warnings
@@ -134,7 +134,7 @@ class Edges(Case):
     def test_student_of_normal_values_runs_to_the_normal(self):
         values = np.random.default_rng(3).uniform(-1, 1, 200)
         found = kd.StudentT.fit(values)
-        self.assertIn("no more heavy-tailed than normal", found.fitted.edges["df"])
+        self.assertIn("no more heavy-tailed than normal", found.fitted.at_bound["df"])
         self.assertEqual(found.fitted.errors["df"], np.inf)
         self.assertGreater(found.fitted.intervals["df"][0], 5)
         self.assertAlmostEqual(
@@ -153,7 +153,7 @@ class Edges(Case):
     def test_counts_that_scatter_less_run_to_poisson(self):
         counts = kd.Binomial(10, 0.5).sample(200, seed=1)
         found = kd.NegativeBinomial.fit(counts)
-        self.assertIn("no more than Poisson", found.fitted.edges["successes"])
+        self.assertIn("no more than Poisson", found.fitted.at_bound["successes"])
         self.assertAlmostEqual(found.mean, counts.mean(), places=3)
 
     def test_a_likelihood_without_maximum_is_an_error(self):
@@ -161,7 +161,7 @@ class Edges(Case):
             kd.GeneralizedPareto.fit(np.linspace(0.01, 1, 50) ** 0.2, location=0)
         with self.fails("df below 2"):
             kd.StudentT.fit(kd.Cauchy(0, 1).sample(300, seed=1))
-        with self.fails("cannot be learned", "collapse onto a single value"):
+        with self.fails("cannot be fitted", "collapse onto a single value"):
             kd.Mixture.fit([1.0] * 4 + [2.0] * 6)
         with self.fails("give low= and high="):
             kd.Triangular.fit(np.arange(20.0))

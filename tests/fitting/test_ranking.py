@@ -12,10 +12,10 @@ class Rankings(Case):
         values = kd.Gamma(2, 3).sample(60, seed=1)
         ranking = kd.fit_distributions(values, ["normal", "gamma"], samples=19)
         theirs = stats.norm(*stats.norm.fit(values)).logpdf(values).sum()
-        told = ranking["normal"].fitted
-        self.assertAlmostEqual(told.aic, 4 - 2 * theirs)
-        self.assertAlmostEqual(told.bic, 2 * np.log(60) - 2 * theirs)
-        self.assertAlmostEqual(told.aicc, 4 - 2 * theirs + 12 / 57)
+        answer = ranking["normal"].fitted
+        self.assertAlmostEqual(answer.aic, 4 - 2 * theirs)
+        self.assertAlmostEqual(answer.bic, 2 * np.log(60) - 2 * theirs)
+        self.assertAlmostEqual(answer.aicc, 4 - 2 * theirs + 12 / 57)
         gap = ranking["normal"].fitted.aic - ranking["gamma"].fitted.aic
         self.assertAlmostEqual(
             ranking.weights["gamma"] / ranking.weights["normal"], np.exp(gap / 2)
@@ -81,7 +81,7 @@ class Rankings(Case):
             (lambda: ranking["gama"], "did you mean 'gamma'"),
             (lambda: kd.fit_distributions(values, ["gama"]), "did you mean 'gamma'"),
             (lambda: kd.fit_distributions(values, criterion="aci"), "aic"),
-            (lambda: kd.fit_distributions(values, ["mixture"]), "cannot be learned"),
+            (lambda: kd.fit_distributions(values, ["mixture"]), "cannot be fitted"),
             (lambda: kd.fit_distributions(-values, ["gamma"]), "no candidate can be fitted"),
             (lambda: kd.fit_distributions(values, []), "a name, or a list"),
             (lambda: ranking.plot("histogram"), "density"),

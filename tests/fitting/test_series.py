@@ -30,12 +30,12 @@ class Rankings(Case):
         )
         table = ranking.table()
         for name in ("arima (1,0,0)", "arima (0,0,0)"):
-            told = ranking[name].fitted
-            count, learned = told.observations, told.learned_parameters
+            answer = ranking[name].fitted
+            count, estimated = answer.observations, answer.parameter_count
             expected = (
-                2 * learned
-                - 2 * told.log_likelihood
-                + 2 * learned * (learned + 1) / (count - learned - 1)
+                2 * estimated
+                - 2 * answer.log_likelihood
+                + 2 * estimated * (estimated + 1) / (count - estimated - 1)
             )
             self.assertAlmostEqual(table.loc[name, "aicc"], expected)
         self.assertEqual(ranking.groups["arima, 0 and 0 seasonal differences"][0], "arima (1,0,0)")
@@ -46,8 +46,8 @@ class Rankings(Case):
         series = np.exp(kd.Arima(ar=[0.7], sd=0.3, constant=3.0).paths(150, 1, seed=2)[1:, 0])
         ranking = kd.fit_series(series, ["arima (1,0,0)", "log arima (1,0,0)"], rolling=False)
         self.assertEqual(ranking.names[0], "log arima (1,0,0)")
-        told = ranking["log arima (1,0,0)"].fitted
-        self.assertAlmostEqual(told.jacobian, -np.log(series).sum())
+        answer = ranking["log arima (1,0,0)"].fitted
+        self.assertAlmostEqual(answer.jacobian, -np.log(series).sum())
 
     def test_tests_choose_logs_and_differences(self):
         chosen = kd.fit_series(seasonal(), ["arima (0,1,1)(0,1,1)12"], rolling=False).choices
@@ -70,8 +70,8 @@ class Rankings(Case):
         scores = ranking.scores["arima (1,0,0)"]
         errors, inside = [], []
         for known in (60, 87, 114):
-            learned = kd.Arima.fit(series[:known])
-            fan = learned.paths(6, 20_000, seed=9, uncertain=True)[1:]
+            estimated = kd.Arima.fit(series[:known])
+            fan = estimated.paths(6, 20_000, seed=9, uncertain=True)[1:]
             later = series[known : known + 6]
             errors += list(np.abs(later - np.median(fan, axis=1)))
             low, high = np.quantile(fan, [0.05, 0.95], axis=1)
@@ -80,7 +80,7 @@ class Rankings(Case):
         self.assertAlmostEqual(scores.inside_90, np.mean(inside), delta=0.12)
         self.assertEqual((scores.values, scores.origins, seen[-1]), (18, 3, 1.0))
         self.assertLess(scores.crps, scores.mae)
-        self.assertIn("Learned anew at 3 earlier times", ranking.verdict)
+        self.assertIn("Fitted anew at 3 earlier times", ranking.verdict)
 
     def test_crps_of_a_normal_fan_is_the_closed_one(self):
         from kindynos.fitting.rolling import crps
@@ -127,7 +127,7 @@ class Rankings(Case):
             (lambda: kd.fit_series(noise[::-1]), "comes after"),
             (
                 lambda: kd.fit_series(noise, ["log arima (1,0,0)"], rolling=False),
-                "no candidate can be learned",
+                "no candidate can be fitted",
             ),
         ):
             with self.subTest(words), self.fails(words):
@@ -184,9 +184,9 @@ class Diagnosing(Case):
         model = kd.Model("x")
         model.driver("a", kd.StudentT(20, 0, 1))
         model.outcome("y", "a")
-        told = model.simulate(20_000, seed=1)["y"].normality()
-        self.assertIn("look at its size", told.verdict)
-        self.assertLess(told.distance, 0.02)
+        answer = model.simulate(20_000, seed=1)["y"].normality()
+        self.assertIn("look at its size", answer.verdict)
+        self.assertLess(answer.distance, 0.02)
         with self.fails("at least 8"):
             kd.normality([1, 2, 3])
         with self.fails("all values are equal"):

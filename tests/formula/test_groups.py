@@ -63,7 +63,7 @@ class Groups(Case):
                 {"x": "previous(z, 0)", "z": "1 + 0 * total(x) + 0 * period"},
                 ("total at column 9", "'x'", "period by period"),
             ),
-            ({"x": "previous(a, 0)"}, ("'a' is no row",)),
+            ({"x": "previous(a, 0)"}, ("'a' is not a row",)),
         ):
             model = kd.Model("wrong", periods=3)
             model.given(a=1.0)

@@ -89,7 +89,7 @@ class Backtests(Case):
     def test_mistakes(self):
         for call, words in (
             (lambda: kd.backtest([1.0], 1.0, 0.95), ("at least two",)),
-            (lambda: kd.backtest([1.0, 2.0], [1.0], 0.95), ("one a day",)),
+            (lambda: kd.backtest([1.0, 2.0], [1.0], 0.95), ("one per day",)),
             (lambda: kd.backtest([1.0, 2.0], 1.0, 95), ("level",)),
             (lambda: kd.backtest([1.0, np.nan], 1.0, 0.95), ("day 1",)),
             (lambda: HELD.backtest("simulated"), ("not offered",)),

@@ -16,7 +16,7 @@ class Runs(Case):
         by_hand = sum(run[name].values * HELD.values[name] for name in run.drivers)
         np.testing.assert_allclose(run["profit"].values, by_hand)
         np.testing.assert_allclose(
-            run["worst_fall"].values, np.maximum(-by_hand / HELD.value, 0), atol=1e-15
+            run["max_drawdown"].values, np.maximum(-by_hand / HELD.value, 0), atol=1e-15
         )
         sds = kd.returns(PRICES).frame.std()
         self.assertAlmostEqual(run[PRICES.instruments[0]].sd / sds.iloc[0], 1, delta=0.05)
@@ -32,7 +32,7 @@ class Runs(Case):
         worth = (HELD.values.to_numpy()[:, None, None] * np.cumprod(1 + moves, axis=1)).sum(axis=0)
         np.testing.assert_allclose(run["profit"].values, worth[-1] - HELD.value)
         paths = np.vstack([np.full(500, HELD.value), worth])
-        np.testing.assert_allclose(run["worst_fall"].values, kd.max_drawdown(paths), atol=1e-12)
+        np.testing.assert_allclose(run["max_drawdown"].values, kd.max_drawdown(paths), atol=1e-12)
 
     def test_every_method_of_sensitivity(self):
         run = HELD.simulate(2, 2_000, seed=1, marginals="normal")

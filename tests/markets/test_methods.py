@@ -380,7 +380,7 @@ class Edges(Case):
         self.assertLess(abs(figure), 1e-6)
 
 
-class Rolling(Case):
+class Rollback(Case):
     def test_a_rolling_figure_is_that_of_each_window(self):
         rng = np.random.default_rng(5)
         losses = rng.standard_t(5, 60) * 0.01

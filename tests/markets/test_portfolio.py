@@ -40,7 +40,7 @@ class Holding(Case):
             ({"weights": {"alpha": 0.5, "beta": 0.4}, "value": 1}, ("add up to 0.9",)),
             ({"weights": {"alpha": 1.5, "beta": -0.5}, "value": 1}, ("short=True",)),
             ({"shares": {"alpha": 1}, "value": 3}, ("value=",)),
-            ({"shares": {"alpha": 1}, "as_of": "2020-01-01"}, ("no date with prices",)),
+            ({"shares": {"alpha": 1}, "as_of": "2020-01-01"}, ("not a date with prices",)),
             ({"weights": {"alpha": 1.0}, "rebalance": "yearly"}, ("rebalance",)),
             ({"shares": {}}, ("nothing",)),
             ({"shares": {"alpha": 0, "beta": 0}}, ("nothing",)),
@@ -80,7 +80,7 @@ class Holding(Case):
             self.assertEqual((float(again), vars(again)), (float(figure), vars(figure)))
 
 
-class Asked(Case):
+class TableSpec(Case):
     def test_beside_a_benchmark(self):
         rng = np.random.default_rng(1)
         index = 0.01 * rng.standard_normal(600)

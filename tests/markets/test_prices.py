@@ -280,7 +280,7 @@ class Doubtful(Case):
         self.assertEqual(
             kd.select(facts, as_of="2027-12-31", where={"size": (">", 15)}), ["b", "c"]
         )
-        with self.fails("no number"):
+        with self.fails("not a number"):
             kd.select(facts.assign(size="big"), as_of="2027-12-31", where={"size": (">", 15)})
         with self.fails("9/30", "2027-12-31"):
             kd.select(facts.assign(date=["9/30", "10/31", "10/31"]), as_of="2027-12-31")

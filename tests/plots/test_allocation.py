@@ -54,7 +54,7 @@ class Allocations(Case):
             1_000 * lines[0], -compared.before["profit"].value_at_risk(0.95), places=6
         )
         self.assertIn("2,000 draws", ax.get_title(loc="left"))
-        self.assertIn("per cent", compared.plot("worst_fall", ax=axes()).get_xlabel())
+        self.assertIn("per cent", compared.plot("max_drawdown", ax=axes()).get_xlabel())
 
     def test_sureness_and_walking(self):
         sure = self.best.resampled(30, seed=1)
@@ -63,7 +63,7 @@ class Allocations(Case):
         np.testing.assert_allclose(star.get_xdata(), 100 * self.best.weights)
         walked = self.best.walk_forward(window=200)
         ax = walked.plot(ax=axes())
-        np.testing.assert_allclose(ax.lines[1].get_ydata(), walked.values["holding still"])
+        np.testing.assert_allclose(ax.lines[1].get_ydata(), walked.values["buy and hold"])
 
 
 class Optima(Case):

@@ -90,15 +90,17 @@ class Together(Case):
     def test_quadrants_add_up(self):
         rng = np.random.default_rng(1)
         x = rng.standard_normal(2000)
-        table = pd.DataFrame({"growth": x, "worst_fall": 0.8 * x + 0.6 * rng.standard_normal(2000)})
-        figure = kd.read_trials(table).scatter("growth", "worst_fall", cuts=(0, 0))
+        table = pd.DataFrame(
+            {"growth": x, "max_drawdown": 0.8 * x + 0.6 * rng.standard_normal(2000)}
+        )
+        figure = kd.read_trials(table).scatter("growth", "max_drawdown", cuts=(0, 0))
         shares = [float(text.get_text().rstrip(" %")) for text in figure.axes[0].texts]
         self.assertAlmostEqual(sum(shares), 100, places=6)
         # Of a bivariate normal with correlation 0.8 a quarter plus arcsin(0.8) / 2 pi is above
         # both.
         self.assertAlmostEqual(shares[-1], 100 * (0.25 + np.arcsin(0.8) / (2 * np.pi)), delta=2.5)
         self.assertIn(
-            "Worst fall against growth, 2,000 trials", figure.axes[1].get_title(loc="left")
+            "Max drawdown against growth, 2,000 trials", figure.axes[1].get_title(loc="left")
         )
 
 

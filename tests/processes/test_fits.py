@@ -183,7 +183,7 @@ class Fits(Case):
             (kd.RandomWalk, 100 + np.arange(50.0)),
             (kd.GeometricBrownianMotion, np.exp(np.arange(50.0) / 64)),
         ):
-            with self.subTest(kind=kind), self.fails("same", "no volatility to learn"):
+            with self.subTest(kind=kind), self.fails("same", "no volatility to fit"):
                 kind.fit(series)
         with self.fails("within a period"):
             kd.MeanReverting.fit(np.tile([1.0, 2.0], 20))

@@ -8,7 +8,7 @@ from kindynos.processes.likelihood import at_the_peak, lowest
 from tests.common import Case
 
 
-class Peak(Case):
+class LikelihoodOptimum(Case):
     def test_errors_are_those_of_the_exponential_and_the_normal_in_closed_form(self):
         # Exponential data in the logarithm of the mean: the information is the number of values.
         mean, count = 20.0, 50

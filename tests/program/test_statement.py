@@ -35,7 +35,7 @@ class Replacing(Case):
         np.testing.assert_allclose(
             swept.values["value"], [2 * discount.sum() - 2, 6 * discount.sum() - 2]
         )
-        with self.fails("a row needs one number a period, 4, not 2"):
+        with self.fails("a row needs one number per period, 4, not 2"):
             plan().replace(load=[1.0, 2.0])
 
     def test_parameters_of_a_distribution(self):

@@ -25,4 +25,4 @@ class Machines(Case):
         self.assertIsNone(data["outcomes"]["root"]["lowest"]["error"])
         self.assertIn("level 2029 Q1", data["outcomes"])
         self.assertEqual(data["units"]["level"], "m")
-        self.assertEqual(data["bad trials"], {"root": 1000})
+        self.assertEqual(data["failed trials"], {"root": 1000})

@@ -20,12 +20,12 @@ class BadTrials(Case):
 
     def test_are_counted_and_left_out(self):
         y = self.run_["y"]
-        self.assertEqual(y.bad, 2000)
+        self.assertEqual(y.n_failed, 2000)
         self.assertAlmostEqual(y.mean, 1 + stats.uniform(0, 3).expect(np.sqrt), places=2)
         self.assertAlmostEqual(y.chance(above=2), 0.5, places=2)  # a share of all trials
         self.assertAlmostEqual(y.chance(below=2), 0.25, places=2)
-        self.assertEqual(self.run_.facts()["bad trials"], {"y": 2000})
-        self.assertRegex(self.run_.facts()["first bad"]["y"], r"trial \d+, first in 'root'")
+        self.assertEqual(self.run_.facts()["failed trials"], {"y": 2000})
+        self.assertRegex(self.run_.facts()["first failed"]["y"], r"trial \d+, first in 'root'")
         self.assertEqual(self.run_.table().loc[("y", "trials without a value"), "value"], 2000)
 
     def test_can_be_an_error(self):
@@ -41,7 +41,7 @@ class BadTrials(Case):
         model.outcome("none", "irr(all_in, -100) if last > 0 else 0.5")
         run = model.simulate(1000, seed=1)
         self.assertEqual(run.notes("rate"), {"several IRRs": 500})
-        self.assertEqual(run["rate"].bad, 500)
+        self.assertEqual(run["rate"].n_failed, 500)
         self.assertEqual(run.table().loc[("rate", "trials with several IRRs"), "value"], 500)
         self.assertEqual(run.notes("none")["no IRR: flows all of one sign"], 500)
 
@@ -50,5 +50,7 @@ class BadTrials(Case):
         model.driver("x", kd.Uniform(0, 1))
         model.outcome("y", "1 / 0 if x < 0.25 else 2")
         y = model.simulate(4000, seed=1)["y"]
-        self.assertEqual((y.bad, y.median, y.percentile(99), y.mean), (0, 2, math.inf, math.inf))
+        self.assertEqual(
+            (y.n_failed, y.median, y.percentile(99), y.mean), (0, 2, math.inf, math.inf)
+        )
         self.assertEqual(y.chance(above=10), 0.25)

@@ -6,12 +6,12 @@ import numpy as np
 from scipy import stats
 
 import kindynos as kd
-from kindynos.sampling.plans import PLANS, Request
+from kindynos.sampling.plans import PLANS, ScoreRequest
 from tests.common import Case, investment
 
 
 class Plans(Case):
-    requests = (Request("a"), Request("b", 3), Request("c"))
+    requests = (ScoreRequest("a"), ScoreRequest("b", 3), ScoreRequest("c"))
 
     def test_scores(self):
         for plan in PLANS.values():

@@ -7,7 +7,7 @@ from scipy import stats
 
 import kindynos as kd
 from kindynos.studies.aims import constraint_of, figure_of
-from kindynos.studies.choices import Choice, choices_of, coarse_points
+from kindynos.studies.choices import DecisionRange, choices_of, coarse_points
 from kindynos.studies.influence import influence_of
 from kindynos.studies.paired import Paired
 from tests.common import Case, investment
@@ -152,18 +152,18 @@ class Points(Case):
         self.assertEqual((price.near(1_000), price.near(250.5)), (400, 250.5))
 
     def test_coarse_points_fill_the_space(self):
-        line, other = Choice("x", 0, 10), Choice("y", -1, 1)
+        line, other = DecisionRange("x", 0, 10), DecisionRange("y", -1, 1)
         np.testing.assert_allclose(coarse_points([line], 11)[:, 0], np.arange(11))
         plane = coarse_points([line, other], 66)
         self.assertEqual(
             (len(plane), plane.min(axis=0).tolist(), plane.max(axis=0).tolist()),
             (64, [0, -1], [10, 1]),
         )
-        many = coarse_points([Choice(str(i), 0, 1) for i in range(6)], 60)
+        many = coarse_points([DecisionRange(str(i), 0, 1) for i in range(6)], 60)
         self.assertEqual(len(many), 60)
         for place in range(6):  # every tenth of every range has a point
             self.assertEqual(len(set(np.floor(10 * many[:, place]).astype(int))), 10)
-        kinds = Choice("kind", 1, 3, (1, 2, 3))
+        kinds = DecisionRange("kind", 1, 3, (1, 2, 3))
         mixed = coarse_points([kinds, line], 30)
         self.assertEqual(
             {kind: int((mixed[:, 0] == kind).sum()) for kind in (1, 2, 3)}, {1: 10, 2: 10, 3: 10}

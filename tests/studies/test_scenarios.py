@@ -15,8 +15,8 @@ class Stating(Case):
             path = Path(folder, "m.toml")
             path.write_text(model.to_toml(), encoding="utf-8")
             loaded = kd.load_model(path)
-            path.write_text(model.to_toml() + "\n[scenarios.bad]\nfre = 3", encoding="utf-8")
-            with self.fails("scenarios.bad", "fre", kind=kd.FileError):
+            path.write_text(model.to_toml() + "\n[scenarios.n_failed]\nfre = 3", encoding="utf-8")
+            with self.fails("scenarios.n_failed", "fre", kind=kd.FileError):
                 kd.load_model(path)
         self.assertEqual(loaded.scenarios, model.scenarios)
         compared = loaded.compare(trials=500, seed=1)

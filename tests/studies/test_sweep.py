@@ -117,14 +117,14 @@ class OfFunctions(Case):
         np.testing.assert_array_equal(swept.values["sales"], [2, 4, 6])
         grid = kd.sweep(profit, base=Inputs(vessels=3), fare=[40, 50], workers=2).values["profit"]
         np.testing.assert_array_equal(grid, [30, 60])
-        told = []
+        answer = []
         kd.sweep(
             profit,
             base=Inputs(),
             points={"vessels": [1, 2], "fare": [50, 60]},
-            progress=lambda *n: told.append(n),
+            progress=lambda *n: answer.append(n),
         )
-        self.assertEqual(told, [(1, 2), (2, 2)])
+        self.assertEqual(answer, [(1, 2), (2, 2)])
 
     def test_mistakes(self):
         for call, words in (

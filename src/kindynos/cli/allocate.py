@@ -91,9 +91,9 @@ from kindynos.literals import (
 )
 @click.option("--cost", type=float, help="The share of each trade that is lost: 0.002 is 0.2 %.")
 @click.option(
-    "--held-for",
+    "--holding-period",
     type=float,
-    help="Periods over which the cost of trades is spread; a year unless given.",
+    help="Periods over which the cost of trades is spread; default: a year.",
 )
 @click.option("--short", is_flag=True, help="Allow negative weights.")
 @click.option(
@@ -103,7 +103,7 @@ from kindynos.literals import (
     show_default=True,
     help=f"Returns: {listed(ReturnPeriod)}.",
 )
-@click.option("--window", type=WHOLE, help="The last so many returns; all unless given.")
+@click.option("--window", type=WHOLE, help="The last N returns; default: all.")
 @click.option(
     "--means",
     type=Words(MeansMethod),
@@ -158,7 +158,7 @@ from kindynos.literals import (
     type=WHOLE,
     default=100,
     show_default=True,
-    help="How sure the weights are, by so many resampled histories; 0 to leave it out.",
+    help="How sure the weights are, by that many resampled histories; 0 to leave it out.",
 )
 @click.option(
     "--walk-forward",
@@ -239,7 +239,7 @@ def allocate(
         tables |= {"before-after": compared.table(), "trades": compared.trades()}
         figures |= {
             "before-after": lambda ax: compared.plot("profit", ax=ax),
-            "worst-fall": lambda ax: compared.plot("worst_fall", ax=ax),
+            "worst-fall": lambda ax: compared.plot("max_drawdown", ax=ax),
         }
     if sure is not None:
         tables["resampled"] = sure.table()
@@ -317,7 +317,7 @@ def _named(option: str, text: str, number: bool = False) -> tuple[str, Any]:
     try:
         return name.strip(), float(description)
     except ValueError:
-        raise KindynosError(f"{option} {text}: {description!r} is no number") from None
+        raise KindynosError(f"{option} {text}: {description!r} is not a number") from None
 
 
 def _ends(option: str, text: str) -> tuple[float, float]:

@@ -12,10 +12,10 @@ from kindynos.cli.common import Command, Numbers
 from kindynos.errors import KindynosError
 
 if TYPE_CHECKING:
-    from kindynos.results.sheet import Asked
+    from kindynos.results.sheet import TableSpec
 
 
-def asked_options(command: Command) -> Command:
+def table_options(command: Command) -> Command:
     """Add --percentiles, --statistic and --chance."""
     figure = (
         "Also report this figure of each outcome: skewness, kurtosis, mode, 'central_range 0.8', "
@@ -35,16 +35,16 @@ def asked_options(command: Command) -> Command:
     )(command)
 
 
-def asked_for(
+def table_spec(
     percentiles: Sequence[float] | None,
     statistics: Sequence[str],
     chances: Sequence[str],
     outcomes: Sequence[str],
-) -> Asked:
+) -> TableSpec:
     """Return the figures that options ask for; raises KindynosError for a text that cannot be
     read.
     """
-    from kindynos.results.sheet import PERCENTILES, Asked
+    from kindynos.results.sheet import PERCENTILES, TableSpec
     from kindynos.results.statistic_text import central_coverage, parse_statistic
 
     wanted = PERCENTILES if percentiles is None else tuple(percentiles)
@@ -77,4 +77,4 @@ def asked_for(
                 f"--chance {text!r}: no outcome {name!r}", unknown=name, known=outcomes
             )
         found[name] = (*found.get(name, ()), statistic)
-    return Asked(wanted, tuple(statistics), found)
+    return TableSpec(wanted, tuple(statistics), found)

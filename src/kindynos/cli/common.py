@@ -110,7 +110,7 @@ set_option = click.option(
     "changes",
     multiple=True,
     metavar="NAME=VALUE",
-    help="Replace a given figure, fix a driver at a value (or one a period: 1,2,3), set a "
+    help="Replace a given figure, fix a driver at a value (or one per period: 1,2,3), set a "
     "parameter of its distribution "
     "(vessel.mode=18e6), or change the number of periods (periods=25); repeatable.",
 )
@@ -221,7 +221,7 @@ def changed(model: Model, changes: Sequence[str]) -> Model:
             numbers = [float(part) for part in text.split(",")]
         except ValueError:
             raise KindynosError(
-                f"--set {change}: {text.strip()!r} is not a number, or one a period with commas "
+                f"--set {change}: {text.strip()!r} is not a number, or one per period with commas "
                 "between"
             ) from None
         replacements[name.strip()] = numbers[0] if len(numbers) == 1 else numbers

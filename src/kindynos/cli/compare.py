@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING
 
 import click
 
-from kindynos.cli.asking import asked_for, asked_options
+from kindynos.cli.asking import table_options, table_spec
 from kindynos.cli.common import (
     Bar,
     changed,
@@ -31,7 +31,7 @@ if TYPE_CHECKING:
 )
 @sampled
 @set_option
-@asked_options
+@table_options
 @out_option
 @json_option
 def compare(
@@ -70,7 +70,7 @@ def compare(
         if len(files) > 1
         else _scenarios(files[0], changes, trials, seed, sampling, workers)
     )
-    asked = asked_for(percentiles, statistics, chances, compared.outcomes)
+    asked = table_spec(percentiles, statistics, chances, compared.outcomes)
     table, differences = compared.table(asked), compared.differences(asked)
 
     def data() -> dict[str, object]:

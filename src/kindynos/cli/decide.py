@@ -76,7 +76,7 @@ def decide(
         decision.perfect_information(**options) if by in CONSISTENT else None
     )
     switches = {
-        name: decision.switching(name, low, high, **options)
+        name: decision.switchover_points(name, low, high, **options)
         for name, low, high in map(_range, ranges)
     }
     tables = {"alternatives": solution.table(), "parts": solution.nodes()}

@@ -108,7 +108,7 @@ def demo(folder: Path, overwrite: bool) -> None:
 
 
 def _treasury(folder: Path) -> None:
-    """Tell what the treasury's holdings may lose, and whether that would have been right."""
+    """Report what the treasury's holdings may lose, and whether that would have been right."""
     from kindynos.atomic import staged
     from kindynos.cli.risk import read_portfolio
     from kindynos.plots import backtest, risk_levels, save_figure
@@ -141,7 +141,7 @@ def _treasury(folder: Path) -> None:
 
 
 def _best_weights(folder: Path) -> None:
-    """Tell what the treasury should hold under the board's bounds, beside what it holds."""
+    """Report what the treasury should hold under the board's bounds, beside what it holds."""
     from kindynos.atomic import staged
     from kindynos.cli.risk import read_portfolio
     from kindynos.markets.allocation.allocation import allocate

@@ -25,7 +25,7 @@ from kindynos.literals import SamplingPlan, SensitivityMethod, Side
 
 @click.command()
 @model_argument
-@click.option("--outcome", metavar="NAME", help="The outcome; the first unless given.")
+@click.option("--outcome", metavar="NAME", help="The outcome; default: the first.")
 @click.option(
     "--method",
     "--methods",
@@ -45,12 +45,12 @@ from kindynos.literals import SamplingPlan, SensitivityMethod, Side
 @click.option(
     "--worst",
     type=float,
-    help="tail: the worst trials taken, so many (200) or a share (0.05, unless given).",
+    help="tail: the worst trials taken, that many (200) or a share (default: 0.05).",
 )
 @click.option(
     "--side",
     type=Words(Side),
-    help="tail: whether the worst trials are the low or the high ones; low unless given.",
+    help="tail: whether the worst trials are the low or the high ones; default: low.",
 )
 @sampled
 @set_option
@@ -72,7 +72,7 @@ def drivers(
     out: Path | None,
     as_data: bool,
 ) -> None:
-    """Simulate the model in FILE and tell what drives an outcome.
+    """Simulate the model in FILE and show what drives an outcome.
 
     \b
       rank         rank correlation with the outcome, and the share of variance explained alone

@@ -34,7 +34,7 @@ SEED = 1
 @click.option(
     "--dates",
     metavar="NAME",
-    help="The column of dates of a series; the first that holds such, unless given.",
+    help="The column of dates of a series; default: the first that holds such.",
 )
 @click.option(
     "--every",
@@ -44,12 +44,12 @@ SEED = 1
 @click.option(
     "--season",
     type=WHOLE,
-    help="Periods of one season, 0 for none; 12 for months and 4 for quarters, unless given.",
+    help="Periods of one season, 0 for none; default: 12 for months and 4 for quarters.",
 )
 @click.option(
     "--ahead",
     type=WHOLE,
-    help="Periods that the fan and the scores look ahead; one season, unless given.",
+    help="Periods that the fan and the scores look ahead; default: one season.",
 )
 @click.option(
     "--no-rolling",
@@ -66,7 +66,7 @@ SEED = 1
     type=click.Choice(["aic", "aicc", "bic"]),
     help="What ranks them: aic, or of series aicc.",
 )
-@click.option("--show", metavar="NAME", help="The one to show in full; the best unless given.")
+@click.option("--show", metavar="NAME", help="The one to show in full; default: the best.")
 @click.option(
     "--as-driver",
     metavar="NAME",
@@ -96,11 +96,11 @@ def fit(
     out: Path | None,
     as_data: bool,
 ) -> None:
-    """Learn which distribution records come from, or with --series which process, and rank the
+    """Find which distribution records come from, or with --series which process, and rank the
     candidates.
 
     Distributions are ranked by AIC and tested by parametric bootstrap. Processes are ranked by AICc
-    and scored on the series' own history: would such a fan have held?
+    and scored on the series' own history, by out-of-sample coverage.
 
     \b
       kindynos fit repair_bills.csv --column bill --out results
@@ -195,7 +195,7 @@ def _distributions(
             {"distribution": name, **{k: v for k, v in row.items() if v == v}}
             for name, row in table.iterrows()
         ]
-        told = chosen.fitted
+        fit = chosen.fitted
         return plain(
             {
                 "column": title,
@@ -204,10 +204,10 @@ def _distributions(
                 "ranking": rows,
                 "verdict": ranking.verdict,
                 "shown": chosen.label,
-                "parameters": dict(told.estimates),
-                "errors": dict(told.errors),
-                "intervals": {name: list(ends) for name, ends in told.intervals.items()},
-                "edges": dict(told.edges),
+                "parameters": dict(fit.estimates),
+                "errors": dict(fit.errors),
+                "intervals": {name: list(ends) for name, ends in fit.intervals.items()},
+                "at_bound": dict(fit.at_bound),
             }
         )
 
@@ -246,7 +246,7 @@ def _processes(
     from kindynos.model.writing import driver_table
 
     values = read_series(data, column, dates, every)
-    with Bar("learning") as progress:
+    with Bar("fitting") as progress:
         ranking: SeriesRanking = fit_series(
             values,
             names,
@@ -278,7 +278,7 @@ def _processes(
             {"process": name, **{k: v for k, v in row.items() if v == v}}
             for name, row in table.iterrows()
         ]
-        told = process.fitted
+        fit = process.fitted
         return plain(
             {
                 "column": title,
@@ -290,7 +290,7 @@ def _processes(
                 "verdict": ranking.verdict,
                 "shown": chosen,
                 "parameters": fits.parameters_of(process),
-                "errors": dict(told.errors) if told else {},
+                "errors": dict(fit.errors) if fit else {},
                 "tests": [
                     {"test": test.name, "p": test.p, "meaning": test.words} for test in found.tests
                 ],

@@ -57,7 +57,7 @@ from kindynos.literals import SamplingPlan
     type=WHOLE,
     default=200,
     show_default=True,
-    help="At most so many points are tried.",
+    help="At most that many points are tried.",
 )
 @sampled
 @set_option
@@ -80,9 +80,9 @@ def optimize(
 ) -> None:
     """Find the best values of several decisions of the model in FILE at once, under constraints.
 
-    All points are tried on the same draws; a run on fresh draws then tells what the best is worth,
-    without the luck of having been chosen. When no decisions keep the constraints, the command says
-    what comes nearest; exit status 2.
+    All points are tried on the same draws; a run on fresh draws then shows what the best is worth,
+    without the randomness of having been chosen. When no decisions keep the constraints, the
+    command says what comes nearest; exit status 2.
 
     \b
       kindynos optimize best_fare.toml --vary fare=40:75 \\

@@ -109,14 +109,16 @@ def paths(
     fitted = _fitted(process, history, dt, no_mean, risk_neutral)
     chosen = fresh_seed() if seed is None else seed
     made = fitted.paths(periods, trials, chosen, dt, uncertain=uncertain)
-    told = report.outlook(fitted, made, history, dt, above, below, chosen, uncertain)
+    outlook_shown = report.outlook(fitted, made, history, dt, above, below, chosen, uncertain)
     figures: dict[str, Any] = {
         "paths": lambda ax: paths_fan(made, above=above, below=below, name=name, ax=ax)
     }
-    if told.as_long is not None:
+    if outlook_shown.as_long is not None:
         days = len(history) - 1
         figures |= {
-            "drawdowns": lambda ax: max_drawdowns(told.as_long, told.seen, periods=days, ax=ax),
+            "drawdowns": lambda ax: max_drawdowns(
+                outlook_shown.as_long, outlook_shown.seen, periods=days, ax=ax
+            ),
             "growth": lambda ax: growth_against_drawdown(made, PER_YEAR, ax=ax),
         }
 
@@ -131,10 +133,10 @@ def paths(
             "errors": dict(fitted.fitted.errors) if fitted.fitted else {},
             "description": fitted.fitted.description if fitted.fitted else "",
             "basis": fitted.basis,
-            **told.data(),
+            **outlook_shown.data(),
         }
 
-    shown = report.paths(name, fitted, made, told, len(history), chosen)
+    shown = report.paths(name, fitted, made, outlook_shown, len(history), chosen)
     finish(shown, data, out, as_data, {"paths": report.path_table(made)}, figures)
 
 

@@ -15,7 +15,7 @@ SHOWN = 6  # columns, where none is named
 
 @click.command()
 @click.argument("file", type=click.Path(path_type=Path))
-@click.option("--column", metavar="NAME", help="The column to read; all of them unless given.")
+@click.option("--column", metavar="NAME", help="The column to read; default: all of them.")
 @click.option(
     "--against",
     metavar="NAME",
@@ -24,7 +24,7 @@ SHOWN = 6  # columns, where none is named
 @click.option(
     "--cuts",
     type=Numbers("0,-0.2"),
-    help="Where the two columns are cut, such as 0,-0.2; at their medians unless given.",
+    help="Where the two columns are cut, such as 0,-0.2; default: at their medians.",
 )
 @click.option("--unit", help="The unit of the column.")
 @click.option(
@@ -60,8 +60,8 @@ def read(
     out: Path | None,
     as_data: bool,
 ) -> None:
-    """Read trials that were computed elsewhere, a row a trial: their figures with errors, and one
-    column against another.
+    """Read trials that were computed elsewhere, one row per trial: their figures with errors, and
+    one column against another.
 
     CSV, Parquet and Excel are read; percentages, parted thousands and decimal commas are
     understood.
@@ -69,7 +69,7 @@ def read(
     \b
       kindynos read fuel_hedging.csv
       kindynos read fuel_hedging.csv --column growth --target 0.03
-      kindynos read fuel_hedging.csv --column growth --against worst_fall \\
+      kindynos read fuel_hedging.csv --column growth --against max_drawdown \\
         --cuts 0.03,-0.2 --out results
     """
     from kindynos.plots import distribution

@@ -118,7 +118,7 @@ def _holdings(path: Path) -> tuple[str, dict[str, float], dict[str, str]]:
                 else ""
             )
             raise FileError(
-                f"{path}, row {row}: {text!r} is no number of {shapes[0]}{advice}"
+                f"{path}, row {row}: {text!r} is not a number of {shapes[0]}{advice}"
             ) from None
         if name in held:
             raise FileError(f"{path}, row {row}: {name!r} is there already")
@@ -157,20 +157,20 @@ def windows_of(text: str) -> list[int | None]:
     "--methods",
     "--method",
     type=Words(RiskMethod, many=True),
-    help=f"{listed(RiskMethod)}; all unless given.",
+    help=f"{listed(RiskMethod)}; default: all.",
 )
 @click.option(
     "--windows",
     "--window",
     default="all",
     show_default=True,
-    help="The last so many returns, with commas; all is everything.",
+    help="The last N returns, with commas; all is everything.",
 )
 @click.option("--horizon", type=WHOLE, default=1, show_default=True, help="Days.")
 @click.option(
     "--overlapping",
     is_flag=True,
-    help="historical: over several days, from all stretches of so many days.",
+    help="historical: over several days, from all stretches of that many days.",
 )
 @click.option(
     "--volatility",
@@ -201,12 +201,12 @@ def risk(
     out: Path | None,
     as_data: bool,
 ) -> None:
-    """Tell what today's holdings may lose: value at risk and expected shortfall by several methods,
-    levels and windows.
+    """Report what today's holdings may lose: value at risk and expected shortfall by several
+    methods, levels and windows.
 
-    PRICES has a date and a column an instrument, or date, instrument and price. Each figure has its
-    95 % interval, which holds what so short a history leaves open; what each holding adds to the
-    first of them, at the highest level, follows.
+    PRICES has a date and one column per instrument, or date, instrument and price. Each figure has
+    its 95 % interval, which includes the estimation error; what each holding adds to the first
+    figure, at the highest level, follows.
 
     \b
       kindynos risk treasury_prices.csv --holdings treasury_holdings.csv
@@ -331,7 +331,8 @@ def backtest(
     out: Path | None,
     as_data: bool,
 ) -> None:
-    """Tell whether a method's value at risk would have been right for today's holdings, day by day.
+    """Report whether a method's value at risk would have been right for today's holdings, day by
+    day.
 
     \b
       kindynos backtest treasury_prices.csv --holdings treasury_holdings.csv

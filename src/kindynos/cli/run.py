@@ -7,7 +7,7 @@ from pathlib import Path
 
 import click
 
-from kindynos.cli.asking import asked_for, asked_options
+from kindynos.cli.asking import table_options, table_spec
 from kindynos.cli.common import Bar, json_option, model_argument, read_model, sampled, set_option
 from kindynos.errors import KindynosError, ModelError
 from kindynos.literals import SamplingPlan
@@ -37,7 +37,7 @@ from kindynos.literals import SamplingPlan
     metavar="FILE.parquet",
     help="Keep the run, to open or compare.",
 )
-@asked_options
+@table_options
 @json_option
 def run(
     file: Path,
@@ -82,7 +82,7 @@ def run(
         )
     if saved is not None:
         check_savable(saved)
-    asked = asked_for(percentiles, statistics, chances, model.compiled().outcomes)
+    asked = table_spec(percentiles, statistics, chances, model.compiled().outcomes)
     with staged(out) if out else nullcontext() as stage:
         with Bar("simulating") as progress:
             found = model.simulate(trials, seed, sampling, workers, progress, keep)

@@ -34,9 +34,9 @@ from kindynos.literals import SamplingPlan
     "--worst",
     type=float,
     metavar="N",
-    help="The worst trials of the outcome, so many (3) or a share (0.0002).",
+    help="The worst trials of the outcome, that many (3) or a share (0.0002).",
 )
-@click.option("--outcome", metavar="NAME", help="The outcome meant; the first unless given.")
+@click.option("--outcome", metavar="NAME", help="The outcome meant; default: the first.")
 @sampled
 @set_option
 @whole_option

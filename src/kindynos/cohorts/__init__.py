@@ -1,1 +1,1 @@
-"""Many like things that change state: how many are where, period by period."""
+"""A population whose members change state: how many are where, period by period."""

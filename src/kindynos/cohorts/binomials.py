@@ -47,7 +47,7 @@ def split(scores: Floats, number: int) -> Floats:
 
 
 @lru_cache(maxsize=256)
-def _table(most: int, chance: float) -> tuple[Floats, NDArray[np.int64]]:
+def _quantile_table(most: int, chance: float) -> tuple[Floats, NDArray[np.int64]]:
     """Return the cdfs of all numbers of things up to ``most``, a row each, and where to begin in it
     for each part of the scores.
     """
@@ -61,7 +61,7 @@ def binomial_quantile(scores: Floats, number: Floats, chance: Any) -> Floats:
     """Return how many of ``number (trials,)`` things move, each with a chance, at uniform scores
     ``(trials,)``.
 
-    The chance is one, or one a trial.
+    The chance is one, or one per trial.
     """
     n = np.broadcast_to(number, scores.shape)
     if np.ndim(chance) == 0:
@@ -73,7 +73,9 @@ def binomial_quantile(scores: Floats, number: Floats, chance: Any) -> Floats:
         most = int(number.max()) if number.size else 0
         if most <= TABLED:
             return _from_table(
-                scores, n.astype(np.int64), *_table(max(16, 1 << (most - 1).bit_length()), chance)
+                scores,
+                n.astype(np.int64),
+                *_quantile_table(max(16, 1 << (most - 1).bit_length()), chance),
             )
     return _by_steps(scores, n.astype(np.float64), np.broadcast_to(chance, scores.shape))
 

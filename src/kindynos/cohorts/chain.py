@@ -13,7 +13,7 @@ import numpy as np
 
 from kindynos.arrays import Floats
 from kindynos.errors import ParameterError
-from kindynos.validate import known_name, whole
+from kindynos.validate import check_integer, known_name
 
 if TYPE_CHECKING:
     from kindynos.cohorts.cohort import Cohort
@@ -91,7 +91,7 @@ def reaching(cohort: Cohort, state: str, periods: int = 40) -> Reaching:
     import pandas as pd
 
     known_name("Cohort.reaching", "state", state, cohort.states)
-    whole("Cohort.reaching", "periods", periods, least=1)
+    check_integer("Cohort.reaching", "periods", periods, least=1)
     chances = chances_of(cohort, "reaching")
     place, size = list(cohort.states).index(state), len(chances)
     able = reach(chances)[:, place]

@@ -1,4 +1,4 @@
-"""A cohort: many like things, each of which stays in its state or moves to another, in every
+"""A cohort: a population, each of which stays in its state or moves to another, in every
 period.
 
 Sources: Norris, Markov Chains (1997), chapter 1; Kemeny and Snell, Finite Markov Chains (1960),
@@ -29,7 +29,7 @@ from kindynos.cohorts.stating import (
 from kindynos.delegation import delegated_to
 from kindynos.errors import ParameterError
 from kindynos.sampling.streams import stream
-from kindynos.validate import mapping, told, whole
+from kindynos.validate import check_integer, explain_call_errors, mapping
 
 Flows = tuple[dict[str, Any], ...]
 BLOCK = 8_192  # trials drawn together
@@ -42,16 +42,16 @@ class Cohort:
 
     ``start`` is how many begin in each. ``transition`` are the chances from each state (rows) to
     each: an array, a DataFrame or a nested dict, in which a state without a row keeps its things;
-    one for all periods, or a list of one a period. A chance may be a text, ``"0.02 * wear"``, whose
-    names are quantities of a model. Rows add up to 1; ``rest`` names the state that takes what is
-    missing in them, ``"same"`` for the one things are in, or tells it by row. In each period the
-    ``departures`` leave first, then things move, then ``arrivals`` come; both are numbers by state,
-    lists of one a period, or names of a model's quantities. ``value`` is what a thing in a state
-    brings a period, ``cost`` what a move costs: ``{("sailing", "in dock"): 4e5}``.
+    one for all periods, or a list of one per period. A chance may be a text, ``"0.02 * wear"``,
+    whose names are quantities of a model. Rows add up to 1; ``remainder_state`` names the state
+    that takes what is missing in them, ``"same"`` for the one things are in, or tells it by row. In
+    each period the ``departures`` leave first, then things move, then ``arrivals`` come; both are
+    numbers by state, lists of one per period, or names of a model's quantities. ``value`` is what a
+    thing in a state brings a period, ``cost`` what a move costs: ``{("sailing", "in dock"): 4e5}``.
 
     >>> chances = {"sailing": {"in dock": 0.1}, "in dock": {"sailing": 0.5}}
     >>> fleet = Cohort(["sailing", "in dock"], {"sailing": 40}, chances,
-    ...     rest="same")
+    ...     remainder_state="same")
     >>> [round(float(count), 1) for count in fleet.expected(2).loc["in dock"]]
     [0.0, 4.0, 5.6]
     """
@@ -59,15 +59,13 @@ class Cohort:
     states: Sequence[str]
     start: Any
     transition: Any
-    rest: Any = None
+    remainder_state: Any = None
     arrivals: Any = None
     departures: Any = None
     value: Any = None
     cost: Any = None
 
-    fitted: ClassVar[Any] = (
-        None  # what ``fit`` has learned and leaves open, on cohorts that it made
-    )
+    fitted: ClassVar[Any] = None  # what ``fit`` has fitted and leaves open, on cohorts that it made
 
     def __post_init__(self) -> None:
         owner = "Cohort"
@@ -77,7 +75,9 @@ class Cohort:
             self, "start", read_by_state(owner, "start", self.start, states, counts=True)
         )
         object.__setattr__(
-            self, "transition", read_rows(owner, list(states), self.transition, self.rest)
+            self,
+            "transition",
+            read_rows(owner, list(states), self.transition, self.remainder_state),
         )
         for name in ("arrivals", "departures"):
             object.__setattr__(self, name, read_flows(owner, name, getattr(self, name), states))
@@ -137,8 +137,8 @@ class Cohort:
         return rows if self.periods is not None else (rows,)
 
     def matrices(self, values: Mapping[str, Any] | None = None) -> list[list[list[Any]]]:
-        """Return the chances, one matrix for all periods or one a period, at values of the names in
-        them.
+        """Return the chances, one matrix for all periods or one per period, at values of the names
+        in them.
 
         Raises ParameterError for a chance outside 0 to 1, with its row.
         """
@@ -187,7 +187,7 @@ class Cohort:
         ]
 
     def _check_periods(self, owner: str, periods: int) -> int:
-        whole(owner, "periods", periods, least=1)
+        check_integer(owner, "periods", periods, least=1)
         if self.periods is not None and periods > self.periods:
             raise ParameterError(
                 f"chances are stated for {self.periods} periods, and {periods} are asked for",
@@ -202,7 +202,7 @@ class Cohort:
                     )
         return periods
 
-    @told
+    @explain_call_errors
     def counts(self, periods: int, trials: int, seed: int) -> Floats:
         """Return how many things are in each state, ``(states, periods + 1, trials)``; the start is
         in period 0.
@@ -212,8 +212,8 @@ class Cohort:
         chance moves few things. Raises ParameterError for wrong numbers.
         """
         self._check_periods("Cohort.counts", periods)
-        whole("Cohort.counts", "trials", trials, least=1)
-        whole("Cohort.counts", "seed", seed, least=0)
+        check_integer("Cohort.counts", "trials", trials, least=1)
+        check_integer("Cohort.counts", "seed", seed, least=0)
         from kindynos.engine.workers import on_threads
 
         answer: Floats = np.empty((len(self.states), periods + 1, trials))
@@ -235,7 +235,7 @@ class Cohort:
         flows: Flows | None = None,
     ) -> Floats:
         """Return counts ``(states, periods + 1, trials)`` from uniform scores ``(periods,
-        trials)``, one a period.
+        trials)``, one per period.
 
         ``moves`` collects, if given, how many move from state to state, ``(periods, trials)``.
         """
@@ -328,7 +328,7 @@ class Cohort:
         self, periods: int, trials: int, chances: list[list[list[Any]]], flows: Flows | None = None
     ) -> tuple[Floats, dict[tuple[int, int], Floats]]:
         """Return the expected counts ``(states, periods + 1, trials)`` and moves ``(periods,
-        trials)`` at chances, one a trial or one.
+        trials)`` at chances, one per trial or one.
         """
         size = len(self.states)
         counts = self._begun(periods, trials)
@@ -408,8 +408,8 @@ class Cohort:
     def sensitivity(
         self, state: str, periods: int, change: float = 0.01, trials: int = 10_000, seed: int = 1
     ) -> Any:
-        """Return what each chance does to the count of a state after so many periods, a DataFrame
-        with a row a chance.
+        """Return what each chance does to the count of a state after that many periods, a DataFrame
+        with one row per chance.
 
         ``derivative`` is that of the expected count, in closed form, with what is added taken from
         those that stay; ``effect`` that of adding ``change``, and ``simulated`` the same on shared
@@ -419,7 +419,7 @@ class Cohort:
     @classmethod
     @delegated_to("kindynos.cohorts.fit", "fit")
     def fit(cls, moves: Any, start: Any = None, **options: Any) -> Self:
-        """Return the cohort learned from counts of moves, or from a table of things by date; see
+        """Return the cohort fitted to counts of moves, or from a table of things by date; see
         ``kindynos.cohorts.fit``.
         """
         raise NotImplementedError
@@ -433,7 +433,7 @@ class Cohort:
         arrive in the first. Raises ParameterError for an unknown state.
 
         >>> chances = {"sailing": {"in dock": 0.1}}
-        >>> dock = Cohort(["sailing", "in dock"], {"in dock": 2}, chances, rest="same")
+        >>> dock = Cohort(["sailing", "in dock"], {"in dock": 2}, chances, remainder_state="same")
         >>> dock.by_age("in dock", [{}, {"sailing": 1.0}]).expected(2).loc["sailing"].tolist()
         [0.0, 0.0, 2.0]
         """
@@ -475,7 +475,7 @@ class Cohort:
             states=states,
             start=moved(self.start),
             transition=table,
-            rest=None,
+            remainder_state=None,
             arrivals=moved(self.arrivals),
             departures=moved(self.departures),
             value=worth,

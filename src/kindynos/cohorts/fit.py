@@ -1,4 +1,4 @@
-"""Learning a cohort's chances from records of moves.
+"""Fitting a cohort's chances to records of moves.
 
 The chance of a move is its share of all moves from a state; what the records leave open of a row is
 a Dirichlet distribution with the counts as parameters, over the moves that were seen. Source:
@@ -37,7 +37,7 @@ class FittedChances:
     changed: float
 
     def drawn(self, scores: Floats) -> list[list[Any]]:
-        """Return chances as the records leave them open, one set a trial, from uniform scores
+        """Return chances as the records leave them open, one set per trial, from uniform scores
         ``(trials,)``.
         """
         size = len(self.counts)
@@ -58,12 +58,12 @@ class FittedChances:
 
 
 def fit(kind: type[Cohort], moves: Any, start: Any = None, **options: Any) -> Cohort:
-    """Return the cohort learned from moves, with ``fitted``.
+    """Return the cohort fitted to moves, with ``fitted``.
 
     ``moves`` are counts from state to state, a DataFrame or a nested dict; or a DataFrame of
     records with the columns thing, date and state, in which each thing's moves are read from one of
     its dates to the next. ``start`` are the things to begin with, the last state of each thing in
-    such a table unless given. A state that nothing was seen to leave keeps its things. ``options``
+    such a table. A state that nothing was seen to leave keeps its things. ``options``
     are those of ``Cohort``. Raises ParameterError for records that hold no moves.
     """
     owner = "Cohort.fit"

@@ -19,19 +19,21 @@ Entry = float | str  # a chance, or a formula of one
 Rows = tuple[tuple[Entry, ...], ...]
 
 
-def read_rows(owner: str, states: Sequence[str], stated: Any, rest: Any) -> Rows | tuple[Rows, ...]:
-    """Return a transition matrix as rows of entries, or one a period; raises ParameterError naming
-    the row that is wrong.
+def read_rows(
+    owner: str, states: Sequence[str], stated: Any, remainder_state: Any
+) -> Rows | tuple[Rows, ...]:
+    """Return a transition matrix as rows of entries, or one per period; raises ParameterError
+    naming the row that is wrong.
     """
     if isinstance(stated, Mapping) or hasattr(stated, "loc"):
-        return _checked(owner, states, _from_table(owner, states, stated), rest)
+        return _checked(owner, states, _from_table(owner, states, stated), remainder_state)
     if (
         isinstance(stated, list | tuple)
         and stated
         and (isinstance(stated[0], Mapping) or hasattr(stated[0], "loc"))
     ):
         return tuple(
-            _checked(owner, states, _from_table(owner, states, one), rest, place)
+            _checked(owner, states, _from_table(owner, states, one), remainder_state, place)
             for place, one in enumerate(stated)
         )
     if (
@@ -40,14 +42,16 @@ def read_rows(owner: str, states: Sequence[str], stated: Any, rest: Any) -> Rows
         and all(isinstance(row, list | tuple) for row in stated)
         and _has_text(stated)
     ):
-        return _checked(owner, states, _square(owner, states, [list(row) for row in stated]), rest)
+        return _checked(
+            owner, states, _square(owner, states, [list(row) for row in stated]), remainder_state
+        )
     found = array_of(owner, "transition", stated)
     if found.ndim == 3:
         return tuple(
-            _checked(owner, states, _square(owner, states, one.tolist()), rest, place)
+            _checked(owner, states, _square(owner, states, one.tolist()), remainder_state, place)
             for place, one in enumerate(found)
         )
-    return _checked(owner, states, _square(owner, states, found.tolist()), rest)
+    return _checked(owner, states, _square(owner, states, found.tolist()), remainder_state)
 
 
 def _has_text(stated: Any) -> bool:
@@ -103,7 +107,11 @@ def _from_table(owner: str, states: Sequence[str], stated: Any) -> list[list[Any
 
 
 def _checked(
-    owner: str, states: Sequence[str], rows: list[list[Any]], rest: Any, period: int | None = None
+    owner: str,
+    states: Sequence[str],
+    rows: list[list[Any]],
+    remainder_state: Any,
+    period: int | None = None,
 ) -> Rows:
     """Return rows whose chances are right, with the state that takes the rest filled in."""
     when = "" if period is None else f" of period {period}"
@@ -113,24 +121,24 @@ def _checked(
             _entry(owner, f"row {states[place]!r}{when} to {states[i]!r}", entry)
             for i, entry in enumerate(row)
         ]
-        taker = _taker(owner, states, rest, states[place])
+        absorbing = _remainder_state(owner, states, remainder_state, states[place])
         texts = any(isinstance(entry, str) for entry in entries)
-        if (taker is not None and entries[states.index(taker)] == 0.0) or (
-            taker is not None and not texts
+        if (absorbing is not None and entries[states.index(absorbing)] == 0.0) or (
+            absorbing is not None and not texts
         ):
-            others = [entry for i, entry in enumerate(entries) if i != states.index(taker)]
-            entries[states.index(taker)] = _remainder(owner, states[place], when, others)
+            others = [entry for i, entry in enumerate(entries) if i != states.index(absorbing)]
+            entries[states.index(absorbing)] = _remainder(owner, states[place], when, others)
         elif texts:
             raise ParameterError(
                 f"row {states[place]!r}{when} has a chance that is calculated; name the state "
-                "that takes the rest: rest=",
+                "that takes the rest: remainder_state=",
                 owner=owner,
             )
         elif abs(sum(float(entry) for entry in entries) - 1) > CLOSE:
             total = sum(float(entry) for entry in entries)
             raise ParameterError(
                 f"row {states[place]!r}{when} adds up to {total:.6g}; it must add up to 1, or "
-                "say rest=",
+                "say remainder_state=",
                 owner=owner,
             )
         answer.append(tuple(entries))
@@ -150,21 +158,25 @@ def _remainder(owner: str, state: str, when: str, others: list[Entry]) -> Entry:
     return " - ".join([repr(left), *(f"({text})" for text in texts)]) if texts else left
 
 
-def _taker(owner: str, states: Sequence[str], rest: Any, row: str) -> str | None:
+def _remainder_state(
+    owner: str, states: Sequence[str], remainder_state: Any, row: str
+) -> str | None:
     """Return which state takes what is missing in a row; None where none does."""
-    taker = rest.get(row) if isinstance(rest, Mapping) else rest
-    if taker is None:
+    absorbing = (
+        remainder_state.get(row) if isinstance(remainder_state, Mapping) else remainder_state
+    )
+    if absorbing is None:
         return None
-    if isinstance(taker, str) and taker == "same":
+    if isinstance(absorbing, str) and absorbing == "same":
         return row
-    if not isinstance(taker, str) or taker not in states:
+    if not isinstance(absorbing, str) or absorbing not in states:
         raise ParameterError(
-            f"rest names no state {taker!r:.40}",
+            f"remainder_state names no state {absorbing!r:.40}",
             owner=owner,
-            unknown=str(taker)[:40],
+            unknown=str(absorbing)[:40],
             known=[*states, "same"],
         )
-    return taker
+    return absorbing
 
 
 def _entry(owner: str, where: str, entry: Any) -> Entry:

@@ -17,7 +17,7 @@ from kindynos.delegation import delegated_to
 from kindynos.errors import ParameterError
 from kindynos.inference.intervals import Z
 from kindynos.sampling.streams import fresh_seed, stream
-from kindynos.validate import finite, known_name, whole
+from kindynos.validate import check_integer, finite, known_name
 
 if TYPE_CHECKING:
     from kindynos.cohorts.cohort import Cohort
@@ -88,7 +88,7 @@ class CohortResult:
         """
         import pandas as pd
 
-        if whole("moves", "trial", trial, least=0) >= self.trials:
+        if check_integer("moves", "trial", trial, least=0) >= self.trials:
             raise ParameterError(
                 f"trial must be from 0 to {self.trials - 1}, not {trial}", owner="moves"
             )
@@ -172,7 +172,7 @@ def sensitivity(
 
     owner = "Cohort.sensitivity"
     known_name(owner, "state", state, cohort.states)
-    whole(owner, "periods", periods, least=1)
+    check_integer(owner, "periods", periods, least=1)
     if not 0 < abs(finite(owner, "change", change)) < 1:
         raise ParameterError(
             f"change must be between -1 and 1 and other than 0, not {change:g}", owner=owner
@@ -182,7 +182,7 @@ def sensitivity(
     expected = cohort.expected(periods).to_numpy()
     powers = [np.eye(size)[:, target]]
     for _ in range(periods):
-        powers.append(chances @ powers[-1])  # the chance of being there so many periods later
+        powers.append(chances @ powers[-1])  # the chance of being there that many periods later
     base = cohort.counts(periods, trials, seed)[target, -1]
     rows = {}
     for i in range(size):
@@ -224,4 +224,6 @@ def sensitivity(
 def _with_chances(cohort: Cohort, chances: Floats) -> Cohort:
     from dataclasses import replace
 
-    return replace(cohort, transition=chances / chances.sum(axis=1, keepdims=True), rest=None)
+    return replace(
+        cohort, transition=chances / chances.sum(axis=1, keepdims=True), remainder_state=None
+    )

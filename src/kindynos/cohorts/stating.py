@@ -64,7 +64,7 @@ def read_by_state(
 
 
 def read_flows(owner: str, name: str, given: Any, states: Sequence[str]) -> dict[str, Any]:
-    """Return what comes or goes by state: a number, one a period, or the name of a quantity."""
+    """Return what comes or goes by state: a number, one per period, or the name of a quantity."""
     found = {} if given is None else mapping(owner, name, given, "numbers by state")
     answer: dict[str, Any] = {}
     for state, flow in found.items():
@@ -99,7 +99,7 @@ def read_flows(owner: str, name: str, given: Any, states: Sequence[str]) -> dict
 
 
 def flow_at(flow: Any, period: int) -> Any:
-    """Return the things that come or go in a period: a number, or one a trial."""
+    """Return the things that come or go in a period: a number, or one per trial."""
     if isinstance(flow, tuple):
         return flow[period]
     return flow[min(period, len(flow) - 1)] if np.ndim(flow) == 2 else flow

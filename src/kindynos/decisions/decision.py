@@ -19,7 +19,7 @@ from kindynos.formula.parse import is_name, parse
 from kindynos.formula.tree import Name, Operation, Scope
 from kindynos.results.result import Result
 from kindynos.sampling.streams import stream
-from kindynos.validate import finite, instance, mapping, one_of, told
+from kindynos.validate import explain_call_errors, finite, instance, mapping, one_of
 
 RULES = ("mean", "certainty equivalent", "percentile", "expected shortfall")
 TRIALS = 10_000
@@ -168,7 +168,7 @@ class Decision:
                 )
         return replace(self, given={**self.given, **given})
 
-    @told
+    @explain_call_errors
     @delegated_to("kindynos.decisions.solve", "solve")
     def solve(
         self, by: str = "mean", *, level: float = 0.05, trials: int = TRIALS, seed: int = 1
@@ -190,8 +190,8 @@ class Decision:
         those of ``solve``.
         """
 
-    @delegated_to("kindynos.decisions.worth", "switching")
-    def switching(self, name: str, low: float, high: float, **options: Any) -> Any:
+    @delegated_to("kindynos.decisions.worth", "switchover_points")
+    def switchover_points(self, name: str, low: float, high: float, **options: Any) -> Any:
         """Return the values of a given quantity between two at which the best alternative changes,
         a DataFrame.
         """
@@ -202,8 +202,8 @@ class Decision:
         a DataFrame.
         """
 
-    @delegated_to("kindynos.decisions.worth", "test_worth")
-    def test_worth(
+    @delegated_to("kindynos.decisions.worth", "sample_information_value")
+    def sample_information_value(
         self, event: str, signals: Mapping[str, Mapping[str, float]], **options: Any
     ) -> Any:
         """Return what an imperfect test of an event is worth before choosing, and what to do on
@@ -215,7 +215,7 @@ class Decision:
 
 
 @dataclass(frozen=True)
-class Draws:
+class DecisionDraws:
     """The quantities and payoffs of a decision over its trials."""
 
     decision: Decision
@@ -225,7 +225,7 @@ class Draws:
     fixed: Mapping[str, Mapping[str, Any]] = field(
         default_factory=dict
     )  # chances of events that are known better
-    chosen: Any = None  # the trials that are looked at, all unless given
+    chosen: Any = None  # the trials that are looked at; default: all
 
     @classmethod
     def of(
@@ -234,8 +234,8 @@ class Draws:
         trials: int,
         seed: int,
         fixed: Mapping[str, Mapping[str, Any]] | None = None,
-    ) -> Draws:
-        """Return the draws of a seed: one number a trial of each distribution."""
+    ) -> DecisionDraws:
+        """Return the draws of a seed: one number per trial of each distribution."""
         count = trials if decision.random else 1
         values = {
             name: value._quantile(scores_of(seed, name, count))
@@ -246,7 +246,7 @@ class Draws:
         return cls(decision, count, seed, values, fixed or {})
 
     def amount(self, amount: Any, where: str) -> Any:
-        """Return an amount, a number or one a trial; of a table by criterion, the score."""
+        """Return an amount, a number or one per trial; of a table by criterion, the score."""
         return self._picked(self._amount(amount, where))
 
     def _picked(self, value: Any) -> Any:
@@ -280,8 +280,8 @@ class Draws:
         return found if np.ndim(found) else float(found)
 
     def chances(self, event: Event) -> dict[str, Any]:
-        """Return the chance of each outcome, a number or one a trial; raises ParameterError for one
-        outside 0 to 1.
+        """Return the chance of each outcome, a number or one per trial; raises ParameterError for
+        one outside 0 to 1.
         """
         if event.name in self.fixed:
             return {name: self._picked(chance) for name, chance in self.fixed[event.name].items()}

@@ -13,7 +13,7 @@ from typing import Any
 import numpy as np
 
 from kindynos.arrays import Floats
-from kindynos.decisions.decision import RULES, TRIALS, Decision, Draws, scores_of
+from kindynos.decisions.decision import RULES, TRIALS, Decision, DecisionDraws, scores_of
 from kindynos.decisions.figures import weighted_ends, weighted_figure, weighted_quantile
 from kindynos.decisions.preferences import Utility
 from kindynos.decisions.tree import Choice, Event, Pay, Payoff, Tree, children
@@ -22,14 +22,14 @@ from kindynos.errors import ParameterError
 from kindynos.inference.estimates import Estimate
 from kindynos.inference.intervals import Z
 from kindynos.studies.dominance import dominance_of_chances
-from kindynos.validate import finite, known_name, one_of, whole
+from kindynos.validate import check_integer, finite, known_name, one_of
 
 Path = tuple[str, ...]
 CONSISTENT = ("mean", "certainty equivalent")
 
 
 @dataclass(frozen=True)
-class Part:
+class Node:
     """A part of a solved tree: what it is, its name, its value as the rule counts it, the chance of
     coming there, and the best alternative of a choice.
     """
@@ -43,22 +43,22 @@ class Part:
 
 
 @dataclass
-class Rolling:
+class Rollback:
     """One pass through a tree, from its ends to its root."""
 
-    draws: Draws
+    draws: DecisionDraws
     by: str
     level: float
     utility: Utility | None
     sign: float
     policy: dict[Path, str] = field(default_factory=dict)
-    parts: list[Part] = field(default_factory=list)
+    parts: list[Node] = field(default_factory=list)
     follow: bool = False  # keep to the policy instead of choosing
     record: bool = True
 
     def roll(self, node: Tree, path: Path, weight: Any, paid: Any) -> Any:
-        """Return a part's value, a number or one a trial, or its distribution, where the rule needs
-        it.
+        """Return a part's value, a number or one per trial, or its distribution, where the rule
+        needs it.
 
         ``weight`` is the chance of coming there, and ``paid`` what was paid on the way.
         """
@@ -86,7 +86,7 @@ class Rolling:
             kind = {Payoff: "payoff", Event: "event", Choice: "choice"}[type(node)]
             name = getattr(node, "name", path[-1] if path else "")
             self.parts.append(
-                Part(path, kind, name, self.estimate(found, weight), float(np.mean(weight)), best)
+                Node(path, kind, name, self.estimate(found, weight), float(np.mean(weight)), best)
             )
         return found
 
@@ -169,8 +169,8 @@ class Solution:
     decision: Decision
     by: str
     level: float
-    draws: Draws
-    rolling: Rolling
+    draws: DecisionDraws
+    rolling: Rollback
     trials: int
 
     @property
@@ -184,7 +184,7 @@ class Solution:
         return self.rolling.policy[()]
 
     @cached_property
-    def parts(self) -> dict[Path, Part]:
+    def parts(self) -> dict[Path, Node]:
         """The parts of the tree by the branches that lead there."""
         return {part.path: part for part in self.rolling.parts}
 
@@ -216,7 +216,7 @@ class Solution:
         chances; equal ones together.
         """
         self._known(alternative)
-        rolling = Rolling(
+        rolling = Rollback(
             self.draws,
             "percentile",
             0.5,
@@ -274,8 +274,8 @@ class Solution:
         return table.sort_values("value", ascending=self.decision.better == "low", kind="stable")
 
     def nodes(self) -> Any:
-        """Return a DataFrame, a row a part of the tree: branches, kind, value and error, chance of
-        coming there, best alternative.
+        """Return a DataFrame, one row per part of the tree: branches, kind, value and error, chance
+        of coming there, best alternative.
         """
         import pandas as pd
 
@@ -409,8 +409,8 @@ def solve(
 ) -> Solution:
     """Return a solved decision; see ``Decision.solve``."""
     one_of("solve", "by", by, RULES)
-    whole("solve", "trials", trials, least=2)
-    whole("solve", "seed", seed, least=0)
+    check_integer("solve", "trials", trials, least=2)
+    check_integer("solve", "seed", seed, least=0)
     if not 0 < finite("solve", "level", level) < 1:
         raise ParameterError(f"level must be between 0 and 1, not {level:g}", owner="solve")
     if (
@@ -436,16 +436,16 @@ def solved(
     """Return a solved decision; ``fixed`` are better known chances of events, ``weight`` the chance
     of what is known, by trial.
     """
-    draws = Draws.of(decision, trials, seed, fixed)
+    draws = DecisionDraws.of(decision, trials, seed, fixed)
     sign = 1.0 if decision.better == "high" else -1.0
-    rolling = Rolling(draws, by, level, _utility(decision, draws), sign)
+    rolling = Rollback(draws, by, level, _utility(decision, draws), sign)
     if np.ndim(weight) == 0 and by not in CONSISTENT and draws.trials > 1:
         weight = np.full(draws.trials, weight / draws.trials)
     rolling.roll(decision.root, (), weight, 0.0)
     return Solution(decision, by, level, draws, rolling, trials)
 
 
-def _utility(decision: Decision, draws: Draws) -> Utility | None:
+def _utility(decision: Decision, draws: DecisionDraws) -> Utility | None:
     """Return the utility over the range of the payoffs, None where they count as they are."""
     if decision.utility is None:
         return decision.utility_of(0.0, 1.0)

@@ -14,7 +14,7 @@ import numpy as np
 from kindynos.distributions.base import Distribution
 from kindynos.errors import ParameterError
 from kindynos.formula.parse import parse
-from kindynos.formula.tree import Node as Formula
+from kindynos.formula.tree import Expression as Formula
 from kindynos.results.result import Result
 from kindynos.validate import finite, instance
 

@@ -20,7 +20,7 @@ from kindynos.arrays import Floats
 from kindynos.errors import ParameterError
 from kindynos.inference.estimates import Estimate
 from kindynos.inference.intervals import Z
-from kindynos.validate import array_of, whole
+from kindynos.validate import array_of, check_integer
 
 DEGREE = 4
 FEWEST = 100  # trials in which acting brings something, for a regression
@@ -51,7 +51,7 @@ def value_of_waiting(
 
     ``payoffs (periods + 1, trials)`` is what acting brings in each period, in money of that period;
     ``known`` what is known then, ``(periods + 1, trials)`` or ``(quantities, periods + 1,
-    trials)``; ``discount`` the factor of one period, or one a period. Raises ParameterError for
+    trials)``; ``discount`` the factor of one period, or one per period. Raises ParameterError for
     arrays that do not fit.
 
     >>> from kindynos import GeometricBrownianMotion
@@ -74,7 +74,7 @@ def value_of_waiting(
         raise ParameterError(f"needs at least {4 * FEWEST} trials and 2 periods", owner=owner)
     if not (np.isfinite(gain).all() and np.isfinite(state).all()):
         raise ParameterError("payoffs and what is known must be finite", owner=owner)
-    whole(owner, "degree", degree, least=1)
+    check_integer(owner, "degree", degree, least=1)
     periods = len(gain) - 1
     given = array_of(owner, "discount", discount)
     if given.shape not in ((), (periods,)):
@@ -86,7 +86,7 @@ def value_of_waiting(
     factors = np.broadcast_to(given, (periods,)).astype(np.float64)
     if (factors <= 0).any():
         raise ParameterError("discount factors must be above 0", owner=owner)
-    rules = _learned(gain[:, ::2], state[:, :, ::2], factors, degree)
+    rules = _fit(gain[:, ::2], state[:, :, ::2], factors, degree)
     values, when = _applied(gain[:, 1::2], state[:, :, 1::2], factors, rules, degree)
     total = np.concatenate([[1.0], np.cumprod(factors)])
     last = np.maximum(gain[-1], 0.0) * total[-1]
@@ -111,7 +111,7 @@ def _basis(state: Floats, gain: Floats, centre: Floats, spread: Floats, degree: 
     return np.stack([*columns, gain], axis=1)
 
 
-def _learned(gain: Floats, state: Floats, factors: Floats, degree: int) -> list[Any]:
+def _fit(gain: Floats, state: Floats, factors: Floats, degree: int) -> list[Any]:
     """Return for each period the rule of waiting: the coefficients of what waiting brings, None
     where it is always better.
     """
@@ -137,7 +137,7 @@ def _learned(gain: Floats, state: Floats, factors: Floats, degree: int) -> list[
 def _applied(
     gain: Floats, state: Floats, factors: Floats, rules: list[Any], degree: int
 ) -> tuple[Floats, Any]:
-    """Return what the rules bring in trials that they were not learned from, and in which period
+    """Return what the rules bring in trials that they were not fitted to, and in which period
     they act; -1 for never.
     """
     periods, trials = len(gain) - 1, gain.shape[1]

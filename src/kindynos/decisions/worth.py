@@ -14,13 +14,13 @@ from typing import Any
 import numpy as np
 
 from kindynos.arrays import Floats
-from kindynos.decisions.decision import RULES, TRIALS, Decision, Draws
-from kindynos.decisions.solve import CONSISTENT, Rolling, Solution, solved
+from kindynos.decisions.decision import RULES, TRIALS, Decision, DecisionDraws
+from kindynos.decisions.solve import CONSISTENT, Rollback, Solution, solved
 from kindynos.decisions.tree import Choice, Event, Pay, Payoff, Tree
 from kindynos.distributions.base import Distribution
 from kindynos.errors import ParameterError
 from kindynos.inference.intervals import Z
-from kindynos.validate import array_of, finite, known_name, mapping, one_of, whole
+from kindynos.validate import array_of, check_integer, finite, known_name, mapping, one_of
 
 BINS = 40  # of a quantity that may be known before the choice
 MOST_WORLDS = 50_000  # combinations of outcomes that are looked at one by one
@@ -36,8 +36,8 @@ def _options(options: Mapping[str, Any], owner: str) -> tuple[str, float, int, i
     return (
         one_of(owner, "by", chosen["by"], RULES),
         finite(owner, "level", chosen["level"]),
-        whole(owner, "trials", chosen["trials"], least=2),
-        whole(owner, "seed", chosen["seed"], least=0),
+        check_integer(owner, "trials", chosen["trials"], least=2),
+        check_integer(owner, "seed", chosen["seed"], least=0),
     )
 
 
@@ -65,15 +65,19 @@ def sweep(decision: Decision, name: str, values: Any, **options: Any) -> Any:
     return table
 
 
-def switching(decision: Decision, name: str, low: float, high: float, **options: Any) -> Any:
-    """Return where the best alternative changes; see ``Decision.switching``."""
+def switchover_points(
+    decision: Decision, name: str, low: float, high: float, **options: Any
+) -> Any:
+    """Return where the best alternative changes; see ``Decision.switchover_points``."""
     import pandas as pd
 
-    _number(decision, "switching", name)
-    by, level, trials, seed = _options(options, "switching")
-    low, high = finite("switching", "low", low), finite("switching", "high", high)
+    _number(decision, "switchover_points", name)
+    by, level, trials, seed = _options(options, "switchover_points")
+    low, high = finite("switchover_points", "low", low), finite("switchover_points", "high", high)
     if not low < high:
-        raise ParameterError(f"low must be below high ({high:g}), not {low:g}", owner="switching")
+        raise ParameterError(
+            f"low must be below high ({high:g}), not {low:g}", owner="switchover_points"
+        )
 
     def best(value: float) -> str:
         return str(
@@ -141,7 +145,7 @@ def _gain(base: Solution, expected: float) -> float:
 def _expected(found: Solution, weight: Any) -> float:
     """Return the value (or utility) of a solved tree."""
     rolling = found.rolling
-    again = Rolling(
+    again = Rollback(
         found.draws,
         rolling.by,
         rolling.level,
@@ -185,7 +189,7 @@ def _known_quantity(base: Solution, name: str) -> tuple[float, float]:
     for part in np.array_split(order, min(BINS, max(len(order) // 50, 1))):
         for learn, judge in ((part[::2], part[1::2]), (part[1::2], part[::2])):
             if len(learn) and len(judge):
-                rolling = Rolling(
+                rolling = Rollback(
                     replace(base.draws, chosen=learn),
                     base.by,
                     base.level,
@@ -211,8 +215,8 @@ def _known_quantity(base: Solution, name: str) -> tuple[float, float]:
     return max(mean, 0.0), error
 
 
-def _values(base: Solution, draws: Draws, policy: Any) -> Any:
-    rolling = Rolling(
+def _values(base: Solution, draws: DecisionDraws, policy: Any) -> Any:
+    rolling = Rollback(
         draws,
         base.by,
         base.level,
@@ -254,7 +258,7 @@ def _everything(base: Solution) -> tuple[float, float] | None:
 def _best_of(
     node: Tree,
     path: tuple[str, ...],
-    draws: Draws,
+    draws: DecisionDraws,
     turned: Mapping[str, str],
     paid: Any,
     sign: float,
@@ -281,18 +285,18 @@ def _best_of(
     return best
 
 
-def test_worth(
+def sample_information_value(
     decision: Decision, event: str, signals: Mapping[str, Mapping[str, float]], **options: Any
 ) -> Any:
     """Return what a test of an event is worth, and what to do on each signal; see
-    ``Decision.test_worth``.
+    ``Decision.sample_information_value``.
 
-    The table has a row a signal: its chance, the chance of each outcome once it is seen, the best
-    alternative and its value; ``attrs["worth"]`` is what the test is worth before its price.
+    The table has one row per signal: its chance, the chance of each outcome once it is seen, the
+    best alternative and its value; ``attrs["worth"]`` is what the test is worth before its price.
     """
     import pandas as pd
 
-    owner = "test_worth"
+    owner = "sample_information_value"
     by, level, trials, seed = _options(options, owner)
     _consistent(by)
     known_name(owner, "event", event, decision.events)

@@ -22,7 +22,7 @@ from kindynos.distributions.special import ndtr
 
 @dataclass(frozen=True)
 class DriverGroup:
-    """Drivers that share a copula, all with one number a trial or all with one each period.
+    """Drivers that share a copula, all with one number per trial or all with one each period.
 
     ``serial`` holds, for drivers that also depend on their own period before, the correlation of
     neighbouring normal scores.

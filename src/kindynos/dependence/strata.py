@@ -63,7 +63,7 @@ def stratified_from_independent(scores: Floats) -> Floats:
 
 
 def kept_correlation(trials: int, correlation: Floats) -> Floats:
-    """Return which part of rank correlations is left after the passage, in blocks of so many
+    """Return which part of rank correlations is left after the passage, in blocks of that many
     trials.
 
     ``correlation`` are those of normal scores behind them.

@@ -18,7 +18,7 @@ from kindynos.distributions.contract import Contract
 from kindynos.distributions.inverse import atom_moments, central_moments, without_heavy_tail
 from kindynos.distributions.percentiles import Recipe, solve_percentiles
 from kindynos.errors import KindynosError, ParameterError
-from kindynos.validate import finite, proper_fraction, wrong
+from kindynos.validate import finite, invalid_argument, proper_fraction
 
 
 class Distribution(Contract):
@@ -30,7 +30,7 @@ class Distribution(Contract):
 
     percentile_recipe: ClassVar[Recipe | None] = None
     fitted: ClassVar[Any] = (
-        None  # what ``fit`` has learned and leaves open, on distributions that it made
+        None  # what ``fit`` has fitted and leaves open, on distributions that it made
     )
 
     @classmethod
@@ -45,19 +45,19 @@ class Distribution(Contract):
         at_most: Any = None,
         **fixed: float,
     ) -> Self:
-        """Return the distribution of this family learned from ``values``, with standard errors in
+        """Return the distribution of this family fitted to ``values``, with standard errors in
         ``fitted``.
 
         By maximum likelihood, or with ``method="moments"`` or (for extremes) ``"l-moments"``.
         ``weights`` say how often each value counts. ``fixed`` parameters are held: ``low=0``; those
         with a default keep it. ``at_least`` and ``at_most`` are masks of values that are only
         bounds: a machine that still runs, a loss up to the limit of a cover. Raises ParameterError
-        for values that nothing can be learned from or that the family cannot give, and where the
+        for values that nothing can be estimated from or that the family cannot give, and where the
         likelihood has no maximum; where the maximum lies at an end, ``fitted.edges`` says so.
 
         >>> from kindynos import Gamma
-        >>> learned = Gamma.fit(Gamma(shape=4, scale=2.5).sample(2_000, seed=1))
-        >>> low, high = learned.fitted.intervals["shape"]
+        >>> gamma = Gamma.fit(Gamma(shape=4, scale=2.5).sample(2_000, seed=1))
+        >>> low, high = gamma.fitted.intervals["shape"]
         >>> low < 4 < high
         True
         """
@@ -68,7 +68,7 @@ class Distribution(Contract):
         """Return a fitted distribution whose parameters are drawn too, trial by trial, as its fit
         leaves them open.
 
-        It is wider where it was learned from fewer values, and serves as a driver as any other
+        It is wider where it was fitted to fewer values, and serves as a driver as any other
         does; drawn each period, a trial keeps its parameters. Raises ParameterError for a
         distribution that was not fitted.
 
@@ -94,7 +94,7 @@ class Distribution(Contract):
         outside = 50 * (1 - proper_fraction("from_range", "coverage", coverage))
         low, high = finite("from_range", "low", low), finite("from_range", "high", high)
         if not low < high:
-            raise wrong("from_range", "low", f"below high ({high!r})", low)
+            raise invalid_argument("from_range", "low", f"below high ({high!r})", low)
         return cls.from_percentiles({outside: low, 100 - outside: high})
 
     @classmethod
@@ -171,7 +171,7 @@ class Distribution(Contract):
 def a_distribution(owner: str, name: str, value: Any) -> Distribution:
     """A rule: the value must be a distribution."""
     if not isinstance(value, Distribution):
-        raise wrong(owner, name, "a distribution such as Normal(10, 2)", value)
+        raise invalid_argument(owner, name, "a distribution such as Normal(10, 2)", value)
     return value
 
 
@@ -186,7 +186,9 @@ def check_ends(distribution: Any) -> None:
         and distribution.high is not None
         and not distribution.low < distribution.high
     ):
-        raise wrong(owner, "low", f"below high ({distribution.high!r})", distribution.low)
+        raise invalid_argument(
+            owner, "low", f"below high ({distribution.high!r})", distribution.low
+        )
 
 
 @dataclass(frozen=True, repr=False)
@@ -212,7 +214,7 @@ class Affine(Distribution):
     def __post_init__(self) -> None:
         super().__post_init__()
         if self.factor == 0:
-            raise wrong("Affine", "factor", "other than 0", self.factor)
+            raise invalid_argument("Affine", "factor", "other than 0", self.factor)
 
     @property
     def discrete(self) -> bool:

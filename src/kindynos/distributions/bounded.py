@@ -14,14 +14,14 @@ from kindynos.distributions.base import Distribution
 from kindynos.distributions.families import Tabled
 from kindynos.distributions.percentiles import LOW_MODE_HIGH, Recipe, centre_and_spread
 from kindynos.distributions.special import betainc, betaincc, betainccinv, betaincinv, betaln
-from kindynos.validate import finite, positive, wrong
+from kindynos.validate import finite, invalid_argument, positive
 
 
 def _ends(owner: str, distribution: Distribution, low: float, high: float) -> tuple[float, float]:
     """Store both ends as floats; ``low`` must be below ``high``."""
     low, high = finite(owner, "low", low), finite(owner, "high", high)
     if not low < high:
-        raise wrong(owner, "low", f"below high ({high!r})", low)
+        raise invalid_argument(owner, "low", f"below high ({high!r})", low)
     object.__setattr__(distribution, "low", low)
     object.__setattr__(distribution, "high", high)
     return low, high
@@ -30,7 +30,7 @@ def _ends(owner: str, distribution: Distribution, low: float, high: float) -> tu
 def _mode(owner: str, distribution: Distribution, mode: float, low: float, high: float) -> None:
     mode = finite(owner, "mode", mode)
     if not low <= mode <= high:
-        raise wrong(owner, "mode", f"from low ({low!r}) to high ({high!r})", mode)
+        raise invalid_argument(owner, "mode", f"from low ({low!r}) to high ({high!r})", mode)
     object.__setattr__(distribution, "mode", mode)
 
 
@@ -228,8 +228,8 @@ class _BetaShaped(Tabled):
 
 @dataclass(frozen=True, repr=False)
 class Beta(_BetaShaped):
-    """The beta distribution with shapes ``a`` and ``b``, from ``low`` to ``high`` (0 and 1 unless
-    given).
+    """The beta distribution with shapes ``a`` and ``b``, from ``low`` to ``high`` (default: 0 and
+    1).
 
     With a shape far below 1, such as Beta(0.1, 0.1), much of the mass lies closer to that end than
     floats can tell apart there; the cdf of a quantile is then not the level to 1e-10, though the

@@ -13,14 +13,14 @@ import numpy as np
 from kindynos.arrays import Floats
 from kindynos.distributions.base import Distribution, a_distribution
 from kindynos.distributions.counts import Binomial, NegativeBinomial, Poisson
-from kindynos.distributions.families import ByMoments
+from kindynos.distributions.families import MomentDistribution
 from kindynos.errors import ParameterError
 
 MOST = 2**20  # points of the grid
 
 
 @dataclass(frozen=True, repr=False)
-class Compound(ByMoments):
+class Compound(MomentDistribution):
     """The sum of a random number of independent random losses: ``count`` of them, each with the
     distribution ``size``, from 0 up.
 

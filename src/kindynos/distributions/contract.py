@@ -18,7 +18,16 @@ from kindynos.arrays import Floats
 from kindynos.distributions.stated import stated_distribution
 from kindynos.engine.workers import on_threads, usable_cpus
 from kindynos.errors import KindynosError, ParameterError
-from kindynos.validate import Rule, array_of, check_call, instance, number, told, whole, wrong
+from kindynos.validate import (
+    Rule,
+    array_of,
+    check_call,
+    check_integer,
+    explain_call_errors,
+    instance,
+    invalid_argument,
+    number,
+)
 
 LONGEST_SHOWN = 20  # values of a list that are written out
 
@@ -27,7 +36,7 @@ HALF_ULP = 2.0**-54  # keeps a score off 0, where a distribution without a lower
 MOST_DRAWN = 2**32
 
 
-class Fallback:
+class OverridableProperty:
     """A property that a frozen dataclass field of the same name may replace (``sd`` of Normal)."""
 
     def __init__(self, compute: Callable[[Any], float]) -> None:
@@ -55,7 +64,7 @@ def _within_floats(compute: Callable[[Any], float], lost: float) -> Callable[[An
     return moment
 
 
-class _Told(ABCMeta):
+class CheckedInit(ABCMeta):
     """Words a construction with arguments that do not fit as errors of ours, with the nearest
     spelling.
 
@@ -73,7 +82,7 @@ class _Told(ABCMeta):
             raise
 
 
-class Contract(metaclass=_Told):
+class Contract(metaclass=CheckedInit):
     """The distribution of one uncertain number.
 
     A subclass is a frozen dataclass whose fields are its parameters. It names their ``rules`` and
@@ -118,7 +127,7 @@ class Contract(metaclass=_Told):
             """The standard deviation."""
 
     else:
-        sd = Fallback(lambda distribution: math.sqrt(distribution.variance))
+        sd = OverridableProperty(lambda distribution: math.sqrt(distribution.variance))
 
     @property
     def discrete(self) -> bool:
@@ -223,7 +232,7 @@ class Contract(metaclass=_Told):
         if levels.size and not (levels.min() >= 0 and levels.max() <= 1):
             outside = (levels < 0) | (levels > 1)
             if outside.any():  # not NaN alone
-                raise wrong(
+                raise invalid_argument(
                     type(self).__name__, "a level", "from 0 to 1", float(levels[outside].flat[0])
                 )
         return _apply(self._quantile, levels)
@@ -239,7 +248,7 @@ class Contract(metaclass=_Told):
         percents = array_of(type(self).__name__, "percentiles", q)
         outside = (percents < 0) | (percents > 100)
         if outside.any():
-            raise wrong(
+            raise invalid_argument(
                 type(self).__name__,
                 "a percentile",
                 "from 0 to 100",
@@ -254,7 +263,7 @@ class Contract(metaclass=_Told):
 
         Distributions sampled with one seed move together perfectly, as common draws for a
         comparison should. To draw independent quantities from one seed, say what each is for:
-        ``purpose="fuel price"``. Raises ParameterError for a seed that is no whole number from 0
+        ``purpose="fuel price"``. Raises ParameterError for a seed that is not a whole number from 0
         up.
 
         >>> from kindynos import Uniform
@@ -262,10 +271,13 @@ class Contract(metaclass=_Told):
         (3,)
         """
         shape = size if isinstance(size, tuple | list) else (size,)
-        if math.prod(whole("sample", "size", length, least=0) for length in shape) > MOST_DRAWN:
-            raise wrong("sample", "size", f"at most {MOST_DRAWN:,} draws", size)
+        if (
+            math.prod(check_integer("sample", "size", length, least=0) for length in shape)
+            > MOST_DRAWN
+        ):
+            raise invalid_argument("sample", "size", f"at most {MOST_DRAWN:,} draws", size)
         if seed is not None:
-            whole("sample", "seed", seed, least=0)
+            check_integer("sample", "seed", seed, least=0)
         instance("sample", "purpose", purpose, str, "a text")
         key = (
             seed
@@ -275,7 +287,7 @@ class Contract(metaclass=_Told):
         scores = np.random.Generator(np.random.SFC64(key)).random(tuple(shape))
         return self._quantile(np.maximum(scores, HALF_ULP))
 
-    @told
+    @explain_call_errors
     def chance(
         self, *, above: float | None = None, below: float | None = None, at: float | None = None
     ) -> float:

@@ -17,7 +17,7 @@ from kindynos.distributions.discrete import OnValues
 from kindynos.distributions.inverse import invert
 from kindynos.distributions.special import ndtri
 from kindynos.errors import ParameterError
-from kindynos.validate import whole, wrong
+from kindynos.validate import check_integer, invalid_argument
 
 # counts whose cdf is kept in a table; beyond, the cdf is inverted between whole numbers too
 WIDEST = 1_000_000
@@ -30,21 +30,21 @@ EXACT = 2.0**53  # beyond it floats no longer tell neighbouring whole numbers ap
 
 def whole_number(owner: str, name: str, value: Any) -> int:
     """A rule: a whole number; a float such as 3.0, as files may give, counts."""
-    return whole(
+    return check_integer(
         owner, name, int(value) if isinstance(value, float) and value.is_integer() else value
     )
 
 
 def a_count(owner: str, name: str, value: Any) -> int:
     """A rule: a whole number from 0 to 2**53, up to which a float holds every one."""
-    number = whole(
+    number = check_integer(
         owner,
         name,
         int(value) if isinstance(value, float) and value.is_integer() else value,
         least=0,
     )
     if number > EXACT:
-        raise wrong(
+        raise invalid_argument(
             owner, name, "at most 2**53 (9e15), up to which a float holds every whole number", value
         )
     return number

@@ -24,13 +24,13 @@ from kindynos.distributions.special import (
     xlogy,
 )
 from kindynos.errors import ParameterError
-from kindynos.validate import fraction, positive, wrong
+from kindynos.validate import fraction, invalid_argument, positive
 
 
 def _chance(owner: str, name: str, value: Any) -> float:
     number = fraction(owner, name, value)
     if number == 0:
-        raise wrong(owner, name, "above 0 and at most 1", number)
+        raise invalid_argument(owner, name, "above 0 and at most 1", number)
     return number
 
 
@@ -41,7 +41,7 @@ def log_choose(n: Floats | float, k: Floats) -> Floats:
 
 @dataclass(frozen=True, repr=False)
 class Binomial(Counting):
-    """How many of so many independent trials succeed.
+    """How many of ``trials`` independent trials succeed.
 
     Source: Johnson, Kemp and Kotz, Univariate Discrete Distributions (2005), chapter 3.
 
@@ -237,8 +237,8 @@ class Geometric(Counting):
 
 @dataclass(frozen=True, repr=False)
 class NegativeBinomial(Counting):
-    """How many failures come before so many successes; with any positive ``successes``, a Poisson
-    count of uncertain rate.
+    """How many failures come before the given number of successes; with any positive ``successes``,
+    a Poisson count of uncertain rate.
 
     Source: Johnson, Kemp and Kotz, Univariate Discrete Distributions (2005), chapter 5.
 
@@ -291,7 +291,7 @@ class NegativeBinomial(Counting):
 
 @dataclass(frozen=True, repr=False)
 class Hypergeometric(Counting):
-    """How many marked ones are among so many drawn from a population without putting back.
+    """How many marked ones are among those drawn from a population without putting back.
 
     Source: Johnson, Kemp and Kotz, Univariate Discrete Distributions (2005), chapter 6.
 
@@ -311,14 +311,14 @@ class Hypergeometric(Counting):
         super().__post_init__()
         for name in ("marked", "drawn"):
             if getattr(self, name) > self.population:
-                raise wrong(
+                raise invalid_argument(
                     "Hypergeometric",
                     name,
                     f"at most the population ({self.population})",
                     getattr(self, name),
                 )
         if self.population == 0:
-            raise wrong("Hypergeometric", "population", "at least 1", 0)
+            raise invalid_argument("Hypergeometric", "population", "at least 1", 0)
 
     @property
     def mean(self) -> float:
@@ -394,7 +394,7 @@ class IntegerUniform(Counting):
         super().__post_init__()
         for name, end in (("low", self.low), ("high", self.high)):
             if abs(end) > 2**53:
-                raise wrong(
+                raise invalid_argument(
                     "IntegerUniform",
                     name,
                     "within 2**53 (9e15), up to which a float holds every whole number",

@@ -12,7 +12,7 @@ import numpy as np
 from kindynos.arrays import Floats
 from kindynos.distributions.base import Distribution
 from kindynos.errors import ParameterError
-from kindynos.validate import finite, wrong
+from kindynos.validate import finite, invalid_argument
 
 
 class OnValues(Distribution):
@@ -44,14 +44,14 @@ class Discrete(OnValues):
         values = [value for value, _ in pairs]
         for earlier, later in pairwise(values):
             if earlier == later:
-                raise wrong("Discrete", "each of values", "given once", later)
+                raise invalid_argument("Discrete", "each of values", "given once", later)
         object.__setattr__(self, "values", tuple(values))
         object.__setattr__(self, "probabilities", tuple(probability for _, probability in pairs))
 
     def _checked(self) -> tuple[list[float], list[float]]:
         for name in ("values", "probabilities"):
             if isinstance(getattr(self, name), str) or not hasattr(getattr(self, name), "__len__"):
-                raise wrong("Discrete", name, "a list of numbers", getattr(self, name))
+                raise invalid_argument("Discrete", name, "a list of numbers", getattr(self, name))
         values = [finite("Discrete", f"values[{i}]", value) for i, value in enumerate(self.values)]
         chances = [
             finite("Discrete", f"probabilities[{i}]", p) for i, p in enumerate(self.probabilities)
@@ -66,7 +66,7 @@ class Discrete(OnValues):
             )
         for i, chance in enumerate(chances):
             if chance < 0:
-                raise wrong("Discrete", f"probabilities[{i}]", "at least 0", chance)
+                raise invalid_argument("Discrete", f"probabilities[{i}]", "at least 0", chance)
         if abs(sum(chances) - 1) > 1e-9:
             raise ParameterError(
                 f"probabilities must add up to 1, not {sum(chances):.6g}", owner="Discrete"

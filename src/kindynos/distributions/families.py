@@ -14,10 +14,10 @@ import numpy as np
 from kindynos.arrays import Floats
 from kindynos.distributions import table
 from kindynos.distributions.base import Distribution
-from kindynos.distributions.contract import Fallback
+from kindynos.distributions.contract import OverridableProperty
 
 
-class ByMoments(Distribution):
+class MomentDistribution(Distribution):
     """A distribution whose mean, variance and skewness are computed together."""
 
     @property
@@ -76,7 +76,7 @@ class Standardised(Distribution):
         return self._z_quantile(1.0 - v)
 
     if not TYPE_CHECKING:
-        mean = Fallback(
+        mean = OverridableProperty(
             lambda distribution: (
                 distribution._place[0] + distribution._place[1] * distribution._z_moments[0]
             )

@@ -13,12 +13,12 @@ from typing import Any
 import numpy as np
 
 from kindynos.arrays import Floats
-from kindynos.distributions.families import ByMoments, Tabled
+from kindynos.distributions.families import MomentDistribution, Tabled
 from kindynos.distributions.inverse import central
 from kindynos.distributions.kernel_sums import KernelSums
 from kindynos.distributions.special import ndtr
 from kindynos.errors import ParameterError
-from kindynos.validate import finite, instance, positive, wrong
+from kindynos.validate import finite, instance, invalid_argument, positive
 
 
 def numbers(owner: str, name: str, values: Any, least: int = 1) -> tuple[float, ...]:
@@ -26,7 +26,7 @@ def numbers(owner: str, name: str, values: Any, least: int = 1) -> tuple[float, 
     than ``least``.
     """
     if isinstance(values, str) or not hasattr(values, "__len__"):
-        raise wrong(owner, name, "a list of numbers", values)
+        raise invalid_argument(owner, name, "a list of numbers", values)
     listed = tuple(finite(owner, f"{name}[{i}]", value) for i, value in enumerate(values))
     if len(listed) < least:
         raise ParameterError(
@@ -44,7 +44,7 @@ def normalized_weights(owner: str, weights: Any, count: int) -> tuple[float, ...
         )
     for i, weight in enumerate(listed):
         if weight < 0:
-            raise wrong(owner, f"weights[{i}]", "at least 0", weight)
+            raise invalid_argument(owner, f"weights[{i}]", "at least 0", weight)
     total = math.fsum(listed)
     if total <= 0:
         raise ParameterError("weights must not all be 0", owner=owner)
@@ -55,7 +55,7 @@ def normalized_weights(owner: str, weights: Any, count: int) -> tuple[float, ...
     return tuple(weight / total for weight in listed)
 
 
-class _InPieces(ByMoments):
+class _InPieces(MomentDistribution):
     """A distribution with a constant density between knots; equal neighbouring knots carry mass on
     their value.
     """
@@ -219,7 +219,9 @@ class Histogram(_InPieces):
         edges = numbers("Histogram", "edges", self.edges, 2)
         for i, (a, b) in enumerate(pairwise(edges)):
             if not a < b:
-                raise wrong("Histogram", f"edges[{i + 1}]", f"above the one before ({a!r})", b)
+                raise invalid_argument(
+                    "Histogram", f"edges[{i + 1}]", f"above the one before ({a!r})", b
+                )
         object.__setattr__(self, "edges", edges)
         object.__setattr__(
             self, "weights", normalized_weights("Histogram", self.weights, len(edges) - 1)
@@ -233,9 +235,8 @@ class Histogram(_InPieces):
 
 
 @dataclass(frozen=True, repr=False)
-class KernelDensity(ByMoments, Tabled):
-    """Recorded values smoothed by a normal kernel of sd ``bandwidth`` (Silverman's rule unless
-    given).
+class KernelDensity(MomentDistribution, Tabled):
+    """Recorded values smoothed by a normal kernel of sd ``bandwidth`` (default: Silverman's rule).
 
     Source: Silverman, Density Estimation for Statistics and Data Analysis (1986), equation 3.31.
 

@@ -11,11 +11,11 @@ import numpy as np
 
 from kindynos.arrays import Floats
 from kindynos.distributions.base import Affine, Distribution, a_distribution
-from kindynos.distributions.families import ByMoments, Tabled
+from kindynos.distributions.families import MomentDistribution, Tabled
 from kindynos.distributions.from_data import normalized_weights
 from kindynos.distributions.inverse import central, invert, invert_steps
 from kindynos.errors import ParameterError
-from kindynos.validate import wrong
+from kindynos.validate import invalid_argument
 
 MOST_PARTS = 100
 
@@ -32,7 +32,7 @@ def raw_moments(distribution: Distribution) -> tuple[float, float, float]:
 
 
 @dataclass(frozen=True, repr=False)
-class Mixture(ByMoments, Tabled):
+class Mixture(MomentDistribution, Tabled):
     """One of several distributions, each with its weight: a figure whose distribution itself is
     uncertain, or experts who disagree.
 
@@ -57,7 +57,7 @@ class Mixture(ByMoments, Tabled):
             or not hasattr(self.parts, "__len__")
             or not len(self.parts)
         ):
-            raise wrong("Mixture", "parts", "a list of distributions", self.parts)
+            raise invalid_argument("Mixture", "parts", "a list of distributions", self.parts)
         parts = tuple(
             a_distribution("Mixture", f"parts[{i}]", part) for i, part in enumerate(self.parts)
         )

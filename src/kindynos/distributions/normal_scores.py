@@ -28,7 +28,7 @@ def normal_quantile(levels: Floats) -> Floats:
         return ndtri(levels)
     answer: Floats = np.empty(levels.shape)
     flat, out = np.ascontiguousarray(levels).reshape(-1), answer.reshape(-1)
-    table, width = _table(), min(CHUNK, flat.size)
+    table, width = _score_table(), min(CHUNK, flat.size)
     place, term, piece = np.empty(width), np.empty(width), np.empty(width, dtype=np.intp)
     for begin in range(0, flat.size, CHUNK):
         u, z = flat[begin : begin + CHUNK], out[begin : begin + CHUNK]
@@ -47,7 +47,7 @@ def normal_quantile(levels: Floats) -> Floats:
 
 
 @cache
-def _table() -> Floats:
+def _score_table() -> Floats:
     """Return coefficients ``(4, PIECES)`` of the cubic through four Chebyshev points of each piece;
     NaN in the outer ones.
     """

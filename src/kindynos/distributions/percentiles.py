@@ -18,7 +18,7 @@ import numpy as np
 
 from kindynos.arrays import Floats
 from kindynos.errors import FitWarning, ParameterError
-from kindynos.validate import finite, wrong
+from kindynos.validate import finite, invalid_argument
 
 EXACT = 1e-9  # a misfit this small beside the spread of the values is rounding
 
@@ -102,7 +102,7 @@ def increasing_percentiles(
             for q, x in (percentiles.items() if isinstance(percentiles, Mapping) else percentiles)
         ]
     except (TypeError, ValueError):
-        raise wrong(
+        raise invalid_argument(
             owner,
             "percentiles",
             "pairs of a percentile and its value, such as {10: 4, 90: 9}",
@@ -117,10 +117,10 @@ def increasing_percentiles(
         )
     for q, _ in checked:
         if not 0 < q < 100:
-            raise wrong(owner, "a percentile", "between 0 and 100", q)
+            raise invalid_argument(owner, "a percentile", "between 0 and 100", q)
     for (q, x), (p, y) in pairwise(checked):
         if q == p:
-            raise wrong(owner, "each percentile", "given once", q)
+            raise invalid_argument(owner, "each percentile", "given once", q)
         if not x < y:
             raise ParameterError(
                 f"values must increase with the percentile, and P{p:g} = {y:g} follows P{q:g} "

@@ -11,15 +11,15 @@ from typing import Any
 import numpy as np
 
 from kindynos.arrays import Floats
-from kindynos.distributions.families import ByMoments
+from kindynos.distributions.families import MomentDistribution
 from kindynos.distributions.inverse import central_moments
 from kindynos.distributions.percentiles import increasing_percentiles
 from kindynos.distributions.special import expit, logit, ndtr, ndtri
-from kindynos.validate import finite, wrong
+from kindynos.validate import finite, invalid_argument
 
 
 @dataclass(frozen=True, repr=False)
-class SmoothPercentiles(ByMoments):
+class SmoothPercentiles(MomentDistribution):
     """A smooth distribution through any increasing percentiles, between ``low`` and ``high`` where
     these are given.
 
@@ -48,14 +48,14 @@ class SmoothPercentiles(ByMoments):
                     self, name, finite("SmoothPercentiles", name, getattr(self, name))
                 )
         if self.low is not None and self.low >= pairs[0][1]:
-            raise wrong(
+            raise invalid_argument(
                 "SmoothPercentiles",
                 "low",
                 f"below the lowest percentile's value ({pairs[0][1]:g})",
                 self.low,
             )
         if self.high is not None and self.high <= pairs[-1][1]:
-            raise wrong(
+            raise invalid_argument(
                 "SmoothPercentiles",
                 "high",
                 f"above the highest percentile's value ({pairs[-1][1]:g})",

@@ -68,7 +68,7 @@ def quantile(distribution: HasTails, u: Floats) -> Floats:
     if u.size < WORTHWHILE:
         return exact(distribution, u)
     with _building:
-        table = _table(distribution)
+        table = _build_table(distribution)
     flat = np.ascontiguousarray(u).reshape(-1)
     answer = np.empty_like(flat)
     for begin in range(0, flat.size, CHUNK):
@@ -159,7 +159,7 @@ _building = Lock()
 
 
 @lru_cache(maxsize=256)
-def _table(distribution: HasTails) -> Table:
+def _build_table(distribution: HasTails) -> Table:
     starts = np.ldexp((PARTS + np.arange(PARTS)) / PARTS, -OCTAVES - 1)
     widths = np.repeat(np.ldexp(1 / PARTS, np.arange(OCTAVES) - OCTAVES - 1), PARTS)
     begins = (starts[None, :] * 2.0 ** np.arange(OCTAVES)[:, None]).reshape(-1)

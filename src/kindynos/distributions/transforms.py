@@ -12,12 +12,12 @@ import numpy as np
 
 from kindynos.arrays import Floats
 from kindynos.distributions.base import Distribution, a_distribution, check_ends
-from kindynos.distributions.families import ByMoments
+from kindynos.distributions.families import MomentDistribution
 from kindynos.distributions.inverse import atom_moments, central, moments, without_heavy_tail
 
 
 @dataclass(frozen=True, repr=False)
-class Clipped(ByMoments):
+class Clipped(MomentDistribution):
     """Another distribution whose values beyond ``low`` and ``high`` are moved to these ends, where
     they carry mass.
 

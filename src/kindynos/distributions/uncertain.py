@@ -13,7 +13,7 @@ from kindynos.errors import ParameterError
 
 @dataclass(frozen=True, repr=False)
 class Uncertain(Mixture):
-    """A distribution learned from few records: one of ``parts``, which are one family with
+    """A distribution fitted to few records: one of ``parts``, which are one family with
     parameters drawn as the fit leaves them open. Written ``X.fit(values).uncertain()``.
 
     A trial has one of them, for all its periods where it is drawn each period. Source: Geisser,
@@ -25,7 +25,7 @@ class Uncertain(Mixture):
     """
 
     label = "uncertain"
-    use = "a distribution learned from few records, with what they leave open of its parameters"
+    use = "a distribution fitted to few records, with what they leave open of its parameters"
 
     def __post_init__(self) -> None:
         super().__post_init__()

@@ -66,7 +66,7 @@ class Blocks:
         return cls(size * fewest, fewest, max(1, cut.blocks_per_batch * cut.size(0) // size))
 
     def first(self, trials: int) -> Blocks:
-        """Return the blocks that the first so many trials fill; they must fill whole blocks."""
+        """Return the blocks that the first N trials fill; they must fill whole blocks."""
         if trials == self.trials:
             return self
         count = int(np.searchsorted(self.bounds, trials))
@@ -75,7 +75,7 @@ class Blocks:
         )
 
     def leading(self, trials: int) -> Blocks:
-        """Return the first blocks: about so many trials, but at least as many blocks as an error
+        """Return the first blocks: about that many trials, but at least as many blocks as an error
         needs.
         """
         count = min(

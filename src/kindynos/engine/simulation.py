@@ -12,7 +12,7 @@ import numpy as np
 
 from kindynos.arrays import Floats
 from kindynos.engine.blocks import Blocks
-from kindynos.engine.pulse import heard_by
+from kindynos.engine.progress import progress_listener
 from kindynos.engine.workers import run_batches, usable_cpus
 from kindynos.errors import StoppedError
 
@@ -53,7 +53,7 @@ class Execution:
 
 
 def collect(
-    task: Callable[[int], BatchResult], blocks: Blocks, crew: Execution, begin: int = 0
+    task: Callable[[int], BatchResult], blocks: Blocks, execution: Execution, begin: int = 0
 ) -> SimulationOutput:
     """Run ``task`` for every batch from ``begin`` on and join the answers; earlier trials are left
     empty.
@@ -67,12 +67,12 @@ def collect(
     _keep_freed_memory()
     values: dict[str, Floats] = {}
     notes: Counter[Note] = Counter()
-    state = _State(blocks, crew.progress, set(range(begin)))
+    state = _State(blocks, execution.progress, set(range(begin)))
     answers = run_batches(
-        task, range(begin, blocks.batches), crew.workers or usable_cpus(), crew.executor
+        task, range(begin, blocks.batches), execution.workers or usable_cpus(), execution.executor
     )
     try:
-        with heard_by(state.listen if crew.progress is not None else None):
+        with progress_listener(state.listen if execution.progress is not None else None):
             stop = None
             while True:
                 answer = answers.send(stop)
@@ -121,7 +121,7 @@ class _State:
         return self.blocks.trials if batch is None else self.blocks.part(batch).start
 
     def stops(self, under_way: int = 0) -> bool:
-        """Tell how far the work is, and return whether it is to stop."""
+        """Report how far the work is, and return whether it is to stop."""
         return (
             self.progress is not None
             and self.progress(self.done + under_way, self.blocks.trials) is False

@@ -1,7 +1,7 @@
 """Level payments: what a series of equal amounts is worth, and the amount that pays for something.
 
 ``life`` is the number of periods, which may be a fraction and differ by trial; every argument is a
-number or one a trial, and all broadcast. Rates are fractions per period, above -1; at a rate of 0
+number or one per trial, and all broadcast. Rates are fractions per period, above -1; at a rate of 0
 the limits hold. Source: Newnan, Eschenbach and Lavelle, Engineering Economic Analysis, chapters 3
 to 6.
 """
@@ -16,7 +16,7 @@ from kindynos.errors import ParameterError
 from kindynos.finance.cash_flow import npv
 from kindynos.finance.notes import note
 from kindynos.finance.shapes import as_row, on_arrays, scalar_if
-from kindynos.validate import array_of, one_of, wrong
+from kindynos.validate import array_of, invalid_argument, one_of
 
 
 @on_arrays
@@ -84,7 +84,7 @@ def equivalent_annual(rate: ArrayLike, flows: ArrayLike, start: ArrayLike = 0.0)
     """Return the level amount each period that is worth as much as the flows, and ``start`` at time
     0.
 
-    ``rate`` is a number or one a trial, ``flows`` ``(periods,)`` or ``(periods, trials)``. Raises
+    ``rate`` is a number or one per trial, ``flows`` ``(periods,)`` or ``(periods, trials)``. Raises
     ParameterError as ``npv`` does, and for a rate that is a row.
 
     >>> round(equivalent_annual(0.1, [60.0, 60.0], start=-100.0), 6)
@@ -92,7 +92,7 @@ def equivalent_annual(rate: ArrayLike, flows: ArrayLike, start: ArrayLike = 0.0)
     """
     if array_of("equivalent_annual", "rate", rate).ndim > 1:
         raise ParameterError(
-            "rate must be a number or one a trial: a level amount needs a level rate",
+            "rate must be a number or one per trial: a level amount needs a level rate",
             owner="equivalent_annual",
         )
     periods = len(as_row("equivalent_annual", "flows", flows))
@@ -112,10 +112,10 @@ def levelized_cost(
     """Return the price per unit at which the discounted quantity pays for capital and running cost
     over the life.
 
-    ``yearly_cost`` and ``yearly_quantity`` are level, a number or one a trial, or rows ``(periods,
-    trials)`` or ``(periods, 1)`` of at least the life; of the last year a fraction counts as a
-    fraction. The answer is NaN for trials without quantity or with a life beyond the rows. Raises
-    ParameterError for a wrong rate or life given as a number.
+    ``yearly_cost`` and ``yearly_quantity`` are level, a number or one per trial, or rows
+    ``(periods, trials)`` or ``(periods, 1)`` of at least the life; of the last year a fraction
+    counts as a fraction. The answer is NaN for trials without quantity or with a life beyond the
+    rows. Raises ParameterError for a wrong rate or life given as a number.
 
     Source: Short, Packey and Holt, A Manual for the Economic Evaluation of Energy Efficiency,
     NREL/TP-462-5173 (1995).
@@ -168,7 +168,7 @@ def _factor(owner: str, rate: ArrayLike, life: ArrayLike, timing: str = "end") -
     rates = _rate(owner, rate)
     lives = array_of(owner, "life", life)
     if lives.ndim == 0 and not lives > 0:
-        raise wrong(owner, "life", "above 0", float(lives))
+        raise invalid_argument(owner, "life", "above 0", float(lives))
     note("a life of 0 or less", int(np.count_nonzero(lives <= 0)))
     factor = _annuity(rates, np.where(lives > 0, lives, np.nan))
     return factor * (1 + rates) if timing == "start" else factor
@@ -178,10 +178,10 @@ def _rate(owner: str, rate: ArrayLike) -> Floats:
     rates = array_of(owner, "rate", rate)
     if rates.ndim > 1:
         raise ParameterError(
-            f"rate must be a number or one a trial, not {rates.shape}", owner=owner
+            f"rate must be a number or one per trial, not {rates.shape}", owner=owner
         )
     if rates.ndim == 0 and rates <= -1:
-        raise wrong(owner, "rate", "above -1 (a loss of everything)", float(rates))
+        raise invalid_argument(owner, "rate", "above -1 (a loss of everything)", float(rates))
     lost = rates <= -1
     note("a rate at or below -1", int(np.count_nonzero(lost)))
     return np.where(lost, np.nan, rates)

@@ -21,9 +21,9 @@ def npv(
 
     ``timing="mid"`` has the flows come in the middle of each period, ``"start"`` at its beginning.
 
-    ``rate`` is a fraction per period: a number, one a trial ``(trials,)``, or a row ``(periods,
-    trials)``. ``flows`` is ``(periods,)`` or ``(periods, trials)``; ``start`` is a number or one a
-    trial. The answer is ``(trials,)``, or a float when nothing differs by trial; it is NaN for
+    ``rate`` is a fraction per period: a number, one per trial ``(trials,)``, or a row ``(periods,
+    trials)``. ``flows`` is ``(periods,)`` or ``(periods, trials)``; ``start`` is a number or one
+    per trial. The answer is ``(trials,)``, or a float when nothing differs by trial; it is NaN for
     trials with a rate at or below -1. Raises ParameterError for such a rate given as a number, and
     for shapes that do not fit.
 
@@ -38,7 +38,7 @@ def npv(
     first = array_of("npv", "start", start)
     if first.ndim > 1:
         raise ParameterError(
-            f"start must be a number or one a trial, not {first.shape}", owner="npv"
+            f"start must be a number or one per trial, not {first.shape}", owner="npv"
         )
     periods = row.shape[0]
     if rates.ndim == 2 and rates.shape[0] != periods:

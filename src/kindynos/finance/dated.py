@@ -21,7 +21,7 @@ from kindynos.finance.irr import unique_rates
 from kindynos.finance.irr_isolate import SAME, TOUCHES, bisect
 from kindynos.finance.rates import solve
 from kindynos.finance.shapes import as_rate, as_row, on_arrays, scalar_if
-from kindynos.validate import shown, wrong
+from kindynos.validate import invalid_argument, shown
 
 YEAR = 365.0  # days
 
@@ -30,11 +30,11 @@ YEAR = 365.0  # days
 def npv_dated(rate: ArrayLike, flows: ArrayLike, dates: Sequence[Any]) -> Floats | float:
     """Return the net present value, on the first date, of flows on dates.
 
-    ``rate`` is a fraction per year, a number or one a trial; ``flows`` is ``(dates,)`` or ``(dates,
-    trials)``; ``dates`` are dates or texts such as ``"2028-03-31"``, in order. A flow after n days
-    counts 1 / (1 + rate)^(n / 365). The answer is ``(trials,)``, or a float; NaN in trials with a
-    rate at or below -1. Raises ParameterError for dates out of order or doubled, for such a rate
-    given as a number, and for shapes that do not fit.
+    ``rate`` is a fraction per year, a number or one per trial; ``flows`` is ``(dates,)`` or
+    ``(dates, trials)``; ``dates`` are dates or texts such as ``"2028-03-31"``, in order. A flow
+    after n days counts 1 / (1 + rate)^(n / 365). The answer is ``(trials,)``, or a float; NaN in
+    trials with a rate at or below -1. Raises ParameterError for dates out of order or doubled, for
+    such a rate given as a number, and for shapes that do not fit.
 
     >>> round(npv_dated(0.1, [-100.0, 110.0], ["2028-01-01", "2028-12-31"]), 6)
     0.0
@@ -43,7 +43,7 @@ def npv_dated(rate: ArrayLike, flows: ArrayLike, dates: Sequence[Any]) -> Floats
     years = _years("npv_dated", dates, len(row))
     rates = as_rate("npv_dated", rate, flows)
     if rates.ndim > 1:
-        raise ParameterError("rate must be a number or one a trial, per year", owner="npv_dated")
+        raise ParameterError("rate must be a number or one per trial, per year", owner="npv_dated")
     force = np.log1p(np.where(rates > -1, rates, np.nan))
     value = np.zeros(np.broadcast_shapes(row.shape[1:], force.shape))
     for flow, year in zip(row, years, strict=True):
@@ -74,7 +74,7 @@ def _years(owner: str, dates: Sequence[Any], count: int) -> Floats:
     """Return the years since the first date."""
     days: list[np.datetime64] = []
     if not isinstance(dates, Iterable) or isinstance(dates, str | bytes):
-        raise wrong(owner, "dates", "a list of dates", dates)
+        raise invalid_argument(owner, "dates", "a list of dates", dates)
     for place, date in enumerate(dates):
         try:
             days.append(np.datetime64(date, "D"))

@@ -217,7 +217,7 @@ def _touching(flows: Floats, low: Floats, width: Floats, column: Ints) -> tuple[
 
 
 def _derivatives(flows: Floats, x: Floats) -> tuple[Floats, Floats, Floats]:
-    """Return the polynomial, its slope and its second derivative at ``x``, one a column."""
+    """Return the polynomial, its slope and its second derivative at ``x``, one per column."""
     value, slope, half_curve = np.zeros_like(x), np.zeros_like(x), np.zeros_like(x)
     for row in flows[::-1]:
         half_curve = half_curve * x + slope
@@ -237,7 +237,7 @@ def bisect(
     """Return the one root between ``low`` and ``high`` in each column: Newton's steps, or a halving
     where they leave.
 
-    ``evaluate(flows, x)`` gives value and slope (of the polynomial unless given); roots are exact
+    ``evaluate(flows, x)`` gives value and slope (default: of the polynomial); roots are exact
     relative to their size, or to ``least`` where that is larger.
     """
     evaluate = evaluate or value_and_slope
@@ -267,7 +267,7 @@ def bisect(
 
 
 def value_and_slope(flows: Floats, x: Floats) -> tuple[Floats, Floats]:
-    """Return the polynomial and its slope at ``x``, one a column."""
+    """Return the polynomial and its slope at ``x``, one per column."""
     value, slope = flows[-1].copy(), np.zeros_like(x)
     for row in flows[-2::-1]:
         slope *= x

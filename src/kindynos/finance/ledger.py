@@ -13,7 +13,7 @@ from kindynos.arrays import Floats
 from kindynos.errors import ParameterError
 from kindynos.finance.notes import note
 from kindynos.finance.shapes import as_row, on_arrays, scalar_if
-from kindynos.validate import array_of, one_of, whole
+from kindynos.validate import array_of, check_integer, one_of
 
 
 @on_arrays
@@ -30,14 +30,14 @@ def roll_forward(
     """Return the balance at the end of each period, ``(periods, trials)``; flat when nothing
     differs by trial.
 
-    ``opening`` is a number or one a trial; ``rate`` (a fraction per period) and ``flow`` (deposits
-    above 0, withdrawals below) are each a number, one a trial, or a row. A flat ``flow`` is a row,
-    ``(periods,)``, unless ``rate`` is a row of another length; a flat ``rate`` is one a trial
-    beside a row, and a row beside numbers. ``timing`` says whether a flow comes at the "end" of its
-    period or at the "start" and so earns its rate. With ``floor`` a withdrawal is cut so that the
-    balance does not fall below it, and ``shortfall=True`` returns what was not paid, per period,
-    instead of the balance. ``periods`` is needed where neither rate nor flow is a row. Raises
-    ParameterError for shapes that do not fit or could mean two things.
+    ``opening`` is a number or one per trial; ``rate`` (a fraction per period) and ``flow``
+    (deposits above 0, withdrawals below) are each a number, one per trial, or a row. A flat
+    ``flow`` is a row, ``(periods,)``, unless ``rate`` is a row of another length; a flat ``rate``
+    is one per trial beside a row, and a row beside numbers. ``timing`` says whether a flow comes at
+    the "end" of its period or at the "start" and so earns its rate. With ``floor`` a withdrawal is
+    cut so that the balance does not fall below it, and ``shortfall=True`` returns what was not
+    paid, per period, instead of the balance. ``periods`` is needed where neither rate nor flow is a
+    row. Raises ParameterError for shapes that do not fit or could mean two things.
 
     >>> roll_forward(100.0, 0.1, [0.0, -60.0, -60.0, -60.0], floor=0).round(2)
     array([110. ,  61. ,   7.1,   0. ])
@@ -70,7 +70,7 @@ def _per_trial(name: str, value: ArrayLike) -> Floats:
     array = array_of("roll_forward", name, value)
     if array.ndim > 1:
         raise ParameterError(
-            f"{name} must be a number or one a trial, not {array.shape}", owner="roll_forward"
+            f"{name} must be a number or one per trial, not {array.shape}", owner="roll_forward"
         )
     return array
 
@@ -82,13 +82,13 @@ def _rows(rate: Floats, flow: Floats, periods: int | None) -> tuple[Floats, Floa
     for name, value in (("rate", rate), ("flow", flow)):
         if value.ndim > 2:
             raise ParameterError(
-                f"{name} must be a number, one a trial or a row, not {value.shape}",
+                f"{name} must be a number, one per trial or a row, not {value.shape}",
                 owner="roll_forward",
             )
     if rate.ndim == 1 and flow.ndim == 1 and rate.size > 1 and flow.size > 1:
         raise ParameterError(
             "a flat rate beside flat flows could mean periods or trials; "
-            "give rate[:, None] for one a period, or flow[:, None] for one rate a trial",
+            "give rate[:, None] for one per period, or flow[:, None] for one rate per trial",
             owner="roll_forward",
         )
     if flow.ndim == 1 and rate.ndim < 2:
@@ -98,7 +98,7 @@ def _rows(rate: Floats, flow: Floats, periods: int | None) -> tuple[Floats, Floa
             raise ParameterError(
                 "a flat flow could mean periods or trials here; give flow[:, None] for one a "
                 "period, "
-                "or flow[None, :] for one a trial",
+                "or flow[None, :] for one per trial",
                 owner="roll_forward",
             )
         flow = flow[:, None]
@@ -109,7 +109,9 @@ def _rows(rate: Floats, flow: Floats, periods: int | None) -> tuple[Floats, Floa
     count = (
         lengths.pop()
         if lengths
-        else whole("roll_forward: rate and flow are no rows, so", "periods", periods, least=1)
+        else check_integer(
+            "roll_forward: rate and flow are no rows, so", "periods", periods, least=1
+        )
     )
     if lengths or (periods is not None and periods != count):
         raise ParameterError(
@@ -173,16 +175,16 @@ def grow(rate: ArrayLike, start: ArrayLike = 1.0, lag: int = 0) -> Floats:
     """Return an index that compounds: start x (1 + rate of period 1) x ... up to each period,
     ``(periods, trials)``.
 
-    ``rate`` is a row, ``(periods,)`` or ``(periods, trials)``; ``start`` is a number or one a
+    ``rate`` is a row, ``(periods,)`` or ``(periods, trials)``; ``start`` is a number or one per
     trial. With ``lag=1`` the first period is unchanged, as an amount that is indexed only from the
     second year on needs: the whole index comes ``lag`` periods later. A flat rate with one start
-    gives ``(periods,)``. Raises ParameterError for a rate that is no row.
+    gives ``(periods,)``. Raises ParameterError for a rate that is not a row.
 
     >>> grow([0.1, 0.1], 100.0, lag=1).round(6)
     array([100., 110.])
     """
     row = as_row("grow", "rate", rate)
-    whole("grow", "lag", lag, least=0)
+    check_integer("grow", "lag", lag, least=0)
     first = array_of("grow", "start", start)
     index: Floats = np.empty((len(row), *np.broadcast_shapes(row.shape[1:], first.shape)))
     index[:lag] = first
@@ -217,9 +219,9 @@ def first_period(condition: ArrayLike) -> Floats | float:
 def at(row: ArrayLike, period: ArrayLike) -> Floats | float:
     """Return the row's value in the period of that number, from 1; NaN beyond the row.
 
-    ``row`` is ``(periods,)`` or ``(periods, trials)``; ``period`` is a number or one a trial, and a
-    fraction counts as the period it lies in. The answer is ``(trials,)``, or a float of a flat row
-    and a number. Raises ParameterError for other shapes.
+    ``row`` is ``(periods,)`` or ``(periods, trials)``; ``period`` is a number or one per trial, and
+    a fraction counts as the period it lies in. The answer is ``(trials,)``, or a float of a flat
+    row and a number. Raises ParameterError for other shapes.
 
     >>> at([10.0, 20.0, 30.0], 2)
     20.0
@@ -228,7 +230,7 @@ def at(row: ArrayLike, period: ArrayLike) -> Floats | float:
     number = np.ceil(array_of("at", "period", period))
     if number.ndim > 1:
         raise ParameterError(
-            f"period must be a number or one a trial, not {number.shape}", owner="at"
+            f"period must be a number or one per trial, not {number.shape}", owner="at"
         )
     if number.ndim and values.shape[1] not in (1, len(number)):
         raise ParameterError(

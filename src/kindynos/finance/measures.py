@@ -23,10 +23,10 @@ def mirr(
 
     Outflows are discounted at the ``finance`` rate to time 0 and inflows compounded at the
     ``reinvest`` rate to the last period; the answer is the rate that leads from one to the other.
-    ``flows`` is ``(periods,)`` or ``(periods, trials)``; ``start``, a number or one a trial, comes
-    one period before. Both rates are numbers or one a trial. The answer is ``(trials,)``, or a
-    float of flat flows; NaN without an outflow or an inflow. Raises ParameterError for a rate at or
-    below -1 and for shapes that do not fit.
+    ``flows`` is ``(periods,)`` or ``(periods, trials)``; ``start``, a number or one per trial,
+    comes one period before. Both rates are numbers or one per trial. The answer is ``(trials,)``,
+    or a float of flat flows; NaN without an outflow or an inflow. Raises ParameterError for a rate
+    at or below -1 and for shapes that do not fit.
 
     Source: Lin, Journal of Business Finance and Accounting 3 (1976), 31-40.
 
@@ -55,9 +55,9 @@ def payback(flows: ArrayLike, start: ArrayLike | None = None) -> Floats | float:
     That is when the running total, once it has been below 0, is back at 0; where it never is below
     0, the answer is 0.
 
-    ``flows`` is ``(periods,)`` or ``(periods, trials)``; ``start``, a number or one a trial, comes
-    one period before, and the first of all is time 0. Within a period the flow is taken as even, so
-    the answer may be a fraction. It is ``(trials,)``, or a float of flat flows. Raises
+    ``flows`` is ``(periods,)`` or ``(periods, trials)``; ``start``, a number or one per trial,
+    comes one period before, and the first of all is time 0. Within a period the flow is taken as
+    even, so the answer may be a fraction. It is ``(trials,)``, or a float of flat flows. Raises
     ParameterError for shapes that do not fit.
 
     >>> payback([-100.0, 40.0, 40.0, 40.0])
@@ -73,7 +73,7 @@ def payback(flows: ArrayLike, start: ArrayLike | None = None) -> Floats | float:
 def discounted_payback(
     rate: ArrayLike, flows: ArrayLike, start: ArrayLike | None = None
 ) -> Floats | float:
-    """Return the payback of discounted flows; ``rate`` is a number, one a trial or a row over the
+    """Return the payback of discounted flows; ``rate`` is a number, one per trial or a row over the
     flows after the first.
 
     Otherwise as ``payback``. Raises ParameterError also for a rate at or below -1.
@@ -116,8 +116,8 @@ def _payback(row: Floats, flat: Any) -> Floats | float:
 def profitability_index(rate: ArrayLike, flows: ArrayLike, start: ArrayLike) -> Floats | float:
     """Return the present value of the flows for each unit of money put in at time 0, ``-start``.
 
-    ``rate`` and ``flows`` as for ``npv``; ``start`` is below 0, a number or one a trial (NaN where
-    it is not). Raises ParameterError for a number that is not below 0, and as ``npv`` does.
+    ``rate`` and ``flows`` as for ``npv``; ``start`` is below 0, a number or one per trial (NaN
+    where it is not). Raises ParameterError for a number that is not below 0, and as ``npv`` does.
 
     >>> profitability_index(0.1, [0.0, 121.0], start=-80.0)
     1.25
@@ -139,9 +139,9 @@ def terminal_value(flow: ArrayLike, rate: ArrayLike, growth: ArrayLike = 0.0) ->
     """Return what all flows after the last period are worth at its end, if they grow for ever: flow
     x (1 + g) / (rate - g).
 
-    ``flow`` is that of the last period; all three are numbers or one a trial. A growth at or above
-    the rate is not a value: NaN, counted and named in a run. Raises ParameterError where all are
-    numbers and it is.
+    ``flow`` is that of the last period; all three are numbers or one per trial. A growth at or
+    above the rate is not a value: NaN, counted and named in a run. Raises ParameterError where all
+    are numbers and it is.
 
     Source: Gordon and Shapiro, Management Science 3 (1956), 102-110.
 
@@ -154,7 +154,7 @@ def terminal_value(flow: ArrayLike, rate: ArrayLike, growth: ArrayLike = 0.0) ->
     )
     if max(last.ndim, rates.ndim, growths.ndim) > 1:
         raise ParameterError(
-            "flow, rate and growth must be numbers or one a trial; of a row use its last",
+            "flow, rate and growth must be numbers or one per trial; of a row use its last",
             owner="terminal_value",
         )
     if rates.ndim == 0 == growths.ndim and not rates > growths:
@@ -176,9 +176,9 @@ def value_per_share(
     (net of cash), by ``shares``.
 
     ``flows`` are to all who provide capital, ``(periods,)`` or ``(periods, trials)``; ``rate`` (the
-    cost of capital), ``growth`` after the last period, ``shares`` and ``debt`` are numbers or one a
-    trial. The answer is ``(trials,)``, or a float of numbers; NaN where growth reaches the rate or
-    there are no shares. Raises ParameterError as ``terminal_value`` does.
+    cost of capital), ``growth`` after the last period, ``shares`` and ``debt`` are numbers or one
+    per trial. The answer is ``(trials,)``, or a float of numbers; NaN where growth reaches the rate
+    or there are no shares. Raises ParameterError as ``terminal_value`` does.
 
     >>> round(value_per_share([100.0, 100.0], 0.08, 0.02, shares=100, debt=500), 2)
     11.36

@@ -45,7 +45,7 @@ class Schedule(Protocol):
         """A step in log x so short that it leaves an error of its cube."""
 
     def beginning(self, place: int) -> Schedule:
-        """The schedule without its first so many flows."""
+        """The schedule without its first N flows."""
 
     def log_ratio(
         self, later: Floats, log_x: Floats, price: Floats
@@ -63,7 +63,7 @@ class Schedule(Protocol):
 
 @dataclass(frozen=True)
 class Even:
-    """So many flows, one period apart; the methods are those of ``Schedule``."""
+    """Flows, one period apart; the methods are those of ``Schedule``."""
 
     count: int
 
@@ -241,7 +241,7 @@ def _halley_from(flows: Floats, schedule: Schedule, rate: Floats) -> None:
             log_x = np.where(still, log_x, moved)
             still |= ~(
                 np.abs(step) >= near
-            )  # a step that is no number goes nowhere: its rate is NaN
+            )  # a step that is not a number goes nowhere: its rate is NaN
             if still.all():
                 rate[active] = np.expm1(-log_x)
                 break

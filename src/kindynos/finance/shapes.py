@@ -74,7 +74,7 @@ def as_row(owner: str, name: str, value: ArrayLike) -> Floats:
 
 
 def joined(owner: str, flows: ArrayLike, start: ArrayLike | None) -> Floats:
-    """Return ``(periods, trials)`` of flows with ``start``, a number or one a trial, one period
+    """Return ``(periods, trials)`` of flows with ``start``, a number or one per trial, one period
     before them if given.
     """
     row = as_row(owner, "flows", flows)
@@ -83,7 +83,7 @@ def joined(owner: str, flows: ArrayLike, start: ArrayLike | None) -> Floats:
     first = np.atleast_1d(array_of(owner, "start", start))
     if first.ndim > 1:
         raise ParameterError(
-            f"start must be a number or one a trial, not {first.shape}", owner=owner
+            f"start must be a number or one per trial, not {first.shape}", owner=owner
         )
     answer = np.empty((len(row) + 1, *np.broadcast_shapes(first.shape, row.shape[1:])))
     answer[0] = first
@@ -92,7 +92,7 @@ def joined(owner: str, flows: ArrayLike, start: ArrayLike | None) -> Floats:
 
 
 def as_rate(owner: str, rate: ArrayLike, flows: ArrayLike) -> Floats:
-    """Return the rate as an array that broadcasts against flows: a number, one a trial, or a row.
+    """Return the rate as an array that broadcasts against flows: a number, one per trial, or a row.
 
     Raises ParameterError for a flat rate beside flat flows, which could mean periods or trials, and
     for a number at or below -1.
@@ -100,13 +100,13 @@ def as_rate(owner: str, rate: ArrayLike, flows: ArrayLike) -> Floats:
     array = array_of(owner, "rate", rate)
     if array.ndim > 2:
         raise ParameterError(
-            f"rate must be a number, one a trial or a row (periods, trials), not {array.shape}",
+            f"rate must be a number, one per trial or a row (periods, trials), not {array.shape}",
             owner=owner,
         )
     if array.ndim == 1 and array.size > 1 and np.ndim(flows) == 1:
         raise ParameterError(
             "a flat rate beside flat flows could mean periods or trials; "
-            "give rate[:, None] for one a period, or flows[:, None] for one rate a trial",
+            "give rate[:, None] for one per period, or flows[:, None] for one rate per trial",
             owner=owner,
         )
     if array.ndim == 0 and array <= -1:

@@ -1,1 +1,1 @@
-"""Learning distributions of one number from data."""
+"""Fitting distributions of one number from data."""

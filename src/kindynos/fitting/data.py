@@ -1,4 +1,4 @@
-"""Values to learn from, with their weights and with what is known of them only in part."""
+"""Values to fit to, with their weights and with what is known of them only in part."""
 
 from __future__ import annotations
 
@@ -12,7 +12,7 @@ from numpy.typing import NDArray
 
 from kindynos.arrays import Floats
 from kindynos.errors import ParameterError
-from kindynos.validate import array_of, wrong
+from kindynos.validate import array_of, invalid_argument
 
 FEWEST = 8  # values
 LARGEST, CLOSEST = 1e80, 1e-12
@@ -89,7 +89,7 @@ class Data:
 def data_of(
     owner: str, values: Any, weights: Any = None, at_least: Any = None, at_most: Any = None
 ) -> Data:
-    """Return checked data; raises ParameterError for values that nothing can be learned from."""
+    """Return checked data; raises ParameterError for values that nothing can be estimated from."""
     found = array_of(owner, "values", values)
     if found.ndim != 1:
         raise ParameterError(f"values must be flat, not {found.shape}", owner=owner)
@@ -102,7 +102,7 @@ def data_of(
         raise ParameterError(f"value {place} is {found[place]:g}; all must be finite", owner=owner)
     if np.ptp(found) == 0:
         raise ParameterError(
-            f"all values are equal, {found[0]:g}; there is nothing to learn", owner=owner
+            f"all values are equal, {found[0]:g}; there is nothing to estimate", owner=owner
         )
     check_size(owner, found)
     above, below = (
@@ -141,7 +141,7 @@ def _weights(owner: str, weights: Any, count: int) -> Floats:
         )
     if not np.isfinite(found).all() or (found < 0).any():
         bad = ~(np.isfinite(found) & (found >= 0))
-        raise wrong(
+        raise invalid_argument(
             owner, f"weights[{int(np.argmax(bad))}]", "finite and at least 0", float(found[bad][0])
         )
     if found.sum() <= 0:

@@ -19,7 +19,7 @@ from kindynos.fitting.normality import Test, normality, said
 from kindynos.fitting.stationarity import kpss, unit_root
 from kindynos.inference.intervals import Z
 from kindynos.processes.base import Process
-from kindynos.validate import array_of, whole
+from kindynos.validate import array_of, check_integer
 
 FEWEST = 12
 
@@ -40,7 +40,7 @@ class Diagnostics:
     tests: tuple[Test, ...]
 
     def table(self) -> Any:
-        """Return a DataFrame, a row a test: statistic, p-value, and what it says."""
+        """Return a DataFrame, one row per test: statistic, p-value, and what it says."""
         import pandas as pd
 
         rows = {test.name: (test.statistic, test.p, test.words) for test in self.tests}
@@ -66,7 +66,7 @@ def diagnose(series: Any, lags: int | None = None) -> Diagnostics:
     >>> diagnose(rng.standard_normal(200)).tests[0].p > 0.05
     True
     """
-    learned = 0
+    estimated = 0
     if isinstance(series, Process):
         residuals = getattr(series, "residuals", None)
         if residuals is None:
@@ -75,7 +75,7 @@ def diagnose(series: Any, lags: int | None = None) -> Diagnostics:
                 owner="diagnose",
             )
         values, what = np.asarray(residuals()), f"residuals of {series.label}"
-        learned = 0 if series.fitted is None else max(series.fitted.learned_parameters - 2, 0)
+        estimated = 0 if series.fitted is None else max(series.fitted.parameter_count - 2, 0)
     else:
         values, what = array_of("diagnose", "series", series), "series"
     if values.ndim != 1:
@@ -89,13 +89,13 @@ def diagnose(series: Any, lags: int | None = None) -> Diagnostics:
         )
     check_size("diagnose", known)
     most = min(len(known) // 2 - 1, max(10, 2 * int(math.log(len(known)) * 4)))
-    lags = min(most, 36) if lags is None else whole("diagnose", "lags", lags, least=1)
+    lags = min(most, 36) if lags is None else check_integer("diagnose", "lags", lags, least=1)
     if lags > len(known) // 2:
         raise ParameterError(
             f"lags must be at most half the {len(known)} values, not {lags}", owner="diagnose"
         )
     found = autocorrelations(values, lags)
-    tests = [ljung_box(found, len(known), min(lags, max(10, learned + 3)), learned)]
+    tests = [ljung_box(found, len(known), min(lags, max(10, estimated + 3)), estimated)]
     if what == "series":
         tests += [unit_root(values), kpss(values)]
     tests.append(normality(known).tests[0])
@@ -140,13 +140,13 @@ def partial_autocorrelations(found: Floats) -> Floats:
     return np.array(answer)
 
 
-def ljung_box(found: Floats, count: int, lags: int, learned: int = 0) -> Test:
-    """Test that the first autocorrelations are all 0, with so many parameters learned.
+def ljung_box(found: Floats, count: int, lags: int, estimated: int = 0) -> Test:
+    """Test that the first autocorrelations are all 0, with that many parameters fitted.
 
     Source: Ljung and Box, Biometrika 65 (1978), 297-303.
     """
     part = found[:lags] ** 2 / (count - np.arange(1, lags + 1))
     statistic = count * (count + 2) * float(part.sum())
-    p = float(gammaincc(np.array(max(lags - learned, 1) / 2), np.array(statistic / 2)))
+    p = float(gammaincc(np.array(max(lags - estimated, 1) / 2), np.array(statistic / 2)))
     words = said(p, "values depend on earlier ones", "nothing left in the autocorrelations")
     return Test("Ljung-Box", statistic, p, words)

@@ -165,7 +165,7 @@ def log_logistic(data: Data, fixed: Mapping[str, Any]) -> Parameters | None:
 def pareto(data: Data, fixed: Mapping[str, Any]) -> Parameters:
     """One over the mean of the logs above that of the lower end."""
     low = fixed["low"]
-    gaps = average(data, np.log(data.values / low))  # one low, or one a row
+    gaps = average(data, np.log(data.values / low))  # one low, or one per row
     return {"low": low, "shape": fixed.get("shape", 1 / gaps)}
 
 

@@ -1,7 +1,7 @@
 """What fitting must know of each distribution: its log density, the scales of its parameters, and
 where to begin.
 
-To make a distribution learnable: its log density in ``densities`` and its entry in ``FAMILIES``.
+To make a distribution fittable: its log density in ``densities`` and its entry in ``FAMILIES``.
 """
 
 from __future__ import annotations
@@ -25,11 +25,11 @@ Exact = Callable[[Data, Mapping[str, Any]], dict[str, Any] | None]
 
 @dataclass(frozen=True)
 class Family:
-    """How one distribution is learned.
+    """How one distribution is fitted.
 
     ``starts`` gives parameters to begin from, ``exact`` the maximum in closed form where there is
     one. ``at_data`` are ends whose maximum is the smallest (-1) or largest (1) value; ``needed``
-    cannot be learned and must be given; ``limits`` says what it means that a parameter runs off to
+    cannot be fitted and must be given; ``limits`` says what it means that a parameter goes to
     the end of its scale, and there the value of theta.
     """
 
@@ -176,7 +176,7 @@ MODE = Scale(
 MUCH = math.log(1e6)
 NORMAL_DF = math.log(1e8)
 _NORMAL_LIMIT = (
-    "the data are no more heavy-tailed than normal ones: {name} runs off to infinity, "
+    "the data are no more heavy-tailed than normal ones: {name} goes to infinity, "
     "where this is the normal distribution"
 )
 _LOGNORMAL_LIMIT = (
@@ -213,7 +213,7 @@ _FAMILIES = (
         {"low": LOCATION, "mode": MODE, "high": LOCATION, "weight": ABOVE_ZERO},
         starts=_pert_starts,
         needed=("low", "high"),
-        limits={"mode": (14.0, "the likeliest value runs off to an end of the range")},
+        limits={"mode": (14.0, "the likeliest value goes to an end of the range")},
     ),
     Family(
         bounded.Beta,
@@ -307,7 +307,7 @@ _FAMILIES = (
         limits={
             "shape": (
                 1e3,
-                "the shape runs off to infinity, where this is the half of a normal distribution",
+                "the shape goes to infinity, where this is the half of a normal distribution",
             )
         },
     ),

@@ -1,4 +1,4 @@
-"""What a fit has learned, and what it leaves open."""
+"""What a fit has fitted, and what it leaves open."""
 
 from __future__ import annotations
 
@@ -14,8 +14,8 @@ from kindynos.fitting.families import FAMILIES
 from kindynos.inference.intervals import Z
 
 if TYPE_CHECKING:
-    from kindynos.fitting.newton import Summit
-    from kindynos.fitting.search import Search
+    from kindynos.fitting.newton import NewtonOptimum
+    from kindynos.fitting.search import LikelihoodSearch
 
 DROP = Z**2 / 2  # in log likelihood, at the end of a 95 % interval
 MOST_FALLS = 40
@@ -23,12 +23,12 @@ MOST_FALLS = 40
 
 @dataclass(frozen=True)
 class Fit:
-    """How a distribution was learned from values; its ``fitted``.
+    """How a distribution was fitted to values; its ``fitted``.
 
-    ``errors`` are the standard errors of what was learned and ``intervals`` their 95 % intervals,
-    by parameter; ``covariance`` is that of the parameters ``names``, in order. ``fixed`` were held.
-    ``edges`` says of a parameter that its best value lies at an end, and why; its error is infinite
-    where no finite one is meant. ``parameters`` is how many were learned, which AIC counts.
+    ``errors`` are the standard errors of what was fitted and ``intervals`` their 95 % intervals, by
+    parameter; ``covariance`` is that of the parameters ``names``, in order. ``fixed`` were held.
+    ``at_bound`` says of a parameter that its best value lies at an end, and why; its error is
+    infinite where no finite one is meant. ``parameters`` is how many were fitted, which AIC counts.
     """
 
     estimates: Mapping[str, float]
@@ -39,7 +39,7 @@ class Fit:
     log_likelihood: float
     observations: float
     fixed: Mapping[str, float]
-    edges: Mapping[str, str]
+    at_bound: Mapping[str, str]
     method: str
     description: str
     label: str
@@ -89,8 +89,8 @@ class Fit:
         )
 
     def drawn(self, scores: Floats) -> list[dict[str, float]]:
-        """Return parameters drawn as the fit leaves them open, one set a column of standard normal
-        ``scores (6, draws)``.
+        """Return parameters drawn as the fit leaves them open, one set per column of standard
+        normal ``scores (6, draws)``.
         """
         from kindynos.distributions.special import chdtri, ndtr
         from kindynos.fitting.search import scale_of
@@ -113,7 +113,7 @@ class Fit:
                 scale = scale_of(family, name, self.estimates)
                 theta = np.clip(self.theta[i] + moved[i], scale.least, scale.most)
                 values[name] = scale.to(theta, self.centre, self.spread)
-        for place, name in enumerate(self.edges, start=len(self.names)):
+        for place, name in enumerate(self.at_bound, start=len(self.names)):
             values[name] = self._at_edge(name, scores[min(place, len(scores) - 1)], ndtr)
         return [
             {name: float(value[i]) for name, value in values.items()}
@@ -137,7 +137,9 @@ class Fit:
         )
 
 
-def profile_interval(search: Search, summit: Summit, name: str) -> tuple[float, float]:
+def profile_interval(
+    search: LikelihoodSearch, summit: NewtonOptimum, name: str
+) -> tuple[float, float]:
     """Return the 95 % interval of a parameter at its limit: as far back as the likelihood stays
     within reach.
     """

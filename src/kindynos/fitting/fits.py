@@ -1,4 +1,4 @@
-"""Learning one distribution from data: ``X.fit(values)``.
+"""Fitting one distribution from data: ``X.fit(values)``.
 
 By maximum likelihood: the parameters under which the data are likeliest, with standard errors from
 the curvature of the log likelihood there. Source: Casella and Berger, Statistical Inference (2002),
@@ -20,8 +20,8 @@ from kindynos.fitting.data import Data, data_of
 from kindynos.fitting.families import FAMILIES, Family
 from kindynos.fitting.fit import Fit, profile_interval
 from kindynos.fitting.moments import by_lmoments, by_moments
-from kindynos.fitting.newton import Summit, at_summit, climb
-from kindynos.fitting.search import Search
+from kindynos.fitting.newton import NewtonOptimum, at_optimum, climb
+from kindynos.fitting.search import LikelihoodSearch
 from kindynos.inference.intervals import Z
 from kindynos.validate import finite, one_of
 
@@ -48,7 +48,7 @@ def fit(
     at_most: Any = None,
     **fixed: float,
 ) -> Kind:
-    """Return the distribution of a kind learned from values; see ``Distribution.fit``."""
+    """Return the distribution of a kind fitted to values; see ``Distribution.fit``."""
     owner = f"{kind.__name__}.fit"
     family = family_of(kind)
     one_of(owner, "method", method, METHODS)
@@ -57,7 +57,7 @@ def fit(
     check_support(family, data, held)
     if method != "likelihood":
         return _by_moments(kind, family, data, held, method)
-    search = Search(family, data, held)
+    search = LikelihoodSearch(family, data, held)
     summit = summit_of(search)
     found = {name: float(value) for name, value in search.parameters(summit.theta[0]).items()}
     check_maximum(owner, found)
@@ -69,12 +69,10 @@ def fit(
 
 
 def family_of(kind: type[Distribution]) -> Family:
-    """Return how a distribution is learned; raises ParameterError for one that is not."""
+    """Return how a distribution is fitted; raises ParameterError for one that is not."""
     if kind.label not in FAMILIES:
-        reason = _NOT_LEARNED.get(kind.label, "its parameters are stated, not learned")
-        raise ParameterError(
-            f"cannot be learned from values: {reason}", owner=f"{kind.__name__}.fit"
-        )
+        reason = _NOT_LEARNED.get(kind.label, "its parameters are stated, not fitted")
+        raise ParameterError(f"cannot be fitted to values: {reason}", owner=f"{kind.__name__}.fit")
     return FAMILIES[kind.label]
 
 
@@ -114,7 +112,7 @@ def held_parameters(family: Family, data: Data, fixed: Mapping[str, Any]) -> dic
         if name not in held:
             held[name] = float(data.values.min() if side < 0 else data.values.max())
     if all(name in fixed for name in names):
-        raise ParameterError("every parameter is held; there is nothing to learn", owner=owner)
+        raise ParameterError("every parameter is held; there is nothing to estimate", owner=owner)
     return held
 
 
@@ -154,7 +152,7 @@ def outside(family: Family, data: Data, held: Mapping[str, float]) -> str:
     return ""
 
 
-def summit_of(search: Search) -> Summit:
+def summit_of(search: LikelihoodSearch) -> NewtonOptimum:
     """Return the best summit: the exact one where there is one, otherwise the best that is reached
     from the starts.
     """
@@ -164,7 +162,7 @@ def summit_of(search: Search) -> Summit:
     if exact is not None:
         theta = search.theta(exact)[None]
         return (
-            at_summit(search.likelihood, theta)
+            at_optimum(search.likelihood, theta)
             if search.family.smooth
             else search.flat_summit(theta)
         )
@@ -205,7 +203,9 @@ def check_maximum(owner: str, found: Mapping[str, float]) -> None:
         )
 
 
-def _limits(search: Search, summit: Summit) -> tuple[Search, Summit, dict[str, str]] | None:
+def _limits(
+    search: LikelihoodSearch, summit: NewtonOptimum
+) -> tuple[LikelihoodSearch, NewtonOptimum, dict[str, str]] | None:
     """Return the search with a parameter at the limit towards which it runs off, None where none
     does.
     """
@@ -229,10 +229,10 @@ def _limits(search: Search, summit: Summit) -> tuple[Search, Summit, dict[str, s
 
 def _made(
     kind: type[Kind],
-    search: Search,
-    summit: Summit,
+    search: LikelihoodSearch,
+    summit: NewtonOptimum,
     found: dict[str, float],
-    edges: dict[str, str],
+    at_bound: dict[str, str],
     fixed: dict[str, float],
 ) -> Kind:
     """Return the distribution with what its fit leaves open."""
@@ -244,11 +244,11 @@ def _made(
     for name, side in search.family.at_data.items():
         if name not in fixed:
             errors[name], intervals[name] = _end_error(search, answer, name, side)
-            edges[name] = (
+            at_bound[name] = (
                 f"{name} is the {'smallest' if side < 0 else 'largest'} value, where the "
                 "likelihood is highest"
             )
-    for name in edges:
+    for name in at_bound:
         if name not in search.family.at_data:
             errors[name] = math.inf
             intervals[name] = profile_interval(search, summit, name)
@@ -257,7 +257,7 @@ def _made(
             if "location" in errors and name != "df":
                 errors["location"], intervals["location"] = math.inf, (-math.inf, math.inf)
     data = search.data
-    told = Fit(
+    record = Fit(
         estimates=found,
         errors=errors,
         intervals=intervals,
@@ -266,9 +266,9 @@ def _made(
         log_likelihood=float(summit.value[0]),
         observations=data.total,
         fixed=fixed,
-        edges=edges,
+        at_bound=at_bound,
         method="likelihood",
-        description=_description(data, fixed, edges),
+        description=_description(data, fixed, at_bound),
         label=search.family.label,
         theta=tuple(map(float, summit.theta[0])),
         theta_covariance=tuple(map(tuple, theta_covariance.tolist())),
@@ -276,9 +276,9 @@ def _made(
         spread=search.spread,
         parameters=len(search.free)
         + _ends_learned(search.family, fixed)
-        + len([name for name in edges if name not in search.family.at_data]),
+        + len([name for name in at_bound if name not in search.family.at_data]),
     )
-    object.__setattr__(answer, "fitted", told)
+    object.__setattr__(answer, "fitted", record)
     result: Kind = answer
     return result
 
@@ -292,7 +292,7 @@ def _of_type(field: Any, value: float) -> Any:
 
 
 def _end_error(
-    search: Search, fitted: Distribution, name: str, side: int
+    search: LikelihoodSearch, fitted: Distribution, name: str, side: int
 ) -> tuple[float, tuple[float, float]]:
     """Return error and interval of an end at the data: its distance to the true one is
     exponential.
@@ -304,21 +304,21 @@ def _end_error(
     return error, ((end - reach, end) if side < 0 else (end, end + reach))
 
 
-def _description(data: Data, fixed: Mapping[str, float], edges: Mapping[str, str]) -> str:
+def _description(data: Data, fixed: Mapping[str, float], at_bound: Mapping[str, str]) -> str:
     parts = [f"maximum likelihood from {data.total:g} values"]
     if data.above.any():
         parts.append(f"{int(data.above.sum())} of them known only to be at least so much")
     if data.below.any():
         parts.append(f"{int(data.below.sum())} of them known only to be at most so much")
     parts += [f"{name} held at {value:g}" for name, value in fixed.items()]
-    return "; ".join([*parts, *edges.values()])
+    return "; ".join([*parts, *at_bound.values()])
 
 
 def _by_moments(
     kind: type[Kind], family: Family, data: Data, held: dict[str, float], method: str
 ) -> Kind:
     """Return the distribution with the data's moments, and errors from samples drawn of it and
-    learned in the same way.
+    fitted in the same way.
     """
     owner = f"{kind.__name__}.fit"
     if not data.plain:
@@ -346,7 +346,7 @@ def _by_moments(
         for name, error in errors.items()
     }
     likelihood = float(data.weights @ np.log(np.maximum(answer._density(data.values), 1e-300)))
-    told = Fit(
+    record = Fit(
         estimates=estimates,
         errors=errors,
         intervals=intervals,
@@ -356,14 +356,14 @@ def _by_moments(
         log_likelihood=likelihood,
         observations=data.total,
         fixed={},
-        edges={},
+        at_bound={},
         method=method,
         label=family.label,
         sample=tuple(map(tuple, sample.tolist())),
         description=f"by {method} from {data.total:g} values; errors from {len(sample)} samples "
         "of the distribution found",
     )
-    object.__setattr__(answer, "fitted", told)
+    object.__setattr__(answer, "fitted", record)
     return answer
 
 

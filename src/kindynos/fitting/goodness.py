@@ -21,7 +21,7 @@ from kindynos.errors import KindynosError
 from kindynos.fitting.data import Data
 from kindynos.fitting.families import FAMILIES
 from kindynos.fitting.newton import climb
-from kindynos.fitting.search import MOST_AT_ONCE, Search
+from kindynos.fitting.search import MOST_AT_ONCE, LikelihoodSearch
 
 SAMPLES = 199
 STEPS = 12  # of a fit that begins at the truth
@@ -90,13 +90,13 @@ def goodness(fitted: Distribution, data: Data, samples: int = SAMPLES) -> Distan
 
 
 def refitted(fitted: Distribution, data: Data, rows: Floats) -> list[Distribution]:
-    """Return the distribution fitted anew to each row ``(samples, values)``, from where it
+    """Return the distribution refitted to each row ``(samples, values)``, from where it
     stands.
     """
     kind: Any = type(fitted)
     family = FAMILIES[fitted.label]
-    told = fitted.fitted
-    held = {name: value for name, value in told.estimates.items() if name not in told.names}
+    record = fitted.fitted
+    held = {name: value for name, value in record.estimates.items() if name not in record.names}
     size = max(1, MOST_AT_ONCE // (20 * rows.shape[1]))
     answer: list[Distribution] = []
     for begin in range(0, len(rows), size):
@@ -104,11 +104,11 @@ def refitted(fitted: Distribution, data: Data, rows: Floats) -> list[Distributio
         ends: dict[str, Any] = {
             name: (part.min if side < 0 else part.max)(axis=1, keepdims=True)
             for name, side in family.at_data.items()
-            if name in held and name not in told.fixed
+            if name in held and name not in record.fixed
         }
         own = replace(data, values=part[0])
-        search = Search(family, own, {**held, **ends}, part)
-        found = _parameters(search, told.estimates, len(part))
+        search = LikelihoodSearch(family, own, {**held, **ends}, part)
+        found = _parameters(search, record.estimates, len(part))
         for place in range(len(part)):
             values = {name: _one(value, place) for name, value in found.items()}
             try:
@@ -125,7 +125,7 @@ def refitted(fitted: Distribution, data: Data, rows: Floats) -> list[Distributio
     return answer
 
 
-def _parameters(search: Search, at: Any, rows: int) -> dict[str, Any]:
+def _parameters(search: LikelihoodSearch, at: Any, rows: int) -> dict[str, Any]:
     if not search.free:
         return dict(search.held)
     exact = search.exact()

@@ -24,7 +24,7 @@ LogLikelihood = Callable[[Floats, NDArray[np.int64]], Floats]
 
 
 @dataclass(frozen=True)
-class Summit:
+class NewtonOptimum:
     """Where the log likelihood of each row is highest: ``theta (rows, parameters)``, ``value
     (rows,)``, ``hessian`` there.
     """
@@ -34,10 +34,12 @@ class Summit:
     hessian: Floats
     converged: NDArray[np.bool_]
 
-    def row(self, place: int) -> Summit:
+    def row(self, place: int) -> NewtonOptimum:
         """Return one row alone."""
         part = slice(place, place + 1)
-        return Summit(self.theta[part], self.value[part], self.hessian[part], self.converged[part])
+        return NewtonOptimum(
+            self.theta[part], self.value[part], self.hessian[part], self.converged[part]
+        )
 
 
 def climb(
@@ -46,7 +48,7 @@ def climb(
     low: Floats | None = None,
     high: Floats | None = None,
     most: int = MOST,
-) -> Summit:
+) -> NewtonOptimum:
     """Return the summit of each row from its start ``theta (rows, parameters)``, kept from ``low``
     to ``high``.
 
@@ -72,7 +74,7 @@ def climb(
         converged[active[done]] = True
         left = ~done
         if not left.any():
-            return Summit(theta, value, hessian, converged)
+            return NewtonOptimum(theta, value, hessian, converged)
         here, centre, step, fresh, active = (
             here[left],
             centre[left],
@@ -98,15 +100,15 @@ def climb(
                 break
         here = fresh
         theta[active], value[active] = here, found[:, 0]
-    return Summit(theta, value, hessian, converged)
+    return NewtonOptimum(theta, value, hessian, converged)
 
 
-def at_summit(likelihood: LogLikelihood, theta: Floats) -> Summit:
+def at_optimum(likelihood: LogLikelihood, theta: Floats) -> NewtonOptimum:
     """Return what lies at points ``theta (rows, parameters)`` that are known to be summits."""
     rows, size = theta.shape
     found = _finite(likelihood(theta[:, None, :] + _stencil(size), np.arange(rows)))
     centre, _, bend = _derivatives(found, size)
-    return Summit(theta, centre, bend, np.ones(rows, dtype=bool))
+    return NewtonOptimum(theta, centre, bend, np.ones(rows, dtype=bool))
 
 
 def _finite(values: Floats) -> Floats:

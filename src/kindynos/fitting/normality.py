@@ -68,7 +68,7 @@ class Normality:
         return found
 
     def table(self) -> Any:
-        """Return a DataFrame, a row a test: statistic, p-value, and what it says."""
+        """Return a DataFrame, one row per test: statistic, p-value, and what it says."""
         import pandas as pd
 
         rows = {test.name: (test.statistic, test.p, test.words) for test in self.tests}

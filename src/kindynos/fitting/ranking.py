@@ -1,4 +1,4 @@
-"""Which distribution? Several learned from the same values, and compared."""
+"""Which distribution? Several fitted to the same values, and compared."""
 
 from __future__ import annotations
 
@@ -18,7 +18,7 @@ from kindynos.errors import KindynosError, ParameterError
 from kindynos.fitting.data import Data, data_of
 from kindynos.fitting.families import FAMILIES, Family
 from kindynos.fitting.goodness import SAMPLES, Distances, goodness
-from kindynos.validate import names_in, one_of, told, whole
+from kindynos.validate import check_integer, explain_call_errors, names_in, one_of
 
 CRITERIA = ("aic", "aicc", "bic")
 LEAST_WEIGHT = 1e-6  # of a part of the average
@@ -28,7 +28,7 @@ FEW_COUNTS = 0.7  # distinct values a value, above which whole numbers are taken
 
 @dataclass(frozen=True)
 class Ranking:
-    """Distributions learned from the same values, best first; see ``fit_distributions``.
+    """Distributions fitted to the same values, best first; see ``fit_distributions``.
 
     ``[name]`` is one of them, by its name in model files; ``left_out`` says of the others why they
     are not here.
@@ -106,11 +106,11 @@ class Ranking:
         return kept
 
     def table(self) -> Any:
-        """Return a DataFrame, a row a distribution, best first, and below them those left out, with
-        the reason.
+        """Return a DataFrame, one row per distribution, best first, and below them those left out,
+        with the reason.
 
         ``weight`` is the Akaike weight. The p-values of both distances are by parametric bootstrap:
-        the share of samples drawn from the fitted distribution, and fitted anew, that lie as far
+        the share of samples drawn from the fitted distribution, and refitted, that lie as far
         from it. A small one says that the data are not of it.
         """
         import pandas as pd
@@ -131,7 +131,7 @@ class Ranking:
                 "anderson_darling_p": found.anderson_darling_p,
                 "kolmogorov_smirnov": found.kolmogorov_smirnov,
                 "kolmogorov_smirnov_p": found.kolmogorov_smirnov_p,
-                "note": "; ".join(one.fitted.edges.values()),
+                "note": "; ".join(one.fitted.at_bound.values()),
             }
         table = pd.DataFrame.from_dict(rows, orient="index")
         for name, reason in self.left_out.items():
@@ -187,7 +187,7 @@ class Ranking:
         """
 
 
-@told
+@explain_call_errors
 def fit_distributions(
     values: Any,
     candidates: Iterable[str | type[Distribution]] | None = None,
@@ -198,13 +198,13 @@ def fit_distributions(
     at_most: Any = None,
     samples: int = SAMPLES,
 ) -> Ranking:
-    """Return distributions learned from values ``(values,)`` by maximum likelihood, best first by a
+    """Return distributions fitted to values ``(values,)`` by maximum likelihood, best first by a
     criterion.
 
     ``candidates`` are names or classes; without them, all that can give such values, those of
     counts for whole numbers that repeat. The ``criterion`` is ``"aic"``, ``"aicc"`` (for few
     values) or ``"bic"``. ``samples`` is how many the bootstrap of the p-values draws. Raises
-    ParameterError for values that nothing can be learned from, and where no candidate serves.
+    ParameterError for values that nothing can be estimated from, and where no candidate serves.
 
     >>> from kindynos import Gamma
     >>> values = Gamma(2, 3).sample(500, seed=1)
@@ -213,7 +213,7 @@ def fit_distributions(
     'gamma'
     """
     one_of("fit_distributions", "criterion", criterion, CRITERIA)
-    whole("fit_distributions", "samples", samples, least=19)
+    check_integer("fit_distributions", "samples", samples, least=19)
     data = data_of("fit_distributions", values, weights, at_least, at_most)
     left_out: dict[str, str] = {}
     chosen = _candidates(candidates, data, left_out)
@@ -251,7 +251,7 @@ def _candidates(
         kind = one if isinstance(one, type) and issubclass(one, Distribution) else _named(one)
         if kind.label not in FAMILIES:
             raise ParameterError(
-                f"{kind.label!r} cannot be learned from values", owner="fit_distributions"
+                f"{kind.label!r} cannot be fitted to values", owner="fit_distributions"
             )
         chosen.append(kind)
     return chosen
@@ -273,7 +273,7 @@ def _sensible(family: Family, data: Data, left_out: dict[str, str]) -> bool:
     """
     if family.label == "student t by scale":
         return False
-    if family.whole != _are_counts(data):  # of which there is nothing to tell
+    if family.whole != _are_counts(data):  # says nothing of interest
         return False
     if family.at_data:
         reason = (

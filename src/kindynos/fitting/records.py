@@ -39,7 +39,7 @@ def read_series(
     """
     import pandas as pd
 
-    table, name = _table(source)
+    table, name = _raw_records(source)
     dated = _date_column(table, dates, name)
     if dated is None:
         values = read_values(source, column)
@@ -60,7 +60,7 @@ def read_values(source: str | Path, column: str | None = None) -> Floats:
     """Return a column of numbers of a file ``(rows,)``, NaN where a cell is empty; errors are those
     of ``read_series``.
     """
-    table, name = _table(source)
+    table, name = _raw_records(source)
     dated = _date_column(table, None, name)
     chosen = _column(
         table if dated is None or dated == column else table.drop(columns=dated), column, name
@@ -68,7 +68,7 @@ def read_values(source: str | Path, column: str | None = None) -> Floats:
     return _numbers(table[chosen], chosen, name)
 
 
-def _table(source: str | Path) -> tuple[Any, str]:
+def _raw_records(source: str | Path) -> tuple[Any, str]:
     instance("read_series", "source", source, (str, Path), "the path of a file")
     table = read_table(Path(source))
     table.columns = [str(column).strip() for column in table.columns]
@@ -123,7 +123,7 @@ def _dates(column: Any, label: str, name: str) -> Any:
     for place, text in enumerate(texts):
         if not style[0].fullmatch(text):
             raise FileError(
-                f"{text!r:.40} in column {label!r} is no date; dates must all be written like "
+                f"{text!r:.40} in column {label!r} is not a date; dates must all be written like "
                 f"{style[1]}",
                 file=name,
                 row=place + 2,
@@ -148,7 +148,7 @@ def _numbers(column: Any, label: str, name: str) -> Floats:
         except ValueError:
             comma = "; a decimal comma must be a point" if re.fullmatch(r"-?\d+,\d+", text) else ""
             raise FileError(
-                f"column {label!r} holds {text!r:.40}, which is no number{comma}",
+                f"column {label!r} holds {text!r:.40}, which is not a number{comma}",
                 file=name,
                 row=place + 2,
             ) from None

@@ -1,4 +1,4 @@
-"""Would such a fan have held? Processes learned anew from the first part of a series, and scored on
+"""Out-of-sample coverage: processes refitted to the first part of a series and scored on
 what came after.
 """
 
@@ -54,9 +54,9 @@ def origins_of(values: Floats, season: int, horizon: int, count: int = ORIGINS) 
 def score(
     candidate: Candidate, whole: Process, values: Floats, origins: list[int], horizon: int
 ) -> Scores:
-    """Return the scores of a process that is learned anew at each origin; NaN where none could be.
+    """Return the scores of a process that is fitted anew at each origin; NaN where none could be.
 
-    The search begins at the process learned from the ``whole`` series, which is quicker, and ends
+    The search begins at the process fitted to the ``whole`` series, which is quicker, and ends
     at its own maximum.
     """
     errors, ranked, inner, outer = [], [], [], []

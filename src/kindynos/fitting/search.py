@@ -18,7 +18,7 @@ from kindynos.distributions.special import expit, logit
 from kindynos.errors import ParameterError
 from kindynos.fitting.data import Data
 from kindynos.fitting.families import Family
-from kindynos.fitting.newton import Summit, climb
+from kindynos.fitting.newton import NewtonOptimum, climb
 from kindynos.fitting.scales import Scale
 from kindynos.inference.intervals import Z
 
@@ -29,7 +29,7 @@ LEAST_REGULAR = -0.5
 
 
 @dataclass(frozen=True)
-class Search:
+class LikelihoodSearch:
     """A family, the data, and the parameters that are held; ``rows (samples, values)`` replace the
     data's values if given.
     """
@@ -115,7 +115,7 @@ class Search:
             found = self.family.exact(every, self.held)
             if found is None:
                 raise ParameterError(
-                    "cannot be learned with these parameters held", owner=self.owner
+                    "cannot be fitted with these parameters held", owner=self.owner
                 )
             return [{name: float(value) for name, value in found.items()}]
         return [{**start, **self.held} for start in self.family.starts(self.data, self.held)]
@@ -174,28 +174,28 @@ class Search:
                 answer[place] = -np.inf
         return answer
 
-    def flat_summit(self, theta: Floats) -> Summit:
+    def flat_summit(self, theta: Floats) -> NewtonOptimum:
         """Return the summit at theta without a Hessian, which a likelihood with corners does not
         have.
         """
         size = theta.shape[1]
         value = self.likelihood(theta[:, None, :], np.arange(len(theta)))[:, 0]
-        return Summit(
+        return NewtonOptimum(
             theta, value, np.full((len(theta), size, size), np.nan), np.ones(len(theta), dtype=bool)
         )
 
-    def holding(self, name: str, value: float) -> Search:
+    def holding(self, name: str, value: float) -> LikelihoodSearch:
         """Return the same search with one parameter more that is held."""
-        return Search(self.family, self.data, {**self.held, name: value})
+        return LikelihoodSearch(self.family, self.data, {**self.held, name: value})
 
-    def climb_from(self, theta: Floats) -> Summit:
+    def climb_from(self, theta: Floats) -> NewtonOptimum:
         """Return the summit that is reached from one point."""
         if not self.free:
             return self.flat_summit(np.empty((1, 0)))
         low, high = self.bounds
         return climb(self.likelihood, np.clip(theta, low, high)[None], low, high)
 
-    def theta_covariance(self, summit: Summit) -> Floats:
+    def theta_covariance(self, summit: NewtonOptimum) -> Floats:
         """Return the covariance of theta; directions along which the likelihood is flat have an
         infinite variance there.
         """
@@ -217,13 +217,13 @@ class Search:
         values, vectors = np.linalg.eigh(-bend)
         return np.asarray(vectors / np.maximum(values, 1e-9) @ vectors.T)
 
-    def _slopes(self, summit: Summit) -> Floats:
+    def _slopes(self, summit: NewtonOptimum) -> Floats:
         found = self.parameters(summit.theta[0])
         return np.array(
             [float(self.scales[n].slope(found[n], self.centre, self.spread)) for n in self.free]
         )
 
-    def _asymptotic(self, summit: Summit) -> list[float]:
+    def _asymptotic(self, summit: NewtonOptimum) -> list[float]:
         """Return errors where the likelihood has corners. Source: Johnson, Kotz and Balakrishnan
         (1995), chapter 24.
         """
@@ -237,7 +237,7 @@ class Search:
         }
         return [errors[name] for name in self.free]
 
-    def covariance(self, summit: Summit, of_theta: Floats) -> tuple[tuple[float, ...], ...]:
+    def covariance(self, summit: NewtonOptimum, of_theta: Floats) -> tuple[tuple[float, ...], ...]:
         """Return the covariance of the free parameters from that of theta."""
         slopes = self._slopes(summit)
         with np.errstate(invalid="ignore"):
@@ -245,7 +245,7 @@ class Search:
         return tuple(map(tuple, found.tolist()))
 
     def errors(
-        self, summit: Summit, of_theta: Floats
+        self, summit: NewtonOptimum, of_theta: Floats
     ) -> tuple[dict[str, float], dict[str, tuple[float, float]]]:
         """Return standard errors and 95 % intervals of the free parameters; intervals are even on
         the scale of the search.
@@ -261,7 +261,7 @@ class Search:
             )
         return errors, intervals
 
-    def spread_of(self, summit: Summit, place: int) -> float:
+    def spread_of(self, summit: NewtonOptimum, place: int) -> float:
         """Return the sd of one parameter on its scale; infinite where the likelihood is not
         curved.
         """

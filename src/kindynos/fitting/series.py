@@ -1,4 +1,4 @@
-"""Which process? Several learned from the same series, compared, and scored on its own history."""
+"""Which process? Several fitted to the same series, compared, and scored on its own history."""
 
 from __future__ import annotations
 
@@ -24,7 +24,7 @@ from kindynos.fitting.series_candidates import (
     named_candidates,
 )
 from kindynos.processes.base import Process
-from kindynos.validate import instance, one_of, told, whole
+from kindynos.validate import check_integer, explain_call_errors, instance, one_of
 
 CRITERIA = ("aicc", "aic", "bic")
 FEWEST = 8
@@ -33,7 +33,7 @@ SHORT_HORIZON = 12  # periods that a score looks ahead, where there is no season
 
 @dataclass(frozen=True)
 class SeriesRanking:
-    """Processes learned from one series, best first; see ``fit_series``.
+    """Processes fitted to one series, best first; see ``fit_series``.
 
     ``[name]`` is one of them, as the table writes it; ``scores`` are those of rolling origins,
     ``choices`` the tests that chose logs and differences, ``left_out`` says why a candidate is not
@@ -106,8 +106,8 @@ class SeriesRanking:
         return len(self.fitted)
 
     def table(self) -> Any:
-        """Return a DataFrame, a row a process, best first, and below them those left out, with the
-        reason.
+        """Return a DataFrame, one row per process, best first, and below them those left out, with
+        the reason.
 
         The criterion and its ``weight`` compare processes of one ``group`` only. ``mae`` and
         ``crps`` are in the units of the series; ``inside_50`` and ``inside_90`` are the shares of
@@ -125,7 +125,7 @@ class SeriesRanking:
                 assert fitted.log_likelihood is not None
                 row: dict[str, Any] = {
                     "group": group,
-                    "parameters": fitted.learned_parameters,
+                    "parameters": fitted.parameter_count,
                     "log_likelihood": fitted.log_likelihood + fitted.jacobian,
                     self.criterion: value,
                     "weight": weight,
@@ -136,8 +136,8 @@ class SeriesRanking:
                         part: getattr(scored, part)
                         for part in ("mae", "crps", "inside_50", "inside_90")
                     }
-                edges = ", ".join(fitted.edges)
-                rows[name] = {**row, "note": f"{edges} at an end" if edges else ""}
+                at_bound = ", ".join(fitted.at_bound)
+                rows[name] = {**row, "note": f"{at_bound} at an end" if at_bound else ""}
         table = pd.DataFrame.from_dict(rows, orient="index")
         for name, reason in self.left_out.items():
             table.loc[name, "note"] = f"left out: {reason}"
@@ -153,7 +153,7 @@ class SeriesRanking:
         if scored is not None and scored.values:
             share, count = 100 * scored.inside_90, scored.values
             found += (
-                f". Learned anew at {scored.origins} earlier times, its band from 5 to 95 held "
+                f". Fitted anew at {scored.origins} earlier times, its band from 5 to 95 held "
                 f"{share:.0f} % of the {count} "
                 f"values up to {self.horizon} periods later (90 % is right)"
             )
@@ -190,7 +190,7 @@ class SeriesRanking:
         )
 
 
-@told
+@explain_call_errors
 def fit_series(
     series: Any,
     candidates: Iterable[str] | None = None,
@@ -203,14 +203,14 @@ def fit_series(
     origins: int = ORIGINS,
     progress: Callable[[float], Any] | None = None,
 ) -> SeriesRanking:
-    """Return processes learned from a series, best first, each scored on its own history.
+    """Return processes fitted to a series, best first, each scored on its own history.
 
     ``series`` is a pandas Series with dates, or an array with one value a period; NaN stands for a
     missing value. ``candidates`` are "arima", "exponential smoothing", "garch", or single ones as
     the table writes them; without them, the first two, with the differences and the log that tests
-    choose. ``season`` is how many periods it has: 12 for months and 4 for quarters unless given, 0
+    choose. ``season`` is how many periods it has: by default 12 for months and 4 for quarters; 0
     for none. ``every`` states the spacing of the dates. ``rolling=False`` leaves out the
-    ``origins`` from which each is learned anew and looks ``horizon`` periods ahead. Raises
+    ``origins`` from which each is fitted anew and looks ``horizon`` periods ahead. Raises
     ParameterError for a series that cannot be used.
 
     >>> from kindynos import Arima
@@ -221,9 +221,9 @@ def fit_series(
     owner = "fit_series"
     one_of(owner, "criterion", criterion, CRITERIA)
     instance(owner, "rolling", rolling, bool, "True or False")
-    whole(owner, "origins", origins, least=1)
+    check_integer(owner, "origins", origins, least=1)
     dated = _checked(owner, dated_series(owner, series, every))
-    length = dated.season if season is None else whole(owner, "season", season, least=0)
+    length = dated.season if season is None else check_integer(owner, "season", season, least=0)
     if length == 1 or 2 * length > len(dated.values):
         raise ParameterError(
             f"a season of {length} does not fit a series of {len(dated.values)} values: it has 2 "
@@ -239,20 +239,20 @@ def fit_series(
     ahead = (
         (length or min(SHORT_HORIZON, len(dated.values) // 4))
         if horizon is None
-        else whole(owner, "horizon", horizon, least=1)
+        else check_integer(owner, "horizon", horizon, least=1)
     )
     places = origins_of(dated.values, length, ahead, origins) if rolling else []
-    fitted, left_out, scores = _learned(chosen, dated, places, ahead, progress)
+    fitted, left_out, scores = _fit(chosen, dated, places, ahead, progress)
     if not fitted:
         reasons = "; ".join(f"{name}: {reason}" for name, reason in left_out.items())
-        raise ParameterError(f"no candidate can be learned ({reasons})", owner=owner)
+        raise ParameterError(f"no candidate can be fitted ({reasons})", owner=owner)
     by_name = {one.name: one for one in chosen}
     return SeriesRanking(
         dated, length, choices, by_name, fitted, left_out, scores, ahead, criterion
     )
 
 
-def _learned(
+def _fit(
     chosen: list[Candidate],
     dated: DatedSeries,
     places: list[int],
@@ -293,7 +293,8 @@ def _checked(owner: str, dated: DatedSeries) -> DatedSeries:
         check_size(owner, values[known])
     else:
         raise ParameterError(
-            f"all values of the series are equal, {values[known[0]]:g}; there is nothing to learn",
+            f"all values of the series are equal, {values[known[0]]:g}; there is nothing to "
+            "estimate",
             owner=owner,
         )
     part = slice(int(known[0]), int(known[-1]) + 1)

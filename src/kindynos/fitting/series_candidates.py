@@ -1,4 +1,4 @@
-"""Which processes are tried for a series, and how each is learned."""
+"""Which processes are tried for a series, and how each is fitted."""
 
 from __future__ import annotations
 
@@ -47,7 +47,7 @@ _NAME = re.compile(
 
 @dataclass(frozen=True)
 class Candidate:
-    """A process to be learned: its name, its options, and the group within which AICc can be
+    """A process to be fitted: its name, its options, and the group within which AICc can be
     compared.
     """
 
@@ -57,7 +57,7 @@ class Candidate:
     group: str
 
     def fit(self, values: Floats, near: Process | None = None) -> Process:
-        """Return the process learned from values, the search begun ``near`` another; raises
+        """Return the process fitted to values, the search begun ``near`` another; raises
         ParameterError where it cannot be.
         """
         kind: Any = self.kind
@@ -78,12 +78,12 @@ def aicc(process: Process) -> float:
     """
     assert process.fitted is not None
     assert process.fitted.log_likelihood is not None
-    count, learned = process.fitted.observations, process.fitted.learned_parameters
-    left = count - learned - 1
+    count, estimated = process.fitted.observations, process.fitted.parameter_count
+    left = count - estimated - 1
     if left <= 0:
         return math.inf
     value = process.fitted.log_likelihood + process.fitted.jacobian
-    return -2 * value + 2 * learned + 2 * learned * (learned + 1) / left
+    return -2 * value + 2 * estimated + 2 * estimated * (estimated + 1) / left
 
 
 def criterion_of(process: Process, criterion: str) -> float:
@@ -92,9 +92,9 @@ def criterion_of(process: Process, criterion: str) -> float:
         return aicc(process)
     assert process.fitted is not None
     assert process.fitted.log_likelihood is not None
-    learned = process.fitted.learned_parameters
+    estimated = process.fitted.parameter_count
     price = 2.0 if criterion == "aic" else math.log(process.fitted.observations)
-    return price * learned - 2 * (process.fitted.log_likelihood + process.fitted.jacobian)
+    return price * estimated - 2 * (process.fitted.log_likelihood + process.fitted.jacobian)
 
 
 @dataclass(frozen=True)
@@ -159,7 +159,7 @@ class Choices:
     def words(self) -> list[str]:
         """What was chosen, and why, a sentence each."""
         if math.isnan(self.spread.statistic):
-            said = ["no logs: too few seasons to tell whether the spread grows with the level"]
+            said = ["no logs: too few seasons to show whether the spread grows with the level"]
         else:
             said = [f"{'logs' if self.log else 'no logs'}: {self.spread.words}"]
         if self.season > 1:

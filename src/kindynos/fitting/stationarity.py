@@ -99,7 +99,7 @@ def spread_against_level(values: Floats, season: int) -> Test:
     name = "spread against level"
     if len(known) < 4:
         return Test(
-            name, math.nan, 1.0, "too few seasons to tell whether the spread grows with the level"
+            name, math.nan, 1.0, "too few seasons to show whether the spread grows with the level"
         )
     level, spread = np.log(np.array(known)).T
     gaps = level - level.mean()

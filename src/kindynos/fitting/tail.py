@@ -37,7 +37,7 @@ CHUNK = 16  # rows whose peaks are sought at a time
 
 @dataclass(frozen=True)
 class Tails:
-    """The fitted tails of rows of losses: ``threshold``, ``shape`` and ``scale`` one a row,
+    """The fitted tails of rows of losses: ``threshold``, ``shape`` and ``scale`` one per row,
     ``share`` beyond the threshold.
     """
 
@@ -143,7 +143,7 @@ def _penalty(shape: Floats) -> Floats:
 
 
 def _likelihood(excesses: Floats, shapes: Floats, log_scales: Floats) -> Floats:
-    """Return log likelihoods ``(rows, shapes, scales)``; shapes and scales are flat, or one set a
+    """Return log likelihoods ``(rows, shapes, scales)``; shapes and scales are flat, or one set per
     row.
     """
     shape = np.atleast_2d(shapes)[:, :, None, None]

@@ -9,7 +9,7 @@ from kindynos.distributions.uncertain import Uncertain
 from kindynos.errors import ParameterError
 from kindynos.fitting.fit import Fit
 from kindynos.sampling.streams import stream
-from kindynos.validate import whole, wrong
+from kindynos.validate import check_integer, invalid_argument
 
 MOST_PARAMETERS = 6
 TRIES = 3  # times as many draws as are wanted, for those that a distribution cannot have
@@ -19,22 +19,22 @@ def uncertain(fitted: Distribution, draws: int = 100) -> Distribution:
     """Return a fitted distribution with parameters drawn as its fit leaves them; see
     ``Distribution.uncertain``.
     """
-    told = fitted.fitted
-    if not isinstance(told, Fit):
+    record = fitted.fitted
+    if not isinstance(record, Fit):
         kind = type(fitted).__name__
         raise ParameterError(
             f"only a fitted distribution is uncertain, such as {kind}.fit(values)",
             owner=f"{kind}.uncertain",
         )
-    if whole("uncertain", "draws", draws, least=20) > MOST_PARTS:
-        raise wrong("uncertain", "draws", f"at most {MOST_PARTS}", draws)
+    if check_integer("uncertain", "draws", draws, least=20) > MOST_PARTS:
+        raise invalid_argument("uncertain", "draws", f"at most {MOST_PARTS}", draws)
     even = stream(0, "uncertain", 0)
     scores = even.permuted(
         (even.random((MOST_PARAMETERS, TRIES * draws)) + range(TRIES * draws)) / (TRIES * draws),
         axis=1,
     )
     parts: list[Distribution] = []
-    for parameters in told.drawn(ndtri(scores)):
+    for parameters in record.drawn(ndtri(scores)):
         try:
             parts.append(_made(fitted, parameters))
         except ParameterError:
@@ -44,7 +44,7 @@ def uncertain(fitted: Distribution, draws: int = 100) -> Distribution:
     if len(parts) < draws // 2:
         raise ParameterError(
             "the values leave the parameters so open that they cannot be drawn; hold one of them, "
-            "or learn from more values",
+            "or fit from more values",
             owner=f"{type(fitted).__name__}.uncertain",
         )
     return Uncertain(parts)

@@ -39,7 +39,7 @@ _FUNCTIONS = {
     "pmt": "write payment(rate, life, amount)",
     "iff": "write a if condition else b",
     "cumsum": "running_total(row) adds up the periods so far",
-    "offset": "previous(line, first, back) is a line so many periods earlier",
+    "offset": "previous(line, first, back) is a line that many periods earlier",
     "vlookup": "write lookup(x, table)",
     "rand": "draw what is random by a driver",
 }

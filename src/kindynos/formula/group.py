@@ -14,7 +14,7 @@ import numpy as np
 from kindynos.arrays import Floats
 from kindynos.errors import FormulaError
 from kindynos.formula.shapes import Shape
-from kindynos.formula.tree import Call, Node, Previous, Scope
+from kindynos.formula.tree import Call, Expression, Previous, Scope
 
 
 @dataclass(frozen=True)
@@ -28,7 +28,7 @@ class _PeriodScope(Scope):
 
 
 @dataclass(frozen=True)
-class _Known(Node):
+class _Known(Expression):
     """A part evaluated before the steps; at each step it is the period's value."""
 
     slot: int
@@ -42,11 +42,11 @@ class _Known(Node):
 
 
 @dataclass(frozen=True)
-class _Earlier(Node):
+class _Earlier(Expression):
     """A member of the group some periods earlier, or what stands in for it."""
 
     name: str
-    first: Node
+    first: Expression
     back: int
 
     def shape_of(self, shapes: Mapping[str, Shape]) -> Shape:
@@ -61,13 +61,13 @@ class _Earlier(Node):
 class Group:
     """A group of lines: their names in an order that serves within a period, and their formulas."""
 
-    def __init__(self, formulas: Mapping[str, Node], shapes: Mapping[str, Shape]) -> None:
+    def __init__(self, formulas: Mapping[str, Expression], shapes: Mapping[str, Shape]) -> None:
         self.names = tuple(formulas)
-        self._known: list[tuple[Node, bool]] = []  # with whether it is a row
+        self._known: list[tuple[Expression, bool]] = []  # with whether it is a row
         self._backs: set[tuple[str, int]] = set()
         self._formulas = {name: self._split(tree, shapes) for name, tree in formulas.items()}
 
-    def _split(self, node: Node, shapes: Mapping[str, Shape]) -> Node:
+    def _split(self, node: Expression, shapes: Mapping[str, Shape]) -> Expression:
         """Return the formula with all that does not depend on the group replaced by known
         values.
         """
@@ -94,7 +94,7 @@ class Group:
         return node.with_parts(tuple(self._split(part, shapes) for part in node.parts))
 
     def member_shapes(
-        self, shapes: Mapping[str, Shape], formulas: Mapping[str, Node]
+        self, shapes: Mapping[str, Shape], formulas: Mapping[str, Expression]
     ) -> dict[str, Shape]:
         """Return the kinds of the members: all are rows, and random as soon as one is."""
         assumed = {**shapes, **{name: Shape(row=True) for name in self.names}}

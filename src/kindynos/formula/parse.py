@@ -20,7 +20,7 @@ from kindynos.errors import FormulaError
 from kindynos.formula import advice
 from kindynos.formula.function import WRITTEN, Function, Parameter
 from kindynos.formula.functions import FUNCTIONS
-from kindynos.formula.tree import Call, Name, Node, Number, Operation, Option, Previous
+from kindynos.formula.tree import Call, Expression, Name, Number, Operation, Option, Previous
 
 LONGEST = 4_000  # characters of one formula
 MOST_PARTS = 1_000
@@ -39,7 +39,7 @@ def is_name(text: object) -> bool:
     )
 
 
-def parse(text: str) -> Node:
+def parse(text: str) -> Expression:
     """Return the tree of a formula; raises FormulaError with the column of what is wrong."""
     if not isinstance(text, str) or not text.strip():
         raise FormulaError(f"a formula must be a text that is not empty, not {text!r:.40}")
@@ -62,7 +62,7 @@ def parse(text: str) -> Node:
         raise FormulaError(
             f"cannot be read as a formula{where}: {_reason(error)}{advice.of_text(line)}"
         ) from None
-    return _Reader(line.strip(), offset).read(tree)
+    return _FormulaReader(line.strip(), offset).read(tree)
 
 
 def _reason(error: BaseException) -> str:
@@ -138,7 +138,7 @@ _COMPARE: dict[type[ast.cmpop], tuple[str, Callable[..., Any]]] = {
 }
 
 
-class _Reader:
+class _FormulaReader:
     """Turns Python's syntax tree into ours, part by part; whatever is not on the list is
     refused.
     """
@@ -152,7 +152,7 @@ class _Reader:
         """The column of a part, from 1; Python counts bytes."""
         return len(self.text.encode()[: node.col_offset].decode(errors="ignore")) + self.offset + 1
 
-    def read(self, node: ast.expr, depth: int = 0) -> Node:
+    def read(self, node: ast.expr, depth: int = 0) -> Expression:
         self.count += 1
         if depth > DEEPEST or self.count > MOST_PARTS:
             limit = f"{DEEPEST} levels" if depth > DEEPEST else f"{MOST_PARTS:,} parts"
@@ -190,7 +190,7 @@ class _Reader:
 
     def _number(self, node: ast.expr, value: object) -> Number:
         if isinstance(value, bool) or not isinstance(value, int | float):
-            raise FormulaError(f"{value!r:.40} at column {self.place(node)} is no number")
+            raise FormulaError(f"{value!r:.40} at column {self.place(node)} is not a number")
         try:
             number = float(value)
         except OverflowError:
@@ -205,7 +205,7 @@ class _Reader:
         meaning: tuple[str, Callable[..., Any]],
         operands: list[ast.expr],
         depth: int,
-    ) -> Node:
+    ) -> Expression:
         symbol, compute = meaning
         return Operation(
             self.place(node),
@@ -214,7 +214,7 @@ class _Reader:
             tuple(self.read(part, depth + 1) for part in operands),
         )
 
-    def _call(self, node: ast.Call, depth: int) -> Node:
+    def _call(self, node: ast.Call, depth: int) -> Expression:
         if not isinstance(node.func, ast.Name):
             hint = advice.of_part(node.func, self.text)
             raise FormulaError(
@@ -250,8 +250,8 @@ class _Reader:
 
     def _function(
         self, node: ast.Call, function: Function, given: dict[str, ast.expr], depth: int
-    ) -> Node:
-        arguments: list[Node | None] = []
+    ) -> Expression:
+        arguments: list[Expression | None] = []
         options: list[tuple[str, Option]] = []
         for parameter in function.parameters:
             part = given.get(parameter.name)
@@ -262,7 +262,7 @@ class _Reader:
                 arguments.append(None if part is None else self.read(part, depth + 1))
         return Call(self.place(node), function, tuple(arguments), tuple(options))
 
-    def _previous(self, node: ast.Call, depth: int) -> Node:
+    def _previous(self, node: ast.Call, depth: int) -> Expression:
         parameters = (
             Parameter("line"),
             Parameter("first"),

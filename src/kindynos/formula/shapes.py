@@ -20,7 +20,7 @@ class Shape:
             return "table"
         if self.row:
             return "row"
-        return "one a trial" if self.random else "number"
+        return "one per trial" if self.random else "number"
 
     def __or__(self, other: Shape) -> Shape:
         """The kind of something computed from both, element by element."""

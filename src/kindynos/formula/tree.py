@@ -33,13 +33,13 @@ class Scope:
 
 
 @dataclass(frozen=True)
-class Node(ABC):
+class Expression(ABC):
     """A part of a formula; ``place`` is its column, from 1."""
 
     place: int
 
     @property
-    def parts(self) -> tuple[Node, ...]:
+    def parts(self) -> tuple[Expression, ...]:
         """The parts inside this one."""
         return ()
 
@@ -51,11 +51,11 @@ class Node(ABC):
     def evaluate(self, scope: Scope) -> Floats:
         """The value."""
 
-    def with_parts(self, parts: tuple[Node, ...]) -> Node:
+    def with_parts(self, parts: tuple[Expression, ...]) -> Expression:
         """The same part with other parts inside."""
         return self
 
-    def walk(self) -> Iterator[Node]:
+    def walk(self) -> Iterator[Expression]:
         """This part and all inside it."""
         yield self
         for part in self.parts:
@@ -79,7 +79,7 @@ class Node(ABC):
 
 
 @dataclass(frozen=True)
-class Number(Node):
+class Number(Expression):
     value: float
 
     def shape_of(self, shapes: Mapping[str, Shape]) -> Shape:
@@ -90,7 +90,7 @@ class Number(Node):
 
 
 @dataclass(frozen=True)
-class Name(Node):
+class Name(Expression):
     name: str
 
     def shape_of(self, shapes: Mapping[str, Shape]) -> Shape:
@@ -107,18 +107,18 @@ class Name(Node):
 
 
 @dataclass(frozen=True)
-class Operation(Node):
+class Operation(Expression):
     """An operator on one or two values, element by element."""
 
     symbol: str
     compute: Callable[..., Floats]
-    operands: tuple[Node, ...]
+    operands: tuple[Expression, ...]
 
     @property
-    def parts(self) -> tuple[Node, ...]:
+    def parts(self) -> tuple[Expression, ...]:
         return self.operands
 
-    def with_parts(self, parts: tuple[Node, ...]) -> Node:
+    def with_parts(self, parts: tuple[Expression, ...]) -> Expression:
         return replace(self, operands=parts)
 
     def shape_of(self, shapes: Mapping[str, Shape]) -> Shape:
@@ -132,18 +132,18 @@ class Operation(Node):
 
 
 @dataclass(frozen=True)
-class Call(Node):
+class Call(Expression):
     """A call of a function in the list; an argument left out is None."""
 
     function: Function
-    arguments: tuple[Node | None, ...]
+    arguments: tuple[Expression | None, ...]
     options: tuple[tuple[str, Option], ...] = ()  # what is written out
 
     @property
-    def parts(self) -> tuple[Node, ...]:
+    def parts(self) -> tuple[Expression, ...]:
         return tuple(argument for argument in self.arguments if argument is not None)
 
-    def with_parts(self, parts: tuple[Node, ...]) -> Node:
+    def with_parts(self, parts: tuple[Expression, ...]) -> Expression:
         given = iter(parts)
         return replace(
             self, arguments=tuple(None if a is None else next(given) for a in self.arguments)
@@ -163,7 +163,7 @@ class Call(Node):
                     f"{what} must be a row over the periods, not a {shape}".replace("a one", "one")
                 )
             if parameter.wants == "value" and shape.row:
-                raise FormulaError(f"{what} must be a number or one a trial, not a row")
+                raise FormulaError(f"{what} must be a number or one per trial, not a row")
             if (parameter.wants == "table") != shape.table:
                 raise FormulaError(
                     f"{what} must {'' if parameter.wants == 'table' else 'not '}be a table"
@@ -188,25 +188,26 @@ class Call(Node):
 
 
 @dataclass(frozen=True)
-class Previous(Node):
+class Previous(Expression):
     """A line ``back`` periods earlier, with ``first`` standing in before period 1."""
 
     name: str
-    first: Node
+    first: Expression
     back: int = 1
 
     @property
-    def parts(self) -> tuple[Node, ...]:
+    def parts(self) -> tuple[Expression, ...]:
         return (self.first,)
 
-    def with_parts(self, parts: tuple[Node, ...]) -> Node:
+    def with_parts(self, parts: tuple[Expression, ...]) -> Expression:
         return replace(self, first=parts[0])
 
     def shape_of(self, shapes: Mapping[str, Shape]) -> Shape:
         earlier = Name(self.place, self.name).shape_of(shapes)
         if not earlier.row:
             raise FormulaError(
-                f"previous at column {self.place}: {self.name!r} is no row, so it has no earlier "
+                f"previous at column {self.place}: {self.name!r} is not a row, so it has no "
+                "earlier "
                 "periods"
             )
         first = value_kind(self.first, shapes, "first of previous")
@@ -224,7 +225,7 @@ class Previous(Node):
         )
 
 
-def value_kind(part: Node, shapes: Mapping[str, Shape], what: str) -> Shape:
+def value_kind(part: Expression, shapes: Mapping[str, Shape], what: str) -> Shape:
     """Return the kind of a part that must be a value; raises FormulaError for a table."""
     shape = part.shape_of(shapes)
     if shape.table:

@@ -88,7 +88,7 @@ def order_places(count: int, tail: float) -> tuple[int, int]:
     """
     at_most = bdtr(
         np.arange(count), count, tail
-    )  # the chance that at most so many values lie beyond the true quantile
+    )  # the chance that at most that many values lie beyond the true quantile
     return int(np.searchsorted(at_most, UPPER)) + 1, int(np.count_nonzero(at_most <= 1 - UPPER))
 
 

@@ -19,7 +19,7 @@ from kindynos.distributions.special import gammaln, ndtr, stdtr, xlogy
 from kindynos.errors import ParameterError
 from kindynos.markets.exposure import Exposure
 from kindynos.markets.method import Method
-from kindynos.validate import array_of, proper_fraction, whole
+from kindynos.validate import array_of, check_integer, proper_fraction
 
 YELLOW, RED = 0.95, 0.9999  # cumulative chances at which the supervisors' zones begin
 
@@ -182,7 +182,7 @@ def backtest(
     """Return the test of forecasts of value at risk (positive losses) beside the returns, or
     profits, of the same days.
 
-    ``forecasts`` is a number or one a day; ``shortfalls``, forecasts of expected shortfall, are
+    ``forecasts`` is a number or one per day; ``shortfalls``, forecasts of expected shortfall, are
     tested too. Raises ParameterError for shapes that differ, values that are not finite, and a
     level such as 99.
 
@@ -206,7 +206,7 @@ def backtest(
     for name, values in zip(("forecasts", "shortfalls"), bounds, strict=False):
         if values.shape != gains.shape:
             raise ParameterError(
-                f"{name} must be one a day, {len(gains)}, not {values.shape}", owner="backtest"
+                f"{name} must be one per day, {len(gains)}, not {values.shape}", owner="backtest"
             )
         if not np.isfinite(values).all():
             raise ParameterError(
@@ -225,7 +225,7 @@ def rolling_backtest(exposure: Exposure, method: Method, window: int, level: flo
     """Return the backtest of forecasts made each day from the window before it, all days at
     once.
     """
-    size = whole("backtest", "window", window, least=8)
+    size = check_integer("backtest", "window", window, least=8)
     losses = exposure.losses
     if size >= len(losses):
         raise ParameterError(

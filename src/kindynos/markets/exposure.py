@@ -31,7 +31,7 @@ class Exposure:
     window: int | None = None
     description: str = ""  # what was done about missing prices
     revalue: Callable[[Floats], Floats] | None = (
-        None  # the profit where prices are so many times today's (instruments, cases)
+        None  # the profit where prices are that many times today's (instruments, cases)
     )
 
     @cached_property
@@ -56,7 +56,7 @@ class Exposure:
         return np.asarray(-self.returns * self.values)
 
     def over(self, horizon: int) -> Exposure:
-        """Return the same holdings with the returns of all stretches of so many days, which
+        """Return the same holdings with the returns of all stretches of that many days, which
         overlap.
 
         Raises ParameterError where the window has too few days for eight of them.

@@ -67,8 +67,8 @@ class Ranked(Method):
 class Historical(Ranked):
     """Losses of today's holdings under each past return, equally weighted.
 
-    With ``overlapping=True`` a figure over several days is taken from all stretches of so many days
-    in the window, which overlap, instead of growing with the root of their number.
+    With ``overlapping=True`` a figure over several days is taken from all stretches of that many
+    days in the window, which overlap, instead of growing with the root of their number.
     """
 
     overlapping: bool = False

@@ -29,7 +29,7 @@ MASSES = np.exp(-(SCORES**2) / 2) / np.exp(-(SCORES**2) / 2).sum()
 
 
 @dataclass(frozen=True, kw_only=True)
-class ByMoments(Method):
+class MomentMethod(Method):
     """A distribution with the mean and the sd of the losses; ``mean=False`` leaves the mean out."""
 
     mean: bool = True
@@ -55,7 +55,7 @@ class ByMoments(Method):
 
 
 @dataclass(frozen=True, kw_only=True)
-class Normal(ByMoments):
+class NormalMethod(MomentMethod):
     """The normal distribution with the mean and the covariance of the window."""
 
     label = "normal"
@@ -102,7 +102,7 @@ class Normal(ByMoments):
 
 
 @dataclass(frozen=True, kw_only=True)
-class Student(ByMoments):
+class Student(MomentMethod):
     """Student's t with the window's mean and covariance, and degrees of freedom fitted to the
     holdings' losses.
     """

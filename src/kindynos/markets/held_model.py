@@ -1,5 +1,5 @@
-"""Holdings as a model: a driver for the return of each, and the profit and the worst fall of them
-all as outcomes.
+"""Holdings as a model: a driver for the return of each, and the profit and the maximum drawdown of
+them all as outcomes.
 """
 
 from __future__ import annotations
@@ -27,7 +27,7 @@ from kindynos.program.timeline import Timeline
 from kindynos.results.reached_correlations import correlation, ranks
 from kindynos.results.run import Run
 from kindynos.results.simulate import Settings, SimulationOptions, simulate
-from kindynos.validate import one_of, whole
+from kindynos.validate import check_integer, one_of
 
 STRONGEST = 0.999  # rank correlation that a copula is given
 MARGINALS = ("ranked", "student", "normal")
@@ -55,12 +55,12 @@ def held_statement(
     shifts: Sequence[float] | None = None,
     cost: float = 0.0,
 ) -> Statement:
-    """Return the model of holdings of these values over so many periods.
+    """Return the model of holdings of these values over that many periods.
 
     ``shifts`` are added to each return, and a ``cost`` in money is taken off the profit. Drivers
     have the names of the holdings (what cannot stand in a name becomes an underscore);
     ``value_NAME`` is what is held of each, ``return_NAME`` its return over all periods. Outcomes:
-    ``profit``, in money, and ``worst_fall``, the deepest fall of the value below its highest so
+    ``profit``, in money, and ``max_drawdown``, the deepest fall of the value below its highest so
     far, as a share of that.
     """
     labels = driver_names(names)
@@ -97,7 +97,7 @@ def held_statement(
     if several:
         quantities["peak"] = Line("peak", formula="max(previous(peak, start_value), worth)")
     fall = "highest(1 - worth / peak)" if several else "max(1 - worth / start_value, 0)"
-    quantities["worst_fall"] = Line("worst_fall", formula=fall, outcome=True, better="low")
+    quantities["max_drawdown"] = Line("max_drawdown", formula=fall, outcome=True, better="low")
     entries = tuple(
         checked_correlation(
             (labels[j], labels[i]),
@@ -140,7 +140,7 @@ TAKEN = (
     "profit",
     "worth",
     "peak",
-    "worst_fall",
+    "max_drawdown",
     "start_value",
     "cost_of_trades",
     "period",
@@ -152,7 +152,7 @@ PREFIXES = ("value_", "return_", "shift_")  # of the model's own quantities
 def joined_returns(
     returns: Floats, names: Sequence[str], marginals: Any, copula: str, df: float | None
 ) -> Joined:
-    """Return distributions learned from returns ``(returns, holdings)`` and their rank
+    """Return distributions fitted to returns ``(returns, holdings)`` and their rank
     correlations.
 
     ``marginals`` is "ranked" (the best of ``fit_distributions``), "student", "normal", or
@@ -210,7 +210,7 @@ def simulate_held(
     options: SimulationOptions,
 ) -> Run:
     """Return the run of an exposure's holdings; see ``Portfolio.simulate``."""
-    if whole("simulate", "horizon", horizon, least=1) > MOST_PERIODS:
+    if check_integer("simulate", "horizon", horizon, least=1) > MOST_PERIODS:
         raise ParameterError(
             f"horizon may be at most {MOST_PERIODS:,} days, not {horizon:,}", owner="simulate"
         )

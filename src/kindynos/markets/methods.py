@@ -9,7 +9,7 @@ from typing import Any
 from kindynos.errors import ParameterError
 from kindynos.markets.exposure import Exposure, RiskFigure
 from kindynos.markets.from_history import Filtered, Historical, Tail, Weighted
-from kindynos.markets.from_moments import CornishFisher, Normal, Student
+from kindynos.markets.from_moments import CornishFisher, NormalMethod, Student
 from kindynos.markets.method import Method
 from kindynos.markets.simulation import Simulated
 from kindynos.registry import Registry, check_options, declared_options
@@ -23,7 +23,7 @@ METHODS: Registry[type[Method]] = Registry(
             Weighted,
             Filtered,
             Tail,
-            Normal,
+            NormalMethod,
             Student,
             CornishFisher,
             Simulated,

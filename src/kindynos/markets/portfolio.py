@@ -30,7 +30,7 @@ from kindynos.processes.brownian import GeometricBrownianMotion
 from kindynos.processes.pathset import PathSet
 from kindynos.results.run import Run
 from kindynos.results.simulate import SimulationOptions
-from kindynos.validate import one_of, positive, whole
+from kindynos.validate import check_integer, one_of, positive
 
 LEVELS = (0.95, 0.975, 0.99)
 FEWEST = 8  # returns
@@ -40,7 +40,7 @@ class Portfolio:
     """Holdings bought on a date and followed to the last one; risk is that of today's holdings.
 
     ``shares`` are numbers of each instrument; or ``weights``, which add up to 1, of a ``value`` in
-    money bought on ``as_of`` (the last date unless given) and then left alone, so that the weights
+    money bought on ``as_of`` (default: the last date) and then left alone, so that the weights
     drift, or with ``rebalance`` "monthly" or "daily" set back. ``short=True`` allows negative
     holdings. ``currency`` names for an instrument the column of the prices that has the exchange
     rate of its currency: ``{"shipyard": "NOK"}``, where NOK is what a krone costs. Instead of
@@ -115,7 +115,7 @@ class Portfolio:
         date = checked_date("Portfolio", "as_of", as_of)
         if date not in dates:
             raise ParameterError(
-                f"{date:%Y-%m-%d} is no date with prices; they run from {dates[0]:%Y-%m-%d} to "
+                f"{date:%Y-%m-%d} is not a date with prices; they run from {dates[0]:%Y-%m-%d} to "
                 f"{dates[-1]:%Y-%m-%d}",
                 owner="Portfolio",
             )
@@ -227,7 +227,9 @@ class Portfolio:
         Raises ParameterError for a window longer than the history.
         """
         found, dates = self._returns
-        if window is not None and whole("Portfolio", "window", window, least=FEWEST) > len(found):
+        if window is not None and check_integer("Portfolio", "window", window, least=FEWEST) > len(
+            found
+        ):
             raise ParameterError(
                 f"window {window} is longer than the history of {len(found)} returns",
                 owner="Portfolio",
@@ -260,7 +262,7 @@ class Portfolio:
         loss.
 
         ``method`` is "historical", "weighted", "filtered", "tail", "normal", "student", "cornish
-        fisher" or "simulated"; ``window`` the last so many returns. Over a ``horizon`` of days the
+        fisher" or "simulated"; ``window`` the last N returns. Over a ``horizon`` of days the
         one-day figure grows with their root, unless a method's options say otherwise; "simulated"
         draws paths. The figure has ``.low`` and ``.high``, between which the true figure lies as
         far as the window can tell, ``.sampling_error``, ``.doubt``, its ``fraction`` of the value,
@@ -293,7 +295,7 @@ class Portfolio:
         options: dict[str, Any],
     ) -> RiskFigure:
         at = checked_level(level)
-        whole("Portfolio", "horizon", horizon, least=1)
+        check_integer("Portfolio", "horizon", horizon, least=1)
         return measured(
             method_of(method, options), self.exposure(window), measure, at, horizon, self.value
         )
@@ -316,7 +318,7 @@ class Portfolio:
         go to the methods that know them. Raises ParameterError as ``value_at_risk`` does.
         """
         checked = [checked_level(level) for level in levels]
-        whole("Portfolio", "horizon", horizon, least=1)
+        check_integer("Portfolio", "horizon", horizon, least=1)
         records, keys = [], []
         left_out: dict[str, str] = {}
         for window in windows:
@@ -361,7 +363,7 @@ class Portfolio:
         root, except for "simulated" and for overlapping stretches. Raises ParameterError as
         ``value_at_risk`` does.
         """
-        whole("Portfolio", "horizon", horizon, least=1)
+        check_integer("Portfolio", "horizon", horizon, least=1)
         chosen, exposure = method_of(method, options), self.exposure(window)
         if isinstance(chosen, Simulated):
             drawn = -np.asarray(chosen.profits(exposure, horizon)["profit"].values)
@@ -397,7 +399,7 @@ class Portfolio:
         level, method, window, horizon and options. See ``kindynos.markets.contributions``. Raises
         ParameterError as they do.
         """
-        whole("Portfolio", "horizon", horizon, least=1)
+        check_integer("Portfolio", "horizon", horizon, least=1)
         return contributions(
             method_of(method, options),
             self.exposure(window),
@@ -458,7 +460,7 @@ class Portfolio:
         today's first.
 
         ``process`` "bootstrap returns" draws stretches of days from the history, the same for all
-        instruments, ``block`` days long on average (the cube root of their number unless given);
+        instruments, ``block`` days long on average (default: the cube root of their number);
         "geometric brownian motion" fits one to each, with the correlation of their log returns.
         Raises ParameterError for other words and wrong numbers.
         """
@@ -499,7 +501,7 @@ class Portfolio:
         **options: Unpack[SimulationOptions],
     ) -> Run:
         """Return a run whose drivers are the holdings' returns and whose outcomes are ``profit``
-        and ``worst_fall``.
+        and ``max_drawdown``.
 
         ``run.sensitivity("profit")`` tells which holding matters, by every method. ``marginals`` is
         "ranked" (to each holding's returns of the window the distribution that fits best),

@@ -38,7 +38,7 @@ class Prices:
     """Prices by date (rows) and instrument (columns), complete and above 0.
 
     ``problems`` lists what was found on reading: row, date, instrument and what is wrong;
-    ``missing`` is the policy that filled or dropped the gaps, and ``said`` tells what it did.
+    ``missing`` is the policy that filled or dropped the gaps, and ``said`` shows what it did.
     ``raw`` has the prices before that.
     """
 
@@ -114,7 +114,7 @@ def read_prices(
 
     Wide: a ``date`` and a column an instrument; long: ``date, instrument, price``, of which other
     columns are left out. Dates are written 2027-12-31, in any order, each once. Only the
-    ``instruments`` named are looked at, all unless given. Gaps, late listings, prices that are not
+    ``instruments`` named are read; default: all. Gaps, late listings, prices that are not
     above 0, and those that are eight times their neighbours or an eighth of them, are listed in
     ``problems``; ``missing="drop"`` leaves out dates on which any instrument has no price, "carry"
     goes on with the last one (dates before the last listing are left out), "error" refuses. Raises
@@ -122,7 +122,7 @@ def read_prices(
     stand twice, and files with too little.
     """
     one_of("read_prices", "missing", missing, POLICIES)
-    table, name = _table(source)
+    table, name = _raw_prices(source)
     frame, rows = _wide(table, name)
     if instruments is not None:
         wanted = list(dict.fromkeys(instruments))
@@ -155,7 +155,7 @@ def prices_of(owner: str, prices: Prices | pd.DataFrame) -> Prices:
     )
 
 
-def _table(source: str | Path | pd.DataFrame) -> tuple[pd.DataFrame, str]:
+def _raw_prices(source: str | Path | pd.DataFrame) -> tuple[pd.DataFrame, str]:
     """Return a table of text or numbers whose index is the row in the file, and the name to say."""
     if isinstance(source, pd.DataFrame):
         table, name = source, "prices"
@@ -259,7 +259,8 @@ def dates_of(column: pd.Series, name: str) -> pd.Series:
     for row, text in texts.items():
         if not ISO.fullmatch(text):
             raise FileError(
-                f"{name}, row {row}: {text!r} is no date; dates must all be written like 2027-12-31"
+                f"{name}, row {row}: {text!r} is not a date; dates must all be written like "
+                "2027-12-31"
             )
     try:
         return pd.to_datetime(texts, format="%Y-%m-%d")
@@ -365,7 +366,7 @@ def _problems(frame: pd.DataFrame, rows: Rows, name: str) -> pd.DataFrame:
 
 
 def _check_instrument(values: pd.Series, rows: Rows, name: str) -> None:
-    """Raise FileError for prices of an instrument from which nothing can be learned."""
+    """Raise FileError for prices of an instrument from which nothing can be estimated."""
     if np.isinf(values).any():
         date = values.index[int(np.argmax(np.isinf(values.to_numpy())))]
         raise FileError(
@@ -378,7 +379,7 @@ def _check_instrument(values: pd.Series, rows: Rows, name: str) -> None:
     if values.count() > 1:
         raise FileError(
             f"all prices of {values.name!r} are equal, {values.dropna().iloc[0]:g}; it has no "
-            "returns to learn from",
+            "returns to fit to",
             file=str(name),
         )
 

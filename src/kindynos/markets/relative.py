@@ -13,7 +13,7 @@ from kindynos.errors import ParameterError
 from kindynos.inference.estimates import Estimate
 from kindynos.inference.intervals import t_point
 from kindynos.markets.method import Method
-from kindynos.validate import whole
+from kindynos.validate import check_integer
 
 
 def against(returns: Floats, benchmark: Floats, per_year: int) -> dict[str, Estimate]:
@@ -82,7 +82,7 @@ def rolling_risk(
 
     Raises ParameterError for a window longer than the history, and for a method that simulates.
     """
-    size = whole("rolling", "window", window, least=8)
+    size = check_integer("rolling", "window", window, least=8)
     if size > len(losses):
         raise ParameterError(
             f"window {size} is longer than the history of {len(losses)} returns", owner="rolling"

@@ -27,10 +27,10 @@ HISTORIES = 250
 BEFORE = 100  # days that pass before each history, so that its volatility starts anywhere
 LEAST_TRUTH = 0.2  # sds: a figure nearer to 0 cannot be set in proportion
 LEAST_DF = 2.6  # below it the sd of shocks is hardly defined
-FEWEST = 50  # losses from which a volatility model can be learned
+FEWEST = 50  # losses from which a volatility model can be fitted
 
 
-class Fitted(Hashable, Protocol):
+class FittedMethod(Hashable, Protocol):
     """A method of risk; see ``Method.held``."""
 
     def held(self, losses: Floats) -> Callable[..., tuple[Floats, Floats]]:
@@ -40,7 +40,12 @@ class Fitted(Hashable, Protocol):
 
 
 def true_ratios(
-    method: Fitted, losses: Floats, level: float, *, clustered: bool, least_df: float = LEAST_DF
+    method: FittedMethod,
+    losses: Floats,
+    level: float,
+    *,
+    clustered: bool,
+    least_df: float = LEAST_DF,
 ) -> tuple[Floats, Floats]:
     """Return what a method's value at risk and expected shortfall are of the true ones,
     ``(histories,)`` each.
@@ -50,7 +55,7 @@ def true_ratios(
 
 @lru_cache(maxsize=32)  # asked about once for the value at risk and once for the expected shortfall
 def _ratios(
-    method: Fitted, losses: bytes, level: float, clustered: bool, least_df: float
+    method: FittedMethod, losses: bytes, level: float, clustered: bool, least_df: float
 ) -> tuple[Floats, Floats]:
     rows, ends, df = _histories(losses, clustered, least_df)
     found, truths = (

@@ -15,7 +15,7 @@ from kindynos.errors import ParameterError
 from kindynos.literals import CovarianceMethod, ReturnKind, ReturnPeriod
 from kindynos.markets.prices import Prices, prices_of
 from kindynos.markets.relative import relative_table
-from kindynos.validate import one_of, proper_fraction, whole
+from kindynos.validate import check_integer, one_of, proper_fraction
 
 PER_YEAR = {"day": 252, "week": 52, "month": 12}
 _RULES = {"week": "W-FRI", "month": "ME"}
@@ -75,7 +75,7 @@ class Returns:
         )
 
     def rolling(self, window: int) -> dict[str, pd.DataFrame]:
-        """Return mean and sd over each window of so many returns, by their last date: ``{"mean":
+        """Return mean and sd over each window of that many returns, by their last date: ``{"mean":
         ..., "sd": ...}``.
 
         Raises ParameterError for a window longer than the history.
@@ -103,7 +103,7 @@ class Returns:
         return relative_table(self.frame.drop(columns=benchmark), series, self.per_year)
 
     def _window(self, owner: str, window: int, least: int) -> int:
-        size = whole(owner, "window", window, least=least)
+        size = check_integer(owner, "window", window, least=least)
         if size > len(self.frame):
             raise ParameterError(
                 f"window {size} is longer than the history of {len(self.frame)} returns",
@@ -120,7 +120,7 @@ class Returns:
         return self.frame[benchmark]
 
     def rolling_correlation(self, first: str, second: str, window: int = 60) -> pd.Series:
-        """Return the correlation of two instruments over each window of so many returns, by its
+        """Return the correlation of two instruments over each window of that many returns, by its
         last date.
 
         Raises ParameterError for unknown instruments and a window longer than the history.

@@ -25,7 +25,7 @@ def select(
 
     ``facts`` has columns ``date`` (when it was known), ``instrument`` and any others; of each
     instrument the last row not after ``as_of`` counts. ``where`` maps columns to a pair such as
-    ``(">", 1e6)``, or to a value or a list it must be in; ``largest`` keeps so many with the
+    ``(">", 1e6)``, or to a value or a list it must be in; ``largest`` keeps that many with the
     largest ``by`` (``smallest=True``: the smallest). Raises ParameterError for columns there are
     not.
     """
@@ -69,7 +69,7 @@ def _figures(values: pd.Series, column: str) -> pd.Series:
     numbers = pd.to_numeric(values, errors="coerce")
     for text, figure in zip(values, numbers, strict=True):
         if pd.isna(figure) and str(text).strip().lower() not in EMPTY:
-            raise ParameterError(f"{text!r} in column {column!r} is no number", owner="select")
+            raise ParameterError(f"{text!r} in column {column!r} is not a number", owner="select")
     return numbers
 
 

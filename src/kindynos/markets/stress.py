@@ -38,7 +38,7 @@ def shocked(exposure: Exposure, shocks: Mapping[str, float]) -> pd.DataFrame:
     moves[hit] = given
     if (~hit).any():
         moves[~hit] = matrix[np.ix_(~hit, hit)] @ np.linalg.pinv(matrix[np.ix_(hit, hit)]) @ given
-    return _table(
+    return _stress_table(
         exposure.names,
         exposure.values,
         np.maximum(moves, -1.0),
@@ -58,10 +58,12 @@ def replayed(prices: Prices, values: pd.Series, first: Any, last: Any) -> pd.Dat
         )
     stretch = prices.frame.loc[begin:end]
     moves = (stretch.iloc[-1] / stretch.iloc[0] - 1).to_numpy()
-    return _table(prices.instruments, values.to_numpy(), moves, np.full(len(moves), "history"))
+    return _stress_table(
+        prices.instruments, values.to_numpy(), moves, np.full(len(moves), "history")
+    )
 
 
-def _table(
+def _stress_table(
     names: list[str], values: np.ndarray, moves: np.ndarray, how: np.ndarray
 ) -> pd.DataFrame:
     frame = pd.DataFrame(

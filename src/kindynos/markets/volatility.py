@@ -15,8 +15,8 @@ from numpy.typing import ArrayLike
 from kindynos.arrays import Floats
 from kindynos.distributions.special import gammaincc
 from kindynos.errors import ParameterError
-from kindynos.processes.likelihood import peak, resampled
-from kindynos.validate import array_of, whole
+from kindynos.processes.likelihood import likelihood_optimum, resampled
+from kindynos.validate import array_of, check_integer
 
 # of the weight of a day in an exponentially weighted variance, as is common for daily returns
 DECAY = 0.94
@@ -77,7 +77,7 @@ class GarchVolatility:
         ``persistence`` a day.
         """
         gap = self.volatility[-1] ** 2 - self.variance
-        ahead = np.arange(whole("forecast", "days", days, least=1))
+        ahead = np.arange(check_integer("forecast", "days", days, least=1))
         return np.asarray(np.sqrt(self.variance + gap * self.persistence**ahead))
 
 
@@ -138,10 +138,12 @@ def _fitted(data: bytes) -> GarchVolatility:
         max((float((shocks**2).mean()) / float(shocks.mean()) ** 2 - 1) / 2, 1.0), MOST_OPEN
     )
 
-    def honest(theta: Floats) -> float:
+    def quasi_likelihood(theta: Floats) -> float:
         return cost(theta) / open_by
 
-    sample = np.array(resampled(honest, peak(honest, best.x), (1.5, 1.5)))
+    sample = np.array(
+        resampled(quasi_likelihood, likelihood_optimum(quasi_likelihood, best.x), (1.5, 1.5))
+    )
     drawn = np.array([shares(theta) for theta in sample.T]).T
     least = LEAST * math.sqrt(variance)
     return GarchVolatility(
@@ -156,7 +158,7 @@ def _fitted(data: bytes) -> GarchVolatility:
 
 def _variances(squares: Floats, variance: Any, reaction: float, persistence: float) -> Floats:
     """Return the variances of squares ``(days,)`` or ``(rows, days)``, whose long-run one is a
-    number or one a row.
+    number or one per row.
     """
     from scipy.signal import lfilter
 
@@ -167,7 +169,7 @@ def _variances(squares: Floats, variance: Any, reaction: float, persistence: flo
 
 
 def clustering(losses: Floats) -> float:
-    """Return by how much clustered volatility cuts what losses tell of their tail: 1 for
+    """Return by how much clustered volatility cuts what losses say about their tail: 1 for
     independent ones.
 
     It is 1 + 2 x the sum of the autocorrelations of large losses (beyond the 90 % quantile), told

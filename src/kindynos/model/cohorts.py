@@ -41,7 +41,7 @@ def declarations(
         )
     if uncertain and cohort.fitted is None:
         raise ModelError(
-            "uncertain=True needs a cohort that was learned: Cohort.fit(moves)", owner=owner
+            "uncertain=True needs a cohort that was fitted: Cohort.fit(moves)", owner=owner
         )
     rows = [row_name(name, state) for state in cohort.states]
     if len(set(rows)) < len(rows):
@@ -55,7 +55,7 @@ def declarations(
         periods,
         each="period",
         base=AT_BASE,
-        source="the luck of the cohort's moves",
+        source="the randomness of the cohort's moves",
     )
     call = SharedCall(
         Evolution(cohort, moves, tuple(rows), uncertain),

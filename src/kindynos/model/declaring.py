@@ -26,7 +26,7 @@ from kindynos.program.declarations import (
 from kindynos.program.quantities import Given, Line, Quantity
 from kindynos.program.statement import WORDS, Statement
 from kindynos.program.timeline import Timeline
-from kindynos.validate import finite, instance, one_of, positive, told
+from kindynos.validate import explain_call_errors, finite, instance, one_of, positive
 
 Function = TypeVar("Function", bound=Callable[..., Any])
 
@@ -36,7 +36,7 @@ class DeclaredModel:
     a longer one.
     """
 
-    @told
+    @explain_call_errors
     def __init__(
         self,
         name: str,
@@ -112,7 +112,7 @@ class DeclaredModel:
         """Declare figures that are known: ``given(fare=42.0, seats=320)``, or one with its unit and
         source.
 
-        A figure is a number, a list with one number a period, or pairs (key, value) that make a
+        A figure is a number, a list with one number per period, or pairs (key, value) that make a
         table for ``lookup``. Raises ModelError or ParameterError for a name that is taken or a
         value that is none of these.
         """
@@ -147,14 +147,14 @@ class DeclaredModel:
         dt: float = 1.0,
         uncertain: bool = False,
     ) -> None:
-        """Declare an uncertain input: one number a trial, or with ``each="period"`` drawn anew each
+        """Declare an uncertain input: one number per trial, or with ``each="period"`` redrawn each
         period.
 
         A process gives a row, its values at the ends of the periods, each ``dt`` long in its unit
         of time; ``uncertain`` draws the parameters of a fitted one too. A ``PathSet`` gives a row
         for each of its names. A parameter of a distribution may name a given figure, a row, a line
         or another driver: ``Binomial(trials="sold", probability=0.07)``. ``base`` is the value in
-        the base case, the mean unless given; ``base="mode"`` takes the likeliest. ``serial`` is the
+        the base case; default: the mean; ``base="mode"`` takes the likeliest. ``serial`` is the
         rank correlation of each period's value with the one before. Raises ModelError or
         ParameterError.
         """
@@ -217,15 +217,15 @@ class DeclaredModel:
         )
 
     def cohort(self, name: str, cohort: Cohort, *, uncertain: bool = False) -> None:
-        """Declare many like things that change state: rows ``fleet_sailing``, ``fleet_in_dock``,
-        ... for lines.
+        """Declare a population whose members change state: rows ``fleet_sailing``,
+        ``fleet_in_dock``, ... for lines.
 
         The rows are the counts after each period, and with ``value`` or ``cost`` a row
         ``fleet_value`` is what the things bring less what their moves cost. The chances may name
         givens, drivers and lines. In the base case the counts are the expected ones. ``uncertain``
-        draws the chances of a cohort that was learned, as the records leave them open. The driver
-        ``fleet_moves`` holds the luck of the moves. Raises ModelError for a model without periods,
-        and a name that is used already.
+        draws the chances of a cohort that was fitted, as the records leave them open. The driver
+        ``fleet_moves`` holds the randomness of the moves. Raises ModelError for a model without
+        periods, and a name that is used already.
         """
         from kindynos.model.cohorts import declarations
 
@@ -359,7 +359,7 @@ class DeclaredModel:
         "clayton", "gumbel" or "frank". Pairs not stated are uncorrelated. Correlations that cannot
         all hold are an error when the model is used, or with ``repair=True`` are moved to the
         nearest that can, which the run reports. Discrete drivers reach less than is stated, since
-        equal values share their rank; the run tells what was reached. Raises ParameterError or
+        equal values share their rank; the run shows what was reached. Raises ParameterError or
         ModelError.
 
         >>> from kindynos import Model, Normal

@@ -42,12 +42,12 @@ def load_model(path: str | Path) -> Model:
     <model 'Tickets': 1 given figure, 0 drivers, 1 line>
     """
     path = Path(path)
-    return _Reader(str(path)).model(_read(path))
+    return _ModelReader(str(path)).model(_read(path))
 
 
 def model_from_text(text: str, source: str = "model") -> Model:
     """Return the model in the text of a model file; errors name the ``source``."""
-    return _Reader(source).model(_parsed(text.encode("utf-8", "replace"), source))
+    return _ModelReader(source).model(_parsed(text.encode("utf-8", "replace"), source))
 
 
 def _read(path: Path) -> dict[str, Any]:
@@ -98,7 +98,7 @@ def _advice(message: str, text: str) -> str:
     return f": {line:.80}"
 
 
-class _Reader:
+class _ModelReader:
     """Turns a document into a model and collects the mistakes on the way, each with its table."""
 
     def __init__(self, file: str) -> None:
@@ -158,7 +158,7 @@ class _Reader:
                     driver.distribution, driver.process, driver.parameters
                 )
                 if driver.uncertain:
-                    stated, options = _learned_again(stated), {**options, "uncertain": True}
+                    stated, options = _refit(stated), {**options, "uncertain": True}
                 model.driver(name, stated, **options)
         for name, table in content.cohorts.items():
             with self._table(f"[cohorts.{name}]"):
@@ -211,11 +211,11 @@ def _cohort(table: Any) -> Cohort:
             raise ModelError(
                 f"no key {state!r}",
                 unknown=state,
-                known=[*table.states, "start", "rest", "arrivals", "departures"],
+                known=[*table.states, "start", "remainder_state", "arrivals", "departures"],
             )
-        taker = row.pop("rest", table.rest)
-        if taker is not None:
-            rests[state] = taker
+        remainder = row.pop("remainder_state", table.remainder_state)
+        if remainder is not None:
+            rests[state] = remainder
     return Cohort(
         table.states,
         table.start,
@@ -228,8 +228,8 @@ def _cohort(table: Any) -> Cohort:
     )
 
 
-def _learned_again(stated: Any) -> Process:
-    """Return a process learned again from its history, so that its parameters can be drawn; raises
+def _refit(stated: Any) -> Process:
+    """Return a process refitted from its history, so that its parameters can be drawn; raises
     ModelError for others.
     """
     if not isinstance(stated, Process):
@@ -237,7 +237,7 @@ def _learned_again(stated: Any) -> Process:
             "uncertain belongs to a process; a distribution is written as 'uncertain', with "
             "its parts"
         )
-    return stated.learned_again()
+    return stated.refit()
 
 
 def _replacement(value: Any) -> Any:

@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING, Any, Unpack
 from kindynos.literals import OnBad, SamplingPlan
 from kindynos.model.declaring import DeclaredModel
 from kindynos.program.program import Program
-from kindynos.validate import mapping, whole
+from kindynos.validate import check_integer, mapping
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -153,7 +153,7 @@ class Model(DeclaredModel):
         on_start: Callable[[int], object] | None = None,
         on_finish: Callable[[Run], object] | None = None,
     ) -> Run:
-        """Return a run: so many joint draws of all drivers, and everything calculated from them.
+        """Return a run: that many joint draws of all drivers, and everything calculated from them.
 
         ``seed`` reproduces a run to the bit, for any number of ``workers`` (threads; all processors
         by default); without one a seed is chosen, and ``run.seed`` tells it. ``sampling`` is a
@@ -196,7 +196,7 @@ class Model(DeclaredModel):
         from kindynos.results.sheet import trials_side_by_side
 
         return trials_side_by_side(
-            self.simulate(whole("preview", "n", n, least=1), seed, "random", 1)
+            self.simulate(check_integer("preview", "n", n, least=1), seed, "random", 1)
         )
 
     def inputs(
@@ -315,8 +315,8 @@ class Model(DeclaredModel):
         ``optimize({"fare": (45, 65), "ferries": [1, 2, 3]}, maximize="mean net_value",
         subject_to=["chance below 0 of net_value <= 0.05"])``: a pair is a range, anything longer a
         list; ``range(600, 761)`` are whole numbers. All points are tried on the same draws, at most
-        so many ``evaluations``, coarsely over everything and then locally; a run on fresh draws
-        tells what the best is worth. ``options`` are those of ``simulate``. Raises GoalError, with
+        that many ``evaluations``, coarsely over everything and then locally; a run on fresh draws
+        shows what the best is worth. ``options`` are those of ``simulate``. Raises GoalError, with
         what comes nearest, where no decisions keep the constraints, and ParameterError or
         ModelError for what cannot be sought.
         """

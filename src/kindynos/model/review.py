@@ -14,7 +14,7 @@ from kindynos.cohorts.chain import findings as cohort_findings
 from kindynos.dependence import convert
 from kindynos.distributions.normal import Normal
 from kindynos.formatting import brief
-from kindynos.formula.tree import Call, Name, Node
+from kindynos.formula.tree import Call, Expression, Name
 from kindynos.model.writing import cohorts_of
 from kindynos.program.program import Program
 from kindynos.program.quantities import DistributionDriver, Driver
@@ -129,13 +129,13 @@ def _rates(program: Program) -> Iterator[Finding]:
             )
 
 
-def _rate_names(tree: Node) -> Iterator[str]:
+def _rate_names(tree: Expression) -> Iterator[str]:
     for _, parameter, name in _named_arguments(tree):
         if parameter in RATES:
             yield name
 
 
-def _named_arguments(tree: Node) -> Iterator[tuple[str, str, str]]:
+def _named_arguments(tree: Expression) -> Iterator[tuple[str, str, str]]:
     """Return function, parameter and name of each argument of a call that is a plain name."""
     for node in tree.walk():
         if isinstance(node, Call) and not node.function.many:

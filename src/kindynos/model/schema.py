@@ -59,7 +59,7 @@ class CohortTable(BaseModel):
 
     states: list[str]
     start: dict[str, Any]
-    rest: Any = None
+    remainder_state: Any = None
     arrivals: dict[str, Any] | None = None
     departures: dict[str, Any] | None = None
     value: dict[str, Any] | None = None

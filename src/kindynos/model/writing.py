@@ -40,7 +40,7 @@ def to_toml(statement: Statement) -> str:
                 f"line {quantity.name!r} is a Python function, which a model file cannot hold"
             )
     scenarios = [
-        _table(f"scenarios.{name}", changes) for name, changes in statement.scenarios.items()
+        _toml_table(f"scenarios.{name}", changes) for name, changes in statement.scenarios.items()
     ]
     parts = _stated(
         statement.name,
@@ -70,12 +70,12 @@ def _stated(
     head: dict[str, Any] = {"name": name}
     if timeline.periods is not None:
         head |= {"periods": timeline.periods, "start": timeline.start, "every": timeline.every}
-    parts = [_table("model", head)]
-    parts += [_table(f"given.{q.name}", _given(q)) for q in quantities if isinstance(q, Given)]
+    parts = [_toml_table("model", head)]
+    parts += [_toml_table(f"given.{q.name}", _given(q)) for q in quantities if isinstance(q, Given)]
     cohorts = cohorts_of(quantities)
     luck = {f"{key}_moves" for key in cohorts}
     parts += [
-        _table(f"drivers.{q.name}", _driver(q))
+        _toml_table(f"drivers.{q.name}", _driver(q))
         for q in quantities
         if isinstance(q, Driver) and q.name not in luck
     ]
@@ -85,7 +85,7 @@ def _stated(
             entries = {"formula": q.formula, "unit": q.unit}
             place = "outcomes" if q.outcome else "lines"
             parts.append(
-                _table(
+                _toml_table(
                     f"{place}.{q.name}",
                     {
                         **entries,
@@ -97,7 +97,7 @@ def _stated(
                 )
             )
     parts += [
-        f"[{_table('correlations', _correlation(entry)).replace(chr(10), ']' + chr(10), 1)}"
+        f"[{_toml_table('correlations', _correlation(entry)).replace(chr(10), ']' + chr(10), 1)}"
         for entry in correlations
     ]
     return parts
@@ -140,7 +140,7 @@ def _cohort(name: str, cohort: Cohort) -> list[str]:
         if cohort.cost
         else None
     )
-    parts = [_table(f"cohorts.{name}", entries)]
+    parts = [_toml_table(f"cohorts.{name}", entries)]
     rows: Any = cohort.transition
     for i, state in enumerate(cohort.states):
         others = {
@@ -152,7 +152,7 @@ def _cohort(name: str, cohort: Cohort) -> list[str]:
                 for key, value in others.items()
             ]
             title = f"[cohorts.{name}.{state if _BARE.fullmatch(state) else _text(state)}]"
-            parts.append("\n".join([title, *lines, f"rest = {_text(state)}", ""]))
+            parts.append("\n".join([title, *lines, f"remainder_state = {_text(state)}", ""]))
     return parts
 
 
@@ -170,14 +170,14 @@ def driver_table(
     """Return a driver's table as a model file has it; with ``uncertain`` a process draws its
     parameters too.
 
-    Raises ModelError for a process that a model file cannot learn again.
+    Raises ModelError for a process that a model file cannot fit again.
     """
     if isinstance(stated, Process):
-        return _table(
+        return _toml_table(
             f"drivers.{name}",
             _driver(ProcessDriver(name, source=source, process=stated, uncertain=uncertain)),
         )
-    return _table(
+    return _toml_table(
         f"drivers.{name}", _driver(DistributionDriver(name, source=source, distribution=stated))
     )
 
@@ -211,7 +211,7 @@ def _driver(driver: Driver) -> dict[str, Any]:
 
 
 def _keeps_history(process: Process) -> bool:
-    """Whether a process can be learned again from the history that it keeps."""
+    """Whether a process can be refitted from the history that it keeps."""
     return bool(getattr(process, "history", ()))
 
 
@@ -235,7 +235,7 @@ def _distribution(distribution: Distribution | StatedDistribution) -> dict[str, 
     return {"distribution": distribution.label, **parameters_of(distribution)}
 
 
-def _table(name: str, entries: Mapping[str, Any]) -> str:
+def _toml_table(name: str, entries: Mapping[str, Any]) -> str:
     lines = [f"{key} = {_value(value)}" for key, value in entries.items() if value is not None]
     head, _, key = name.partition(".")
     title = f"{head}.{key if _BARE.fullmatch(key) else _text(key)}" if key else head

@@ -38,7 +38,7 @@ from kindynos.plots.style import save_figure
 from kindynos.plots.survival import survival
 from kindynos.plots.sweep import goal, sweep
 from kindynos.plots.through_time import rolling_correlation, rolling_risk, underwater
-from kindynos.validate import told
+from kindynos.validate import explain_call_errors
 
 __all__ = [
     "allocation",
@@ -82,4 +82,4 @@ __all__ = [
 ]
 
 for _name in __all__:  # a call that does not fit is told with the nearest spelling
-    globals()[_name] = told(globals()[_name])
+    globals()[_name] = explain_call_errors(globals()[_name])

@@ -156,14 +156,14 @@ def best_weights(found: Allocation, ax: Axes | None = None) -> Axes:
 
 
 def before_after(compared: BeforeAfter, what: str = "profit", ax: Axes | None = None) -> Axes:
-    """Draw the distribution of the "profit" or the "worst_fall" of today's holdings and of the
+    """Draw the distribution of the "profit" or the "max_drawdown" of today's holdings and of the
     best, on the same draws.
     """
     ax = axes(ax)
-    one_of("before_after", "what", what, ("profit", "worst_fall"))
+    one_of("before_after", "what", what, ("profit", "max_drawdown"))
     one, two = compared.before[what], compared.after[what]
     ends = np.percentile(np.concatenate([one.values, two.values]), [0.2, 99.8])
-    factor, word = (0.01, "per cent ") if what == "worst_fall" else scale_of(ends)
+    factor, word = (0.01, "per cent ") if what == "max_drawdown" else scale_of(ends)
     edges = np.linspace(float(ends[0]), float(ends[1]), 61)
     shares = []
     for result, colour, label in ((one, MIDDLE, "today"), (two, ACCENT, "best")):
@@ -235,7 +235,7 @@ def resampled_weights(found: Resampled, ax: Axes | None = None) -> Axes:
 
 
 def walk_forward(found: WalkForward, ax: Axes | None = None) -> Axes:
-    """Draw the value of 1 invested under the rule, holding still and equal weights, out of sample
+    """Draw the value of 1 invested under the rule, buy and hold and equal weights, out of sample
     and after costs.
     """
     ax = axes(ax)

@@ -28,10 +28,12 @@ def fan(result: Result, ax: Axes | None = None) -> Axes:
     """Draw a row as a fan: median, the middle 50 % and 90 % of trials each period, the base case,
     and a few trials.
 
-    Raises KindynosError for a quantity that is no row.
+    Raises KindynosError for a quantity that is not a row.
     """
     if not result.is_row:
-        raise KindynosError(f"{result.name!r} has one number a trial; draw it with distribution()")
+        raise KindynosError(
+            f"{result.name!r} has one number per trial; draw it with distribution()"
+        )
     ax = axes(ax)
     places = np.arange(len(result.values))
     factor, word = scale_of(result.percentile([1, 99]))

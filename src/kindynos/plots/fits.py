@@ -1,4 +1,4 @@
-"""Fitted distributions beside the data they were learned from."""
+"""Fitted distributions beside the data they were fitted to."""
 
 from __future__ import annotations
 
@@ -11,7 +11,7 @@ from kindynos.arrays import Floats
 from kindynos.distributions.special import betaincinv
 from kindynos.formatting import short
 from kindynos.plots.style import ACCENT, DARK, INK, LIGHT, axes, bare, scale_of, scaled_ticks
-from kindynos.validate import one_of, whole
+from kindynos.validate import check_integer, one_of
 
 if TYPE_CHECKING:
     from kindynos.distributions.base import Distribution
@@ -41,7 +41,9 @@ def fitted_distributions(
     if what == "quantiles":
         return _quantiles(ax, ranking.best if name is None else ranking[name], ranking.data.values)
     chosen = (
-        list(ranking)[: whole("plot", "best", best, least=1)] if name is None else [ranking[name]]
+        list(ranking)[: check_integer("plot", "best", best, least=1)]
+        if name is None
+        else [ranking[name]]
     )
     values = ranking.data.values
     if chosen[0].discrete:

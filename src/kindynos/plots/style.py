@@ -12,7 +12,7 @@ from matplotlib.ticker import FuncFormatter
 
 from kindynos.atomic import replacing
 from kindynos.formatting import number
-from kindynos.validate import wrong
+from kindynos.validate import invalid_argument
 
 DARK, MIDDLE, LIGHT, INK, ACCENT = "#1f4e79", "#6fa3cf", "#cfe0ef", "#222222", "#d9730d"
 
@@ -31,7 +31,7 @@ def checked_colour(owner: str, colour: Any) -> str:
     from matplotlib.colors import is_color_like
 
     if not is_color_like(colour):
-        raise wrong(
+        raise invalid_argument(
             owner,
             "a colour",
             "a name or code that Matplotlib knows, such as 'orange' or '#d9730d'",
@@ -47,7 +47,7 @@ def checked_format(owner: str, text: Any) -> str:
     try:
         text.format(1.0)
     except (AttributeError, IndexError, KeyError, ValueError):
-        raise wrong(
+        raise invalid_argument(
             owner, "number_format", 'a format of one number, such as "{:,.1f}"', text
         ) from None
     return str(text)

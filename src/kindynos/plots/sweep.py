@@ -33,7 +33,7 @@ from kindynos.plots.style import (
 )
 from kindynos.studies.goal import Goal
 from kindynos.studies.sweep import Sweep
-from kindynos.validate import finite, whole
+from kindynos.validate import check_integer, finite
 
 MOST_CELLS = 30  # distinct values on a side beyond which points are put into bins
 BINS = 20
@@ -90,7 +90,7 @@ def sweep(
         checked_format("plot", number_format)
     wording = replace(
         wording,
-        bins=BINS if bins is None else whole("plot", "bins", bins, least=2),
+        bins=BINS if bins is None else check_integer("plot", "bins", bins, least=2),
         number_format=number_format,
         break_even=None if break_even is None else finite("plot", "break_even", break_even),
         below_colour=ACCENT if below_colour is None else checked_colour("plot", below_colour),

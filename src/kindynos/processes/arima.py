@@ -22,9 +22,9 @@ from kindynos.errors import ParameterError
 from kindynos.processes.arima_fit import ArimaLikelihood, OpenParameters, Orders
 from kindynos.processes.arma import is_stationary, multiplied, polynomial, psi_weights
 from kindynos.processes.base import Process
-from kindynos.processes.fitted import Fitted
+from kindynos.processes.fitted import FittedSeries
 from kindynos.processes.series import InPeriods, logs_of, same_process, series_values
-from kindynos.validate import finite, instance, positive, whole
+from kindynos.validate import check_integer, finite, instance, positive
 
 COEFFICIENTS = ("ar", "ma", "seasonal_ar", "seasonal_ma")
 MOST_DIFFERENCES, MOST_ORDER = 2, 12
@@ -36,7 +36,7 @@ def _coefficients(owner: str, name: str, values: Any) -> tuple[float, ...]:
 
 
 def _count(owner: str, name: str, value: Any) -> int:
-    return whole(owner, name, value, least=0)
+    return check_integer(owner, name, value, least=0)
 
 
 @dataclass(frozen=True)
@@ -143,7 +143,7 @@ class Arima(InPeriods):
 
     def _recursion(self, at: Any) -> tuple[list[Any], list[Any], Any]:
         """Return the weights of earlier values and of earlier shocks, and what is added each
-        period; numbers or one a trial.
+        period; numbers or one per trial.
         """
         own = multiplied(
             polynomial(at.ar, -1.0), polynomial(at.seasonal_ar, -1.0, self.orders.season)
@@ -174,8 +174,8 @@ class Arima(InPeriods):
         return self.constant != 0 or not self.orders.lost
 
     def _past(self, at: Any, count: int, shocks: int, trials: int) -> tuple[Floats, Any]:
-        """Return the last ``count`` values, and the last ``shocks`` shocks, one set or one a trial;
-        the newest last.
+        """Return the last ``count`` values, and the last ``shocks`` shocks, one set or one per
+        trial; the newest last.
         """
         level = 0.0 if self.orders.lost or self.history else at.constant
         values = np.zeros((count, trials)) + level
@@ -274,16 +274,16 @@ class Arima(InPeriods):
         constant: bool | None = None,
         near: Process | None = None,
     ) -> Self:
-        """Return the process learned from a series by exact maximum likelihood, with standard
+        """Return the process fitted to a series by exact maximum likelihood, with standard
         errors in ``fitted``.
 
         ``order`` is (p, d, q): autoregressive terms, differences, moving-average terms;
         ``seasonal`` (P, D, Q, season) the same over a season. With ``log`` it is of the logs.
         ``constant`` is the mean of what is differenced, or with one difference the drift; it is
-        learned unless the series is differenced. NaN stands for a missing value.
+        fitted unless the series is differenced. NaN stands for a missing value.
         ``fitted.log_likelihood`` is that of the values as they are modelled: of the logs, with
         ``log``. The search begins at the process ``near``, if one of the same form is given that
-        was learned from a part of the series, and is quicker. Raises ParameterError for a series
+        was fitted to a part of the series, and is quicker. Raises ParameterError for a series
         that cannot be used.
 
         >>> made = Arima(ar=[0.6], sd=1.0).paths(periods=300, trials=1, seed=3)[1:, 0]
@@ -291,10 +291,10 @@ class Arima(InPeriods):
         0.6
         """
         orders = _orders(f"{cls.__name__}.fit", order, seasonal)
-        return cls._learned(series, order, seasonal, log, constant, _theta_of(near, orders))
+        return cls._fit(series, order, seasonal, log, constant, _theta_of(near, orders))
 
     @classmethod
-    def _learned(
+    def _fit(
         cls,
         series: ArrayLike,
         order: Sequence[int],
@@ -325,19 +325,19 @@ class Arima(InPeriods):
         coefficients = orders.coefficients(found.theta)
         solved = model.at(coefficients)
         jacobian = -float(np.nansum(modelled[orders.lost :])) if log else 0.0
-        edges = model.edges(found)
-        fitted = Fitted(
+        at_bound = model.at_bound(found)
+        fitted = FittedSeries(
             model.observations,
             1.0,
             model.errors(found),
             (0.0,),
             ((1.0,),),
-            _description(model, log, edges),
-            learned=OpenParameters(model, found),
+            _description(model, log, at_bound),
+            estimated=OpenParameters(model, found),
             log_likelihood=solved.log_likelihood,
             jacobian=jacobian,
-            learned_parameters=orders.free + int(constant) + 1,
-            edges=dict.fromkeys(edges, "on the border"),
+            parameter_count=orders.free + int(constant) + 1,
+            at_bound=dict.fromkeys(at_bound, "on the border"),
         )
         return cls(
             **coefficients,
@@ -351,7 +351,7 @@ class Arima(InPeriods):
             fitted=fitted,
         )
 
-    def learned_again(self) -> Self:
+    def refit(self) -> Self:
         o = self.orders
         order, seasonal = (
             (o.ar, o.differences, o.ma),
@@ -360,10 +360,10 @@ class Arima(InPeriods):
         if not any(seasonal[:3]):
             seasonal = (0, 0, 0, 0)
         begin = o.theta_of(vars(self))
-        learned = type(self)._learned(
+        estimated = type(self)._fit(
             self.history, order, seasonal, self.log, self._has_constant, begin
         )
-        found: Self = same_process("Arima", self, learned, (*COEFFICIENTS, "sd", "constant"))
+        found: Self = same_process("Arima", self, estimated, (*COEFFICIENTS, "sd", "constant"))
         return found
 
     def drawn(self, theta: Floats) -> Any:
@@ -371,7 +371,7 @@ class Arima(InPeriods):
         they make of the history.
         """
         assert self.fitted is not None
-        rows = self.fitted.learned.rows
+        rows = self.fitted.estimated.rows
         place = np.minimum((ndtr(theta[0]) * len(rows)).astype(np.int64), len(rows) - 1)
         answer: dict[str, Any] = {
             name: _columns(rows, name)[:, place]
@@ -386,7 +386,7 @@ class Arima(InPeriods):
     def redrawn(self, count: int) -> list[Self]:
         if self.fitted is None:
             return []
-        rows = self.fitted.learned.rows
+        rows = self.fitted.estimated.rows
         names = (*COEFFICIENTS, "constant", "sd")
         return [
             replace(self, fitted=None, **{name: rows[i % len(rows)][name] for name in names})
@@ -404,9 +404,9 @@ def _columns(rows: list[dict[str, Any]], name: str) -> Floats:
 
 def _theta_of(near: Any, orders: Orders) -> Floats | None:
     """Return the free parameters of a fitted process of the same form, None of any other."""
-    learned = getattr(getattr(near, "fitted", None), "learned", None)
-    same = isinstance(learned, OpenParameters) and learned.likelihood.orders == orders
-    return np.array(learned.found.theta) if same and learned is not None else None
+    estimated = getattr(getattr(near, "fitted", None), "estimated", None)
+    same = isinstance(estimated, OpenParameters) and estimated.likelihood.orders == orders
+    return np.array(estimated.found.theta) if same and estimated is not None else None
 
 
 def _orders(owner: str, order: Sequence[int], seasonal: Sequence[int]) -> Orders:
@@ -420,12 +420,13 @@ def _orders(owner: str, order: Sequence[int], seasonal: Sequence[int]) -> Orders
             owner=owner,
         )
     p, d, q = (
-        whole(owner, f"order's {name}", value, least=0)
+        check_integer(owner, f"order's {name}", value, least=0)
         for name, value in zip("pdq", order, strict=True)
     )
     names = ("P", "D", "Q", "season")
     sp, sd, sq, season = (
-        whole(owner, f"seasonal's {n}", v, least=0) for n, v in zip(names, seasonal, strict=True)
+        check_integer(owner, f"seasonal's {n}", v, least=0)
+        for n, v in zip(names, seasonal, strict=True)
     )
     for name, value, most in (
         ("d", d, MOST_DIFFERENCES),
@@ -446,16 +447,16 @@ def _check_left(owner: str, model: ArimaLikelihood) -> None:
     left = model.observations - model.orders.free - int(model.constant)
     if left < 4:
         raise ParameterError(
-            f"{left + model.orders.free} values are too few for so many parameters", owner=owner
+            f"{left + model.orders.free} values are too few for that many parameters", owner=owner
         )
     own = model._columns[:, 0]
     if np.ptp(own) <= 1e-12 * max(float(np.abs(own).max()), 1e-300):
         raise ParameterError(
-            "the differenced series is constant; there is nothing to learn", owner=owner
+            "the differenced series is constant; there is nothing to estimate", owner=owner
         )
 
 
-def _description(model: ArimaLikelihood, log: bool, edges: list[str]) -> str:
+def _description(model: ArimaLikelihood, log: bool, at_bound: list[str]) -> str:
     o = model.orders
     lost = int(np.isnan(model.series).sum())
     parts = [f"exact maximum likelihood from {len(model.series) - lost} values"]
@@ -467,5 +468,5 @@ def _description(model: ArimaLikelihood, log: bool, edges: list[str]) -> str:
         times = f"{o.differences} time{'s' if o.differences > 1 else ''}" if o.differences else ""
         season = f"over {o.season} periods" if o.seasonal_differences else ""
         parts.append(f"differenced {' and '.join(filter(None, (times, season)))}")
-    parts += [f"{name} lies on the border of what is stationary or invertible" for name in edges]
+    parts += [f"{name} lies on the border of what is stationary or invertible" for name in at_bound]
     return "; ".join(parts)

@@ -1,4 +1,4 @@
-"""Learning an Arima process: its likelihood as a function of free parameters, its maximum, and what
+"""Fitting an Arima process: its likelihood as a function of free parameters, its maximum, and what
 the series leaves open.
 """
 
@@ -22,10 +22,10 @@ from kindynos.processes.arma import (
     polynomial,
     whitened,
 )
-from kindynos.processes.likelihood import Peak, peak
+from kindynos.processes.likelihood import LikelihoodOptimum, likelihood_optimum
 from kindynos.sampling.streams import stream
 
-USUAL = 1.0  # sd of a partial autocorrelation on its scale, before any data are seen
+PRIOR_SD = 1.0  # sd of a partial autocorrelation on its scale, before any data are seen
 FARTHEST = 4.0  # on that scale: a partial autocorrelation of 0.9993
 AT_EDGE = 3.5
 FARTHEST_PARTIAL = math.tanh(FARTHEST)
@@ -173,12 +173,12 @@ class ArimaLikelihood:
         except np.linalg.LinAlgError:
             return 1e10
 
-    def best(self, near: Floats | None = None) -> Peak:
+    def best(self, near: Floats | None = None) -> LikelihoodOptimum:
         """Return the maximum, sought from free parameters ``near`` it where they are given."""
         from scipy.optimize import minimize
 
         if not self.orders.free:
-            return Peak(np.empty(0), np.empty((0, 0)))
+            return LikelihoodOptimum(np.empty(0), np.empty((0, 0)))
         mixed = (self.orders.ar and self.orders.ma) or (
             self.orders.seasonal_ar and self.orders.seasonal_ma
         )
@@ -197,9 +197,9 @@ class ArimaLikelihood:
             )
             reached.append((float(rough.fun), rough.x))
         theta = np.clip(min(reached, key=lambda one: one[0])[1], -FARTHEST, FARTHEST)
-        return peak(self.cost, theta.tolist())
+        return likelihood_optimum(self.cost, theta.tolist())
 
-    def errors(self, found: Peak) -> dict[str, float]:
+    def errors(self, found: LikelihoodOptimum) -> dict[str, float]:
         """Return standard errors by name, such as "ar 1"; infinite where the series tells
         nothing.
         """
@@ -218,7 +218,7 @@ class ArimaLikelihood:
             for i, value in enumerate(values, start=1)
         }
 
-    def edges(self, found: Peak) -> list[str]:
+    def at_bound(self, found: LikelihoodOptimum) -> list[str]:
         """Return what lies at an end: coefficients on the border of what is stationary or
         invertible.
         """
@@ -235,7 +235,7 @@ class OpenParameters:
     """
 
     likelihood: ArimaLikelihood
-    found: Peak
+    found: LikelihoodOptimum
 
     @cached_property
     def rows(self) -> list[dict[str, Any]]:
@@ -251,7 +251,7 @@ class OpenParameters:
         normals = generator.standard_normal((size, DRAWS)) * np.sqrt(
             SPREAD_DF / generator.chisquare(SPREAD_DF, DRAWS)
         )
-        spread = np.array(self.found.covariance([USUAL] * size)) if size else np.empty((0, 0))
+        spread = np.array(self.found.covariance([PRIOR_SD] * size)) if size else np.empty((0, 0))
         values, vectors = np.linalg.eigh(spread)
         thetas = self.found.theta[:, None] + (vectors * np.sqrt(np.maximum(values, 0))) @ normals
         proposed, logs = [], []
@@ -261,7 +261,7 @@ class OpenParameters:
                 solved = model.at(coefficients)
             except np.linalg.LinAlgError:
                 continue
-            prior = -0.5 * float((((theta - self.found.theta) / USUAL) ** 2).sum())
+            prior = -0.5 * float((((theta - self.found.theta) / PRIOR_SD) ** 2).sum())
             density = -(SPREAD_DF + size) / 2 * math.log1p(float(normal @ normal) / SPREAD_DF)
             proposed.append((coefficients, solved))
             logs.append(solved.log_likelihood + prior - density)

@@ -121,8 +121,8 @@ def autocovariances(phi: Floats, theta: Floats, count: int, noise: Floats | None
 
 
 def _with_noise(phi: Floats, theta: Floats) -> Floats:
-    """Return the covariances of a value with the moving-average part so many periods later, at lags
-    0 to q.
+    """Return the covariances of a value with the moving-average part that many periods later, at
+    lags 0 to q.
     """
     full = np.concatenate([[1.0], theta])
     psi = psi_weights(phi, theta, len(full))
@@ -175,7 +175,7 @@ def _lapack() -> Any:
 
 
 def differenced(columns: Floats, differences: int, seasonal: int, season: int) -> Floats:
-    """Return columns ``(values, columns)`` differenced so many times, and over the season."""
+    """Return columns ``(values, columns)`` differenced that many times, and over the season."""
     for _ in range(differences):
         columns = columns[1:] - columns[:-1]
     for _ in range(seasonal):

@@ -22,7 +22,7 @@ from kindynos.errors import ParameterError
 from kindynos.finance.drawdowns import deepest_drop
 from kindynos.inference.estimates import Estimate
 from kindynos.inference.intervals import Z, proportion
-from kindynos.processes.drawing import Draws, drawn_parameters, each_block, each_part
+from kindynos.processes.drawing import PathDraws, drawn_parameters, each_block, each_part
 from kindynos.processes.estimation import (
     DRAWS,
     FEW_DRAWS,
@@ -30,15 +30,23 @@ from kindynos.processes.estimation import (
     as_chance,
     with_estimation_error,
 )
-from kindynos.processes.fitted import Fitted
+from kindynos.processes.fitted import FittedSeries
 from kindynos.processes.hitting import simulated_hit_probability
 from kindynos.sampling.streams import stream
-from kindynos.validate import array_of, finite, instance, number, positive, whole, wrong
+from kindynos.validate import (
+    array_of,
+    check_integer,
+    finite,
+    instance,
+    invalid_argument,
+    number,
+    positive,
+)
 
 Rule = Callable[[str, str, Any], Any]
 
 STEPS, TRIALS = 250, 20_000  # of a simulated odds
-OBSERVED = 8  # a fit needs at least so many observations
+OBSERVED = 8  # a fit needs at least that many observations
 
 
 @dataclass(frozen=True)
@@ -63,7 +71,7 @@ class Process(ABC):
     )
     rules: ClassVar[Mapping[str, Rule]] = {}
 
-    fitted: Fitted | None = field(default=None, kw_only=True, repr=False, compare=False)
+    fitted: FittedSeries | None = field(default=None, kw_only=True, repr=False, compare=False)
 
     def __post_init__(self) -> None:
         for name, rule in self.rules.items():
@@ -77,8 +85,8 @@ class Process(ABC):
                 type(self).__name__,
                 "fitted",
                 self.fitted,
-                Fitted,
-                "what a fit has learned, or None",
+                FittedSeries,
+                "what a fit has fitted, or None",
             )
             own = {
                 name: value
@@ -95,7 +103,7 @@ class Process(ABC):
         """Return the values after each period, ``(periods, trials)``, from shocks ``(shocks,
         periods, trials)``.
 
-        ``at`` has the parameters as attributes: this process, or numbers one a trial. The shocks
+        ``at`` has the parameters as attributes: this process, or numbers one per trial. The shocks
         may be overwritten.
         """
 
@@ -132,21 +140,21 @@ class Process(ABC):
             for place in range(count)
         ]
 
-    def learned_again(self) -> Self:
-        """Return this process learned again from the history that it keeps, so that ``uncertain``
+    def refit(self) -> Self:
+        """Return this process refitted from the history that it keeps, so that ``uncertain``
         can draw its parameters.
 
         Raises ParameterError for a process that keeps none, and where the history gives other
         parameters.
         """
         raise ParameterError(
-            "keeps no history from which its parameters could be learned again",
+            "keeps no history from which its parameters could be refitted",
             owner=type(self).__name__,
         )
 
     def parameters_at(self, scores: Floats) -> Any:
-        """Return parameters one a trial from standard normal scores ``(parameters, trials)``; see
-        ``Fitted``.
+        """Return parameters one per trial from standard normal scores ``(parameters, trials)``; see
+        ``FittedSeries``.
         """
         assert self.fitted is not None
         values, vectors = np.linalg.eigh(np.array(self.fitted.covariance))
@@ -156,8 +164,8 @@ class Process(ABC):
         )
 
     def drawn(self, theta: Floats) -> Any:
-        """Return parameters one a trial from draws of theta ``(parameters, trials)``; see
-        ``Fitted``.
+        """Return parameters one per trial from draws of theta ``(parameters, trials)``; see
+        ``FittedSeries``.
         """
         raise ParameterError(
             f"{type(self).__name__}: its fit has no sampling distribution to draw from"
@@ -226,9 +234,9 @@ class Process(ABC):
         each_part(work, draws.parts(self.shocks * periods))
         return np.asarray(-np.expm1(answer, out=answer))
 
-    def drawdowns(self, draws: Draws, part: slice, block: int, at: Any) -> Floats:
-        """Return the worst fall of each trial of a block, as the log of value over the highest
-        before.
+    def drawdowns(self, draws: PathDraws, part: slice, block: int, at: Any) -> Floats:
+        """Return the maximum drawdown of each trial of a block, as the log of value over the
+        highest before.
         """
         shocks = draws.normals(self.shocks * draws.periods, part, block).reshape(
             self.shocks, draws.periods, -1
@@ -245,11 +253,11 @@ class Process(ABC):
         antithetic: bool,
         matching: bool,
         uncertain: bool,
-    ) -> Draws:
+    ) -> PathDraws:
         owner = f"{type(self).__name__}.paths"
-        whole(owner, "periods", periods, least=1)
-        whole(owner, "trials", trials, least=1)
-        whole(owner, "seed", seed, least=0)
+        check_integer(owner, "periods", periods, least=1)
+        check_integer(owner, "trials", trials, least=1)
+        check_integer(owner, "seed", seed, least=0)
         positive(owner, "dt", dt)
         instance(owner, "uncertain", uncertain, bool, "True or False")
         if uncertain and self.fitted is None:
@@ -261,7 +269,7 @@ class Process(ABC):
             uncertain and self.fitted is not None
         ):  # once, before the threads, so that each does not work it out again
             self.parameters_at(np.zeros((len(self.fitted.theta), 1)))
-        return Draws(periods, trials, seed, dt, antithetic, matching, uncertain)
+        return PathDraws(periods, trials, seed, dt, antithetic, matching, uncertain)
 
     @property
     def start_value(self) -> float:
@@ -283,7 +291,7 @@ class Process(ABC):
         )
 
     def expected_values(self, periods: int, dt: float) -> Floats:
-        """Return the expected values ``(periods,)`` after each of so many periods of a length."""
+        """Return the expected values ``(periods,)`` after each of that many periods of a length."""
         return np.asarray(self.expected(dt * np.arange(1, periods + 1)))
 
     def closed_form_at(self, time: float) -> Distribution | None:
@@ -320,8 +328,8 @@ class Process(ABC):
     def _ends(
         self, time: float, trials: int, seed: int, steps: int, uncertain: bool = False
     ) -> Floats:
-        whole(type(self).__name__, "steps", steps, least=1)
-        ends: Floats = np.empty(whole(type(self).__name__, "trials", trials, least=1))
+        check_integer(type(self).__name__, "steps", steps, least=1)
+        ends: Floats = np.empty(check_integer(type(self).__name__, "trials", trials, least=1))
 
         def fill(part: slice, values: Floats) -> None:
             ends[part] = values[-1]
@@ -410,10 +418,10 @@ class Process(ABC):
         """
 
         if not callable(figure):
-            raise wrong(
+            raise invalid_argument(
                 "estimate", "figure", "a function of a process that returns a number", figure
             )
-        whole("estimate", "draws", draws, least=20)
+        check_integer("estimate", "draws", draws, least=20)
 
         def as_estimate(process: Process) -> Estimate:
             found = figure(process)
@@ -477,7 +485,7 @@ class Process(ABC):
         """Return the sd of the diffusion of each period, in the log where it multiplies; 0 where
         nothing happens in between.
 
-        From the shocks that ``evolve`` gets: a number, or one a period and trial.
+        From the shocks that ``evolve`` gets: a number, or one per period and trial.
         """
         return 0.0
 
@@ -530,7 +538,7 @@ def observed(owner: str, series: ArrayLike, dt: Any, above_zero: bool) -> tuple[
         )
     if np.ptp(values) == 0:
         raise ParameterError(
-            f"all values of the series are equal, {values[0]:g}; there is no volatility to learn",
+            f"all values of the series are equal, {values[0]:g}; there is no volatility to fit",
             owner=owner,
         )
     return values, positive(owner, "dt", dt)

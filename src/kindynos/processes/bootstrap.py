@@ -12,7 +12,7 @@ from kindynos.distributions.special import ndtr
 from kindynos.errors import ParameterError
 from kindynos.processes.base import Process, accumulate, observed
 from kindynos.processes.pathset import PathSet
-from kindynos.validate import array_of, finite, one_of, positive, whole, wrong
+from kindynos.validate import array_of, check_integer, finite, invalid_argument, one_of, positive
 
 
 @dataclass(frozen=True)
@@ -46,7 +46,7 @@ class BootstrapReturns(Process):
         values = array_of("BootstrapReturns", "returns", self.returns)
         if values.ndim != 1 or len(values) < 2 or not np.isfinite(values).all():
             raise ParameterError(
-                "returns must be at least two finite numbers, one a period",
+                "returns must be at least two finite numbers, one per period",
                 owner="BootstrapReturns",
             )
         if values.min() <= -1:
@@ -59,11 +59,11 @@ class BootstrapReturns(Process):
         positive("BootstrapReturns", "start", self.start)
         one_of("BootstrapReturns", "kind", self.kind, ("stationary", "fixed"))
         if self.kind == "fixed":
-            whole("BootstrapReturns", "block", self.block, least=1)
+            check_integer("BootstrapReturns", "block", self.block, least=1)
         else:
             finite("BootstrapReturns", "block", self.block)
         if not 1 <= self.block <= len(values):
-            raise wrong(
+            raise invalid_argument(
                 "BootstrapReturns", "block", f"from 1 to the {len(values)} returns", self.block
             )
 
@@ -121,7 +121,7 @@ class BootstrapReturns(Process):
         return [replace(self, returns=tuple(column)) for column in (drawn[1:] / drawn[:-1] - 1).T]
 
     def periods_of(self, time: float, steps: int) -> int:
-        return whole(
+        return check_integer(
             "BootstrapReturns",
             "the time, in periods of the history,",
             int(time) if time == int(time) else time,
@@ -130,8 +130,8 @@ class BootstrapReturns(Process):
 
     @classmethod
     def fit(cls, series: Any, dt: float = 1.0, block: float | None = None) -> Any:
-        """Return the process of a history of prices; ``block`` is the cube root of the number of
-        returns unless given.
+        """Return the process of a history of prices; default: ``block`` is the cube root of the
+        number of returns.
 
         Of a DataFrame with a column of prices an instrument it is a ``PathSet`` of them, which
         draws the same dates for all, so that they move together as they did. Raises ParameterError

@@ -18,8 +18,8 @@ from kindynos.distributions.special import ndtr
 from kindynos.errors import ParameterError
 from kindynos.finance.drawdowns import deepest_drop
 from kindynos.processes.base import Process, accumulate, observed
-from kindynos.processes.drawing import Draws
-from kindynos.processes.fitted import Fitted
+from kindynos.processes.drawing import PathDraws
+from kindynos.processes.fitted import FittedSeries
 from kindynos.validate import array_of, finite, positive
 from kindynos.validate import volatility as a_volatility
 
@@ -46,7 +46,7 @@ def check_moves(owner: str, moves: Floats, volatility: float, how: str) -> None:
     """Raise ParameterError for moves of a series that are all alike, but for rounding."""
     if volatility <= 0 or float(np.ptp(moves)) <= 1e-12 * float(np.abs(moves).max()):
         raise ParameterError(
-            f"the series {how} every period; there is no volatility to learn", owner=owner
+            f"the series {how} every period; there is no volatility to fit", owner=owner
         )
 
 
@@ -109,7 +109,7 @@ class GeometricBrownianMotion(Process):
             errors=errors,
             covariance=((0.0, 0.0), (0.0, of_log)),
             description=description,
-            learned=growth,
+            estimated=growth,
             of=None,
         )
         return replace(made, fitted=kept)
@@ -138,7 +138,7 @@ class GeometricBrownianMotion(Process):
         steps = self._summed(shocks, dt, at, math.log(self.start))
         return np.exp(steps, out=steps)
 
-    def drawdowns(self, draws: Draws, part: slice, block: int, at: Any) -> Floats:
+    def drawdowns(self, draws: PathDraws, part: slice, block: int, at: Any) -> Floats:
         spread, shift = (
             at.volatility * math.sqrt(draws.dt),
             (at.drift - at.volatility**2 / 2) * draws.dt,
@@ -171,7 +171,7 @@ class GeometricBrownianMotion(Process):
 
     @classmethod
     def fit(cls, series: ArrayLike, dt: float = 1.0, mean: bool = True) -> Self:
-        """Return the process learned from prices ``dt`` apart, with standard errors in ``fitted``.
+        """Return the process fitted to prices ``dt`` apart, with standard errors in ``fitted``.
 
         ``mean=False`` drops the mean of the log returns and sets the drift to 0, as a short history
         says little about it. Raises ParameterError for prices that cannot be used.
@@ -195,7 +195,7 @@ class GeometricBrownianMotion(Process):
             else f"no mean: the drift is set to 0; volatility from {count} log returns"
         )
         covariance = ((of_mean, 0.0), (0.0, of_log))
-        fitted = Fitted(
+        fitted = FittedSeries(
             count, step, errors, (centre / step, math.log(volatility)), covariance, description
         )
         return cls(float(values[-1]), drift, volatility, fitted=fitted)
@@ -206,7 +206,7 @@ class GeometricBrownianMotion(Process):
         """
         volatility = np.exp(theta[1])
         assert self.fitted is not None
-        known = 0.0 if self.fitted.learned is None else self.fitted.learned
+        known = 0.0 if self.fitted.estimated is None else self.fitted.estimated
         drift = (
             theta[0] + volatility**2 / 2
             if self.fitted.covariance[0][0] > 0
@@ -257,7 +257,7 @@ class RandomWalk(Process):
 
     @classmethod
     def fit(cls, series: ArrayLike, dt: float = 1.0, mean: bool = True) -> Self:
-        """Return the process learned from values ``dt`` apart, with standard errors in ``fitted``.
+        """Return the process fitted to values ``dt`` apart, with standard errors in ``fitted``.
 
         ``mean=False`` drops the drift. Raises ParameterError for values that cannot be used.
         """
@@ -281,7 +281,7 @@ class RandomWalk(Process):
             float(values[-1]),
             centre / step,
             volatility,
-            fitted=Fitted(count, step, errors, theta, covariance, description),
+            fitted=FittedSeries(count, step, errors, theta, covariance, description),
         )
 
     def drawn(self, theta: Floats) -> Any:

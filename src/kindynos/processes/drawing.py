@@ -20,7 +20,7 @@ SHARES = 2
 
 
 @dataclass(frozen=True)
-class Draws:
+class PathDraws:
     """How many paths are drawn, of what length, and how their shocks are laid out."""
 
     periods: int
@@ -32,7 +32,7 @@ class Draws:
     uncertain: bool = False
 
     def parts(self, rows: int) -> list[slice]:
-        """Return the blocks of trials for so many shocks a trial; an even number in each, so that
+        """Return the blocks of trials for that many shocks a trial; an even number in each, so that
         pairs stay together.
         """
         size = min(max(64, BLOCK // rows), WIDEST, max(-(-self.trials // SHARES), 64)) // 2 * 2
@@ -57,7 +57,7 @@ class Draws:
         return shocks
 
     def rows(self, part: slice, block: int) -> Iterator[Floats]:
-        """Give the same shocks row by row, where one row a period is enough and may be
+        """Give the same shocks row by row, where one row per period is enough and may be
         overwritten.
         """
         trials = part.stop - part.start
@@ -79,16 +79,16 @@ class Evolving(Protocol):
 
     @property
     def fitted(self) -> Any:
-        """How it was learned from a series."""
+        """How it was fitted to a series."""
 
     def evolve(self, shocks: Floats, dt: float, at: Any) -> Floats:
         """Return the values after each period."""
 
     def parameters_at(self, scores: Floats) -> Any:
-        """Return parameters, one set a trial, from standard normal scores."""
+        """Return parameters, one set per trial, from standard normal scores."""
 
 
-def each_block(process: Evolving, draws: Draws, fill: Callable[[slice, Floats], None]) -> None:
+def each_block(process: Evolving, draws: PathDraws, fill: Callable[[slice, Floats], None]) -> None:
     """Work out every block of paths and hand it to ``fill`` with the trials it is."""
     rows = process.shocks * draws.periods
     shape = (process.shocks, draws.periods, -1)
@@ -107,8 +107,8 @@ def each_part(work: Callable[[int, slice], None], parts: list[slice]) -> None:
     on_threads(lambda block: work(block, parts[block]), range(len(parts)))
 
 
-def drawn_parameters(process: Evolving, draws: Draws, part: slice, block: int) -> Any:
-    """Return a fitted process's parameters drawn from their sampling distribution, one set a
+def drawn_parameters(process: Evolving, draws: PathDraws, part: slice, block: int) -> Any:
+    """Return a fitted process's parameters drawn from their sampling distribution, one set per
     trial.
     """
     assert process.fitted is not None

@@ -1,4 +1,4 @@
-"""How a process was learned from a series."""
+"""How a process was fitted to a series."""
 
 from __future__ import annotations
 
@@ -8,13 +8,13 @@ from typing import Any
 
 
 @dataclass(frozen=True)
-class Fitted:
-    """How a process was learned from a series.
+class FittedSeries:
+    """How a process was fitted to a series.
 
     ``errors`` are the standard errors of its parameters, infinite where the series tells nothing of
     one, and ``intervals`` 95 % intervals where those would be lopsided; ``theta`` the parameters on
     the scale of the fit, with their ``covariance`` there, from which ``uncertain=True`` draws;
-    ``description`` tells what was used or dropped.
+    ``description`` shows what was used or dropped.
     """
 
     observations: int
@@ -24,11 +24,11 @@ class Fitted:
     covariance: tuple[tuple[float, ...], ...]
     description: str
     intervals: Mapping[str, tuple[float, float]] = field(default_factory=dict)
-    learned: Any = None  # what else the process needs to draw its parameters
+    estimated: Any = None  # what else the process needs to draw its parameters
     log_likelihood: float | None = None  # of the values as they are modelled
     jacobian: float = 0.0  # to add for that of the values themselves, where their logs are modelled
-    learned_parameters: int = 0
-    edges: Mapping[str, str] = field(
+    parameter_count: int = 0
+    at_bound: Mapping[str, str] = field(
         default_factory=dict
     )  # parameters whose best value lies at an end
     of: Mapping[str, Any] | None = None  # the parameters it belongs to

@@ -18,10 +18,16 @@ from kindynos.distributions.special import expit, gammaln, ndtr, stdtrit
 from kindynos.errors import ParameterError
 from kindynos.processes.base import observed
 from kindynos.processes.brownian import check_moves
-from kindynos.processes.fitted import Fitted
-from kindynos.processes.likelihood import Peak, lowest, peak, picked, resampled
+from kindynos.processes.fitted import FittedSeries
+from kindynos.processes.likelihood import (
+    LikelihoodOptimum,
+    likelihood_optimum,
+    lowest,
+    picked,
+    resampled,
+)
 from kindynos.processes.series import InPeriods
-from kindynos.validate import finite, fraction, one_of, positive, wrong
+from kindynos.validate import finite, fraction, invalid_argument, one_of, positive
 
 FEWEST = 50  # returns
 MOST_PERSISTENT = 0.9995
@@ -32,14 +38,16 @@ SHOCKS = ("normal", "t")
 def _below_one(owner: str, name: str, value: Any) -> float:
     number = fraction(owner, name, value)
     if number == 1:
-        raise wrong(owner, name, "below 1, where the variance has a long-run value", number)
+        raise invalid_argument(
+            owner, name, "below 1, where the variance has a long-run value", number
+        )
     return number
 
 
 def _inside(owner: str, name: str, value: Any) -> float:
     number = finite(owner, name, value)
     if not abs(number) < 1:
-        raise wrong(owner, name, "between -1 and 1", number)
+        raise invalid_argument(owner, name, "between -1 and 1", number)
     return number
 
 
@@ -48,7 +56,7 @@ def _df(owner: str, name: str, value: Any) -> float | None:
         return None
     number = finite(owner, name, value)
     if not number > 2:
-        raise wrong(owner, name, "above 2, where shocks have a variance", number)
+        raise invalid_argument(owner, name, "above 2, where shocks have a variance", number)
     return number
 
 
@@ -59,7 +67,7 @@ class Garch(InPeriods):
 
     The variance of the next log return is (1 - persistence) volatility² + reaction e² +
     (persistence - reaction) x the variance before, where e is the last shock; ``volatility`` is the
-    long-run sd a period and ``today`` that of the next period (the long-run one unless given). Log
+    long-run sd a period and ``today`` that of the next period (default: the long-run one). Log
     returns are mean + ar (last return - mean) + e, where e is normal or, with ``df``, of Student's
     t. ``last`` is the last log return.
 
@@ -97,7 +105,7 @@ class Garch(InPeriods):
     def __post_init__(self) -> None:
         super().__post_init__()
         if self.reaction > self.persistence:
-            raise wrong(
+            raise invalid_argument(
                 "Garch",
                 "reaction",
                 f"at most persistence ({self.persistence:g}), of which it is a part",
@@ -169,7 +177,7 @@ class Garch(InPeriods):
 
     @classmethod
     def fit(cls, series: ArrayLike, shocks: str = "t", mean: str = "constant") -> Self:
-        """Return the process learned from prices, one a period, by maximum likelihood, with
+        """Return the process fitted to prices, one per period, by maximum likelihood, with
         standard errors in ``fitted``.
 
         ``shocks`` are ``"normal"`` or ``"t"``; ``mean`` is ``"constant"`` or ``"ar"``, with which a
@@ -194,41 +202,41 @@ class Garch(InPeriods):
         found = model.best()
         named = model.named(found.theta)
         today, _ = model.path(found.theta)
-        edges = model.edges(found.theta)
+        at_bound = model.at_bound(found.theta)
         errors = {
-            name: math.inf if name in edges else error
+            name: math.inf if name in at_bound else error
             for name, error in found.errors(model.named).items()
         }
-        fitted = Fitted(
+        fitted = FittedSeries(
             len(returns),
             1.0,
             errors,
             (0.0,),
             ((1.0,),),
-            model.description(edges),
-            learned=OpenGarch(model, found),
+            model.description(at_bound),
+            estimated=OpenGarch(model, found),
             log_likelihood=-model.cost(found.theta),
             jacobian=-float(np.log(values[1:]).sum()),
-            learned_parameters=len(found.theta),
-            edges=edges,
+            parameter_count=len(found.theta),
+            at_bound=at_bound,
         )
         return cls(float(values[-1]), **named, today=today, last=float(returns[-1]), fitted=fitted)
 
     def residuals(self) -> Floats:
-        """Return the shocks of the returns it was learned from, in units of their volatility."""
+        """Return the shocks of the returns it was fitted to, in units of their volatility."""
         if self.fitted is None:
             raise ParameterError("needs a fit to have residuals", owner="Garch.residuals")
-        learned: OpenGarch = self.fitted.learned
-        return learned.likelihood.path(learned.found.theta)[1]
+        estimated: OpenGarch = self.fitted.estimated
+        return estimated.likelihood.path(estimated.found.theta)[1]
 
     def drawn(self, theta: Floats) -> Any:
         """Return parameters picked from those that the series leaves open, with the volatility they
         give the next period.
         """
         assert self.fitted is not None
-        learned: OpenGarch = self.fitted.learned
-        rows = picked(learned.rows, theta[0])
-        names = learned.names
+        estimated: OpenGarch = self.fitted.estimated
+        rows = picked(estimated.rows, theta[0])
+        names = estimated.names
         found = dict(zip(names, rows, strict=True))
         last = np.full(rows.shape[1], self.last or 0.0)
         base = {"ar": np.zeros(rows.shape[1]), "df": None, **found, "last": last}
@@ -318,14 +326,14 @@ class GarchLikelihood:
         logs = 0.5 * np.log(variance) + (df + 1) / 2 * np.log1p(squares / (variance * (df - 2)))
         return float(logs.sum()) - len(squares) * constant
 
-    def best(self) -> Peak:
+    def best(self) -> LikelihoodOptimum:
         """Return the maximum, from calm and from lively starts."""
         mean = float(self.returns.mean()) / self.unit
         rest = [0.0] * self.leaning + [math.log(4.0)] * self.student
         starts = [[mean, 0.0, 3.0, -2.0, *rest], [mean, 0.0, 0.0, -0.5, *rest]]
-        return peak(self.cost, lowest(self.cost, starts).tolist())
+        return likelihood_optimum(self.cost, lowest(self.cost, starts).tolist())
 
-    def edges(self, theta: Floats) -> dict[str, str]:
+    def at_bound(self, theta: Floats) -> dict[str, str]:
         """Return what lies at an end, with what it means."""
         found = self.named(theta)
         answer = {}
@@ -338,15 +346,15 @@ class GarchLikelihood:
             answer["df"] = "the shocks are no more heavy-tailed than normal ones"
         return answer
 
-    def description(self, edges: dict[str, str]) -> str:
-        """Return how it was learned."""
+    def description(self, at_bound: dict[str, str]) -> str:
+        """Return how it was fitted."""
         shocks = "Student's t" if self.student else "normal"
         lean = ", leaning on the return before" if self.leaning else ""
         return "; ".join(
             [
                 f"maximum likelihood from {len(self.returns)} log returns with {shocks} "
                 f"shocks{lean}",
-                *edges.values(),
+                *at_bound.values(),
             ]
         )
 
@@ -358,7 +366,7 @@ class OpenGarch:
     """
 
     likelihood: GarchLikelihood
-    found: Peak
+    found: LikelihoodOptimum
 
     @property
     def names(self) -> list[str]:
@@ -370,7 +378,7 @@ class OpenGarch:
         """The parameters, and the volatility of the next period, ``(parameters, draws)``."""
         model = self.likelihood
         size = len(self.found.theta)
-        usual: Sequence[float] = [
+        prior_sd: Sequence[float] = [
             1.0,
             0.7,
             1.5,
@@ -378,6 +386,6 @@ class OpenGarch:
             *([0.5] * model.leaning),
             *([1.0] * model.student),
         ]
-        thetas = np.array(resampled(model.cost, self.found, usual[:size])).T
+        thetas = np.array(resampled(model.cost, self.found, prior_sd[:size])).T
         found = [[*model.named(theta).values(), model.path(theta)[0]] for theta in thetas]
         return tuple(map(tuple, np.array(found).T.tolist()))

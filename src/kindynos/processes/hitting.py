@@ -15,7 +15,7 @@ import numpy as np
 from kindynos.arrays import Floats
 from kindynos.inference.estimates import Estimate
 from kindynos.inference.intervals import proportion
-from kindynos.processes.drawing import Draws, each_part
+from kindynos.processes.drawing import PathDraws, each_part
 
 
 class Hitting(Protocol):
@@ -54,7 +54,7 @@ def simulated_hit_probability(
     start = process.start_value
     scale = np.log if process.multiplies else np.asarray
     goal, side = float(scale(level)), 1.0 if level >= start else -1.0
-    draws = Draws(count, trials, seed, within / count)
+    draws = PathDraws(count, trials, seed, within / count)
 
     def work(block: int, part: slice) -> None:
         shocks = draws.normals(process.shocks * count, part, block).reshape(

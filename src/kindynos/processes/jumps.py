@@ -13,8 +13,8 @@ from numpy.typing import ArrayLike
 from kindynos.arrays import Floats
 from kindynos.distributions.special import gammaln, ndtr, ndtri, pdtr, xlogy
 from kindynos.processes.base import Process, accumulate, observed
-from kindynos.processes.fitted import Fitted
-from kindynos.processes.likelihood import lowest, peak, picked, resampled
+from kindynos.processes.fitted import FittedSeries
+from kindynos.processes.likelihood import likelihood_optimum, lowest, picked, resampled
 from kindynos.validate import array_of, finite, positive
 from kindynos.validate import volatility as a_volatility
 
@@ -84,7 +84,7 @@ class JumpDiffusion(Process):
 
     @classmethod
     def fit(cls, series: ArrayLike, dt: float = 1.0) -> Self:
-        """Return the process learned from prices ``dt`` apart by maximum likelihood, with standard
+        """Return the process fitted to prices ``dt`` apart by maximum likelihood, with standard
         errors in ``fitted``.
 
         Raises ParameterError for prices that cannot be used.
@@ -109,7 +109,7 @@ class JumpDiffusion(Process):
             ]
             for share, often, side in ((0.8, tail, 0.0), (0.6, 5 * tail, -0.5), (0.9, tail, -1.0))
         ]
-        found = peak(cost, list(map(float, lowest(cost, starts))))
+        found = likelihood_optimum(cost, list(map(float, lowest(cost, starts))))
         gain = _normal_cost(returns) - cost(found.theta)
         jumps = "jumps and volatility by maximum likelihood"
         if gain < TELLING:
@@ -118,23 +118,23 @@ class JumpDiffusion(Process):
                 f"(they add only {max(gain, 0.0):.1f} to the log likelihood)"
             )
         description = f"the mean of {len(returns)} log returns; {jumps}"
-        usual = (sd / math.sqrt(len(returns)) / step, 0.5, 1.5, 3 * sd, 1.0)
+        prior_sd = (sd / math.sqrt(len(returns)) / step, 0.5, 1.5, 3 * sd, 1.0)
         named = _named(found.theta)
-        fitted = Fitted(
+        fitted = FittedSeries(
             len(returns),
             step,
             found.errors(_named),
             (0.0,),
             ((1.0,),),
             description,
-            learned=resampled(cost, found, usual),
+            estimated=resampled(cost, found, prior_sd),
         )
         return cls(float(values[-1]), **named, fitted=fitted)
 
     def drawn(self, theta: Floats) -> Any:
         """Return drifts, volatilities, rates and jumps."""
         assert self.fitted is not None
-        theta = picked(self.fitted.learned, theta[0])
+        theta = picked(self.fitted.estimated, theta[0])
         volatility, rate, jump_mean, jump_sd = (
             np.exp(theta[1]),
             np.exp(theta[2]),
@@ -199,7 +199,8 @@ def _mixture(
 
 
 def poisson_quantile(levels: Floats, mean: Floats) -> Floats:
-    """Return the Poisson quantile of levels ``(..., trials)``; the mean is a number or one a trial.
+    """Return the Poisson quantile of levels ``(..., trials)``; the mean is a number or one per
+    trial.
 
     The masses are summed from 9 sds below the mean. Above a mean of 10,000 the normal quantile with
     its corrections for skewness and kurtosis is exact to a hundredth of a count. Source: Cornish

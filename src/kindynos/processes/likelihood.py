@@ -43,27 +43,29 @@ FLAT = 1e-8  # of the steepest direction: along a flatter one, the data say noth
 
 
 @dataclass(frozen=True)
-class Peak:
+class LikelihoodOptimum:
     """Where a negative log likelihood is lowest, and its Hessian there."""
 
     theta: Floats
     hessian: Floats
 
-    def covariance(self, usual: Sequence[float] | None = None) -> Covariance:
+    def covariance(self, prior_sd: Sequence[float] | None = None) -> Covariance:
         """Return the inverse of the Hessian, the covariance of the parameters.
 
-        ``usual`` are sds within which the parameters lie before any data are seen; they bound
+        ``prior_sd`` are sds within which the parameters lie before any data are seen; they bound
         directions along which the data say nothing. Without them such directions have no variance.
         """
         hessian = (
-            self.hessian if usual is None else self.hessian + np.diag(1 / np.asarray(usual) ** 2)
+            self.hessian
+            if prior_sd is None
+            else self.hessian + np.diag(1 / np.asarray(prior_sd) ** 2)
         )
         inverse = np.linalg.pinv(hessian, hermitian=True)
         values, vectors = np.linalg.eigh(inverse)
         if (
-            usual is not None
+            prior_sd is not None
         ):  # a peak that is none in some direction: the usual spread alone bounds it
-            values = np.clip(values, None, float(np.max(usual)) ** 2)
+            values = np.clip(values, None, float(np.max(prior_sd)) ** 2)
         covariance = vectors * np.maximum(values, 0) @ vectors.T
         return tuple(tuple(map(float, row)) for row in covariance)
 
@@ -91,7 +93,9 @@ class Peak:
         }
 
 
-def peak(cost: Callable[[Floats], float], theta: Sequence[float]) -> Peak:
+def likelihood_optimum(
+    cost: Callable[[Floats], float], theta: Sequence[float]
+) -> LikelihoodOptimum:
     """Return the peak at parameters, with the Hessian of the negative log likelihood by
     differences.
     """
@@ -110,7 +114,7 @@ def peak(cost: Callable[[Floats], float], theta: Sequence[float]) -> Peak:
                 + cost(centre - a - b)
             )
             hessian[i, j] = hessian[j, i] = bend / (4 * steps[i] * steps[j])
-    return Peak(centre, hessian)
+    return LikelihoodOptimum(centre, hessian)
 
 
 def at_the_peak(
@@ -119,7 +123,7 @@ def at_the_peak(
     """Return the parameters and their covariance, the inverse of the Hessian of the negative log
     likelihood there.
     """
-    found = peak(cost, theta)
+    found = likelihood_optimum(cost, theta)
     return tuple(map(float, found.theta)), found.covariance()
 
 
@@ -136,17 +140,19 @@ def picked(sample: Sample, scores: Floats) -> Floats:
     )
 
 
-def resampled(cost: Callable[[Floats], float], found: Peak, usual: Sequence[float]) -> Sample:
+def resampled(
+    cost: Callable[[Floats], float], found: LikelihoodOptimum, prior_sd: Sequence[float]
+) -> Sample:
     """Return draws of the parameters ``(parameters, draws)`` in proportion to the likelihood, where
     it is far from normal.
 
     Parameters are proposed from Student's t around the peak and drawn again by their likelihood,
-    times a normal density around the peak with ``usual`` sds, which bounds what the data do not
+    times a normal density around the peak with ``prior_sd`` sds, which bounds what the data do not
     tell. The same peak gives the same draws. Source: Rubin, in Bayesian Statistics 3 (1988),
     395-402.
     """
     generator = stream(0, "resampled", 0)
-    values, vectors = np.linalg.eigh(np.array(found.covariance(usual)))
+    values, vectors = np.linalg.eigh(np.array(found.covariance(prior_sd)))
     factor = vectors * np.sqrt(np.maximum(values, 0))
     size = len(found.theta)
     normals = generator.standard_normal((size, PROPOSALS))
@@ -157,7 +163,7 @@ def resampled(cost: Callable[[Floats], float], found: Peak, usual: Sequence[floa
         / 2
         * np.log1p((normals * lengths).T ** 2 @ np.ones(size) / PROPOSAL_DF)
     )
-    prior = -0.5 * (((proposed - found.theta[:, None]) / np.asarray(usual)[:, None]) ** 2).sum(
+    prior = -0.5 * (((proposed - found.theta[:, None]) / np.asarray(prior_sd)[:, None]) ** 2).sum(
         axis=0
     )
     logs = np.array([-cost(theta) for theta in proposed.T]) + prior - density

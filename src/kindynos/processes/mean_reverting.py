@@ -17,7 +17,7 @@ from kindynos.distributions.special import ndtr
 from kindynos.errors import ParameterError
 from kindynos.inference.intervals import UPPER, Z
 from kindynos.processes.base import Process, observed
-from kindynos.processes.fitted import Fitted
+from kindynos.processes.fitted import FittedSeries
 from kindynos.processes.reversion import LEVELS, reversion
 from kindynos.validate import array_of, finite, instance, positive
 from kindynos.validate import volatility as a_volatility
@@ -108,7 +108,7 @@ class MeanReverting(Process):
 
     @classmethod
     def fit(cls, series: ArrayLike, dt: float = 1.0, log: bool | None = None) -> Self:
-        """Return the process learned from values ``dt`` apart, with what they leave open in
+        """Return the process fitted to values ``dt`` apart, with what they leave open in
         ``fitted``.
 
         The logarithm is fitted where all values are above 0, so that a price stays there;
@@ -144,7 +144,7 @@ class MeanReverting(Process):
                 "history",
                 owner=owner,
             )
-        learned = _Learned(
+        estimated = _PullPosterior(
             steps,
             step,
             float(before.mean()),
@@ -152,7 +152,7 @@ class MeanReverting(Process):
             _spread(before, after, found.median),
             found.quantiles,
         )
-        level, speed, volatility, of_level = map(float, learned.at(found.median))
+        level, speed, volatility, of_level = map(float, estimated.at(found.median))
         ends = [
             -math.log1p(-min(found.at(end), steps * 0.999) / steps) / step
             for end in (1 - UPPER, UPPER)
@@ -173,7 +173,7 @@ class MeanReverting(Process):
             f"(p = {found.p_value:.2g}), its "
             f"speed may be {ends[0]:.2g} to {ends[1]:.2g}"
         )
-        fitted = Fitted(
+        fitted = FittedSeries(
             steps,
             step,
             errors,
@@ -181,7 +181,7 @@ class MeanReverting(Process):
             tuple(map(tuple, np.eye(3).tolist())),
             description,
             intervals={"speed": (ends[0], ends[1])},
-            learned=learned,
+            estimated=estimated,
         )
         return cls(float(values[-1]), middle, speed, volatility, logged, fitted=fitted)
 
@@ -190,21 +190,21 @@ class MeanReverting(Process):
         speed, and of the volatility.
         """
         assert self.fitted is not None
-        learned: _Learned = self.fitted.learned
-        pull = np.interp(ndtr(theta[1]), LEVELS, learned.quantiles)
-        level, speed, volatility, spread = learned.at(
-            np.clip(pull, LEAST_PULL, 0.999 * learned.steps)
+        estimated: _PullPosterior = self.fitted.estimated
+        pull = np.interp(ndtr(theta[1]), LEVELS, estimated.quantiles)
+        level, speed, volatility, spread = estimated.at(
+            np.clip(pull, LEAST_PULL, 0.999 * estimated.steps)
         )
         level = level + spread * theta[0]
         return SimpleNamespace(
             level=np.exp(level) if self.log else level,
             speed=speed,
-            volatility=volatility * np.exp(theta[2] / math.sqrt(2 * learned.steps)),
+            volatility=volatility * np.exp(theta[2] / math.sqrt(2 * estimated.steps)),
         )
 
 
 @dataclass(frozen=True)
-class _Learned:
+class _PullPosterior:
     """What a series tells: its steps, the means before and after them, the sd of what is left, and
     quantiles of the pull.
     """

@@ -12,8 +12,8 @@ from kindynos.arrays import Floats
 from kindynos.dependence.matrices import cholesky_factor, conflicting_pairs, is_correlation_matrix
 from kindynos.errors import ParameterError
 from kindynos.processes.base import Process
-from kindynos.processes.drawing import Draws, each_part
-from kindynos.validate import array_of, instance, mapping, positive, whole
+from kindynos.processes.drawing import PathDraws, each_part
+from kindynos.validate import array_of, check_integer, instance, mapping, positive
 
 CHUNK = 2_048  # values of each asset mixed at a time
 
@@ -174,14 +174,14 @@ class PathSet:
 
     def _draws(
         self, periods: int, trials: int, seed: int, dt: float, antithetic: bool, matching: bool
-    ) -> Draws:
-        whole("PathSet.paths", "periods", periods, least=1)
-        whole("PathSet.paths", "trials", trials, least=1)
-        whole("PathSet.paths", "seed", seed, least=0)
+    ) -> PathDraws:
+        check_integer("PathSet.paths", "periods", periods, least=1)
+        check_integer("PathSet.paths", "trials", trials, least=1)
+        check_integer("PathSet.paths", "seed", seed, least=0)
         positive("PathSet.paths", "dt", dt)
-        return Draws(periods, trials, seed, dt, antithetic, matching)
+        return PathDraws(periods, trials, seed, dt, antithetic, matching)
 
-    def _each_block(self, draws: Draws, fill: Any) -> None:
+    def _each_block(self, draws: PathDraws, fill: Any) -> None:
         weights = cholesky_factor(np.asarray(self.correlation))
         processes = list(self.processes.values())
         extra = [process.shocks - 1 for process in processes]
@@ -218,7 +218,7 @@ class PathSet:
 
         each_part(work, draws.parts((count + sum(extra)) * periods))
 
-    def _each_shared_block(self, draws: Draws, fill: Any) -> None:
+    def _each_shared_block(self, draws: PathDraws, fill: Any) -> None:
         processes = list(self.processes.values())
         rows = max(process.shocks for process in processes)
 

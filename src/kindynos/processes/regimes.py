@@ -13,10 +13,10 @@ from numpy.typing import ArrayLike, NDArray
 from kindynos.arrays import Floats
 from kindynos.distributions.special import ndtri
 from kindynos.processes.base import Process, accumulate, observed
-from kindynos.processes.fitted import Fitted
-from kindynos.processes.likelihood import peak, picked, resampled
+from kindynos.processes.fitted import FittedSeries
+from kindynos.processes.likelihood import likelihood_optimum, picked, resampled
 from kindynos.processes.regime_filter import climbed, filtered
-from kindynos.validate import array_of, finite, positive, whole, wrong
+from kindynos.validate import array_of, check_integer, finite, invalid_argument, positive
 from kindynos.validate import volatility as a_volatility
 
 
@@ -53,7 +53,7 @@ class RegimeSwitching(Process):
         for name, rule in (("drifts", finite), ("volatilities", a_volatility), ("rates", positive)):
             pair = getattr(self, name)
             if isinstance(pair, str) or not hasattr(pair, "__len__") or len(pair) != 2:
-                raise wrong("RegimeSwitching", name, "a pair, one for each regime", pair)
+                raise invalid_argument("RegimeSwitching", name, "a pair, one for each regime", pair)
             object.__setattr__(
                 self,
                 name,
@@ -61,8 +61,8 @@ class RegimeSwitching(Process):
                     rule("RegimeSwitching", f"{name}[{i}]", value) for i, value in enumerate(pair)
                 ),
             )
-        if whole("RegimeSwitching", "first", self.first) not in (0, 1):
-            raise wrong("RegimeSwitching", "first", "0 or 1", self.first)
+        if check_integer("RegimeSwitching", "first", self.first) not in (0, 1):
+            raise invalid_argument("RegimeSwitching", "first", "0 or 1", self.first)
         self._keep_fit()
 
     def share_in(self, regime: int) -> float:
@@ -130,7 +130,7 @@ class RegimeSwitching(Process):
 
     @classmethod
     def fit(cls, series: ArrayLike, dt: float = 1.0) -> Self:
-        """Return the process learned from prices ``dt`` apart by maximum likelihood, with standard
+        """Return the process fitted to prices ``dt`` apart by maximum likelihood, with standard
         errors in ``fitted``.
 
         The likelihood is that of Hamilton's filter; its peak is climbed by expectation and
@@ -144,8 +144,8 @@ class RegimeSwitching(Process):
             return -filtered(returns, theta)[0]
 
         theta = climbed(returns)
-        found = peak(cost, list(map(float, theta)))
-        usual = (*(2 * float(returns.std()),) * 2, 0.5, 0.5, 1.5, 1.5)
+        found = likelihood_optimum(cost, list(map(float, theta)))
+        prior_sd = (*(2 * float(returns.std()),) * 2, 0.5, 0.5, 1.5, 1.5)
         sds, leave, total = _natural(theta, step)
         description = f"the mean of {len(returns)} log returns in each regime"
         errors = found.errors(lambda at: _named(at, step))
@@ -155,21 +155,21 @@ class RegimeSwitching(Process):
             (sds[0] / math.sqrt(step), sds[1] / math.sqrt(step)),
             (total * leave[0] / sum(leave), total * leave[1] / sum(leave)),
             int(filtered(returns, np.array(theta))[1] > 0.5),
-            fitted=Fitted(
+            fitted=FittedSeries(
                 len(returns),
                 step,
                 errors,
                 (0.0,),
                 ((1.0,),),
                 description,
-                learned=resampled(cost, found, usual),
+                estimated=resampled(cost, found, prior_sd),
             ),
         )
 
     def drawn(self, theta: Floats) -> Any:
         """Return drifts, volatilities and rates of both regimes."""
         assert self.fitted is not None
-        step, theta = self.fitted.dt, picked(self.fitted.learned, theta[0])
+        step, theta = self.fitted.dt, picked(self.fitted.estimated, theta[0])
         volatilities = tuple(np.exp(theta[i]) / math.sqrt(step) for i in (2, 3))
         drifts = tuple(theta[i] / step + v**2 / 2 for i, v in enumerate(volatilities))
         out, back = (1 / (1 + np.exp(-theta[i])) for i in (4, 5))
@@ -197,7 +197,7 @@ def _named(theta: Floats, step: float) -> dict[str, float]:
 
 def leaving(rates: tuple[Any, Any], dt: float) -> tuple[Any, Any]:
     """Return the chances that a period in regime 0, or 1, is followed by one in the other; rates
-    may be one a trial.
+    may be one per trial.
     """
     total = rates[0] + rates[1]
     gone = -np.expm1(-total * dt)

@@ -32,7 +32,7 @@ LEVELS = np.concatenate(
 
 @dataclass(frozen=True)
 class Reversion:
-    """What a series tells of its pull c: the ``median``, ``quantiles`` at LEVELS, and the p-value
+    """What a series says about its pull c: the ``median``, ``quantiles`` at LEVELS, and the p-value
     of a random walk.
     """
 
@@ -46,13 +46,14 @@ class Reversion:
 
 
 def reversion(slope: float, steps: int) -> Reversion:
-    """Return what least squares' slope on the value before, from so many steps, tells of the pull.
+    """Return what least squares' slope on the value before, from that many steps, says about the
+    pull.
 
     For a pull beyond the table the estimate is normal around the truth: bias and spread are those
     of Kendall, Biometrika 41 (1954), 403-404.
     """
     found = steps * (1 - slope)
-    table = _table()
+    table = _null_table()
     below = np.array(
         [np.searchsorted(row, found) / SERIES for row in table]
     )  # the chance of less than was found, by pull
@@ -72,7 +73,7 @@ def reversion(slope: float, steps: int) -> Reversion:
 
 
 @lru_cache(maxsize=1)
-def _table() -> Floats:
+def _null_table() -> Floats:
     """Return sorted estimates of c ``(pulls, series)`` from simulated series of each true pull, all
     with the same shocks.
     """

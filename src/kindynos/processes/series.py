@@ -1,4 +1,4 @@
-"""What processes that move in whole periods share: the series they are learned from, and their
+"""What processes that move in whole periods share: the series they are fitted to, and their
 steps.
 """
 
@@ -56,23 +56,23 @@ class InPeriods(Process):
 
 
 LARGEST = 1e80  # whose powers a float still holds
-CLOSE = 1e-3  # relative, of parameters that are learned again
+CLOSE = 1e-3  # relative, of parameters that are refitted
 
 
-def same_process(owner: str, stated: Any, learned: Any, names: Sequence[str]) -> Any:
-    """Return a process that was learned again; raises ParameterError where it is another than the
+def same_process(owner: str, stated: Any, estimated: Any, names: Sequence[str]) -> Any:
+    """Return a process that was refitted; raises ParameterError where it is another than the
     one stated.
     """
     for name in names:
-        one, two = np.atleast_1d(getattr(stated, name)), np.atleast_1d(getattr(learned, name))
+        one, two = np.atleast_1d(getattr(stated, name)), np.atleast_1d(getattr(estimated, name))
         if not np.allclose(one.astype(float), two.astype(float), rtol=CLOSE, atol=CLOSE):
             raise ParameterError(
-                f"its history gives {name} = {getattr(learned, name)}, and "
+                f"its history gives {name} = {getattr(estimated, name)}, and "
                 f"{getattr(stated, name)} is stated; uncertain "
-                "parameters are those learned from the history",
+                "parameters are those fitted to the history",
                 owner=owner,
             )
-    return learned
+    return estimated
 
 
 def series_values(
@@ -109,7 +109,8 @@ def series_values(
         )
     if least and np.ptp(values[~np.isnan(values)]) == 0:
         raise ParameterError(
-            f"all values of {name} are equal, {values[0]:g}; there is nothing to learn", owner=owner
+            f"all values of {name} are equal, {values[0]:g}; there is nothing to estimate",
+            owner=owner,
         )
     if least and np.nanmax(values) - np.nanmin(values) < 1 / LARGEST:
         raise ParameterError(f"{name} hardly changes; measure it in other units", owner=owner)

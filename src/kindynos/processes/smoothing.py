@@ -22,10 +22,10 @@ from kindynos.distributions.normal import Normal
 from kindynos.distributions.special import ndtr
 from kindynos.errors import ParameterError
 from kindynos.processes.base import Process
-from kindynos.processes.fitted import Fitted
+from kindynos.processes.fitted import FittedSeries
 from kindynos.processes.series import InPeriods, same_process, series_values
 from kindynos.processes.smoothing_fit import Form, OpenSmoothing, SmoothingLikelihood
-from kindynos.validate import finite, fraction, one_of, positive, whole
+from kindynos.validate import check_integer, finite, fraction, one_of, positive
 
 SEASONS = ("additive", "multiplicative")
 
@@ -47,7 +47,7 @@ class ExponentialSmoothing(InPeriods):
     after it l = l + damping b + level_weight e, b = damping b + trend_weight e, s = s +
     season_weight e, with normal shocks e of the given ``sd``. With ``season_kind="multiplicative"``
     it is y = (l + damping b) s (1 + e), and the states grow by shares. ``season`` holds the states
-    of the next periods of one season, the next one first; ``history`` are the values it was learned
+    of the next periods of one season, the next one first; ``history`` are the values it was fitted
     from.
 
     >>> made = ExponentialSmoothing(
@@ -170,13 +170,13 @@ class ExponentialSmoothing(InPeriods):
         season_kind: str = "additive",
         near: Process | None = None,
     ) -> Self:
-        """Return the process learned from a series by maximum likelihood, with standard errors in
+        """Return the process fitted to a series by maximum likelihood, with standard errors in
         ``fitted``.
 
         ``trend`` is True, or "damped" for one that levels off; ``season`` is how many periods a
         season has, 0 for none; the season adds or, with ``season_kind="multiplicative"``,
         multiplies. The search begins at the process ``near``, if one of the same form is given that
-        was learned from a series with the same beginning. NaN stands for a missing value. Raises
+        was fitted to a series with the same beginning. NaN stands for a missing value. Raises
         ParameterError for a series that cannot be used.
 
         >>> level = ExponentialSmoothing.fit([5.0, 6.1, 5.4, 4.8, 5.2, 6.0, 5.5, 5.1, 5.6, 4.9])
@@ -189,7 +189,7 @@ class ExponentialSmoothing(InPeriods):
                 f'trend must be True, False or "damped", not {trend!r:.40}', owner=owner
             )
         one_of(owner, "season_kind", season_kind, SEASONS)
-        length = whole(owner, "season", season, least=0)
+        length = check_integer(owner, "season", season, least=0)
         if length == 1:
             raise ParameterError("a season has at least 2 periods; 0 stands for none", owner=owner)
         times = bool(length) and season_kind == "multiplicative"
@@ -206,13 +206,13 @@ class ExponentialSmoothing(InPeriods):
         found = model.best(_theta_of(near, form))
         if model.is_exact(found.theta):
             raise ParameterError(
-                "the series follows its trend and season exactly; there is nothing random to learn",
+                "the series follows its trend and season exactly; there is nothing random to fit",
                 owner=owner,
             )
         state = model.states(found.theta[:, None])
         named = {name: value[..., 0] for name, value in state.items()}
         lost = int(np.isnan(values).sum())
-        fitted = Fitted(
+        fitted = FittedSeries(
             len(values) - lost,
             1.0,
             model.errors(found),
@@ -220,42 +220,42 @@ class ExponentialSmoothing(InPeriods):
             ((1.0,),),
             f"maximum likelihood from {len(values) - lost} values"
             + (f"; {lost} missing" if lost else ""),
-            learned=OpenSmoothing(model, found),
+            estimated=OpenSmoothing(model, found),
             log_likelihood=model.log_likelihood(found.theta),
-            learned_parameters=form.size + 1,
-            edges=model.edges(found.theta),
+            parameter_count=form.size + 1,
+            at_bound=model.at_bound(found.theta),
         )
         return cls(**_fields(named, form), season_kind=season_kind, history=values, fitted=fitted)
 
-    def learned_again(self) -> Self:
+    def refit(self) -> Self:
         if not self.history:
             raise ParameterError(
-                "keeps no history from which its parameters could be learned again",
+                "keeps no history from which its parameters could be refitted",
                 owner="ExponentialSmoothing",
             )
         form = self.form
         trend: bool | str = "damped" if form.damped else form.trend
-        learned = type(self).fit(self.history, trend, form.season, self.season_kind)
+        estimated = type(self).fit(self.history, trend, form.season, self.season_kind)
         found: Self = same_process(
-            "ExponentialSmoothing", self, learned, ("level", "level_weight", "sd")
+            "ExponentialSmoothing", self, estimated, ("level", "level_weight", "sd")
         )
         return found
 
     def residuals(self) -> Floats:
-        """Return what the series it was learned from did beyond its forecasts, in units of ``sd``;
+        """Return what the series it was fitted to did beyond its forecasts, in units of ``sd``;
         NaN where it is missing.
         """
         if self.fitted is None:
             raise ParameterError(
                 "needs a fit to have residuals", owner="ExponentialSmoothing.residuals"
             )
-        learned: OpenSmoothing = self.fitted.learned
-        return learned.likelihood.errors_of(learned.found.theta) / self.sd
+        estimated: OpenSmoothing = self.fitted.estimated
+        return estimated.likelihood.errors_of(estimated.found.theta) / self.sd
 
     def drawn(self, theta: Floats) -> Any:
         """Return states and weights picked from those that the series leaves open."""
         assert self.fitted is not None
-        found = self.fitted.learned.draws
+        found = self.fitted.estimated.draws
         place = np.minimum(
             (ndtr(theta[0]) * len(found["sd"])).astype(np.int64), len(found["sd"]) - 1
         )
@@ -266,14 +266,14 @@ class ExponentialSmoothing(InPeriods):
 
 def _theta_of(near: Any, form: Form) -> Floats | None:
     """Return the parameters of a fitted process of the same form, None of any other."""
-    learned = getattr(getattr(near, "fitted", None), "learned", None)
-    same = isinstance(learned, OpenSmoothing) and learned.likelihood.form == form
-    return np.array(learned.found.theta) if same and learned is not None else None
+    estimated = getattr(getattr(near, "fitted", None), "estimated", None)
+    same = isinstance(estimated, OpenSmoothing) and estimated.likelihood.form == form
+    return np.array(estimated.found.theta) if same and estimated is not None else None
 
 
 def _fields(named: dict[str, Any], form: Form) -> dict[str, Any]:
     """Return the fields of the process from what its likelihood calls its states and weights;
-    numbers, or one a trial.
+    numbers, or one per trial.
     """
     answer = {name: named[name] for name in ("level", "level_weight", "sd")}
     answer["trend"] = named["trend"] if form.trend else np.zeros_like(named["level"])

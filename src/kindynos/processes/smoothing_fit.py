@@ -1,4 +1,4 @@
-"""Learning exponential smoothing: its errors for many sets of parameters at once, and their least
+"""Fitting exponential smoothing: its errors for many sets of parameters at once, and their least
 squares.
 """
 
@@ -25,15 +25,15 @@ LENGTHS = 10.0 ** np.arange(-2, 5)  # of the damping of a step, all tried at onc
 ENOUGH = 1e-5  # relative gain of the sum of squares
 DRAWS = 150
 EXACT = 1e-10  # sd of errors that are rounding
-USUAL = 2.0  # sd of a weight on its scale, before any data are seen
+PRIOR_SD = 2.0  # sd of a weight on its scale, before any data are seen
 FAR = 6.5  # on that scale: a weight of 0.001 or 0.999
 Errors = tuple[Floats, Floats]
 
 
 @dataclass(frozen=True)
 class Form:
-    """Which states there are: a trend, damped or not, and a season of so many periods that adds or
-    multiplies.
+    """Which states there are: a trend, damped or not, and a season of that many periods that adds
+    or multiplies.
     """
 
     trend: bool = False
@@ -298,9 +298,9 @@ class SmoothingLikelihood:
         count = int(self.known.sum())
         variance = float((self.scaled(found.theta[:, None]) ** 2).sum()) / count
         bend = found.slopes.T @ found.slopes / variance
-        usual = np.full(self.form.size, 1e-6)
-        usual[: self.form.weights] = 1 / USUAL**2
-        return np.asarray(np.linalg.inv(bend + np.diag(usual)), dtype=np.float64)
+        prior_sd = np.full(self.form.size, 1e-6)
+        prior_sd[: self.form.weights] = 1 / PRIOR_SD**2
+        return np.asarray(np.linalg.inv(bend + np.diag(prior_sd)), dtype=np.float64)
 
     def errors(self, found: Found) -> dict[str, float]:
         """Return standard errors of the weights and the sd; infinite for a weight at an end."""
@@ -308,7 +308,7 @@ class SmoothingLikelihood:
         moved = found.theta[:, None] + np.concatenate(
             [1e-5 * np.eye(size), -1e-5 * np.eye(size)], axis=1
         )
-        ends = self.edges(found.theta)
+        ends = self.at_bound(found.theta)
         answer = {}
         for name, values in self.weights(moved).items():
             slope = (values[:size] - values[size:]) / 2e-5
@@ -318,7 +318,7 @@ class SmoothingLikelihood:
         count = int(self.known.sum())
         return {**answer, "sd": float(self.sd(found.theta[:, None])[0]) / math.sqrt(2 * count)}
 
-    def edges(self, theta: Floats) -> dict[str, str]:
+    def at_bound(self, theta: Floats) -> dict[str, str]:
         """Return the weights that lie at an end, with what it means."""
         names = list(self.weights(theta[:, None]))
         return {
@@ -351,7 +351,7 @@ class OpenSmoothing:
         logs -= (
             0.5
             * ((theta - self.found.theta[:, None])[: model.form.weights] ** 2).sum(axis=0)
-            / USUAL**2
+            / PRIOR_SD**2
         )
         shares = np.cumsum(np.exp(logs - logs.max()))
         place = np.searchsorted(shares, (np.arange(DRAWS) + 0.5) / DRAWS * shares[-1])

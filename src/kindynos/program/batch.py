@@ -15,7 +15,7 @@ from kindynos.engine.simulation import BatchResult
 from kindynos.errors import RunError, TrialError
 from kindynos.program.program import Program
 from kindynos.sampling.plans import Plan
-from kindynos.validate import whole, wrong
+from kindynos.validate import check_integer, invalid_argument
 
 
 @dataclass(frozen=True)
@@ -78,10 +78,10 @@ def inputs_of_trial(
     see Model.inputs.
     """
     blocks = Blocks.cut(
-        whole("inputs", "trials", trials, least=1), program.periods, plan.powers_of_two
+        check_integer("inputs", "trials", trials, least=1), program.periods, plan.powers_of_two
     )
-    if whole("inputs", "trial", trial, least=0) >= blocks.trials:
-        raise wrong("inputs", "trial", f"from 0 to {blocks.trials - 1}", trial)
+    if check_integer("inputs", "trial", trial, least=0) >= blocks.trials:
+        raise invalid_argument("inputs", "trial", f"from 0 to {blocks.trials - 1}", trial)
     batch, place = blocks.find(trial)
     drawn = program.draw(
         plan, seed, {block: blocks.size(block) for block in blocks.in_batch(batch)}

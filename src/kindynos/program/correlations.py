@@ -22,7 +22,7 @@ from kindynos.distributions.base import Distribution
 from kindynos.distributions.normal import Normal
 from kindynos.errors import ModelError, ParameterError
 from kindynos.program.quantities import DependentDriver, DistributionDriver, Driver
-from kindynos.validate import finite, one_of, wrong
+from kindynos.validate import finite, invalid_argument, one_of
 
 KINDS = ("rank", "linear")
 FEWEST_DF = 0.5  # of a t copula; below, its mixing variance leaves the floats
@@ -78,7 +78,7 @@ def _checked_elliptical(entry: Correlation) -> Correlation:
         rule = "needs df=, its degrees of freedom" if entry.copula == "t" else "takes no df"
         raise ModelError(f"the {entry.copula} copula {rule}", owner="correlate")
     if entry.df is not None and finite("correlate", "df", entry.df) < FEWEST_DF:
-        raise wrong("correlate", "df", f"at least {FEWEST_DF}", entry.df)
+        raise invalid_argument("correlate", "df", f"at least {FEWEST_DF}", entry.df)
     if entry.parameter is not None:
         raise ModelError(
             f"the {entry.copula} copula is stated by a correlation or tau=, not parameter=",
@@ -86,7 +86,7 @@ def _checked_elliptical(entry: Correlation) -> Correlation:
         )
     for name, value in (("the correlation", entry.value), ("tau", entry.tau)):
         if value is not None and not -1 <= finite("correlate", name, value) <= 1:
-            raise wrong("correlate", name, "from -1 to 1", value)
+            raise invalid_argument("correlate", name, "from -1 to 1", value)
     if entry.kind == "linear" and entry.copula == "t":
         raise ModelError(
             "a linear correlation goes with the gaussian copula; state a rank correlation "
@@ -109,7 +109,7 @@ def _checked_archimedean(entry: Correlation) -> Correlation:
         tau = finite("correlate", "tau", entry.tau)
         low = -1 if entry.copula == "frank" and not several else 0
         if not low < tau < 1 or tau == 0:
-            raise wrong(
+            raise invalid_argument(
                 "correlate",
                 f"tau of the {entry.copula} copula",
                 f"between {low} and 1, and not 0",
@@ -125,7 +125,7 @@ def _checked_archimedean(entry: Correlation) -> Correlation:
     if entry.copula == "frank" and several:
         least, rule = 0.0, "above 0 for more than two drivers"
     if value < least or (value == 0 and entry.copula != "gumbel"):
-        raise wrong("correlate", f"parameter of the {entry.copula} copula", rule, value)
+        raise invalid_argument("correlate", f"parameter of the {entry.copula} copula", rule, value)
     return entry
 
 
@@ -149,7 +149,8 @@ def check_names(
         if len(alike) > 1:
             pair = " and ".join(entry.names)
             raise ModelError(
-                f"{pair} are not drawn alike: one has a number a trial, the other one each period",
+                f"{pair} are not drawn alike: one has one number per trial, the other one "
+                "each period",
                 owner="correlate",
             )
 

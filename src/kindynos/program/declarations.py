@@ -19,7 +19,7 @@ from kindynos.program.quantities import (
     GivenValue,
     ProcessDriver,
 )
-from kindynos.validate import finite, one_of, positive, shown, wrong
+from kindynos.validate import finite, invalid_argument, one_of, positive, shown
 
 LONGEST_NAME = 100
 
@@ -179,7 +179,9 @@ def given_value(name: str, value: Any, periods: int | None) -> GivenValue:
             f"a row needs a model with periods; say Model(..., periods={len(row)})", owner=owner
         )
     if len(row) != periods:
-        raise ModelError(f"a row needs one number a period, {periods}, not {len(row)}", owner=owner)
+        raise ModelError(
+            f"a row needs one number per period, {periods}, not {len(row)}", owner=owner
+        )
     return row
 
 
@@ -187,7 +189,9 @@ def _lookup_table(owner: str, items: list[Any]) -> tuple[tuple[float, float], ..
     pairs = []
     for i, item in enumerate(items):
         if len(item) != 2:
-            raise wrong(owner, f"row {i + 1} of the table", "a pair of key and value", item)
+            raise invalid_argument(
+                owner, f"row {i + 1} of the table", "a pair of key and value", item
+            )
         pairs.append(
             (finite(owner, f"key {i + 1}", item[0]), finite(owner, f"value {i + 1}", item[1]))
         )

@@ -23,7 +23,7 @@ from kindynos.program.probe import Probe
 from kindynos.program.quantities import DependentDriver, Driver, Given, Line, Quantity, with_figures
 from kindynos.program.steps import DependentStep, FormulaStep, GroupStep, SharedStep, Step
 from kindynos.program.timeline import Timeline
-from kindynos.sampling.plans import Plan, Request
+from kindynos.sampling.plans import Plan, ScoreRequest
 
 MOST_TRIED = 20_000  # of the same, for which formulas are tried on reading
 MOST_CELLS = 5_000_000  # quantities x periods of a model
@@ -98,7 +98,7 @@ class Program:
                     waiting.extend(quantity.needs)
         return found
 
-    def requests(self) -> list[Request]:
+    def requests(self) -> list[ScoreRequest]:
         """Return the scores that the drivers need, and after them those of copulas that need
         more.
         """
@@ -110,7 +110,7 @@ class Program:
         extra = {
             name: found[group.names[0]].rows for group in self.groups for name in group.extra_names
         }
-        return [*found.values(), *(Request(name, rows) for name, rows in extra.items())]
+        return [*found.values(), *(ScoreRequest(name, rows) for name, rows in extra.items())]
 
     def scores(
         self, plan: Plan, seed: int, block: int, trials: int, wanted: set[str]

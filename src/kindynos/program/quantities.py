@@ -21,18 +21,18 @@ from kindynos.distributions.uncertain import Uncertain
 from kindynos.errors import KindynosError
 from kindynos.formula.parse import parse
 from kindynos.formula.shapes import NUMBER, ROW, TABLE, Shape
-from kindynos.formula.tree import Node
+from kindynos.formula.tree import Expression
 from kindynos.processes.base import Process
 from kindynos.program.shared_call import SharedCall
-from kindynos.sampling.plans import Request
+from kindynos.sampling.plans import ScoreRequest
 
 GivenValue = float | tuple[float, ...] | tuple[tuple[float, float], ...]
 
 
 @dataclass(frozen=True)
 class Given:
-    """A figure that is known: a number, a row with one number a period, or a table of (key, value)
-    pairs.
+    """A figure that is known: a number, a row with one number per period, or a table of (key,
+    value) pairs.
     """
 
     name: str
@@ -71,14 +71,14 @@ class Driver(ABC):
     @property
     @abstractmethod
     def each_period(self) -> bool:
-        """Whether it is drawn anew each period."""
+        """Whether it is redrawn each period."""
 
     @abstractmethod
     def base_value(self, periods: int) -> Any:
         """Return the value in the base case, which broadcasts to one trial of its shape."""
 
     @abstractmethod
-    def requests(self, periods: int) -> list[Request]:
+    def requests(self, periods: int) -> list[ScoreRequest]:
         """Return the scores it needs."""
 
     @abstractmethod
@@ -88,7 +88,7 @@ class Driver(ABC):
 
 @dataclass(frozen=True)
 class DistributionDriver(Driver):
-    """A driver with a distribution: one number a trial, or drawn anew each period.
+    """A driver with a distribution: one number per trial, or redrawn each period.
 
     ``serial`` is the rank correlation of neighbouring periods.
     """
@@ -113,9 +113,11 @@ class DistributionDriver(Driver):
         """Whether a trial draws parameters once, for all its periods."""
         return self.each_period and isinstance(self.distribution, Uncertain)
 
-    def requests(self, periods: int) -> list[Request]:
-        found = [Request(self.name, periods if self.shape.row else None)]
-        return [*found, Request(f"{self.name}, parameters")] if self._keeps_parameters else found
+    def requests(self, periods: int) -> list[ScoreRequest]:
+        found = [ScoreRequest(self.name, periods if self.shape.row else None)]
+        return (
+            [*found, ScoreRequest(f"{self.name}, parameters")] if self._keeps_parameters else found
+        )
 
     def values(self, scores: Mapping[str, Floats]) -> Floats:
         try:
@@ -161,8 +163,8 @@ class DependentDriver(Driver):
     def base_value(self, periods: int) -> float:
         return math.nan
 
-    def requests(self, periods: int) -> list[Request]:
-        return [Request(self.name, periods if self.each_period else None)]
+    def requests(self, periods: int) -> list[ScoreRequest]:
+        return [ScoreRequest(self.name, periods if self.each_period else None)]
 
     def values(self, scores: Mapping[str, Floats]) -> Floats:
         return scores[self.name]
@@ -212,15 +214,15 @@ class ProcessDriver(Driver):
             return self.base
         return self.process.expected_values(periods, self.dt)[:, None]
 
-    def requests(self, periods: int) -> list[Request]:
+    def requests(self, periods: int) -> list[ScoreRequest]:
         source = self.shares or self.name
-        found = [Request(source, periods)]
+        found = [ScoreRequest(source, periods)]
         found += [
-            Request(f"{source}, shock {i}", periods) for i in range(2, self.process.shocks + 1)
+            ScoreRequest(f"{source}, shock {i}", periods) for i in range(2, self.process.shocks + 1)
         ]
         if self.uncertain and self.process.fitted is not None:
             found += [
-                Request(f"{self.name}, parameter {i}")
+                ScoreRequest(f"{self.name}, parameter {i}")
                 for i in range(1, len(self.process.fitted.theta) + 1)
             ]
         return found
@@ -261,7 +263,7 @@ class Line:
     recorded_needs: tuple[str, ...] = ()
 
     @cached_property
-    def tree(self) -> Node | None:
+    def tree(self) -> Expression | None:
         """The formula's syntax tree."""
         return None if self.formula is None else parse(self.formula)
 

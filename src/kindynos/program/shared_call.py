@@ -14,7 +14,7 @@ from typing import Any
 import numpy as np
 
 from kindynos.arrays import Floats
-from kindynos.engine.pulse import pulse
+from kindynos.engine.progress import report_progress
 from kindynos.errors import ModelError, TrialError
 
 
@@ -98,7 +98,7 @@ class SharedCall:
     def _one_by_one(self, inputs: Mapping[str, Floats]) -> dict[str, Floats]:
         rows, trials = [], trials_of(inputs)
         for trial in range(trials):
-            pulse(trial / trials)
+            report_progress(trial / trials)
             try:
                 answer = self._named(self.function(**single_trial(inputs, trial)))
                 rows.append([np.asarray(answer[name], dtype=np.float64) for name in self.outcomes])

@@ -15,11 +15,11 @@ from typing import Any
 import numpy as np
 
 from kindynos.arrays import Floats
-from kindynos.engine.pulse import pulse
+from kindynos.engine.progress import report_progress
 from kindynos.errors import FormulaError, KindynosError, ModelError, TrialError
 from kindynos.formula.group import Group
 from kindynos.formula.shapes import Shape
-from kindynos.formula.tree import Node, Scope
+from kindynos.formula.tree import Expression, Scope
 from kindynos.program.quantities import DependentDriver, Line
 from kindynos.program.shared_call import SharedCall, may_keep_state
 
@@ -51,7 +51,7 @@ class FormulaStep(Step):
     """A line with a formula."""
 
     name: str
-    tree: Node
+    tree: Expression
     shape: Shape
 
     @property
@@ -257,7 +257,7 @@ def _one_by_one(
 
     answers = []
     for trial in range(trials):
-        pulse(trial / trials)
+        report_progress(trial / trials)
         answers.append(line.function(**{name: single(name, trial) for name in inputs}))
     return np.stack([np.asarray(answer, dtype=np.float64) for answer in answers], axis=-1)
 

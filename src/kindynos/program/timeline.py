@@ -7,7 +7,7 @@ from dataclasses import dataclass
 from typing import Any
 
 from kindynos.errors import ModelError
-from kindynos.validate import one_of, whole, wrong
+from kindynos.validate import check_integer, invalid_argument, one_of
 
 STEPS = {"year": 1, "quarter": 4, "month": 12}  # periods in a year
 _EXAMPLES = {"year": "2028", "quarter": "2028-Q1", "month": "2028-01"}
@@ -39,9 +39,9 @@ class Timeline:
                     f"start={start!r} needs periods=, the number of periods", owner="Model"
                 )
             return cls(every=every)
-        whole("Model", "periods", periods, least=1)
+        check_integer("Model", "periods", periods, least=1)
         if periods > MOST_PERIODS:
-            raise wrong("Model", "periods", f"at most {MOST_PERIODS:,}", periods)
+            raise invalid_argument("Model", "periods", f"at most {MOST_PERIODS:,}", periods)
         if start is None:
             return cls(periods, None, every)
         if (
@@ -49,7 +49,9 @@ class Timeline:
             or not isinstance(start, str | int)
             or not _PATTERNS[every].fullmatch(str(start))
         ):
-            raise wrong("Model", "start", f"a {every} such as {_EXAMPLES[every]!r}", start)
+            raise invalid_argument(
+                "Model", "start", f"a {every} such as {_EXAMPLES[every]!r}", start
+            )
         return cls(periods, str(start), every)
 
     @property

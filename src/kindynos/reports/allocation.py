@@ -19,7 +19,7 @@ from kindynos.reports.summary import plain_rows, plain_value
 from kindynos.reports.tables import FigureTable, table_of
 
 MOST_BINDING = 12
-SHARES = ("chance of a loss", "mean worst fall")
+SHARES = ("chance of a loss", "mean maximum drawdown")
 MOST_ROWS = 12
 
 
@@ -218,21 +218,21 @@ def _walked(walked: WalkForward) -> FigureTable:
         ("rule", "left"),
         ("mean a year", "right"),
         ("sd a year", "right"),
-        ("worst fall", "right"),
+        ("maximum drawdown", "right"),
         ("traded a year", "right"),
-        ("more than holding still", "right"),
+        ("more than buy and hold", "right"),
     )
     for place, (name, row) in enumerate(walked.table().iterrows()):
         more = (
             ""
             if place == 1
-            else f"{100 * row['more than holding still']:.1f} ± {100 * row['error of that']:.1f} %"
+            else f"{100 * row['more than buy and hold']:.1f} ± {100 * row['error of that']:.1f} %"
         )
         table.add_row(
             str(name),
             f"{100 * row['mean a year']:.1f} ± {100 * row['error']:.1f} %",
             _percent(row["sd a year"]),
-            _percent(row["worst fall"]),
+            _percent(row["maximum drawdown"]),
             _percent(row["traded a year"]),
             more,
         )
@@ -266,7 +266,7 @@ def _notes(found: Allocation, compared: BeforeAfter | None, sure: Resampled | No
             "fits it best."
         )
     if found.cost:
-        spread = found.request.region.held_for
+        spread = found.request.region.holding_period
         said.append(
             f"The cost of trades counts as spread over {spread:g} {period}s, for which the "
             "weights are held."

@@ -1,4 +1,4 @@
-"""What was learned from records, and trials that were read, as a terminal shows them."""
+"""What was fitted to records, and trials that were read, as a terminal shows them."""
 
 from __future__ import annotations
 
@@ -11,7 +11,7 @@ from rich.text import Text
 
 from kindynos.formatting import brief, number, per_cent, short, step_of, with_error
 from kindynos.reports.tables import FigureTable, table_of
-from kindynos.results.sheet import PERCENTILES, Asked, reported_figures
+from kindynos.results.sheet import PERCENTILES, TableSpec, reported_figures
 
 if TYPE_CHECKING:
     from kindynos.distributions.base import Distribution
@@ -57,9 +57,9 @@ def distributions(name: str, ranking: Ranking, shown: Distribution, notes: list[
         "samples each."
     ]
     words += [
-        f"{one.label}: {'; '.join(one.fitted.edges.values())}."
+        f"{one.label}: {'; '.join(one.fitted.at_bound.values())}."
         for one in ranking
-        if one.fitted.edges
+        if one.fitted.at_bound
     ]
     words += [*_left_out(ranking.left_out), *notes]
     return Group(table, "", _fitted(shown), "", Text("\n".join(words), style="dim"))
@@ -260,7 +260,7 @@ def _column(found: ReadTrials, name: str) -> FigureTable:
         ("value", "right"),
         ("± 95 %", "right"),
     )
-    for word, figure in reported_figures(result, Asked(PERCENTILES)):
+    for word, figure in reported_figures(result, TableSpec(PERCENTILES)):
         if word.startswith("chance"):
             table.add_row(
                 word,

@@ -77,7 +77,7 @@ def risk(
     first, end = table["first"].min(), table["last"].max()
     description = (
         "A value at risk is a loss exceeded on about 1 "
-        f"{'day' if horizon == 1 else f'stretch of {days}'} in so many, not the "
+        f"{'day' if horizon == 1 else f'stretch of {days}'} in that many, not the "
         "most that can be lost. The intervals hold what the window leaves open; 'at least' means "
         "that it does not bound the "
         f"figure from above. Returns from {first:%Y-%m-%d} to {end:%Y-%m-%d}; "

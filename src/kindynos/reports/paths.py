@@ -186,7 +186,7 @@ def path_table(made: Floats) -> pd.DataFrame:
 
 
 def paths(
-    name: str, process: Process, made: Floats, told: Outlook, history: int, seed: int
+    name: str, process: Process, made: Floats, outlook_shown: Outlook, history: int, seed: int
 ) -> Group:
     """Return what was fitted, where the price may end, chances, and the drawdown to expect, with
     what the fit leaves open.
@@ -199,8 +199,8 @@ def paths(
         ("", "left"),
     )
     table.add_row("today", brief(float(made[0, 0])), "", "")
-    for row in told.rows():
-        share = row["what"] in told.shares
+    for row in outlook_shown.rows():
+        share = row["what"] in outlook_shown.shares
         step = step_of((row["high"] - row["low"]) / 2)
         shown = per_cent if share else partial(number, step=step) if step else brief
         label = (
@@ -210,18 +210,18 @@ def paths(
         )
         interval = "" if math.isnan(row["low"]) else f"{shown(row['low'])} to {shown(row['high'])}"
         table.add_row(label, shown(row["value"]), interval, row.get("how", ""))
-    if told.seen is not None and told.place is not None:
-        note = f"percentile {told.place:.0f} of paths as long"
-        table.add_row("maximum drawdown of the history", per_cent(told.seen), "", note)
+    if outlook_shown.seen is not None and outlook_shown.place is not None:
+        note = f"percentile {outlook_shown.place:.0f} of paths as long"
+        table.add_row("maximum drawdown of the history", per_cent(outlook_shown.seen), "", note)
     used = process.fitted.description if process.fitted else f"{history - 1} returns of the history"
     open_ = (
         f"The intervals hold what {history:,} prices leave open of the fit. "
-        if told.intervals
+        if outlook_shown.intervals
         else ""
     )
     description = (
         f"{open_}The chances are {process.basis.replace('per unit of time', 'a year')}. "
-        f"Learned from {used}."
+        f"Fitted to {used}."
     )
     return Group(_fitted(name, process, history), "", table, Text(description, style="dim"))
 

@@ -17,7 +17,7 @@ from kindynos.reports.tables import FigureTable, table_of
 from kindynos.reports.text import alone_share, ranking_remark
 from kindynos.results.result import Result
 from kindynos.results.run import Run
-from kindynos.results.sheet import USUAL, Asked
+from kindynos.results.sheet import DEFAULT, TableSpec
 from kindynos.studies.comparison import Comparison, ReportedMean
 from kindynos.studies.goal import Goal
 from kindynos.studies.sweep import Sweep
@@ -41,12 +41,12 @@ def figure(value: float, error: float = math.nan, share: bool = False) -> str:
     return f"{number(value, step)} ± {number(error, step)}"
 
 
-def comparison(compared: Comparison, asked: Asked = USUAL) -> Group:
+def comparison(compared: Comparison, asked: TableSpec = DEFAULT) -> Group:
     """Return for each outcome the scenarios side by side, the differences from the first, and what
     dominates what.
     """
     table, differences = compared.table(asked), compared.differences(asked)
-    chosen = asked.percentiles != USUAL.percentiles
+    chosen = asked.percentiles != DEFAULT.percentiles
     percentiles = [f"P{q:g}" for q in (asked.percentiles if chosen else (5, 50, 95))]
     parts: list[RenderableType] = []
     for outcome in compared.outcomes:

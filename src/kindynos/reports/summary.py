@@ -10,10 +10,10 @@ from typing import Any
 import pandas as pd
 
 from kindynos.results.run import Run
-from kindynos.results.sheet import USUAL, Asked, outcome_table
+from kindynos.results.sheet import DEFAULT, TableSpec, outcome_table
 
 
-def summary(run: Run, asked: Asked = USUAL) -> dict[str, Any]:
+def summary(run: Run, asked: TableSpec = DEFAULT) -> dict[str, Any]:
     """Return the run's facts, and for each outcome its statistics with errors, and its drivers'
     ranking.
     """

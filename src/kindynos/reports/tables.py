@@ -130,7 +130,7 @@ class FigureTable:
             if count < len(rest) and count > self.together:
                 count -= count % self.together
             count = max(count, 1)
-            yield _table([*keys, *rest[:count]], width, len(keys) if cut else None)
+            yield _rich_table([*keys, *rest[:count]], width, len(keys) if cut else None)
             rest, cut = rest[count:], True
 
 
@@ -164,7 +164,7 @@ class Trimmed:
             empty = not kept
 
 
-def _table(columns: Sequence[Column], width: int, keys: int | None = None) -> Table:
+def _rich_table(columns: Sequence[Column], width: int, keys: int | None = None) -> Table:
     """Return the table of some columns; with a number of ``keys`` without the rows that are empty
     beyond these.
     """

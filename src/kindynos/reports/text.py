@@ -28,7 +28,7 @@ from kindynos.reports import lumps
 from kindynos.reports.tables import FigureTable, Trimmed, table_of
 from kindynos.results.result import Result, RowResult
 from kindynos.results.run import Run
-from kindynos.results.sheet import PERCENTILES, USUAL, Asked, reported_figures
+from kindynos.results.sheet import DEFAULT, PERCENTILES, TableSpec, reported_figures
 from kindynos.sampling.plans import PLANS
 
 TRIED = 4_000  # trials for the figures of drivers that are simulated
@@ -72,7 +72,7 @@ def console(width: int | None = None) -> Console:
     return _Terminal(highlight=False, soft_wrap=False, width=wide)
 
 
-def run_report(run: Run, asked: Asked = USUAL) -> Group:
+def run_report(run: Run, asked: TableSpec = DEFAULT) -> Group:
     """Return all outcomes of a run, their drivers, and how it was made."""
     parts: list[RenderableType] = [
         Text.assemble(
@@ -94,7 +94,7 @@ def _title(result: Result | RowResult) -> str:
     return f"{result.name}{unit}{target}"
 
 
-def _outcome(run: Run, name: str, asked: Asked) -> FigureTable:
+def _outcome(run: Run, name: str, asked: TableSpec) -> FigureTable:
     result = run[name]
     table = table_of(
         _title(result), ("", "left"), ("value", "right"), ("95 % error", "right"), ("", "left")
@@ -138,9 +138,12 @@ def _outcome(run: Run, name: str, asked: Asked) -> FigureTable:
             *(_share(figure) if word.startswith("chance") else with_error(figure)),
             figure.note,
         )
-    if result.bad:
+    if result.n_failed:
         table.add_row(
-            "without a value", f"{result.bad:,}", "", f"of {result.size:,} trials; left out above"
+            "without a value",
+            f"{result.n_failed:,}",
+            "",
+            f"of {result.size:,} trials; left out above",
         )
     for text, count in run.notes(name).items():
         table.add_row(text, f"{count:,}", "", f"of {result.size:,} trials")
@@ -177,7 +180,7 @@ def _chances(result: Result, found: list[tuple[str, Estimate]]) -> list[tuple[st
     """
     if not found:
         return []
-    failed = result.bad / result.size
+    failed = result.n_failed / result.size
     decimals = share_decimals([chance.error for _, chance in found])
     texts = shares([*[float(chance) for _, chance in found], failed], decimals)
     rows = []
@@ -286,7 +289,7 @@ def _closing(run: Run) -> list[RenderableType]:
     lines += [f"Assumed independent: {text}." for text in facts["assumed independent"]]
     lines += [
         f"{name} has no value in some trials; the first is {text}."
-        for name, text in facts["first bad"].items()
+        for name, text in facts["first failed"].items()
     ]
     lines += [
         f"Look at {found.name}: {found.text}."

@@ -42,9 +42,9 @@ def facts(run: SimulatedTrials, correlations: pd.DataFrame) -> dict[str, Any]:
             f"{r.first} with {r.second}: {r.requested:.3f} became {r.used:.3f}"
             for r in program.repairs
         ],
-        "bad trials": {name: run[name].bad for name in run.outcomes if run[name].bad},
+        "failed trials": {name: run[name].n_failed for name in run.outcomes if run[name].n_failed},
         "notes": {f"{line}: {text}": count for (line, text), count in record.notes.items()},
-        "first bad": run.first_bad(),
+        "first failed": run.first_failed(),
         "versions": {
             "python": platform.python_version(),
             **{package: version(package) for package in ("kindynos", "numpy", "scipy")},

@@ -62,10 +62,10 @@ def joint(x: Result, y: Result, cuts: tuple[float | None, float | None] = (None,
     """
     for name, one in (("x", x), ("y", y)):
         instance(
-            "joint", name, one, Result, "a result with one number a trial, such as run['name']"
+            "joint", name, one, Result, "a result with one number per trial, such as run['name']"
         )
     if x.is_row or y.is_row:
-        raise ParameterError("both must have one number a trial", owner="joint")
+        raise ParameterError("both must have one number per trial", owner="joint")
     if x.size != y.size:
         raise ParameterError(
             f"both must have the same trials, not {x.size:,} and {y.size:,}", owner="joint"
@@ -87,8 +87,8 @@ def joint(x: Result, y: Result, cuts: tuple[float | None, float | None] = (None,
     }
     bounds = np.unique(np.concatenate([[0], np.cumsum(valid)])[x._bounds])
     rank_x: Floats = ranks(a)
-    told = first_order_share(rank_x, b, bounds)
-    scatter = Estimate(1 - float(told), 1 - told.high, 1 - told.low)
+    explained = first_order_share(rank_x, b, bounds)
+    scatter = Estimate(1 - float(explained), 1 - explained.high, 1 - explained.low)
     return Joint(x, y, at, shares, correlation_by_blocks(rank_x, ranks(b), bounds), scatter)
 
 

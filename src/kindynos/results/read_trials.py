@@ -17,10 +17,10 @@ from kindynos.results.joint import Joint, joint
 from kindynos.results.reached_correlations import ranks
 from kindynos.results.result import Result
 from kindynos.results.sensitivity.rank import first_order_share
-from kindynos.results.sheet import PERCENTILES, Asked, outcome_table
+from kindynos.results.sheet import PERCENTILES, TableSpec, outcome_table
 from kindynos.results.trial_files import columns_of
 from kindynos.results.weighted_result import WeightedResult
-from kindynos.validate import array_of, instance, mapping, names_in, one_of, told
+from kindynos.validate import array_of, explain_call_errors, instance, mapping, names_in, one_of
 
 BLOCKS = 20
 
@@ -77,8 +77,8 @@ class ReadTrials(Mapping[str, Result]):
     def table(
         self, percentiles: Iterable[float] | None = None, statistics: Sequence[str] = ()
     ) -> pd.DataFrame:
-        """Return each column's figures with their errors: a row a statistic, columns value, error,
-        low, high; see ``Run.table``.
+        """Return each column's figures with their errors: one row per statistic, columns value,
+        error, low, high; see ``Run.table``.
         """
         wanted = (
             PERCENTILES
@@ -88,7 +88,7 @@ class ReadTrials(Mapping[str, Result]):
         texts = instance(
             "table", "statistics", statistics, (list, tuple), "a list of texts such as 'skewness'"
         )
-        return outcome_table(self, Asked(wanted, tuple(texts)))
+        return outcome_table(self, TableSpec(wanted, tuple(texts)))
 
     def sensitivity(self, name: str) -> pd.DataFrame:
         """Return how closely the other columns go with one: rank correlation and first-order share,
@@ -136,7 +136,7 @@ class ReadTrials(Mapping[str, Result]):
         """
 
 
-@told
+@explain_call_errors
 def read_trials(
     source: str | Path | pd.DataFrame,
     columns: Iterable[str] | None = None,
@@ -149,14 +149,15 @@ def read_trials(
     order: bool = False,
 ) -> ReadTrials:
     """Return trials that were computed elsewhere, from a CSV, Parquet or Excel file or a DataFrame:
-    a row a trial.
+    one row per trial.
 
     Column names are found above the numbers. Percentages become shares, and thousands may be
     parted; ``decimal=","`` reads decimal commas. ``columns`` chooses some; ``units``, ``targets``
-    and ``better`` ("high" or "low") are by column; ``weights`` are one a trial, or the name of the
-    column that holds them. With ``order`` consecutive rows may depend on each other, and errors are
-    taken from the spread between blocks of rows; otherwise trials are independent. Raises FileError
-    for what cannot be read, naming the column and the row, and ParameterError for unknown columns.
+    and ``better`` ("high" or "low") are by column; ``weights`` are one per trial, or the name of
+    the column that holds them. With ``order`` consecutive rows may depend on each other, and errors
+    are taken from the spread between blocks of rows; otherwise trials are independent. Raises
+    FileError for what cannot be read, naming the column and the row, and ParameterError for unknown
+    columns.
 
     >>> trials = read_trials(pd.DataFrame({"growth": [0.02, 0.05, -0.01, 0.04]}))
     >>> round(float(trials["growth"].mean), 3)
@@ -225,7 +226,7 @@ def _weights(
     size = len(next(iter(numbers.values())))
     if found.shape != (size,):
         raise ParameterError(
-            f"weights must be one a trial, {size:,}, not {found.shape}", owner=owner
+            f"weights must be one per trial, {size:,}, not {found.shape}", owner=owner
         )
     if not np.isfinite(found).all() or (found < 0).any() or not found.sum() > 0:
         raise ParameterError("weights must be finite, at least 0, and not all 0", owner=owner)

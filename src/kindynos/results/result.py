@@ -17,7 +17,14 @@ from kindynos.inference.estimates import Estimate, Estimates
 from kindynos.literals import StatisticName
 from kindynos.results.sample import Sample
 from kindynos.results.statistics import STATISTICS
-from kindynos.validate import array_of, fraction, proper_fraction, told, whole, wrong
+from kindynos.validate import (
+    array_of,
+    check_integer,
+    explain_call_errors,
+    fraction,
+    invalid_argument,
+    proper_fraction,
+)
 
 if TYPE_CHECKING:
     from kindynos.fitting.normality import Normality
@@ -26,8 +33,8 @@ Figure = TypeVar("Figure", Estimate, Estimates)
 
 
 class _Quantity(ABC, Generic[Figure]):
-    """What a quantity with one number a trial and one with a row share: their statistics, over the
-    valid trials.
+    """What a quantity with one number per trial and one with a row share: their statistics, over
+    the valid trials.
 
     Valid trials are those that are not NaN; chances are shares of all trials.
     """
@@ -67,7 +74,7 @@ class _Quantity(ABC, Generic[Figure]):
         return int(self.values.shape[-1])
 
     @property
-    def bad(self) -> int:
+    def n_failed(self) -> int:
         """How many trials are NaN (in some period)."""
         failed = np.isnan(self.values)
         return int(np.count_nonzero(failed.any(axis=0) if self.is_row else failed))
@@ -113,7 +120,7 @@ class _Quantity(ABC, Generic[Figure]):
         """The skewness; its error is rough."""
         return self._statistic("skewness")
 
-    @told
+    @explain_call_errors
     def chance(
         self, *, above: float | None = None, below: float | None = None, at: float | None = None
     ) -> Figure:
@@ -163,7 +170,8 @@ class _Quantity(ABC, Generic[Figure]):
 
 
 class Result(_Quantity[Estimate]):
-    """An outcome, a driver or a line of a run with one number a trial; ``values`` is ``(trials,)``.
+    """An outcome, a driver or a line of a run with one number per trial; ``values`` is
+    ``(trials,)``.
 
     Each statistic is an Estimate: a float with ``.low``, ``.high`` and ``.error`` (95 %).
     ``run["name"]`` gives a RowResult for a quantity with a value each period.
@@ -175,14 +183,16 @@ class Result(_Quantity[Estimate]):
 
     def _statistic(self, name: str, *args: Any, **options: Any) -> Estimate:
         with np.errstate(all="ignore"):  # of infinite values, and of values too large to be squared
-            return told(STATISTICS.find(name))(self._sample, *args, **options)
+            return explain_call_errors(STATISTICS.find(name))(self._sample, *args, **options)
 
     @overload
     def percentile(self, q: float) -> Estimate: ...
     @overload
     def percentile(self, q: ArrayLike) -> Estimates: ...
     def percentile(self, q: ArrayLike) -> Estimate | Estimates:
-        """Return percentile ``q`` (0 to 100), interpolated linearly; of several, an array."""
+        """Return percentile ``q`` (0 to 100), interpolated linearly; for several values, an
+        array.
+        """
         _doubt_level(q)
         if _single(q):
             return self._statistic("percentile", q)
@@ -255,11 +265,11 @@ class RowResult(_Quantity[Estimates]):
         )
 
     def period(self, place: int) -> Result:
-        """Return one period, counted from 0, as a quantity with one number a trial and all its
+        """Return one period, counted from 0, as a quantity with one number per trial and all its
         statistics.
         """
-        if whole("period", "place", place, least=0) >= len(self.values):
-            raise wrong("period", "place", f"from 0 to {len(self.values) - 1}", place)
+        if check_integer("period", "place", place, least=0) >= len(self.values):
+            raise invalid_argument("period", "place", f"from 0 to {len(self.values) - 1}", place)
         base = None if self.base is None else float(self.base[place])
         return Result(
             f"{self.name} {self.labels[place]}",
@@ -277,13 +287,13 @@ class RowResult(_Quantity[Estimates]):
         return [Sample(row, self._bounds, self._independent) for row in self.values]
 
     def _statistic(self, name: str, *args: Any, **options: Any) -> Estimates:
-        compute: Callable[..., Estimate] = told(STATISTICS.find(name))
+        compute: Callable[..., Estimate] = explain_call_errors(STATISTICS.find(name))
         with np.errstate(all="ignore"):
             return Estimates.of([compute(sample, *args, **options) for sample in self._samples])
 
     def percentile(self, q: ArrayLike) -> Estimates:
-        """Return percentile ``q`` (0 to 100) of each period; of several, an array with one more
-        axis in front.
+        """Return percentile ``q`` (0 to 100) of each period; for several values, an array with one
+        more axis in front.
         """
         if _single(q):
             return self._statistic("percentile", q)
@@ -330,7 +340,7 @@ def _doubt_level(q: Any) -> None:
 def _flat(q: ArrayLike) -> list[float]:
     found = array_of("percentile", "q", q).reshape(-1)
     if not found.size:
-        raise wrong("percentile", "q", "at least one number", q)
+        raise invalid_argument("percentile", "q", "at least one number", q)
     return [float(one) for one in found]
 
 

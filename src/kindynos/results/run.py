@@ -17,7 +17,7 @@ from kindynos.results.result import bad_side
 from kindynos.results.sample import Sample
 from kindynos.results.statistics import STATISTICS
 from kindynos.results.trials import SimulatedTrials
-from kindynos.validate import array_of, instance, one_of, whole
+from kindynos.validate import array_of, check_integer, instance, one_of
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -39,15 +39,15 @@ class Run(SimulatedTrials):
 
     ``run["net_value"]`` reads one quantity, and ``run.row("cash_flow")`` one with a value each
     period; see also table, trials, trial, sensitivity and facts. Outcomes and drivers with one
-    number a trial are kept in memory, and what was named with ``keep=``. Anything else is
+    number per trial are kept in memory, and what was named with ``keep=``. Anything else is
     calculated again from the seed when it is read, and compared with what was kept.
     """
 
     def trials(self, *rows: str) -> pd.DataFrame:
-        """Return a DataFrame with a row a trial: drivers of one number, outcomes, and kept rows and
-        those named.
+        """Return a DataFrame with one row per trial: drivers of one number, outcomes, and kept rows
+        and those named.
 
-        A row of the model has a column a period, named ``cash_flow 2028``.
+        A row of the model has one column per period, named ``cash_flow 2028``.
         """
         import pandas as pd
 
@@ -71,7 +71,7 @@ class Run(SimulatedTrials):
         """
         from kindynos.results.sheet import sheet
 
-        whole("trial", "the number", number, least=0)
+        check_integer("trial", "the number", number, least=0)
         if number >= self.size:
             raise RunError(f"trial {number:,}: the run has trials 0 to {self.size - 1:,}")
         batch, place = self._blocks.find(number)
@@ -94,7 +94,7 @@ class Run(SimulatedTrials):
         order = np.argsort(values, kind="stable")[
             : np.count_nonzero(~np.isnan(values))
         ]  # NaN comes last
-        if whole("worst", "n", n, least=1) > len(order):
+        if check_integer("worst", "n", n, least=1) > len(order):
             raise RunError(f"{name!r} has a value in {len(order):,} trials only", owner="worst")
         chosen = order[:n] if taken == "low" else order[::-1][:n]
         return pd.concat(
@@ -119,7 +119,7 @@ class Run(SimulatedTrials):
     def _numbers(self, name: str) -> Floats:
         if self[name].is_row:
             raise RunError(
-                f"{name!r} is a row; ask for a quantity with one number a trial, such as "
+                f"{name!r} is a row; ask for a quantity with one number per trial, such as "
                 f"total({name})"
             )
         return self[name].values
@@ -135,14 +135,14 @@ class Run(SimulatedTrials):
     def table(
         self, percentiles: Iterable[float] | None = None, statistics: Sequence[str] = ()
     ) -> pd.DataFrame:
-        """Return each outcome's figures with their errors: a row a statistic, columns value, error,
-        low, high.
+        """Return each outcome's figures with their errors: one row per statistic, columns value,
+        error, low, high.
 
         ``percentiles`` takes the place of the usual ones; ``statistics`` adds others, such as
         "skewness" or "chance above 1e6". The base case's value and its percentile among the trials
         stand in it, and what is to be said of trials that failed.
         """
-        from kindynos.results.sheet import PERCENTILES, Asked, outcome_table
+        from kindynos.results.sheet import PERCENTILES, TableSpec, outcome_table
 
         wanted = (
             PERCENTILES
@@ -152,7 +152,7 @@ class Run(SimulatedTrials):
         texts = instance(
             "table", "statistics", statistics, (list, tuple), "a list of texts such as 'skewness'"
         )
-        return outcome_table(self, Asked(wanted, tuple(texts)))
+        return outcome_table(self, TableSpec(wanted, tuple(texts)))
 
     def sensitivity(
         self,
@@ -161,7 +161,7 @@ class Run(SimulatedTrials):
         by_period: bool = False,
         **options: Unpack[SensitivityOptions],
     ) -> pd.DataFrame:
-        """Return what drives a quantity, a row a driver, the strongest first.
+        """Return what drives a quantity, one row per driver, the strongest first.
 
         ``method`` is "rank" (Spearman's correlation), "regression" (standardised coefficients),
         "swing" (each driver at its P10 and P90 alone), "conditional" (the outcome across slices of

@@ -57,7 +57,7 @@ def trials_side_by_side(run: SimulatedTrials) -> pd.DataFrame:
 
 
 @dataclass(frozen=True)
-class Asked:
+class TableSpec:
     """Which figures of an outcome are reported besides mean, sd and extremes: percentiles, and
     statistics stated as texts.
 
@@ -85,7 +85,7 @@ class Asked:
         return found
 
 
-USUAL = Asked()
+DEFAULT = TableSpec()
 
 
 class Trials(Protocol):
@@ -101,7 +101,7 @@ class Trials(Protocol):
         """What the model noted on trials of an outcome, with the number of trials."""
 
 
-def outcome_table(run: Trials, asked: Asked = USUAL) -> pd.DataFrame:
+def outcome_table(run: Trials, asked: TableSpec = DEFAULT) -> pd.DataFrame:
     """Return each outcome's statistics with their errors; of a row outcome, for each period."""
     records = []
     for name in run.outcomes:
@@ -110,16 +110,18 @@ def outcome_table(run: Trials, asked: Asked = USUAL) -> pd.DataFrame:
             singles = {f"{name} {label}": result.period(i) for i, label in enumerate(result.labels)}
         else:
             singles = {name: result}
-        bad, notes = result.bad, run.notes(name)
+        n_failed, notes = result.n_failed, run.notes(name)
         for label, single in singles.items():
-            records += [(label, *record) for record in sheet_records(single, bad, notes, asked)]
+            records += [
+                (label, *record) for record in sheet_records(single, n_failed, notes, asked)
+            ]
     frame = pd.DataFrame(
         records, columns=["outcome", "statistic", "value", "error", "low", "high", "note"]
     )
     return frame.set_index(["outcome", "statistic"])
 
 
-def reported_figures(result: Result, asked: Asked = USUAL) -> list[tuple[str, Estimate]]:
+def reported_figures(result: Result, asked: TableSpec = DEFAULT) -> list[tuple[str, Estimate]]:
     """Return the statistics that are reported of an outcome, by name: the one list behind tables,
     text and JSON.
     """
@@ -139,12 +141,12 @@ def reported_figures(result: Result, asked: Asked = USUAL) -> list[tuple[str, Es
 
 
 def sheet_records(
-    result: Result, bad: int, notes: Mapping[str, int], asked: Asked = USUAL
+    result: Result, n_failed: int, notes: Mapping[str, int], asked: TableSpec = DEFAULT
 ) -> list[tuple[str, float, float, float, float, str]]:
     """Return an outcome's statistics: name, value, error, low, high and note.
 
-    ``bad`` trials without a value, and ``notes`` with the number of trials they affect, come after
-    them.
+    ``n_failed`` trials without a value, and ``notes`` with the number of trials they affect, come
+    after them.
     """
     records = [
         (
@@ -157,9 +159,11 @@ def sheet_records(
         )
         for word, figure in reported_figures(result, asked)
     ]
-    if bad:
+    if n_failed:
         left_out = f"of {result.size:,} trials; statistics are over the others"
-        records.append(("trials without a value", float(bad), np.nan, np.nan, np.nan, left_out))
+        records.append(
+            ("trials without a value", float(n_failed), np.nan, np.nan, np.nan, left_out)
+        )
     for text, count in notes.items():
         records.append(
             (f"trials with {text}", float(count), np.nan, np.nan, np.nan, f"of {result.size:,}")

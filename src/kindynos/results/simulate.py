@@ -25,7 +25,7 @@ from kindynos.results.run import Run
 from kindynos.results.trials import Drawing, RunRecord
 from kindynos.sampling.plans import PLANS, Plan
 from kindynos.sampling.streams import LARGEST_SEED, fresh_seed
-from kindynos.validate import one_of, whole, wrong
+from kindynos.validate import check_integer, invalid_argument, one_of
 
 PATIENCE = 2.0  # seconds of work by single trials from which on processes pay
 
@@ -64,16 +64,22 @@ class Settings:
         """Return the seed, or one chosen; raises ParameterError for a wrong one, and for every
         other wrong setting.
         """
-        whole("simulate", "trials", self.trials, least=1)
-        whole("simulate", "at_most", self.at_most, least=1)
+        check_integer("simulate", "trials", self.trials, least=1)
+        check_integer("simulate", "at_most", self.at_most, least=1)
         if self.workers is not None:
-            whole("simulate", "workers", self.workers, least=1)
+            check_integer("simulate", "workers", self.workers, least=1)
         one_of("simulate", "on_bad", self.on_bad, ("count", "error"))
         if self.executor is not None and not isinstance(self.executor, Executor):
-            raise wrong("simulate", "executor", "a concurrent.futures.Executor", self.executor)
-        seed = fresh_seed() if self.seed is None else whole("simulate", "seed", self.seed, least=0)
+            raise invalid_argument(
+                "simulate", "executor", "a concurrent.futures.Executor", self.executor
+            )
+        seed = (
+            fresh_seed()
+            if self.seed is None
+            else check_integer("simulate", "seed", self.seed, least=0)
+        )
         if seed > LARGEST_SEED:
-            raise wrong("simulate", "seed", "below 2**64", seed)
+            raise invalid_argument("simulate", "seed", "below 2**64", seed)
         return seed
 
 

@@ -29,7 +29,7 @@ from kindynos.inference.intervals import (
 from kindynos.registry import Registry
 from kindynos.results.sample import Sample
 from kindynos.results.shape_statistics import kurtosis, mode, skewness
-from kindynos.validate import finite, number, proper_fraction, wrong
+from kindynos.validate import finite, invalid_argument, number, proper_fraction
 
 FEW_BEYOND = 10  # trials beyond a percentile below which its interval is that of order statistics
 FEW_DECIDE = 0.1  # share of the variance that few trials may hold
@@ -153,7 +153,7 @@ def _level(name: str, level: Any) -> float:
     share = finite(name, "a percentile" if name == "percentile" else "level", level)
     if not 0 <= share <= 1:
         rule = "from 0 to 100" if name == "percentile" else "from 0 to 1"
-        raise wrong(
+        raise invalid_argument(
             name,
             "a percentile" if name == "percentile" else "level",
             rule,

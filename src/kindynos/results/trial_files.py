@@ -39,7 +39,7 @@ class Columns:
 
 def columns_of(source: Any, decimal: str) -> Columns:
     """Return the columns of a file or a DataFrame; raises FileError naming the column and the row
-    of what is no number.
+    of what is not a number.
     """
     if isinstance(source, pd.DataFrame):
         doubled = source.columns[source.columns.duplicated()]
@@ -193,7 +193,7 @@ def _column(column: Any, name: str, rows: Any, file: str, decimal: str) -> Float
     if bad:
         more = f", and {len(bad) - 1:,} more such cells" if len(bad) > 1 else ""
         raise FileError(
-            f"column {name!r} holds {texts[bad[0]]!r:.40}, which is no number{more}",
+            f"column {name!r} holds {texts[bad[0]]!r:.40}, which is not a number{more}",
             file=file,
             row=int(rows[bad[0]]),
         )

@@ -56,7 +56,7 @@ class RunRecord:
 class SimulatedTrials(Mapping[str, Result]):
     """The trials of a simulation: a mapping of quantities by name.
 
-    Outcomes and drivers with one number a trial are kept in memory, and what was named with
+    Outcomes and drivers with one number per trial are kept in memory, and what was named with
     ``keep=``. Anything else is calculated again from the seed when it is read, and compared with
     what was kept.
     """
@@ -167,7 +167,7 @@ class SimulatedTrials(Mapping[str, Result]):
         """Return a quantity with a value each period; raises RunError for one without."""
         found = self._result(name)
         if not isinstance(found, RowResult):
-            raise RunError(f"{name!r} has one number a trial; read run[{name!r}]", name=name)
+            raise RunError(f"{name!r} has one number per trial; read run[{name!r}]", name=name)
         return found
 
     def _result(self, name: str) -> Result | RowResult:
@@ -268,14 +268,14 @@ class SimulatedTrials(Mapping[str, Result]):
                 found[label] = found.get(label, 0) + count
         return found
 
-    def first_bad(self) -> dict[str, str]:
+    def first_failed(self) -> dict[str, str]:
         """Return for each outcome with failed trials the first such trial and the line where it
         began.
         """
         found = {}
         for name in self.outcomes:
             result = self._result(name)
-            if not result.bad:
+            if not result.n_failed:
                 continue
             failed = np.isnan(result.values).reshape(-1, self.size).any(axis=0)
             number = int(np.argmax(failed))

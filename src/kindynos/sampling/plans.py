@@ -26,8 +26,8 @@ HIGHEST_SCORE = 1 - 2.0**-53
 
 
 @dataclass(frozen=True)
-class Request:
-    """The scores one driver needs: a number a trial (``rows`` is None), or ``rows`` numbers a
+class ScoreRequest:
+    """The scores one driver needs: one number per trial (``rows`` is None), or ``rows`` numbers a
     trial.
     """
 
@@ -51,7 +51,7 @@ class Plan(ABC):
     @abstractmethod
     def scores(
         self,
-        requests: Sequence[Request],
+        requests: Sequence[ScoreRequest],
         seed: int,
         block: int,
         trials: int,
@@ -71,7 +71,7 @@ class _ByStream(Plan):
 
     def scores(
         self,
-        requests: Sequence[Request],
+        requests: Sequence[ScoreRequest],
         seed: int,
         block: int,
         trials: int,
@@ -157,7 +157,7 @@ class Sobol(Plan):
 
     def scores(
         self,
-        requests: Sequence[Request],
+        requests: Sequence[ScoreRequest],
         seed: int,
         block: int,
         trials: int,

@@ -19,7 +19,7 @@ MANY = 8  # values in order from which a list is searched like a range
 
 
 @dataclass(frozen=True)
-class Choice:
+class DecisionRange:
     """A decision: from ``low`` to ``high``, or one of ``values``, which are in order."""
 
     name: str
@@ -49,7 +49,7 @@ class Choice:
         return [self.values[k] for k in (place - 1, place + 1) if 0 <= k < len(self.values)]
 
 
-def choices_of(statement: Statement, decisions: Any) -> list[Choice]:
+def choices_of(statement: Statement, decisions: Any) -> list[DecisionRange]:
     """Return the decisions by name: a pair of ends, a range of whole numbers, or a list; raises
     ParameterError for others.
     """
@@ -68,16 +68,16 @@ def choices_of(statement: Statement, decisions: Any) -> list[Choice]:
                 raise ParameterError(
                     f"the range must be a low and a high end, not {low:g} and {high:g}", owner=owner
                 )
-            found.append(Choice(name, low, high))
+            found.append(DecisionRange(name, low, high))
             continue
         values = sorted(
             {finite(owner, "a value", value) for value in names_in(owner, "the values", given)}
         )
-        found.append(Choice(name, values[0], values[-1], tuple(values)))
+        found.append(DecisionRange(name, values[0], values[-1], tuple(values)))
     return found
 
 
-def coarse_points(choices: list[Choice], count: int) -> Floats:
+def coarse_points(choices: list[DecisionRange], count: int) -> Floats:
     """Return about ``count`` points ``(points, decisions)`` spread over all that may be chosen.
 
     Every combination of listed values gets its share: a grid of a few ranges, or points of a

@@ -24,10 +24,10 @@ from kindynos.results.read_trials import ReadTrials
 from kindynos.results.result import Result
 from kindynos.results.run import Run
 from kindynos.results.sample import Sample
-from kindynos.results.sheet import USUAL, Asked, sheet_records
+from kindynos.results.sheet import DEFAULT, TableSpec, sheet_records
 from kindynos.studies.dominance import dominance
 from kindynos.studies.paired import Paired, unpaired
-from kindynos.validate import finite, mapping, positive, whole
+from kindynos.validate import check_integer, finite, mapping, positive
 
 PERCENTILES = (5, 50, 95)
 COLUMNS = ["difference", "error", "low", "high", "paired"]
@@ -39,7 +39,7 @@ class ReportedMean:
     ``n`` behind it.
 
     It stands beside runs in ``compare``; its error is 1.96 x sd / sqrt(n). Raises ParameterError
-    for what is no number.
+    for what is not a number.
 
     >>> ReportedMean(120.0, sd=15.0, n=900).estimate
     120 ± 0.98
@@ -52,7 +52,7 @@ class ReportedMean:
     def __post_init__(self) -> None:
         finite("ReportedMean", "mean", self.mean)
         positive("ReportedMean", "sd", self.sd)
-        whole("ReportedMean", "n", self.n, least=2)
+        check_integer("ReportedMean", "n", self.n, least=2)
 
     @property
     def estimate(self) -> Estimate:
@@ -151,7 +151,7 @@ class Comparison:
             )
         return result
 
-    def table(self, asked: Asked = USUAL) -> pd.DataFrame:
+    def table(self, asked: TableSpec = DEFAULT) -> pd.DataFrame:
         """Return each outcome's statistics side by side: rows (outcome, statistic), columns
         (scenario, value and error).
 
@@ -169,7 +169,9 @@ class Comparison:
                 records = [
                     (name, record[0], record[1], record[2])
                     for name in self._outcomes
-                    for record in sheet_records(run[name], run[name].bad, run.notes(name), asked)
+                    for record in sheet_records(
+                        run[name], run[name].n_failed, run.notes(name), asked
+                    )
                 ]
             frame = pd.DataFrame(records, columns=["outcome", "statistic", "value", "error"])
             columns[scenario] = frame.set_index(["outcome", "statistic"])
@@ -181,7 +183,7 @@ class Comparison:
             {scenario: frame.reindex(every) for scenario, frame in columns.items()}, axis=1
         )
 
-    def differences(self, asked: Asked = USUAL) -> pd.DataFrame:
+    def differences(self, asked: TableSpec = DEFAULT) -> pd.DataFrame:
         """Return each scenario's differences from the first, with the 95 % error of the difference.
 
         Rows are (outcome, scenario, statistic): the mean, percentiles 5, 50 and 95 (or those asked
@@ -190,7 +192,7 @@ class Comparison:
         one, on the same draws; the others are independent samples.
         """
         first, *others = self.runs
-        percentiles = PERCENTILES if asked.percentiles == USUAL.percentiles else asked.percentiles
+        percentiles = PERCENTILES if asked.percentiles == DEFAULT.percentiles else asked.percentiles
         records = {}
         for outcome in self._outcomes:
             for other in others:

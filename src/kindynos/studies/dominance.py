@@ -27,14 +27,14 @@ def dominance(samples: Mapping[str, Floats]) -> pd.DataFrame:
         name: np.searchsorted(values, grid, side="right") / len(values)
         for name, values in ordered.items()
     }
-    return _table(grid, shares, {name: len(values) for name, values in ordered.items()})
+    return _dominance_table(grid, shares, {name: len(values) for name, values in ordered.items()})
 
 
 def dominance_of_chances(
     distributions: Mapping[str, tuple[Floats, Floats]], count: float
 ) -> pd.DataFrame:
-    """Return what :func:`dominance` does for values in order with their chances, from so many draws
-    (infinity: exact).
+    """Return what :func:`dominance` does for values in order with their chances, from that many
+    draws (infinity: exact).
     """
     grid = np.unique(np.concatenate([values for values, _ in distributions.values()]))
     shares = {}
@@ -43,10 +43,12 @@ def dominance_of_chances(
             np.concatenate([[0.0], np.cumsum(chances)]), 12
         )  # rounding must not look like a crossing
         shares[name] = below[np.searchsorted(values, grid, side="right")]
-    return _table(grid, shares, dict.fromkeys(shares, count))
+    return _dominance_table(grid, shares, dict.fromkeys(shares, count))
 
 
-def _table(grid: Floats, shares: Mapping[str, Floats], counts: Mapping[str, float]) -> pd.DataFrame:
+def _dominance_table(
+    grid: Floats, shares: Mapping[str, Floats], counts: Mapping[str, float]
+) -> pd.DataFrame:
     """Return the verdicts on all ordered pairs, from the cumulative shares on a grid of values."""
     records = {
         (one, other): _pair(grid, below, beside, counts[one], counts[other])

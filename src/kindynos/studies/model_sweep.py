@@ -149,7 +149,7 @@ def _outcomes(statement: Statement, outcome: str | None) -> list[str]:
 
 
 def checked_outcome(statement: Statement, outcome: str, task: str) -> str:
-    """Return the name of a line with one number a trial; raises ModelError for another."""
+    """Return the name of a line with one number per trial; raises ModelError for another."""
     lines = [q.name for q in statement.quantities.values() if isinstance(q, Line)]
     if outcome not in lines:
         raise ModelError(

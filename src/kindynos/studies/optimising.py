@@ -22,11 +22,11 @@ from kindynos.errors import GoalError, ParameterError
 from kindynos.program.statement import Statement
 from kindynos.results.simulate import Settings
 from kindynos.studies.aims import constraint_of, figure_of
-from kindynos.studies.choices import Choice, choices_of, coarse_points
+from kindynos.studies.choices import DecisionRange, choices_of, coarse_points
 from kindynos.studies.optimum_error import Slopes, slopes_around
 from kindynos.studies.points import Point, Points
-from kindynos.studies.search import Search, Tried
-from kindynos.validate import whole
+from kindynos.studies.search import DecisionSearch, Tried
+from kindynos.validate import check_integer
 
 FIRST_STEP, LAST_STEP = 0.1, 2e-5  # of the local search, as a share of each range
 CLOSE = 0.002  # of what was seen of a constraint, within which it is kept closely enough
@@ -47,7 +47,7 @@ class OptimumRequest:
     evaluations: int = EVALUATIONS
 
 
-def search_for(statement: Statement, wanted: OptimumRequest, settings: Settings) -> Search:
+def search_for(statement: Statement, wanted: OptimumRequest, settings: Settings) -> DecisionSearch:
     """Return the search that a request states; raises ParameterError or ModelError for what cannot
     be sought.
     """
@@ -59,8 +59,8 @@ def search_for(statement: Statement, wanted: OptimumRequest, settings: Settings)
     choices = choices_of(statement, wanted.decisions)
     outcomes = tuple(dict.fromkeys([figure.outcome, *(c.figure.outcome for c in constraints)]))
     points = Points(statement, tuple(choice.name for choice in choices), outcomes, settings)
-    most = whole("optimize", "evaluations", wanted.evaluations, least=10)
-    return Search(
+    most = check_integer("optimize", "evaluations", wanted.evaluations, least=10)
+    return DecisionSearch(
         points,
         choices,
         figure,
@@ -71,7 +71,7 @@ def search_for(statement: Statement, wanted: OptimumRequest, settings: Settings)
     )
 
 
-def run_search(search: Search) -> Point:
+def run_search(search: DecisionSearch) -> Point:
     """Return the best point; raises GoalError, with what comes nearest, where no point keeps the
     constraints.
     """
@@ -95,7 +95,7 @@ def run_search(search: Search) -> Point:
     return _settled(search) if search.rough else search.best
 
 
-def _settled(search: Search) -> Point:
+def _settled(search: DecisionSearch) -> Point:
     """Return the point to which slopes lead that are taken over a part of each range, just inside
     the constraints.
 
@@ -112,7 +112,7 @@ def _settled(search: Search) -> Point:
     return point
 
 
-def _kept(search: Search, slopes: Slopes) -> Point | None:
+def _kept(search: DecisionSearch, slopes: Slopes) -> Point | None:
     """Return the summit, moved across the constraints that bind until they are just kept; None
     where that fails.
     """
@@ -141,7 +141,7 @@ def _kept(search: Search, slopes: Slopes) -> Point | None:
     return kept
 
 
-def _local(search: Search, start: Point, budget: int, first: float = FIRST_STEP) -> None:
+def _local(search: DecisionSearch, start: Point, budget: int, first: float = FIRST_STEP) -> None:
     """Improve a point over its ranges, with listed values held, within a number of evaluations."""
     from scipy.optimize import minimize
 
@@ -186,7 +186,7 @@ def _local(search: Search, start: Point, budget: int, first: float = FIRST_STEP)
     _close_in(search)
 
 
-def _close_in(search: Search) -> None:
+def _close_in(search: DecisionSearch) -> None:
     """Go from the best allowed point towards the nearest better one that is not allowed, as far as
     is allowed.
     """
@@ -222,11 +222,11 @@ def _close_in(search: Search) -> None:
             outside = np.array(middle)
 
 
-def _same_lists(choices: Sequence[Choice], one: Point, other: Point) -> bool:
+def _same_lists(choices: Sequence[DecisionRange], one: Point, other: Point) -> bool:
     return all(a == b for choice, a, b in zip(choices, one, other, strict=True) if choice.listed)
 
 
-def _neighbours(search: Search) -> None:
+def _neighbours(search: DecisionSearch) -> None:
     """Try the neighbours of the best point in its listed values, as long as one is better."""
     while search.left > 0:
         best = search.best
@@ -244,7 +244,7 @@ def _neighbours(search: Search) -> None:
             return
 
 
-def _unmet(search: Search, nearest: Point) -> str:
+def _unmet(search: DecisionSearch, nearest: Point) -> str:
     """Return in words that no decisions keep the constraints, and which come nearest."""
     tried = search.tried[nearest]
     values = ", ".join(f"{c.name}={x:.6g}" for c, x in zip(search.choices, nearest, strict=True))
@@ -261,8 +261,8 @@ def _unmet(search: Search, nearest: Point) -> str:
     )
 
 
-def evaluations_table(search: Search) -> pd.DataFrame:
-    """Return a row a point tried: the decisions, the objective, each constraint's figure, and
+def evaluations_table(search: DecisionSearch) -> pd.DataFrame:
+    """Return one row per point tried: the decisions, the objective, each constraint's figure, and
     whether all are kept.
     """
     rows = [

@@ -18,7 +18,7 @@ from kindynos.sampling.streams import fresh_seed
 from kindynos.studies.aims import Constraint, Figure
 from kindynos.studies.optimising import OptimumRequest, evaluations_table, run_search, search_for
 from kindynos.studies.optimum_error import decision_errors
-from kindynos.studies.search import Search
+from kindynos.studies.search import DecisionSearch
 
 _KEPT = {"yes": "", "no": ", and is broken", "in doubt": ", which leaves it in doubt"}
 FRESH = 0x5DEECE66D  # added to the seed for the draws on which the optimum is judged
@@ -58,8 +58,8 @@ class Optimum:
         )
 
     def constraints(self) -> pd.DataFrame:
-        """Return a row a constraint: its limit, the figure on the search's draws and on fresh ones
-        with its interval.
+        """Return one row per constraint: its limit, the figure on the search's draws and on fresh
+        ones with its interval.
 
         ``binds`` says whether a better point broke it; ``kept`` whether fresh draws leave no doubt
         ("yes"), some ("in doubt") or say that it is broken ("no").
@@ -179,7 +179,7 @@ def optimize(statement: Statement, wanted: OptimumRequest, settings: Settings) -
     )
 
 
-def _bound(search: Search, place: int) -> bool:
+def _bound(search: DecisionSearch, place: int) -> bool:
     """Whether a better point broke this constraint, and no other."""
     worth = search.tried[search.best].worth
     return any(

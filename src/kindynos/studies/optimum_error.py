@@ -25,7 +25,7 @@ from kindynos.results.result import Result
 from kindynos.studies.aims import Figure
 from kindynos.studies.influence import influence_of
 from kindynos.studies.points import Point
-from kindynos.studies.search import Search
+from kindynos.studies.search import DecisionSearch
 
 STEP, ROUGH_STEP = (
     0.02,
@@ -37,7 +37,7 @@ SETTLED = 1e-4  # share of a range to which the search settles a decision
 FEWEST = 6  # blocks, and their end
 
 
-def decision_errors(search: Search, best: Point) -> list[float]:
+def decision_errors(search: DecisionSearch, best: Point) -> list[float]:
     """Return the 95 % error of each decision, half the width of its interval; NaN for lists of
     values and where it is unknown.
 
@@ -76,7 +76,7 @@ class Slopes:
     binding: tuple[int, ...]
 
 
-def slopes_around(search: Search, best: Point) -> Slopes | None:
+def slopes_around(search: DecisionSearch, best: Point) -> Slopes | None:
     """Return what the slopes around a point say; None where they say nothing."""
     inside, binding = _active(search, best)
     if not inside or len(binding) > len(inside):
@@ -98,7 +98,7 @@ def slopes_around(search: Search, best: Point) -> Slopes | None:
     return Slopes(summit, tuple(lowered), tuple(binding))
 
 
-def _active(search: Search, best: Point) -> tuple[list[int], list[int]]:
+def _active(search: DecisionSearch, best: Point) -> tuple[list[int], list[int]]:
     """Return the decisions that lie within their ranges, and the constraints that bind."""
     inside = []
     for place, choice in enumerate(search.choices):
@@ -108,7 +108,7 @@ def _active(search: Search, best: Point) -> tuple[list[int], list[int]]:
     return inside, [k for k, _ in enumerate(search.constraints) if _binds(search, best, k)]
 
 
-def _binds(search: Search, best: Point, place: int) -> bool:
+def _binds(search: DecisionSearch, best: Point, place: int) -> bool:
     """Whether a constraint lies within a hundredth of what was seen of it, or its own error, of its
     limit.
     """
@@ -118,14 +118,14 @@ def _binds(search: Search, best: Point, place: int) -> bool:
     return -tried.excess[place] <= near and _pushes(search, best, place)
 
 
-def _pushes(search: Search, best: Point, place: int) -> bool:
+def _pushes(search: DecisionSearch, best: Point, place: int) -> bool:
     """Whether some point that was better broke this constraint."""
     worth = search.tried[best].worth
     return any(t.worth > worth and t.excess[place] > 0 for t in search.tried.values())
 
 
 def _moves(
-    search: Search, best: Point, inside: list[int], binding: list[int]
+    search: DecisionSearch, best: Point, inside: list[int], binding: list[int]
 ) -> tuple[Floats, Floats]:
     """Return by how much each block alone would move the decisions, ``(blocks, decisions)``, in
     shares of their ranges.
@@ -160,7 +160,7 @@ def _moves(
     if along.size and not (np.linalg.eigvalsh(along) < 0).all():
         raise RunError("no summit: the objective is flat, or rises")
     if np.linalg.cond(matrix) > 1 / FLAT:
-        raise RunError("the slopes do not tell where the summit is")
+        raise RunError("the slopes do not show where the summit is")
     own = np.tensordot(weights, (terms[:, ups] - terms[:, downs]) / (2 * shares[:, None]), 1)
     noise = np.concatenate([own, terms[1:, 0] - terms[1:, 0].mean(axis=1, keepdims=True)])
     inverse = np.linalg.inv(matrix)
@@ -179,7 +179,7 @@ def _on_surface(hessian: Floats, slopes: Floats) -> Floats:
     return np.asarray(along @ hessian @ along.T)
 
 
-def _step(search: Search, best: Point, place: int) -> float:
+def _step(search: DecisionSearch, best: Point, place: int) -> float:
     choice = search.choices[place]
     room = min(best[place] - choice.low, choice.high - best[place])
     return min((ROUGH_STEP if search.rough else STEP) * choice.width, room)

@@ -12,7 +12,7 @@ from kindynos.errors import RunError, StoppedError
 from kindynos.inference.estimates import Estimate
 from kindynos.results.result import Result
 from kindynos.studies.aims import Constraint, Figure
-from kindynos.studies.choices import Choice
+from kindynos.studies.choices import DecisionRange
 from kindynos.studies.points import Point, Points
 
 ROUGH = ("chance", "percentile", "median", "value_at_risk")
@@ -32,7 +32,7 @@ class Tried:
 
     @property
     def worth(self) -> float:
-        """The objective, such that more is better; minus infinity where it is no number."""
+        """The objective, such that more is better; minus infinity where it is not a number."""
         found = self.sign * float(self.objective)
         return -math.inf if math.isnan(found) else found
 
@@ -43,11 +43,11 @@ class Tried:
 
 
 @dataclass(eq=False)
-class Search:
+class DecisionSearch:
     """A search under way: the choices, the aim, and all that was tried."""
 
     points: Points
-    choices: list[Choice]
+    choices: list[DecisionRange]
     figure: Figure
     sign: float
     constraints: tuple[Constraint, ...]
@@ -121,7 +121,7 @@ class Search:
         return max(self.tried, key=self.key)
 
     def set_scales(self) -> None:
-        """Learn from what was tried how large differences of the figures are."""
+        """Fit from what was tried how large differences of the figures are."""
         worths = np.array([t.worth for t in self.tried.values() if math.isfinite(t.worth)])
         self.spread = float(np.ptp(worths)) or 1.0 if len(worths) else 1.0
         columns = (
@@ -149,7 +149,7 @@ class Search:
 
     def _scaled(self, point: Point) -> list[float]:
         """Return a point in the unit cube; values of a short list lie far apart, since neither
-        tells of the other.
+        says about the other.
         """
         return [
             3.0 * c.values.index(x) if c.listed else (x - c.low) / (c.width or 1.0)

@@ -19,7 +19,7 @@ from kindynos.results.statistic_text import ParsedStatistic, parse_statistic
 from kindynos.sampling.streams import fresh_seed
 from kindynos.studies.goal import Goal
 from kindynos.studies.model_sweep import check_swept
-from kindynos.validate import finite, fraction, wrong
+from kindynos.validate import finite, fraction, invalid_argument
 
 # values spread over the range, which show where the goal lies between and how the statistic runs
 SCAN = 5
@@ -84,7 +84,7 @@ def solve(
     """Return the value of ``name`` that reaches what is wanted; see Model.solve."""
     description, goal = wanted.statistic()
     if not isinstance(wanted.within, Sequence) or len(wanted.within) != 2:
-        raise wrong("solve", "within", "a pair of a low and a high end", wanted.within)
+        raise invalid_argument("solve", "within", "a pair of a low and a high end", wanted.within)
     low, high = (finite("solve", "an end of within", end) for end in wanted.within)
     if not low < high:
         raise ParameterError(

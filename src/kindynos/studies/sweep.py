@@ -19,7 +19,7 @@ import pandas as pd
 from kindynos.delegation import delegated_to
 from kindynos.engine.workers import run_batches, usable_cpus
 from kindynos.errors import ModelError, ParameterError, RunError
-from kindynos.validate import finite, wrong
+from kindynos.validate import finite, invalid_argument
 
 MOST_POINTS = 1_000_000
 Progress = Callable[[int, int], object]
@@ -64,7 +64,7 @@ class Sweep:
         return f"<sweep of {', '.join(self.outputs)} ({self.statistic}) over {over}>"
 
     def output(self, name: str | None = None) -> str:
-        """Return the checked name of an output, the first unless given; raises RunError for an
+        """Return the checked name of an output (default: the first); raises RunError for an
         unknown one.
         """
         if name is None:
@@ -160,7 +160,7 @@ class Sweep:
         ``labels`` and ``units`` are by name, ``digits`` the decimals written into cells,
         ``more_is_better`` (True, False or None) decides which end is marked as the good one,
         otherwise the model does; ``ax`` takes the axes. Many or scattered points are put into
-        ``bins`` a side, 20 unless given. Cells of a map below ``break_even`` have another colour,
+        ``bins`` a side; default: 20. Cells of a map below ``break_even`` have another colour,
         ``below_colour`` or orange. ``number_format``, such as ``"{:,.1f}"``, takes the place of
         ``digits``.
         """
@@ -197,13 +197,13 @@ def grid_of(values: Mapping[str, Iterable[Any]], points: Any = None) -> pd.DataF
             else []
         )
         if len({len(row) for row in rows}) > 1:
-            raise wrong(
+            raise invalid_argument(
                 "sweep", "points", "a table of values by name, with rows of one length", points
             )
         try:
             frame = pd.DataFrame(points)
         except (TypeError, ValueError):
-            raise wrong("sweep", "points", "a table of values by name", points) from None
+            raise invalid_argument("sweep", "points", "a table of values by name", points) from None
         if frame.empty:
             raise ParameterError("points= has no points", owner="sweep")
         return frame

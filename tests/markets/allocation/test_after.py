@@ -76,7 +76,7 @@ class BeforeAndAfter(Case):
                 self.assertCalibrated(gaps, [table.loc[name, "error"] for table in runs], most=0.87)
 
     def test_of_a_history(self):
-        found = kd.allocate(HELD, minimize="sd", cost=0.002, held_for=10)
+        found = kd.allocate(HELD, minimize="sd", cost=0.002, holding_period=10)
         compared = found.compare(horizon=5, trials=2_000, seed=3)
         trades = compared.trades()
         self.assertAlmostEqual(trades["money"].sum(), 0, places=6)
@@ -148,7 +148,7 @@ class Sureness(Case):
         )
         found = kd.allocate(same, minimize="sd").resampled(100, seed=1)
         words = " ".join(found.sentences())
-        self.assertIn("cannot tell whether", words)
+        self.assertIn("cannot show whether", words)
         self.assertIn("twin", words)
         self.assertNotIn("calm or", words)
         shares = found.apart()
@@ -172,7 +172,7 @@ class WalkingForward(Case):
     def test_equal_weights_and_holding_still_by_hand(self):
         found = kd.allocate(HELD, minimize="sd").walk_forward("quarter", window=200, cost=0.001)
         prices = PRICES.frame
-        still = found.values["holding still"]
+        still = found.values["buy and hold"]
         part = prices.loc[still.index[0] :]
         by_hand = (HELD.weights * part / part.iloc[0]).sum(axis=1)
         np.testing.assert_allclose(still, by_hand)
@@ -205,12 +205,12 @@ class WalkingForward(Case):
         table = found.table()
         spans = found.returns.to_numpy()
         gap = (spans[:, 0] - spans[:, 1]) * 12
-        self.assertAlmostEqual(table.loc["this rule", "more than holding still"], gap.mean())
+        self.assertAlmostEqual(table.loc["this rule", "more than buy and hold"], gap.mean())
         for column, values in (("error of that", gap), ("error", 12 * spans[:, 0])):
             low, high = stats.t.interval(0.95, len(values) - 1, values.mean(), stats.sem(values))
             self.assertAlmostEqual(table.loc["this rule", column], (high - low) / 2)
         self.assertAlmostEqual(
-            table.loc["this rule", "worst fall"],
+            table.loc["this rule", "maximum drawdown"],
             kd.max_drawdown(found.values["this rule"].to_numpy()),
         )
         self.assertIn("out of sample the rule earned", found.verdict())

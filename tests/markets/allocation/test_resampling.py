@@ -1,4 +1,4 @@
-"""Tests of how histories and moments are drawn anew."""
+"""Tests of how histories and moments are redrawn."""
 
 import numpy as np
 from scipy import stats

@@ -13,7 +13,7 @@ import kindynos as kd
 from kindynos.markets.allocation.critical_line import corners, vertex
 from kindynos.markets.allocation.exchange import exchanged
 from kindynos.markets.allocation.linear import LinearAim, best_linear
-from kindynos.markets.allocation.losses import WorstFall, WorstMean
+from kindynos.markets.allocation.losses import MaxDrawdown, WorstMean
 from kindynos.markets.allocation.path import path_of
 from kindynos.markets.allocation.region import Region, Row
 from tests.common import Case
@@ -143,7 +143,7 @@ class Measures(Case):
         self.assertAlmostEqual(quantile.fun, part)
 
     def test_gradients(self):
-        for measure in (WorstMean(self.returns, 10.05), WorstFall(self.returns)):
+        for measure in (WorstMean(self.returns, 10.05), MaxDrawdown(self.returns)):
             gradient = measure.gradient(self.weights)
             self.assertAlmostEqual(gradient @ self.weights, measure.value(self.weights))
             for place in range(4):
@@ -155,7 +155,7 @@ class Measures(Case):
                 self.assertAlmostEqual(gradient[place], by_difference, places=6)
 
     def test_models_lie_below(self):
-        for measure in (WorstMean(self.returns, 10.05), WorstFall(self.returns)):
+        for measure in (WorstMean(self.returns, 10.05), MaxDrawdown(self.returns)):
             measure.start(self.weights)
             model = measure.model()
             for other in np.random.default_rng(1).dirichlet(np.ones(4), 20):
@@ -174,8 +174,8 @@ class Measures(Case):
 
     def test_a_fall_by_hand(self):
         returns = np.array([[0.1], [-0.3], [0.1], [-0.2], [0.5], [-0.1]])
-        self.assertAlmostEqual(WorstFall(returns).value(np.ones(1)), 0.4)  # 0.1 to -0.3
-        self.assertAlmostEqual(WorstFall(-returns).value(np.ones(1)), 0.5)
+        self.assertAlmostEqual(MaxDrawdown(returns).value(np.ones(1)), 0.4)  # 0.1 to -0.3
+        self.assertAlmostEqual(MaxDrawdown(-returns).value(np.ones(1)), 0.5)
 
     def test_linear_aims(self):
         means = self.returns.mean(axis=0)

@@ -419,7 +419,9 @@ class Trades(Case):
         near = [best + 0.02 * (w - best) for w in rng.dirichlet(np.full(7, 0.3), 2_000)]
         self.assertGreaterEqual(worth(best), max(map(worth, near)))
         self.assertAlmostEqual(found.cost, 2e-4 * np.abs(best - 1 / 7).sum())
-        held = kd.allocate(self.moments, maximize="ratio", today=self.today, cost=2e-4, held_for=50)
+        held = kd.allocate(
+            self.moments, maximize="ratio", today=self.today, cost=2e-4, holding_period=50
+        )
         self.assertGreater(held.cost, found.cost)
 
     def test_what_binds_and_what_it_is_worth(self):

@@ -23,9 +23,9 @@ from kindynos.markets.allocation.before_after import BeforeAfter, before_after
 from kindynos.markets.allocation.feasible import check_feasible
 from kindynos.markets.allocation.measures import Losses
 from kindynos.markets.allocation.region import region_of
-from kindynos.markets.allocation.request import Request, aim_of
+from kindynos.markets.allocation.request import AllocationRequest, aim_of
 from kindynos.markets.allocation.resampling import Resampled, resampled
-from kindynos.markets.allocation.source import Learning, source_of
+from kindynos.markets.allocation.source import MomentSettings, source_of
 from kindynos.markets.allocation.walk import WalkForward, walk_forward
 from kindynos.markets.portfolio import Portfolio
 from kindynos.markets.risk_table import checked_level
@@ -43,9 +43,9 @@ class Allocation:
     on with them, and ``plot``.
     """
 
-    def __init__(self, request: Request, weights: Any) -> None:
+    def __init__(self, request: AllocationRequest, weights: Any) -> None:
         self.request = instance(
-            "Allocation", "request", request, Request, "a request; call allocate"
+            "Allocation", "request", request, AllocationRequest, "a request; call allocate"
         )
         self._weights = array_of("Allocation", "weights", weights)
         self._losses = Losses(request.source, request.aim.level)
@@ -130,7 +130,7 @@ class Allocation:
         return f"<{self.wanted}: {held}>"
 
     def table(self) -> pd.DataFrame:
-        """Return the figures of today's weights, where they are known, and of the best: a row a
+        """Return the figures of today's weights, where they are known, and of the best: one row per
         measure, a column each.
 
         Mean, sd, ratio, value at risk and expected shortfall at the level of the aim are per
@@ -235,7 +235,7 @@ class Allocation:
         *,
         against: Mapping[str, float] | None = None,
     ) -> BeforeAfter:
-        """Return today's holdings and the best beside each other on the same draws, over so many
+        """Return today's holdings and the best beside each other on the same draws, over that many
         periods.
 
         ``against`` are other weights than today's. Returns are drawn from what the allocation
@@ -259,9 +259,9 @@ class Allocation:
     ) -> Resampled:
         """Return the same allocation on histories like this one: how uncertain each weight is.
 
-        Histories are resampled in blocks of days, ``block`` long on average (the cube root of their
-        number unless given); moments with ``observations`` are drawn from their sampling
-        distribution. Raises ParameterError for given moments without a number of observations.
+        Histories are resampled in blocks of days, ``block`` long on average (default: the cube root
+        of their number); moments with ``observations`` are drawn from their sampling distribution.
+        Raises ParameterError for given moments without a number of observations.
         """
         return resampled(self.request, self._weights, times, seed, block, progress)
 
@@ -274,9 +274,9 @@ class Allocation:
         """Return what this rule would have earned out of sample: the weights chosen anew each
         month, quarter or year.
 
-        Each time only the ``window`` returns before it are known (half of the history unless
-        given), and trades cost their share. Beside it stand holding today's weights still, and
-        equal weights. Raises ParameterError without a history.
+        Each time only the ``window`` returns before it are known (default: half of the history),
+        and trades cost their share. Beside it stand holding today's weights still, and equal
+        weights. Raises ParameterError without a history.
         """
         return walk_forward(self.request, every, window, cost)
 
@@ -296,7 +296,7 @@ class AllocationOptions(TypedDict, total=False):
     rate: float
     turnover: float | None
     cost: float | None
-    held_for: float | None
+    holding_period: float | None
     short: bool
     today: Any
     every: ReturnPeriod
@@ -320,7 +320,7 @@ def request_of(
     rate: float = 0.0,
     turnover: float | None = None,
     cost: float | None = None,
-    held_for: float | None = None,
+    holding_period: float | None = None,
     short: bool = False,
     today: Any = None,
     every: ReturnPeriod = "day",
@@ -329,11 +329,11 @@ def request_of(
     covariance: CovarianceMethod = "sample",
     views: Mapping[Any, float] | None = None,
     confidence: float | Mapping[Any, float] = 0.5,
-) -> Request:
+) -> AllocationRequest:
     """Return the request that the arguments of ``allocate`` state."""
-    learning = Learning(means, covariance, {} if views is None else views, confidence)
-    start = source_of(source, every=every, window=window, today=today, learning=learning)
-    span = (start.per_year or 1) if held_for is None else held_for
+    settings = MomentSettings(means, covariance, {} if views is None else views, confidence)
+    start = source_of(source, every=every, window=window, today=today, settings=settings)
+    span = (start.per_year or 1) if holding_period is None else holding_period
     region = region_of(
         start.names,
         bounds,
@@ -342,11 +342,13 @@ def request_of(
         today=start.today,
         turnover=turnover,
         cost=cost,
-        held_for=span,
+        holding_period=span,
         short=short,
     )
     check_feasible(region)
-    return Request(start, region, aim_of(maximize, minimize, limits, checked_level(level), rate))
+    return AllocationRequest(
+        start, region, aim_of(maximize, minimize, limits, checked_level(level), rate)
+    )
 
 
 def allocate(
@@ -364,15 +366,15 @@ def allocate(
     ``minimize`` "sd", "variance", "expected_shortfall", "value_at_risk" or "drawdown", or "parity"
     for equal contributions to risk; unless said, the mean where there is a limit, else the ratio.
     ``limits`` are the most of any of these measures, and the least "mean", per period. ``bounds``
-    is one pair for all weights or pairs by name (``"others"`` for the rest), 0 to 1 unless given;
+    is one pair for all weights or pairs by name (``"others"`` for the rest); default: 0 to 1;
     ``groups`` are pairs for sums of weights, of the ``members`` of a group or of the names in a
     tuple that is its key. ``turnover`` is the most that may be bought and sold together, ``cost``
-    the share of each trade that is lost: spread over ``held_for`` periods (a year, where the source
-    knows how long its periods are).
+    the share of each trade that is lost: spread over ``holding_period`` periods (a year, where the
+    source knows how long its periods are).
 
     ``means`` "sample", "shrunk" or "implied" (by today's weights), ``views`` with a ``confidence``
     as in ``Moments.with_views``, and ``covariance`` "sample", "weighted" or "shrunk" say how the
-    future is learned from the past. Raises ParameterError for bounds that cannot add up to 1,
+    future is fitted to the past. Raises ParameterError for bounds that cannot add up to 1,
     limits that cannot be reached (with what can), and unknown names.
 
     >>> from kindynos import Moments

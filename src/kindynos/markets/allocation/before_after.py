@@ -22,7 +22,7 @@ from kindynos.results.run import Run
 from kindynos.results.simulate import Settings, simulate
 from kindynos.sampling.streams import fresh_seed
 from kindynos.studies.paired import Paired
-from kindynos.validate import whole
+from kindynos.validate import check_integer
 
 LEVEL = 0.95
 
@@ -58,10 +58,10 @@ class BeforeAfter:
         its paired error.
 
         Columns: before, error before, after, error after, difference, error, low, high. Money where
-        the source has a value, else shares; the worst fall is a share. Expected shortfall and value
-        at risk are losses at the level of the allocation.
+        the source has a value, else shares; the maximum drawdown is a share. Expected shortfall and
+        value at risk are losses at the level of the allocation.
         """
-        pair, falls = self._paired("profit"), self._paired("worst_fall")
+        pair, falls = self._paired("profit"), self._paired("max_drawdown")
         percent = f"{100 * self.level:g} %"
         rows: dict[str, tuple[Estimate, Estimate, Estimate]] = {}
         one, two = self.before["profit"], self.after["profit"]
@@ -82,9 +82,9 @@ class BeforeAfter:
             two.chance(below=0.0),
             pair.chance_below(0.0),
         )
-        rows["mean worst fall"] = (
-            self.before["worst_fall"].mean,
-            self.after["worst_fall"].mean,
+        rows["mean maximum drawdown"] = (
+            self.before["max_drawdown"].mean,
+            self.after["max_drawdown"].mean,
             falls.mean(),
         )
         records = {
@@ -150,7 +150,7 @@ class BeforeAfter:
 
     @delegated_to("kindynos.plots", "before_after")
     def plot(self, what: str = "profit", ax: Any = None) -> Any:
-        """Draw both side by side: the distribution of the "profit" or of the "worst_fall"."""
+        """Draw both side by side: the distribution of the "profit" or of the "max_drawdown"."""
 
 
 def before_after(
@@ -166,7 +166,7 @@ def before_after(
     """Return the comparison of today's weights, or others, with the best; see
     ``Allocation.compare``.
     """
-    whole("compare", "horizon", horizon, least=1)
+    check_integer("compare", "horizon", horizon, least=1)
     today = source.today if against is None else by_name(source.names, against, "against")
     if today is None:
         raise ParameterError(
@@ -177,9 +177,9 @@ def before_after(
     joined, periods, own = _drawn(source, horizon)
     # A small shift each period brings the means to those that the allocation was made with.
     shifts = (source.mean - own) / periods if source.returns is not None else np.zeros(len(best))
-    # The profit bears the part of the cost that falls on so many of the periods that the weights
+    # The profit bears the part of the cost that falls on that many of the periods that the weights
     # are held.
-    cost = min(horizon / region.held_for, 1.0) * region.trading_cost(best)
+    cost = min(horizon / region.holding_period, 1.0) * region.trading_cost(best)
     labels = [f"return_{label}" for label in driver_names(source.names)]
     runs = []
     for weights, charge in ((today, 0.0), (best, cost)):

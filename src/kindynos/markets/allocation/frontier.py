@@ -15,9 +15,9 @@ from kindynos.errors import ParameterError
 from kindynos.literals import FrontierRisk
 from kindynos.markets.allocation.allocation import Allocation, AllocationOptions, request_of
 from kindynos.markets.allocation.measures import Losses
-from kindynos.markets.allocation.request import Request
+from kindynos.markets.allocation.request import AllocationRequest
 from kindynos.markets.allocation.solve import Solver
-from kindynos.validate import check_call, finite, instance, one_of, whole
+from kindynos.validate import check_call, check_integer, finite, instance, one_of
 
 
 class Frontier:
@@ -29,8 +29,10 @@ class Frontier:
     and ``plot_weights``.
     """
 
-    def __init__(self, request: Request, risk: str, points: int) -> None:
-        self.request = instance("Frontier", "request", request, Request, "a request; call frontier")
+    def __init__(self, request: AllocationRequest, risk: str, points: int) -> None:
+        self.request = instance(
+            "Frontier", "request", request, AllocationRequest, "a request; call frontier"
+        )
         self.risk, self.points = risk, points
         self.losses = Losses(request.source, request.aim.level)
 
@@ -75,8 +77,8 @@ class Frontier:
         return self.losses.mean(weights) - self.request.region.charge(weights)
 
     def table(self) -> pd.DataFrame:
-        """Return a row a corner, or a point: mean (after the cost of trades), risk, ratio of the
-        two, and every weight.
+        """Return one row per corner, or a point: mean (after the cost of trades), risk, ratio of
+        the two, and every weight.
         """
         weights = self._weights
         risks = [self.losses.value(self.risk, w) for w in weights]
@@ -166,5 +168,5 @@ def frontier(
     return Frontier(
         request_of(source, minimize=risk, **options),
         risk,
-        whole("frontier", "points", points, least=2),
+        check_integer("frontier", "points", points, least=2),
     )

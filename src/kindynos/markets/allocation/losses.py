@@ -133,7 +133,7 @@ class WorstMean(Measure):
         self._band[added], self._beyond[added] = True, False
 
 
-class WorstFall(Measure):
+class MaxDrawdown(Measure):
     """The deepest fall of the running sum of returns below its highest value so far, with weights
     set back each time.
 
@@ -161,8 +161,8 @@ class WorstFall(Measure):
         return self._episodes(weights)[0][0]
 
     def gradient(self, weights: Floats) -> Floats:
-        _, peak, trough = self._episodes(weights)[0]
-        return np.asarray(self._sums[peak] - self._sums[trough])
+        _, likelihood_optimum, trough = self._episodes(weights)[0]
+        return np.asarray(self._sums[likelihood_optimum] - self._sums[trough])
 
     def start(self, weights: Floats) -> None:
         self._cuts = []

@@ -15,13 +15,13 @@ from kindynos.arrays import Floats
 from kindynos.errors import ParameterError
 from kindynos.validate import (
     array_of,
+    check_integer,
     finite,
+    invalid_argument,
     known_name,
     mapping,
     names_in,
     positive,
-    whole,
-    wrong,
 )
 
 SINGULAR = 1e-10  # smallest eigenvalue of a correlation matrix that still counts as above 0
@@ -35,7 +35,7 @@ class Moments:
     fractions.
 
     Arrays or pandas objects, whose index has the names; else ``names``, or "1", "2" and on.
-    ``observations`` is the number of returns they were learned from, which ``resampled`` needs.
+    ``observations`` is the number of returns they were fitted to, which ``resampled`` needs.
     Raises ParameterError for shapes that do not fit, a matrix that is no covariance, and one that
     is singular, with the holdings that move together.
 
@@ -64,7 +64,7 @@ class Moments:
         )
         size = len(values) if values.ndim == 1 else 0
         if size == 0:
-            raise wrong("Moments", "mean", "one number for each holding", mean)
+            raise invalid_argument("Moments", "mean", "one number for each holding", mean)
         if matrix.shape != (size, size):
             raise ParameterError(
                 f"{size} means need a covariance of {size} x {size}, not of "
@@ -78,7 +78,7 @@ class Moments:
         if not np.isfinite(values).all():
             raise ParameterError("the means must be finite numbers", owner="Moments")
         if observations is not None:
-            whole("Moments", "observations", observations, least=2)
+            check_integer("Moments", "observations", observations, least=2)
         fields = {
             "mean": pd.Series(values, index, name="mean"),
             "covariance": pd.DataFrame(matrix, index, index),
@@ -122,7 +122,7 @@ class Moments:
             gaps, size = mean - centre, len(mean)
             weight = (size + 2) / (size + 2 + self.observations * float(gaps @ inverse @ gaps))
         elif not 0 <= finite("shrunk", "weight", weight) <= 1:
-            raise wrong("shrunk", "weight", "from 0 to 1", weight)
+            raise invalid_argument("shrunk", "weight", "from 0 to 1", weight)
         return self._with_mean(
             mean + weight * (centre - mean), f"means shrunk by {weight:.2f} towards {centre:.3g}"
         )
@@ -166,7 +166,9 @@ class Moments:
         pick = np.zeros(len(self.names))
         if isinstance(view, tuple):
             if len(view) != 2:
-                raise wrong("with_views", "a view", "of a holding, or of a pair of holdings", view)
+                raise invalid_argument(
+                    "with_views", "a view", "of a holding, or of a pair of holdings", view
+                )
             pick[self._place(view[0])] += 1.0
             pick[self._place(view[1])] -= 1.0
         else:
@@ -180,7 +182,7 @@ class Moments:
         found = confidence.get(view, 0.5) if isinstance(confidence, Mapping) else confidence
         number = finite("with_views", f"the confidence in {_worded(view)}", found)
         if not 0 <= number <= 1:
-            raise wrong("with_views", "confidence", "from 0 to 1", number)
+            raise invalid_argument("with_views", "confidence", "from 0 to 1", number)
         return number
 
     @classmethod

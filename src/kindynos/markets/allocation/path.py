@@ -89,7 +89,7 @@ class Path:
         return self.first(lambda s, t: s.sd_at(t) - sd)
 
     def best_ratio(self, rate: float, multiple: float | None = None) -> Floats:
-        """Return the weights of the highest ratio of the mean above ``rate`` to the sd, or to so
+        """Return the weights of the highest ratio of the mean above ``rate`` to the sd, or to that
         many sds less the mean.
         """
         if multiple is None:

@@ -12,7 +12,7 @@ import numpy as np
 
 from kindynos.arrays import Floats
 from kindynos.errors import ParameterError
-from kindynos.validate import finite, fraction, known_name, mapping, positive, wrong
+from kindynos.validate import finite, fraction, invalid_argument, known_name, mapping, positive
 
 OWNER = "allocate"
 OTHERS = "others"  # in bounds by name, all that are not named
@@ -55,7 +55,7 @@ class Region:
 
     ``turnover`` is the most that may be bought and sold together, ``cost`` the share of each trade
     that is lost, both as shares of the value; they need the weights of ``today``. Against the mean
-    of one period stands the cost of trades over ``held_for``, the number of periods that the
+    of one period stands the cost of trades over ``holding_period``, the number of periods that the
     weights are held. ``floor`` are means and the least that the mean of all, after the cost of
     trades, may be.
     """
@@ -67,7 +67,7 @@ class Region:
     today: Floats | None = None
     turnover: float | None = None
     cost: float = 0.0
-    held_for: float = 1.0
+    holding_period: float = 1.0
     floor: tuple[Floats, float] | None = None
 
     @property
@@ -108,7 +108,7 @@ class Region:
             # What may be bought and sold has an end, so that every x has.
             upper[n : 2 * n] = np.maximum(self.upper - self.today, 0.0) + 1.0
             upper[2 * n : 3 * n] = np.maximum(self.today - self.lower, 0.0) + 1.0
-            cost[n : 3 * n] = self.cost / self.held_for
+            cost[n : 3 * n] = self.cost / self.holding_period
         for place, row in enumerate(rows, start=n + trading):
             equation = np.zeros(size)
             equation[:n], equation[place] = row.coefficients, -1.0
@@ -157,7 +157,7 @@ class Region:
 
     def charge(self, weights: Floats) -> float:
         """Return what these trades cost in each period that the weights are held."""
-        return self.trading_cost(weights) / self.held_for
+        return self.trading_cost(weights) / self.holding_period
 
 
 def region_of(
@@ -169,7 +169,7 @@ def region_of(
     today: Floats | None,
     turnover: float | None,
     cost: float | None,
-    held_for: float,
+    holding_period: float,
     short: bool,
 ) -> Region:
     """Return the region that the arguments of ``allocate`` state; raises ParameterError for what
@@ -186,7 +186,14 @@ def region_of(
     rows = tuple(_group(names, label, ends, members) for label, ends in _groups(groups).items())
     _check_sums(names, lower, upper)
     region = Region(
-        names, lower, upper, rows, today, turnover, charge, positive(OWNER, "held_for", held_for)
+        names,
+        lower,
+        upper,
+        rows,
+        today,
+        turnover,
+        charge,
+        positive(OWNER, "holding_period", holding_period),
     )
     for row in rows:
         _check_group(region, row)
@@ -221,7 +228,9 @@ def _bounds(names: Sequence[str], bounds: Any, short: bool) -> tuple[Floats, Flo
 def ends_of(what: str, pair: Any) -> tuple[float, float]:
     """Return a low and a high end; raises ParameterError for what is no such pair."""
     if not isinstance(pair, tuple | list) or len(pair) != 2:
-        raise wrong(OWNER, what, "a pair of a low and a high end, such as (0.01, 0.35)", pair)
+        raise invalid_argument(
+            OWNER, what, "a pair of a low and a high end, such as (0.01, 0.35)", pair
+        )
     low, high = (finite(OWNER, what, end) for end in pair)
     if low > high:
         raise ParameterError(

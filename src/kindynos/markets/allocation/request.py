@@ -24,7 +24,7 @@ AT = 1e-8  # how near a weight is to its bound when it counts as lying on it
 
 
 @dataclass(frozen=True, eq=False)
-class Request:
+class AllocationRequest:
     """A source, a region and an aim."""
 
     source: Source
@@ -40,7 +40,7 @@ class Request:
         maximize: str | None = None,
         minimize: str | None = None,
         limits: Mapping[str, float] | None = None,
-    ) -> Request:
+    ) -> AllocationRequest:
         """Return the request with another aim, and more limits than its own."""
         aim = replace(
             self.aim,
@@ -68,7 +68,7 @@ class Request:
         ]
         return found + (f" with {' and '.join(limits)}" if limits else "")
 
-    def binding(self, weights: Floats) -> list[tuple[str, str, float, Request]]:
+    def binding(self, weights: Floats) -> list[tuple[str, str, float, AllocationRequest]]:
         """Return what holds the weights back: its words, its name, its value, and the request with
         it loosened.
         """
@@ -110,7 +110,7 @@ class Request:
             found.append(("turnover", "turnover", region.turnover, looser))
         return found + self._limits_met(weights)
 
-    def _limits_met(self, weights: Floats) -> list[tuple[str, str, float, Request]]:
+    def _limits_met(self, weights: Floats) -> list[tuple[str, str, float, AllocationRequest]]:
         """Return the limits that the weights just keep, each with the request that has it
         loosened.
         """
@@ -134,7 +134,7 @@ class Request:
                 )
         return found
 
-    def _bounded(self, side: str, place: int, step: float) -> Request:
+    def _bounded(self, side: str, place: int, step: float) -> AllocationRequest:
         ends = getattr(self.region, side).copy()
         ends[place] += step
         region = (
@@ -144,7 +144,7 @@ class Request:
         )
         return replace(self, region=region)
 
-    def _grouped(self, place: int, row: Row) -> Request:
+    def _grouped(self, place: int, row: Row) -> AllocationRequest:
         rows = (*self.region.rows[:place], row, *self.region.rows[place + 1 :])
         return replace(self, region=replace(self.region, rows=rows))
 

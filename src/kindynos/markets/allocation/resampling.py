@@ -16,11 +16,11 @@ from kindynos.delegation import delegated_to
 from kindynos.errors import ParameterError
 from kindynos.markets.allocation.moments import Moments
 from kindynos.markets.allocation.path import path_of
-from kindynos.markets.allocation.request import Request
+from kindynos.markets.allocation.request import AllocationRequest
 from kindynos.markets.allocation.solve import Aim, Solver
 from kindynos.markets.allocation.source import Source
 from kindynos.sampling.streams import stream
-from kindynos.validate import positive, whole
+from kindynos.validate import check_integer, positive
 
 POINTS = 21  # of each resampled frontier
 # Resampling leaves out a part of the spread: of histories with known truth these shares of the
@@ -35,10 +35,10 @@ SURE = 0.95
 class Resampled:
     """The best weights of many histories like this one.
 
-    ``draws`` has a row a resampled history and a column a holding; ``weights`` are those of the
-    history at hand. ``average`` is a more robust choice; ``table`` tells the spread, ``sentences``
-    what cannot be told apart; ``infeasible`` counts histories whose limits could not be met, which
-    took the least risk instead. ``frontier`` has the spread of the frontier.
+    ``draws`` has one row per resampled history and one column per holding; ``weights`` are those of
+    the history at hand. ``average`` is a more robust choice; ``table`` tells the spread,
+    ``sentences`` what cannot be told apart; ``infeasible`` counts histories whose limits could not
+    be met, which took the least risk instead. ``frontier`` has the spread of the frontier.
     """
 
     draws: pd.DataFrame
@@ -86,7 +86,7 @@ class Resampled:
             share = float(shares.loc[one, other])
             if 1 - SURE < share < SURE:
                 found.append(
-                    f"The data cannot tell whether {one} or {other} should have the larger "
+                    f"The data cannot show whether {one} or {other} should have the larger "
                     f"weight: {one} has it in "
                     f"{100 * share:.0f} % of resampled histories."
                 )
@@ -104,7 +104,7 @@ class Resampled:
 
 
 def resampled(
-    request: Request,
+    request: AllocationRequest,
     weights: Floats,
     times: int,
     seed: int,
@@ -112,8 +112,8 @@ def resampled(
     progress: Callable[[int, int], object] | None,
 ) -> Resampled:
     """Return the allocations of resampled histories; see ``Allocation.resampled``."""
-    whole("resampled", "times", times, least=20)
-    whole("resampled", "seed", seed, least=0)
+    check_integer("resampled", "times", times, least=20)
+    check_integer("resampled", "seed", seed, least=0)
     source = request.source
     draw, how = _drawing(source, block)
     found, curves, infeasible = [], [], 0
@@ -181,7 +181,7 @@ def _drawing(
         returns = source.returns
 
         def history(generator: np.random.Generator) -> Source:
-            return source.learned_from(returns[block_places(generator, count, length)])
+            return source.refit(returns[block_places(generator, count, length)])
 
         return (
             history,
@@ -189,7 +189,7 @@ def _drawing(
         )
     if source.simulated is not None:
         raise ParameterError(
-            "simulated returns do not tell how much history is behind them; start from prices, or "
+            "simulated returns do not show how much history is behind them; start from prices, or "
             "from Moments with "
             "observations=",
             owner="resampled",
@@ -217,7 +217,7 @@ def _drawing(
 
 
 def block_places(generator: np.random.Generator, count: int, length: float) -> NDArray[np.int64]:
-    """Return places in a history, in stretches of so many on average that go round at its end.
+    """Return places in a history, in stretches of that many on average that go round at its end.
 
     The stationary bootstrap of Politis and Romano, Journal of the American Statistical Association
     89 (1994), 1303-1313.

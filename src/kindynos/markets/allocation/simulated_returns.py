@@ -1,4 +1,4 @@
-"""Returns drawn from distributions that were learned from a history, over a horizon."""
+"""Returns drawn from distributions that were fitted to a history, over a horizon."""
 
 from __future__ import annotations
 
@@ -16,7 +16,7 @@ from kindynos.markets.returns import returns
 from kindynos.results.run import Run
 from kindynos.results.simulate import Settings, simulate
 from kindynos.sampling.streams import fresh_seed
-from kindynos.validate import array_of, whole
+from kindynos.validate import array_of, check_integer
 
 
 @dataclass(frozen=True, eq=False, repr=False)
@@ -39,7 +39,7 @@ class SimulatedReturns:
     def __post_init__(self) -> None:
         if not isinstance(self.frame, pd.DataFrame) or self.frame.empty:
             raise ParameterError(
-                "needs a DataFrame with a row a trial and a column a holding",
+                "needs a DataFrame with one row per trial and one column per holding",
                 owner="SimulatedReturns",
             )
         if not np.isfinite(
@@ -71,7 +71,7 @@ class SimulatedReturns:
         """Return simulated returns over a ``horizon`` of days; arguments as in
         ``Portfolio.simulate``.
         """
-        whole("SimulatedReturns", "horizon", horizon, least=1)
+        check_integer("SimulatedReturns", "horizon", horizon, least=1)
         history = (
             prices.prices
             if isinstance(prices, Portfolio)
@@ -79,7 +79,7 @@ class SimulatedReturns:
         )
         frame = returns(history).frame
         if window is not None:
-            if whole("SimulatedReturns", "window", window, least=8) > len(frame):
+            if check_integer("SimulatedReturns", "window", window, least=8) > len(frame):
                 raise ParameterError(
                     f"window {window} is longer than the {len(frame)} returns",
                     owner="SimulatedReturns",
@@ -107,13 +107,13 @@ class SimulatedReturns:
             for name in run.program.quantities
             if name.startswith("return_")
         ]
-        if not names or "worst_fall" not in run.program.quantities:
+        if not names or "max_drawdown" not in run.program.quantities:
             raise ParameterError("needs the run of portfolio.simulate", owner="SimulatedReturns")
         return cls._read(run, names, None, "the run of a portfolio")
 
     @classmethod
     def _read(
-        cls, run: Run, names: list[str], drawn: tuple[Joined, int] | None, learned: str
+        cls, run: Run, names: list[str], drawn: tuple[Joined, int] | None, estimated: str
     ) -> SimulatedReturns:
         labels = driver_names(names)
         frame = pd.DataFrame(
@@ -123,7 +123,7 @@ class SimulatedReturns:
         horizon = "1 day" if days == 1 else f"{days} days"
         return cls(
             frame,
-            f"{run.size:,} simulated returns over {horizon}, seed {run.seed}, learned from "
-            f"{learned}",
+            f"{run.size:,} simulated returns over {horizon}, seed {run.seed}, fitted to "
+            f"{estimated}",
             drawn,
         )

@@ -22,7 +22,7 @@ from kindynos.errors import ParameterError, RunError
 from kindynos.markets.allocation.critical_line import least_variance, vertex
 from kindynos.markets.allocation.exchange import exchanged
 from kindynos.markets.allocation.linear import LinearAim, best_linear
-from kindynos.markets.allocation.losses import Measure, WorstFall, WorstMean
+from kindynos.markets.allocation.losses import MaxDrawdown, Measure, WorstMean
 from kindynos.markets.allocation.measures import Losses
 from kindynos.markets.allocation.parity import equal_contributions
 from kindynos.markets.allocation.path import Path, path_of
@@ -157,7 +157,7 @@ class Solver:
         """Return the convex measure of a name, in units, and what one unit of the name is in it."""
         returns = self.losses.scenarios / self.unit
         if name == "drawdown":
-            return WorstFall(returns), 1 / self.unit
+            return MaxDrawdown(returns), 1 / self.unit
         if name == "expected_shortfall":
             return WorstMean(returns, (1 - self.aim.level) * len(returns)), 1 / self.unit
         count = self.losses.beyond

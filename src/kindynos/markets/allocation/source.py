@@ -1,5 +1,5 @@
 """What an allocation starts from: prices, a portfolio, moments, or simulated returns, and how means
-and risks are learned.
+and risks are fitted.
 """
 
 from __future__ import annotations
@@ -21,14 +21,14 @@ from kindynos.markets.portfolio import Portfolio
 from kindynos.markets.prices import Prices, prices_of
 from kindynos.markets.returns import COVARIANCES, PER_YEAR, Returns, covariance, returns
 from kindynos.results.run import Run
-from kindynos.validate import mapping, one_of, whole
+from kindynos.validate import check_integer, mapping, one_of
 
 MEANS = ("sample", "shrunk", "implied")
 FEWEST = 8  # returns
 
 
 @dataclass(frozen=True, eq=False)
-class Learning:
+class MomentSettings:
     """How means and covariance come of returns: the method of each, views with their confidence,
     and today's weights.
     """
@@ -106,7 +106,7 @@ class Source:
     held: Portfolio | None = None
     prices: Prices | None = None
     simulated: SimulatedReturns | None = None
-    learning: Learning = field(default_factory=Learning)
+    settings: MomentSettings = field(default_factory=MomentSettings)
 
     @property
     def names(self) -> list[str]:
@@ -140,20 +140,20 @@ class Source:
             None if self.returns is None else self.returns + (self.mean - self.returns.mean(axis=0))
         )
 
-    def learned_from(self, values: Floats) -> Source:
-        """Return the source with other returns in place of its own, learned in the same way."""
+    def refit(self, values: Floats) -> Source:
+        """Return the source with other returns in place of its own, fitted in the same way."""
         return replace(
-            self, returns=values, moments=self.learning.of(values, self.names, self.today)
+            self, returns=values, moments=self.settings.of(values, self.names, self.today)
         )
 
 
 def source_of(
-    given: Any, *, every: ReturnPeriod, window: int | None, today: Any, learning: Learning
+    given: Any, *, every: ReturnPeriod, window: int | None, today: Any, settings: MomentSettings
 ) -> Source:
     """Return what an allocation starts from; raises ParameterError for what is no such thing."""
-    one_of(OWNER, "means", learning.means, MEANS)
-    one_of(OWNER, "covariance", learning.covariance, COVARIANCES)
-    mapping(OWNER, "views", learning.views, "means by holding")
+    one_of(OWNER, "means", settings.means, MEANS)
+    one_of(OWNER, "covariance", settings.covariance, COVARIANCES)
+    mapping(OWNER, "views", settings.views, "means by holding")
     held = (
         given if isinstance(given, Portfolio) else today if isinstance(today, Portfolio) else None
     )
@@ -166,16 +166,16 @@ def source_of(
     if isinstance(given, Portfolio | Prices | pd.DataFrame):
         prices = given.prices if isinstance(given, Portfolio) else prices_of(OWNER, given)
         found = replace(
-            _from_returns(returns(prices, every=every), window, learning, today), prices=prices
+            _from_returns(returns(prices, every=every), window, settings, today), prices=prices
         )
     elif isinstance(given, Returns):
-        found = _from_returns(given, window, learning, today)
+        found = _from_returns(given, window, settings, today)
     elif isinstance(given, Moments):
-        found = _from_moments(given, learning, today)
+        found = _from_moments(given, settings, today)
     elif isinstance(given, SimulatedReturns | Run):
         found = _from_simulated(
             given if isinstance(given, SimulatedReturns) else SimulatedReturns.from_run(given),
-            learning,
+            settings,
             today,
         )
     else:
@@ -199,17 +199,19 @@ def _today(names: list[str], today: Any) -> Floats | None:
     return weights
 
 
-def _from_returns(given: Returns, window: int | None, learning: Learning, today: Any) -> Source:
+def _from_returns(
+    given: Returns, window: int | None, settings: MomentSettings, today: Any
+) -> Source:
     frame = given.frame
     if window is not None:
-        if whole(OWNER, "window", window, least=FEWEST) > len(frame):
+        if check_integer(OWNER, "window", window, least=FEWEST) > len(frame):
             raise ParameterError(
                 f"window {window} is longer than the history of {len(frame)} returns", owner=OWNER
             )
         frame = frame.iloc[-window:]
     names, values = [str(name) for name in frame.columns], frame.to_numpy(dtype=np.float64)
     weights = _today(names, today)
-    moments = learning.of(values, names, weights)
+    moments = settings.of(values, names, weights)
     span = (
         f"{len(frame):,} returns each {given.every} from {frame.index[0]:%Y-%m-%d} to "
         f"{frame.index[-1]:%Y-%m-%d}"
@@ -221,31 +223,31 @@ def _from_returns(given: Returns, window: int | None, learning: Learning, today:
         values,
         pd.DatetimeIndex(frame.index),
         weights,
-        learning=learning,
+        settings=settings,
     )
 
 
-def _from_moments(given: Moments, learning: Learning, today: Any) -> Source:
-    if learning.covariance != "sample":
+def _from_moments(given: Moments, settings: MomentSettings, today: Any) -> Source:
+    if settings.covariance != "sample":
         raise ParameterError("covariance= is for histories; this covariance is given", owner=OWNER)
     weights = _today(given.names, today)
-    moments = learning.applied(given, weights)
+    moments = settings.applied(given, weights)
     return Source(
         moments,
         f"{moments.description}; losses by a normal distribution",
         today=weights,
-        learning=learning,
+        settings=settings,
     )
 
 
-def _from_simulated(given: SimulatedReturns, learning: Learning, today: Any) -> Source:
+def _from_simulated(given: SimulatedReturns, settings: MomentSettings, today: Any) -> Source:
     weights, values = _today(given.names, today), given.frame.to_numpy(dtype=np.float64)
-    moments = learning.of(values, given.names, weights)
+    moments = settings.of(values, given.names, weights)
     return Source(
         moments,
         f"{given.description}; {moments.description}",
         returns=values,
         today=weights,
         simulated=given,
-        learning=learning,
+        settings=settings,
     )

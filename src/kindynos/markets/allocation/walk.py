@@ -15,20 +15,20 @@ from kindynos.errors import ParameterError
 from kindynos.finance.drawdowns import max_drawdown
 from kindynos.inference.estimates import Estimate
 from kindynos.inference.intervals import t_point
-from kindynos.markets.allocation.request import Request
+from kindynos.markets.allocation.request import AllocationRequest
 from kindynos.markets.allocation.resampling import weights_or_least_risk
 from kindynos.markets.allocation.solve import Solver
 from kindynos.markets.allocation.source import Source
-from kindynos.validate import fraction, one_of, whole
+from kindynos.validate import check_integer, fraction, one_of
 
 SPANS = {"month": "M", "quarter": "Q", "year": "Y"}
-RULES = ("this rule", "holding still", "equal weights")
+RULES = ("this rule", "buy and hold", "equal weights")
 FEWEST_SPANS = 4
 
 
 @dataclass(frozen=True, eq=False)
 class WalkForward:
-    """A rule out of sample beside holding still and equal weights.
+    """A rule out of sample beside buy and hold and equal weights.
 
     ``values`` has the value of 1 invested at the start, by date and rule; ``weights`` the weights
     chosen at each date; ``returns`` the returns from one choice to the next, after costs. ``table``
@@ -54,8 +54,8 @@ class WalkForward:
         )
 
     def table(self) -> pd.DataFrame:
-        """Return a row a rule: mean return a year, sd a year, worst fall, and what was traded, with
-        errors of the means.
+        """Return one row per rule: mean return a year, sd a year, maximum drawdown, and what was
+        traded, with errors of the means.
 
         Means and their errors are from the returns of whole spans (months, quarters or years),
         which hardly depend on each other: t with one less than their number. ``more than holding
@@ -72,18 +72,18 @@ class WalkForward:
                 "mean a year": float(mean),
                 "error": mean.error,
                 "sd a year": float(daily.std() * math.sqrt(self.per_year)),
-                "worst fall": float(max_drawdown(self.values[rule].to_numpy())),
+                "maximum drawdown": float(max_drawdown(self.values[rule].to_numpy())),
                 "traded a year": float(self.traded[rule]) * size / len(spans),
-                "more than holding still": float(more) if place != 1 else 0.0,
+                "more than buy and hold": float(more) if place != 1 else 0.0,
                 "error of that": more.error if place != 1 else 0.0,
             }
         return pd.DataFrame.from_dict(records, orient="index")
 
     def verdict(self) -> str:
-        """Return in words whether the rule did better than holding still and equal weights."""
+        """Return in words whether the rule did better than buy and hold and equal weights."""
         spans, size = self.returns.to_numpy(), SPANS_A_YEAR[self.every]
         said = []
-        for place, rule in ((1, "holding still"), (2, "equal weights")):
+        for place, rule in ((1, "buy and hold"), (2, "equal weights")):
             gap = _mean((spans[:, 0] - spans[:, place]) * size)
             word = "more" if gap > 0 else "less"
             sure = gap.low > 0 or gap.high < 0
@@ -110,7 +110,7 @@ def _mean(values: Floats) -> Estimate:
 
 
 def walk_forward(
-    request: Request, every: str, window: int | None, cost: float | None
+    request: AllocationRequest, every: str, window: int | None, cost: float | None
 ) -> WalkForward:
     """Return what the rule would have earned; see ``Allocation.walk_forward``."""
     one_of("walk_forward", "every", every, tuple(SPANS))
@@ -120,7 +120,9 @@ def walk_forward(
             "needs a history of returns, not " + source.description, owner="walk_forward"
         )
     returns, count = source.returns, len(source.returns)
-    size = count // 2 if window is None else whole("walk_forward", "window", window, least=8)
+    size = (
+        count // 2 if window is None else check_integer("walk_forward", "window", window, least=8)
+    )
     charge = region.cost if cost is None else fraction("walk_forward", "cost", cost)
     spans = source.dates.to_period(SPANS[every])
     # Weights are chosen at the close of the last day of a span, and held from the next day on.
@@ -175,10 +177,10 @@ def walk_forward(
     )
 
 
-def _known_then(request: Request, source: Source, window: Floats, held: Floats) -> Solver:
+def _known_then(request: AllocationRequest, source: Source, window: Floats, held: Floats) -> Solver:
     """Return the solver of the request as it was before a date: the returns of the window, and the
     weights held then.
     """
     then = replace(source, today=held)
     region = replace(request.region, today=held if request.region.trades else request.region.today)
-    return Solver(then.learned_from(window), region, request.aim)
+    return Solver(then.refit(window), region, request.aim)

@@ -62,7 +62,7 @@ def valid_outcome(
     result = run[outcome]
     if result.is_row:
         raise RunError(
-            f"{outcome!r} is a row; ask for a quantity with one number a trial, such as "
+            f"{outcome!r} is a row; ask for a quantity with one number per trial, such as "
             f"total({outcome})",
             owner="sensitivity",
         )

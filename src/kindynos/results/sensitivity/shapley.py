@@ -19,7 +19,7 @@ from kindynos.errors import RunError
 from kindynos.results.sensitivity.inputs import inputs_of, valid_outcome, work_out
 from kindynos.results.sensitivity.variance import BLOCKS, jackknifed_share, two_draws, values_at
 from kindynos.results.trials import SimulatedTrials
-from kindynos.validate import whole
+from kindynos.validate import check_integer
 
 Subset = frozenset[str]
 
@@ -34,7 +34,7 @@ def shapley_sensitivity(
 
     What a set of drivers explains is the variance of the outcome's mean given them; a driver's
     share is what it adds to the sets of others, averaged over all orders. Drivers may be correlated
-    by the Gaussian copula; what is unknown is then drawn anew given what is known. Of
+    by the Gaussian copula; what is unknown is then redrawn given what is known. Of
     ``evaluations`` an equal part goes to each of the 2^drivers sets. Raises RunError for other
     copulas, serial correlation among linked drivers, more than 12 drivers, and too few evaluations.
 
@@ -53,7 +53,9 @@ def shapley_sensitivity(
             f"shapley works for up to {MOST_DRIVERS} drivers, not {len(names)}", owner="sensitivity"
         )
     groups = _groups(run, names)
-    size = whole("shapley", "evaluations", evaluations, least=1) // (BLOCKS * 2 ** len(names))
+    size = check_integer("shapley", "evaluations", evaluations, least=1) // (
+        BLOCKS * 2 ** len(names)
+    )
     if size < 8:
         raise RunError(
             f"shapley of {len(names)} drivers needs {BLOCKS * 8 * 2 ** len(names):,} evaluations "

@@ -17,7 +17,7 @@ from kindynos.results.sample import FEWEST, FEWEST_BLOCKS, Sample
 from kindynos.results.sensitivity.inputs import inputs_of, valid_outcome
 from kindynos.results.statistics import mean, percentile
 from kindynos.results.trials import SimulatedTrials
-from kindynos.validate import finite, one_of, proper_fraction, whole
+from kindynos.validate import check_integer, finite, one_of, proper_fraction
 
 FEWEST_IN_SLICE = 5
 GROUPS = 20  # of blocks, of which one at a time is left out
@@ -41,7 +41,7 @@ def conditional_sensitivity(
     for the slices.
     """
     values, valid = valid_outcome(run, outcome)
-    count = whole("conditional", "slices", slices, least=2)
+    count = check_integer("conditional", "slices", slices, least=2)
     trials = int(np.count_nonzero(valid))
     if trials < FEWEST_IN_SLICE * count:
         raise RunError(
@@ -90,8 +90,8 @@ def tail_sensitivity(
     """Return what the drivers looked like in the worst trials of an outcome against all trials:
     what goes wrong then.
 
-    ``worst`` is the share of trials taken, from the outcome's ``side`` "low" or "high" (the bad one
-    unless given). Columns: mean, P10, P50 and P90 of the driver in all and in the worst trials, and
+    ``worst`` is the share of trials taken, from the outcome's ``side`` "low" or "high" (default:
+    the bad one). Columns: mean, P10, P50 and P90 of the driver in all and in the worst trials, and
     ``shift``, the difference of the means in sd of all, with its ``error`` by the jackknife that
     leaves out a twentieth of the blocks at a time; the largest first. A driver with a value each
     period is read by its mean over the periods, unless ``by_period``. Raises RunError with too few

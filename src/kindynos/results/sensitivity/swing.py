@@ -10,7 +10,7 @@ import pandas as pd
 from kindynos.program.quantities import DependentDriver, DistributionDriver
 from kindynos.results.sensitivity.inputs import inputs_of, valid_outcome, work_out
 from kindynos.results.trials import SimulatedTrials
-from kindynos.validate import finite, wrong
+from kindynos.validate import finite, invalid_argument
 
 
 def swing_sensitivity(
@@ -30,7 +30,9 @@ def swing_sensitivity(
     valid_outcome(run, outcome)
     low, high = (finite("swing", "a percentile", q) for q in percentiles)
     if not 0 < low < high < 100:
-        raise wrong("swing", "percentiles", "a low and a high one between 0 and 100", percentiles)
+        raise invalid_argument(
+            "swing", "percentiles", "a low and a high one between 0 and 100", percentiles
+        )
     inputs = inputs_of(run, outcome, by_period)
     trials = 2 * len(inputs) + 1
     drawn = {

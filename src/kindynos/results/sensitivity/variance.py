@@ -17,8 +17,8 @@ from kindynos.inference.intervals import jackknifed
 from kindynos.program.correlations import serial_of
 from kindynos.results.sensitivity.inputs import Input, inputs_of, valid_outcome, work_out
 from kindynos.results.trials import SimulatedTrials
-from kindynos.sampling.plans import PLANS, Request
-from kindynos.validate import whole
+from kindynos.sampling.plans import PLANS, ScoreRequest
+from kindynos.validate import check_integer
 
 # independent replicates, whose spread gives the error; more would be too small for Sobol' points to
 # pay
@@ -57,7 +57,9 @@ def sobol_sensitivity(
             f"the periods of {chained[0]!r} depend on each other; sobol takes them together only",
             owner="sensitivity",
         )
-    size = whole("sobol", "evaluations", evaluations, least=1) // (BLOCKS * (len(inputs) + 2))
+    size = check_integer("sobol", "evaluations", evaluations, least=1) // (
+        BLOCKS * (len(inputs) + 2)
+    )
     if size < 16:
         raise RunError(
             f"sobol of {len(inputs)} inputs needs {BLOCKS * 16 * (len(inputs) + 2):,} evaluations "
@@ -92,7 +94,7 @@ def two_draws(
         for name in names
         for request in run.program.drivers[name].requests(run.program.periods)
     ]
-    again = [Request(request.name + AGAIN, request.rows) for request in requested]
+    again = [ScoreRequest(request.name + AGAIN, request.rows) for request in requested]
     scores = PLANS["sobol"].scores([*requested, *again], run.seed, block, trials)
     return {r.name: scores[r.name] for r in requested}, {
         r.name: scores[r.name + AGAIN] for r in requested

@@ -16,8 +16,8 @@ _next: ContextVar[float] = ContextVar("next", default=0.0)
 
 
 @contextmanager
-def heard_by(listener: Callable[[float], None] | None) -> Iterator[None]:
-    """Have ``pulse`` call the listener, which may raise, while the context lasts."""
+def progress_listener(listener: Callable[[float], None] | None) -> Iterator[None]:
+    """Have ``report_progress`` call the listener, which may raise, while the context lasts."""
     token = _listener.set(listener)
     _next.set(time.monotonic() + PULSE)
     try:
@@ -26,7 +26,7 @@ def heard_by(listener: Callable[[float], None] | None) -> Iterator[None]:
         _listener.reset(token)
 
 
-def pulse(share: float) -> None:
+def report_progress(share: float) -> None:
     """Tell the listener, if PULSE seconds have passed since it was last told, which share of the
     work at hand is done.
     """
