@@ -68,7 +68,7 @@ class Studies(Folder):
     def test_trials_as_parquet(self):
         run("run", FERRY, *FAST, "--out", str(self.folder), "--parquet")
         frame = pd.read_parquet(self.folder / "trials.parquet")
-        pd.testing.assert_frame_equal(frame, kd.load_model(FERRY).simulate(1000, seed=4).trials())
+        pd.testing.assert_frame_equal(frame, kd.load_model(FERRY).simulate(1000, seed=4).to_frame())
 
     def test_sweep(self):
         data = self.data("sweep", FERRY, "--over", "hurdle=0.05:0.11:0.03", "--over", "fare=50,58")

@@ -45,24 +45,24 @@ class Annuities(Case):
 
     def test_equivalent_annual_is_worth_the_flows(self):
         flows = RNG.normal(50, 20, (8, 5))
-        level = kd.equivalent_annual(0.06, flows, start=-100.0)
+        level = kd.equivalent_annual(0.06, flows, initial=-100.0)
         np.testing.assert_allclose(kd.present_value(0.06, 8, level), kd.npv(0.06, flows, -100.0))
 
     def test_levelized_cost(self):
-        flat = kd.levelized_cost(1000.0, 20.0, 50.0, 0.05, 10)
+        flat = kd.levelized_cost(0.05, 10, 1000.0, 20.0, 50.0)
         self.assertAlmostEqual(flat, (1000 * kd.capital_recovery(0.05, 10) + 20) / 50, 12)
         row = np.ones((12, 1))
         for life in (10, 7.3):
-            level = kd.levelized_cost(1000.0, 20.0, 50.0, 0.05, life)
+            level = kd.levelized_cost(0.05, life, 1000.0, 20.0, 50.0)
             np.testing.assert_allclose(
-                kd.levelized_cost(1000.0, 20 * row, 50 * row, 0.05, life), level
+                kd.levelized_cost(0.05, life, 1000.0, 20 * row, 50 * row), level
             )
         rising = row.cumsum(axis=0)
         discount = 1.05 ** -np.arange(1.0, 11)
         wanted = (1000 + (20 * rising[:10, 0] * discount).sum()) / (50 * discount.sum())
-        np.testing.assert_allclose(kd.levelized_cost(1000.0, 20 * rising, 50.0, 0.05, 10), wanted)
+        np.testing.assert_allclose(kd.levelized_cost(0.05, 10, 1000.0, 20 * rising, 50.0), wanted)
         np.testing.assert_array_equal(
-            kd.levelized_cost(1.0, row, row, 0.05, np.array([13.0])), [np.nan]
+            kd.levelized_cost(0.05, np.array([13.0]), 1.0, row, row), [np.nan]
         )
 
     def test_bad_input(self):
@@ -71,7 +71,7 @@ class Annuities(Case):
             (lambda: kd.present_value(-1.0, 3, 1.0), ("rate", "above -1")),
             (lambda: kd.payment(0.1, 3, 1.0, timing="late"), ("timing",)),
             (lambda: kd.equivalent_annual(np.zeros((2, 1)), np.zeros((2, 1))), ("level rate",)),
-            (lambda: kd.levelized_cost(1.0, np.ones((3, 1)), 1.0, 0.1, 4), ("3 periods",)),
+            (lambda: kd.levelized_cost(0.1, 4, 1.0, np.ones((3, 1)), 1.0), ("3 periods",)),
         ):
             with self.subTest(words=words), self.fails(*words):
                 call()
@@ -104,7 +104,7 @@ class AnnuityIdentities(Case):
     @given(st.floats(0.01, 0.3), st.floats(-0.2, 0.009), st.floats(1, 1e5))
     def test_a_terminal_value_earns_its_rate(self, rate, growth, flow):
         # What is worth V pays flow (1 + g) next period and is then worth V (1 + g).
-        value = kd.terminal_value(flow, rate, growth)
+        value = kd.terminal_value(rate, flow, growth)
         self.assertAlmostEqual(
             value * (1 + rate), flow * (1 + growth) + value * (1 + growth), delta=1e-9 * abs(value)
         )

@@ -85,7 +85,7 @@ class Foreign(Case):
                     with self.subTest(
                         function=function.__name__, name=name, value=repr(foreign)[:40]
                     ):
-                        if (foreign is None and name == "start") or (
+                        if (foreign is None and name == "initial") or (
                             isinstance(foreign, np.ndarray) and name == "dates"
                         ):
                             continue

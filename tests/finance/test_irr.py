@@ -151,10 +151,10 @@ class Irr(Case):
     def test_start_comes_one_period_before(self):
         flows = np.full((3, 2), 50.0)
         np.testing.assert_allclose(
-            kd.irr(flows, start=[-100, -120]),
+            kd.irr(flows, initial=[-100, -120]),
             [kd.irr([-100, 50, 50, 50]), kd.irr([-120, 50, 50, 50])],
         )
-        self.assertAlmostEqual(kd.irr([121.0], start=-110), 0.1)
+        self.assertAlmostEqual(kd.irr([121.0], initial=-110), 0.1)
 
     def test_many_trials_are_as_few(self):
         flows = np.random.default_rng(5).normal(10, 30, (9, 40_000))
@@ -165,8 +165,8 @@ class Irr(Case):
     def test_errors(self):
         with self.fails("flows must be"):
             kd.irr(3.0)
-        with self.fails("start must be"):
-            kd.irr([1, 2], start=np.zeros((2, 2)))
+        with self.fails("initial must be"):
+            kd.irr([1, 2], initial=np.zeros((2, 2)))
 
     @settings(max_examples=100, deadline=None)
     @given(st.lists(st.floats(-1000, 1000).map(lambda x: round(x, 2)), min_size=2, max_size=12))

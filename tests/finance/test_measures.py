@@ -22,19 +22,19 @@ quick = settings(max_examples=30, deadline=None)
 class Measures(Case):
     def test_mirr_leads_from_what_is_put_in_to_what_comes_back(self):
         flows = np.concatenate([np.full((1, 50), -100.0), RNG.normal(25, 30, (6, 50))])
-        rate = kd.mirr(flows, finance=0.09, reinvest=0.04)
+        rate = kd.mirr(0.09, 0.04, flows)
         years = np.arange(7)[:, None]
         out = (np.minimum(flows, 0) * 1.09**-years).sum(axis=0)
         back = (np.maximum(flows, 0) * 1.04 ** (6 - years)).sum(axis=0)
         np.testing.assert_allclose(-out * (1 + rate) ** 6, back)
-        np.testing.assert_allclose(kd.mirr(flows[1:], 0.09, 0.04, start=-100.0), rate)
-        self.assertTrue(np.isnan(kd.mirr([10.0, 20.0], 0.1, 0.1)))
+        np.testing.assert_allclose(kd.mirr(0.09, 0.04, flows[1:], initial=-100.0), rate)
+        self.assertTrue(np.isnan(kd.mirr(0.1, 0.1, [10.0, 20.0])))
 
     def test_payback(self):
         flows = np.array([[-100.0, -100.0, 5.0], [50.0, 0.0, 0.0], [100.0, 40.0, 0.0]])
         np.testing.assert_allclose(kd.payback(flows), [1.5, np.inf, 0])
         np.testing.assert_allclose(
-            kd.payback(flows[1:], start=np.array([-100.0, -100.0, 5.0])), [1.5, np.inf, 0]
+            kd.payback(flows[1:], initial=np.array([-100.0, -100.0, 5.0])), [1.5, np.inf, 0]
         )
         later = kd.discounted_payback(0.1, flows)
         self.assertAlmostEqual(later[0], 1 + (100 - 50 / 1.1) / (100 / 1.21))
@@ -55,25 +55,25 @@ class Measures(Case):
         )
         years = np.arange(1, 3000)
         forever = (100 * 1.02**years / 1.08**years).sum()
-        self.assertAlmostEqual(kd.terminal_value(100.0, 0.08, 0.02), forever, 6)
-        np.testing.assert_allclose(kd.terminal_value(100.0, [0.08, 0.02], 0.02), [1700, np.nan])
+        self.assertAlmostEqual(kd.terminal_value(0.08, 100.0, 0.02), forever, 6)
+        np.testing.assert_allclose(kd.terminal_value([0.08, 0.02], 100.0, 0.02), [1700, np.nan])
 
     def test_value_per_share(self):
         flows = RNG.uniform(80, 120, (5, 4))
-        worth = kd.npv(0.09, flows) + kd.terminal_value(flows[-1], 0.09, 0.01) / 1.09**5
+        worth = kd.npv(0.09, flows) + kd.terminal_value(0.09, flows[-1], 0.01) / 1.09**5
         np.testing.assert_allclose(
-            kd.value_per_share(flows, 0.09, 0.01, shares=50, debt=200.0), (worth - 200) / 50
+            kd.value_per_share(0.09, flows, 0.01, shares=50, debt=200.0), (worth - 200) / 50
         )
-        single = kd.value_per_share(flows[:, 0], 0.09, 0.01, shares=50)
+        single = kd.value_per_share(0.09, flows[:, 0], 0.01, shares=50)
         self.assertAlmostEqual(single, worth[0] / 50)
 
     def test_bad_input(self):
         for call, words in (
-            (lambda: kd.terminal_value(1.0, 0.02, 0.03), ("growth 0.03", "below the rate 0.02")),
-            (lambda: kd.profitability_index(0.1, [1.0], 5.0), ("start", "below 0")),
-            (lambda: kd.value_per_share([1.0], 0.1, 0.0, shares=0), ("shares", "above 0")),
-            (lambda: kd.mirr([-1.0], 0.1, 0.1), ("two flows",)),
-            (lambda: kd.mirr([-1.0, 2.0], -1.5, 0.1), ("above -1",)),
+            (lambda: kd.terminal_value(0.02, 1.0, 0.03), ("growth 0.03", "below the rate 0.02")),
+            (lambda: kd.profitability_index(0.1, [1.0], 5.0), ("initial", "below 0")),
+            (lambda: kd.value_per_share(0.1, [1.0], 0.0, shares=0), ("shares", "above 0")),
+            (lambda: kd.mirr(0.1, 0.1, [-1.0]), ("two flows",)),
+            (lambda: kd.mirr(-1.5, 0.1, [-1.0, 2.0]), ("above -1",)),
             (lambda: kd.discounted_payback(np.zeros((5, 1)), np.ones((3, 1))), ("5 periods",)),
         ):
             with self.subTest(words=words), self.fails(*words):
@@ -81,7 +81,7 @@ class Measures(Case):
 
     def test_trials_without_a_value_are_counted_and_named(self):
         model = investment(hurdle=kd.Uniform(0.0, 0.1))
-        model.outcome("after", "terminal_value(last(cash_flow), hurdle, 0.05)")
+        model.outcome("after", "terminal_value(hurdle, last(cash_flow), 0.05)")
         run = model.simulate(2000, seed=1)
         self.assertEqual(run["after"].n_failed, int((run["hurdle"].values <= 0.05).sum()))
         self.assertEqual(list(run.notes("after").values()), [run["after"].n_failed])
@@ -90,10 +90,10 @@ class Measures(Case):
     def test_every_measure_is_a_word_of_formulas(self):
         model = investment()
         formulas = {
-            "mirr(cash_flow, 0.08, 0.05, -price)": lambda f: kd.mirr(f, 0.08, 0.05, start=-300.0),
-            "payback(cash_flow, -price)": lambda f: kd.payback(f, start=-300.0),
+            "mirr(0.08, 0.05, cash_flow, -price)": lambda f: kd.mirr(0.08, 0.05, f, initial=-300.0),
+            "payback(cash_flow, -price)": lambda f: kd.payback(f, initial=-300.0),
             "discounted_payback(hurdle, cash_flow, -price)": lambda f: kd.discounted_payback(
-                0.1, f, start=-300.0
+                0.1, f, initial=-300.0
             ),
             "profitability_index(hurdle, cash_flow, -price)": lambda f: kd.profitability_index(
                 0.1, f, -300.0
@@ -108,11 +108,11 @@ class Measures(Case):
                 )
             ),
             "flow * capital_recovery(hurdle, 4.5)": lambda f: f[0] * kd.capital_recovery(0.1, 4.5),
-            "levelized_cost(price, cash_flow, 10, hurdle, 4)": lambda f: kd.levelized_cost(
-                300.0, f, 10.0, 0.1, 4
+            "levelized_cost(hurdle, 4, price, cash_flow, 10)": lambda f: kd.levelized_cost(
+                0.1, 4, 300.0, f, 10.0
             ),
-            "value_per_share(cash_flow, hurdle, 0.02, 10)": lambda f: kd.value_per_share(
-                f, 0.1, 0.02, 10
+            "value_per_share(hurdle, cash_flow, 0.02, 10)": lambda f: kd.value_per_share(
+                0.1, f, 0.02, 10
             ),
         }
         for place, formula in enumerate(formulas):
@@ -131,7 +131,7 @@ class Flows(Case):
     def test_npv_is_linear_and_a_dated_one_agrees(self, flows, rate):
         whole = kd.npv(rate, flows)
         np.testing.assert_allclose(
-            kd.npv(rate, 2 * flows, start=3.0), 2 * whole + 3, rtol=1e-9, atol=1e-6
+            kd.npv(rate, 2 * flows, initial=3.0), 2 * whole + 3, rtol=1e-9, atol=1e-6
         )
         dates = np.datetime64("2030-01-01") + 365 * np.arange(7)
         dated = kd.npv_dated(rate, np.vstack([np.zeros(5), flows]), dates)
@@ -140,7 +140,7 @@ class Flows(Case):
     @quick
     @given(arrays(np.float64, 6, elements=st.floats(1, 1000)), st.floats(10, 5000))
     def test_a_rate_of_return_makes_the_value_zero(self, flows, price):
-        rate = kd.irr(flows, start=-price)
+        rate = kd.irr(flows, initial=-price)
         self.assertLess(abs(kd.npv(rate, flows, -price)), 1e-6 * price)
         days = np.datetime64("2030-01-01") + np.array([0, 40, 100, 365, 400, 900, 1500])
         dated = kd.irr_dated(np.r_[-price, flows], days)

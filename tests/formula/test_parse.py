@@ -99,7 +99,7 @@ class Refused(Case):
             ("previous(row)", ("lacks 'first'", "previous(line, first, back=...)")),
             ("previous(row, 0, back=0)", ("back of previous", "whole number from 1")),
             ("previous(row, 0, back=a)", ("back of previous", "written out")),
-            ("npv(0.1)", ("lacks 'flows'", "npv(rate, flows, start=..., timing=...)")),
+            ("npv(0.1)", ("lacks 'flows'", "npv(rate, flows, initial=..., timing=...)")),
             ("npv(0.1, row, 1, 2)", ("timing of npv", "'end' or 'mid' or 'start'")),
             ("npv(0.1, row, begin=1)", ("'begin'",)),
             ("max(row)", ("two or more", "highest(row)")),

@@ -26,7 +26,7 @@ class Shapes(Case):
         for formula, fragments in (
             ("npv(0.1, a)", ("flows of npv", "column 10", "row over the periods", "not a number")),
             ("total(a)", ("row of total", "column 7")),
-            ("npv(0.1, row, row)", ("start of npv", "not a row")),
+            ("npv(0.1, row, row)", ("initial of npv", "not a row")),
             ("steps + 1", ("column 1", "must not be a table", "lookup")),
             ("lookup(a, b)", ("table of lookup", "must be a table")),
             ("steps", ("cannot be a table",)),

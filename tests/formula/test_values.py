@@ -44,7 +44,7 @@ class Values(Case):
             ("floor(2.7) + ceil(2.1) + round(2.5) + round(1.26, 1)", 8.3),
             ("clip(b, -1, 1) + clip(a, 3, 4)", 2),
             ("lookup(5, steps) + lookup(7.9, steps) + lookup(100, steps)", 80),
-            ("npv(0.1, row, start=-1)", float(kd.npv(0.1, ROW, -1))),
+            ("npv(0.1, row, initial=-1)", float(kd.npv(0.1, ROW, -1))),
             (
                 "lowest(row) + highest(row) + total(row) + average(row) + median(row)",
                 -1 + 4 + 7 + 1.75 + 2,

@@ -22,3 +22,23 @@ class Figures(Case):
         self.assertEqual((both.shape, both[1, 0].high), ((2, 2), 2))
         self.assertIs(type(several + several), np.ndarray)
         self.assertEqual([float(x) for x in several], [1, 2])
+
+    def test_arithmetic_drops_the_interval_and_never_changes_a_figure(self):
+        one, several = Estimate(2.0, 1.0, 3.0), Estimates([1.0, 2.0], [0.5, 1.0], [1.5, 3.0])
+        kept = one
+        one *= 1000
+        self.assertEqual((one, kept, kept.high), (2000.0, 2.0, 3.0))
+        self.assertIs(type(one), float)
+        scaled = several
+        scaled *= 1000
+        self.assertEqual((scaled.tolist(), several.value.tolist()), ([1000, 2000], [1, 2]))
+        with self.assertRaises(TypeError):
+            several[0] = 99
+        with self.assertRaises(ValueError):
+            several.value[0] = 99
+        with self.assertRaises(AttributeError):
+            kept.low = 0
+        self.assertEqual(str(several), "[1 ± 0.5, 2 ± 1]")
+        self.assertEqual((max(several).high, sorted(several)[0].low), (3.0, 0.5))
+        self.assertTrue(kept > 1 and kept == 2 and -kept < 0 and kept**2 == 4 and 1 / kept == 0.5)
+        self.assertEqual(np.sqrt(Estimate(9.0)), 3)

@@ -115,7 +115,7 @@ class Slips(Case):
             "balance",
             "roll_forward(100, earned, 0 * period) + last(roll_forward(1, each_year, 0 * period))",
         )
-        model.outcome("final", "last(balance) + 0 * idle + mirr(balance, wide, 0.1, -50)")
+        model.outcome("final", "last(balance) + 0 * idle + mirr(wide, 0.1, balance, -50)")
         found = model.check().groupby("name")["finding"].apply(" ".join)
         self.assertIn(
             "drawn once and then the same in every period; say each = 'period'", found["earned"]

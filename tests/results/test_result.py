@@ -4,6 +4,7 @@ import math
 import pickle
 
 import numpy as np
+import pandas as pd
 from scipy import stats
 
 import kindynos as kd
@@ -83,7 +84,7 @@ class Reading(Case):
 
     def test_estimates_behave_as_floats(self):
         mean = self.value.mean
-        self.assertIsInstance(mean, float)
+        self.assertEqual((mean.value, self.value.mean()), (float(mean), mean))
         self.assertEqual(f"{mean:.2f}", f"{float(mean):.2f}")
         self.assertLess(mean.low, mean)
         self.assertAlmostEqual(mean.error, (mean.high - mean.low) / 2)
@@ -140,10 +141,10 @@ class Reading(Case):
         self.assertAlmostEqual(sum(sides), 1)
 
     def test_trials_and_single_trials(self):
-        frame = self.run_.trials()
+        frame = self.run_.to_frame()
         self.assertEqual(list(frame.columns), ["flow", "net_value"])
         self.assertEqual(len(frame), 20_000)
-        kept = investment().simulate(300, seed=7, keep="cash_flow").trials()
+        kept = investment().simulate(300, seed=7, keep="cash_flow").to_frame()
         self.assertIn("cash_flow 2031", kept.columns)
         for number in (0, 7, 11_111, 19_999):
             sheet = self.run_.trial(number)
@@ -185,3 +186,32 @@ class Reading(Case):
         self.assertIn("20,000 trials", repr(self.run_))
         with self.fails("say which figure"):
             float(self.value)
+
+
+class NumpyAndPandas(Case):
+    @classmethod
+    def setUpClass(cls):
+        cls.run_ = investment().simulate(1000, seed=3, keep="cash_flow")
+
+    def test_results_are_read_by_numpy_and_pandas(self):
+        value, row = self.run_["net_value"], self.run_.row("cash_flow")
+        self.assertEqual(np.mean(value), value.values.mean())
+        self.assertEqual(np.std(value, ddof=1), value.values.std(ddof=1))
+        self.assertEqual(np.mean(row), row.values.mean())
+        np.testing.assert_array_equal(pd.Series(value), value.values)
+        np.testing.assert_array_equal(pd.DataFrame(list(row)), row.values)
+        self.assertEqual((len(value), len(row)), (1000, 5))
+        self.assertEqual((float(value.mean()), float(value.sd())), (value.mean, value.sd))
+
+    def test_results_cannot_be_spoilt(self):
+        before = self.run_.sensitivity("net_value")
+        for name in ("net_value", "flow", "cash_flow"):
+            with self.assertRaises(ValueError):
+                self.run_[name].values.sort()
+            with self.assertRaises(ValueError):
+                np.asarray(self.run_[name])[0] = 0
+        frame = self.run_.to_frame()
+        frame["net_value"] = 0.0
+        frame.iloc[:, 0] = 0.0
+        pd.testing.assert_frame_equal(self.run_.sensitivity("net_value"), before)
+        self.assertNotEqual(float(self.run_["net_value"].sd), 0)

@@ -80,14 +80,16 @@ def capital_recovery(rate: ArrayLike, life: ArrayLike) -> Floats | float:
 
 
 @on_arrays
-def equivalent_annual(rate: ArrayLike, flows: ArrayLike, start: ArrayLike = 0.0) -> Floats | float:
-    """Return the level amount each period that is worth as much as the flows, and ``start`` at time
+def equivalent_annual(
+    rate: ArrayLike, flows: ArrayLike, initial: ArrayLike = 0.0
+) -> Floats | float:
+    """Return the level amount each period that is worth as much as the flows, and ``initial`` at time
     0.
 
     ``rate`` is a number or one per trial, ``flows`` ``(periods,)`` or ``(periods, trials)``. Raises
     ParameterError as ``npv`` does, and for a rate that is a row.
 
-    >>> round(equivalent_annual(0.1, [60.0, 60.0], start=-100.0), 6)
+    >>> round(equivalent_annual(0.1, [60.0, 60.0], initial=-100.0), 6)
     2.380952
     """
     if array_of("equivalent_annual", "rate", rate).ndim > 1:
@@ -97,17 +99,17 @@ def equivalent_annual(rate: ArrayLike, flows: ArrayLike, start: ArrayLike = 0.0)
         )
     periods = len(as_row("equivalent_annual", "flows", flows))
     return _answer(
-        np.asarray(npv(rate, flows, start)) / _factor("equivalent_annual", rate, periods)
+        np.asarray(npv(rate, flows, initial)) / _factor("equivalent_annual", rate, periods)
     )
 
 
 @on_arrays
 def levelized_cost(
+    rate: ArrayLike,
+    life: ArrayLike,
     capital: ArrayLike,
     yearly_cost: ArrayLike,
     yearly_quantity: ArrayLike,
-    rate: ArrayLike,
-    life: ArrayLike,
 ) -> Floats | float:
     """Return the price per unit at which the discounted quantity pays for capital and running cost
     over the life.
@@ -120,7 +122,7 @@ def levelized_cost(
     Source: Short, Packey and Holt, A Manual for the Economic Evaluation of Energy Efficiency,
     NREL/TP-462-5173 (1995).
 
-    >>> levelized_cost(1000.0, 50.0, 100.0, rate=0.0, life=10)
+    >>> levelized_cost(0.0, 10, 1000.0, 50.0, 100.0)
     1.5
     """
     cost = array_of("levelized_cost", "yearly_cost", yearly_cost)

@@ -14,31 +14,31 @@ from kindynos.validate import array_of, one_of
 
 @on_arrays
 def npv(
-    rate: ArrayLike, flows: ArrayLike, start: ArrayLike = 0.0, timing: FlowTiming = "end"
+    rate: ArrayLike, flows: ArrayLike, initial: ArrayLike = 0.0, timing: FlowTiming = "end"
 ) -> Floats | float:
-    """Return the net present value of flows at the ends of periods 1 to n, and of ``start`` at time
+    """Return the net present value of flows at the ends of periods 1 to n, and of ``initial`` at time
     0.
 
     ``timing="mid"`` has the flows come in the middle of each period, ``"start"`` at its beginning.
 
     ``rate`` is a fraction per period: a number, one per trial ``(trials,)``, or a row ``(periods,
-    trials)``. ``flows`` is ``(periods,)`` or ``(periods, trials)``; ``start`` is a number or one
+    trials)``. ``flows`` is ``(periods,)`` or ``(periods, trials)``; ``initial`` is a number or one
     per trial. The answer is ``(trials,)``, or a float when nothing differs by trial; it is NaN for
     trials with a rate at or below -1. Raises ParameterError for such a rate given as a number, and
     for shapes that do not fit.
 
     Source: Brealey, Myers and Allen, Principles of Corporate Finance, chapter 2.
 
-    >>> npv(0.1, [0.0, 121.0], start=-90)
+    >>> npv(0.1, [0.0, 121.0], initial=-90)
     10.0
     """
     one_of("npv", "timing", timing, ("end", "mid", "start"))
     row = as_row("npv", "flows", flows)
     rates = as_rate("npv", rate, flows)
-    first = array_of("npv", "start", start)
+    first = array_of("npv", "initial", initial)
     if first.ndim > 1:
         raise ParameterError(
-            f"start must be a number or one per trial, not {first.shape}", owner="npv"
+            f"initial must be a number or one per trial, not {first.shape}", owner="npv"
         )
     periods = row.shape[0]
     if rates.ndim == 2 and rates.shape[0] != periods:

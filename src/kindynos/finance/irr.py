@@ -15,10 +15,10 @@ from kindynos.finance.shapes import joined, on_arrays
 
 
 @on_arrays
-def irr(flows: ArrayLike, start: ArrayLike | None = None) -> Floats | float:
+def irr(flows: ArrayLike, initial: ArrayLike | None = None) -> Floats | float:
     """Return the internal rate of return per period: NaN where none exists, or more than one does.
 
-    ``flows`` is ``(periods,)`` or ``(periods, trials)``, evenly spaced; ``start``, a number or one
+    ``flows`` is ``(periods,)`` or ``(periods, trials)``, evenly spaced; ``initial``, a number or one
     per trial, comes one period before them. The answer is ``(trials,)``, or a float of flat flows.
     Rates are sought from just above -1 to 1e250 and are exact to 1e-10 of 1 + rate (to 1e-6 where
     two coincide); each trial's answer is its own, whatever the others are. Raises ParameterError
@@ -29,12 +29,12 @@ def irr(flows: ArrayLike, start: ArrayLike | None = None) -> Floats | float:
     >>> round(irr([-100.0, 60.0, 60.0]), 6)
     0.130662
     """
-    row = joined("irr", flows, start)
+    row = joined("irr", flows, initial)
     return unique_rates(
         row,
         solve(row, Even(len(row))),
         "irr",
-        flat=np.ndim(flows) == 1 and (start is None or np.ndim(start) == 0),
+        flat=np.ndim(flows) == 1 and (initial is None or np.ndim(initial) == 0),
     )
 
 
@@ -57,7 +57,7 @@ def unique_rates(row: Floats, report: IrrReport, owner: str, flat: bool) -> Floa
 
 
 @on_arrays
-def irr_report(flows: ArrayLike, start: ArrayLike | None = None) -> IrrReport:
+def irr_report(flows: ArrayLike, initial: ArrayLike | None = None) -> IrrReport:
     """Return for each trial whether its internal rate of return is unique, does not exist or is one
     of several.
 
@@ -68,5 +68,5 @@ def irr_report(flows: ArrayLike, start: ArrayLike | None = None) -> IrrReport:
     >>> report.status[0], report.roots[0].round(6)
     (np.str_('several'), array([0.1, 0.2]))
     """
-    row = joined("irr", flows, start)
+    row = joined("irr", flows, initial)
     return solve(row, Even(len(row)))

@@ -17,23 +17,23 @@ from kindynos.validate import array_of
 
 @on_arrays
 def mirr(
-    flows: ArrayLike, finance: ArrayLike, reinvest: ArrayLike, start: ArrayLike | None = None
+    finance: ArrayLike, reinvest: ArrayLike, flows: ArrayLike, initial: ArrayLike | None = None
 ) -> Floats | float:
     """Return the modified internal rate of return per period.
 
     Outflows are discounted at the ``finance`` rate to time 0 and inflows compounded at the
     ``reinvest`` rate to the last period; the answer is the rate that leads from one to the other.
-    ``flows`` is ``(periods,)`` or ``(periods, trials)``; ``start``, a number or one per trial,
+    ``flows`` is ``(periods,)`` or ``(periods, trials)``; ``initial``, a number or one per trial,
     comes one period before. Both rates are numbers or one per trial. The answer is ``(trials,)``,
     or a float of flat flows; NaN without an outflow or an inflow. Raises ParameterError for a rate
     at or below -1 and for shapes that do not fit.
 
     Source: Lin, Journal of Business Finance and Accounting 3 (1976), 31-40.
 
-    >>> round(mirr([-1000.0, 500.0, 400.0, 300.0], finance=0.1, reinvest=0.12), 6)
+    >>> round(mirr(0.1, 0.12, [-1000.0, 500.0, 400.0, 300.0]), 6)
     0.112044
     """
-    row = joined("mirr", flows, start)
+    row = joined("mirr", flows, initial)
     periods = len(row) - 1
     if periods < 1:
         raise ParameterError("needs at least two flows, one of them out and one back", owner="mirr")
@@ -48,14 +48,14 @@ def mirr(
 
 
 @on_arrays
-def payback(flows: ArrayLike, start: ArrayLike | None = None) -> Floats | float:
+def payback(flows: ArrayLike, initial: ArrayLike | None = None) -> Floats | float:
     """Return after how many periods the flows have first paid back what was put in; infinity where
     they never do.
 
     That is when the running total, once it has been below 0, is back at 0; where it never is below
     0, the answer is 0.
 
-    ``flows`` is ``(periods,)`` or ``(periods, trials)``; ``start``, a number or one per trial,
+    ``flows`` is ``(periods,)`` or ``(periods, trials)``; ``initial``, a number or one per trial,
     comes one period before, and the first of all is time 0. Within a period the flow is taken as
     even, so the answer may be a fraction. It is ``(trials,)``, or a float of flat flows. Raises
     ParameterError for shapes that do not fit.
@@ -64,14 +64,14 @@ def payback(flows: ArrayLike, start: ArrayLike | None = None) -> Floats | float:
     2.5
     """
     return _payback(
-        joined("payback", flows, start),
-        np.ndim(flows) == 1 and (start is None or np.ndim(start) == 0),
+        joined("payback", flows, initial),
+        np.ndim(flows) == 1 and (initial is None or np.ndim(initial) == 0),
     )
 
 
 @on_arrays
 def discounted_payback(
-    rate: ArrayLike, flows: ArrayLike, start: ArrayLike | None = None
+    rate: ArrayLike, flows: ArrayLike, initial: ArrayLike | None = None
 ) -> Floats | float:
     """Return the payback of discounted flows; ``rate`` is a number, one per trial or a row over the
     flows after the first.
@@ -81,7 +81,7 @@ def discounted_payback(
     >>> round(discounted_payback(0.1, [-100.0, 60.0, 60.0, 60.0]), 6)
     1.916667
     """
-    row = joined("discounted_payback", flows, start)
+    row = joined("discounted_payback", flows, initial)
     rates = as_rate("discounted_payback", rate, flows)
     if rates.ndim == 2 and len(rates) != len(row) - 1:
         raise ParameterError(
@@ -113,19 +113,19 @@ def _payback(row: Floats, flat: Any) -> Floats | float:
 
 
 @on_arrays
-def profitability_index(rate: ArrayLike, flows: ArrayLike, start: ArrayLike) -> Floats | float:
-    """Return the present value of the flows for each unit of money put in at time 0, ``-start``.
+def profitability_index(rate: ArrayLike, flows: ArrayLike, initial: ArrayLike) -> Floats | float:
+    """Return the present value of the flows for each unit of money put in at time 0, ``-initial``.
 
-    ``rate`` and ``flows`` as for ``npv``; ``start`` is below 0, a number or one per trial (NaN
+    ``rate`` and ``flows`` as for ``npv``; ``initial`` is below 0, a number or one per trial (NaN
     where it is not). Raises ParameterError for a number that is not below 0, and as ``npv`` does.
 
-    >>> profitability_index(0.1, [0.0, 121.0], start=-80.0)
+    >>> profitability_index(0.1, [0.0, 121.0], initial=-80.0)
     1.25
     """
-    first = array_of("profitability_index", "start", start)
+    first = array_of("profitability_index", "initial", initial)
     if first.ndim == 0 and not first < 0:
         raise ParameterError(
-            f"start must be below 0, what is put in, not {float(first)!r}",
+            f"initial must be below 0, what is put in, not {float(first)!r}",
             owner="profitability_index",
         )
     note("nothing put in at time 0", int(np.count_nonzero(first >= 0)))
@@ -135,7 +135,7 @@ def profitability_index(rate: ArrayLike, flows: ArrayLike, start: ArrayLike) -> 
 
 
 @on_arrays
-def terminal_value(flow: ArrayLike, rate: ArrayLike, growth: ArrayLike = 0.0) -> Floats | float:
+def terminal_value(rate: ArrayLike, flow: ArrayLike, growth: ArrayLike = 0.0) -> Floats | float:
     """Return what all flows after the last period are worth at its end, if they grow for ever: flow
     x (1 + g) / (rate - g).
 
@@ -145,7 +145,7 @@ def terminal_value(flow: ArrayLike, rate: ArrayLike, growth: ArrayLike = 0.0) ->
 
     Source: Gordon and Shapiro, Management Science 3 (1956), 102-110.
 
-    >>> round(terminal_value(100.0, 0.08, 0.02), 2)
+    >>> round(terminal_value(0.08, 100.0, 0.02), 2)
     1700.0
     """
     given = {"flow": flow, "rate": rate, "growth": growth}
@@ -170,7 +170,7 @@ def terminal_value(flow: ArrayLike, rate: ArrayLike, growth: ArrayLike = 0.0) ->
 
 @on_arrays
 def value_per_share(
-    flows: ArrayLike, rate: ArrayLike, growth: ArrayLike, shares: ArrayLike, debt: ArrayLike = 0.0
+    rate: ArrayLike, flows: ArrayLike, growth: ArrayLike, shares: ArrayLike, debt: ArrayLike = 0.0
 ) -> Floats | float:
     """Return what one share is worth: flows and their terminal value, discounted, less ``debt``
     (net of cash), by ``shares``.
@@ -180,7 +180,7 @@ def value_per_share(
     per trial. The answer is ``(trials,)``, or a float of numbers; NaN where growth reaches the rate
     or there are no shares. Raises ParameterError as ``terminal_value`` does.
 
-    >>> round(value_per_share([100.0, 100.0], 0.08, 0.02, shares=100, debt=500), 2)
+    >>> round(value_per_share(0.08, [100.0, 100.0], 0.02, shares=100, debt=500), 2)
     11.36
     """
     row = as_row("value_per_share", "flows", flows)
@@ -191,7 +191,7 @@ def value_per_share(
             f"shares must be above 0, not {float(count):g}", owner="value_per_share"
         )
     last = row[-1] if row.shape[1] > 1 else row[-1, 0]
-    after = np.asarray(terminal_value(last, rates, growth)) / (1 + rates) ** len(row)
+    after = np.asarray(terminal_value(rates, last, growth)) / (1 + rates) ** len(row)
     worth = (
         np.asarray(npv(rates, row if row.shape[1] > 1 else row[:, 0]))
         + after

@@ -5,7 +5,7 @@ from __future__ import annotations
 import inspect
 from collections.abc import Callable
 from functools import wraps
-from typing import Any, ParamSpec, TypeVar
+from typing import Any, ParamSpec, TypeVar, cast
 
 import numpy as np
 from numpy.typing import ArrayLike
@@ -19,17 +19,18 @@ Answer = TypeVar("Answer")
 
 
 def on_arrays(function: Callable[Given, Answer]) -> Callable[Given, Answer]:
-    """Let a public function follow floats to infinity and NaN without warnings, and name arguments
-    that do not fit together.
+    """Let a public function follow floats to infinity and NaN without warnings, keep the columns of
+    a DataFrame of flows, and name arguments that do not fit together.
 
-    Raises ParameterError for the latter, and for a number too large to be a length.
+    With flows in a DataFrame, one column per case, the answer is a Series by column. Raises
+    ParameterError for shapes that do not fit, and for a number too large to be a length.
     """
 
     @wraps(function)
     def safe(*args: Given.args, **options: Given.kwargs) -> Answer:
         try:
             with np.errstate(all="ignore"):
-                return function(*args, **options)
+                return _by_column(function(*args, **options), [*args, *options.values()])
         except KindynosError as error:
             error.owner = (
                 function.__name__
@@ -45,6 +46,16 @@ def on_arrays(function: Callable[Given, Answer]) -> Callable[Given, Answer]:
             ) from None
 
     return safe
+
+
+def _by_column(answer: Answer, given: list[Any]) -> Answer:
+    """Return the answers by the columns of the first DataFrame among the arguments, if any."""
+    columns = next((value.columns for value in given if hasattr(value, "columns")), None)
+    if columns is None or np.shape(cast(Any, answer)) != (len(columns),):
+        return answer
+    import pandas as pd
+
+    return cast(Answer, pd.Series(np.asarray(answer), index=columns))
 
 
 def _shape(value: Any) -> tuple[int, ...]:
@@ -73,17 +84,17 @@ def as_row(owner: str, name: str, value: ArrayLike) -> Floats:
     return row
 
 
-def joined(owner: str, flows: ArrayLike, start: ArrayLike | None) -> Floats:
-    """Return ``(periods, trials)`` of flows with ``start``, a number or one per trial, one period
+def joined(owner: str, flows: ArrayLike, initial: ArrayLike | None) -> Floats:
+    """Return ``(periods, trials)`` of flows with ``initial``, a number or one per trial, one period
     before them if given.
     """
     row = as_row(owner, "flows", flows)
-    if start is None:
+    if initial is None:
         return row
-    first = np.atleast_1d(array_of(owner, "start", start))
+    first = np.atleast_1d(array_of(owner, "initial", initial))
     if first.ndim > 1:
         raise ParameterError(
-            f"start must be a number or one per trial, not {first.shape}", owner=owner
+            f"initial must be a number or one per trial, not {first.shape}", owner=owner
         )
     answer = np.empty((len(row) + 1, *np.broadcast_shapes(first.shape, row.shape[1:])))
     answer[0] = first

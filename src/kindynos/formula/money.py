@@ -21,6 +21,7 @@ _RATE, _VALUE_RATE, _FLOWS, _LIFE = (
     Parameter("life", "value"),
 )
 _START = Parameter("start", "value", optional=True)
+_INITIAL = Parameter("initial", "value", optional=True)
 _TIMING = Parameter("timing", "word", optional=True, words=("end", "start"))
 
 
@@ -87,47 +88,47 @@ MONEY = (
         (
             _RATE,
             _FLOWS,
-            _START,
+            _INITIAL,
             Parameter("timing", "word", optional=True, words=("end", "mid", "start")),
         ),
         npv,
         "net present value of flows at the ends of the periods (or their middle, or start), and "
-        "of start at time 0",
+        "of the initial flow at time 0",
     ),
     _column(
         "irr",
-        (_FLOWS, _START),
+        (_FLOWS, _INITIAL),
         irr,
         "internal rate of return; NaN where there is none, or more than one",
     ),
     _column(
         "mirr",
-        (_FLOWS, *_values("finance", "reinvest"), _START),
+        (*_values("finance", "reinvest"), _FLOWS, _INITIAL),
         measures.mirr,
         "modified internal rate of return: outflows discounted at finance, inflows compounded at "
         "reinvest",
     ),
     _column(
         "payback",
-        (_FLOWS, _START),
+        (_FLOWS, _INITIAL),
         measures.payback,
         "periods until the flows have paid back what was put in",
     ),
     _column(
         "discounted_payback",
-        (_RATE, _FLOWS, _START),
+        (_RATE, _FLOWS, _INITIAL),
         measures.discounted_payback,
         "payback of discounted flows",
     ),
     _column(
         "profitability_index",
-        (_RATE, _FLOWS, Parameter("start", "value")),
+        (_RATE, _FLOWS, Parameter("initial", "value")),
         measures.profitability_index,
-        "present value of the flows for each unit put in at time 0, -start",
+        "present value of the flows for each unit put in at time 0, -initial",
     ),
     _column(
         "equivalent_annual",
-        (_VALUE_RATE, _FLOWS, _START),
+        (_VALUE_RATE, _FLOWS, _INITIAL),
         annuities.equivalent_annual,
         "level amount worth as much",
     ),
@@ -158,25 +159,30 @@ MONEY = (
     _column(
         "levelized_cost",
         (
+            _VALUE_RATE,
+            _LIFE,
             *_values("capital"),
             Parameter("yearly_cost"),
             Parameter("yearly_quantity"),
-            _VALUE_RATE,
-            _LIFE,
         ),
         annuities.levelized_cost,
         "price per unit that pays for capital and running cost over the life",
     ),
     _column(
         "terminal_value",
-        (*_values("flow", "rate"), Parameter("growth", "value", optional=True)),
+        (*_values("rate", "flow"), Parameter("growth", "value", optional=True)),
         measures.terminal_value,
         "worth of all flows after the last, growing for ever: flow x (1 + growth) / (rate - "
         "growth)",
     ),
     _column(
         "value_per_share",
-        (_FLOWS, *_values("rate", "growth", "shares"), Parameter("debt", "value", optional=True)),
+        (
+            _VALUE_RATE,
+            _FLOWS,
+            *_values("growth", "shares"),
+            Parameter("debt", "value", optional=True),
+        ),
         measures.value_per_share,
         "flows and their terminal value, discounted, less debt, for each share",
     ),

@@ -1,69 +1,150 @@
-"""Figures that carry their own sampling error."""
+"""Figures that carry their own error: one (``Estimate``) or an array of them (``Estimates``)."""
 
 from __future__ import annotations
 
 import math
-from collections.abc import Callable
-from typing import Any
+from collections.abc import Callable, Iterator
+from numbers import Real
+from typing import Any, Generic, Self, TypeVar
 
 import numpy as np
+from numpy.lib.mixins import NDArrayOperatorsMixin
 from numpy.typing import NDArray
 
 from kindynos.arrays import Floats
 
 
-class Estimate(float):
-    """A float with ``low`` and ``high``, the ends of its 95 % interval, and ``error``, half their
-    distance.
+Number = TypeVar("Number", float, Floats)
 
-    They are NaN where no error can be given, and one of them is infinite where the trials bound the
-    figure on one side only. ``rough`` marks an interval that is only an indication; ``note`` says
-    why, or what the figure is. Sums, differences and roundings of estimates are plain floats, since
-    their error would depend on how the figures move together.
+
+class _Figures(NDArrayOperatorsMixin, Generic[Number]):
+    """What one figure and several share: the interval, and arithmetic that gives plain numbers.
+
+    The error of a sum or a ratio depends on how its parts move together, which an estimate does not
+    know; so calculations drop the interval.
+    """
+
+    __slots__ = ("_high", "_low", "_rough", "_value")
+
+    _value: Number
+    _low: Number
+    _high: Number
+    _rough: Any
+
+    @property
+    def value(self) -> Number:
+        """The figure, without its interval."""
+        return self._value
+
+    @property
+    def low(self) -> Number:
+        """The lower end of the 95 % interval."""
+        return self._low
+
+    @property
+    def high(self) -> Number:
+        """The upper end of the 95 % interval."""
+        return self._high
+
+    @property
+    def rough(self) -> Any:
+        """Whether the interval is only an indication."""
+        return self._rough
+
+    @property
+    def error(self) -> Number:
+        """Half the width of the 95 % interval."""
+        return (self._high - self._low) / 2
+
+    def __call__(self) -> Self:
+        """Return the figure: ``result.mean()`` is ``result.mean``."""
+        return self
+
+    def __array__(self, dtype: Any = None, copy: bool | None = None) -> Floats:
+        array = np.asarray(self._value, dtype=dtype)
+        return array if copy is False or not self.shape else array.copy()
+
+    def __array_ufunc__(self, ufunc: np.ufunc, method: str, *inputs: Any, **options: Any) -> Any:
+        # An in-place operation such as x *= 1000 gives a new, plain number or array.
+        if any(isinstance(target, _Figures) for target in options.get("out", ())):
+            del options["out"]
+        plain = [one._value if isinstance(one, _Figures) else one for one in inputs]
+        found = getattr(ufunc, method)(*plain, **options)
+        return found.item() if isinstance(found, np.generic) else found
+
+    @property
+    def shape(self) -> tuple[int, ...]:
+        """The shape of the figures; ``()`` for one."""
+        return np.shape(self._value)
+
+    @property
+    def ndim(self) -> int:
+        """The number of axes."""
+        return len(self.shape)
+
+
+class Estimate(_Figures[float]):
+    """A figure with its 95 % interval: ``value``, ``low``, ``high``, and ``error``, half the width.
+
+    The ends are NaN where no error can be given, and one of them is infinite where the trials bound
+    the figure on one side only. ``rough`` marks an interval that is only an indication; ``note``
+    says why, or what the figure is. It counts as its value in calculations, comparisons and formats
+    such as ``f"{estimate:.2f}"``; printing it shows the interval.
 
     >>> Estimate(10.0, 9.0, 12.0).error
     1.5
+    >>> print(Estimate(10.0, 9.0, 12.0), f"{Estimate(10.0, 9.0, 12.0):.2f}")
+    10 ± 1.5 10.00
     """
 
-    low: float
-    high: float
-    rough: bool
-    note: str
+    __slots__ = ("_note",)
 
-    def __new__(
-        cls,
+    def __init__(
+        self,
         value: float,
         low: float = math.nan,
         high: float = math.nan,
         rough: bool = False,
         note: str = "",
-    ) -> Estimate:
-        """Return the figure with its interval."""
-        estimate = super().__new__(cls, value)
-        estimate.low, estimate.high, estimate.rough, estimate.note = (
-            float(low),
-            float(high),
-            rough,
-            note,
-        )
-        return estimate
+    ) -> None:
+        self._value, self._low, self._high = float(value), float(low), float(high)
+        self._rough, self._note = rough, note
 
     @property
-    def error(self) -> float:
-        """Half the distance from ``low`` to ``high``."""
-        return (self.high - self.low) / 2
+    def note(self) -> str:
+        """Why the interval is rough or missing, or what the figure is."""
+        return self._note
+
+    def __float__(self) -> float:
+        return self._value
+
+    def __int__(self) -> int:
+        return int(self._value)
+
+    def __bool__(self) -> bool:
+        return bool(self._value)
+
+    def __round__(self, digits: int | None = None) -> Any:
+        return round(self._value, digits)
+
+    def __hash__(self) -> int:
+        return hash(self._value)
+
+    def __format__(self, spec: str) -> str:
+        return format(self._value, spec) if spec else str(self)
 
     def __reduce__(self) -> Any:
-        return Estimate, (float(self), self.low, self.high, self.rough, self.note)
+        return Estimate, (self._value, self._low, self._high, self._rough, self._note)
 
     def __repr__(self) -> str:
         if math.isnan(self.error):
-            return float.__repr__(self)
+            return repr(self._value)
         if math.isinf(self.error):
-            return f"{float(self):.6g}, {one_sided(self)}"
-        return f"{float(self):.6g} ± {self.error:.2g}"
+            return f"{self._value:.6g}, {one_sided(self)}"
+        return f"{self._value:.6g} ± {self.error:.2g}"
 
-    __str__ = __repr__
+
+Real.register(Estimate)  # a number wherever one is asked for
 
 
 def one_sided(estimate: Estimate, shown: Callable[[float], str] = "{:.6g}".format) -> str:
@@ -73,109 +154,66 @@ def one_sided(estimate: Estimate, shown: Callable[[float], str] = "{:.6g}".forma
     return f"at most {shown(estimate.high)}" if math.isfinite(estimate.high) else "no bound"
 
 
-class Estimates(np.ndarray[Any, np.dtype[np.float64]]):
-    """An array of figures with arrays ``low``, ``high``, ``error`` and ``rough`` of the same shape;
-    one element is an Estimate.
+class Estimates(_Figures[Floats]):
+    """Figures with their 95 % intervals: read-only arrays ``value``, ``low``, ``high`` and ``rough``
+    of one shape, and ``error``, half the widths.
 
-    Slices, copies and sorting keep the intervals. Calculations with it, and other shapes of it, are
-    plain arrays.
+    An element is an Estimate, a slice is Estimates again. Calculations give plain arrays.
 
-    >>> np.sort(Estimates([2.0, 1.0], [1.5, 0.5], [2.5, 1.5])).low
-    array([0.5, 1.5])
+    >>> found = Estimates([2.0, 1.0], [1.5, 0.5], [2.5, 1.5])
+    >>> found[0].low, (found + 1).tolist()
+    (1.5, [3.0, 2.0])
     """
 
-    low: Floats
-    high: Floats
-    rough: NDArray[np.bool_]
+    __slots__ = ()
 
-    def __new__(cls, values: Any, low: Any, high: Any, rough: Any = False) -> Estimates:
-        """Return figures with their intervals, all of one shape."""
-        array = np.asarray(values, dtype=np.float64).view(cls)
-        array.low, array.high = (
-            np.asarray(low, dtype=np.float64),
-            np.asarray(high, dtype=np.float64),
-        )
-        array.rough = np.broadcast_to(np.asarray(rough, dtype=bool), array.shape)
-        return array
+    def __init__(self, values: Any, low: Any, high: Any, rough: Any = False) -> None:
+        self._value = _frozen(values, np.float64)
+        self._low, self._high = (_frozen(end, np.float64, self._value.shape) for end in (low, high))
+        self._rough = _frozen(rough, np.bool_, self._value.shape)
 
     @classmethod
     def of(cls, estimates: list[Estimate]) -> Estimates:
         """Return a list of estimates side by side."""
-        return cls(
-            [float(estimate) for estimate in estimates],
-            [estimate.low for estimate in estimates],
-            [estimate.high for estimate in estimates],
-            [estimate.rough for estimate in estimates],
-        )
+        parts = [(one.value, one.low, one.high, one.rough) for one in estimates]
+        return cls(*zip(*parts, strict=True)) if parts else cls([], [], [])
 
     @classmethod
     def stack(cls, rows: list[Estimates], axis: int = 0) -> Estimates:
         """Return arrays of estimates stacked along a new axis."""
-        return cls(
-            np.stack([np.asarray(row) for row in rows], axis),
-            np.stack([row.low for row in rows], axis),
-            np.stack([row.high for row in rows], axis),
-            np.stack([row.rough for row in rows], axis),
-        )
+        parts = [(row.value, row.low, row.high, row.rough) for row in rows]
+        return cls(*(np.stack(part, axis) for part in zip(*parts, strict=True)))
 
-    def __array_finalize__(self, parent: Any) -> None:
-        missing = np.full(self.shape, np.nan)
-        self.low, self.high, self.rough = missing, missing, np.zeros(self.shape, dtype=bool)
-
-    @property
-    def error(self) -> Floats:
-        """Half the distance from ``low`` to ``high``."""
-        return np.asarray((self.high - self.low) / 2)
+    def __len__(self) -> int:
+        return len(self._value)
 
     def __getitem__(self, key: Any) -> Any:
         value, low, high, rough = (
-            np.asarray(self)[key],
-            self.low[key],
-            self.high[key],
-            self.rough[key],
+            part[key] for part in (self._value, self._low, self._high, self._rough)
         )
-        return (
-            Estimate(value, low, high, bool(rough))
-            if np.ndim(value) == 0
-            else Estimates(value, low, high, rough)
-        )
+        kind = Estimates if np.ndim(value) else Estimate
+        return kind(value, low, high, rough if np.ndim(value) else bool(rough))
 
-    def copy(self, order: Any = "C") -> Estimates:
-        """Return a copy with the intervals."""
-        return Estimates(
-            np.array(self, subok=False), self.low.copy(), self.high.copy(), self.rough.copy()
-        )
+    def __iter__(self) -> Iterator[Any]:
+        return (self[place] for place in range(len(self)))
 
-    def __copy__(self) -> Estimates:
-        return self.copy()
+    def tolist(self) -> Any:
+        """Return the figures as a list of floats."""
+        return self._value.tolist()
 
-    def __deepcopy__(self, memo: Any) -> Estimates:
-        return self.copy()
-
-    def sort(self, axis: Any = -1, **options: Any) -> None:  # type: ignore[override]
-        """Sort in place, each figure with its interval."""
-        order = np.argsort(np.asarray(self), axis=axis, **options)
-        for part in (np.asarray(self), self.low, self.high):
-            part[...] = np.take_along_axis(part, order, axis)
-        self.rough = np.take_along_axis(self.rough, order, axis)
-
-    def __array_ufunc__(self, ufunc: np.ufunc, method: str, *inputs: Any, **options: Any) -> Any:
-        plain = [np.asarray(value) if isinstance(value, Estimates) else value for value in inputs]
-        return getattr(ufunc, method)(*plain, **options)
+    def __repr__(self) -> str:
+        if self.ndim == 1 and len(self) <= 12:
+            return f"[{', '.join(map(repr, self))}]"
+        return f"Estimates({self._value!r}, low={self._low!r}, high={self._high!r})"
 
     def __reduce__(self) -> Any:
-        return Estimates, (np.asarray(self), self.low, self.high, self.rough)
+        return Estimates, (self._value, self._low, self._high, self._rough)
 
 
-def _plain(name: str) -> Any:
-    def method(self: Estimates, *args: Any, **options: Any) -> Any:
-        return getattr(np.asarray(self), name)(*args, **options)
-
-    return method
-
-
-for _name in ("reshape", "ravel", "flatten", "transpose", "swapaxes", "astype", "squeeze"):
-    setattr(
-        Estimates, _name, _plain(_name)
-    )  # the intervals would no longer lie beside their figures
-Estimates.T = property(lambda self: np.asarray(self).T)  # type: ignore[assignment]
+def _frozen(values: Any, dtype: Any, shape: tuple[int, ...] | None = None) -> NDArray[Any]:
+    """Return a read-only copy of values, broadcast to a shape."""
+    array = np.array(values, dtype=dtype)
+    if shape is not None and array.shape != shape:
+        array = np.broadcast_to(array, shape)
+    array.flags.writeable = False
+    return array

@@ -57,7 +57,7 @@ def with_estimation_error(
     """
     found = [again(one) for one in process.redrawn(draws)]
     if not found:
-        return Estimate(value, value.low, value.high, value.rough, note or value.note)
+        return Estimate(value.value, value.low, value.high, value.rough, note or value.note)
     low, high = np.quantile([float(one) for one in found], [1 - UPPER, UPPER])
     inner = float(np.nanmedian([0.0 if math.isnan(one.error) else one.error for one in found]))
     own = 0.0 if math.isnan(value.error) else value.error
@@ -71,7 +71,7 @@ def with_estimation_error(
         f"open{f' and a sampling error of {own:.2g}' if own else ''}"
     )
     return Estimate(
-        value,
+        value.value,
         float(value) - below,
         float(value) + above,
         value.rough,
@@ -83,7 +83,7 @@ def as_chance(estimate: Estimate) -> Estimate:
     """Return an estimate of a chance with ends from 0 to 1."""
     low, high = max(estimate.low, 0.0), min(estimate.high, 1.0)
     return (
-        Estimate(estimate, low, high, estimate.rough, estimate.note)
+        Estimate(estimate.value, low, high, estimate.rough, estimate.note)
         if not math.isnan(estimate.error)
         else estimate
     )

@@ -23,10 +23,10 @@ def write_trials(run: Run, path: Path) -> None:
     Parquet needs.
     """
     if path.suffix != ".parquet":
-        run.trials().to_csv(path)
+        run.to_frame().to_csv(path)
         return
     try:
-        run.trials().to_parquet(path)
+        run.to_frame().to_parquet(path)
     except ImportError:
         raise FileError("trials as Parquet need pyarrow: pip install 'kindynos[parquet]'") from None
 

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import warnings
 from abc import ABC, abstractmethod
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
 from functools import cached_property
 from typing import TYPE_CHECKING, Any, Generic, TypeVar, overload
 
@@ -53,15 +53,15 @@ class _Quantity(ABC, Generic[Figure]):
         better: str = "high",
     ) -> None:
         self.better = better
-        self.name, self.values, self.unit, self.target, self.base, self.labels = (
-            name,
-            values,
-            unit,
-            target,
-            base,
-            labels,
-        )
+        self.name, self.unit, self.target, self.base, self.labels = name, unit, target, base, labels
+        self._values = values.view()
+        self._values.flags.writeable = False
         self._bounds, self._independent = bounds, independent
+
+    @property
+    def values(self) -> Floats:
+        """The values of all trials, read-only."""
+        return self._values
 
     @property
     def is_row(self) -> bool:
@@ -161,6 +161,17 @@ class _Quantity(ABC, Generic[Figure]):
 
     def __array__(self, dtype: Any = None, copy: bool | None = None) -> Floats:
         return np.array(self.values, dtype=dtype) if copy else np.asarray(self.values, dtype=dtype)
+
+    def __array_function__(self, function: Any, types: Any, arguments: Any, options: Any) -> Any:
+        """Let functions of NumPy, such as ``np.mean``, work on the values."""
+        plain = [one.values if isinstance(one, _Quantity) else one for one in arguments]
+        return function(*plain, **options)
+
+    def __len__(self) -> int:
+        return len(self.values)
+
+    def __iter__(self) -> Iterator[Any]:
+        return iter(self.values)
 
     def __float__(self) -> float:
         raise KindynosError(

@@ -43,7 +43,7 @@ class Run(SimulatedTrials):
     calculated again from the seed when it is read, and compared with what was kept.
     """
 
-    def trials(self, *rows: str) -> pd.DataFrame:
+    def to_frame(self, *rows: str) -> pd.DataFrame:
         """Return a DataFrame with one row per trial: drivers of one number, outcomes, and kept rows
         and those named.
 
