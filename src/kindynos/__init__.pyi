@@ -150,8 +150,6 @@ from kindynos.markets.prices import read_prices as read_prices
 from kindynos.markets.returns import Returns as Returns
 from kindynos.markets.returns import returns as returns
 from kindynos.markets.selection import select as select
-from kindynos.markets.volatility import GarchVolatility as GarchVolatility
-from kindynos.markets.volatility import fit_garch as fit_garch
 from kindynos.model.file import load_model as load_model
 from kindynos.model.model import Model as Model
 from kindynos.model.saved import open_run as open_run

@@ -24,9 +24,11 @@ Answer = TypeVar("Answer")
 Rule = Callable[[str, str, Any], Any]
 
 
-def invalid_argument(owner: str, name: str, rule: str, value: object) -> ParameterError:
+def invalid_argument(
+    owner: str, name: str, rule: str, value: object, hint: str = ""
+) -> ParameterError:
     """Return the error, for the caller to raise: ``Normal: sd must be above 0, not -2.0``."""
-    problem = f"{name} must be {rule}, not {shown(value)}"
+    problem = f"{name} must be {rule}, not {shown(value)}{hint}"
     return ParameterError(problem, owner=owner, name=name, rule=rule, value=value)
 
 
@@ -91,6 +93,20 @@ def proper_fraction(owner: str, name: str, value: Any) -> float:
     if not 0 < number < 1:
         raise invalid_argument(owner, name, "between 0 and 1", number)
     return number
+
+
+def confidence_level(owner: str, name: str, value: Any) -> float:
+    """Return ``value`` as a float: the level of a value at risk or an expected shortfall, from 0.5
+    up and below 1. A percentage, or the share of the tail, is refused with what was meant.
+    """
+    level = finite(owner, name, value)
+    meant = level / 100 if 1 < level < 100 else 1 - level
+    if not 0.5 <= level < 1:
+        hint = (
+            f"; say {meant:g} for the worst {100 * (1 - meant):.4g} %" if 0.5 <= meant < 1 else ""
+        )
+        raise invalid_argument(owner, name, "from 0.5 up and below 1, such as 0.95", level, hint)
+    return level
 
 
 def check_integer(owner: str, name: str, value: Any, *, least: int | None = None) -> int:

@@ -108,7 +108,7 @@ class Tables(Case):
     def test_tails_are_means_of_the_worst_part(self):
         for seed in range(6):
             payoffs, chances, decision = table(seed)
-            found = decision.solve("expected shortfall", level=0.3)
+            found = decision.solve("expected shortfall", level=0.7)
             for i, row in enumerate(payoffs):
                 order = np.argsort(row)
                 within = np.diff(np.minimum(np.cumsum(np.r_[0, chances[order]]), 0.3))

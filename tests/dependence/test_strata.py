@@ -88,7 +88,7 @@ class Drivers(Case):
                 stats.spearmanr(
                     *self.model(stated)
                     .simulate(500, seed=s, keep=["a", "b"], workers=1)
-                    .trials("a", "b")[["a 2", "b 2"]]
+                    .to_frame("a", "b")[["a 2", "b 2"]]
                     .to_numpy()
                     .T
                 ).statistic

@@ -8,6 +8,7 @@ import kindynos as kd
 from kindynos.markets.exposure import Exposure
 from kindynos.markets.method import MEASURES
 from kindynos.markets.methods import METHODS
+from kindynos.markets.volatility import fit_garch
 from tests.common import HELD, PRICES, Case, made
 
 RNG = np.random.default_rng(8)
@@ -163,8 +164,9 @@ class Risk(Case):
 
     def test_mistakes(self):
         for call, words in (
-            (lambda: HELD.value_at_risk(95), ("say 0.95 for 95 %",)),
-            (lambda: HELD.value_at_risk(1.0), ("between 0 and 1",)),
+            (lambda: HELD.value_at_risk(95), ("say 0.95 for the worst 5 %",)),
+            (lambda: HELD.value_at_risk(1.0), ("below 1",)),
+            (lambda: HELD.expected_shortfall(0.05), ("say 0.95 for the worst 5 %",)),
             (lambda: HELD.value_at_risk(0.95, "histrical"), ("did you mean 'historical'",)),
             (lambda: HELD.value_at_risk(0.95, window=5000), ("window 5000", "599 returns")),
             (lambda: HELD.value_at_risk(0.95, horizon=0), ("horizon",)),
@@ -329,7 +331,11 @@ class Shapes(Case):
         for _ in range(3000):
             returns.append(np.sqrt(variance) * rng.standard_normal())
             variance = 0.05 + 0.1 * returns[-1] ** 2 + 0.85 * variance
-        model = kd.fit_garch(returns)
+        model = fit_garch(np.array(returns))
+        prices = 100 * np.exp(np.cumsum([0.0, *(np.array(returns) / 100)]))
+        process = kd.Garch.fit(prices, shocks="normal")
+        self.assertAlmostEqual(process.reaction, model.reaction, delta=1e-6)
+        self.assertAlmostEqual(process.persistence, model.persistence, delta=1e-6)
         self.assertAlmostEqual(model.reaction, 0.1, delta=0.03)
         self.assertAlmostEqual(model.persistence, 0.95, delta=0.03)
         ahead = model.forecast(400)

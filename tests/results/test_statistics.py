@@ -106,9 +106,9 @@ class Values(Case):
         for act, fragments in (
             (lambda: ours.percentile(s, 101), ("percentile", "from 0 to 100", "101")),
             (lambda: ours.percentile(s, "5"), ("percentile", "a number", "'5'")),
-            (lambda: ours.value_at_risk(s, 95), ("level", "between 0 and 1", "95")),
-            (lambda: ours.value_at_risk(s, 1.0), ("level", "between 0 and 1")),
-            (lambda: ours.expected_shortfall(s, 0), ("level", "between 0 and 1")),
+            (lambda: ours.value_at_risk(s, 95), ("level", "below 1", "say 0.95")),
+            (lambda: ours.value_at_risk(s, 1.0), ("level", "below 1")),
+            (lambda: ours.expected_shortfall(s, 0.05), ("level", "say 0.95 for the worst 5 %")),
             (lambda: ours.chance(s), ("above=", "below=")),
             (lambda: ours.chance(s, at=1, below=3), ("cannot be combined",)),
             (lambda: ours.chance(s, above="x"), ("above", "a number")),

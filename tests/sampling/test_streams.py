@@ -3,7 +3,8 @@
 import numpy as np
 from scipy import stats
 
-from kindynos.sampling.streams import fresh_seed, stream
+import kindynos as kd
+from kindynos.sampling.streams import checked_seed, stream
 from tests.common import Case
 
 
@@ -34,4 +35,16 @@ class Streams(Case):
         self.assertGreater(stats.kstest(rows.ravel(), "uniform").pvalue, 1e-4)
 
     def test_fresh_seeds_differ(self):
-        self.assertGreater(len({fresh_seed() for _ in range(50)}), 40)
+        self.assertGreater(len({checked_seed(None) for _ in range(50)}), 40)
+
+    def test_integers_and_generators_are_seeds(self):
+        self.assertEqual(checked_seed(np.int64(5)), 5)
+        one, other = (checked_seed(np.random.default_rng(3)) for _ in range(2))
+        self.assertEqual(one, other)
+        process = kd.RandomWalk(0.0, 0.0, 1.0)
+        np.testing.assert_array_equal(
+            *(process.paths(3, 50, np.random.default_rng(3)) for _ in range(2))
+        )
+        for wrong in (-1, 1.5, True, 2**64, "1"):
+            with self.fails("seed"):
+                checked_seed(wrong)

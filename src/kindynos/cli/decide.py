@@ -28,9 +28,7 @@ if TYPE_CHECKING:
 @click.option(
     "--level",
     type=float,
-    default=0.05,
-    show_default=True,
-    help="Of the percentile, or the worst part: 0.05 is 5 %.",
+    help="Of the percentile (default: 0.05), or of the expected shortfall (default: 0.95).",
 )
 @click.option(
     "--switch",
@@ -50,7 +48,7 @@ if TYPE_CHECKING:
 def decide(
     file: Path,
     by: str,
-    level: float,
+    level: float | None,
     ranges: tuple[str, ...],
     trials: int,
     seed: int,

@@ -94,7 +94,7 @@ def paths(
     from kindynos.markets.prices import read_prices
     from kindynos.plots import growth_against_drawdown, max_drawdowns, paths_fan
     from kindynos.reports import paths as report
-    from kindynos.sampling.streams import fresh_seed
+    from kindynos.sampling.streams import checked_seed
 
     table = read_prices(prices)
     if instrument is None and len(table.instruments) > 1:
@@ -107,7 +107,7 @@ def paths(
     if any(level is not None and level <= 0 for level in (above, below)):
         raise KindynosError("--above and --below are prices above 0")
     fitted = _fitted(process, history, dt, no_mean, risk_neutral)
-    chosen = fresh_seed() if seed is None else seed
+    chosen = checked_seed(seed)
     made = fitted.paths(periods, trials, chosen, dt, uncertain=uncertain)
     outlook_shown = report.outlook(fitted, made, history, dt, above, below, chosen, uncertain)
     figures: dict[str, Any] = {

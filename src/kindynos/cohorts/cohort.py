@@ -28,7 +28,7 @@ from kindynos.cohorts.stating import (
 )
 from kindynos.delegation import delegated_to
 from kindynos.errors import ParameterError
-from kindynos.sampling.streams import stream
+from kindynos.sampling.streams import Seed, checked_seed, stream
 from kindynos.validate import check_integer, explain_call_errors, mapping
 
 Flows = tuple[dict[str, Any], ...]
@@ -203,7 +203,7 @@ class Cohort:
         return periods
 
     @explain_call_errors
-    def counts(self, periods: int, trials: int, seed: int) -> Floats:
+    def counts(self, periods: int, trials: int, seed: Seed = None) -> Floats:
         """Return how many things are in each state, ``(states, periods + 1, trials)``; the start is
         in period 0.
 
@@ -213,7 +213,7 @@ class Cohort:
         """
         self._check_periods("Cohort.counts", periods)
         check_integer("Cohort.counts", "trials", trials, least=1)
-        check_integer("Cohort.counts", "seed", seed, least=0)
+        seed = checked_seed(seed)
         from kindynos.engine.workers import on_threads
 
         answer: Floats = np.empty((len(self.states), periods + 1, trials))
@@ -399,7 +399,7 @@ class Cohort:
         """
 
     @delegated_to("kindynos.cohorts.result", "simulate")
-    def simulate(self, periods: int, trials: int = 10_000, seed: int | None = None) -> Any:
+    def simulate(self, periods: int, trials: int = 10_000, seed: Seed = None) -> Any:
         """Return simulated counts with their statistics, tables and pictures; see
         ``CohortResult``.
         """

@@ -16,7 +16,7 @@ from kindynos.cohorts.chain import chances_of
 from kindynos.delegation import delegated_to
 from kindynos.errors import ParameterError
 from kindynos.inference.intervals import Z
-from kindynos.sampling.streams import fresh_seed, stream
+from kindynos.sampling.streams import Seed, checked_seed, stream
 from kindynos.validate import check_integer, finite, known_name
 
 if TYPE_CHECKING:
@@ -151,11 +151,9 @@ class CohortResult:
         """
 
 
-def simulate(
-    cohort: Cohort, periods: int, trials: int = 10_000, seed: int | None = None
-) -> CohortResult:
+def simulate(cohort: Cohort, periods: int, trials: int = 10_000, seed: Seed = None) -> CohortResult:
     """Return simulated counts; see ``Cohort.simulate``."""
-    chosen = fresh_seed() if seed is None else seed
+    chosen = checked_seed(seed)
     return CohortResult(cohort, cohort.counts(periods, trials, chosen), chosen)
 
 

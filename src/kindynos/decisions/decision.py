@@ -18,7 +18,7 @@ from kindynos.errors import ParameterError
 from kindynos.formula.parse import is_name, parse
 from kindynos.formula.tree import Name, Operation, Scope
 from kindynos.results.result import Result
-from kindynos.sampling.streams import stream
+from kindynos.sampling.streams import Seed, stream
 from kindynos.validate import explain_call_errors, finite, instance, mapping, one_of
 
 RULES = ("mean", "certainty equivalent", "percentile", "expected shortfall")
@@ -171,13 +171,14 @@ class Decision:
     @explain_call_errors
     @delegated_to("kindynos.decisions.solve", "solve")
     def solve(
-        self, by: str = "mean", *, level: float = 0.05, trials: int = TRIALS, seed: int = 1
+        self, by: str = "mean", *, level: float | None = None, trials: int = TRIALS, seed: Seed = 1
     ) -> Any:
         """Return the best policy, found by rolling the tree back, with every part's value; see
         ``Solution``.
 
         ``by`` is "mean", "certainty equivalent" (of the utility), "percentile" (the quantile at
-        ``level``) or "expected shortfall" (the mean of the worst ``level``). Rolling back by the
+        ``level``, by default 0.05) or "expected shortfall" (the mean of the worst 1 - ``level``, by
+        default 0.95). Rolling back by the
         last two is not consistent over time: what is best now need not be what will look best then;
         each choice is then made by its own prospects. Discrete payoffs are exact; drawn ones share
         the draws of ``seed``. Raises ParameterError for another rule, and a certainty equivalent

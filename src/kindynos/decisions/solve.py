@@ -21,8 +21,9 @@ from kindynos.delegation import delegated_to
 from kindynos.errors import ParameterError
 from kindynos.inference.estimates import Estimate
 from kindynos.inference.intervals import Z
+from kindynos.sampling.streams import Seed, checked_seed
 from kindynos.studies.dominance import dominance_of_chances
-from kindynos.validate import check_integer, finite, known_name, one_of
+from kindynos.validate import check_integer, confidence_level, known_name, one_of, proper_fraction
 
 Path = tuple[str, ...]
 CONSISTENT = ("mean", "certainty equivalent")
@@ -403,16 +404,14 @@ def solve(
     decision: Decision,
     by: str = "mean",
     *,
-    level: float = 0.05,
+    level: float | None = None,
     trials: int = TRIALS,
-    seed: int = 1,
+    seed: Seed = 1,
 ) -> Solution:
     """Return a solved decision; see ``Decision.solve``."""
     one_of("solve", "by", by, RULES)
     check_integer("solve", "trials", trials, least=2)
-    check_integer("solve", "seed", seed, least=0)
-    if not 0 < finite("solve", "level", level) < 1:
-        raise ParameterError(f"level must be between 0 and 1, not {level:g}", owner="solve")
+    share = tail_share("solve", by, level)
     if (
         by == "certainty equivalent"
         and decision.risk_tolerance is None
@@ -421,7 +420,14 @@ def solve(
         raise ParameterError(
             "a certainty equivalent needs risk_tolerance= or utility=", owner="solve"
         )
-    return solved(decision, by, level, trials, seed)
+    return solved(decision, by, share, trials, checked_seed(seed))
+
+
+def tail_share(owner: str, by: str, level: float | None) -> float:
+    """Return the share of the payoffs below the percentile, or in the mean of the worst."""
+    if by == "expected shortfall":
+        return round(1 - confidence_level(owner, "level", 0.95 if level is None else level), 12)
+    return proper_fraction(owner, "level", 0.05 if level is None else level)
 
 
 def solved(

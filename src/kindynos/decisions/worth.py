@@ -15,11 +15,12 @@ import numpy as np
 
 from kindynos.arrays import Floats
 from kindynos.decisions.decision import RULES, TRIALS, Decision, DecisionDraws
-from kindynos.decisions.solve import CONSISTENT, Rollback, Solution, solved
+from kindynos.decisions.solve import CONSISTENT, Rollback, Solution, solved, tail_share
 from kindynos.decisions.tree import Choice, Event, Pay, Payoff, Tree
 from kindynos.distributions.base import Distribution
 from kindynos.errors import ParameterError
 from kindynos.inference.intervals import Z
+from kindynos.sampling.streams import checked_seed
 from kindynos.validate import array_of, check_integer, finite, known_name, mapping, one_of
 
 BINS = 40  # of a quantity that may be known before the choice
@@ -28,16 +29,16 @@ STEPS = 33  # of a range in which a switch is sought
 
 
 def _options(options: Mapping[str, Any], owner: str) -> tuple[str, float, int, int]:
-    known = {"by": "mean", "level": 0.05, "trials": TRIALS, "seed": 1}
+    known = {"by": "mean", "level": None, "trials": TRIALS, "seed": 1}
     for name in options:
         if name not in known:
             raise ParameterError(f"no option {name!r}", owner=owner, unknown=name, known=known)
     chosen = {**known, **options}
     return (
         one_of(owner, "by", chosen["by"], RULES),
-        finite(owner, "level", chosen["level"]),
+        tail_share(owner, chosen["by"], chosen["level"]),
         check_integer(owner, "trials", chosen["trials"], least=2),
-        check_integer(owner, "seed", chosen["seed"], least=0),
+        checked_seed(chosen["seed"]),
     )
 
 
@@ -52,9 +53,9 @@ def sweep(decision: Decision, name: str, values: Any, **options: Any) -> Any:
     _number(decision, "sweep", name)
     by, level, trials, seed = _options(options, "sweep")
     grid = np.atleast_1d(array_of("sweep", "values", values))
-    rows = {}
+    rows: dict[float, dict[str, Any]] = {}
     for value in grid.tolist():
-        found = decision.replace(**{name: value}).solve(by, level=level, trials=trials, seed=seed)
+        found = solved(decision.replace(**{name: value}), by, level, trials, seed)
         rows[value] = {
             alternative: float(found.parts[(alternative,)].value)
             for alternative in decision.alternatives
@@ -80,9 +81,7 @@ def switchover_points(
         )
 
     def best(value: float) -> str:
-        return str(
-            decision.replace(**{name: value}).solve(by, level=level, trials=trials, seed=seed).best
-        )
+        return str(solved(decision.replace(**{name: value}), by, level, trials, seed).best)
 
     grid = np.linspace(low, high, STEPS).tolist()
     found, before = [], best(grid[0])
@@ -110,7 +109,7 @@ def perfect_information(decision: Decision, **options: Any) -> Any:
 
     by, level, trials, seed = _options(options, "perfect_information")
     _consistent(by)
-    base = decision.solve(by, level=level, trials=trials, seed=seed)
+    base = solved(decision, by, level, trials, seed)
     rows: dict[str, tuple[float, float]] = {}
     for name, event in decision.events.items():
         rows[f"event {name}"] = (_known_event(base, event), 0.0)
@@ -313,7 +312,7 @@ def sample_information_value(
                 "add up to 1",
                 owner=owner,
             )
-    base = decision.solve(by, level=level, trials=trials, seed=seed)
+    base = solved(decision, by, level, trials, seed)
     prior = base.draws.chances(decision.events[event])
     expected, rows = 0.0, {}
     for signal, row in table.items():

@@ -18,6 +18,7 @@ from kindynos.arrays import Floats
 from kindynos.distributions.stated import stated_distribution
 from kindynos.engine.workers import on_threads, usable_cpus
 from kindynos.errors import KindynosError, ParameterError
+from kindynos.sampling.streams import Seed, checked_seed
 from kindynos.validate import (
     Rule,
     array_of,
@@ -256,9 +257,7 @@ class Contract(metaclass=CheckedInit):
             )
         return _apply(self._quantile, percents / 100)
 
-    def sample(
-        self, size: int | tuple[int, ...], seed: int | None = None, purpose: str = ""
-    ) -> Floats:
+    def sample(self, size: int | tuple[int, ...], seed: Seed = None, purpose: str = "") -> Floats:
         """Return independent draws of the given size; the same seed gives the same draws.
 
         Distributions sampled with one seed move together perfectly, as common draws for a
@@ -276,14 +275,10 @@ class Contract(metaclass=CheckedInit):
             > MOST_DRAWN
         ):
             raise invalid_argument("sample", "size", f"at most {MOST_DRAWN:,} draws", size)
-        if seed is not None:
-            check_integer("sample", "seed", seed, least=0)
         instance("sample", "purpose", purpose, str, "a text")
-        key = (
-            seed
-            if seed is None or not purpose
-            else int.from_bytes(blake2b(f"{seed} {purpose}".encode()).digest()[:16])
-        )
+        key = checked_seed(seed)
+        if purpose:
+            key = int.from_bytes(blake2b(f"{key} {purpose}".encode()).digest()[:16])
         scores = np.random.Generator(np.random.SFC64(key)).random(tuple(shape))
         return self._quantile(np.maximum(scores, HALF_ULP))
 

@@ -83,8 +83,8 @@ def capital_recovery(rate: ArrayLike, life: ArrayLike) -> Floats | float:
 def equivalent_annual(
     rate: ArrayLike, flows: ArrayLike, initial: ArrayLike = 0.0
 ) -> Floats | float:
-    """Return the level amount each period that is worth as much as the flows, and ``initial`` at time
-    0.
+    """Return the level amount each period that is worth as much as the flows, and ``initial`` at
+    time 0.
 
     ``rate`` is a number or one per trial, ``flows`` ``(periods,)`` or ``(periods, trials)``. Raises
     ParameterError as ``npv`` does, and for a rate that is a row.

@@ -16,8 +16,8 @@ from kindynos.validate import array_of, one_of
 def npv(
     rate: ArrayLike, flows: ArrayLike, initial: ArrayLike = 0.0, timing: FlowTiming = "end"
 ) -> Floats | float:
-    """Return the net present value of flows at the ends of periods 1 to n, and of ``initial`` at time
-    0.
+    """Return the net present value of flows at the ends of periods 1 to n, and of ``initial`` at
+    time 0.
 
     ``timing="mid"`` has the flows come in the middle of each period, ``"start"`` at its beginning.
 

@@ -18,11 +18,11 @@ from kindynos.finance.shapes import joined, on_arrays
 def irr(flows: ArrayLike, initial: ArrayLike | None = None) -> Floats | float:
     """Return the internal rate of return per period: NaN where none exists, or more than one does.
 
-    ``flows`` is ``(periods,)`` or ``(periods, trials)``, evenly spaced; ``initial``, a number or one
-    per trial, comes one period before them. The answer is ``(trials,)``, or a float of flat flows.
-    Rates are sought from just above -1 to 1e250 and are exact to 1e-10 of 1 + rate (to 1e-6 where
-    two coincide); each trial's answer is its own, whatever the others are. Raises ParameterError
-    for shapes that do not fit.
+    ``flows`` is ``(periods,)`` or ``(periods, trials)``, evenly spaced; ``initial``, a number or
+    one per trial, comes one period before them. The answer is ``(trials,)``, or a float of flat
+    flows. Rates are sought from just above -1 to 1e250 and are exact to 1e-10 of 1 + rate (to 1e-6
+    where two coincide); each trial's answer is its own, whatever the others are. Raises
+    ParameterError for shapes that do not fit.
 
     Source: Descartes' rule of signs; see the head of this file and ``irr_report``.
 

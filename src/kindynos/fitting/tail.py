@@ -12,7 +12,6 @@ on the shape, without which 25 excesses say nothing of it, Coles and Dixon, Extr
 from __future__ import annotations
 
 from dataclasses import dataclass
-from functools import lru_cache
 
 import numpy as np
 
@@ -20,6 +19,7 @@ from kindynos.arrays import Floats
 from kindynos.distributions.special import betaincinv
 from kindynos.errors import ParameterError
 from kindynos.inference.weighted import even_tail
+from kindynos.memory import remembered
 from kindynos.sampling.streams import stream
 
 SHARE = 0.1  # of the losses beyond the threshold
@@ -85,13 +85,12 @@ def drawn_tail(losses: Floats, level: float, clustering: float = 1.0) -> tuple[F
     2.5 and 97.5 held the truth in 91 to 99 % of samples of 250 to 1,000 independent losses, normal
     and fat-tailed (``benchmarks/risk_coverage``). The same losses give the same draws.
     """
-    threshold, shape, scale, share = _drawn(losses.tobytes(), clustering)
+    threshold, shape, scale, share = _drawn(losses, clustering)
     return _figures(threshold, shape, scale, np.maximum(share / (1 - level), 1.0))
 
 
-@lru_cache(maxsize=64)  # one window's losses are asked about at several levels
-def _drawn(data: bytes, clustering: float) -> tuple[float, Floats, Floats, Floats]:
-    losses = np.frombuffer(data)
+@remembered
+def _drawn(losses: Floats, clustering: float) -> tuple[float, Floats, Floats, Floats]:
     threshold, excesses = _excesses(losses[None])
     beyond, unit = excesses.shape[1], float(excesses.mean())
     logs = (

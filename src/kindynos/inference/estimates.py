@@ -13,7 +13,6 @@ from numpy.typing import NDArray
 
 from kindynos.arrays import Floats
 
-
 Number = TypeVar("Number", float, Floats)
 
 
@@ -155,8 +154,8 @@ def one_sided(estimate: Estimate, shown: Callable[[float], str] = "{:.6g}".forma
 
 
 class Estimates(_Figures[Floats]):
-    """Figures with their 95 % intervals: read-only arrays ``value``, ``low``, ``high`` and ``rough``
-    of one shape, and ``error``, half the widths.
+    """Figures with their 95 % intervals: read-only arrays ``value``, ``low``, ``high`` and
+    ``rough`` of one shape, and ``error``, half the widths.
 
     An element is an Estimate, a slice is Estimates again. Calculations give plain arrays.
 

@@ -19,7 +19,7 @@ from kindynos.distributions.special import gammaln, ndtr, stdtr, xlogy
 from kindynos.errors import ParameterError
 from kindynos.markets.exposure import Exposure
 from kindynos.markets.method import Method
-from kindynos.validate import array_of, check_integer, proper_fraction
+from kindynos.validate import array_of, check_integer, confidence_level
 
 YELLOW, RED = 0.95, 0.9999  # cumulative chances at which the supervisors' zones begin
 
@@ -190,7 +190,7 @@ def backtest(
     1
     """
     gains = array_of("backtest", "returns", returns)
-    proper_fraction("backtest", "level", level)
+    confidence_level("backtest", "level", level)
     if gains.ndim != 1 or len(gains) < 2:
         raise ParameterError(
             f"returns must be flat, at least two days, not {gains.shape}", owner="backtest"

@@ -7,7 +7,6 @@ from __future__ import annotations
 import math
 from abc import abstractmethod
 from dataclasses import dataclass
-from functools import lru_cache
 
 import numpy as np
 
@@ -21,6 +20,7 @@ from kindynos.markets import method
 from kindynos.markets.exposure import Exposure
 from kindynos.markets.method import DOUBTFUL, MEASURES, Method, around, root, scaled
 from kindynos.markets.resampling import bounds, true_ratios
+from kindynos.memory import remembered
 
 LEAST_DF = 5.0  # of Student's t, with which a kurtosis exists, as the correction assumes
 NODES, WEIGHTS = np.polynomial.legendre.leggauss(32)  # for the mean of quantiles beyond a level
@@ -114,12 +114,12 @@ class Student(MomentMethod):
         df = (
             np.maximum(student_degrees(rows), FEWEST_DF)
             if len(rows) > 1
-            else np.array([degrees_of(rows.tobytes())])
+            else np.array([degrees_of(rows.ravel())])
         )
         return student_reach(df, level)
 
     def held(self, losses: Floats) -> method.Tail:
-        df = np.array([degrees_of(losses.tobytes())])
+        df = np.array([degrees_of(losses.ravel())])
         return lambda rows, level, horizon=1: self._at(rows, horizon, student_reach(df, level))
 
     def interval(self, exposure: Exposure, measure: str, level: float, horizon: int) -> Estimate:
@@ -131,7 +131,7 @@ class Student(MomentMethod):
         return around(value, low, high)
 
     def description(self, exposure: Exposure, horizon: int) -> str:
-        df = degrees_of(exposure.losses.tobytes())
+        df = degrees_of(exposure.losses)
         return (
             f"Student's t with {df:.3g} degrees of freedom, {self._centred()} and covariance "
             f"of the window{scaled(horizon)}"
@@ -167,10 +167,10 @@ def student_reach(df: Floats, level: float) -> tuple[Floats, Floats]:
     return t * scale, beyond * scale
 
 
-@lru_cache(maxsize=64)  # one window's losses are asked about at several levels
-def degrees_of(losses: bytes) -> float:
+@remembered
+def degrees_of(losses: Floats) -> float:
     """Return the degrees of freedom fitted to losses."""
-    return max(float(student_degrees(np.frombuffer(losses)[None])[0]), FEWEST_DF)
+    return max(float(student_degrees(losses[None])[0]), FEWEST_DF)
 
 
 @dataclass(frozen=True, kw_only=True)

@@ -27,6 +27,7 @@ from kindynos.program.timeline import Timeline
 from kindynos.results.reached_correlations import correlation, ranks
 from kindynos.results.run import Run
 from kindynos.results.simulate import Settings, SimulationOptions, simulate
+from kindynos.sampling.streams import Seed
 from kindynos.validate import check_integer, one_of
 
 STRONGEST = 0.999  # rank correlation that a copula is given
@@ -204,7 +205,7 @@ def simulate_held(
     exposure: Exposure,
     horizon: int,
     trials: int,
-    seed: int | None,
+    seed: Seed,
     marginals: Any,
     copula: tuple[str, float | None],
     options: SimulationOptions,

@@ -23,14 +23,16 @@ from kindynos.markets.methods import METHODS, measured, method_of
 from kindynos.markets.prices import Prices, checked_date, prices_of
 from kindynos.markets.relative import against, rolling_risk
 from kindynos.markets.returns import PER_YEAR
-from kindynos.markets.risk_table import checked_level, risk_record
+from kindynos.markets.risk_table import risk_record
 from kindynos.markets.simulation import Simulated
+from kindynos.memory import with_memory
 from kindynos.processes.bootstrap import BootstrapReturns
 from kindynos.processes.brownian import GeometricBrownianMotion
 from kindynos.processes.pathset import PathSet
 from kindynos.results.run import Run
 from kindynos.results.simulate import SimulationOptions
-from kindynos.validate import check_integer, one_of, positive
+from kindynos.sampling.streams import Seed
+from kindynos.validate import check_integer, confidence_level, one_of, positive
 
 LEVELS = (0.95, 0.975, 0.99)
 FEWEST = 8  # returns
@@ -285,6 +287,7 @@ class Portfolio:
         """
         return self._figure("expected_shortfall", level, method, window, horizon, options)
 
+    @with_memory
     def _figure(
         self,
         measure: str,
@@ -294,12 +297,13 @@ class Portfolio:
         horizon: int,
         options: dict[str, Any],
     ) -> RiskFigure:
-        at = checked_level(level)
+        at = confidence_level("risk", "level", level)
         check_integer("Portfolio", "horizon", horizon, least=1)
         return measured(
             method_of(method, options), self.exposure(window), measure, at, horizon, self.value
         )
 
+    @with_memory
     def risk_table(
         self,
         levels: Sequence[float] = LEVELS,
@@ -317,7 +321,7 @@ class Portfolio:
         those that cannot use a window are left out, which ``attrs["left out"]`` tells. ``options``
         go to the methods that know them. Raises ParameterError as ``value_at_risk`` does.
         """
-        checked = [checked_level(level) for level in levels]
+        checked = [confidence_level("risk", "level", level) for level in levels]
         check_integer("Portfolio", "horizon", horizon, least=1)
         records, keys = [], []
         left_out: dict[str, str] = {}
@@ -347,6 +351,7 @@ class Portfolio:
         }
         return frame
 
+    @with_memory
     def losses(
         self,
         method: RiskMethod = "historical",
@@ -383,6 +388,7 @@ class Portfolio:
             )
         return frame
 
+    @with_memory
     def contributions(
         self,
         level: float = 0.99,
@@ -404,10 +410,11 @@ class Portfolio:
             method_of(method, options),
             self.exposure(window),
             measure,
-            checked_level(level),
+            confidence_level("risk", "level", level),
             horizon,
         )
 
+    @with_memory
     def against(self, benchmark: str, window: int | None = None) -> pd.Series:
         """Return how today's holdings would have gone with an instrument of the same prices, held
         or not.
@@ -426,6 +433,7 @@ class Portfolio:
             against(own, moves[benchmark].to_numpy(), PER_YEAR["day"]), name=benchmark, dtype=object
         )
 
+    @with_memory
     def rolling(
         self,
         window: int = 250,
@@ -444,7 +452,7 @@ class Portfolio:
             exposure.dates,
             method_of(method, options),
             window,
-            checked_level(level),
+            confidence_level("risk", "level", level),
         )
 
     def paths(
@@ -492,7 +500,7 @@ class Portfolio:
         self,
         horizon: int = 1,
         trials: int = 10_000,
-        seed: int | None = None,
+        seed: Seed = None,
         *,
         window: int | None = None,
         marginals: Any = "ranked",
@@ -531,6 +539,7 @@ class Portfolio:
         """
         return stresses.replayed(self.prices, self.values, first, last)
 
+    @with_memory
     def backtest(
         self, method: RiskMethod = "historical", window: int = 250, level: float = 0.99
     ) -> Backtest:
@@ -541,5 +550,5 @@ class Portfolio:
         leaves no day to test.
         """
         return rolling_backtest(
-            self.exposure(), method_of(method, {}), window, checked_level(level)
+            self.exposure(), method_of(method, {}), window, confidence_level("risk", "level", level)
         )

@@ -12,7 +12,6 @@ from __future__ import annotations
 
 import math
 from collections.abc import Callable, Hashable
-from functools import lru_cache
 from typing import Protocol
 
 import numpy as np
@@ -21,6 +20,7 @@ from kindynos.arrays import Floats
 from kindynos.fitting.student import drawn_student, student_tail
 from kindynos.inference.intervals import UPPER
 from kindynos.markets.volatility import fit_garch
+from kindynos.memory import remembered
 from kindynos.sampling.streams import stream
 
 HISTORIES = 250
@@ -50,16 +50,16 @@ def true_ratios(
     """Return what a method's value at risk and expected shortfall are of the true ones,
     ``(histories,)`` each.
     """
-    return _ratios(method, losses.tobytes(), level, clustered, least_df)
+    return _ratios(method, losses, level, clustered, least_df)
 
 
-@lru_cache(maxsize=32)  # asked about once for the value at risk and once for the expected shortfall
+@remembered
 def _ratios(
-    method: FittedMethod, losses: bytes, level: float, clustered: bool, least_df: float
+    method: FittedMethod, losses: Floats, level: float, clustered: bool, least_df: float
 ) -> tuple[Floats, Floats]:
     rows, ends, df = _histories(losses, clustered, least_df)
     found, truths = (
-        method.held(np.frombuffer(losses))(rows, level),
+        method.held(losses)(rows, level),
         [part * np.sqrt((df - 2) / df) for part in student_tail(df, level)],
     )
     return _ratio(found[0], truths[0], ends), _ratio(found[1], truths[1], ends)
@@ -79,14 +79,11 @@ def bounds(value: float, ratios: Floats) -> tuple[float, float]:
     return value / float(high), value / float(low)
 
 
-@lru_cache(
-    maxsize=6
-)  # one window's losses are asked about at several levels and by several methods
-def _histories(data: bytes, clustered: bool, least_df: float) -> tuple[Floats, Floats, Floats]:
+@remembered
+def _histories(losses: Floats, clustered: bool, least_df: float) -> tuple[Floats, Floats, Floats]:
     """Return histories of losses ``(histories, days)``, the sd of the day after each, and its
     degrees of freedom.
     """
-    losses = np.frombuffer(data)
     days = len(losses)
     reaction, persistence, shocks = np.zeros(HISTORIES), np.zeros(HISTORIES), losses
     if clustered and days >= FEWEST:

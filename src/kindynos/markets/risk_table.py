@@ -1,25 +1,12 @@
-"""The rows of a risk table, and the level that they are for."""
+"""The rows of a risk table."""
 
 from __future__ import annotations
 
 from typing import Any
 
-from kindynos.errors import ParameterError
 from kindynos.markets.exposure import Exposure
 from kindynos.markets.method import Method
 from kindynos.markets.methods import measured
-from kindynos.validate import finite, proper_fraction
-
-
-def checked_level(level: Any) -> float:
-    """Return a level; raises ParameterError, with the right one, for a percentage such as 95."""
-    number = finite("Portfolio", "level", level)
-    if 1 < number < 100:
-        raise ParameterError(
-            f"level must be between 0 and 1, not {number:g}; say {number / 100:g} for {number:g} %",
-            owner="Portfolio",
-        )
-    return proper_fraction("Portfolio", "level", number)
 
 
 def risk_record(

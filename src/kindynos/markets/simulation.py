@@ -5,7 +5,6 @@ from __future__ import annotations
 import math
 from collections.abc import Mapping
 from dataclasses import dataclass, field
-from functools import lru_cache
 from inspect import Parameter, Signature
 from typing import Any
 
@@ -23,6 +22,7 @@ from kindynos.markets.from_moments import likely_student
 from kindynos.markets.held_model import rank_correlations
 from kindynos.markets.method import Method
 from kindynos.markets.volatility import DECAY, fit_garch, weighted_volatility
+from kindynos.memory import remembered
 from kindynos.program.correlations import checked_correlation
 from kindynos.program.quantities import DistributionDriver, Line, Quantity
 from kindynos.program.statement import Statement
@@ -76,7 +76,7 @@ class Simulated(Method):
         """
         today, scales = self._rescaled(exposure, horizon)
         drivers = tuple(_marginals(today, self.marginals))
-        pairs = _rank_correlations(today.returns.tobytes(), len(drivers))
+        pairs = _rank_correlations(today.returns)
         joined = (self.copula, self.df)
         values = tuple(map(float, exposure.values))
         return _run(
@@ -189,9 +189,7 @@ class _Profit:
         )
 
 
-@lru_cache(
-    maxsize=8
-)  # value at risk and expected shortfall at several levels are read off the same trials
+@remembered
 def _run(
     values: tuple[float, ...],
     marginals: tuple[Distribution, ...],
@@ -225,7 +223,6 @@ def _run(
     return simulate(statement.program, Settings(trials, seed, "random"))
 
 
-@lru_cache(maxsize=64)
 def _statistic(run: Run, measure: str, level: float) -> Estimate:
     result = run["profit"]
     return (
@@ -235,12 +232,12 @@ def _statistic(run: Run, measure: str, level: float) -> Estimate:
     )
 
 
-@lru_cache(maxsize=16)
-def _rank_correlations(returns: bytes, count: int) -> tuple[tuple[int, int, float], ...]:
+@remembered
+def _rank_correlations(returns: Floats) -> tuple[tuple[int, int, float], ...]:
     """Return the rank correlation of each pair of instruments, from their returns ``(returns,
     instruments)``.
     """
-    found = rank_correlations(np.frombuffer(returns).reshape(-1, count))
+    found, count = rank_correlations(returns), returns.shape[1]
     return tuple((j, i, float(found[i, j])) for i in range(count) for j in range(i))
 
 
@@ -248,14 +245,12 @@ def _signature(names: list[str]) -> Signature:
     return Signature([Parameter(name, Parameter.KEYWORD_ONLY) for name in names])
 
 
-@lru_cache(maxsize=256)  # one window's returns are asked about at several levels
-def _fitted(returns: bytes) -> Distribution:
-    return fit_student(np.frombuffer(returns))
+_fitted_student = remembered(fit_student)
 
 
 def _marginals(exposure: Exposure, marginals: Any) -> list[Distribution]:
     if marginals in (None, "student"):
-        return [_fitted(column.tobytes()) for column in exposure.returns.T]
+        return [_fitted_student(column) for column in exposure.returns.T]
     if marginals == "normal":
         return [Normal(float(c.mean()), float(c.std(ddof=1))) for c in exposure.returns.T]
     if not isinstance(marginals, Mapping):

@@ -6,21 +6,19 @@ from __future__ import annotations
 
 import math
 from dataclasses import dataclass
-from functools import lru_cache
-from typing import Any
 
 import numpy as np
-from numpy.typing import ArrayLike
 
 from kindynos.arrays import Floats
 from kindynos.distributions.special import gammaincc
 from kindynos.errors import ParameterError
+from kindynos.memory import remembered
+from kindynos.processes.garch import FEWEST, GarchLikelihood, conditional_variances
 from kindynos.processes.likelihood import likelihood_optimum, resampled
-from kindynos.validate import array_of, check_integer
+from kindynos.validate import check_integer
 
 # of the weight of a day in an exponentially weighted variance, as is common for daily returns
 DECAY = 0.94
-MOST_PERSISTENT = 0.999
 SLOW = 2.0  # the factor on autocorrelations that are cut off; found by benchmarks/risk_coverage
 MOST_OPEN = 5.0  # times; of a kurtosis of 11, beyond which a sample's says little
 # of the volatility of the whole row: below it, a quiet stretch would be blown up without limit
@@ -49,14 +47,14 @@ def garch_volatility(rows: Floats, reaction: float, persistence: float) -> Float
     """
     squares = rows**2
     variance = squares.mean(axis=1)
-    path = _variances(squares, variance, reaction, persistence)
+    path = conditional_variances(squares, variance, reaction, persistence)
     return np.asarray(np.sqrt(np.maximum(path, LEAST**2 * variance[:, None])))
 
 
 @dataclass(frozen=True)
 class GarchVolatility:
-    """The volatility of returns by a GARCH(1,1) model with mean 0: variance = (1 - a - b) long-run
-    variance + a return² + b variance before.
+    """The volatility of returns by a GARCH(1,1) model: variance = (1 - a - b) long-run variance +
+    a shock² + b variance before.
 
     ``reaction`` is a and ``persistence`` a + b; ``volatility`` are the sds at each day's start, the
     last that of the day to come. ``gain`` is how much likelier it makes the returns than a constant
@@ -81,91 +79,47 @@ class GarchVolatility:
         return np.asarray(np.sqrt(self.variance + gap * self.persistence**ahead))
 
 
-def fit_garch(returns: ArrayLike) -> GarchVolatility:
-    """Return the GARCH(1,1) model that makes returns ``(days,)`` likeliest, with their mean square
-    as long-run variance.
+@remembered
+def fit_garch(returns: Floats) -> GarchVolatility:
+    """Return the GARCH(1,1) model that makes returns ``(days,)`` likeliest, in the form that
+    measures of risk need: the model of ``Garch.fit(..., shocks="normal")``.
 
-    Normal returns are assumed for the fit, which serves others too (Bollerslev and Wooldridge,
+    Normal shocks are assumed for the fit, which serves others too (Bollerslev and Wooldridge,
     Econometric Reviews 11, 1992). Raises ParameterError for fewer than 50 returns, or returns that
     are not finite or all 0.
-
-    >>> rng = np.random.default_rng(1)
-    >>> fit_garch(0.01 * rng.standard_normal(500)).reaction < 0.1
-    True
     """
-    x = array_of("fit_garch", "returns", returns)
-    if x.ndim != 1 or len(x) < 50 or not np.isfinite(x).all() or not x.any():
+    if len(returns) < FEWEST or not np.isfinite(returns).all() or not returns.any():
         raise ParameterError(
-            "needs at least 50 finite returns in a row that are not all 0", owner="fit_garch"
+            f"needs at least {FEWEST} finite returns in a row that are not all 0", owner="garch"
         )
-    return _fitted(x.tobytes())
+    model = GarchLikelihood(returns, student=False, autoregressive=False)
+    theta = model.best().theta
+    found = model.named(theta)
+    volatility = model.volatilities(theta)
 
-
-@lru_cache(maxsize=64)  # one window's losses are asked about at several levels
-def _fitted(data: bytes) -> GarchVolatility:
-    from scipy.optimize import minimize
-
-    x = np.frombuffer(data)
-    squares, variance = x**2, float((x**2).mean())
-
-    def shares(theta: Floats) -> tuple[float, float]:
-        first, second = (
-            MOST_PERSISTENT / (1 + math.exp(-min(max(float(v), -30.0), 30.0))) for v in theta
-        )
-        return first * second / MOST_PERSISTENT, first
-
-    def cost(theta: Floats) -> float:
-        path = np.maximum(_variances(squares, variance, *shares(theta))[:-1], 1e-12 * variance)
-        return float(0.5 * (np.log(path) + squares / path).sum())
-
-    found = [
-        minimize(
-            cost,
-            start,
-            method="Nelder-Mead",
-            options={"maxiter": 120, "xatol": 1e-2, "fatol": 1e-3},
-        )
-        for start in ((3.0, -2.0), (-1.0, -1.0))
-    ]
-    best = min(found, key=lambda one: float(one.fun))
-    reaction, persistence = shares(best.x)
-    steady = 0.5 * float((math.log(variance) + squares / variance).sum())
-    volatility = np.sqrt(_variances(squares, variance, reaction, persistence))
     # Shocks that are not normal leave the parameters (kurtosis - 1) / 2 times as open as a normal
     # likelihood says.
-    shocks = squares / volatility[:-1] ** 2
-    open_by = min(
-        max((float((shocks**2).mean()) / float(shocks.mean()) ** 2 - 1) / 2, 1.0), MOST_OPEN
-    )
+    squares = (model.shocks(found) / volatility[:-1]) ** 2
+    kurtosis = float((squares**2).mean()) / float(squares.mean()) ** 2
+    open_by = min(max((kurtosis - 1) / 2, 1.0), MOST_OPEN)
 
     def quasi_likelihood(theta: Floats) -> float:
-        return cost(theta) / open_by
+        return model.cost(theta) / open_by
 
-    sample = np.array(
-        resampled(quasi_likelihood, likelihood_optimum(quasi_likelihood, best.x), (1.5, 1.5))
-    )
-    drawn = np.array([shares(theta) for theta in sample.T]).T
-    least = LEAST * math.sqrt(variance)
+    optimum = likelihood_optimum(quasi_likelihood, theta.tolist())
+    draws = [
+        model.named(one) for one in np.array(resampled(quasi_likelihood, optimum, model.prior_sd)).T
+    ]
+    variance = float(returns.var())
+    constant = 0.5 * len(returns) * (math.log(2 * math.pi * variance) + 1)
     return GarchVolatility(
-        reaction,
-        persistence,
-        variance,
-        np.maximum(volatility, least),
-        steady - float(best.fun),
-        drawn,
+        found["reaction"],
+        found["persistence"],
+        found["volatility"] ** 2,
+        np.maximum(volatility, LEAST * math.sqrt(variance)),
+        constant - model.cost(theta),
+        np.array([[one[name] for one in draws] for name in ("reaction", "persistence")]),
     )
-
-
-def _variances(squares: Floats, variance: Any, reaction: float, persistence: float) -> Floats:
-    """Return the variances of squares ``(days,)`` or ``(rows, days)``, whose long-run one is a
-    number or one per row.
-    """
-    from scipy.signal import lfilter
-
-    start = np.expand_dims(variance, -1)
-    news = start * (1 - persistence) + reaction * np.concatenate([start, squares], axis=-1)
-    news[..., :1] = start
-    return np.asarray(lfilter([1.0], [1.0, reaction - persistence], news))
 
 
 def clustering(losses: Floats) -> float:

@@ -9,6 +9,7 @@ from typing import TYPE_CHECKING, Any, Unpack
 from kindynos.literals import OnBad, SamplingPlan
 from kindynos.model.declaring import DeclaredModel
 from kindynos.program.program import Program
+from kindynos.sampling.streams import Seed
 from kindynos.validate import check_integer, mapping
 
 if TYPE_CHECKING:
@@ -140,7 +141,7 @@ class Model(DeclaredModel):
     def simulate(
         self,
         trials: int = 10_000,
-        seed: int | None = None,
+        seed: Seed = None,
         sampling: SamplingPlan = "latin",
         workers: int | None = None,
         progress: Callable[[int, int], object] | None = None,
@@ -187,7 +188,7 @@ class Model(DeclaredModel):
         )
         return simulate(self.compiled(), settings)
 
-    def preview(self, n: int = 6, seed: int | None = None) -> pd.DataFrame:
+    def preview(self, n: int = 6, seed: Seed = None) -> pd.DataFrame:
         """Return a few trials of the whole model for a first look: quantities down (rows by
         period), trials across.
 
@@ -217,7 +218,7 @@ class Model(DeclaredModel):
         self,
         scenarios: Mapping[str, Mapping[str, Any]] | None = None,
         trials: int = 10_000,
-        seed: int | None = None,
+        seed: Seed = None,
         **options: Unpack[SimulationOptions],
     ) -> Comparison:
         """Return a comparison of scenarios on the same draws: sets of replacements by name,
@@ -239,7 +240,7 @@ class Model(DeclaredModel):
         statistic: Any = None,
         outcome: str | None = None,
         trials: int = 10_000,
-        seed: int | None = None,
+        seed: Seed = None,
         sampling: SamplingPlan = "latin",
         workers: int | None = None,
         executor: Executor | None = None,
@@ -280,7 +281,7 @@ class Model(DeclaredModel):
         percentile: float | None = None,
         equals: float | None = None,
         trials: int = 10_000,
-        seed: int | None = None,
+        seed: Seed = None,
         **options: Unpack[SimulationOptions],
     ) -> Goal:
         """Return the value of a given, or of a driver's parameter (``"vessel.mode"``), that reaches
@@ -306,7 +307,7 @@ class Model(DeclaredModel):
         subject_to: str | Sequence[str] = (),
         evaluations: int = 200,
         trials: int = 10_000,
-        seed: int | None = None,
+        seed: Seed = None,
         **options: Unpack[SimulationOptions],
     ) -> Optimum:
         """Return the best values of several decisions at once: given figures, drivers, or

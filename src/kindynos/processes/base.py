@@ -32,7 +32,7 @@ from kindynos.processes.estimation import (
 )
 from kindynos.processes.fitted import FittedSeries
 from kindynos.processes.hitting import simulated_hit_probability
-from kindynos.sampling.streams import stream
+from kindynos.sampling.streams import Seed, checked_seed, stream
 from kindynos.validate import (
     array_of,
     check_integer,
@@ -175,7 +175,7 @@ class Process(ABC):
         self,
         periods: int,
         trials: int,
-        seed: int,
+        seed: Seed = None,
         dt: float = 1.0,
         *,
         antithetic: bool = False,
@@ -206,7 +206,7 @@ class Process(ABC):
         self,
         periods: int,
         trials: int,
-        seed: int,
+        seed: Seed = None,
         dt: float = 1.0,
         *,
         antithetic: bool = False,
@@ -248,7 +248,7 @@ class Process(ABC):
         self,
         periods: int,
         trials: int,
-        seed: int,
+        seed: Seed,
         dt: float,
         antithetic: bool,
         matching: bool,
@@ -257,7 +257,6 @@ class Process(ABC):
         owner = f"{type(self).__name__}.paths"
         check_integer(owner, "periods", periods, least=1)
         check_integer(owner, "trials", trials, least=1)
-        check_integer(owner, "seed", seed, least=0)
         positive(owner, "dt", dt)
         instance(owner, "uncertain", uncertain, bool, "True or False")
         if uncertain and self.fitted is None:
@@ -269,7 +268,7 @@ class Process(ABC):
             uncertain and self.fitted is not None
         ):  # once, before the threads, so that each does not work it out again
             self.parameters_at(np.zeros((len(self.fitted.theta), 1)))
-        return PathDraws(periods, trials, seed, dt, antithetic, matching, uncertain)
+        return PathDraws(periods, trials, checked_seed(seed), dt, antithetic, matching, uncertain)
 
     @property
     def start_value(self) -> float:
@@ -306,7 +305,7 @@ class Process(ABC):
         *,
         uncertain: bool = False,
         trials: int = TRIALS,
-        seed: int = 0,
+        seed: Seed = 0,
         steps: int = STEPS,
     ) -> Distribution:
         """Return the distribution of the value after a time: closed where there is one, of
@@ -322,7 +321,7 @@ class Process(ABC):
         return (
             closed
             if closed is not None
-            else Empirical(tuple(self._ends(time, trials, seed, steps, uncertain)))
+            else Empirical(tuple(self._ends(time, trials, checked_seed(seed), steps, uncertain)))
         )
 
     def _ends(
@@ -352,7 +351,7 @@ class Process(ABC):
         below: float | None = None,
         simulate: bool = False,
         trials: int = TRIALS,
-        seed: int = 0,
+        seed: Seed = 0,
         steps: int = STEPS,
     ) -> Estimate:
         """Return the chance that the value at a time is above, below, or between two figures (both
@@ -373,6 +372,8 @@ class Process(ABC):
             name: value for name, value in (("above", above), ("below", below)) if value is not None
         }
 
+        seed = checked_seed(seed)
+
         def of(process: Process, size: int) -> Estimate:
             distribution = process.closed_form_at(time) if closed else None
             if distribution is not None:
@@ -383,13 +384,14 @@ class Process(ABC):
         return self._estimated(lambda process, size: as_chance(of(process, size)), closed, trials)
 
     def percentile(
-        self, time: float, q: float, *, trials: int = TRIALS, seed: int = 0, steps: int = STEPS
+        self, time: float, q: float, *, trials: int = TRIALS, seed: Seed = 0, steps: int = STEPS
     ) -> Estimate:
         """Return a percentile of the value at a time; after a fit its interval holds what the fit
         leaves open.
 
         Raises ParameterError for a time of 0 or less, and a percentile outside 0 to 100.
         """
+        seed = checked_seed(seed)
         positive("percentile", "time", time)
         if not 0 <= finite("percentile", "q", q) <= 100:
             raise ParameterError(f"q must be from 0 to 100, not {q:g}", owner="percentile")
@@ -451,7 +453,7 @@ class Process(ABC):
         *,
         simulate: bool = False,
         trials: int = TRIALS,
-        seed: int = 0,
+        seed: Seed = 0,
         steps: int = STEPS,
     ) -> Estimate:
         """Return the chance that the value reaches a level at any moment before a time.
@@ -468,6 +470,8 @@ class Process(ABC):
                 f"{type(self).__name__} stays above 0 and cannot reach {level:g}", owner="touch"
             )
         closed = not simulate and self.closed_hit_probability(level, within) is not None
+
+        seed = checked_seed(seed)
 
         def of(process: Process, size: int) -> Estimate:
             chance = process.closed_hit_probability(level, within) if closed else None

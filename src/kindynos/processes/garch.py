@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import math
-from collections.abc import Sequence
+from collections.abc import Mapping
 from dataclasses import dataclass
 from functools import cached_property
 from types import SimpleNamespace
@@ -255,6 +255,20 @@ def _student(scores: Floats, df: Any) -> Floats:
     return np.asarray(stdtrit(df, u) * np.sqrt((df - 2) / df))
 
 
+def conditional_variances(
+    squares: Floats, long_run: Any, reaction: float, persistence: float
+) -> Floats:
+    """Return the variance of each period and of the next one, ``(..., periods + 1)``, from squared
+    shocks ``(..., periods)``; the first period has the long-run one, a number or one per row.
+    """
+    from scipy.signal import lfilter
+
+    start = np.expand_dims(long_run, -1)
+    news = start * (1 - persistence) + reaction * np.concatenate([start, squares], axis=-1)
+    news[..., :1] = start
+    return np.asarray(lfilter([1.0], [1.0, reaction - persistence], news))
+
+
 @dataclass(frozen=True)
 class GarchLikelihood:
     """The likelihood of log returns ``(returns,)`` by free parameters: mean, log volatility,
@@ -263,60 +277,62 @@ class GarchLikelihood:
 
     returns: Floats
     student: bool
-    leaning: bool
+    autoregressive: bool
 
     @cached_property
     def unit(self) -> float:
         """The sd of the returns."""
         return float(self.returns.std())
 
+    @property
+    def prior_sd(self) -> list[float]:
+        """The sds within which the parameters lie before any returns are seen."""
+        return [1.0, 0.7, 1.5, 1.5, *([0.5] * self.autoregressive), *([1.0] * self.student)]
+
     def named(self, theta: Floats) -> dict[str, float]:
         """Return the parameters by name."""
-        persistence = MOST_PERSISTENT * float(expit(theta[2]))
+        free = iter(np.asarray(theta).tolist())
+        mean, log_volatility = self.unit * next(free), min(max(next(free), -10.0), 10.0)
+        persistence = MOST_PERSISTENT * float(expit(next(free)))
         answer = {
-            "volatility": self.unit * math.exp(min(max(float(theta[1]), -10.0), 10.0)),
-            "reaction": persistence * float(expit(theta[3])),
+            "volatility": self.unit * math.exp(log_volatility),
+            "reaction": persistence * float(expit(next(free))),
             "persistence": persistence,
-            "mean": self.unit * float(theta[0]),
+            "mean": mean,
         }
-        if self.leaning:
-            answer["ar"] = math.tanh(float(theta[4]))
+        if self.autoregressive:
+            answer["ar"] = math.tanh(next(free))
         if self.student:
-            answer["df"] = 2 + math.exp(min(float(theta[-1]), math.log(MOST_DF - 2)))
+            answer["df"] = 2 + math.exp(min(next(free), math.log(MOST_DF - 2)))
         return answer
+
+    def shocks(self, found: Mapping[str, float]) -> Floats:
+        """Return what the returns leave when their mean is taken off."""
+        gaps = self.returns - found["mean"]
+        return gaps - found.get("ar", 0.0) * np.concatenate([[0.0], gaps[:-1]])
+
+    def variances(self, found: Mapping[str, float], squares: Floats) -> Floats:
+        """Return the variance of each period and of the next one."""
+        path = conditional_variances(
+            squares, found["volatility"] ** 2, found["reaction"], found["persistence"]
+        )
+        return np.maximum(path, 1e-12 * self.unit**2)
+
+    def volatilities(self, theta: Floats) -> Floats:
+        """Return the volatility of each period and of the next one, ``(returns + 1,)``."""
+        found = self.named(theta)
+        return np.sqrt(self.variances(found, self.shocks(found) ** 2))
 
     def path(self, theta: Floats) -> tuple[float, Floats]:
         """Return the volatility of the next period, and the shocks so far in units of theirs."""
-        from scipy.signal import lfilter
-
-        found = self.named(theta)
-        gaps = self.returns - found["mean"]
-        ar = found.get("ar", 0.0)
-        shocks = gaps - ar * np.concatenate([[0.0], gaps[:-1]])
-        long_run = found["volatility"] ** 2
-        news = (1 - found["persistence"]) * long_run + found["reaction"] * np.concatenate(
-            [[long_run], shocks**2]
-        )
-        news[0] = long_run
-        variance = np.asarray(lfilter([1.0], [1.0, found["reaction"] - found["persistence"]], news))
-        spread = np.sqrt(np.maximum(variance, 1e-12 * self.unit**2))
-        return float(spread[-1]), shocks / spread[:-1]
+        spread = self.volatilities(theta)
+        return float(spread[-1]), self.shocks(self.named(theta)) / spread[:-1]
 
     def cost(self, theta: Floats) -> float:
         """Return the negative log likelihood of the returns."""
-        from scipy.signal import lfilter
-
         found = self.named(theta)
-        gaps = self.returns - found["mean"]
-        shocks = gaps - found.get("ar", 0.0) * np.concatenate([[0.0], gaps[:-1]])
-        squares, long_run = shocks**2, found["volatility"] ** 2
-        news = np.empty(len(squares))
-        news[0] = long_run
-        news[1:] = (1 - found["persistence"]) * long_run + found["reaction"] * squares[:-1]
-        variance = np.maximum(
-            lfilter([1.0], [1.0, found["reaction"] - found["persistence"]], news),
-            1e-12 * self.unit**2,
-        )
+        squares = self.shocks(found) ** 2
+        variance = self.variances(found, squares)[:-1]
         if not self.student:
             return float(0.5 * (np.log(2 * math.pi * variance) + squares / variance).sum())
         df = found["df"]
@@ -329,8 +345,8 @@ class GarchLikelihood:
     def best(self) -> LikelihoodOptimum:
         """Return the maximum, from calm and from lively starts."""
         mean = float(self.returns.mean()) / self.unit
-        rest = [0.0] * self.leaning + [math.log(4.0)] * self.student
-        starts = [[mean, 0.0, 3.0, -2.0, *rest], [mean, 0.0, 0.0, -0.5, *rest]]
+        last = [0.0] * self.autoregressive + [math.log(4.0)] * self.student
+        starts = [[mean, 0.0, 3.0, -2.0, *last], [mean, 0.0, 0.0, -0.5, *last]]
         return likelihood_optimum(self.cost, lowest(self.cost, starts).tolist())
 
     def at_bound(self, theta: Floats) -> dict[str, str]:
@@ -349,7 +365,7 @@ class GarchLikelihood:
     def description(self, at_bound: dict[str, str]) -> str:
         """Return how it was fitted."""
         shocks = "Student's t" if self.student else "normal"
-        lean = ", leaning on the return before" if self.leaning else ""
+        lean = ", leaning on the return before" if self.autoregressive else ""
         return "; ".join(
             [
                 f"maximum likelihood from {len(self.returns)} log returns with {shocks} "
@@ -377,15 +393,6 @@ class OpenGarch:
     def rows(self) -> tuple[tuple[float, ...], ...]:
         """The parameters, and the volatility of the next period, ``(parameters, draws)``."""
         model = self.likelihood
-        size = len(self.found.theta)
-        prior_sd: Sequence[float] = [
-            1.0,
-            0.7,
-            1.5,
-            1.5,
-            *([0.5] * model.leaning),
-            *([1.0] * model.student),
-        ]
-        thetas = np.array(resampled(model.cost, self.found, prior_sd[:size])).T
+        thetas = np.array(resampled(model.cost, self.found, model.prior_sd)).T
         found = [[*model.named(theta).values(), model.path(theta)[0]] for theta in thetas]
         return tuple(map(tuple, np.array(found).T.tolist()))

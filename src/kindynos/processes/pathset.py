@@ -13,6 +13,7 @@ from kindynos.dependence.matrices import cholesky_factor, conflicting_pairs, is_
 from kindynos.errors import ParameterError
 from kindynos.processes.base import Process
 from kindynos.processes.drawing import PathDraws, each_part
+from kindynos.sampling.streams import Seed, checked_seed
 from kindynos.validate import array_of, check_integer, instance, mapping, positive
 
 CHUNK = 2_048  # values of each asset mixed at a time
@@ -119,7 +120,7 @@ class PathSet:
         self,
         periods: int,
         trials: int,
-        seed: int,
+        seed: Seed = None,
         dt: float = 1.0,
         *,
         antithetic: bool = False,
@@ -147,7 +148,7 @@ class PathSet:
         function: Any,
         periods: int,
         trials: int,
-        seed: int,
+        seed: Seed = None,
         dt: float = 1.0,
         *,
         antithetic: bool = False,
@@ -173,13 +174,12 @@ class PathSet:
         return answer
 
     def _draws(
-        self, periods: int, trials: int, seed: int, dt: float, antithetic: bool, matching: bool
+        self, periods: int, trials: int, seed: Seed, dt: float, antithetic: bool, matching: bool
     ) -> PathDraws:
         check_integer("PathSet.paths", "periods", periods, least=1)
         check_integer("PathSet.paths", "trials", trials, least=1)
-        check_integer("PathSet.paths", "seed", seed, least=0)
         positive("PathSet.paths", "dt", dt)
-        return PathDraws(periods, trials, seed, dt, antithetic, matching)
+        return PathDraws(periods, trials, checked_seed(seed), dt, antithetic, matching)
 
     def _each_block(self, draws: PathDraws, fill: Any) -> None:
         weights = cholesky_factor(np.asarray(self.correlation))

@@ -24,7 +24,7 @@ from kindynos.program.program import Program
 from kindynos.results.run import Run
 from kindynos.results.trials import Drawing, RunRecord
 from kindynos.sampling.plans import PLANS, Plan
-from kindynos.sampling.streams import LARGEST_SEED, fresh_seed
+from kindynos.sampling.streams import Seed, checked_seed
 from kindynos.validate import check_integer, invalid_argument, one_of
 
 PATIENCE = 2.0  # seconds of work by single trials from which on processes pay
@@ -48,7 +48,7 @@ class Settings:
     """How to simulate; see Model.simulate."""
 
     trials: int = 10_000
-    seed: int | None = None
+    seed: Seed = None
     sampling: SamplingPlan | str = "latin"
     workers: int | None = None
     executor: Executor | None = None
@@ -73,14 +73,7 @@ class Settings:
             raise invalid_argument(
                 "simulate", "executor", "a concurrent.futures.Executor", self.executor
             )
-        seed = (
-            fresh_seed()
-            if self.seed is None
-            else check_integer("simulate", "seed", self.seed, least=0)
-        )
-        if seed > LARGEST_SEED:
-            raise invalid_argument("simulate", "seed", "below 2**64", seed)
-        return seed
+        return checked_seed(self.seed)
 
 
 def simulate(program: Program, settings: Settings) -> Run:

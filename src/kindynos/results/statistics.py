@@ -29,7 +29,7 @@ from kindynos.inference.intervals import (
 from kindynos.registry import Registry
 from kindynos.results.sample import Sample
 from kindynos.results.shape_statistics import kurtosis, mode, skewness
-from kindynos.validate import finite, invalid_argument, number, proper_fraction
+from kindynos.validate import confidence_level, finite, invalid_argument, number
 
 FEW_BEYOND = 10  # trials beyond a percentile below which its interval is that of order statistics
 FEW_DECIDE = 0.1  # share of the variance that few trials may hold
@@ -237,7 +237,7 @@ def value_at_risk(sample: Sample, level: float, reference: float = 0.0) -> Estim
     loss.
     """
     level, reference = (
-        proper_fraction("value at risk", "level", level),
+        confidence_level("value_at_risk", "level", level),
         finite("value at risk", "reference", reference),
     )
     found = percentile(sample, 100 * (1 - level))
@@ -252,7 +252,7 @@ def expected_shortfall(sample: Sample, level: float, reference: float = 0.0) -> 
     Its interval is corrected for the skewness of these terms (Hall, Journal of the Royal
     Statistical Society B 54, 1992, 221-228).
     """
-    level = proper_fraction("expected shortfall", "level", level)
+    level = confidence_level("expected_shortfall", "level", level)
     reference = finite("expected shortfall", "reference", reference)
     if not sample.count:
         return Estimate(math.nan)

@@ -16,7 +16,7 @@ from kindynos.inference.estimates import Estimate
 from kindynos.inference.intervals import Z, wilson
 from kindynos.results.result import Result
 from kindynos.results.sample import FEWEST
-from kindynos.validate import finite, fraction, proper_fraction
+from kindynos.validate import confidence_level, finite, fraction
 
 KNOWN = (
     "mean",
@@ -131,11 +131,11 @@ class WeightedResult(Result):
         return Estimate(value, 100 * low, 100 * high)
 
     def _value_at_risk(self, level: float, reference: float = 0.0) -> Estimate:
-        found = self._percentile(100 * (1 - proper_fraction("value_at_risk", "level", level)))
+        found = self._percentile(100 * (1 - confidence_level("value_at_risk", "level", level)))
         return Estimate(reference - float(found), reference - found.high, reference - found.low)
 
     def _expected_shortfall(self, level: float, reference: float = 0.0) -> Estimate:
-        share = 1 - proper_fraction("expected_shortfall", "level", level)
+        share = 1 - confidence_level("expected_shortfall", "level", level)
         x, w, _ = self._ordered
         q = self._quantile(share)
         beyond = np.maximum(q - x, 0.0) / share

@@ -12,6 +12,8 @@ import numpy as np
 from numpy.random.bit_generator import ISeedSequence
 from numpy.typing import DTypeLike, NDArray
 
+from kindynos.validate import check_integer, invalid_argument
+
 LARGEST_SEED = 2**64 - 1
 
 
@@ -44,6 +46,20 @@ def stream(seed: int, *fields: str | int) -> np.random.Generator:
     return np.random.Generator(np.random.SFC64(key))
 
 
-def fresh_seed() -> int:
-    """Return a seed nobody chose: nine digits, so that a person can write it down."""
-    return secrets.randbelow(10**9)
+Seed = int | np.random.Generator | None
+
+
+def checked_seed(seed: Seed) -> int:
+    """Return a seed: the one given, one drawn from a generator, or for None a fresh one of nine
+    digits, so that a person can write it down. Raises ParameterError for anything else.
+
+    >>> checked_seed(7), checked_seed(np.random.default_rng(1)) == checked_seed(None)
+    (7, False)
+    """
+    if seed is None:
+        return secrets.randbelow(10**9)
+    if isinstance(seed, np.random.Generator):
+        return int(seed.integers(2**63))
+    if check_integer("seed", "it", seed, least=0) > LARGEST_SEED:
+        raise invalid_argument("seed", "it", "below 2**64", seed)
+    return int(seed)

@@ -30,7 +30,7 @@ from kindynos.program.quantities import (
 from kindynos.program.statement import PERIODS, Statement
 from kindynos.results.simulate import Settings, simulate
 from kindynos.results.statistic_text import ParsedStatistic, parse_statistic
-from kindynos.sampling.streams import fresh_seed
+from kindynos.sampling.streams import Seed, checked_seed
 from kindynos.studies.sweep import Progress, Sweep, grid_of, spread
 from kindynos.validate import finite, shown
 
@@ -44,7 +44,7 @@ class SweepSettings:
     statistic: Any = None
     outcome: str | None = None
     trials: int = 10_000
-    seed: int | None = None
+    seed: Seed = None
     sampling: str = "latin"
     workers: int | None = None
     executor: Executor | None = None
@@ -71,7 +71,7 @@ def sweep(statement: Statement, values: Mapping[str, Iterable[Any]], how: SweepS
             better=better,
         )
     description = parse_statistic(how.statistic)
-    seed = fresh_seed() if how.seed is None else how.seed
+    seed = checked_seed(how.seed)
     task = _Point(
         statement, grid.to_dict("records"), outcomes, description, how.trials, seed, how.sampling
     )

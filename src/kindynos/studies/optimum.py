@@ -14,7 +14,6 @@ from kindynos.inference.estimates import Estimate
 from kindynos.program.statement import Statement
 from kindynos.results.run import Run
 from kindynos.results.simulate import Settings, simulate
-from kindynos.sampling.streams import fresh_seed
 from kindynos.studies.aims import Constraint, Figure
 from kindynos.studies.optimising import OptimumRequest, evaluations_table, run_search, search_for
 from kindynos.studies.optimum_error import decision_errors
@@ -126,7 +125,7 @@ class Optimum:
 
 def optimize(statement: Statement, wanted: OptimumRequest, settings: Settings) -> Optimum:
     """Return the best decisions of a model; see Model.optimize."""
-    seed = fresh_seed() if settings.seed is None else settings.checked_seed()
+    seed = settings.checked_seed()
     settings = replace(settings, seed=seed)
     search = search_for(statement, wanted, settings)
     best = run_search(search)

@@ -8,7 +8,7 @@ from typing import Any, Unpack
 from kindynos.errors import ModelError
 from kindynos.program.statement import Statement
 from kindynos.results.simulate import Settings, SimulationOptions, simulate
-from kindynos.sampling.streams import fresh_seed
+from kindynos.sampling.streams import Seed, checked_seed
 from kindynos.studies.comparison import Comparison
 from kindynos.validate import mapping
 
@@ -19,7 +19,7 @@ def compare_scenarios(
     statement: Statement,
     scenarios: Mapping[str, Mapping[str, Any]] | None,
     trials: int,
-    seed: int | None,
+    seed: Seed,
     **options: Unpack[SimulationOptions],
 ) -> Comparison:
     """Return a comparison of scenarios; see Model.compare."""
@@ -36,6 +36,6 @@ def compare_scenarios(
         "compare", "scenarios", scenarios, "the replacements of each scenario by its name"
     )
     changed = {name: statement.scenario(name, changes) for name, changes in scenarios.items()}
-    common = fresh_seed() if seed is None else seed
+    common = checked_seed(seed)
     settings = Settings(trials=trials, seed=common, **options)
     return Comparison({name: simulate(other.program, settings) for name, other in changed.items()})

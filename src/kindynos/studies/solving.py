@@ -16,7 +16,7 @@ from kindynos.program.quantities import Line
 from kindynos.program.statement import PERIODS, Statement
 from kindynos.results.simulate import Settings, SimulationOptions, simulate
 from kindynos.results.statistic_text import ParsedStatistic, parse_statistic
-from kindynos.sampling.streams import fresh_seed
+from kindynos.sampling.streams import Seed, checked_seed
 from kindynos.studies.goal import Goal
 from kindynos.studies.model_sweep import check_swept
 from kindynos.validate import finite, fraction, invalid_argument
@@ -78,7 +78,7 @@ def solve(
     name: str,
     wanted: GoalRequest,
     trials: int,
-    seed: int | None,
+    seed: Seed,
     **options: Unpack[SimulationOptions],
 ) -> Goal:
     """Return the value of ``name`` that reaches what is wanted; see Model.solve."""
@@ -112,7 +112,7 @@ def solve(
                 f"of the number of periods at most {MOST} are tried; say a range as short as that",
                 owner="solve",
             )
-    common = fresh_seed() if seed is None else seed
+    common = checked_seed(seed)
     settings = Settings(trials=trials, seed=common, **options)
     tried: dict[float, Estimate] = {}
 

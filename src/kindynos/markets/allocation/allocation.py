@@ -28,8 +28,8 @@ from kindynos.markets.allocation.resampling import Resampled, resampled
 from kindynos.markets.allocation.source import MomentSettings, source_of
 from kindynos.markets.allocation.walk import WalkForward, walk_forward
 from kindynos.markets.portfolio import Portfolio
-from kindynos.markets.risk_table import checked_level
-from kindynos.validate import array_of, check_call, instance
+from kindynos.sampling.streams import Seed
+from kindynos.validate import array_of, check_call, confidence_level, instance
 
 Bounds = tuple[float, float] | Mapping[str, tuple[float, float]]
 
@@ -121,7 +121,11 @@ class Allocation:
         return self._at(level).value("expected_shortfall", self._weights)
 
     def _at(self, level: float | None) -> Losses:
-        return self._losses if level is None else Losses(self.request.source, checked_level(level))
+        return (
+            self._losses
+            if level is None
+            else Losses(self.request.source, confidence_level("risk", "level", level))
+        )
 
     def __repr__(self) -> str:
         held = ", ".join(
@@ -231,7 +235,7 @@ class Allocation:
         self,
         horizon: int = 1,
         trials: int = 10_000,
-        seed: int | None = None,
+        seed: Seed = None,
         *,
         against: Mapping[str, float] | None = None,
     ) -> BeforeAfter:
@@ -347,7 +351,9 @@ def request_of(
     )
     check_feasible(region)
     return AllocationRequest(
-        start, region, aim_of(maximize, minimize, limits, checked_level(level), rate)
+        start,
+        region,
+        aim_of(maximize, minimize, limits, confidence_level("risk", "level", level), rate),
     )
 
 

@@ -20,7 +20,7 @@ from kindynos.markets.allocation.source import Source
 from kindynos.markets.held_model import Joined, driver_names, held_statement, joined_returns
 from kindynos.results.run import Run
 from kindynos.results.simulate import Settings, simulate
-from kindynos.sampling.streams import fresh_seed
+from kindynos.sampling.streams import Seed, checked_seed
 from kindynos.studies.paired import Paired
 from kindynos.validate import check_integer
 
@@ -159,7 +159,7 @@ def before_after(
     best: Floats,
     horizon: int,
     trials: int,
-    seed: int | None,
+    seed: Seed,
     against: Mapping[str, float] | None,
     level: float = LEVEL,
 ) -> BeforeAfter:
@@ -173,7 +173,7 @@ def before_after(
             "no weights of today are known; say against=, the weights to compare with",
             owner="compare",
         )
-    seed = fresh_seed() if seed is None else seed
+    seed = checked_seed(seed)
     joined, periods, own = _drawn(source, horizon)
     # A small shift each period brings the means to those that the allocation was made with.
     shifts = (source.mean - own) / periods if source.returns is not None else np.zeros(len(best))

@@ -19,7 +19,7 @@ from kindynos.markets.allocation.path import path_of
 from kindynos.markets.allocation.request import AllocationRequest
 from kindynos.markets.allocation.solve import Aim, Solver
 from kindynos.markets.allocation.source import Source
-from kindynos.sampling.streams import stream
+from kindynos.sampling.streams import Seed, checked_seed, stream
 from kindynos.validate import check_integer, positive
 
 POINTS = 21  # of each resampled frontier
@@ -107,13 +107,13 @@ def resampled(
     request: AllocationRequest,
     weights: Floats,
     times: int,
-    seed: int,
+    seed: Seed,
     block: float | None,
     progress: Callable[[int, int], object] | None,
 ) -> Resampled:
     """Return the allocations of resampled histories; see ``Allocation.resampled``."""
     check_integer("resampled", "times", times, least=20)
-    check_integer("resampled", "seed", seed, least=0)
+    seed = checked_seed(seed)
     source = request.source
     draw, how = _drawing(source, block)
     found, curves, infeasible = [], [], 0

@@ -1,0 +1,57 @@
+"""Intermediate results that are kept as long as the object that they belong to, and no longer.
+
+Value at risk and expected shortfall at several levels rest on the same fits of the same losses. A
+function marked ``remembered`` computes each of them once per object: the object's methods, marked
+``with_memory``, open the memory in which its results are found again. Outside of such a method it
+computes anew, so that nothing is kept once the object is gone.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Hashable
+from contextvars import ContextVar
+from functools import wraps
+from typing import Any, ParamSpec, TypeVar
+
+import numpy as np
+
+Arguments = ParamSpec("Arguments")
+Answer = TypeVar("Answer")
+
+_open: ContextVar[dict[Hashable, Any] | None] = ContextVar("open", default=None)
+
+
+def with_memory(method: Callable[Arguments, Answer]) -> Callable[Arguments, Answer]:
+    """Let a method of an object find what earlier calls of its methods have computed."""
+
+    @wraps(method)
+    def call(*arguments: Arguments.args, **options: Arguments.kwargs) -> Answer:
+        memory = vars(arguments[0]).setdefault("_memory", {})
+        token = _open.set(memory)
+        try:
+            return method(*arguments, **options)
+        finally:
+            _open.reset(token)
+
+    return call
+
+
+def remembered(function: Callable[Arguments, Answer]) -> Callable[Arguments, Answer]:
+    """Compute an answer once for the same arguments, arrays included, of the object at work."""
+
+    @wraps(function)
+    def call(*arguments: Arguments.args, **options: Arguments.kwargs) -> Answer:
+        memory = _open.get()
+        if memory is None:
+            return function(*arguments, **options)
+        key = (function, *map(_key, arguments), *((k, _key(v)) for k, v in options.items()))
+        if key not in memory:
+            memory[key] = function(*arguments, **options)
+        answer: Answer = memory[key]
+        return answer
+
+    return call
+
+
+def _key(value: Any) -> Hashable:
+    return (value.shape, value.tobytes()) if isinstance(value, np.ndarray) else value
