@@ -39,7 +39,7 @@ model.driver("resale_share", kd.Triangular(0.05, 0.15, 0.30), source="broker's o
 
 def index(growth):
     """A yearly index that compounds from the second year on, as a row."""
-    return kd.grow(np.broadcast_to(growth, (15, np.size(growth))), lag=1)
+    return kd.finance.grow(np.broadcast_to(growth, (15, np.size(growth))), lag=1)
 
 
 @model.line

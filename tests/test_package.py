@@ -5,6 +5,7 @@ import doctest
 import graphlib
 import importlib
 import importlib.util
+import inspect
 import pkgutil
 import re
 import subprocess
@@ -49,6 +50,23 @@ class Package(Case):
         with self.assertRaisesRegex(AttributeError, "did you mean 'LogNormal'"):
             _ = kd.Lognormal
         self.assertIn("Begin with a model", kd.__doc__)
+
+    def test_names_of_results_are_for_annotations(self):
+        for package in (kd, kd.finance, kd.markets):
+            for name in package.__all__:
+                self.assertIsNotNone(getattr(package, name))
+        self.assertTrue(issubclass(kd.Allocation, object) and "Allocation" not in kd.__all__)
+        self.assertLessEqual(len(kd.__all__), 120)
+        stub = (Path(kd.__file__).parent / "__init__.pyi").read_text()
+        topics = [line for line in stub.splitlines() if line.startswith("# ")]
+        self.assertEqual(
+            (topics[1], topics[-2].startswith("# For annotations")), ("# Models", True)
+        )
+
+    def test_help_shows_the_parameters_of_distributions(self):
+        self.assertEqual(
+            str(inspect.signature(kd.Normal)).replace("'", ""), "(mean: float, sd: float)"
+        )
 
     def test_importing_and_help_load_nothing_heavy(self):
         heavy = (

@@ -35,42 +35,8 @@ Names are loaded when first used, so that importing the package is quick.
 
 from __future__ import annotations
 
-import re
-from importlib import import_module
-from typing import Any
+from kindynos.lazy import load_lazily
 
 __version__ = "0.1.0"
 
-# The stub beside this file is the one list of public names and of the modules they come from.
-with open(__file__.removesuffix("c").removesuffix(".py") + ".pyi", encoding="utf-8") as _file:
-    _STUB = _file.read()
-_HOMES = {
-    name: module
-    for module, name in re.findall(r"^from (\S+) import (\w+) as \w+$", _STUB, re.MULTILINE)
-}
-
-__all__ = [*_HOMES, "__version__"]  # noqa: PLE0604
-
-
-def __getattr__(name: str) -> Any:
-    if name not in _HOMES:
-        raise AttributeError(f"module 'kindynos' has no attribute {name!r}{_hint(name)}")
-    home = _HOMES[name]
-    value = (
-        import_module(f"{home}.{name}")
-        if home == "kindynos"
-        else getattr(import_module(home), name)
-    )
-    globals()[name] = value
-    return value
-
-
-def _hint(name: str) -> str:
-    from kindynos.errors import closest
-
-    near = None if name.startswith("_") else closest(name, _HOMES)
-    return f"; did you mean {near!r}?" if near else ""
-
-
-def __dir__() -> list[str]:
-    return sorted(__all__)
+__getattr__, __dir__, __all__ = load_lazily(__name__, __file__, "__version__")

@@ -286,14 +286,17 @@ class Pictures(Folder):
             ),
             (
                 lambda ax: kd.plots.rolling_correlation(
-                    kd.returns(PRICES).rolling_correlation("alpha", "beta"), ax=ax
+                    kd.markets.returns(PRICES).rolling_correlation("alpha", "beta"), ax=ax
                 ),
                 "alpha and beta: correlation over 60 returns",
             ),
             (lambda ax: kd.plots.underwater(HELD.constant_value(), ax=ax), "Drawdown through time"),
             (lambda ax: kd.plots.prices_rebased(PRICES, ax=ax), "no price missing"),
-            (lambda ax: kd.returns(PRICES).plot(ax=ax), "Simple returns each day"),
-            (lambda ax: kd.plots.correlation_map(kd.returns(PRICES), "shrunk", ax=ax), "(shrunk)"),
+            (lambda ax: kd.markets.returns(PRICES).plot(ax=ax), "Simple returns each day"),
+            (
+                lambda ax: kd.plots.correlation_map(kd.markets.returns(PRICES), "shrunk", ax=ax),
+                "(shrunk)",
+            ),
             (lambda ax: kd.plots.allocation(HELD, ax=ax), "Holdings on"),
             (lambda ax: kd.plots.portfolio_value(bought, ax=ax), "2026-03-02 and set back monthly"),
             (lambda ax: HELD.backtest(window=100).plot(ax=ax), "zone, Kupiec"),

@@ -27,30 +27,34 @@ class Annuities(Case):
         for rate in (0.07, 0.0, -0.2, 1e-12):
             with self.subTest(rate=rate):
                 discount = (1 + rate) ** -np.arange(1, 13.0)
-                self.assertAlmostEqual(kd.present_value(rate, 12, 5.0), 5 * discount.sum(), 9)
                 self.assertAlmostEqual(
-                    kd.future_value(rate, 12, 5.0), 5 * discount.sum() * (1 + rate) ** 12, 8
+                    kd.finance.present_value(rate, 12, 5.0), 5 * discount.sum(), 9
                 )
-                self.assertAlmostEqual(kd.payment(rate, 12, 100.0), 100 / discount.sum(), 9)
-                early = kd.present_value(rate, 12, 5.0, timing="start")
+                self.assertAlmostEqual(
+                    kd.finance.future_value(rate, 12, 5.0), 5 * discount.sum() * (1 + rate) ** 12, 8
+                )
+                self.assertAlmostEqual(kd.finance.payment(rate, 12, 100.0), 100 / discount.sum(), 9)
+                early = kd.finance.present_value(rate, 12, 5.0, timing="start")
                 self.assertAlmostEqual(early, 5 * discount.sum() * (1 + rate), 9)
 
     def test_lives_that_are_fractions_and_differ_by_trial(self):
         lives = np.array([1.0, 2.5, 20.0])
         expected = 0.08 / (1 - 1.08**-lives)  # the closed form holds for fractions too
-        np.testing.assert_allclose(kd.capital_recovery(0.08, lives), expected, rtol=1e-13)
+        np.testing.assert_allclose(kd.finance.capital_recovery(0.08, lives), expected, rtol=1e-13)
         np.testing.assert_allclose(
-            kd.capital_recovery([0.08, 0.0], 4), [0.08 / (1 - 1.08**-4), 0.25]
+            kd.finance.capital_recovery([0.08, 0.0], 4), [0.08 / (1 - 1.08**-4), 0.25]
         )
 
     def test_equivalent_annual_is_worth_the_flows(self):
         flows = RNG.normal(50, 20, (8, 5))
-        level = kd.equivalent_annual(0.06, flows, initial=-100.0)
-        np.testing.assert_allclose(kd.present_value(0.06, 8, level), kd.npv(0.06, flows, -100.0))
+        level = kd.finance.equivalent_annual(0.06, flows, initial=-100.0)
+        np.testing.assert_allclose(
+            kd.finance.present_value(0.06, 8, level), kd.npv(0.06, flows, -100.0)
+        )
 
     def test_levelized_cost(self):
         flat = kd.levelized_cost(0.05, 10, 1000.0, 20.0, 50.0)
-        self.assertAlmostEqual(flat, (1000 * kd.capital_recovery(0.05, 10) + 20) / 50, 12)
+        self.assertAlmostEqual(flat, (1000 * kd.finance.capital_recovery(0.05, 10) + 20) / 50, 12)
         row = np.ones((12, 1))
         for life in (10, 7.3):
             level = kd.levelized_cost(0.05, life, 1000.0, 20.0, 50.0)
@@ -67,37 +71,42 @@ class Annuities(Case):
 
     def test_bad_input(self):
         for call, words in (
-            (lambda: kd.capital_recovery(0.1, 0), ("life", "above 0")),
-            (lambda: kd.present_value(-1.0, 3, 1.0), ("rate", "above -1")),
-            (lambda: kd.payment(0.1, 3, 1.0, timing="late"), ("timing",)),
-            (lambda: kd.equivalent_annual(np.zeros((2, 1)), np.zeros((2, 1))), ("level rate",)),
+            (lambda: kd.finance.capital_recovery(0.1, 0), ("life", "above 0")),
+            (lambda: kd.finance.present_value(-1.0, 3, 1.0), ("rate", "above -1")),
+            (lambda: kd.finance.payment(0.1, 3, 1.0, timing="late"), ("timing",)),
+            (
+                lambda: kd.finance.equivalent_annual(np.zeros((2, 1)), np.zeros((2, 1))),
+                ("level rate",),
+            ),
             (lambda: kd.levelized_cost(0.1, 4, 1.0, np.ones((3, 1)), 1.0), ("3 periods",)),
         ):
             with self.subTest(words=words), self.fails(*words):
                 call()
-        self.assertTrue(np.isnan(kd.capital_recovery([0.1, -2.0], [0.0, 3.0])).all())
+        self.assertTrue(np.isnan(kd.finance.capital_recovery([0.1, -2.0], [0.0, 3.0])).all())
 
 
 class AnnuityIdentities(Case):
     @quick
     @given(rates, lives, amounts)
     def test_a_payment_is_worth_what_it_pays_back(self, rate, life, amount):
-        level = kd.payment(rate, life, amount)
+        level = kd.finance.payment(rate, life, amount)
         self.assertAlmostEqual(
-            kd.present_value(rate, life, level), amount, delta=1e-9 * max(abs(amount), 1)
+            kd.finance.present_value(rate, life, level), amount, delta=1e-9 * max(abs(amount), 1)
         )
-        grown = kd.present_value(rate, life, level) * (1 + rate) ** life
+        grown = kd.finance.present_value(rate, life, level) * (1 + rate) ** life
         self.assertAlmostEqual(
-            kd.future_value(rate, life, level), grown, delta=1e-8 * max(abs(grown), 1)
+            kd.finance.future_value(rate, life, level), grown, delta=1e-8 * max(abs(grown), 1)
         )
 
     @quick
     @given(rates, lives)
     def test_recovery_of_a_capital_is_a_payment_of_one(self, rate, life):
-        self.assertAlmostEqual(kd.capital_recovery(rate, life), kd.payment(rate, life, 1.0), 12)
-        early = kd.present_value(rate, life, 1.0, timing="start")
         self.assertAlmostEqual(
-            early, kd.present_value(rate, life, 1.0) * (1 + rate), delta=1e-9 * early
+            kd.finance.capital_recovery(rate, life), kd.finance.payment(rate, life, 1.0), 12
+        )
+        early = kd.finance.present_value(rate, life, 1.0, timing="start")
+        self.assertAlmostEqual(
+            early, kd.finance.present_value(rate, life, 1.0) * (1 + rate), delta=1e-9 * early
         )
 
     @quick

@@ -33,9 +33,13 @@ class RollForward(Case):
     def test_level_deposits_grow_as_an_annuity_does(self):
         balance = kd.roll_forward(1000.0, 0.03, 50.0, periods=12)
         self.assertEqual(balance.shape, (12,))
-        self.assertAlmostEqual(balance[-1], 1000 * 1.03**12 + kd.future_value(0.03, 12, 50.0), 8)
+        self.assertAlmostEqual(
+            balance[-1], 1000 * 1.03**12 + kd.finance.future_value(0.03, 12, 50.0), 8
+        )
         early = kd.roll_forward(0.0, 0.03, 50.0, "start", periods=12)
-        self.assertAlmostEqual(early[-1], kd.future_value(0.03, 12, 50.0, timing="start"), 8)
+        self.assertAlmostEqual(
+            early[-1], kd.finance.future_value(0.03, 12, 50.0, timing="start"), 8
+        )
 
     def test_a_floor_pays_what_there_is_and_makes_no_money(self):
         flows = [0.0, -60.0, -60.0, 30.0]
@@ -91,28 +95,28 @@ class Periods(Case):
 
     def test_at(self):
         row = np.array([[1.0, 2.0], [3.0, 4.0]])
-        np.testing.assert_array_equal(kd.at(row, [2, 1]), [3, 2])
-        np.testing.assert_array_equal(kd.at(row, 1.2), [3, 4])
-        np.testing.assert_array_equal(kd.at(row[:, :1], [1, 2, 3]), [1, 3, np.nan])
+        np.testing.assert_array_equal(kd.finance.at(row, [2, 1]), [3, 2])
+        np.testing.assert_array_equal(kd.finance.at(row, 1.2), [3, 4])
+        np.testing.assert_array_equal(kd.finance.at(row[:, :1], [1, 2, 3]), [1, 3, np.nan])
         with self.fails("at: period"):
-            kd.at(row, row)
+            kd.finance.at(row, row)
 
 
 class Grow(Case):
     def test_compounds(self):
-        np.testing.assert_allclose(kd.grow([0.1, 0.2, -0.5]), [1.1, 1.32, 0.66])
-        np.testing.assert_allclose(kd.grow([0.1, 0.2, -0.5], 100, lag=1), [100, 110, 132])
-        np.testing.assert_allclose(kd.grow([0.1, 0.2], lag=5), [1, 1])
+        np.testing.assert_allclose(kd.finance.grow([0.1, 0.2, -0.5]), [1.1, 1.32, 0.66])
+        np.testing.assert_allclose(kd.finance.grow([0.1, 0.2, -0.5], 100, lag=1), [100, 110, 132])
+        np.testing.assert_allclose(kd.finance.grow([0.1, 0.2], lag=5), [1, 1])
 
     def test_by_trial(self):
         rate = np.array([[0.1, 0.2], [0.3, 0.4]])
-        np.testing.assert_allclose(kd.grow(rate, [1.0, 10.0]), [[1.1, 12], [1.43, 16.8]])
+        np.testing.assert_allclose(kd.finance.grow(rate, [1.0, 10.0]), [[1.1, 12], [1.43, 16.8]])
 
     def test_errors(self):
         with self.fails("rate must be (periods,)"):
-            kd.grow(0.1)
+            kd.finance.grow(0.1)
         with self.fails("lag", "at least 0"):
-            kd.grow([0.1], lag=-1)
+            kd.finance.grow([0.1], lag=-1)
 
 
 class Ledgers(Case):
@@ -123,7 +127,9 @@ class Ledgers(Case):
         before = np.vstack([np.full(5, opening), balance[:-1]])
         np.testing.assert_allclose(balance, before * (1 + rate) + flows, rtol=1e-9, atol=1e-6)
         more = kd.roll_forward(opening + 100, rate, flows)
-        np.testing.assert_allclose(more - balance, 100 * kd.grow(rate), rtol=1e-6, atol=1e-6)
+        np.testing.assert_allclose(
+            more - balance, 100 * kd.finance.grow(rate), rtol=1e-6, atol=1e-6
+        )
 
     @quick
     @given(rows, arrays(np.float64, (6, 5), elements=st.floats(-0.3, 0.3)), st.floats(0, 2000))
@@ -142,7 +148,7 @@ class Ledgers(Case):
     @quick
     @given(rows, st.integers(0, 8))
     def test_at_reads_a_period(self, row, number):
-        found = kd.at(row, number)
+        found = kd.finance.at(row, number)
         if 1 <= number <= 6:
             np.testing.assert_array_equal(found, row[number - 1])
         else:

@@ -98,16 +98,18 @@ class Measures(Case):
             "profitability_index(hurdle, cash_flow, -price)": lambda f: kd.profitability_index(
                 0.1, f, -300.0
             ),
-            "equivalent_annual(hurdle, cash_flow)": lambda f: kd.equivalent_annual(0.1, f),
+            "equivalent_annual(hurdle, cash_flow)": lambda f: kd.finance.equivalent_annual(0.1, f),
             "payment(hurdle, 5, flow) + present_value(hurdle, 5, flow, timing='start') + "
             "future_value(hurdle, 5, flow)": (
                 lambda f: (
-                    kd.payment(0.1, 5, f[0])
-                    + kd.present_value(0.1, 5, f[0], "start")
-                    + kd.future_value(0.1, 5, f[0])
+                    kd.finance.payment(0.1, 5, f[0])
+                    + kd.finance.present_value(0.1, 5, f[0], "start")
+                    + kd.finance.future_value(0.1, 5, f[0])
                 )
             ),
-            "flow * capital_recovery(hurdle, 4.5)": lambda f: f[0] * kd.capital_recovery(0.1, 4.5),
+            "flow * capital_recovery(hurdle, 4.5)": lambda f: (
+                f[0] * kd.finance.capital_recovery(0.1, 4.5)
+            ),
             "levelized_cost(hurdle, 4, price, cash_flow, 10)": lambda f: kd.levelized_cost(
                 0.1, 4, 300.0, f, 10.0
             ),
@@ -185,7 +187,7 @@ class Flows(Case):
     @quick
     @given(rows, st.floats(-0.3, 0.5))
     def test_equivalent_annual_is_worth_the_same(self, flows, rate):
-        level = kd.equivalent_annual(rate, flows)
+        level = kd.finance.equivalent_annual(rate, flows)
         np.testing.assert_allclose(
             kd.npv(rate, np.broadcast_to(level, (6, 5))), kd.npv(rate, flows), rtol=1e-8, atol=1e-6
         )

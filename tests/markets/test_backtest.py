@@ -4,7 +4,7 @@ import numpy as np
 from scipy import stats
 
 import kindynos as kd
-from kindynos.markets.backtest import Backtest
+from kindynos.markets.backtesting import Backtest
 from tests.common import HELD, PRICES, Case
 
 

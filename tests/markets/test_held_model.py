@@ -18,9 +18,9 @@ class Runs(Case):
         np.testing.assert_allclose(
             run["max_drawdown"].values, np.maximum(-by_hand / HELD.value, 0), atol=1e-15
         )
-        sds = kd.returns(PRICES).frame.std()
+        sds = kd.markets.returns(PRICES).frame.std()
         self.assertAlmostEqual(run[PRICES.instruments[0]].sd / sds.iloc[0], 1, delta=0.05)
-        sample = kd.returns(PRICES).frame
+        sample = kd.markets.returns(PRICES).frame
         ranks = stats.spearmanr(run[run.drivers[0]].values, run[run.drivers[1]].values)[0]
         self.assertAlmostEqual(
             ranks, stats.spearmanr(sample.iloc[:, 0], sample.iloc[:, 1])[0], delta=0.03
@@ -43,7 +43,7 @@ class Runs(Case):
             self.assertEqual((table.index[0], len(table)), (largest, 3), method)
         shares = run.sensitivity("profit", "shapley", evaluations=16_384)["share of variance"]
         self.assertAlmostEqual(shares.sum(), 1)
-        cov = kd.returns(PRICES).frame.cov().to_numpy()
+        cov = kd.markets.returns(PRICES).frame.cov().to_numpy()
         values = HELD.values.to_numpy()
         expected = (
             values * (cov @ values) / (values @ cov @ values)

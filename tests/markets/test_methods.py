@@ -5,6 +5,7 @@ import pandas as pd
 from scipy import optimize, stats
 
 import kindynos as kd
+from kindynos.fitting.student import fit_student
 from kindynos.markets.exposure import Exposure
 from kindynos.markets.method import MEASURES
 from kindynos.markets.methods import METHODS
@@ -48,7 +49,7 @@ class Risk(Case):
             self.assertAlmostEqual(
                 HELD.value_at_risk(level, "normal", horizon=10), z * sd * 10**0.5 - 10 * mean
             )
-            made_df = kd.fit_student(-(returns.to_numpy() @ values)).df
+            made_df = fit_student(-(returns.to_numpy() @ values)).df
             reach = stats.t.ppf(level, made_df) * np.sqrt((made_df - 2) / made_df)
             self.assertAlmostEqual(
                 HELD.value_at_risk(level, "student", mean=False), reach * sd, delta=1e-6 * sd
@@ -180,14 +181,14 @@ class Risk(Case):
             (lambda: HELD.stress({"alpha": -2}), ("all of it",)),
             (lambda: HELD.replay("2001-01-01", "2026-02-02"), ("no stretch",)),
             (lambda: HELD.contributions(0.95, "mean"), ("measure",)),
-            (lambda: kd.fit_student([1.0] * 9), ("not all equal",)),
+            (lambda: fit_student([1.0] * 9), ("not all equal",)),
         ):
             with self.subTest(words=words), self.fails(*words):
                 call()
 
     def test_fitting_student(self):
         sample = stats.t(4).rvs(20_000, random_state=1) * 2 + 1
-        distribution = kd.fit_student(sample)
+        distribution = fit_student(sample)
         self.assertAlmostEqual(distribution.df, 4, delta=0.3)
         self.assertAlmostEqual(distribution.scale, 2, delta=0.05)
 

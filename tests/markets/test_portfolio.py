@@ -53,7 +53,9 @@ class Holding(Case):
     def test_a_table_of_prices_will_do(self):
         frame = made(60)
         self.assertEqual(kd.Portfolio(frame, shares={"alpha": 1}).value, frame["alpha"].iloc[-1])
-        np.testing.assert_allclose(kd.returns(frame).frame, kd.returns(kd.read_prices(frame)).frame)
+        np.testing.assert_allclose(
+            kd.markets.returns(frame).frame, kd.markets.returns(kd.read_prices(frame)).frame
+        )
         with self.fails("prices", "DataFrame"):
             kd.Portfolio([1, 2], shares={"alpha": 1})
 
@@ -103,10 +105,10 @@ class TableSpec(Case):
         self.assertAlmostEqual(found["correlation"], line.rvalue)
         interval = stats.pearsonr(index, own).confidence_interval()
         self.assertAlmostEqual(found["correlation"].low, interval.low, delta=0.001)
-        table = kd.returns(frame).against("index")
+        table = kd.markets.returns(frame).against("index")
         self.assertAlmostEqual(table.loc["own", "beta"], line.slope)
         np.testing.assert_allclose(
-            kd.returns(frame).excess("index").frame["own"], own - index, atol=1e-12
+            kd.markets.returns(frame).excess("index").frame["own"], own - index, atol=1e-12
         )
         with self.fails("did you mean 'index'"):
             held.against("indx")
@@ -118,7 +120,7 @@ class TableSpec(Case):
         np.testing.assert_allclose(
             table["value at risk"], losses.rolling(100).quantile(0.95).dropna()
         )
-        found = kd.returns(PRICES).rolling_correlation("alpha", "beta", 60)
+        found = kd.markets.returns(PRICES).rolling_correlation("alpha", "beta", 60)
         by_hand = PRICES.frame.pct_change().iloc[1:]
         np.testing.assert_allclose(
             found, by_hand["alpha"].rolling(60).corr(by_hand["beta"]).dropna()
@@ -127,7 +129,7 @@ class TableSpec(Case):
             (lambda: held.rolling(5000), ("window 5000",)),
             (lambda: held.rolling(100, method="simulated"), ("day by day",)),
             (
-                lambda: kd.returns(PRICES).rolling_correlation("alpha", "bet"),
+                lambda: kd.markets.returns(PRICES).rolling_correlation("alpha", "bet"),
                 ("did you mean 'beta'",),
             ),
         ):

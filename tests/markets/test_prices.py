@@ -148,11 +148,16 @@ class Reading(Case):
             )
         )
         self.assertEqual(
-            kd.select(facts, as_of="2026-03-01", where={"kind": "x"}, largest=1, by="size"), ["b"]
+            kd.markets.select(facts, as_of="2026-03-01", where={"kind": "x"}, largest=1, by="size"),
+            ["b"],
         )
-        self.assertEqual(kd.select(facts, as_of="2026-07-01", largest=2, by="size"), ["a", "b"])
         self.assertEqual(
-            kd.select(facts, as_of="2026-07-01", where={"size": (">", 8), "kind": ["x", "y"]}),
+            kd.markets.select(facts, as_of="2026-07-01", largest=2, by="size"), ["a", "b"]
+        )
+        self.assertEqual(
+            kd.markets.select(
+                facts, as_of="2026-07-01", where={"size": (">", 8), "kind": ["x", "y"]}
+            ),
             ["b", "a"],
         )
         for options, words in (
@@ -161,7 +166,7 @@ class Reading(Case):
             ({"where": {"size": ("~", 3)}}, ("size",)),
         ):
             with self.subTest(options=options), self.fails(*words):
-                kd.select(facts, as_of="2026-07-01", **options)
+                kd.markets.select(facts, as_of="2026-07-01", **options)
 
 
 class AnyFile(Case):
@@ -263,7 +268,7 @@ class Doubtful(Case):
             kd.read_prices(frame, instruments=["alhpa"])
 
     def test_periods_that_are_not_over_are_left_out(self):
-        months = kd.returns(kd.read_prices(made(60)), every="month")
+        months = kd.markets.returns(kd.read_prices(made(60)), every="month")
         last = pd.Timestamp(made(60)["date"].iloc[-1])
         self.assertLess(months.frame.index[-1], last)
         self.assertIn("not over, left out", months.description)
@@ -276,14 +281,16 @@ class Doubtful(Case):
                 "size": ["9", "100", "20"],
             }
         )
-        self.assertEqual(kd.select(facts, as_of="2027-12-31", largest=1, by="size"), ["b"])
+        self.assertEqual(kd.markets.select(facts, as_of="2027-12-31", largest=1, by="size"), ["b"])
         self.assertEqual(
-            kd.select(facts, as_of="2027-12-31", where={"size": (">", 15)}), ["b", "c"]
+            kd.markets.select(facts, as_of="2027-12-31", where={"size": (">", 15)}), ["b", "c"]
         )
         with self.fails("not a number"):
-            kd.select(facts.assign(size="big"), as_of="2027-12-31", where={"size": (">", 15)})
+            kd.markets.select(
+                facts.assign(size="big"), as_of="2027-12-31", where={"size": (">", 15)}
+            )
         with self.fails("9/30", "2027-12-31"):
-            kd.select(facts.assign(date=["9/30", "10/31", "10/31"]), as_of="2027-12-31")
+            kd.markets.select(facts.assign(date=["9/30", "10/31", "10/31"]), as_of="2027-12-31")
 
     def test_headers_and_separators(self):
         for text, words in (

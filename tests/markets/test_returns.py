@@ -10,7 +10,7 @@ from tests.common import PRICES, Case, made
 class OfReturns(Case):
     def test_against_pandas(self):
         frame = PRICES.frame
-        simple = kd.returns(PRICES)
+        simple = kd.markets.returns(PRICES)
         np.testing.assert_allclose(simple.frame, frame.pct_change().iloc[1:])
         summary = simple.summary()
         np.testing.assert_allclose(summary["annual sd"], frame.pct_change().std() * 252**0.5)
@@ -18,21 +18,23 @@ class OfReturns(Case):
         np.testing.assert_allclose(summary["excess kurtosis"], stats.kurtosis(simple.frame))
         np.testing.assert_allclose(simple.covariance(), frame.pct_change().cov())
         np.testing.assert_allclose(simple.correlation(), frame.pct_change().corr())
-        weekly = kd.returns(PRICES, "log", "week")
+        weekly = kd.markets.returns(PRICES, "log", "week")
         np.testing.assert_allclose(
             weekly.frame, np.log(frame.resample("W-FRI").last()).diff().iloc[1:-1]
         )
-        self.assertEqual((weekly.per_year, kd.returns(PRICES, every="month").per_year), (52, 12))
+        self.assertEqual(
+            (weekly.per_year, kd.markets.returns(PRICES, every="month").per_year), (52, 12)
+        )
         np.testing.assert_allclose(
             simple.rolling(50)["sd"], frame.pct_change().rolling(50).std().dropna()
         )
 
     def test_weighted_and_shrunk(self):
-        simple = kd.returns(PRICES)
+        simple = kd.markets.returns(PRICES)
         weights = 0.94 ** np.arange(len(simple.frame) - 1, -1, -1.0)
         wanted = np.cov(simple.frame.T, aweights=weights, ddof=0)
         np.testing.assert_allclose(simple.covariance("weighted", 0.94), wanted)
-        short = kd.returns(kd.read_prices(made(40)))
+        short = kd.markets.returns(kd.read_prices(made(40)))
         sample, shrunk = (
             short.correlation(method).to_numpy()[np.triu_indices(3, 1)]
             for method in ("sample", "shrunk")
@@ -43,10 +45,10 @@ class OfReturns(Case):
 
     def test_mistakes(self):
         for call, words in (
-            (lambda: kd.returns(PRICES, "logs"), ("kind",)),
-            (lambda: kd.returns(PRICES, every="year"), ("every",)),
-            (lambda: kd.returns(PRICES).covariance("robust"), ("method",)),
-            (lambda: kd.returns(PRICES).rolling(900), ("window 900", "599 returns")),
+            (lambda: kd.markets.returns(PRICES, "logs"), ("kind",)),
+            (lambda: kd.markets.returns(PRICES, every="year"), ("every",)),
+            (lambda: kd.markets.returns(PRICES).covariance("robust"), ("method",)),
+            (lambda: kd.markets.returns(PRICES).rolling(900), ("window 900", "599 returns")),
         ):
             with self.subTest(words=words), self.fails(*words):
                 call()
@@ -54,7 +56,9 @@ class OfReturns(Case):
 
 class Shrinkage(Case):
     def test_shrinkage_by_its_formula(self):
-        returns = kd.returns(kd.read_prices(PRICES.frame.iloc[:80].reset_index())).frame.to_numpy()
+        returns = kd.markets.returns(
+            kd.read_prices(PRICES.frame.iloc[:80].reset_index())
+        ).frame.to_numpy()
         count, size = returns.shape
         gaps = returns - returns.mean(axis=0)
         sample = gaps.T @ gaps / count
@@ -83,7 +87,7 @@ class Shrinkage(Case):
                 rho += average / 2 * (sd[j] / sd[i] * one + sd[i] / sd[j] * two)
         weight = np.clip((pi - rho) / ((sample - target) ** 2).sum() / count, 0, 1)
         wanted = (weight * target + (1 - weight) * sample) * count / (count - 1)
-        found = kd.returns(kd.read_prices(PRICES.frame.iloc[:80].reset_index())).covariance(
+        found = kd.markets.returns(kd.read_prices(PRICES.frame.iloc[:80].reset_index())).covariance(
             "shrunk"
         )
         np.testing.assert_allclose(found, wanted, rtol=1e-9)

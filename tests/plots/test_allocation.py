@@ -27,7 +27,9 @@ class Allocations(Case):
         self.assertAlmostEqual(line.get_xdata()[0], 100 * table["sd"].iloc[0])
         self.assertAlmostEqual(line.get_ydata()[-1], 100 * table["mean"].iloc[-1])
         singles = next(one for one in ax.lines if one.get_label() == "single holdings")
-        np.testing.assert_allclose(singles.get_xdata(), 100 * kd.returns(PRICES).frame.std())
+        np.testing.assert_allclose(
+            singles.get_xdata(), 100 * kd.markets.returns(PRICES).frame.std()
+        )
         self.assertIn("today's weights", labels(ax))
         self.assertIn("chosen: the least sd", labels(ax))
         self.assertEqual(

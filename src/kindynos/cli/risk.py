@@ -216,7 +216,7 @@ def risk(
         --levels 0.99 --horizon 10 --out results
     """
     from kindynos.markets.methods import METHODS
-    from kindynos.markets.returns import returns
+    from kindynos.markets.return_series import returns
     from kindynos.plots import (
         allocation,
         correlation_map,

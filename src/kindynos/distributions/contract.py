@@ -9,6 +9,7 @@ from abc import ABCMeta, abstractmethod
 from collections.abc import Callable, Mapping
 from dataclasses import fields
 from hashlib import blake2b
+from inspect import Signature, signature
 from typing import TYPE_CHECKING, Any, ClassVar, overload
 
 import numpy as np
@@ -72,15 +73,25 @@ class CheckedInit(ABCMeta):
     With names of quantities among its parameters it gives a StatedDistribution.
     """
 
-    def __call__(cls, *arguments: Any, **named: Any) -> Any:
-        stated = stated_distribution(cls, arguments, named)
-        if stated is not None:
-            return stated
-        try:
-            return super().__call__(*arguments, **named)
-        except TypeError:
-            check_call(vars(cls)["__init__"], cls.__name__, None, *arguments, **named)
-            raise
+    if not TYPE_CHECKING:  # editors and type checkers see the parameters of the class
+
+        def __call__(cls, *arguments: Any, **named: Any) -> Any:
+            stated = stated_distribution(cls, arguments, named)
+            if stated is not None:
+                return stated
+            try:
+                return super().__call__(*arguments, **named)
+            except TypeError:
+                check_call(vars(cls)["__init__"], cls.__name__, None, *arguments, **named)
+                raise
+
+    @property
+    def __signature__(cls) -> Signature:
+        """The parameters of the class, which ``help`` shows."""
+        whole = signature(vars(cls)["__init__"])
+        return whole.replace(
+            parameters=list(whole.parameters.values())[1:], return_annotation=Signature.empty
+        )
 
 
 class Contract(metaclass=CheckedInit):

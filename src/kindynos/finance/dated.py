@@ -17,7 +17,7 @@ from numpy.typing import ArrayLike, NDArray
 
 from kindynos.arrays import Floats
 from kindynos.errors import ParameterError
-from kindynos.finance.irr import unique_rates
+from kindynos.finance.internal_rate import unique_rates
 from kindynos.finance.irr_isolate import SAME, TOUCHES, bisect
 from kindynos.finance.rates import solve
 from kindynos.finance.shapes import as_rate, as_row, on_arrays, scalar_if

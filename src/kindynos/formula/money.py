@@ -10,7 +10,7 @@ import numpy as np
 from kindynos.arrays import Floats
 from kindynos.finance import annuities, measures
 from kindynos.finance.cash_flow import npv
-from kindynos.finance.irr import irr
+from kindynos.finance.internal_rate import irr
 from kindynos.finance.ledger import at, first_period, grow, roll_forward
 from kindynos.formula.function import Function, Parameter
 

@@ -1,1 +1,7 @@
-"""Prices, returns, portfolios and their risk."""
+"""Prices, portfolios, their risk, and the best weights."""
+
+from __future__ import annotations
+
+from kindynos.lazy import load_lazily
+
+__getattr__, __dir__, __all__ = load_lazily(__name__, __file__)

@@ -14,7 +14,7 @@ from kindynos.arrays import Floats
 from kindynos.errors import ParameterError
 from kindynos.literals import Rebalancing, RiskMethod
 from kindynos.markets import stress as stresses
-from kindynos.markets.backtest import Backtest, rolling_backtest
+from kindynos.markets.backtesting import Backtest, rolling_backtest
 from kindynos.markets.contributions import contributions
 from kindynos.markets.exposure import Exposure, RiskFigure
 from kindynos.markets.held_model import simulate_held
@@ -22,7 +22,7 @@ from kindynos.markets.holdings import Revalue, checked_holdings, converted, prof
 from kindynos.markets.methods import METHODS, measured, method_of
 from kindynos.markets.prices import Prices, checked_date, prices_of
 from kindynos.markets.relative import against, rolling_risk
-from kindynos.markets.returns import PER_YEAR
+from kindynos.markets.return_series import PER_YEAR
 from kindynos.markets.risk_table import risk_record
 from kindynos.markets.simulation import Simulated
 from kindynos.memory import with_memory

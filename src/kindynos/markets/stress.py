@@ -11,7 +11,7 @@ import pandas as pd
 from kindynos.errors import ParameterError
 from kindynos.markets.exposure import Exposure
 from kindynos.markets.prices import Prices
-from kindynos.markets.returns import covariance
+from kindynos.markets.return_series import covariance
 from kindynos.validate import finite
 
 

@@ -13,10 +13,10 @@ from kindynos.arrays import Floats
 from kindynos.finance.drawdowns import max_drawdown
 from kindynos.formatting import number
 from kindynos.literals import CovarianceMethod
-from kindynos.markets.backtest import Backtest
+from kindynos.markets.backtesting import Backtest
 from kindynos.markets.portfolio import Portfolio
 from kindynos.markets.prices import Prices
-from kindynos.markets.returns import Returns
+from kindynos.markets.return_series import Returns
 from kindynos.plots.comparison import COLOURS, STROKES
 from kindynos.plots.style import (
     ACCENT,

@@ -20,7 +20,7 @@ from kindynos.plots.style import (
     scale_of,
     scaled_ticks,
 )
-from kindynos.results.joint import SIDES, Joint, joint
+from kindynos.results.joint import SIDES, JointDistribution, joint_distribution
 from kindynos.results.result import Result
 
 if TYPE_CHECKING:
@@ -37,10 +37,10 @@ def scatter(
     figure: Figure | None = None,
 ) -> Figure:
     """Draw two columns of trials against each other; see ``scatter_of``."""
-    return scatter_of(joint(trials[x], trials[y], cuts), figure)
+    return scatter_of(joint_distribution(trials[x], trials[y], cuts), figure)
 
 
-def scatter_of(found: Joint, figure: Figure | None = None) -> Figure:
+def scatter_of(found: JointDistribution, figure: Figure | None = None) -> Figure:
     """Draw two quantities against each other, with marginal histograms and the share of trials in
     each quadrant.
 
@@ -101,7 +101,7 @@ def _named(ax: Axes, x: Result, y: Result) -> None:
         label(quantity_label(result.name, result.unit, word))
 
 
-def _quadrants(ax: Axes, found: Joint) -> None:
+def _quadrants(ax: Axes, found: JointDistribution) -> None:
     """Write the share of trials into the outer corner of each quadrant."""
     keys = [(one, two) for one in SIDES for two in SIDES]
     texts = shares([float(found.quadrants[key]) for key in keys])

@@ -19,7 +19,7 @@ if TYPE_CHECKING:
     from kindynos.fitting.ranking import Ranking
     from kindynos.fitting.series import SeriesRanking
     from kindynos.processes.base import Process
-    from kindynos.results.joint import Joint
+    from kindynos.results.joint import JointDistribution
     from kindynos.results.read_trials import ReadTrials
 
 
@@ -223,7 +223,10 @@ def _percentiles(made: Any) -> Any:
 
 
 def trials(
-    found: ReadTrials, names: list[str], pair: Joint | None, ranking: pd.DataFrame | None
+    found: ReadTrials,
+    names: list[str],
+    pair: JointDistribution | None,
+    ranking: pd.DataFrame | None,
 ) -> Group:
     """Return the figures of columns of trials, how two go together, and which others go with the
     first.
@@ -275,7 +278,7 @@ def _column(found: ReadTrials, name: str) -> FigureTable:
     return table
 
 
-def _pair(pair: Joint) -> FigureTable:
+def _pair(pair: JointDistribution) -> FigureTable:
     table = table_of(
         f"{pair.y.name} against {pair.x.name}",
         ("", "left"),

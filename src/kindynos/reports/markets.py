@@ -10,7 +10,7 @@ from rich.console import Group, RenderableType
 from rich.text import Text
 
 from kindynos.formatting import number, per_cent, step_of
-from kindynos.markets.backtest import Backtest
+from kindynos.markets.backtesting import Backtest
 from kindynos.markets.portfolio import Portfolio
 from kindynos.reports.tables import table_of
 

@@ -23,7 +23,7 @@ SIDES = ("below", "above")
 
 
 @dataclass(frozen=True)
-class Joint:
+class JointDistribution:
     """Two quantities over the same trials.
 
     ``cuts`` part each in two; ``quadrants`` are the shares of trials by (side of the first, side of
@@ -54,7 +54,9 @@ class Joint:
         )
 
 
-def joint(x: Result, y: Result, cuts: tuple[float | None, float | None] = (None, None)) -> Joint:
+def joint_distribution(
+    x: Result, y: Result, cuts: tuple[float | None, float | None] = (None, None)
+) -> JointDistribution:
     """Return two quantities of the same trials together; a cut that is None is the target, or
     without one the median.
 
@@ -62,21 +64,27 @@ def joint(x: Result, y: Result, cuts: tuple[float | None, float | None] = (None,
     """
     for name, one in (("x", x), ("y", y)):
         instance(
-            "joint", name, one, Result, "a result with one number per trial, such as run['name']"
+            "joint_distribution",
+            name,
+            one,
+            Result,
+            "a result with one number per trial, such as run['name']",
         )
     if x.is_row or y.is_row:
-        raise ParameterError("both must have one number per trial", owner="joint")
+        raise ParameterError("both must have one number per trial", owner="joint_distribution")
     if x.size != y.size:
         raise ParameterError(
-            f"both must have the same trials, not {x.size:,} and {y.size:,}", owner="joint"
+            f"both must have the same trials, not {x.size:,} and {y.size:,}",
+            owner="joint_distribution",
         )
     if not isinstance(cuts, tuple | list) or len(cuts) != 2:
         raise ParameterError(
-            f"cuts must be two numbers, one for each quantity, not {cuts!r:.40}", owner="joint"
+            f"cuts must be two numbers, one for each quantity, not {cuts!r:.40}",
+            owner="joint_distribution",
         )
     valid = ~(np.isnan(x.values) | np.isnan(y.values))
     if valid.sum() < FEWEST:
-        raise ParameterError("too few trials have both", owner="joint")
+        raise ParameterError("too few trials have both", owner="joint_distribution")
     at = (_cut(x, cuts[0]), _cut(y, cuts[1]))
     a, b = x.values[valid], y.values[valid]
     above = (a >= at[0], b >= at[1])
@@ -89,10 +97,12 @@ def joint(x: Result, y: Result, cuts: tuple[float | None, float | None] = (None,
     rank_x: Floats = ranks(a)
     explained = first_order_share(rank_x, b, bounds)
     scatter = Estimate(1 - float(explained), 1 - explained.high, 1 - explained.low)
-    return Joint(x, y, at, shares, correlation_by_blocks(rank_x, ranks(b), bounds), scatter)
+    return JointDistribution(
+        x, y, at, shares, correlation_by_blocks(rank_x, ranks(b), bounds), scatter
+    )
 
 
 def _cut(result: Result, cut: float | None) -> float:
     if cut is not None:
-        return finite("joint", "a cut", cut)
+        return finite("joint_distribution", "a cut", cut)
     return float(result.median) if result.target is None else result.target

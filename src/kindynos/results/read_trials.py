@@ -13,7 +13,7 @@ from kindynos.arrays import Floats
 from kindynos.delegation import delegated_to
 from kindynos.errors import ParameterError
 from kindynos.inference.intervals import correlation_by_blocks
-from kindynos.results.joint import Joint, joint
+from kindynos.results.joint import JointDistribution, joint_distribution
 from kindynos.results.reached_correlations import ranks
 from kindynos.results.result import Result
 from kindynos.results.sensitivity.rank import first_order_share
@@ -117,11 +117,11 @@ class ReadTrials(Mapping[str, Result]):
 
     def joint(
         self, x: str, y: str, cuts: tuple[float | None, float | None] = (None, None)
-    ) -> Joint:
+    ) -> JointDistribution:
         """Return two columns together: the share in each quadrant around two cuts, and how
         scattered they are.
         """
-        return joint(self[x], self[y], cuts)
+        return joint_distribution(self[x], self[y], cuts)
 
     @delegated_to("kindynos.plots", "scatter")
     def scatter(

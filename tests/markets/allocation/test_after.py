@@ -84,7 +84,7 @@ class BeforeAndAfter(Case):
         self.assertAlmostEqual(compared.cost, 0.002 * trades["change"].abs().sum())
         shares = compared.contributions()
         np.testing.assert_allclose(shares.filter(like="share").sum(), 1)
-        means = kd.returns(PRICES).frame.mean()
+        means = kd.markets.returns(PRICES).frame.mean()
         expected = HELD.value * (
             float(((1 + means) ** 5 - 1) @ found.weights) - 0.5 * compared.cost
         )
@@ -185,13 +185,13 @@ class WalkingForward(Case):
     def test_weights_know_the_past_alone(self):
         found = kd.allocate(HELD, minimize="sd").walk_forward("quarter", window=200)
         for date in found.weights.index[:3]:
-            then = kd.returns(PRICES).frame.loc[:date].iloc[-200:]
+            then = kd.markets.returns(PRICES).frame.loc[:date].iloc[-200:]
             alone = kd.allocate(kd.Moments(then.mean(), then.cov()), minimize="sd").weights
             np.testing.assert_allclose(found.weights.loc[date], alone, atol=1e-9)
         self.assertTrue(
             (
                 found.weights.index
-                == kd.returns(PRICES)
+                == kd.markets.returns(PRICES)
                 .frame.groupby(lambda d: d.to_period("Q"))
                 .tail(1)
                 .index[-len(found.weights) - 1 : -1]

@@ -123,10 +123,10 @@ class Agreement(Case):
         )
 
     def test_whatever_the_source(self):
-        frame = kd.returns(PRICES).frame
+        frame = kd.markets.returns(PRICES).frame
         by_prices = kd.allocate(PRICES, minimize="sd").weights
         np.testing.assert_allclose(
-            kd.allocate(kd.returns(PRICES), minimize="sd").weights, by_prices
+            kd.allocate(kd.markets.returns(PRICES), minimize="sd").weights, by_prices
         )
         np.testing.assert_allclose(
             kd.allocate(kd.Moments(frame.mean(), frame.cov()), minimize="sd").weights, by_prices
@@ -140,7 +140,7 @@ class Agreement(Case):
         found = kd.allocate(HELD, minimize="sd", level=0.9)
         table = found.table()
         self.assertEqual(list(table.columns), ["today", "best"])
-        losses = -(kd.returns(PRICES).frame @ HELD.weights)
+        losses = -(kd.markets.returns(PRICES).frame @ HELD.weights)
         self.assertAlmostEqual(
             table.loc["value at risk 90 %", "today"], float(np.quantile(losses, 0.9))
         )

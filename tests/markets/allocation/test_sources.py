@@ -59,7 +59,7 @@ class OfMoments(Case):
 class OfHistories(Case):
     def test_moments_are_those_of_the_returns(self):
         found = kd.allocate(PRICES, minimize="sd", window=300)
-        frame = kd.returns(PRICES).frame.iloc[-300:]
+        frame = kd.markets.returns(PRICES).frame.iloc[-300:]
         weights = found.weights.to_numpy()
         self.assertAlmostEqual(found.mean, float(frame.mean() @ weights))
         self.assertAlmostEqual(found.sd, float(np.sqrt(weights @ frame.cov() @ weights)))
@@ -82,7 +82,9 @@ class OfHistories(Case):
         np.testing.assert_allclose(
             kd.allocate(treasury, means="implied", maximize="ratio").weights, treasury.weights
         )
-        monthly = kd.allocate(kd.returns(PRICES, every="month"), minimize="sd", covariance="shrunk")
+        monthly = kd.allocate(
+            kd.markets.returns(PRICES, every="month"), minimize="sd", covariance="shrunk"
+        )
         self.assertIn("covariance shrunk", monthly.source)
 
     def test_views_move_scenarios_too(self):

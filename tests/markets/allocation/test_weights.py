@@ -345,7 +345,7 @@ class OverScenarios(Case):
     def test_drawdown(self):
         prices = kd.read_prices(made(400))
         found = kd.allocate(prices, minimize="drawdown")
-        moves = kd.returns(prices).frame.to_numpy()
+        moves = kd.markets.returns(prices).frame.to_numpy()
 
         def deepest(w):
             path = np.r_[0, np.cumsum(moves @ w)]

@@ -12,7 +12,7 @@ from kindynos.errors import ParameterError
 from kindynos.markets.held_model import Joined, driver_names, held_statement, joined_returns
 from kindynos.markets.portfolio import Portfolio
 from kindynos.markets.prices import Prices, prices_of
-from kindynos.markets.returns import returns
+from kindynos.markets.return_series import returns
 from kindynos.results.run import Run
 from kindynos.results.simulate import Settings, simulate
 from kindynos.sampling.streams import Seed, checked_seed

@@ -19,7 +19,7 @@ from kindynos.markets.allocation.region import OWNER, by_name
 from kindynos.markets.allocation.simulated_returns import SimulatedReturns
 from kindynos.markets.portfolio import Portfolio
 from kindynos.markets.prices import Prices, prices_of
-from kindynos.markets.returns import COVARIANCES, PER_YEAR, Returns, covariance, returns
+from kindynos.markets.return_series import COVARIANCES, PER_YEAR, Returns, covariance, returns
 from kindynos.results.run import Run
 from kindynos.validate import check_integer, mapping, one_of
 
