@@ -3,7 +3,7 @@ PYTHON ?= python3
 BIN := .venv/bin
 
 
-.PHONY: demo test check lowest bench screenshots docs clean
+.PHONY: demo test check proofs mutants lowest bench screenshots docs clean
 
 $(BIN)/python:
 	$(PYTHON) -m venv .venv
@@ -23,7 +23,12 @@ check: .venv/installed
 	$(BIN)/ruff format --check .
 	$(BIN)/ruff check .
 	$(BIN)/mypy
+	$(BIN)/python -m tests.check_house
 	$(BIN)/lint-imports
+
+# Long coverage runs: whether intervals hold the truth as often as they say. PROOFS=--short takes a third of the cases.
+proofs: .venv/installed
+	$(BIN)/python -m tests --proofs $(PROOFS)
 
 # The tests again with the lowest versions that are allowed, in an environment of its own.
 .venv-lowest/installed: pyproject.toml .ci/lowest.txt

@@ -10,6 +10,7 @@ import multiprocessing
 import os
 import time
 import unittest
+from collections.abc import Iterator
 from concurrent.futures import ProcessPoolExecutor, as_completed
 from dataclasses import dataclass, field
 from pathlib import Path
@@ -45,11 +46,25 @@ class TimedResult(unittest.TestResult):
         self.seconds.append((time.perf_counter() - self._begun, test.id()))
 
 
-def run_file(name: str) -> FileResult:
+def chosen(
+    tests: unittest.TestSuite | unittest.TestCase, proofs: bool
+) -> Iterator[unittest.TestCase]:
+    """Yield the tests of a suite, or with ``proofs`` its long coverage runs."""
+    if isinstance(tests, unittest.TestSuite):
+        for test in tests:
+            yield from chosen(test, proofs)
+        return
+    method = getattr(tests, getattr(tests, "_testMethodName", ""), None)
+    if getattr(method, "is_proof", False) is proofs:
+        yield tests
+
+
+def run_file(name: str, proofs: bool = False) -> FileResult:
     """Run the tests of one module; this happens in a worker process."""
     result = TimedResult()
     before = os.times()
-    unittest.defaultTestLoader.loadTestsFromName(name).run(result)
+    tests = unittest.defaultTestLoader.loadTestsFromName(name)
+    unittest.TestSuite(chosen(tests, proofs)).run(result)
     after = os.times()
 
     problems = [
@@ -70,12 +85,12 @@ def test_files(patterns: list[str]) -> list[str]:
     return [name for name in names if not patterns or any(pattern in name for pattern in patterns)]
 
 
-def run_all(names: list[str], jobs: int) -> list[FileResult]:
+def run_all(names: list[str], jobs: int, proofs: bool) -> list[FileResult]:
     """Run the files in processes of their own and report each as it ends."""
     results = []
     context = multiprocessing.get_context("spawn")
     with ProcessPoolExecutor(jobs, mp_context=context) as pool:
-        futures = {pool.submit(run_file, name): name for name in names}
+        futures = {pool.submit(run_file, name, proofs): name for name in names}
         for future in as_completed(futures):
             name = futures[future]
             try:
@@ -108,14 +123,20 @@ def main() -> int:
     parser.add_argument(
         "--slowest", type=int, default=10, help="how many slow tests to list; default: 10"
     )
+    parser.add_argument("--proofs", action="store_true", help="run the long coverage runs instead")
+    parser.add_argument(
+        "--short", action="store_true", help="with --proofs: a third of their cases"
+    )
     options = parser.parse_args()
+    if options.short:
+        os.environ["KINDYNOS_SHORT_PROOFS"] = "1"
 
     os.environ.setdefault("OPENBLAS_NUM_THREADS", "1")  # the processes already use every processor
     names = test_files(options.patterns)
     if not names:
         parser.error(f"no file of tests matches {', '.join(options.patterns)}")
     begun = time.perf_counter()
-    results = run_all(names, options.jobs)
+    results = run_all(names, options.jobs, options.proofs)
 
     failures = [text for result in results for text in result.failures]
     skipped = [text for result in results for text in result.skipped]

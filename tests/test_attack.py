@@ -8,13 +8,13 @@ from unittest.mock import patch
 from benchmarks.attack import CLASSES, attacked
 
 COUNTS = {
-    "formulas": 300,
-    "models": 150,
-    "calls": 300,
-    "saved": 12,
-    "prices": 80,
-    "flows": 150,
-    "kills": 3,
+    "formulas": 150,
+    "models": 75,
+    "calls": 150,
+    "saved": 6,
+    "prices": 40,
+    "flows": 75,
+    "kills": 2,
 }
 
 

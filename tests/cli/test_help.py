@@ -18,7 +18,12 @@ class Help(Folder):
             )
             for line in re.findall(r"^\s+kindynos (\w.*)$", re.sub(r"\\\n\s+", "", text), re.M):
                 words = shlex.split(line)
-                if "parquet" in line or "regime-switching" in line or words[0] == "demo":
+                if (
+                    "parquet" in line
+                    or "--series" in line
+                    or "regime" in line
+                    or words[0] == "demo"
+                ):
                     continue  # needs files of an earlier command, or is slow and tested elsewhere
                 words = [
                     str(DEMO / word)
@@ -36,9 +41,7 @@ class Help(Folder):
                     str(self.folder / word) if word.endswith(".png") else word for word in words
                 ]
                 options = [option.opts[-1] for option in command.params]
-                fast = (
-                    ["--trials", "400"] if "--trials" in options and "--trials" not in words else []
-                )
+                fast = ["--trials", "400"] if "--trials" in options else []
                 fast += ["--resampled", "20"] if "--resampled" in options else []
                 fast += ["--evaluations", "30"] if "--evaluations" in options else []
                 words = [str(self.folder / word) if word == "best.csv" else word for word in words]

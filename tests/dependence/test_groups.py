@@ -8,7 +8,7 @@ import kindynos as kd
 from kindynos.dependence.convert import of_rank_t, rank_of_t
 from kindynos.model.review import review
 from kindynos.sampling.plans import PLANS
-from tests.common import Case
+from tests.common import Case, proof
 
 DISTRIBUTIONS = (kd.Exponential(3), kd.Beta(2, 5), kd.Normal(0, 1))
 
@@ -26,6 +26,7 @@ def spearman(x, y) -> float:
 
 
 class Reached(Case):
+    @proof
     def test_rank_correlations_under_every_plan(self):
         for sampling in PLANS:
             for options in ({}, {"copula": "t", "df": 3}):

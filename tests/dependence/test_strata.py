@@ -7,7 +7,7 @@ from scipy import stats
 
 import kindynos as kd
 from kindynos.dependence.strata import independent_from_stratified, stratified_from_independent
-from tests.common import Case
+from tests.common import Case, proof
 
 RNG = np.random.default_rng(2)
 
@@ -70,6 +70,7 @@ class Drivers(Case):
         counts = np.histogram(np.concatenate(places), bins=25, range=(0, 1))[0]
         self.assertGreater(stats.chisquare(counts).pvalue, 1e-3)
 
+    @proof
     def test_the_sd_is_right_in_small_blocks(self):
         found = np.array(
             [
@@ -82,6 +83,7 @@ class Drivers(Case):
             (np.abs(found.mean(axis=0) - 1) < 4 * error + 1e-3).all(), found.mean(axis=0)
         )
 
+    @proof
     def test_correlations_reach_what_is_stated_in_small_blocks(self):
         for stated in (0.5, 0.9):
             reached = [

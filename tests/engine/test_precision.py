@@ -3,7 +3,7 @@
 import numpy as np
 
 import kindynos as kd
-from tests.common import Case, investment
+from tests.common import Case, investment, proof
 
 
 class Until(Case):
@@ -36,6 +36,7 @@ class Until(Case):
         self.assertLessEqual(run.size, 20_000)
         self.assertEqual(list(run.facts()["aims"].values()), ["not met"])
 
+    @proof
     def test_covers_the_truth(self):
         truth = 90 * float(kd.npv(0.1, [1.0] * 5)) - 300
         aim = kd.Precision("net_value", "mean", within=1.0)

@@ -4,7 +4,7 @@ import numpy as np
 from scipy import stats
 
 import kindynos as kd
-from tests.common import Case
+from tests.common import Case, proof
 
 
 class Rankings(Case):
@@ -38,6 +38,7 @@ class Rankings(Case):
             found.anderson_darling, -80 - (ranks * (np.log(u) + np.log(1 - u[::-1]))).mean()
         )
 
+    @proof
     def test_bootstrap_p_values_are_uniform_under_the_null(self):
         for truth, name in (
             (kd.Gumbel(0, 1), "gumbel"),

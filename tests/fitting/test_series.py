@@ -7,7 +7,7 @@ import numpy as np
 import pandas as pd
 
 import kindynos as kd
-from tests.common import Case
+from tests.common import Case, proof
 
 MONTHS = pd.date_range("2018-01-01", periods=96, freq="MS")
 
@@ -155,6 +155,7 @@ class Diagnosing(Case):
         self.assertAlmostEqual(found.band, 1.96 / np.sqrt(300), places=3)
         self.assertIn("depend on earlier ones", found.tests[0].words)
 
+    @proof
     def test_tests_keep_their_level(self):
         rng = np.random.default_rng(2)
         p = {name: [] for name in ("Ljung-Box", "unit root", "KPSS")}

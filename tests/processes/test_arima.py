@@ -5,7 +5,7 @@ from scipy import stats
 from scipy.linalg import toeplitz
 
 import kindynos as kd
-from tests.common import Case
+from tests.common import Case, proof, repeats
 
 SEASONAL = kd.Arima(
     ma=[-0.4], seasonal_ma=[-0.5], differences=1, seasonal_differences=1, season=12, sd=1.0
@@ -75,10 +75,11 @@ class Likelihood(Case):
         for shift in ((0.02, 0), (-0.02, 0), (0, 0.02), (0, -0.02)):
             self.assertLess(log_likelihood(w - made.constant, np.array(made.ar) + shift, []), best)
 
+    @proof
     def test_errors_hold_from_both_sides(self):
         truth = kd.Arima(ar=[0.6], ma=[0.3], sd=2.0, constant=10.0)
         gaps, errors = [], []
-        for series in truth.paths(220, 30, seed=2)[21:].T:
+        for series in truth.paths(220, repeats(120), seed=2)[21:].T:
             found = kd.Arima.fit(series, (1, 0, 1))
             estimates = {
                 "ar 1": found.ar[0] - 0.6,
@@ -86,8 +87,8 @@ class Likelihood(Case):
                 "sd": found.sd - 2,
                 "constant": found.constant - 10,
             }
-            gaps += list(estimates.values())
-            errors += [1.96 * found.fitted.errors[name] for name in estimates]
+            gaps.append(list(estimates.values()))
+            errors.append([1.96 * found.fitted.errors[name] for name in estimates])
         self.assertCalibrated(gaps, errors)
 
 
@@ -135,6 +136,7 @@ class Simulation(Case):
         np.testing.assert_allclose(paths[1:].mean(axis=1), made.expected_values(6, 1.0), rtol=5e-3)
         self.assertTrue(made.multiplies and made.max_drawdowns(12, 100, seed=1).max() < 1)
 
+    @proof
     def test_uncertain_fans_cover_as_they_say(self):
         truth, inside, half = kd.Arima(ar=[0.8], sd=1.0, constant=5.0), [], []
         for series in truth.paths(72, 60, seed=4)[1:].T:

@@ -97,6 +97,6 @@ class BothSides(Case):
                     140, within=1.0, simulate=True, trials=1000, seed=seed, steps=2
                 ),
             )
-            gaps += [figure - truth for figure, truth in zip(pair, closed, strict=True)]
-            errors += [figure.error for figure in pair]
+            gaps.append([figure - truth for figure, truth in zip(pair, closed, strict=True)])
+            errors.append([figure.error for figure in pair])
         self.assertCalibrated(gaps, errors)

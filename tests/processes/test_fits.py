@@ -5,7 +5,7 @@ from dataclasses import replace
 import numpy as np
 
 import kindynos as kd
-from tests.common import Case
+from tests.common import Case, proof
 
 PRICE = kd.GeometricBrownianMotion(100.0, drift=0.06, volatility=0.25)
 
@@ -23,6 +23,7 @@ class Fits(Case):
     def series(self, process, count=1500, dt=1 / 250, seed=4):
         return process.paths(count, 1, seed=seed, dt=dt)[:, 0]
 
+    @proof
     def test_parameters_are_found_within_their_errors(self):
         for process, names in (
             (PRICE, ("drift", "volatility")),
@@ -96,6 +97,7 @@ class Fits(Case):
         self.assertTrue(made.log)
         self.assertGreater(made.paths(250, 500, seed=1, dt=1 / 250, uncertain=True).min(), 0)
 
+    @proof
     def test_what_nothing_identifies_is_told(self):
         for seed in range(3):
             series = 100 * np.exp(

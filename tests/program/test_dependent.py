@@ -11,6 +11,7 @@ import kindynos as kd
 from kindynos.distributions.catalogue import CATALOGUE
 from kindynos.distributions.registry import example, parameters_of
 from kindynos.model.file import model_from_text
+from tests.common import proof
 
 
 def overbooked(**options):
@@ -84,6 +85,7 @@ class Drivers(unittest.TestCase):
             np.corrcoef(run["level"].values, run["sales"].values)[0, 1], 0.6, atol=0.02
         )
 
+    @proof
     def test_a_poisson_with_a_gamma_mean_is_negative_binomial(self):
         model = kd.Model("Calls")
         model.driver("rate", kd.Gamma(3, 4))

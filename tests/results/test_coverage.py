@@ -6,7 +6,7 @@ from benchmarks.coverage import MODELS, PLANS, covered
 import kindynos as kd
 from kindynos.results.sample import Sample
 from kindynos.results.statistics import percentile
-from tests.common import Case
+from tests.common import Case, proof
 
 SEEDS = 100
 
@@ -14,6 +14,7 @@ SEEDS = 100
 class Coverage(Case):
     """A small version of the benchmark: the 95 % errors hold the truth about so often."""
 
+    @proof
     def test_errors_cover_the_truth(self):
         for known in (MODELS[0], MODELS[3]):
             for sampling in PLANS:

@@ -10,7 +10,7 @@ from scipy import stats
 
 import kindynos as kd
 from kindynos.inference.intervals import t_point
-from tests.common import Case, investment, ishigami
+from tests.common import Case, investment, ishigami, proof
 
 
 def linear(**correlations) -> kd.Model:
@@ -272,6 +272,7 @@ class Ranks(Case):
         self.assertAlmostEqual(frame.attrs["interaction"], 0, delta=0.03)
         self.assertFalse(frame.attrs["correlated"])
 
+    @proof
     def test_errors_of_first_order_shares_cover_the_truth(self):
         truth, hits, halved = np.array([1, 0.25, 0.18]) / 1.43, [], []
         for seed in range(40):
@@ -359,6 +360,7 @@ class PublishedFunctions(Case):
 
 
 class BothSides(Case):
+    @proof
     def test_errors_of_sobol_and_shapley_shares_are_their_spread_over_seeds(self):
         for method, column, error in (
             ("sobol", "first order", "error"),

@@ -12,7 +12,7 @@ from scipy import stats
 from kindynos.inference.estimates import Estimate, Estimates
 from kindynos.results import statistics as ours
 from kindynos.results.sample import Sample
-from tests.common import Case
+from tests.common import Case, proof
 
 
 def sample(values, independent=False) -> Sample:
@@ -62,9 +62,7 @@ class Values(Case):
         self.assertEqual(ours.mode(sample(np.repeat([1.0, 2.0, 2.0, 5.0], 1000))), 2)
         found = [ours.mode(sample(normal(seed, 10_000))) for seed in range(30)]
         self.assertLess(np.std(found), 0.2)  # a tenth of the sd
-        self.assertCalibrated(
-            [mode - 10 for mode in found], [mode.error for mode in found], least=0.8, most=1.0
-        )
+        self.assertCalibrated([mode - 10 for mode in found], [mode.error for mode in found])
         self.assertTrue(ours.mode(sample(normal())).rough)
 
     def test_ties_and_constants(self):
@@ -243,6 +241,7 @@ class Errors(Case):
 
     @settings(max_examples=60, deadline=None)
     @given(st.lists(st.floats(-1e6, 1e6), min_size=200, max_size=400), st.floats(0.1, 99.9))
+    @proof
     def test_intervals_hold_their_estimate(self, values, q):
         s = sample(values)
         for found in (ours.mean(s), ours.percentile(s, q), ours.chance(s, below=0.0), ours.sd(s)):

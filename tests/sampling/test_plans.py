@@ -7,7 +7,7 @@ from scipy import stats
 
 import kindynos as kd
 from kindynos.sampling.plans import PLANS, ScoreRequest
-from tests.common import Case, investment
+from tests.common import Case, investment, proof
 
 
 class Plans(Case):
@@ -37,6 +37,7 @@ class Plans(Case):
 
 
 class PlansInRuns(Case):
+    @proof
     def test_sobol_rounds_up_and_is_far_more_exact(self):
         made = kd.Model("sum")
         for i in range(10):

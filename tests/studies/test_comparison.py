@@ -5,7 +5,7 @@ from matplotlib.figure import Figure
 from scipy import stats
 
 import kindynos as kd
-from tests.common import Case, investment
+from tests.common import Case, investment, proof
 
 
 class OnTheSameDraws(Case):
@@ -51,6 +51,7 @@ class OnTheSameDraws(Case):
         self.assertAlmostEqual(wild.loc["higher in the same trial", "difference"], 0.5, delta=0.02)
         self.assertTrue(frame["paired"].all())
 
+    @proof
     def test_errors_of_differences_cover_the_truth(self):
         factor = sum(1.1**-t for t in range(1, 6))
         true = {"mean": 2 * factor, "P5": 2 * factor + 5 * factor * stats.norm.ppf(0.05)}
@@ -67,6 +68,7 @@ class OnTheSameDraws(Case):
         for name, count in hits.items():
             self.assertTrue(52 <= count <= 60, (name, count))
 
+    @proof
     def test_rare_chances_and_counts_on_the_same_draws(self):
         model = kd.Model("rare")
         model.given(line=2.6)

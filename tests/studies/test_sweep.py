@@ -8,7 +8,7 @@ import numpy as np
 import pandas as pd
 
 import kindynos as kd
-from tests.common import Case, investment
+from tests.common import Case, investment, proof
 
 FERRY_FILE = files("kindynos.demo").joinpath("night_ferry.toml")
 
@@ -62,6 +62,7 @@ class OfModels(Case):
         model.outcome("y", "total(sales)")
         np.testing.assert_array_equal(model.sweep(price=[1, 2, 3]).values["y"], [15, 30, 45])
 
+    @proof
     def test_a_simulated_statistic_has_its_error_on_the_same_draws(self):
         model = investment()
         swept = model.sweep(price=[300, 310, 340], statistic="chance above 0", trials=2000, seed=4)

@@ -92,6 +92,7 @@ def save_figure(
     ``draw`` gets its axes as ``ax``, or for a ``page`` of several the ``figure`` itself.
     """
     from matplotlib import rc_context
+    from matplotlib.backends.backend_agg import FigureCanvasAgg
     from matplotlib.figure import Figure
 
     quiet = warnings.catch_warnings(
@@ -104,7 +105,9 @@ def save_figure(
         else:
             draw(ax=figure.subplots())
         engine = figure.get_layout_engine()
-        if engine is not None:  # laid out here, since saving would draw everything once more for it
+        if engine is not None:
             engine.execute(figure)
             figure.set_layout_engine("none")
-        figure.savefig(part, format="png")
+        # Written directly, since ``savefig`` would draw everything once more to lay it out.
+        canvas: Any = FigureCanvasAgg(figure)
+        canvas.print_png(part, pil_kwargs={"compress_level": 4})

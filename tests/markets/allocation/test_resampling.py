@@ -5,7 +5,7 @@ from scipy import stats
 
 import kindynos as kd
 from kindynos.markets.allocation.resampling import block_places
-from tests.common import PRICES, Case
+from tests.common import PRICES, Case, proof
 
 
 class Blocks(Case):
@@ -43,6 +43,7 @@ class Blocks(Case):
 
 
 class Moments(Case):
+    @proof
     def test_they_are_drawn_from_their_sampling_distribution(self):
         moments = kd.Moments(
             [0.01, 0.02], [[0.04, 0.01], [0.01, 0.09]], names=["a", "b"], observations=50
@@ -82,6 +83,7 @@ class Moments(Case):
             self.assertTrue((weights >= 0.1 - 1e-9).all() and (weights <= 0.6 + 1e-9).all())
             self.assertTrue(0.5 - 1e-9 <= weights[:2].sum() <= 0.7 + 1e-9)
 
+    @proof
     def test_the_band_of_the_frontier_is_that_of_a_sample_sd(self):
         moments = kd.Moments(
             [0.0, 0.01], np.diag([1e-4, 1.0]), observations=80
