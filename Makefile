@@ -41,7 +41,11 @@ lowest: .venv-lowest/installed
 	.venv-lowest/bin/python -m tests
 
 bench: .venv/installed
-	$(BIN)/python -m benchmarks
+	$(BIN)/python -m benchmarks $(BENCH)
+
+# Seeded faults in the numeric layers: how many of them the suite finds. FAULTS="--count 20 --seed 2" for others.
+mutants: .venv/installed
+	$(BIN)/python -m benchmarks.mutants $(FAULTS)
 
 screenshots: .venv/installed
 	$(BIN)/python docs/screenshots/make.py

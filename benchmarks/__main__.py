@@ -1,5 +1,9 @@
-"""Run the benchmarks and print a table of ratios: ``python -m benchmarks [NAME ...]``."""
+"""Run the benchmarks and print a table of ratios: ``python -m benchmarks [NAME ...] [--short]``.
 
+With ``--short`` every benchmark runs to its end with few repeats; its figures then mean little.
+"""
+
+import os
 import sys
 from importlib import import_module
 
@@ -26,7 +30,10 @@ NAMES = (
 
 
 def main() -> None:
-    wanted = sys.argv[1:] or NAMES
+    names = [name for name in sys.argv[1:] if name != "--short"]
+    if "--short" in sys.argv:
+        os.environ["KINDYNOS_SHORT_BENCH"] = "1"
+    wanted = names or NAMES
     unknown = sorted(set(wanted) - set(NAMES))
     if unknown:
         sys.exit(f"no benchmark {unknown[0]!r}; known: {', '.join(NAMES)}")

@@ -5,7 +5,6 @@ linear program, and coverage.
 before and after.
 """
 
-import os
 import warnings
 from concurrent.futures import ProcessPoolExecutor
 
@@ -14,9 +13,9 @@ import pandas as pd
 from scipy import optimize, sparse
 
 import kindynos as kd
-from benchmarks.timing import seconds
+from benchmarks.timing import repeats, seconds
 
-SEEDS = int(os.environ.get("KINDYNOS_SEEDS", "60"))
+SEEDS = repeats(60)
 NAMES = list("abcde")
 POINTS = 50
 

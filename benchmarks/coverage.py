@@ -15,8 +15,9 @@ import numpy as np
 from scipy import integrate, stats
 
 import kindynos as kd
+from benchmarks.timing import repeats
 
-SEEDS = 400
+SEEDS = repeats(400)
 PLANS = ("random", "latin", "antithetic", "sobol")
 
 

@@ -13,8 +13,9 @@ import numpy as np
 from scipy import stats
 
 import kindynos as kd
+from benchmarks.timing import repeats
 
-SEEDS = 300
+SEEDS = repeats(300)
 Case = Callable[
     [int], tuple[float, float, float, bool]
 ]  # a seed to the low and high end, the truth, and whether it is rough

@@ -2,7 +2,6 @@
 takes.
 """
 
-import os
 import warnings
 from concurrent.futures import ProcessPoolExecutor
 
@@ -11,8 +10,9 @@ from scipy import optimize, stats
 from tests.studies.test_optimum import LIMIT, limited, newsvendor
 
 import kindynos as kd
+from benchmarks.timing import repeats
 
-SEEDS = int(os.environ.get("KINDYNOS_SEEDS", "60"))
+SEEDS = repeats(60)
 
 
 def quadratic() -> kd.Model:

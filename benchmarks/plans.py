@@ -6,11 +6,12 @@ from pathlib import Path
 import numpy as np
 
 import kindynos as kd
+from benchmarks.timing import repeats
 
 sys.path.insert(0, str(Path(__file__).resolve().parents[1] / "examples"))
 from night_ferry import model as night_ferry
 
-SEEDS = 40
+SEEDS = repeats(40)
 
 
 def _additive() -> kd.Model:

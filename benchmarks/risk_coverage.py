@@ -9,7 +9,6 @@ histories are drawn.
 """
 
 import math
-import os
 from collections.abc import Callable
 from concurrent.futures import ProcessPoolExecutor
 from dataclasses import dataclass
@@ -19,11 +18,12 @@ import numpy as np
 import pandas as pd
 from scipy import stats
 
+from benchmarks.timing import repeats
 from kindynos.markets.exposure import Exposure
 from kindynos.markets.method import MEASURES
 from kindynos.markets.methods import METHODS
 
-SEEDS = int(os.environ.get("KINDYNOS_SEEDS", "400"))
+SEEDS = repeats(400)
 LEVELS = (0.95, 0.975, 0.99)
 DAYS = (250, 500, 1000)
 REACTION, MEMORY, DF = 0.08, 0.9, 6

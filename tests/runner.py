@@ -59,9 +59,10 @@ def chosen(
         yield tests
 
 
-def run_file(name: str, proofs: bool = False) -> FileResult:
+def run_file(name: str, proofs: bool = False, failfast: bool = False) -> FileResult:
     """Run the tests of one module; this happens in a worker process."""
     result = TimedResult()
+    result.failfast = failfast
     before = os.times()
     tests = unittest.defaultTestLoader.loadTestsFromName(name)
     unittest.TestSuite(chosen(tests, proofs)).run(result)
@@ -85,12 +86,12 @@ def test_files(patterns: list[str]) -> list[str]:
     return [name for name in names if not patterns or any(pattern in name for pattern in patterns)]
 
 
-def run_all(names: list[str], jobs: int, proofs: bool) -> list[FileResult]:
+def run_all(names: list[str], jobs: int, proofs: bool, failfast: bool) -> list[FileResult]:
     """Run the files in processes of their own and report each as it ends."""
     results = []
     context = multiprocessing.get_context("spawn")
     with ProcessPoolExecutor(jobs, mp_context=context) as pool:
-        futures = {pool.submit(run_file, name, proofs): name for name in names}
+        futures = {pool.submit(run_file, name, proofs, failfast): name for name in names}
         for future in as_completed(futures):
             name = futures[future]
             try:
@@ -98,6 +99,9 @@ def run_all(names: list[str], jobs: int, proofs: bool) -> list[FileResult]:
             except Exception as error:  # the file cannot be imported, or its process died
                 result = FileResult(name, failures=[f"ERROR: {name}\n{error!r}"])
             results.append(result)
+            if failfast and result.failures:
+                pool.shutdown(wait=False, cancel_futures=True)
+                return results
             spent = sum(seconds for seconds, _ in result.seconds)
             state = f"{len(result.failures)} FAILED" if result.failures else "ok"
             print(
@@ -127,6 +131,7 @@ def main() -> int:
     parser.add_argument(
         "--short", action="store_true", help="with --proofs: a third of their cases"
     )
+    parser.add_argument("--failfast", action="store_true", help="stop at the first failure")
     options = parser.parse_args()
     if options.short:
         os.environ["KINDYNOS_SHORT_PROOFS"] = "1"
@@ -136,7 +141,7 @@ def main() -> int:
     if not names:
         parser.error(f"no file of tests matches {', '.join(options.patterns)}")
     begun = time.perf_counter()
-    results = run_all(names, options.jobs, options.proofs)
+    results = run_all(names, options.jobs, options.proofs, options.failfast)
 
     failures = [text for result in results for text in result.failures]
     skipped = [text for result in results for text in result.skipped]

@@ -85,6 +85,18 @@ def staged(folder: Path) -> Iterator[Path]:
             _remove_empty(folder, made)
 
 
+class _TrialEndError(Exception):
+    """Ends an attempt to write into a folder."""
+
+
+def check_folder(folder: Path) -> None:
+    """Raise FileError where ``staged`` could not write; for the time before work that would be
+    lost.
+    """
+    with suppress(_TrialEndError), staged(folder):
+        raise _TrialEndError
+
+
 def check_writable(path: Path) -> None:
     """Raise FileError where ``replacing`` could not write; for the time before work that would be
     lost.

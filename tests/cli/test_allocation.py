@@ -173,7 +173,8 @@ class Optimize(Folder):
             "on fresh ones, which had no part in the choice", " ".join(answer.stdout.split())
         )
         self.assertEqual(
-            {"optimum.csv", "optimum.png"}, {path.name for path in (self.folder / "out").iterdir()}
+            {"summary.json", "optimum.csv", "optimum.png"},
+            {path.name for path in (self.folder / "out").iterdir()},
         )
 
     def test_mistakes(self):

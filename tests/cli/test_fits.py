@@ -27,7 +27,7 @@ class Fit(Case):
             self.assertIn("40 values cannot tell", answer.stdout)
             self.assertEqual(
                 {path.name for path in Path(folder).iterdir()},
-                {"fits.csv", "fits.png", "quantiles.png"},
+                {"summary.json", "fits.csv", "fits.png", "quantiles.png"},
             )
         found = json.loads(
             run("fit", BILLS, "--json", "--show", "gamma", "--candidates", "gamma,lognormal").stdout
@@ -58,7 +58,9 @@ class Fit(Case):
             self.assertIn("1 missing", answer.stdout)
             self.assertIn("nothing left in the autocorrelations", answer.stdout)
             names = {path.name for path in Path(folder).iterdir()}
-            self.assertEqual(names, {"processes.csv", "fan.csv", "fan.png", "diagnostics.png"})
+            self.assertEqual(
+                names, {"summary.json", "processes.csv", "fan.csv", "fan.png", "diagnostics.png"}
+            )
         found = json.loads(run("fit", PASSENGERS, *FEW, "--json", "--ahead", "3").stdout)
         self.assertEqual(
             [row["period"] for row in found["ahead"]], ["2028-01-01", "2028-02-01", "2028-03-01"]
@@ -100,7 +102,9 @@ class Read(Case):
             self.assertEqual((answer.returncode, answer.stderr), (0, ""))
             self.assertIn("growth above 0.05, max_drawdown below -0.2", answer.stdout)
             names = {path.name for path in Path(folder).iterdir()}
-            self.assertEqual(names, {"trials.csv", "together.csv", "growth.png", "scatter.png"})
+            self.assertEqual(
+                names, {"summary.json", "trials.csv", "together.csv", "growth.png", "scatter.png"}
+            )
         found = json.loads(run("read", HEDGING, "--json").stdout)
         self.assertEqual(
             (found["trials"], list(found["columns"])),

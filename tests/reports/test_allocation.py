@@ -4,7 +4,6 @@ import json
 
 import kindynos as kd
 from kindynos.reports import allocation, optimum
-from kindynos.reports.summary import as_json
 from kindynos.reports.text import console
 from tests.common import HELD, Case, investment
 
@@ -37,7 +36,7 @@ class Allocations(Case):
             "draw days one by one",
         ):
             self.assertIn(words, shown)
-        data = json.loads(as_json(allocation.data(best, curve, compared, sure, walked)))
+        data = json.loads(allocation.allocated(best, curve, compared, sure, walked).json())
         self.assertAlmostEqual(sum(data["weights"].values()), 1)
         self.assertEqual(len(data["resampled"]), 3)
         self.assertIn("out of sample", data["verdict"])
@@ -80,7 +79,7 @@ class Optima(Case):
             "the end of its range, 200",
         ):
             self.assertIn(words, shown)
-        data = json.loads(as_json(optimum.data(found)))
+        data = json.loads(optimum.optimum(found).json())
         self.assertEqual((data["decisions"]["price"]["value"], data["maximize"]), (200.0, True))
         self.assertEqual(len(data["evaluations"]), len(found.evaluations))
         self.assertIn("highest mean of net_value at price = 200", repr(found))

@@ -37,7 +37,7 @@ def failing() -> kd.Run:
 
 class Terminal(Case):
     def test_failed_trials_are_said(self):
-        shown = printed(text.run_report(failing()))
+        shown = printed(text.run(failing()))
         for part in (
             "without a value",
             "1,000",
@@ -60,7 +60,7 @@ class Terminal(Case):
         model.outcome("y", "a + b + c")
         aim = kd.Precision("y", "mean", within=0.5)
         run = model.simulate(4000, seed=1, sampling="sobol", until=aim)
-        shown = printed(text.run_report(run))
+        shown = printed(text.run(run))
         for part in (
             "a with b: rank correlation",
             "asked 0.9",
@@ -75,9 +75,9 @@ class Terminal(Case):
         self.assertEqual([row["requested"] for row in data["correlations"]], [0.9, 0.9, -0.5])
         self.assertEqual(len(data["repaired"]), 3)
         stopped = investment().simulate(100_000, seed=1, progress=lambda done, total: False)
-        self.assertIn("Partial: stopped after", printed(text.run_report(stopped)))
+        self.assertIn("Partial: stopped after", printed(text.run(stopped)))
         rounded = investment().simulate(1000, seed=1, sampling="sobol")
-        self.assertIn("Rounded up from the 1,000 trials", printed(text.run_report(rounded)))
+        self.assertIn("Rounded up from the 1,000 trials", printed(text.run(rounded)))
 
     def test_every_law_is_shown_in_words(self):
         for distribution in CATALOGUE.values():
@@ -94,13 +94,13 @@ class Terminal(Case):
         self.assertIn("generalized pareto", printed(text.catalogue()))
 
     def test_rows_by_period(self):
-        shown = printed(text.run_report(failing()))
+        shown = printed(text.run(failing()))
         self.assertRegex(shown, r"2028 Q4 +1\.0+ +0\.99\d* +± 0\.00")
         self.assertIn("2029 Q1", shown)
         self.assertIn("noise in one period of noise in another", shown)
 
     def test_too_few_trials_are_said(self):
-        shown = printed(text.run_report(investment().simulate(50, seed=1)))
+        shown = printed(text.run(investment().simulate(50, seed=1)))
         self.assertIn("50 trials are too few", shown)
         self.assertNotIn("±", shown)
 
@@ -120,7 +120,7 @@ class Terminal(Case):
         model.given("a", 1.0, unit="[red]", source="[/]")
         self.assertIn("[red]", printed(text.givens_table(model.compiled())))
         model.outcome("y", "a")
-        self.assertIn("[bold]m[/bold]", printed(text.run_report(model.simulate(10, seed=1))))
+        self.assertIn("[bold]m[/bold]", printed(text.run(model.simulate(10, seed=1))))
 
     def test_findings(self):
         self.assertIn("Nothing looks wrong", printed(text.findings([])))
@@ -138,7 +138,7 @@ class Lumps(Case):
         model.outcome("loss", "hit * size")
         model.driver("sold", kd.Bernoulli(0.1), each="period")
         model.outcome("year_sold", "first_period(sold > 0)")
-        shown = printed(text.run_report(model.simulate(1000, seed=1)))
+        shown = printed(text.run(model.simulate(1000, seed=1)))
         self.assertIn("none of the trials lie below it, 70 % exactly at it", shown)
         self.assertRegex(shown, r"chance of exactly 0 +70.0 %")
         never = 0.9**8

@@ -225,38 +225,9 @@ def allocate(
         sure = found.resampled(times, seed, progress=progress) if times else None
     walked = None if span is None else found.walk_forward(span)
     compared = None if found.today is None else found.compare(horizon, trials, seed)
-    tables = {
-        "weights": found.contributions(),
-        "frontier": curve.table(),
-        "binding": found.binding(),
-    }
-    figures: dict[str, Any] = {
-        "frontier": lambda ax: curve.plot(found, ax=ax),
-        "frontier-weights": lambda ax: curve.plot_weights(ax=ax),
-        "weights": lambda ax: found.plot(ax=ax),
-    }
-    if compared is not None:
-        tables |= {"before-after": compared.table(), "trades": compared.trades()}
-        figures |= {
-            "before-after": lambda ax: compared.plot("profit", ax=ax),
-            "worst-fall": lambda ax: compared.plot("max_drawdown", ax=ax),
-        }
-    if sure is not None:
-        tables["resampled"] = sure.table()
-        figures["resampled"] = lambda ax: sure.plot(ax=ax)
-    if walked is not None:
-        tables["walk-forward"] = walked.values
-        figures["walk-forward"] = lambda ax: walked.plot(ax=ax)
     if save_holdings is not None:
         _save(report.holdings_table(found), save_holdings)
-    finish(
-        report.allocated(found, curve, compared, sure, walked),
-        lambda: report.data(found, curve, compared, sure, walked),
-        out,
-        as_data,
-        tables,
-        figures,
-    )
+    finish(report.allocated(found, curve, compared, sure, walked), out, as_data)
     if save_holdings is not None and not as_data:
         click.echo(f"\nHoldings written to {save_holdings}")
 

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import sys
 import time
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Callable, Sequence
 from decimal import Decimal
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, TypeVar, get_args
@@ -15,10 +15,8 @@ from kindynos.errors import KindynosError
 from kindynos.literals import SamplingPlan
 
 if TYPE_CHECKING:
-    import pandas as pd
-    from rich.console import RenderableType
-
     from kindynos.model.model import Model
+    from kindynos.reports.report import Report
 
 
 class _Whole(click.ParamType):  # type: ignore[type-arg]  # generic in some versions only
@@ -122,11 +120,23 @@ whole_option = click.option(
 json_option = click.option(
     "--json", "as_data", is_flag=True, help="Print plain data, for other programs."
 )
+
+
+def _writable_folder(ctx: click.Context, param: click.Parameter, out: Path | None) -> Path | None:
+    """Return the folder, which is tried before the work that it is for."""
+    from kindynos.atomic import check_folder
+
+    if out is not None:
+        check_folder(out)
+    return out
+
+
 out_option = click.option(
     "--out",
     type=click.Path(path_type=Path),
+    callback=_writable_folder,
     metavar="DIR",
-    help="Write the tables (CSV) and figures (PNG) there.",
+    help="Write the tables (CSV), the data (JSON) and the figures (PNG) there.",
 )
 Command = TypeVar("Command", bound=Callable[..., Any])
 
@@ -158,39 +168,22 @@ def listed(literal: Any) -> str:
     return f"{', '.join(first)} or {last}"
 
 
-def finish(
-    report: RenderableType,
-    data: Callable[[], dict[str, Any]],
-    out: Path | None,
-    as_data: bool,
-    tables: Mapping[str, pd.DataFrame],
-    figures: Mapping[str, Callable[..., Any]],
-    pages: Mapping[str, Callable[..., Any]] | None = None,
-) -> None:
-    """Write tables, figures and pages of figures to a folder if asked, then print the report, or
-    the data as JSON.
-    """
+def finish(report: Report, out: Path | None, as_data: bool, trials: str = "csv") -> None:
+    """Write a report's tables and pictures to a folder if asked, then print it, or its data."""
     from kindynos.atomic import staged
-    from kindynos.plots import save_figure
-    from kindynos.reports.summary import as_json
     from kindynos.reports.text import console
 
+    written = []
     if out is not None:
         with staged(out) as stage:
-            for name, table in tables.items():
-                table.to_csv(stage / f"{name}.csv")
-            for name, draw in figures.items():
-                save_figure(stage / f"{name}.png", draw)
-            for name, draw in (pages or {}).items():
-                save_figure(stage / f"{name}.png", draw, page=True)
+            written = report.write(stage, trials)
+    # Only now that all files are there: the reader of the output may have gone, or its disk be
+    # full.
     if as_data:
-        click.echo(as_json(data()), nl=False)
+        click.echo(report.json(), nl=False)
         return
     console(140).print(report)
     if out is not None:
-        written = [f"{name}.csv" for name in tables] + [
-            f"{name}.png" for name in (*figures, *(pages or {}))
-        ]
         click.echo(f"\nWritten to {out}: {', '.join(written)}")
 
 

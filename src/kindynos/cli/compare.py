@@ -63,7 +63,6 @@ def compare(
       kindynos compare night_ferry.toml --percentiles 10,90 --statistic "expected_shortfall 0.95"
     """
     from kindynos.reports import studies
-    from kindynos.reports.summary import plain_rows
 
     compared = (
         _runs(files)
@@ -71,25 +70,7 @@ def compare(
         else _scenarios(files[0], changes, trials, seed, sampling, workers)
     )
     asked = table_spec(percentiles, statistics, chances, compared.outcomes)
-    table, differences = compared.table(asked), compared.differences(asked)
-
-    def data() -> dict[str, object]:
-        outcomes = compared.outcomes
-        dominance = {name: plain_rows(compared.dominance(name)) for name in outcomes}
-        return {
-            "scenarios": compared.scenarios,
-            "table": plain_rows(table),
-            "differences": plain_rows(differences),
-            "dominance": dominance,
-        }
-
-    figures = {
-        f"{outcome}-{kind}": (lambda ax, o=outcome, k=kind: compared.plot(o, k, ax=ax))
-        for outcome in compared.outcomes
-        for kind in ("cumulative", "survival", "boxes")
-    }
-    tables = {"comparison": table, "differences": differences}
-    finish(studies.comparison(compared, asked), data, out, as_data, tables, figures)
+    finish(studies.comparison(compared, asked), out, as_data)
 
 
 def _scenarios(

@@ -77,20 +77,7 @@ def decide(
         name: decision.switchover_points(name, low, high, **options)
         for name, low, high in map(_range, ranges)
     }
-    tables = {"alternatives": solution.table(), "parts": solution.nodes()}
-    pages = {
-        "tree": lambda figure: solution.plot("tree", figure),
-        "profiles": lambda figure: solution.plot("profiles", figure),
-    }
-    finish(
-        decisions.decided(solution, worth, switches),
-        lambda: decisions.data(solution, worth, switches),
-        out,
-        as_data,
-        tables,
-        {},
-        pages,
-    )
+    finish(decisions.decided(solution, worth, switches), out, as_data)
 
 
 def _range(text: str) -> tuple[str, float, float]:

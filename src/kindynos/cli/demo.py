@@ -54,8 +54,7 @@ def demo(folder: Path, overwrite: bool) -> None:
     """
     from kindynos.atomic import staged
     from kindynos.model.file import load_model
-    from kindynos.reports.files import write_run
-    from kindynos.reports.text import console, run_report
+    from kindynos.reports import text
 
     originals = {
         name: files("kindynos.demo").joinpath(name).read_bytes()
@@ -88,8 +87,9 @@ def demo(folder: Path, overwrite: bool) -> None:
     with staged(folder) as stage:
         with Bar("simulating") as progress:
             run = model.simulate(TRIALS, SEED, progress=progress, keep=KEEP)
-        written = write_run(run, stage)
-    console().print(run_report(run))
+        report = text.run(run)
+        written = report.write(stage)
+    text.console().print(report)
     value = run["net_value"]
     loss, base = value.chance(below=0), value.percentile_of(value.base)
     click.echo(
@@ -111,7 +111,8 @@ def _treasury(folder: Path) -> None:
     """Report what the treasury's holdings may lose, and whether that would have been right."""
     from kindynos.atomic import staged
     from kindynos.cli.risk import read_portfolio
-    from kindynos.plots import backtest, risk_levels, save_figure
+    from kindynos.markets.portfolio import LEVELS
+    from kindynos.plots import backtest, save_figure
     from kindynos.reports import markets
     from kindynos.reports.text import console
 
@@ -124,12 +125,12 @@ def _treasury(folder: Path) -> None:
         "--windows 250,all\n"
     )
     held = read_portfolio(prices, holdings, None, "drop")
-    table = held.risk_table(methods=RISK_METHODS, windows=(250, None))
+    report = markets.risk(held, LEVELS, RISK_METHODS, (250, None), 1)
     tested = held.backtest()
     with staged(folder) as stage:
-        save_figure(stage / "treasury-risk.png", lambda ax: risk_levels(table, ax=ax))
+        save_figure(stage / "treasury-risk.png", report.figures["risk"])
         save_figure(stage / "treasury-backtest.png", lambda ax: backtest(tested, ax=ax))
-    console(140).print(markets.risk(held, table, held.contributions()))
+    console(140).print(report)
     click.echo(
         "\nWould the figures have been right? Forecast each day from the 250 before it, the "
         f"{tested.method} value at risk at\n"

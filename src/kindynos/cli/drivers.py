@@ -59,7 +59,7 @@ from kindynos.literals import SamplingPlan, SensitivityMethod, Side
 def drivers(
     file: Path,
     outcome: str | None,
-    method: str,
+    method: SensitivityMethod,
     by_period: bool,
     percentile: float | None,
     worst: float | None,
@@ -88,9 +88,7 @@ def drivers(
       kindynos drivers night_ferry.toml --method tail --worst 0.05 --out results
     """
     from kindynos.errors import FitWarning, RunError
-    from kindynos.plots import sensitivity
     from kindynos.reports import studies
-    from kindynos.reports.summary import plain_rows
 
     model = read_model(file, changes)
     with Bar("simulating") as progress:
@@ -105,19 +103,7 @@ def drivers(
     options: dict[str, Any] = {key: value for key, value in given.items() if value is not None}
     with warnings.catch_warnings(record=True) as caught:
         warnings.simplefilter("always", FitWarning)
-        frame = run.sensitivity(name, method, by_period, **options)
+        report = studies.drivers(run, name, method, by_period, **options)
     for warning in caught:
         click.echo(f"kindynos: {warning.message}", err=True)
-
-    def data() -> dict[str, object]:
-        return {"outcome": name, "method": method, "seed": run.seed, "drivers": plain_rows(frame)}
-
-    def draw(ax: Any) -> Any:
-        with warnings.catch_warnings():
-            warnings.simplefilter("ignore", FitWarning)
-            return sensitivity(run, name, method, ax=ax, by_period=by_period, **options)
-
-    stem = f"{name}-{method}"
-    finish(
-        studies.drivers(run, name, method, frame), data, out, as_data, {stem: frame}, {stem: draw}
-    )
+    finish(report, out, as_data)

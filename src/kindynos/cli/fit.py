@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from pathlib import Path
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING
 
 import click
 
@@ -182,47 +182,11 @@ def _distributions(
         click.echo(driver_table(as_driver, chosen.uncertain() if uncertain else chosen, source))
         return
     from kindynos.reports import fits
-    from kindynos.reports.summary import plain_value as plain
 
     with Bar("bootstrap") as progress:
         ranking.with_progress(lambda share: progress(round(100 * share), 100))
     notes = [f"{empty} empty cell{'s' if empty > 1 else ''} left out."] if empty else []
-    title = column or data.stem
-    table = ranking.table()
-
-    def described() -> Any:
-        rows = [
-            {"distribution": name, **{k: v for k, v in row.items() if v == v}}
-            for name, row in table.iterrows()
-        ]
-        fit = chosen.fitted
-        return plain(
-            {
-                "column": title,
-                "values": len(ranking.data.values),
-                "criterion": criterion,
-                "ranking": rows,
-                "verdict": ranking.verdict,
-                "shown": chosen.label,
-                "parameters": dict(fit.estimates),
-                "errors": dict(fit.errors),
-                "intervals": {name: list(ends) for name, ends in fit.intervals.items()},
-                "at_bound": dict(fit.at_bound),
-            }
-        )
-
-    figures = {
-        "fits": lambda ax: ranking.plot(ax=ax),
-        "quantiles": lambda ax: ranking.plot("quantiles", ax=ax, name=chosen.label),
-    }
-    finish(
-        fits.distributions(title, ranking, chosen, notes),
-        described,
-        out,
-        as_data,
-        {"fits": table},
-        figures,
-    )
+    finish(fits.distributions(column or data.stem, ranking, chosen, notes), out, as_data)
 
 
 def _processes(
@@ -265,47 +229,7 @@ def _processes(
         click.echo(driver_table(as_driver, process, source, uncertain))
         return
     from kindynos.reports import fits
-    from kindynos.reports.summary import plain_value as plain
 
-    title = str(values.name or data.stem)
-    found = ranking.diagnose(chosen)
     ahead_of = ranking.horizon if ahead is None else ahead
-    coming = fits.fan_table(process, ranking.series.after(ahead_of), SEED)
-    table = ranking.table()
-
-    def described() -> Any:
-        rows = [
-            {"process": name, **{k: v for k, v in row.items() if v == v}}
-            for name, row in table.iterrows()
-        ]
-        fit = process.fitted
-        return plain(
-            {
-                "column": title,
-                "values": len(ranking.series.values),
-                "season": ranking.season,
-                "choices": ranking.choices.words,
-                "criterion": criterion,
-                "ranking": rows,
-                "verdict": ranking.verdict,
-                "shown": chosen,
-                "parameters": fits.parameters_of(process),
-                "errors": dict(fit.errors) if fit else {},
-                "tests": [
-                    {"test": test.name, "p": test.p, "meaning": test.words} for test in found.tests
-                ],
-                "ahead": [{"period": str(period)[:10], **row} for period, row in coming.iterrows()],
-            }
-        )
-
-    figures = {"fan": lambda ax: ranking.plot(chosen, ax=ax, periods=ahead_of)}
-    pages = {"diagnostics": found.plot}
-    finish(
-        fits.series(title, ranking, chosen, found),
-        described,
-        out,
-        as_data,
-        {"processes": table, "fan": coming},
-        figures,
-        pages,
-    )
+    title = str(values.name or data.stem)
+    finish(fits.series(title, ranking, chosen, ahead_of, SEED), out, as_data)

@@ -112,15 +112,7 @@ def optimize(
             workers=workers,
             progress=progress,
         )
-    figures = {"optimum": lambda ax: found.plot(ax=ax)}
-    finish(
-        optimum.optimum(found),
-        lambda: optimum.data(found),
-        out,
-        as_data,
-        {"optimum": found.evaluations},
-        figures,
-    )
+    finish(optimum.optimum(found), out, as_data)
 
 
 def _decision(text: str) -> tuple[str, tuple[float, float] | list[float]]:

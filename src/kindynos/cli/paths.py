@@ -92,7 +92,6 @@ def paths(
         --below 35 --out results
     """
     from kindynos.markets.prices import read_prices
-    from kindynos.plots import growth_against_drawdown, max_drawdowns, paths_fan
     from kindynos.reports import paths as report
     from kindynos.sampling.streams import checked_seed
 
@@ -109,35 +108,11 @@ def paths(
     fitted = _fitted(process, history, dt, no_mean, risk_neutral)
     chosen = checked_seed(seed)
     made = fitted.paths(periods, trials, chosen, dt, uncertain=uncertain)
-    outlook_shown = report.outlook(fitted, made, history, dt, above, below, chosen, uncertain)
-    figures: dict[str, Any] = {
-        "paths": lambda ax: paths_fan(made, above=above, below=below, name=name, ax=ax)
-    }
-    if outlook_shown.as_long is not None:
-        days = len(history) - 1
-        figures |= {
-            "drawdowns": lambda ax: max_drawdowns(
-                outlook_shown.as_long, outlook_shown.seen, periods=days, ax=ax
-            ),
-            "growth": lambda ax: growth_against_drawdown(made, PER_YEAR, ax=ax),
-        }
-
-    def data() -> dict[str, Any]:
-        return {
-            "instrument": name,
-            "process": fitted.label,
-            "seed": chosen,
-            "parameters": {
-                key: value for key, value in fitted.parameters.items() if key != "returns"
-            },
-            "errors": dict(fitted.fitted.errors) if fitted.fitted else {},
-            "description": fitted.fitted.description if fitted.fitted else "",
-            "basis": fitted.basis,
-            **outlook_shown.data(),
-        }
-
-    shown = report.paths(name, fitted, made, outlook_shown, len(history), chosen)
-    finish(shown, data, out, as_data, {"paths": report.path_table(made)}, figures)
+    ahead = report.outlook(fitted, made, history, dt, above, below, chosen, uncertain)
+    shown = report.paths(
+        name, fitted, made, ahead, len(history), chosen, above=above, below=below, per_year=PER_YEAR
+    )
+    finish(shown, out, as_data)
 
 
 def _fitted(

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from pathlib import Path
-from typing import Any
 
 import click
 
@@ -72,10 +71,7 @@ def read(
       kindynos read fuel_hedging.csv --column growth --against max_drawdown \\
         --cuts 0.03,-0.2 --out results
     """
-    from kindynos.plots import distribution
-    from kindynos.plots.scatter import scatter_of
     from kindynos.reports import fits
-    from kindynos.reports.summary import plain_value as plain
     from kindynos.results.read_trials import read_trials
 
     if column is None and (unit is not None or target is not None or against is not None):
@@ -91,34 +87,4 @@ def read(
     chosen: tuple[float | None, float | None] = (None, None) if cuts is None else (cuts[0], cuts[1])
     pair = None if column is None or against is None else found.joint(column, against, chosen)
     ranking = None if column is None or against is not None else found.sensitivity(column)
-    for name in names:
-        found[name]
-    table = found.table()
-
-    def described() -> Any:
-        answer: dict[str, Any] = {
-            "file": file.name,
-            "trials": found.size,
-            "notes": list(found.reading_notes),
-        }
-        answer["columns"] = {
-            name: {
-                s: {"value": row["value"], "low": row["low"], "high": row["high"]}
-                for s, row in table.loc[name].iterrows()
-            }
-            for name in names
-        }
-        if pair is not None:
-            frame = pair.table()
-            answer["together"] = {
-                str(key): {"value": r["value"], "low": r["low"], "high": r["high"]}
-                for key, r in frame.iterrows()
-            }
-        return plain(answer)
-
-    figures = {name: lambda ax, name=name: distribution(found[name], ax=ax) for name in names}
-    pages = {} if pair is None else {"scatter": lambda figure: scatter_of(pair, figure)}
-    tables = {"trials": table} if pair is None else {"trials": table, "together": pair.table()}
-    finish(
-        fits.trials(found, names, pair, ranking), described, out, as_data, tables, figures, pages
-    )
+    finish(fits.trials(found, names, pair, ranking), out, as_data)

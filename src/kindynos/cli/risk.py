@@ -215,78 +215,13 @@ def risk(
       kindynos risk treasury_prices.csv --holdings treasury_holdings.csv \\
         --levels 0.99 --horizon 10 --out results
     """
-    from kindynos.markets.methods import METHODS
-    from kindynos.markets.return_series import returns
-    from kindynos.plots import (
-        allocation,
-        correlation_map,
-        prices_rebased,
-        risk_levels,
-        rolling_risk,
-        underwater,
-    )
-    from kindynos.registry import declared_options
     from kindynos.reports import markets
-    from kindynos.reports.summary import plain_rows
 
     held = read_portfolio(prices, holdings, value, missing, benchmark)
     chosen = windows_of(windows)
-    options: dict[str, Any] = {"overlapping": overlapping} | (
-        {"volatility": volatility} if volatility else {}
-    )
-    table = held.risk_table(levels, methods, chosen, horizon, **options)
-    method: RiskMethod = table.index[0][0]
-    own = {
-        name: option
-        for name, option in options.items()
-        if name in declared_options(METHODS[method])
-    }
-    parts = held.contributions(max(levels), window=chosen[0], method=method, horizon=horizon, **own)
-    beside = held.against(benchmark, chosen[0]) if benchmark else None
-    size = min(ROLLING, len(held.exposure().losses) // 2)
-    values = held.constant_value()
-
-    def data() -> dict[str, Any]:
-        rows = plain_rows(
-            table.assign(first=table["first"].astype(str), last=table["last"].astype(str))
-        )
-        facts = {
-            "value": held.value,
-            "prices": held.prices.description,
-            "problems": plain_rows(held.prices.problems.astype(str)),
-        }
-        compared = None
-        if beside is not None:
-            compared = {
-                str(name): {"value": float(f), "low": f.low, "high": f.high}
-                for name, f in beside.items()
-            }
-        return {
-            **facts,
-            "horizon": horizon,
-            "risk": rows,
-            "contributions": plain_rows(parts),
-            "benchmark": compared,
-        }
-
-    figures = {
-        "risk": lambda ax: risk_levels(table, max(levels), ax=ax),
-        "prices": lambda ax: prices_rebased(held.prices, ax=ax),
-        "correlation": lambda ax: correlation_map(returns(held.prices), ax=ax),
-        "allocation": lambda ax: allocation(held, ax=ax),
-    }
-    if values.min() > 0:
-        figures["underwater"] = lambda ax: underwater(values, ax=ax)
-    if METHODS[method].rolling:
-        figures["rolling"] = lambda ax: rolling_risk(
-            held.rolling(size, max(levels), method, **own), ax=ax
-        )
-    tables = {
-        "risk": table,
-        "contributions": parts,
-        "losses": held.losses(method, chosen[0], horizon, **own),
-    }
-    finish(markets.risk(held, table, parts, beside), data, out, as_data, tables, figures)
+    options: dict[str, Any] = {"overlapping": overlapping}
+    options |= {"volatility": volatility} if volatility else {}
+    finish(markets.risk(held, levels, methods, chosen, horizon, benchmark, **options), out, as_data)
 
 
 @click.command()
@@ -340,27 +275,6 @@ def backtest(
         --method filtered --level 0.975 --out results
     """
     from kindynos.reports import markets
-    from kindynos.reports.summary import plain_rows, plain_value
 
-    tested = read_portfolio(prices, holdings, value, missing).backtest(method, window, level)
-    days = tested.table()
-
-    def data() -> dict[str, Any]:
-        summary = {str(name): plain_value(figure) for name, figure in tested.summary().items()}
-        hits = days[days["exception"]].drop(columns="exception")
-        return {
-            "method": method,
-            "window": window,
-            "level": level,
-            **summary,
-            "exception days": plain_rows(hits.set_axis(hits.index.astype(str))),
-        }
-
-    finish(
-        markets.backtested(tested),
-        data,
-        out,
-        as_data,
-        {"backtest": days},
-        {"backtest": lambda ax: tested.plot(ax=ax)},
-    )
+    held = read_portfolio(prices, holdings, value, missing)
+    finish(markets.backtested(held.backtest(method, window, level)), out, as_data)

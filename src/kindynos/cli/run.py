@@ -2,13 +2,21 @@
 
 from __future__ import annotations
 
-from contextlib import nullcontext
 from pathlib import Path
 
 import click
 
 from kindynos.cli.asking import table_options, table_spec
-from kindynos.cli.common import Bar, json_option, model_argument, read_model, sampled, set_option
+from kindynos.cli.common import (
+    Bar,
+    finish,
+    json_option,
+    model_argument,
+    out_option,
+    read_model,
+    sampled,
+    set_option,
+)
 from kindynos.errors import KindynosError, ModelError
 from kindynos.literals import SamplingPlan
 
@@ -23,12 +31,7 @@ from kindynos.literals import SamplingPlan
     metavar="NAME",
     help="Also write this line and draw it; repeatable. Needs --out.",
 )
-@click.option(
-    "--out",
-    type=click.Path(path_type=Path),
-    metavar="DIR",
-    help="Write trials, summary and figures there.",
-)
+@out_option
 @click.option("--parquet", is_flag=True, help="With --out: the trials as Parquet instead of CSV.")
 @click.option(
     "--save",
@@ -65,9 +68,8 @@ def run(
       kindynos run night_ferry.toml --percentiles 1,25,75 --statistic skewness \\
         --chance "net_value > 1e6"
     """
-    from kindynos.atomic import staged
     from kindynos.model.saved import check_savable
-    from kindynos.reports.files import write_run
+    from kindynos.reports import text
 
     model = read_model(file, changes)
     if keep and out is None and saved is None:
@@ -83,21 +85,8 @@ def run(
     if saved is not None:
         check_savable(saved)
     asked = table_spec(percentiles, statistics, chances, model.compiled().outcomes)
-    with staged(out) if out else nullcontext() as stage:
-        with Bar("simulating") as progress:
-            found = model.simulate(trials, seed, sampling, workers, progress, keep)
-        written = write_run(found, stage, parquet) if stage else []
-        if saved is not None:
-            found.save(saved)
-    # Only now that all files are there: the reader of the output may have gone, or its disk may be
-    # full.
-    if as_data:
-        from kindynos.reports.summary import as_json, summary
-
-        click.echo(as_json(summary(found, asked)), nl=False)
-    else:
-        from kindynos.reports.text import console, run_report
-
-        console().print(run_report(found, asked))
-    if written and not as_data:
-        click.echo(f"\nWritten to {out}: {', '.join(written)}")
+    with Bar("simulating") as progress:
+        found = model.simulate(trials, seed, sampling, workers, progress, keep)
+    if saved is not None:
+        found.save(saved)
+    finish(text.run(found, asked), out, as_data, "parquet" if parquet else "csv")

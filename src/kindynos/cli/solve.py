@@ -76,7 +76,6 @@ def solve(
         --equals 0 --within 18e6 25e6
     """
     from kindynos.reports import studies
-    from kindynos.reports.summary import plain_rows, plain_value
 
     model = read_model(file, changes)
     with Bar("solving"):
@@ -96,27 +95,4 @@ def solve(
             workers=workers,
         )
 
-    def data() -> dict[str, object]:
-        facts = {
-            "name": found.name,
-            "goal": found.goal,
-            "of": found.what,
-            "trials": found.trials,
-            "seed": found.seed,
-        }
-        value = {
-            "value": float(found.value),
-            "error": found.value.error,
-            "low": found.value.low,
-            "high": found.value.high,
-        }
-        return {**facts, **plain_value(value), "evaluations": plain_rows(found.evaluations)}
-
-    finish(
-        studies.goal(found),
-        data,
-        out,
-        as_data,
-        {"goal": found.evaluations},
-        {"goal": lambda ax: found.plot(ax=ax)},
-    )
+    finish(studies.goal(found), out, as_data)

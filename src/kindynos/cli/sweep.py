@@ -2,9 +2,7 @@
 
 from __future__ import annotations
 
-from functools import partial
 from pathlib import Path
-from typing import Any
 
 import click
 
@@ -69,7 +67,6 @@ def sweep(
       kindynos sweep night_ferry.toml --over fare=46:62:4 --statistic "percentile 5" --out results
     """
     from kindynos.reports import studies
-    from kindynos.reports.summary import plain_rows
 
     model = read_model(file, changes)
     values: dict[str, list[float]] = {}
@@ -90,15 +87,7 @@ def sweep(
             progress=progress,
         )
 
-    def draw(ax: Any, name: str) -> None:
-        swept.plot(name, ax=ax, more_is_better=False if less_is_better else "as stated")
-
-    figures = {f"{name}-sweep": partial(draw, name=name) for name in swept.outputs}
-
-    def data() -> dict[str, object]:
-        return {"statistic": swept.statistic, "points": plain_rows(swept.table())}
-
-    finish(studies.sweep(swept), data, out, as_data, {"sweep": swept.table()}, figures)
+    finish(studies.sweep(swept, less_is_better=less_is_better), out, as_data)
 
 
 def read_values(text: str, option: str = "--over") -> tuple[str, list[float]]:

@@ -67,10 +67,8 @@ def trial(
     if [number, at_percentile, worst].count(None) != 2:
         raise KindynosError("say one of --number 7, --at-percentile 5 or --worst 3", owner="trial")
     import pandas as pd
-    from rich.console import Group
 
-    from kindynos.reports.summary import plain_rows
-    from kindynos.reports.text import sheet_table
+    from kindynos.reports import studies
 
     model = read_model(file, changes)
     with Bar("simulating") as progress:
@@ -89,7 +87,6 @@ def trial(
     else:
         assert worst is not None
         sheets = run.worst(name, int(worst) if worst >= 1 else max(round(worst * run.size), 1))
-    units = {key: getattr(quantity, "unit", None) for key, quantity in model.quantities.items()}
     why = (
         ""
         if number is not None
@@ -97,17 +94,4 @@ def trial(
         if worst is None
         else f", {name} at its lowest"
     )
-    shown = [
-        sheet_table(
-            f"Trial {place:,} of {run.size:,}, seed {run.seed}{why}",
-            sheets.loc[place],
-            units,
-            whole,
-        )
-        for place in sheets.index.get_level_values("trial").unique()
-    ]
-
-    def data() -> dict[str, object]:
-        return {"seed": run.seed, "sheet": plain_rows(sheets)}
-
-    finish(Group(*shown), data, out, as_data, {"trial": sheets}, {})
+    finish(studies.sheets(run, sheets, why, whole), out, as_data)

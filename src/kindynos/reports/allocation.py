@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+from functools import partial
 from typing import Any
 
 import pandas as pd
@@ -15,6 +16,7 @@ from kindynos.markets.allocation.before_after import BeforeAfter
 from kindynos.markets.allocation.frontier import Frontier
 from kindynos.markets.allocation.resampling import Resampled
 from kindynos.markets.allocation.walk import WalkForward
+from kindynos.reports.report import Draw, Report
 from kindynos.reports.summary import plain_rows, plain_value
 from kindynos.reports.tables import FigureTable, table_of
 
@@ -29,7 +31,7 @@ def allocated(
     compared: BeforeAfter | None = None,
     sure: Resampled | None = None,
     walked: WalkForward | None = None,
-) -> Group:
+) -> Report:
     """Return the weights, what holds them back, the frontier, before and after, and how sure they
     are.
     """
@@ -43,7 +45,33 @@ def allocated(
         parts += ["", _resampled(sure), Text("\n".join(sure.sentences()))]
     if walked is not None:
         parts += ["", _walked(walked), Text(walked.verdict())]
-    return Group(*parts, "", Text("\n".join(_notes(found, compared, sure)), style="dim"))
+    parts += ["", Text("\n".join(_notes(found, compared, sure)), style="dim")]
+    frames = {
+        "weights": found.contributions(),
+        "frontier": curve.table(),
+        "binding": found.binding(),
+    }
+    figures: dict[str, Draw] = {
+        "frontier": partial(curve.plot, found),
+        "frontier-weights": curve.plot_weights,
+        "weights": found.plot,
+    }
+    if compared is not None:
+        frames |= {"before-after": compared.table(), "trades": compared.trades()}
+        figures |= {
+            "before-after": partial(compared.plot, "profit"),
+            "max-drawdown": partial(compared.plot, "max_drawdown"),
+        }
+    if sure is not None:
+        frames["resampled"], figures["resampled"] = sure.table(), sure.plot
+    if walked is not None:
+        frames["walk-forward"], figures["walk-forward"] = walked.values, walked.plot
+    return Report.of(
+        parts,
+        data=partial(_data, found, curve, compared, sure, walked),
+        frames=frames,
+        figures=figures,
+    )
 
 
 def before_and_after(found: Allocation, compared: BeforeAfter) -> Group:
@@ -279,7 +307,7 @@ def _notes(found: Allocation, compared: BeforeAfter | None, sure: Resampled | No
     return said
 
 
-def data(
+def _data(
     found: Allocation,
     curve: Frontier,
     compared: BeforeAfter | None,

@@ -3,13 +3,16 @@
 from __future__ import annotations
 
 import math
+from functools import partial
 from typing import TYPE_CHECKING, Any
 
 import pandas as pd
-from rich.console import Group, RenderableType
+from rich.console import RenderableType
 from rich.text import Text
 
 from kindynos.formatting import number, per_cent, short, step_of
+from kindynos.reports.report import Report
+from kindynos.reports.summary import plain_rows, plain_value
 from kindynos.reports.tables import FigureTable, table_of
 
 if TYPE_CHECKING:
@@ -18,7 +21,7 @@ if TYPE_CHECKING:
 
 def decided(
     solution: Solution, worth: pd.DataFrame | None, switches: dict[str, pd.DataFrame]
-) -> Group:
+) -> Report:
     """Return the alternatives, the policy, dominance, what it is worth to know, and where the best
     alternative switches.
     """
@@ -34,7 +37,16 @@ def decided(
     for name, table in switches.items():
         parts += ["", _switch(name, table)]
     words = [f"{solution.best} is best {solution.words}.", *_dominated(solution)]
-    return Group(*parts, "", Text("\n".join(words), style="dim"))
+    return Report.of(
+        [*parts, "", Text("\n".join(words), style="dim")],
+        data=partial(_data, solution, worth, switches),
+        frames={"alternatives": solution.table(), "parts": solution.nodes()},
+        pages={kind: partial(_draw, solution, kind) for kind in ("tree", "profiles")},
+    )
+
+
+def _draw(solution: Solution, kind: str, figure: Any) -> Any:
+    return solution.plot(kind, figure)
 
 
 def _with_error(value: float, error: float) -> str:
@@ -143,12 +155,10 @@ def _dominated(solution: Solution) -> list[str]:
     return found
 
 
-def data(
+def _data(
     solution: Solution, worth: pd.DataFrame | None, switches: dict[str, pd.DataFrame]
 ) -> dict[str, Any]:
     """Return the same for JSON."""
-    from kindynos.reports.summary import plain_rows, plain_value
-
     answer: Any = plain_value(
         {
             "decision": solution.decision.name,

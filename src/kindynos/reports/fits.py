@@ -3,19 +3,21 @@
 from __future__ import annotations
 
 import math
+from functools import partial
 from typing import TYPE_CHECKING, Any
 
 import pandas as pd
-from rich.console import Group, RenderableType
+from rich.console import RenderableType
 from rich.text import Text
 
 from kindynos.formatting import brief, number, per_cent, short, step_of, with_error
+from kindynos.reports.report import Report
+from kindynos.reports.summary import plain_value
 from kindynos.reports.tables import FigureTable, table_of
 from kindynos.results.sheet import PERCENTILES, TableSpec, reported_figures
 
 if TYPE_CHECKING:
     from kindynos.distributions.base import Distribution
-    from kindynos.fitting.diagnostics import Diagnostics
     from kindynos.fitting.ranking import Ranking
     from kindynos.fitting.series import SeriesRanking
     from kindynos.processes.base import Process
@@ -23,7 +25,7 @@ if TYPE_CHECKING:
     from kindynos.results.read_trials import ReadTrials
 
 
-def distributions(name: str, ranking: Ranking, shown: Distribution, notes: list[str]) -> Group:
+def distributions(name: str, ranking: Ranking, shown: Distribution, notes: list[str]) -> Report:
     """Return the ranking of distributions, the parameters of one of them, and what it tells."""
     table = table_of(
         f"{name}: distributions for {len(ranking.data.values):,} values, by "
@@ -62,7 +64,38 @@ def distributions(name: str, ranking: Ranking, shown: Distribution, notes: list[
         if one.fitted.at_bound
     ]
     words += [*_left_out(ranking.left_out), *notes]
-    return Group(table, "", _fitted(shown), "", Text("\n".join(words), style="dim"))
+    ranked = ranking.table()
+    fit = shown.fitted
+    return Report.of(
+        [table, "", _fitted(shown), "", Text("\n".join(words), style="dim")],
+        data=lambda: plain_value(
+            {
+                "column": name,
+                "values": len(ranking.data.values),
+                "criterion": ranking.criterion,
+                "ranking": _known(ranked, "distribution"),
+                "verdict": ranking.verdict,
+                "shown": shown.label,
+                "parameters": dict(fit.estimates),
+                "errors": dict(fit.errors),
+                "intervals": {name: list(ends) for name, ends in fit.intervals.items()},
+                "at_bound": dict(fit.at_bound),
+            }
+        ),
+        frames={"fits": ranked},
+        figures={
+            "fits": ranking.plot,
+            "quantiles": partial(ranking.plot, "quantiles", name=shown.label),
+        },
+    )
+
+
+def _known(table: pd.DataFrame, key: str) -> list[dict[str, Any]]:
+    """Return the rows of a ranking without what is not known of a candidate."""
+    return [
+        {key: str(name), **{str(k): value for k, value in row.items() if value == value}}
+        for name, row in table.iterrows()
+    ]
 
 
 def _at(value: float, error: float) -> str:
@@ -104,10 +137,11 @@ def _fitted(one: Distribution) -> FigureTable:
     return table
 
 
-def series(name: str, ranking: SeriesRanking, chosen: str, found: Diagnostics) -> Group:
+def series(name: str, ranking: SeriesRanking, chosen: str, ahead: int, seed: int) -> Report:
     """Return the ranking of processes, the parameters of one of them, the tests of what it leaves,
     and what it tells.
     """
+    found = ranking.diagnose(chosen)
     criterion = (
         ranking.criterion.replace("aicc", "AICc").replace("bic", "BIC").replace("aic", "AIC")
     )
@@ -161,14 +195,40 @@ def series(name: str, ranking: SeriesRanking, chosen: str, found: Diagnostics) -
         "CRPS scores the whole fan; lower is better."
     )
     words += _left_out(ranking.left_out)
-    return Group(
-        table,
-        "",
-        _process(chosen, ranking[chosen]),
-        "",
-        tests,
-        "",
-        Text("\n".join(words), style="dim"),
+    process = ranking[chosen]
+    ranked = ranking.table()
+    coming = fan_table(process, ranking.series.after(ahead), seed)
+    return Report.of(
+        [
+            table,
+            "",
+            _process(chosen, ranking[chosen]),
+            "",
+            tests,
+            "",
+            Text("\n".join(words), style="dim"),
+        ],
+        data=lambda: plain_value(
+            {
+                "column": name,
+                "values": len(ranking.series.values),
+                "season": ranking.season,
+                "choices": ranking.choices.words,
+                "criterion": ranking.criterion,
+                "ranking": _known(ranked, "process"),
+                "verdict": ranking.verdict,
+                "shown": chosen,
+                "parameters": parameters_of(process),
+                "errors": dict(process.fitted.errors) if process.fitted else {},
+                "tests": [
+                    {"test": test.name, "p": test.p, "meaning": test.words} for test in found.tests
+                ],
+                "ahead": [{"period": str(period)[:10], **row} for period, row in coming.iterrows()],
+            }
+        ),
+        frames={"processes": ranked, "fan": coming},
+        figures={"fan": partial(ranking.plot, chosen, periods=ahead)},
+        pages={"diagnostics": found.plot},
     )
 
 
@@ -227,7 +287,7 @@ def trials(
     names: list[str],
     pair: JointDistribution | None,
     ranking: pd.DataFrame | None,
-) -> Group:
+) -> Report:
     """Return the figures of columns of trials, how two go together, and which others go with the
     first.
     """
@@ -251,7 +311,33 @@ def trials(
     spaced: list[RenderableType] = [item for part in parts for item in (part, "")]
     if found.reading_notes:
         spaced.append(Text("\n".join(f"{note}." for note in found.reading_notes), style="dim"))
-    return Group(*spaced)
+    figures = found.table()
+
+    def data() -> Any:
+        answer: dict[str, Any] = {
+            "file": found.source,
+            "trials": found.size,
+            "notes": list(found.reading_notes),
+            "columns": {name: _figures(figures.loc[[name]].droplevel(0)) for name in names},
+        }
+        return plain_value(answer | ({} if pair is None else {"together": _figures(pair.table())}))
+
+    from kindynos.plots import distribution
+    from kindynos.plots.scatter import scatter_of
+
+    return Report.of(
+        spaced,
+        data=data,
+        frames={"trials": figures} | ({} if pair is None else {"together": pair.table()}),
+        figures={name: partial(distribution, found[name]) for name in names},
+        pages={} if pair is None else {"scatter": partial(scatter_of, pair)},
+    )
+
+
+def _figures(table: pd.DataFrame) -> dict[str, Any]:
+    """Return figures with the ends of their intervals by name."""
+    ends = table[["value", "low", "high"]]
+    return {str(name): row for name, row in zip(ends.index, ends.to_dict("records"), strict=True)}
 
 
 def _column(found: ReadTrials, name: str) -> FigureTable:

@@ -3,24 +3,102 @@
 from __future__ import annotations
 
 import math
+from collections.abc import Sequence
+from functools import partial
 from typing import Any
 
 import pandas as pd
-from rich.console import Group, RenderableType
+from rich.console import RenderableType
 from rich.text import Text
 
 from kindynos.formatting import number, per_cent, step_of
+from kindynos.literals import RiskMethod
 from kindynos.markets.backtesting import Backtest
+from kindynos.markets.methods import METHODS
 from kindynos.markets.portfolio import Portfolio
+from kindynos.registry import declared_options
+from kindynos.reports.report import Draw, Report
+from kindynos.reports.summary import plain_rows, plain_value
 from kindynos.reports.tables import table_of
+
+ROLLING = 250  # returns behind each rolling figure
 
 
 def risk(
-    held: Portfolio, table: pd.DataFrame, parts: pd.DataFrame, beside: pd.Series | None = None
-) -> Group:
-    """Return the risk table of a portfolio, what each holding adds, a benchmark, and how the prices
-    were read.
+    held: Portfolio,
+    levels: Sequence[float],
+    methods: Sequence[RiskMethod] | None,
+    windows: Sequence[int | None],
+    horizon: int,
+    benchmark: str | None = None,
+    **options: Any,
+) -> Report:
+    """Return the risk table of a portfolio, what each holding adds to its first method at the
+    highest level, a benchmark, and how the prices were read.
     """
+    table = held.risk_table(levels, methods, windows, horizon, **options)
+    method: RiskMethod = table.index[0][0]
+    own = {
+        name: value for name, value in options.items() if name in declared_options(METHODS[method])
+    }
+    parts = held.contributions(
+        max(levels), window=windows[0], method=method, horizon=horizon, **own
+    )
+    beside = held.against(benchmark, windows[0]) if benchmark else None
+    losses = held.losses(method, windows[0], horizon, **own)
+    return Report.of(
+        _risk_parts(held, table, parts, beside),
+        data=partial(_risk_data, held, table, parts, beside),
+        frames={"risk": table, "contributions": parts, "losses": losses},
+        figures=_risk_pictures(held, table, max(levels), method, own),
+    )
+
+
+def _risk_pictures(
+    held: Portfolio, table: pd.DataFrame, level: float, method: RiskMethod, own: dict[str, Any]
+) -> dict[str, Draw]:
+    from kindynos import plots
+    from kindynos.markets.return_series import returns
+
+    pictures: dict[str, Draw] = {
+        "risk": partial(plots.risk_levels, table, level),
+        "prices": partial(plots.prices_rebased, held.prices),
+        "correlation": partial(plots.correlation_map, returns(held.prices)),
+        "allocation": partial(plots.allocation, held),
+    }
+    values = held.constant_value()
+    if values.min() > 0:
+        pictures["underwater"] = partial(plots.underwater, values)
+    if METHODS[method].rolling:
+        size = min(ROLLING, len(held.exposure().losses) // 2)
+        pictures["rolling"] = partial(plots.rolling_risk, held.rolling(size, level, method, **own))
+    return pictures
+
+
+def _risk_data(
+    held: Portfolio, table: pd.DataFrame, parts: pd.DataFrame, beside: pd.Series | None
+) -> dict[str, Any]:
+    rows = table.assign(first=table["first"].astype(str), last=table["last"].astype(str))
+    compared = None
+    if beside is not None:
+        compared = {
+            str(name): {"value": float(f), "low": f.low, "high": f.high}
+            for name, f in beside.items()
+        }
+    return {
+        "value": held.value,
+        "prices": held.prices.description,
+        "problems": plain_rows(held.prices.problems.astype(str)),
+        "horizon": table.attrs["horizon"],
+        "risk": plain_rows(rows),
+        "contributions": plain_rows(parts),
+        "benchmark": compared,
+    }
+
+
+def _risk_parts(
+    held: Portfolio, table: pd.DataFrame, parts: pd.DataFrame, beside: pd.Series | None
+) -> list[RenderableType]:
     horizon = table.attrs["horizon"]
     days = "1 day" if horizon == 1 else f"{horizon} days"
     title = f"Losses of holdings worth {number(round(held.value))} over {days}"
@@ -92,7 +170,7 @@ def risk(
         if held.prices.stale
         else []
     )
-    return Group(
+    return [
         *stale,
         shown,
         *notes,
@@ -102,7 +180,7 @@ def risk(
         *_beside(beside),
         Text(description, style="dim"),
         *_problems(held),
-    )
+    ]
 
 
 def _beside(beside: pd.Series | None) -> list[RenderableType]:
@@ -190,7 +268,7 @@ def _at_row(row: Any) -> str:
     return "" if pd.isna(row) else f" (row {row:.0f})"
 
 
-def backtested(tested: Backtest) -> Group:
+def backtested(tested: Backtest) -> Report:
     """Return the verdict on a method, and the days it failed."""
     title = f"{tested.method}, window {tested.window}, level {tested.level:g}: {tested.zone} zone"
     table = table_of(title, ("", "left"), ("value", "right"), ("", "left"))
@@ -223,9 +301,22 @@ def backtested(tested: Backtest) -> Group:
         days.add_row(
             f"{date:%Y-%m-%d}", number(round(row["loss"])), number(round(row["value at risk"]))
         )
+    hit_days = pd.DataFrame(hits.drop(columns="exception"))
+    hit_days.index = hit_days.index.astype(str)
     left = len(hits) - 15
     description = (
         "The supervisors' zone is by the number of "
         f"exceptions{'' if left <= 0 else f'; {left} earlier days are not shown'}."
     )
-    return Group(table, "", days, Text(description, style="dim"))
+    return Report.of(
+        [table, "", days, Text(description, style="dim")],
+        data=lambda: {
+            "method": tested.method,
+            "window": tested.window,
+            "level": tested.level,
+            **{str(name): plain_value(value) for name, value in tested.summary().items()},
+            "exception days": plain_rows(hit_days),
+        },
+        frames={"backtest": tested.table()},
+        figures={"backtest": tested.plot},
+    )

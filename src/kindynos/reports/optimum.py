@@ -3,19 +3,20 @@
 from __future__ import annotations
 
 import math
+from functools import partial
 from typing import Any
 
-from rich.console import Group
 from rich.text import Text
 
 from kindynos.formatting import number, per_cent, short, with_error
+from kindynos.reports.report import Report
 from kindynos.reports.studies import figure
-from kindynos.reports.summary import plain_rows, plain_value
+from kindynos.reports.summary import plain_estimate, plain_rows, plain_value
 from kindynos.reports.tables import FigureTable, table_of
 from kindynos.studies.optimum import Optimum
 
 
-def optimum(found: Optimum) -> Group:
+def optimum(found: Optimum) -> Report:
     """Return the best decisions, what they are worth on fresh draws, the constraints, and what is
     to be said of them.
     """
@@ -26,7 +27,12 @@ def optimum(found: Optimum) -> Group:
         f"{len(found.evaluations)} points tried on the same {found.trials:,} draws (seed "
         f"{found.seed})"
     )
-    return Group(*parts, "", Text("\n".join(found.sentences())), Text(f"{how}.", style="dim"))
+    return Report.of(
+        [*parts, "", Text("\n".join(found.sentences())), Text(f"{how}.", style="dim")],
+        data=partial(_data, found),
+        frames={"optimum": found.evaluations},
+        figures={"optimum": found.plot},
+    )
 
 
 def _worth(found: Optimum, value: float, error: float) -> str:
@@ -86,20 +92,12 @@ def _constraints(found: Optimum) -> FigureTable:
     return table
 
 
-def data(found: Optimum) -> dict[str, Any]:
+def _data(found: Optimum) -> dict[str, Any]:
     """Return all of it as plain data."""
     return {
         "objective": found.what,
         "maximize": found.maximize,
-        "decisions": {
-            name: {
-                "value": float(v),
-                "error": plain_value(v.error),
-                "low": plain_value(v.low),
-                "high": plain_value(v.high),
-            }
-            for name, v in found.decisions.items()
-        },
+        "decisions": {name: plain_estimate(value) for name, value in found.decisions.items()},
         "value": plain_value(float(found.objective)),
         "low": plain_value(found.objective.low),
         "high": plain_value(found.objective.high),

@@ -11,7 +11,6 @@ from typing import Any
 
 import numpy as np
 import pandas as pd
-from rich.console import Group
 from rich.text import Text
 
 from kindynos.arrays import Floats
@@ -19,6 +18,7 @@ from kindynos.finance.drawdowns import max_drawdown
 from kindynos.formatting import brief, number, per_cent, step_of
 from kindynos.processes.base import Process
 from kindynos.processes.estimation import FEW_TRIALS, intervals
+from kindynos.reports.report import Draw, Report
 from kindynos.reports.tables import table_of
 
 ENDS = (5, 25, 50, 75, 95)
@@ -186,11 +186,22 @@ def path_table(made: Floats) -> pd.DataFrame:
 
 
 def paths(
-    name: str, process: Process, made: Floats, outlook_shown: Outlook, history: int, seed: int
-) -> Group:
+    name: str,
+    process: Process,
+    made: Floats,
+    outlook: Outlook,
+    history: int,
+    seed: int,
+    *,
+    above: float | None = None,
+    below: float | None = None,
+    per_year: int = 252,
+) -> Report:
     """Return what was fitted, where the price may end, chances, and the drawdown to expect, with
     what the fit leaves open.
     """
+    from kindynos.plots import growth_against_drawdown, max_drawdowns, paths_fan
+
     table = table_of(
         f"After {len(made) - 1} days, {made.shape[1]:,} paths, seed {seed}",
         ("", "left"),
@@ -199,8 +210,8 @@ def paths(
         ("", "left"),
     )
     table.add_row("today", brief(float(made[0, 0])), "", "")
-    for row in outlook_shown.rows():
-        share = row["what"] in outlook_shown.shares
+    for row in outlook.rows():
+        share = row["what"] in outlook.shares
         step = step_of((row["high"] - row["low"]) / 2)
         shown = per_cent if share else partial(number, step=step) if step else brief
         label = (
@@ -210,20 +221,44 @@ def paths(
         )
         interval = "" if math.isnan(row["low"]) else f"{shown(row['low'])} to {shown(row['high'])}"
         table.add_row(label, shown(row["value"]), interval, row.get("how", ""))
-    if outlook_shown.seen is not None and outlook_shown.place is not None:
-        note = f"percentile {outlook_shown.place:.0f} of paths as long"
-        table.add_row("maximum drawdown of the history", per_cent(outlook_shown.seen), "", note)
+    if outlook.seen is not None and outlook.place is not None:
+        note = f"percentile {outlook.place:.0f} of paths as long"
+        table.add_row("maximum drawdown of the history", per_cent(outlook.seen), "", note)
     used = process.fitted.description if process.fitted else f"{history - 1} returns of the history"
     open_ = (
         f"The intervals hold what {history:,} prices leave open of the fit. "
-        if outlook_shown.intervals
+        if outlook.intervals
         else ""
     )
     description = (
         f"{open_}The chances are {process.basis.replace('per unit of time', 'a year')}. "
         f"Fitted to {used}."
     )
-    return Group(_fitted(name, process, history), "", table, Text(description, style="dim"))
+    figures: dict[str, Draw] = {
+        "paths": partial(paths_fan, made, above=above, below=below, name=name)
+    }
+    if outlook.as_long is not None:
+        figures |= {
+            "drawdowns": partial(max_drawdowns, outlook.as_long, outlook.seen, periods=history - 1),
+            "growth": partial(growth_against_drawdown, made, per_year),
+        }
+    return Report.of(
+        [_fitted(name, process, history), "", table, Text(description, style="dim")],
+        data=lambda: {
+            "instrument": name,
+            "process": process.label,
+            "seed": seed,
+            "parameters": {
+                key: value for key, value in process.parameters.items() if key != "returns"
+            },
+            "errors": dict(process.fitted.errors) if process.fitted else {},
+            "description": process.fitted.description if process.fitted else "",
+            "basis": process.basis,
+            **outlook.data(),
+        },
+        frames={"paths": path_table(made)},
+        figures=figures,
+    )
 
 
 def _labelled(key: str, values: tuple[Any, ...], errors: Any) -> dict[str, Any]:

@@ -5,16 +5,22 @@ data.
 from __future__ import annotations
 
 import math
+import warnings
+from functools import partial
 from typing import Any
 
 import pandas as pd
-from rich.console import Group, RenderableType
+from rich.console import RenderableType
 from rich.text import Text
 
+from kindynos.errors import FitWarning
 from kindynos.formatting import ROUNDING, brief, number, per_cent, share_decimals, shares, step_of
+from kindynos.literals import SensitivityMethod
 from kindynos.reports import lumps
+from kindynos.reports.report import Report
+from kindynos.reports.summary import plain_estimate, plain_rows
 from kindynos.reports.tables import FigureTable, table_of
-from kindynos.reports.text import alone_share, ranking_remark
+from kindynos.reports.text import alone_share, ranking_remark, sheet_table
 from kindynos.results.result import Result
 from kindynos.results.run import Run
 from kindynos.results.sheet import DEFAULT, TableSpec
@@ -41,7 +47,7 @@ def figure(value: float, error: float = math.nan, share: bool = False) -> str:
     return f"{number(value, step)} ± {number(error, step)}"
 
 
-def comparison(compared: Comparison, asked: TableSpec = DEFAULT) -> Group:
+def comparison(compared: Comparison, asked: TableSpec = DEFAULT) -> Report:
     """Return for each outcome the scenarios side by side, the differences from the first, and what
     dominates what.
     """
@@ -88,7 +94,21 @@ def comparison(compared: Comparison, asked: TableSpec = DEFAULT) -> Group:
         if paired
         else "as independent samples where the draws are not the same"
     )
-    return Group(*parts, Text(f"Differences are taken {how}; their error is 95 %.", style="dim"))
+    parts.append(Text(f"Differences are taken {how}; their error is 95 %.", style="dim"))
+    kinds = [
+        (name, kind) for name in compared.outcomes for kind in ("cumulative", "survival", "boxes")
+    ]
+    return Report.of(
+        parts,
+        data=lambda: {
+            "scenarios": compared.scenarios,
+            "table": plain_rows(table),
+            "differences": plain_rows(differences),
+            "dominance": {name: plain_rows(compared.dominance(name)) for name in compared.outcomes},
+        },
+        frames={"comparison": table, "differences": differences},
+        figures={f"{name}-{kind}": partial(compared.plot, name, kind) for name, kind in kinds},
+    )
 
 
 def _endless(compared: Comparison, scenario: str, outcome: str) -> dict[str, str]:
@@ -185,8 +205,21 @@ def _dominance(compared: Comparison, outcome: str) -> RenderableType:
     )
 
 
-def sweep(swept: Sweep) -> Group:
+def sweep(swept: Sweep, *, less_is_better: bool = False) -> Report:
     """Return a sweep: with two inputs a grid for each output, otherwise a row for each point."""
+    better: Any = False if less_is_better else "as stated"
+    return Report.of(
+        _sweep_tables(swept),
+        data=lambda: {"statistic": swept.statistic, "points": plain_rows(swept.table())},
+        frames={"sweep": swept.table()},
+        figures={
+            f"{name}-sweep": partial(swept.plot, name, more_is_better=better)
+            for name in swept.outputs
+        },
+    )
+
+
+def _sweep_tables(swept: Sweep) -> list[RenderableType]:
     parts: list[RenderableType] = []
     share = swept.statistic.startswith("chance")
     if len(swept.inputs) == 2 and swept.points.nunique().max() <= 12:
@@ -210,7 +243,7 @@ def sweep(swept: Sweep) -> Group:
                     brief(float(value)), *(figure(one, error, share) for one, error in both)
                 )
             parts += [grid_table, ""]
-        return Group(*parts)
+        return parts
     table = table_of(
         swept.statistic,
         *((name, "right") for name in [*swept.inputs, *swept.outputs]),
@@ -228,10 +261,10 @@ def sweep(swept: Sweep) -> Group:
         table.add_row(*inputs, *cells)
     left = len(swept.points) - MOST_ROWS
     note = [Text(f"{left:,} more points; --out writes them all.", style="dim")] if left > 0 else []
-    return Group(table, *note)
+    return [table, *note]
 
 
-def goal(found: Goal) -> Group:
+def goal(found: Goal) -> Report:
     """Return what reaches the goal, and what was tried."""
     share = found.what.startswith("chance")
     table = table_of(f"Tried for {found.what}", (found.name, "right"), (found.what, "right"))
@@ -247,7 +280,20 @@ def goal(found: Goal) -> Group:
         f"{found.trials:,} trials each, on the same draws, seed {found.seed}; the error is that "
         "of the sampling, 95 %."
     )
-    return Group(Text(description, style="bold"), "", table, Text(how, style="dim"))
+    return Report.of(
+        [Text(description, style="bold"), "", table, Text(how, style="dim")],
+        data=lambda: {
+            "name": found.name,
+            "goal": found.goal,
+            "of": found.what,
+            "trials": found.trials,
+            "seed": found.seed,
+            **plain_estimate(found.value),
+            "evaluations": plain_rows(found.evaluations),
+        },
+        frames={"goal": found.evaluations},
+        figures={"goal": found.plot},
+    )
 
 
 def _in_thousands(frame: pd.DataFrame) -> tuple[float, str]:
@@ -259,8 +305,11 @@ def _in_thousands(frame: pd.DataFrame) -> tuple[float, str]:
     )
 
 
-def drivers(run: Run, outcome: str, method: str, frame: pd.DataFrame) -> Group:
-    """Return the table of a method of sensitivity."""
+def drivers(
+    run: Run, outcome: str, method: SensitivityMethod, by_period: bool = False, **options: Any
+) -> Report:
+    """Return the table of a method of sensitivity; warns as the method does."""
+    frame = run.sensitivity(outcome, method, by_period, **options)
     scale, word = _in_thousands(frame) if method == "conditional" else (1.0, "")
     title = f"What drives {outcome}, by {method}{word}"
     table = table_of(title, ("driver", "left"), *((str(c), "right") for c in frame.columns))
@@ -291,4 +340,36 @@ def drivers(run: Run, outcome: str, method: str, frame: pd.DataFrame) -> Group:
     description = "; ".join(f"{key} {brief(float(value))}" for key, value in facts.items())
     made = f"{run.size:,} trials, seed {run.seed}" + (f"; {description}" if description else "")
     remarks = [ranking_remark(frame), made] if method == "rank" else [made]
-    return Group(table, *(Text(remark, style="dim") for remark in remarks))
+
+    def draw(ax: Any) -> Any:
+        from kindynos.plots import sensitivity
+
+        with warnings.catch_warnings():
+            warnings.simplefilter("ignore", FitWarning)  # it was given with the table
+            return sensitivity(run, outcome, method, ax=ax, by_period=by_period, **options)
+
+    return Report.of(
+        [table, *(Text(remark, style="dim") for remark in remarks)],
+        data=lambda: {
+            "outcome": outcome,
+            "method": method,
+            "seed": run.seed,
+            "drivers": plain_rows(frame),
+        },
+        frames={f"{outcome}-{method}": frame},
+        figures={f"{outcome}-{method}": draw},
+    )
+
+
+def sheets(run: Run, found: pd.DataFrame, why: str, whole: bool = False) -> Report:
+    """Return the sheets of single trials, by trial and quantity."""
+    units = {name: run.program.unit(name) for name in run}
+    tables = [
+        sheet_table(
+            f"Trial {place:,} of {run.size:,}, seed {run.seed}{why}", found.loc[place], units, whole
+        )
+        for place in found.index.get_level_values("trial").unique()
+    ]
+    return Report.of(
+        tables, data=lambda: {"seed": run.seed, "sheet": plain_rows(found)}, frames={"trial": found}
+    )

@@ -9,6 +9,7 @@ from typing import Any
 
 import pandas as pd
 
+from kindynos.inference.estimates import Estimate
 from kindynos.results.run import Run
 from kindynos.results.sheet import DEFAULT, TableSpec, outcome_table
 
@@ -52,7 +53,16 @@ def plain_value(value: Any) -> Any:
             str(key): None if _unbounded(key, item) else plain_value(item)
             for key, item in value.items()
         }
+    if isinstance(value, list | tuple):
+        return [plain_value(item) for item in value]
     return value.item() if hasattr(value, "item") else value
+
+
+def plain_estimate(figure: Estimate) -> dict[str, Any]:
+    """Return a figure and its interval for JSON."""
+    found = {"value": float(figure), "error": figure.error, "low": figure.low, "high": figure.high}
+    answer: dict[str, Any] = plain_value(found)
+    return answer
 
 
 def _unbounded(key: object, value: object) -> bool:

@@ -7,6 +7,7 @@ import inspect
 import math
 from collections.abc import Iterable
 from dataclasses import replace
+from functools import partial
 from typing import Any
 
 import numpy as np
@@ -25,6 +26,8 @@ from kindynos.model.review import Finding, review
 from kindynos.program.program import Program
 from kindynos.program.quantities import DependentDriver, DistributionDriver, Driver, ProcessDriver
 from kindynos.reports import lumps
+from kindynos.reports.report import Draw, Report
+from kindynos.reports.summary import summary
 from kindynos.reports.tables import FigureTable, Trimmed, table_of
 from kindynos.results.result import Result, RowResult
 from kindynos.results.run import Run
@@ -72,7 +75,7 @@ def console(width: int | None = None) -> Console:
     return _Terminal(highlight=False, soft_wrap=False, width=wide)
 
 
-def run_report(run: Run, asked: TableSpec = DEFAULT) -> Group:
+def run(run: Run, asked: TableSpec = DEFAULT) -> Report:
     """Return all outcomes of a run, their drivers, and how it was made."""
     parts: list[RenderableType] = [
         Text.assemble(
@@ -85,7 +88,27 @@ def run_report(run: Run, asked: TableSpec = DEFAULT) -> Group:
         if not run[name].is_row and run.drivers:
             parts += ["", _ranking(run, name)]
     parts += ["", *_closing(run)]
-    return Group(*parts)
+    return Report.of(
+        parts,
+        data=partial(summary, run, asked),
+        frames={"trials": run.to_frame()},
+        figures=_pictures(run),
+    )
+
+
+def _pictures(run: Run) -> dict[str, Draw]:
+    """Return what draws each outcome, its drivers, and each row that was kept."""
+    from kindynos.plots import distribution, fan, sensitivity
+
+    pictures: dict[str, Draw] = {}
+    for name in run.outcomes:
+        pictures[name] = partial(fan if run[name].is_row else distribution, run[name])
+        if not run[name].is_row and run.drivers:
+            pictures[f"{name}-drivers"] = partial(sensitivity, run, name)
+    for name in run.kept:
+        if run[name].is_row and name not in run.outcomes:
+            pictures[name] = partial(fan, run[name])
+    return pictures
 
 
 def _title(result: Result | RowResult) -> str:

@@ -1,0 +1,178 @@
+"""Seeded faults in the numeric layers: how many of them does the suite find?
+
+``python -m benchmarks.mutants --count 200 --seed 1`` changes one sign, divisor or constant at a
+time in a copy of the package, runs the tests that mirror the changed file, and if they pass the
+whole suite. It prints the share that was found, and each fault that was not.
+"""
+
+import argparse
+import ast
+import os
+import random
+import shutil
+import subprocess
+import sys
+import tempfile
+from concurrent.futures import ThreadPoolExecutor
+from dataclasses import dataclass
+from pathlib import Path
+from queue import Queue
+
+ROOT = Path(__file__).resolve().parents[1]
+PACKAGE = ROOT / "src" / "kindynos"
+LAYERS = (
+    "inference", "finance", "distributions", "dependence", "sampling", "processes", "fitting",
+    "cohorts", "decisions", "markets", "results", "studies",
+)  # fmt: skip
+OPERATORS = {ast.Add: ("+", "-"), ast.Sub: ("-", "+"), ast.Mult: ("*", "/"), ast.Div: ("/", "*")}
+TEXT = (ast.JoinedStr, ast.Raise, ast.Subscript, ast.AnnAssign, ast.Assert)
+MINUTES = 6  # after which a run counts as found: the fault has made a loop endless
+
+
+@dataclass(frozen=True)
+class Fault:
+    """A place in a file, and what takes the place of its text."""
+
+    path: Path
+    line: int
+    begin: int
+    end: int
+    text: str
+
+    def applied(self, source: str) -> str:
+        """Return the source with the fault in it."""
+        lines = source.splitlines(keepends=True)
+        line = lines[self.line - 1].encode()
+        lines[self.line - 1] = (line[: self.begin] + self.text.encode() + line[self.end :]).decode()
+        return "".join(lines)
+
+    def __str__(self) -> str:
+        line = (PACKAGE / self.path).read_text("utf-8").splitlines()[self.line - 1]
+        old = line.encode()[self.begin : self.end].decode()
+        return f"{self.path}:{self.line}: {old} -> {self.text} in `{line.strip()}`"
+
+
+def faults_of(path: Path) -> list[Fault]:
+    """Return every fault that can be put into a file."""
+    source = path.read_text("utf-8")
+    lines = source.splitlines()
+    found: list[Fault] = []
+
+    def visit(node: ast.AST, parent: ast.AST | None) -> None:
+        if isinstance(node, TEXT):
+            return
+        if isinstance(node, ast.BinOp) and type(node.op) in OPERATORS:
+            old, new = OPERATORS[type(node.op)]
+            left, right = node.left, node.right
+            if left.end_lineno == right.lineno:
+                line = lines[left.end_lineno - 1].encode()
+                place = line.find(old.encode(), left.end_col_offset, right.col_offset)
+                if place >= 0:
+                    found.append(
+                        Fault(path.relative_to(PACKAGE), right.lineno, place, place + 1, new)
+                    )
+        elif isinstance(node, ast.Constant) and type(node.value) in (int, float):
+            arithmetic = isinstance(parent, ast.BinOp | ast.keyword | ast.UnaryOp)
+            if arithmetic and node.lineno == node.end_lineno:
+                changed = node.value + 1 if isinstance(node.value, int) else 1.5 * node.value + 0.1
+                found.append(
+                    Fault(
+                        path.relative_to(PACKAGE),
+                        node.lineno,
+                        node.col_offset,
+                        node.end_col_offset,
+                        repr(changed),
+                    )
+                )
+        for child in ast.iter_child_nodes(node):
+            visit(child, node)
+
+    visit(ast.parse(source), None)
+    return found
+
+
+def passes(copy: Path, command: list[str]) -> bool:
+    """Return whether a Python command succeeds on a copy of the project."""
+    environment = {**os.environ, "PYTHONPATH": str(copy / "src"), "PYTHONDONTWRITEBYTECODE": "1"}
+    try:
+        answer = subprocess.run(
+            [sys.executable, *command],
+            cwd=copy,
+            env=environment,
+            capture_output=True,
+            timeout=60 * MINUTES,
+            check=False,
+        )
+    except subprocess.TimeoutExpired:
+        return False
+    return answer.returncode == 0
+
+
+def survives(fault: Fault, copy: Path, near: bool) -> bool:
+    """Return whether the suite passes with a fault: first the examples of its file, then the tests
+    that mirror it, then all others that look at figures.
+    """
+    path = copy / "src" / "kindynos" / fault.path
+    source = path.read_text("utf-8")
+    module = ".".join(("kindynos", *fault.path.with_suffix("").parts))
+    examples = f"import doctest, {module} as m, sys; sys.exit(doctest.testmod(m)[0])"
+    tests = ["-m", "tests", "--failfast", "--slowest", "0", "--jobs", "1"]
+    mirror = f"tests.{'.'.join(fault.path.parent.parts)}."
+    path.write_text(fault.applied(source), "utf-8")
+    try:
+        return (
+            passes(copy, ["-c", examples])
+            and passes(copy, [*tests, mirror])
+            and (near or passes(copy, [*tests, *(f"tests.{layer}." for layer in LAYERS)]))
+        )
+    finally:
+        path.write_text(source, "utf-8")
+
+
+def main() -> None:
+    """Print how many of the faults are found, and those that are not."""
+    parser = argparse.ArgumentParser(description=__doc__.splitlines()[0])
+    parser.add_argument("--count", type=int, default=200)
+    parser.add_argument("--seed", type=int, default=1)
+    parser.add_argument("--jobs", type=int, default=os.cpu_count() or 1)
+    parser.add_argument("--near", action="store_true", help="the mirroring tests alone")
+    options = parser.parse_args()
+
+    files = sorted(path for layer in LAYERS for path in (PACKAGE / layer).rglob("*.py"))
+    everything = [fault for path in files for fault in faults_of(path)]
+    faults = random.Random(options.seed).sample(everything, options.count)
+    print(f"{len(faults)} of {len(everything)} faults, seed {options.seed}", flush=True)
+
+    with tempfile.TemporaryDirectory() as folder:
+        copies: Queue[Path] = Queue()
+        for place in range(options.jobs):
+            copy = Path(folder, str(place))
+            for part in ("src", "tests", "docs", "examples", "benchmarks"):
+                shutil.copytree(ROOT / part, copy / part)
+            for name in ("README.md", "CONTRIBUTING.md", "CHANGELOG.md", "pyproject.toml"):
+                shutil.copy(ROOT / name, copy / name)
+            copies.put(copy)
+
+        def tried(fault: Fault) -> bool:
+            copy = copies.get()
+            try:
+                return survives(fault, copy, options.near)
+            finally:
+                copies.put(copy)
+
+        survivors = []
+        with ThreadPoolExecutor(options.jobs) as pool:
+            for done, (fault, survived) in enumerate(
+                zip(faults, pool.map(tried, faults), strict=True), 1
+            ):
+                if survived:
+                    survivors.append(fault)
+                    print(f"not found: {fault}", flush=True)
+                if done % 20 == 0:
+                    print(f"{done} tried, {len(survivors)} not found", flush=True)
+    found = len(faults) - len(survivors)
+    print(f"{found} of {len(faults)} faults found, {100 * found / len(faults):.0f} %")
+
+
+if __name__ == "__main__":
+    main()

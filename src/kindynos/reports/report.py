@@ -1,0 +1,102 @@
+"""One description of a result, which the terminal, JSON and folders of files render.
+
+A function of this package turns a result into a ``Report`` once: its sections in the order in which
+they are read, its plain data, its whole tables and its pictures. A command reads its arguments,
+calls the library and renders; pages and workbooks are further renderers of the same description.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterable, Mapping
+from dataclasses import dataclass, field
+from pathlib import Path
+from typing import TYPE_CHECKING, Any
+
+from rich.console import Group, RenderableType
+from rich.text import Text
+
+from kindynos.reports.summary import as_json, plain_value
+from kindynos.reports.tables import FigureTable
+
+if TYPE_CHECKING:
+    import pandas as pd
+
+Draw = Callable[..., Any]
+
+
+@dataclass(frozen=True)
+class Section:
+    """A part of a report: sentences and tables that belong together."""
+
+    parts: tuple[FigureTable | Text, ...]
+
+    @property
+    def tables(self) -> list[FigureTable]:
+        """Its tables, with their units and errors."""
+        return [part for part in self.parts if isinstance(part, FigureTable)]
+
+    @property
+    def sentences(self) -> list[str]:
+        """Its sentences."""
+        return [part.plain for part in self.parts if isinstance(part, Text)]
+
+    @property
+    def title(self) -> str:
+        """The title of its first table, or its first sentence."""
+        return self.tables[0].title if self.tables else next(iter(self.sentences), "")
+
+
+@dataclass(frozen=True)
+class Report:
+    """All that is said of a result.
+
+    ``frames`` are its whole tables, ``figures`` draw a picture on an axis and ``pages`` on a whole
+    figure, each by the name of its file; ``data`` is worked out when it is asked for.
+    """
+
+    sections: tuple[Section, ...]
+    data: Callable[[], Mapping[str, Any]] = dict
+    frames: Mapping[str, pd.DataFrame] = field(default_factory=dict)
+    figures: Mapping[str, Draw] = field(default_factory=dict)
+    pages: Mapping[str, Draw] = field(default_factory=dict)
+
+    @classmethod
+    def of(cls, parts: Iterable[RenderableType | None], **rendered: Any) -> Report:
+        """Return the report of parts in reading order, of which ``""`` ends a section."""
+        sections: list[list[Any]] = [[]]
+        for part in parts:
+            if part == "":
+                sections.append([])
+            elif isinstance(part, Group):
+                sections[-1] += part.renderables
+            elif part is not None:
+                sections[-1].append(part)
+        return cls(tuple(Section(tuple(found)) for found in sections if found), **rendered)
+
+    def __rich__(self) -> Group:
+        """Return the report as a terminal shows it: its sections with a blank line between them."""
+        parts: list[RenderableType] = []
+        for place, section in enumerate(self.sections):
+            parts += ["", *section.parts] if place else section.parts
+        return Group(*parts)
+
+    def json(self) -> str:
+        """Return the plain data as JSON."""
+        return as_json(plain_value(self.data()))
+
+    def write(self, folder: Path, trials: str = "csv") -> list[str]:
+        """Write tables, data and pictures into a folder and return the names of the files."""
+        from kindynos.plots import save_figure
+        from kindynos.reports.files import write_table
+
+        written = []
+        for name, frame in self.frames.items():
+            written.append(f"{name}.{trials if name == 'trials' else 'csv'}")
+            write_table(frame, folder / written[-1])
+        (folder / "summary.json").write_text(self.json(), encoding="utf-8")
+        written.append("summary.json")
+        for draws, page in ((self.figures, False), (self.pages, True)):
+            for name, draw in draws.items():
+                written.append(f"{name}.png")
+                save_figure(folder / written[-1], draw, page=page)
+        return written
