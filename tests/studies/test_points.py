@@ -7,7 +7,7 @@ from unittest import mock
 import numpy as np
 
 import kindynos as kd
-from kindynos.results.simulate import Settings
+from kindynos.results.simulate import SimulationOptions
 from kindynos.studies import points as module
 from kindynos.studies.points import Points
 from tests.common import FERRY, Case, investment
@@ -33,7 +33,9 @@ def rich():
 class Evaluation(Case):
     def check(self, model, names, points, outcomes, sampling="latin", trials=300):
         found = list(
-            Points(model._statement, names, outcomes, Settings(trials, 7, sampling)).at(points)
+            Points(model._statement, names, outcomes, SimulationOptions(trials, 7, sampling)).at(
+                points
+            )
         )
         self.assertEqual(len(found), len(points))
         for point, results in zip(points, found, strict=True):
@@ -94,7 +96,7 @@ class Evaluation(Case):
         model = investment()
         with self.fails("optimize: at flow.sd=-1", "sd must be"):
             list(
-                Points(model._statement, ("flow.sd",), ("net_value",), Settings(200, 1)).at(
-                    [(-1.0,)]
-                )
+                Points(
+                    model._statement, ("flow.sd",), ("net_value",), SimulationOptions(200, 1)
+                ).at([(-1.0,)])
             )

@@ -6,8 +6,9 @@ import sys
 import time
 from collections.abc import Callable, Sequence
 from decimal import Decimal
+from functools import wraps
 from pathlib import Path
-from typing import TYPE_CHECKING, Any, TypeVar, get_args
+from typing import TYPE_CHECKING, Any, TypeVar, cast, get_args
 
 import click
 
@@ -141,21 +142,32 @@ out_option = click.option(
 Command = TypeVar("Command", bound=Callable[..., Any])
 
 
-def sampled(command: Command) -> Command:
-    """Add the options of a simulation: trials, seed and sampling plan."""
+def simulated(command: Command) -> Command:
+    """Add the options of a simulation, which the command gets as ``simulation``, by name."""
+
+    @wraps(command)
+    def call(*arguments: Any, **options: Any) -> Any:
+        names = ("trials", "seed", "sampling", "workers")
+        simulation = {name: options.pop(name) for name in names}
+        return command(*arguments, simulation=simulation, **options)
+
     plan = f"The sampling plan: {listed(SamplingPlan)}."
-    command = click.option(
-        "--workers", type=WHOLE, help="Threads to use; all by default. The answer is the same."
-    )(command)
-    command = click.option(
-        "--sampling", type=Words(SamplingPlan), default="latin", show_default=True, help=plan
-    )(command)
-    command = click.option(
-        "--seed", type=WHOLE, help="A whole number that reproduces a run; else one is chosen."
-    )(command)
-    return click.option(
-        "--trials", type=WHOLE, default=10_000, show_default=True, help="How many joint draws."
-    )(command)
+    for option in (
+        click.option(
+            "--workers", type=WHOLE, help="Threads; default: all. The answer is the same."
+        ),
+        click.option(
+            "--sampling", type=Words(SamplingPlan), default="latin", show_default=True, help=plan
+        ),
+        click.option(
+            "--seed", type=WHOLE, help="A whole number that reproduces a run; else one is chosen."
+        ),
+        click.option(
+            "--trials", type=WHOLE, default=10_000, show_default=True, help="How many joint draws."
+        ),
+    ):
+        option(call)
+    return cast(Command, call)
 
 
 def listed(literal: Any) -> str:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from pathlib import Path
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Any
 
 import click
 
@@ -15,11 +15,10 @@ from kindynos.cli.common import (
     json_option,
     out_option,
     read_model,
-    sampled,
     set_option,
+    simulated,
 )
 from kindynos.errors import KindynosError
-from kindynos.literals import SamplingPlan
 
 if TYPE_CHECKING:
     from kindynos.studies.comparison import Comparison
@@ -29,17 +28,14 @@ if TYPE_CHECKING:
 @click.argument(
     "files", nargs=-1, required=True, type=click.Path(path_type=Path), metavar="FILE..."
 )
-@sampled
+@simulated
 @set_option
 @table_options
 @out_option
 @json_option
 def compare(
     files: tuple[Path, ...],
-    trials: int,
-    seed: int | None,
-    sampling: SamplingPlan,
-    workers: int | None,
+    simulation: dict[str, Any],
     changes: tuple[str, ...],
     percentiles: list[float] | None,
     statistics: tuple[str, ...],
@@ -64,31 +60,18 @@ def compare(
     """
     from kindynos.reports import studies
 
-    compared = (
-        _runs(files)
-        if len(files) > 1
-        else _scenarios(files[0], changes, trials, seed, sampling, workers)
-    )
+    compared = _runs(files) if len(files) > 1 else _scenarios(files[0], changes, simulation)
     asked = table_spec(percentiles, statistics, chances, compared.outcomes)
     finish(studies.comparison(compared, asked), out, as_data)
 
 
-def _scenarios(
-    file: Path,
-    changes: tuple[str, ...],
-    trials: int,
-    seed: int | None,
-    sampling: str,
-    workers: int | None,
-) -> Comparison:
+def _scenarios(file: Path, changes: tuple[str, ...], simulation: dict[str, Any]) -> Comparison:
     loaded = read_model(file)
     model = changed(loaded, changes)
     for name, replacements in loaded.scenarios.items():
         model.scenario(name, **replacements)
     with Bar("comparing") as progress:
-        return model.compare(
-            None, trials, seed, sampling=sampling, workers=workers, progress=progress
-        )
+        return model.compare(**simulation, progress=progress)
 
 
 def _runs(files: tuple[Path, ...]) -> Comparison:

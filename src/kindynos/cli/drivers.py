@@ -17,10 +17,10 @@ from kindynos.cli.common import (
     model_argument,
     out_option,
     read_model,
-    sampled,
     set_option,
+    simulated,
 )
-from kindynos.literals import SamplingPlan, SensitivityMethod, Side
+from kindynos.literals import SensitivityMethod, Side
 
 
 @click.command()
@@ -52,7 +52,7 @@ from kindynos.literals import SamplingPlan, SensitivityMethod, Side
     type=Words(Side),
     help="tail: whether the worst trials are the low or the high ones; default: low.",
 )
-@sampled
+@simulated
 @set_option
 @out_option
 @json_option
@@ -64,10 +64,7 @@ def drivers(
     percentile: float | None,
     worst: float | None,
     side: str | None,
-    trials: int,
-    seed: int | None,
-    sampling: SamplingPlan,
-    workers: int | None,
+    simulation: dict[str, Any],
     changes: tuple[str, ...],
     out: Path | None,
     as_data: bool,
@@ -92,7 +89,7 @@ def drivers(
 
     model = read_model(file, changes)
     with Bar("simulating") as progress:
-        run = model.simulate(trials, seed, sampling, workers, progress)
+        run = model.simulate(**simulation, progress=progress)
     numbers = [name for name in run.outcomes if not run[name].is_row]
     if not numbers and outcome is None:
         raise RunError("the model has no outcome that is one number; say --outcome")

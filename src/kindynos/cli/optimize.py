@@ -15,12 +15,11 @@ from kindynos.cli.common import (
     model_argument,
     out_option,
     read_model,
-    sampled,
     set_option,
+    simulated,
 )
 from kindynos.cli.sweep import read_values
 from kindynos.errors import KindynosError
-from kindynos.literals import SamplingPlan
 
 
 @click.command()
@@ -59,7 +58,7 @@ from kindynos.literals import SamplingPlan
     show_default=True,
     help="At most that many points are tried.",
 )
-@sampled
+@simulated
 @set_option
 @out_option
 @json_option
@@ -70,10 +69,7 @@ def optimize(
     minimize: str | None,
     constraints: tuple[str, ...],
     evaluations: int,
-    trials: int,
-    seed: int | None,
-    sampling: SamplingPlan,
-    workers: int | None,
+    simulation: dict[str, Any],
     changes: tuple[str, ...],
     out: Path | None,
     as_data: bool,
@@ -106,10 +102,7 @@ def optimize(
             minimize=minimize,
             subject_to=constraints,
             evaluations=evaluations,
-            trials=trials,
-            seed=seed,
-            sampling=sampling,
-            workers=workers,
+            **simulation,
             progress=progress,
         )
     finish(optimum.optimum(found), out, as_data)

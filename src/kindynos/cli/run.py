@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from pathlib import Path
+from typing import Any
 
 import click
 
@@ -14,16 +15,15 @@ from kindynos.cli.common import (
     model_argument,
     out_option,
     read_model,
-    sampled,
     set_option,
+    simulated,
 )
 from kindynos.errors import KindynosError, ModelError
-from kindynos.literals import SamplingPlan
 
 
 @click.command()
 @model_argument
-@sampled
+@simulated
 @set_option
 @click.option(
     "--keep",
@@ -44,10 +44,7 @@ from kindynos.literals import SamplingPlan
 @json_option
 def run(
     file: Path,
-    trials: int,
-    seed: int | None,
-    sampling: SamplingPlan,
-    workers: int | None,
+    simulation: dict[str, Any],
     changes: tuple[str, ...],
     keep: tuple[str, ...],
     out: Path | None,
@@ -86,7 +83,7 @@ def run(
         check_savable(saved)
     asked = table_spec(percentiles, statistics, chances, model.compiled().outcomes)
     with Bar("simulating") as progress:
-        found = model.simulate(trials, seed, sampling, workers, progress, keep)
+        found = model.simulate(**simulation, progress=progress, keep=keep)
     if saved is not None:
         found.save(saved)
     finish(text.run(found, asked), out, as_data, "parquet" if parquet else "csv")

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from pathlib import Path
+from typing import Any
 
 import click
 
@@ -13,10 +14,9 @@ from kindynos.cli.common import (
     model_argument,
     out_option,
     read_model,
-    sampled,
     set_option,
+    simulated,
 )
-from kindynos.literals import SamplingPlan
 
 
 @click.command()
@@ -40,7 +40,7 @@ from kindynos.literals import SamplingPlan
     "--percentile", type=float, help="The percentile, from 0 to 100, that is to reach --equals."
 )
 @click.option("--equals", type=float, help="What the percentile is to be.")
-@sampled
+@simulated
 @set_option
 @out_option
 @json_option
@@ -55,10 +55,7 @@ def solve(
     mean: float | None,
     percentile: float | None,
     equals: float | None,
-    trials: int,
-    seed: int | None,
-    sampling: SamplingPlan,
-    workers: int | None,
+    simulation: dict[str, Any],
     changes: tuple[str, ...],
     out: Path | None,
     as_data: bool,
@@ -89,10 +86,7 @@ def solve(
             mean=mean,
             percentile=percentile,
             equals=equals,
-            trials=trials,
-            seed=seed,
-            sampling=sampling,
-            workers=workers,
+            **simulation,
         )
 
     finish(studies.goal(found), out, as_data)

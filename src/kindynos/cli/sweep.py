@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from pathlib import Path
+from typing import Any
 
 import click
 
@@ -13,11 +14,10 @@ from kindynos.cli.common import (
     model_argument,
     out_option,
     read_model,
-    sampled,
     set_option,
+    simulated,
 )
 from kindynos.errors import KindynosError
-from kindynos.literals import SamplingPlan
 
 
 @click.command()
@@ -41,7 +41,7 @@ from kindynos.literals import SamplingPlan
     is_flag=True,
     help="Mark the lowest value as the best in pictures, whatever the model says.",
 )
-@sampled
+@simulated
 @set_option
 @out_option
 @json_option
@@ -51,10 +51,7 @@ def sweep(
     statistic: str | None,
     outcome: str | None,
     less_is_better: bool,
-    trials: int,
-    seed: int | None,
-    sampling: SamplingPlan,
-    workers: int | None,
+    simulation: dict[str, Any],
     changes: tuple[str, ...],
     out: Path | None,
     as_data: bool,
@@ -77,14 +74,7 @@ def sweep(
         values[name] = found
     with Bar("sweeping") as progress:
         swept = model.sweep(
-            values,
-            statistic=statistic,
-            outcome=outcome,
-            trials=trials,
-            seed=seed,
-            sampling=sampling,
-            workers=workers,
-            progress=progress,
+            values, statistic=statistic, outcome=outcome, **simulation, progress=progress
         )
 
     finish(studies.sweep(swept, less_is_better=less_is_better), out, as_data)

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from pathlib import Path
+from typing import Any
 
 import click
 
@@ -14,12 +15,11 @@ from kindynos.cli.common import (
     model_argument,
     out_option,
     read_model,
-    sampled,
     set_option,
+    simulated,
     whole_option,
 )
 from kindynos.errors import KindynosError
-from kindynos.literals import SamplingPlan
 
 
 @click.command()
@@ -37,7 +37,7 @@ from kindynos.literals import SamplingPlan
     help="The worst trials of the outcome, that many (3) or a share (0.0002).",
 )
 @click.option("--outcome", metavar="NAME", help="The outcome meant; default: the first.")
-@sampled
+@simulated
 @set_option
 @whole_option
 @out_option
@@ -48,10 +48,7 @@ def trial(
     at_percentile: float | None,
     worst: float | None,
     outcome: str | None,
-    trials: int,
-    seed: int | None,
-    sampling: SamplingPlan,
-    workers: int | None,
+    simulation: dict[str, Any],
     changes: tuple[str, ...],
     whole: bool,
     out: Path | None,
@@ -72,7 +69,7 @@ def trial(
 
     model = read_model(file, changes)
     with Bar("simulating") as progress:
-        run = model.simulate(trials, seed, sampling, workers, progress)
+        run = model.simulate(**simulation, progress=progress)
     numbers = [name for name in run.outcomes if not run[name].is_row]
     if outcome is None and number is None and not numbers:
         raise KindynosError(

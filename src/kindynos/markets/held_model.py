@@ -26,7 +26,7 @@ from kindynos.program.statement import Statement
 from kindynos.program.timeline import Timeline
 from kindynos.results.reached_correlations import correlation, ranks
 from kindynos.results.run import Run
-from kindynos.results.simulate import Settings, SimulationOptions, simulate
+from kindynos.results.simulate import SimulationKeywords, SimulationOptions, simulate
 from kindynos.sampling.streams import Seed
 from kindynos.validate import check_integer, one_of
 
@@ -208,7 +208,7 @@ def simulate_held(
     seed: Seed,
     marginals: Any,
     copula: tuple[str, float | None],
-    options: SimulationOptions,
+    options: SimulationKeywords,
 ) -> Run:
     """Return the run of an exposure's holdings; see ``Portfolio.simulate``."""
     if check_integer("simulate", "horizon", horizon, least=1) > MOST_PERIODS:
@@ -221,4 +221,4 @@ def simulate_held(
         )
     joined = joined_returns(exposure.returns, exposure.names, marginals, *copula)
     statement = held_statement(exposure.names, exposure.values.tolist(), joined, horizon)
-    return simulate(statement.program, Settings(trials, seed, **options))
+    return simulate(statement.program, SimulationOptions(trials, seed, **options))

@@ -30,7 +30,7 @@ from kindynos.processes.bootstrap import BootstrapReturns
 from kindynos.processes.brownian import GeometricBrownianMotion
 from kindynos.processes.pathset import PathSet
 from kindynos.results.run import Run
-from kindynos.results.simulate import SimulationOptions
+from kindynos.results.simulate import SimulationKeywords
 from kindynos.sampling.streams import Seed
 from kindynos.validate import check_integer, confidence_level, one_of, positive
 
@@ -506,7 +506,7 @@ class Portfolio:
         marginals: Any = "ranked",
         copula: str = "gaussian",
         df: float | None = None,
-        **options: Unpack[SimulationOptions],
+        **options: Unpack[SimulationKeywords],
     ) -> Run:
         """Return a run whose drivers are the holdings' returns and whose outcomes are ``profit``
         and ``max_drawdown``.

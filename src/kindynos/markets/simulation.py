@@ -29,7 +29,7 @@ from kindynos.program.statement import Statement
 from kindynos.program.timeline import Timeline
 from kindynos.registry import Registry
 from kindynos.results.run import Run
-from kindynos.results.simulate import Settings, simulate
+from kindynos.results.simulate import SimulationOptions, simulate
 from kindynos.validate import one_of
 
 COPULAS: Registry[None] = Registry("copula", {"gaussian": None, "t": None})
@@ -220,7 +220,7 @@ def _run(
         )
         quantities[f"p{place}"] = Line(f"p{place}", own, outcome=True)
     statement = Statement("portfolio", Timeline(periods=horizon), quantities, entries)
-    return simulate(statement.program, Settings(trials, seed, "random"))
+    return simulate(statement.program, SimulationOptions(trials, seed, "random"))
 
 
 def _statistic(run: Run, measure: str, level: float) -> Estimate:

@@ -17,7 +17,7 @@ if TYPE_CHECKING:
 
     from kindynos.engine.precision import Precision
     from kindynos.results.run import Run
-    from kindynos.results.simulate import SimulationOptions
+    from kindynos.results.simulate import SimulationKeywords
     from kindynos.studies.comparison import Comparison
     from kindynos.studies.goal import Goal
     from kindynos.studies.optimum import Optimum
@@ -170,9 +170,9 @@ class Model(DeclaredModel):
         ``on_finish(run)`` are called at the start and the end. Also raises ParameterError,
         ModelError, FormulaError, and StoppedError on an interrupt.
         """
-        from kindynos.results.simulate import Settings, simulate
+        from kindynos.results.simulate import SimulationOptions, simulate
 
-        settings = Settings(
+        settings = SimulationOptions(
             trials,
             seed,
             sampling,
@@ -219,7 +219,7 @@ class Model(DeclaredModel):
         scenarios: Mapping[str, Mapping[str, Any]] | None = None,
         trials: int = 10_000,
         seed: Seed = None,
-        **options: Unpack[SimulationOptions],
+        **options: Unpack[SimulationKeywords],
     ) -> Comparison:
         """Return a comparison of scenarios on the same draws: sets of replacements by name,
         compared with the first.
@@ -228,9 +228,12 @@ class Model(DeclaredModel):
         scenarios, the model as it is and its own. ``options`` are those of ``simulate``. Raises
         what ``simulate`` does, and ModelError for a scenario that names nothing known.
         """
+        from kindynos.results.simulate import SimulationOptions
         from kindynos.studies.scenarios import compare_scenarios
 
-        return compare_scenarios(self._statement, scenarios, trials, seed, **options)
+        return compare_scenarios(
+            self._statement, scenarios, SimulationOptions(trials, seed, **options)
+        )
 
     def sweep(
         self,
@@ -258,15 +261,15 @@ class Model(DeclaredModel):
         (a table of values by name) takes the place of the grid. Raises ModelError for what cannot
         be swept.
         """
-        from kindynos.studies.model_sweep import SweepSettings, sweep
+        from kindynos.results.simulate import SimulationOptions
+        from kindynos.studies.model_sweep import SweepRequest, sweep
 
-        settings = SweepSettings(
-            statistic, outcome, trials, seed, sampling, workers, executor, progress, points
-        )
+        options = SimulationOptions(trials, seed, sampling, workers, executor, progress)
         named = mapping(
             "sweep", "its first argument", {} if over is None else over, "values by name"
         )
-        return sweep(self._statement, {**named, **values}, settings)
+        request = SweepRequest({**named, **values}, points, statistic, outcome)
+        return sweep(self._statement, request, options)
 
     def solve(
         self,
@@ -282,7 +285,7 @@ class Model(DeclaredModel):
         equals: float | None = None,
         trials: int = 10_000,
         seed: Seed = None,
-        **options: Unpack[SimulationOptions],
+        **options: Unpack[SimulationKeywords],
     ) -> Goal:
         """Return the value of a given, or of a driver's parameter (``"vessel.mode"``), that reaches
         a goal.
@@ -293,10 +296,11 @@ class Model(DeclaredModel):
         ``simulate``. Raises GoalError, with what the range reaches, when none does, and
         ParameterError or ModelError for what cannot be solved for.
         """
+        from kindynos.results.simulate import SimulationOptions
         from kindynos.studies.solving import GoalRequest, solve
 
         request = GoalRequest(outcome, within, chance, above, below, mean, percentile, equals)
-        return solve(self._statement, name, request, trials, seed, **options)
+        return solve(self._statement, name, request, SimulationOptions(trials, seed, **options))
 
     def optimize(
         self,
@@ -308,7 +312,7 @@ class Model(DeclaredModel):
         evaluations: int = 200,
         trials: int = 10_000,
         seed: Seed = None,
-        **options: Unpack[SimulationOptions],
+        **options: Unpack[SimulationKeywords],
     ) -> Optimum:
         """Return the best values of several decisions at once: given figures, drivers, or
         parameters of distributions.
@@ -321,12 +325,12 @@ class Model(DeclaredModel):
         what comes nearest, where no decisions keep the constraints, and ParameterError or
         ModelError for what cannot be sought.
         """
-        from kindynos.results.simulate import Settings
+        from kindynos.results.simulate import SimulationOptions
         from kindynos.studies.optimising import OptimumRequest
         from kindynos.studies.optimum import optimize
 
         wanted = OptimumRequest(decisions, maximize, minimize, subject_to, evaluations)
-        return optimize(self._statement, wanted, Settings(trials, seed, **options))
+        return optimize(self._statement, wanted, SimulationOptions(trials, seed, **options))
 
     def to_toml(self) -> str:
         """Return the model as a model file; raises ModelError if a line is a Python function."""

@@ -30,8 +30,8 @@ from kindynos.validate import check_integer, invalid_argument, one_of
 PATIENCE = 2.0  # seconds of work by single trials from which on processes pay
 
 
-class SimulationOptions(TypedDict, total=False):
-    """The options of ``Model.simulate`` that studies of many cases take as well."""
+class SimulationKeywords(TypedDict, total=False):
+    """The options of ``Model.simulate`` that studies of many cases take by name as well."""
 
     sampling: SamplingPlan | str
     workers: int | None
@@ -44,8 +44,8 @@ class SimulationOptions(TypedDict, total=False):
 
 
 @dataclass(frozen=True)
-class Settings:
-    """How to simulate; see Model.simulate."""
+class SimulationOptions:
+    """How to simulate, in every study and command; see Model.simulate."""
 
     trials: int = 10_000
     seed: Seed = None
@@ -76,7 +76,7 @@ class Settings:
         return checked_seed(self.seed)
 
 
-def simulate(program: Program, settings: Settings) -> Run:
+def simulate(program: Program, settings: SimulationOptions) -> Run:
     """Return the run of a program; see Model.simulate for the settings and errors."""
     seed = settings.checked_seed()
     plan = PLANS.find(settings.sampling, "simulate")
@@ -97,7 +97,9 @@ def simulate(program: Program, settings: Settings) -> Run:
 
 
 @contextmanager
-def processes_where_they_pay(seconds: float, settings: Settings) -> Iterator[Executor | None]:
+def processes_where_they_pay(
+    seconds: float, settings: SimulationOptions
+) -> Iterator[Executor | None]:
     """Give the executor of the settings; without one, for long work of one trial at a time, a pool
     of processes.
 
@@ -139,7 +141,7 @@ class _Simulation:
     plan: Plan
     seed: int
     kept: list[str]
-    settings: Settings
+    settings: SimulationOptions
 
     def fixed(self) -> Run:
         """Return a run of the number of trials that the settings name."""

@@ -5,7 +5,6 @@ statistic on the same draws.
 from __future__ import annotations
 
 from collections.abc import Iterable, Mapping
-from concurrent.futures import Executor
 from dataclasses import dataclass, replace
 from typing import Any
 
@@ -28,41 +27,36 @@ from kindynos.program.quantities import (
     Quantity,
 )
 from kindynos.program.statement import PERIODS, Statement
-from kindynos.results.simulate import Settings, simulate
+from kindynos.results.simulate import SimulationOptions, simulate
 from kindynos.results.statistic_text import ParsedStatistic, parse_statistic
-from kindynos.sampling.streams import Seed, checked_seed
-from kindynos.studies.sweep import Progress, Sweep, grid_of, spread
+from kindynos.sampling.streams import checked_seed
+from kindynos.studies.sweep import Sweep, grid_of, spread
 from kindynos.validate import finite, shown
 
 POINTS_PER_BATCH = 16_384  # points evaluated at a time
 
 
 @dataclass(frozen=True)
-class SweepSettings:
-    """How to sweep; see Model.sweep."""
+class SweepRequest:
+    """What to sweep over, and what to look at; see Model.sweep."""
 
+    values: Mapping[str, Iterable[Any]]
+    points: Any = None
     statistic: Any = None
     outcome: str | None = None
-    trials: int = 10_000
-    seed: Seed = None
-    sampling: str = "latin"
-    workers: int | None = None
-    executor: Executor | None = None
-    progress: Progress | None = None
-    points: Any = None
 
 
-def sweep(statement: Statement, values: Mapping[str, Iterable[Any]], how: SweepSettings) -> Sweep:
+def sweep(statement: Statement, wanted: SweepRequest, options: SimulationOptions) -> Sweep:
     """Return the sweep of a model; see Model.sweep."""
-    grid = grid_of(values, how.points)
+    grid = grid_of(wanted.values, wanted.points)
     for name in grid.columns:
         check_swept(statement, str(name))
         for value in grid[name].unique():
             finite("sweep", f"a value of {name}", value)
-    outcomes = _outcomes(statement, how.outcome)
+    outcomes = _outcomes(statement, wanted.outcome)
     units = {q.name: q.unit for q in statement.quantities.values()}
     better = {q.name: q.better for q in statement.quantities.values() if isinstance(q, Line)}
-    if how.statistic is None:
+    if wanted.statistic is None:
         return Sweep(
             grid,
             _base_cases(statement, grid, outcomes),
@@ -70,14 +64,24 @@ def sweep(statement: Statement, values: Mapping[str, Iterable[Any]], how: SweepS
             units=units,
             better=better,
         )
-    description = parse_statistic(how.statistic)
-    seed = checked_seed(how.seed)
+    description = parse_statistic(wanted.statistic)
+    seed = checked_seed(options.seed)
     task = _Point(
-        statement, grid.to_dict("records"), outcomes, description, how.trials, seed, how.sampling
+        statement,
+        grid.to_dict("records"),
+        outcomes,
+        description,
+        options.trials,
+        seed,
+        options.sampling,
     )
     one_thread = statement.program.one_thread
     rows: list[list[Estimate]] = spread(
-        task, len(grid), 1 if one_thread else how.workers or 0, how.executor, how.progress
+        task,
+        len(grid),
+        1 if one_thread else options.workers or 0,
+        options.executor,
+        options.progress,
     )
     figures = pd.DataFrame([[float(figure) for figure in row] for row in rows], columns=outcomes)
     errors = pd.DataFrame([[figure.error for figure in row] for row in rows], columns=outcomes)
@@ -87,7 +91,7 @@ def sweep(statement: Statement, values: Mapping[str, Iterable[Any]], how: SweepS
         grid,
         figures,
         errors,
-        f"{description.label}, {how.trials:,} trials, seed {seed}",
+        f"{description.label}, {options.trials:,} trials, seed {seed}",
         units,
         better,
     )
@@ -180,7 +184,7 @@ class _Point:
             changed = self.statement.replace(
                 **{str(name): float(value) for name, value in values.items()}
             )
-            settings = Settings(
+            settings = SimulationOptions(
                 self.trials, self.seed, self.sampling, workers=1, keep=self.outcomes
             )
             run = simulate(changed.program, settings)

@@ -20,7 +20,7 @@ import pandas as pd
 from kindynos.arrays import Floats
 from kindynos.errors import GoalError, ParameterError
 from kindynos.program.statement import Statement
-from kindynos.results.simulate import Settings
+from kindynos.results.simulate import SimulationOptions
 from kindynos.studies.aims import constraint_of, figure_of
 from kindynos.studies.choices import DecisionRange, choices_of, coarse_points
 from kindynos.studies.optimum_error import Slopes, slopes_around
@@ -47,7 +47,9 @@ class OptimumRequest:
     evaluations: int = EVALUATIONS
 
 
-def search_for(statement: Statement, wanted: OptimumRequest, settings: Settings) -> DecisionSearch:
+def search_for(
+    statement: Statement, wanted: OptimumRequest, settings: SimulationOptions
+) -> DecisionSearch:
     """Return the search that a request states; raises ParameterError or ModelError for what cannot
     be sought.
     """

@@ -13,7 +13,7 @@ from kindynos.formatting import number
 from kindynos.inference.estimates import Estimate
 from kindynos.program.statement import Statement
 from kindynos.results.run import Run
-from kindynos.results.simulate import Settings, simulate
+from kindynos.results.simulate import SimulationOptions, simulate
 from kindynos.studies.aims import Constraint, Figure
 from kindynos.studies.optimising import OptimumRequest, evaluations_table, run_search, search_for
 from kindynos.studies.optimum_error import decision_errors
@@ -123,7 +123,7 @@ class Optimum:
         """
 
 
-def optimize(statement: Statement, wanted: OptimumRequest, settings: Settings) -> Optimum:
+def optimize(statement: Statement, wanted: OptimumRequest, settings: SimulationOptions) -> Optimum:
     """Return the best decisions of a model; see Model.optimize."""
     seed = settings.checked_seed()
     settings = replace(settings, seed=seed)

@@ -22,7 +22,7 @@ from kindynos.program.program import Program
 from kindynos.program.quantities import DependentDriver, Given
 from kindynos.program.statement import Statement
 from kindynos.results.result import Result
-from kindynos.results.simulate import Settings, simulate
+from kindynos.results.simulate import SimulationOptions, simulate
 from kindynos.sampling.plans import PLANS
 from kindynos.studies.model_sweep import as_drivers
 
@@ -39,7 +39,7 @@ class Points:
     statement: Statement
     names: tuple[str, ...]
     outcomes: tuple[str, ...]
-    settings: Settings
+    settings: SimulationOptions
 
     def at(self, points: Sequence[Point]) -> Iterator[dict[str, Result]]:
         """Yield the outcomes at each point, a few points at a time; raises what the model raises,

@@ -3,12 +3,13 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from typing import Any, Unpack
+from dataclasses import replace
+from typing import Any
 
 from kindynos.errors import ModelError
 from kindynos.program.statement import Statement
-from kindynos.results.simulate import Settings, SimulationOptions, simulate
-from kindynos.sampling.streams import Seed, checked_seed
+from kindynos.results.simulate import SimulationOptions, simulate
+from kindynos.sampling.streams import checked_seed
 from kindynos.studies.comparison import Comparison
 from kindynos.validate import mapping
 
@@ -18,9 +19,7 @@ AS_STATED = "as stated"
 def compare_scenarios(
     statement: Statement,
     scenarios: Mapping[str, Mapping[str, Any]] | None,
-    trials: int,
-    seed: Seed,
-    **options: Unpack[SimulationOptions],
+    options: SimulationOptions,
 ) -> Comparison:
     """Return a comparison of scenarios; see Model.compare."""
     if scenarios is None:
@@ -36,6 +35,5 @@ def compare_scenarios(
         "compare", "scenarios", scenarios, "the replacements of each scenario by its name"
     )
     changed = {name: statement.scenario(name, changes) for name, changes in scenarios.items()}
-    common = checked_seed(seed)
-    settings = Settings(trials=trials, seed=common, **options)
+    settings = replace(options, seed=checked_seed(options.seed))
     return Comparison({name: simulate(other.program, settings) for name, other in changed.items()})

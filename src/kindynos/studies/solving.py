@@ -5,7 +5,6 @@ from __future__ import annotations
 import math
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass, replace
-from typing import Unpack
 
 import numpy as np
 import pandas as pd
@@ -14,9 +13,9 @@ from kindynos.errors import GoalError, ModelError, ParameterError
 from kindynos.inference.estimates import Estimate
 from kindynos.program.quantities import Line
 from kindynos.program.statement import PERIODS, Statement
-from kindynos.results.simulate import Settings, SimulationOptions, simulate
+from kindynos.results.simulate import SimulationOptions, simulate
 from kindynos.results.statistic_text import ParsedStatistic, parse_statistic
-from kindynos.sampling.streams import Seed, checked_seed
+from kindynos.sampling.streams import checked_seed
 from kindynos.studies.goal import Goal
 from kindynos.studies.model_sweep import check_swept
 from kindynos.validate import finite, fraction, invalid_argument
@@ -73,14 +72,7 @@ class GoalRequest:
         ), finite("solve", "equals", self.equals)
 
 
-def solve(
-    statement: Statement,
-    name: str,
-    wanted: GoalRequest,
-    trials: int,
-    seed: Seed,
-    **options: Unpack[SimulationOptions],
-) -> Goal:
+def solve(statement: Statement, name: str, wanted: GoalRequest, options: SimulationOptions) -> Goal:
     """Return the value of ``name`` that reaches what is wanted; see Model.solve."""
     description, goal = wanted.statistic()
     if not isinstance(wanted.within, Sequence) or len(wanted.within) != 2:
@@ -112,8 +104,8 @@ def solve(
                 f"of the number of periods at most {MOST} are tried; say a range as short as that",
                 owner="solve",
             )
-    common = checked_seed(seed)
-    settings = Settings(trials=trials, seed=common, **options)
+    common = checked_seed(options.seed)
+    settings = replace(options, seed=common)
     tried: dict[float, Estimate] = {}
 
     def gap(value: float) -> float:
@@ -139,7 +131,7 @@ def solve(
             goal,
             Estimate(count, min(held), max(held)),
             _evaluations(tried),
-            trials,
+            options.trials,
             common,
             unit,
             line.unit,
@@ -153,7 +145,7 @@ def solve(
         goal,
         _with_error(found, tried, gap, goal),
         _evaluations(tried),
-        trials,
+        options.trials,
         common,
         unit,
         line.unit,

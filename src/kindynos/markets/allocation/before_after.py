@@ -19,7 +19,7 @@ from kindynos.markets.allocation.region import Region, by_name
 from kindynos.markets.allocation.source import Source
 from kindynos.markets.held_model import Joined, driver_names, held_statement, joined_returns
 from kindynos.results.run import Run
-from kindynos.results.simulate import Settings, simulate
+from kindynos.results.simulate import SimulationOptions, simulate
 from kindynos.sampling.streams import Seed, checked_seed
 from kindynos.studies.paired import Paired
 from kindynos.validate import check_integer
@@ -191,7 +191,7 @@ def before_after(
             shifts.tolist(),
             charge * source.value,
         )
-        runs.append(simulate(statement.program, Settings(trials, seed, keep=[*labels])))
+        runs.append(simulate(statement.program, SimulationOptions(trials, seed, keep=[*labels])))
     index = pd.Index(source.names)
     before, after = (pd.Series(weights, index) for weights in (today, best))
     return BeforeAfter(

@@ -14,7 +14,7 @@ from kindynos.markets.portfolio import Portfolio
 from kindynos.markets.prices import Prices, prices_of
 from kindynos.markets.return_series import returns
 from kindynos.results.run import Run
-from kindynos.results.simulate import Settings, simulate
+from kindynos.results.simulate import SimulationOptions, simulate
 from kindynos.sampling.streams import Seed, checked_seed
 from kindynos.validate import array_of, check_integer
 
@@ -89,7 +89,7 @@ class SimulatedReturns:
         joined = joined_returns(frame.to_numpy(), names, marginals, copula, df)
         statement = held_statement(names, [1.0] * len(names), joined, horizon)
         kept = [f"return_{label}" for label in driver_names(names)]
-        run = simulate(statement.program, Settings(trials, checked_seed(seed), keep=kept))
+        run = simulate(statement.program, SimulationOptions(trials, checked_seed(seed), keep=kept))
         span = (
             f"{len(frame):,} returns from {frame.index[0]:%Y-%m-%d} to {frame.index[-1]:%Y-%m-%d}"
         )
