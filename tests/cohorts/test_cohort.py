@@ -322,3 +322,23 @@ class Models(Case):
             findings(lost),
             ["nothing leaves 'b'", "nothing ever comes to 'c'", "nothing leaves 'c'"],
         )
+
+
+class Changes(Case):
+    def test_the_test_of_a_change_is_the_likelihood_ratio_of_a_table(self):
+        rng = np.random.default_rng(1)
+        states = np.array(["a", "b", "c"])
+        records = [
+            {"thing": thing, "date": date, "state": state}
+            for thing in range(80)
+            for date, state in enumerate(states[rng.integers(0, 3, 4)])
+        ]
+        found = kd.Cohort.fit(pd.DataFrame(records)).fitted.changed
+        frame = pd.DataFrame(records).sort_values(["thing", "date"])
+        frame["before"] = frame.groupby("thing")["state"].shift()
+        statistic, degrees = 0.0, 0
+        for _, part in frame.dropna().groupby("before"):
+            table = pd.crosstab(part["date"], part["state"])
+            answer = stats.chi2_contingency(table, correction=False, lambda_="log-likelihood")
+            statistic, degrees = statistic + answer.statistic, degrees + answer.dof
+        self.assertAlmostEqual(found, stats.chi2.sf(statistic, degrees))

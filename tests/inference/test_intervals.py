@@ -94,3 +94,14 @@ class Tails(Case):
         losses = np.array([[1.0, 2.0, 3.0, 4.0]])
         q, _ = weighted_tail(losses, np.array([0.1, 0.1, 0.1, 0.7]), 0.5)
         self.assertAlmostEqual(float(q[0]), np.interp(0.5, [0.05, 0.15, 0.25, 0.65], [1, 2, 3, 4]))
+
+
+class Hall(Case):
+    def test_the_correction_solves_halls_cubic(self):
+        terms = np.random.default_rng(3).exponential(1, 150)
+        skew, n = stats.skew(terms), len(terms)
+        for t in (-1.96, 1.96):
+            x = skewness_corrected(t, terms)
+            # g(x) = x + a x² + a² x³ / 3 + a / 2 with a = skew / (3 sqrt(n)) is near normal.
+            a = skew / (3 * np.sqrt(n))
+            self.assertAlmostEqual(x + a * x**2 + a**2 * x**3 / 3 + a / 2, t)

@@ -210,3 +210,19 @@ class Messages(Case):
         self.assertEqual(compared.outcomes, ["net_value", "second"])  # rows are left out
         self.assertEqual(len(compared.differences()), 11)
         self.assertIn("net_value", repr(compared))
+
+
+class AnyTwoTrials(Case):
+    def test_the_error_is_delongs(self):
+        runs = {}
+        for seed, (name, mean, trials) in enumerate((("a", 0.0, 400), ("b", 0.7, 900))):
+            model = kd.Model(name)
+            model.driver("z", kd.Normal(mean, 1))
+            model.outcome("y", "z + 0")
+            runs[name] = model.simulate(trials, seed=seed, sampling="random")
+        table = kd.compare(runs).differences().loc[("y", "b", "higher in any two trials")]
+        a, b = runs["a"]["y"].values, runs["b"]["y"].values
+        wins = (b[:, None] > a[None, :]).astype(float)
+        variance = wins.mean(axis=1).var(ddof=1) / len(b) + wins.mean(axis=0).var(ddof=1) / len(a)
+        self.assertAlmostEqual(table["difference"], wins.mean())
+        self.assertAlmostEqual(table["error"], 1.959964 * variance**0.5, places=6)

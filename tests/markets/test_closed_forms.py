@@ -1,0 +1,135 @@
+"""Figures of risk against formulas that stand outside the package."""
+
+import numpy as np
+import pandas as pd
+from scipy import integrate, stats
+
+import kindynos as kd
+from kindynos.markets.volatility import clustering, clustering_test
+from tests.common import HELD, PRICES, Case
+
+LOSSES = HELD.losses()["loss"].to_numpy()
+RETURNS = PRICES.frame.pct_change().iloc[1:]
+
+
+class Moments(Case):
+    def test_cornish_fisher_is_its_polynomial(self):
+        skew, excess = stats.skew(LOSSES), stats.kurtosis(LOSSES)
+        self.assertGreater(abs(skew) + abs(excess), 0.01)
+
+        def quantile(z):
+            return (
+                z
+                + (z**2 - 1) * skew / 6
+                + (z**3 - 3 * z) * excess / 24
+                - (2 * z**3 - 5 * z) * skew**2 / 36
+            )
+
+        mean, sd = LOSSES.mean(), LOSSES.std(ddof=1)
+        for z, horizon in ((2.0, 1), (2.5, 10)):
+            level = float(stats.norm.cdf(z))
+            figure = HELD.value_at_risk(level, "cornish fisher", horizon=horizon)
+            wanted = mean * horizon + sd * horizon**0.5 * quantile(z)
+            self.assertAlmostEqual(figure, wanted, delta=1e-9 * wanted)
+            beyond = integrate.quad(lambda p: quantile(stats.norm.ppf(p)), level, 1)[0] / (
+                1 - level
+            )
+            figure = HELD.expected_shortfall(level, "cornish fisher", horizon=horizon)
+            wanted = mean * horizon + sd * horizon**0.5 * beyond
+            self.assertAlmostEqual(figure, wanted, delta=2e-3 * wanted)
+
+    def test_the_interval_of_a_normal_figure_counts_the_mean_of_every_day(self):
+        n, sd, z = len(LOSSES), LOSSES.std(ddof=1), stats.norm.ppf(0.99)
+        for horizon in (1, 10):
+            for mean in (True, False):
+                figure = HELD.value_at_risk(0.99, "normal", horizon=horizon, mean=mean)
+                spread = sd * np.sqrt(horizon * (horizon * mean + z**2 / 2) / n)
+                self.assertAlmostEqual(figure.error, 1.959964 * spread, delta=1e-6 * spread)
+
+    def test_contributions_are_eulers(self):
+        values = HELD.values.to_numpy()
+        covariance = RETURNS.cov().to_numpy()
+        sd = np.sqrt(values @ covariance @ values)
+        for measure, reach in (
+            ("value_at_risk", stats.norm.ppf(0.99)),
+            ("expected_shortfall", stats.norm.pdf(stats.norm.ppf(0.99)) / 0.01),
+        ):
+            table = HELD.contributions(0.99, measure=measure, method="normal", mean=False)
+            wanted = reach * values * (covariance @ values) / sd
+            np.testing.assert_allclose(table["component"], wanted, rtol=1e-6)
+            np.testing.assert_allclose(table["marginal"], wanted / values, rtol=1e-6)
+            np.testing.assert_allclose(table["share"], wanted / wanted.sum(), rtol=1e-6)
+            without = [values * (np.arange(3) != place) for place in range(3)]
+            left = [reach * np.sqrt(one @ covariance @ one) for one in without]
+            np.testing.assert_allclose(
+                table["incremental"], table.attrs["total"] - np.array(left), rtol=1e-6
+            )
+
+    def test_the_shortfall_of_a_tail_below_its_threshold_is_near_the_mean_of_the_losses(self):
+        days = pd.bdate_range("2024-01-01", periods=2001).strftime("%Y-%m-%d")
+        returns = 0.01 * np.random.default_rng(5).standard_t(3, 2000)
+        prices = 100 * np.cumprod(np.concatenate([[1.0], 1 + np.clip(returns, -0.5, 0.5)]))
+        one = kd.Portfolio(
+            kd.read_prices(pd.DataFrame({"date": days, "a": prices})), shares={"a": 1.0}
+        )
+        losses = np.sort(one.losses()["loss"].to_numpy())
+        for level in (0.6, 0.8):
+            figure = one.expected_shortfall(level, "tail")
+            wanted = losses[round(level * len(losses)) :].mean()
+            self.assertAlmostEqual(figure, wanted, delta=0.02 * wanted)
+
+
+class Regression(Case):
+    def test_beta_and_its_errors_are_whites(self):
+        found = kd.markets.returns(PRICES).against("alpha").loc["beta"]
+        x, y = RETURNS["alpha"].to_numpy(), RETURNS["beta"].to_numpy()
+        design = np.column_stack([np.ones_like(x), x])
+        inverse = np.linalg.inv(design.T @ design)
+        alpha, beta = inverse @ design.T @ y
+        gaps = y - alpha - beta * x
+        n = len(x)
+        middle = (design * gaps[:, None] ** 2).T @ design
+        errors = np.sqrt(np.diag(inverse @ middle @ inverse) * n / (n - 2))
+        t = stats.t.ppf(0.975, n - 2)
+        self.assertAlmostEqual(found["beta"], beta)
+        self.assertAlmostEqual(found["beta high"] - found["beta"], t * errors[1])
+        self.assertAlmostEqual(found["alpha a year"], 252 * alpha)
+        self.assertAlmostEqual(found["alpha a year high"], 252 * (alpha + t * errors[0]))
+        excess = y - x
+        self.assertAlmostEqual(found["tracking error a year"], excess.std(ddof=1) * 252**0.5)
+        self.assertAlmostEqual(
+            found["excess return a year high"] - found["excess return a year"],
+            t * excess.std(ddof=1) / n**0.5 * 252,
+        )
+        kurtosis = stats.kurtosis(excess, fisher=False)
+        self.assertAlmostEqual(
+            found["tracking error a year high"] / found["tracking error a year"] - 1,
+            t * np.sqrt((kurtosis - 1) / (4 * n)),
+        )
+        r = np.corrcoef(x, y)[0, 1]
+        self.assertAlmostEqual(found["correlation high"], np.tanh(np.arctanh(r) + t / n**0.5))
+
+
+class Clusters(Case):
+    def test_the_test_is_ljung_and_boxs_of_ranks(self):
+        sizes = np.abs(LOSSES - np.median(LOSSES))
+        ranks, n = stats.rankdata(sizes), len(LOSSES)
+        gaps = ranks - ranks.mean()
+        found = [np.sum(gaps[lag:] * gaps[:-lag]) / np.sum(gaps**2) for lag in range(1, 11)]
+        statistic = n * (n + 2) * sum(r**2 / (n - lag) for lag, r in enumerate(found, 1))
+        self.assertAlmostEqual(clustering_test(LOSSES), stats.chi2.sf(statistic, 10))
+
+    def test_the_factor_adds_up_weighted_autocorrelations_of_large_moves(self):
+        rng = np.random.default_rng(2)
+        losses = rng.standard_normal(400) * np.repeat(rng.uniform(0.3, 2.0, 20), 20)
+        sizes = np.abs(losses - np.median(losses))
+        large = (sizes > np.quantile(sizes, 0.8)) - 0.2
+        most = int(3 * 400**0.5)
+        total = sum(
+            (1 - lag / (most + 1)) * np.sum(large[lag:] * large[:-lag]) / np.sum(large**2)
+            for lag in range(1, most + 1)
+        )
+        # A loss beyond 90 % is one side of a large move; the sum is doubled for what fades slowly.
+        share = (0.16 / 4) / 0.09
+        self.assertAlmostEqual(clustering(losses), 1 + 2 * 2 * share * total, places=6)
+        self.assertGreater(clustering(losses), 1.5)
