@@ -8,7 +8,7 @@ from pathlib import Path
 import numpy as np
 
 import kindynos as kd
-from kindynos.decisions.figures import weighted_figure, weighted_quantile
+from kindynos.inference.tails import weighted_figure, weighted_quantile
 from tests.common import Case, run
 
 CRITERIA = """

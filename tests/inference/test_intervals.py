@@ -14,7 +14,7 @@ from kindynos.inference.intervals import (
     t_point,
     wilson,
 )
-from kindynos.inference.weighted import even_tail, weighted_tail
+from kindynos.inference.tails import even_tail, weighted_tail
 from tests.common import Case
 
 RNG = np.random.default_rng(3)

@@ -68,16 +68,15 @@ def increasing(function: Any, low: float, high: float) -> Utility:
             owner="Decision",
         )
 
-    def back(level: float) -> float:
-        one, two = low, high
-        for _ in range(80):
-            middle = (one + two) / 2
-            one, two = (
-                (middle, two)
-                if float(np.asarray(function(np.array([middle])))[0]) < level
-                else (one, middle)
-            )
-        return (one + two) / 2
+    def back(utility: float) -> float:
+        from scipy.optimize import bisect
+
+        def beyond(payoff: float) -> float:
+            return float(np.asarray(function(np.array([payoff])))[0]) - utility
+
+        if beyond(low) * beyond(high) >= 0:
+            return low if abs(beyond(low)) < abs(beyond(high)) else high
+        return float(bisect(beyond, low, high, xtol=1e-12 * (high - low), rtol=1e-15))
 
     return Utility(
         lambda values: np.asarray(function(values), dtype=np.float64), back, "the utility given"

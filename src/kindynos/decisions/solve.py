@@ -14,13 +14,13 @@ import numpy as np
 
 from kindynos.arrays import Floats
 from kindynos.decisions.decision import RULES, TRIALS, Decision, DecisionDraws, scores_of
-from kindynos.decisions.figures import weighted_ends, weighted_figure, weighted_quantile
 from kindynos.decisions.preferences import Utility
 from kindynos.decisions.tree import Choice, Event, Pay, Payoff, Tree, children
 from kindynos.delegation import delegated_to
 from kindynos.errors import ParameterError
 from kindynos.inference.estimates import Estimate
 from kindynos.inference.intervals import Z
+from kindynos.inference.tails import weighted_ends, weighted_figure, weighted_quantile
 from kindynos.sampling.streams import Seed, checked_seed
 from kindynos.studies.dominance import dominance_of_chances
 from kindynos.validate import check_integer, confidence_level, known_name, one_of, proper_fraction

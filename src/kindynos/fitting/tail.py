@@ -18,7 +18,7 @@ import numpy as np
 from kindynos.arrays import Floats
 from kindynos.distributions.special import betaincinv
 from kindynos.errors import ParameterError
-from kindynos.inference.weighted import even_tail
+from kindynos.inference.tails import even_tail
 from kindynos.memory import remembered
 from kindynos.sampling.streams import stream
 

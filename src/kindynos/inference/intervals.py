@@ -60,20 +60,24 @@ def paired_difference(gained: int, lost: int, count: int) -> tuple[float, float]
             4 * count
         )
         variance = count * (2 * q + difference * (1 - difference))
-        return (
-            (gained - lost - count * difference) / math.sqrt(variance) if variance > 0 else math.inf
-        )
+        gap = gained - lost - count * difference
+        if variance > 0:
+            return gap / math.sqrt(variance)
+        return math.copysign(math.inf, gap) if gap else 0.0
+
+    from scipy.optimize import brentq
 
     value = (gained - lost) / count
-    ends = []
-    for point, outer in ((Z, -1.0), (-Z, 1.0)):
-        near, far = value, outer
-        for _ in range(60):
-            middle = (near + far) / 2
-            inside = statistic(middle) < point if point > 0 else statistic(middle) > point
-            near, far = (middle, far) if inside else (near, middle)
-        ends.append(near)
-    return ends[0], ends[1]
+
+    def end(point: float, outer: float) -> float:
+        def beyond(difference: float) -> float:
+            return min(max(statistic(difference), -1e3), 1e3) - point
+
+        if beyond(value) * beyond(outer) >= 0:  # the interval reaches as far as it can
+            return outer
+        return float(brentq(beyond, value, outer, xtol=1e-14))
+
+    return end(Z, -1.0), end(-Z, 1.0)
 
 
 def order_places(count: int, tail: float) -> tuple[int, int]:

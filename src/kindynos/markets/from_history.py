@@ -13,7 +13,7 @@ from kindynos.arrays import Floats
 from kindynos.fitting.tail import FEWEST, drawn_tail, fit_tails
 from kindynos.inference.estimates import Estimate
 from kindynos.inference.intervals import UPPER, order_places
-from kindynos.inference.weighted import even_tail, weighted_tail
+from kindynos.inference.tails import even_tail, weighted_tail
 from kindynos.markets import method
 from kindynos.markets.exposure import Exposure
 from kindynos.markets.method import DOUBTFUL, MEASURES, Method, around, p_value, root, scaled

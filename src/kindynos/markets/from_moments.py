@@ -15,7 +15,7 @@ from kindynos.distributions.special import ndtri
 from kindynos.fitting.student import FEWEST_DF, drawn_student, student_degrees, student_tail
 from kindynos.inference.estimates import Estimate
 from kindynos.inference.intervals import UPPER, Z
-from kindynos.inference.weighted import weighted_tail
+from kindynos.inference.tails import weighted_tail
 from kindynos.markets import method
 from kindynos.markets.exposure import Exposure
 from kindynos.markets.method import DOUBTFUL, MEASURES, Method, around, root, scaled

@@ -13,8 +13,7 @@ from kindynos.cohorts.binomials import split
 from kindynos.cohorts.cohort import Cohort
 from kindynos.distributions.bounded import Uniform
 from kindynos.errors import ModelError
-from kindynos.program.declarations import distribution_driver
-from kindynos.program.quantities import Driver, Line
+from kindynos.program.quantities import Driver, Line, distribution_driver
 from kindynos.program.shared_call import SharedCall
 
 AT_BASE = 0.0  # of the moves' score, which no trial draws: the expected counts

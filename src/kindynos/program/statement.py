@@ -15,12 +15,6 @@ from kindynos.distributions.stated import StatedDistribution
 from kindynos.errors import KindynosError, ModelError
 from kindynos.processes.base import Process
 from kindynos.program.correlations import Correlation
-from kindynos.program.declarations import (
-    check_name,
-    distribution_driver,
-    given_value,
-    process_driver,
-)
 from kindynos.program.program import Program, compile_model
 from kindynos.program.quantities import (
     DependentDriver,
@@ -30,6 +24,10 @@ from kindynos.program.quantities import (
     Line,
     ProcessDriver,
     Quantity,
+    check_name,
+    distribution_driver,
+    given_value,
+    process_driver,
 )
 from kindynos.program.timeline import Timeline
 from kindynos.validate import shown, words
