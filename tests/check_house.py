@@ -2,8 +2,11 @@
 
 import ast
 import graphlib
+import importlib
+import inspect
 import re
 import tempfile
+import tomllib
 import unittest
 from pathlib import Path
 
@@ -89,6 +92,35 @@ class House(unittest.TestCase):
             answer, _, _ = api.run(["--strict", "--cache-dir", cache, str(code)])
         wrong = {int(found) - lines for found in re.findall(r"user\.py:(\d+): error", answer)}
         self.assertEqual(wrong, set(range(len(REFUSED))), answer)
+
+    def test_calls_into_higher_layers_are_listed_and_fit(self):
+        settings = tomllib.loads((ROOT / "pyproject.toml").read_text("utf-8"))["tool"]
+        layers = [
+            [name.strip() for name in layer.split(":")]
+            for layer in settings["importlinter"]["contracts"][0]["layers"]
+        ]
+
+        def level(module):
+            return next(i for i, names in enumerate(layers) if module.split(".")[1] in names)
+
+        upward = {}
+        for path, tree in self.trees.items():
+            for method in (node for node in ast.walk(tree) if isinstance(node, ast.FunctionDef)):
+                for call in method.decorator_list:
+                    if not isinstance(call, ast.Call) or ast.unparse(call.func) != "delegated_to":
+                        continue
+                    module, name = (argument.value for argument in call.args)
+                    function = getattr(importlib.import_module(module), name)
+                    ours = [a.arg for a in (*method.args.args, *method.args.kwonlyargs)][1:]
+                    theirs = list(inspect.signature(inspect.unwrap(function)).parameters)[1:]
+                    variable = method.args.kwarg is not None or method.args.vararg is not None
+                    with self.subTest(method=f"{path.stem}.{method.name}"):
+                        self.assertTrue(variable or set(ours) <= set(theirs), (ours, theirs))
+                    source = self._module(path)
+                    if level(module) < level(source):
+                        upward.setdefault(source, []).append(f"{module}.{name}")
+        listed = settings["kindynos"]["upward"]
+        self.assertEqual({key: sorted(value) for key, value in upward.items()}, listed)
 
 
 if __name__ == "__main__":

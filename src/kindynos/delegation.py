@@ -3,7 +3,8 @@
 ``distribution.plot()`` and ``run.save()`` are where a user looks for them, and yet pictures and
 files lie above distributions and runs, which must not import them. Such a method states its
 signature and its docstring, and names here the function that does the work; that function gets the
-same arguments, and its module is loaded at the first call.
+same arguments, and its module is loaded at the first call. ``[tool.kindynos.upward]`` in
+pyproject.toml lists the calls that go up a layer, and ``make check`` holds that list.
 """
 
 from __future__ import annotations

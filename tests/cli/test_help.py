@@ -2,11 +2,18 @@
 
 import re
 import shlex
+from unittest import mock
 
 import click
 
 from kindynos.cli import cli
+from kindynos.markets.methods import METHODS as RISK
+from kindynos.processes.registry import PROCESSES
+from kindynos.results.sensitivity.methods import METHODS as SENSITIVITIES
+from kindynos.sampling.plans import PLANS
 from tests.common import DEMO, Folder, run
+
+TREASURY = ("risk", "treasury_prices.csv", "--holdings", "treasury_holdings.csv")
 
 
 class Help(Folder):
@@ -57,3 +64,32 @@ class Help(Folder):
                 if isinstance(option, click.Option):
                     self.assertTrue(option.help, f"{command.name} {option.opts}")
             self.assertTrue(command.help)
+
+
+class Registries(Folder):
+    """A new entry of a registry is a choice of the command line, without a second list."""
+
+    def test_a_new_plan_method_process_and_sensitivity(self):
+        for registry, label, words in (
+            (PLANS, "random", ("run", "berths.toml", "--trials", "300", "--sampling")),
+            (RISK, "normal", (*TREASURY, "--methods")),
+            (
+                PROCESSES,
+                "random walk",
+                ("paths", "heating_oil.csv", "--trials", "300", "--process"),
+            ),
+            (SENSITIVITIES, "swing", ("drivers", "berths.toml", "--trials", "300", "--method")),
+        ):
+            found = [str(DEMO / w) if w.endswith((".toml", ".csv")) else w for w in words]
+            with (
+                self.subTest(registry=registry.sort),
+                mock.patch.dict(registry._entries, {"mine": registry[label]}),
+            ):
+                self.assertIn("mine", run(words[0], "--help").stdout)
+                answer = (
+                    run(*found, "mine", "--seed", "1")
+                    if words[0] != "risk"
+                    else run(*found, "mine")
+                )
+                self.assertEqual((answer.returncode, answer.stderr), (0, ""))
+            self.assertNotIn("mine", run(words[0], "--help").stdout)

@@ -9,7 +9,7 @@ from typing import Any, get_args
 
 import click
 
-from kindynos.cli.common import WHOLE, Bar, Words, finish, json_option, listed, out_option
+from kindynos.cli.common import WHOLE, Bar, NameOption, Words, finish, json_option, out_option
 from kindynos.cli.risk import (
     missing_option,
     prices_argument,
@@ -40,12 +40,12 @@ from kindynos.literals import (
     "all of PRICES may be held.",
 )
 @value_option
-@click.option("--maximize", type=Words(GainAim), help=f"What to maximise: {listed(GainAim)}.")
+@click.option("--maximize", cls=NameOption, type=Words(GainAim), help="What to maximise: {names}.")
 @click.option(
     "--minimize",
     type=click.Choice(get_args(RiskAim)),
     metavar="NAME",
-    help=f"What to minimise: {listed(RiskAim)}.",
+    help="What to minimise: {names}.",
 )
 @click.option(
     "--bounds",
@@ -98,25 +98,28 @@ from kindynos.literals import (
 @click.option("--short", is_flag=True, help="Allow negative weights.")
 @click.option(
     "--every",
+    cls=NameOption,
     type=Words(ReturnPeriod),
     default="day",
     show_default=True,
-    help=f"Returns: {listed(ReturnPeriod)}.",
+    help="Returns: {names}.",
 )
 @click.option("--window", type=WHOLE, help="The last N returns; default: all.")
 @click.option(
     "--means",
+    cls=NameOption,
     type=Words(MeansMethod),
     default="sample",
     show_default=True,
-    help=f"Means: {listed(MeansMethod)}.",
+    help="Means: {names}.",
 )
 @click.option(
     "--covariance",
+    cls=NameOption,
     type=Words(CovarianceMethod),
     default="sample",
     show_default=True,
-    help=f"{listed(CovarianceMethod)}.",
+    help="{names}.",
 )
 @click.option(
     "--view",
@@ -134,6 +137,7 @@ from kindynos.literals import (
 )
 @click.option(
     "--risk",
+    cls=NameOption,
     type=Words(FrontierRisk),
     default="sd",
     show_default=True,
@@ -163,8 +167,9 @@ from kindynos.literals import (
 @click.option(
     "--walk-forward",
     "span",
+    cls=NameOption,
     type=Words(RebalancingSpan),
-    help=f"Test the rule out of sample, with new weights each {listed(RebalancingSpan)}.",
+    help="Test the rule out of sample, with new weights each {names}.",
 )
 @click.option(
     "--save-holdings",

@@ -7,13 +7,13 @@ import time
 from collections.abc import Callable, Sequence
 from decimal import Decimal
 from functools import wraps
+from importlib import import_module
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, TypeVar, cast, get_args
 
 import click
 
 from kindynos.errors import KindynosError
-from kindynos.literals import SamplingPlan
 
 if TYPE_CHECKING:
     from kindynos.model.model import Model
@@ -43,39 +43,63 @@ class _Whole(click.ParamType):  # type: ignore[type-arg]  # generic in some vers
         return int(number)
 
 
-class Words(click.Choice):  # type: ignore[type-arg]  # generic in some versions only
-    """One of some names, several with commas where ``many``; hyphens may stand for the blanks in
-    them.
+class Words(click.ParamType):  # type: ignore[type-arg]  # generic in some versions only
+    """One of some names, several with commas where ``many``; hyphens may stand for the blanks.
+
+    The names are those of a Literal, or of a registry such as
+    ``"kindynos.markets.methods:METHODS"``, which is loaded when it is needed: a new entry of it is
+    a choice of the command line at once.
     """
 
-    def __init__(self, literal: Any, many: bool = False) -> None:
-        super().__init__([name.replace(" ", "-") for name in get_args(literal)])
-        self.many = many
+    name = "name"
+
+    def __init__(self, source: Any, many: bool = False) -> None:
+        self.source, self.many = source, many
+
+    @property
+    def choices(self) -> list[str]:
+        """The names, with hyphens."""
+        if isinstance(self.source, str):
+            module, _, registry = self.source.partition(":")
+            names = list(getattr(import_module(module), registry))
+        else:
+            names = list(get_args(self.source))
+        return [name.replace(" ", "-") for name in names]
 
     def convert(self, value: Any, param: click.Parameter | None, ctx: click.Context | None) -> Any:
         """Return the name, or the list of names."""
-        parts = (
-            [part.strip().replace(" ", "-") for part in str(value).split(",")]
-            if self.many
-            else [value.replace(" ", "-")]
-        )
+        if isinstance(value, list):
+            return value
+        choices = self.choices
+        parts = [part.strip().replace(" ", "-") for part in str(value).split(",")]
+        parts = parts if self.many else [str(value).replace(" ", "-")]
         for part in parts:
-            if part not in self.choices:
-                self.fail(
-                    str(
-                        KindynosError(
-                            f"no {part!r} among its choices", unknown=part, known=self.choices
-                        )
-                    ),
-                    param,
-                    ctx,
-                )
+            if part not in choices:
+                error = KindynosError(f"no {part!r} among its choices", unknown=part, known=choices)
+                self.fail(str(error), param, ctx)
         found = [part.replace("-", " ") for part in parts]
         return found if self.many else found[0]
 
     def get_metavar(self, param: click.Parameter, ctx: click.Context | None = None) -> str:
         """Return what help shows in place of a value."""
         return "NAME,..." if self.many else "NAME"
+
+
+class NameOption(click.Option):
+    """An option whose help lists the names that it takes in place of ``{names}``."""
+
+    def get_help_record(self, ctx: click.Context) -> tuple[str, str] | None:
+        """Return the option and its help, with the names."""
+        record = super().get_help_record(ctx)
+        if record is None or not isinstance(self.type, Words):
+            return record
+        *first, last = self.type.choices
+        return record[0], record[1].replace("{names}", f"{', '.join(first)} or {last}")
+
+
+PLANS, PROCESSES = "kindynos.sampling.plans:PLANS", "kindynos.processes.registry:PROCESSES"
+RISK_METHODS = "kindynos.markets.methods:METHODS"
+SENSITIVITIES = "kindynos.results.sensitivity.methods:METHODS"
 
 
 class Numbers(click.ParamType):  # type: ignore[type-arg]
@@ -151,13 +175,17 @@ def simulated(command: Command) -> Command:
         simulation = {name: options.pop(name) for name in names}
         return command(*arguments, simulation=simulation, **options)
 
-    plan = f"The sampling plan: {listed(SamplingPlan)}."
     for option in (
         click.option(
             "--workers", type=WHOLE, help="Threads; default: all. The answer is the same."
         ),
         click.option(
-            "--sampling", type=Words(SamplingPlan), default="latin", show_default=True, help=plan
+            "--sampling",
+            cls=NameOption,
+            type=Words(PLANS),
+            default="latin",
+            show_default=True,
+            help="The sampling plan: {names}.",
         ),
         click.option(
             "--seed", type=WHOLE, help="A whole number that reproduces a run; else one is chosen."
@@ -168,16 +196,6 @@ def simulated(command: Command) -> Command:
     ):
         option(call)
     return cast(Command, call)
-
-
-def listed(literal: Any) -> str:
-    """Return the names that an option takes, for its help.
-
-    >>> listed(SamplingPlan)
-    'latin, random, antithetic or sobol'
-    """
-    *first, last = (name.replace(" ", "-") for name in get_args(literal))
-    return f"{', '.join(first)} or {last}"
 
 
 def finish(report: Report, out: Path | None, as_data: bool, trials: str = "csv") -> None:

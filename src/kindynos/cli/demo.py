@@ -128,7 +128,7 @@ def _treasury(folder: Path) -> None:
     report = markets.risk(held, LEVELS, RISK_METHODS, (250, None), 1)
     tested = held.backtest()
     with staged(folder) as stage:
-        save_figure(stage / "treasury-risk.png", report.figures["risk"])
+        save_figure(stage / "treasury-risk.png", report.figures()["risk"])
         save_figure(stage / "treasury-backtest.png", lambda ax: backtest(tested, ax=ax))
     console(140).print(report)
     click.echo(

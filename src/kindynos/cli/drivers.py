@@ -9,11 +9,12 @@ from typing import Any
 import click
 
 from kindynos.cli.common import (
+    SENSITIVITIES,
     Bar,
+    NameOption,
     Words,
     finish,
     json_option,
-    listed,
     model_argument,
     out_option,
     read_model,
@@ -29,10 +30,11 @@ from kindynos.literals import SensitivityMethod, Side
 @click.option(
     "--method",
     "--methods",
-    type=Words(SensitivityMethod),
+    cls=NameOption,
+    type=Words(SENSITIVITIES),
     default="rank",
     show_default=True,
-    help=f"{listed(SensitivityMethod)}.",
+    help="{names}.",
 )
 @click.option(
     "--by-period", is_flag=True, help="Take drivers with a value each period period by period."
@@ -49,6 +51,7 @@ from kindynos.literals import SensitivityMethod, Side
 )
 @click.option(
     "--side",
+    cls=NameOption,
     type=Words(Side),
     help="tail: whether the worst trials are the low or the high ones; default: low.",
 )

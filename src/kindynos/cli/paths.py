@@ -7,9 +7,8 @@ from typing import TYPE_CHECKING, Any
 
 import click
 
-from kindynos.cli.common import WHOLE, Words, finish, json_option, listed, out_option
+from kindynos.cli.common import PROCESSES, WHOLE, NameOption, Words, finish, json_option, out_option
 from kindynos.errors import KindynosError
-from kindynos.literals import ProcessName
 
 if TYPE_CHECKING:
     from kindynos.arrays import Floats
@@ -33,10 +32,11 @@ BY_DAY: dict[
 )
 @click.option(
     "--process",
-    type=Words(ProcessName),
+    cls=NameOption,
+    type=Words(PROCESSES),
     default="geometric-brownian-motion",
     show_default=True,
-    help=f"What is fitted to its history: {listed(ProcessName)}.",
+    help="What is fitted to its history: {names}.",
 )
 @click.option("--periods", type=WHOLE, default=250, show_default=True, help="Days ahead.")
 @click.option(

@@ -9,7 +9,16 @@ from typing import TYPE_CHECKING, Any
 
 import click
 
-from kindynos.cli.common import WHOLE, Numbers, Words, finish, json_option, listed, out_option
+from kindynos.cli.common import (
+    RISK_METHODS,
+    WHOLE,
+    NameOption,
+    Numbers,
+    Words,
+    finish,
+    json_option,
+    out_option,
+)
 from kindynos.errors import FileError, KindynosError
 from kindynos.literals import MissingPolicy, RiskMethod
 
@@ -33,10 +42,11 @@ holdings_option = click.option(
 value_option = click.option("--value", type=float, help="With weights: the money invested.")
 missing_option = click.option(
     "--missing",
+    cls=NameOption,
     type=Words(MissingPolicy),
     default="drop",
     show_default=True,
-    help=f"Missing prices: {listed(MissingPolicy)}.",
+    help="Missing prices: {names}.",
 )
 
 
@@ -156,8 +166,9 @@ def windows_of(text: str) -> list[int | None]:
 @click.option(
     "--methods",
     "--method",
-    type=Words(RiskMethod, many=True),
-    help=f"{listed(RiskMethod)}; default: all.",
+    cls=NameOption,
+    type=Words(RISK_METHODS, many=True),
+    help="{names}; default: all.",
 )
 @click.option(
     "--windows",
@@ -166,7 +177,7 @@ def windows_of(text: str) -> list[int | None]:
     show_default=True,
     help="The last N returns, with commas; all is everything.",
 )
-@click.option("--horizon", type=WHOLE, default=1, show_default=True, help="Days.")
+@click.option("--horizon", type=WHOLE, default=1, show_default=True, help="Horizon in days.")
 @click.option(
     "--overlapping",
     is_flag=True,
@@ -231,10 +242,11 @@ def risk(
 @click.option(
     "--method",
     "--methods",
-    type=Words(RiskMethod),
+    cls=NameOption,
+    type=Words(RISK_METHODS),
     default="historical",
     show_default=True,
-    help=f"The method of the forecasts: {listed(RiskMethod)}.",
+    help="The method of the forecasts: {names}.",
 )
 @click.option(
     "--window",

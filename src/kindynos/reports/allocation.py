@@ -69,8 +69,8 @@ def allocated(
     return Report.of(
         parts,
         data=partial(_data, found, curve, compared, sure, walked),
-        frames=frames,
-        figures=figures,
+        frames=lambda: frames,
+        figures=lambda: figures,
     )
 
 

@@ -40,8 +40,8 @@ def decided(
     return Report.of(
         [*parts, "", Text("\n".join(words), style="dim")],
         data=partial(_data, solution, worth, switches),
-        frames={"alternatives": solution.table(), "parts": solution.nodes()},
-        pages={kind: partial(_draw, solution, kind) for kind in ("tree", "profiles")},
+        frames=lambda: {"alternatives": solution.table(), "parts": solution.nodes()},
+        pages=lambda: {kind: partial(_draw, solution, kind) for kind in ("tree", "profiles")},
     )
 
 

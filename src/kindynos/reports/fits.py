@@ -11,7 +11,7 @@ from rich.console import RenderableType
 from rich.text import Text
 
 from kindynos.formatting import brief, number, per_cent, short, step_of, with_error
-from kindynos.reports.report import Report
+from kindynos.reports.report import Draws, Report
 from kindynos.reports.summary import plain_value
 from kindynos.reports.tables import FigureTable, table_of
 from kindynos.results.sheet import PERCENTILES, TableSpec, reported_figures
@@ -82,8 +82,8 @@ def distributions(name: str, ranking: Ranking, shown: Distribution, notes: list[
                 "at_bound": dict(fit.at_bound),
             }
         ),
-        frames={"fits": ranked},
-        figures={
+        frames=lambda: {"fits": ranked},
+        figures=lambda: {
             "fits": ranking.plot,
             "quantiles": partial(ranking.plot, "quantiles", name=shown.label),
         },
@@ -226,9 +226,9 @@ def series(name: str, ranking: SeriesRanking, chosen: str, ahead: int, seed: int
                 "ahead": [{"period": str(period)[:10], **row} for period, row in coming.iterrows()],
             }
         ),
-        frames={"processes": ranked, "fan": coming},
-        figures={"fan": partial(ranking.plot, chosen, periods=ahead)},
-        pages={"diagnostics": found.plot},
+        frames=lambda: {"processes": ranked, "fan": coming},
+        figures=lambda: {"fan": partial(ranking.plot, chosen, periods=ahead)},
+        pages=lambda: {"diagnostics": found.plot},
     )
 
 
@@ -322,15 +322,22 @@ def trials(
         }
         return plain_value(answer | ({} if pair is None else {"together": _figures(pair.table())}))
 
-    from kindynos.plots import distribution
-    from kindynos.plots.scatter import scatter_of
+    def draws() -> Draws:
+        from kindynos.plots import distribution
+
+        return {name: partial(distribution, found[name]) for name in names}
+
+    def page() -> Draws:
+        from kindynos.plots.scatter import scatter_of
+
+        return {} if pair is None else {"scatter": partial(scatter_of, pair)}
 
     return Report.of(
         spaced,
         data=data,
-        frames={"trials": figures} | ({} if pair is None else {"together": pair.table()}),
-        figures={name: partial(distribution, found[name]) for name in names},
-        pages={} if pair is None else {"scatter": partial(scatter_of, pair)},
+        frames=lambda: {"trials": figures} | ({} if pair is None else {"together": pair.table()}),
+        figures=draws,
+        pages=page,
     )
 
 

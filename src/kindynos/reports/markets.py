@@ -45,12 +45,15 @@ def risk(
         max(levels), window=windows[0], method=method, horizon=horizon, **own
     )
     beside = held.against(benchmark, windows[0]) if benchmark else None
-    losses = held.losses(method, windows[0], horizon, **own)
     return Report.of(
         _risk_parts(held, table, parts, beside),
         data=partial(_risk_data, held, table, parts, beside),
-        frames={"risk": table, "contributions": parts, "losses": losses},
-        figures=_risk_pictures(held, table, max(levels), method, own),
+        frames=lambda: {
+            "risk": table,
+            "contributions": parts,
+            "losses": held.losses(method, windows[0], horizon, **own),
+        },
+        figures=partial(_risk_pictures, held, table, max(levels), method, own),
     )
 
 
@@ -317,6 +320,6 @@ def backtested(tested: Backtest) -> Report:
             **{str(name): plain_value(value) for name, value in tested.summary().items()},
             "exception days": plain_rows(hit_days),
         },
-        frames={"backtest": tested.table()},
-        figures={"backtest": tested.plot},
+        frames=lambda: {"backtest": tested.table()},
+        figures=lambda: {"backtest": tested.plot},
     )

@@ -30,8 +30,8 @@ def optimum(found: Optimum) -> Report:
     return Report.of(
         [*parts, "", Text("\n".join(found.sentences())), Text(f"{how}.", style="dim")],
         data=partial(_data, found),
-        frames={"optimum": found.evaluations},
-        figures={"optimum": found.plot},
+        frames=lambda: {"optimum": found.evaluations},
+        figures=lambda: {"optimum": found.plot},
     )
 
 

@@ -18,7 +18,7 @@ from kindynos.finance.drawdowns import max_drawdown
 from kindynos.formatting import brief, number, per_cent, step_of
 from kindynos.processes.base import Process
 from kindynos.processes.estimation import FEW_TRIALS, intervals
-from kindynos.reports.report import Draw, Report
+from kindynos.reports.report import Draws, Report
 from kindynos.reports.tables import table_of
 
 ENDS = (5, 25, 50, 75, 95)
@@ -200,8 +200,6 @@ def paths(
     """Return what was fitted, where the price may end, chances, and the drawdown to expect, with
     what the fit leaves open.
     """
-    from kindynos.plots import growth_against_drawdown, max_drawdowns, paths_fan
-
     table = table_of(
         f"After {len(made) - 1} days, {made.shape[1]:,} paths, seed {seed}",
         ("", "left"),
@@ -234,14 +232,18 @@ def paths(
         f"{open_}The chances are {process.basis.replace('per unit of time', 'a year')}. "
         f"Fitted to {used}."
     )
-    figures: dict[str, Draw] = {
-        "paths": partial(paths_fan, made, above=above, below=below, name=name)
-    }
-    if outlook.as_long is not None:
-        figures |= {
+
+    def figures() -> Draws:
+        from kindynos.plots import growth_against_drawdown, max_drawdowns, paths_fan
+
+        draws = {"paths": partial(paths_fan, made, above=above, below=below, name=name)}
+        if outlook.as_long is None:
+            return draws
+        return draws | {
             "drawdowns": partial(max_drawdowns, outlook.as_long, outlook.seen, periods=history - 1),
             "growth": partial(growth_against_drawdown, made, per_year),
         }
+
     return Report.of(
         [_fitted(name, process, history), "", table, Text(description, style="dim")],
         data=lambda: {
@@ -256,7 +258,7 @@ def paths(
             "basis": process.basis,
             **outlook.data(),
         },
-        frames={"paths": path_table(made)},
+        frames=lambda: {"paths": path_table(made)},
         figures=figures,
     )
 

@@ -8,7 +8,7 @@ calls the library and renders; pages and workbooks are further renderers of the 
 from __future__ import annotations
 
 from collections.abc import Callable, Iterable, Mapping
-from dataclasses import dataclass, field
+from dataclasses import dataclass
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
@@ -22,6 +22,7 @@ if TYPE_CHECKING:
     import pandas as pd
 
 Draw = Callable[..., Any]
+Draws = Mapping[str, Draw]
 
 
 @dataclass(frozen=True)
@@ -50,15 +51,16 @@ class Section:
 class Report:
     """All that is said of a result.
 
-    ``frames`` are its whole tables, ``figures`` draw a picture on an axis and ``pages`` on a whole
-    figure, each by the name of its file; ``data`` is worked out when it is asked for.
+    ``data`` is its plain data. ``frames`` are its whole tables, ``figures`` draw a picture on an
+    axis and ``pages`` on a whole figure, each by the name of its file. All are worked out when they
+    are asked for, so that a terminal does not wait for Matplotlib.
     """
 
     sections: tuple[Section, ...]
     data: Callable[[], Mapping[str, Any]] = dict
-    frames: Mapping[str, pd.DataFrame] = field(default_factory=dict)
-    figures: Mapping[str, Draw] = field(default_factory=dict)
-    pages: Mapping[str, Draw] = field(default_factory=dict)
+    frames: Callable[[], Mapping[str, pd.DataFrame]] = dict
+    figures: Callable[[], Draws] = dict
+    pages: Callable[[], Draws] = dict
 
     @classmethod
     def of(cls, parts: Iterable[RenderableType | None], **rendered: Any) -> Report:
@@ -90,12 +92,12 @@ class Report:
         from kindynos.reports.files import write_table
 
         written = []
-        for name, frame in self.frames.items():
+        for name, frame in self.frames().items():
             written.append(f"{name}.{trials if name == 'trials' else 'csv'}")
             write_table(frame, folder / written[-1])
         (folder / "summary.json").write_text(self.json(), encoding="utf-8")
         written.append("summary.json")
-        for draws, page in ((self.figures, False), (self.pages, True)):
+        for draws, page in ((self.figures(), False), (self.pages(), True)):
             for name, draw in draws.items():
                 written.append(f"{name}.png")
                 save_figure(folder / written[-1], draw, page=page)

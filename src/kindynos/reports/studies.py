@@ -106,8 +106,10 @@ def comparison(compared: Comparison, asked: TableSpec = DEFAULT) -> Report:
             "differences": plain_rows(differences),
             "dominance": {name: plain_rows(compared.dominance(name)) for name in compared.outcomes},
         },
-        frames={"comparison": table, "differences": differences},
-        figures={f"{name}-{kind}": partial(compared.plot, name, kind) for name, kind in kinds},
+        frames=lambda: {"comparison": table, "differences": differences},
+        figures=lambda: {
+            f"{name}-{kind}": partial(compared.plot, name, kind) for name, kind in kinds
+        },
     )
 
 
@@ -211,8 +213,8 @@ def sweep(swept: Sweep, *, less_is_better: bool = False) -> Report:
     return Report.of(
         _sweep_tables(swept),
         data=lambda: {"statistic": swept.statistic, "points": plain_rows(swept.table())},
-        frames={"sweep": swept.table()},
-        figures={
+        frames=lambda: {"sweep": swept.table()},
+        figures=lambda: {
             f"{name}-sweep": partial(swept.plot, name, more_is_better=better)
             for name in swept.outputs
         },
@@ -291,8 +293,8 @@ def goal(found: Goal) -> Report:
             **plain_estimate(found.value),
             "evaluations": plain_rows(found.evaluations),
         },
-        frames={"goal": found.evaluations},
-        figures={"goal": found.plot},
+        frames=lambda: {"goal": found.evaluations},
+        figures=lambda: {"goal": found.plot},
     )
 
 
@@ -356,8 +358,8 @@ def drivers(
             "seed": run.seed,
             "drivers": plain_rows(frame),
         },
-        frames={f"{outcome}-{method}": frame},
-        figures={f"{outcome}-{method}": draw},
+        frames=lambda: {f"{outcome}-{method}": frame},
+        figures=lambda: {f"{outcome}-{method}": draw},
     )
 
 
@@ -371,5 +373,7 @@ def sheets(run: Run, found: pd.DataFrame, why: str, whole: bool = False) -> Repo
         for place in found.index.get_level_values("trial").unique()
     ]
     return Report.of(
-        tables, data=lambda: {"seed": run.seed, "sheet": plain_rows(found)}, frames={"trial": found}
+        tables,
+        data=lambda: {"seed": run.seed, "sheet": plain_rows(found)},
+        frames=lambda: {"trial": found},
     )

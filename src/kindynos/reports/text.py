@@ -91,8 +91,8 @@ def run(run: Run, asked: TableSpec = DEFAULT) -> Report:
     return Report.of(
         parts,
         data=partial(summary, run, asked),
-        frames={"trials": run.to_frame()},
-        figures=_pictures(run),
+        frames=lambda: {"trials": run.to_frame()},
+        figures=partial(_pictures, run),
     )
 
 
