@@ -30,6 +30,7 @@ import numpy as np
 import pandas as pd
 
 import kindynos as kd
+from benchmarks.timing import SHORT
 from kindynos.errors import DataWarning, FitWarning
 from kindynos.model.file import model_from_text
 
@@ -622,8 +623,10 @@ def attacked(name: str, first: int, count: int) -> list[Wrong]:
 def measure(scale: float = 1.0) -> Iterator[tuple[str, str, float, str]]:
     with ProcessPoolExecutor(os.cpu_count()) as pool:
         for name, (_, full) in CLASSES.items():
-            count = max(CHUNK, round(full * scale))
-            parts = pool.map(partial(attacked, name, count=CHUNK), range(0, count, CHUNK))
+            count = 6 if SHORT else max(CHUNK, round(full * scale))
+            parts = pool.map(
+                partial(attacked, name, count=min(CHUNK, count)), range(0, count, CHUNK)
+            )
             wrong = [one for part in parts for one in part]
             yield (
                 f"attack: {name}, {count:,} cases",

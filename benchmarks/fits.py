@@ -138,7 +138,7 @@ def _recovery():
         gaps, inside = {}, {}
         for row in truth.sample((SAMPLES, SIZE), seed=7):
             estimated = type(truth).fit(row, **fixed)
-            for key, error in estimated.fitted.errors.items():
+            for key, error in estimated.fitted.standard_errors.items():
                 low, high = estimated.fitted.intervals[key]
                 gaps.setdefault(key, []).append(
                     (getattr(estimated, key) - getattr(truth, key)) / error

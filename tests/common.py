@@ -6,6 +6,7 @@ import os
 import subprocess
 import sys
 import tempfile
+import time
 import unittest
 import warnings
 from contextlib import contextmanager, redirect_stderr, redirect_stdout
@@ -94,6 +95,17 @@ def run(*arguments: str) -> subprocess.CompletedProcess[str]:
         except SystemExit as end:
             status = int(end.code or 0)
     return subprocess.CompletedProcess(arguments, status, out.getvalue(), err.getvalue())
+
+
+def wait_for_work(process: subprocess.Popen, seconds: float = 4.0) -> None:
+    """Wait until a process has used so much processor time, however busy the machine is."""
+    ticks = os.sysconf("SC_CLK_TCK")
+    deadline = time.monotonic() + 120
+    while time.monotonic() < deadline and process.poll() is None:
+        fields = Path(f"/proc/{process.pid}/stat").read_text().rpartition(")")[2].split()
+        if (int(fields[11]) + int(fields[12])) / ticks >= seconds:
+            return
+        time.sleep(0.05)
 
 
 class Folder(Case):

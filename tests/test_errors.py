@@ -39,7 +39,7 @@ class Fields(Case):
         error = (
             kd.ParameterError("too large", name="x", value=3)
             .inside("driver 'x'")
-            .within(file="m.toml", table="[drivers.x]")
+            .with_context(file="m.toml", table="[drivers.x]")
         )
         self.assertIsInstance(error, kd.ParameterError)
         self.assertEqual(str(error), "m.toml: [drivers.x]: driver 'x': too large")

@@ -19,14 +19,14 @@ class KindynosError(ValueError):
     apply: ``owner`` (the function, distribution or quantity concerned), ``file``, ``table`` and
     ``key`` (of a model file), ``row``, ``name`` (the argument), ``value``, ``rule``, ``place`` (the
     column of a formula) and ``suggestion`` (the nearest known spelling). An error on its way up
-    gains context with ``within``, and keeps its class.
+    gains context with ``with_context``, and keeps its class.
 
     >>> error = KindynosError(
     ...     "no quantity 'fair'", owner="replace", unknown="fair", known=["fare", "tax"]
     ... )
     >>> str(error), error.suggestion
     ("replace: no quantity 'fair'; did you mean 'fare'?", 'fare')
-    >>> str(error.within(owner="scenario 'dear'", file="ferry.toml"))
+    >>> str(error.with_context(owner="scenario 'dear'", file="ferry.toml"))
     "ferry.toml: scenario 'dear': no quantity 'fair'; did you mean 'fare'?"
     """
 
@@ -65,7 +65,7 @@ class KindynosError(ValueError):
             self.known = tuple(map(str, known))
             self.suggestion = closest(str(unknown), self.known)
 
-    def within(self, **context: Any) -> Self:
+    def with_context(self, **context: Any) -> Self:
         """Return this error with further context; a field given here takes the place of an earlier
         one.
         """
@@ -139,7 +139,7 @@ class FileError(KindynosError):
         """Return another error as one of a file, with all its fields."""
         found = cls(error.problem)
         found.__dict__.update(error.__dict__)
-        return found.within(**context)
+        return found.with_context(**context)
 
     @classmethod
     def of_all(cls, file: str, mistakes: Sequence[KindynosError]) -> FileError:

@@ -5,7 +5,6 @@ import os
 import signal
 import subprocess
 import sys
-import time
 
 import numpy as np
 import pandas as pd
@@ -13,7 +12,7 @@ from PIL import Image
 
 import kindynos as kd
 from kindynos.atomic import staged
-from tests.common import FERRY, Folder, run
+from tests.common import FERRY, Folder, run, wait_for_work
 
 
 class Commands(Folder):
@@ -387,10 +386,7 @@ with patch({where!r}, lost):
         with subprocess.Popen(
             command, stderr=subprocess.PIPE, stdout=subprocess.PIPE, text=True
         ) as process:
-            deadline = time.monotonic() + 30
-            while not target.exists() and time.monotonic() < deadline:
-                time.sleep(0.05)
-            time.sleep(1.2)  # the run is under way by then, and far from done
+            wait_for_work(process)  # the run is under way by then, and far from done
             os.kill(process.pid, signal.SIGINT)
             _, message = process.communicate(timeout=60)
         self.assertEqual(process.returncode, 1, message)

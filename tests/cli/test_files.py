@@ -5,7 +5,6 @@ import os
 import signal
 import subprocess
 import sys
-import time
 import unittest
 import warnings
 from platform import node
@@ -14,7 +13,7 @@ from zlib import crc32
 import pandas as pd
 
 from kindynos.atomic import staged
-from tests.common import DEMO, Folder, run
+from tests.common import DEMO, Folder, run, wait_for_work
 
 
 class NothingHalfWritten(Folder):
@@ -138,9 +137,7 @@ class NothingHalfWritten(Folder):
         with subprocess.Popen(
             [*command, "--out", str(out)], stderr=subprocess.PIPE, stdout=subprocess.PIPE
         ) as process:
-            deadline = time.monotonic() + 30
-            while not out.exists() and time.monotonic() < deadline:
-                time.sleep(0.05)
+            wait_for_work(process)
             process.send_signal(signal.SIGTERM)
             _, message = process.communicate(timeout=60)
         self.assertEqual((process.returncode, message), (143, b""))

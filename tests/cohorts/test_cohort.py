@@ -170,7 +170,7 @@ class MomentSettings(Case):
                 {"a": {"a": seen[0], "b": seen[1]}, "b": {"a": 1, "b": 1}}, start={"a": 1}
             )
             gaps.append(made.array()[0, 1] - 0.3)
-            errors.append(1.96 * made.fitted.errors[0, 1])
+            errors.append(1.96 * made.fitted.standard_errors[0, 1])
         self.assertCalibrated(gaps, errors)
 
     def test_a_table_of_things_by_date(self):

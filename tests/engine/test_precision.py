@@ -32,7 +32,7 @@ class Until(Case):
 
     def test_at_most(self):
         aim = kd.Precision("net_value", "mean", within=1e-9)
-        run = investment().simulate(1000, seed=4, sampling="random", until=aim, at_most=20_000)
+        run = investment().simulate(1000, seed=4, sampling="random", until=aim, max_trials=20_000)
         self.assertLessEqual(run.size, 20_000)
         self.assertEqual(list(run.facts()["aims"].values()), ["not met"])
 

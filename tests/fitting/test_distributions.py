@@ -98,9 +98,9 @@ class Likelihood(Case):
                         one.fitted.estimates[key], value, delta=1e-4 * abs(value)
                     )
                     self.assertAlmostEqual(
-                        one.fitted.errors[key],
-                        two.fitted.errors[key],
-                        delta=1e-3 * two.fitted.errors[key],
+                        one.fitted.standard_errors[key],
+                        two.fitted.standard_errors[key],
+                        delta=1e-3 * two.fitted.standard_errors[key],
                     )
                 self.assertEqual(one.fitted.observations, 120)
 
@@ -111,24 +111,26 @@ class Likelihood(Case):
         expected = seen.sum() / (~running).sum()  # total time at risk over the failures
         self.assertAlmostEqual(found.mean, expected, places=4)
         self.assertAlmostEqual(
-            found.fitted.errors["mean"], expected / np.sqrt((~running).sum()), places=3
+            found.fitted.standard_errors["mean"], expected / np.sqrt((~running).sum()), places=3
         )
         self.assertIn("known only to be at least", found.fitted.description)
         low = kd.Normal.fit(
             np.maximum(kd.Normal(0, 1).sample(2000, seed=1), -0.5),
             at_most=kd.Normal(0, 1).sample(2000, seed=1) < -0.5,
         )
-        self.assertLess(abs(low.mean), 4 * low.fitted.errors["mean"])
-        self.assertLess(abs(low.sd - 1), 4 * low.fitted.errors["sd"])
+        self.assertLess(abs(low.mean), 4 * low.fitted.standard_errors["mean"])
+        self.assertLess(abs(low.sd - 1), 4 * low.fitted.standard_errors["sd"])
 
     def test_held_parameters_stay_and_have_no_error(self):
         values = kd.Gamma(2, 3).sample(200, seed=1)
         found = kd.Gamma.fit(values, shape=2.0)
         self.assertEqual((found.shape, dict(found.fitted.fixed)), (2.0, {"shape": 2.0}))
         self.assertAlmostEqual(found.scale, values.mean() / 2)
-        self.assertNotIn("shape", found.fitted.errors)
+        self.assertNotIn("shape", found.fitted.standard_errors)
         self.assertEqual(found.fitted.table().loc["shape", "error"], 0.0)
-        self.assertEqual(pickle.loads(pickle.dumps(found)).fitted.errors, found.fitted.errors)
+        self.assertEqual(
+            pickle.loads(pickle.dumps(found)).fitted.standard_errors, found.fitted.standard_errors
+        )
         self.assertIsNone(kd.Gamma(2, 3).fitted)
 
 
@@ -137,20 +139,20 @@ class Edges(Case):
         values = np.random.default_rng(3).uniform(-1, 1, 200)
         found = kd.StudentT.fit(values)
         self.assertIn("no more heavy-tailed than normal", found.fitted.at_bound["df"])
-        self.assertEqual(found.fitted.errors["df"], np.inf)
+        self.assertEqual(found.fitted.standard_errors["df"], np.inf)
         self.assertGreater(found.fitted.intervals["df"][0], 5)
         self.assertAlmostEqual(
             found.fitted.log_likelihood, kd.Normal.fit(values).fitted.log_likelihood, places=5
         )
         by_scale = kd.StudentTByScale.fit(values).fitted
         self.assertAlmostEqual(
-            by_scale.errors["location"], values.std() / np.sqrt(200), places=6
+            by_scale.standard_errors["location"], values.std() / np.sqrt(200), places=6
         )  # that of a normal mean
 
     def test_an_interval_without_an_end_warns_of_nothing(self):
         values = np.random.default_rng(5).standard_normal(200)
         with warnings.catch_warnings(action="error"):
-            self.assertGreater(kd.JohnsonSU.fit(values).fitted.errors["b"], 100)
+            self.assertGreater(kd.JohnsonSU.fit(values).fitted.standard_errors["b"], 100)
 
     def test_counts_that_scatter_less_run_to_poisson(self):
         counts = kd.Binomial(10, 0.5).sample(200, seed=1)
@@ -229,7 +231,7 @@ class Moments(Case):
             gaps, errors = [], []
             for row in truth.sample((repeats(120), 100), seed=5):
                 found = type(truth).fit(row, method="l-moments", **held)
-                known = found.fitted.errors
+                known = found.fitted.standard_errors
                 gaps.append([getattr(found, key) - getattr(truth, key) for key in known])
                 errors.append([1.96 * error for error in known.values()])
             with self.subTest(type(truth).__name__):

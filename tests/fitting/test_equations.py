@@ -109,7 +109,8 @@ class Equations(Case):
         found = kd.GeneralizedPareto.fit(short, location=0)
         self.assertLess(found.shape, -0.5)
         self.assertEqual(
-            (found.fitted.errors["shape"], found.fitted.errors["scale"]), (np.inf, np.inf)
+            (found.fitted.standard_errors["shape"], found.fitted.standard_errors["scale"]),
+            (np.inf, np.inf),
         )
         with self.fails("GeneralizedPareto.uncertain", "cannot be drawn"):
             found.uncertain()
@@ -196,8 +197,10 @@ class Changes(Case):
                 self.assertAlmostEqual(
                     weighted.fitted.log_likelihood, repeated.fitted.log_likelihood, places=6
                 )
-                for name, error in repeated.fitted.errors.items():
-                    self.assertAlmostEqual(weighted.fitted.errors[name] / error, 1, places=4)
+                for name, error in repeated.fitted.standard_errors.items():
+                    self.assertAlmostEqual(
+                        weighted.fitted.standard_errors[name] / error, 1, places=4
+                    )
 
     def test_order_does_not_matter(self):
         mixed = np.random.default_rng(8).permutation(LIVES)
@@ -206,7 +209,10 @@ class Changes(Case):
 
     def test_errors_shrink_with_the_root_of_the_number(self):
         for kind in (kd.Weibull, kd.LogLogistic, kd.Gamma, kd.LogNormal, kd.Logistic, kd.Gumbel):
-            once, four = kind.fit(LIVES).fitted.errors, kind.fit(np.tile(LIVES, 4)).fitted.errors
+            once, four = (
+                kind.fit(LIVES).fitted.standard_errors,
+                kind.fit(np.tile(LIVES, 4)).fitted.standard_errors,
+            )
             for name, error in once.items():
                 self.assertAlmostEqual(four[name] / error, 0.5, places=3)
 
@@ -227,7 +233,7 @@ class Changes(Case):
                 with self.subTest(type(truth).__name__, name=name):
                     self.assertLess(
                         abs(getattr(found, name) - getattr(truth, name)),
-                        0.5 * found.fitted.errors[name],
+                        0.5 * found.fitted.standard_errors[name],
                     )
 
 

@@ -137,7 +137,7 @@ class Drawn(Case):
         drawn = found.uncertain(100).parts
         shapes = np.array([part.shape for part in drawn])
         self.assertAlmostEqual(
-            np.log(shapes).std(), found.fitted.errors["shape"] / found.shape, delta=0.015
+            np.log(shapes).std(), found.fitted.standard_errors["shape"] / found.shape, delta=0.015
         )
         scales = np.array([part.scale for part in drawn])
         exact = np.array(found.fitted.covariance)

@@ -77,7 +77,7 @@ class Saved(Folder):
             kd.Precision("net_value", "chance", below=0, within=0.05),
             kd.Precision("net_value", "mean", within=1e-9),
         ]
-        run = investment().simulate(2000, seed=1, until=aims, at_most=4000)
+        run = investment().simulate(2000, seed=1, until=aims, max_trials=4000)
         run.save(self.folder / "a.parquet")
         again = kd.open_run(self.folder / "a.parquet")
         self.assertEqual(repr(again.aims), repr(run.aims))
@@ -168,7 +168,7 @@ class OtherRuns(Folder):
             40_000, seed=1, progress=lambda done, total: done < 9_000, workers=1
         )
         grown = model.simulate(
-            2000, seed=1, until=kd.Precision("net_value", "mean", within=0.2), at_most=60_000
+            2000, seed=1, until=kd.Precision("net_value", "mean", within=0.2), max_trials=60_000
         )
         for saved in (stopped, grown):
             saved.save(path)

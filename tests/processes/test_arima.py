@@ -88,7 +88,7 @@ class Likelihood(Case):
                 "constant": found.constant - 10,
             }
             gaps.append(list(estimates.values()))
-            errors.append([1.96 * found.fitted.errors[name] for name in estimates])
+            errors.append([1.96 * found.fitted.standard_errors[name] for name in estimates])
         self.assertCalibrated(gaps, errors)
 
 

@@ -39,7 +39,7 @@ class Fits(Case):
             for name in names:
                 with self.subTest(process=process.label, name=name):
                     gap = abs(getattr(made, name) - getattr(process, name))
-                    self.assertLess(gap, 3.5 * made.fitted.errors[name])
+                    self.assertLess(gap, 3.5 * made.fitted.standard_errors[name])
         regimes = kd.RegimeSwitching.fit(self.series(REGIMES), 1 / 250)
         np.testing.assert_allclose(regimes.volatilities, REGIMES.volatilities, rtol=0.15)
         for made in (regimes, kd.MeanReverting.fit(self.series(LOG_RATE, 300), 1 / 250, log=True)):
@@ -54,7 +54,9 @@ class Fits(Case):
         made = kd.GeometricBrownianMotion.fit(series, 1 / 250)
         returns = np.diff(np.log(series))
         self.assertAlmostEqual(made.volatility, returns.std(ddof=1) * np.sqrt(250))
-        self.assertAlmostEqual(made.fitted.errors["volatility"], made.volatility / np.sqrt(2 * 500))
+        self.assertAlmostEqual(
+            made.fitted.standard_errors["volatility"], made.volatility / np.sqrt(2 * 500)
+        )
         self.assertAlmostEqual(made.log_drift, returns.mean() * 250)
         flat = kd.GeometricBrownianMotion.fit(series, 1 / 250, mean=False)
         self.assertEqual(flat.drift, 0)
@@ -106,12 +108,13 @@ class Fits(Case):
             made = kd.JumpDiffusion.fit(series, 1 / 250)
             self.assertIn("nothing in the series points to jumps", made.fitted.description)
             self.assertEqual(
-                set(made.fitted.errors), {"drift", "volatility", "rate", "jump_mean", "jump_sd"}
+                set(made.fitted.standard_errors),
+                {"drift", "volatility", "rate", "jump_mean", "jump_sd"},
             )
             self.assertGreater(
                 max(
-                    made.fitted.errors["jump_sd"] / made.jump_sd,
-                    made.fitted.errors["rate"] / made.rate,
+                    made.fitted.standard_errors["jump_sd"] / made.jump_sd,
+                    made.fitted.standard_errors["rate"] / made.rate,
                 ),
                 0.5,
             )
@@ -124,7 +127,7 @@ class Fits(Case):
             self.series(kd.JumpDiffusion(100.0, 0.05, 0.15, 8.0, -0.03, 0.04)), 1 / 250
         )
         self.assertNotIn("nothing", jumpy.fitted.description)
-        regimes = kd.RegimeSwitching.fit(self.series(REGIMES), 1 / 250).fitted.errors
+        regimes = kd.RegimeSwitching.fit(self.series(REGIMES), 1 / 250).fitted.standard_errors
         self.assertTrue(
             all(
                 0 < regimes[f"{name}[{i}]"] < 1

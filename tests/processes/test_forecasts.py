@@ -21,7 +21,7 @@ class Forecasts(Case):
         steps = np.diff(YEARS)
         self.assertAlmostEqual(made.constant, steps.mean())
         self.assertAlmostEqual(made.sd, steps.std())
-        self.assertAlmostEqual(made.fitted.errors["constant"], steps.std() / np.sqrt(71))
+        self.assertAlmostEqual(made.fitted.standard_errors["constant"], steps.std() / np.sqrt(71))
         np.testing.assert_allclose(
             made.expected_values(5, 1.0), YEARS[-1] + steps.mean() * np.arange(1, 6)
         )

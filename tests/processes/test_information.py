@@ -15,7 +15,7 @@ class Information(Case):
         series = kd.Arima(ar=[phi], sd=sd, constant=mean).paths(n, 1, seed=1)[1:, 0]
         found = kd.Arima.fit(series, (1, 0, 0))
         phi = found.ar[0]
-        errors = found.fitted.errors
+        errors = found.fitted.standard_errors
         self.assertAlmostEqual(
             errors["ar 1"], np.sqrt((1 - phi**2) / n), delta=0.01 * errors["ar 1"]
         )
@@ -28,7 +28,7 @@ class Information(Case):
         series = kd.Arima(ma=[0.5], sd=1.0).paths(n, 1, seed=2)[1:, 0]
         found = kd.Arima.fit(series, (0, 0, 1), constant=False)
         wanted = np.sqrt((1 - found.ma[0] ** 2) / n)
-        self.assertAlmostEqual(found.fitted.errors["ma 1"], wanted, delta=0.03 * wanted)
+        self.assertAlmostEqual(found.fitted.standard_errors["ma 1"], wanted, delta=0.03 * wanted)
 
         series = kd.Arima(ar=[0.7], ma=[0.3], sd=1.0).paths(n, 1, seed=3)[1:, 0]
         found = kd.Arima.fit(series, (1, 0, 1), constant=False)
@@ -37,14 +37,14 @@ class Information(Case):
         scale = (1 + phi * theta) / (n * (phi + theta) ** 2)
         for name, value in (("ar 1", phi), ("ma 1", theta)):
             wanted = np.sqrt(scale * (1 - value**2) * (1 + phi * theta))
-            self.assertAlmostEqual(found.fitted.errors[name], wanted, delta=0.03 * wanted)
+            self.assertAlmostEqual(found.fitted.standard_errors[name], wanted, delta=0.03 * wanted)
 
     def test_growth(self):
         n, dt = 500, 1 / 252
         truth = kd.GeometricBrownianMotion(100.0, drift=0.08, volatility=0.2)
         prices = truth.paths(n, 1, seed=4, dt=dt)[:, 0]
         found = kd.GeometricBrownianMotion.fit(prices, dt)
-        errors = found.fitted.errors
+        errors = found.fitted.standard_errors
         self.assertAlmostEqual(
             errors["volatility"] / found.volatility, 1 / np.sqrt(2 * n), delta=1e-3
         )

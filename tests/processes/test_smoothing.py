@@ -79,7 +79,9 @@ class Smoothing(Case):
             for series in made.paths(200, repeats(60), seed=3)[1:].T:
                 found = kd.ExponentialSmoothing.fit(series, **options)
                 gaps.append([found.level_weight - made.level_weight, found.sd - made.sd])
-                errors.append([1.96 * found.fitted.errors[key] for key in ("level_weight", "sd")])
+                errors.append(
+                    [1.96 * found.fitted.standard_errors[key] for key in ("level_weight", "sd")]
+                )
             self.assertCalibrated(gaps, errors)
 
     def test_missing_values_are_skipped(self):
@@ -88,7 +90,8 @@ class Smoothing(Case):
         series[40] = np.nan
         holed = kd.ExponentialSmoothing.fit(series, trend=True)
         self.assertLess(
-            abs(holed.level_weight - whole.level_weight), whole.fitted.errors["level_weight"]
+            abs(holed.level_weight - whole.level_weight),
+            whole.fitted.standard_errors["level_weight"],
         )
         self.assertEqual(holed.fitted.observations, 79)
         self.assertTrue(np.isnan(holed.residuals()[40]))
@@ -169,7 +172,7 @@ class Garches(Case):
             found = kd.Garch.fit(series, mean="ar")
             names = ("reaction", "mean", "ar", "df")
             gaps.append([getattr(found, name) - getattr(truth, name) for name in names])
-            errors.append([1.96 * found.fitted.errors[name] for name in names])
+            errors.append([1.96 * found.fitted.standard_errors[name] for name in names])
         self.assertCalibrated(gaps, errors)
 
     def test_without_clusters_it_says_so(self):
@@ -180,7 +183,7 @@ class Garches(Case):
         self.assertIn(
             "nothing in the returns points to volatility that clusters", found.fitted.description
         )
-        self.assertEqual(found.fitted.errors["persistence"], np.inf)
+        self.assertEqual(found.fitted.standard_errors["persistence"], np.inf)
 
     def test_uncertain_parameters_carry_their_own_volatility_of_today(self):
         made = kd.Garch(start=100.0, volatility=0.01, reaction=0.1, persistence=0.95)

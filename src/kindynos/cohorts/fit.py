@@ -28,12 +28,12 @@ COLUMNS = ("thing", "date", "state")
 @dataclass(frozen=True)
 class FittedChances:
     """What records say of chances: ``counts`` of moves ``(states, states)``, their standard
-    ``errors``, and ``changed``, the p-value of the test whether the chances changed over time (NaN
-    without dates).
+    ``standard_errors``, and ``changed``, the p-value of the test whether the chances changed over
+    time (NaN without dates).
     """
 
     counts: Floats
-    errors: Floats
+    standard_errors: Floats
     changed: float
 
     def drawn(self, scores: Floats) -> list[list[Any]]:

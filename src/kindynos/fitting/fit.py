@@ -25,14 +25,14 @@ MOST_FALLS = 40
 class Fit:
     """How a distribution was fitted to values; its ``fitted``.
 
-    ``errors`` are the standard errors of what was fitted and ``intervals`` their 95 % intervals, by
+    ``standard_errors`` are those of what was fitted and ``intervals`` their 95 % intervals, by
     parameter; ``covariance`` is that of the parameters ``names``, in order. ``fixed`` were held.
     ``at_bound`` says of a parameter that its best value lies at an end, and why; its error is
     infinite where no finite one is meant. ``parameters`` is how many were fitted, which AIC counts.
     """
 
     estimates: Mapping[str, float]
-    errors: Mapping[str, float]
+    standard_errors: Mapping[str, float]
     intervals: Mapping[str, tuple[float, float]]
     names: tuple[str, ...]
     covariance: tuple[tuple[float, ...], ...]
@@ -81,7 +81,11 @@ class Fit:
         import pandas as pd
 
         rows = {
-            name: (value, self.errors.get(name, 0.0), *self.intervals.get(name, (value, value)))
+            name: (
+                value,
+                self.standard_errors.get(name, 0.0),
+                *self.intervals.get(name, (value, value)),
+            )
             for name, value in self.estimates.items()
         }
         return pd.DataFrame.from_dict(
@@ -126,8 +130,8 @@ class Fit:
         """
         low, high = self.intervals[name]
         at = self.estimates[name]
-        if math.isfinite(self.errors[name]):
-            reach = self.errors[name] * -np.log1p(-ndtr(scores))
+        if math.isfinite(self.standard_errors[name]):
+            reach = self.standard_errors[name] * -np.log1p(-ndtr(scores))
             return np.asarray(at - reach if low < at else at + reach)
         nearest = low if abs(low) < abs(high) else high
         return np.asarray(

@@ -259,7 +259,7 @@ def _made(
     data = search.data
     record = Fit(
         estimates=found,
-        errors=errors,
+        standard_errors=errors,
         intervals=intervals,
         names=tuple(search.free),
         covariance=covariance,
@@ -348,7 +348,7 @@ def _by_moments(
     likelihood = float(data.weights @ np.log(np.maximum(answer._density(data.values), 1e-300)))
     record = Fit(
         estimates=estimates,
-        errors=errors,
+        standard_errors=errors,
         intervals=intervals,
         names=tuple(names),
         parameters=len(names),

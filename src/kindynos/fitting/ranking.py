@@ -264,7 +264,7 @@ def _named(name: Any) -> type[Distribution]:
     try:
         return CATALOGUE.find(name)
     except KindynosError as error:
-        raise error.within(owner="fit_distributions") from None
+        raise error.with_context(owner="fit_distributions") from None
 
 
 def _sensible(family: Family, data: Data, left_out: dict[str, str]) -> bool:

@@ -110,7 +110,7 @@ class _ModelReader:
         try:
             yield
         except KindynosError as error:
-            self.mistakes.append(error.within(table=table))
+            self.mistakes.append(error.with_context(table=table))
 
     def model(self, document: dict[str, Any]) -> Model:
         """Return the model; raises FileError for all the mistakes."""
@@ -132,7 +132,7 @@ class _ModelReader:
             table = f"[drivers.{quantity.name}]"
             if isinstance(quantity, Line):
                 table = f"[{'outcomes' if quantity.outcome else 'lines'}] {quantity.name}"
-            self.mistakes.append(error.within(table=table))
+            self.mistakes.append(error.with_context(table=table))
         if not self.mistakes:
             with self._table(""):
                 model.compiled()
@@ -145,7 +145,7 @@ class _ModelReader:
         try:
             model = Model(head.name, head.periods, head.start, head.every)
         except KindynosError as error:
-            raise FileError.of_all(self.file, [error.within(table="[model]")]) from None
+            raise FileError.of_all(self.file, [error.with_context(table="[model]")]) from None
         for name, given in content.given.items():
             with self._table(f"[given] {name}"):
                 model.given(name, given.value, unit=given.unit, source=given.source)

@@ -373,7 +373,7 @@ class Model:
             try:
                 _ = line.tree
             except KindynosError as error:
-                raise error.within(owner=f"{word} {name!r}") from None
+                raise error.with_context(owner=f"{word} {name!r}") from None
             self.add(line)
             return None
 
@@ -554,7 +554,7 @@ class Model:
         *,
         executor: Executor | None = None,
         until: Precision | Sequence[Precision] | None = None,
-        at_most: int = 10_000_000,
+        max_trials: int = 10_000_000,
         on_start: Callable[[int], object] | None = None,
         on_finish: Callable[[Run], object] | None = None,
     ) -> Run:
@@ -570,7 +570,7 @@ class Model:
 
         ``executor=`` takes any ``concurrent.futures.Executor``: the model travels to it by value.
         ``until=Precision(...)``, or a list of these, adds rounds of trials until the errors are
-        small enough, or ``at_most=`` trials are reached. ``on_start(trials)`` and
+        small enough, or ``max_trials=`` trials are reached. ``on_start(trials)`` and
         ``on_finish(run)`` are called at the start and the end. Also raises ParameterError,
         ModelError, FormulaError, and StoppedError on an interrupt.
         """
@@ -586,7 +586,7 @@ class Model:
             keep,
             on_bad,
             until,
-            at_most,
+            max_trials,
             on_start,
             on_finish,
         )

@@ -103,10 +103,10 @@ class GeometricBrownianMotion(Process):
             f"a riskless rate of {100 * rate:.3g} %; volatility from "
             f"{self.fitted.observations} log returns"
         )
-        errors = {**self.fitted.errors, "drift": 0.0}
+        errors = {**self.fitted.standard_errors, "drift": 0.0}
         kept = replace(
             self.fitted,
-            errors=errors,
+            standard_errors=errors,
             covariance=((0.0, 0.0), (0.0, of_log)),
             description=description,
             estimated=growth,

@@ -11,7 +11,7 @@ from typing import Any
 class FittedSeries:
     """How a process was fitted to a series.
 
-    ``errors`` are the standard errors of its parameters, infinite where the series tells nothing of
+    ``standard_errors`` are those of its parameters, infinite where the series tells nothing of
     one, and ``intervals`` 95 % intervals where those would be lopsided; ``theta`` the parameters on
     the scale of the fit, with their ``covariance`` there, from which ``uncertain=True`` draws;
     ``description`` shows what was used or dropped.
@@ -19,7 +19,7 @@ class FittedSeries:
 
     observations: int
     dt: float
-    errors: Mapping[str, float]
+    standard_errors: Mapping[str, float]
     theta: tuple[float, ...]
     covariance: tuple[tuple[float, ...], ...]
     description: str

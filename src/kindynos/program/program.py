@@ -318,7 +318,7 @@ def _formula_shape(line: Line, shapes: Mapping[str, Shape]) -> Shape:
     try:
         shape = line.tree.shape_of(shapes)
     except FormulaError as error:
-        raise error.within(owner=f"line {line.name!r}") from None
+        raise error.with_context(owner=f"line {line.name!r}") from None
     if shape.table:
         raise FormulaError(
             "a line cannot be a table; use lookup(x, table)", owner=f"line {line.name!r}"
@@ -338,7 +338,7 @@ def _group_step(lines: list[Line], shapes: dict[str, Shape], periods: int) -> Gr
         group = Group(formulas, shapes)
         shapes.update(group.member_shapes(shapes, formulas))
     except FormulaError as error:
-        raise error.within(owner=f"line {label}") from None
+        raise error.with_context(owner=f"line {label}") from None
     return GroupStep(group, shapes[lines[0].name].random)
 
 

@@ -132,7 +132,9 @@ class DistributionDriver(Driver):
                 )
             return self.distribution._quantile(scores[self.name])
         except ArithmeticError:
-            raise too_extreme(self.distribution).within(owner=f"driver {self.name!r}") from None
+            raise too_extreme(self.distribution).with_context(
+                owner=f"driver {self.name!r}"
+            ) from None
 
 
 @dataclass(frozen=True)
@@ -187,9 +189,11 @@ class DependentDriver(Driver):
                 at_base, self.distribution.means(named) if self.base is None else self.base, drawn
             )
         except KindynosError as error:
-            raise error.within(owner=f"driver {self.name!r}") from None
+            raise error.with_context(owner=f"driver {self.name!r}") from None
         except ArithmeticError:
-            raise too_extreme(self.distribution).within(owner=f"driver {self.name!r}") from None
+            raise too_extreme(self.distribution).with_context(
+                owner=f"driver {self.name!r}"
+            ) from None
 
 
 @dataclass(frozen=True)
@@ -321,7 +325,7 @@ def with_figures(driver: DependentDriver, givens: Mapping[str, Given]) -> Driver
             {name: float(givens[name].array) for name in driver.needs}
         )
     except KindynosError as error:
-        raise error.within(owner=f"driver {driver.name!r}") from None
+        raise error.with_context(owner=f"driver {driver.name!r}") from None
     return DistributionDriver(
         driver.name,
         driver.base,

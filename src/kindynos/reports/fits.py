@@ -77,7 +77,7 @@ def distributions(name: str, ranking: Ranking, shown: Distribution, notes: list[
                 "verdict": ranking.verdict,
                 "shown": shown.label,
                 "parameters": dict(fit.estimates),
-                "errors": dict(fit.errors),
+                "standard_errors": dict(fit.standard_errors),
                 "intervals": {name: list(ends) for name, ends in fit.intervals.items()},
                 "at_bound": dict(fit.at_bound),
             }
@@ -128,7 +128,7 @@ def _fitted(one: Distribution) -> FigureTable:
         ("95 % interval", "right"),
     )
     for name, value in one.fitted.estimates.items():
-        error = one.fitted.errors.get(name, 0.0)
+        error = one.fitted.standard_errors.get(name, 0.0)
         low, high = one.fitted.intervals.get(name, (value, value))
         held = "held" if error == 0.0 else "at an end" if math.isinf(error) else short(error)
         table.add_row(
@@ -219,7 +219,7 @@ def series(name: str, ranking: SeriesRanking, chosen: str, ahead: int, seed: int
                 "verdict": ranking.verdict,
                 "shown": chosen,
                 "parameters": parameters_of(process),
-                "errors": dict(process.fitted.errors) if process.fitted else {},
+                "standard_errors": dict(process.fitted.standard_errors) if process.fitted else {},
                 "tests": [
                     {"test": test.name, "p": test.p, "meaning": test.words} for test in found.tests
                 ],
@@ -241,7 +241,7 @@ def _process(name: str, process: Process) -> FigureTable:
         ("standard error", "right"),
     )
     values = parameters_of(process)
-    for key, error in process.fitted.errors.items():
+    for key, error in process.fitted.standard_errors.items():
         table.add_row(
             key, _at(values[key], error), "at an end" if math.isinf(error) else short(error)
         )

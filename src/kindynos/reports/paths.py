@@ -253,7 +253,7 @@ def paths(
             "parameters": {
                 key: value for key, value in process.parameters.items() if key != "returns"
             },
-            "errors": dict(process.fitted.errors) if process.fitted else {},
+            "standard_errors": dict(process.fitted.standard_errors) if process.fitted else {},
             "description": process.fitted.description if process.fitted else "",
             "basis": process.basis,
             **outlook.data(),
@@ -275,7 +275,7 @@ def _labelled(key: str, values: tuple[Any, ...], errors: Any) -> dict[str, Any]:
 def _fitted(name: str, process: Process, history: int) -> Any:
     title = f"{name}: {process.label} fitted to {history:,} prices"
     fitted = table_of(title, ("parameter", "left"), ("value", "right"), ("standard error", "right"))
-    errors = process.fitted.errors if process.fitted else {}
+    errors = process.fitted.standard_errors if process.fitted else {}
     for key, value in process.parameters.items():
         if key in ("returns", "start", "history") or value is None:
             continue

@@ -40,7 +40,7 @@ class SimulationKeywords(TypedDict, total=False):
     on_bad: OnBad | str
     executor: Executor | None
     until: Precision | Sequence[Precision] | None
-    at_most: int
+    max_trials: int
 
 
 @dataclass(frozen=True)
@@ -56,7 +56,7 @@ class SimulationOptions:
     keep: Iterable[str] | None = None
     on_bad: OnBad | str = "count"
     until: Precision | Sequence[Precision] | None = None
-    at_most: int = 10_000_000
+    max_trials: int = 10_000_000
     on_start: Callable[[int], object] | None = None
     on_finish: Callable[[Run], object] | None = None
 
@@ -65,7 +65,7 @@ class SimulationOptions:
         other wrong setting.
         """
         check_integer("simulate", "trials", self.trials, least=1)
-        check_integer("simulate", "at_most", self.at_most, least=1)
+        check_integer("simulate", "max_trials", self.max_trials, least=1)
         if self.workers is not None:
             check_integer("simulate", "workers", self.workers, least=1)
         one_of("simulate", "on_bad", self.on_bad, ("count", "error"))
@@ -157,7 +157,7 @@ class _Simulation:
 
     def until_precise(self) -> Run:
         """Return a run that has grown by rounds of equal blocks until all aims are met, or
-        ``at_most`` trials are reached.
+        ``max_trials`` trials are reached.
         """
         aims = as_aims(self.settings.until)
         for aim in aims:
@@ -172,7 +172,7 @@ class _Simulation:
             self.settings.trials, self.program.periods, self.plan.powers_of_two, FEWEST_BLOCKS
         )
         size, per_batch = first.size(0), first.blocks_per_batch
-        most = max(self.settings.at_most // size, FEWEST_BLOCKS)
+        most = max(self.settings.max_trials // size, FEWEST_BLOCKS)
         count, run = FEWEST_BLOCKS, None
         while True:
             count = min(-(-count // per_batch) * per_batch, most)
