@@ -6,9 +6,10 @@ import numpy as np
 from scipy import stats
 
 import kindynos as kd
-from benchmarks.timing import paired
+from benchmarks.timing import paired, repeats
 
-VALUES, SETS, SAMPLES, SIZE = 1_250, 50, 400, 200
+VALUES, SIZE = 1_250, 200
+SETS, SAMPLES = repeats(50), repeats(400)
 RETURNS = {
     "norm": kd.Normal,
     "t": kd.StudentTByScale,

@@ -18,7 +18,7 @@ import numpy as np
 import pandas as pd
 from scipy import stats
 
-from benchmarks.timing import repeats
+from benchmarks.timing import SHORT, repeats
 from kindynos.markets.exposure import Exposure
 from kindynos.markets.method import MEASURES
 from kindynos.markets.methods import METHODS
@@ -115,7 +115,7 @@ def measure() -> list[tuple[str, str, float, str]]:
     cases = [
         (place, days, name, SEEDS)
         for place, kind in enumerate(KINDS)
-        for days in DAYS
+        for days in (DAYS[:1] if SHORT else DAYS)
         for name in kind.methods
     ]
     with ProcessPoolExecutor() as pool:

@@ -7,10 +7,10 @@ import time
 import numpy as np
 
 import kindynos as kd
-from benchmarks.timing import paired
+from benchmarks.timing import paired, repeats
 from kindynos.processes.arima_fit import ArimaLikelihood, Orders
 
-SERIES, LENGTH, AHEAD, TRIALS = 60, 120, 12, 2_000
+SERIES, LENGTH, AHEAD, TRIALS = repeats(60), 120, 12, 2_000
 SEASON = 12
 
 
