@@ -162,7 +162,7 @@ from kindynos.literals import (
     type=WHOLE,
     default=100,
     show_default=True,
-    help="How sure the weights are, by that many resampled histories; 0 to leave it out.",
+    help="The number of resampled histories that show how sure the weights are; 0 leaves it out.",
 )
 @click.option(
     "--walk-forward",

@@ -47,7 +47,7 @@ from kindynos.literals import SensitivityMethod, Side
 @click.option(
     "--worst",
     type=float,
-    help="tail: the worst trials taken, that many (200) or a share (default: 0.05).",
+    help="tail: the number (200) or share of the worst trials taken; default: 0.05.",
 )
 @click.option(
     "--side",

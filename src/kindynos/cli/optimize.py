@@ -52,11 +52,7 @@ from kindynos.errors import KindynosError
     help="A figure and its limit: 'chance below 0 of net_value <= 0.05'; repeatable.",
 )
 @click.option(
-    "--evaluations",
-    type=WHOLE,
-    default=200,
-    show_default=True,
-    help="At most that many points are tried.",
+    "--evaluations", type=WHOLE, default=200, show_default=True, help="The most points to try."
 )
 @simulated
 @set_option

@@ -181,7 +181,7 @@ def windows_of(text: str) -> list[int | None]:
 @click.option(
     "--overlapping",
     is_flag=True,
-    help="historical: over several days, from all stretches of that many days.",
+    help="historical: over a horizon of several days, use overlapping stretches.",
 )
 @click.option(
     "--volatility",

@@ -34,7 +34,7 @@ from kindynos.errors import KindynosError
     "--worst",
     type=float,
     metavar="N",
-    help="The worst trials of the outcome, that many (3) or a share (0.0002).",
+    help="The worst trials of the outcome: a number of them (3) or a share (0.0002).",
 )
 @click.option("--outcome", metavar="NAME", help="The outcome meant; default: the first.")
 @simulated

@@ -408,7 +408,7 @@ class Cohort:
     def sensitivity(
         self, state: str, periods: int, change: float = 0.01, trials: int = 10_000, seed: int = 1
     ) -> Any:
-        """Return what each chance does to the count of a state after that many periods, a DataFrame
+        """Return what each chance does to the count of a state after ``periods``, a DataFrame
         with one row per chance.
 
         ``derivative`` is that of the expected count, in closed form, with what is added taken from

@@ -180,7 +180,7 @@ def sensitivity(
     expected = cohort.expected(periods).to_numpy()
     powers = [np.eye(size)[:, target]]
     for _ in range(periods):
-        powers.append(chances @ powers[-1])  # the chance of being there that many periods later
+        powers.append(chances @ powers[-1])  # the chance of being there 0, 1, 2, ... periods later
     base = cohort.counts(periods, trials, seed)[target, -1]
     rows = {}
     for i in range(size):

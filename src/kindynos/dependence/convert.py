@@ -128,8 +128,8 @@ Steps = tuple[
 
 
 def _steps(distribution: Any) -> Steps | None:
-    """Return the steps of a discrete distribution; None of another, or of one with that many that
-    it is like a continuous one.
+    """Return the steps of a discrete distribution; None of another, or of one with so large a
+    number of them that it is like a continuous one.
     """
     if not distribution.discrete or distribution.sd > MOST_STEPS / 10:
         return None

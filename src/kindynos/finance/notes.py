@@ -16,7 +16,7 @@ _listener: ContextVar[Counter[str] | None] = ContextVar("listener", default=None
 
 
 def note(text: str, trials: int) -> None:
-    """Tell the listener, if there is one, that ``text`` holds for that many trials."""
+    """Tell the listener, if there is one, in how many trials ``text`` holds."""
     counts = _listener.get()
     if counts is not None and trials:
         counts[text] += trials

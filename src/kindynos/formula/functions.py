@@ -73,7 +73,7 @@ _CATALOGUE = (
         (Parameter("x"), Parameter("digits", "whole", optional=True)),
         "same",
         _round,
-        "nearest number of that many digits; halves go to the even one",
+        "nearest number with the given digits; halves go to the even one",
     ),
     Function(
         "clip",
@@ -119,7 +119,7 @@ _CATALOGUE = (
         ),
         "row",
         _following,
-        "row one period (or that many) later; after stands in beyond the end",
+        "row one period (or `ahead` periods) later; after stands in beyond the end",
     ),
 )
 

@@ -75,7 +75,7 @@ class Returns:
         )
 
     def rolling(self, window: int) -> dict[str, pd.DataFrame]:
-        """Return mean and sd over each window of that many returns, by their last date: ``{"mean":
+        """Return mean and sd over each ``window`` of returns, by their last date: ``{"mean":
         ..., "sd": ...}``.
 
         Raises ParameterError for a window longer than the history.
@@ -120,7 +120,7 @@ class Returns:
         return self.frame[benchmark]
 
     def rolling_correlation(self, first: str, second: str, window: int = 60) -> pd.Series:
-        """Return the correlation of two instruments over each window of that many returns, by its
+        """Return the correlation of two instruments over each ``window`` of returns, by its
         last date.
 
         Raises ParameterError for unknown instruments and a window longer than the history.

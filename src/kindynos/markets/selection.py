@@ -25,7 +25,7 @@ def select(
 
     ``facts`` has columns ``date`` (when it was known), ``instrument`` and any others; of each
     instrument the last row not after ``as_of`` counts. ``where`` maps columns to a pair such as
-    ``(">", 1e6)``, or to a value or a list it must be in; ``largest`` keeps that many with the
+    ``(">", 1e6)``, or to a value or a list it must be in; ``largest`` is how many to keep with the
     largest ``by`` (``smallest=True``: the smallest). Raises ParameterError for columns there are
     not.
     """

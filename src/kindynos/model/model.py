@@ -558,7 +558,7 @@ class Model:
         on_start: Callable[[int], object] | None = None,
         on_finish: Callable[[Run], object] | None = None,
     ) -> Run:
-        """Return a run: that many joint draws of all drivers, and everything calculated from them.
+        """Return a run: ``trials`` joint draws of all drivers, and everything calculated from them.
 
         ``seed`` reproduces a run to the bit, for any number of ``workers`` (threads; all processors
         by default); without one a seed is chosen, and ``run.seed`` tells it. ``sampling`` is a
@@ -724,7 +724,7 @@ class Model:
         ``optimize({"fare": (45, 65), "ferries": [1, 2, 3]}, maximize="mean net_value",
         subject_to=["chance below 0 of net_value <= 0.05"])``: a pair is a range, anything longer a
         list; ``range(600, 761)`` are whole numbers. All points are tried on the same draws, at most
-        that many ``evaluations``, coarsely over everything and then locally; a run on fresh draws
+        ``evaluations`` of them, coarsely over everything and then locally; a run on fresh draws
         shows what the best is worth. ``options`` are those of ``simulate``. Raises GoalError, with
         what comes nearest, where no decisions keep the constraints, and ParameterError or
         ModelError for what cannot be sought.

@@ -447,7 +447,8 @@ def _check_left(owner: str, model: ArimaLikelihood) -> None:
     left = model.observations - model.orders.free - int(model.constant)
     if left < 4:
         raise ParameterError(
-            f"{left + model.orders.free} values are too few for that many parameters", owner=owner
+            f"{left + model.orders.free} values are too few for so large a number of parameters",
+            owner=owner,
         )
     own = model._columns[:, 0]
     if np.ptp(own) <= 1e-12 * max(float(np.abs(own).max()), 1e-300):

@@ -46,7 +46,7 @@ from kindynos.validate import (
 Rule = Callable[[str, str, Any], Any]
 
 STEPS, TRIALS = 250, 20_000  # of a simulated odds
-OBSERVED = 8  # a fit needs at least that many observations
+OBSERVED = 8  # the fewest observations that a fit needs
 
 
 @dataclass(frozen=True)
@@ -290,7 +290,7 @@ class Process(ABC):
         )
 
     def expected_values(self, periods: int, dt: float) -> Floats:
-        """Return the expected values ``(periods,)`` after each of that many periods of a length."""
+        """Return the expected values ``(periods,)`` after 1, 2, ... ``periods`` of a length."""
         return np.asarray(self.expected(dt * np.arange(1, periods + 1)))
 
     def closed_form_at(self, time: float) -> Distribution | None:

@@ -158,8 +158,9 @@ def _risk_parts(
     first, end = table["first"].min(), table["last"].max()
     description = (
         "A value at risk is a loss exceeded on about 1 "
-        f"{'day' if horizon == 1 else f'stretch of {days}'} in that many, not the "
-        "most that can be lost. The intervals hold what the window leaves open; 'at least' means "
+        f"{'day' if horizon == 1 else f'stretch of {days}'} in the number that stands beside it, "
+        "not the most that can be lost. The intervals include the estimation error; 'at "
+        "least' means "
         "that it does not bound the "
         f"figure from above. Returns from {first:%Y-%m-%d} to {end:%Y-%m-%d}; "
         f"{held.prices.description}."
