@@ -16,6 +16,8 @@ from kindynos.errors import ParameterError
 from kindynos.validate import check_integer, known_name
 
 if TYPE_CHECKING:
+    import pandas as pd
+
     from kindynos.cohorts.cohort import Cohort
 
 
@@ -49,7 +51,7 @@ def closed_classes(chances: Floats) -> list[list[int]]:
     return classes
 
 
-def steady_state(cohort: Cohort) -> Any:
+def steady_state(cohort: Cohort) -> pd.Series:
     """Return the share of things in each state in the long run; see ``Cohort.steady_state``."""
     import pandas as pd
 
@@ -119,7 +121,7 @@ def reaching(cohort: Cohort, state: str, periods: int = 40) -> Reaching:
     )
 
 
-def time_in_states(cohort: Cohort) -> Any:
+def time_in_states(cohort: Cohort) -> pd.DataFrame:
     """Return the expected number of periods in each state; see ``Cohort.time_in_states``."""
     import pandas as pd
 

@@ -10,7 +10,7 @@ from __future__ import annotations
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
 from functools import cached_property
-from typing import Any, ClassVar, Self
+from typing import TYPE_CHECKING, Any, ClassVar, Self
 
 import numpy as np
 
@@ -30,6 +30,10 @@ from kindynos.delegation import delegated_to
 from kindynos.errors import ParameterError
 from kindynos.sampling.streams import Seed, checked_seed, stream
 from kindynos.validate import check_integer, explain_call_errors, mapping
+
+if TYPE_CHECKING:
+    import pandas as pd
+
 
 Flows = tuple[dict[str, Any], ...]
 BLOCK = 8_192  # trials drawn together
@@ -312,7 +316,7 @@ class Cohort:
         after[i] += left
         return number
 
-    def expected(self, periods: int) -> Any:
+    def expected(self, periods: int) -> pd.DataFrame:
         """Return the expected counts, a DataFrame: states down, periods across from 0, in closed
         form.
 
@@ -347,7 +351,7 @@ class Cohort:
                 counts[self.states.index(state), t + 1] += flow_at(flow, t)
         return counts, moves
 
-    def covariance(self, period: int) -> Any:
+    def covariance(self, period: int) -> pd.DataFrame:
         """Return the covariance of the counts in a period, a DataFrame: for n things of one
         beginning, n (diag(p) - p p').
 
@@ -378,20 +382,20 @@ class Cohort:
         return pd.DataFrame(total, index=list(self.states), columns=list(self.states))
 
     @delegated_to("kindynos.cohorts.chain", "steady_state")
-    def steady_state(self) -> Any:
+    def steady_state(self) -> pd.Series:
         """Return the share of things in each state in the long run, a Series; raises ParameterError
         where it depends on the start.
         """
 
     @delegated_to("kindynos.cohorts.chain", "reaching")
-    def reaching(self, state: str, periods: int = 40) -> Any:
+    def reaching(self, state: str, periods: int = 40) -> pd.DataFrame:
         """Return, for a thing that begins in each state, its chance of ever reaching one, the mean
         number of periods until then if it does, and the chance of having reached it after each
         period; see ``kindynos.cohorts.chain.Reaching``.
         """
 
     @delegated_to("kindynos.cohorts.chain", "time_in_states")
-    def time_in_states(self) -> Any:
+    def time_in_states(self) -> pd.DataFrame:
         """Return the expected number of periods that a thing beginning in each state (rows) spends
         in each, a DataFrame.
 
@@ -407,7 +411,7 @@ class Cohort:
     @delegated_to("kindynos.cohorts.result", "sensitivity")
     def sensitivity(
         self, state: str, periods: int, change: float = 0.01, trials: int = 10_000, seed: int = 1
-    ) -> Any:
+    ) -> pd.DataFrame:
         """Return what each chance does to the count of a state after ``periods``, a DataFrame
         with one row per chance.
 

@@ -20,6 +20,8 @@ from kindynos.sampling.streams import Seed, checked_seed, stream
 from kindynos.validate import check_integer, finite, known_name
 
 if TYPE_CHECKING:
+    import pandas as pd
+
     from kindynos.cohorts.cohort import Cohort
 
 BLOCK = 8_192
@@ -58,7 +60,7 @@ class CohortResult:
         """The expected counts in closed form, None where the chances leave none."""
         return self.cohort.expected(self.periods)
 
-    def table(self) -> Any:
+    def table(self) -> pd.DataFrame:
         """Return a DataFrame, a row for each state and period: expected count, mean with its error,
         sd, P10, P50 and P90.
         """
@@ -80,7 +82,7 @@ class CohortResult:
         table.index = pd.MultiIndex.from_tuples(rows, names=["state", "period"])
         return table
 
-    def moves(self, trial: int) -> Any:
+    def moves(self, trial: int) -> pd.DataFrame:
         """Return how many things moved from where to where in each period of one trial, a
         DataFrame; those that stay are left out.
 
@@ -114,7 +116,7 @@ class CohortResult:
         table.index.name = "move"
         return table
 
-    def against(self, other: CohortResult) -> Any:
+    def against(self, other: CohortResult) -> pd.DataFrame:
         """Return the difference of the mean counts of this from another, a DataFrame with a row for
         each state and period.
 
@@ -164,7 +166,7 @@ def sensitivity(
     change: float = 0.01,
     trials: int = 10_000,
     seed: int = 1,
-) -> Any:
+) -> pd.DataFrame:
     """Return what each chance does to the count of a state; see ``Cohort.sensitivity``."""
     import pandas as pd
 

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Mapping
 from dataclasses import dataclass, field, replace
 from functools import cached_property
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
@@ -20,6 +20,10 @@ from kindynos.formula.tree import Name, Operation, Scope
 from kindynos.results.result import Result
 from kindynos.sampling.streams import Seed, stream
 from kindynos.validate import explain_call_errors, finite, instance, mapping, one_of
+
+if TYPE_CHECKING:
+    import pandas as pd
+
 
 RULES = ("mean", "certainty equivalent", "percentile", "expected shortfall")
 TRIALS = 10_000
@@ -186,19 +190,19 @@ class Decision:
         """
 
     @delegated_to("kindynos.decisions.worth", "sweep")
-    def sweep(self, name: str, values: Any, **options: Any) -> Any:
+    def sweep(self, name: str, values: Any, **options: Any) -> pd.DataFrame:
         """Return each alternative's value over values of a given quantity, a DataFrame; options are
         those of ``solve``.
         """
 
     @delegated_to("kindynos.decisions.worth", "switchover_points")
-    def switchover_points(self, name: str, low: float, high: float, **options: Any) -> Any:
+    def switchover_points(self, name: str, low: float, high: float, **options: Any) -> pd.DataFrame:
         """Return the values of a given quantity between two at which the best alternative changes,
         a DataFrame.
         """
 
     @delegated_to("kindynos.decisions.worth", "perfect_information")
-    def perfect_information(self, **options: Any) -> Any:
+    def perfect_information(self, **options: Any) -> pd.DataFrame:
         """Return what it would be worth to know each event and each drawn quantity before choosing,
         a DataFrame.
         """
@@ -206,7 +210,7 @@ class Decision:
     @delegated_to("kindynos.decisions.worth", "sample_information_value")
     def sample_information_value(
         self, event: str, signals: Mapping[str, Mapping[str, float]], **options: Any
-    ) -> Any:
+    ) -> pd.DataFrame:
         """Return what an imperfect test of an event is worth before choosing, and what to do on
         each signal.
 

@@ -8,7 +8,7 @@ import math
 from collections.abc import Mapping
 from dataclasses import dataclass, field
 from functools import cached_property
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
@@ -24,6 +24,10 @@ from kindynos.inference.tails import weighted_ends, weighted_figure, weighted_qu
 from kindynos.sampling.streams import Seed, checked_seed
 from kindynos.studies.dominance import dominance_of_chances
 from kindynos.validate import check_integer, confidence_level, known_name, one_of, proper_fraction
+
+if TYPE_CHECKING:
+    import pandas as pd
+
 
 Path = tuple[str, ...]
 CONSISTENT = ("mean", "certainty equivalent")
@@ -245,7 +249,7 @@ class Solution:
             {"payoff": values, "chance": chances, "cumulative": below, "survival": 1 - below}
         )
 
-    def table(self) -> Any:
+    def table(self) -> pd.DataFrame:
         """Return a DataFrame, a row an alternative, the best first: value by the rule with its
         error, mean, sd, percentiles.
         """
@@ -274,7 +278,7 @@ class Solution:
         table.index.name = "alternative"
         return table.sort_values("value", ascending=self.decision.better == "low", kind="stable")
 
-    def nodes(self) -> Any:
+    def nodes(self) -> pd.DataFrame:
         """Return a DataFrame, one row per part of the tree: branches, kind, value and error, chance
         of coming there, best alternative.
         """
@@ -339,7 +343,7 @@ class Solution:
             reached = above
         return answer
 
-    def beats(self) -> Any:
+    def beats(self) -> pd.DataFrame:
         """Return the chance that an alternative (rows) brings more than another (columns) in the
         same trial, a DataFrame.
         """
@@ -355,7 +359,7 @@ class Solution:
         ]
         return pd.DataFrame(chances, index=names, columns=names)
 
-    def regret(self) -> Any:
+    def regret(self) -> pd.DataFrame:
         """Return how much less than the best of its trial each alternative brings, a DataFrame:
         mean and P95, and how often it is best.
         """
@@ -370,7 +374,7 @@ class Solution:
         }
         return pd.DataFrame.from_dict(rows, orient="index", columns=["mean", "P95", "best in"])
 
-    def dominance(self) -> Any:
+    def dominance(self) -> pd.DataFrame:
         """Return for each pair of alternatives whether the one dominates the other, by their risk
         profiles.
 

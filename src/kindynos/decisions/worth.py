@@ -9,7 +9,7 @@ import math
 from collections.abc import Mapping
 from dataclasses import replace
 from itertools import pairwise, product
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
@@ -22,6 +22,10 @@ from kindynos.errors import ParameterError
 from kindynos.inference.intervals import Z
 from kindynos.sampling.streams import checked_seed
 from kindynos.validate import array_of, check_integer, finite, known_name, mapping, one_of
+
+if TYPE_CHECKING:
+    import pandas as pd
+
 
 BINS = 40  # of a quantity that may be known before the choice
 MOST_WORLDS = 50_000  # combinations of outcomes that are looked at one by one
@@ -46,7 +50,7 @@ def _number(decision: Decision, owner: str, name: str) -> None:
     known_name(owner, "given quantity", name, decision.given)
 
 
-def sweep(decision: Decision, name: str, values: Any, **options: Any) -> Any:
+def sweep(decision: Decision, name: str, values: Any, **options: Any) -> pd.DataFrame:
     """Return each alternative's value over values of a quantity; see ``Decision.sweep``."""
     import pandas as pd
 
@@ -68,7 +72,7 @@ def sweep(decision: Decision, name: str, values: Any, **options: Any) -> Any:
 
 def switchover_points(
     decision: Decision, name: str, low: float, high: float, **options: Any
-) -> Any:
+) -> pd.DataFrame:
     """Return where the best alternative changes; see ``Decision.switchover_points``."""
     import pandas as pd
 
@@ -101,7 +105,7 @@ def switchover_points(
     return pd.DataFrame(found, columns=[name, "best below", "best above"])
 
 
-def perfect_information(decision: Decision, **options: Any) -> Any:
+def perfect_information(decision: Decision, **options: Any) -> pd.DataFrame:
     """Return what knowing each event and quantity first would be worth; see
     ``Decision.perfect_information``.
     """
@@ -286,7 +290,7 @@ def _best_of(
 
 def sample_information_value(
     decision: Decision, event: str, signals: Mapping[str, Mapping[str, float]], **options: Any
-) -> Any:
+) -> pd.DataFrame:
     """Return what a test of an event is worth, and what to do on each signal; see
     ``Decision.sample_information_value``.
 

@@ -6,7 +6,7 @@ from __future__ import annotations
 
 import math
 from dataclasses import dataclass
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
@@ -20,6 +20,10 @@ from kindynos.fitting.stationarity import kpss, unit_root
 from kindynos.inference.intervals import Z
 from kindynos.processes.base import Process
 from kindynos.validate import array_of, check_integer
+
+if TYPE_CHECKING:
+    import pandas as pd
+
 
 FEWEST = 12
 
@@ -39,7 +43,7 @@ class Diagnostics:
     band: float
     tests: tuple[Test, ...]
 
-    def table(self) -> Any:
+    def table(self) -> pd.DataFrame:
         """Return a DataFrame, one row per test: statistic, p-value, and what it says."""
         import pandas as pd
 

@@ -9,7 +9,7 @@ from __future__ import annotations
 
 import math
 from dataclasses import dataclass
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
@@ -20,6 +20,10 @@ from kindynos.distributions.special import gammaincc, ndtr
 from kindynos.errors import ParameterError
 from kindynos.fitting.goodness import distances
 from kindynos.validate import array_of
+
+if TYPE_CHECKING:
+    import pandas as pd
+
 
 FEWEST = 8
 MANY = 5_000  # values from which a departure of no importance is found
@@ -67,7 +71,7 @@ class Normality:
             )
         return found
 
-    def table(self) -> Any:
+    def table(self) -> pd.DataFrame:
         """Return a DataFrame, one row per test: statistic, p-value, and what it says."""
         import pandas as pd
 

@@ -6,7 +6,7 @@ import math
 from collections.abc import Callable, Iterable, Iterator
 from dataclasses import dataclass
 from functools import cached_property
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
@@ -19,6 +19,10 @@ from kindynos.fitting.data import Data, data_of
 from kindynos.fitting.families import FAMILIES, Family
 from kindynos.fitting.goodness import SAMPLES, Distances, goodness
 from kindynos.validate import check_integer, explain_call_errors, names_in, one_of
+
+if TYPE_CHECKING:
+    import pandas as pd
+
 
 CRITERIA = ("aic", "aicc", "bic")
 LEAST_WEIGHT = 1e-6  # of a part of the average
@@ -105,7 +109,7 @@ class Ranking:
                 progress((place + 1) / len(self.fitted))
         return kept
 
-    def table(self) -> Any:
+    def table(self) -> pd.DataFrame:
         """Return a DataFrame, one row per distribution, best first, and below them those left out,
         with the reason.
 

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import re
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
@@ -13,6 +13,10 @@ from kindynos.errors import FileError, ParameterError
 from kindynos.fitting.dates import check_dates
 from kindynos.table_files import read_table
 from kindynos.validate import instance
+
+if TYPE_CHECKING:
+    import pandas as pd
+
 
 DAY, MONTH, YEAR = (
     re.compile(r"\d{4}-\d{2}-\d{2}"),
@@ -27,7 +31,7 @@ def read_series(
     column: str | None = None,
     dates: str | None = None,
     every: str | None = None,
-) -> Any:
+) -> pd.Series:
     """Return a column of a CSV, Parquet or Excel file as a pandas Series, NaN where a cell is
     empty.
 

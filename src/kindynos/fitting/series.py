@@ -6,7 +6,7 @@ import math
 from collections.abc import Callable, Iterable
 from dataclasses import dataclass, field
 from functools import cached_property
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
@@ -25,6 +25,10 @@ from kindynos.fitting.series_candidates import (
 )
 from kindynos.processes.base import Process
 from kindynos.validate import check_integer, explain_call_errors, instance, one_of
+
+if TYPE_CHECKING:
+    import pandas as pd
+
 
 CRITERIA = ("aicc", "aic", "bic")
 FEWEST = 8
@@ -105,7 +109,7 @@ class SeriesRanking:
     def __len__(self) -> int:
         return len(self.fitted)
 
-    def table(self) -> Any:
+    def table(self) -> pd.DataFrame:
         """Return a DataFrame, one row per process, best first, and below them those left out, with
         the reason.
 

@@ -166,7 +166,7 @@ def series(name: str, ranking: SeriesRanking, chosen: str, ahead: int, seed: int
         if place:
             table.add_row("", *[""] * len(columns))
         for one in names:
-            row = frame.loc[one]
+            row: Any = frame.loc[one]
             cells = [
                 str(int(row["parameters"])),
                 f"{row[ranking.criterion]:,.1f}",
