@@ -1,6 +1,5 @@
 """Write docs/distributions.md from the catalogue: ``make docs``."""
 
-import inspect
 from pathlib import Path
 
 from kindynos.distributions.catalogue import CATALOGUE
@@ -26,7 +25,7 @@ def page() -> str:
     for name, distribution in CATALOGUE.items():
         call = f"{distribution.__name__}({', '.join(parameter_names(distribution))})"
         rows.append(f"| {name} | `{call}` | {distribution.use} |")
-        description = inspect.cleandoc(distribution.__doc__ or "").split(">>>")[0].strip()
+        description = distribution.about
         sections.append(f"## {name}\n\n`{call}`\n\n{description}\n")
     return HEAD + "\n".join(rows) + "\n\n" + "\n".join(sections)
 

@@ -209,6 +209,7 @@ class Affine(Distribution):
 
     rules = {"inner": a_distribution, "factor": finite, "shift": finite}
     label = "affine"
+    formula = "factor y + shift, with y from inner"
     use = "another distribution in other units, or moved by a fixed amount"
 
     def __post_init__(self) -> None:
@@ -297,6 +298,7 @@ class Truncated(Distribution):
 
     rules = {"inner": a_distribution}
     label = "truncated"
+    formula = "F(x) = (G(x) - G(low)) / (G(high) - G(low)), with G the cdf of inner"
     use = "a distribution whose impossible part is cut off: a price that cannot be negative"
 
     def __post_init__(self) -> None:

@@ -50,6 +50,7 @@ class Uniform(Distribution):
 
     label = "uniform"
     by_trial = True
+    formula = "f(x) = 1 / (high - low) from low to high"
     use = "only the two ends are known, and nothing speaks for any value between them"
     percentile_recipe = Recipe(
         lambda family, t, x: family(t[0] - math.exp(t[1]), t[0] + math.exp(t[1])), centre_and_spread
@@ -103,6 +104,9 @@ class Triangular(Distribution):
 
     label = "triangular"
     by_trial = True
+    formula = (
+        "f(x) rises in a straight line from low to 2 / (high - low) at mode, and falls to high"
+    )
     use = "a quick opinion: the least, the likeliest and the most, with weight well out to the ends"
     percentile_recipe = LOW_MODE_HIGH
 
@@ -247,6 +251,10 @@ class Beta(_BetaShaped):
 
     rules = {"a": positive, "b": positive}
     label = "beta"
+    formula = (
+        "f(x) = u^(a - 1) (1 - u)^(b - 1) / (B(a, b) (high - low)), with u = (x - low) / "
+        "(high - low)"
+    )
     use = "a share or a rate between two ends: load factors, recovery rates"
     percentile_recipe = Recipe(
         lambda family, t, x: family(math.exp(t[0]), math.exp(t[1])),
@@ -282,6 +290,10 @@ class Pert(_BetaShaped):
 
     rules = {"weight": positive}
     label = "pert"
+    formula = (
+        "beta with shapes 1 + weight (mode - low) / (high - low) and 1 + weight (high - "
+        "mode) / (high - low)"
+    )
     use = "an opinion with a trusted likeliest value: the least, the likeliest and the most"
     percentile_recipe = LOW_MODE_HIGH
 

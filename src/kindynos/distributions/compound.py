@@ -43,6 +43,7 @@ class Compound(MomentDistribution):
 
     rules = {"count": a_distribution, "size": a_distribution}
     label = "compound"
+    formula = "y_1 + ... + y_n, with n from count and each y from size"
     use = "a year's losses: how many come, and how large each is"
 
     def __post_init__(self) -> None:

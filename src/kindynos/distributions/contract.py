@@ -16,6 +16,7 @@ import numpy as np
 from numpy.typing import ArrayLike
 
 from kindynos.arrays import Floats
+from kindynos.distributions.documentation import documented
 from kindynos.distributions.stated import stated_distribution
 from kindynos.engine.workers import on_threads, usable_cpus
 from kindynos.errors import KindynosError, ParameterError
@@ -105,6 +106,8 @@ class Contract(metaclass=CheckedInit):
 
     def __init_subclass__(cls, **options: Any) -> None:
         super().__init_subclass__(**options)
+        if "formula" in vars(cls):
+            cls.about, cls.__doc__ = documented(cls)
         for name, lost in (("mean", math.nan), ("variance", math.inf), ("skewness", math.nan)):
             made = cls.__dict__.get(name)
             if (
@@ -116,6 +119,8 @@ class Contract(metaclass=CheckedInit):
 
     label: ClassVar[str]  # the name in model files, lower-case words
     use: ClassVar[str]  # one line: what it is good for
+    formula: ClassVar[str]  # what defines it: a density, a cdf, or how it is made
+    about: ClassVar[str]  # the description alone, without the sections of the docstring
     rules: ClassVar[Mapping[str, Rule]] = {}  # for each parameter the check it must pass
     by_trial: ClassVar[bool] = (
         False  # whether _quantile serves for parameters that are arrays, one value for each score

@@ -54,6 +54,7 @@ class Binomial(Counting):
 
     rules = {"trials": a_count, "probability": fraction}
     label = "binomial"
+    formula = "P(k) = C(trials, k) p^k (1 - p)^(trials - k), with p = probability"
     use = "how many of n succeed: passengers who turn up, loans that default"
 
     @property
@@ -107,6 +108,7 @@ class Bernoulli(Counting):
 
     rules = {"probability": fraction}
     label = "bernoulli"
+    formula = "P(1) = probability, P(0) = 1 - probability"
     use = "something that happens or does not: a permit, a strike"
 
     @property
@@ -146,6 +148,7 @@ class Poisson(Counting):
 
     rules = {"mean": positive}
     label = "poisson"
+    formula = "P(k) = mean^k exp(-mean) / k!"
     use = "number of rare events in a period: breakdowns, claims, cancellations"
 
     @property
@@ -184,6 +187,7 @@ class Geometric(Counting):
 
     rules = {"probability": _chance}
     label = "geometric"
+    formula = "P(k) = (1 - p)^(k - 1) p from k = 1 on, with p = probability"
     use = "attempts until the first success: bids until a contract, wells until a find"
 
     @property
@@ -251,6 +255,9 @@ class NegativeBinomial(Counting):
 
     rules = {"successes": positive, "probability": _chance}
     label = "negative binomial"
+    formula = (
+        "P(k) = Gamma(k + r) / (Gamma(r) k!) p^r (1 - p)^k, with r = successes and p = probability"
+    )
     use = "counts that vary more than Poisson's: claims where some years are bad"
 
     @property
@@ -305,6 +312,7 @@ class Hypergeometric(Counting):
 
     rules = {"population": a_count, "marked": a_count, "drawn": a_count}
     label = "hypergeometric"
+    formula = "P(k) = C(marked, k) C(population - marked, drawn - k) / C(population, drawn)"
     use = "faulty ones in a sample from a lot"
 
     def __post_init__(self) -> None:
@@ -388,6 +396,7 @@ class IntegerUniform(Counting):
 
     rules = {"low": whole_number, "high": whole_number}
     label = "integer uniform"
+    formula = "P(k) = 1 / (high - low + 1) for k from low to high"
     use = "whole numbers of which none is likelier: a day of the month, a position in a queue"
 
     def __post_init__(self) -> None:

@@ -37,6 +37,7 @@ class Discrete(OnValues):
     probabilities: Sequence[float]
 
     label = "discrete"
+    formula = "P(x = values[i]) = probabilities[i]"
     use = "a few separate cases, each with its probability"
 
     def __post_init__(self) -> None:

@@ -43,6 +43,7 @@ class Pareto(Standardised):
     rules = {"shape": positive, "low": positive}
     label = "pareto"
     by_trial = True
+    formula = "F(x) = 1 - (low / x)^shape"
     use = "large losses and fortunes above a threshold"
     percentile_recipe = above_zero(lambda family, t: family(math.exp(-t[1]), math.exp(t[0])))
 
@@ -92,6 +93,7 @@ class Gumbel(Standardised):
     rules = {"location": finite, "scale": positive}
     label = "gumbel"
     by_trial = True
+    formula = "F(x) = exp(-exp(-z)), with z = (x - location) / scale"
     use = "the highest of a year: water level, load, price"
     percentile_recipe = by_location_and_scale()
 
@@ -158,6 +160,7 @@ class GeneralizedExtremeValue(_Extreme):
 
     rules = {"location": finite, "scale": positive, "shape": finite}
     label = "generalized extreme value"
+    formula = "F(x) = exp(-(1 + shape z)^(-1 / shape)), with z = (x - location) / scale"
     use = "the largest loss or highest level of each year"
     percentile_recipe = by_location_scale_and_shape(0.1)
 
@@ -223,6 +226,7 @@ class GeneralizedPareto(_Extreme):
 
     rules = {"location": finite, "scale": positive, "shape": finite}
     label = "generalized pareto"
+    formula = "F(x) = 1 - (1 + shape z)^(-1 / shape), with z = (x - location) / scale above 0"
     use = "losses beyond a threshold: how bad is bad"
     percentile_recipe = by_location_scale_and_shape(0.1)
 

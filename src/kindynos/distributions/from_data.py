@@ -118,6 +118,7 @@ class Empirical(_InPieces):
     steps: bool = False
 
     label = "empirical"
+    formula = "F(x) is the weight of the values up to x, in steps or in straight lines between them"
     use = "ten years of records, taken as they are"
 
     def __post_init__(self) -> None:
@@ -213,6 +214,10 @@ class Histogram(_InPieces):
     weights: Sequence[float]
 
     label = "histogram"
+    formula = (
+        "f(x) = weights[i] / (edges[i + 1] - edges[i]) between two edges, with weights that "
+        "add up to 1"
+    )
     use = "figures known only by how many fall into each bin"
 
     def __post_init__(self) -> None:
@@ -249,6 +254,7 @@ class KernelDensity(MomentDistribution, Tabled):
 
     label = "kernel density"
     smooth = False
+    formula = "f(x) is the mean of normal densities around the values, each with sd bandwidth"
     use = "records taken as a sample of something smooth, which may go a little beyond them"
 
     def __post_init__(self) -> None:

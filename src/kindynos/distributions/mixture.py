@@ -49,6 +49,7 @@ class Mixture(MomentDistribution, Tabled):
 
     label = "mixture"
     smooth = False
+    formula = "F(x) = sum of weights[i] F_i(x), with weights that add up to 1"
     use = "opinions of several experts together; calm and stormy years"
 
     def __post_init__(self) -> None:

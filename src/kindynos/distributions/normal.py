@@ -34,6 +34,7 @@ class Normal(Distribution):
 
     label = "normal"
     by_trial = True
+    formula = "f(x) = exp(-z^2 / 2) / (sd sqrt(2 pi)), with z = (x - mean) / sd"
     use = "a sum of many small influences; errors of measurement; can go negative"
     percentile_recipe = by_location_and_scale()
 
@@ -86,6 +87,7 @@ class LogNormal(Distribution):
     sd: float
 
     label = "lognormal"
+    formula = "ln x is normal with variance s^2 = ln(1 + (sd / mean)^2) and mean ln(mean) - s^2 / 2"
     use = "a positive figure made of many factors: prices, sizes, volumes; skewed to the right"
     percentile_recipe = above_zero(lambda family, t: family.from_log(t[0], math.exp(t[1])))
 

@@ -66,6 +66,7 @@ class Gamma(_FromZero, Tabled):
 
     rules = {"shape": positive, "scale": positive}
     label = "gamma"
+    formula = "f(x) = x^(shape - 1) exp(-x / scale) / (Gamma(shape) scale^shape)"
     use = "a positive figure skewed to the right: waiting times, sizes of claims, rain"
     percentile_recipe = above_zero(
         lambda family, t: family(math.exp(-2 * t[1]), math.exp(t[0] + 2 * t[1]))
@@ -119,6 +120,7 @@ class Exponential(Standardised):
     rules = {"mean": positive}
     label = "exponential"
     by_trial = True
+    formula = "f(x) = exp(-x / mean) / mean"
     use = "time until the next of events that come at a steady rate"
     percentile_recipe = Recipe(
         lambda family, t, x: family(math.exp(t[0])), lambda u, x: [math.log(x[-1])], 1, 0.0
@@ -170,6 +172,7 @@ class Weibull(_FromZero):
     rules = {"shape": positive, "scale": positive}
     label = "weibull"
     by_trial = True
+    formula = "F(x) = 1 - exp(-(x / scale)^shape)"
     use = "service lives, wind speeds, time until a part fails"
     percentile_recipe = above_zero(lambda family, t: family(math.exp(-t[1]), math.exp(t[0])))
 
@@ -224,6 +227,7 @@ class LogLogistic(_FromZero):
     rules = {"scale": positive, "shape": positive}
     label = "log logistic"
     by_trial = True
+    formula = "F(x) = 1 / (1 + (x / scale)^(-shape))"
     use = (
         "a positive figure around a known median with a heavy upper tail: incomes, flood sizes, "
         "durations"
@@ -275,6 +279,7 @@ class InverseGaussian(Tabled):
 
     rules = {"mean": positive, "shape": positive}
     label = "inverse gaussian"
+    formula = "f(x) = sqrt(shape / (2 pi x^3)) exp(-shape (x - mean)^2 / (2 mean^2 x))"
     use = (
         "time until a drifting figure first reaches a level; positive figures with a heavy "
         "upper tail"

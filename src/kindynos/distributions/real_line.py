@@ -97,6 +97,10 @@ class StudentT(_TShaped):
 
     rules = {"df": above(2), "mean": finite, "sd": positive}
     label = "student t"
+    formula = (
+        "f(x) is proportional to (1 + z^2 / df)^(-(df + 1) / 2), with z = (x - mean) sqrt(df "
+        "/ (df - 2)) / sd"
+    )
     use = "like the normal, with more weight far out: returns, model errors"
     percentile_recipe = Recipe(
         lambda family, t, x: family(2 + math.exp(t[2]), t[0], math.exp(t[1])),
@@ -136,6 +140,9 @@ class StudentTByScale(_TShaped):
 
     rules = {"df": positive, "location": finite, "scale": positive}
     label = "student t by scale"
+    formula = (
+        "f(x) is proportional to (1 + z^2 / df)^(-(df + 1) / 2), with z = (x - location) / scale"
+    )
     use = "Student's t with so few degrees of freedom that the sd does not exist"
 
     @property
@@ -161,6 +168,7 @@ class Logistic(Standardised):
     rules = {"mean": finite, "sd": positive}
     label = "logistic"
     by_trial = True
+    formula = "F(x) = 1 / (1 + exp(-z)), with z = (x - mean) pi / (sd sqrt(3))"
     use = (
         "a symmetric figure with somewhat heavier tails than the normal: growth, shares in "
         "transition"
@@ -208,6 +216,7 @@ class Laplace(Standardised):
     rules = {"mean": finite, "sd": positive}
     label = "laplace"
     by_trial = True
+    formula = "f(x) = exp(-|x - mean| / b) / (2 b), with b = sd / sqrt(2)"
     use = "changes that are mostly small and sometimes large: daily price changes"
     percentile_recipe = by_location_and_scale()
 
@@ -253,6 +262,7 @@ class Cauchy(Standardised):
     rules = {"location": finite, "scale": positive}
     label = "cauchy"
     by_trial = True
+    formula = "f(x) = 1 / (pi scale (1 + z^2)), with z = (x - location) / scale"
     use = "a ratio of two figures about zero; a warning example without a mean"
     percentile_recipe = by_location_and_scale()
 
@@ -302,6 +312,7 @@ class SkewNormal(Standardised, Tabled):
 
     rules = {"location": finite, "scale": positive, "shape": finite}
     label = "skew normal"
+    formula = "f(x) = 2 phi(z) Phi(shape z) / scale, with z = (x - location) / scale"
     use = "a normal figure that leans to one side"
     percentile_recipe = by_location_scale_and_shape(1.0)
 
@@ -360,6 +371,7 @@ class JohnsonSU(Standardised):
     rules = {"a": finite, "b": positive, "location": finite, "scale": positive}
     label = "johnson su"
     by_trial = True
+    formula = "a + b arsinh((x - location) / scale) is standard normal"
     use = "a figure whose skewness and tails are both known from records"
 
     @property

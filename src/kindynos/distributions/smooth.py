@@ -37,6 +37,7 @@ class SmoothPercentiles(MomentDistribution):
     high: float | None = None
 
     label = "smooth percentiles"
+    formula = "the quantile is a monotone cubic of the normal score through the percentiles"
     use = "an opinion or a report that gives percentiles and no family"
 
     def __post_init__(self) -> None:

@@ -34,6 +34,7 @@ class Clipped(MomentDistribution):
 
     rules = {"inner": a_distribution}
     label = "clipped"
+    formula = "min(max(y, low), high), with y from inner"
     use = "a figure with a floor or a cap: sales up to capacity, a guaranteed price"
 
     def __post_init__(self) -> None:

@@ -25,6 +25,7 @@ class Uncertain(Mixture):
     """
 
     label = "uncertain"
+    formula = "F(x) = sum of weights[i] F_i(x) over parts of one family"
     use = "a distribution fitted to few records, with what they leave open of its parameters"
 
     def __post_init__(self) -> None:

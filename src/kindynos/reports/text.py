@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import errno
-import inspect
 import math
 from collections.abc import Iterable
 from dataclasses import replace
@@ -481,9 +480,7 @@ def catalogue() -> FigureTable:
 
 def about_distribution(distribution: type[Distribution]) -> Text:
     """Return what a distribution's documentation says, and how a model file states it."""
-    description = (
-        inspect.cleandoc(distribution.__doc__ or "").split(">>>")[0].strip().replace("``", "")
-    )
+    description = distribution.about.replace("``", "")
     keys = "\n".join(f"{name} = ..." for name in parameter_names(distribution))
     head = f"{distribution.label}\n{description}\n\nGood for: {distribution.use}."
     return Text(
