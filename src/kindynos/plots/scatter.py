@@ -83,9 +83,8 @@ def scatter_of(found: JointDistribution, figure: Figure | None = None) -> Figure
     left = (
         f"{one} leaves {100 * max(float(found.scatter), 0):.0f} % of the variance of {other} open"
     )
-    above.set_title(
-        f"{other.capitalize()} against {one}, {len(a):,} trials: {correlation}; {left}", loc="left"
-    )
+    title = f"{other.capitalize()} against {one}, {len(a):,} trials"
+    above.set_title(f"{title}: {correlation};\n{left}", loc="left")
     bare(ax)
     return figure
 
