@@ -288,3 +288,21 @@ def _written(case, model):
     path = Path(folder.name, "model.toml")
     path.write_text(model.to_toml(), encoding="utf-8")
     return path
+
+
+class Ends(Case):
+    def test_an_end_at_the_data_is_drawn_beyond_it(self):
+        values = kd.Uniform(2, 5).sample(60, seed=1)
+        found = kd.Uniform.fit(values)
+        scores = stats.norm.ppf((np.arange(2000) + 0.5) / 2000)
+        for place, (name, sign, end) in enumerate(
+            (("low", -1, values.min()), ("high", 1, values.max()))
+        ):
+            rows = np.tile(np.median(scores), (2, 2000))
+            rows[place] = scores
+            drawn = np.array([one[name] for one in found.fitted.drawn(rows)])
+            beyond = sign * (drawn - end)
+            self.assertGreaterEqual(beyond.min(), 0)
+            error = found.fitted.standard_errors[name]
+            self.assertAlmostEqual(beyond.mean(), error, delta=0.01 * error)
+            self.assertAlmostEqual(error, np.ptp(values) / 60, delta=0.05 * error)

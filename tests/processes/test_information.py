@@ -4,6 +4,7 @@ import numpy as np
 from scipy import stats
 
 import kindynos as kd
+from kindynos.processes.regime_filter import climbed, filtered
 from tests.common import Case
 
 
@@ -80,3 +81,34 @@ class Diagnostics(Case):
             < 1e-6
         )
         self.assertGreaterEqual(lags, 5)
+
+
+class Regimes(Case):
+    def test_the_likelihood_is_that_of_a_hidden_chain(self):
+        truth = kd.RegimeSwitching(100.0, drifts=(0.1, -0.3), volatilities=(0.1, 0.4), rates=(4, 8))
+        prices = truth.paths(400, 1, seed=3, dt=1 / 52)[:, 0]
+        returns = np.diff(np.log(prices))
+        theta = np.array([0.002, -0.004, np.log(0.015), np.log(0.05), -2.5, -1.5])
+        leave = 1 / (1 + np.exp(-theta[4:]))
+        move = np.array([[1 - leave[0], leave[0]], [leave[1], 1 - leave[1]]])
+        steady = np.array([leave[1], leave[0]]) / leave.sum()
+        density = stats.norm.pdf(returns[:, None], theta[:2], np.exp(theta[2:4]))
+        forward, logs = steady, 0.0
+        for row in density:
+            seen = forward * row
+            logs += np.log(seen.sum())
+            forward = seen / seen.sum() @ move
+        found, wild = filtered(returns, theta)
+        self.assertAlmostEqual(found, logs)
+        self.assertAlmostEqual(wild, forward[1])
+
+    def test_the_climb_is_the_maximum(self):
+        truth = kd.RegimeSwitching(100.0, drifts=(0.1, -0.3), volatilities=(0.1, 0.4), rates=(4, 8))
+        returns = np.diff(np.log(truth.paths(600, 1, seed=4, dt=1 / 52)[:, 0]))
+        best = climbed(returns)
+        top = filtered(returns, best)[0]
+        for place in range(6):
+            for step in (-0.05, 0.05):
+                other = best.copy()
+                other[place] += step * (0.05 if place < 2 else 1.0)
+                self.assertLess(filtered(returns, other)[0], top + 1e-6)

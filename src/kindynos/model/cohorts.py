@@ -61,6 +61,7 @@ def declarations(
         tuple(rows),
         (moves, *cohort.names),
         each_trial=False,
+        cohort=cohort,
     )
     return driver, [Line(row, shared=call, unit=None) for row in rows]
 

@@ -105,7 +105,7 @@ def _stated(
 
 def is_cohort_row(line: Line) -> bool:
     """Whether a line is a row of a cohort."""
-    return line.shared is not None and hasattr(line.shared.function, "cohort")
+    return line.shared is not None and line.shared.cohort is not None
 
 
 def cohorts_of(quantities: Sequence[Quantity]) -> dict[str, Cohort]:
@@ -114,13 +114,14 @@ def cohorts_of(quantities: Sequence[Quantity]) -> dict[str, Cohort]:
     """
     found: dict[str, Cohort] = {}
     for quantity in quantities:
-        if isinstance(quantity, Line) and is_cohort_row(quantity) and quantity.shared is not None:
-            function: Any = quantity.shared.function
+        call = quantity.shared if isinstance(quantity, Line) else None
+        if call is not None and call.cohort is not None:
+            function: Any = call.function
             if function.uncertain:
                 raise ModelError(
                     f"{quantity.name!r} draws its chances, which a model file cannot hold"
                 )
-            found[quantity.shared.inputs[0].removesuffix("_moves")] = function.cohort
+            found[call.inputs[0].removesuffix("_moves")] = call.cohort
     return found
 
 

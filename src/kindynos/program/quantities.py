@@ -302,10 +302,8 @@ class Line:
             and other.shared is not None
             and self.name == other.name
         ):
-            own, theirs = (
-                getattr(call.function, "cohort", None) for call in (self.shared, other.shared)
-            )
-            return own is not None and own == theirs
+            own = self.shared.cohort
+            return own is not None and own == other.shared.cohort
         if not isinstance(other, Line) or self.function is None or other.function is None:
             return False
         return _address(self.function) == _address(other.function) and self.outcome == other.outcome

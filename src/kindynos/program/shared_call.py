@@ -14,6 +14,7 @@ from typing import Any
 import numpy as np
 
 from kindynos.arrays import Floats
+from kindynos.cohorts.cohort import Cohort
 from kindynos.engine.progress import report_progress
 from kindynos.errors import ModelError, TrialError
 
@@ -23,7 +24,8 @@ class SharedCall:
     """A function of named inputs that returns one value, several in order, or values by name.
 
     ``each_trial`` says whether it is called for one trial at a time; None leaves that to
-    ``probed``, which also measures the ``seconds`` that one trial takes.
+    ``probed``, which also measures the ``seconds`` that one trial takes. ``cohort`` is the cohort
+    whose rows it gives, if any.
     """
 
     function: Callable[..., Any]
@@ -31,6 +33,7 @@ class SharedCall:
     inputs: tuple[str, ...]
     each_trial: bool | None = None
     seconds: float = 0.0
+    cohort: Cohort | None = None
 
     def probed(self, inputs: Mapping[str, Floats]) -> SharedCall:
         """Return the call with ``each_trial`` decided: arrays serve if they give what single
