@@ -7,10 +7,10 @@ from __future__ import annotations
 import math
 import unicodedata
 from collections.abc import Callable, Iterable, Mapping
-from functools import wraps
+from functools import partial, wraps
 from inspect import signature
 from numbers import Integral, Real
-from typing import Any, ParamSpec, TypeVar
+from typing import Any, ParamSpec, TypeVar, cast
 
 import numpy as np
 
@@ -230,6 +230,62 @@ def explain_call_errors(function: Callable[Arguments, Answer]) -> Callable[Argum
             raise
 
     return call
+
+
+# Types of arguments that ``checked`` knows by their names in annotations.
+Integer = int
+Natural = int
+Count = int
+Finite = float
+Positive = float
+Fraction = float
+ProperFraction = float
+Level = float
+_ARGUMENTS: dict[str, Rule] = {
+    "Integer": check_integer,
+    "Natural": partial(check_integer, least=0),
+    "Count": partial(check_integer, least=1),
+    "Finite": finite,
+    "Positive": positive,
+    "Fraction": fraction,
+    "ProperFraction": proper_fraction,
+    "Level": confidence_level,
+}
+
+
+def checked(function: Callable[Arguments, Answer]) -> Callable[Arguments, Answer]:
+    """Check the arguments of a function by its annotations, and word calls that do not fit it.
+
+    An argument annotated ``Count``, ``Level`` and so on is checked and passed on as its rule
+    returns it; errors name the function.
+
+    >>> @checked
+    ... def repeat(times: Count) -> str:
+    ...     return "ha" * times
+    >>> repeat(0)
+    Traceback (most recent call last):
+    ...
+    kindynos.errors.ParameterError: repeat: times must be a whole number of at least 1, not 0
+    """
+    names = list(signature(function).parameters)
+    rules = [
+        (names.index(name), name, _ARGUMENTS[kind])
+        for name, kind in function.__annotations__.items()
+        if kind in _ARGUMENTS
+    ]
+
+    @wraps(function)
+    def call(*arguments: Any, **named: Any) -> Any:
+        given = list(arguments)
+        for place, name, rule in rules:
+            if place < len(given):
+                given[place] = rule(function.__name__, name, given[place])
+            elif name in named:
+                named[name] = rule(function.__name__, name, named[name])
+        return explained(*given, **named)
+
+    explained: Any = explain_call_errors(function)
+    return cast("Callable[Arguments, Answer]", call)
 
 
 def one_of(owner: str, name: str, value: Any, options: Iterable[str]) -> str:

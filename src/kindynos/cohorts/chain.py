@@ -13,7 +13,7 @@ import numpy as np
 
 from kindynos.arrays import Floats
 from kindynos.errors import ParameterError
-from kindynos.validate import check_integer, known_name
+from kindynos.validate import Count, checked, known_name
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -88,12 +88,12 @@ class Reaching:
     by: Any
 
 
-def reaching(cohort: Cohort, state: str, periods: int = 40) -> Reaching:
+@checked
+def reaching(cohort: Cohort, state: str, periods: Count = 40) -> Reaching:
     """Return how things come to a state; see ``Cohort.reaching``."""
     import pandas as pd
 
     known_name("Cohort.reaching", "state", state, cohort.states)
-    check_integer("Cohort.reaching", "periods", periods, least=1)
     chances = chances_of(cohort, "reaching")
     place, size = list(cohort.states).index(state), len(chances)
     able = reach(chances)[:, place]

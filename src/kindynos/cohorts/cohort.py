@@ -29,7 +29,7 @@ from kindynos.cohorts.stating import (
 from kindynos.delegation import delegated_to
 from kindynos.errors import ParameterError
 from kindynos.sampling.streams import Seed, checked_seed, stream
-from kindynos.validate import check_integer, explain_call_errors, mapping
+from kindynos.validate import Count, check_integer, checked, mapping
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -206,8 +206,8 @@ class Cohort:
                     )
         return periods
 
-    @explain_call_errors
-    def counts(self, periods: int, trials: int, seed: Seed = None) -> Floats:
+    @checked
+    def counts(self, periods: int, trials: Count, seed: Seed = None) -> Floats:
         """Return how many things are in each state, ``(states, periods + 1, trials)``; the start is
         in period 0.
 
@@ -216,7 +216,6 @@ class Cohort:
         chance moves few things. Raises ParameterError for wrong numbers.
         """
         self._check_periods("Cohort.counts", periods)
-        check_integer("Cohort.counts", "trials", trials, least=1)
         seed = checked_seed(seed)
         from kindynos.engine.workers import on_threads
 

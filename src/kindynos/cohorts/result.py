@@ -17,7 +17,7 @@ from kindynos.delegation import delegated_to
 from kindynos.errors import ParameterError
 from kindynos.inference.intervals import Z
 from kindynos.sampling.streams import Seed, checked_seed, stream
-from kindynos.validate import check_integer, finite, known_name
+from kindynos.validate import Count, check_integer, checked, finite, known_name
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -159,10 +159,11 @@ def simulate(cohort: Cohort, periods: int, trials: int = 10_000, seed: Seed = No
     return CohortResult(cohort, cohort.counts(periods, trials, chosen), chosen)
 
 
+@checked
 def sensitivity(
     cohort: Cohort,
     state: str,
-    periods: int,
+    periods: Count,
     change: float = 0.01,
     trials: int = 10_000,
     seed: int = 1,
@@ -172,7 +173,6 @@ def sensitivity(
 
     owner = "Cohort.sensitivity"
     known_name(owner, "state", state, cohort.states)
-    check_integer(owner, "periods", periods, least=1)
     if not 0 < abs(finite(owner, "change", change)) < 1:
         raise ParameterError(
             f"change must be between -1 and 1 and other than 0, not {change:g}", owner=owner

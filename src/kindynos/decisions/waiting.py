@@ -20,7 +20,7 @@ from kindynos.arrays import Floats
 from kindynos.errors import ParameterError
 from kindynos.inference.estimates import Estimate
 from kindynos.inference.intervals import Z
-from kindynos.validate import array_of, check_integer
+from kindynos.validate import Count, array_of, checked
 
 DEGREE = 4
 FEWEST = 100  # trials in which acting brings something, for a regression
@@ -44,8 +44,9 @@ class WaitingValue:
         return float(self.value) - max(self.at_start, 0.0)
 
 
+@checked
 def value_of_waiting(
-    payoffs: ArrayLike, known: ArrayLike, discount: Any = 1.0, degree: int = DEGREE
+    payoffs: ArrayLike, known: ArrayLike, discount: Any = 1.0, degree: Count = DEGREE
 ) -> WaitingValue:
     """Return what it is worth to act once, or never, when it pays best.
 
@@ -74,7 +75,6 @@ def value_of_waiting(
         raise ParameterError(f"needs at least {4 * FEWEST} trials and 2 periods", owner=owner)
     if not (np.isfinite(gain).all() and np.isfinite(state).all()):
         raise ParameterError("payoffs and what is known must be finite", owner=owner)
-    check_integer(owner, "degree", degree, least=1)
     periods = len(gain) - 1
     given = array_of(owner, "discount", discount)
     if given.shape not in ((), (periods,)):

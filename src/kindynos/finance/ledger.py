@@ -13,7 +13,7 @@ from kindynos.arrays import Floats
 from kindynos.errors import ParameterError
 from kindynos.finance.notes import note
 from kindynos.finance.shapes import as_row, on_arrays, scalar_if
-from kindynos.validate import array_of, check_integer, one_of
+from kindynos.validate import Natural, array_of, check_integer, checked, one_of
 
 
 @on_arrays
@@ -171,7 +171,8 @@ def _cut(balance: Floats, flow: Floats, floor: Floats | None, unmet: Floats | No
 
 
 @on_arrays
-def grow(rate: ArrayLike, start: ArrayLike = 1.0, lag: int = 0) -> Floats:
+@checked
+def grow(rate: ArrayLike, start: ArrayLike = 1.0, lag: Natural = 0) -> Floats:
     """Return an index that compounds: start x (1 + rate of period 1) x ... up to each period,
     ``(periods, trials)``.
 
@@ -184,7 +185,6 @@ def grow(rate: ArrayLike, start: ArrayLike = 1.0, lag: int = 0) -> Floats:
     array([100., 110.])
     """
     row = as_row("grow", "rate", rate)
-    check_integer("grow", "lag", lag, least=0)
     first = array_of("grow", "start", start)
     index: Floats = np.empty((len(row), *np.broadcast_shapes(row.shape[1:], first.shape)))
     index[:lag] = first

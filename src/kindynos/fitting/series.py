@@ -24,7 +24,7 @@ from kindynos.fitting.series_candidates import (
     named_candidates,
 )
 from kindynos.processes.base import Process
-from kindynos.validate import check_integer, explain_call_errors, instance, one_of
+from kindynos.validate import Count, check_integer, checked, instance, one_of
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -194,7 +194,7 @@ class SeriesRanking:
         )
 
 
-@explain_call_errors
+@checked
 def fit_series(
     series: Any,
     candidates: Iterable[str] | None = None,
@@ -204,7 +204,7 @@ def fit_series(
     every: str | None = None,
     rolling: bool = True,
     horizon: int | None = None,
-    origins: int = ORIGINS,
+    origins: Count = ORIGINS,
     progress: Callable[[float], Any] | None = None,
 ) -> SeriesRanking:
     """Return processes fitted to a series, best first, each scored on its own history.
@@ -225,7 +225,6 @@ def fit_series(
     owner = "fit_series"
     one_of(owner, "criterion", criterion, CRITERIA)
     instance(owner, "rolling", rolling, bool, "True or False")
-    check_integer(owner, "origins", origins, least=1)
     dated = _checked(owner, dated_series(owner, series, every))
     length = dated.season if season is None else check_integer(owner, "season", season, least=0)
     if length == 1 or 2 * length > len(dated.values):

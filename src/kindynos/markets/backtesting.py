@@ -19,7 +19,7 @@ from kindynos.distributions.special import gammaln, ndtr, stdtr, xlogy
 from kindynos.errors import ParameterError
 from kindynos.markets.exposure import Exposure
 from kindynos.markets.method import Method
-from kindynos.validate import array_of, check_integer, confidence_level
+from kindynos.validate import Level, array_of, check_integer, checked
 
 YELLOW, RED = 0.95, 0.9999  # cumulative chances at which the supervisors' zones begin
 
@@ -176,8 +176,9 @@ class Backtest:
         """Draw profit and loss through time with the forecasts, exceptions marked."""
 
 
+@checked
 def backtest(
-    returns: ArrayLike, forecasts: ArrayLike, level: float, shortfalls: ArrayLike | None = None
+    returns: ArrayLike, forecasts: ArrayLike, level: Level, shortfalls: ArrayLike | None = None
 ) -> Backtest:
     """Return the test of forecasts of value at risk (positive losses) beside the returns, or
     profits, of the same days.
@@ -190,7 +191,6 @@ def backtest(
     1
     """
     gains = array_of("backtest", "returns", returns)
-    confidence_level("backtest", "level", level)
     if gains.ndim != 1 or len(gains) < 2:
         raise ParameterError(
             f"returns must be flat, at least two days, not {gains.shape}", owner="backtest"

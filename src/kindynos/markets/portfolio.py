@@ -32,7 +32,7 @@ from kindynos.processes.pathset import PathSet
 from kindynos.results.run import Run
 from kindynos.results.simulate import SimulationKeywords
 from kindynos.sampling.streams import Seed
-from kindynos.validate import check_integer, confidence_level, one_of, positive
+from kindynos.validate import Count, check_integer, checked, confidence_level, one_of, positive
 
 LEVELS = (0.95, 0.975, 0.99)
 FEWEST = 8  # returns
@@ -304,12 +304,13 @@ class Portfolio:
         )
 
     @with_memory
+    @checked
     def risk_table(
         self,
         levels: Sequence[float] = LEVELS,
         methods: Sequence[RiskMethod] | None = None,
         windows: Sequence[int | None] = (None,),
-        horizon: int = 1,
+        horizon: Count = 1,
         **options: Any,
     ) -> pd.DataFrame:
         """Return value at risk and expected shortfall by every method, window and level, each with
@@ -322,7 +323,6 @@ class Portfolio:
         go to the methods that know them. Raises ParameterError as ``value_at_risk`` does.
         """
         checked = [confidence_level("risk", "level", level) for level in levels]
-        check_integer("Portfolio", "horizon", horizon, least=1)
         records, keys = [], []
         left_out: dict[str, str] = {}
         for window in windows:
@@ -352,11 +352,12 @@ class Portfolio:
         return frame
 
     @with_memory
+    @checked
     def losses(
         self,
         method: RiskMethod = "historical",
         window: int | None = None,
-        horizon: int = 1,
+        horizon: Count = 1,
         **options: Any,
     ) -> pd.DataFrame:
         """Return the profits and losses behind a figure, and the weight each has, so that it can be
@@ -368,7 +369,6 @@ class Portfolio:
         root, except for "simulated" and for overlapping stretches. Raises ParameterError as
         ``value_at_risk`` does.
         """
-        check_integer("Portfolio", "horizon", horizon, least=1)
         chosen, exposure = method_of(method, options), self.exposure(window)
         if isinstance(chosen, Simulated):
             drawn = -np.asarray(chosen.profits(exposure, horizon)["profit"].values)
@@ -389,13 +389,14 @@ class Portfolio:
         return frame
 
     @with_memory
+    @checked
     def contributions(
         self,
         level: float = 0.99,
         measure: str = "value_at_risk",
         window: int | None = None,
         method: RiskMethod = "historical",
-        horizon: int = 1,
+        horizon: Count = 1,
         **options: Any,
     ) -> pd.DataFrame:
         """Return what each holding adds to a figure: marginal, component (they add up to it) and
@@ -405,7 +406,6 @@ class Portfolio:
         level, method, window, horizon and options. See ``kindynos.markets.contributions``. Raises
         ParameterError as they do.
         """
-        check_integer("Portfolio", "horizon", horizon, least=1)
         return contributions(
             method_of(method, options),
             self.exposure(window),

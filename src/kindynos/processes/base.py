@@ -34,8 +34,10 @@ from kindynos.processes.fitted import FittedSeries
 from kindynos.processes.hitting import simulated_hit_probability
 from kindynos.sampling.streams import Seed, checked_seed, stream
 from kindynos.validate import (
+    Positive,
     array_of,
     check_integer,
+    checked,
     finite,
     instance,
     invalid_argument,
@@ -299,9 +301,10 @@ class Process(ABC):
         """
         return None
 
+    @checked
     def distribution_at(
         self,
-        time: float,
+        time: Positive,
         *,
         uncertain: bool = False,
         trials: int = TRIALS,
@@ -315,7 +318,6 @@ class Process(ABC):
         open. Its ``plot(mark=...)`` shows the density. Raises ParameterError for a time of 0 or
         less, and for ``uncertain`` without a fit.
         """
-        positive(type(self).__name__, "time", time)
         instance(type(self).__name__, "uncertain", uncertain, bool, "True or False")
         closed = None if uncertain else self.closed_form_at(time)
         return (
@@ -343,9 +345,10 @@ class Process(ABC):
         """Return into how many periods a time is cut for simulation."""
         return steps
 
+    @checked
     def chance(
         self,
-        time: float,
+        time: Positive,
         *,
         above: float | None = None,
         below: float | None = None,
@@ -365,7 +368,6 @@ class Process(ABC):
         high = np.inf if below is None else finite("chance", "below", below)
         if above is None and below is None:
             raise ParameterError("say above=, below=, or both for a range", owner="chance")
-        positive("chance", "time", time)
         instance("chance", "simulate", simulate, bool, "True or False")
         closed = not simulate and self.closed_form_at(time) is not None
         options = {
@@ -383,8 +385,9 @@ class Process(ABC):
 
         return self._estimated(lambda process, size: as_chance(of(process, size)), closed, trials)
 
+    @checked
     def percentile(
-        self, time: float, q: float, *, trials: int = TRIALS, seed: Seed = 0, steps: int = STEPS
+        self, time: Positive, q: float, *, trials: int = TRIALS, seed: Seed = 0, steps: int = STEPS
     ) -> Estimate:
         """Return a percentile of the value at a time; after a fit its interval holds what the fit
         leaves open.
@@ -392,7 +395,6 @@ class Process(ABC):
         Raises ParameterError for a time of 0 or less, and a percentile outside 0 to 100.
         """
         seed = checked_seed(seed)
-        positive("percentile", "time", time)
         if not 0 <= finite("percentile", "q", q) <= 100:
             raise ParameterError(f"q must be from 0 to 100, not {q:g}", owner="percentile")
         closed = self.closed_form_at(time) is not None

@@ -28,7 +28,7 @@ from kindynos.formula.tree import PERIOD, Expression
 from kindynos.processes.base import Process
 from kindynos.program.shared_call import SharedCall
 from kindynos.sampling.plans import ScoreRequest
-from kindynos.validate import finite, invalid_argument, one_of, positive, shown
+from kindynos.validate import Positive, checked, finite, invalid_argument, one_of, shown
 
 LONGEST_NAME = 100
 GivenValue = float | tuple[float, ...] | tuple[tuple[float, float], ...]
@@ -411,6 +411,7 @@ def _base_value(
     return None if base is None else finite(owner, "base", base)
 
 
+@checked
 def process_driver(
     name: str,
     process: Process,
@@ -421,7 +422,7 @@ def process_driver(
     unit: str | None = None,
     source: str | None = None,
     serial: Any = None,
-    dt: float = 1.0,
+    dt: Positive = 1.0,
     uncertain: bool = False,
     shares: str | None = None,
 ) -> ProcessDriver:
@@ -440,7 +441,6 @@ def process_driver(
             f"uncertain=True needs a fitted process, such as {type(process).__name__}.fit(prices)",
             owner=owner,
         )
-    positive(owner, "dt", dt)
     checked = None if base is None else finite(owner, "base", base)
     return ProcessDriver(
         name, checked, unit, source, process=process, dt=dt, uncertain=uncertain, shares=shares

@@ -29,7 +29,15 @@ from kindynos.inference.intervals import (
 from kindynos.registry import Registry
 from kindynos.results.sample import Sample
 from kindynos.results.shape_statistics import kurtosis, mode, skewness
-from kindynos.validate import confidence_level, finite, invalid_argument, number
+from kindynos.validate import (
+    Finite,
+    Level,
+    checked,
+    confidence_level,
+    finite,
+    invalid_argument,
+    number,
+)
 
 FEW_BEYOND = 10  # trials beyond a percentile below which its interval is that of order statistics
 FEW_DECIDE = 0.1  # share of the variance that few trials may hold
@@ -244,7 +252,8 @@ def value_at_risk(sample: Sample, level: float, reference: float = 0.0) -> Estim
     return Estimate(reference - found, reference - found.high, reference - found.low)
 
 
-def expected_shortfall(sample: Sample, level: float, reference: float = 0.0) -> Estimate:
+@checked
+def expected_shortfall(sample: Sample, level: Level, reference: Finite = 0.0) -> Estimate:
     """Mean loss against ``reference`` in the worst 1 - level of the trials.
 
     The mean of q + (loss - q)+ / (1 - level) over the trials, with q the value at risk (Rockafellar
@@ -252,8 +261,6 @@ def expected_shortfall(sample: Sample, level: float, reference: float = 0.0) -> 
     Its interval is corrected for the skewness of these terms (Hall, Journal of the Royal
     Statistical Society B 54, 1992, 221-228).
     """
-    level = confidence_level("expected_shortfall", "level", level)
-    reference = finite("expected shortfall", "reference", reference)
     if not sample.count:
         return Estimate(math.nan)
     tail = 1 - level

@@ -22,7 +22,7 @@ from kindynos.results.run import Run
 from kindynos.results.simulate import SimulationOptions, simulate
 from kindynos.sampling.streams import Seed, checked_seed
 from kindynos.studies.paired import Paired
-from kindynos.validate import check_integer
+from kindynos.validate import Count, checked
 
 LEVEL = 0.95
 
@@ -153,11 +153,12 @@ class BeforeAfter:
         """Draw both side by side: the distribution of the "profit" or of the "max_drawdown"."""
 
 
+@checked
 def before_after(
     source: Source,
     region: Region,
     best: Floats,
-    horizon: int,
+    horizon: Count,
     trials: int,
     seed: Seed,
     against: Mapping[str, float] | None,
@@ -166,7 +167,6 @@ def before_after(
     """Return the comparison of today's weights, or others, with the best; see
     ``Allocation.compare``.
     """
-    check_integer("compare", "horizon", horizon, least=1)
     today = source.today if against is None else by_name(source.names, against, "against")
     if today is None:
         raise ParameterError(
