@@ -36,6 +36,43 @@ class Probe(Case):
                 self.run_line(function)
         with self.fails("axis=0", "mixes trials"):
             self.run_line(lambda x: x.sum())
+        for function in (
+            lambda s: s if (s > 5).any() else -s,
+            lambda s: s if (s > 5).all() else -s,
+            lambda s: s if s.mean() > 5 else -s,
+            lambda x: x if (x > 5).any() else -x,
+        ):
+            with self.subTest(), self.fails("mixes trials"):
+                self.run_line(function)
+
+    def test_a_work_buffer_is_refused_and_answers_are_copied(self):
+        buffer = {}
+
+        def into_buffer(s):
+            out = buffer.setdefault(s.shape, np.empty(s.shape))
+            return np.multiply(s, 2, out=out)
+
+        with self.fails("line 'y'", "same array in each call", ".copy()"):
+            self.run_line(into_buffer)
+        np.testing.assert_array_equal(
+            self.run_line(lambda s: into_buffer(s).copy()), 2 * self.run_line(lambda s: s)
+        )
+        with self.fails("same array in each call"):
+            model = kd.Model.from_function(
+                into_buffer, {"s": kd.Normal(5, 1)}, "y", each_trial=False
+            )
+            model.simulate(300, seed=1)
+
+    def test_masked_trials_have_no_value(self):
+        model = kd.Model("masked")
+        model.driver("s", kd.Normal(5, 1))
+
+        @model.outcome
+        def y(s):
+            return np.ma.masked_greater(s, 5)
+
+        run = model.simulate(1000, seed=1)
+        self.assertEqual(run["y"].n_failed, int((run["s"].values > 5).sum()))
         with self.fails("other values when it is called again"):
             self.run_line(lambda x: np.random.normal(size=x.shape))
 

@@ -2,12 +2,15 @@
 
 In the library's layout the last axis is the trials, so ordinary habits such as ``x.sum()`` or
 ``np.sort(x)`` would mix them silently. Each function line is evaluated on a few trials whole, again
-whole, and in two parts: a value that depends on other trials, or changes between calls, shows.
+whole, in two parts, and trial by trial: a value that depends on other trials, or changes between
+calls, shows. A line that returns the same array in each call would overwrite other trials where two
+threads call it; that is an error too.
 """
 
 from __future__ import annotations
 
 from collections.abc import Mapping
+from typing import Any
 
 import numpy as np
 
@@ -16,7 +19,14 @@ from kindynos.errors import ModelError
 from kindynos.formula.shapes import Shape
 from kindynos.program.quantities import Driver, Line
 from kindynos.program.shared_call import SharedCall
-from kindynos.program.steps import FunctionStep, SharedStep, Step, call_function, shared_values
+from kindynos.program.steps import (
+    FunctionStep,
+    SharedStep,
+    Step,
+    call_function,
+    read_only,
+    shared_values,
+)
 from kindynos.sampling.plans import Latin
 
 TRIALS = 41  # odd, and no common number of periods, so that an axis taken for another shows
@@ -83,15 +93,15 @@ class Probe:
         shape = self._shape_of(line.name, whole)
         if not _same(whole, call_function(line, inputs, self.trials, tables)):
             raise _changes(line.name)
-        parts = []
-        for part in (slice(0, CUT), slice(CUT, self.trials)):
-            cut = {
-                name: value[..., part] if name in random else value
-                for name, value in inputs.items()
-            }
-            parts.append(call_function(line, cut, len(range(self.trials)[part]), tables))
-        if not self._agrees(whole, parts):
-            raise _mixes(line.name)
+        if not line.each_trial:
+            self._check_new(line.name, line.function, inputs)
+        for parts in self._cuts(alone=bool(random) and not line.each_trial):
+            answers = [
+                call_function(line, _cut(inputs, random, part), part.stop - part.start, tables)
+                for part in parts
+            ]
+            if not self._agrees(whole, parts, answers):
+                raise _mixes(line.name)
         self.values[line.name] = whole.reshape(shape.dimensions(self.periods, self.trials))
         return FunctionStep(line, shape, tables)
 
@@ -111,18 +121,15 @@ class Probe:
         random = {
             name for name, value in inputs.items() if value.ndim and value.shape[-1] == self.trials
         }
-        parts = []
-        for part in (slice(0, CUT), slice(CUT, self.trials)):
-            cut = {
-                name: value[..., part] if name in random else value
-                for name, value in inputs.items()
-            }
-            parts.append(shared_values(decided, cut))
         for name, value in whole.items():
             if not _same(value, again[name]):
                 raise _changes(name)
-            if not self._agrees(value, [part[name] for part in parts]):
-                raise _mixes(name)
+        self._check_new(", ".join(call.outcomes), decided, inputs, by_name=False)
+        for parts in self._cuts(alone=bool(random)):
+            answers = [shared_values(decided, _cut(inputs, random, part)) for part in parts]
+            for name, value in whole.items():
+                if not self._agrees(value, parts, [answer[name] for answer in answers]):
+                    raise _mixes(name)
         return self._shared_step(decided, shapes, whole)
 
     def _shared_step(
@@ -134,13 +141,39 @@ class Probe:
             )
         return SharedStep(call, shapes)
 
-    def _agrees(self, whole: Floats, parts: list[Floats]) -> bool:
-        first, second = parts
-        if whole.ndim == 0 or whole.shape[-1] != self.trials:
-            return _same(whole, first) and _same(whole, second)
-        if first.shape[:-1] != whole.shape[:-1] or second.shape[:-1] != whole.shape[:-1]:
-            return False
-        return _same(whole[..., :CUT], first) and _same(whole[..., CUT:], second)
+    def _cuts(self, alone: bool) -> list[list[slice]]:
+        """Return the ways to cut the trials: in two parts, and into single ones if ``alone``."""
+        halves = [slice(0, CUT), slice(CUT, self.trials)]
+        singles = [slice(place, place + 1) for place in range(self.trials)]
+        return [halves, singles] if alone else [halves]
+
+    def _agrees(self, whole: Floats, parts: list[slice], answers: list[Floats]) -> bool:
+        by_trial = whole.ndim > 0 and whole.shape[-1] == self.trials
+        return all(
+            _same(whole[..., part] if by_trial else whole, answer)
+            for part, answer in zip(parts, answers, strict=True)
+        )
+
+    def _check_new(
+        self, name: str, function: Any, inputs: Mapping[str, Floats], by_name: bool = True
+    ) -> None:
+        """Raise ModelError for a function whose answers to two calls share memory."""
+        with np.errstate(all="ignore"):
+            first, second = (
+                function(**read_only(inputs)) if by_name else function(read_only(inputs))
+                for _ in range(2)
+            )
+        pairs = (
+            zip(first.values(), second.values(), strict=True) if not by_name else [(first, second)]
+        )
+        for one, other in pairs:
+            given = any(_shared(one, value) for value in inputs.values())
+            if not given and _shared(one, other):
+                raise ModelError(
+                    f"line {name!r} returns the same array in each call, which would overwrite the "
+                    "values of other trials; return a new one, such as result.copy()",
+                    name=name,
+                )
 
     def _shape_of(self, name: str, answer: Floats) -> Shape:
         dimensions, trials, periods = answer.shape, self.trials, self.periods
@@ -165,6 +198,17 @@ class Probe:
             f"line {name!r} returned an array of shape {dimensions}; it must be {wanted}{hint}",
             name=name,
         )
+
+
+def _shared(one: Any, other: Any) -> bool:
+    """Return whether two answers are arrays in the same memory."""
+    both = isinstance(one, np.ndarray) and isinstance(other, np.ndarray)
+    return both and np.shares_memory(one, other)
+
+
+def _cut(inputs: Mapping[str, Floats], random: set[str], part: slice) -> dict[str, Floats]:
+    """Return inputs for some of the trials."""
+    return {name: value[..., part] if name in random else value for name, value in inputs.items()}
 
 
 def _same(a: Floats, b: Floats) -> bool:

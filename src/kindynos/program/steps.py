@@ -186,7 +186,7 @@ def fitted(name: str, answer: Floats, wanted: tuple[int, ...]) -> Floats:
 
 def shared_values(call: SharedCall, values: Mapping[str, Floats]) -> dict[str, Floats]:
     """Return every outcome of a shared call as arrays; raises TrialError or ModelError."""
-    inputs = {name: _read_only_view(values[name]) for name in call.inputs}
+    inputs = read_only({name: values[name] for name in call.inputs})
     try:
         with np.errstate(all="ignore"):
             found = call(inputs)
@@ -204,7 +204,7 @@ def call_function(
     goes wrong in it.
     """
     assert line.function is not None
-    views = {name: _read_only_view(value) for name, value in inputs.items()}
+    views = read_only(inputs)
     try:
         with np.errstate(all="ignore"):
             answer = (
@@ -222,21 +222,26 @@ def call_function(
 
 
 def _as_floats(name: str, answer: Any) -> Floats:
+    """Return a copy of what a line returned; masked trials are trials without a value."""
     try:
+        if np.ma.isMaskedArray(answer):
+            answer = np.ma.filled(answer.astype(np.float64), np.nan)
         array = np.asarray(answer)
         if array.dtype.kind not in "fiub":
             raise TypeError
-        return np.asarray(array, dtype=np.float64)
+        return np.array(array, dtype=np.float64)
     except (TypeError, ValueError):
         raise ModelError(
             f"must return numbers, not {answer!r:.60}", owner=f"line {name!r}"
         ) from None
 
 
-def _read_only_view(value: Floats) -> Floats:
-    view = value.view()
-    view.flags.writeable = False  # a line that changed its inputs in place would change other lines
-    return view
+def read_only(inputs: Mapping[str, Floats]) -> dict[str, Floats]:
+    """Return views of inputs: a line that changed them in place would change other lines."""
+    views = {name: value.view() for name, value in inputs.items()}
+    for view in views.values():
+        view.flags.writeable = False
+    return views
 
 
 def _one_by_one(
@@ -265,6 +270,7 @@ def _one_by_one(
 def _function_failed(name: str, error: Exception) -> ModelError:
     text, advice = str(error), ""
     if "truth value of an array" in text:
+        text = "the truth value of an array is ambiguous."  # NumPy's own advice would mix trials
         advice = (
             " Use np.where(condition, a, b), or declare the line with each_trial=True to "
             "write it for single numbers."
