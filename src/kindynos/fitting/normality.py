@@ -117,7 +117,7 @@ def normality(values: Any) -> Normality:
     tests = (
         _anderson_darling(square, len(x)),
         _dagostino_pearson(skewness, kurtosis, len(x)),
-        _jarque_bera(skewness, kurtosis, len(x)),
+        jarque_bera(skewness, kurtosis, len(x)),
     )
     return Normality(x, tests, skewness, kurtosis - 3, distance)
 
@@ -170,7 +170,10 @@ def _dagostino_pearson(skewness: float, kurtosis: float, n: int) -> Test:
     return Test("D'Agostino-Pearson", statistic, p, _words(p))
 
 
-def _jarque_bera(skewness: float, kurtosis: float, n: int) -> Test:
+def jarque_bera(skewness: float, kurtosis: float, n: int) -> Test:
+    """Test normality by skewness and kurtosis (3 for a normal): chi-square with 2 degrees of
+    freedom.
+    """
     statistic = n / 6 * (skewness**2 + (kurtosis - 3) ** 2 / 4)
     p = float(gammaincc(np.array(1.0), np.array(statistic / 2)))
     return Test("Jarque-Bera", statistic, p, _words(p))

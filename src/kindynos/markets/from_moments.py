@@ -12,6 +12,7 @@ import numpy as np
 
 from kindynos.arrays import Floats
 from kindynos.distributions.special import ndtri
+from kindynos.fitting.normality import jarque_bera
 from kindynos.fitting.student import FEWEST_DF, drawn_student, student_degrees, student_tail
 from kindynos.inference.estimates import Estimate
 from kindynos.inference.intervals import UPPER, Z
@@ -87,9 +88,7 @@ class NormalMethod(MomentMethod):
         losses = exposure.losses
         gaps = (losses - losses.mean()) / losses.std()
         skew, excess = float((gaps**3).mean()), float((gaps**4).mean()) - 3
-        # Jarque and Bera, International Statistical Review 55 (1987), 163-172: chi-square with 2
-        # degrees of freedom.
-        p = math.exp(-len(losses) * (skew**2 / 6 + excess**2 / 24) / 2)
+        p = jarque_bera(skew, excess + 3, len(losses)).p
         if p >= DOUBTFUL:
             return super().doubt(exposure)
         return (

@@ -10,8 +10,8 @@ from dataclasses import dataclass
 import numpy as np
 
 from kindynos.arrays import Floats
-from kindynos.distributions.special import gammaincc
 from kindynos.errors import ParameterError
+from kindynos.fitting.diagnostics import autocorrelations, ljung_box
 from kindynos.memory import remembered
 from kindynos.processes.garch import FEWEST, GarchLikelihood, conditional_variances
 from kindynos.processes.likelihood import likelihood_optimum, resampled
@@ -150,13 +150,9 @@ def clustering_test(losses: Floats, lags: int = 10) -> float:
     """Return the p-value of a test that large moves do not cluster: autocorrelations of the ranks
     of their sizes.
 
-    Source: Ljung and Box, Biometrika 65 (1978), 297-303; of squared returns McLeod and Li (1983).
-    Ranks keep one crash from deciding it.
+    It is Ljung and Box's test; of squared returns see McLeod and Li, Journal of Time Series
+    Analysis 4 (1983), 269-273. Ranks keep one crash from deciding it.
     """
     ranks = np.argsort(np.argsort(np.abs(losses - np.median(losses)))).astype(np.float64)
-    ranks -= ranks.mean()
-    count = len(losses)
-    lags = min(lags, count // 4)
-    found = np.array([ranks[lag:] @ ranks[:-lag] for lag in range(1, lags + 1)]) / (ranks @ ranks)
-    statistic = count * (count + 2) * float((found**2 / (count - np.arange(1, lags + 1))).sum())
-    return float(gammaincc(lags / 2, statistic / 2))
+    lags = min(lags, len(losses) // 4)
+    return ljung_box(autocorrelations(ranks, lags), len(losses), lags).p
