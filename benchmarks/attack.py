@@ -212,9 +212,8 @@ def models(rng: random.Random) -> Wrong | None:
     can be read.
     """
     if not TEXTS:
-        importlib.import_module(
-            "scipy.optimize"
-        )  # which fits in model files need, and whose loading is not what is timed
+        # which fits in model files need, and whose loading is not what is timed
+        importlib.import_module("scipy.optimize")
     TEXTS[:] = TEXTS or sources()
     text = rng.choice(TEXTS)
     for _ in range(rng.randint(1, 3)):

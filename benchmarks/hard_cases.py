@@ -16,9 +16,8 @@ import kindynos as kd
 from benchmarks.timing import repeats
 
 SEEDS = repeats(300)
-Case = Callable[
-    [int], tuple[float, float, float, bool]
-]  # a seed to the low and high end, the truth, and whether it is rough
+# a seed to the low and high end, the truth, and whether it is rough
+Case = Callable[[int], tuple[float, float, float, bool]]
 
 
 def model_of(formula: str, **drivers: kd.Distribution) -> kd.Model:

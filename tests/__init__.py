@@ -1,6 +1,5 @@
 from hypothesis import settings
 
-settings.register_profile(
-    "fixed", derandomize=True
-)  # the same examples every time: a check must not depend on luck
+# the same examples every time: a check must not depend on luck
+settings.register_profile("fixed", derandomize=True)
 settings.load_profile("fixed")

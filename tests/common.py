@@ -85,9 +85,8 @@ def run(*arguments: str) -> subprocess.CompletedProcess[str]:
         mock.patch.object(sys, "argv", ["kindynos", *arguments]),
         redirect_stdout(out),
         redirect_stderr(err),
-        warnings.catch_warnings(
-            action="ignore", category=DeprecationWarning
-        ),  # of libraries among each other
+        # of libraries among each other
+        warnings.catch_warnings(action="ignore", category=DeprecationWarning),
     ):
         try:
             main()

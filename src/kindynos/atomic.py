@@ -20,9 +20,8 @@ from zlib import crc32
 from kindynos.errors import FileError
 
 _MARK = re.compile(r"^\.kindynos-([0-9a-f]{8})-(\d+)-[0-9a-f]{32}$")
-_unfinished: dict[
-    Path, Path | None
-] = {}  # what this process is writing, and the topmost folder that it made for it
+# what this process is writing, and the topmost folder that it made for it
+_unfinished: dict[Path, Path | None] = {}
 
 
 @contextmanager
@@ -147,9 +146,8 @@ def _settle(path: Path) -> None:
 def _unwritable(path: Path, error: Exception) -> FileError:
     reason = "its name cannot be written here"
     if isinstance(error, OSError):
-        reason = error.strerror or re.sub(
-            r".*Detail: \[errno \d+\] ", "", str(error)
-        )  # of pyarrow, which wraps it
+        # of pyarrow, which wraps it
+        reason = error.strerror or re.sub(r".*Detail: \[errno \d+\] ", "", str(error))
     return FileError(
         f"cannot be written: {reason}", file=str(path).encode("utf-8", "replace").decode()
     )

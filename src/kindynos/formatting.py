@@ -21,9 +21,8 @@ def number(value: float, step: float | None = None) -> str:
         return "-"
     if math.isinf(value):
         return "infinite" if value > 0 else "-infinite"
-    if (
-        step is not None and step > 1e-13 * abs(value) and step > 1e-290
-    ):  # finer than a float can resolve: no step
+    # finer than a float can resolve: no step
+    if step is not None and step > 1e-13 * abs(value) and step > 1e-290:
         decimals = max(0, -math.floor(math.log10(step)))
         return f"{round(value / step) * step:,.{decimals}f}"
     if abs(value) >= 1000 or value == int(value):

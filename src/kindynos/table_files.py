@@ -47,9 +47,8 @@ def read_table(path: Path) -> pd.DataFrame:
         ) from None
     except OSError as error:
         raise FileError(f"cannot be read: {error.strerror or error}", file=str(path)) from None
-    except (
-        Exception
-    ) as error:  # each kind of file has its own errors, and all mean that this one is none
+    # each kind of file has its own errors, and all mean that this one is none
+    except Exception as error:
         reason = next(iter(str(error).splitlines()), "") or type(error).__name__
         raise FileError(f"cannot be read as a table: {reason}", file=str(path)) from None
 
@@ -80,9 +79,8 @@ def _parquet_size(path: Path) -> int:
 
     about = parquet.read_metadata(path)
     bytes_said: int = sum(about.row_group(i).total_byte_size for i in range(about.num_row_groups))
-    return max(
-        bytes_said, int(about.num_rows * about.num_columns)
-    )  # a column of equal values takes hardly a byte
+    # a column of equal values takes hardly a byte
+    return max(bytes_said, int(about.num_rows * about.num_columns))
 
 
 def _check_size(path: Path, size: int) -> None:

@@ -87,9 +87,8 @@ class Commands(Folder):
             self.assertLess(data["end"]["P5"], data["end"]["P95"])
             chance = data["chances"][0]
             self.assertTrue(0 <= chance["low"] <= chance["chance"] <= chance["high"] <= 1)
-            self.assertGreater(
-                chance["high"] - chance["low"], 0.05
-            )  # four years of prices say little of a drift
+            # four years of prices say little of a drift
+            self.assertGreater(chance["high"] - chance["low"], 0.05)
             self.assertFalse(
                 {type(value) for value in data["parameters"].values()} - {float, int, bool, str}
             )

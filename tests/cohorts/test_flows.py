@@ -24,9 +24,8 @@ class Flows(Case):
         self.assertTrue((things <= 10 + come).all() and (things >= 10 + come - 6).all())
         base = model.base_case()
         first = base.loc["f_a"].iloc[1]
-        self.assertAlmostEqual(
-            first, 10 * 0.75 + 3
-        )  # nothing is in b to depart in the first period
+        # nothing is in b to depart in the first period
+        self.assertAlmostEqual(first, 10 * 0.75 + 3)
         self.assertAlmostEqual(float(run.row("f_a").mean[0]), first, delta=0.15)
 
     def test_chances_may_follow_a_row(self):

@@ -97,9 +97,8 @@ class Rollback(Case):
     def test_a_later_choice_knows_the_event_and_not_the_draw(self):
         later = kd.Choice("later", {"go": "q", "stay": 0.0})
         decision = kd.Decision("x", {"a": later}, given={"q": kd.Normal(1, 10)})
-        self.assertAlmostEqual(
-            float(decision.solve(trials=20_000).value), 1.0, delta=0.3
-        )  # not the mean of max(q, 0)
+        # not the mean of max(q, 0)
+        self.assertAlmostEqual(float(decision.solve(trials=20_000).value), 1.0, delta=0.3)
         signal = kd.Event(
             "signal",
             {

@@ -23,10 +23,8 @@ class Passage(Case):
         scores = latin(2000, 30)
         loose = independent_from_stratified(scores)
         self.assertGreater(stats.kstest(loose.reshape(-1), "uniform").pvalue, 0.01)
-        for extreme in (
-            loose.max(axis=1) ** 30,
-            (1 - loose.min(axis=1)) ** 30,
-        ):  # of independent scores these are uniform
+        # of independent scores these are uniform
+        for extreme in (loose.max(axis=1) ** 30, (1 - loose.min(axis=1)) ** 30):
             self.assertGreater(stats.kstest(extreme, "uniform").pvalue, 0.01)
         np.testing.assert_allclose(stratified_from_independent(loose), scores, atol=1e-12)
 
@@ -61,9 +59,8 @@ class Drivers(Case):
         for seed in range(30):
             run = self.model().simulate(400, seed=seed, keep=["a", "b"], workers=1)
             for name in ("a", "b"):
-                scores = stats.norm.cdf(run.row(name).values).reshape(
-                    3, 20, 20
-                )  # 20 blocks of 20 trials
+                # 20 blocks of 20 trials
+                scores = stats.norm.cdf(run.row(name).values).reshape(3, 20, 20)
                 scaled = np.sort(scores, axis=-1) * 20 - np.arange(20)
                 self.assertTrue((scaled > -1e-9).all() and (scaled < 1 + 1e-9).all())
                 places.append(scaled.reshape(-1))

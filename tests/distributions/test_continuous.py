@@ -75,9 +75,8 @@ class Continuous(Case):
                 ours = np.concatenate(
                     [distribution.quantile(lower), distribution._upper_quantile(lower)]
                 )
-                exact = (
-                    1e-6 if isinstance(distribution, kd.Cauchy) else 1e-10
-                )  # early versions of SciPy lose digits there
+                # early versions of SciPy lose digits there
+                exact = 1e-6 if isinstance(distribution, kd.Cauchy) else 1e-10
                 self.assertLessEqual(float((np.abs(ours - x) / (np.abs(x) + sd)).max()), exact)
                 np.testing.assert_allclose(
                     distribution.cdf(x), reference.cdf(x), rtol=1e-9, atol=1e-13

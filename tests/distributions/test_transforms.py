@@ -185,9 +185,8 @@ class Transforms(Case):
         )
         many = kd.Compound(kd.Poisson(10_000), kd.Gamma(2, 5))
         self.assertAlmostEqual(many.quantile(0.5) / many.mean, 1, delta=1e-3)
-        roots = kd.Compound(
-            kd.Poisson(0.5), kd.Discrete([1, math.sqrt(2)], [0.5, 0.5])
-        )  # no common divisor: a fine grid
+        # no common divisor: a fine grid
+        roots = kd.Compound(kd.Poisson(0.5), kd.Discrete([1, math.sqrt(2)], [0.5, 0.5]))
         self.assertAlmostEqual(roots.quantile(0.7), 1, delta=0.001)
         size = kd.LogNormal(1000, 3000)
         rare = kd.Compound(kd.Poisson(0.001), size)

@@ -66,9 +66,8 @@ class Irr(Case):
                 expected = slow_rates(np.trim_zeros(flows[:, trial]))
                 self.assertEqual(report.count[trial], len(expected))
                 np.testing.assert_allclose(report.roots[trial], expected, rtol=1e-6, atol=1e-7)
-        alternating = np.where(
-            np.arange(4000) % 2, 1.1, -1.0
-        )  # (1.1 x - 1) times a sum of even powers
+        # (1.1 x - 1) times a sum of even powers
+        alternating = np.where(np.arange(4000) % 2, 1.1, -1.0)
         np.testing.assert_allclose(kd.irr_report(alternating).roots[0], [0.1])
         grown = -np.ones(3000)
         grown[1] = (
@@ -134,9 +133,8 @@ class Irr(Case):
         flows = rng.normal(0.3, 1, (10, 600))
         flows[0] = -3 * (rng.random(600) < 0.9)
         together, alone = kd.irr(flows), [kd.irr(flows[:, i]) for i in range(600)]
-        np.testing.assert_allclose(
-            together, alone, rtol=1e-15
-        )  # but for the rounding of vector instructions
+        # but for the rounding of vector instructions
+        np.testing.assert_allclose(together, alone, rtol=1e-15)
 
     def test_extremes(self):
         self.assertAlmostEqual(kd.irr([-1, 1e12]) / 1e12, 1)

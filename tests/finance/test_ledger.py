@@ -47,9 +47,8 @@ class RollForward(Case):
         np.testing.assert_allclose(
             kd.roll_forward(100.0, 0.0, flows, floor=0, shortfall=True), [0, 0, 20, 0]
         )
-        below = kd.roll_forward(
-            -10.0, 0.0, [-5.0, 20.0], floor=0
-        )  # already below it: no withdrawal, and no gift
+        # already below it: no withdrawal, and no gift
+        below = kd.roll_forward(-10.0, 0.0, [-5.0, 20.0], floor=0)
         np.testing.assert_allclose(below, [-10, 10])
         unmet = kd.roll_forward(100.0, NORMAL, -4.0, floor=0, shortfall=True)
         paid = kd.roll_forward(100.0, NORMAL, unmet - 4.0)

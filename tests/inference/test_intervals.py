@@ -41,9 +41,8 @@ class Points(Case):
         hits = RNG.random(4000) < 0.2
         figure = proportion(hits)
         self.assertAlmostEqual(figure.error, 1.96 * math.sqrt(0.2 * 0.8 / 4000), delta=5e-4)
-        chances = RNG.beta(
-            2, 8, 4000
-        )  # each trial tells its chance, so the share is known better than from hits
+        # each trial tells its chance, so the share is known better than from hits
+        chances = RNG.beta(2, 8, 4000)
         self.assertAlmostEqual(
             proportion(chances).error, 1.96 * chances.std() / math.sqrt(4000), delta=2e-4
         )

@@ -56,9 +56,8 @@ class Backtests(Case):
             self.assertEqual(tested.days, len(losses) - 100)
             for day in (0, 77, 498):
                 past = kd.read_prices(PRICES.frame.iloc[: 100 + day + 1].reset_index())
-                shares = (
-                    HELD.values / past.frame.iloc[-1]
-                )  # today's holdings in money, at the prices of that day
+                # today's holdings in money, at the prices of that day
+                shares = HELD.values / past.frame.iloc[-1]
                 held = kd.Portfolio(past, shares=dict(shares))
                 with self.subTest(method=method, day=day):
                     self.assertAlmostEqual(

@@ -45,9 +45,8 @@ class Runs(Case):
         self.assertAlmostEqual(shares.sum(), 1)
         cov = kd.markets.returns(PRICES).frame.cov().to_numpy()
         values = HELD.values.to_numpy()
-        expected = (
-            values * (cov @ values) / (values @ cov @ values)
-        )  # of a linear profit with normal returns
+        # of a linear profit with normal returns
+        expected = values * (cov @ values) / (values @ cov @ values)
         np.testing.assert_allclose(shares[HELD.instruments], expected, atol=0.06)
 
     def test_given_marginals_and_wrong_input(self):

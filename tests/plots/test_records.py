@@ -112,9 +112,8 @@ class Decisions(Case):
         for name in ("buy", "lease", "wait", "granted 65 %", "refused 35 %", "day trips", "go on"):
             self.assertIn(name, texts)
         bold = [text.get_text().strip() for text in ax.texts if text.get_fontweight() == "bold"]
-        self.assertEqual(
-            len(bold), 5
-        )  # the choice, buying, the permit granted, refused, and then selling
+        # the choice, buying, the permit granted, refused, and then selling
+        self.assertEqual(len(bold), 5)
         self.assertIn("buy is best", ax.get_title(loc="left"))
 
     def test_forty_parts_do_not_lie_on_each_other(self):

@@ -35,9 +35,8 @@ class Chances(Case):
             )
             self.assertLess(abs(drawn - closed), 1.6 * drawn.error, (process.label, level))
         driftless = kd.RandomWalk(0.0, 0.0, 1.0)
-        self.assertAlmostEqual(
-            driftless.hit_probability(1.0, 1.0), 2 * stats.norm.sf(1.0), 12
-        )  # the reflection principle
+        # the reflection principle
+        self.assertAlmostEqual(driftless.hit_probability(1.0, 1.0), 2 * stats.norm.sf(1.0), 12)
         self.assertEqual(PRICE.hit_probability(100.0, 1.0), 1.0)
 
     def test_regimes_between_two_steps(self):

@@ -162,9 +162,8 @@ class Behaviour(Case):
         steps = (made[:, 1:] / made[:, :-1] - 1).reshape(3, -1)
         np.testing.assert_allclose(np.corrcoef(steps), wanted, atol=0.05)
         known = {tuple(row) for row in np.round(frame.pct_change().iloc[1:].to_numpy(), 9).tolist()}
-        self.assertTrue(
-            all(tuple(row) in known for row in np.round(steps.T[:50], 9).tolist())
-        )  # each a day of the history
+        # each a day of the history
+        self.assertTrue(all(tuple(row) in known for row in np.round(steps.T[:50], 9).tolist()))
         model = kd.Model("prices", periods=20)
         model.driver("prices", together)
         model.outcome("end", "at(alpha, 20)")

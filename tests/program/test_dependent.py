@@ -69,9 +69,8 @@ class Rows(unittest.TestCase):
         model.outcome("all_yearly", "total(yearly)")
         run = model.simulate(4000, seed=2)
         np.testing.assert_allclose(run.row("demand").values.mean(axis=1), [10, 20, 30], atol=0.01)
-        self.assertAlmostEqual(
-            run["all_demand"].sd, 6, delta=0.05
-        )  # one draw moves all the periods
+        # one draw moves all the periods
+        self.assertAlmostEqual(run["all_demand"].sd, 6, delta=0.05)
         self.assertAlmostEqual(run["all_yearly"].sd, 2 * math.sqrt(3), delta=0.08)
         np.testing.assert_allclose(run.base["yearly"][:, 0], [10, 20, 30])
 

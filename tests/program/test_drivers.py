@@ -45,9 +45,8 @@ class AsDrivers(Case):
             by_hand = np.mean(
                 [stats.spearmanr(a, b).statistic for a, b in zip(*moves, strict=True)]
             )
-            self.assertAlmostEqual(
-                run.correlations()["reached"][0], by_hand, delta=0.02
-            )  # jumps of the fuel weaken the 0.5
+            # jumps of the fuel weaken the 0.5
+            self.assertAlmostEqual(run.correlations()["reached"][0], by_hand, delta=0.02)
         np.testing.assert_allclose(run["energy"].base, RATE.expected(0.5 * np.arange(1, 9)))
 
     def test_model_files_hold_processes(self):

@@ -30,9 +30,8 @@ class Coverage(Case):
         gamma = kd.Gamma(2, 1)
         tail = 0.05
         q = gamma.quantile(tail)
-        shortfall = (
-            -(2 * kd.Gamma(3, 1).cdf(q)) / tail
-        )  # the mean of a gamma below a value, by its next shape
+        # the mean of a gamma below a value, by its next shape
+        shortfall = -(2 * kd.Gamma(3, 1).cdf(q)) / tail
         truths = {
             "mean": (2.0, lambda y: y.mean),
             "sd": (2**0.5, lambda y: y.sd),

@@ -120,9 +120,8 @@ class Figures(Case):
         gaps, errors = [], []
         for _ in range(60):
             x = rng.standard_normal(1500)
-            found = kd.read_trials(pd.DataFrame({"x": x}), weights=np.exp(0.5 * x - 0.125))[
-                "x"
-            ]  # of a normal with mean 0.5
+            # of a normal with mean 0.5
+            found = kd.read_trials(pd.DataFrame({"x": x}), weights=np.exp(0.5 * x - 0.125))["x"]
             for figure, truth in (
                 (found.mean, 0.5),
                 (found.chance(above=0.5), 0.5),

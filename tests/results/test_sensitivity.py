@@ -353,9 +353,8 @@ class PublishedFunctions(Case):
     def test_conditional_means_of_a_function_that_is_not_monotone(self):
         frame = ishigami().simulate(40_000, seed=1).sensitivity("y", "conditional", slices=8)
         edges = np.linspace(-np.pi, np.pi, 9)
-        wanted = np.diff(3.5 * edges - 7 * np.sin(2 * edges) / 4) / np.diff(
-            edges
-        )  # the mean of 7 sin² over each slice
+        # the mean of 7 sin² over each slice
+        wanted = np.diff(3.5 * edges - 7 * np.sin(2 * edges) / 4) / np.diff(edges)
         np.testing.assert_allclose(frame.loc["x2"].iloc[:8], wanted, atol=0.15)
 
 

@@ -103,9 +103,8 @@ class OnTheSameDraws(Case):
         frame = self.compared.dominance("net_value")
         self.assertTrue(frame.loc[("as planned", "dearer"), ["first order", "second order"]].all())
         self.assertFalse(frame.loc[("dearer", "as planned"), ["first order", "second order"]].any())
-        calm = frame.loc[
-            ("as planned", "wilder")
-        ]  # the same mean and less risk: second order alone
+        # the same mean and less risk: second order alone
+        calm = frame.loc[("as planned", "wilder")]
         self.assertEqual((calm["first order"], calm["by chance"]), (False, False))
         self.assertTrue(calm["second order"] or calm["by chance, second"])
         self.assertGreater(frame.loc[("wilder", "as planned"), "against, second"], 5)

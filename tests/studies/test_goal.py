@@ -146,9 +146,8 @@ class BothSides(Case):
             errors.append(found.error)
         self.assertCalibrated(gaps, errors)
         held = 0
-        for seed in range(
-            24
-        ):  # far out in a wide range, where the statistic is nearly flat on one side
+        # far out in a wide range, where the statistic is nearly flat on one side
+        for seed in range(24):
             wide = model.solve(
                 "x",
                 "y",

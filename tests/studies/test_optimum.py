@@ -34,12 +34,10 @@ LIMIT = "chance above 0 of loss <= 0.05"
 class KnownAnswers(Case):
     @proof
     def test_newsvendor(self):
-        truth = stats.norm(1000, 200).ppf(
-            1 - 3 / 5
-        )  # the quantile of Arrow, Harris and Marschak (1951)
-        best = (
-            5 * (1000 - 200 * stats.norm.pdf(stats.norm.ppf(0.4)) / 0.4) * 0.4
-        )  # p times the mean demand below, at q
+        # the quantile of Arrow, Harris and Marschak (1951)
+        truth = stats.norm(1000, 200).ppf(1 - 3 / 5)
+        # p times the mean demand below, at q
+        best = 5 * (1000 - 200 * stats.norm.pdf(stats.norm.ppf(0.4)) / 0.4) * 0.4
         gaps, errors = [], []
         for seed in range(25):
             found = newsvendor().optimize(
@@ -205,9 +203,8 @@ class Draws(Case):
         found = [
             model.optimize({"which": list(range(12))}, seed=seed, **options) for seed in range(20)
         ]
-        self.assertGreater(
-            np.mean([float(one.found) for one in found]), 0.05
-        )  # the highest of twelve means of noise
+        # the highest of twelve means of noise
+        self.assertGreater(np.mean([float(one.found) for one in found]), 0.05)
         self.assertLess(abs(np.mean([float(one.objective) for one in found])), 0.03)
 
     def test_progress_and_stopping(self):

@@ -116,9 +116,8 @@ def handle_signals() -> None:
 
 def _interrupt(*_: object) -> None:
     if sys.stderr.isatty():
-        os.write(
-            2, b"\r\x1b[2K\x1b[?25h"
-        )  # no half of a progress bar, and the cursor is seen again
+        # no half of a progress bar, and the cursor is seen again
+        os.write(2, b"\r\x1b[2K\x1b[?25h")
     os.write(2, f"kindynos: {Bar.stopped()}\n".encode())
     _end(1)
 
@@ -135,9 +134,8 @@ def _end(status: int) -> None:
     """
     try:
         remove_unfinished()
-        workers = getattr(
-            sys.modules.get("multiprocessing"), "active_children", None
-        )  # it may be half imported
+        # it may be half imported
+        workers = getattr(sys.modules.get("multiprocessing"), "active_children", None)
         for child in workers() if workers is not None else ():
             child.kill()
     finally:
@@ -149,9 +147,8 @@ def _flush() -> None:
     try:
         sys.stdout.flush()
     except OSError as error:
-        os.dup2(
-            os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno()
-        )  # Python flushes once more at the end
+        # Python flushes once more at the end
+        os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
         if not isinstance(error, BrokenPipeError):
             _fail(f"the output cannot be written: {error.strerror or error}", 1)
 

@@ -15,9 +15,8 @@ if TYPE_CHECKING:
     from kindynos.processes.base import Process
 
 PER_YEAR = 252
-BY_DAY: dict[
-    str, dict[str, Any]
-] = {  # processes in steps of one price, with how they are fitted to prices
+# processes in steps of one price, with how they are fitted to prices
+BY_DAY: dict[str, dict[str, Any]] = {
     "bootstrap returns": {},
     "arima": {"order": (1, 1, 1), "log": True, "constant": True},
     "exponential smoothing": {"trend": "damped"},

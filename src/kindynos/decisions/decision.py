@@ -227,9 +227,8 @@ class DecisionDraws:
     trials: int
     seed: int
     quantities: Mapping[str, Any]
-    fixed: Mapping[str, Mapping[str, Any]] = field(
-        default_factory=dict
-    )  # chances of events that are known better
+    # chances of events that are known better
+    fixed: Mapping[str, Mapping[str, Any]] = field(default_factory=dict)
     chosen: Any = None  # the trials that are looked at; default: all
 
     @classmethod

@@ -325,9 +325,8 @@ def sample_information_value(
         if float(np.max(chance)) <= 0:
             continue
         with np.errstate(all="ignore"):
-            posterior = {
-                outcome: np.nan_to_num(part / chance) for outcome, part in joint.items()
-            }  # Bayes' rule
+            # Bayes' rule
+            posterior = {outcome: np.nan_to_num(part / chance) for outcome, part in joint.items()}
         posterior = {
             outcome: part if np.ndim(part) else float(part) for outcome, part in posterior.items()
         }

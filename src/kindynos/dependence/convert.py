@@ -122,9 +122,8 @@ def _reached_linear(first: Any, second: Any) -> Callable[[float], float]:
     return lambda r: _covariance(r, one, two) / spread
 
 
-Steps = tuple[
-    Floats, Floats
-]  # normal scores at which a quantile function steps up, and by how much
+# normal scores at which a quantile function steps up, and by how much
+Steps = tuple[Floats, Floats]
 
 
 def _steps(distribution: Any) -> Steps | None:

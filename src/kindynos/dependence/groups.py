@@ -31,9 +31,8 @@ class DriverGroup:
     names: tuple[str, ...]
     copula: Copula
     serial: Mapping[str, float] = field(default_factory=dict)
-    opening: Copula | None = (
-        None  # for the first period, where serial correlations make the others' copula another
-    )
+    # for the first period, where serial correlations make the others' copula another
+    opening: Copula | None = None
 
     @property
     def extra_names(self) -> list[str]:
@@ -74,9 +73,8 @@ class DriverGroup:
                 and isinstance(self.copula, Elliptical)
                 and self.copula.df is None
             ):
-                answer[name] = scores[
-                    name
-                ]  # the first driver's scores stay as they are, to the bit
+                # the first driver's scores stay as they are, to the bit
+                answer[name] = scores[name]
                 continue
             row = _chained(mixed[place], self.serial[name]) if name in self.serial else mixed[place]
             answer[name] = (_in_strata(row) if stratified else row).reshape(shape)

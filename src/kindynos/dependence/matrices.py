@@ -129,9 +129,8 @@ def nearest_correlation(
     if fixed:
         return _lifted(np.where(held, start, projected))
     values, vectors = np.linalg.eigh((projected + projected.T) / 2)
-    projected = (
-        vectors * np.maximum(values, 0)
-    ) @ vectors.T  # what the iteration leaves below 0 is rounding
+    # what the iteration leaves below 0 is rounding
+    projected = (vectors * np.maximum(values, 0)) @ vectors.T
     scale = 1 / np.sqrt(np.diag(projected))
     answer = projected * np.outer(scale, scale)
     np.fill_diagonal(answer, 1.0)

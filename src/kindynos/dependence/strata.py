@@ -20,9 +20,8 @@ from kindynos.arrays import Floats
 from kindynos.distributions.special import ndtr
 
 SMALLEST_ETA = 1e-300
-ATTENUATED = (
-    1_000  # trials of a block below which the passage weakens correlations enough to matter
-)
+# trials of a block below which the passage weakens correlations enough to matter
+ATTENUATED = 1_000
 GRID = (0.3, 0.6, 0.8, 0.95, 1.0)  # correlations at which it is measured by how much
 SAMPLE = 40_000
 

@@ -29,9 +29,8 @@ class Distribution(Contract):
     """
 
     percentile_recipe: ClassVar[Recipe | None] = None
-    fitted: ClassVar[Any] = (
-        None  # what ``fit`` has fitted and leaves open, on distributions that it made
-    )
+    # what ``fit`` has fitted and leaves open, on distributions that it made
+    fitted: ClassVar[Any] = None
 
     @classmethod
     @delegated_to("kindynos.fitting.fits", "fit")

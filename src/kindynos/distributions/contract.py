@@ -122,9 +122,8 @@ class Contract(metaclass=CheckedInit):
     formula: ClassVar[str]  # what defines it: a density, a cdf, or how it is made
     about: ClassVar[str]  # the description alone, without the sections of the docstring
     rules: ClassVar[Mapping[str, Rule]] = {}  # for each parameter the check it must pass
-    by_trial: ClassVar[bool] = (
-        False  # whether _quantile serves for parameters that are arrays, one value for each score
-    )
+    # whether _quantile serves for parameters that are arrays, one value for each score
+    by_trial: ClassVar[bool] = False
 
     def __post_init__(self) -> None:
         """Store every parameter as its rule returns it; raises ParameterError where one breaks

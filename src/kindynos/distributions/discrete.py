@@ -78,9 +78,8 @@ class Discrete(OnValues):
     def _arrays(self) -> tuple[Floats, Floats, Floats]:
         values, chances = np.array(self.values), np.array(self.probabilities)
         cumulative = np.cumsum(chances)
-        cumulative[np.flatnonzero(chances)[-1] :] = (
-            1.0  # so that a level of 1 is the highest possible value
-        )
+        # so that a level of 1 is the highest possible value
+        cumulative[np.flatnonzero(chances)[-1] :] = 1.0
         return values, chances, cumulative
 
     @property

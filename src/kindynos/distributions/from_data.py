@@ -48,9 +48,8 @@ def normalized_weights(owner: str, weights: Any, count: int) -> tuple[float, ...
     total = math.fsum(listed)
     if total <= 0:
         raise ParameterError("weights must not all be 0", owner=owner)
-    if (
-        abs(total - 1) <= count * 2.0**-53
-    ):  # scaled already: dividing again would change last digits
+    # scaled already: dividing again would change last digits
+    if abs(total - 1) <= count * 2.0**-53:
         return tuple(listed)
     return tuple(weight / total for weight in listed)
 
@@ -88,16 +87,14 @@ class _InPieces(MomentDistribution):
 
     def _cdf(self, x: Floats) -> Floats:
         knots, level = self._knots
-        last = np.concatenate(
-            [knots[1:] != knots[:-1], [True]]
-        )  # at equal knots the highest level counts
+        # at equal knots the highest level counts
+        last = np.concatenate([knots[1:] != knots[:-1], [True]])
         return np.asarray(np.interp(x, knots[last], level[last], left=0.0, right=1.0))
 
     def _quantile(self, u: Floats) -> Floats:
         knots, level = self._knots
-        first = np.concatenate(
-            [[True], level[1:] != level[:-1]]
-        )  # over an empty stretch the lowest value counts
+        # over an empty stretch the lowest value counts
+        first = np.concatenate([[True], level[1:] != level[:-1]])
         return np.asarray(np.interp(u, level[first], knots[first]))
 
 

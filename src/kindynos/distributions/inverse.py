@@ -117,9 +117,8 @@ def moments(
     x = np.empty(len(weights))
     with np.errstate(all="ignore"):
         x[first], x[~first] = lower(below[first]), upper(above[~first])
-        x = np.where(
-            np.isfinite(x), x, 0.0
-        )  # levels below the smallest float, whose weights are far smaller still
+        # levels below the smallest float, whose weights are far smaller still
+        x = np.where(np.isfinite(x), x, 0.0)
         return float(weights @ x), float(weights @ x**2), float(weights @ x**3)
 
 

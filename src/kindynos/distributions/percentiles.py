@@ -76,9 +76,8 @@ def above_zero(build: Callable[[Any, Floats], Any]) -> Recipe:
 
 def _between_ends(family: Any, t: Floats, x: Floats) -> Any:
     low, high = x[0] - math.exp(t[0]), x[-1] + math.exp(t[-1])
-    weight = (
-        1 / (1 + math.exp(-t[1])) if len(t) == 3 else 0.5
-    )  # two percentiles leave the mode open: the middle
+    # two percentiles leave the mode open: the middle
+    weight = 1 / (1 + math.exp(-t[1])) if len(t) == 3 else 0.5
     return family(low, low + weight * (high - low), high)
 
 

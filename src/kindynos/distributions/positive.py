@@ -95,9 +95,8 @@ class Gamma(_FromZero, Tabled):
         return self.scale * gammainccinv(self.shape, v)
 
     def _quantile(self, u: Floats) -> Floats:
-        return np.maximum(
-            Tabled._quantile(self, u), 0.0
-        )  # a table of tiny shapes may fall a hair below
+        # a table of tiny shapes may fall a hair below
+        return np.maximum(Tabled._quantile(self, u), 0.0)
 
     def _upper_quantile(self, v: Floats) -> Floats:
         return self._from_above(v)
@@ -178,9 +177,8 @@ class Weibull(_FromZero):
 
     @property
     def _z_moments(self) -> tuple[float, float, float]:
-        if (
-            self.shape > 50
-        ):  # z is near 1, and so is every power of it: moments of shape x (z - 1) keep the digits
+        # z is near 1, and so is every power of it: moments of shape x (z - 1) keep the digits
+        if self.shape > 50:
             k = self.shape
             first, variance, skewness = central_moments(
                 lambda u: k * np.expm1(np.log(-np.log1p(-u)) / k),

@@ -11,9 +11,8 @@ from kindynos.distributions.catalogue import CATALOGUE
 from kindynos.distributions.stated import StatedDistribution
 from kindynos.errors import ParameterError
 
-_EARLIER_NAMES = {
-    "law": "inner"
-}  # of parameters, which files written by earlier versions still use
+# of parameters, which files written by earlier versions still use
+_EARLIER_NAMES = {"law": "inner"}
 DEEPEST = 10  # distributions inside distributions
 
 

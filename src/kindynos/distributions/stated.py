@@ -120,9 +120,8 @@ class StatedDistribution:
                 dict(zip(arrays, one, strict=True))
                 for one in zip(*map(_flat, np.broadcast_arrays(*arrays.values())), strict=True)
             ]
-        for values in (
-            ends
-        ):  # a rule of one parameter is an interval, which holds for all if it does for the ends
+        # a rule of one parameter is an interval, which holds for all if it does for the ends
+        for values in ends:
             self.at(values)
         made = object.__new__(self.kind)
         for name, value in self.stated:

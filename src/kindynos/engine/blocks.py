@@ -12,9 +12,8 @@ FEWEST = 20  # blocks: their spread gives the variance of an estimate
 # trials worked on at a time: enough that threads do not wait for each other, few enough for the
 # cache
 BATCH = 16_384
-BATCH_VALUES = (
-    262_144  # values of one row worked on at a time, so that memory stays bounded with many periods
-)
+# values of one row worked on at a time, so that memory stays bounded with many periods
+BATCH_VALUES = 262_144
 # batches, at least, where there are as many blocks, so that several workers have something to do
 SHARES = 4
 
@@ -31,9 +30,8 @@ class Blocks:
     trials: int
     count: int
     blocks_per_batch: int = 1
-    planned: tuple[int, int] | None = (
-        None  # trials and blocks that set the bounds, where these are the first of more
-    )
+    # trials and blocks that set the bounds, where these are the first of more
+    planned: tuple[int, int] | None = None
 
     @classmethod
     def cut(cls, trials: int, periods: int = 0, powers_of_two: bool = False) -> Blocks:

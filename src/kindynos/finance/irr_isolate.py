@@ -21,12 +21,10 @@ from kindynos.finance import irr_long
 Evaluate = Callable[[Floats, Floats], tuple[Floats, Floats]]
 Ints = NDArray[np.int64]
 
-NARROW = (
-    2.0**-22
-)  # an interval this short beside its distance from 0 holds, if anything, a double root
-CUT = (
-    irr_long.CUT
-)  # not the half: a double root at an end, at a rate of 100 %, would be seen on neither side
+# an interval this short beside its distance from 0 holds, if anything, a double root
+NARROW = 2.0**-22
+# not the half: a double root at an end, at a rate of 100 %, would be seen on neither side
+CUT = irr_long.CUT
 LONG = 64  # more flows are cut into pieces of a low degree first
 LEAST = 1e-250  # roots of x below this, rates beyond 1e250, are not sought
 ROUNDING = 2e-16  # flows whose sum is this small beside their sizes, for each flow, sum to 0
@@ -252,9 +250,8 @@ def bisect(
             newton = x - value / slope
         inside = (newton > low) & (newton < high)
         moved = np.where(value == 0, x, np.where(inside, newton, 0.5 * (low + high)))
-        moved = np.where(
-            still, x, moved
-        )  # a root that has settled does not depend on how long others take
+        # a root that has settled does not depend on how long others take
+        moved = np.where(still, x, moved)
         still |= ~(np.abs(moved - x) > NEAR * np.maximum(np.abs(x), least))
         root[active] = x = moved
         if still.all():

@@ -239,9 +239,8 @@ def _halley_from(flows: Floats, schedule: Schedule, rate: Floats) -> None:
             step = _halley_step(schedule, price, later, log_x)
             moved = np.clip(log_x + step, -largest, largest)
             log_x = np.where(still, log_x, moved)
-            still |= ~(
-                np.abs(step) >= near
-            )  # a step that is not a number goes nowhere: its rate is NaN
+            # a step that is not a number goes nowhere: its rate is NaN
+            still |= ~(np.abs(step) >= near)
             if still.all():
                 rate[active] = np.expm1(-log_x)
                 break

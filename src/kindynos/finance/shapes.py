@@ -32,9 +32,8 @@ def on_arrays(function: Callable[Given, Answer]) -> Callable[Given, Answer]:
             with np.errstate(all="ignore"):
                 return _by_column(function(*args, **options), [*args, *options.values()])
         except KindynosError as error:
-            error.owner = (
-                function.__name__
-            )  # the function that was called, not one it calls in turn
+            # the function that was called, not one it calls in turn
+            error.owner = function.__name__
             raise
         except ValueError as error:
             if "broadcast" not in str(error) and "shape mismatch" not in str(error):

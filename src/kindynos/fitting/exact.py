@@ -146,10 +146,8 @@ def log_logistic(data: Data, fixed: Mapping[str, Any]) -> Parameters | None:
         z = (logs - np.expand_dims(middle, -1)) / np.expand_dims(spread, -1)
         t = np.tanh(z / 2)
         h = (1 - t * t) / 2
-        one, other = (
-            average(data, t),
-            average(data, z * t) - 1,
-        )  # the scores of middle / spread and of log spread
+        # the scores of middle / spread and of log spread
+        one, other = (average(data, t), average(data, z * t) - 1)
         a, b = average(data, h), average(data, z * h)
         c, d = one + b, other + 1 + average(data, z * z * h)
         bend = a * d - b * c

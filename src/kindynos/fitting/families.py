@@ -167,12 +167,10 @@ def _log_spread(*names: str, inverse: float) -> Starts:
     return starts
 
 
-PARETO_BENDS = np.concatenate(
-    [np.geomspace(0.02, 1, 6) - 1.001, np.geomspace(0.05, 300, 8)]
-)  # over the largest value
-MODE = Scale(
-    lambda t, c, s: t, lambda v, c, s: v, lambda v, c, s: 1.0
-)  # replaced by the ends where they are known
+# over the largest value
+PARETO_BENDS = np.concatenate([np.geomspace(0.02, 1, 6) - 1.001, np.geomspace(0.05, 300, 8)])
+# replaced by the ends where they are known
+MODE = Scale(lambda t, c, s: t, lambda v, c, s: v, lambda v, c, s: 1.0)
 MUCH = math.log(1e6)
 NORMAL_DF = math.log(1e8)
 _NORMAL_LIMIT = (

@@ -108,9 +108,8 @@ class Fit:
         elif self.names:
             family = FAMILIES[self.label]
             lengths, vectors = np.linalg.eigh(np.array(self.theta_covariance))
-            left = max(
-                self.observations - len(self.names), 1.0
-            )  # Student's t, and the variance that maximum likelihood lacks
+            # Student's t, and the variance that maximum likelihood lacks
+            left = max(self.observations - len(self.names), 1.0)
             wide = np.sqrt(self.observations / left * left / chdtri(left, ndtr(-scores[-1])))
             moved = (vectors * np.sqrt(np.maximum(lengths, 0))) @ (scores[: len(self.names)] * wide)
             for i, name in enumerate(self.names):

@@ -26,9 +26,8 @@ from kindynos.inference.intervals import Z
 from kindynos.validate import finite, one_of
 
 METHODS = ("likelihood", "moments", "l-moments")
-LEAST_SHAPE = (
-    -0.9
-)  # of the extreme-value and Pareto distributions, whose likelihood has no maximum beyond -1
+# of the extreme-value and Pareto distributions, whose likelihood has no maximum beyond -1
+LEAST_SHAPE = -0.9
 FEWEST_DF = 2.0001  # of Student's t by its sd
 # of the way to the limit, from which it is tried too: there the curvature is lost in rounding
 FAR = 0.35

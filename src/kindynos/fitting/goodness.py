@@ -78,9 +78,8 @@ def goodness(fitted: Distribution, data: Data, samples: int = SAMPLES) -> Distan
     first = distances(fitted, data.values)
     if not (data.plain and data.even):
         return Distances(*first, np.nan, np.nan)
-    own = int.from_bytes(
-        blake2b(np.sort(data.values).tobytes(), digest_size=6).digest()
-    )  # the same data, the same samples
+    # the same data, the same samples
+    own = int.from_bytes(blake2b(np.sort(data.values).tobytes(), digest_size=6).digest())
     rows = fitted.sample((samples, len(data.values)), seed=own, purpose="goodness")
     again = np.array(
         [distances(one, row) for one, row in zip(refitted(fitted, data, rows), rows, strict=True)]

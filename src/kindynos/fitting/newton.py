@@ -82,9 +82,8 @@ def climb(
             fresh[left],
             active[left],
         )
-        found = _finite(
-            likelihood(fresh[:, None, :] + offsets, active)
-        )  # at the new point and around it, in one go
+        # at the new point and around it, in one go
+        found = _finite(likelihood(fresh[:, None, :] + offsets, active))
         lost = ~(found[:, 0] > centre)
         if lost.any():
             shorter = np.clip(here[lost, None] + LENGTHS[:, None] * step[lost, None], low, high)

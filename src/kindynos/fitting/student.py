@@ -145,9 +145,8 @@ def _degrees(x: Floats) -> Floats:
 
 def _given_df(x: Floats, df: Floats) -> tuple[Floats, Floats, Floats]:
     """Return log likelihood, location and squared scale of each row at given degrees of freedom."""
-    with np.errstate(
-        over="ignore", divide="ignore", invalid="ignore"
-    ):  # values that are nearly all equal
+    # values that are nearly all equal
+    with np.errstate(over="ignore", divide="ignore", invalid="ignore"):
         return _steps(x, df)
 
 
@@ -160,9 +159,8 @@ def _steps(x: Floats, df: Floats) -> tuple[Floats, Floats, Floats]:
         weights = (freedom + 1) / (freedom + (rows - location[active, None]) ** 2 / spread)
         total = weights.sum(axis=1)
         moved = (weights * rows).sum(axis=1) / total
-        fresh = (weights * (rows - moved[:, None]) ** 2).sum(
-            axis=1
-        ) / total  # the faster variant of the scale's step
+        # the faster variant of the scale's step
+        fresh = (weights * (rows - moved[:, None]) ** 2).sum(axis=1) / total
         fresh = np.maximum(fresh, least[active])
         done = np.abs(fresh - variance[active]) <= SHARP * variance[active]
         location[active], variance[active] = moved, fresh

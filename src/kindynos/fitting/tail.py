@@ -24,10 +24,8 @@ from kindynos.sampling.streams import stream
 
 SHARE = 0.1  # of the losses beyond the threshold
 FEWEST = 20  # excesses
-USUAL_SHAPE, SHAPE_SD = (
-    0.1,
-    0.2,
-)  # of daily losses: the normal distribution has 0, Student's t with 4 degrees of freedom 0.25
+# of daily losses: the normal distribution has 0, Student's t with 4 degrees of freedom 0.25
+USUAL_SHAPE, SHAPE_SD = (0.1, 0.2)
 SHAPES = np.linspace(-0.6, 0.95, 63)  # beyond 1 there is no mean
 LOG_SCALES = np.linspace(-1.6, 1.2, 57)  # above the log of the mean excess
 COARSE = 3  # every third point of the grid, where only the peak is sought

@@ -52,9 +52,8 @@ def parse(text: str) -> Expression:
         raise FormulaError(f"a formula has no comments: '#' at column {line.index('#') + 1}")
     offset = len(line) - len(line.lstrip())
     try:
-        with warnings.catch_warnings(
-            action="ignore"
-        ):  # what Python doubts, such as 5iny, is refused or means what it says
+        # what Python doubts, such as 5iny, is refused or means what it says
+        with warnings.catch_warnings(action="ignore"):
             tree = ast.parse(line.strip(), mode="eval").body
     except (SyntaxError, ValueError, MemoryError, RecursionError) as error:
         column = getattr(error, "offset", None)

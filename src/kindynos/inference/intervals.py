@@ -90,9 +90,8 @@ def order_places(count: int, tail: float) -> tuple[int, int]:
     >>> order_places(250, 0.01), order_places(1000, 0.01)
     ((7, 0), (18, 4))
     """
-    at_most = bdtr(
-        np.arange(count), count, tail
-    )  # the chance that at most that many values lie beyond the true quantile
+    # the chance that at most that many values lie beyond the true quantile
+    at_most = bdtr(np.arange(count), count, tail)
     return int(np.searchsorted(at_most, UPPER)) + 1, int(np.count_nonzero(at_most <= 1 - UPPER))
 
 
@@ -152,9 +151,8 @@ def correlation_by_blocks(first: Floats, second: Floats, bounds: NDArray[np.int6
 
 def _correlation(sums: list[Floats]) -> Floats:
     count, a, b, aa, bb, ab = sums
-    with np.errstate(
-        divide="ignore", invalid="ignore"
-    ):  # no trials, or all of them alike: no correlation
+    # no trials, or all of them alike: no correlation
+    with np.errstate(divide="ignore", invalid="ignore"):
         spread = np.sqrt(np.maximum((aa - a * a / count) * (bb - b * b / count), 0.0))
         return np.where(spread > 0, (ab - a * b / count) / spread, 0.0)
 
@@ -166,9 +164,8 @@ def skewness_corrected(t: float, terms: Floats) -> float:
     transformation.
     """
     gaps = terms - terms.mean()
-    gaps /= max(
-        float(np.abs(gaps).max()), np.finfo(float).tiny
-    )  # so that no power leaves the floats
+    # so that no power leaves the floats
+    gaps /= max(float(np.abs(gaps).max()), np.finfo(float).tiny)
     variance = float((gaps**2).mean())
     skew = float((gaps**3).mean()) / variance**1.5 if variance > 0 else 0.0
     a = skew / (3 * math.sqrt(len(terms)))

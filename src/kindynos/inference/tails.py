@@ -26,9 +26,8 @@ def even_tail(rows: Floats, level: float) -> tuple[Floats, Floats]:
     place = level * (count - 1)
     below = min(math.floor(place), count - 2)
     parted = np.partition(rows, below, axis=-1)
-    beyond = parted[
-        ..., below + 1 :
-    ]  # the few that are larger: all that the quantile and the tail need
+    # the few that are larger: all that the quantile and the tail need
+    beyond = parted[..., below + 1 :]
     q = parted[..., below] + (place - below) * (beyond.min(axis=-1) - parted[..., below])
     whole = min(math.floor(count * (1 - level) + 1e-9), beyond.shape[-1] + 1)
     tail = np.sort(np.concatenate([parted[..., below, None], beyond], axis=-1), axis=-1)[..., ::-1]

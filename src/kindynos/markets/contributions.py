@@ -27,9 +27,8 @@ def contributions(
     total = method.figure(exposure, measure, level, horizon)
     component = method.shares(exposure, measure, level, horizon)
     reached = float(component.sum())
-    component = (
-        component * (total / reached) if reached else component
-    )  # differences leave a rest of a billionth
+    # differences leave a rest of a billionth
+    component = component * (total / reached) if reached else component
     held = values != 0
     without = [
         method.figure(exposure.without(place), measure, level, horizon)

@@ -30,9 +30,8 @@ class Exposure:
     dates: pd.DatetimeIndex  # one for each return
     window: int | None = None
     description: str = ""  # what was done about missing prices
-    revalue: Callable[[Floats], Floats] | None = (
-        None  # the profit where prices are that many times today's (instruments, cases)
-    )
+    # the profit where prices are that many times today's (instruments, cases)
+    revalue: Callable[[Floats], Floats] | None = None
 
     @cached_property
     def losses(self) -> Floats:

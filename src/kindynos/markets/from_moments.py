@@ -73,9 +73,8 @@ class NormalMethod(MomentMethod):
             self.figure(exposure, measure, level, horizon),
             float(self.reach(losses[None], level)[place][0]),
         )
-        of_mean = (
-            horizon if self.mean else 0.0
-        )  # the mean of several days is that of one, times their number
+        # the mean of several days is that of one, times their number
+        of_mean = horizon if self.mean else 0.0
         error = (
             Z
             * float(losses.std(ddof=1))

@@ -194,9 +194,8 @@ def _raw_prices(source: str | Path | pd.DataFrame) -> tuple[pd.DataFrame, str]:
             f"no column 'date'; it has {', '.join(map(repr, table.columns[:6]))}{advice}",
             file=str(name),
         )
-    table.index = pd.RangeIndex(
-        2, len(table) + 2
-    )  # the row as an editor shows it, the header being row 1
+    # the row as an editor shows it, the header being row 1
+    table.index = pd.RangeIndex(2, len(table) + 2)
     return table, name
 
 
@@ -295,9 +294,8 @@ def _converted(cells: NDArray[np.object_]) -> Floats:
     texts = cells.tolist()
     try:
         if not any("_" in text for text in texts):  # which Python takes for a separator of digits
-            return np.array(
-                [float(text or "nan") for text in texts]
-            )  # a third of the time that pandas takes
+            # a third of the time that pandas takes
+            return np.array([float(text or "nan") for text in texts])
     except (TypeError, ValueError):
         pass
     return np.asarray(

@@ -107,9 +107,8 @@ def open_run(path: str | Path, model: Model | None = None) -> Run:
         if error.file == str(path):
             raise
         raise FileError(f"its model cannot be read: {error}", file=str(path)) from None
-    except (
-        Exception
-    ) as error:  # the description is foreign data: whatever does not fit, the file is at fault
+    # the description is foreign data: whatever does not fit, the file is at fault
+    except Exception as error:
         reason = (
             f"{type(error).__name__}: "
             f"{str(error).splitlines()[0] if str(error) else 'no reason given'}"

@@ -94,13 +94,10 @@ def _stacked(result: CohortResult, figure: Figure) -> Figure:
                 np.maximum(below[every] - low[every], 0),
                 np.maximum(high[every] - below[every], 0),
             ]
-            beside = 0.06 * (
-                place - (len(means) - 2) / 2
-            )  # so that bars of several borders do not hide each other
-            for colour, width in (
-                ("white", 3.5),
-                (INK, 1.0),
-            ):  # a bright edge, which shows on dark fills
+            # so that bars of several borders do not hide each other
+            beside = 0.06 * (place - (len(means) - 2) / 2)
+            # a bright edge, which shows on dark fills
+            for colour, width in (("white", 3.5), (INK, 1.0)):
                 ax.errorbar(
                     periods[every] + beside,
                     below[every],

@@ -59,9 +59,8 @@ def comparison(
     else:
         _curves(ax, results, kind == "survival")
         low, high = ends.min(), ends.max()
-        room = (
-            0.02 * (high - low) if np.isinf(next(iter(results.values())).values).any() else 0.0
-        )  # steps at the ends show
+        # steps at the ends show
+        room = 0.02 * (high - low) if np.isinf(next(iter(results.values())).values).any() else 0.0
         ax.set_xlim(low - room, high + room if high > low else low + 1)
         description = "above" if kind == "survival" else "at or below"
         ax.set_ylabel(f"share of trials that end {description} the value")

@@ -39,9 +39,8 @@ def sensitivity(
     """
     frame = run.sensitivity(outcome, method, **options)
     if method == "shapley":
-        frame["description"] = shares(
-            frame["share of variance"].tolist()
-        )  # as printed they add up to 100 %
+        # as printed they add up to 100 %
+        frame["description"] = shares(frame["share of variance"].tolist())
     ax = axes(ax)
     unit = run[outcome].unit
     PICTURES[method](ax, frame.head(MOST), quantity_label(outcome, unit, "{}"))

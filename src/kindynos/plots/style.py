@@ -95,9 +95,8 @@ def save_figure(
     from matplotlib.backends.backend_agg import FigureCanvasAgg
     from matplotlib.figure import Figure
 
-    quiet = warnings.catch_warnings(
-        action="ignore", category=RuntimeWarning
-    )  # of infinite values, which lie off the axes
+    # of infinite values, which lie off the axes
+    quiet = warnings.catch_warnings(action="ignore", category=RuntimeWarning)
     with replacing(path) as part, rc_context({"font.size": 12}), quiet:
         figure = Figure(figsize=size, dpi=100, layout="constrained")
         if page:

@@ -88,9 +88,8 @@ def psi_weights(phi: ArrayLike, theta: ArrayLike, count: int) -> Floats:
     right[1 : len(moving) + 1] = moving[: count - 1]
     if not len(own):
         return right
-    band = np.ones(
-        (min(len(own), count - 1) + 1, count)
-    )  # psi_k - phi_1 psi_{k-1} - ... = theta_k, row by row
+    # psi_k - phi_1 psi_{k-1} - ... = theta_k, row by row
+    band = np.ones((min(len(own), count - 1) + 1, count))
     band[1:] = -own[: len(band) - 1, None]
     found, _ = _lapack().dtbtrs(band, right[:, None], uplo="L", diag="U")
     return np.asarray(found[:, 0])
@@ -110,9 +109,8 @@ def autocovariances(phi: Floats, theta: Floats, count: int, noise: Floats | None
     rows = np.arange(size)
     matrix = np.eye(size)
     for i in np.flatnonzero(phi).tolist():
-        matrix[rows, np.abs(rows - i - 1)] -= phi[
-            i
-        ]  # one column of each row, so that none is hit twice
+        # one column of each row, so that none is hit twice
+        matrix[rows, np.abs(rows - i - 1)] -= phi[i]
     answer = np.zeros(max(count, size))
     answer[:size] = np.linalg.solve(matrix, right[:size])
     for k in range(size, count):

@@ -61,16 +61,14 @@ class Process(ABC):
 
     label: ClassVar[str]
     use: ClassVar[str]
-    shocks: ClassVar[int] = (
-        1  # standard normals a period; the first of them is what other series may move with
-    )
+    # standard normals a period; the first of them is what other series may move with
+    shocks: ClassVar[int] = 1
     dated: ClassVar[bool] = (
         # whether its shocks choose dates of a history, so that a correlation of them means nothing
         False
     )
-    multiplies: ClassVar[bool] = (
-        True  # whether shocks add up in the logarithm of the value, as for prices
-    )
+    # whether shocks add up in the logarithm of the value, as for prices
+    multiplies: ClassVar[bool] = True
     rules: ClassVar[Mapping[str, Rule]] = {}
 
     fitted: FittedSeries | None = field(default=None, kw_only=True, repr=False, compare=False)
@@ -266,9 +264,8 @@ class Process(ABC):
                 f"uncertain=True needs a fitted process, such as {type(self).__name__}.fit(prices)",
                 owner=owner,
             )
-        if (
-            uncertain and self.fitted is not None
-        ):  # once, before the threads, so that each does not work it out again
+        # once, before the threads, so that each does not work it out again
+        if uncertain and self.fitted is not None:
             self.parameters_at(np.zeros((len(self.fitted.theta), 1)))
         return PathDraws(periods, trials, checked_seed(seed), dt, antithetic, matching, uncertain)
 

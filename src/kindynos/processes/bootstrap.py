@@ -99,9 +99,8 @@ class BootstrapReturns(Process):
         """Return the means in closed form, from the expected value in each place of the history."""
         growth = 1 + np.array(self.returns)
         going = 1 - 1 / self.block
-        here = np.full(
-            len(growth), self.start / len(growth)
-        )  # the share of the mean that stands before each return
+        # the share of the mean that stands before each return
+        here = np.full(len(growth), self.start / len(growth))
         means = []
         for t in range(1, periods + 1):
             here = here * growth

@@ -28,7 +28,6 @@ class FittedSeries:
     log_likelihood: float | None = None  # of the values as they are modelled
     jacobian: float = 0.0  # to add for that of the values themselves, where their logs are modelled
     parameter_count: int = 0
-    at_bound: Mapping[str, str] = field(
-        default_factory=dict
-    )  # parameters whose best value lies at an end
+    # parameters whose best value lies at an end
+    at_bound: Mapping[str, str] = field(default_factory=dict)
     of: Mapping[str, Any] | None = None  # the parameters it belongs to

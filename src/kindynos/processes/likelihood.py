@@ -62,9 +62,8 @@ class LikelihoodOptimum:
         )
         inverse = np.linalg.pinv(hessian, hermitian=True)
         values, vectors = np.linalg.eigh(inverse)
-        if (
-            prior_sd is not None
-        ):  # a peak that is none in some direction: the usual spread alone bounds it
+        # a peak that is none in some direction: the usual spread alone bounds it
+        if prior_sd is not None:
             values = np.clip(values, None, float(np.max(prior_sd)) ** 2)
         covariance = vectors * np.maximum(values, 0) @ vectors.T
         return tuple(tuple(map(float, row)) for row in covariance)

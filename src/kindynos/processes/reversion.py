@@ -25,9 +25,8 @@ from kindynos.sampling.streams import stream
 STEPS, SERIES = 250, 1000  # of the simulated series
 PULLS = np.concatenate([[0.0], np.geomspace(0.25, 120, 36)])
 MOST = 50.0  # beyond it the normal approximation is the better one
-LEVELS = np.concatenate(
-    [[0.001, 0.005], np.linspace(0.01, 0.99, 99), [0.995, 0.999]]
-)  # of confidence
+# of confidence
+LEVELS = np.concatenate([[0.001, 0.005], np.linspace(0.01, 0.99, 99), [0.995, 0.999]])
 
 
 @dataclass(frozen=True)
@@ -54,9 +53,8 @@ def reversion(slope: float, steps: int) -> Reversion:
     """
     found = steps * (1 - slope)
     table = _null_table()
-    below = np.array(
-        [np.searchsorted(row, found) / SERIES for row in table]
-    )  # the chance of less than was found, by pull
+    # the chance of less than was found, by pull
+    below = np.array([np.searchsorted(row, found) / SERIES for row in table])
     p_value = 1 - float(below[0])
     if found > MOST:
         corrected = slope + (1 + 3 * slope) / steps
@@ -84,9 +82,8 @@ def _null_table() -> Floats:
     answer: Floats = np.empty((len(PULLS), SERIES))
     for place, pull in enumerate(PULLS.tolist()):
         kept = max(1 - pull / STEPS, 0.0)
-        first = (
-            start / np.sqrt(1 - kept**2) if pull else np.zeros(SERIES)
-        )  # a random walk's start does not matter
+        # a random walk's start does not matter
+        first = start / np.sqrt(1 - kept**2) if pull else np.zeros(SERIES)
         series = np.empty((SERIES, STEPS + 1))
         series[:, 0] = first
         series[:, 1:] = lfilter([1.0], [1.0, -kept], shocks, zi=(kept * first)[:, None])[0]

@@ -15,10 +15,8 @@ from kindynos.arrays import Floats
 from kindynos.distributions.special import expit, logit
 from kindynos.sampling.streams import stream
 
-LEAST_DAMPING, MOST_DAMPING = (
-    0.8,
-    0.995,
-)  # beyond them a damped trend is none, or one without damping
+# beyond them a damped trend is none, or one without damping
+LEAST_DAMPING, MOST_DAMPING = (0.8, 0.995)
 STEP = 1e-5  # of a difference
 MOST_STEPS = 25
 LENGTHS = 10.0 ** np.arange(-2, 5)  # of the damping of a step, all tried at once

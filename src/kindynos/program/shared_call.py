@@ -92,9 +92,8 @@ class SharedCall:
                             equal_nan=True,
                         ):
                             return False
-        except (
-            Exception
-        ):  # whatever goes wrong with arrays, single numbers may work, and report it if not
+        # whatever goes wrong with arrays, single numbers may work, and report it if not
+        except Exception:
             return False
         return True
 

@@ -258,7 +258,6 @@ class Statement:
             )
         checked = given_value(name, value, self.timeline.periods)
         if isinstance(old, Driver) and old.shape.row and not isinstance(checked, tuple):
-            checked = (checked,) * (
-                self.timeline.periods or 0
-            )  # a driver of each period stays a row
+            # a driver of each period stays a row
+            checked = (checked,) * (self.timeline.periods or 0)
         return Given(name, checked, old.unit)

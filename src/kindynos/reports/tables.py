@@ -24,10 +24,8 @@ from rich.text import Text
 GAP = 3  # between columns
 NARROWEST = 12  # a column of words
 WIDEST_KEY = 30  # a first column that is not wrapped
-SCALES = (
-    (1e7, 6, "millions"),
-    (1e4, 3, "thousands"),
-)  # from which amount on, its digits, and the word
+# from which amount on, its digits, and the word
+SCALES = ((1e7, 6, "millions"), (1e4, 3, "thousands"))
 _AMOUNT = re.compile(r"-?\d[\d,]*(?:\.\d+)?(?![\d,.]*\s(?:%|points))")
 
 

@@ -91,9 +91,8 @@ class Run(SimulatedTrials):
         taken = one_of(
             "worst", "side", bad_side(self[name].better) if side is None else side, ("low", "high")
         )
-        order = np.argsort(values, kind="stable")[
-            : np.count_nonzero(~np.isnan(values))
-        ]  # NaN comes last
+        # NaN comes last
+        order = np.argsort(values, kind="stable")[: np.count_nonzero(~np.isnan(values))]
         if check_integer("worst", "n", n, least=1) > len(order):
             raise RunError(f"{name!r} has a value in {len(order):,} trials only", owner="worst")
         chosen = order[:n] if taken == "low" else order[::-1][:n]

@@ -14,10 +14,8 @@ from kindynos.inference.estimates import Estimate
 from kindynos.inference.intervals import jackknife_error
 from kindynos.results.sample import Sample
 
-BINS, GROUPS = (
-    2048,
-    20,
-)  # of a histogram behind a mode, and of trials of which one at a time is left out
+# of a histogram behind a mode, and of trials of which one at a time is left out
+BINS, GROUPS = (2048, 20)
 
 
 def skewness(sample: Sample) -> Estimate:

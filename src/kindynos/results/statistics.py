@@ -41,9 +41,8 @@ from kindynos.validate import (
 
 FEW_BEYOND = 10  # trials beyond a percentile below which its interval is that of order statistics
 FEW_DECIDE = 0.1  # share of the variance that few trials may hold
-UNSURE = (
-    0.02  # squared relative error of a variance above which the interval of an sd is marked rough
-)
+# squared relative error of a variance above which the interval of an sd is marked rough
+UNSURE = 0.02
 TAIL = 50  # trials beyond a level below which its expected shortfall is marked rough
 
 
@@ -217,9 +216,8 @@ def _share(hits: Floats | NDArray[np.bool_], sample: Sample) -> Estimate:
     that is 0.
     """
     p = float(hits.mean())
-    everyone = Sample(
-        np.broadcast_to(0.0, len(hits)), sample.bounds
-    )  # failed trials count too: a share is of all
+    # failed trials count too: a share is of all
+    everyone = Sample(np.broadcast_to(0.0, len(hits)), sample.bounds)
     if not everyone.has_error:
         return Estimate(p)
     variance = everyone.variance_of_mean(hits)

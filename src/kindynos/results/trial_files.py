@@ -56,9 +56,8 @@ def columns_of(source: Any, decimal: str) -> Columns:
         raise FileError(f"cannot be read: {error.strerror or error}", file=str(path)) from None
     row, separator = _header(head, str(path), decimal)
     try:
-        with warnings.catch_warnings(
-            action="ignore", category=pd.errors.DtypeWarning
-        ):  # of text, which is told below
+        # of text, which is told below
+        with warnings.catch_warnings(action="ignore", category=pd.errors.DtypeWarning):
             frame = pd.read_csv(
                 path,
                 sep=separator,

@@ -46,9 +46,8 @@ class RunRecord:
     requested: int
     rounded_from: int | None = None
     aims: tuple[tuple[Precision, bool], ...] = ()
-    notes: Mapping[tuple[str, str], int] = field(
-        default_factory=dict
-    )  # by line and text, with the number of trials
+    # by line and text, with the number of trials
+    notes: Mapping[tuple[str, str], int] = field(default_factory=dict)
     processes: int = 0  # among which single trials were spread
     base: Mapping[str, Floats] | None = None  # of a saved run whose functions are gone
 

@@ -40,12 +40,10 @@ class Plan(ABC):
 
     label: ClassVar[str]
     use: ClassVar[str]
-    independent: ClassVar[bool] = (
-        False  # whether the trials of a block are independent of each other
-    )
-    stratified: ClassVar[bool] = (
-        False  # whether each row's scores fill equal strata, which dependence must keep whole
-    )
+    # whether the trials of a block are independent of each other
+    independent: ClassVar[bool] = False
+    # whether each row's scores fill equal strata, which dependence must keep whole
+    stratified: ClassVar[bool] = False
     powers_of_two: ClassVar[bool] = False  # whether blocks must have such sizes
 
     @abstractmethod

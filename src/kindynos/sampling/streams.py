@@ -40,9 +40,8 @@ def stream(seed: int, *fields: str | int) -> np.random.Generator:
         data = str(field).encode()
         digest.update(len(data).to_bytes(8, "little"))
         digest.update(data)
-    key: Any = _Key(
-        digest.digest()
-    )  # any seed sequence serves, though NumPy's types name one class
+    # any seed sequence serves, though NumPy's types name one class
+    key: Any = _Key(digest.digest())
     return np.random.Generator(np.random.SFC64(key))
 
 

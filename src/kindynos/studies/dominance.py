@@ -39,9 +39,8 @@ def dominance_of_chances(
     grid = np.unique(np.concatenate([values for values, _ in distributions.values()]))
     shares = {}
     for name, (values, chances) in distributions.items():
-        below = np.round(
-            np.concatenate([[0.0], np.cumsum(chances)]), 12
-        )  # rounding must not look like a crossing
+        # rounding must not look like a crossing
+        below = np.round(np.concatenate([[0.0], np.cumsum(chances)]), 12)
         shares[name] = below[np.searchsorted(values, grid, side="right")]
     return _dominance_table(grid, shares, dict.fromkeys(shares, count))
 

@@ -249,9 +249,8 @@ def as_drivers(statement: Statement, swept: Mapping[str, Floats]) -> Statement:
         if not dot:
             driver = statement.replace(**{name: stand_in}).quantities[name]
             assert isinstance(driver, DistributionDriver)
-            changed[name] = replace(
-                driver, base=float(values[0])
-            )  # a mean of points might be no value it can have
+            # a mean of points might be no value it can have
+            changed[name] = replace(driver, base=float(values[0]))
             continue
         old = changed.get(owner, old)
         assert isinstance(old, DistributionDriver | DependentDriver)

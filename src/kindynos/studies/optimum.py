@@ -44,9 +44,8 @@ class Optimum:
     seed: int
     unit: str | None = None
     units: Mapping[str, str | None] | None = None
-    ends: Mapping[str, float] = field(
-        default_factory=dict
-    )  # decisions that lie at an end of their range
+    # decisions that lie at an end of their range
+    ends: Mapping[str, float] = field(default_factory=dict)
 
     def __repr__(self) -> str:
         best = ", ".join(f"{name} = {value!r}" for name, value in self.decisions.items())

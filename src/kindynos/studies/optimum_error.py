@@ -27,10 +27,8 @@ from kindynos.studies.influence import influence_of
 from kindynos.studies.points import Point
 from kindynos.studies.search import DecisionSearch
 
-STEP, ROUGH_STEP = (
-    0.02,
-    0.05,
-)  # of each range, over which slopes are taken; longer where figures jump
+# of each range, over which slopes are taken; longer where figures jump
+STEP, ROUGH_STEP = (0.02, 0.05)
 LONGEST = 0.1  # of each range, that a step along the slopes may be
 FLAT = 1e-9
 SETTLED = 1e-4  # share of a range to which the search settles a decision
@@ -70,9 +68,8 @@ class Slopes:
     """
 
     summit: Point
-    inward: tuple[
-        Floats, ...
-    ]  # for each binding constraint the change of all decisions that lowers it by one of its units
+    # for each binding constraint the change of all decisions that lowers it by one of its units
+    inward: tuple[Floats, ...]
     binding: tuple[int, ...]
 
 

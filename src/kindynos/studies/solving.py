@@ -210,9 +210,8 @@ def _root(
             b, at_b = value, found
         else:
             a, at_a = value, found
-    return (
-        b if at_b > 0 else a
-    )  # the end at which the goal is reached: it matters where the statistic jumps
+    # the end at which the goal is reached: it matters where the statistic jumps
+    return b if at_b > 0 else a
 
 
 def _with_error(

@@ -114,9 +114,8 @@ class Sureness(Case):
         found = kd.allocate(moments, minimize="sd").resampled(200, seed=1)
         share = 2 / 3
         by_delta = share * (1 - share) * np.sqrt(2 * 2 / 400)  # by the sd of log(v2 / v1)
-        cross = np.sqrt(
-            (1 / 3) ** 2 * 2 / 400
-        )  # the covariance moves it too: sd of c / (v1 + v2) times (1 - 2 share)
+        # the covariance moves it too: sd of c / (v1 + v2) times (1 - 2 share)
+        cross = np.sqrt((1 / 3) ** 2 * 2 / 400)
         expected = np.hypot(by_delta, cross * (2 * share - 1))
         self.assertAlmostEqual(found.table().loc["a", "sd"] / expected, 1, delta=0.15)
         self.assertAlmostEqual(found.average.sum(), 1)

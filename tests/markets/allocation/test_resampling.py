@@ -85,9 +85,8 @@ class Moments(Case):
 
     @proof
     def test_the_band_of_the_frontier_is_that_of_a_sample_sd(self):
-        moments = kd.Moments(
-            [0.0, 0.01], np.diag([1e-4, 1.0]), observations=80
-        )  # the least sd is that of the first alone
+        # the least sd is that of the first alone
+        moments = kd.Moments([0.0, 0.01], np.diag([1e-4, 1.0]), observations=80)
         row = kd.allocate(moments, minimize="sd").resampled(400, seed=2).frontier.iloc[0]
         for column, level in (("sd low", 0.015), ("sd high", 0.985)):
             self.assertAlmostEqual(

@@ -209,9 +209,8 @@ class Impossible(Case):
     moments = kd.Moments([0.01, 0.02, 0.03], np.diag([1.0, 2.0, 3.0]) * 1e-4, names=list("abc"))
 
     def test_groups_that_conflict(self):
-        with self.fails(
-            "groups a and b and c cannot be met together"
-        ):  # the first has a and b, the second c
+        # the first has a and b, the second c
+        with self.fails("groups a and b and c cannot be met together"):
             kd.allocate(
                 self.moments,
                 groups={("a", "b"): (0.9, 1.0), ("c",): (0.3, 1.0), ("b",): (0.0, 0.9)},

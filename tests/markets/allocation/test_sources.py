@@ -23,9 +23,8 @@ class OfMoments(Case):
 
     def test_views(self):
         whole = TWO.with_views({"share": 0.10}, confidence=1.0)
-        np.testing.assert_allclose(
-            whole.mean, [0.04 + 0.004 / 0.04 * 0.02, 0.10]
-        )  # the bond follows by regression
+        # the bond follows by regression
+        np.testing.assert_allclose(whole.mean, [0.04 + 0.004 / 0.04 * 0.02, 0.10])
         half = TWO.with_views({"share": 0.10}, confidence=0.5)
         np.testing.assert_allclose(half.mean, (TWO.mean + whole.mean) / 2)
         apart = TWO.with_views({("share", "bond"): 0.01}, confidence=1.0).mean
@@ -48,9 +47,8 @@ class OfMoments(Case):
         )
         np.testing.assert_allclose(TWO.shrunk(1.0).mean, [centre, centre])
         gaps = TWO.mean.to_numpy() - centre
-        weight = 4 / (
-            4 + 60 * gaps @ np.linalg.inv(TWO.covariance) @ gaps
-        )  # Jorion (1986), equation 17
+        # Jorion (1986), equation 17
+        weight = 4 / (4 + 60 * gaps @ np.linalg.inv(TWO.covariance) @ gaps)
         np.testing.assert_allclose(TWO.shrunk().mean, TWO.mean + weight * (centre - TWO.mean))
         with self.fails("say weight=, or of how many observations="):
             kd.Moments([0.1, 0.2], np.eye(2)).shrunk()

@@ -127,9 +127,8 @@ class Published(Case):
 
     def test_two_assets_by_hand(self):
         moments = kd.Moments([0.04, 0.08], [[0.01, 0.0], [0.0, 0.04]], names=["bond", "share"])
-        ratio = kd.allocate(
-            moments, maximize="ratio", rate=0.02
-        )  # proportional to S^-1 (m - r): 2 to 1.5
+        # proportional to S^-1 (m - r): 2 to 1.5
+        ratio = kd.allocate(moments, maximize="ratio", rate=0.02)
         np.testing.assert_allclose(ratio.weights, [4 / 7, 3 / 7])
         self.assertAlmostEqual(ratio.ratio, np.sqrt(0.02**2 / 0.01 + 0.06**2 / 0.04))
         limited = kd.allocate(moments, limits={"sd": 0.12})

@@ -55,9 +55,8 @@ class CriticalLine:
             self.x[j] -= least
         free = (self.x > s.lower + EDGE) & (self.x < s.upper - EDGE)
         left = np.linalg.svd(s.matrix[:, free])
-        missing = left.U[
-            :, int((left.S > 1e-9).sum()) :
-        ]  # directions of the equations that no free variable reaches
+        # directions of the equations that no free variable reaches
+        missing = left.U[:, int((left.S > 1e-9).sum()) :]
         if missing.shape[1]:
             from scipy.linalg import qr
 

@@ -19,9 +19,8 @@ def check_feasible(region: Region) -> None:
         return
     free = replace(region, turnover=None)
     if region.turnover is not None and _has_weights(free):
-        system = replace(
-            free, cost=max(free.cost, 1e-6)
-        ).system()  # with a cost, so that trades are among the unknowns
+        # with a cost, so that trades are among the unknowns
+        system = replace(free, cost=max(free.cost, 1e-6)).system()
         traded = np.zeros(len(system.lower))
         traded[free.count : 3 * free.count] = 1.0
         needed = float(traded @ vertex(system, -traded))

@@ -131,9 +131,8 @@ class Region:
             lower[last], upper[last] = 0.0, self.turnover
         if self.floor is not None:
             gains, least = self.floor
-            unit = (
-                float(np.abs(gains).max()) or 1.0
-            )  # so that the solvers' tolerances mean the same in every equation
+            # so that the solvers' tolerances mean the same in every equation
+            unit = float(np.abs(gains).max()) or 1.0
             equation = -cost / unit
             equation[:n], equation[-1] = gains / unit, -1.0
             equations.append(equation)

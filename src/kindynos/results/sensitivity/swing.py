@@ -41,9 +41,8 @@ def swing_sensitivity(
     ends = []
     for place, entry in enumerate(inputs):
         driver = run.program.drivers[entry.driver]
-        if isinstance(
-            driver, DependentDriver
-        ):  # its score is moved, with its parameters at their base
+        # its score is moved, with its parameters at their base
+        if isinstance(driver, DependentDriver):
             pair: list[Any] = [low / 100, high / 100]
         elif isinstance(driver, DistributionDriver):
             pair = [
