@@ -10,6 +10,7 @@ from scipy import stats
 import kindynos as kd
 from kindynos.distributions.catalogue import CATALOGUE
 from kindynos.distributions.registry import example, parameters_of
+from kindynos.processes.registry import PROCESSES
 from tests.common import Case
 
 DISTRIBUTIONS = {name: example(distribution) for name, distribution in CATALOGUE.items()}
@@ -196,3 +197,15 @@ class Shortfalls(Case):
                         risk, -distribution.quantile(tail), delta=3 * max(risk.error, 1e-3)
                     )
                     self.assertGreater(found, risk)
+
+
+class Docstrings(Case):
+    def test_every_parameter_is_described_under_its_heading(self):
+        for registry in (CATALOGUE, PROCESSES):
+            for label, kind in registry.items():
+                with self.subTest(label):
+                    self.assertTrue(kind.formula and kind.about)
+                    for heading in ("Parameters", "Raises", "Notes", "Examples"):
+                        self.assertIn(f"\n{heading}\n{'-' * len(heading)}\n", kind.__doc__)
+                    for name in kind.__annotations__:
+                        self.assertIn(f"\n{name} : ", kind.__doc__)

@@ -16,8 +16,9 @@ import numpy as np
 from numpy.typing import ArrayLike
 
 from kindynos.arrays import Floats
-from kindynos.distributions.documentation import documented
+from kindynos.distributions.documentation import PARAMETERS
 from kindynos.distributions.stated import stated_distribution
+from kindynos.docstrings import documented
 from kindynos.engine.workers import on_threads, usable_cpus
 from kindynos.errors import KindynosError, ParameterError
 from kindynos.sampling.streams import Seed, checked_seed
@@ -107,7 +108,7 @@ class Contract(metaclass=CheckedInit):
     def __init_subclass__(cls, **options: Any) -> None:
         super().__init_subclass__(**options)
         if "formula" in vars(cls):
-            cls.about, cls.__doc__ = documented(cls)
+            cls.about, cls.__doc__ = documented(cls, cls.formula, PARAMETERS)
         for name, lost in (("mean", math.nan), ("variance", math.inf), ("skewness", math.nan)):
             made = cls.__dict__.get(name)
             if (

@@ -1,10 +1,4 @@
-"""The docstrings of distributions: each states what it is, and parameters, formula and source
-follow from its class.
-"""
-
-from __future__ import annotations
-
-import inspect
+"""What the parameters of distributions are, for their docstrings."""
 
 PARAMETERS = {
     "a": "A shape, above 0; of Johnson's distribution any number.",
@@ -39,23 +33,3 @@ PARAMETERS = {
     "weight": "How much the likeliest value counts against the ends.",
     "weights": "The weight of each; None: all alike. They need not add up to 1.",
 }
-
-
-def documented(distribution: type) -> tuple[str, str]:
-    """Return the description of a distribution, and its docstring with all sections."""
-    text, prompt, example = inspect.cleandoc(distribution.__doc__ or "").partition(">>>")
-    words, _, source = text.strip().partition("Source:")
-    parameters = [
-        f"{name} : {kind}\n    {PARAMETERS[name]}"
-        for name, kind in distribution.__annotations__.items()
-        if name in PARAMETERS
-    ]
-    sections = {
-        "Parameters": "\n".join(parameters),
-        "Raises": "ParameterError\n    For a parameter that its rule forbids.",
-        "Notes": distribution.formula,  # type: ignore[attr-defined]
-        "References": " ".join(source.split()),
-        "Examples": prompt + example,
-    }
-    titled = [f"{title}\n{'-' * len(title)}\n{body}" for title, body in sections.items() if body]
-    return text.strip(), "\n\n".join([words.strip(), *titled]) + "\n"

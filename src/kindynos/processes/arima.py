@@ -71,6 +71,10 @@ class Arima(InPeriods):
     history: Sequence[float] = field(default=(), repr=False)
 
     label = "arima"
+    formula = (
+        "x(t) = sum of ar x(t - i) + e(t) + sum of ma e(t - i), for the differenced series "
+        "less its mean"
+    )
     use = "a monthly or yearly figure that moves with its own past, with a trend and a season"
     rules = {
         "ar": _coefficients,

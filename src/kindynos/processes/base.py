@@ -18,10 +18,12 @@ from numpy.typing import ArrayLike
 from kindynos.arrays import Floats
 from kindynos.distributions.base import Distribution
 from kindynos.distributions.from_data import Empirical
+from kindynos.docstrings import documented
 from kindynos.errors import ParameterError
 from kindynos.finance.drawdowns import deepest_drop
 from kindynos.inference.estimates import Estimate
 from kindynos.inference.intervals import Z, proportion
+from kindynos.processes.documentation import PARAMETERS
 from kindynos.processes.drawing import PathDraws, drawn_parameters, each_block, each_part
 from kindynos.processes.estimation import (
     DRAWS,
@@ -61,6 +63,8 @@ class Process(ABC):
 
     label: ClassVar[str]
     use: ClassVar[str]
+    formula: ClassVar[str]  # what moves it, per unit of time or per period
+    about: ClassVar[str]  # the description alone, without the sections of the docstring
     # standard normals a period; the first of them is what other series may move with
     shocks: ClassVar[int] = 1
     dated: ClassVar[bool] = (
@@ -72,6 +76,11 @@ class Process(ABC):
     rules: ClassVar[Mapping[str, Rule]] = {}
 
     fitted: FittedSeries | None = field(default=None, kw_only=True, repr=False, compare=False)
+
+    def __init_subclass__(cls, **options: Any) -> None:
+        super().__init_subclass__(**options)
+        if "formula" in vars(cls):
+            cls.about, cls.__doc__ = documented(cls, cls.formula, PARAMETERS)
 
     def __post_init__(self) -> None:
         for name, rule in self.rules.items():

@@ -38,6 +38,7 @@ class BootstrapReturns(Process):
     kind: str = "stationary"
 
     label = "bootstrap returns"
+    formula = "S(t + 1) = S(t) (1 + r), with r from blocks of the returns"
     use = "a price whose own history is the best distribution there is"
     dated = True
     shocks = 2  # where to go on, and whether to

@@ -71,6 +71,7 @@ class GeometricBrownianMotion(Process):
     risk_neutral_rate: float | None = field(default=None, kw_only=True, repr=False, compare=False)
 
     label = "geometric brownian motion"
+    formula = "dS = drift S dt + volatility S dW"
     use = "a price with steady volatility, such as a share's over a year"
     rules = {"start": positive, "drift": finite, "volatility": a_volatility}
 
@@ -231,6 +232,7 @@ class RandomWalk(Process):
     volatility: float
 
     label = "random walk"
+    formula = "dX = drift dt + volatility dW"
     use = "a level without limit that moves by amounts, not by shares: a spread, a temperature"
     multiplies = False
     rules = {"start": finite, "drift": finite, "volatility": a_volatility}

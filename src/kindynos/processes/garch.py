@@ -90,6 +90,10 @@ class Garch(InPeriods):
     last: float | None = None
 
     label = "garch"
+    formula = (
+        "variance(t + 1) = (1 - persistence) volatility^2 + reaction e(t)^2 + (persistence - "
+        "reaction) variance(t)"
+    )
     use = "a daily price with calm and stormy times"
     multiplies = True
     rules = {

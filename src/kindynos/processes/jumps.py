@@ -45,6 +45,7 @@ class JumpDiffusion(Process):
     jump_sd: float
 
     label = "jump diffusion"
+    formula = "dS / S = (drift - rate k) dt + volatility dW + jumps, with k the mean relative jump"
     use = "a price with sudden moves, such as fuel"
     shocks = 3  # the diffusion, how many jumps, and their sizes
     rules = {

@@ -48,6 +48,7 @@ class MeanReverting(Process):
     log: bool = False
 
     label = "mean reverting"
+    formula = "dX = speed (level - X) dt + volatility dW, with X the value or its logarithm"
     use = "a price or rate that returns to a level: energy, interest, a spread"
     rules = {"start": finite, "level": finite, "speed": positive, "volatility": a_volatility}
 

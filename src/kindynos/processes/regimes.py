@@ -45,6 +45,7 @@ class RegimeSwitching(Process):
     first: int = 0
 
     label = "regime switching"
+    formula = "dS = drifts[i] S dt + volatilities[i] S dW, with i a chain left at rates[i]"
     use = "a price with calm and wild spells"
     shocks = 2  # the diffusion, and whether the regime is left
 

@@ -69,6 +69,7 @@ class ExponentialSmoothing(InPeriods):
     history: Sequence[float] = field(default=(), repr=False)
 
     label = "exponential smoothing"
+    formula = "x(t) = level + trend + season + e(t); each of the three takes up its weight of e(t)"
     use = "a monthly or yearly figure whose level, trend and season change slowly"
     rules = {
         "level": finite,
