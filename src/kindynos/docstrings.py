@@ -15,9 +15,12 @@ def documented(kind: type, formula: str, meanings: Mapping[str, str]) -> tuple[s
     """
     text, prompt, example = inspect.cleandoc(kind.__doc__ or "").partition(">>>")
     words, _, source = text.strip().partition("Source:")
+    annotations: dict[str, str] = {}
+    for parent in reversed(kind.__mro__):  # a form of another class has the parameters of that
+        annotations |= vars(parent).get("__annotations__", {})
     parameters = [
         f"{name} : {annotation}\n    {meanings[name]}"
-        for name, annotation in kind.__annotations__.items()
+        for name, annotation in annotations.items()
         if name in meanings
     ]
     sections = {
