@@ -212,7 +212,7 @@ class Models(Case):
         self.assertAlmostEqual(
             base.loc["fleet_sailing"].iloc[1], 36 * (0.99 - 0.11 * wear) + 3 * 0.45 + 0.7
         )
-        run = model.simulate(4000, seed=1)
+        run = model.simulate(1500, seed=1)
         counts = {
             name: run.row(f"fleet_{name}").values
             for name in ("sailing", "restricted", "in_dock", "sold")

@@ -30,7 +30,7 @@ class State(Case):
     def test_objects_that_keep_state_are_not_shared_by_threads(self):
         exact = None
         for each_trial in (None, True):
-            for workers in (1, 2, 7):
+            for workers in (1, 7):
                 run = kd.Model.from_function(
                     Till(), DRIVERS, "sales", each_trial=each_trial
                 ).simulate(900, 1, workers=workers)
