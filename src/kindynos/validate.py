@@ -53,6 +53,8 @@ def finite(owner: str, name: str, value: Any) -> float:
 
 def number(owner: str, name: str, value: Any) -> float:
     """Return ``value`` as a float; it must be one number, which may be infinite or NaN."""
+    if np.ma.isMaskedArray(value) and np.ma.getmaskarray(value).any():
+        raise invalid_argument(owner, name, "a number that is not masked", value)
     if isinstance(value, np.ndarray) and value.shape == ():
         value = value.item()
     if isinstance(value, bool) or not isinstance(value, Real):

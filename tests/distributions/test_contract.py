@@ -199,3 +199,21 @@ class Contract(Case):
         self.assertLessEqual(low, x[0])
         self.assertLessEqual(x[0], x[1])
         self.assertLessEqual(x[1], low + width)
+
+
+class Masked(Case):
+    def test_masked_parameters_are_refused(self):
+        values = np.ma.masked_greater([1.0, 2.0, 99.0, 3.0], 50)
+        for call in (
+            lambda: kd.Empirical(values),
+            lambda: kd.KernelDensity(values),
+            lambda: kd.Histogram([0, 1, 2, 3, 4], values),
+            lambda: kd.Histogram(values, [1, 1, 1]),
+            lambda: kd.Discrete(values, [0.25] * 4),
+            lambda: kd.Mixture([kd.Normal(0, 1)] * 4, values),
+            lambda: kd.Normal(np.ma.masked, 1),
+            lambda: kd.Normal(0, 1).chance(below=np.ma.masked),
+        ):
+            with self.fails("masked"):
+                call()
+        self.assertEqual(kd.Empirical(values.compressed()), kd.Empirical([1, 2, 3]))

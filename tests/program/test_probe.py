@@ -73,6 +73,15 @@ class Probe(Case):
 
         run = model.simulate(1000, seed=1)
         self.assertEqual(run["y"].n_failed, int((run["s"].values > 5).sum()))
+        for each_trial in (False, True):
+            wrapped = kd.Model.from_function(
+                lambda s: np.ma.masked_greater(s, 5),
+                {"s": kd.Normal(5, 1)},
+                "y",
+                each_trial=each_trial,
+            ).simulate(300, seed=1)
+            failed = int((wrapped["s"].values > 5).sum())
+            self.assertEqual(wrapped["y"].n_failed, failed)
         with self.fails("other values when it is called again"):
             self.run_line(lambda x: np.random.normal(size=x.shape))
 

@@ -13,7 +13,7 @@ from typing import Any
 
 import numpy as np
 
-from kindynos.arrays import Floats
+from kindynos.arrays import Floats, unmasked
 from kindynos.cohorts.cohort import Cohort
 from kindynos.engine.progress import report_progress
 from kindynos.errors import ModelError, TrialError
@@ -67,7 +67,7 @@ class SharedCall:
             return self._one_by_one(inputs)
         try:
             return {
-                name: np.asarray(value)
+                name: np.asarray(unmasked(value))
                 for name, value in self._named(self.function(**inputs)).items()
             }
         except Exception as error:
@@ -103,7 +103,9 @@ class SharedCall:
             report_progress(trial / trials)
             try:
                 answer = self._named(self.function(**single_trial(inputs, trial)))
-                rows.append([np.asarray(answer[name], dtype=np.float64) for name in self.outcomes])
+                rows.append(
+                    [np.asarray(unmasked(answer[name]), dtype=np.float64) for name in self.outcomes]
+                )
             except Exception as error:
                 raise self._failed(inputs, trial, error) from error
         return {

@@ -14,7 +14,7 @@ from typing import Any
 
 import numpy as np
 
-from kindynos.arrays import Floats
+from kindynos.arrays import Floats, unmasked
 from kindynos.engine.progress import report_progress
 from kindynos.errors import FormulaError, KindynosError, ModelError, TrialError
 from kindynos.formula.group import Group
@@ -224,9 +224,7 @@ def call_function(
 def _as_floats(name: str, answer: Any) -> Floats:
     """Return a copy of what a line returned; masked trials are trials without a value."""
     try:
-        if np.ma.isMaskedArray(answer):
-            answer = np.ma.filled(answer.astype(np.float64), np.nan)
-        array = np.asarray(answer)
+        array = np.asarray(unmasked(answer))
         if array.dtype.kind not in "fiub":
             raise TypeError
         return np.array(array, dtype=np.float64)
@@ -264,7 +262,7 @@ def _one_by_one(
     for trial in range(trials):
         report_progress(trial / trials)
         answers.append(line.function(**{name: single(name, trial) for name in inputs}))
-    return np.stack([np.asarray(answer, dtype=np.float64) for answer in answers], axis=-1)
+    return np.stack([np.asarray(unmasked(answer), dtype=np.float64) for answer in answers], axis=-1)
 
 
 def _function_failed(name: str, error: Exception) -> ModelError:
