@@ -3,6 +3,7 @@
 from dataclasses import replace
 
 import numpy as np
+import pandas as pd
 
 import kindynos as kd
 from tests.common import Case, proof
@@ -194,3 +195,31 @@ class Fits(Case):
             kd.MeanReverting.fit(np.tile([1.0, 2.0], 20))
         with self.fails("no return to a level"):
             kd.MeanReverting.fit(np.exp(np.arange(30.0)))
+
+
+class Dates(Case):
+    """The dates of a series are heeded, by every process."""
+
+    def test_newest_first_is_the_same_series(self):
+        days = pd.bdate_range("2024-01-01", periods=300)
+        truth = kd.GeometricBrownianMotion(100.0, drift=0.3, volatility=0.2)
+        prices = pd.Series(truth.paths(299, 1, seed=1, dt=1 / 252)[:, 0], index=days)
+        for kind, options in (
+            (kd.GeometricBrownianMotion, {"dt": 1 / 252}),
+            (kd.RandomWalk, {}),
+            (kd.MeanReverting, {}),
+            (kd.JumpDiffusion, {"dt": 1 / 252}),
+            (kd.BootstrapReturns, {}),
+            (kd.Garch, {}),
+            (kd.Arima, {"order": (1, 1, 0)}),
+            (kd.ExponentialSmoothing, {}),
+        ):
+            with self.subTest(kind.__name__):
+                self.assertEqual(
+                    kind.fit(prices[::-1], **options).parameters,
+                    kind.fit(prices.to_numpy(), **options).parameters,
+                )
+                with self.fails("two values at 2024-01-02"):
+                    kind.fit(pd.concat([prices, prices.iloc[1:2]]), **options)
+                with self.fails("value 3 of the series has no date"):
+                    kind.fit(prices.set_axis(days.where(days != days[3])), **options)

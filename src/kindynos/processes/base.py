@@ -522,13 +522,30 @@ def accumulate(rows: Floats) -> Floats:
     return rows
 
 
+def in_order(owner: str, series: Any) -> Any:
+    """Return a series by date, the oldest first; one without dates as it is.
+
+    Raises ParameterError for a date that is missing or stands twice.
+    """
+    index = getattr(series, "index", None)
+    if index is None or getattr(index, "dtype", None) is None or index.dtype.kind != "M":
+        return series
+    if index.hasnans:
+        place = int(np.argmax(np.asarray(index.isna())))
+        raise ParameterError(f"value {place} of the series has no date", owner=owner)
+    if index.has_duplicates:
+        twice = index[index.duplicated()][0]
+        raise ParameterError(f"the series has two values at {twice:%Y-%m-%d}", owner=owner)
+    return series.sort_index()
+
+
 def observed(owner: str, series: ArrayLike, dt: Any, above_zero: bool) -> tuple[Floats, float]:
     """Return a checked series of values and the length of its periods.
 
     Raises ParameterError for what is no flat series of enough finite (and, for prices, positive)
     values that differ.
     """
-    values = array_of(owner, "series", series)
+    values = array_of(owner, "series", in_order(owner, series))
     if values.ndim != 1:
         raise ParameterError(
             f"series must be flat, one value a period, not {values.shape}", owner=owner

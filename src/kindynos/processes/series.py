@@ -13,7 +13,7 @@ from numpy.typing import ArrayLike
 
 from kindynos.arrays import Floats
 from kindynos.errors import ParameterError
-from kindynos.processes.base import Process
+from kindynos.processes.base import Process, in_order
 from kindynos.validate import array_of
 
 
@@ -82,7 +82,7 @@ def series_values(
 
     Raises ParameterError for values that cannot be used, and fewer than ``least`` of them.
     """
-    values = array_of(owner, name, series if np.ndim(series) else [series])
+    values = array_of(owner, name, in_order(owner, series) if np.ndim(series) else [series])
     if values.ndim != 1:
         raise ParameterError(
             f"{name} must be flat, one value a period, not {values.shape}", owner=owner
