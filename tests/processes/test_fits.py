@@ -223,3 +223,10 @@ class Dates(Case):
                     kind.fit(pd.concat([prices, prices.iloc[1:2]]), **options)
                 with self.fails("value 3 of the series has no date"):
                     kind.fit(prices.set_axis(days.where(days != days[3])), **options)
+
+    def test_of_a_frame_too(self):
+        days = pd.bdate_range("2024-01-01", periods=60)
+        rng = np.random.default_rng(1)
+        frame = pd.DataFrame(100 + rng.normal(0, 1, (60, 2)), index=days, columns=["a", "b"])
+        one, other = (kd.BootstrapReturns.fit(part) for part in (frame, frame[::-1]))
+        np.testing.assert_array_equal(one.paths(5, 20, seed=1), other.paths(5, 20, seed=1))

@@ -138,9 +138,7 @@ class BootstrapReturns(Process):
         for prices that cannot be used.
         """
         if hasattr(series, "columns"):
-            members = {
-                str(name): cls.fit(series[name].to_numpy(), dt, block) for name in series.columns
-            }
+            members = {str(name): cls.fit(series[name], dt, block) for name in series.columns}
             return PathSet(members, shared=True)
         values, _ = observed(f"{cls.__name__}.fit", series, dt, above_zero=True)
         returns = values[1:] / values[:-1] - 1
