@@ -122,3 +122,27 @@ class TableSpec(Folder):
         )
         text = run("compare", str(place), "--trials", "20", "--seed", "1").stdout
         self.assertRegex(text, "as stated +zinc +apple +mango")
+
+
+class Brackets(Folder):
+    def test_names_and_units_with_brackets_are_text(self):
+        file = self.folder / "brackets.toml"
+        file.write_text(
+            '[model]\nname = "A [b]old= model"\n'
+            '[given]\nprice = { value = 3.0, unit = "EUR [x]" }\n'
+            '[drivers.cost]\ndistribution = "normal"\nmean = 2\nsd = 1\nsource = "[red]me=you"\n'
+            '[outcomes.profit]\nformula = "price - cost"\nunit = "EUR [/x]"\ntarget = 0\n'
+            "[scenarios.dear]\nprice = 4.0\n"
+        )
+        few = ("--trials", "400", "--seed", "1")
+        for words in (
+            ("check",),
+            ("run", *few),
+            ("trial", "--number", "3", *few),
+            ("compare", *few),
+        ):
+            with self.subTest(words=words):
+                answer = run(words[0], str(file), *words[1:])
+                self.assertEqual((answer.returncode, answer.stderr), (0, ""))
+                if words[0] != "compare":
+                    self.assertIn("EUR [/x]", answer.stdout)

@@ -69,7 +69,7 @@ class Cohort:
     value: Any = None
     cost: Any = None
 
-    fitted: ClassVar[Any] = None  # what ``fit`` has fitted and leaves open, on cohorts that it made
+    fitted: ClassVar[Any] = None  # what ``fit`` found and leaves open, on cohorts that it made
 
     def __post_init__(self) -> None:
         owner = "Cohort"

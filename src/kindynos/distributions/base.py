@@ -29,7 +29,7 @@ class Distribution(Contract):
     """
 
     percentile_recipe: ClassVar[Recipe | None] = None
-    # what ``fit`` has fitted and leaves open, on distributions that it made
+    # what ``fit`` found and leaves open, on distributions that it made
     fitted: ClassVar[Any] = None
 
     @classmethod

@@ -1,4 +1,4 @@
-"""Values to fit to, with their weights and with what is known of them only in part."""
+"""The values of a fit, with their weights and with what is known of them only in part."""
 
 from __future__ import annotations
 

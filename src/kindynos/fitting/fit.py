@@ -1,4 +1,4 @@
-"""What a fit has fitted, and what it leaves open."""
+"""What a fit found, and what it leaves open."""
 
 from __future__ import annotations
 

@@ -95,7 +95,7 @@ class Process(ABC):
                 "fitted",
                 self.fitted,
                 FittedSeries,
-                "what a fit has fitted, or None",
+                "what a fit found, or None",
             )
             own = {
                 name: value

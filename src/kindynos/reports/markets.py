@@ -158,7 +158,7 @@ def _risk_parts(
     first, end = table["first"].min(), table["last"].max()
     description = (
         "A value at risk is a loss exceeded on about 1 "
-        f"{'day' if horizon == 1 else f'stretch of {days}'} in the number that stands beside it, "
+        f"{'day' if horizon == 1 else f'stretch of {days}'} in as many as its column '1 in' says, "
         "not the most that can be lost. The intervals include the estimation error; 'at "
         "least' means "
         "that it does not bound the "

@@ -16,7 +16,6 @@ from textwrap import wrap
 from rich import box
 from rich.cells import cell_len
 from rich.console import Console, ConsoleOptions, Group, RenderableType, RenderResult
-from rich.markup import escape, render
 from rich.segment import Segment
 from rich.table import Table
 from rich.text import Text
@@ -109,7 +108,7 @@ class FigureTable:
                 column if title != self.title or not column.scale else column.saying_so()
                 for column in scaled
             ]
-        yield Text.from_markup(title, style="bold")
+        yield Text(title, style="bold")
         for place, part in enumerate(self._parts(keys, rest, width)):
             lines = console.render_lines(part, options, pad=False)
             for line in lines[1 if place else 0 :]:  # one empty line between parts
@@ -139,7 +138,7 @@ def table_of(
     rest.
     """
     named = [Column(header, side == "right") for header, side in columns]
-    return FigureTable(escape(title), named, keys, scalable, together)
+    return FigureTable(title, named, keys, scalable, together)
 
 
 class Trimmed:
@@ -173,14 +172,14 @@ def _rich_table(columns: Sequence[Column], width: int, keys: int | None = None) 
         if tight and column.right:
             header = "\n".join(wrap(header, column.least, break_long_words=False)) or header
         table.add_column(
-            header,
+            Text(header),
             justify="right" if column.right else "left",
             no_wrap=column.right,
             overflow="fold",
         )
     for row in zip(*(column.cells for column in columns), strict=True):
         if keys is None or any(row[keys:]):
-            table.add_row(*row)
+            table.add_row(*map(Text, row))  # names and units are text, whatever they hold
     return table
 
 
@@ -189,7 +188,7 @@ def _needed(widths: Sequence[int]) -> int:
 
 
 def _width(text: str) -> int:
-    return cell_len(render(text).plain)
+    return cell_len(text)
 
 
 def _shifted_all(cell: str, digits: int) -> str:

@@ -12,7 +12,6 @@ from typing import Any
 import numpy as np
 import pandas as pd
 from rich.console import Console, Group, RenderableType
-from rich.markup import escape
 from rich.text import Text
 
 from kindynos.cohorts.cohort import Cohort
@@ -385,11 +384,7 @@ def drivers_table(program: Program) -> FigureTable:
             if isinstance(driver, ProcessDriver):
                 stated, each = driver.process, "process"
             table.add_row(
-                name,
-                escape(repr(stated)),
-                each,
-                *_ends(program, driver, based),
-                escape(driver.source or "-"),
+                name, repr(stated), each, *_ends(program, driver, based), driver.source or "-"
             )
             continue
         distribution = driver.distribution
@@ -401,12 +396,7 @@ def drivers_table(program: Program) -> FigureTable:
         below = distribution.chance(below=0)
         each, description = driver.each or "trial", per_cent(below) if below > 0 else "never"
         table.add_row(
-            name,
-            escape(repr(distribution)),
-            each,
-            *map(brief, figures),
-            description,
-            escape(driver.source or "-"),
+            name, repr(distribution), each, *map(brief, figures), description, driver.source or "-"
         )
     return table
 
@@ -464,7 +454,7 @@ def givens_table(program: Program) -> FigureTable:
         value = given.value
         word = "pairs" if given.shape.table else "periods"
         shown = f"{len(value)} {word}" if isinstance(value, tuple) else number(value)
-        table.add_row(name, shown, escape(given.unit or ""), escape(given.source or "-"))
+        table.add_row(name, shown, given.unit or "", given.source or "-")
     return table
 
 
@@ -474,7 +464,7 @@ def catalogue() -> FigureTable:
         "Distributions", ("name", "left"), ("parameters", "left"), ("good for", "left")
     )
     for name, distribution in CATALOGUE.items():
-        table.add_row(name, ", ".join(parameter_names(distribution)), escape(distribution.use))
+        table.add_row(name, ", ".join(parameter_names(distribution)), distribution.use)
     return table
 
 

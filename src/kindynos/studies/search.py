@@ -121,7 +121,7 @@ class DecisionSearch:
         return max(self.tried, key=self.key)
 
     def set_scales(self) -> None:
-        """Fit from what was tried how large differences of the figures are."""
+        """Estimate from what was tried how large differences of the figures are."""
         worths = np.array([t.worth for t in self.tried.values() if math.isfinite(t.worth)])
         self.spread = float(np.ptp(worths)) or 1.0 if len(worths) else 1.0
         columns = (
