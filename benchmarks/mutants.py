@@ -1,22 +1,31 @@
 """Seeded faults in the numeric layers: how many of them does the suite find?
 
 ``python -m benchmarks.mutants --count 200 --seed 1`` changes one sign, divisor or constant at a
-time in a copy of the package, runs the tests that mirror the changed file, and if they pass the
-whole suite. It prints the share that was found, and each fault that was not.
+time in a copy of the package and runs the tests that reach the changed line, the quickest first.
+Which tests reach which line is recorded once at the start. It prints the share that was found, and
+each fault that was not.
 """
 
 import argparse
 import ast
+import json
+import multiprocessing
 import os
 import random
 import shutil
 import subprocess
 import sys
 import tempfile
-from concurrent.futures import ThreadPoolExecutor
+import unittest
+from collections import defaultdict
+from concurrent.futures import ProcessPoolExecutor, ThreadPoolExecutor
 from dataclasses import dataclass
 from pathlib import Path
 from queue import Queue
+
+from tests.runner import TimedResult, chosen, test_files
+
+import coverage
 
 ROOT = Path(__file__).resolve().parents[1]
 PACKAGE = ROOT / "src" / "kindynos"
@@ -27,6 +36,7 @@ LAYERS = (
 OPERATORS = {ast.Add: ("+", "-"), ast.Sub: ("-", "+"), ast.Mult: ("*", "/"), ast.Div: ("/", "*")}
 TEXT = (ast.JoinedStr, ast.Raise, ast.Subscript, ast.AnnAssign, ast.Assert)
 MINUTES = 6  # after which a run counts as found: the fault has made a loop endless
+IMPORTED = ""  # the context of lines that run while a module is imported
 
 
 @dataclass(frozen=True)
@@ -91,15 +101,104 @@ def faults_of(path: Path) -> list[Fault]:
     return found
 
 
-def passes(copy: Path, command: list[str]) -> bool:
-    """Return whether a Python command succeeds on a copy of the project."""
+class Recorder(TimedResult):
+    """A result that also notes which lines of the package each test reaches."""
+
+    def __init__(self, lines: coverage.Coverage) -> None:
+        super().__init__()
+        self._lines = lines
+
+    def startTest(self, test: unittest.TestCase) -> None:  # noqa: N802
+        """Begin a test, whose lines are counted as its own."""
+        super().startTest(test)
+        self._lines.switch_context(test.id())
+
+
+@dataclass(frozen=True)
+class Reach:
+    """Which tests reach a line, and how long each takes."""
+
+    tests: dict[tuple[str, int], set[str]]
+    seconds: dict[str, float]
+
+    def of(self, fault: Fault) -> list[str]:
+        """Return the tests that reach the line of a fault, the quickest first; for a line that runs
+        on import, those that reach any line of its file.
+        """
+        path = str(fault.path)
+        found = self.tests.get((path, fault.line), {IMPORTED})
+        if IMPORTED in found:
+            places = (tests for (file, _), tests in self.tests.items() if file == path)
+            found = set().union(*places)
+        return sorted(found - {IMPORTED}, key=lambda test: self.seconds.get(test, 0.0))
+
+
+def recorded(name: str) -> tuple[dict[tuple[str, int], set[str]], dict[str, float]]:
+    """Run the tests of one module and return the tests by line, and the seconds by test; this
+    happens in a worker process.
+    """
+    lines = coverage.Coverage(data_file=None, source=[str(PACKAGE)], config_file=False)
+    lines.start()
+    result = Recorder(lines)
+    tests = unittest.defaultTestLoader.loadTestsFromName(name)
+    unittest.TestSuite(chosen(tests, proofs=False)).run(result)
+    lines.stop()
+
+    found: dict[tuple[str, int], set[str]] = defaultdict(set)
+    data = lines.get_data()
+    for file in data.measured_files():
+        path = str(Path(file).relative_to(PACKAGE))
+        for line, contexts in data.contexts_by_lineno(file).items():
+            found[path, line].update(contexts)
+    return dict(found), {test: seconds for seconds, test in result.seconds}
+
+
+def reach_of_tests(jobs: int) -> Reach:
+    """Return which tests of the numeric layers, and which examples, reach each line."""
+    tests: dict[tuple[str, int], set[str]] = defaultdict(set)
+    seconds: dict[str, float] = {}
+    names = test_files([f"tests.{layer}." for layer in LAYERS])
+    context = multiprocessing.get_context("spawn")
+    with ProcessPoolExecutor(jobs, mp_context=context, max_tasks_per_child=1) as pool:
+        for lines, times in pool.map(recorded, names):
+            seconds.update(times)
+            for place, found in lines.items():
+                tests[place] |= found
+    return Reach(tests, seconds)
+
+
+def survives(fault: Fault, copy: Path, tests: list[str]) -> bool:
+    """Return whether all these tests pass in a copy of the project with a fault."""
+    path = copy / "src" / "kindynos" / fault.path
+    source = path.read_text("utf-8")
+    module = ".".join(("kindynos", *fault.path.with_suffix("").parts))
+    examples = f"import doctest, {module} as m, sys; sys.exit(doctest.testmod(m)[0])"
+    run = (
+        "import json, sys, unittest\n"
+        "tests = unittest.defaultTestLoader.loadTestsFromNames(json.load(sys.stdin))\n"
+        "result = unittest.TestResult()\n"
+        "result.failfast = True\n"
+        "tests.run(result)\n"
+        "sys.exit(not result.wasSuccessful())"
+    )
+    path.write_text(fault.applied(source), "utf-8")
+    try:
+        return passes(copy, examples, []) and (not tests or passes(copy, run, tests))
+    finally:
+        path.write_text(source, "utf-8")
+
+
+def passes(copy: Path, code: str, tests: list[str]) -> bool:
+    """Return whether Python code succeeds in a copy of the project."""
     environment = {**os.environ, "PYTHONPATH": str(copy / "src"), "PYTHONDONTWRITEBYTECODE": "1"}
     try:
         answer = subprocess.run(
-            [sys.executable, *command],
+            [sys.executable, "-c", code],
             cwd=copy,
             env=environment,
-            capture_output=True,
+            input=json.dumps(tests).encode(),
+            stdout=subprocess.DEVNULL,
+            stderr=subprocess.DEVNULL,
             timeout=60 * MINUTES,
             check=False,
         )
@@ -108,40 +207,19 @@ def passes(copy: Path, command: list[str]) -> bool:
     return answer.returncode == 0
 
 
-def survives(fault: Fault, copy: Path, near: bool) -> bool:
-    """Return whether the suite passes with a fault: first the examples of its file, then the tests
-    that mirror it, then all others that look at figures.
-    """
-    path = copy / "src" / "kindynos" / fault.path
-    source = path.read_text("utf-8")
-    module = ".".join(("kindynos", *fault.path.with_suffix("").parts))
-    examples = f"import doctest, {module} as m, sys; sys.exit(doctest.testmod(m)[0])"
-    tests = ["-m", "tests", "--failfast", "--slowest", "0", "--jobs", "1"]
-    mirror = f"tests.{'.'.join(fault.path.parent.parts)}."
-    path.write_text(fault.applied(source), "utf-8")
-    try:
-        return (
-            passes(copy, ["-c", examples])
-            and passes(copy, [*tests, mirror])
-            and (near or passes(copy, [*tests, *(f"tests.{layer}." for layer in LAYERS)]))
-        )
-    finally:
-        path.write_text(source, "utf-8")
-
-
 def main() -> None:
     """Print how many of the faults are found, and those that are not."""
     parser = argparse.ArgumentParser(description=__doc__.splitlines()[0])
     parser.add_argument("--count", type=int, default=200)
     parser.add_argument("--seed", type=int, default=1)
     parser.add_argument("--jobs", type=int, default=os.cpu_count() or 1)
-    parser.add_argument("--near", action="store_true", help="the mirroring tests alone")
     options = parser.parse_args()
 
     files = sorted(path for layer in LAYERS for path in (PACKAGE / layer).rglob("*.py"))
     everything = [fault for path in files for fault in faults_of(path)]
     faults = random.Random(options.seed).sample(everything, options.count)
     print(f"{len(faults)} of {len(everything)} faults, seed {options.seed}", flush=True)
+    reach = reach_of_tests(options.jobs)
 
     with tempfile.TemporaryDirectory() as folder:
         copies: Queue[Path] = Queue()
@@ -156,7 +234,7 @@ def main() -> None:
         def tried(fault: Fault) -> bool:
             copy = copies.get()
             try:
-                return survives(fault, copy, options.near)
+                return survives(fault, copy, reach.of(fault))
             finally:
                 copies.put(copy)
 

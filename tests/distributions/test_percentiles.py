@@ -193,7 +193,7 @@ class Smooth(Case):
 
 
 class FromFiles(Case):
-    def test_laws_inside_laws_make_the_round_trip(self):
+    def test_distributions_inside_others_make_the_round_trip(self):
         model = kd.Model("m", periods=2)
         model.driver(
             "a", kd.Mixture([kd.Pert(1, 2, 4), kd.Normal(3, 1).truncate(0, None)], [0.7, 0.3])
@@ -224,7 +224,7 @@ class FromFiles(Case):
                     ("[[correlations]] number 1", "from -1 to 1", "1.4"),
                 ),
                 ("between", "betwen", ("correlations", "'betwen'", "did you mean 'between'?")),
-                ('"d", "e"', '"d", "f"', ("'f' is not declared",)),
+                ('    "e",', '    "f",', ("'f' is not declared",)),
                 ("shape = 2.0", "shape = -2.0", ("[drivers.b]", "Gamma: shape", "above 0", "-2.0")),
                 (
                     'distribution = "gamma"',

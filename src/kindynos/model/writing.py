@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-import math
-import re
 from collections.abc import Mapping, Sequence
 from typing import Any
 
@@ -27,7 +25,7 @@ from kindynos.program.quantities import (
 from kindynos.program.statement import Statement
 from kindynos.program.timeline import Timeline
 
-_BARE = re.compile(r"[A-Za-z0-9_-]+")  # a key that needs no quotes
+Table = dict[str, Any]
 
 
 def to_toml(statement: Statement) -> str:
@@ -39,16 +37,11 @@ def to_toml(statement: Statement) -> str:
             raise ModelError(
                 f"line {quantity.name!r} is a Python function, which a model file cannot hold"
             )
-    scenarios = [
-        _toml_table(f"scenarios.{name}", changes) for name, changes in statement.scenarios.items()
-    ]
-    parts = _stated(
-        statement.name,
-        statement.timeline,
-        list(statement.quantities.values()),
-        statement.correlations,
-    )
-    return "\n".join([*parts, *scenarios])
+    quantities = list(statement.quantities.values())
+    tables = _tables(statement.name, statement.timeline, quantities, statement.correlations)
+    if statement.scenarios:
+        tables["scenarios"] = statement.scenarios
+    return _text(tables)
 
 
 def stated(program: Program) -> str:
@@ -58,49 +51,59 @@ def stated(program: Program) -> str:
     lines = list(program.lines.values())
     kept = lines if all(line.formula is not None or is_cohort_row(line) for line in lines) else []
     quantities: list[Quantity] = [*program.givens.values(), *program.drivers.values(), *kept]
-    return "\n".join(_stated(program.name, program.timeline, quantities, program.correlations))
+    return _text(_tables(program.name, program.timeline, quantities, program.correlations))
 
 
-def _stated(
+def _text(tables: Mapping[str, Any]) -> str:
+    import tomli_w
+
+    return tomli_w.dumps(_plain(tables))
+
+
+def _plain(value: Any) -> Any:
+    """Return a value of what TOML knows; entries that are None are left out."""
+    if isinstance(value, Process):
+        return _plain({"process": value.label, **value.parameters})
+    if isinstance(value, Distribution | StatedDistribution):
+        return _plain(_distribution(value))
+    if isinstance(value, Mapping):
+        return {str(key): _plain(item) for key, item in value.items() if item is not None}
+    if isinstance(value, tuple | list):
+        return [_plain(item) for item in value]
+    return value
+
+
+def _tables(
     name: str,
     timeline: Timeline,
     quantities: Sequence[Quantity],
     correlations: Sequence[Correlation],
-) -> list[str]:
-    head: dict[str, Any] = {"name": name}
+) -> Table:
+    """Return the tables of a model file, in the order in which it is read."""
+    head: Table = {"name": name}
     if timeline.periods is not None:
         head |= {"periods": timeline.periods, "start": timeline.start, "every": timeline.every}
-    parts = [_toml_table("model", head)]
-    parts += [_toml_table(f"given.{q.name}", _given(q)) for q in quantities if isinstance(q, Given)]
     cohorts = cohorts_of(quantities)
-    luck = {f"{key}_moves" for key in cohorts}
-    parts += [
-        _toml_table(f"drivers.{q.name}", _driver(q))
-        for q in quantities
-        if isinstance(q, Driver) and q.name not in luck
-    ]
-    parts += [text for key, cohort in cohorts.items() for text in _cohort(key, cohort)]
-    for q in quantities:
-        if isinstance(q, Line) and not is_cohort_row(q):
-            entries = {"formula": q.formula, "unit": q.unit}
-            place = "outcomes" if q.outcome else "lines"
-            parts.append(
-                _toml_table(
-                    f"{place}.{q.name}",
-                    {
-                        **entries,
-                        "target": q.target,
-                        "better": q.better if q.better == "low" else None,
-                    }
-                    if q.outcome
-                    else entries,
-                )
-            )
-    parts += [
-        f"[{_toml_table('correlations', _correlation(entry)).replace(chr(10), ']' + chr(10), 1)}"
-        for entry in correlations
-    ]
-    return parts
+    moves = {f"{key}_moves" for key in cohorts}
+    lines = [q for q in quantities if isinstance(q, Line) and not is_cohort_row(q)]
+    drivers = [q for q in quantities if isinstance(q, Driver) and q.name not in moves]
+    tables: Table = {
+        "model": head,
+        "given": {q.name: _given(q) for q in quantities if isinstance(q, Given)},
+        "drivers": {q.name: _driver(q) for q in drivers},
+        "cohorts": {key: _cohort(key, cohort) for key, cohort in cohorts.items()},
+        "lines": {q.name: _line(q) for q in lines if not q.outcome},
+        "outcomes": {q.name: _line(q) for q in lines if q.outcome},
+        "correlations": [_correlation(entry) for entry in correlations],
+    }
+    return {key: table for key, table in tables.items() if table}
+
+
+def _line(line: Line) -> Table:
+    entries = {"formula": line.formula, "unit": line.unit}
+    if line.outcome:
+        entries |= {"target": line.target, "better": line.better if line.better == "low" else None}
+    return entries
 
 
 def is_cohort_row(line: Line) -> bool:
@@ -125,44 +128,24 @@ def cohorts_of(quantities: Sequence[Quantity]) -> dict[str, Cohort]:
     return found
 
 
-def _cohort(name: str, cohort: Cohort) -> list[str]:
-    """Return the tables of a cohort: its own, and one of chances for each state that things
-    leave.
-    """
+def _cohort(name: str, cohort: Cohort) -> Table:
+    """Return the table of a cohort, with one table of chances for each state that things leave."""
     if cohort.periods is not None:
         raise ModelError(
             f"cohort {name!r} has chances for each period, which a model file cannot hold"
         )
-    entries: dict[str, Any] = {"states": cohort.states, "start": _inline(cohort.start)}
-    for key in ("arrivals", "departures", "value"):
-        entries[key] = _inline(getattr(cohort, key)) if getattr(cohort, key) else None
-    entries["cost"] = (
-        _inline({f"{a} -> {b}": amount for (a, b), amount in cohort.cost.items()})
-        if cohort.cost
-        else None
-    )
-    parts = [_toml_table(f"cohorts.{name}", entries)]
+    table: Table = {"states": cohort.states, "start": cohort.start}
+    table |= {key: getattr(cohort, key) for key in ("arrivals", "departures", "value")}
+    table["cost"] = {f"{a} -> {b}": amount for (a, b), amount in cohort.cost.items()}
+    table = {key: entry for key, entry in table.items() if entry}
     rows: Any = cohort.transition
     for i, state in enumerate(cohort.states):
         others = {
             cohort.states[j]: chance for j, chance in enumerate(rows[i]) if j != i and chance != 0.0
         }
         if others:
-            lines = [
-                f"{key if _BARE.fullmatch(key) else _text(key)} = {_value(value)}"
-                for key, value in others.items()
-            ]
-            title = f"[cohorts.{name}.{state if _BARE.fullmatch(state) else _text(state)}]"
-            parts.append("\n".join([title, *lines, f"remainder_state = {_text(state)}", ""]))
-    return parts
-
-
-class _Inline(dict[str, Any]):
-    """A table that is written in one line."""
-
-
-def _inline(entries: Mapping[str, Any]) -> _Inline:
-    return _Inline(entries)
+            table[state] = {**others, "remainder_state": state}
+    return table
 
 
 def driver_table(
@@ -173,21 +156,19 @@ def driver_table(
 
     Raises ModelError for a process that a model file cannot fit again.
     """
+    driver: Driver
     if isinstance(stated, Process):
-        return _toml_table(
-            f"drivers.{name}",
-            _driver(ProcessDriver(name, source=source, process=stated, uncertain=uncertain)),
-        )
-    return _toml_table(
-        f"drivers.{name}", _driver(DistributionDriver(name, source=source, distribution=stated))
-    )
+        driver = ProcessDriver(name, source=source, process=stated, uncertain=uncertain)
+    else:
+        driver = DistributionDriver(name, source=source, distribution=stated)
+    return _text({"drivers": {name: _driver(driver)}})
 
 
-def _given(given: Given) -> dict[str, Any]:
+def _given(given: Given) -> Table:
     return {"value": given.value, "unit": given.unit, "source": given.source}
 
 
-def _driver(driver: Driver) -> dict[str, Any]:
+def _driver(driver: Driver) -> Table:
     common = {"base": driver.base, "unit": driver.unit, "source": driver.source}
     if isinstance(driver, DistributionDriver | DependentDriver):
         return {
@@ -216,7 +197,7 @@ def _keeps_history(process: Process) -> bool:
     return bool(getattr(process, "history", ()))
 
 
-def _correlation(entry: Correlation) -> dict[str, Any]:
+def _correlation(entry: Correlation) -> Table:
     entries = {
         "between": list(entry.names),
         "value": entry.value,
@@ -232,49 +213,5 @@ def _correlation(entry: Correlation) -> dict[str, Any]:
     }
 
 
-def _distribution(distribution: Distribution | StatedDistribution) -> dict[str, Any]:
+def _distribution(distribution: Distribution | StatedDistribution) -> Table:
     return {"distribution": distribution.label, **parameters_of(distribution)}
-
-
-def _toml_table(name: str, entries: Mapping[str, Any]) -> str:
-    lines = [f"{key} = {_value(value)}" for key, value in entries.items() if value is not None]
-    head, _, key = name.partition(".")
-    title = f"{head}.{key if _BARE.fullmatch(key) else _text(key)}" if key else head
-    return "\n".join([f"[{title}]", *lines, ""])
-
-
-def _value(value: Any) -> str:
-    if isinstance(value, float) and math.isnan(value):
-        return "nan"
-    if isinstance(value, str):
-        return _text(value)
-    if isinstance(value, bool):
-        return str(value).lower()
-    if isinstance(value, Process):
-        stated = {"process": value.label, **value.parameters}
-        return "{ " + ", ".join(f"{key} = {_value(item)}" for key, item in stated.items()) + " }"
-    if isinstance(value, Distribution | StatedDistribution):
-        return (
-            "{ "
-            + ", ".join(
-                f"{key} = {_value(item)}"
-                for key, item in _distribution(value).items()
-                if item is not None
-            )
-            + " }"
-        )
-    if isinstance(value, _Inline):
-        inside = (
-            f"{key if _BARE.fullmatch(key) else _text(key)} = {_value(item)}"
-            for key, item in value.items()
-        )
-        return "{ " + ", ".join(inside) + " }"
-    if isinstance(value, tuple | list):
-        return "[" + ", ".join(_value(item) for item in value) + "]"
-    return repr(value)
-
-
-def _text(text: str) -> str:
-    """Return a TOML basic string."""
-    escaped = text.replace("\\", "\\\\").replace('"', '\\"')
-    return '"' + "".join(c if c.isprintable() else f"\\U{ord(c):08x}" for c in escaped) + '"'

@@ -120,33 +120,21 @@ def _within_period(
 
 
 def _strongly_connected(needs: Mapping[str, Sequence[str]]) -> list[list[str]]:
-    """Return Tarjan's components, each after all those it needs (SIAM Journal on Computing 1, 1972,
-    146-160).
-    """
-    number: dict[str, int] = {}
-    lowest: dict[str, int] = {}
-    stack: list[str] = []
-    components: list[list[str]] = []
-    for root in needs:
-        work = [(root, iter(needs[root]))] if root not in number else []
-        if work:
-            number[root] = lowest[root] = len(number)
-            stack.append(root)
-        while work:
-            name, rest = work[-1]
-            following = next(rest, None)
-            if following is None:
-                work.pop()
-                if work:
-                    lowest[work[-1][0]] = min(lowest[work[-1][0]], lowest[name])
-                if lowest[name] == number[name]:
-                    place = stack.index(name)
-                    components.append(sorted(stack[place:], key=list(needs).index))
-                    del stack[place:]
-            elif following not in number:
-                number[following] = lowest[following] = len(number)
-                stack.append(following)
-                work.append((following, iter(needs[following])))
-            elif following in stack:
-                lowest[name] = min(lowest[name], number[following])
-    return components
+    """Return the groups of names that need each other, each group after all those it needs."""
+    from scipy.sparse import csr_array
+    from scipy.sparse.csgraph import connected_components
+
+    place = {name: i for i, name in enumerate(needs)}
+    pairs = [(place[name], place[used]) for name, all_used in needs.items() for used in all_used]
+    rows, columns = zip(*pairs, strict=True) if pairs else ((), ())
+    graph = csr_array(([1] * len(pairs), (rows, columns)), shape=(len(place), len(place)))
+    labels = connected_components(graph, connection="strong")[1].tolist()
+
+    groups: dict[int, list[str]] = {}
+    for name, label in zip(needs, labels, strict=True):
+        groups.setdefault(label, []).append(name)
+    needed = {
+        label: {labels[place[used]] for name in group for used in needs[name]} - {label}
+        for label, group in groups.items()
+    }
+    return [groups[label] for label in TopologicalSorter(needed).static_order()]
