@@ -198,7 +198,7 @@ class Commands(Folder):
 
     def test_holdings_that_are_no_fractions(self):
         for text, words in (
-            ("instrument,weight\nshipyard,60%\n", ("row 2", "write 0.6")),
+            ("instrument,weight\nshipyard,60%\n", ("add up to 0.6",)),
             ("instrument,weight\nshipyard,60\nwind_farm,40\n", ("add up to 100", "0.6 for 60 %")),
         ):
             path = self.folder / "h.csv"
@@ -220,7 +220,7 @@ class Commands(Folder):
         uneven.write_text("instrument,weight\nshipyard,0.5\n")
         for arguments, words in (
             (("risk", TREASURY[0], "--holdings", str(wrong)), "did you mean 'shipyard'"),
-            (("risk", TREASURY[0], "--holdings", str(text)), "row 2: 'many'"),
+            (("risk", TREASURY[0], "--holdings", str(text)), "row 2: column 'shares' holds 'many'"),
             (("risk", TREASURY[0], "--holdings", str(odd)), "instrument and shares"),
             (("risk", TREASURY[0], "--holdings", str(uneven), "--value", "1"), "add up to 0.5"),
             (("risk", TREASURY[0], "--holdings", str(self.folder / "none.csv")), "none.csv"),

@@ -220,7 +220,7 @@ class Records(Case):
             ("month,a\n2020-01,1\n2020-13,2\n", "no day"),
             ("date,a\n2020-01-01,x\n", "'x'"),
             ("date,a,b\n2020-01-01,1,2\n", "which column"),
-            ('date,a\n2020-01-01,"1,5"\n', "decimal comma"),
+            ('date,a\n2020-01-01,"1,5"\n2020-01-02,"2.5"\n', "decimal commas"),
             ("date,a\n", "no records"),
         ):
             with self.subTest(words), self.fails(words, "records.csv", kind=kd.FileError):

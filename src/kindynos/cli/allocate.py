@@ -9,14 +9,17 @@ from typing import Any, get_args
 
 import click
 
-from kindynos.cli.common import WHOLE, Bar, NameOption, Words, finish, json_option, out_option
-from kindynos.cli.risk import (
-    missing_option,
-    prices_argument,
-    read_groups,
-    read_portfolio,
-    value_option,
+from kindynos.cli.common import (
+    WHOLE,
+    Bar,
+    NameOption,
+    Words,
+    finish,
+    json_option,
+    out_option,
+    table_file,
 )
+from kindynos.cli.risk import missing_option, prices_argument, read_portfolio, value_option
 from kindynos.errors import FileError, KindynosError
 from kindynos.literals import (
     CovarianceMethod,
@@ -178,6 +181,7 @@ from kindynos.literals import (
     help="Write the best holdings as a CSV.",
 )
 @missing_option
+@table_file
 @out_option
 @json_option
 def allocate(
@@ -191,6 +195,7 @@ def allocate(
     times: int,
     span: RebalancingSpan | None,
     save_holdings: Path | None,
+    layout: dict[str, Any],
     out: Path | None,
     as_data: bool,
     **stated: Any,
@@ -212,15 +217,16 @@ def allocate(
     """
     from kindynos.markets.allocation.allocation import allocate as allocated
     from kindynos.markets.allocation.frontier import frontier
+    from kindynos.markets.holdings import read_holdings
     from kindynos.markets.prices import read_prices
     from kindynos.reports import allocation as report
 
     source: Any = (
-        read_prices(prices, missing)
+        read_prices(prices, missing, **layout)
         if holdings is None
-        else read_portfolio(prices, holdings, value, missing)
+        else read_portfolio(prices, holdings, value, missing, layout=layout)
     )
-    members = {} if holdings is None else read_groups(holdings)
+    members = {} if holdings is None else read_holdings(holdings).groups
     aim = {name: stated.pop(name) for name in ("maximize", "minimize")}
     risk = stated.pop("risk")
     options = _options(stated, members)

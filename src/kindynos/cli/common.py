@@ -198,6 +198,49 @@ def simulated(command: Command) -> Command:
     return cast(Command, call)
 
 
+def table_file(command: Command) -> Command:
+    """Add the options of how a file of a table is laid out, which the command gets as ``layout``,
+    by name.
+    """
+
+    @wraps(command)
+    def call(*arguments: Any, **options: Any) -> Any:
+        names = ("sheet", "header", "encoding", "decimal")
+        layout = {name: options.pop(name) for name in names}
+        return command(*arguments, layout=layout, **options)
+
+    for option in (
+        click.option(
+            "--decimal",
+            type=click.Choice([".", ","]),
+            help="The decimal sign; default: found from the cells.",
+        ),
+        click.option(
+            "--encoding", metavar="NAME", help="The encoding; default: found, with a note."
+        ),
+        click.option(
+            "--header",
+            type=WHOLE,
+            metavar="ROW",
+            help="The row with the names of the columns, 0 for none; default: found.",
+        ),
+        click.option(
+            "--sheet", metavar="NAME", help="The sheet of a workbook; default: the first."
+        ),
+    ):
+        option(call)
+    return cast(Command, call)
+
+
+missing_words_option = click.option(
+    "--missing",
+    "missing",
+    multiple=True,
+    metavar="WORD",
+    help="A further word for a missing value, beside n/a, - and the like; repeatable.",
+)
+
+
 def finish(report: Report, out: Path | None, as_data: bool, trials: str = "csv") -> None:
     """Write a report's tables and pictures to a folder if asked, then print it, or its data."""
     from kindynos.atomic import staged

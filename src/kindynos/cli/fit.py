@@ -3,11 +3,20 @@
 from __future__ import annotations
 
 from pathlib import Path
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Any
 
 import click
 
-from kindynos.cli.common import WHOLE, Bar, Words, finish, json_option, out_option
+from kindynos.cli.common import (
+    WHOLE,
+    Bar,
+    Words,
+    finish,
+    json_option,
+    missing_words_option,
+    out_option,
+    table_file,
+)
 from kindynos.errors import KindynosError
 from kindynos.literals import Spacing
 
@@ -77,6 +86,8 @@ SEED = 1
     is_flag=True,
     help="With --as-driver: draw the parameters too, as the records leave them open.",
 )
+@table_file
+@missing_words_option
 @out_option
 @json_option
 def fit(
@@ -93,6 +104,8 @@ def fit(
     show: str | None,
     as_driver: str | None,
     uncertain: bool,
+    layout: dict[str, Any],
+    missing: tuple[str, ...],
     out: Path | None,
     as_data: bool,
 ) -> None:
@@ -138,12 +151,22 @@ def fit(
             show,
             as_driver,
             uncertain,
+            {**layout, "missing": missing},
             out,
             as_data,
         )
     else:
         _distributions(
-            data, column, names, criterion or "aic", show, as_driver, uncertain, out, as_data
+            data,
+            column,
+            names,
+            criterion or "aic",
+            show,
+            as_driver,
+            uncertain,
+            {**layout, "missing": missing},
+            out,
+            as_data,
         )
 
 
@@ -164,17 +187,18 @@ def _distributions(
     show: str | None,
     as_driver: str | None,
     uncertain: bool,
+    layout: dict[str, Any],
     out: Path | None,
     as_data: bool,
 ) -> None:
     import numpy as np
 
     from kindynos.fitting.ranking import fit_distributions
-    from kindynos.fitting.records import read_values
+    from kindynos.fitting.records import values_and_notes
     from kindynos.model.writing import driver_table
+    from kindynos.tables.layout import TableFormat
 
-    values = read_values(data, column)
-    empty = int(np.isnan(values).sum())
+    values, notes = values_and_notes(data, column, TableFormat.checked("fit", **layout))
     ranking: Ranking = fit_distributions(values[~np.isnan(values)], names, criterion)
     chosen = ranking.best if show is None else ranking[show]
     if as_driver is not None:
@@ -185,7 +209,6 @@ def _distributions(
 
     with Bar("bootstrap") as progress:
         ranking.with_progress(lambda share: progress(round(100 * share), 100))
-    notes = [f"{empty} empty cell{'s' if empty > 1 else ''} left out."] if empty else []
     finish(fits.distributions(column or data.stem, ranking, chosen, notes), out, as_data)
 
 
@@ -202,6 +225,7 @@ def _processes(
     show: str | None,
     as_driver: str | None,
     uncertain: bool,
+    layout: dict[str, Any],
     out: Path | None,
     as_data: bool,
 ) -> None:
@@ -209,7 +233,7 @@ def _processes(
     from kindynos.fitting.series import fit_series
     from kindynos.model.writing import driver_table
 
-    values = read_series(data, column, dates, every)
+    values = read_series(data, column, dates, every, **layout)
     with Bar("fitting") as progress:
         ranking: SeriesRanking = fit_series(
             values,

@@ -7,7 +7,16 @@ from typing import TYPE_CHECKING, Any
 
 import click
 
-from kindynos.cli.common import PROCESSES, WHOLE, NameOption, Words, finish, json_option, out_option
+from kindynos.cli.common import (
+    PROCESSES,
+    WHOLE,
+    NameOption,
+    Words,
+    finish,
+    json_option,
+    out_option,
+    table_file,
+)
 from kindynos.errors import KindynosError
 
 if TYPE_CHECKING:
@@ -63,6 +72,7 @@ BY_DAY: dict[str, dict[str, Any]] = {
 )
 @click.option("--trials", type=WHOLE, default=10_000, show_default=True, help="How many paths.")
 @click.option("--seed", type=WHOLE, help="A whole number that reproduces them; else one is chosen.")
+@table_file
 @out_option
 @json_option
 def paths(
@@ -77,6 +87,7 @@ def paths(
     uncertain: bool,
     trials: int,
     seed: int | None,
+    layout: dict[str, Any],
     out: Path | None,
     as_data: bool,
 ) -> None:
@@ -94,7 +105,7 @@ def paths(
     from kindynos.reports import paths as report
     from kindynos.sampling.streams import checked_seed
 
-    table = read_prices(prices)
+    table = read_prices(prices, **layout)
     if instrument is None and len(table.instruments) > 1:
         raise KindynosError(
             f"say --instrument; the file has {', '.join(table.instruments)}", owner="paths"

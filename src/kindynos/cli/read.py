@@ -3,10 +3,18 @@
 from __future__ import annotations
 
 from pathlib import Path
+from typing import Any
 
 import click
 
-from kindynos.cli.common import Numbers, finish, json_option, out_option
+from kindynos.cli.common import (
+    Numbers,
+    finish,
+    json_option,
+    missing_words_option,
+    out_option,
+    table_file,
+)
 from kindynos.errors import KindynosError
 
 SHOWN = 6  # columns, where none is named
@@ -33,17 +41,12 @@ SHOWN = 6  # columns, where none is named
 )
 @click.option("--weights", metavar="NAME", help="A column with the weight of each trial.")
 @click.option(
-    "--decimal",
-    type=click.Choice([".", ","]),
-    default=".",
-    show_default=True,
-    help="The decimal sign.",
-)
-@click.option(
     "--order",
     is_flag=True,
     help="Consecutive rows depend on each other: take errors from blocks of rows.",
 )
+@table_file
+@missing_words_option
 @out_option
 @json_option
 def read(
@@ -54,16 +57,17 @@ def read(
     unit: str | None,
     target: float | None,
     weights: str | None,
-    decimal: str,
     order: bool,
+    layout: dict[str, Any],
+    missing: tuple[str, ...],
     out: Path | None,
     as_data: bool,
 ) -> None:
     """Read trials that were computed elsewhere, one row per trial: their figures with errors, and
     one column against another.
 
-    CSV, Parquet and Excel are read; percentages, parted thousands and decimal commas are
-    understood.
+    CSV, Parquet and Excel are read; separator, decimal sign, titles, names and a row of units are
+    found. Cells such as n/a or #DIV/0! are trials without a value.
 
     \b
       kindynos read fuel_hedging.csv
@@ -81,7 +85,7 @@ def read(
     units = {column: unit} if column is not None and unit is not None else None
     targets = {column: target} if column is not None and target is not None else None
     found = read_trials(
-        file, units=units, weights=weights, targets=targets, decimal=decimal, order=order
+        file, units=units, weights=weights, targets=targets, order=order, missing=missing, **layout
     )
     names = found.outcomes[:SHOWN] if column is None else [column]
     chosen: tuple[float | None, float | None] = (None, None) if cuts is None else (cuts[0], cuts[1])

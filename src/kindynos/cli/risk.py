@@ -18,13 +18,12 @@ from kindynos.cli.common import (
     finish,
     json_option,
     out_option,
+    table_file,
 )
 from kindynos.errors import FileError, KindynosError
 from kindynos.literals import MissingPolicy, RiskMethod
 
 if TYPE_CHECKING:
-    import pandas as pd
-
     from kindynos.markets.portfolio import Portfolio
 
 ROLLING = 250  # returns behind each point of the picture of risk through time
@@ -56,89 +55,30 @@ def read_portfolio(
     value: float | None,
     missing: MissingPolicy,
     benchmark: str | None = None,
+    layout: dict[str, Any] | None = None,
 ) -> Portfolio:
     """Return the portfolio of a file of prices and one of holdings; raises FileError, with file and
     row, for a mistake.
     """
+    from kindynos.markets.holdings import read_holdings
     from kindynos.markets.portfolio import Portfolio
     from kindynos.markets.prices import read_prices
 
-    kind, held, currency = _holdings(holdings)
-    short = any(amount < 0 for amount in held.values())
-    if kind == "weight" and value is None:
+    stated = read_holdings(holdings)
+    amounts, currency = stated.amounts, stated.currency
+    short = any(amount < 0 for amount in amounts.values())
+    if stated.kind == "weight" and value is None:
         raise KindynosError(f"{holdings} has weights: say --value, the money invested")
+    wanted = [*amounts, *currency.values(), *([benchmark] if benchmark else [])]
     try:
-        table = read_prices(
-            prices, missing, [*held, *currency.values(), *([benchmark] if benchmark else [])]
-        )
-        if kind == "shares":
-            return Portfolio(table, shares=held, short=short, currency=currency)
-        return Portfolio(table, weights=held, value=value, short=short, currency=currency)
+        table = read_prices(prices, missing, wanted, **(layout or {}))
+        if stated.kind == "shares":
+            return Portfolio(table, shares=amounts, short=short, currency=currency)
+        return Portfolio(table, weights=amounts, value=value, short=short, currency=currency)
     except FileError:
         raise
     except KindynosError as error:
         raise FileError(f"{error}", file=str(holdings)) from None
-
-
-def read_groups(path: Path) -> dict[str, str]:
-    """Return the group of each holding in a file of holdings, where it has a column group; raises
-    FileError.
-    """
-    table = _read_holdings(path)
-    if "group" not in table:
-        return {}
-    pairs = zip(table["instrument"].str.strip(), table["group"].str.strip(), strict=True)
-    return {name: group for name, group in pairs if group}
-
-
-def _read_holdings(path: Path) -> pd.DataFrame:
-    import pandas as pd
-
-    try:
-        table = pd.read_csv(path, dtype=str, keep_default_na=False)
-    except OSError as error:
-        raise FileError(f"cannot be read: {error.strerror or error}", file=str(path)) from None
-    except ValueError as error:
-        raise FileError(f"cannot be read as a table: {error}", file=str(path)) from None
-    table.columns = [str(column).strip().lower() for column in table.columns]
-    shapes = [kind for kind in ("shares", "weight") if kind in table.columns]
-    if "instrument" not in table.columns or len(shapes) != 1:
-        raise FileError(
-            "needs columns instrument and shares, or instrument and weight; it has "
-            f"{', '.join(table.columns)}",
-            file=str(path),
-        )
-    return table
-
-
-def _holdings(path: Path) -> tuple[str, dict[str, float], dict[str, str]]:
-    table = _read_holdings(path)
-    shapes = [kind for kind in ("shares", "weight") if kind in table.columns]
-    held: dict[str, float] = {}
-    for row, (name, text) in enumerate(
-        zip(table["instrument"].str.strip(), table[shapes[0]], strict=True), start=2
-    ):
-        try:
-            amount = float(text)
-        except ValueError:
-            percent = text.strip().removesuffix("%").strip()
-            advice = (
-                f"; write {float(percent) / 100:g}"
-                if text.strip().endswith("%") and percent.isdecimal()
-                else ""
-            )
-            raise FileError(
-                f"{path}, row {row}: {text!r} is not a number of {shapes[0]}{advice}"
-            ) from None
-        if name in held:
-            raise FileError(f"{path}, row {row}: {name!r} is there already")
-        held[name] = amount
-    rates = (
-        zip(table["instrument"].str.strip(), table["currency"].str.strip(), strict=True)
-        if "currency" in table
-        else ()
-    )
-    return shapes[0], held, {name: rate for name, rate in rates if rate}
 
 
 def windows_of(text: str) -> list[int | None]:
@@ -195,6 +135,7 @@ def windows_of(text: str) -> list[int | None]:
     help="A column of PRICES: how the holdings would have gone with it.",
 )
 @missing_option
+@table_file
 @out_option
 @json_option
 def risk(
@@ -209,6 +150,7 @@ def risk(
     volatility: str | None,
     benchmark: str | None,
     missing: MissingPolicy,
+    layout: dict[str, Any],
     out: Path | None,
     as_data: bool,
 ) -> None:
@@ -228,7 +170,7 @@ def risk(
     """
     from kindynos.reports import markets
 
-    held = read_portfolio(prices, holdings, value, missing, benchmark)
+    held = read_portfolio(prices, holdings, value, missing, benchmark, layout)
     chosen = windows_of(windows)
     options: dict[str, Any] = {"overlapping": overlapping}
     options |= {"volatility": volatility} if volatility else {}
@@ -265,6 +207,7 @@ def risk(
     help="The level, as a fraction.",
 )
 @missing_option
+@table_file
 @out_option
 @json_option
 def backtest(
@@ -275,6 +218,7 @@ def backtest(
     window: int,
     level: float,
     missing: MissingPolicy,
+    layout: dict[str, Any],
     out: Path | None,
     as_data: bool,
 ) -> None:
@@ -288,5 +232,5 @@ def backtest(
     """
     from kindynos.reports import markets
 
-    held = read_portfolio(prices, holdings, value, missing)
+    held = read_portfolio(prices, holdings, value, missing, layout=layout)
     finish(markets.backtested(held.backtest(method, window, level)), out, as_data)

@@ -5,16 +5,73 @@ a function values.
 from __future__ import annotations
 
 from collections.abc import Callable, Mapping
+from dataclasses import dataclass
+from pathlib import Path
 from typing import Any
 
 import numpy as np
 
 from kindynos.arrays import Floats
-from kindynos.errors import ParameterError
+from kindynos.errors import FileError, ParameterError
 from kindynos.markets.prices import Prices
+from kindynos.tables.reader import read_table
 from kindynos.validate import finite, mapping
 
+KINDS = ("shares", "weight")  # columns of a file of holdings, of which it has one
+
 Revalue = Callable[[dict[str, Floats]], Any]
+
+
+@dataclass(frozen=True)
+class StatedHoldings:
+    """What a file of holdings states, by instrument: amounts (of the kind "shares" or "weight"),
+    the column of exchange rates that changes a price into the portfolio's currency, and a group.
+    """
+
+    kind: str
+    amounts: dict[str, float]
+    currency: dict[str, str]
+    groups: dict[str, str]
+
+
+def read_holdings(path: Path) -> StatedHoldings:
+    """Return the holdings in a CSV, Parquet or Excel file with columns instrument and shares, or
+    instrument and weight, and perhaps currency and group.
+
+    Raises FileError, with the row, for an amount that is missing or not a number, and for an
+    instrument that is missing or stands twice.
+    """
+    table = read_table(path)
+    columns = {name.lower(): name for name in table.names}
+    kinds = [kind for kind in KINDS if kind in columns]
+    if "instrument" not in columns or len(kinds) != 1:
+        raise FileError(
+            "needs columns instrument and shares, or instrument and weight; it has "
+            f"{', '.join(table.names)[:400]}",
+            file=table.file,
+        )
+    names = table.texts(columns["instrument"])
+    amounts = table.numbers(columns[kinds[0]]).tolist()
+    for place, (name, amount) in enumerate(zip(names, amounts, strict=True)):
+        problem = (
+            "the instrument has no name"
+            if not name
+            else f"{name!r:.60} is there already"
+            if name in names[:place]
+            else f"{name!r:.60} has no number of {kinds[0]}"
+            if not np.isfinite(amount)
+            else ""
+        )
+        if problem:
+            raise FileError(problem, file=table.file, row=int(table.rows[place]))
+
+    def texts(column: str) -> dict[str, str]:
+        found = table.texts(columns[column]) if column in columns else []
+        return {name: text for name, text in zip(names, found, strict=False) if text}
+
+    return StatedHoldings(
+        kinds[0], dict(zip(names, amounts, strict=True)), texts("currency"), texts("group")
+    )
 
 
 def checked_holdings(prices: Prices, kind: str, given: Any, short: bool) -> dict[str, float]:

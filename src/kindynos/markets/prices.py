@@ -4,9 +4,8 @@ guessed.
 
 from __future__ import annotations
 
-import re
 from collections.abc import Iterable
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from pathlib import Path
 from typing import Any
 
@@ -16,18 +15,18 @@ from numpy.typing import NDArray
 
 from kindynos.arrays import Floats
 from kindynos.errors import FileError, ParameterError
-from kindynos.table_files import read_table
+from kindynos.tables.layout import TableFormat
+from kindynos.tables.reader import read_table
+from kindynos.tables.table import Table
 from kindynos.validate import instance, one_of
 
 POLICIES = ("drop", "carry", "error")
-ISO = re.compile(r"\d{4}-\d{2}-\d{2}")
 LONG = {"date", "instrument", "price"}
 # times its neighbours: a price that far off, which are near each other, looks like a slip of the
 # decimal point
 SLIP = 8.0
 LONG_GAP = pd.Timedelta(days=7)  # between dates that follow each other
 MOST_NAMED = 5
-EMPTY = ("", "nan", "none", "na", "n/a", "<na>")
 
 
 Rows = dict[Any, int]  # the row of each date, or of each date and instrument
@@ -109,6 +108,11 @@ def read_prices(
     source: str | Path | pd.DataFrame,
     missing: str = "drop",
     instruments: Iterable[str] | None = None,
+    *,
+    sheet: str | None = None,
+    header: int | None = None,
+    encoding: str | None = None,
+    decimal: str | None = None,
 ) -> Prices:
     """Return the prices of a file (CSV, Parquet, or Excel with ``kindynos[excel]``) or a DataFrame.
 
@@ -122,19 +126,10 @@ def read_prices(
     stand twice, and files with too little.
     """
     one_of("read_prices", "missing", missing, POLICIES)
-    table, name = _raw_prices(source)
-    frame, rows = _wide(table, name)
-    if instruments is not None:
-        wanted = list(dict.fromkeys(instruments))
-        for instrument in wanted:
-            if instrument not in frame.columns:
-                raise ParameterError(
-                    f"no prices of {instrument!r}",
-                    owner=name,
-                    unknown=instrument,
-                    known=map(str, frame.columns),
-                )
-        frame = frame[wanted]
+    form = TableFormat.checked("read_prices", sheet, header, encoding, decimal)
+    table = _raw_prices(source, form)
+    name = table.file
+    frame, rows = _wide(table, None if instruments is None else list(dict.fromkeys(instruments)))
     problems = _problems(frame, rows, name)
     values = frame.where(frame > 0)
     return _settled(values, missing, problems, name)
@@ -155,151 +150,92 @@ def prices_of(owner: str, prices: Prices | pd.DataFrame) -> Prices:
     )
 
 
-def _raw_prices(source: str | Path | pd.DataFrame) -> tuple[pd.DataFrame, str]:
-    """Return a table of text or numbers whose index is the row in the file, and the name to say."""
+def _raw_prices(source: str | Path | pd.DataFrame, form: TableFormat) -> Table:
+    """Return the table of prices, of which one column is named "date"."""
     if isinstance(source, pd.DataFrame):
-        table, name = source, "prices"
+        lacks_dates = "date" not in [str(c).lower() for c in source.columns]
+        source = source.rename_axis(index="date").reset_index() if lacks_dates else source
+        table = replace(read_table(source, form), file="prices")
+        table = replace(table, rows=np.arange(len(table)) + 2)
     else:
-        path, name = Path(source), str(source)
-        table = read_table(path)
-    indexed = (
-        isinstance(source, pd.DataFrame)
-        or isinstance(table.index, pd.DatetimeIndex)
-        or table.index.name == "date"
-    )
-    table = (
-        table.reset_index()
-        if indexed and "date" not in [str(c).lower() for c in table.columns]
-        else table.copy()
-    )
-    if table.shape[1] < 2:
+        table = read_table(source, form)
+    if len(table.names) < 2:
         raise FileError(
-            f"needs a column of dates and at least one of prices; it has {table.shape[1]} "
+            f"needs a column of dates and at least one of prices; it has {len(table.names)} "
             "column(s)",
-            file=str(name),
+            file=table.file,
         )
-    table.columns = [str(column).strip() for column in table.columns]
-    first = table.columns[0]
-    if "date" not in table.columns and (first.lower() in ("date", "index") or indexed):
-        table = table.rename(columns={first: "date"})
-    if "date" not in table.columns:
-        dated = next(
-            (column for column in table.columns if ISO.fullmatch(str(table[column].iloc[0])[:10])),
-            None,
-        )
-        advice = (
-            f"; name the column {dated!r}, which has dates, 'date'" if dated and len(table) else ""
-        )
-        raise FileError(
-            f"no column 'date'; it has {', '.join(map(repr, table.columns[:6]))}{advice}",
-            file=str(name),
-        )
-    # the row as an editor shows it, the header being row 1
-    table.index = pd.RangeIndex(2, len(table) + 2)
-    return table, name
+    return table
 
 
-def _wide(table: pd.DataFrame, name: str) -> tuple[pd.DataFrame, Rows]:
-    """Return prices by date and instrument, and where each stands in the file."""
-    dates = dates_of(table["date"], name)
-    if {column.lower() for column in table.columns} >= LONG:
-        table = table.rename(columns={column: column.lower() for column in table.columns})
-        keys = pd.DataFrame(
-            {
-                "date": dates.to_numpy(),
-                "instrument": table["instrument"].astype(str).str.strip().to_numpy(),
-            }
-        )
-        twice = keys.duplicated()
-        if twice.any():
-            place = int(np.argmax(twice.to_numpy()))
-            which = str(keys["instrument"].iloc[place])
-            raise FileError(
-                f"{name}, row {place + 2}: {which} has a second price on "
-                f"{dates.iloc[place]:%Y-%m-%d}"
-            )
-        keys["price"] = _numbers(table[["price"]], name).to_numpy()
+def _date_column(table: Table) -> str:
+    """Return the column named "date"; raises FileError, with the column that holds dates, where
+    there is none.
+    """
+    for name in table.names:
+        if name.lower() == "date":
+            return name
+    dated = table.date_column()
+    advice = f"; name the column {dated!r}, which has dates, 'date'" if dated else ""
+    raise FileError(
+        f"no column 'date'; it has {', '.join(map(repr, table.names[:6]))}{advice}", file=table.file
+    )
+
+
+def _wide(table: Table, wanted: list[str] | None) -> tuple[pd.DataFrame, Rows]:
+    """Return prices by date and instrument, and where each is in the file."""
+    dated = _date_column(table)
+    dates, rows = table.dates(dated), table.rows.tolist()
+    by_name = {name.lower(): name for name in table.names}
+    if by_name.keys() >= LONG:
+        names = np.array(table.texts(by_name["instrument"]), dtype=object)
+        keys = pd.DataFrame({"date": dates, "instrument": names})
+        _check_single(keys.duplicated(), table, dates, names)
+        keys["price"] = table.numbers(by_name["price"])
         frame = keys.pivot_table(
             index="date", columns="instrument", values="price", dropna=False, sort=True
         )
-        frame = frame.reindex(columns=list(dict.fromkeys(keys["instrument"])))
-        rows: Rows = dict(
-            zip(zip(keys["date"], keys["instrument"], strict=True), table.index, strict=True)
-        )
+        known = list(dict.fromkeys(names))
+        frame = frame[_chosen(wanted, known, table.file)]
+        places: Rows = dict(zip(zip(dates, names, strict=True), rows, strict=True))
     else:
-        twice = dates.duplicated()
-        if twice.any():
-            place = int(np.argmax(twice.to_numpy()))
-            raise FileError(
-                f"{name}, row {place + 2}: the date {dates.iloc[place]:%Y-%m-%d} is there already"
-            )
-        frame = (
-            _numbers(table.drop(columns="date"), name)
-            .set_index(pd.DatetimeIndex(dates, name="date"))
-            .sort_index()
-        )
-        rows = dict(zip(dates, dates.index, strict=True))
+        _check_single(dates.duplicated(), table, dates)
+        known = [name for name in table.names if name != dated]
+        numbers = {name: table.numbers(name) for name in _chosen(wanted, known, table.file)}
+        frame = pd.DataFrame(numbers, index=pd.DatetimeIndex(dates, name="date")).sort_index()
+        places = dict(zip(dates, rows, strict=True))
     if len(frame) < 2:
         raise FileError(
             f"has {len(frame)} date{'' if len(frame) == 1 else 's'}; a return needs two",
-            file=str(name),
+            file=table.file,
         )
     frame.columns.name = None
-    return frame, rows
+    return frame, places
 
 
-def dates_of(column: pd.Series, name: str) -> pd.Series:
-    """Return a column of dates; raises FileError, with the row, for what is none."""
-    if pd.api.types.is_datetime64_any_dtype(column):
-        return pd.Series(pd.to_datetime(column).dt.normalize().to_numpy(), index=column.index)
-    texts = column.map(
-        lambda value: value.isoformat()[:10] if hasattr(value, "isoformat") else str(value).strip()
-    )
-    for row, text in texts.items():
-        if not ISO.fullmatch(text):
-            raise FileError(
-                f"{name}, row {row}: {text!r} is not a date; dates must all be written like "
-                "2027-12-31"
+def _chosen(wanted: list[str] | None, known: list[str], file: str) -> list[str]:
+    """Return the instruments that are asked for; raises ParameterError for one without prices."""
+    for instrument in wanted or ():
+        if instrument not in known:
+            raise ParameterError(
+                f"no prices of {instrument!r}", owner=file, unknown=instrument, known=known
             )
-    try:
-        return pd.to_datetime(texts, format="%Y-%m-%d")
-    except ValueError:
-        for row, text in texts.items():
-            if pd.isna(pd.to_datetime(text, format="%Y-%m-%d", errors="coerce")):
-                raise FileError(f"{name}, row {row}: there is no day {text!r}") from None
-        raise
+    return known if wanted is None else wanted
 
 
-def _numbers(table: pd.DataFrame, name: str) -> pd.DataFrame:
-    """Return columns of texts or numbers as numbers, NaN where there is none; raises FileError for
-    what is neither.
-    """
-    if all(pd.api.types.is_numeric_dtype(kind) for kind in table.dtypes):
-        return table.astype(np.float64)
-    cells = table.to_numpy(dtype=object)
-    numbers = _converted(cells.ravel()).reshape(cells.shape)
-    for column, row in np.argwhere(np.isnan(numbers).T).tolist():
-        text = str(cells[row, column]).strip()
-        if text.lower() not in EMPTY:
-            comma = "; a decimal comma must be a point" if re.fullmatch(r"-?\d+,\d+", text) else ""
-            raise FileError(
-                f"{name}, row {table.index[row]}: {text!r} in column "
-                f"{str(table.columns[column])!r} is no price{comma}"
-            )
-    return pd.DataFrame(numbers, index=table.index, columns=table.columns)
-
-
-def _converted(cells: NDArray[np.object_]) -> Floats:
-    """Return cells as numbers, NaN for those that are none."""
-    texts = cells.tolist()
-    try:
-        if not any("_" in text for text in texts):  # which Python takes for a separator of digits
-            # a third of the time that pandas takes
-            return np.array([float(text or "nan") for text in texts])
-    except (TypeError, ValueError):
-        pass
-    return np.asarray(
-        pd.to_numeric(pd.Series(texts, dtype=object), errors="coerce"), dtype=np.float64
+def _check_single(twice: Any, table: Table, dates: Any, names: Any = None) -> None:
+    """Raise FileError for the first date, or date of an instrument, that is there already."""
+    twice = np.asarray(twice)
+    if not twice.any():
+        return
+    place = int(twice.argmax())
+    day = f"{dates[place]:%Y-%m-%d}"
+    raise FileError(
+        f"the date {day} is there already"
+        if names is None
+        else f"{names[place]} has a second price on {day}",
+        file=table.file,
+        row=int(table.rows[place]),
     )
 
 

@@ -2,12 +2,14 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
 from typing import Any
 
 import pandas as pd
 
-from kindynos.errors import ParameterError
-from kindynos.markets.prices import EMPTY, checked_date, dates_of
+from kindynos.errors import FileError, ParameterError
+from kindynos.markets.prices import checked_date
+from kindynos.tables.reader import read_table
 from kindynos.validate import instance
 
 
@@ -36,7 +38,8 @@ def select(
                 f"facts need a column {column!r}; they have {', '.join(map(str, facts.columns))}",
                 owner="select",
             )
-    facts = facts.assign(date=dates_of(facts["date"], "facts").to_numpy())
+    dates = replace(read_table(facts[["date"]]), file="facts").dates("date")
+    facts = facts.assign(date=dates.to_numpy())
     known = facts[facts["date"] <= checked_date("select", "as_of", as_of)]
     latest = known.sort_values("date", kind="stable").groupby("instrument", sort=False).tail(1)
     for column, condition in (where or {}).items():
@@ -66,11 +69,10 @@ def select(
 
 def _figures(values: pd.Series, column: str) -> pd.Series:
     """Return a column of facts as numbers; raises ParameterError for text that is none."""
-    numbers = pd.to_numeric(values, errors="coerce")
-    for text, figure in zip(values, numbers, strict=True):
-        if pd.isna(figure) and str(text).strip().lower() not in EMPTY:
-            raise ParameterError(f"{text!r} in column {column!r} is not a number", owner="select")
-    return numbers
+    try:
+        return pd.Series(read_table(values.to_frame(column)).numbers(column), index=values.index)
+    except FileError as error:
+        raise ParameterError(error.problem, owner="select") from None
 
 
 def _meets(values: pd.Series, column: str, condition: Any) -> pd.Series:

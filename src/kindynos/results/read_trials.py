@@ -11,16 +11,26 @@ import pandas as pd
 
 from kindynos.arrays import Floats
 from kindynos.delegation import delegated_to
-from kindynos.errors import ParameterError
+from kindynos.errors import FileError, ParameterError
 from kindynos.inference.intervals import correlation_by_blocks
 from kindynos.results.joint import JointDistribution, joint_distribution
 from kindynos.results.reached_correlations import ranks
 from kindynos.results.result import Result
 from kindynos.results.sensitivity.rank import first_order_share
 from kindynos.results.sheet import PERCENTILES, TableSpec, outcome_table
-from kindynos.results.trial_files import columns_of
 from kindynos.results.weighted_result import WeightedResult
-from kindynos.validate import array_of, explain_call_errors, instance, mapping, names_in, one_of
+from kindynos.tables.layout import TableFormat
+from kindynos.tables.reader import read_table
+from kindynos.tables.table import Table
+from kindynos.validate import (
+    array_of,
+    explain_call_errors,
+    finite,
+    instance,
+    mapping,
+    names_in,
+    one_of,
+)
 
 BLOCKS = 20
 
@@ -145,69 +155,100 @@ def read_trials(
     targets: Mapping[str, float] | None = None,
     *,
     better: Mapping[str, str] | None = None,
-    decimal: str = ".",
     order: bool = False,
+    sheet: str | None = None,
+    header: int | None = None,
+    encoding: str | None = None,
+    decimal: str | None = None,
+    missing: Iterable[str] = (),
 ) -> ReadTrials:
     """Return trials that were computed elsewhere, from a CSV, Parquet or Excel file or a DataFrame:
     one row per trial.
 
-    Column names are found above the numbers. Percentages become shares, and thousands may be
-    parted; ``decimal=","`` reads decimal commas. ``columns`` chooses some; ``units``, ``targets``
-    and ``better`` ("high" or "low") are by column; ``weights`` are one per trial, or the name of
-    the column that holds them. With ``order`` consecutive rows may depend on each other, and errors
-    are taken from the spread between blocks of rows; otherwise trials are independent. Raises
-    FileError for what cannot be read, naming the column and the row, and ParameterError for unknown
-    columns.
+    Separator, decimal sign, encoding, rows of titles, the names of the columns and a row of units
+    below them are found; ``header`` (the row of the names, from 1; 0: none), ``encoding``,
+    ``decimal`` and the ``sheet`` of a workbook may be stated. Percentages become fractions; groups
+    of digits, currency signs and amounts in parentheses are understood. Cells such as n/a, - or
+    #DIV/0!, and the words in ``missing``, are trials without a value.
+
+    ``columns`` chooses some; ``units``, ``targets`` and ``better`` ("high" or "low") are by column;
+    ``weights`` are one per trial, or the name of the column that holds them. With ``order``
+    consecutive rows may depend on each other, and errors are taken from the spread between blocks
+    of rows; otherwise trials are independent. Raises FileError for what cannot be read, naming the
+    column and the row, and ParameterError for unknown columns.
 
     >>> trials = read_trials(pd.DataFrame({"growth": [0.02, 0.05, -0.01, 0.04]}))
     >>> round(float(trials["growth"].mean), 3)
     0.025
     """
     owner = "read_trials"
-    one_of(owner, "decimal", decimal, (".", ","))
     instance(owner, "order", order, bool, "True or False")
     if not isinstance(source, str | Path | pd.DataFrame):
         raise ParameterError(
             f"source must be a path or a DataFrame, not {source!r:.60}", owner=owner
         )
-    found = columns_of(source, decimal)
-    numbers = found.numbers
+    table = read_table(
+        source, TableFormat.checked(owner, sheet, header, encoding, decimal, missing)
+    )
+    numbers, notes = _columns_of_numbers(table)
     weighted, column = _weights(owner, weights, numbers)
     names = (
         [name for name in numbers if name != column]
         if columns is None
         else _chosen(owner, columns, numbers)
     )
-    said = {
+    stated = {
         what: mapping(owner, what, given, "values by column") if given is not None else {}
         for what, given in (("units", units), ("targets", targets), ("better", better))
     }
-    for what, given in said.items():
+    for what, given in stated.items():
         for name in given:
             if name not in names:
                 raise ParameterError(
                     f"{what} names no column {name!r}", owner=owner, unknown=str(name), known=names
                 )
+    units_by_column = {**table.units, **stated["units"]}
     size = len(next(iter(numbers.values())))
     bounds = np.unique(np.linspace(0, size, min(BLOCKS, size) + 1).astype(np.int64))
     results: dict[str, Result] = {}
     for name in names:
         kind = Result if weighted is None else WeightedResult
-        side = one_of(owner, "better", said["better"].get(name, "high"), ("high", "low"))
-        target = said["targets"].get(name)
+        side = one_of(owner, "better", stated["better"].get(name, "high"), ("high", "low"))
+        target = stated["targets"].get(name)
         results[name] = kind(
             name,
             numbers[name],
             bounds,
             not order,
-            unit=said["units"].get(name),
+            unit=units_by_column.get(name),
             better=side,
-            target=None if target is None else float(target),
+            target=None if target is None else finite(owner, f"the target of {name!r}", target),
         )
         if weighted is not None:
             setattr(results[name], "weights", weighted)  # noqa: B010  # which Result does not have
     source_name = "DataFrame" if isinstance(source, pd.DataFrame) else Path(source).name
-    return ReadTrials(results, found.notes, source_name)
+    return ReadTrials(results, notes, source_name)
+
+
+def _columns_of_numbers(table: Table) -> tuple[dict[str, Floats], list[str]]:
+    """Return the columns of a table that hold numbers, and what is to be said of the others and of
+    missing values.
+    """
+    if not len(table):
+        raise FileError("has column names and no trials", file=table.file)
+    numbers: dict[str, Floats] = {}
+    notes = list(table.notes)
+    for name in table.names:
+        if not table.holds_numbers(name):
+            notes.append(f"column {name!r} left out: it holds no numbers")
+            continue
+        numbers[name] = table.numbers(name)
+        note = table.missing_note(name, numbers[name])
+        if note is not None:
+            notes.append(note)
+    if not numbers:
+        raise FileError("no column holds numbers", file=table.file)
+    return numbers, notes
 
 
 def _weights(
