@@ -142,6 +142,7 @@ from kindynos.errors import FileError as FileError
 from kindynos.errors import RunError as RunError
 from kindynos.errors import TrialError as TrialError
 from kindynos.errors import GoalError as GoalError
+from kindynos.errors import RunInterrupt as RunInterrupt
 from kindynos.errors import StoppedError as StoppedError
 from kindynos.errors import DataWarning as DataWarning
 from kindynos.errors import FitWarning as FitWarning

@@ -1,8 +1,9 @@
 """Files are written whole or not at all: under a temporary name in the same folder, and then moved
 into place.
 
-A temporary name tells which machine and process writes it. So what a killed process left behind is
-known as such, and the next one that writes into the folder clears it away.
+Several files of one folder are moved together: what they replace is kept until the last has moved,
+and put back on an error. An interrupt or a termination waits for that moment to end. What a killed
+process left behind is cleared by the next one that writes into the folder, once it is old.
 """
 
 from __future__ import annotations
@@ -10,18 +11,26 @@ from __future__ import annotations
 import os
 import re
 import shutil
+import signal
+import stat
+import threading
+import time
+from collections import deque
 from collections.abc import Iterator
 from contextlib import contextmanager, suppress
 from pathlib import Path
-from platform import node
+from typing import Any
 from uuid import uuid4
-from zlib import crc32
 
 from kindynos.errors import FileError
 
-_MARK = re.compile(r"^\.kindynos-([0-9a-f]{8})-(\d+)-[0-9a-f]{32}$")
+_MARK = re.compile(r"^\.kindynos-[0-9a-f]{32}$")
+_OLD = 24 * 3600.0  # seconds after which a temporary file is left over, whoever wrote it
 # what this process is writing, and the topmost folder that it made for it
 _unfinished: dict[Path, Path | None] = {}
+# the last files that it wrote, for what is said of an interrupt
+_written: deque[Path] = deque(maxlen=1000)
+_SIGNALS = (signal.SIGINT, signal.SIGTERM)
 
 
 @contextmanager
@@ -29,29 +38,39 @@ def replacing(path: Path) -> Iterator[Path]:
     """Give a temporary path beside ``path`` and move what was written there into its place; on an
     error nothing is left.
 
-    Raises FileError where it cannot be written.
+    Missing folders are made. A symbolic link is followed, and the mode of a file that is replaced
+    is kept. Raises FileError where it cannot be written, also for a file that is read-only.
     """
-    part = _part(path)
+    target = _target(path)
+    made = _first_missing(target.parent)
+    part = _temporary(target.parent)
+    finished = False
     try:
-        _clear_leftovers(path.parent)
-        _unfinished[part] = None
+        target.parent.mkdir(parents=True, exist_ok=True)
+        _clear_leftovers(target.parent)
+        _unfinished[part] = made
         yield part
         _settle(part)
-        os.replace(part, path)
+        with _uninterrupted():
+            _move([(part, target)])
+            finished = True
     except (OSError, UnicodeError) as error:
         raise _unwritable(path, error) from None
     finally:
         _unfinished.pop(part, None)
         with suppress(OSError, UnicodeError):
             part.unlink(missing_ok=True)
+        if not finished and made is not None:
+            _remove_empty(target.parent, made)
 
 
 @contextmanager
 def staged(folder: Path) -> Iterator[Path]:
-    """Give a temporary folder whose files are moved into ``folder`` at the end, and dropped on an
-    error.
+    """Give a temporary folder whose files are moved into ``folder`` together at the end, and
+    dropped on an error.
 
-    Raises FileError where the folder cannot be made or written.
+    Raises FileError, with the file, where the folder or one of its files cannot be written; then
+    the folder holds what it held before.
     """
     made = None
     stage = _temporary(folder)
@@ -64,24 +83,71 @@ def staged(folder: Path) -> Iterator[Path]:
     except (OSError, UnicodeError) as error:
         _unfinished.pop(stage, None)
         raise _unwritable(folder, error) from None
-    moved: list[Path] = []
     finished = False
     try:
         yield stage
-        for file in sorted(stage.iterdir()):
-            _settle(file)
-            os.replace(file, folder / file.name)
-            moved.append(folder / file.name)
-        finished = True
+        parts = sorted(stage.iterdir())
+        moves = [(part, _target(folder / part.name)) for part in parts]
+        for part in parts:
+            _settle(part)
+        with _uninterrupted():
+            _move(moves)
+            finished = True
     except OSError as error:
         raise _unwritable(folder, error) from None
     finally:
         _unfinished.pop(stage, None)
         shutil.rmtree(stage, ignore_errors=True)
         if not finished and made is not None:
-            for file in moved:
-                file.unlink(missing_ok=True)
             _remove_empty(folder, made)
+
+
+def _move(moves: list[tuple[Path, Path]]) -> None:
+    """Move files to their places, all or none; raises FileError for one that cannot be."""
+    kept: list[tuple[Path, Path]] = []  # what was replaced, and its place
+    moved: list[Path] = []
+    try:
+        for part, target in moves:
+            try:
+                if target.exists():
+                    os.chmod(part, stat.S_IMODE(target.stat().st_mode))
+                    kept.append((part.with_name(f"{part.name}.old"), target))
+                    os.replace(target, kept[-1][0])
+                os.replace(part, target)
+                moved.append(target)
+            except OSError as error:
+                raise _unwritable(target, error) from None
+    except FileError:
+        for target in moved:
+            target.unlink(missing_ok=True)
+        for old, target in kept:
+            with suppress(FileNotFoundError):
+                os.replace(old, target)
+        raise
+    _written.extend(moved)
+    for old, _ in kept:
+        with suppress(OSError):
+            old.unlink(missing_ok=True)
+
+
+@contextmanager
+def _uninterrupted() -> Iterator[None]:
+    """Hold back an interrupt or a termination until the block has ended, and let it come then."""
+    if threading.current_thread() is not threading.main_thread():
+        yield  # signals come to the main thread only
+        return
+    came: list[tuple[int, Any]] = []
+    before = {
+        number: signal.signal(number, lambda number, frame: came.append((number, frame)))
+        for number in _SIGNALS
+    }
+    try:
+        yield
+    finally:
+        for held, handler in before.items():
+            signal.signal(held, signal.SIG_DFL if handler is None else handler)
+        for number, _ in came[:1]:
+            signal.raise_signal(number)
 
 
 class _TrialEndError(Exception):
@@ -100,12 +166,18 @@ def check_writable(path: Path) -> None:
     """Raise FileError where ``replacing`` could not write; for the time before work that would be
     lost.
     """
-    part = _part(path)
-    try:
+    with suppress(_TrialEndError), replacing(path) as part:
         part.touch()
-        part.unlink()
-    except (OSError, UnicodeError) as error:
-        raise _unwritable(path, error) from None
+        raise _TrialEndError
+
+
+def written_so_far() -> str:
+    """Return what this process has written, in words."""
+    if not _written:
+        return "nothing was written"
+    folders = sorted({str(path.parent) for path in _written})
+    count = f"{len(_written)} file{'s' if len(_written) > 1 else ''}"
+    return f"{count} had been written before, to {', '.join(folders)}"
 
 
 def remove_unfinished() -> None:
@@ -120,21 +192,22 @@ def remove_unfinished() -> None:
             _remove_empty(path.parent, made)
 
 
-def _part(path: Path) -> Path:
-    """Return the temporary path for a file; raises FileError for the name of a folder."""
+def _target(path: Path) -> Path:
+    """Return the file that a path means, behind symbolic links; raises FileError for a folder and
+    for a file that is read-only.
+    """
     if not path.name or path.is_dir():
         raise FileError(
             "is not a name for a file; say one such as results/run.parquet", file=str(path)
         )
-    return _temporary(path.parent)
+    target = Path(os.path.realpath(path))
+    if target.exists() and not target.stat().st_mode & stat.S_IWUSR:
+        raise FileError("cannot be written: it is read-only", file=str(path))
+    return target
 
 
 def _temporary(folder: Path) -> Path:
-    return folder / f".kindynos-{_machine()}-{os.getpid()}-{uuid4().hex}"
-
-
-def _machine() -> str:
-    return f"{crc32(node().encode()):08x}"
+    return folder / f".kindynos-{uuid4().hex}"
 
 
 def _settle(path: Path) -> None:
@@ -154,28 +227,20 @@ def _unwritable(path: Path, error: Exception) -> FileError:
 
 
 def _clear_leftovers(folder: Path) -> None:
-    """Remove what processes of this machine that are gone left in a folder."""
+    """Remove what processes that are long gone left in a folder.
+
+    A process of another machine or container, which may write into the same folder, cannot be asked
+    whether it lives; only the age of what it left says so.
+    """
     with suppress(OSError):
         for path in folder.iterdir():
-            found = _MARK.match(path.name)
-            if found is None or found[1] != _machine() or _is_running(int(found[2])):
+            name = path.name.removesuffix(".old")
+            if not _MARK.match(name) or time.time() - path.stat().st_mtime < _OLD:
                 continue
             if path.is_dir():
                 shutil.rmtree(path, ignore_errors=True)
             else:
                 path.unlink(missing_ok=True)
-
-
-def _is_running(process: int) -> bool:
-    if os.name == "nt":  # where signal 0 would end it
-        return True
-    try:
-        os.kill(process, 0)
-    except ProcessLookupError:
-        return False
-    except (OSError, OverflowError):
-        return True
-    return True
 
 
 def _remove_empty(folder: Path, made: Path) -> None:

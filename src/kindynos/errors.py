@@ -170,7 +170,21 @@ class TrialError(RunError):
 
 
 class StoppedError(RunError):
-    """A simulation was interrupted; ``done`` of ``total`` trials were complete."""
+    """A simulation stopped as its ``progress`` asked, before it had anything to keep; ``done`` of
+    ``total`` trials were complete.
+    """
+
+    def __init__(self, done: int, total: int) -> None:
+        super().__init__(f"stopped after {done:,} of {total:,} trials; nothing was kept")
+        self.done, self.total = done, total
+
+
+class RunInterrupt(KeyboardInterrupt):  # as the class it extends is named
+    """A simulation was interrupted from the keyboard; ``done`` of ``total`` trials were complete,
+    and none was kept.
+
+    It is a KeyboardInterrupt, so that loops that go on after errors do not go on after this.
+    """
 
     def __init__(self, done: int, total: int) -> None:
         super().__init__(f"stopped after {done:,} of {total:,} trials; nothing was kept")

@@ -128,7 +128,10 @@ class Allocate(Folder):
             (["--limit", "sd=0.0001"], ("below the least reachable",)),
             (["--group", "bonds=0.1:0.2"], ("no group 'bonds'",)),
             (["--window", "4"], ("window", "at least 8")),
-            (["--save-holdings", "/nowhere/best.csv"], ("/nowhere/best.csv", "cannot be written")),
+            (
+                ["--save-holdings", "/dev/null/best.csv"],
+                ("/dev/null/best.csv", "cannot be written"),
+            ),
         ):
             with self.subTest(arguments=arguments):
                 answer = run(*TREASURY, *arguments, "--trials", "300")
@@ -173,7 +176,7 @@ class Optimize(Folder):
             "on fresh ones, which had no part in the choice", " ".join(answer.stdout.split())
         )
         self.assertEqual(
-            {"summary.json", "optimum.csv", "optimum.png"},
+            {"run.json", "summary.json", "optimum.csv", "optimum.png"},
             {path.name for path in (self.folder / "out").iterdir()},
         )
 

@@ -1,18 +1,21 @@
 """Tests of files."""
 
 import contextlib
+import json
 import os
 import signal
 import subprocess
 import sys
+import time
 import unittest
 import warnings
-from platform import node
-from zlib import crc32
+from unittest import mock
 
 import pandas as pd
 
-from kindynos.atomic import staged
+import kindynos as kd
+from kindynos.atomic import replacing, staged
+from kindynos.reports.manifest import differences, read_manifest
 from tests.common import DEMO, Folder, run, wait_for_work
 
 
@@ -143,29 +146,15 @@ class NothingHalfWritten(Folder):
         self.assertEqual((process.returncode, message), (143, b""))
         self.assertFalse(out.exists())
 
-    def test_what_a_killed_process_left_is_cleared(self):
-        machine = f"{crc32(node().encode()):08x}"
-        with subprocess.Popen([sys.executable, "-c", "import time; time.sleep(60)"]) as other:
-            kept, gone = (
-                self.folder / f".kindynos-{machine}-{number}-{'0' * 32}"
-                for number in (other.pid, 2**22 + 1)
-            )
-            foreign = self.folder / f".kindynos-{'f' * 8}-{2**22 + 1}-{'0' * 32}"
-            for folder in (kept, gone, foreign):
-                (folder / "deep").mkdir(parents=True)
-            run(
-                "run",
-                str(DEMO / "berths.toml"),
-                "--trials",
-                "50",
-                "--save",
-                str(self.folder / "r.parquet"),
-            )
-            self.assertEqual(
-                {path.name for path in self.folder.iterdir()},
-                {kept.name, foreign.name, "r.parquet"},
-            )
-            other.kill()
+    def test_what_a_killed_process_left_is_cleared_when_it_is_old(self):
+        names = [f".kindynos-{digit * 32}" for digit in "abc"]
+        for name, hours in zip(names, (0, 23, 25), strict=True):
+            (self.folder / name / "deep").mkdir(parents=True)
+            then = time.time() - 3600 * hours
+            os.utime(self.folder / name, (then, then))
+        target = self.folder / "r.parquet"
+        run("run", str(DEMO / "berths.toml"), "--trials", "50", "--save", str(target))
+        self.assertEqual({path.name for path in self.folder.iterdir()}, {*names[:2], "r.parquet"})
 
     def test_places_that_cannot_be_written_are_told_before_the_run(self):
         plain = self.folder / "plain"
@@ -203,3 +192,122 @@ class NothingHalfWritten(Folder):
             self.assertEqual(answer.returncode, 0)
         self.assertEqual(len(pd.read_csv(out / "sweep.csv")), 3)
         self.assertFalse([path for path in out.iterdir() if path.name.startswith(".")])
+
+
+class WholeFolders(Folder):
+    def results(self, *more, seed=1):
+        return run(
+            "run", str(DEMO / "berths.toml"), "--trials", "300", "--seed", str(seed),
+            "--out", str(self.folder / "out"), *more,
+        )  # fmt: skip
+
+    def contents(self):
+        return {
+            path.name: path.read_bytes()
+            for path in (self.folder / "out").iterdir()
+            if path.is_file()
+        }
+
+    def test_a_target_that_cannot_be_replaced_leaves_the_folder_as_it_was(self):
+        self.results()
+        target = self.folder / "out" / "trials.csv"
+        for spoil, words in (
+            (lambda: target.chmod(0o444), ("trials.csv", "read-only")),
+            (lambda: (target.unlink(), target.mkdir()), ("trials.csv", "not a name for a file")),
+        ):
+            spoil()
+            before = self.contents()
+            answer = self.results(seed=2)
+            self.assertEqual((answer.returncode, answer.stderr.count("\n")), (2, 1))
+            for word in words:
+                self.assertIn(word, answer.stderr)
+            self.assertEqual(self.contents(), before)
+
+    def test_an_error_in_the_midst_of_the_moves_puts_everything_back(self):
+        (self.folder / "b.txt").write_text("old")
+        real, calls = os.replace, []
+
+        def fails_at_the_third(source, target):
+            calls.append(target)
+            if len(calls) == 3:  # a.txt, the old b.txt, and now the new b.txt
+                raise OSError(28, "No space left on device")
+            real(source, target)
+
+        with (
+            self.fails("b.txt", "No space left", kind=kd.FileError),
+            mock.patch("os.replace", fails_at_the_third),
+            staged(self.folder) as stage,
+        ):
+            for name in ("a.txt", "b.txt"):
+                (stage / name).write_text("new")
+        self.assertEqual([path.name for path in self.folder.iterdir()], ["b.txt"])
+        self.assertEqual((self.folder / "b.txt").read_text(), "old")
+
+    @unittest.skipIf(sys.platform == "win32", "no such signal there")
+    def test_an_interrupt_waits_until_all_files_are_there(self):
+        real = os.replace
+
+        def interrupted(source, target):
+            os.kill(os.getpid(), signal.SIGINT)
+            real(source, target)
+
+        with (
+            self.assertRaises(KeyboardInterrupt),
+            mock.patch("os.replace", interrupted),
+            staged(self.folder / "made") as stage,
+        ):
+            for name in ("a.txt", "b.txt", "c.txt"):
+                (stage / name).write_text("new")
+        names = sorted(path.name for path in (self.folder / "made").iterdir())
+        self.assertEqual(names, ["a.txt", "b.txt", "c.txt"])
+
+    def test_saving_keeps_links_and_modes_and_makes_folders(self):
+        real = self.folder / "deep" / "er" / "real.txt"
+        with replacing(real) as part:
+            part.write_text("one")
+        real.chmod(0o640)
+        link = self.folder / "link.txt"
+        link.symlink_to(real)
+        with replacing(link) as part:
+            part.write_text("two")
+        self.assertTrue(link.is_symlink())
+        self.assertEqual((real.read_text(), real.stat().st_mode & 0o777), ("two", 0o640))
+        real.chmod(0o440)
+        with self.fails("read-only", kind=kd.FileError), replacing(link) as part:
+            part.write_text("three")
+        self.assertEqual(real.read_text(), "two")
+        with contextlib.suppress(ValueError), replacing(self.folder / "new" / "x") as part:
+            raise ValueError
+        self.assertFalse((self.folder / "new").exists())
+        saved = self.folder / "a" / "b" / "run.parquet"
+        run("run", str(DEMO / "berths.toml"), "--trials", "50", "--save", str(saved))
+        self.assertTrue(saved.is_file())
+
+    def test_the_manifest_shows_a_mixed_folder(self):
+        self.results(seed=5)
+        out = self.folder / "out"
+        made = json.loads((out / "run.json").read_text())
+        self.assertEqual((made["command"], made["seed"]), ("run", 5))
+        self.assertEqual(made["kindynos"], kd.__version__)
+        self.assertEqual(set(made["files"]), {p.name for p in out.iterdir()} - {"run.json"})
+        answer = run("check", str(out))
+        self.assertEqual(answer.returncode, 0)
+        self.assertIn("kindynos run, seed 5", answer.stdout)
+        berths = str(DEMO / "berths.toml")
+        run("drivers", berths, "--trials", "300", "--seed", "6", "--out", str(out))
+        self.assertEqual([entry["command"] for entry in read_manifest(out)], ["drivers", "run"])
+        self.assertEqual(differences(out), [])
+
+        (out / "trials.csv").write_text("spoilt")
+        (out / "new.csv").write_text("x")
+        (out / "profit.png").unlink()
+        answer = run("check", str(out))
+        self.assertEqual(answer.returncode, 1)
+        for words in (
+            "trials.csv was changed", "new.csv is not of these runs", "profit.png is missing"
+        ):  # fmt: skip
+            self.assertIn(words, answer.stderr)
+        for spoilt in ("[]", "{", '{"files": {"../x": "y"}}', '{"files": [1]}'):
+            (out / "run.json").write_text(spoilt)
+            self.assertIn("not a manifest", run("check", str(out)).stderr)
+        self.assertIn("holds no run.json", run("check", str(self.folder)).stderr)

@@ -27,7 +27,7 @@ class Fit(Case):
             self.assertIn("40 values cannot tell", answer.stdout)
             self.assertEqual(
                 {path.name for path in Path(folder).iterdir()},
-                {"summary.json", "fits.csv", "fits.png", "quantiles.png"},
+                {"run.json", "summary.json", "fits.csv", "fits.png", "quantiles.png"},
             )
         found = json.loads(
             run("fit", BILLS, "--json", "--show", "gamma", "--candidates", "gamma,lognormal").stdout
@@ -59,7 +59,15 @@ class Fit(Case):
             self.assertIn("nothing left in the autocorrelations", answer.stdout)
             names = {path.name for path in Path(folder).iterdir()}
             self.assertEqual(
-                names, {"summary.json", "processes.csv", "fan.csv", "fan.png", "diagnostics.png"}
+                names,
+                {
+                    "run.json",
+                    "summary.json",
+                    "processes.csv",
+                    "fan.csv",
+                    "fan.png",
+                    "diagnostics.png",
+                },
             )
         found = json.loads(run("fit", PASSENGERS, *FEW, "--json", "--ahead", "3").stdout)
         self.assertEqual(
@@ -103,7 +111,15 @@ class Read(Case):
             self.assertIn("growth above 0.05, max_drawdown below -0.2", answer.stdout)
             names = {path.name for path in Path(folder).iterdir()}
             self.assertEqual(
-                names, {"summary.json", "trials.csv", "together.csv", "growth.png", "scatter.png"}
+                names,
+                {
+                    "run.json",
+                    "summary.json",
+                    "trials.csv",
+                    "together.csv",
+                    "growth.png",
+                    "scatter.png",
+                },
             )
         found = json.loads(run("read", HEDGING, "--json").stdout)
         self.assertEqual(

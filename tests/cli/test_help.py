@@ -30,6 +30,7 @@ class Help(Folder):
                     or "--series" in line
                     or "regime" in line
                     or words[0] == "demo"
+                    or words == ["check", "results"]
                 ):
                     continue  # needs files of an earlier command, or is slow and tested elsewhere
                 words = [

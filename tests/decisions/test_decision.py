@@ -332,7 +332,15 @@ class Files(Case):
             self.assertIn("Where the best alternative changes with permit", answer.stdout)
             names = {item.name for item in Path(folder).iterdir()}
             self.assertEqual(
-                names, {"summary.json", "alternatives.csv", "parts.csv", "tree.png", "profiles.png"}
+                names,
+                {
+                    "run.json",
+                    "summary.json",
+                    "alternatives.csv",
+                    "parts.csv",
+                    "tree.png",
+                    "profiles.png",
+                },
             )
         found = json.loads(
             run("decide", path, "--json", "--by", "percentile", "--trials", "2000").stdout

@@ -117,8 +117,9 @@ class Saved(Folder):
             change()
             with self.subTest(words=words), self.fails("r.parquet", *words, kind=kd.FileError):
                 kd.open_run(path)
+        (path.parent / "plain").touch()
         with self.fails("cannot be written", kind=kd.FileError):
-            investment().simulate(50).save(self.folder / "nowhere" / "r.parquet")
+            investment().simulate(50).save(path.parent / "plain" / "r.parquet")
         with (
             mock.patch.dict("sys.modules", {"pyarrow": None}),
             self.fails("kindynos[parquet]", kind=kd.FileError),

@@ -85,7 +85,7 @@ class Simulating(Case):
             raise KeyboardInterrupt
 
         for workers in (1, 2):
-            with self.fails("stopped after", "of 50,000 trials", kind=kd.StoppedError):
+            with self.fails("stopped after", "of 50,000 trials", kind=kd.RunInterrupt):
                 additive().simulate(50_000, seed=1, workers=workers, progress=stop)
 
     def test_a_failing_line_stops_the_run_and_is_named(self):

@@ -7,6 +7,7 @@ from pathlib import Path
 import click
 
 from kindynos.cli.common import model_argument, read_model, set_option, whole_option
+from kindynos.errors import RunError
 
 
 @click.command()
@@ -15,7 +16,7 @@ from kindynos.cli.common import model_argument, read_model, set_option, whole_op
 @whole_option
 def check(file: Path, changes: tuple[str, ...], whole: bool) -> None:
     """Read the model in FILE, put its lines in order, show its base case and where its figures come
-    from.
+    from. For a folder that --out wrote, say how its files were made and whether they are still so.
 
     Warns of what looks wrong: a driver nothing uses, a rate of 8 where 0.08 is meant, an sd out of
     proportion, a distribution that can be negative for a price or exceed 1 for a share, nothing
@@ -24,7 +25,11 @@ def check(file: Path, changes: tuple[str, ...], whole: bool) -> None:
     \b
       kindynos check night_ferry.toml
       kindynos check night_ferry.toml --set hurdle=0.10
+      kindynos check results
     """
+    if file.is_dir():
+        _check_folder(file)
+        return
     from rich.markup import escape
 
     from kindynos.model.review import review
@@ -49,3 +54,21 @@ def check(file: Path, changes: tuple[str, ...], whole: bool) -> None:
         screen.print(text.cohort_table(name, cohort))
     screen.print(text.sheet_table("Base case, in the order of evaluation", lines, units, whole))
     screen.print(text.findings(review(program)))
+
+
+def _check_folder(folder: Path) -> None:
+    """Report how the files in a folder of results were made; exit status 1 where they are not what
+    their manifest says.
+    """
+    from kindynos.reports.manifest import differences, read_manifest
+
+    for made in read_manifest(folder):
+        seed = "" if made.get("seed") is None else f", seed {made['seed']}"
+        click.echo(
+            f"kindynos {made.get('command')}{seed}, version {made.get('kindynos')}: "
+            f"{', '.join(made['files'])}"
+        )
+    problems = differences(folder)
+    if problems:
+        raise RunError("; ".join(problems), file=str(folder))
+    click.echo("All files are as they were written.")

@@ -4,7 +4,8 @@ from __future__ import annotations
 
 import sys
 import time
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Iterator, Sequence
+from contextlib import contextmanager
 from decimal import Decimal
 from functools import wraps
 from importlib import import_module
@@ -243,12 +244,11 @@ missing_words_option = click.option(
 
 def finish(report: Report, out: Path | None, as_data: bool, trials: str = "csv") -> None:
     """Write a report's tables and pictures to a folder if asked, then print it, or its data."""
-    from kindynos.atomic import staged
     from kindynos.reports.text import console
 
     written = []
     if out is not None:
-        with staged(out) as stage:
+        with results_folder(out) as stage:
             written = report.write(stage, trials)
     # Only now that all files are there: the reader of the output may have gone, or its disk be
     # full.
@@ -258,6 +258,23 @@ def finish(report: Report, out: Path | None, as_data: bool, trials: str = "csv")
     console(140).print(report)
     if out is not None:
         click.echo(f"\nWritten to {out}: {', '.join(written)}")
+
+
+@contextmanager
+def results_folder(folder: Path) -> Iterator[Path]:
+    """Give a temporary folder whose files are moved into ``folder`` together, with a manifest of
+    how they were made and of their checksums.
+    """
+    from kindynos.atomic import staged
+    from kindynos.reports.manifest import write_manifest
+
+    context = click.get_current_context()
+    options = {
+        name: value for name, value in context.params.items() if value not in (None, (), False)
+    }
+    with staged(folder) as stage:
+        yield stage
+        write_manifest(stage, folder, {"command": context.info_name, "options": options})
 
 
 def read_model(file: Path, changes: Sequence[str] = ()) -> Model:
@@ -313,9 +330,10 @@ class Bar:
     @classmethod
     def stopped(cls) -> str:
         """Return what is said of a command that was interrupted."""
-        if cls.latest is None:
-            return "stopped; nothing was written"
-        return "stopped after {:,} of {:,} trials; nothing was written".format(*cls.latest)
+        from kindynos.atomic import written_so_far
+
+        done = "" if cls.latest is None else " after {:,} of {:,} trials".format(*cls.latest)
+        return f"stopped{done}; {written_so_far()}"
 
     def __enter__(self) -> Callable[[int, int], None]:
         return self._update

@@ -7,7 +7,7 @@ from pathlib import Path
 
 import click
 
-from kindynos.cli.common import Bar
+from kindynos.cli.common import Bar, results_folder
 from kindynos.errors import KindynosError
 from kindynos.literals import RiskMethod
 
@@ -52,7 +52,6 @@ def demo(folder: Path, overwrite: bool) -> None:
       kindynos demo
       kindynos demo --to /tmp/larkholm
     """
-    from kindynos.atomic import staged
     from kindynos.model.file import load_model
     from kindynos.reports import text
 
@@ -70,7 +69,7 @@ def demo(folder: Path, overwrite: bool) -> None:
             f"{', '.join(changed)} in {folder} was changed; give another folder with --to, or say "
             "--overwrite"
         )
-    with staged(folder) as stage:
+    with results_folder(folder) as stage:
         for name, data in originals.items():
             (stage / name).write_bytes(data)
     model_file = folder / FILES[0]
@@ -84,7 +83,7 @@ def demo(folder: Path, overwrite: bool) -> None:
         f"{folder}\n"
     )
     model = load_model(model_file)
-    with staged(folder) as stage:
+    with results_folder(folder) as stage:
         with Bar("simulating") as progress:
             run = model.simulate(TRIALS, SEED, progress=progress, keep=KEEP)
         report = text.run(run)
@@ -109,7 +108,6 @@ def demo(folder: Path, overwrite: bool) -> None:
 
 def _treasury(folder: Path) -> None:
     """Report what the treasury's holdings may lose, and whether that would have been right."""
-    from kindynos.atomic import staged
     from kindynos.cli.risk import read_portfolio
     from kindynos.markets.portfolio import LEVELS
     from kindynos.plots import backtest, save_figure
@@ -127,7 +125,7 @@ def _treasury(folder: Path) -> None:
     held = read_portfolio(prices, holdings, None, "drop")
     report = markets.risk(held, LEVELS, RISK_METHODS, (250, None), 1)
     tested = held.backtest()
-    with staged(folder) as stage:
+    with results_folder(folder) as stage:
         save_figure(stage / "treasury-risk.png", report.figures()["risk"])
         save_figure(stage / "treasury-backtest.png", lambda ax: backtest(tested, ax=ax))
     console(140).print(report)
@@ -143,7 +141,6 @@ def _treasury(folder: Path) -> None:
 
 def _best_weights(folder: Path) -> None:
     """Report what the treasury should hold under the board's bounds, beside what it holds."""
-    from kindynos.atomic import staged
     from kindynos.cli.risk import read_portfolio
     from kindynos.markets.allocation.allocation import allocate
     from kindynos.markets.allocation.frontier import frontier
@@ -167,7 +164,7 @@ def _best_weights(folder: Path) -> None:
         best.compare(60, seed=SEED),
         best.resampled(50),
     )
-    with staged(folder) as stage:
+    with results_folder(folder) as stage:
         save_figure(stage / "treasury-frontier.png", lambda ax: curve.plot(best, ax=ax))
         save_figure(stage / "treasury-before-after.png", lambda ax: compared.plot(ax=ax))
     console(140).print(before_and_after(best, compared))

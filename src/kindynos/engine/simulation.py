@@ -14,7 +14,7 @@ from kindynos.arrays import Floats
 from kindynos.engine.blocks import Blocks
 from kindynos.engine.progress import progress_listener
 from kindynos.engine.workers import run_batches, usable_cpus
-from kindynos.errors import StoppedError
+from kindynos.errors import RunInterrupt
 
 Progress = Callable[[int, int], object]
 Note = tuple[str, str]  # the line, and what is to be said of some of its trials
@@ -61,7 +61,7 @@ def collect(
     ``progress(done, total)`` counts trials and is called from the calling thread, after each batch
     and at least every fifth of a second where the work can be watched; when it returns False the
     work stops, and ``done`` says how many trials, from the first on, are complete. Raises
-    StoppedError, which says how many were done, on an interrupt from the keyboard; an error in a
+    RunInterrupt, which says how many were done, on an interrupt from the keyboard; an error in a
     task is raised as it is.
     """
     _keep_freed_memory()
@@ -88,7 +88,7 @@ def collect(
     except (StopIteration, _Stop):
         pass
     except KeyboardInterrupt:
-        raise StoppedError(state.done, blocks.trials) from None
+        raise RunInterrupt(state.done, blocks.trials) from None
     finally:
         answers.close()
     return SimulationOutput(values, notes, state.leading)

@@ -572,7 +572,8 @@ class Model:
         ``until=Precision(...)``, or a list of these, adds rounds of trials until the errors are
         small enough, or ``max_trials=`` trials are reached. ``on_start(trials)`` and
         ``on_finish(run)`` are called at the start and the end. Also raises ParameterError,
-        ModelError, FormulaError, and StoppedError on an interrupt.
+        ModelError, FormulaError, StoppedError where ``progress`` stops it before the first trials,
+        and RunInterrupt, a KeyboardInterrupt, on an interrupt from the keyboard.
         """
         from kindynos.results.simulate import SimulationOptions, simulate
 

@@ -10,6 +10,7 @@ import datetime
 import io
 import warnings
 from collections.abc import Iterator, Sequence
+from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import Any
 
@@ -199,36 +200,29 @@ def _typed(cells: Cells) -> Cells:
     return cells
 
 
-def _from_text(path: Path, form: TableFormat) -> Table:
-    data = contents(path)
-    text, notes = _decoded(data, form, str(path))
-    if "\r" in text:
-        text = text.replace("\r\n", "\n").replace("\r", "\n")
-    if "\0" in text[:HEAD]:
-        raise FileError("cannot be read as a table: it is not a text", file=str(path))
-    separator = separator_of(text[:HEAD])
-    records = records_in(text, separator)
-    if not records and text.strip():
-        raise FileError("cannot be read as a table: a quote is not closed", file=str(path))
-    decimal = form.decimal or decimal_of(records, separator, str(path))
-    layout = layout_of(records, form, decimal, str(path))
-    body = text[_offset(text, layout.begin, separator) :].rstrip("\n")
-    if body.strip(f" \n{separator}"):
-        body += "\n"
-    else:
-        body = ""
-    width = len(layout.names)
-    _check_widths(body, separator, width, layout.begin, str(path))
-    check_shape(path, body.count("\n"), width)
+@dataclass(frozen=True)
+class _Body:
+    """The records of a text file as they are written, all of a certain width."""
 
-    def cells_of(columns: Sequence[int], **options: Any) -> pd.DataFrame:
-        if not body:
+    text: str
+    separator: str
+    width: int
+
+    @classmethod
+    def after(cls, text: str, begin: int, separator: str, width: int) -> _Body:
+        """Return the records of a text from one on, without empty lines at its end."""
+        body = text[_offset(text, begin, separator) :].rstrip("\n")
+        return cls(f"{body}\n" if body.strip(f" \n{separator}") else "", separator, width)
+
+    def cells(self, columns: Sequence[int], **options: Any) -> pd.DataFrame:
+        """Return some columns, by their place."""
+        if not self.text:
             return pd.DataFrame({place: pd.Series(dtype=object) for place in columns})
         found: pd.DataFrame = pd.read_csv(
-            io.StringIO(body),
-            sep=separator,
+            io.StringIO(self.text),
+            sep=self.separator,
             header=None,
-            names=list(range(width)),
+            names=list(range(self.width)),
             usecols=list(columns),
             index_col=False,
             keep_default_na=False,
@@ -239,40 +233,75 @@ def _from_text(path: Path, form: TableFormat) -> Table:
         )
         return found
 
-    def written(place: int) -> list[str]:
-        found: list[str] = cells_of([place], dtype=str, na_filter=False)[place].tolist()
+    def written(self, place: int) -> list[str]:
+        """Return the texts of a column."""
+        found: list[str] = self.cells([place], dtype=str, na_filter=False)[place].tolist()
         return found
 
-    frame = cells_of(
-        range(width),
-        decimal=decimal,
-        na_values=[*WORDS, *form.missing],
-        float_precision="round_trip",
-    )
-    columns = [
-        np.array(written(place), dtype=object)
-        if frame[place].dtype.kind == "O"
-        else frame[place].to_numpy().astype(np.float64)
-        for place in range(width)
-    ]
-    blank = frame.isna().all(axis=1).to_numpy(copy=True)
-    if width == 1:
-        blank[:] = False  # an empty line of a single column is a missing value
-    elif blank.any():
-        empty = [np.array([not cell.strip() for cell in written(k)]) for k in range(width)]
-        blank &= np.all(empty, axis=0)
+    def columns(self, decimal: str, missing: Sequence[str]) -> list[Cells]:
+        """Return every column as numbers, NaN for missing values, or else as texts."""
+        frame = self.cells(
+            range(self.width),
+            decimal=decimal,
+            na_values=[*WORDS, *missing],
+            float_precision="round_trip",
+        )
+        return [
+            np.array(self.written(place), dtype=object)
+            if frame[place].dtype.kind == "O"
+            else frame[place].to_numpy().astype(np.float64)
+            for place in range(self.width)
+        ]
+
+    def blank(self, columns: Sequence[Cells]) -> Any:
+        """Return which records hold nothing; an empty line of a single column is a missing
+        value.
+        """
+        if self.width == 1:
+            return np.zeros(len(columns[0]), dtype=bool)
+        lacking = [
+            np.array([not cell.strip() for cell in column], dtype=bool)
+            if column.dtype.kind == "O"
+            else np.isnan(column)
+            for column in columns
+        ]
+        found = np.all(lacking, axis=0)
+        if found.any():  # which may be words such as n/a
+            empty = [[not cell.strip() for cell in self.written(k)] for k in range(self.width)]
+            found &= np.all(empty, axis=0)
+        return found
+
+
+def _from_text(path: Path, form: TableFormat) -> Table:
+    text, notes = _decoded(contents(path), form, str(path))
+    if "\r" in text:
+        text = text.replace("\r\n", "\n").replace("\r", "\n")
+    if "\0" in text[:HEAD]:
+        raise FileError("cannot be read as a table: it is not a text", file=str(path))
+
+    separator = separator_of(text[:HEAD])
+    records = records_in(text, separator)
+    if not records and text.strip():
+        raise FileError("cannot be read as a table: a quote is not closed", file=str(path))
+    decimal = form.decimal or decimal_of(records, separator, str(path))
+    layout = layout_of(records, form, decimal, str(path))
+
+    width = len(layout.names)
+    body = _Body.after(text, layout.begin, separator, width)
+    _check_widths(body.text, separator, width, layout.begin, str(path))
+    check_shape(path, body.text.count("\n"), width)
+    columns = body.columns(decimal, form.missing)
+    blank = body.blank(columns)
+
     table = _finished(str(path), layout, columns, blank, decimal, form, notes)
     places = {name: place for place, name in enumerate(layout.names)}
     kept = np.flatnonzero(~blank)
 
     def texts(name: str) -> list[str]:
-        all_written = written(places[name])
-        return [all_written[place] for place in kept]
+        written = body.written(places[name])
+        return [written[place] for place in kept]
 
-    return Table(
-        table.file, table.columns, table.rows, table.units, table.notes, decimal, table.missing,
-        texts,
-    )  # fmt: skip
+    return replace(table, written=texts)
 
 
 def _decoded(data: bytes, form: TableFormat, file: str) -> tuple[str, list[str]]:
