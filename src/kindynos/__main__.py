@@ -13,6 +13,7 @@ def main() -> None:
     No exception is raised for it then: Python turns one that falls into the making of a class into
     an error of its own.
     """
+    _open_standard_streams()
     signal.signal(signal.SIGINT, _interrupted)
     signal.signal(signal.SIGTERM, lambda *_: os._exit(143))
     from kindynos.cli import handle_signals
@@ -20,6 +21,17 @@ def main() -> None:
 
     handle_signals()
     run()
+
+
+def _open_standard_streams() -> None:
+    """Open those of the first three files that the caller closed, lest a file of data become one
+    of them.
+    """
+    for number in range(3):
+        try:
+            os.fstat(number)
+        except OSError:
+            os.open(os.devnull, os.O_RDWR)
 
 
 def _interrupted(*_: object) -> None:

@@ -5,7 +5,6 @@ value.
 from __future__ import annotations
 
 import math
-import unicodedata
 from collections.abc import Callable, Iterable, Mapping
 from functools import partial, wraps
 from inspect import signature
@@ -16,8 +15,8 @@ import numpy as np
 
 from kindynos.arrays import Floats
 from kindynos.errors import ParameterError
+from kindynos.printable import is_unseen
 
-DIRECTIONS = "\u202a\u202b\u202c\u202d\u202e\u2066\u2067\u2068\u2069"  # which turn text around
 Kind = TypeVar("Kind")
 Arguments = ParamSpec("Arguments")
 Answer = TypeVar("Answer")
@@ -155,10 +154,7 @@ def words(owner: str, name: str, value: Any) -> str | None:
         return None
     if not isinstance(value, str):
         raise invalid_argument(owner, name, "a text", value)
-    if any(
-        (unicodedata.category(c) in ("Cc", "Cs") and c not in "\n\t") or c in DIRECTIONS
-        for c in value
-    ):
+    if any(is_unseen(c) for c in value):
         raise invalid_argument(owner, name, "without control characters", value)
     return value
 

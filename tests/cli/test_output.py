@@ -1,148 +1,132 @@
-"""What commands print, in narrow and wide terminals and through pipes."""
+"""Tests of what leaves the command line: hostile text, closed and narrow outputs, spreadsheets."""
 
-import io
+import csv
+import json
 import os
-from unittest import mock
+import subprocess
+import sys
+import unittest
+import warnings
 
-from tests.common import DEMO, FERRY, Folder, run
+import pandas as pd
 
-TREASURY = (str(DEMO / "treasury_prices.csv"), "--holdings", str(DEMO / "treasury_holdings.csv"))
-COMMANDS = (
-    ("check", FERRY),
-    ("run", FERRY, "--trials", "400", "--seed", "1"),
-    ("run", str(DEMO / "dry_dock.toml"), "--trials", "400", "--seed", "1"),
-    ("trial", FERRY, "--number", "3", "--trials", "400", "--seed", "1"),
-    (
-        "sweep",
-        FERRY,
-        "--over",
-        "fare=50,54,58",
-        "--over",
-        "hurdle=0.05,0.08",
-        "--trials",
-        "400",
-        "--statistic",
-        "mean",
-    ),
-    ("compare", FERRY, "--trials", "400", "--seed", "1"),
-    ("drivers", FERRY, "--method", "conditional", "--trials", "400", "--seed", "1"),
-    ("risk", *TREASURY, "--methods", "historical,cornish-fisher"),
-    ("backtest", *TREASURY),
-    ("distributions", "pert"),
-)
+import kindynos as kd
+from kindynos.reports.files import write_table
+from tests.common import DEMO, Folder, run
 
-
-class Widths(Folder):
-    def test_as_wide_as_columns_says_and_no_blanks_at_the_ends(self):
-        for words in COMMANDS:
-            for width in (80, 140):
-                with (
-                    self.subTest(command=words[0], width=width),
-                    mock.patch.dict(os.environ, COLUMNS=str(width)),
-                ):
-                    answer = run(*words)
-                    self.assertEqual((answer.returncode, answer.stderr), (0, ""))
-                    lines = answer.stdout.splitlines()
-                    self.assertLessEqual(max(map(len, lines)), width)
-                    self.assertFalse([line for line in lines if line != line.rstrip()])
-                    self.assertNotIn("\n\n\n", answer.stdout)
-
-    def test_no_figure_is_broken(self):
-        def figures(width):
-            with mock.patch.dict(os.environ, COLUMNS=width):
-                return {word for word in run(*COMMANDS[1]).stdout.split() if word[-1].isdigit()}
-
-        self.assertEqual(figures("80"), figures("140"))
-
-    def test_help_lists_each_command_once_and_whole(self):
-        text = run("--help").stdout
-        for command in ("check", "backtest", "distributions"):
-            self.assertEqual(text.count(f"\n  {command} "), 1)
-        self.assertNotIn("...", text.partition("To begin")[2])
+HOSTILE = "[/red]$\\bad{ =1+1 \u00b1"
+MODEL = """
+[model]
+name = 'x [/x]'
+[drivers.a]
+distribution = "normal"
+mean = 1
+sd = 2
+unit = '[bold]$x$\\frac'
+source = "=HYPERLINK(1)"
+[scenarios.'[/red] =2']
+"a.mean" = 3
+[outcomes.y]
+formula = "a"
+unit = '$\\bad{'
+target = 0
+"""
 
 
-class TableSpec(Folder):
-    def test_a_model_from_standard_input(self):
-        with open(FERRY, encoding="utf-8") as file:
-            text = file.read()
-        from_file = run(*COMMANDS[1]).stdout
-        with mock.patch("sys.stdin", io.StringIO(text)):
-            self.assertEqual(run("run", "-", *COMMANDS[1][2:]).stdout, from_file)
-        with mock.patch("sys.stdin", io.StringIO("[model")):
-            answer = run("check", "-")
-        self.assertEqual(answer.returncode, 2)
-        self.assertIn("standard input: is not TOML", answer.stderr)
+class HostileText(Folder):
+    def setUp(self):
+        super().setUp()
+        self.model = self.folder / "m.toml"
+        self.model.write_text(MODEL)
 
-    def test_figures_of_comparisons(self):
-        asked = (
-            "--percentiles",
-            "10,90",
-            "--statistic",
-            "central_range 0.5",
-            "--chance",
-            "net_value > 1e6",
-        )
-        text = run("compare", FERRY, "--trials", "400", "--seed", "1", *asked).stdout
-        for words in ("P10 ", "P90 ", "central range 0.5, low", "chance above 1000000"):
-            self.assertIn(words, text)
-        self.assertNotIn("P50", text)
-
-    def test_the_same_names_everywhere(self):
-        few = ("--trials", "400", "--seed", "1")
-        one, two = (
-            run("risk", *TREASURY, "--level", "0.99", option, "cornish fisher").stdout
-            for option in ("--method", "--methods")
-        )
-        self.assertEqual(one, two)
-        one, two = (
-            run("drivers", FERRY, "--method", "tail", "--worst", worst, *few).stdout
-            for worst in ("40", "0.1")
-        )
-        self.assertEqual(one, two)
-        one, two = (run("trial", FERRY, "--worst", worst, *few).stdout for worst in ("2", "0.005"))
-        self.assertEqual(one, two)
-        for command in ("run", "compare", "trial", "drivers"):
-            answer = run(
-                command,
-                FERRY,
-                "--sampling",
-                "latn",
-                *(("--number", "1") if command == "trial" else ()),
-            )
-            self.assertEqual(answer.returncode, 2)
-            self.assertIn("did you mean 'latin'", answer.stderr)
-            self.assertEqual(answer.stderr.count("\n"), 1)
-
-    def test_scenarios_stand_in_the_order_of_the_file(self):
-        place = self.folder / "m.toml"
-        names = ("zinc", "apple", "mango")
-        scenarios = "".join(f"[scenarios.{name}]\nfare = {i + 1}\n" for i, name in enumerate(names))
-        place.write_text(
-            '[model]\nname = "x"\n[given]\nfare = 2\n[outcomes]\ny = "fare * 2"\n' + scenarios
-        )
-        text = run("compare", str(place), "--trials", "20", "--seed", "1").stdout
-        self.assertRegex(text, "as stated +zinc +apple +mango")
-
-
-class Brackets(Folder):
-    def test_names_and_units_with_brackets_are_text(self):
-        file = self.folder / "brackets.toml"
-        file.write_text(
-            '[model]\nname = "A [b]old= model"\n'
-            '[given]\nprice = { value = 3.0, unit = "EUR [x]" }\n'
-            '[drivers.cost]\ndistribution = "normal"\nmean = 2\nsd = 1\nsource = "[red]me=you"\n'
-            '[outcomes.profit]\nformula = "price - cost"\nunit = "EUR [/x]"\ntarget = 0\n'
-            "[scenarios.dear]\nprice = 4.0\n"
-        )
-        few = ("--trials", "400", "--seed", "1")
+    def test_brackets_dollars_and_equals_signs_are_text_everywhere(self):
         for words in (
-            ("check",),
-            ("run", *few),
-            ("trial", "--number", "3", *few),
-            ("compare", *few),
-        ):
-            with self.subTest(words=words):
-                answer = run(words[0], str(file), *words[1:])
+            ("run",), ("check",), ("drivers",), ("compare",), ("trial", "--number", "3"),
+            ("sweep", "--over", "a.mean=1,2"),
+        ):  # fmt: skip
+            few = () if words[0] == "check" else ("--trials", "60", "--seed", "1")
+            out = () if words[0] == "check" else ("--out", str(self.folder / words[0]))
+            with self.subTest(words), warnings.catch_warnings(action="error"):
+                answer = run(words[0], str(self.model), *words[1:], *few, *out)
                 self.assertEqual((answer.returncode, answer.stderr), (0, ""))
-                if words[0] != "compare":
-                    self.assertIn("EUR [/x]", answer.stdout)
+        self.assertIn("$\\bad{", run("run", str(self.model), "--trials", "60").stdout)
+
+    def test_control_characters_are_refused_or_shown_as_escapes(self):
+        for bad in ("\x1b[31m", "\u202e", "\x9b", "\x07"):
+            for make in (
+                lambda bad: kd.Decision(bad, {"a": 1.0, "b": 2.0}),
+                lambda bad: kd.Decision("d", {bad: 1.0, "b": 2.0}),
+                lambda bad: kd.Event("e", {bad: (0.5, 1.0), "b": (0.5, 2.0)}),
+                lambda bad: kd.Cohort([bad, "b"], {bad: 1}, {bad: {"b": 0.1}}),
+                lambda bad: kd.Model(bad).given(x=1),
+            ):
+                with self.assertRaises(kd.KindynosError):
+                    make(bad)
+            path = self.folder / "t.csv"
+            path.write_text(f"a{bad},b\n1,2\n3,4\n")
+            answer = run("read", str(path))
+            self.assertEqual(answer.returncode, 2)
+            path.write_text(f"date,instrument,price\n2027-01-01,{bad},1\n2027-01-02,{bad},2\n")
+            answer = run("paths", str(path), "--trials", "50", "--periods", "3")
+            self.assertTrue((answer.stdout + answer.stderr).replace("\n", "").isprintable())
+
+    def test_data_escape_what_does_not_print(self):
+        frame = pd.DataFrame({"a\u202e\x1b": [1.0, 2.0]})
+        text = json.dumps("a\u202e\x1b")
+        from kindynos.reports.summary import as_json
+
+        found = as_json(dict.fromkeys(frame, 1))
+        self.assertTrue(found.replace("\n", "").isprintable())
+        self.assertEqual(list(json.loads(found)), [json.loads(text)])
+
+    def test_spreadsheets_take_texts_for_texts(self):
+        path = self.folder / "t.csv"
+        for text in ("=1+1", "+1+1", "-1+1", "@sum", "\t=1"):
+            for frame in (
+                pd.DataFrame({"x": [text]}),
+                pd.DataFrame({text: [1.0]}),
+                pd.DataFrame({"x": [1.0]}, index=[text]),
+                pd.DataFrame({"x": [1.0]}, index=pd.MultiIndex.from_tuples([(text, "b")])),
+                pd.DataFrame({"x": [1.0]}, index=pd.Index(["a"], name=text)),
+            ):
+                write_table(frame, path)
+                with path.open(newline="") as file:
+                    cells = [cell for row in csv.reader(file) for cell in row]
+                self.assertIn(f"'{text}", cells)
+                self.assertNotIn(text, cells)
+        write_table(pd.DataFrame({"x": ["\r=1"]}), path)
+        self.assertEqual(path.read_text(), ",x\n0,\\r=1\n")
+        write_table(pd.DataFrame({"x": ["-12.5"], "y": [-3.0]}), path)
+        self.assertEqual(path.read_text().splitlines()[1], "0,-12.5,-3.0")
+
+
+@unittest.skipIf(sys.platform == "win32", "the shell's way to close a file")
+class Outputs(Folder):
+    COMMANDS = (
+        ["run", str(DEMO / "berths.toml"), "--trials", "300"],
+        ["run", str(DEMO / "berths.toml"), "--trials", "x"],
+    )
+
+    def started(self, command, end="", **environment):
+        line = [sys.executable, "-m", "kindynos", *command]
+        return subprocess.run(
+            ["sh", "-c", f'exec "$@" {end}', "sh", *line],
+            capture_output=True,
+            env={**os.environ, **environment},
+            check=False,
+        )
+
+    def test_closed_outputs_are_no_failure(self):
+        for command in self.COMMANDS:
+            expected = 2 if command[-1] == "x" else 0
+            for end in ("2>&-", ">&- 2>&- <&-"):
+                answer = self.started(command, end)
+                with self.subTest(command=command, end=end):
+                    self.assertEqual((answer.returncode, answer.stderr), (expected, b""))
+
+    def test_an_encoding_without_our_signs(self):
+        for command in self.COMMANDS[:1]:
+            answer = self.started(command, PYTHONIOENCODING="ascii")
+            self.assertEqual((answer.returncode, answer.stderr), (0, b""))
+            self.assertIn(b"+/-", answer.stdout)
+            self.assertNotIn(b"?", answer.stdout)

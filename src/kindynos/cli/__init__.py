@@ -4,6 +4,7 @@ COMMANDS.
 
 from __future__ import annotations
 
+import codecs
 import os
 import re
 import signal
@@ -32,6 +33,7 @@ from kindynos.cli.solve import solve
 from kindynos.cli.sweep import sweep
 from kindynos.cli.trial import trial
 from kindynos.errors import KindynosError, RunError
+from kindynos.printable import visible
 
 COMMANDS = {
     "To begin": (demo, distributions),
@@ -39,6 +41,17 @@ COMMANDS = {
     "Choices": (decide,),
     "Records and results made elsewhere": (fit, read),
     "Portfolios and prices": (risk, backtest, allocate, paths),
+}
+
+SPELLED = {  # what is written where an encoding lacks a sign
+    "\N{PLUS-MINUS SIGN}": "+/-",
+    "\N{MULTIPLICATION SIGN}": "x",
+    "\N{MINUS SIGN}": "-",
+    "\N{EN DASH}": "-",
+    "\N{RIGHTWARDS ARROW}": "->",
+    "\N{BOX DRAWINGS LIGHT HORIZONTAL}": "-",
+    "\N{LESS-THAN OR EQUAL TO}": "<=",
+    "\N{GREATER-THAN OR EQUAL TO}": ">=",
 }
 
 
@@ -81,8 +94,7 @@ def main() -> None:
     """Run the command line; errors of ours become one message and an exit status, never a
     traceback.
     """
-    if sys.stdout is None:  # closed by the caller, who does not want to read it
-        sys.stdout = open(os.devnull, "w")  # noqa: SIM115
+    _prepare_output()
     try:
         cli.main(standalone_mode=False)
     except (click.exceptions.Abort, KeyboardInterrupt):
@@ -104,6 +116,27 @@ def main() -> None:
         # that is no failure.
         sys.exit(0 if "PacifyFlush" in type(sys.stdout).__name__ else leave.code)
     _flush()
+
+
+def _prepare_output() -> None:
+    """Have output that the caller closed go nowhere, and signs that an encoding lacks be written
+    with others.
+    """
+    codecs.register_error("kindynos", _spelled)
+    for name in ("stdout", "stderr"):
+        stream = getattr(sys, name)
+        if stream is None:
+            stream = open(os.devnull, "w")  # noqa: SIM115
+            setattr(sys, name, stream)
+        if hasattr(stream, "reconfigure"):
+            stream.reconfigure(errors="kindynos")
+
+
+def _spelled(error: UnicodeError) -> tuple[str, int]:
+    """Return what is written in place of characters that an encoding does not know."""
+    assert isinstance(error, UnicodeEncodeError)
+    characters = error.object[error.start : error.end]
+    return "".join(SPELLED.get(c, "?") for c in characters), error.end
 
 
 def handle_signals() -> None:
@@ -189,6 +222,5 @@ def on_command_line(message: str, options: Collection[str]) -> str:
 
 
 def _fail(message: str, status: int) -> None:
-    shown = "".join(c if c.isprintable() or c in "\n\t" else repr(c)[1:-1] for c in message)
-    click.echo(f"kindynos: {shown}", err=True)
+    click.echo(f"kindynos: {visible(message)}", err=True)
     sys.exit(status)

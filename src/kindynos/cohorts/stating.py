@@ -10,7 +10,7 @@ from typing import Any
 import numpy as np
 
 from kindynos.errors import ParameterError
-from kindynos.validate import array_of, finite, known_name, mapping
+from kindynos.validate import array_of, finite, known_name, mapping, words
 
 MOST = 10**9  # things
 
@@ -25,6 +25,7 @@ def read_states(owner: str, states: Any) -> tuple[str, ...]:
     if len(listed) < 2 or not all(isinstance(name, str) and name.strip() for name in listed):
         raise ParameterError(f"states must be at least two names, not {states!r:.60}", owner=owner)
     for place, name in enumerate(listed):
+        words(owner, "a state", name)
         if name in listed[:place]:
             raise ParameterError(f"the state {name!r} is there twice", owner=owner)
     return tuple(listed)

@@ -16,7 +16,7 @@ from kindynos.errors import ParameterError
 from kindynos.formula.parse import parse
 from kindynos.formula.tree import Expression as Formula
 from kindynos.results.result import Result
-from kindynos.validate import finite, instance
+from kindynos.validate import finite, instance, words
 
 CLOSE = 1e-9
 REST = "rest"
@@ -76,7 +76,8 @@ class Choice:
         if not isinstance(self.alternatives, Mapping) or not self.alternatives:
             raise ParameterError("needs at least one alternative, by name", owner=where)
         made = {
-            str(name): node_of(node, f"{where}, {name}") for name, node in self.alternatives.items()
+            _named(str(name), where): node_of(node, f"{where}, {name}")
+            for name, node in self.alternatives.items()
         }
         object.__setattr__(self, "alternatives", made)
 
@@ -104,7 +105,7 @@ class Event:
                     f"outcome {name!r} must be a chance and what follows, not {pair!r:.60}",
                     owner=where,
                 )
-            made[str(name)] = (
+            made[_named(str(name), where)] = (
                 _chance(where, str(name), pair[0]),
                 node_of(pair[1], f"{where}, {name}"),
             )
@@ -131,7 +132,7 @@ class Event:
 
 
 def _named(name: Any, owner: str) -> str:
-    return instance(owner, "name", name, str, "a text")
+    return str(words(owner, "name", instance(owner, "name", name, str, "a text")))
 
 
 Tree = Payoff | Pay | Choice | Event

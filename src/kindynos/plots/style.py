@@ -16,6 +16,8 @@ from kindynos.validate import invalid_argument
 
 DARK, MIDDLE, LIGHT, INK, ACCENT = "#1f4e79", "#6fa3cf", "#cfe0ef", "#222222", "#d9730d"
 
+PLAIN_TEXT: Any = {"text.parse_math": False, "text.usetex": False}  # a dollar sign in a name is one
+
 
 def axes(ax: Axes | None) -> Axes:
     """Return the axes given, or those of a new figure."""
@@ -97,7 +99,7 @@ def save_figure(
 
     # of infinite values, which lie off the axes
     quiet = warnings.catch_warnings(action="ignore", category=RuntimeWarning)
-    with replacing(path) as part, rc_context({"font.size": 12}), quiet:
+    with replacing(path) as part, rc_context({"font.size": 12, **PLAIN_TEXT}), quiet:
         figure = Figure(figsize=size, dpi=100, layout="constrained")
         if page:
             draw(figure=figure)

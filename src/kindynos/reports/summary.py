@@ -10,6 +10,7 @@ from typing import Any
 import pandas as pd
 
 from kindynos.inference.estimates import Estimate
+from kindynos.printable import is_unseen
 from kindynos.results.run import Run
 from kindynos.results.sheet import DEFAULT, TableSpec, outcome_table
 
@@ -79,5 +80,8 @@ def plain_rows(frame: pd.DataFrame) -> list[dict[str, Any]]:
 
 
 def as_json(data: dict[str, Any]) -> str:
-    """Return plain data as JSON text."""
-    return json.dumps(data, indent=2, ensure_ascii=False, allow_nan=False) + "\n"
+    """Return plain data as JSON text, with characters that do not print as JSON's escapes."""
+    text = json.dumps(data, indent=2, ensure_ascii=False, allow_nan=False)
+    if text.replace("\n", " ").isprintable():
+        return text + "\n"
+    return "".join(json.dumps(c)[1:-1] if is_unseen(c) else c for c in text) + "\n"

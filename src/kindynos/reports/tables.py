@@ -20,6 +20,8 @@ from rich.segment import Segment
 from rich.table import Table
 from rich.text import Text
 
+from kindynos.printable import visible
+
 GAP = 3  # between columns
 NARROWEST = 12  # a column of words
 WIDEST_KEY = 30  # a first column that is not wrapped
@@ -150,7 +152,7 @@ class Trimmed:
     def __rich_console__(self, console: Console, options: ConsoleOptions) -> RenderResult:
         empty = False
         for line in console.render_lines(self.parts, options, pad=False):
-            kept = list(line)
+            kept = [Segment(visible(part.text), part.style) for part in line]
             while kept and not kept[-1].text.strip():
                 kept.pop()
             if kept:

@@ -13,6 +13,7 @@ from dataclasses import dataclass
 from typing import Any
 
 from kindynos.errors import FileError
+from kindynos.printable import is_unseen
 from kindynos.tables.cells import is_missing, number_in
 from kindynos.tables.files import MOST_COLUMNS
 from kindynos.validate import check_integer, instance, one_of
@@ -157,7 +158,7 @@ def layout_of(records: Sequence[Record], form: TableFormat, decimal: str, file: 
         return Layout(names, filled[0], {}, ())
 
     row = _header_row(records, filled, form, decimal, file)
-    names = tuple(cell.strip() for cell in _trimmed(records[row]))
+    names = tuple(" ".join(cell.split()) for cell in _trimmed(records[row]))
     _check_names(names, file, row + 1)
     notes = []
     titles = [place for place in filled if place < row]
@@ -246,6 +247,8 @@ def _check_names(names: Sequence[str], file: str, row: int) -> None:
     for place, name in enumerate(names):
         if not name and place:
             raise FileError(f"column {place + 1} has no name", file=file, row=row)
+        if any(is_unseen(c) for c in name):
+            raise FileError(f"column {place + 1} has control characters", file=file, row=row)
         if name in seen:
             raise FileError(f"two columns are named {name!r:.60}", file=file, row=row)
         seen.add(name)
