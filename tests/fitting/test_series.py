@@ -97,7 +97,7 @@ class Rankings(Case):
         ranking = kd.fit_series(seasonal(), rolling=False)
         self.assertEqual(ranking.season, 12)
         self.assertGreater(len(ranking), 12)
-        best = ranking.best.expected_values(12, 1.0)
+        best = ranking.best._expected_values(12, 1.0)
         self.assertGreater(np.corrcoef(best, seasonal().to_numpy()[-12:])[0, 1], 0.95)
         self.assertEqual(ranking.series.after(2)[0], pd.Timestamp("2026-01-01"))
         axes = ranking.plot(periods=6)

@@ -102,11 +102,11 @@ class Simulation(Case):
         np.testing.assert_allclose(paths.var(axis=1), variance, rtol=0.03)
         np.testing.assert_allclose(
             paths.mean(axis=1),
-            made.expected_values(8, 1.0),
+            made._expected_values(8, 1.0),
             atol=4 * np.sqrt(variance.max() / 40_000),
         )
-        self.assertAlmostEqual(made.closed_form_at(8).sd, np.sqrt(variance[-1]))
-        self.assertAlmostEqual(float(made.chance(8, above=made.closed_form_at(8).mean)), 0.5)
+        self.assertAlmostEqual(made._closed_form_at(8).sd, np.sqrt(variance[-1]))
+        self.assertAlmostEqual(float(made.chance(8, above=made._closed_form_at(8).mean)), 0.5)
 
     def test_autocovariances_settle_at_the_stationary_ones(self):
         made = kd.Arima(ar=[0.6, -0.3], ma=[0.4], sd=1.0, constant=2.0)
@@ -124,7 +124,7 @@ class Simulation(Case):
         )
         matrix = toeplitz(arma_covariances(made.ar, made.ma, 53))
         expected = matrix[50:, :50] @ np.linalg.solve(matrix[:50, :50], np.array(made.history))
-        np.testing.assert_allclose(made.expected_values(3, 1.0), expected, atol=1e-6)
+        np.testing.assert_allclose(made._expected_values(3, 1.0), expected, atol=1e-6)
 
     def test_logs_stay_above_zero_and_their_mean_is_lognormal(self):
         history = np.exp(
@@ -133,7 +133,7 @@ class Simulation(Case):
         made = kd.Arima.fit(history, (0, 1, 1), log=True, constant=True)
         paths = made.paths(6, 40_000, seed=1)
         self.assertGreater(paths.min(), 0)
-        np.testing.assert_allclose(paths[1:].mean(axis=1), made.expected_values(6, 1.0), rtol=5e-3)
+        np.testing.assert_allclose(paths[1:].mean(axis=1), made._expected_values(6, 1.0), rtol=5e-3)
         self.assertTrue(made.multiplies and made.max_drawdowns(12, 100, seed=1).max() < 1)
 
     @proof

@@ -23,10 +23,10 @@ class Forecasts(Case):
         self.assertAlmostEqual(made.sd, steps.std())
         self.assertAlmostEqual(made.fitted.standard_errors["constant"], steps.std() / np.sqrt(71))
         np.testing.assert_allclose(
-            made.expected_values(5, 1.0), YEARS[-1] + steps.mean() * np.arange(1, 6)
+            made._expected_values(5, 1.0), YEARS[-1] + steps.mean() * np.arange(1, 6)
         )
         np.testing.assert_allclose(
-            [made.closed_form_at(h).sd for h in (1, 4, 9)], steps.std() * np.array([1, 2, 3])
+            [made._closed_form_at(h).sd for h in (1, 4, 9)], steps.std() * np.array([1, 2, 3])
         )
         self.assertEqual(float(made.expected(0)), YEARS[-1])
 
@@ -36,7 +36,7 @@ class Forecasts(Case):
             made.expected(np.array([1, 2, 5])), 50 + 10 * 0.6 ** np.array([1, 2, 5])
         )
         variance = 4 * (1 - 0.36**6) / (1 - 0.36)
-        self.assertAlmostEqual(made.closed_form_at(6).variance, variance)
+        self.assertAlmostEqual(made._closed_form_at(6).variance, variance)
         z = (52 - (50 + 10 * 0.6**6)) / np.sqrt(variance)
         self.assertAlmostEqual(float(made.chance(6, above=52)), stats.norm.sf(z), places=6)
 
@@ -44,7 +44,7 @@ class Forecasts(Case):
         made = kd.Arima.fit(YEARS, (0, 0, 0), (0, 1, 0, 12), constant=True)
         gain = (YEARS[12:] - YEARS[:-12]).mean()
         np.testing.assert_allclose(
-            made.expected_values(24, 1.0), np.r_[YEARS[-12:] + gain, YEARS[-12:] + 2 * gain]
+            made._expected_values(24, 1.0), np.r_[YEARS[-12:] + gain, YEARS[-12:] + 2 * gain]
         )
 
     def test_a_moving_average_remembers_one_shock(self):
@@ -53,16 +53,16 @@ class Forecasts(Case):
         )
         last = made.residuals()[-1] * made.sd
         np.testing.assert_allclose(
-            made.expected_values(3, 1.0), made.constant + np.array([made.ma[0] * last, 0, 0])
+            made._expected_values(3, 1.0), made.constant + np.array([made.ma[0] * last, 0, 0])
         )
-        self.assertAlmostEqual(made.closed_form_at(2).variance, made.sd**2 * (1 + made.ma[0] ** 2))
+        self.assertAlmostEqual(made._closed_form_at(2).variance, made.sd**2 * (1 + made.ma[0] ** 2))
 
     def test_a_damped_trend_levels_off(self):
         made = kd.ExponentialSmoothing(
             level=100.0, level_weight=0.3, sd=1.0, trend=2.0, trend_weight=0.1, damping=0.8
         )
         np.testing.assert_allclose(
-            made.expected_values(200, 1.0)[[0, 1, 199]], [101.6, 101.6 + 1.28, 108.0], atol=1e-8
+            made._expected_values(200, 1.0)[[0, 1, 199]], [101.6, 101.6 + 1.28, 108.0], atol=1e-8
         )
 
     def test_a_multiplied_season_scales_with_the_level(self):
@@ -74,7 +74,7 @@ class Forecasts(Case):
             season=4,
             season_kind="multiplicative",
         )
-        ahead = made.expected_values(8, 1.0)
+        ahead = made._expected_values(8, 1.0)
         np.testing.assert_allclose(
             ahead[:4] / ahead[:4].mean(), np.array([0.8, 1.0, 1.4, 0.8]) / 1.0, rtol=0.05
         )
@@ -88,11 +88,11 @@ class Forecasts(Case):
         model.driver("x", made)
         model.outcome("sum", "total(x)")
         self.assertAlmostEqual(
-            model.base_case().loc["sum", "value"], made.expected_values(12, 1.0).sum()
+            model.base_case().loc["sum", "value"], made._expected_values(12, 1.0).sum()
         )
         found = model.simulate(4000, seed=1)["sum"]
         self.assertAlmostEqual(
-            float(found.mean), made.expected_values(12, 1.0).sum(), delta=3 * found.mean.error
+            float(found.mean), made._expected_values(12, 1.0).sum(), delta=3 * found.mean.error
         )
         again = kd.load_model(self.written(model.to_toml()))
         np.testing.assert_array_equal(

@@ -39,7 +39,7 @@ class Paths(Case):
                 for period in (1, 8):
                     self.near(paths[period], float(process.expected(0.25 * period)))
         paths = REGIMES.paths(52, 40_000, seed=3, dt=1 / 52)
-        self.near(paths[-1], REGIMES.expected_values(52, 1 / 52)[-1])
+        self.near(paths[-1], REGIMES._expected_values(52, 1 / 52)[-1])
         logs = np.log(JUMPS.paths(4, 60_000, seed=2, dt=0.25)[-1] / 100)
         self.assertAlmostEqual(logs.var(), JUMPS.log_variance(1.0), delta=0.002)
 

@@ -27,12 +27,14 @@ class Smoothing(Case):
             kd.ExponentialSmoothing(level=10.0, level_weight=0.5, sd=1.0),
         ):
             paths = made.paths(10, 40_000, seed=1)
-            exact = made.closed_form_at(10)
+            exact = made._closed_form_at(10)
             self.assertAlmostEqual(paths[-1].std(), exact.sd, delta=0.02 * exact.sd)
             self.assertAlmostEqual(paths[-1].mean(), exact.mean, delta=4 * exact.sd / 200)
         # Of a level alone the variance is sd^2 (1 + (h - 1) weight^2).
         self.assertAlmostEqual(
-            kd.ExponentialSmoothing(level=0.0, level_weight=0.5, sd=2.0).closed_form_at(5).variance,
+            kd.ExponentialSmoothing(level=0.0, level_weight=0.5, sd=2.0)
+            ._closed_form_at(5)
+            .variance,
             8.0,
         )
 
@@ -103,7 +105,7 @@ class Smoothing(Case):
             found.paths(12, 8000, seed=1, uncertain=one)[-1].std() for one in (False, True)
         )
         self.assertGreater(unsure, 1.05 * sure)
-        self.assertGreater(found.chance(12, above=found.closed_form_at(12).mean).error, 0.02)
+        self.assertGreater(found.chance(12, above=found._closed_form_at(12).mean).error, 0.02)
         from kindynos.model.file import model_from_text
         from kindynos.model.writing import driver_table
 

@@ -43,7 +43,7 @@ class Arimas(Case):
             weights = psi_weights(phi, theta, differences, 12)
             for steps in (1, 3, 12):
                 self.assertAlmostEqual(
-                    process.closed_form_at(steps).variance,
+                    process._closed_form_at(steps).variance,
                     4 * (weights[:steps] ** 2).sum(),
                     places=8,
                 )
@@ -54,7 +54,7 @@ class Arimas(Case):
             self.assertEqual(paths.shape, (13, 8000))
             np.testing.assert_array_equal(paths[0], PAST[-1])
             for steps in (1, 12):
-                exact = process.closed_form_at(steps)
+                exact = process._closed_form_at(steps)
                 self.assertAlmostEqual(
                     paths[steps].mean(), exact.mean, delta=4.5 * exact.sd / np.sqrt(8000)
                 )
@@ -65,7 +65,7 @@ class Arimas(Case):
 
     def test_percentiles_and_chances_belong_together(self):
         for process, *_ in self.processes():
-            exact = process.closed_form_at(6)
+            exact = process._closed_form_at(6)
             for level in (0.05, 0.5, 0.9):
                 value = exact.quantile(level)
                 self.assertAlmostEqual(
@@ -78,13 +78,13 @@ class Arimas(Case):
         gaps = [PAST[-2] - 10, PAST[-1] - 10]
         for _ in range(8):
             gaps.append(0.5 * gaps[-1] + 0.3 * gaps[-2])
-        np.testing.assert_allclose(process.expected_values(8, 1.0), 10 + np.array(gaps[2:]))
+        np.testing.assert_allclose(process._expected_values(8, 1.0), 10 + np.array(gaps[2:]))
 
     def test_changes_that_follow_their_recursion_add_up(self):
         process = kd.Arima(ar=[0.4], differences=1, sd=2.0, history=PAST)
         last = PAST[-1] - PAST[-2]
         np.testing.assert_allclose(
-            process.expected_values(6, 1.0), PAST[-1] + last * np.cumsum(0.4 ** np.arange(1, 7))
+            process._expected_values(6, 1.0), PAST[-1] + last * np.cumsum(0.4 ** np.arange(1, 7))
         )
 
     def test_shocks_scale_with_the_sd_alone(self):
@@ -92,7 +92,7 @@ class Arimas(Case):
             small, large = (
                 kd.Arima(sd=sd, history=PAST, **fields).paths(5, 50, seed=9) for sd in (1.0, 3.0)
             )
-            middle = kd.Arima(sd=1.0, history=PAST, **fields).expected_values(5, 1.0)
+            middle = kd.Arima(sd=1.0, history=PAST, **fields)._expected_values(5, 1.0)
             if not fields.get("ma"):  # with moving averages, the past's shocks count as well
                 np.testing.assert_allclose(
                     large[1:] - middle[:, None], 3 * (small[1:] - middle[:, None]), atol=1e-9
@@ -112,10 +112,10 @@ class Arimas(Case):
 class Smoothing(Case):
     def test_a_level_is_a_walk_with_forgetful_steps(self):
         process = kd.ExponentialSmoothing(level=50.0, level_weight=0.4, sd=2.0)
-        np.testing.assert_allclose(process.expected_values(5, 1.0), 50.0)
+        np.testing.assert_allclose(process._expected_values(5, 1.0), 50.0)
         for steps in (1, 2, 9):
             self.assertAlmostEqual(
-                process.closed_form_at(steps).variance, 4 * (1 + (steps - 1) * 0.16)
+                process._closed_form_at(steps).variance, 4 * (1 + (steps - 1) * 0.16)
             )
         paths = process.paths(9, 8000, seed=4)
         self.assertAlmostEqual(paths[9].std() / np.sqrt(4 * (1 + 8 * 0.16)), 1, delta=0.035)
@@ -126,16 +126,16 @@ class Smoothing(Case):
         same = kd.Arima(ma=[-0.6], differences=1, sd=2.0, history=PAST)
         for steps in (1, 4, 12):
             self.assertAlmostEqual(
-                smooth.closed_form_at(steps).variance, same.closed_form_at(steps).variance
+                smooth._closed_form_at(steps).variance, same._closed_form_at(steps).variance
             )
 
     def test_a_trend_adds_up(self):
         process = kd.ExponentialSmoothing(
             level=50.0, level_weight=0.5, sd=1.0, trend=3.0, trend_weight=0.2
         )
-        np.testing.assert_allclose(process.expected_values(4, 1.0), [53, 56, 59, 62])
+        np.testing.assert_allclose(process._expected_values(4, 1.0), [53, 56, 59, 62])
         weights = np.r_[1.0, 0.5 + 0.2 * np.arange(1, 6)]
         for steps in (1, 3, 6):
             self.assertAlmostEqual(
-                process.closed_form_at(steps).variance, (weights[:steps] ** 2).sum()
+                process._closed_form_at(steps).variance, (weights[:steps] ** 2).sum()
             )

@@ -6,6 +6,7 @@ Source: Kemeny and Snell, Finite Markov Chains (1960), chapters 3 and 4.
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import dataclass
 from typing import TYPE_CHECKING, Any
 
@@ -35,20 +36,33 @@ def reach(chances: Floats) -> Any:
     included.
     """
     found = np.eye(len(chances), dtype=bool) | (chances > 0)
-    for _ in range(len(chances).bit_length()):
-        found = (found.astype(int) @ found.astype(int)) > 0
+    while True:  # twice as many moves each time
+        steps = found.astype(np.float32)
+        further = steps @ steps > 0
+        if (further == found).all():
+            return found
+        found = further
+
+
+def reached_from(chances: Floats, begun: Sequence[int]) -> Any:
+    """Return which states things can come to from some states, ``(states,)``, these included."""
+    found = np.zeros(len(chances), dtype=bool)
+    latest = found.copy()
+    latest[list(begun)] = True
+    while latest.any():
+        found |= latest
+        latest = (chances[latest] > 0).any(axis=0) & ~found
     return found
 
 
 def closed_classes(chances: Floats) -> list[list[int]]:
     """Return the groups of states that nothing leaves."""
-    found = reach(chances)
-    classes: list[list[int]] = []
-    for i in range(len(chances)):
-        inside = [j for j in range(len(chances)) if found[i, j]]
-        if all(found[j, i] for j in inside) and inside not in classes:
-            classes.append(inside)
-    return classes
+    from scipy.sparse.csgraph import connected_components
+
+    count, labels = connected_components(chances > 0, connection="strong")
+    members = [np.flatnonzero(labels == label) for label in range(count)]
+    closed = [one for one in members if not np.delete(chances[one], one, axis=1).any()]
+    return sorted(one.tolist() for one in closed)
 
 
 def steady_state(cohort: Cohort) -> pd.Series:
@@ -68,8 +82,9 @@ def steady_state(cohort: Cohort) -> pd.Series:
     inside = classes[0]
     part = chances[np.ix_(inside, inside)]
     size = len(inside)
-    equations = np.vstack([part.T - np.eye(size), np.ones(size)])
-    shares = np.linalg.lstsq(equations, np.r_[np.zeros(size), 1.0], rcond=None)[0]
+    equations = part.T - np.eye(size)
+    equations[-1] = 1.0  # in place of the last, which follows from the others
+    shares = np.linalg.solve(equations, np.r_[np.zeros(size - 1), 1.0])
     answer = np.zeros(len(chances))
     answer[inside] = shares
     return pd.Series(answer, index=list(cohort.states))
@@ -96,7 +111,7 @@ def reaching(cohort: Cohort, state: str, periods: Count = 40) -> Reaching:
     known_name("Cohort.reaching", "state", state, cohort.states)
     chances = chances_of(cohort, "reaching")
     place, size = list(cohort.states).index(state), len(chances)
-    able = reach(chances)[:, place]
+    able = reached_from(chances.T, [place])
     others = [i for i in range(size) if i != place and able[i]]
     chance, mean = np.zeros(size), np.full(size, np.nan)
     chance[place], mean[place] = 1.0, 0.0
@@ -108,10 +123,10 @@ def reaching(cohort: Cohort, state: str, periods: Count = 40) -> Reaching:
         mean[others] = fundamental @ ever / ever  # of those that reach it
     absorbing = chances.copy()
     absorbing[place] = np.eye(size)[place]
-    by, power = np.empty((size, periods + 1)), np.eye(size)
+    by, reached = np.empty((size, periods + 1)), np.eye(size)[place]
     for t in range(periods + 1):
-        by[:, t] = power[:, place]
-        power = power @ absorbing
+        by[:, t] = reached
+        reached = absorbing @ reached
     index = list(cohort.states)
     return Reaching(
         state,
@@ -143,10 +158,10 @@ def findings(cohort: Cohort) -> list[str]:
     every = cohort.possible()
     either = np.maximum.reduce(every)
     begun = {state for state, count in cohort.start.items() if count > 0} | set(cohort.arrivals)
-    able = reach(either)
+    able = reached_from(either, [cohort.states.index(state) for state in begun])
     found = []
     for j, state in enumerate(cohort.states):
-        if not any(able[cohort.states.index(one), j] for one in begun):
+        if not able[j]:
             found.append(f"nothing ever comes to {state!r}")
         if all(matrix[j, j] == 1 for matrix in every):
             found.append(f"nothing leaves {state!r}")

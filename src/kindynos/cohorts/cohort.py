@@ -29,7 +29,7 @@ from kindynos.cohorts.stating import (
 from kindynos.delegation import delegated_to
 from kindynos.errors import ParameterError
 from kindynos.sampling.streams import Seed, checked_seed, stream
-from kindynos.validate import Count, check_integer, checked, mapping
+from kindynos.validate import Count, check_integer, checked, invalid_argument, mapping
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -37,6 +37,25 @@ if TYPE_CHECKING:
 
 Flows = tuple[dict[str, Any], ...]
 BLOCK = 8_192  # trials drawn together
+MOST_PERIODS = 100_000
+
+Way = tuple[int, int, Any]  # out of a state: the number of its draw, the state it leads to, chance
+
+
+def ways_of(matrix: Sequence[Sequence[Any]]) -> list[list[Way]]:
+    """Return the ways out of each state that have a chance; those without one have a number too, so
+    that a chance which becomes 0 leaves the draws of the others as they were.
+    """
+    found: list[list[Way]] = []
+    for i, row in enumerate(matrix):
+        begin = i * (len(row) - 1)
+        places = (
+            (j, chance)
+            for j, chance in enumerate(row)
+            if j != i and not (isinstance(chance, float) and chance == 0)
+        )
+        found.append([(begin + j - (j > i), j, chance) for j, chance in places])
+    return found
 
 
 @dataclass(frozen=True)
@@ -140,6 +159,22 @@ class Cohort:
         rows: Any = self.transition
         return rows if self.periods is not None else (rows,)
 
+    @cached_property
+    def _constant(self) -> list[list[list[Any]]]:
+        """The chances, where none is calculated."""
+        return [[list(row) for row in rows] for rows in self._every]
+
+    @cached_property
+    def _constant_ways(self) -> list[list[list[Way]]]:
+        """The ways out of each state in each matrix, where no chance is calculated."""
+        return [ways_of(matrix) for matrix in self._constant]
+
+    def _ways(self, chances: list[list[list[Any]]]) -> list[list[list[Way]]]:
+        """Return the ways out of each state in each matrix of chances."""
+        if chances is self.__dict__.get("_constant"):
+            return self._constant_ways
+        return [ways_of(matrix) for matrix in chances]
+
     def matrices(self, values: Mapping[str, Any] | None = None) -> list[list[list[Any]]]:
         """Return the chances, one matrix for all periods or one per period, at values of the names
         in them.
@@ -152,6 +187,8 @@ class Cohort:
                 raise ParameterError(
                     f"it needs {name}; add it to a model, which knows it", owner="Cohort"
                 )
+        if not self.names:
+            return self._constant
         return [
             [
                 [self._chance(e, known, i, j) for j, e in enumerate(row)]
@@ -190,8 +227,18 @@ class Cohort:
             for rows in self._every
         ]
 
+    def _check_memory(self, periods: int, trials: int) -> None:
+        from kindynos.engine.available import check_memory
+
+        states = len(self.states)
+        what = f"{states} states over {periods:,} periods"
+        whole = 8.0 * states * (periods + 1) * trials
+        check_memory("Cohort", what + (f" in {trials:,} trials" if trials > 1 else ""), whole)
+
     def _check_periods(self, owner: str, periods: int) -> int:
         check_integer(owner, "periods", periods, least=1)
+        if periods > MOST_PERIODS:
+            raise invalid_argument(owner, "periods", f"at most {MOST_PERIODS:,}", periods)
         if self.periods is not None and periods > self.periods:
             raise ParameterError(
                 f"chances are stated for {self.periods} periods, and {periods} are asked for",
@@ -216,6 +263,7 @@ class Cohort:
         chance moves few things. Raises ParameterError for wrong numbers.
         """
         self._check_periods("Cohort.counts", periods)
+        self._check_memory(periods, trials)
         seed = checked_seed(seed)
         from kindynos.engine.workers import on_threads
 
@@ -225,12 +273,12 @@ class Cohort:
         def work(begin: int) -> None:
             size = min(BLOCK, trials - begin)
             scores = stream(seed, "cohort", begin // BLOCK).random((periods, size))
-            answer[:, :, begin : begin + size] = self.evolve(np.maximum(scores, 2.0**-54), chances)
+            answer[:, :, begin : begin + size] = self._evolve(np.maximum(scores, 2.0**-54), chances)
 
         on_threads(work, range(0, trials, BLOCK))
         return answer
 
-    def evolve(
+    def _evolve(
         self,
         scores: Floats,
         chances: list[list[list[Any]]],
@@ -244,13 +292,12 @@ class Cohort:
         """
         counts = self._begun(*scores.shape)
         arrivals, departures = (self.arrivals, self.departures) if flows is None else flows
+        ways = self._ways(chances)
         for t in range(len(scores)):
             here = self._departed(counts[:, t], departures, t)
             after = counts[:, t + 1]
-            number = 0
-            matrix = chances[t] if len(chances) > 1 else chances[0]
-            for i, row in enumerate(matrix):
-                number = self._leave(i, row, here[i], after, scores[t], number, moves, t)
+            for i, out in enumerate(ways[t] if len(ways) > 1 else ways[0]):
+                self._leave(i, out, here[i], after, scores[t], moves, t)
             for state, flow in arrivals.items():
                 after[self.states.index(state)] += flow_at(flow, t)
         return counts
@@ -273,26 +320,16 @@ class Cohort:
     def _leave(
         self,
         i: int,
-        row: list[Any],
+        ways: list[Way],
         here: Floats,
         after: Floats,
         scores: Floats,
-        number: int,
         moves: Any,
         t: int,
-    ) -> int:
-        """Share the things of a state out to where they go; return how many scores were used so
-        far.
-        """
-        size = len(row)
-        others = [j for j in range(size) if j != i]
+    ) -> None:
+        """Share the things of a state out to where they go; those that stay are what is left."""
         left, remaining = here, 1.0
-        for j in others:  # those that stay are what is left
-            own = number
-            number += 1
-            chance = row[j]
-            if np.ndim(chance) == 0 and chance == 0:
-                continue
+        for number, j, chance in ways:
             with np.errstate(all="ignore"):
                 share = (
                     np.clip(np.nan_to_num(chance / remaining), 0.0, 1.0)
@@ -301,7 +338,7 @@ class Cohort:
                 )
             if np.ndim(share) == 0 and share >= 1 - 1e-12:
                 share = 1.0
-            gone = binomial_quantile(split(scores, own), left, share)
+            gone = binomial_quantile(split(scores, number), left, share)
             after[j] += gone
             if moves is not None:
                 moves.setdefault((i, j), np.zeros((t + 1, len(scores))))
@@ -313,7 +350,6 @@ class Cohort:
             left = left - gone
             remaining = remaining - chance
         after[i] += left
-        return number
 
     def expected(self, periods: int) -> pd.DataFrame:
         """Return the expected counts, a DataFrame: states down, periods across from 0, in closed
@@ -324,6 +360,7 @@ class Cohort:
         import pandas as pd
 
         self._check_periods("Cohort.expected", periods)
+        self._check_memory(periods, 1)
         found, _ = self.expected_at(periods, 1, self.matrices())
         return pd.DataFrame(found[..., 0], index=list(self.states), columns=range(periods + 1))
 
@@ -333,19 +370,19 @@ class Cohort:
         """Return the expected counts ``(states, periods + 1, trials)`` and moves ``(periods,
         trials)`` at chances, one per trial or one.
         """
-        size = len(self.states)
         counts = self._begun(periods, trials)
         moves: dict[tuple[int, int], Floats] = {}
+        ways = self._ways(chances)
         arrivals, departures = (self.arrivals, self.departures) if flows is None else flows
         for t in range(periods):
             here = self._departed(counts[:, t], departures, t)
             matrix = chances[t] if len(chances) > 1 else chances[0]
-            for i in range(size):
-                for j in range(size):
-                    moved = here[i] * matrix[i][j]
+            for i, out in enumerate(ways[t] if len(ways) > 1 else ways[0]):
+                counts[i, t + 1] += here[i] * matrix[i][i]
+                for _, j, chance in out:
+                    moved = here[i] * chance
                     counts[j, t + 1] += moved
-                    if i != j:
-                        moves.setdefault((i, j), np.zeros((periods, trials)))[t] = moved
+                    moves.setdefault((i, j), np.zeros((periods, trials)))[t] = moved
             for state, flow in arrivals.items():
                 counts[self.states.index(state), t + 1] += flow_at(flow, t)
         return counts, moves

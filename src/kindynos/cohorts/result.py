@@ -100,7 +100,7 @@ class CohortResult:
             stream(self.seed, "cohort", block).random((self.periods, size)), 2.0**-54
         )
         found: dict[tuple[int, int], Floats] = {}
-        self.cohort.evolve(
+        self.cohort._evolve(
             np.ascontiguousarray(scores[:, place : place + 1]), self.cohort.matrices(), found
         )
         states = self.cohort.states

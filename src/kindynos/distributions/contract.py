@@ -19,6 +19,7 @@ from kindynos.arrays import Floats
 from kindynos.distributions.documentation import PARAMETERS
 from kindynos.distributions.stated import stated_distribution
 from kindynos.docstrings import documented
+from kindynos.engine.available import check_memory
 from kindynos.engine.workers import on_threads, usable_cpus
 from kindynos.errors import KindynosError, ParameterError
 from kindynos.sampling.streams import Seed, checked_seed
@@ -291,6 +292,7 @@ class Contract(metaclass=CheckedInit):
             > MOST_DRAWN
         ):
             raise invalid_argument("sample", "size", f"at most {MOST_DRAWN:,} draws", size)
+        check_memory("sample", f"{math.prod(shape):,} draws", 24.0 * math.prod(shape))
         instance("sample", "purpose", purpose, str, "a text")
         key = checked_seed(seed)
         if purpose:

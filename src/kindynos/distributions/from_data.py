@@ -98,6 +98,10 @@ class _InPieces(MomentDistribution):
         return np.asarray(np.interp(u, level[first], knots[first]))
 
 
+MANY = 20_000_000  # kernels that are evaluated one by one
+MOST_SMOOTHED = 200_000  # values that a kernel density takes, so that its table takes seconds
+
+
 @dataclass(frozen=True, repr=False)
 class Empirical(_InPieces):
     """The distribution of recorded values, weighted if given: straight lines between them, or with
@@ -256,6 +260,12 @@ class KernelDensity(MomentDistribution, Tabled):
 
     def __post_init__(self) -> None:
         values = numbers("KernelDensity", "values", self.values, 2)
+        if len(values) > MOST_SMOOTHED:
+            raise ParameterError(
+                f"smooths at most {MOST_SMOOTHED:,} values, not {len(values):,}; so many need no "
+                "smoothing: say Empirical, or give a part of them",
+                owner="KernelDensity",
+            )
         object.__setattr__(self, "values", tuple(sorted(values)))
         if self.bandwidth is None:
             sd = float(np.std(values, ddof=1))
@@ -301,13 +311,23 @@ class KernelDensity(MomentDistribution, Tabled):
             answer[begin : begin + step] = kernel((part - values) / self._width).mean(axis=1)
         return answer.reshape(x.shape)
 
+    def _many(self, x: Floats) -> bool:
+        """Whether polynomials serve better than a sum over all values at each point."""
+        return x.size * len(self.values) > MANY
+
     def _density(self, x: Floats) -> Floats:
+        if self._many(x):
+            return self._sums[0].density(x.reshape(-1)).reshape(x.shape)
         return self._over(x, lambda z: np.exp(-(z**2) / 2)) / (self._width * math.sqrt(2 * math.pi))
 
     def _cdf(self, x: Floats) -> Floats:
+        if self._many(x):
+            return self._sums[0].cdf(x.reshape(-1)).reshape(x.shape)
         return self._over(x, ndtr)
 
     def _survival(self, x: Floats) -> Floats:
+        if self._many(x):
+            return self._sums[1].cdf(-x.reshape(-1)).reshape(x.shape)
         return self._over(x, lambda z: ndtr(-z))
 
     @cached_property

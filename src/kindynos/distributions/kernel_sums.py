@@ -9,6 +9,7 @@ from __future__ import annotations
 
 import math
 from dataclasses import dataclass
+from typing import Any
 
 import numpy as np
 from scipy.special import ndtr
@@ -17,6 +18,7 @@ from kindynos.arrays import Floats
 from kindynos.distributions.inverse import invert
 
 DEGREE = 16
+ROOT = math.sqrt(2 * math.pi)
 NEAR = 9  # kernel sds beyond which a value no longer counts: its part is below 1e-18
 _NODES = 0.5 + 0.5 * np.cos(np.pi * (np.arange(DEGREE + 1) + 0.5) / (DEGREE + 1))
 _TO_POWERS = np.linalg.inv(np.vander(2 * _NODES - 1, increasing=True))
@@ -53,6 +55,34 @@ class KernelSums:
         lowest = scaled[scaled < 5]  # what a value adds falls by e**-9 a width there
         return cls(values[0], width, len(values), lowest, begins, coefficients, slopes, level)
 
+    def cdf(self, x: Floats) -> Floats:
+        """Return the cdf at ``x`` ``(n,)``."""
+        cell, place = self._cell_of(x)
+        inside = _polynomial(self.coefficients[:, cell], 2 * np.clip(place, 0, 1) - 1)
+        return np.where(x < self.begins[0], self._below(x)[0], inside)
+
+    def density(self, x: Floats) -> Floats:
+        """Return the density at ``x`` ``(n,)``."""
+        cell, place = self._cell_of(x)
+        slope = _polynomial(self.slopes[:, cell], 2 * np.clip(place, 0, 1) - 1)
+        between = np.where((place < 0) | (place > 1), 0.0, np.maximum(slope, 0.0))
+        return np.where(x < self.begins[0], self._below(x)[1], between) / self.width
+
+    def _cell_of(self, x: Floats) -> tuple[Any, Floats]:
+        """Return the cell at or before each point, and how far behind its begin, in cells."""
+        cell = np.clip(np.searchsorted(self.begins, x, side="right") - 1, 0, None)
+        return cell, (x - self.begins[cell]) / self.width
+
+    def _below(self, x: Floats) -> tuple[Floats, Floats]:
+        """Return cdf and density, per width, below the first cell."""
+        answer = np.zeros((2, len(x)))
+        far = np.flatnonzero(x < self.begins[0])
+        if len(far):
+            gaps = ((x[far] - self.start) / self.width)[:, None] - self.lowest
+            answer[0, far] = ndtr(gaps).sum(axis=1) / self.count
+            answer[1, far] = np.exp(-(gaps**2) / 2).sum(axis=1) / self.count / ROOT
+        return answer[0], answer[1]
+
     def quantile(self, u: Floats) -> Floats:
         """Return where the cdf is ``u`` ``(n,)``."""
         answer = np.empty(u.shape)
@@ -70,9 +100,7 @@ class KernelSums:
 
         def density(z: Floats) -> Floats:
             return np.asarray(
-                np.exp(-((z[:, None] - first) ** 2) / 2).sum(axis=1)
-                / self.count
-                / math.sqrt(2 * math.pi)
+                np.exp(-((z[:, None] - first) ** 2) / 2).sum(axis=1) / self.count / ROOT
             )
 
         found = self.start + self.width * invert(cdf, density, u, (-40.0, 0.0))

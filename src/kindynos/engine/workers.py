@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import math
 import os
 from collections.abc import Callable, Generator, Iterable
 from concurrent.futures import (
@@ -34,14 +33,6 @@ def usable_cpus() -> int:
         return len(os.sched_getaffinity(0))
     except AttributeError:  # not on this system
         return os.cpu_count() or 1
-
-
-def memory() -> float:
-    """Return how many bytes of memory this machine has, infinite where it does not tell."""
-    try:
-        return float(os.sysconf("SC_PAGE_SIZE")) * os.sysconf("SC_PHYS_PAGES")
-    except (AttributeError, ValueError, OSError):
-        return math.inf
 
 
 def on_threads(work: Callable[[Any], object], items: Iterable[Any]) -> None:

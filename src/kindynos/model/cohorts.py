@@ -93,7 +93,7 @@ class Evolution:
         if at_base:
             counts, made = cohort.expected_at(len(full), trials, every, cohort.flows(inputs))
         else:
-            counts = cohort.evolve(full, every, made, cohort.flows(inputs))
+            counts = cohort._evolve(full, every, made, cohort.flows(inputs))
         answer = {row: counts[i, 1:] for i, row in enumerate(rows[: len(cohort.states)])}
         if len(rows) > len(cohort.states):
             answer[rows[-1]] = _value(cohort, counts, made)

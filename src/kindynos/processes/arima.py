@@ -202,8 +202,8 @@ class Arima(InPeriods):
             vars(self), self.constant
         )
 
-    def evolve(self, shocks: Floats, dt: float, at: Any) -> Floats:
-        self.whole_steps(dt)
+    def _evolve(self, shocks: Floats, dt: float, at: Any) -> Floats:
+        self._whole_steps(dt)
         own, moving, added = self._recursion(at)
         steps: Floats = shocks[0]
         steps *= at.sd
@@ -228,7 +228,7 @@ class Arima(InPeriods):
         answer = path[len(own) :]
         return np.exp(answer, out=answer) if self.log else answer
 
-    def moments(self, periods: int) -> tuple[Floats, Floats]:
+    def _moments(self, periods: int) -> tuple[Floats, Floats]:
         """Return mean and variance ``(periods,)`` of the value, or of its log, in each period from
         now.
         """
@@ -240,16 +240,16 @@ class Arima(InPeriods):
             if self.log
             else self
         )
-        means = bare.evolve(np.zeros((1, periods, 1)), 1.0, flat)[:, 0]
+        means = bare._evolve(np.zeros((1, periods, 1)), 1.0, flat)[:, 0]
         return means, self.sd**2 * np.cumsum(weights**2)
 
-    def expected_values(self, periods: int, dt: float) -> Floats:
-        self.whole_steps(dt)
-        mean, variance = self.moments(periods)
+    def _expected_values(self, periods: int, dt: float) -> Floats:
+        self._whole_steps(dt)
+        mean, variance = self._moments(periods)
         return np.exp(mean + variance / 2) if self.log else mean
 
-    def closed_form_at(self, time: float) -> Distribution | None:
-        mean, variance = (float(values[-1]) for values in self.moments(self.periods_of(time, 1)))
+    def _closed_form_at(self, time: float) -> Distribution | None:
+        mean, variance = (float(values[-1]) for values in self._moments(self._periods_of(time, 1)))
         return (
             LogNormal.from_log(mean, math.sqrt(variance))
             if self.log
@@ -370,7 +370,7 @@ class Arima(InPeriods):
         found: Self = same_process("Arima", self, estimated, (*COEFFICIENTS, "sd", "constant"))
         return found
 
-    def drawn(self, theta: Floats) -> Any:
+    def _drawn(self, theta: Floats) -> Any:
         """Return parameters picked from those that the series leaves open, with the shocks that
         they make of the history.
         """

@@ -19,12 +19,20 @@ from kindynos.arrays import Floats
 from kindynos.distributions.base import Distribution
 from kindynos.distributions.from_data import Empirical
 from kindynos.docstrings import documented
+from kindynos.engine.available import check_memory
 from kindynos.errors import ParameterError
 from kindynos.finance.drawdowns import deepest_drop
 from kindynos.inference.estimates import Estimate
 from kindynos.inference.intervals import Z, proportion
 from kindynos.processes.documentation import PARAMETERS
-from kindynos.processes.drawing import PathDraws, drawn_parameters, each_block, each_part
+from kindynos.processes.drawing import (
+    COPIES,
+    SMALLEST,
+    PathDraws,
+    drawn_parameters,
+    each_block,
+    each_part,
+)
 from kindynos.processes.estimation import (
     DRAWS,
     FEW_DRAWS,
@@ -108,7 +116,7 @@ class Process(ABC):
                 object.__setattr__(self, "fitted", None)
 
     @abstractmethod
-    def evolve(self, shocks: Floats, dt: float, at: Any) -> Floats:
+    def _evolve(self, shocks: Floats, dt: float, at: Any) -> Floats:
         """Return the values after each period, ``(periods, trials)``, from shocks ``(shocks,
         periods, trials)``.
 
@@ -137,7 +145,7 @@ class Process(ABC):
         """
         if self.fitted is None:
             return []
-        at = self.parameters_at(
+        at = self._parameters_at(
             stream(0, "redrawn", 0).standard_normal((len(self.fitted.theta), count))
         )
         return [
@@ -161,18 +169,18 @@ class Process(ABC):
             owner=type(self).__name__,
         )
 
-    def parameters_at(self, scores: Floats) -> Any:
+    def _parameters_at(self, scores: Floats) -> Any:
         """Return parameters one per trial from standard normal scores ``(parameters, trials)``; see
         ``FittedSeries``.
         """
         assert self.fitted is not None
         values, vectors = np.linalg.eigh(np.array(self.fitted.covariance))
         spread = vectors * np.sqrt(np.maximum(values, 0))
-        return self.drawn(
+        return self._drawn(
             np.array(self.fitted.theta)[:, None] + np.einsum("ij,jk->ik", spread, scores)
         )
 
-    def drawn(self, theta: Floats) -> Any:
+    def _drawn(self, theta: Floats) -> Any:
         """Return parameters one per trial from draws of theta ``(parameters, trials)``; see
         ``FittedSeries``.
         """
@@ -202,6 +210,11 @@ class Process(ABC):
         ``uncertain`` without a fit.
         """
         draws = self._draws(periods, trials, seed, dt, antithetic, moment_matching, uncertain)
+        check_memory(
+            f"{type(self).__name__}.paths",
+            f"{trials:,} paths of {periods:,} periods",
+            8.0 * (periods + 1) * trials,
+        )
         answer: Floats = np.empty((draws.periods + 1, trials))
         answer[0] = self.start_value
 
@@ -238,19 +251,19 @@ class Process(ABC):
 
         def work(block: int, part: slice) -> None:
             at = drawn_parameters(self, draws, part, block) if uncertain else self
-            answer[part] = self.drawdowns(draws, part, block, at)
+            answer[part] = self._drawdowns(draws, part, block, at)
 
         each_part(work, draws.parts(self.shocks * periods))
         return np.asarray(-np.expm1(answer, out=answer))
 
-    def drawdowns(self, draws: PathDraws, part: slice, block: int, at: Any) -> Floats:
+    def _drawdowns(self, draws: PathDraws, part: slice, block: int, at: Any) -> Floats:
         """Return the maximum drawdown of each trial of a block, as the log of value over the
         highest before.
         """
         shocks = draws.normals(self.shocks * draws.periods, part, block).reshape(
             self.shocks, draws.periods, -1
         )
-        logs = self.logs(shocks, draws.dt, at)
+        logs = self._logs(shocks, draws.dt, at)
         return deepest_drop(logs, np.zeros(logs.shape[1]), np.subtract)
 
     def _draws(
@@ -267,6 +280,8 @@ class Process(ABC):
         check_integer(owner, "periods", periods, least=1)
         check_integer(owner, "trials", trials, least=1)
         positive(owner, "dt", dt)
+        block = 8.0 * self.shocks * periods * SMALLEST * COPIES
+        check_memory(owner, f"{trials:,} trials of {periods:,} periods", 8.0 * trials + block)
         instance(owner, "uncertain", uncertain, bool, "True or False")
         if uncertain and self.fitted is None:
             raise ParameterError(
@@ -275,7 +290,7 @@ class Process(ABC):
             )
         # once, before the threads, so that each does not work it out again
         if uncertain and self.fitted is not None:
-            self.parameters_at(np.zeros((len(self.fitted.theta), 1)))
+            self._parameters_at(np.zeros((len(self.fitted.theta), 1)))
         return PathDraws(periods, trials, checked_seed(seed), dt, antithetic, matching, uncertain)
 
     @property
@@ -283,11 +298,11 @@ class Process(ABC):
         """The value before the first period."""
         return float(getattr(self, "start", 1.0))
 
-    def logs(self, shocks: Floats, dt: float, at: Any) -> Floats:
+    def _logs(self, shocks: Floats, dt: float, at: Any) -> Floats:
         """Return the logarithm of value over start after each period, where that is cheaper than
         the values.
         """
-        return np.log(self.evolve(shocks, dt, at) / self.start_value)
+        return np.log(self._evolve(shocks, dt, at) / self.start_value)
 
     def expected(self, time: ArrayLike) -> Any:
         """Return the expected value after a time, or times; raises ParameterError where no closed
@@ -297,11 +312,11 @@ class Process(ABC):
             f"{type(self).__name__}: its mean has no closed form here; average simulated paths"
         )
 
-    def expected_values(self, periods: int, dt: float) -> Floats:
+    def _expected_values(self, periods: int, dt: float) -> Floats:
         """Return the expected values ``(periods,)`` after 1, 2, ... ``periods`` of a length."""
         return np.asarray(self.expected(dt * np.arange(1, periods + 1)))
 
-    def closed_form_at(self, time: float) -> Distribution | None:
+    def _closed_form_at(self, time: float) -> Distribution | None:
         """Return the distribution of the value after a time in closed form, None where there is
         none.
         """
@@ -325,7 +340,7 @@ class Process(ABC):
         less, and for ``uncertain`` without a fit.
         """
         instance(type(self).__name__, "uncertain", uncertain, bool, "True or False")
-        closed = None if uncertain else self.closed_form_at(time)
+        closed = None if uncertain else self._closed_form_at(time)
         return (
             closed
             if closed is not None
@@ -341,13 +356,13 @@ class Process(ABC):
         def fill(part: slice, values: Floats) -> None:
             ends[part] = values[-1]
 
-        count = self.periods_of(time, steps)
+        count = self._periods_of(time, steps)
         each_block(
             self, self._draws(count, trials, seed, time / count, False, False, uncertain), fill
         )
         return ends
 
-    def periods_of(self, time: float, steps: int) -> int:
+    def _periods_of(self, time: float, steps: int) -> int:
         """Return into how many periods a time is cut for simulation."""
         return steps
 
@@ -375,7 +390,7 @@ class Process(ABC):
         if above is None and below is None:
             raise ParameterError("say above=, below=, or both for a range", owner="chance")
         instance("chance", "simulate", simulate, bool, "True or False")
-        closed = not simulate and self.closed_form_at(time) is not None
+        closed = not simulate and self._closed_form_at(time) is not None
         options = {
             name: value for name, value in (("above", above), ("below", below)) if value is not None
         }
@@ -383,7 +398,7 @@ class Process(ABC):
         seed = checked_seed(seed)
 
         def of(process: Process, size: int) -> Estimate:
-            distribution = process.closed_form_at(time) if closed else None
+            distribution = process._closed_form_at(time) if closed else None
             if distribution is not None:
                 return Estimate(distribution.chance(**options))
             ends = process._ends(time, size, seed, steps)
@@ -403,13 +418,13 @@ class Process(ABC):
         seed = checked_seed(seed)
         if not 0 <= finite("percentile", "q", q) <= 100:
             raise ParameterError(f"q must be from 0 to 100, not {q:g}", owner="percentile")
-        closed = self.closed_form_at(time) is not None
+        closed = self._closed_form_at(time) is not None
         return self._estimated(
             lambda process, size: process._percentile(time, q, size, seed, steps), closed, trials
         )
 
     def _percentile(self, time: float, q: float, trials: int, seed: int, steps: int) -> Estimate:
-        closed = self.closed_form_at(time)
+        closed = self._closed_form_at(time)
         if closed is not None:
             return Estimate(float(closed.quantile(q / 100)))
         ends = np.sort(self._ends(time, trials, seed, steps))
@@ -477,27 +492,27 @@ class Process(ABC):
             raise ParameterError(
                 f"{type(self).__name__} stays above 0 and cannot reach {level:g}", owner="touch"
             )
-        closed = not simulate and self.closed_hit_probability(level, within) is not None
+        closed = not simulate and self._closed_hit_probability(level, within) is not None
 
         seed = checked_seed(seed)
 
         def of(process: Process, size: int) -> Estimate:
-            chance = process.closed_hit_probability(level, within) if closed else None
+            chance = process._closed_hit_probability(level, within) if closed else None
             if chance is not None:
                 return Estimate(chance)
             return simulated_hit_probability(process, level, within, size, seed, steps)
 
         return as_chance(self._estimated(of, closed, trials))
 
-    def closed_hit_probability(self, level: float, within: float) -> float | None:
+    def _closed_hit_probability(self, level: float, within: float) -> float | None:
         """Return the chance of touching a level in closed form, None where there is none."""
         return None
 
-    def bridge(self, shocks: Floats, dt: float) -> Any:
+    def _bridge(self, shocks: Floats, dt: float) -> Any:
         """Return the sd of the diffusion of each period, in the log where it multiplies; 0 where
         nothing happens in between.
 
-        From the shocks that ``evolve`` gets: a number, or one per period and trial.
+        From the shocks that ``_evolve`` gets: a number, or one per period and trial.
         """
         return 0.0
 

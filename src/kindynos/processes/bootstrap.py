@@ -68,7 +68,7 @@ class BootstrapReturns(Process):
                 "BootstrapReturns", "block", f"from 1 to the {len(values)} returns", self.block
             )
 
-    def logs(self, shocks: Floats, dt: float, at: Any) -> Floats:
+    def _logs(self, shocks: Floats, dt: float, at: Any) -> Floats:
         if dt != 1:
             raise ParameterError(
                 f"dt must be 1, one period of the history, not {dt:g}", owner="BootstrapReturns"
@@ -92,11 +92,11 @@ class BootstrapReturns(Process):
             steps[t] = history[place]
         return accumulate(steps)
 
-    def evolve(self, shocks: Floats, dt: float, at: Any) -> Floats:
-        values = self.logs(shocks, dt, at)
+    def _evolve(self, shocks: Floats, dt: float, at: Any) -> Floats:
+        values = self._logs(shocks, dt, at)
         return np.multiply(np.exp(values, out=values), self.start, out=values)
 
-    def expected_values(self, periods: int, dt: float) -> Floats:
+    def _expected_values(self, periods: int, dt: float) -> Floats:
         """Return the means in closed form, from the expected value in each place of the history."""
         growth = 1 + np.array(self.returns)
         going = 1 - 1 / self.block
@@ -120,7 +120,7 @@ class BootstrapReturns(Process):
         drawn = whole_history.paths(len(self.returns), count, seed=0)
         return [replace(self, returns=tuple(column)) for column in (drawn[1:] / drawn[:-1] - 1).T]
 
-    def periods_of(self, time: float, steps: int) -> int:
+    def _periods_of(self, time: float, steps: int) -> int:
         return check_integer(
             "BootstrapReturns",
             "the time, in periods of the history,",

@@ -125,7 +125,7 @@ class GeometricBrownianMotion(Process):
             "per unit of time"
         )
 
-    def logs(self, shocks: Floats, dt: float, at: Any) -> Floats:
+    def _logs(self, shocks: Floats, dt: float, at: Any) -> Floats:
         return self._summed(shocks, dt, at, 0.0)
 
     def _summed(self, shocks: Floats, dt: float, at: Any, start: float) -> Floats:
@@ -135,11 +135,11 @@ class GeometricBrownianMotion(Process):
         steps[0] += start
         return accumulate(steps)
 
-    def evolve(self, shocks: Floats, dt: float, at: Any) -> Floats:
+    def _evolve(self, shocks: Floats, dt: float, at: Any) -> Floats:
         steps = self._summed(shocks, dt, at, math.log(self.start))
         return np.exp(steps, out=steps)
 
-    def drawdowns(self, draws: PathDraws, part: slice, block: int, at: Any) -> Floats:
+    def _drawdowns(self, draws: PathDraws, part: slice, block: int, at: Any) -> Floats:
         spread, shift = (
             at.volatility * math.sqrt(draws.dt),
             (at.drift - at.volatility**2 / 2) * draws.dt,
@@ -159,15 +159,15 @@ class GeometricBrownianMotion(Process):
         with np.errstate(over="ignore", invalid="ignore"):
             return self.start * np.exp(self.drift * array_of(type(self).__name__, "time", time))
 
-    def closed_form_at(self, time: float) -> Distribution | None:
+    def _closed_form_at(self, time: float) -> Distribution | None:
         return LogNormal.from_log(
             math.log(self.start) + self.log_drift * time, self.volatility * math.sqrt(time)
         )
 
-    def closed_hit_probability(self, level: float, within: float) -> float | None:
+    def _closed_hit_probability(self, level: float, within: float) -> float | None:
         return reflected(math.log(level / self.start), self.log_drift, self.volatility, within)
 
-    def bridge(self, shocks: Floats, dt: float) -> Any:
+    def _bridge(self, shocks: Floats, dt: float) -> Any:
         return self.volatility * math.sqrt(dt)
 
     @classmethod
@@ -201,7 +201,7 @@ class GeometricBrownianMotion(Process):
         )
         return cls(float(values[-1]), drift, volatility, fitted=fitted)
 
-    def drawn(self, theta: Floats) -> Any:
+    def _drawn(self, theta: Floats) -> Any:
         """Return drifts and volatilities: the mean of log returns is normal, the log of the
         volatility nearly so.
         """
@@ -237,7 +237,7 @@ class RandomWalk(Process):
     multiplies = False
     rules = {"start": finite, "drift": finite, "volatility": a_volatility}
 
-    def evolve(self, shocks: Floats, dt: float, at: Any) -> Floats:
+    def _evolve(self, shocks: Floats, dt: float, at: Any) -> Floats:
         steps: Floats = shocks[0]
         steps *= at.volatility * math.sqrt(dt)
         steps += at.drift * dt
@@ -248,13 +248,13 @@ class RandomWalk(Process):
         with np.errstate(over="ignore", invalid="ignore"):
             return self.start + self.drift * array_of(type(self).__name__, "time", time)
 
-    def closed_form_at(self, time: float) -> Distribution | None:
+    def _closed_form_at(self, time: float) -> Distribution | None:
         return Normal(self.start + self.drift * time, self.volatility * math.sqrt(time))
 
-    def closed_hit_probability(self, level: float, within: float) -> float | None:
+    def _closed_hit_probability(self, level: float, within: float) -> float | None:
         return reflected(level - self.start, self.drift, self.volatility, within)
 
-    def bridge(self, shocks: Floats, dt: float) -> Any:
+    def _bridge(self, shocks: Floats, dt: float) -> Any:
         return self.volatility * math.sqrt(dt)
 
     @classmethod
@@ -286,6 +286,6 @@ class RandomWalk(Process):
             fitted=FittedSeries(count, step, errors, theta, covariance, description),
         )
 
-    def drawn(self, theta: Floats) -> Any:
+    def _drawn(self, theta: Floats) -> Any:
         """Return drifts and volatilities."""
         return SimpleNamespace(drift=theta[0], volatility=np.exp(theta[1]))

@@ -15,6 +15,8 @@ from kindynos.sampling.streams import stream
 BLOCK = 2_097_152  # shocks of one block at most, which bounds the memory
 # trials of one block at most: rows that stay in the cache, and are long enough for threads to pay
 WIDEST = 16_384
+SMALLEST = 64  # trials of one block at least
+COPIES = 4  # of the shocks of a block that are held at a time while it is worked out
 # blocks, at least, where there are trials enough, so that all processors have something to do
 SHARES = 2
 
@@ -35,7 +37,7 @@ class PathDraws:
         """Return the blocks of trials for that many shocks a trial; an even number in each, so that
         pairs stay together.
         """
-        size = min(max(64, BLOCK // rows), WIDEST, max(-(-self.trials // SHARES), 64)) // 2 * 2
+        size = max(SMALLEST, min(BLOCK // rows, WIDEST, -(-self.trials // SHARES))) // 2 * 2
         return [
             slice(begin, min(begin + size, self.trials)) for begin in range(0, self.trials, size)
         ]
@@ -81,10 +83,10 @@ class Evolving(Protocol):
     def fitted(self) -> Any:
         """How it was fitted to a series."""
 
-    def evolve(self, shocks: Floats, dt: float, at: Any) -> Floats:
+    def _evolve(self, shocks: Floats, dt: float, at: Any) -> Floats:
         """Return the values after each period."""
 
-    def parameters_at(self, scores: Floats) -> Any:
+    def _parameters_at(self, scores: Floats) -> Any:
         """Return parameters, one set per trial, from standard normal scores."""
 
 
@@ -97,7 +99,7 @@ def each_block(process: Evolving, draws: PathDraws, fill: Callable[[slice, Float
         shocks = draws.normals(rows, part, block).reshape(shape)
         at = drawn_parameters(process, draws, part, block) if draws.uncertain else process
         with np.errstate(over="ignore", under="ignore"):
-            fill(part, process.evolve(shocks, draws.dt, at))
+            fill(part, process._evolve(shocks, draws.dt, at))
 
     each_part(work, draws.parts(rows))
 
@@ -113,4 +115,4 @@ def drawn_parameters(process: Evolving, draws: PathDraws, part: slice, block: in
     """
     assert process.fitted is not None
     shape = (len(process.fitted.theta), part.stop - part.start)
-    return process.parameters_at(stream(draws.seed, "parameters", block).standard_normal(shape))
+    return process._parameters_at(stream(draws.seed, "parameters", block).standard_normal(shape))

@@ -135,8 +135,8 @@ class Garch(InPeriods):
             own * (1 - self.persistence**2) / left if left > 0 and math.isfinite(own) else math.inf
         )
 
-    def logs(self, shocks: Floats, dt: float, at: Any) -> Floats:
-        self.whole_steps(dt)
+    def _logs(self, shocks: Floats, dt: float, at: Any) -> Floats:
+        self._whole_steps(dt)
         steps = _student(shocks[0], at.df)
         long_run = at.volatility**2
         shape = steps.shape[1:]
@@ -157,8 +157,8 @@ class Garch(InPeriods):
             )
         return steps
 
-    def evolve(self, shocks: Floats, dt: float, at: Any) -> Floats:
-        values = self.logs(shocks, dt, at)
+    def _evolve(self, shocks: Floats, dt: float, at: Any) -> Floats:
+        values = self._logs(shocks, dt, at)
         return np.multiply(np.exp(values, out=values), self.start, out=values)
 
     def forecast(self, periods: int) -> Floats:
@@ -171,13 +171,13 @@ class Garch(InPeriods):
             np.sqrt(self.volatility**2 + gap * self.persistence ** np.arange(periods))
         )
 
-    def expected_values(self, periods: int, dt: float) -> Floats:
+    def _expected_values(self, periods: int, dt: float) -> Floats:
         """Return the prices without shocks, ``(periods,)``, which are near the median; the mean has
         no closed form.
         """
-        self.whole_steps(dt)
+        self._whole_steps(dt)
         steady = Garch(**{**self.parameters, "df": None})
-        return steady.evolve(np.zeros((1, periods, 1)), 1.0, steady)[:, 0]
+        return steady._evolve(np.zeros((1, periods, 1)), 1.0, steady)[:, 0]
 
     @classmethod
     def fit(cls, series: ArrayLike, shocks: str = "t", mean: str = "constant") -> Self:
@@ -233,7 +233,7 @@ class Garch(InPeriods):
         estimated: OpenGarch = self.fitted.estimated
         return estimated.likelihood.path(estimated.found.theta)[1]
 
-    def drawn(self, theta: Floats) -> Any:
+    def _drawn(self, theta: Floats) -> Any:
         """Return parameters picked from those that the series leaves open, with the volatility they
         give the next period.
         """

@@ -33,13 +33,13 @@ class Hitting(Protocol):
     def start_value(self) -> float:
         """The value before the first period."""
 
-    def periods_of(self, time: float, steps: int) -> int:
+    def _periods_of(self, time: float, steps: int) -> int:
         """Return into how many periods a time is cut."""
 
-    def bridge(self, shocks: Floats, dt: float) -> Any:
+    def _bridge(self, shocks: Floats, dt: float) -> Any:
         """Return the sd of the diffusion of each period."""
 
-    def evolve(self, shocks: Floats, dt: float, at: Any) -> Floats:
+    def _evolve(self, shocks: Floats, dt: float, at: Any) -> Floats:
         """Return the values after each period."""
 
 
@@ -50,7 +50,7 @@ def simulated_hit_probability(
     between two steps.
     """
     missed: Floats = np.empty(trials)
-    count = process.periods_of(within, steps)
+    count = process._periods_of(within, steps)
     start = process.start_value
     scale = np.log if process.multiplies else np.asarray
     goal, side = float(scale(level)), 1.0 if level >= start else -1.0
@@ -60,8 +60,8 @@ def simulated_hit_probability(
         shocks = draws.normals(process.shocks * count, part, block).reshape(
             process.shocks, count, -1
         )
-        spread = np.broadcast_to(process.bridge(shocks, draws.dt), (count, shocks.shape[2]))
-        values = process.evolve(shocks, draws.dt, process)
+        spread = np.broadcast_to(process._bridge(shocks, draws.dt), (count, shocks.shape[2]))
+        values = process._evolve(shocks, draws.dt, process)
         gaps = side * (goal - scale(np.concatenate([np.full((1, values.shape[1]), start), values])))
         kept = np.ones(values.shape[1])
         for (before, after), sd in zip(pairwise(gaps), spread, strict=True):

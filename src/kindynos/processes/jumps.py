@@ -57,7 +57,7 @@ class JumpDiffusion(Process):
         "jump_sd": a_volatility,
     }
 
-    def logs(self, shocks: Floats, dt: float, at: Any) -> Floats:
+    def _logs(self, shocks: Floats, dt: float, at: Any) -> Floats:
         steps, counts = shocks[0], poisson_quantile(ndtr(shocks[1]), np.asarray(at.rate * dt))
         growth = np.expm1(at.jump_mean + at.jump_sd**2 / 2)
         steps *= at.volatility * math.sqrt(dt)
@@ -68,8 +68,8 @@ class JumpDiffusion(Process):
         )
         return accumulate(steps)
 
-    def evolve(self, shocks: Floats, dt: float, at: Any) -> Floats:
-        values = self.logs(shocks, dt, at)
+    def _evolve(self, shocks: Floats, dt: float, at: Any) -> Floats:
+        values = self._logs(shocks, dt, at)
         return np.multiply(np.exp(values, out=values), self.start, out=values)
 
     def expected(self, time: ArrayLike) -> Any:
@@ -80,7 +80,7 @@ class JumpDiffusion(Process):
         """Return the variance of the log of the value after a time."""
         return time * (self.volatility**2 + self.rate * (self.jump_mean**2 + self.jump_sd**2))
 
-    def bridge(self, shocks: Floats, dt: float) -> Any:
+    def _bridge(self, shocks: Floats, dt: float) -> Any:
         return self.volatility * math.sqrt(dt)
 
     @classmethod
@@ -132,7 +132,7 @@ class JumpDiffusion(Process):
         )
         return cls(float(values[-1]), **named, fitted=fitted)
 
-    def drawn(self, theta: Floats) -> Any:
+    def _drawn(self, theta: Floats) -> Any:
         """Return drifts, volatilities, rates and jumps."""
         assert self.fitted is not None
         theta = picked(self.fitted.estimated, theta[0])

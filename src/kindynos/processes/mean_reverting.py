@@ -74,7 +74,7 @@ class MeanReverting(Process):
             (math.log(self.start), math.log(self.level)) if self.log else (self.start, self.level)
         )
 
-    def evolve(self, shocks: Floats, dt: float, at: Any) -> Floats:
+    def _evolve(self, shocks: Floats, dt: float, at: Any) -> Floats:
         gaps: Floats = shocks[0]
         kept = np.exp(-at.speed * dt)
         gaps *= at.volatility * np.sqrt(-np.expm1(-2 * at.speed * dt) / (2 * at.speed))
@@ -96,7 +96,7 @@ class MeanReverting(Process):
         mean, variance = self._moments(time)
         return np.exp(mean + variance / 2) if self.log else mean
 
-    def closed_form_at(self, time: float) -> Distribution | None:
+    def _closed_form_at(self, time: float) -> Distribution | None:
         mean, variance = (float(value) for value in self._moments(time))
         return (
             LogNormal.from_log(mean, math.sqrt(variance))
@@ -104,7 +104,7 @@ class MeanReverting(Process):
             else Normal(mean, math.sqrt(variance))
         )
 
-    def bridge(self, shocks: Floats, dt: float) -> Any:
+    def _bridge(self, shocks: Floats, dt: float) -> Any:
         return self.volatility * math.sqrt(dt)
 
     @classmethod
@@ -186,7 +186,7 @@ class MeanReverting(Process):
         )
         return cls(float(values[-1]), middle, speed, volatility, logged, fitted=fitted)
 
-    def drawn(self, theta: Floats) -> Any:
+    def _drawn(self, theta: Floats) -> Any:
         """Return levels, speeds and volatilities from scores: of the level at a speed, of the
         speed, and of the volatility.
         """

@@ -10,6 +10,7 @@ import numpy as np
 
 from kindynos.arrays import Floats
 from kindynos.dependence.matrices import cholesky_factor, conflicting_pairs, is_correlation_matrix
+from kindynos.engine.available import check_memory
 from kindynos.errors import ParameterError
 from kindynos.processes.base import Process
 from kindynos.processes.drawing import PathDraws, each_part
@@ -132,6 +133,11 @@ class PathSet:
         Raises ParameterError for wrong numbers.
         """
         draws = self._draws(periods, trials, seed, dt, antithetic, moment_matching)
+        check_memory(
+            "PathSet.paths",
+            f"{trials:,} paths of {periods:,} periods of {len(self.processes)} processes",
+            8.0 * len(self.processes) * (periods + 1) * trials,
+        )
         answer: Floats = np.empty((len(self.processes), periods + 1, trials))
         for place, process in enumerate(self.processes.values()):
             answer[place, 0] = process.start_value
@@ -211,7 +217,7 @@ class PathSet:
                 fill(
                     part,
                     [
-                        process.evolve(own[i], draws.dt, process)
+                        process._evolve(own[i], draws.dt, process)
                         for i, process in enumerate(processes)
                     ],
                 )
@@ -230,7 +236,7 @@ class PathSet:
                 fill(
                     part,
                     [
-                        process.evolve(shocks[: process.shocks].copy(), draws.dt, process)
+                        process._evolve(shocks[: process.shocks].copy(), draws.dt, process)
                         for process in processes
                     ],
                 )

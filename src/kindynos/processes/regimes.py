@@ -85,7 +85,7 @@ class RegimeSwitching(Process):
             now = now ^ (level > np.where(now, stay[1], stay[0]))
         return wild
 
-    def logs(self, shocks: Floats, dt: float, at: Any) -> Floats:
+    def _logs(self, shocks: Floats, dt: float, at: Any) -> Floats:
         steps, levels = shocks
         shift = [(d - v**2 / 2) * dt for d, v in zip(at.drifts, at.volatilities, strict=True)]
         spread = [v * math.sqrt(dt) for v in at.volatilities]
@@ -95,11 +95,11 @@ class RegimeSwitching(Process):
             )
         return accumulate(steps)
 
-    def evolve(self, shocks: Floats, dt: float, at: Any) -> Floats:
-        values = self.logs(shocks, dt, at)
+    def _evolve(self, shocks: Floats, dt: float, at: Any) -> Floats:
+        values = self._logs(shocks, dt, at)
         return np.multiply(np.exp(values, out=values), self.start, out=values)
 
-    def bridge(self, shocks: Floats, dt: float) -> Floats:
+    def _bridge(self, shocks: Floats, dt: float) -> Floats:
         wild = self._regimes(shocks[1], dt, self)
         return np.where(wild, self.volatilities[1], self.volatilities[0]) * math.sqrt(dt)
 
@@ -116,7 +116,7 @@ class RegimeSwitching(Process):
         times = array_of(type(self).__name__, "time", time)
         return self.start * expm(times[..., None, None] * growth)[..., self.first, :].sum(axis=-1)
 
-    def expected_values(self, periods: int, dt: float) -> Floats:
+    def _expected_values(self, periods: int, dt: float) -> Floats:
         """Return the means in closed form, from the part of the expected value that is in each
         regime.
         """
@@ -167,7 +167,7 @@ class RegimeSwitching(Process):
             ),
         )
 
-    def drawn(self, theta: Floats) -> Any:
+    def _drawn(self, theta: Floats) -> Any:
         """Return drifts, volatilities and rates of both regimes."""
         assert self.fitted is not None
         step, theta = self.fitted.dt, picked(self.fitted.estimated, theta[0])

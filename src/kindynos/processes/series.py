@@ -16,6 +16,8 @@ from kindynos.errors import ParameterError
 from kindynos.processes.base import Process, in_order
 from kindynos.validate import array_of
 
+FARTHEST = 100_000  # periods ahead
+
 
 @dataclass(frozen=True)
 class InPeriods(Process):
@@ -23,7 +25,7 @@ class InPeriods(Process):
 
     multiplies = False
 
-    def whole_steps(self, dt: float) -> None:
+    def _whole_steps(self, dt: float) -> None:
         """Raise ParameterError for periods that are not one step long."""
         if dt != 1:
             raise ParameterError(
@@ -31,13 +33,22 @@ class InPeriods(Process):
                 owner=type(self).__name__,
             )
 
-    def periods_of(self, time: float, steps: int) -> int:
+    def _periods_of(self, time: float, steps: int) -> int:
         if time != int(time):
             raise ParameterError(
                 f"moves in whole periods; time must be a whole number, not {time:g}",
                 owner=type(self).__name__,
             )
+        self._check_ahead(time)
         return int(time)
+
+    def _check_ahead(self, time: float) -> None:
+        """Raise ParameterError for a time so far ahead that forecasts would take minutes."""
+        if time > FARTHEST:
+            raise ParameterError(
+                f"forecasts go at most {FARTHEST:,} periods ahead, not {time:,.0f}",
+                owner=type(self).__name__,
+            )
 
     def expected(self, time: ArrayLike) -> Any:
         times = array_of(type(self).__name__, "time", time)
@@ -48,8 +59,9 @@ class InPeriods(Process):
             )
         if not times.size:
             return times
+        self._check_ahead(float(times.max()))
         path = np.concatenate(
-            [[self.start_value], self.expected_values(max(int(times.max()), 1), 1.0)]
+            [[self.start_value], self._expected_values(max(int(times.max()), 1), 1.0)]
         )
         found = path[times.astype(np.int64)]
         return found if times.ndim else float(found)

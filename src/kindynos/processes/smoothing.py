@@ -113,8 +113,8 @@ class ExponentialSmoothing(InPeriods):
     def start_value(self) -> float:
         return self.level if not self.history else float(self.history[-1])
 
-    def evolve(self, shocks: Floats, dt: float, at: Any) -> Floats:
-        self.whole_steps(dt)
+    def _evolve(self, shocks: Floats, dt: float, at: Any) -> Floats:
+        self._whole_steps(dt)
         steps: Floats = shocks[0]
         steps *= at.sd
         shape = steps.shape[1:]
@@ -143,15 +143,15 @@ class ExponentialSmoothing(InPeriods):
                 trend = at.damping * trend + slope * size
         return steps
 
-    def expected_values(self, periods: int, dt: float) -> Floats:
+    def _expected_values(self, periods: int, dt: float) -> Floats:
         """Return the values ``(periods,)`` without shocks: the means, up to terms in sd squared
         where the season multiplies.
         """
-        self.whole_steps(dt)
-        return self.evolve(np.zeros((1, periods, 1)), 1.0, self)[:, 0]
+        self._whole_steps(dt)
+        return self._evolve(np.zeros((1, periods, 1)), 1.0, self)[:, 0]
 
-    def closed_form_at(self, time: float) -> Distribution | None:
-        periods = self.periods_of(time, 1)
+    def _closed_form_at(self, time: float) -> Distribution | None:
+        periods = self._periods_of(time, 1)
         if self.form.multiplicative:
             return None
         ahead = np.arange(1, periods)
@@ -160,7 +160,7 @@ class ExponentialSmoothing(InPeriods):
         if self.season:
             weights = weights + (self.season_weight or 0.0) * (ahead % len(self.season) == 0)
         variance = self.sd**2 * (1 + float((weights**2).sum()))
-        return Normal(float(self.expected_values(periods, 1.0)[-1]), math.sqrt(variance))
+        return Normal(float(self._expected_values(periods, 1.0)[-1]), math.sqrt(variance))
 
     @classmethod
     def fit(
@@ -253,7 +253,7 @@ class ExponentialSmoothing(InPeriods):
         estimated: OpenSmoothing = self.fitted.estimated
         return estimated.likelihood.errors_of(estimated.found.theta) / self.sd
 
-    def drawn(self, theta: Floats) -> Any:
+    def _drawn(self, theta: Floats) -> Any:
         """Return states and weights picked from those that the series leaves open."""
         assert self.fitted is not None
         found = self.fitted.estimated.draws

@@ -221,7 +221,7 @@ class ProcessDriver(Driver):
     def base_value(self, periods: int) -> Any:
         if self.base is not None:
             return self.base
-        return self.process.expected_values(periods, self.dt)[:, None]
+        return self.process._expected_values(periods, self.dt)[:, None]
 
     def requests(self, periods: int) -> list[ScoreRequest]:
         source = self.shares or self.name
@@ -241,8 +241,8 @@ class ProcessDriver(Driver):
         normal = [normal_quantile(scores[request.name]) for request in self.requests(periods)]
         shocks = np.stack([row for row in normal if row.ndim == 2])
         theta = [row for row in normal if row.ndim == 1]
-        parameters = self.process.parameters_at(np.stack(theta)) if theta else self.process
-        return self.process.evolve(shocks, self.dt, parameters)
+        parameters = self.process._parameters_at(np.stack(theta)) if theta else self.process
+        return self.process._evolve(shocks, self.dt, parameters)
 
     def changes(self, scores: Mapping[str, Floats]) -> Floats:
         """Return the change of each period, of the logarithm where the process multiplies."""

@@ -147,8 +147,8 @@ def outlook(
             )
             for level, word in goals
             for what, closed in (
-                ("ending", process.closed_form_at(periods * dt) is not None),
-                ("ever", process.closed_hit_probability(level, periods * dt) is not None),
+                ("ending", process._closed_form_at(periods * dt) is not None),
+                ("ever", process._closed_hit_probability(level, periods * dt) is not None),
             )
         }
     )
@@ -167,8 +167,8 @@ def _chances(
 ) -> dict[str, float]:
     """Return the chances of ending beyond a price, and of being there at any time before."""
     beyond = made > level if word == "above" else made < level
-    closed = None if uncertain else process.closed_form_at(time)
-    hit = None if uncertain else process.closed_hit_probability(level, time)
+    closed = None if uncertain else process._closed_form_at(time)
+    hit = None if uncertain else process._closed_hit_probability(level, time)
     return {
         f"ending {word} {level:g}": float(beyond[-1].mean())
         if closed is None

@@ -13,11 +13,12 @@ from typing import TypedDict
 import numpy as np
 
 from kindynos.arrays import Floats
+from kindynos.engine.available import check_memory
 from kindynos.engine.blocks import Blocks
 from kindynos.engine.precision import FEWEST_BLOCKS, Precision, as_aims, next_count
 from kindynos.engine.simulation import Execution, Progress, collect
-from kindynos.engine.workers import memory, usable_cpus
-from kindynos.errors import ModelError, ParameterError, StoppedError
+from kindynos.engine.workers import usable_cpus
+from kindynos.errors import ModelError, StoppedError
 from kindynos.literals import OnBad, SamplingPlan
 from kindynos.program.batch import BatchTask
 from kindynos.program.program import Program
@@ -226,18 +227,11 @@ def _missing(run: Run, aim: Precision) -> float:
 
 
 def _check_memory(program: Program, kept: list[str], trials: int) -> None:
-    """Raise ParameterError for a run whose kept figures this machine cannot hold."""
+    """Raise ParameterError for a run whose kept figures would not fit into memory."""
     figures = sum(program.periods if program.shapes[name].row else 1 for name in kept)
-    needed, available = 8 * figures * trials, memory()
-    if needed > available:
-        text = (
-            f"{figures:,} figures kept of each of {trials:,} trials take {needed / 2**30:,.0f} GB"
-        )
-        raise ParameterError(
-            f"{text}, and this machine has {available / 2**30:,.0f} GB",
-            owner="simulate",
-            name="trials",
-        )
+    check_memory(
+        "simulate", f"{figures:,} figures kept of each of {trials:,} trials", 8.0 * figures * trials
+    )
 
 
 def _kept(program: Program, keep: Iterable[str] | None) -> list[str]:
