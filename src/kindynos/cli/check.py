@@ -9,6 +9,8 @@ import click
 from kindynos.cli.common import model_argument, read_model, set_option, whole_option
 from kindynos.errors import RunError
 
+MOST_ROWS = 100  # of a table
+
 
 @click.command()
 @model_argument
@@ -48,11 +50,15 @@ def check(file: Path, changes: tuple[str, ...], whole: bool) -> None:
     screen.print(
         f"[bold]{escape(model.name)}[/]: {counts}, of which {len(program.outcomes)} outcomes\n"
     )
-    screen.print(text.givens_table(program))
-    screen.print(text.drivers_table(program))
-    for name, cohort in cohorts.items():
-        screen.print(text.cohort_table(name, cohort))
-    screen.print(text.sheet_table("Base case, in the order of evaluation", lines, units, whole))
+    title = "Base case, in the order of evaluation"
+    tables = [
+        text.givens_table(program),
+        text.drivers_table(program),
+        *(text.cohort_table(name, cohort) for name, cohort in cohorts.items()),
+        text.sheet_table(title, lines, units, whole),
+    ]
+    for table in tables:
+        screen.print(table if whole else table.first(MOST_ROWS))
     screen.print(text.findings(review(program)))
 
 

@@ -141,7 +141,9 @@ set_option = click.option(
 
 
 whole_option = click.option(
-    "--whole", is_flag=True, help="Show every period of the sheet, not the first and the last."
+    "--whole",
+    is_flag=True,
+    help="Show every period of the sheet, not the first and the last, and all rows.",
 )
 json_option = click.option(
     "--json", "as_data", is_flag=True, help="Print plain data, for other programs."

@@ -82,8 +82,9 @@ def _from_table(owner: str, states: Sequence[str], stated: Any) -> list[list[Any
         else stated
     )
     rows: list[list[Any]] = []
+    places = {state: place for place, state in enumerate(states)}
     for name in table:
-        if name not in states:
+        if name not in places:
             raise ParameterError(
                 f"transition has a row for {name!r}", owner=owner, unknown=str(name), known=states
             )
@@ -97,11 +98,11 @@ def _from_table(owner: str, states: Sequence[str], stated: Any) -> list[list[Any
             )
         else:
             for to, chance in table[name].items():
-                if to not in states:
+                if to not in places:
                     raise ParameterError(
                         f"row {name!r} goes to {to!r}", owner=owner, unknown=str(to), known=states
                     )
-                row[states.index(to)] = chance
+                row[places[to]] = chance
         rows.append(row)
     return rows
 
@@ -118,16 +119,17 @@ def _checked(
     answer: list[tuple[Entry, ...]] = []
     for place, row in enumerate(rows):
         entries = [
-            _entry(owner, f"row {states[place]!r}{when} to {states[i]!r}", entry)
+            0.0
+            if type(entry) is float and entry == 0  # as most are, of many states
+            else _entry(owner, f"row {states[place]!r}{when} to {states[i]!r}", entry)
             for i, entry in enumerate(row)
         ]
         absorbing = _remainder_state(owner, states, remainder_state, states[place])
         texts = any(isinstance(entry, str) for entry in entries)
-        if (absorbing is not None and entries[states.index(absorbing)] == 0.0) or (
-            absorbing is not None and not texts
-        ):
-            others = [entry for i, entry in enumerate(entries) if i != states.index(absorbing)]
-            entries[states.index(absorbing)] = _remainder(owner, states[place], when, others)
+        rest = None if absorbing is None else states.index(absorbing)
+        if rest is not None and (entries[rest] == 0.0 or not texts):
+            others = [entry for i, entry in enumerate(entries) if i != rest]
+            entries[rest] = _remainder(owner, states[place], when, others)
         elif texts:
             raise ParameterError(
                 f"row {states[place]!r}{when} has a chance that is calculated; name the state "

@@ -5,7 +5,7 @@ sampling error.
 from __future__ import annotations
 
 import math
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
 from functools import cached_property
 from typing import TYPE_CHECKING, Any
@@ -23,7 +23,14 @@ from kindynos.inference.intervals import Z
 from kindynos.inference.tails import weighted_ends, weighted_figure, weighted_quantile
 from kindynos.sampling.streams import Seed, checked_seed
 from kindynos.studies.dominance import dominance_of_chances
-from kindynos.validate import check_integer, confidence_level, known_name, one_of, proper_fraction
+from kindynos.validate import (
+    check_integer,
+    confidence_level,
+    known_name,
+    names_in,
+    one_of,
+    proper_fraction,
+)
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -343,13 +350,22 @@ class Solution:
             reached = above
         return answer
 
-    def beats(self) -> pd.DataFrame:
+    def best_alternatives(self, count: int) -> list[str]:
+        """Return the names of the alternatives with the best values, in the decision's order."""
+        names = list(self.decision.alternatives)
+        by_value = sorted(
+            names, key=lambda name: -self.rolling.sign * float(self.parts[name,].value)
+        )
+        kept = set(by_value[:count])
+        return [name for name in names if name in kept]
+
+    def beats(self, among: Sequence[str] | None = None) -> pd.DataFrame:
         """Return the chance that an alternative (rows) brings more than another (columns) in the
-        same trial, a DataFrame.
+        same trial, a DataFrame; ``among`` some of them, default: all.
         """
         import pandas as pd
 
-        names = list(self.realized)
+        names = self._among(among)
         chances = [
             [
                 float((self.realized[a] > self.realized[b]).mean()) if a != b else math.nan
@@ -365,29 +381,37 @@ class Solution:
         """
         import pandas as pd
 
-        names = list(self.realized)
-        every = np.stack([self.realized[name] for name in names]) * self.rolling.sign
-        gaps = every.max(axis=0) - every
-        rows = {
-            name: (gap.mean(), np.percentile(gap, 95), (gap == 0).mean())
-            for name, gap in zip(names, gaps, strict=True)
-        }
+        sign = self.rolling.sign
+        best: Floats = np.maximum.reduce([sign * values for values in self.realized.values()])
+        rows = {}
+        for name, values in self.realized.items():
+            gap = best - sign * values
+            rows[name] = gap.mean(), np.percentile(gap, 95), (gap == 0).mean()
         return pd.DataFrame.from_dict(rows, orient="index", columns=["mean", "P95", "best in"])
 
-    def dominance(self) -> pd.DataFrame:
-        """Return for each pair of alternatives whether the one dominates the other, by their risk
-        profiles.
+    def dominance(self, among: Sequence[str] | None = None) -> pd.DataFrame:
+        """Return for each pair of alternatives, or ``among`` some of them, whether the one
+        dominates the other, by their risk profiles.
 
         First order: whoever wants more prefers it; second order: whoever also shuns risk. "Against"
         is what speaks against it, "by chance" whether so much can come from the draws; without
         drawn amounts the verdict is exact. See ``kd.Comparison.dominance``.
         """
-        found = {name: self.distribution(name) for name in self.decision.alternatives}
+        found = {name: self.distribution(name) for name in self._among(among)}
         if self.rolling.sign < 0:
             found = {
                 name: (-values[::-1], chances[::-1]) for name, (values, chances) in found.items()
             }
         return dominance_of_chances(found, self.draws.trials if self.draws.trials > 1 else math.inf)
+
+    def _among(self, names: Sequence[str] | None) -> list[str]:
+        """Return the alternatives named, all by default; raises ParameterError for unknown ones."""
+        if names is None:
+            return list(self.decision.alternatives)
+        listed = names_in("alternatives", "among", names)
+        for name in listed:
+            self._known(name)
+        return listed
 
     def _known(self, alternative: str) -> None:
         known_name(

@@ -18,6 +18,8 @@ from kindynos.reports.tables import FigureTable, table_of
 if TYPE_CHECKING:
     from kindynos.decisions.solve import Solution
 
+MOST_COMPARED = 12  # alternatives that are compared in pairs
+
 
 def decided(
     solution: Solution, worth: pd.DataFrame | None, switches: dict[str, pd.DataFrame]
@@ -94,11 +96,13 @@ def _policy(solution: Solution) -> FigureTable:
 
 
 def _beats(solution: Solution) -> FigureTable:
-    found, regret = solution.beats(), solution.regret()
-    names = list(found.index)
+    names = solution.best_alternatives(MOST_COMPARED)
+    found: Any = solution.beats(names)
+    regret: Any = solution.regret()
+    more = len(regret) - len(names)
     columns = [(f"more than {name}", "right") for name in names]
     table = table_of(
-        "In the same trial",
+        "In the same trial" + (f"; the best {len(names)} of {len(regret)}" if more else ""),
         ("alternative", "left"),
         *columns,
         ("best in", "right"),
@@ -143,7 +147,8 @@ def _switch(name: str, table: pd.DataFrame) -> RenderableType:
 def _dominated(solution: Solution) -> list[str]:
     found = []
     rest = ", on the trials drawn." if solution.draws.trials > 1 else "."
-    for pair, row in solution.dominance().iterrows():
+    names = solution.best_alternatives(MOST_COMPARED)
+    for pair, row in solution.dominance(names).iterrows():
         one, other = pair if isinstance(pair, tuple) else (pair, "")
         if row["first order"]:
             found.append(
@@ -175,7 +180,7 @@ def _data(
     tables = {
         "alternatives": solution.table(),
         "parts": solution.nodes(),
-        "beats": solution.beats(),
+        "beats": solution.beats(solution.best_alternatives(MOST_COMPARED)),
         "regret": solution.regret(),
     }
     answer |= {name: plain_rows(table) for name, table in tables.items()}

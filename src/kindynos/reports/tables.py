@@ -9,7 +9,7 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterator, Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from decimal import Decimal
 from textwrap import wrap
 
@@ -95,6 +95,15 @@ class FigureTable:
         """Add a row; missing cells at its end are empty."""
         for place, column in enumerate(self.columns):
             column.cells.append(cells[place] if place < len(cells) else "")
+
+    def first(self, count: int) -> FigureTable:
+        """Return the table without the rows beyond a count, of which the title then says."""
+        rows = len(self.columns[0].cells)
+        if rows <= count:
+            return self
+        columns = [replace(column, cells=column.cells[:count]) for column in self.columns]
+        title = f"{self.title}; {count:,} of {rows:,} rows, --whole shows all"
+        return replace(self, title=title, columns=columns)
 
     def __rich_console__(self, console: Console, options: ConsoleOptions) -> RenderResult:
         width, title = options.max_width, self.title

@@ -41,6 +41,9 @@ WORDS = {
 }
 
 
+MOST_ACROSS = 12  # states that are columns of a table
+
+
 class _Terminal(Console):
     def on_broken_pipe(self) -> None:
         """Leave it to the command line what a reader who has gone means."""
@@ -427,8 +430,10 @@ def _ends(program: Program, driver: Driver, based: bool) -> list[str]:
 
 def cohort_table(name: str, cohort: Cohort) -> FigureTable:
     """Return a cohort's start and the chances of its moves in a period, from the states down to
-    those across.
+    those across; of many states each one's ways out.
     """
+    if len(cohort.states) > MOST_ACROSS:
+        return _ways_table(name, cohort)
     table = table_of(
         f"Cohort {name}: chances a period",
         ("from", "left"),
@@ -437,11 +442,32 @@ def cohort_table(name: str, cohort: Cohort) -> FigureTable:
     )
     rows: Any = cohort.transition if cohort.periods is None else cohort.transition[0]
     for state, row in zip(cohort.states, rows, strict=True):
-        cells = [
-            entry if isinstance(entry, str) else ("" if entry == 0 else per_cent(entry))
-            for entry in row
-        ]
+        cells = ["" if entry == 0 else _chance(entry) for entry in row]
         table.add_row(state, number(cohort.start.get(state, 0.0)), *cells)
+    return table
+
+
+def _chance(entry: Any) -> str:
+    return entry if isinstance(entry, str) else per_cent(entry)
+
+
+def _ways_table(name: str, cohort: Cohort) -> FigureTable:
+    table = table_of(
+        f"Cohort {name}: chances a period",
+        ("from", "left"),
+        ("start", "right"),
+        ("stays", "right"),
+        ("goes to", "left"),
+    )
+    rows: Any = cohort.transition if cohort.periods is None else cohort.transition[0]
+    for i, (state, row) in enumerate(zip(cohort.states, rows, strict=True)):
+        ways = [j for j, entry in enumerate(row) if j != i and entry != 0]
+        words = [f"{cohort.states[j]} {_chance(row[j])}" for j in ways[:MOST_ACROSS]]
+        if len(ways) > MOST_ACROSS:
+            words.append(f"and {len(ways) - MOST_ACROSS} more")
+        table.add_row(
+            state, number(cohort.start.get(state, 0.0)), _chance(row[i]), ", ".join(words)
+        )
     return table
 
 
