@@ -10,6 +10,7 @@ from __future__ import annotations
 
 import importlib
 import inspect
+import json
 import os
 import random
 import re
@@ -33,6 +34,8 @@ import kindynos as kd
 from benchmarks.timing import SHORT
 from kindynos.errors import DataWarning, FitWarning
 from kindynos.model.file import model_from_text
+from kindynos.reports.manifest import differences
+from kindynos.tables.reader import read_table
 
 LONGEST = 1.0  # seconds that any of these may take
 DEMO = Path(kd.__file__).parent / "demo"
@@ -326,21 +329,7 @@ MADE = {
     "Result",
     "RowResult",
 }
-WORKINGS = {
-    "closed_form_at",
-    "closed_hit_probability",
-    "evolve",
-    "logs",
-    "drawn",
-    "bridge",
-    "drawdowns",
-    "parameters_at",
-    "periods_of",
-    "expected_values",
-    "batch",
-    "add",
-    "of",
-}
+UNBOUND = {"batch", "add", "of"}  # which are not for users of an object
 
 
 def targets() -> list[tuple[str, Callable[..., object]]]:
@@ -355,7 +344,7 @@ def targets() -> list[tuple[str, Callable[..., object]]]:
     found = [
         (name, thing)
         for name, thing in found
-        if callable(thing) and not (inspect.isclass(thing) and issubclass(thing, Exception))
+        if callable(thing) and not (inspect.isclass(thing) and issubclass(thing, BaseException))
     ]
     model = kd.Model("attacked", periods=3)
     model.given(fare=2.0)
@@ -374,6 +363,7 @@ def targets() -> list[tuple[str, Callable[..., object]]]:
         ("result", run["y"]),
         ("rows", run["row"]),
         ("walk", kd.RandomWalk(1.0, 0.0, 1.0)),
+        *_results(model, run),
     ]
     for label, owner in owners:
         methods = [
@@ -384,9 +374,41 @@ def targets() -> list[tuple[str, Callable[..., object]]]:
         found += [
             (f"{label}.{name}", getattr(owner, name))
             for name in methods
-            if name not in WORKINGS | {"save", "plot"}
+            if name not in UNBOUND | {"save", "plot"}
         ]
     return [(name, thing) for name, thing in found if _has_signature(thing)]
+
+
+def _results(model: kd.Model, run: kd.Run) -> list[tuple[str, object]]:
+    """Return one result of each further kind, by name."""
+    prices = kd.read_prices(DEMO / "treasury_prices.csv")
+    held = kd.Portfolio(prices, shares={"shipyard": 100, "wind_farm": 50})
+    event = kd.Event("e", {"x": (0.5, 1.0), "y": (0.5, 3.0)})
+    cohort = kd.Cohort(["a", "b"], {"a": 50}, {"a": {"a": 0.9, "b": 0.1}})
+    history = np.exp(np.cumsum(np.random.default_rng(1).standard_normal(120) / 100))
+    return [
+        ("prices", prices),
+        ("portfolio", held),
+        ("backtest", held.backtest()),
+        ("allocation", kd.allocate(prices.subset(["shipyard", "wind_farm"]))),
+        ("moments", kd.Moments([0.1, 0.2], [[0.04, 0.0], [0.0, 0.09]], names=["a", "b"])),
+        ("comparison", kd.compare({"one": run, "two": run})),
+        ("sweep", model.sweep(fare=[1.0, 2.0], trials=60, seed=1)),
+        ("decision", kd.Decision("d", {"a": 2.0, "b": event})),
+        ("solution", kd.Decision("d", {"a": 2.0, "b": event}).solve()),
+        ("cohort", cohort),
+        ("counts", cohort.simulate(3, 60, seed=1)),
+        ("read", kd.read_trials(pd.DataFrame({"a": history, "b": history**2}))),
+        ("fitted", kd.GeometricBrownianMotion.fit(history)),
+        ("arima", kd.Arima(ar=[0.5], sd=1.0, history=history[:50])),
+        (
+            "paths",
+            kd.PathSet({"a": kd.RandomWalk(1.0, 0.0, 1.0), "b": kd.RandomWalk(2.0, 0.0, 1.0)}),
+        ),
+        ("gamma", kd.Gamma.fit(history)),
+        ("ranking", kd.fit_distributions(history, ["normal", "gamma"], samples=19)),
+        ("drawdowns", kd.max_drawdown(history)),
+    ]
 
 
 def _has_signature(thing: Callable[..., object]) -> bool:
@@ -513,6 +535,104 @@ def prices(rng: random.Random) -> Wrong | None:
     return problem and (f"{ending}: {data!r:.300}", problem)
 
 
+def tables(rng: random.Random) -> Wrong | None:
+    """A table of known numbers, laid out in any way that people use: read as it is, or refused."""
+    count, width = rng.randint(1, 12), rng.randint(1, 4)
+    decimals = rng.choice([0, 1, 2, 4])
+    grouped = rng.random() < 0.3
+    truth = [
+        [round(rng.uniform(-9999, 9999), decimals) for _ in range(width)] for _ in range(count)
+    ]
+    separator = rng.choice(",;\t|")
+    grouped = grouped and decimals > 0  # else thousands cannot be told from decimals
+    decimal = rng.choice(".,") if separator in ";\t" else "."
+    names = [f"{rng.choice(['a', 'net value', 'größe', 'x (EUR)'])} {k}" for k in range(width)]
+
+    def written(number: float) -> str:
+        text = f"{abs(number):{',' if grouped else ''}.{decimals}f}"
+        text = text.translate(str.maketrans(",.", ".,")) if decimal == "," else text
+        if number >= 0:
+            return text
+        return rng.choice([f"-{text}", f"({text})", f"\N{MINUS SIGN}{text}"])
+
+    def quoted(cell: str) -> str:
+        return f'"{cell}"' if separator in cell or '"' in cell or rng.random() < 0.1 else cell
+
+    rows = [names, *([written(number) for number in row] for row in truth)]
+    if rng.random() < 0.3:
+        rows.insert(1, [rng.choice(["EUR", "pieces", "[EUR]"]) for _ in range(width)])
+    lines = [separator.join(map(quoted, row)) for row in rows]
+    if rng.random() < 0.3:
+        lines[:0] = ["A title", ""]
+    if rng.random() < 0.2:
+        lines += ["", separator * (width - 1)]
+    text = rng.choice(["\n", "\r\n", "\r"]).join(lines) + rng.choice(["", "\n"])
+    encodings = ["utf-8", "utf-8-sig", "utf-16"]
+    encoding = rng.choice(encodings if "\N{MINUS SIGN}" in text else [*encodings, "cp1252"])
+    data = text.encode(encoding)
+    spoilt = rng.random() < 0.3
+    if spoilt:
+        place = rng.randrange(len(data))
+        data = data[:place] + rng.randbytes(rng.randint(0, 5)) + data[place + rng.randint(0, 5) :]
+    with tempfile.TemporaryDirectory() as folder:
+        path = Path(folder, "t.csv")
+        path.write_bytes(data)
+
+        def work() -> None:
+            table = read_table(path)
+            found = [table.numbers(name).tolist() for name in table.names]
+            if not spoilt and found != [list(column) for column in zip(*truth, strict=True)]:
+                raise RuntimeError(f"read as {found!r:.150}")
+
+        problem = outcome(work, 2.0)
+    return problem and (repr(text)[:300], problem)
+
+
+ENDS = (
+    "", "2>&-", ">&-", ">&- 2>&-", "<&-", "| head -c 0", "| head -c 200", "> /dev/full",
+    "2> /dev/full",
+)  # fmt: skip
+ENVIRONMENTS: tuple[dict[str, str], ...] = (
+    {}, {"PYTHONIOENCODING": "ascii"}, {"COLUMNS": "20"}, {"COLUMNS": "1000"},
+    {"PYTHONIOENCODING": "cp1252"}, {"TERM": "dumb", "NO_COLOR": "1"}, {"LC_ALL": "C"},
+)  # fmt: skip
+COMMANDS = (
+    ("run", "berths.toml", "--trials", "60"),
+    ("check", "night_ferry.toml"),
+    ("drivers", "berths.toml", "--trials", "60"),
+    ("compare", "night_ferry.toml", "--trials", "60"),
+    ("decide", "lease_or_buy.toml", "--trials", "60"),
+    ("read", "fuel_hedging.csv"),
+    ("distributions",),
+    ("run", "nothing.toml"),
+    ("run", "berths.toml", "--trials", "many"),
+    ("--help",),
+)
+
+
+def outputs(rng: random.Random) -> Wrong | None:
+    """A command whose output is closed, full, cut off, or in an encoding without our signs."""
+    command = rng.choice(COMMANDS)
+    words = [str(DEMO / word) if word.endswith((".toml", ".csv")) else word for word in command]
+    end, environment = rng.choice(ENDS), rng.choice(ENVIRONMENTS)
+    made = subprocess.run(
+        ["sh", "-c", f'"$@" {end}', "sh", sys.executable, "-m", "kindynos", *words],
+        capture_output=True,
+        env={**os.environ, **environment},
+        check=False,
+        timeout=60,
+    )
+    said = (made.stdout + made.stderr).decode("utf-8", "replace")
+    shown = f"{environment} kindynos {' '.join(command)} {end}"
+    if "Traceback" in said or "Error" in said.replace("Error: ", ""):
+        return shown, said[-300:]
+    if made.stderr.count(b"\n") > 1:
+        return shown, f"several lines of errors: {said[-200:]}"
+    if any(not c.isprintable() for c in said.replace("\n", "")):
+        return shown, "a control character"
+    return None
+
+
 def flows(rng: random.Random) -> Wrong | None:
     """Whole-number flows: as many rates as Sturm's theorem counts, and the same for the flows with
     the signs turned.
@@ -553,7 +673,8 @@ def kills(rng: random.Random) -> Wrong | None:
     ]
     with tempfile.TemporaryDirectory() as folder:
         writes = [*command, "--out", f"{folder}/new/out", "--save", f"{folder}/run.parquet"]
-        other = Path(folder, "new")
+        if rng.random() < 0.5:  # an older folder, which is replaced whole or not at all
+            subprocess.run([*writes, "--trials", "50"], stdout=subprocess.DEVNULL, check=True)
         process = subprocess.Popen(writes, stdout=subprocess.DEVNULL, stderr=subprocess.PIPE)
         _wait_for_handler(process.pid)
         time.sleep(rng.uniform(0.0, 2.5))
@@ -569,19 +690,28 @@ def kills(rng: random.Random) -> Wrong | None:
             return sent.name, f"took {waited:.1f} s to end"
         if sent != signal.SIGKILL and left:
             return sent.name, f"left {left}"
-        if Path(folder, "run.parquet").exists():
-            kd.open_run(Path(folder, "run.parquet"))
-        summary = other / "out" / "summary.json"
-        if summary.exists():
-            import json
-
-            json.loads(summary.read_text("utf-8"))
+        spoilt = _spoilt(Path(folder))
+        if spoilt and sent != signal.SIGKILL:
+            return sent.name, spoilt
         if left:
+            for path in Path(folder).rglob(".*"):  # which are cleared when they are old
+                os.utime(path, (0, 0))
             subprocess.run(writes, stdout=subprocess.DEVNULL, check=True)
             left = [path.name for path in Path(folder).rglob("*") if path.name.startswith(".")]
             if left:
                 return sent.name, f"the next command left {left}"
     return None
+
+
+def _spoilt(folder: Path) -> str | None:
+    """Return what a killed command left that is not whole, None where all is."""
+    if (folder / "run.parquet").exists():
+        kd.open_run(folder / "run.parquet")
+    out = folder / "new" / "out"
+    if (out / "summary.json").exists():
+        json.loads((out / "summary.json").read_text("utf-8"))
+    mixed = differences(out) if (out / "run.json").exists() else []
+    return f"a mixed folder: {mixed}" if mixed else None
 
 
 def _wait_for_handler(process: int) -> None:
@@ -600,9 +730,11 @@ def _wait_for_handler(process: int) -> None:
 CLASSES: dict[str, tuple[Callable[[random.Random], Wrong | None], int]] = {
     "formulas": (formulas, 100_000),
     "models": (models, 50_000),
-    "calls": (calls, 10_000),
+    "calls": (calls, 100_000),
     "saved": (saved, 1_000),
     "prices": (prices, 1_000),
+    "tables": (tables, 2_000),
+    "outputs": (outputs, 500),
     "flows": (flows, 20_000),
     "kills": (kills, 300),
 }

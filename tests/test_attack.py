@@ -13,6 +13,8 @@ COUNTS = {
     "calls": 150,
     "saved": 6,
     "prices": 40,
+    "tables": 60,
+    "outputs": 2,
     "flows": 75,
     "kills": 2,
 }

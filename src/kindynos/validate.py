@@ -9,6 +9,8 @@ from collections.abc import Callable, Iterable, Mapping
 from functools import partial, wraps
 from inspect import signature
 from numbers import Integral, Real
+from os import PathLike
+from pathlib import Path
 from typing import Any, ParamSpec, TypeVar, cast
 
 import numpy as np
@@ -119,6 +121,54 @@ def check_integer(owner: str, name: str, value: Any, *, least: int | None = None
     if least is not None and number < least:
         raise invalid_argument(owner, name, rule, number)
     return number
+
+
+def chance_bounds(
+    owner: str, above: Any, below: Any, at: Any = None
+) -> tuple[float | None, float | None, float | None]:
+    """Return the figures of a chance: those that it is above and below, or the one that it is at.
+
+    Raises ParameterError for none of them, for ``at`` together with the others, and for a range
+    that holds nothing.
+    """
+    given = [
+        None if value is None else (number if name == "at" else not_nan)(owner, name, value)
+        for name, value in (("above", above), ("below", below), ("at", at))
+    ]
+    if at is not None and (above is not None or below is not None):
+        raise ParameterError("at cannot be combined with above or below", owner=owner)
+    if at is None and above is None and below is None:
+        raise ParameterError("say above=, below=, or both for a range, or at=", owner=owner)
+    low, high, single = given
+    if low is not None and high is not None and low >= high:
+        raise ParameterError(
+            f"nothing lies above {low:g} and below {high:g}; for a range, above is its low end "
+            "and below its high end",
+            owner=owner,
+        )
+    return low, high, single
+
+
+def not_nan(owner: str, name: str, value: Any) -> float:
+    """Return ``value`` as a float; it must be a number, which may be infinite."""
+    found = number(owner, name, value)
+    if math.isnan(found):
+        raise invalid_argument(owner, name, "a number", found)
+    return found
+
+
+def path_of(owner: str, name: str, value: Any) -> Path:
+    """Return ``value``, the path of a file, as a Path."""
+    path: Any = instance(owner, name, value, (str, PathLike), "the path of a file")
+    return Path(path)
+
+
+def listed(value: Any) -> list[Any]:
+    """Return a value, or several in a list, tuple or array, as a list."""
+    if isinstance(value, np.ndarray):
+        return list(value.reshape(-1).tolist())
+    several = isinstance(value, Iterable) and not isinstance(value, str | bytes | Mapping)
+    return list(value) if several else [value]
 
 
 def array_of(owner: str, name: str, value: Any) -> Floats:

@@ -173,7 +173,7 @@ class NothingHalfWritten(Folder):
         answer = run("run", str(DEMO / "berths.toml"), "--trials", "1e13")
         self.assertRegex(
             answer.stderr,
-            "3 figures kept of each of 10,000,000,000,000 trials take .* GB, and this machine has",
+            "3 figures kept of each of 10,000,000,000,000 trials take .* GB, and .* GB of memory",
         )
 
     def test_the_demo_leaves_files_that_were_changed(self):

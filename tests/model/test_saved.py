@@ -112,11 +112,13 @@ class Saved(Folder):
                 ("no saved run",),
             ),
             (lambda: path.write_bytes(path.read_bytes()[:200]), ("damaged, or no saved run",)),
-            (path.unlink, ("does not exist",)),
+            (path.unlink, ("cannot be read: No such file",)),
         ):
             change()
             with self.subTest(words=words), self.fails("r.parquet", *words, kind=kd.FileError):
                 kd.open_run(path)
+        whole = path.with_name("whole.parquet")
+        investment().simulate(50).save(whole)
         (path.parent / "plain").touch()
         with self.fails("cannot be written", kind=kd.FileError):
             investment().simulate(50).save(path.parent / "plain" / "r.parquet")
@@ -124,7 +126,7 @@ class Saved(Folder):
             mock.patch.dict("sys.modules", {"pyarrow": None}),
             self.fails("kindynos[parquet]", kind=kd.FileError),
         ):
-            kd.open_run(path)
+            kd.open_run(whole)
 
     def test_foreign_descriptions(self):
         path = self.folder / "r.parquet"

@@ -193,7 +193,7 @@ class Garches(Case):
         found = kd.Garch.fit(made.paths(250, 1, seed=4)[:, 0], shocks="normal")
         first = np.log(found.paths(1, 20_000, seed=1, uncertain=True)[1] / found.start)
         self.assertAlmostEqual(first.std(), found.today, delta=0.15 * found.today)
-        self.assertEqual(len(found.redrawn(20)), 20)
+        self.assertEqual(len(found._redrawn(20)), 20)
         self.assertLess(abs(found.residuals().std() - 1), 0.1)
 
     def test_bad_input(self):

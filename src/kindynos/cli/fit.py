@@ -208,7 +208,7 @@ def _distributions(
     from kindynos.reports import fits
 
     with Bar("bootstrap") as progress:
-        ranking.with_progress(lambda share: progress(round(100 * share), 100))
+        ranking._with_progress(lambda share: progress(round(100 * share), 100))
     finish(fits.distributions(column or data.stem, ranking, chosen, notes), out, as_data)
 
 

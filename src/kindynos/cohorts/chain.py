@@ -155,7 +155,7 @@ def time_in_states(cohort: Cohort) -> pd.DataFrame:
 
 def findings(cohort: Cohort) -> list[str]:
     """Return what is worth a look: states that are never reached, and those that nothing leaves."""
-    every = cohort.possible()
+    every = cohort._possible()
     either = np.maximum.reduce(every)
     begun = {state for state, count in cohort.start.items() if count > 0} | set(cohort.arrivals)
     able = reached_from(either, [cohort.states.index(state) for state in begun])

@@ -142,7 +142,7 @@ class Cohort:
             }
         )
 
-    def flows(self, values: Mapping[str, Any]) -> Flows:
+    def _flows(self, values: Mapping[str, Any]) -> Flows:
         """Return arrivals and departures by state, those that are named at their values, rounded
         down and at least 0.
         """
@@ -175,7 +175,7 @@ class Cohort:
             return self._constant_ways
         return [ways_of(matrix) for matrix in chances]
 
-    def matrices(self, values: Mapping[str, Any] | None = None) -> list[list[list[Any]]]:
+    def _matrices(self, values: Mapping[str, Any] | None = None) -> list[list[list[Any]]]:
         """Return the chances, one matrix for all periods or one per period, at values of the names
         in them.
 
@@ -215,10 +215,11 @@ class Cohort:
         """Return the chances of one period ``(states, states)``; raises ParameterError where they
         are calculated.
         """
-        every = self.matrices()
+        check_integer("Cohort.array", "period", period, least=0)
+        every = self._matrices()
         return as_array(tuple(map(tuple, every[min(period, len(every) - 1)])))
 
-    def possible(self) -> list[Floats]:
+    def _possible(self) -> list[Floats]:
         """Return which moves are possible: the chances of each period ``(states, states)``, 0.5 for
         calculated ones.
         """
@@ -268,7 +269,7 @@ class Cohort:
         from kindynos.engine.workers import on_threads
 
         answer: Floats = np.empty((len(self.states), periods + 1, trials))
-        chances = self.matrices()
+        chances = self._matrices()
 
         def work(begin: int) -> None:
             size = min(BLOCK, trials - begin)
@@ -361,10 +362,10 @@ class Cohort:
 
         self._check_periods("Cohort.expected", periods)
         self._check_memory(periods, 1)
-        found, _ = self.expected_at(periods, 1, self.matrices())
+        found, _ = self._expected_at(periods, 1, self._matrices())
         return pd.DataFrame(found[..., 0], index=list(self.states), columns=range(periods + 1))
 
-    def expected_at(
+    def _expected_at(
         self, periods: int, trials: int, chances: list[list[list[Any]]], flows: Flows | None = None
     ) -> tuple[Floats, dict[tuple[int, int], Floats]]:
         """Return the expected counts ``(states, periods + 1, trials)`` and moves ``(periods,

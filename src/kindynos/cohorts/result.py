@@ -101,7 +101,7 @@ class CohortResult:
         )
         found: dict[tuple[int, int], Floats] = {}
         self.cohort._evolve(
-            np.ascontiguousarray(scores[:, place : place + 1]), self.cohort.matrices(), found
+            np.ascontiguousarray(scores[:, place : place + 1]), self.cohort._matrices(), found
         )
         states = self.cohort.states
         rows = {

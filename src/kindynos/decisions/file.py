@@ -11,6 +11,7 @@ from kindynos.decisions.decision import Decision
 from kindynos.decisions.tree import Choice, Event, ModelOutcome, Pay
 from kindynos.distributions.registry import distribution_from
 from kindynos.errors import FileError, KindynosError, ParameterError
+from kindynos.tables.files import check_file
 from kindynos.validate import instance
 
 LARGEST = 1_000_000  # bytes
@@ -29,6 +30,7 @@ def load_decision(path: str | Path) -> Decision:
     instance("load_decision", "path", path, (str, Path), "the path of a file")
     path = Path(path)
     try:
+        check_file(path)
         data = path.read_bytes()
         if len(data) > LARGEST:
             raise FileError(f"has more than {LARGEST:,} bytes", file=str(path))

@@ -352,6 +352,7 @@ class Solution:
 
     def best_alternatives(self, count: int) -> list[str]:
         """Return the names of the alternatives with the best values, in the decision's order."""
+        check_integer("best_alternatives", "count", count, least=1)
         names = list(self.decision.alternatives)
         by_value = sorted(
             names, key=lambda name: -self.rolling.sign * float(self.parts[name,].value)

@@ -26,12 +26,12 @@ from kindynos.sampling.streams import Seed, checked_seed
 from kindynos.validate import (
     Rule,
     array_of,
+    chance_bounds,
     check_call,
     check_integer,
     explain_call_errors,
     instance,
     invalid_argument,
-    number,
 )
 
 LONGEST_SHOWN = 20  # values of a list that are written out
@@ -313,16 +313,11 @@ class Contract(metaclass=CheckedInit):
         >>> Uniform(0, 10).chance(above=2, below=5)
         0.3
         """
+        above, below, at = chance_bounds("chance", above, below, at)
         if at is not None:
-            if above is not None or below is not None:
-                raise KindynosError("at cannot be combined with above or below", owner="chance")
-            return self._mass(number("chance", "at", at))
-        above = None if above is None else number("chance", "above", above)
-        below = None if below is None else number("chance", "below", below)
+            return self._mass(at)
         if below is None:
-            if above is None:
-                raise KindynosError("say above=, below= or at=", owner="chance")
-            return float(_apply(self._survival, above))
+            return float(_apply(self._survival, -math.inf if above is None else above))
         under = self.cdf(below) - self._mass(below)
         return under if above is None else max(under - self.cdf(above), 0.0)
 

@@ -120,6 +120,8 @@ def _submit(
         future: Future[Answer] = Future()
         future.set_result(task(batch))
         return future
+    except RuntimeError as error:  # it was shut down
+        raise RunError(f"the executor takes no work: {error}") from None
 
 
 def _answer(future: Future[Answer], task: Callable[[int], Answer], batch: int) -> Answer:

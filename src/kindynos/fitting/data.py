@@ -152,7 +152,10 @@ def _weights(owner: str, weights: Any, count: int) -> Floats:
 def _mask(owner: str, name: str, mask: Any, count: int) -> NDArray[np.bool_]:
     if mask is None:
         return np.zeros(count, dtype=bool)
-    found = np.asarray(mask)
+    try:
+        found = np.asarray(mask)
+    except ValueError:  # lists of different lengths
+        found = np.empty(0)
     if found.shape != (count,) or found.dtype != bool:
         raise ParameterError(
             f"{name} must be a mask, True or False for each of the {count} values", owner=owner

@@ -75,7 +75,7 @@ class Ranking:
     def __len__(self) -> int:
         return len(self.fitted)
 
-    def criterion_of(self, one: Distribution) -> float:
+    def _criterion_of(self, one: Distribution) -> float:
         """Return the value of the criterion of a distribution; lower is better."""
         return float(getattr(one.fitted, self.criterion))
 
@@ -87,7 +87,7 @@ class Ranking:
         Source: Burnham and Anderson, Model Selection and Multimodel Inference (2002), section 2.9.
         """
         gaps = np.array(
-            [self.criterion_of(one) - self.criterion_of(self.best) for one in self.fitted]
+            [self._criterion_of(one) - self._criterion_of(self.best) for one in self.fitted]
         )
         shares = np.exp(-0.5 * gaps)
         return dict(zip(self.names, map(float, shares / shares.sum()), strict=True))
@@ -97,9 +97,9 @@ class Ranking:
         """The distance of each from the data, with its p-value; worked out when first asked for, by
         a bootstrap.
         """
-        return self.with_progress(None)
+        return self._with_progress(None)
 
-    def with_progress(self, progress: Callable[[float], Any] | None) -> dict[str, Distances]:
+    def _with_progress(self, progress: Callable[[float], Any] | None) -> dict[str, Distances]:
         """Return ``distances``, calling ``progress`` with the share that is done."""
         kept: dict[str, Distances] = self.__dict__.setdefault("_distances", {})
         for place, one in enumerate(self.fitted):
@@ -150,7 +150,7 @@ class Ranking:
         near = [
             one.label
             for one in self.fitted[1:]
-            if self.criterion_of(one) - self.criterion_of(self.best) < CLOSE
+            if self._criterion_of(one) - self._criterion_of(self.best) < CLOSE
         ]
         count = f"{self.data.total:g} values"
         if near:

@@ -105,7 +105,7 @@ def converted(prices: Prices, currency: Mapping[str, str] | None) -> Prices:
         _known(prices, name)
         _known(prices, rate)
         raw = raw.assign(**{name: prices.raw[name] * prices.raw[rate]})
-    return prices.with_raw(raw) if currency else prices
+    return prices._with_raw(raw) if currency else prices
 
 
 def _known(prices: Prices, name: Any) -> None:

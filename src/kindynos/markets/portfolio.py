@@ -32,7 +32,16 @@ from kindynos.processes.pathset import PathSet
 from kindynos.results.run import Run
 from kindynos.results.simulate import SimulationKeywords
 from kindynos.sampling.streams import Seed
-from kindynos.validate import Count, check_integer, checked, confidence_level, one_of, positive
+from kindynos.validate import (
+    Count,
+    check_integer,
+    checked,
+    confidence_level,
+    instance,
+    listed,
+    one_of,
+    positive,
+)
 
 LEVELS = (0.95, 0.975, 0.99)
 FEWEST = 8  # returns
@@ -88,7 +97,7 @@ class Portfolio:
         held = checked_holdings(
             self.market, *(("shares", shares) if weights is None else ("weights", weights)), short
         )
-        self.prices = self.market.subset(held)
+        self.prices = self.market.subset(list(held))
         self.rebalance = rebalance
         self.as_of = self._date(as_of)
         amounts = np.array(list(held.values()))
@@ -322,12 +331,13 @@ class Portfolio:
         those that cannot use a window are left out, which ``attrs["left out"]`` tells. ``options``
         go to the methods that know them. Raises ParameterError as ``value_at_risk`` does.
         """
-        checked = [confidence_level("risk", "level", level) for level in levels]
+        checked = [confidence_level("risk", "level", level) for level in listed(levels)]
+        named = None if methods is None else listed(methods)
         records, keys = [], []
         left_out: dict[str, str] = {}
-        for window in windows:
+        for window in listed(windows):
             exposure, label = self.exposure(window), "all" if window is None else window
-            for name in methods or METHODS:
+            for name in named or METHODS:
                 method = method_of(name, options, all_methods=True)
                 try:
                     found = [
@@ -335,7 +345,7 @@ class Portfolio:
                         for level in checked
                     ]
                 except ParameterError as error:
-                    if methods is not None:
+                    if named is not None:
                         raise
                     left_out[f"{name}, {label}"] = str(error)
                     continue
@@ -423,7 +433,8 @@ class Portfolio:
         intervals. See ``kindynos.markets.relative``. Raises ParameterError for an unknown
         instrument.
         """
-        prices = self.market.subset(dict.fromkeys([*self.instruments, benchmark])).frame
+        instance("against", "benchmark", benchmark, str, "the name of an instrument")
+        prices = self.market.subset(list(dict.fromkeys([*self.instruments, benchmark]))).frame
         moves = (prices / prices.shift(1) - 1).iloc[1 if window is None else -window :]
         own = (
             -replace(self.exposure(), returns=moves[self.instruments].to_numpy()).losses

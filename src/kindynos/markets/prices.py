@@ -18,7 +18,7 @@ from kindynos.errors import FileError, ParameterError
 from kindynos.tables.layout import TableFormat
 from kindynos.tables.reader import read_table
 from kindynos.tables.table import Table
-from kindynos.validate import instance, one_of
+from kindynos.validate import instance, names_in, one_of
 
 POLICIES = ("drop", "carry", "error")
 LONG = {"date", "instrument", "price"}
@@ -79,7 +79,7 @@ class Prices:
             f"{self.description}>"
         )
 
-    def with_raw(self, raw: pd.DataFrame) -> Prices:
+    def _with_raw(self, raw: pd.DataFrame) -> Prices:
         """Return other raw prices of the same dates, with the same policy and problems."""
         return _settled(raw, self.missing, self.problems, self.source)
 
@@ -87,11 +87,11 @@ class Prices:
         """Return the prices of some instruments, with the same policy; raises ParameterError for an
         unknown one.
         """
-        names = list(instruments)
+        names = names_in("prices", "instruments", instruments)
         for name in names:
-            if name not in self.raw.columns:
+            if not isinstance(name, str) or name not in self.raw.columns:
                 raise ParameterError(
-                    f"no instrument {name!r}",
+                    f"no instrument {name!r:.60}",
                     owner=self.source,
                     unknown=name,
                     known=map(str, self.raw.columns),

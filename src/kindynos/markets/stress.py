@@ -10,15 +10,16 @@ import pandas as pd
 
 from kindynos.errors import ParameterError
 from kindynos.markets.exposure import Exposure
-from kindynos.markets.prices import Prices
+from kindynos.markets.prices import Prices, checked_date
 from kindynos.markets.return_series import covariance
-from kindynos.validate import finite
+from kindynos.validate import finite, mapping
 
 
 def shocked(exposure: Exposure, shocks: Mapping[str, float]) -> pd.DataFrame:
     """Return each holding's return and profit under shocks; those not shocked follow by regression
     on those that are.
     """
+    shocks = mapping("stress", "shocks", shocks, "shares by instrument, such as {'oil': -0.2}")
     if not shocks:
         raise ParameterError("no shock; say stress({'oil': -0.2})", owner="stress")
     for name, shock in shocks.items():
@@ -48,7 +49,8 @@ def shocked(exposure: Exposure, shocks: Mapping[str, float]) -> pd.DataFrame:
 
 def replayed(prices: Prices, values: pd.Series, first: Any, last: Any) -> pd.DataFrame:
     """Return each holding's return and profit if it moved as from one date to another."""
-    begin, end = pd.Timestamp(first), pd.Timestamp(last)
+    begin = checked_date("replay", "first", first)
+    end = checked_date("replay", "last", last)
     dates = prices.dates
     if not dates[0] <= begin < end <= dates[-1]:
         span = f"{dates[0]:%Y-%m-%d} to {dates[-1]:%Y-%m-%d}"

@@ -91,9 +91,9 @@ class Evolution:
         at_base = bool((full == AT_BASE).all())
         made: dict[tuple[int, int], Floats] = {}
         if at_base:
-            counts, made = cohort.expected_at(len(full), trials, every, cohort.flows(inputs))
+            counts, made = cohort._expected_at(len(full), trials, every, cohort._flows(inputs))
         else:
-            counts = cohort._evolve(full, every, made, cohort.flows(inputs))
+            counts = cohort._evolve(full, every, made, cohort._flows(inputs))
         answer = {row: counts[i, 1:] for i, row in enumerate(rows[: len(cohort.states)])}
         if len(rows) > len(cohort.states):
             answer[rows[-1]] = _value(cohort, counts, made)
@@ -103,9 +103,9 @@ class Evolution:
 def _by_period(cohort: Cohort, inputs: dict[str, Any], periods: int) -> list[list[list[Any]]]:
     """Return the chances; where they come from rows, one matrix a period."""
     if not any(np.ndim(value) == 2 for value in inputs.values()):
-        return cohort.matrices(inputs)
+        return cohort._matrices(inputs)
     return [
-        cohort.matrices(
+        cohort._matrices(
             {
                 name: value[min(t, len(value) - 1)] if np.ndim(value) == 2 else value
                 for name, value in inputs.items()

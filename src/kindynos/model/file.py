@@ -22,6 +22,7 @@ from kindynos.processes.registry import process_from
 from kindynos.program.order import undeclared
 from kindynos.program.quantities import Line
 from kindynos.program.statement import MOST_QUANTITIES
+from kindynos.tables.files import check_file
 
 LARGEST = 1_000_000  # bytes of a model file
 
@@ -52,6 +53,7 @@ def model_from_text(text: str, source: str = "model") -> Model:
 
 def _read(path: Path) -> dict[str, Any]:
     try:
+        check_file(path)
         data = path.read_bytes()
         if data[:4] == b"PAR1":
             raise FileError(

@@ -8,6 +8,7 @@ model with functions is read without them, unless the model is given again.
 from __future__ import annotations
 
 import json
+import math
 import platform
 from collections.abc import Mapping
 from dataclasses import replace
@@ -20,6 +21,7 @@ import numpy as np
 
 from kindynos.arrays import Floats
 from kindynos.atomic import check_writable, replacing
+from kindynos.engine.available import check_memory
 from kindynos.engine.blocks import Blocks
 from kindynos.engine.precision import Precision
 from kindynos.errors import FileError, KindynosError
@@ -32,6 +34,8 @@ from kindynos.program.quantities import Line
 from kindynos.results.run import Run
 from kindynos.results.trials import Drawing, RunRecord
 from kindynos.sampling.plans import PLANS
+from kindynos.tables.files import check_file
+from kindynos.validate import path_of
 
 FORMAT = 2
 EARLIER = 1  # a format without a seal
@@ -63,7 +67,7 @@ LINE: dict[str, Any] = {
 
 def save(run: Run, path: str | Path) -> None:
     """Write a run; see Run.save."""
-    path = Path(path)
+    path = path_of("save", "path", path)
     check_savable(path)
     arrow, parquet = _arrow()
     values = {name: run[name].values for name in run.kept}
@@ -99,7 +103,8 @@ def open_run(path: str | Path, model: Model | None = None) -> Run:
     functions; its outcomes are compared with the saved ones. Raises FileError for a file that is
     none, is damaged or has another format, and for a model that is not the run's.
     """
-    path = Path(path)
+    path = path_of("open_run", "path", path)
+    check_file(path, math.inf)
     about, columns = _read(path)
     try:
         run = _opened(path, about, columns, model)
@@ -237,11 +242,15 @@ def _checksum(values: Mapping[str, Floats]) -> str:
 def _read(path: Path) -> tuple[dict[str, Any], dict[str, Floats]]:
     _, parquet = _arrow()
     try:
+        about = parquet.read_metadata(path)
+        check_memory("open_run", "its figures", 8.0 * about.num_rows * about.num_columns)
         table = parquet.read_table(path)
         metadata = table.schema.metadata or {}
         columns = {name: np.asarray(table[name].to_numpy()) for name in table.column_names}
     except FileNotFoundError:
         raise FileError("this file does not exist", file=str(path)) from None
+    except KindynosError as error:
+        raise FileError.of(error, file=str(path)) from None
     except Exception as error:  # pyarrow has many, and all mean that the file cannot be read
         raise FileError(
             f"is damaged, or no saved run: {str(error).splitlines()[0]}", file=str(path)

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+from typing import Any
 
 import numpy as np
 from matplotlib.axes import Axes
@@ -20,6 +21,7 @@ from kindynos.plots.style import (
     scale_of,
     scaled_ticks,
 )
+from kindynos.validate import finite, invalid_argument, listed
 
 MARKS = (5, 50, 95)
 
@@ -35,6 +37,10 @@ def density(
     With a ``mark`` the chance on either side is printed; with ``between``, that of the shaded
     range.
     """
+    if mark is not None:
+        mark = finite("plot", "mark", mark)
+    if between is not None:
+        between = _pair(between)
     ax = axes(ax)
     low, high = (float(x) for x in distribution.quantile([0.001, 0.999]))
     if low == high:
@@ -84,6 +90,17 @@ def density(
         )
     bare(ax)
     return ax
+
+
+def _pair(between: Any) -> tuple[float, float]:
+    """Return the two ends of a range, the lower first; raises ParameterError for anything else."""
+    ends = listed(between)
+    if len(ends) != 2:
+        raise invalid_argument("plot", "between", "a low and a high end", between)
+    low, high = (finite("plot", "between", end) for end in ends)
+    if low >= high:
+        raise invalid_argument("plot", "between", "a low end and a higher one", between)
+    return low, high
 
 
 def _range(

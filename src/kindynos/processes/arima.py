@@ -54,7 +54,7 @@ class Arima(InPeriods):
     Source: Box and Jenkins, Time Series Analysis (1970), chapters 4 and 9.
 
     >>> growth = Arima(ar=[0.5], constant=2.0, sd=1.0, history=[3.0])
-    >>> [float(value) for value in growth.expected_values(3, 1.0)]
+    >>> growth.expected([1, 2, 3]).tolist()
     [2.5, 2.25, 2.125]
     """
 
@@ -387,7 +387,7 @@ class Arima(InPeriods):
             **{**answer, "constant": answer["constant"][0], "sd": answer["sd"][0]}
         )
 
-    def redrawn(self, count: int) -> list[Self]:
+    def _redrawn(self, count: int) -> list[Self]:
         if self.fitted is None:
             return []
         rows = self.fitted.estimated.rows

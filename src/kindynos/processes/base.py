@@ -46,6 +46,7 @@ from kindynos.sampling.streams import Seed, checked_seed, stream
 from kindynos.validate import (
     Positive,
     array_of,
+    chance_bounds,
     check_integer,
     checked,
     finite,
@@ -139,7 +140,7 @@ class Process(ABC):
             return f"real-world: the expected price grows by {100 * drift:.3g} % per unit of time"
         return f"real-world: the expected value changes by {drift:.4g} per unit of time"
 
-    def redrawn(self, count: int) -> list[Self]:
+    def _redrawn(self, count: int) -> list[Self]:
         """Return processes with parameters drawn as the fit leaves them, none where nothing was
         fitted.
         """
@@ -385,10 +386,8 @@ class Process(ABC):
         holds the sampling error and, after a fit, what the fit leaves open; its ``note`` says whose
         chance it is. Raises ParameterError without a figure.
         """
-        low = -np.inf if above is None else finite("chance", "above", above)
-        high = np.inf if below is None else finite("chance", "below", below)
-        if above is None and below is None:
-            raise ParameterError("say above=, below=, or both for a range", owner="chance")
+        above, below, _ = chance_bounds("chance", above, below)
+        low, high = -np.inf if above is None else above, np.inf if below is None else below
         instance("chance", "simulate", simulate, bool, "True or False")
         closed = not simulate and self._closed_form_at(time) is not None
         options = {

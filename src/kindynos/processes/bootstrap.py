@@ -111,7 +111,7 @@ class BootstrapReturns(Process):
             here = going * np.roll(here, 1) + (1 - going) * means[-1] / len(growth)
         return np.array(means)
 
-    def redrawn(self, count: int) -> list[Self]:
+    def _redrawn(self, count: int) -> list[Self]:
         """Return processes whose history was itself drawn again, block by block, from this one."""
         block = max(self.block, round(len(self.returns) ** (1 / 3)))
         whole_history = replace(

@@ -22,7 +22,7 @@ Self = TypeVar("Self", bound="Redrawn")
 class Redrawn(Protocol):
     """A process that can be drawn again as its fit leaves it open; see ``Process.redrawn``."""
 
-    def redrawn(self: Self, count: int) -> list[Self]:
+    def _redrawn(self: Self, count: int) -> list[Self]:
         """Return processes with drawn parameters, none where nothing was fitted."""
 
 
@@ -34,7 +34,7 @@ def intervals(
 
     Figures of paths hold the sampling error of these paths as well.
     """
-    found = [figures(one) for one in process.redrawn(draws)]
+    found = [figures(one) for one in process._redrawn(draws)]
     answer: dict[str, tuple[float, float]] = {}
     for name in found[0] if found else ():
         low, high = np.quantile([one[name] for one in found], [1 - UPPER, UPPER])
@@ -55,7 +55,7 @@ def with_estimation_error(
     ``again`` gives the same figure of another process; the spread that its own sampling error makes
     is taken out.
     """
-    found = [again(one) for one in process.redrawn(draws)]
+    found = [again(one) for one in process._redrawn(draws)]
     if not found:
         return Estimate(value.value, value.low, value.high, value.rough, note or value.note)
     low, high = np.quantile([float(one) for one in found], [1 - UPPER, UPPER])

@@ -53,7 +53,7 @@ class ExponentialSmoothing(InPeriods):
     >>> made = ExponentialSmoothing(
     ...     level=100.0, level_weight=0.3, sd=2.0, trend=1.0, trend_weight=0.1
     ... )
-    >>> [float(value) for value in made.expected_values(2, 1.0)]
+    >>> made.expected([1, 2]).tolist()
     [101.0, 102.0]
     """
 

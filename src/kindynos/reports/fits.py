@@ -47,7 +47,7 @@ def distributions(name: str, ranking: Ranking, shown: Distribution, notes: list[
         table.add_row(
             one.label,
             parameters,
-            f"{ranking.criterion_of(one):,.1f}",
+            f"{ranking._criterion_of(one):,.1f}",
             per_cent(ranking.weights[one.label]),
             f"{found.anderson_darling:.2f}",
             _p(found.anderson_darling_p),

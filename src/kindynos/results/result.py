@@ -23,6 +23,7 @@ from kindynos.validate import (
     explain_call_errors,
     fraction,
     invalid_argument,
+    number,
     proper_fraction,
 )
 
@@ -206,7 +207,7 @@ class Result(_Quantity[Estimate]):
         """
         _doubt_level(q)
         if _single(q):
-            return self._statistic("percentile", q)
+            return self._statistic("percentile", number("percentile", "q", q))
         return Estimates.of([self._statistic("percentile", one) for one in _flat(q)])
 
     @overload
@@ -307,7 +308,7 @@ class RowResult(_Quantity[Estimates]):
         more axis in front.
         """
         if _single(q):
-            return self._statistic("percentile", q)
+            return self._statistic("percentile", number("percentile", "q", q))
         return Estimates.stack([self._statistic("percentile", one) for one in _flat(q)])
 
     def quantile(self, level: ArrayLike) -> Estimates:

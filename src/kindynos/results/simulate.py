@@ -26,7 +26,7 @@ from kindynos.results.run import Run
 from kindynos.results.trials import Drawing, RunRecord
 from kindynos.sampling.plans import PLANS, Plan
 from kindynos.sampling.streams import Seed, checked_seed
-from kindynos.validate import check_integer, invalid_argument, one_of
+from kindynos.validate import check_integer, invalid_argument, listed, one_of
 
 PATIENCE = 2.0  # seconds of work by single trials from which on processes pay
 
@@ -74,6 +74,10 @@ class SimulationOptions:
             raise invalid_argument(
                 "simulate", "executor", "a concurrent.futures.Executor", self.executor
             )
+        for name in ("progress", "on_start", "on_finish"):
+            function = getattr(self, name)
+            if function is not None and not callable(function):
+                raise invalid_argument("simulate", name, "a function", function)
         return checked_seed(self.seed)
 
 
@@ -238,7 +242,7 @@ def _kept(program: Program, keep: Iterable[str] | None) -> list[str]:
     names = [
         name for name, driver in program.drivers.items() if not driver.shape.row
     ] + program.outcomes
-    for name in [keep] if isinstance(keep, str) else keep or ():
+    for name in listed(() if keep is None else keep):
         if name not in program.quantities:
             raise ModelError(
                 f"{name!r} is no driver, line or outcome",

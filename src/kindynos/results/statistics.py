@@ -32,6 +32,7 @@ from kindynos.results.shape_statistics import kurtosis, mode, skewness
 from kindynos.validate import (
     Finite,
     Level,
+    chance_bounds,
     checked,
     confidence_level,
     finite,
@@ -175,20 +176,13 @@ def chance(
     """Chance of being strictly above, strictly below, between the two, or at a value, as a share of
     all trials.
     """
-    if at is not None and (above is not None or below is not None):
-        raise KindynosError("at cannot be combined with above or below", owner="chance")
-    if at is None and above is None and below is None:
-        raise KindynosError("say above=, below= or at=", owner="chance")
+    above, below, at = chance_bounds("chance", above, below, at)
     with np.errstate(invalid="ignore"):
-        hits = (
-            sample.values == number("chance", "at", at)
-            if at is not None
-            else np.ones(len(sample.values), dtype=bool)
-        )
+        hits = sample.values == at if at is not None else np.ones(len(sample.values), dtype=bool)
         if above is not None:
-            hits = hits & (sample.values > finite("chance", "above", above))
+            hits = hits & (sample.values > above)
         if below is not None:
-            hits = hits & (sample.values < finite("chance", "below", below))
+            hits = hits & (sample.values < below)
     return _share(hits, sample)
 
 
@@ -231,7 +225,8 @@ def percentile_of(sample: Sample, x: float) -> Estimate:
     """Percentile at which a value lies among the valid trials: those below it and half of those at
     it.
     """
-    if math.isnan(number("percentile_of", "x", x)) or not sample.count:
+    x = number("percentile_of", "x", x)
+    if math.isnan(x) or not sample.count:
         return Estimate(math.nan)
     valid = Sample(sample.valid, sample.block_starts, sample.independent)
     below = _share((valid.values < x) + 0.5 * (valid.values == x), valid)

@@ -16,7 +16,7 @@ from kindynos.inference.estimates import Estimate
 from kindynos.inference.intervals import Z, wilson
 from kindynos.results.result import Result
 from kindynos.results.sample import FEWEST
-from kindynos.validate import confidence_level, finite, fraction
+from kindynos.validate import chance_bounds, confidence_level, finite, fraction
 
 KNOWN = (
     "mean",
@@ -110,8 +110,7 @@ class WeightedResult(Result):
         self, above: float | None = None, below: float | None = None, at: float | None = None
     ) -> Estimate:
         x, w, _ = self._ordered
-        if above is None and below is None and at is None:
-            raise KindynosError("say above=, below= or at=", owner="chance")
+        above, below, at = chance_bounds("chance", above, below, at)
         inside = np.ones(len(x), dtype=bool)
         inside &= x > above if above is not None else True
         inside &= x < below if below is not None else True

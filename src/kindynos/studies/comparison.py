@@ -27,7 +27,7 @@ from kindynos.results.sample import Sample
 from kindynos.results.sheet import DEFAULT, TableSpec, sheet_records
 from kindynos.studies.dominance import dominance
 from kindynos.studies.paired import Paired, unpaired
-from kindynos.validate import check_integer, finite, mapping, positive
+from kindynos.validate import check_integer, finite, instance, mapping, positive
 
 PERCENTILES = (5, 50, 95)
 COLUMNS = ["difference", "error", "low", "high", "paired"]
@@ -130,16 +130,16 @@ class Comparison:
         """Return an outcome of one scenario; raises RunError for an unknown name, a row, or a mean
         from elsewhere.
         """
-        if scenario not in self.runs:
+        if not isinstance(scenario, str) or scenario not in self.runs:
             raise RunError(
-                f"no scenario {scenario!r}", owner="compare", unknown=scenario, known=self.runs
+                f"no scenario {scenario!r:.60}", owner="compare", unknown=scenario, known=self.runs
             )
         run = self.runs[scenario]
         if isinstance(run, ReportedMean):
             raise RunError(f"of {scenario!r} only the mean is known", owner="compare")
-        if outcome not in self._outcomes:
+        if not isinstance(outcome, str) or outcome not in self._outcomes:
             raise RunError(
-                f"{outcome!r} is no outcome of all scenarios",
+                f"{outcome!r:.60} is no outcome of all scenarios",
                 owner="compare",
                 unknown=outcome,
                 known=self._outcomes,
@@ -157,6 +157,7 @@ class Comparison:
 
         ``asked`` names other percentiles and more figures, as a run's table takes them.
         """
+        instance("table", "asked", asked, TableSpec, "what a table is to show")
         columns = {}
         for scenario, run in self.runs.items():
             if isinstance(run, ReportedMean):
@@ -191,6 +192,7 @@ class Comparison:
         scenario's outcome is the higher one. ``paired`` says whether trials were compared one with
         one, on the same draws; the others are independent samples.
         """
+        instance("differences", "asked", asked, TableSpec, "what a table is to show")
         first, *others = self.runs
         percentiles = PERCENTILES if asked.percentiles == DEFAULT.percentiles else asked.percentiles
         records = {}

@@ -69,9 +69,12 @@ class Sweep:
         """
         if name is None:
             return self.outputs[0]
-        if name not in self.outputs:
+        if not isinstance(name, str) or name not in self.outputs:
             raise RunError(
-                f"nothing called {name!r} came out", owner="sweep", unknown=name, known=self.outputs
+                f"nothing called {name!r:.60} came out",
+                owner="sweep",
+                unknown=name,
+                known=self.outputs,
             )
         return name
 
@@ -117,6 +120,7 @@ class Sweep:
         """Whether the highest figure is the best: as the model says of the outcome, and turned for
         a chance of being below.
         """
+        output = self.output(output)
         return (self.better.get(output) != "low") != self.statistic.startswith("chance below")
 
     def best(self, output: str | None = None, more_is_better: bool | None = None) -> pd.Series:

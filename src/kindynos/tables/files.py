@@ -21,7 +21,7 @@ MOST_CELLS = 100_000_000
 PACKED: dict[str, Callable[..., Any]] = {".gz": gzip.open, ".bz2": bz2.open, ".xz": lzma.open}
 
 
-def check_file(path: Path) -> None:
+def check_file(path: Path, most: float | None = None) -> None:
     """Raise FileError for a path that is not a regular file of a size that can be read."""
     try:
         about = path.stat()
@@ -32,16 +32,16 @@ def check_file(path: Path) -> None:
         raise FileError("cannot be read: it is a folder", file=str(path))
     if not stat.S_ISREG(about.st_mode):
         raise FileError("cannot be read: it is a device or a pipe, not a file", file=str(path))
-    check_size(path, about.st_size, "is larger")
+    check_size(path, about.st_size, "is larger", most)
 
 
-def check_size(path: Path, size: int, what: str = "unpacks to more") -> None:
-    """Raise FileError for more bytes than are read."""
-    if size > MOST_BYTES:
-        raise FileError(
-            f"{what} than {MOST_BYTES // 2**20} MB, the most that is read as a table",
-            file=str(path),
-        )
+def check_size(
+    path: Path, size: int, what: str = "unpacks to more", most: float | None = None
+) -> None:
+    """Raise FileError for more bytes than are read; ``most`` for other files than tables."""
+    most = MOST_BYTES if most is None else most
+    if size > most:
+        raise FileError(f"{what} than {most // 2**20:g} MB, the most that is read", file=str(path))
 
 
 def check_shape(path: Path, rows: int, columns: int) -> None:

@@ -7,7 +7,6 @@ from __future__ import annotations
 import csv
 import io
 import itertools
-import re
 from collections.abc import Sequence
 from dataclasses import dataclass
 from typing import Any
@@ -88,18 +87,21 @@ def separator_of(text: str) -> str:
         return (widths.count(usual) if usual > 1 else 0, usual)
 
     found = max(SEPARATORS, key=score)
-    return ";" if found == "," and _one_column(text) else found
+    return "\t" if found == "," and _one_column(text) else found
 
 
 def _one_column(text: str) -> bool:
-    """Return whether the commas of a text are those of decimals in its only column."""
-    lines = [line.strip() for line in text.splitlines()[:SAMPLE] if line.strip()]
-    numbers = [line for line in lines if re.fullmatch(r"[+-]?\d+(,\d+)?", line)]
+    """Return whether the commas of a text belong to the numbers of its only column: all lines below
+    the last without a number are numbers, and no comma stands above them.
+    """
+    lines = [line.strip().strip('"') for line in text.splitlines()[:SAMPLE] if line.strip()]
+    first = next((place for place, line in enumerate(lines) if _is_number(line)), 0)
+    above, below = lines[:first], lines[first:]
     return (
-        len(lines) > 1
-        and "," not in lines[0]
-        and len(numbers) == len(lines) - 1
-        and any("," in number for number in numbers)
+        bool(above)
+        and not any("," in line for line in above)
+        and any("," in line for line in below)
+        and all(_is_number(line) for line in below)
     )
 
 
@@ -137,6 +139,16 @@ def decimal_of(records: Sequence[Record], separator: str, file: str) -> str:
         f"{number_in(either[0], ',')[0]:g}; say decimal='.' or decimal=','",  # type: ignore[index]
         file=file,
     )
+
+
+def _is_number(cell: str) -> bool:
+    return number_in(cell, ".") is not None or number_in(cell, ",") is not None
+
+
+def _is_unit(cell: str) -> bool:
+    """Return whether a text may be a unit, such as EUR/100 km, and is not a misspelt number."""
+    letters = sum(c.isalpha() for c in cell)
+    return not _is_number(cell) and (letters > 0 or not any(c.isdigit() for c in cell))
 
 
 def _only(cell: str, decimal: str, other: str) -> bool:
@@ -186,11 +198,13 @@ def _header_row(
     width = max(len(_trimmed(records[place])) for place in filled)
     for place in filled:
         cells = _trimmed(records[place])
-        if len(cells) == 1 and width > 1 and place != filled[-1]:
+        alone = len(cells) == 1 and width > 1 and place != filled[-1]
+        if alone and not _is_number(cells[0]):
             continue  # a title above the table
-        if any(number_in(cell, decimal) is not None for cell in cells):
+        named = any(c.isalpha() for cell in cells for c in cell)
+        if not named or any(number_in(cell, decimal) is not None for cell in cells):
             raise FileError(
-                f"has no header: its first row of the table holds numbers; {NO_HEADER}",
+                f"has no header: its first row holds numbers, or no names; {NO_HEADER}",
                 file=file,
                 row=place + 1,
             )
@@ -225,7 +239,7 @@ def _units_row(
     numeric = [column for column in range(len(names)) if holds_numbers(column)]
     said = [first[column].strip() if column < len(first) else "" for column in numeric]
     texts = [cell for cell in said if cell and not is_missing(cell, words)]
-    if not texts or any(number_in(cell, decimal) is not None for cell in said):
+    if not texts or not all(_is_unit(cell) for cell in texts):
         return None
     return following[0]
 

@@ -42,6 +42,8 @@ from kindynos.tables.table import Cells, Table, counted, listed
 DEFAULT = TableFormat()
 WORKBOOKS = (".xlsx", ".xlsm")
 UNNAMED_INDEX = "__index_level_0__"  # as Parquet files name the index of a DataFrame
+# the default of pandas 3, and an option before
+EXACT: dict[str, Any] = {} if pd.__version__ >= "3" else {"float_precision": "round_trip"}
 WORDS = sorted(
     {form for word in MISSING for form in (word, word.upper(), word.capitalize(), "NaN")}
 )
@@ -241,10 +243,7 @@ class _Body:
     def columns(self, decimal: str, missing: Sequence[str]) -> list[Cells]:
         """Return every column as numbers, NaN for missing values, or else as texts."""
         frame = self.cells(
-            range(self.width),
-            decimal=decimal,
-            na_values=[*WORDS, *missing],
-            float_precision="round_trip",
+            range(self.width), decimal=decimal, na_values=[*WORDS, *missing], **EXACT
         )
         return [
             np.array(self.written(place), dtype=object)

@@ -137,7 +137,7 @@ class Table:
             return dates_in(self.texts(name), self.rows.tolist(), name, self.file)
         if np.isnat(cells).any():
             row = int(self.rows[int(np.isnat(cells).argmax())])
-            raise FileError(f"there is no date in column {name!r}", file=self.file, row=row)
+            raise FileError(f"a date is missing in column {name!r}", file=self.file, row=row)
         return pd.DatetimeIndex(cells).normalize()
 
     def date_column(self) -> str | None:
