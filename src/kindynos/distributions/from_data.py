@@ -262,7 +262,7 @@ class KernelDensity(MomentDistribution, Tabled):
         values = numbers("KernelDensity", "values", self.values, 2)
         if len(values) > MOST_SMOOTHED:
             raise ParameterError(
-                f"smooths at most {MOST_SMOOTHED:,} values, not {len(values):,}; such large samples need no "
+                f"smooths at most {MOST_SMOOTHED:,} values, not {len(values):,}; such samples need no "
                 "smoothing: say Empirical, or give a part of them",
                 owner="KernelDensity",
             )

@@ -24,15 +24,14 @@ from kindynos.processes.arma import is_stationary, multiplied, polynomial, psi_w
 from kindynos.processes.base import Process
 from kindynos.processes.fitted import FittedSeries
 from kindynos.processes.series import InPeriods, logs_of, same_process, series_values
-from kindynos.validate import check_integer, finite, instance, positive
+from kindynos.validate import check_integer, finite, instance, listed, positive
 
 COEFFICIENTS = ("ar", "ma", "seasonal_ar", "seasonal_ma")
 MOST_DIFFERENCES, MOST_ORDER = 2, 12
 
 
 def _coefficients(owner: str, name: str, values: Any) -> tuple[float, ...]:
-    listed = [values] if np.ndim(values) == 0 else list(values)
-    return tuple(finite(owner, f"{name}[{i}]", value) for i, value in enumerate(listed))
+    return tuple(finite(owner, f"{name}[{i}]", value) for i, value in enumerate(listed(values)))
 
 
 def _count(owner: str, name: str, value: Any) -> int:
