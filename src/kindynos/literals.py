@@ -12,6 +12,7 @@ FlowTiming = Literal["end", "mid", "start"]
 OnBad = Literal["count", "error"]
 Side = Literal["low", "high"]
 Better = Literal["high", "low"]
+Missing = Literal["worst", "best"]
 CorrelationKind = Literal["rank", "linear"]
 CopulaName = Literal["gaussian", "t", "clayton", "gumbel", "frank"]
 StatisticName = Literal[

@@ -11,7 +11,17 @@ import numpy as np
 
 from kindynos.arrays import Floats
 from kindynos.decisions.preferences import Utility, Weights, exponential, increasing
-from kindynos.decisions.tree import REST, Choice, Event, ModelOutcome, Pay, Payoff, check_tree, walk
+from kindynos.decisions.tree import (
+    REST,
+    Choice,
+    Event,
+    ModelOutcome,
+    Pay,
+    Payoff,
+    check_tree,
+    ranked_payoffs,
+    walk,
+)
 from kindynos.delegation import delegated_to
 from kindynos.distributions.base import Distribution
 from kindynos.errors import ParameterError
@@ -272,7 +282,7 @@ class DecisionDraws:
                     "asked for",
                     owner="solve",
                 )
-            return np.asarray(amount.values[: self.trials])
+            return ranked_payoffs(amount)[: self.trials]
         return self._formula(amount, self.quantities) if isinstance(amount, str) else amount
 
     def _formula(self, text: str, values: Mapping[str, Any]) -> Any:

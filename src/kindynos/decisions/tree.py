@@ -37,8 +37,22 @@ class ModelOutcome:
         key = (trials, seed)
         kept: dict[Any, Any] = self.__dict__.setdefault("_kept", {})
         if key not in kept:
-            kept[key] = np.asarray(self.model.simulate(trials, seed=seed)[self.outcome].values)
+            kept[key] = ranked_payoffs(self.model.simulate(trials, seed=seed)[self.outcome])
         return kept[key]
+
+
+def ranked_payoffs(result: Result) -> Any:
+    """Return the payoffs of a result ``(trials,)``, in which trials without a value rank as its
+    ``missing`` says; raises ParameterError where it does not say.
+    """
+    if result.unranked:
+        raise ParameterError(
+            f"{100 * result.unranked:.1f} % of the trials of {result.name!r} have no value, and a "
+            'decision cannot rank them; missing="worst" (or "best", or a number) on the outcome '
+            "says how they do",
+            owner="decision",
+        )
+    return np.asarray(result.ranked.values)
 
 
 @dataclass(frozen=True)

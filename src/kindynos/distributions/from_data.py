@@ -262,8 +262,8 @@ class KernelDensity(MomentDistribution, Tabled):
         values = numbers("KernelDensity", "values", self.values, 2)
         if len(values) > MOST_SMOOTHED:
             raise ParameterError(
-                f"smooths at most {MOST_SMOOTHED:,} values, not {len(values):,}; such samples need no "
-                "smoothing: say Empirical, or give a part of them",
+                f"smooths at most {MOST_SMOOTHED:,} values, not {len(values):,}; larger samples "
+                "need no smoothing: say Empirical, or give a part of them",
                 owner="KernelDensity",
             )
         object.__setattr__(self, "values", tuple(sorted(values)))

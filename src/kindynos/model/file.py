@@ -182,6 +182,7 @@ class _ModelReader:
                     unit=outcome.unit,
                     target=outcome.target,
                     better=outcome.better,
+                    missing=outcome.missing,
                 )
         for name, changes in content.scenarios.items():
             with self._table(f"[scenarios.{name}]"):

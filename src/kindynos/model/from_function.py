@@ -15,7 +15,7 @@ from kindynos.program.quantities import Line
 from kindynos.program.shared_call import SharedCall
 from kindynos.validate import shown
 
-OPTIONS = ("unit", "target", "better")
+OPTIONS = ("unit", "target", "better", "missing")
 
 
 def outcome_lines(
@@ -45,7 +45,7 @@ def outcome_lines(
         for option in options:
             if option not in OPTIONS:
                 raise ModelError(
-                    f"outcome {name!r} takes unit, target and better, not {option!r}",
+                    f"outcome {name!r} takes unit, target, better and missing, not {option!r}",
                     owner="from_function",
                     unknown=option,
                     known=OPTIONS,

@@ -18,6 +18,7 @@ from kindynos.literals import (
     CopulaName,
     CorrelationKind,
     Each,
+    Missing,
     OnBad,
     PeriodLength,
     SamplingPlan,
@@ -320,6 +321,7 @@ class Model:
         unit: str | None = None,
         target: float | str | None = None,
         better: Better = "high",
+        missing: Missing | float | None = None,
     ) -> None: ...
     @overload
     def outcome(
@@ -328,6 +330,7 @@ class Model:
         unit: str | None = None,
         target: float | str | None = None,
         better: Better = "high",
+        missing: Missing | float | None = None,
         each_trial: bool = False,
     ) -> Callable[[Function], Function]: ...
     def outcome(
@@ -338,21 +341,36 @@ class Model:
         unit: str | None = None,
         target: float | str | None = None,
         better: Better = "high",
+        missing: Missing | float | None = None,
         each_trial: bool = False,
     ) -> Any:
         """Declare a line to report on, with its unit and, where there is one, the target that
         matters; otherwise as line.
 
         The target is a number, or the name of a given one (``target="hurdle"``), with which it
-        changes. ``better="low"`` says that less of it is better, as of a cost: dominance, the worst
-        trials and pictures obey it.
+        changes. ``better="low"`` says that less of it is better, as of a cost: tails, dominance,
+        the worst trials and pictures obey it. ``missing`` says how a trial without a value ranks,
+        such as one whose IRR does not exist: "worst", "best", or as a number; without it such
+        trials are counted, and nothing is ranked by them.
         """
         checked = (
             target if target is None or is_name(target) else finite("outcome", "target", target)
         )
         one_of("outcome", "better", better, ("high", "low"))
+        if isinstance(missing, str):
+            one_of("outcome", "missing", missing, ("worst", "best"))
+        elif missing is not None:
+            missing = finite("outcome", "missing", missing)
         blank = Line(
-            "", unit=unit, outcome=True, target=checked, better=better, each_trial=each_trial
+            "",
+            unit=unit,
+            outcome=True,
+            target=checked,
+            better=better,
+            missing=missing
+            if isinstance(missing, str | None)
+            else finite("outcome", "missing", missing),
+            each_trial=each_trial,
         )
         return self._declare(name, formula, blank)
 

@@ -64,6 +64,8 @@ LINE: dict[str, Any] = {
     "random": bool,
 }
 
+SAVED = ("name", "unit", "outcome", "target", "better", "missing")  # of a line
+
 
 def save(run: Run, path: str | Path) -> None:
     """Write a run; see Run.save."""
@@ -195,7 +197,7 @@ def _about(run: Run, values: Mapping[str, Floats]) -> dict[str, Any]:
     kept = {name: None if rows.ndim == 1 else len(rows) for name, rows in values.items()}
     lines = [
         {
-            **{key: getattr(line, key) for key in ("name", "unit", "outcome", "target", "better")},
+            **{key: getattr(line, key) for key in SAVED},
             "needs": [*line.needs, *line.needs_earlier],
             "row": program.shapes[line.name].row,
             "random": program.shapes[line.name].random,
@@ -288,6 +290,7 @@ def _program(about: dict[str, Any], model: Model | None) -> Program:
             outcome=line["outcome"],
             target=line["target"],
             better=line.get("better", "high"),
+            missing=line.get("missing"),
             recorded_needs=tuple(line["needs"]),
         )
         for line in about["lines"]

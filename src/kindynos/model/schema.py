@@ -83,6 +83,7 @@ class OutcomeTable(LineTable):
 
     target: Any = None
     better: Literal["high", "low"] = "high"
+    missing: Any = None
 
 
 class CorrelationTable(_Table):

@@ -102,7 +102,8 @@ def _tables(
 def _line(line: Line) -> Table:
     entries = {"formula": line.formula, "unit": line.unit}
     if line.outcome:
-        entries |= {"target": line.target, "better": line.better if line.better == "low" else None}
+        better = line.better if line.better == "low" else None
+        entries |= {"target": line.target, "better": better, "missing": line.missing}
     return entries
 
 

@@ -103,7 +103,8 @@ def _named(ax: Axes, x: Result, y: Result) -> None:
 def _quadrants(ax: Axes, found: JointDistribution) -> None:
     """Write the share of trials into the outer corner of each quadrant."""
     keys = [(one, two) for one in SIDES for two in SIDES]
-    texts = shares([float(found.quadrants[key]) for key in keys])
+    lacking = [] if found.without_value is None else [float(found.without_value)]
+    texts = shares([*(float(found.quadrants[key]) for key in keys), *lacking])[: len(keys)]
     for (one, two), text in zip(keys, texts, strict=True):
         right, top = one == "above", two == "above"
         ax.text(

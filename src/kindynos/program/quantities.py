@@ -267,6 +267,7 @@ class Line:
     outcome: bool = False
     target: Any = None  # a number, or the name of a given one until the model is made ready
     better: str = "high"  # the direction that is wanted of an outcome
+    missing: Any = None  # how a trial without a value ranks: "worst", "best" or a number
     each_trial: bool = False
     shared: SharedCall | None = None
     recorded_needs: tuple[str, ...] = ()

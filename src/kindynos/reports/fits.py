@@ -385,6 +385,13 @@ def _pair(pair: JointDistribution) -> FigureTable:
         table.add_row(
             label, per_cent(float(share)), f"{per_cent(share.low)} to {per_cent(share.high)}"
         )
+    if pair.without_value is not None:
+        lacking = pair.without_value
+        table.add_row(
+            "one of the two has no value",
+            per_cent(float(lacking)),
+            f"{per_cent(lacking.low)} to {per_cent(lacking.high)}",
+        )
     correlation = pair.correlation
     table.add_row(
         "rank correlation",

@@ -13,7 +13,7 @@ import pandas as pd
 from rich.console import RenderableType
 from rich.text import Text
 
-from kindynos.errors import FitWarning
+from kindynos.errors import FitWarning, RunError
 from kindynos.formatting import ROUNDING, brief, number, per_cent, share_decimals, shares, step_of
 from kindynos.literals import SensitivityMethod
 from kindynos.reports import lumps
@@ -104,7 +104,7 @@ def comparison(compared: Comparison, asked: TableSpec = DEFAULT) -> Report:
             "scenarios": compared.scenarios,
             "table": plain_rows(table),
             "differences": plain_rows(differences),
-            "dominance": {name: plain_rows(compared.dominance(name)) for name in compared.outcomes},
+            "dominance": {name: _dominance_rows(compared, name) for name in compared.outcomes},
         },
         frames=lambda: {"comparison": table, "differences": differences},
         figures=lambda: {
@@ -167,7 +167,7 @@ def _differences(compared: Comparison, outcome: str, differences: pd.DataFrame) 
     frame = differences.loc[outcome]
     for statistic in frame.index.get_level_values("statistic").unique():
         share = str(statistic).startswith("higher")
-        points = str(statistic).startswith("chance")
+        points = str(statistic).startswith(("chance", "trials without"))
         cells = [
             frame.loc[(name, statistic)] if (name, statistic) in frame.index else None
             for name in others
@@ -184,9 +184,19 @@ def _difference(cell: pd.Series, share: bool, points: bool) -> str:
     return figure(cell["difference"], cell["error"], share)
 
 
+def _dominance_rows(compared: Comparison, outcome: str) -> Any:
+    try:
+        return plain_rows(compared.dominance(outcome))
+    except RunError as error:
+        return error.problem
+
+
 def _dominance(compared: Comparison, outcome: str) -> RenderableType:
     lines = []
-    frame = compared.dominance(outcome)
+    try:
+        frame = compared.dominance(outcome)
+    except RunError as error:
+        return Text(f"Whether one dominates cannot be said: {error.problem}.")
     low = any(
         run[outcome].better == "low"
         for run in compared.runs.values()
@@ -278,12 +288,22 @@ def goal(found: Goal) -> Report:
         f"{found.name} = {figure(float(found.value), found.value.error)}{unit} makes "
         f"the {found.what} {aim}."
     )
+    notes = (
+        [
+            Text(
+                f"Up to {per_cent(found.without_value)} of the trials have no value; the "
+                f"{found.what} is {'of all trials' if share else 'over the others'}."
+            )
+        ]
+        if found.without_value
+        else []
+    )
     how = (
         f"{found.trials:,} trials each, on the same draws, seed {found.seed}; the error is that "
         "of the sampling, 95 %."
     )
     return Report.of(
-        [Text(description, style="bold"), "", table, Text(how, style="dim")],
+        [Text(description, style="bold"), *notes, "", table, Text(how, style="dim")],
         data=lambda: {
             "name": found.name,
             "goal": found.goal,
@@ -291,6 +311,7 @@ def goal(found: Goal) -> Report:
             "trials": found.trials,
             "seed": found.seed,
             **plain_estimate(found.value),
+            "without value": found.without_value,
             "evaluations": plain_rows(found.evaluations),
         },
         frames=lambda: {"goal": found.evaluations},

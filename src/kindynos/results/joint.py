@@ -8,6 +8,7 @@ from dataclasses import dataclass
 
 import numpy as np
 import pandas as pd
+from numpy.typing import NDArray
 
 from kindynos.arrays import Floats
 from kindynos.errors import ParameterError
@@ -26,10 +27,10 @@ SIDES = ("below", "above")
 class JointDistribution:
     """Two quantities over the same trials.
 
-    ``cuts`` part each in two; ``quadrants`` are the shares of trials by (side of the first, side of
-    the second), where a value at the cut counts as above. ``correlation`` is of their ranks;
-    ``scatter`` is the share of the variance of the second that the first leaves open: 0 where it
-    decides it, 1 where it tells nothing of it.
+    ``cuts`` part each in two; ``quadrants`` are the shares of all trials by (side of the first,
+    side of the second), where a value at the cut counts as above. ``correlation`` is of their
+    ranks; ``scatter`` is the share of the variance of the second that the first leaves open: 0
+    where it decides it, 1 where it tells nothing of it.
     """
 
     x: Result
@@ -38,6 +39,8 @@ class JointDistribution:
     quadrants: dict[tuple[str, str], Estimate]
     correlation: Estimate
     scatter: Estimate
+    without_value: Estimate | None = None
+    """The share of trials in which one of the two has no value, None where there are none."""
 
     def table(self) -> pd.DataFrame:
         """Return a DataFrame: the share of each quadrant with its error, the rank correlation, and
@@ -47,6 +50,8 @@ class JointDistribution:
             f"{self.x.name} {one} {self.cuts[0]:g}, {self.y.name} {two} {self.cuts[1]:g}": share
             for (one, two), share in self.quadrants.items()
         }
+        if self.without_value is not None:
+            names["trials without a value"] = self.without_value
         names |= {"rank correlation": self.correlation, f"scatter of {self.y.name}": self.scatter}
         rows = {name: (float(e), e.error, e.low, e.high) for name, e in names.items()}
         return pd.DataFrame.from_dict(
@@ -89,7 +94,9 @@ def joint_distribution(
     a, b = x.values[valid], y.values[valid]
     above = (a >= at[0], b >= at[1])
     shares = {
-        (SIDES[i], SIDES[j]): proportion((above[0] == bool(i)) & (above[1] == bool(j)))
+        (SIDES[i], SIDES[j]): proportion(
+            _of_all((above[0] == bool(i)) & (above[1] == bool(j)), valid)
+        )
         for i in (0, 1)
         for j in (0, 1)
     }
@@ -98,8 +105,21 @@ def joint_distribution(
     explained = first_order_share(rank_x, b, bounds)
     scatter = Estimate(1 - float(explained), 1 - explained.high, 1 - explained.low)
     return JointDistribution(
-        x, y, at, shares, correlation_by_blocks(rank_x, ranks(b), bounds), scatter
+        x,
+        y,
+        at,
+        shares,
+        correlation_by_blocks(rank_x, ranks(b), bounds),
+        scatter,
+        None if valid.all() else proportion(~valid),
     )
+
+
+def _of_all(hits: NDArray[np.bool_], valid: NDArray[np.bool_]) -> NDArray[np.bool_]:
+    """Return hits among all trials; one in which a value is missing is none."""
+    found = np.zeros(len(valid), dtype=bool)
+    found[valid] = hits
+    return found
 
 
 def _cut(result: Result, cut: float | None) -> float:

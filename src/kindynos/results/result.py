@@ -16,7 +16,7 @@ from kindynos.errors import DataWarning, KindynosError, RunError
 from kindynos.inference.estimates import Estimate, Estimates
 from kindynos.literals import StatisticName
 from kindynos.results.sample import Sample
-from kindynos.results.statistics import STATISTICS
+from kindynos.results.statistics import RANKING, STATISTICS
 from kindynos.validate import (
     array_of,
     check_integer,
@@ -52,8 +52,9 @@ class _Quantity(ABC, Generic[Figure]):
         base: Any = None,
         labels: tuple[str, ...] = (),
         better: str = "high",
+        missing: str | float | None = None,
     ) -> None:
-        self.better = better
+        self.better, self.missing = better, missing
         self.name, self.unit, self.target, self.base, self.labels = name, unit, target, base, labels
         self._values = values.view()
         self._values.flags.writeable = False
@@ -79,6 +80,14 @@ class _Quantity(ABC, Generic[Figure]):
         """How many trials are NaN (in some period)."""
         failed = np.isnan(self.values)
         return int(np.count_nonzero(failed.any(axis=0) if self.is_row else failed))
+
+    def _sample_of(self, values: Floats) -> Sample:
+        return Sample(values, self._bounds, self._independent, self.better)
+
+    @property
+    def unranked(self) -> float:
+        """The share of trials without a value that no ``missing`` ranks."""
+        return self.n_failed / self.size if self.missing is None and self.size else 0.0
 
     @abstractmethod
     def _statistic(self, name: str, *args: Any, **options: Any) -> Figure:
@@ -191,11 +200,17 @@ class Result(_Quantity[Estimate]):
 
     @cached_property
     def _sample(self) -> Sample:
-        return Sample(self.values, self._bounds, self._independent)
+        return self._sample_of(self.values)
+
+    @cached_property
+    def ranked(self) -> Sample:
+        """Its trials, of which those without a value rank as ``missing`` says."""
+        return self._sample.ranked(self.missing)
 
     def _statistic(self, name: str, *args: Any, **options: Any) -> Estimate:
+        sample = self.ranked if name in RANKING or _is_figure(self.missing) else self._sample
         with np.errstate(all="ignore"):  # of infinite values, and of values too large to be squared
-            return explain_call_errors(STATISTICS.find(name))(self._sample, *args, **options)
+            return explain_call_errors(STATISTICS.find(name))(sample, *args, **options)
 
     @overload
     def percentile(self, q: float) -> Estimate: ...
@@ -274,6 +289,7 @@ class RowResult(_Quantity[Estimates]):
             base=base,
             labels=tuple(years[place] for place in first),
             better=self.better,
+            missing=self.missing,
         )
 
     def period(self, place: int) -> Result:
@@ -292,16 +308,23 @@ class RowResult(_Quantity[Estimates]):
             target=self.target,
             base=base,
             better=self.better,
+            missing=self.missing,
         )
 
     @cached_property
     def _samples(self) -> list[Sample]:
-        return [Sample(row, self._bounds, self._independent) for row in self.values]
+        return [self._sample_of(row) for row in self.values]
+
+    @cached_property
+    def _ranked_samples(self) -> list[Sample]:
+        return [sample.ranked(self.missing) for sample in self._samples]
 
     def _statistic(self, name: str, *args: Any, **options: Any) -> Estimates:
         compute: Callable[..., Estimate] = explain_call_errors(STATISTICS.find(name))
+        ranks = name in RANKING or _is_figure(self.missing)
+        samples = self._ranked_samples if ranks else self._samples
         with np.errstate(all="ignore"):
-            return Estimates.of([compute(sample, *args, **options) for sample in self._samples])
+            return Estimates.of([compute(sample, *args, **options) for sample in samples])
 
     def percentile(self, q: ArrayLike) -> Estimates:
         """Return percentile ``q`` (0 to 100) of each period; for several values, an array with one
@@ -326,6 +349,11 @@ class RowResult(_Quantity[Estimates]):
 
     def __repr__(self) -> str:
         return f"<{self.name}: {len(self.values)} periods x {self.size:,} trials>"
+
+
+def _is_figure(missing: str | float | None) -> bool:
+    """Whether trials without a value count as a number, in every statistic."""
+    return missing is not None and not isinstance(missing, str)
 
 
 def bad_side(better: str) -> str:

@@ -4,7 +4,7 @@ estimated from.
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from functools import cached_property
 from typing import Any
 
@@ -24,12 +24,30 @@ class Sample:
     of trials as ``bounds``.
 
     ``independent`` says whether trials within a block are independent of each other, as under the
-    random plan.
+    random plan; ``better`` which end of the values is wanted.
     """
 
     values: Floats
     bounds: NDArray[np.int64]
     independent: bool = False
+    better: str = "high"
+
+    @property
+    def turned(self) -> Sample:
+        """The same trials with the opposite sign, and so with the other end wanted."""
+        better = "high" if self.better == "low" else "low"
+        return replace(self, values=-self.values, better=better)
+
+    def ranked(self, missing: str | float | None) -> Sample:
+        """Return the sample in which trials without a value rank as ``missing`` says: at the worst
+        end, at the best, at a number, or with None not at all.
+        """
+        if missing is None or not np.isnan(self.values).any():
+            return self
+        if isinstance(missing, str):
+            below = (missing == "worst") == (self.better == "high")
+            missing = -np.inf if below else np.inf
+        return replace(self, values=np.where(np.isnan(self.values), missing, self.values))
 
     @cached_property
     def valid(self) -> Floats:
@@ -88,9 +106,12 @@ class Sample:
         """Return the variance of the mean of terms, one for each valid trial, from the spread
         between blocks.
         """
-        sizes, sums = np.diff(self.block_starts), self.by_block(terms)
-        gaps = sums - sizes * (sums.sum() / len(terms))
-        return float(np.sum(gaps**2) / len(terms) ** 2 * len(sizes) / (len(sizes) - 1))
+        sizes, sums, count = np.diff(self.block_starts), self.by_block(terms), len(terms)
+        if terms.dtype == np.bool_:  # in whole numbers, lest equal blocks seem to differ
+            gaps = (count * sums - sizes * sums.sum()) / count
+        else:
+            gaps = sums - sizes * (sums.sum() / count)
+        return float(np.sum(gaps**2) / count**2 * len(sizes) / (len(sizes) - 1))
 
     def left_out(self, powers: int) -> list[Floats]:
         """Return the sums of the powers 0, 1, ... of the centred values with each block left

@@ -234,20 +234,23 @@ def percentile_of(sample: Sample, x: float) -> Estimate:
 
 
 def value_at_risk(sample: Sample, level: float, reference: float = 0.0) -> Estimate:
-    """Loss against ``reference`` that is exceeded with a chance of 1 - level; positive is a
-    loss.
+    """Loss against ``reference`` that is exceeded with a chance of 1 - level; positive is a loss.
+    Of a cost, which is better low, what it exceeds the reference by.
     """
     level, reference = (
         confidence_level("value_at_risk", "level", level),
         finite("value at risk", "reference", reference),
     )
+    if sample.better == "low":
+        return value_at_risk(sample.turned, level, -reference)
     found = percentile(sample, 100 * (1 - level))
     return Estimate(reference - found, reference - found.high, reference - found.low)
 
 
 @checked
 def expected_shortfall(sample: Sample, level: Level, reference: Finite = 0.0) -> Estimate:
-    """Mean loss against ``reference`` in the worst 1 - level of the trials.
+    """Mean loss against ``reference`` in the worst 1 - level of the trials; of a cost, which is
+    better low, in the dearest.
 
     The mean of q + (loss - q)+ / (1 - level) over the trials, with q the value at risk (Rockafellar
     and Uryasev, Journal of Risk 2, 2000, 21-41), has the right variance as q is where it is least.
@@ -256,6 +259,8 @@ def expected_shortfall(sample: Sample, level: Level, reference: Finite = 0.0) ->
     """
     if not sample.count:
         return Estimate(math.nan)
+    if sample.better == "low":
+        return expected_shortfall(sample.turned, level, -reference)
     tail = 1 - level
     losses = reference - sample.valid
     q = reference - float(sample.quantile(tail))
@@ -294,6 +299,9 @@ def _extreme(sample: Sample, place: int, word: str) -> Estimate:
     value = float(sample.sorted[place]) if sample.count else math.nan
     return Estimate(value, note=f"the {word} of {sample.count:,} trials")
 
+
+# those that heed how trials without a value rank
+RANKING = ("median", "percentile", "percentile_of", "chance", "survival", "value_at_risk")
 
 STATISTICS: Registry[Callable[..., Estimate]] = Registry(
     "statistic",

@@ -183,6 +183,7 @@ class SimulatedTrials(Mapping[str, Result]):
                 unit=program.unit(name),
                 target=program.lines[name].target if name in program.lines else None,
                 better=program.lines[name].better if name in program.lines else "high",
+                missing=program.lines[name].missing if name in program.lines else None,
                 base=base[:, 0] if base.ndim == 2 else float(base.reshape(-1)[0]),
                 labels=tuple(self.labels) if row else (),
             )

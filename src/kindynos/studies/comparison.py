@@ -9,7 +9,7 @@ from __future__ import annotations
 
 import math
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Any
 
 import numpy as np
@@ -18,13 +18,14 @@ import pandas as pd
 from kindynos.arrays import Floats
 from kindynos.delegation import delegated_to
 from kindynos.errors import ParameterError, RunError
+from kindynos.formatting import per_cent
 from kindynos.inference.estimates import Estimate
 from kindynos.inference.intervals import Z
 from kindynos.results.read_trials import ReadTrials
 from kindynos.results.result import Result
 from kindynos.results.run import Run
-from kindynos.results.sample import Sample
 from kindynos.results.sheet import DEFAULT, TableSpec, sheet_records
+from kindynos.results.statistics import chance
 from kindynos.studies.dominance import dominance
 from kindynos.studies.paired import Paired, unpaired
 from kindynos.validate import check_integer, finite, instance, mapping, positive
@@ -242,16 +243,27 @@ class Comparison:
             for name, run in self.runs.items()
             if not isinstance(run, ReportedMean)
         }
-        valid = {name: Sample(result.values, result._bounds).valid for name, result in runs.items()}
+        for name, result in runs.items():
+            if result.unranked:
+                raise RunError(
+                    f"{per_cent(result.unranked)} of the trials of {name!r} have no "
+                    f'value of {outcome!r}, so that nothing dominates; missing="worst" (or '
+                    '"best", or a number) on the outcome says how they rank',
+                    owner="dominance",
+                )
+        ranked = {name: result.ranked for name, result in runs.items()}
         if any(result.better == "low" for result in runs.values()):
-            return dominance({name: -values for name, values in valid.items()})
-        return dominance(valid)
+            return dominance({name: -sample.valid for name, sample in ranked.items()})
+        return dominance({name: sample.valid for name, sample in ranked.items()})
 
     @delegated_to("kindynos.plots", "comparison")
     def plot(self, outcome: str, kind: str = "cumulative", ax: Any = None) -> Any:
         """Draw the scenarios of one outcome: "cumulative" curves, "survival" curves, or "boxes"
         side by side.
         """
+
+
+WITHOUT = "trials without a value"
 
 
 def compare(
@@ -285,6 +297,8 @@ def _paired_figures(
     if a.target is not None and a.target == b.target:
         figures.append((f"chance above {a.target:g}", pair.chance_above(a.target)))
     figures.append(("higher in the same trial", pair.higher()))
+    if pair.lacks_values:
+        figures.append((WITHOUT, pair.without_value()))
     return [(name, figure, True) for name, figure in figures]
 
 
@@ -304,7 +318,14 @@ def _unpaired_figures(
             )
         )
     figures.append(("higher in any two trials", _higher(a, b)))
+    if a.n_failed or b.n_failed:
+        figures.append((WITHOUT, unpaired(_without_value(a), _without_value(b))))
     return [(name, figure, False) for name, figure in figures]
+
+
+def _without_value(result: Result) -> Estimate:
+    """Return the share of trials without a value."""
+    return chance(replace(result._sample, values=np.isnan(result.values) * 1.0), above=0.5)
 
 
 def _higher(a: Result, b: Result) -> Estimate:
@@ -313,7 +334,7 @@ def _higher(a: Result, b: Result) -> Estimate:
 
     The variance is DeLong's, Biometrics 44 (1988), 837-845.
     """
-    one, two = np.sort(a.values[~np.isnan(a.values)]), np.sort(b.values[~np.isnan(b.values)])
+    one, two = a.ranked.sorted, b.ranked.sorted
     if min(len(one), len(two)) < 2:
         return Estimate(math.nan)
 
@@ -323,6 +344,7 @@ def _higher(a: Result, b: Result) -> Estimate:
         ) / (2 * len(among))
 
     above, below = places(two, one), 1 - places(one, two)
-    chance = float(above.mean())
-    reach = Z * math.sqrt(above.var(ddof=1) / len(two) + below.var(ddof=1) / len(one))
+    known = len(one) * len(two) / (a.size * b.size)  # pairs of which both have a value
+    chance = float(above.mean()) * known
+    reach = Z * known * math.sqrt(above.var(ddof=1) / len(two) + below.var(ddof=1) / len(one))
     return Estimate(chance, max(chance - reach, 0.0), min(chance + reach, 1.0))

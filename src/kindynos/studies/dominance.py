@@ -68,6 +68,18 @@ def _dominance_table(
     return frame
 
 
+def _pair_with_infinite_values(
+    gap: Floats, count: float, others: float
+) -> tuple[bool, float, bool, bool, float, bool]:
+    """Return the verdicts where some value is infinite: areas say nothing there, and the second
+    order is what the first one is.
+    """
+    against = max(float(gap.max()), 0.0)
+    first = bool((gap != 0).any()) and against == 0
+    by_chance = 0 < against <= CRITICAL * math.sqrt(1 / count + 1 / others)
+    return first, against, by_chance, first, math.nan, False
+
+
 def _pair(
     grid: Floats, below: Floats, beside: Floats, count: float, others: float
 ) -> tuple[bool, float, bool, bool, float, bool]:
@@ -78,6 +90,8 @@ def _pair(
     the same draws.
     """
     gap = below - beside
+    if not np.isfinite(grid).all():
+        return _pair_with_infinite_values(gap, count, others)
     area = np.concatenate([[0.0], np.cumsum(gap[:-1] * np.diff(grid))])
     against, against_second = max(float(gap.max()), 0.0), max(float(area.max()), 0.0)
     noise = CRITICAL * math.sqrt(1 / count + 1 / others)

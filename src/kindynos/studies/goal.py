@@ -30,6 +30,9 @@ class Goal:
     seed: int
     unit: str | None = None
     outcome_unit: str | None = None
+    without_value: float = 0.0
+    """The largest share of trials without a value, in what was tried; figures are over the
+    others."""
 
     def __repr__(self) -> str:
         return (

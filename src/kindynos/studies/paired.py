@@ -13,10 +13,11 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
+from kindynos.arrays import Floats
 from kindynos.inference.estimates import Estimate
 from kindynos.inference.intervals import paired_difference
 from kindynos.results.result import Result
-from kindynos.results.sample import Sample
+from kindynos.results.sample import FEWEST, Sample
 from kindynos.results.statistics import chance, percentile
 from kindynos.studies.influence import quantile_terms, sd_terms, shortfall_terms
 
@@ -30,89 +31,130 @@ class Paired:
 
     def __init__(self, first: Result, second: Result) -> None:
         self.first, self.second = first, second
-        self.both: NDArray[np.bool_] = ~(np.isnan(first.values) | np.isnan(second.values))
         self._one, self._two = (
-            Sample(np.where(self.both, r.values, np.nan), r._bounds, r._independent)
-            for r in (first, second)
+            Sample(r.values, r._bounds, r._independent, r.better) for r in (first, second)
         )
+        self._ranked_one, self._ranked_two = first.ranked, second.ranked
 
     @property
     def empty(self) -> bool:
-        """Whether no trial has both values."""
-        return not self.both.any()
+        """Whether one of the two has no value at all."""
+        return not (self._one.count and self._two.count)
+
+    @property
+    def lacks_values(self) -> bool:
+        """Whether some trial of either has no value."""
+        return min(self._one.count, self._two.count) < len(self._one.values)
+
+    def without_value(self) -> Estimate:
+        """Return the difference of the shares of trials without a value."""
+        one, two = (np.isnan(result.values) * 1.0 for result in (self.first, self.second))
+        return self._rarely(two - one)
 
     def mean(self) -> Estimate:
         """Return the difference of the means."""
         with np.errstate(invalid="ignore"):  # infinite less infinite
-            return self._of((self.second.values - self.first.values)[self.both])
+            value = float(self._two.valid.mean()) - float(self._one.valid.mean())
+            return self._of(self._one.valid, self._two.valid, value)
 
     def sd(self) -> Estimate:
         """Return the difference of the sds."""
         (one, a), (two, b) = sd_terms(self._one.valid), sd_terms(self._two.valid)
-        return self._of(two - one, b - a)
+        return self._of(one, two, b - a)
 
     def percentile(self, q: float) -> Estimate:
         """Return the difference of a percentile, from 0 to 100."""
-        level = q / 100
-        value = float(self._two.quantile(level)) - float(self._one.quantile(level))
-        if _has_ties(self._one, level) or _has_ties(self._two, level):
-            return unpaired(percentile(self._one, q), percentile(self._two, q))
+        one, two, level = self._ranked_one, self._ranked_two, q / 100
+        value = float(two.quantile(level)) - float(one.quantile(level))
+        if not math.isfinite(value):
+            return Estimate(value)
+        if _has_ties(one, level) or _has_ties(two, level):
+            return unpaired(percentile(one, q), percentile(two, q))
         (terms, slope), (others, other_slope) = (
-            quantile_terms(self._two, level),
-            quantile_terms(self._one, level),
+            quantile_terms(two, level),
+            quantile_terms(one, level),
         )
-        return self._of(terms - others, value, least=abs(slope - other_slope) / self._one.count)
+        return self._of(others, terms, value, abs(slope - other_slope) / one.count)
 
     def value_at_risk(self, level: float) -> Estimate:
-        """Return the difference of the losses exceeded with a chance of 1 - level."""
+        """Return the difference of the losses exceeded with a chance of 1 - level; of a cost, of
+        what is exceeded so.
+        """
+        if self.first.better == "low":
+            return self.percentile(100 * level)
         found = self.percentile(100 * (1 - level))
         return Estimate(-float(found), -found.high, -found.low, found.rough)
 
     def expected_shortfall(self, level: float) -> Estimate:
         """Return the difference of the means of the losses beyond the value at risk."""
-        one, two = shortfall_terms(self._one.valid, level), shortfall_terms(self._two.valid, level)
-        return self._of(two - one)
+        one, two = (
+            shortfall_terms((-sample.valid if sample.better == "low" else sample.valid), level)
+            for sample in (self._one, self._two)
+        )
+        return self._of(one, two, float(two.mean()) - float(one.mean()))
 
     def chance_above(self, x: float) -> Estimate:
-        """Return the difference of the chances of ending above a figure."""
-        changes = (self._two.valid > x) * 1.0 - (self._one.valid > x)
-        return self._rarely(changes)
+        """Return the difference of the chances of ending above a figure, as shares of all
+        trials.
+        """
+        one, two = self._ranked_one.values, self._ranked_two.values
+        return self._rarely((two > x) * 1.0 - (one > x))
 
     def chance_below(self, x: float) -> Estimate:
-        """Return the difference of the chances of ending below a figure."""
-        return self._rarely((self._two.valid < x) * 1.0 - (self._one.valid < x))
+        """Return the difference of the chances of ending below a figure, as shares of all
+        trials.
+        """
+        one, two = self._ranked_one.values, self._ranked_two.values
+        return self._rarely((two < x) * 1.0 - (one < x))
 
     def higher(self) -> Estimate:
-        """Return the chance that the second is the higher one in a trial, ties counted as not."""
-        higher = np.where(self.both, (self.second.values > self.first.values) - 0.5, np.nan)
-        sample = Sample(higher, self.first._bounds, self.first._independent)
-        return chance(Sample(sample.valid, sample.block_starts, sample.independent), above=0.0)
+        """Return the share of all trials in which the second is the higher one; ties, and trials in
+        which either has no value, are counted as not.
+        """
+        higher: Floats = np.where(self._ranked_two.values > self._ranked_one.values, 0.5, -0.5)
+        return chance(Sample(higher, self.first._bounds, self.first._independent), above=0.0)
 
-    def _of(self, terms: NDArray[Any], value: float | None = None, least: float = 0.0) -> Estimate:
-        """Return the mean of one term a trial, or a value, with the error of that mean."""
-        full = np.full(len(self.both), np.nan)
-        full[self.both] = terms
+    def _of(
+        self, one: NDArray[Any], two: NDArray[Any], value: float, least: float = 0.0
+    ) -> Estimate:
+        """Return a value with the error of the difference of two means of terms, one for each trial
+        that has a value.
+        """
+        full = self._influence(self._two, two) - self._influence(self._one, one)
         sample = Sample(full, self.first._bounds, self.first._independent)
-        centre = float(terms.mean()) if value is None else value
-        if not sample.has_error:
-            return Estimate(centre)
+        if not sample.has_error or min(self._one.count, self._two.count) < FEWEST:
+            return Estimate(value)
         variance = (
-            float(terms.var(ddof=1)) / len(terms)
+            float(full.var(ddof=1)) / len(full)
             if self.first._independent
-            else sample.variance_of_mean(terms)
+            else sample.variance_of_mean(full)
         )
         reach = max(sample.student * math.sqrt(variance), least)
-        return Estimate(centre, centre - reach, centre + reach)
+        return Estimate(value, value - reach, value + reach)
+
+    def _influence(self, sample: Sample, terms: NDArray[Any]) -> NDArray[Any]:
+        """Return the influence of each trial on the mean of terms over the trials that have a
+        value; those without one have none.
+        """
+        if len(terms) == len(sample.values):
+            return terms
+        full = np.zeros(len(sample.values))
+        full[~np.isnan(sample.values)] = (terms - terms.mean()) * len(full) / len(terms)
+        return full
 
     def _rarely(self, changes: NDArray[Any]) -> Estimate:
         """Return a difference of chances by its score interval; by blocks where the plan does
         better and many trials differ.
         """
-        by_blocks = self._of(changes)
+        value = float(changes.mean())
         gained, lost = int(np.count_nonzero(changes > 0)), int(np.count_nonzero(changes < 0))
-        if math.isnan(by_blocks.error) or (not self.first._independent and gained + lost >= MANY):
-            return by_blocks
-        return Estimate(float(by_blocks), *paired_difference(gained, lost, len(changes)))
+        sample = Sample(changes, self.first._bounds, self.first._independent)
+        if not sample.has_error:
+            return Estimate(value)
+        if not self.first._independent and gained + lost >= MANY:
+            reach = sample.student * math.sqrt(sample.variance_of_mean(changes))
+            return Estimate(value, value - reach, value + reach)
+        return Estimate(value, *paired_difference(gained, lost, len(changes)))
 
 
 def unpaired(first: Estimate, second: Estimate) -> Estimate:

@@ -162,6 +162,7 @@ class Points:
             independent,
             unit=self._program.unit(name),
             better=line.better,
+            missing=line.missing,
             target=line.target,
         )
 

@@ -9,6 +9,7 @@ from dataclasses import dataclass, field
 import numpy as np
 
 from kindynos.errors import RunError, StoppedError
+from kindynos.formatting import per_cent
 from kindynos.inference.estimates import Estimate
 from kindynos.results.result import Result
 from kindynos.studies.aims import Constraint, Figure
@@ -17,6 +18,8 @@ from kindynos.studies.points import Point, Points
 
 ROUGH = ("chance", "percentile", "median", "value_at_risk")
 STARTS = 3  # coarse points from which the local search sets out
+
+TOLD_APART = 4  # trials without a value by which two points on the same draws differ for certain
 
 
 @dataclass(frozen=True)
@@ -32,9 +35,11 @@ class Tried:
 
     @property
     def worth(self) -> float:
-        """The objective, such that more is better; minus infinity where it is not a number."""
+        """The objective, such that more is better; minus infinity where it is not a finite
+        number, which nothing can be better than.
+        """
         found = self.sign * float(self.objective)
-        return -math.inf if math.isnan(found) else found
+        return found if math.isfinite(found) else -math.inf
 
     @property
     def allowed(self) -> bool:
@@ -56,6 +61,8 @@ class DecisionSearch:
     tried: dict[Point, Tried] = field(default_factory=dict)
     scales: tuple[float, ...] = ()  # how far the constraints' figures differ among what was tried
     spread: float = 1.0  # the same of the objective
+    # by outcome, the share of trials without a value at the first point tried
+    without_value: dict[str, float] = field(default_factory=dict)
 
     def evaluate(self, points: Iterable[Point]) -> list[Tried]:
         """Return the figures at points, working out those that are new, as far as evaluations are
@@ -81,6 +88,8 @@ class DecisionSearch:
         return found
 
     def _record(self, point: Point, results: dict[str, Result]) -> None:
+        for figure in (self.figure, *(constraint.figure for constraint in self.constraints)):
+            self._check_ranked(figure, results[figure.outcome])
         figures = tuple(c.figure.read(results[c.figure.outcome]) for c in self.constraints)
         excess = tuple(
             math.inf if math.isnan(f) else c.excess(float(f))
@@ -91,6 +100,23 @@ class DecisionSearch:
         )
         if self.progress is not None and self.progress(len(self.tried), self.most) is False:
             raise StoppedError(len(self.tried), self.most)
+
+    def _check_ranked(self, figure: Figure, result: Result) -> None:
+        """Raise RunError where points differ in how many trials have no value: a figure over the
+        others alone cannot choose between them.
+        """
+        if figure.statistic.label.startswith("chance"):  # which is of all trials
+            return
+        share, name = result.unranked, figure.outcome
+        known = self.without_value.setdefault(name, share)
+        if abs(share - known) * result.size >= TOLD_APART:
+            low, high = sorted((known, share))
+            raise RunError(
+                f"between {per_cent(low)} and {per_cent(high)} of the trials have no value of "
+                f"{name!r}, so that the {figure.statistic.label} of the others cannot choose; "
+                'missing="worst" (or "best", or a number) on the outcome says how they rank',
+                owner="optimize",
+            )
 
     @property
     def rough(self) -> bool:

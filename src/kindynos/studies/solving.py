@@ -107,11 +107,13 @@ def solve(statement: Statement, name: str, wanted: GoalRequest, options: Simulat
     common = checked_seed(options.seed)
     settings = replace(options, seed=common)
     tried: dict[float, Estimate] = {}
+    lacking: list[float] = []
 
     def gap(value: float) -> float:
         changed = statement.replace(**{name: value})
         run = simulate(changed.program, replace(settings, keep=[wanted.outcome]))
         tried[value] = description.read(run[wanted.outcome])
+        lacking.append(run[wanted.outcome].unranked)
         return float(tried[value]) - goal
 
     whole = name == PERIODS and name not in statement.quantities
@@ -135,6 +137,7 @@ def solve(statement: Statement, name: str, wanted: GoalRequest, options: Simulat
             common,
             unit,
             line.unit,
+            max(lacking),
         )
     if around is None:
         raise GoalError(_unreached(name, what, goal, tried))
@@ -149,6 +152,7 @@ def solve(statement: Statement, name: str, wanted: GoalRequest, options: Simulat
         common,
         unit,
         line.unit,
+        max(lacking),
     )
 
 
