@@ -43,7 +43,7 @@ class WithoutARank(Folder):
         self.assertAlmostEqual(rows["chance above 0.1"], above)
         self.assertAlmostEqual(above, 0.5 - (1 - 0.0668), delta=0.01)  # normal: P(z > -1.5)
         self.assertAlmostEqual(rows["higher in the same trial"], 0.5)
-        self.assertAlmostEqual(rows["trials without a value"], 0.5)
+        self.assertAlmostEqual(rows["share without a value"], 0.5)
         self.assertAlmostEqual(rows["mean"], 0.3 - safe.mean())
         self.assertAlmostEqual(rows["P50"], 0.3 - np.percentile(safe, 50))
 
@@ -101,6 +101,7 @@ class WithoutARank(Folder):
         path = self.folder / "plants.toml"
         path.write_text(plants().to_toml() + "\n[scenarios.risky]\nrisky = 1.0\n")
         shown = run("compare", str(path), "--trials", "1000", "--seed", "1").stdout
+        self.assertIn("share without a value", shown)
         self.assertIn("trials without a value", shown)
         self.assertIn("+50.0", shown)
         self.assertIn("Whether one dominates cannot be said: 50.0 %", shown)

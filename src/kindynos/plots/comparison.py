@@ -103,8 +103,12 @@ def _finite_ends(values: NDArray[np.float64]) -> NDArray[np.float64]:
 
 def _label(name: str, result: Result) -> str:
     """Return the name of a scenario, with the share of trials that have no finite value."""
-    never = float(np.isinf(result.values).mean())
-    return f"{name} ({per_cent(never)} infinite)" if never else name
+    shares = {
+        "infinite": float(np.isinf(result.values).mean()),
+        "without a value": result.n_failed / result.size,
+    }
+    words = ", ".join(f"{per_cent(share)} {what}" for what, share in shares.items() if share)
+    return f"{name} ({words})" if words else name
 
 
 def _curves(ax: Axes, results: dict[str, Result], survival: bool) -> None:

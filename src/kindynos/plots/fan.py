@@ -62,8 +62,10 @@ def fan(result: Result, ax: Axes | None = None) -> Axes:
     scaled_ticks(ax.yaxis, factor)
     ax.set_ylabel(quantity_label(result.name, result.unit, word))
     ax.set_xlabel("period")
+    lacking = f", {result.n_failed:,} of them without a value" if result.n_failed else ""
+    name = result.name.replace("_", " ").capitalize()
     ax.set_title(
-        f"{result.name.replace('_', ' ').capitalize()} over the periods: {result.size:,} trials",
+        f"{name} over the periods: {result.size:,} trials{lacking}",
         loc="left",
     )
     ax.legend(frameon=False, ncols=3, loc="upper left")

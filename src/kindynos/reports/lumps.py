@@ -22,11 +22,13 @@ def below_and_at(result: Result, value: float) -> str:
     """Return which share of the trials lies below a value, and which exactly at it where that is
     not nothing.
     """
-    below, at = float(np.mean(result.values < value)), float(np.mean(result.values == value))
+    known = result.ranked.valid
+    below, at = float(np.mean(known < value)), float(np.mean(known == value))
+    which = "of the trials" if len(known) == result.size else "of those with a value"
     if at < 0.005:
-        return f"{per_cent(below, 0)} of the trials lie below it"
+        return f"{per_cent(below, 0)} {which} lie below it"
     texts = shares([below, at, 1 - below - at], 0)
-    return f"{texts[0] if below else 'none'} of the trials lie below it, {texts[1]} exactly at it"
+    return f"{texts[0] if below else 'none'} {which} lie below it, {texts[1]} exactly at it"
 
 
 def lump_of(result: Result) -> tuple[float, Estimate] | None:

@@ -29,6 +29,7 @@ from kindynos.studies.goal import Goal
 from kindynos.studies.sweep import Sweep
 
 SHOWN = ("base case", "mean", "sd")
+MISSING = "trials without a value"
 MOST_ROWS = 60
 
 
@@ -60,7 +61,7 @@ def comparison(compared: Comparison, asked: TableSpec = DEFAULT) -> Report:
         rows = [
             s
             for s in table.loc[outcome].index
-            if s in (*SHOWN, *percentiles, *more) or str(s).startswith("chance")
+            if s in (*SHOWN, *percentiles, *more, MISSING) or str(s).startswith("chance")
         ]
         side = table_of(
             f"{outcome} by scenario",
@@ -78,6 +79,8 @@ def comparison(compared: Comparison, asked: TableSpec = DEFAULT) -> Report:
                 for name in compared.scenarios
             ]
             shown = [t or figure(c["value"], c["error"]) for t, c in zip(texts, cells, strict=True)]
+            if statistic == MISSING:
+                shown = _shares_without_value(compared, outcome)
             side.add_row(
                 str(statistic),
                 *(text.replace("infinite", "never") if awaited else text for text in shown),
@@ -111,6 +114,14 @@ def comparison(compared: Comparison, asked: TableSpec = DEFAULT) -> Report:
             f"{name}-{kind}": partial(compared.plot, name, kind) for name, kind in kinds
         },
     )
+
+
+def _shares_without_value(compared: Comparison, outcome: str) -> list[str]:
+    """Return the share of trials without a value in each scenario."""
+    results = (
+        None if isinstance(run, ReportedMean) else run[outcome] for run in compared.runs.values()
+    )
+    return ["-" if r is None else per_cent(r.n_failed / r.size) for r in results]
 
 
 def _endless(compared: Comparison, scenario: str, outcome: str) -> dict[str, str]:
@@ -167,7 +178,7 @@ def _differences(compared: Comparison, outcome: str, differences: pd.DataFrame) 
     frame = differences.loc[outcome]
     for statistic in frame.index.get_level_values("statistic").unique():
         share = str(statistic).startswith("higher")
-        points = str(statistic).startswith(("chance", "trials without"))
+        points = str(statistic).startswith(("chance", "share without"))
         cells = [
             frame.loc[(name, statistic)] if (name, statistic) in frame.index else None
             for name in others
@@ -362,7 +373,7 @@ def drivers(
     }
     description = "; ".join(f"{key} {brief(float(value))}" for key, value in facts.items())
     made = f"{run.size:,} trials, seed {run.seed}" + (f"; {description}" if description else "")
-    remarks = [ranking_remark(frame), made] if method == "rank" else [made]
+    remarks = [ranking_remark(frame, run[outcome]), made] if method == "rank" else [made]
 
     def draw(ax: Any) -> Any:
         from kindynos.plots import sensitivity

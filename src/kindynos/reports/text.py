@@ -167,11 +167,21 @@ def _outcome(run: Run, name: str, asked: TableSpec) -> FigureTable:
             "without a value",
             f"{result.n_failed:,}",
             "",
-            f"of {result.size:,} trials; left out above",
+            f"{per_cent(result.n_failed / result.size)} of the trials; "
+            f"{ranking_of_missing(result)}",
         )
     for text, count in run.notes(name).items():
         table.add_row(text, f"{count:,}", "", f"of {result.size:,} trials")
     return table
+
+
+def ranking_of_missing(result: Result) -> str:
+    """Return how the trials without a value are counted in an outcome's figures."""
+    if result.missing is None:
+        return "figures are of the others, chances of all"
+    if isinstance(result.missing, str):
+        return f"they rank as the {result.missing}; mean and sd are of the others"
+    return f"they count as {number(float(result.missing))}"
 
 
 def _figure(word: str, figure: Estimate, step: float | None) -> tuple[str, str]:
@@ -255,7 +265,7 @@ def _ranking(run: Run, name: str) -> Group:
         table.add_row(
             str(driver), f"{row['rank correlation']:+.3f}", correlation, *_share(alone_share(row))
         )
-    return Group(table, Text(ranking_remark(frame), style="dim"))
+    return Group(table, Text(ranking_remark(frame, run[name]), style="dim"))
 
 
 def alone_share(row: pd.Series) -> Estimate:
@@ -266,8 +276,15 @@ def alone_share(row: pd.Series) -> Estimate:
     return Estimate(value, value - error, value + error)
 
 
-def ranking_remark(frame: pd.DataFrame) -> str:
-    """Return what the shares of a ranking leave, or that they overlap."""
+def ranking_remark(frame: pd.DataFrame, result: Result) -> str:
+    """Return what the shares of a ranking leave, or that they overlap, and which trials they are
+    of.
+    """
+    if result.n_failed:
+        lacking = per_cent(result.n_failed / result.size)
+        return f"{lacking} of the trials have no value; the shares are of the others."
+    if float(result.sd) == 0:
+        return "It is the same in every trial, so that nothing moves it."
     if frame.attrs["correlated"]:
         return (
             "Some drivers move together, so their shares overlap; shapley divides the variance "

@@ -191,7 +191,9 @@ class Comparison:
         Rows are (outcome, scenario, statistic): the mean, percentiles 5, 50 and 95 (or those asked
         for), the chance above the target, and "higher in the same trial", the chance that this
         scenario's outcome is the higher one. ``paired`` says whether trials were compared one with
-        one, on the same draws; the others are independent samples.
+        one, on the same draws; the others are independent samples. Means and percentiles are over
+        the trials that have a value, chances are of all; "share without a value" is a row where
+        there are such trials.
         """
         instance("differences", "asked", asked, TableSpec, "what a table is to show")
         first, *others = self.runs
@@ -263,7 +265,7 @@ class Comparison:
         """
 
 
-WITHOUT = "trials without a value"
+WITHOUT = "share without a value"
 
 
 def compare(
