@@ -20,10 +20,9 @@ if TYPE_CHECKING:
 @click.option(
     "--by",
     type=Words(DecisionRule),
-    default="mean",
-    show_default=True,
     help="What counts: the mean, the certainty-equivalent of the utility, a percentile, or the "
-    "expected-shortfall.",
+    "expected-shortfall; default: the certainty-equivalent where the file states a tolerance of "
+    "risk, else the mean.",
 )
 @click.option(
     "--level",
@@ -47,7 +46,7 @@ if TYPE_CHECKING:
 @json_option
 def decide(
     file: Path,
-    by: str,
+    by: str | None,
     level: float | None,
     ranges: tuple[str, ...],
     trials: int,
@@ -71,7 +70,7 @@ def decide(
     solution = decision.solve(by, level=level, trials=trials, seed=seed)
     options = {"by": by, "level": level, "trials": trials, "seed": seed}
     worth: pd.DataFrame | None = (
-        decision.perfect_information(**options) if by in CONSISTENT else None
+        decision.perfect_information(**options) if solution.by in CONSISTENT else None
     )
     switches = {
         name: decision.switchover_points(name, low, high, **options)

@@ -171,6 +171,14 @@ class Decision:
             return exponential(self.risk_tolerance)
         return None if self.utility is None else increasing(self.utility, low, high)
 
+    @property
+    def rule(self) -> str:
+        """What counts by default: the certainty equivalent where a utility or a tolerance of risk
+        is stated, else the mean.
+        """
+        stated = self.risk_tolerance is not None or self.utility is not None
+        return "certainty equivalent" if stated else "mean"
+
     def replace(self, **given: Any) -> Decision:
         """Return the decision with other values of given quantities; raises ParameterError for an
         unknown one.
@@ -185,7 +193,12 @@ class Decision:
     @explain_call_errors
     @delegated_to("kindynos.decisions.solve", "solve")
     def solve(
-        self, by: str = "mean", *, level: float | None = None, trials: int = TRIALS, seed: Seed = 1
+        self,
+        by: str | None = None,
+        *,
+        level: float | None = None,
+        trials: int = TRIALS,
+        seed: Seed = 1,
     ) -> Any:
         """Return the best policy, found by rolling the tree back, with every part's value; see
         ``Solution``.

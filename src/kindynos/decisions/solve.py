@@ -144,6 +144,8 @@ class Rollback:
             back = self.utility.back if self.utility is not None and self.by != "mean" else float
             ends = sorted(self.sign * back(figure + side * error) for side in (-1, 1))
             return Estimate(self.sign * back(figure), ends[0], ends[1])
+        if self.draws.trials == 1:  # nothing was drawn
+            return Estimate(self.sign * figure, self.sign * figure, self.sign * figure)
         values, weights = value
         low, high = weighted_ends(values, weights, self.by, self.level)
         ends = sorted((self.sign * low, self.sign * high))
@@ -431,13 +433,14 @@ class Solution:
 
 def solve(
     decision: Decision,
-    by: str = "mean",
+    by: str | None = None,
     *,
     level: float | None = None,
     trials: int = TRIALS,
     seed: Seed = 1,
 ) -> Solution:
     """Return a solved decision; see ``Decision.solve``."""
+    by = decision.rule if by is None else by
     one_of("solve", "by", by, RULES)
     check_integer("solve", "trials", trials, least=2)
     share = tail_share("solve", by, level)

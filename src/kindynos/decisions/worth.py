@@ -32,12 +32,16 @@ MOST_WORLDS = 50_000  # combinations of outcomes that are looked at one by one
 STEPS = 33  # of a range in which a switch is sought
 
 
-def _options(options: Mapping[str, Any], owner: str) -> tuple[str, float, int, int]:
-    known = {"by": "mean", "level": None, "trials": TRIALS, "seed": 1}
+def _options(
+    decision: Decision, options: Mapping[str, Any], owner: str
+) -> tuple[str, float, int, int]:
+    known = {"by": decision.rule, "level": None, "trials": TRIALS, "seed": 1}
     for name in options:
         if name not in known:
             raise ParameterError(f"no option {name!r}", owner=owner, unknown=name, known=known)
     chosen = {**known, **options}
+    if chosen["by"] is None:
+        chosen["by"] = decision.rule
     return (
         one_of(owner, "by", chosen["by"], RULES),
         tail_share(owner, chosen["by"], chosen["level"]),
@@ -55,7 +59,7 @@ def sweep(decision: Decision, name: str, values: Any, **options: Any) -> pd.Data
     import pandas as pd
 
     _number(decision, "sweep", name)
-    by, level, trials, seed = _options(options, "sweep")
+    by, level, trials, seed = _options(decision, options, "sweep")
     grid = np.atleast_1d(array_of("sweep", "values", values))
     rows: dict[float, dict[str, Any]] = {}
     for value in grid.tolist():
@@ -77,7 +81,7 @@ def switchover_points(
     import pandas as pd
 
     _number(decision, "switchover_points", name)
-    by, level, trials, seed = _options(options, "switchover_points")
+    by, level, trials, seed = _options(decision, options, "switchover_points")
     low, high = finite("switchover_points", "low", low), finite("switchover_points", "high", high)
     if not low < high:
         raise ParameterError(
@@ -111,12 +115,12 @@ def perfect_information(decision: Decision, **options: Any) -> pd.DataFrame:
     """
     import pandas as pd
 
-    by, level, trials, seed = _options(options, "perfect_information")
+    by, level, trials, seed = _options(decision, options, "perfect_information")
     _consistent(by)
     base = solved(decision, by, level, trials, seed)
     rows: dict[str, tuple[float, float]] = {}
     for name, event in decision.events.items():
-        rows[f"event {name}"] = (_known_event(base, event), 0.0)
+        rows[f"event {name}"] = _known_event(base, event)
     for name, value in decision.given.items():
         if isinstance(value, Distribution):
             rows[name] = _known_quantity(base, name)
@@ -136,48 +140,39 @@ def _consistent(by: str) -> None:
         )
 
 
-def _gain(base: Solution, expected: float) -> float:
-    """Return how much more an expected value (or utility) is than that of the decision, in the
-    units of the payoffs.
+def _gain(base: Solution, informed: Any) -> tuple[float, float]:
+    """Return how much more values (or utilities) with knowledge are than those of the decision, one
+    per trial or one for all, in the units of the payoffs; and the error of that, which is 0 where
+    nothing was drawn.
     """
-    rolling = base.rolling
-    back = rolling.utility.back if rolling.utility is not None and rolling.by != "mean" else float
-    return max(back(expected) - rolling.sign * float(base.value), 0.0)
+    plain = _values(base, base.draws, base.rolling.policy)
+    gains = np.asarray(informed - plain, dtype=np.float64)
+    mean = float(gains.mean())
+    error = Z * float(gains.std(ddof=1)) / math.sqrt(gains.size) if gains.size > 1 else 0.0
+    if base.rolling.utility is None or base.by == "mean":
+        return max(mean, 0.0), error
+    expected, back = float(np.mean(plain)), base.rolling.utility.back
+    worth = back(expected + mean) - back(expected)
+    ends = [back(expected + mean + side * error) - back(expected) for side in (-1, 1)]
+    return max(worth, 0.0), max(ends[1] - worth, worth - ends[0])
 
 
-def _expected(found: Solution, weight: Any) -> float:
-    """Return the value (or utility) of a solved tree."""
-    rolling = found.rolling
-    again = Rollback(
-        found.draws,
-        rolling.by,
-        rolling.level,
-        rolling.utility,
-        rolling.sign,
-        rolling.policy,
-        follow=True,
-        record=False,
-    )
-    return again.figure(again.roll(found.decision.root, (), weight, 0.0), weight)
-
-
-def _known_event(base: Solution, event: Event) -> float:
+def _known_event(base: Solution, event: Event) -> tuple[float, float]:
     chances = base.draws.chances(event)
-    total = 0.0
+    informed: Any = 0.0
     for outcome, chance in chances.items():
         if float(np.mean(chance)) > 0:
             sure = {name: float(name == outcome) for name in chances}
-            found = solved(
-                base.decision,
-                base.by,
-                base.level,
-                base.trials,
-                base.draws.seed,
-                {event.name: sure},
-                chance,
-            )
-            total += float(np.mean(chance)) * _expected(found, chance)
-    return _gain(base, total)
+            found = _solved_knowing(base, {event.name: sure}, chance)
+            informed = informed + chance * _values(found, found.draws, found.rolling.policy)
+    return _gain(base, informed)
+
+
+def _solved_knowing(
+    base: Solution, known: Mapping[str, Mapping[str, Any]], weight: Any
+) -> Solution:
+    """Return the decision solved with better known chances of events, on the same draws."""
+    return solved(base.decision, base.by, base.level, base.trials, base.draws.seed, known, weight)
 
 
 def _known_quantity(base: Solution, name: str) -> tuple[float, float]:
@@ -254,8 +249,7 @@ def _everything(base: Solution) -> tuple[float, float] | None:
                 else rolling.utility.of(np.asarray(best))
             )
             total = total + weight * worth
-    error = Z * float(np.std(total)) / math.sqrt(np.size(total)) if np.size(total) > 1 else 0.0
-    return _gain(base, float(np.mean(total))), error
+    return _gain(base, total)
 
 
 def _best_of(
@@ -295,12 +289,13 @@ def sample_information_value(
     ``Decision.sample_information_value``.
 
     The table has one row per signal: its chance, the chance of each outcome once it is seen, the
-    best alternative and its value; ``attrs["worth"]`` is what the test is worth before its price.
+    best alternative and its value; ``attrs["worth"]`` is what the test is worth before its price,
+    and ``attrs["error"]`` the error of that where payoffs are drawn.
     """
     import pandas as pd
 
     owner = "sample_information_value"
-    by, level, trials, seed = _options(options, owner)
+    by, level, trials, seed = _options(decision, options, owner)
     _consistent(by)
     known_name(owner, "event", event, decision.events)
     outcomes = list(decision.events[event].outcomes)
@@ -318,7 +313,8 @@ def sample_information_value(
             )
     base = solved(decision, by, level, trials, seed)
     prior = base.draws.chances(decision.events[event])
-    expected, rows = 0.0, {}
+    informed: Any = 0.0
+    rows = {}
     for signal, row in table.items():
         joint = {outcome: prior[outcome] * row[outcome] for outcome in outcomes}
         chance = sum(joint.values())
@@ -330,8 +326,8 @@ def sample_information_value(
         posterior = {
             outcome: part if np.ndim(part) else float(part) for outcome, part in posterior.items()
         }
-        found = solved(decision, by, level, trials, seed, {event: posterior}, chance)
-        expected += float(np.mean(chance)) * _expected(found, chance)
+        found = _solved_knowing(base, {event: posterior}, chance)
+        informed = informed + chance * _values(found, found.draws, found.rolling.policy)
         weights = {
             f"chance of {outcome}": float(np.mean(joint[outcome]) / np.mean(chance))
             for outcome in outcomes
@@ -344,7 +340,7 @@ def sample_information_value(
         }
     answer = pd.DataFrame.from_dict(rows, orient="index")
     answer.index.name = "signal"
-    answer.attrs["worth"] = _gain(base, expected)
+    answer.attrs["worth"], answer.attrs["error"] = _gain(base, informed)
     return answer
 
 

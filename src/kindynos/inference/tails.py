@@ -85,13 +85,10 @@ def weighted_figure(values: Floats, weights: Floats, by: str, level: float) -> f
 
 
 def weighted_ends(values: Floats, weights: Floats, by: str, level: float) -> tuple[float, float]:
-    """Return the 95 % interval of such a figure, from as many equal trials as the weights are
-    worth; none where few values are.
+    """Return the 95 % interval of such a figure of values that were drawn, from as many equal
+    trials as the weights are worth.
     """
     worth = float(weights.sum()) ** 2 / float((weights**2).sum())
-    if len(np.unique(values)) < 200:
-        figure = weighted_figure(values, weights, by, level)
-        return figure, figure
     if by == "percentile":
         low, high = wilson(level, worth)
         return weighted_quantile(values, weights, low), weighted_quantile(values, weights, high)

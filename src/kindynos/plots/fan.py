@@ -64,10 +64,7 @@ def fan(result: Result, ax: Axes | None = None) -> Axes:
     ax.set_xlabel("period")
     lacking = f", {result.n_failed:,} of them without a value" if result.n_failed else ""
     name = result.name.replace("_", " ").capitalize()
-    ax.set_title(
-        f"{name} over the periods: {result.size:,} trials{lacking}",
-        loc="left",
-    )
+    ax.set_title(f"{name} over the periods: {result.size:,} trials{lacking}", loc="left")
     ax.legend(frameon=False, ncols=3, loc="upper left")
     ax.margins(y=0.18)
     bare(ax)

@@ -1,0 +1,70 @@
+"""Tests of the errors of decisions: whatever is drawn has one, and only that."""
+
+import numpy as np
+
+import kindynos as kd
+from tests.common import Case
+
+
+def launch():
+    """A launch whose payoffs are drawn, or nothing."""
+    demand = kd.Event("demand", {"high": (0.4, kd.Normal(10, 6)), "low": (0.6, kd.Normal(-6, 6))})
+    return kd.Decision("launch", {"launch": demand, "stay": 0.0})
+
+
+class Errors(Case):
+    def test_the_worth_of_knowing_an_event_has_an_error_that_holds(self):
+        truth = 0.4 * 10  # launch in the good case alone, against 0.4 x 10 - 0.6 x 6 = 0.4
+        gaps, errors = [], []
+        for seed in range(60):
+            row = launch().perfect_information(trials=400, seed=seed).loc["event demand"]
+            gaps.append(row["worth"] - (truth - 0.4))
+            errors.append(row["error"])
+        self.assertCalibrated(gaps, errors)
+
+    def test_a_test_of_an_event_has_an_error_that_holds(self):
+        signals = {"good": {"high": 0.9, "low": 0.2}, "bad": {"high": 0.1, "low": 0.8}}
+        # launch on "good": 0.36 x 10 - 0.12 x 6 = 2.88, against 0.4
+        gaps, errors = [], []
+        for seed in range(60):
+            found = launch().sample_information_value("demand", signals, trials=400, seed=seed)
+            gaps.append(found.attrs["worth"] - 2.48)
+            errors.append(found.attrs["error"])
+        self.assertCalibrated(gaps, errors)
+
+    def test_what_involves_no_draw_is_exact(self):
+        event = kd.Event("demand", {"high": (0.4, 10.0), "low": (0.6, -6.0)})
+        decision = kd.Decision("launch", {"launch": event, "stay": 0.0})
+        row = decision.perfect_information().loc["event demand"]
+        self.assertAlmostEqual(row["worth"], 3.6)
+        self.assertEqual(row["error"], 0.0)
+        for by in ("percentile", "expected shortfall"):
+            self.assertEqual(decision.solve(by).value.error, 0.0)
+
+    def test_few_distinct_payoffs_that_are_drawn_have_an_error(self):
+        payoff = kd.Affine(kd.Poisson(2.0), 1000.0)
+        values, errors = [], []
+        for seed in range(80):
+            found = kd.Decision("d", {"a": payoff, "b": -1.0}).solve(
+                "expected shortfall", level=0.5, trials=1000, seed=seed
+            )
+            values.append(float(found.parts[("a",)].value))
+            errors.append(found.parts[("a",)].value.error)
+        # the worse half of a Poisson of mean 2: sum of k p(k) up to the median, by hand
+        chances = np.exp(-2) * np.array([1, 2])  # of 0 and 1; the rest of the half is at 2
+        truth = 1000 * (chances[1] + 2 * (0.5 - chances.sum())) / 0.5
+        self.assertCalibrated([value - truth for value in values], errors)
+
+    def test_a_stated_tolerance_of_risk_counts_without_being_asked_for(self):
+        event = kd.Event("e", {"up": (0.5, 100.0), "down": (0.5, -80.0)})
+        careful = kd.Decision("d", {"bet": event, "stay": 0.0}, risk_tolerance=50.0)
+        self.assertEqual(
+            (careful.solve().best, careful.solve().by), ("stay", "certainty equivalent")
+        )
+        self.assertEqual(careful.solve("mean").best, "bet")
+        plain = kd.Decision("d", {"bet": event, "stay": 0.0})
+        self.assertEqual((plain.solve().best, plain.solve().by), ("bet", "mean"))
+        known = careful.perfect_information().loc["event e", "worth"]
+        self.assertAlmostEqual(
+            known, careful.perfect_information(by="certainty equivalent").loc["event e", "worth"]
+        )
