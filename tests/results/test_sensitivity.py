@@ -140,6 +140,34 @@ class ReadOffRuns(Case):
         )
         self.assertAlmostEqual(narrow.loc["flow", "driver at P25"], 90 + 10 * stats.norm.ppf(0.25))
 
+    def test_a_rare_event_moves_between_its_values(self):
+        model = kd.Model("m")
+        model.driver("breach", kd.Discrete([0, 1], [0.9, 0.1]))
+        model.driver("noise", kd.Normal(0, 1))
+        model.outcome("y", "-100 * breach + noise")
+        frame = model.simulate(500, seed=1).sensitivity("y", "swing")
+        self.assertEqual(frame.index[0], "breach")
+        self.assertAlmostEqual(frame.loc["breach", "swing"], 100)
+        self.assertAlmostEqual(frame.loc["breach", "chance"], 0.1)
+        self.assertTrue(np.isnan(frame.loc["noise", "chance"]))
+
+    def test_a_driver_of_each_period_moves_as_its_periods_do_together(self):
+        model = kd.Model("m", periods=25)
+        model.driver("energy", kd.Normal(10, 2), each="period")
+        model.driver("price", kd.Normal(0, 10))
+        model.outcome("y", "price + total(energy)")
+        frame = model.simulate(4096, seed=1).sensitivity("y", "swing")
+        # the sum of 25 periods has the sd 2 x 5, as the price has: all at P90 would be 2 x 25
+        for name in ("energy", "price"):
+            self.assertAlmostEqual(
+                frame.loc[name, "swing"], 2 * 10 * stats.norm.ppf(0.9), delta=0.8, msg=name
+            )
+        self.assertAlmostEqual(
+            25 * frame.loc["energy", "driver at P90"], frame.loc["energy", "outcome at P90"]
+        )
+        single = model.simulate(500, seed=1).sensitivity("y", "swing", by_period=True)
+        self.assertAlmostEqual(single.loc["energy 3", "swing"], 2 * 2 * stats.norm.ppf(0.9))
+
     def test_conditional_means_across_slices(self):
         model = kd.Model("m")
         model.driver("x", kd.Uniform(0, 1))

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 import sys
 import time
 from collections.abc import Callable, Iterator, Sequence
@@ -126,6 +127,7 @@ class Numbers(click.ParamType):  # type: ignore[type-arg]
 
 
 WHOLE = _Whole()
+THOUSANDS = re.compile(r"[+-]?\d{1,3}(,\d{3})+(\.\d*)?")  # or one value per period
 PATIENCE = 0.7  # seconds before a progress bar appears
 
 model_argument = click.argument("file", type=click.Path(path_type=Path))
@@ -302,6 +304,12 @@ def changed(model: Model, changes: Sequence[str]) -> Model:
         name, equals, text = change.partition("=")
         if not equals:
             raise KindynosError(f"--set {change}: say NAME=VALUE, such as --set fare=45")
+        if THOUSANDS.fullmatch(text.strip()):
+            plain = text.strip().replace(",", "")
+            raise KindynosError(
+                f"--set {change}: write {plain} for the number, or a space after each comma for "
+                "one value per period"
+            )
         try:
             numbers = [float(part) for part in text.split(",")]
         except ValueError:

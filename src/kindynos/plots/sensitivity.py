@@ -9,7 +9,7 @@ import numpy as np
 import pandas as pd
 from matplotlib.axes import Axes
 
-from kindynos.formatting import number, shares
+from kindynos.formatting import number, per_cent, shares
 from kindynos.plots.style import (
     ACCENT,
     DARK,
@@ -159,7 +159,14 @@ def _swing(ax: Axes, frame: pd.DataFrame, label: str) -> None:
             )
     ax.axvline(base, color=INK, lw=1.2)
     ax.set_xlim(ends.min() - 0.16 * span, ends.max() + 0.16 * span)
-    ax.set_yticks(places, _names(frame))
+    names = _names(frame)
+    if "chance" in frame:  # of the rarer value of an event
+        chances = frame["chance"].tolist()
+        names = [
+            name if chance != chance else f"{name}\n({per_cent(chance)} the rarer value)"
+            for name, chance in zip(names, chances, strict=True)
+        ]
+    ax.set_yticks(places, names)
     ax.invert_yaxis()
     scaled_ticks(ax.xaxis, factor)
     ax.set_xlabel(

@@ -233,13 +233,26 @@ def sweep(swept: Sweep, *, less_is_better: bool = False) -> Report:
     better: Any = False if less_is_better else "as stated"
     return Report.of(
         _sweep_tables(swept),
-        data=lambda: {"statistic": swept.statistic, "points": plain_rows(swept.table())},
-        frames=lambda: {"sweep": swept.table()},
+        data=lambda: {"statistic": swept.statistic, "points": plain_rows(_named(swept))},
+        frames=lambda: {"sweep": _named(swept)},
         figures=lambda: {
             f"{name}-sweep": partial(swept.plot, name, more_is_better=better)
             for name in swept.outputs
         },
     )
+
+
+def _named(swept: Sweep) -> pd.DataFrame:
+    """Return a sweep's table; a column of chances is not named as the amounts are."""
+    table = swept.table()
+    if not swept.statistic.startswith("chance"):
+        return table
+    names = {
+        f"{name}{end}": f"{swept.statistic} of {name}{end}"
+        for name in swept.outputs
+        for end in ("", " error")
+    }
+    return table.rename(columns=names)
 
 
 def _sweep_tables(swept: Sweep) -> list[RenderableType]:

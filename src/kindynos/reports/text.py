@@ -85,7 +85,10 @@ def run(run: Run, asked: TableSpec = DEFAULT) -> Report:
         )
     ]
     for name in run.outcomes:
-        parts += ["", _row_table(run, name) if run[name].is_row else _outcome(run, name, asked)]
+        parts += [
+            "",
+            _row_table(run, name, asked) if run[name].is_row else _outcome(run, name, asked),
+        ]
         if not run[name].is_row and run.drivers:
             parts += ["", _ranking(run, name)]
     parts += ["", *_closing(run)]
@@ -233,18 +236,16 @@ def _chances(result: Result, found: list[tuple[str, Estimate]]) -> list[tuple[st
     return rows
 
 
-def _row_table(run: Run, name: str) -> FigureTable:
+def _row_table(run: Run, name: str, asked: TableSpec) -> FigureTable:
     result = run.row(name)
-    table = table_of(
-        _title(result),
-        ("period", "left"),
-        *((word, "right") for word in ("base", "mean", "95 % error", "P5", "P50", "P95")),
-    )
-    percentiles = result.percentile([5, 50, 95])
+    levels = (5.0, 50.0, 95.0) if asked.percentiles == DEFAULT.percentiles else asked.percentiles
+    words = ("base", "mean", "95 % error", *(f"P{level:g}" for level in levels))
+    table = table_of(_title(result), ("period", "left"), *((word, "right") for word in words))
+    percentiles = result.percentile(levels)
     for period, label in enumerate(result.labels):
         mean = result.mean[period]
         step = step_of(mean.error)
-        figures = [with_error(percentiles[i][period])[0] for i in range(3)]
+        figures = [with_error(row[period])[0] for row in percentiles]
         base = result.base[period]
         table.add_row(label, number(float(base), step), *with_error(mean), *figures)
     return table
