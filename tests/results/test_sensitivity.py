@@ -140,6 +140,40 @@ class ReadOffRuns(Case):
         )
         self.assertAlmostEqual(narrow.loc["flow", "driver at P25"], 90 + 10 * stats.norm.ppf(0.25))
 
+    def test_shares_of_drivers_of_each_period(self):
+        gaps, errors = [], []
+        for seed in range(30):
+            model = kd.Model("m", periods=30)
+            model.driver("noise", kd.Normal(0, 1), each="period")
+            model.driver("squared", kd.Normal(0, 1), each="period")
+            model.driver("single", kd.Normal(0, 1))
+            # variances: 2 of the square of a standard normal, 1 of the single, 0 of the noise
+            model.outcome("y", "(total(squared) / 30 ** 0.5) ** 2 + single + 0 * total(noise)")
+            frame = model.simulate(2000, seed=seed, sampling="random").sensitivity("y")
+            gaps.append(
+                [
+                    frame.loc[n, "first-order share"] - t
+                    for n, t in (("noise", 0), ("squared", 2 / 3))
+                ]
+            )
+            errors.append(frame["error of share"].loc[["noise", "squared"]].tolist())
+        self.assertCalibrated(gaps, errors)
+
+    def test_nothing_is_said_of_interaction_that_errors_could_be(self):
+        from kindynos.reports.text import ranking_remark
+
+        model = kd.Model("m", periods=5)
+        model.driver("a", kd.Normal(0, 1), each="period")
+        model.driver("b", kd.Normal(0, 1))
+        model.outcome("sum", "total(a) + b")
+        model.outcome("product", "total(a) * b")
+        model.outcome("constant", "3 + 0 * b")
+        run = model.simulate(4000, seed=1)
+        remarks = [ranking_remark(run.sensitivity(n), run[n]) for n in run.outcomes]
+        self.assertIn("no interaction", remarks[0])
+        self.assertRegex(remarks[1], r"(9\d|10\d)\.\d % ± .* is left for interaction")
+        self.assertIn("the same in every trial", remarks[2])
+
     def test_a_rare_event_moves_between_its_values(self):
         model = kd.Model("m")
         model.driver("breach", kd.Discrete([0, 1], [0.9, 0.1]))

@@ -291,11 +291,15 @@ def ranking_remark(frame: pd.DataFrame, result: Result) -> str:
             "Some drivers move together, so their shares overlap; shapley divides the variance "
             "among them."
         )
-    rest = max(frame.attrs["interaction"], 0.0)
-    return (
-        f"A share is what a driver explains alone; {100 * rest:.1f} % is left for interaction "
-        "between drivers."
-    )
+    rest, error = frame.attrs["interaction"], frame.attrs["error of interaction"]
+    alone = "A share is what a driver explains alone"
+    if rest > error:
+        return (
+            f"{alone}; {100 * rest:.1f} % ± {100 * error:.1f} is left for interaction between them."
+        )
+    if error != error:
+        return f"{alone}."
+    return f"{alone}; no interaction between drivers can be told from the errors of the shares."
 
 
 def _closing(run: Run) -> list[RenderableType]:

@@ -9,14 +9,19 @@ import pandas as pd
 from numpy.typing import NDArray
 
 from kindynos.arrays import Floats
+from kindynos.errors import KindynosError
 from kindynos.inference.estimates import Estimate
 from kindynos.inference.intervals import correlation_by_blocks, jackknifed
+from kindynos.program.quantities import DependentDriver
 from kindynos.results.reached_correlations import ranks
-from kindynos.results.sensitivity.inputs import inputs_of, valid_outcome
+from kindynos.results.sensitivity.inputs import inputs_of, valid_outcome, work_out
 from kindynos.results.trials import SimulatedTrials
+from kindynos.sampling.streams import stream
 
 GROUPS = 20  # of blocks, of which one at a time is left out
 FEWEST = 200  # trials below which no error is given
+MOST_EXCHANGED = 16_384  # trials that are worked out again with drivers exchanged
+EXCHANGES = 3  # times that they are
 
 
 def rank_sensitivity(run: SimulatedTrials, name: str, by_period: bool = False) -> pd.DataFrame:
@@ -26,15 +31,19 @@ def rank_sensitivity(run: SimulatedTrials, name: str, by_period: bool = False) -
     ``first-order share`` is the variance of the quantity's mean given the driver, over the
     variance; it finds drivers whose effect is not monotone too. It is estimated from neighbours in
     the order of the driver, whose products average to the square of that mean. A driver with a
-    value each period counts by the combination of its periods' ranks that follows the quantity
-    best, fitted on the other half of the trials. ``attrs["interaction"]`` is what the shares leave:
-    interplay of independent drivers, and the error of the estimates. ``attrs["correlated"]`` says
-    whether some drivers move together, so that their shares overlap; read method "shapley" then.
+    value each period that moves independently of the others is kept as it is while all others are
+    exchanged among the trials: what the outcome then has in common is its share. Where the model
+    cannot be worked out again, or drivers move together, such a driver counts by the combination of
+    its periods' ranks that follows the quantity best, fitted on the other half of the trials.
+    ``attrs["interaction"]`` is what the shares leave: interplay of independent drivers, and the
+    error of the estimates. ``attrs["correlated"]`` says whether some drivers move together, so that
+    their shares overlap; read method "shapley" then.
     Errors are jackknives that leave out one block at a time, those of correlations on Fisher's
     scale.
 
-    Source: Gamboa, Gremaud, Klein and Lagnoux, Bernoulli 28 (2022), 2345-2374, with several
-    neighbours.
+    Sources: Gamboa, Gremaud, Klein and Lagnoux, Bernoulli 28 (2022), 2345-2374, with several
+    neighbours; Janon, Klein, Lagnoux, Nodet and Prieur, ESAIM: Probability and Statistics 18
+    (2014), 342-364.
     """
     values, valid = valid_outcome(run, name, fewest=0)
     bounds = run.drawing.blocks.bounds
@@ -44,10 +53,16 @@ def rank_sensitivity(run: SimulatedTrials, name: str, by_period: bool = False) -
     labels, correlations, shares = [], [], []
     for entry in inputs_of(run, name, by_period, everyone=True):
         drawn = entry.rows(run)[:, valid]
-        score = ranks(drawn[0]) if len(drawn) == 1 else _combined(drawn, outcome_ranks, bounds)
         labels.append(entry.label)
+        if len(drawn) == 1:
+            score = ranks(drawn[0])
+            share = first_order_share(score, outcome, bounds)
+        else:
+            score = _combined(drawn, outcome_ranks, bounds)
+            exchanged = _exchanged_share(run, name, entry.driver)
+            share = _share_of_halves(score, outcome, bounds) if exchanged is None else exchanged
         correlations.append(correlation_by_blocks(score, outcome_ranks, bounds))
-        shares.append(first_order_share(score, outcome, bounds))
+        shares.append(share)
     frame = pd.DataFrame(
         {
             "rank correlation": [float(figure) for figure in correlations],
@@ -58,6 +73,8 @@ def rank_sensitivity(run: SimulatedTrials, name: str, by_period: bool = False) -
         index=pd.Index(labels, name="driver"),
     )
     frame.attrs["interaction"] = 1 - float(frame["first-order share"].sum())
+    errors = [figure.error for figure in shares]
+    frame.attrs["error of interaction"] = float(np.sqrt(np.sum(np.square(errors))))
     frame.attrs["correlated"] = any(len(group.names) > 1 for group in run.program.groups)
     return frame.sort_values("first-order share", ascending=False, kind="stable")
 
@@ -80,6 +97,64 @@ def first_order_share(score: Floats, outcome: Floats, bounds: NDArray[np.int64])
     return jackknifed(
         value, np.array([_explained(x[group != one], y[group != one]) for one in range(groups)])
     )
+
+
+def _exchanged_share(run: SimulatedTrials, outcome: str, driver: str) -> Estimate | None:
+    """Return the share of a driver from the outcome worked out again with its rows in their trials
+    and all other drivers exchanged among the trials; None where that cannot be done.
+    """
+    program = run.program
+    drivers = {name: program.drivers[name] for name in program.drivers}
+    linked = any(driver in group.names and len(group.names) > 1 for group in program.groups)
+    if linked or any(isinstance(one, DependentDriver) for one in drivers.values()):
+        return None
+    values, trials = run[outcome].values, min(run.size, MOST_EXCHANGED)
+    if driver not in program.ancestors([outcome]):
+        return Estimate(0.0, 0.0, 0.0)
+    generator = stream(run.seed, f"exchanged {driver}")
+    again = []
+    for _ in range(EXCHANGES):
+        other = generator.permutation(trials)
+        drawn = {name: run[name].values[..., other] for name in drivers if name != driver}
+        drawn[driver] = run[driver].values[..., :trials]
+        try:
+            again.append(work_out(run, outcome, drawn, trials))
+        except KindynosError:  # a saved run whose functions are gone
+            return None
+    found = np.stack([values[:trials], *again])
+    found = found[:, np.isfinite(found).all(axis=0)]
+    if found.shape[1] < FEWEST:
+        return None
+    group = np.arange(found.shape[1]) * GROUPS // found.shape[1]
+    return jackknifed(
+        _common_share(found), np.array([_common_share(found[:, group != g]) for g in range(GROUPS)])
+    )
+
+
+def _common_share(found: Floats) -> float:
+    """Return the covariance of outcomes ``(exchanges, trials)`` of one distribution, over their
+    variance: the mean of that of each pair, of which the sum over a trial holds all.
+    """
+    count, gaps = len(found), found - found.mean()
+    squares = float((gaps**2).mean())
+    pairs = float((gaps.sum(axis=0) ** 2).mean()) - count * squares
+    return pairs / (count * (count - 1)) / squares if squares > 0 else 0.0
+
+
+def _share_of_halves(score: Floats, outcome: Floats, bounds: NDArray[np.int64]) -> Estimate:
+    """Return the share of a score whose halves of the blocks were fitted on each other: each half
+    alone, since together they would share their outcomes.
+    """
+    block = np.searchsorted(bounds, np.arange(len(score)), side="right") - 1
+    found = []
+    for half in (0, 1):
+        inside = block % 2 == half
+        if inside.any():
+            starts = np.unique(np.concatenate([[0], np.cumsum(inside)])[bounds])
+            found.append(first_order_share(score[inside], outcome[inside], starts))
+    value = float(np.mean([float(one) for one in found])) if found else 0.0
+    error = float(np.sqrt(np.sum([one.error**2 for one in found]))) / max(len(found), 1)
+    return Estimate(value) if error != error else Estimate(value, value - error, value + error)
 
 
 def _explained(x: Floats, y: Floats) -> float:

@@ -122,5 +122,7 @@ def _together(
     if not len(order):
         raise RunError(f"{outcome!r} has no value when {entry.driver!r} moves", owner="swing")
     places = [int(order[round(q / 100 * (len(order) - 1))]) for q in percentiles]
+    if rows[:, places[0]].mean() > rows[:, places[1]].mean():
+        places.reverse()  # the lower value of the driver first, as of every other
     values = [float(rows[:, place].mean()) for place in places]
     return values[0], values[1], float(effects[places[0]]), float(effects[places[1]])
