@@ -125,7 +125,7 @@ class OfFunctions(Case):
             ),
             (
                 lambda: kd.Model.from_function(Plant(1), distributions, {"sum": {"colour": 3}}),
-                ("unit, target and better",),
+                ("unit, target, better and missing",),
             ),
             (
                 lambda: kd.Model.from_function(Plant(1), distributions, "som").compiled(),

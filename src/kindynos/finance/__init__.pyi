@@ -23,6 +23,8 @@ from kindynos.finance.annuities import capital_recovery as capital_recovery
 from kindynos.finance.annuities import equivalent_annual as equivalent_annual
 from kindynos.finance.annuities import levelized_cost as levelized_cost
 
+from kindynos.finance.annual_rates import per_period as per_period
+
 # Rows over the periods
 from kindynos.finance.ledger import grow as grow
 from kindynos.finance.ledger import roll_forward as roll_forward

@@ -39,6 +39,7 @@ class Function:
     compute: Callable[..., Any]
     help: str
     many: bool = False  # takes two or more values
+    by_year: bool = False  # whether it gets ``periods_a_year=`` too
 
     @property
     def inputs(self) -> tuple[Parameter, ...]:

@@ -14,7 +14,7 @@ import numpy as np
 from kindynos.arrays import Floats
 from kindynos.errors import FormulaError
 from kindynos.formula.shapes import Shape
-from kindynos.formula.tree import Call, Expression, Previous, Scope
+from kindynos.formula.tree import PERIODS_A_YEAR, Call, Expression, Previous, Scope
 
 
 @dataclass(frozen=True)
@@ -107,7 +107,7 @@ class Group:
         known = [(node.evaluate(scope), row) for node, row in self._known]
         rows = {name: np.empty((scope.periods, trials if random else 1)) for name in self.names}
         for t in range(scope.periods):
-            values: dict[str, Floats] = {}
+            values = {n: v for n, v in scope.values.items() if n == PERIODS_A_YEAR}
             earlier = {
                 (name, back): rows[name][t - back] for name, back in self._backs if t >= back
             }

@@ -9,6 +9,7 @@ import numpy as np
 
 from kindynos.arrays import Floats
 from kindynos.finance import annuities, measures
+from kindynos.finance.annual_rates import HOW, per_period
 from kindynos.finance.cash_flow import npv
 from kindynos.finance.internal_rate import irr
 from kindynos.finance.ledger import at, first_period, grow, roll_forward
@@ -38,6 +39,10 @@ def _roll_forward(
     return roll_forward(opening, rate, flow, periods=periods, **options).reshape(periods, -1)
 
 
+def _per_period(rate: Floats, how: str = "effective", *, periods_a_year: Floats) -> Floats:
+    return np.asarray(per_period(rate, periods_a_year, how))
+
+
 def _column(
     name: str, parameters: tuple[Parameter, ...], compute: Callable[..., Any], help: str
 ) -> Function:
@@ -49,6 +54,15 @@ def _values(*names: str) -> tuple[Parameter, ...]:
 
 
 MONEY = (
+    Function(
+        "per_period",
+        (_RATE, Parameter("how", "word", optional=True, words=HOW)),
+        "same",
+        _per_period,
+        "rate a year as the rate of one period of the model: what compounds to it, or with "
+        '"simple" its even part',
+        by_year=True,
+    ),
     Function(
         "grow",
         (_RATE, _START, Parameter("lag", "whole", optional=True)),

@@ -21,6 +21,7 @@ from kindynos.formula.shapes import NUMBER, Shape
 
 Option = int | str | bool
 
+PERIODS_A_YEAR = "periods_a_year"  # a number that every model knows
 PERIOD = "period"  # the number of the period, 1 to n; a name no model may use otherwise
 
 
@@ -30,6 +31,11 @@ class Scope:
 
     values: Mapping[str, Floats]
     periods: int
+
+    @property
+    def periods_a_year(self) -> Any:
+        """How many periods make a year: 1, or what the model says."""
+        return self.values.get(PERIODS_A_YEAR, 1.0)
 
 
 @dataclass(frozen=True)
@@ -178,6 +184,8 @@ class Call(Expression):
         ]
         if function.gives == "row":
             options["periods"] = scope.periods
+        if function.by_year:
+            options["periods_a_year"] = scope.periods_a_year
         if not function.many:
             named = zip(function.inputs, values, strict=False)
             options.update(

@@ -14,10 +14,11 @@ from kindynos.cohorts.chain import findings as cohort_findings
 from kindynos.dependence import convert
 from kindynos.distributions.normal import Normal
 from kindynos.formatting import brief
-from kindynos.formula.tree import Call, Expression, Name
+from kindynos.formula.tree import Call, Expression, Name, Number, Operation
 from kindynos.model.writing import cohorts_of
 from kindynos.program.program import Program
 from kindynos.program.quantities import DistributionDriver, Driver
+from kindynos.program.timeline import STEPS
 
 RATE_WORDS = {
     "rate",
@@ -70,6 +71,13 @@ NEVER_NEGATIVE = SHARE_WORDS | {
     ),
 }
 RATES = ("rate", "growth", "finance", "reinvest")  # parameters that are fractions per period
+YEARLY = re.compile(r"\b(a|per|each) year\b|/ ?(year|yr|a)\b|\byearly\b|\bannual|\bp\. ?a\.", re.I)
+CURRENCY = re.compile(r"(thousand |million |billion )?([A-Z]{3}|[€$£¥])")
+COUNTED = ("payback", "discounted_payback", "first_period")  # functions that count periods
+AS_RATES, AS_MONEY = (
+    ("irr", "mirr"),
+    ("npv", "equivalent_annual", "terminal_value", "present_value"),
+)
 OFTEN = 0.05  # a chance of a loss from which on a driver is taken for a return
 NEGLIGIBLE = 1e-6  # a chance below this is not worth a word
 TIES = 0.02  # by how much ties may lower a rank correlation before it is said
@@ -127,6 +135,87 @@ def _rates(program: Program) -> Iterator[Finding]:
                 f"rates are fractions per period: {value:g} means {100 * value:g} %; "
                 f"{value / 100:g} would be {value:g} %",
             )
+
+
+def _yearly_rates(program: Program) -> Iterator[Finding]:
+    """Rates a year that are used where a rate of each month or quarter is meant."""
+    every = program.timeline.every
+    if every == "year":
+        return
+    units = _units(program)
+    for name in dict.fromkeys(
+        name
+        for line in program.lines.values()
+        if line.tree is not None
+        for function, parameter, name in _named_arguments(line.tree)
+        if parameter in RATES and function != "per_period"
+    ):
+        if YEARLY.search(units.get(name) or ""):
+            yield Finding(
+                name,
+                f"is a rate {units[name]}, and the periods are {every}s; say per_period({name}) "
+                'for the rate of each, or per_period(..., "simple") for an even part of it',
+            )
+
+
+def _mixed_units(program: Program) -> Iterator[Finding]:
+    """Sums and differences of quantities in different units."""
+    units = _units(program)
+    for line in program.lines.values():
+        nodes = [] if line.tree is None else line.tree.walk()
+        for node in nodes:
+            if not isinstance(node, Operation) or node.symbol not in ("+", "-"):
+                continue
+            names = [part.name for part in node.operands if isinstance(part, Name)]
+            stated = {name: unit for name in names if (unit := units.get(name))}
+            each = re.compile(rf"(\s*/\s*|\s(a|per|each)\s){program.timeline.every}$")
+            if len({each.sub("", _plain_unit(unit)) for unit in stated.values()}) > 1:
+                sides = " and ".join(f"{name} in {unit}" for name, unit in stated.items())
+                yield Finding(line.name, f"adds or subtracts {sides}")
+
+
+def _units_of_outcomes(program: Program) -> Iterator[Finding]:
+    """Outcomes whose unit cannot be that of their formula."""
+    every = program.timeline.every
+    for name in program.outcomes:
+        line = program.lines[name]
+        unit = _plain_unit(line.unit or "")
+        if not isinstance(line.tree, Call) or not unit:
+            continue
+        function = line.tree.function.name
+        period = next((word for word in STEPS if unit.rstrip("s") == word), None)
+        if function in COUNTED and period not in (None, every):
+            yield Finding(
+                name, f"{function} counts periods of a {every}, and its unit is {line.unit}"
+            )
+        elif function in AS_RATES and CURRENCY.fullmatch(line.unit or ""):
+            yield Finding(name, f"{function} is a rate, and its unit is {line.unit}")
+        elif function in AS_MONEY and "%" in unit:
+            yield Finding(name, f"{function} is an amount, and its unit is {line.unit}")
+
+
+def _beyond_the_periods(program: Program) -> Iterator[Finding]:
+    """Periods that a formula names by a number which the model does not have."""
+    periods = program.periods
+    for line in program.lines.values():
+        for node in [] if line.tree is None else line.tree.walk():
+            if not isinstance(node, Call) or node.function.name != "at":
+                continue
+            number = node.arguments[1]
+            if isinstance(number, Number) and not 1 <= number.value <= periods:
+                yield Finding(
+                    line.name,
+                    f"asks for period {number.value:g} of {periods}, which has no value; "
+                    "the last one is called last",
+                )
+
+
+def _units(program: Program) -> dict[str, str | None]:
+    return {name: program.unit(name) for name in program.quantities}
+
+
+def _plain_unit(unit: str) -> str:
+    return " ".join(unit.lower().split())
 
 
 def _rate_names(tree: Expression) -> Iterator[str]:
@@ -334,6 +423,10 @@ CHECKS: tuple[Callable[[Program], Iterator[Finding]], ...] = (
     _cohorts,
     _unused,
     _rates,
+    _yearly_rates,
+    _mixed_units,
+    _units_of_outcomes,
+    _beyond_the_periods,
     _once,
     _unfelt,
     _spread,

@@ -43,7 +43,7 @@ def undeclared(
                             ),
                         )
                     )
-            elif name not in declared and name not in timeline.calendar:
+            elif name not in declared and name not in timeline.known:
                 where, place = "", None
                 if line.tree is not None:
                     place = {**line.tree.earlier_names(), **line.tree.names()}[name]
@@ -61,7 +61,7 @@ def undeclared(
 def _of_driver(
     driver: DependentDriver, timeline: Timeline, declared: Collection[str]
 ) -> Iterator[tuple[Quantity, ModelError]]:
-    known = {*declared, *timeline.calendar, *([PERIOD] if timeline.periods else [])}
+    known = {*declared, *timeline.known, *([PERIOD] if timeline.periods else [])}
     for name in (name for name in driver.needs if name not in known):
         problem = f"driver {driver.name!r} has {name!r} among its parameters, which is not declared"
         yield driver, ModelError(problem, unknown=name, known=declared)

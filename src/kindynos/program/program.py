@@ -222,11 +222,13 @@ def compile_model(
     constants = {n: _read_only(given.array) for n, given in givens.items()}
     shapes = {n: given.shape for n, given in givens.items()}
     shapes |= {n: driver.shape for n, driver in drivers.items() if n not in dependent}
-    if periods:
-        calendar = {name: row for name, row in timeline.calendar.items() if name not in quantities}
-        for name_of, row in {PERIOD: tuple(range(1, periods + 1)), **calendar}.items():
-            constants[name_of] = _read_only(np.array(row, dtype=np.float64)[:, None])
-            shapes[name_of] = ROW
+    counted = {PERIOD: tuple(map(float, range(1, periods + 1)))} if periods else {}
+    for name_of, value in {**counted, **timeline.known}.items():
+        if name_of not in quantities:
+            row = isinstance(value, tuple)
+            found = np.array(value, dtype=np.float64)
+            constants[name_of] = _read_only(found[:, None] if row else found)
+            shapes[name_of] = ROW if row else Shape()
     steps: list[Step] = []
     _check_size(len(quantities), periods)
     formulas_only = all(line.tree is not None for line in lines.values())

@@ -7,6 +7,7 @@ from dataclasses import dataclass
 from typing import Any
 
 from kindynos.errors import ModelError
+from kindynos.formula.tree import PERIODS_A_YEAR
 from kindynos.validate import check_integer, invalid_argument, one_of
 
 STEPS = {"year": 1, "quarter": 4, "month": 12}  # periods in a year
@@ -71,6 +72,14 @@ class Timeline:
         if self.every == "month":
             found["month"] = tuple(float(part + 1) for _, part in made)
         return found
+
+    @property
+    def known(self) -> dict[str, float | tuple[float, ...]]:
+        """What formulas may use without its being declared: numbers and rows by name. A quantity of
+        such a name takes its place.
+        """
+        last = {"last": float(self.periods)} if self.periods else {}
+        return {PERIODS_A_YEAR: float(STEPS[self.every]), **last, **self.calendar}
 
     @property
     def labels(self) -> list[str]:

@@ -208,9 +208,10 @@ class Result(_Quantity[Estimate]):
         return self._sample.ranked(self.missing)
 
     def _statistic(self, name: str, *args: Any, **options: Any) -> Estimate:
+        compute = explain_call_errors(STATISTICS.find(name))
         sample = self.ranked if name in RANKING or _is_figure(self.missing) else self._sample
         with np.errstate(all="ignore"):  # of infinite values, and of values too large to be squared
-            return explain_call_errors(STATISTICS.find(name))(sample, *args, **options)
+            return compute(sample, *args, **options)
 
     @overload
     def percentile(self, q: float) -> Estimate: ...

@@ -1,0 +1,42 @@
+"""Rates a year as rates of shorter periods."""
+
+from __future__ import annotations
+
+import numpy as np
+from numpy.typing import ArrayLike
+
+from kindynos.arrays import Floats
+from kindynos.errors import ParameterError
+from kindynos.validate import array_of, one_of
+
+HOW = ("effective", "simple")
+
+
+def per_period(
+    rate: ArrayLike, periods_a_year: ArrayLike = 12, how: str = "effective"
+) -> Floats | float:
+    """Return a rate a year as the rate of one of the periods in a year, such as a month.
+
+    An "effective" rate is what the periods compound to, (1 + rate)^(1 / n) - 1; a "simple" one, as
+    loans are quoted, is shared out evenly, rate / n. Arguments broadcast; a float for numbers.
+    Raises ParameterError for fewer than one period, and for an effective rate below -1.
+
+    Source: Brealey, Myers and Allen, Principles of Corporate Finance, chapter 2.
+
+    >>> round(per_period(0.12), 6), per_period(0.12, how="simple"), per_period(0.08, 1)
+    (0.009489, 0.01, 0.08)
+    """
+    one_of("per_period", "how", how, HOW)
+    found, count = (
+        array_of("per_period", name, value)
+        for name, value in (("rate", rate), ("periods_a_year", periods_a_year))
+    )
+    if (count < 1).any():
+        raise ParameterError("periods_a_year must be at least 1", owner="per_period")
+    if how == "effective" and (found < -1).any():
+        raise ParameterError("an effective rate must be at least -1", owner="per_period")
+    with np.errstate(divide="ignore"):
+        answer = found / count if how == "simple" else np.expm1(np.log1p(found) / count)
+    # twelve months of an annual rate of one period are the rate itself, to the bit
+    answer = np.where(count == 1, found, answer)
+    return answer if answer.ndim else float(answer)
