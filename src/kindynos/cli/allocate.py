@@ -232,7 +232,7 @@ def allocate(
     options = _options(stated, members)
     found = allocated(source, **aim, **options)
     curve = frontier(source, risk, **{k: v for k, v in options.items() if k != "limits"})
-    with Bar("resampling") as progress:
+    with Bar("resampling", "resampled histories") as progress:
         sure = found.resampled(times, seed, progress=progress) if times else None
     walked = None if span is None else found.walk_forward(span)
     compared = None if found.today is None else found.compare(horizon, trials, seed)

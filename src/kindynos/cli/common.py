@@ -128,6 +128,7 @@ class Numbers(click.ParamType):  # type: ignore[type-arg]
 
 WHOLE = _Whole()
 THOUSANDS = re.compile(r"[+-]?\d{1,3}(,\d{3})+(\.\d*)?")  # or one value per period
+SHARE = "%"  # of the work, where it is not counted in trials
 PATIENCE = 0.7  # seconds before a progress bar appears
 
 model_argument = click.argument("file", type=click.Path(path_type=Path))
@@ -329,10 +330,10 @@ class Bar:
     than a moment.
     """
 
-    latest: tuple[int, int] | None = None  # how many trials, or points, of how many are done
+    latest: tuple[int, int, str] | None = None  # how many, of how many, of what are done
 
-    def __init__(self, label: str) -> None:
-        self.label = label
+    def __init__(self, label: str, of: str = "trials") -> None:
+        self.label, self.of = label, of
         self.begun = time.monotonic()
         self.bar: Any = None
         self.task: Any = None
@@ -342,14 +343,19 @@ class Bar:
         """Return what is said of a command that was interrupted."""
         from kindynos.atomic import written_so_far
 
-        done = "" if cls.latest is None else " after {:,} of {:,} trials".format(*cls.latest)
+        if cls.latest is None:
+            done = ""
+        elif cls.latest[2] == SHARE:
+            done = f" at {100 * cls.latest[0] / cls.latest[1]:.0f} %"
+        else:
+            done = " after {:,} of {:,} {}".format(*cls.latest)
         return f"stopped{done}; {written_so_far()}"
 
     def __enter__(self) -> Callable[[int, int], None]:
         return self._update
 
     def _update(self, done: int, total: int) -> None:
-        Bar.latest = done, total
+        Bar.latest = done, total, self.of
         if not sys.stderr.isatty():
             return
         if self.bar is None and time.monotonic() - self.begun > PATIENCE:

@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING, Any
 import click
 
 from kindynos.cli.common import (
+    SHARE,
     WHOLE,
     Bar,
     Words,
@@ -207,7 +208,7 @@ def _distributions(
         return
     from kindynos.reports import fits
 
-    with Bar("bootstrap") as progress:
+    with Bar("bootstrap", SHARE) as progress:
         ranking._with_progress(lambda share: progress(round(100 * share), 100))
     finish(fits.distributions(column or data.stem, ranking, chosen, notes), out, as_data)
 
@@ -234,7 +235,7 @@ def _processes(
     from kindynos.model.writing import driver_table
 
     values = read_series(data, column, dates, every, **layout)
-    with Bar("fitting") as progress:
+    with Bar("fitting", SHARE) as progress:
         ranking: SeriesRanking = fit_series(
             values,
             names,

@@ -91,7 +91,7 @@ def optimize(
             raise KindynosError(f"--vary {text}: {name} is varied already")
         decisions[name] = values
     model = read_model(file, changes)
-    with Bar("searching") as progress:
+    with Bar("searching", "evaluations") as progress:
         found = model.optimize(
             decisions,
             maximize=maximize,

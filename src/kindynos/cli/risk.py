@@ -11,7 +11,9 @@ import click
 
 from kindynos.cli.common import (
     RISK_METHODS,
+    SHARE,
     WHOLE,
+    Bar,
     NameOption,
     Numbers,
     Words,
@@ -168,13 +170,19 @@ def risk(
       kindynos risk treasury_prices.csv --holdings treasury_holdings.csv \\
         --levels 0.99 --horizon 10 --out results
     """
+    from kindynos.engine.progress import progress_listener
     from kindynos.reports import markets
 
     held = read_portfolio(prices, holdings, value, missing, benchmark, layout)
     chosen = windows_of(windows)
     options: dict[str, Any] = {"overlapping": overlapping}
     options |= {"volatility": volatility} if volatility else {}
-    finish(markets.risk(held, levels, methods, chosen, horizon, benchmark, **options), out, as_data)
+    with (
+        Bar("simulating", SHARE) as progress,
+        progress_listener(lambda share: progress(round(100 * share), 100)),
+    ):
+        report = markets.risk(held, levels, methods, chosen, horizon, benchmark, **options)
+    finish(report, out, as_data)
 
 
 @click.command()

@@ -72,7 +72,7 @@ def sweep(
         if name in values:
             raise KindynosError(f"--over {over}: {name} is varied already")
         values[name] = found
-    with Bar("sweeping") as progress:
+    with Bar("sweeping", "points") as progress:
         swept = model.sweep(
             values, statistic=statistic, outcome=outcome, **simulation, progress=progress
         )

@@ -26,6 +26,20 @@ def progress_listener(listener: Callable[[float], None] | None) -> Iterator[None
         _listener.reset(token)
 
 
+def forwarded_progress() -> Callable[[int, int], None] | None:
+    """Return a progress of trials for a simulation inside other work, whose listener it tells; None
+    where nobody listens.
+    """
+    listener = _listener.get()
+    if listener is None:
+        return None
+
+    def tell(done: int, total: int) -> None:
+        listener(done / total)
+
+    return tell
+
+
 def report_progress(share: float) -> None:
     """Tell the listener, if PULSE seconds have passed since it was last told, which share of the
     work at hand is done.

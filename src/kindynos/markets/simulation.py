@@ -13,6 +13,7 @@ import numpy as np
 from kindynos.arrays import Floats
 from kindynos.distributions.base import Distribution
 from kindynos.distributions.normal import Normal
+from kindynos.engine.progress import forwarded_progress
 from kindynos.errors import ParameterError
 from kindynos.finance.ledger import grow
 from kindynos.fitting.student import fit_student
@@ -220,7 +221,9 @@ def _run(
         )
         quantities[f"p{place}"] = Line(f"p{place}", own, outcome=True)
     statement = Statement("portfolio", Timeline(periods=horizon), quantities, entries)
-    return simulate(statement.program, SimulationOptions(trials, seed, "random"))
+    return simulate(
+        statement.program, SimulationOptions(trials, seed, "random", progress=forwarded_progress())
+    )
 
 
 def _statistic(run: Run, measure: str, level: float) -> Estimate:
