@@ -2,6 +2,7 @@
 
 import json
 import os
+import re
 import signal
 import subprocess
 import sys
@@ -179,6 +180,16 @@ class Commands(Folder):
         ]
         self.assertGreater(summary["base case"]["value"], 1e6)
         self.assertTrue(0.15 <= summary["chance below 0"]["value"] <= 0.40)
+
+        # every command that it prints gives the figures that are printed below it
+        parts = re.split(r"^  kindynos (.*)$", answer.stdout, flags=re.M)
+        for command, text in zip(parts[1::2], parts[2::2], strict=True):
+            words = re.sub(r"--(keep|out) \S+", "", command).split()
+            shown = run(*words).stdout
+            figures = [line for line in text.splitlines() if line.startswith(" ") and line.strip()]
+            self.assertGreater(len(figures), 5)
+            for line in figures:
+                self.assertIn(line, shown, command)
 
     def test_distributions(self):
         listed = run("distributions").stdout

@@ -155,18 +155,18 @@ def _best_weights(folder: Path) -> None:
         f"sd of {100 * sd:g} % a day.\n"
         "The weights with the highest mean within that, beside today's:\n\n"
         f"  kindynos allocate {prices} --holdings {holdings} --bounds {low:g}:{high:g} --limit "
-        f"sd={sd:g} --horizon 60\n"
+        f"sd={sd:g} --horizon 60 --seed {SEED} --resampled 50\n"
     )
     held = read_portfolio(prices, holdings, None, "drop")
     best = allocate(held, bounds=(low, high), limits={"sd": sd})
     curve, compared, sure = (
         frontier(held, bounds=(low, high)),
         best.compare(60, seed=SEED),
-        best.resampled(50),
+        best.resampled(50, SEED),
     )
     with results_folder(folder) as stage:
         save_figure(stage / "treasury-frontier.png", lambda ax: curve.plot(best, ax=ax))
         save_figure(stage / "treasury-before-after.png", lambda ax: compared.plot(ax=ax))
     console(140).print(before_and_after(best, compared))
-    click.echo("\n".join(["\nHow sure is that?", *sure.sentences()[:3]]))
+    click.echo("\n".join(["\nHow sure is that?", "", *sure.sentences()[:3]]))
     click.echo(f"\nWritten to {folder}: treasury-frontier.png, treasury-before-after.png")
