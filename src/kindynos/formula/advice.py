@@ -37,7 +37,23 @@ _FUNCTIONS = {
     "of a row",
     "fv": "write future_value(rate, life, payment)",
     "pmt": "write payment(rate, life, amount)",
-    "iff": "write a if condition else b",
+    **dict.fromkeys(("if", "iff", "iif"), "write a if condition else b"),
+    "ifs": "write a if one else b if another else c",
+    "iferror": "what cannot be calculated is counted as a trial without a value, and missing= on "
+    "the outcome says how it ranks; for a division write a / b if b != 0 else 0",
+    "choose": "write a if number == 1 else b if number == 2 else c, or lookup(number, table)",
+    "switch": "write a if x == 1 else b if x == 2 else c",
+    "mod": "write x % y",
+    "index": "at(row, period) is the value of one period; lookup(x, table) looks into a table",
+    "match": "lookup(x, table) looks into a table",
+    "hlookup": "write lookup(x, table)",
+    "xlookup": "write lookup(x, table)",
+    "sign": "write 1 if x > 0 else -1 if x < 0 else 0",
+    "sumproduct": "write total(a * b)",
+    "countif": "write total(row > 3), which counts the periods",
+    "roundup": "ceil(x) is the next whole number up",
+    "rounddown": "floor(x) is the next whole number down",
+    "now": "period is the number of the period; with a start, year, quarter and month are known",
     "cumsum": "running_total(row) adds up the periods so far",
     "offset": "previous(line, first, back) is a line that many periods earlier",
     "vlookup": "write lookup(x, table)",
@@ -85,6 +101,8 @@ def of_part(node: ast.expr, text: str) -> str:
             )
         case ast.Attribute(attr=attr):
             return f"; write {_METHODS[attr]}(row)" if attr in _METHODS else ""
+        case ast.Compare(ops=[*_, ast.In() | ast.NotIn()]):
+            return "; write x == 1 or x == 2 for x in (1, 2)"
         case ast.Tuple():
             return of_text(text)
     return ""
