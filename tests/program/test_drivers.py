@@ -1,5 +1,6 @@
 """Tests of drivers."""
 
+import math
 import tempfile
 from pathlib import Path
 
@@ -88,6 +89,33 @@ class AsDrivers(Case):
         steady = unsure.replace(a=kd.Normal(3, 1)).simulate(1000, seed=1)
         self.assertEqual(steady["a"].values.shape, (12, 1000))
 
+    def test_parameters_of_a_process_are_set_swept_and_solved_for(self):
+        model = kd.Model("m", periods=5)
+        process = kd.MeanReverting(start=1.0, level=2.0, speed=0.5, volatility=0.1)
+        model.driver("p", process)
+        model.outcome("y", "last(p)")
+
+        def expected(level):  # Ornstein and Uhlenbeck
+            return level + (1.0 - level) * math.exp(-0.5 * 5)
+
+        swept = model.sweep({"p.level": [2.0, 4.0]})
+        np.testing.assert_allclose(swept.values["y"], [expected(2.0), expected(4.0)])
+        again = model.replace(**{"p.level": 4.0}).simulate(4000, seed=1)["y"].mean
+        self.assertAlmostEqual(float(again), expected(4.0), delta=2 * again.error + 1e-3)
+        drawn = model.sweep({"p.level": [4.0]}, statistic="mean", trials=4000, seed=1)
+        self.assertEqual(drawn.values["y"][0], float(again))
+        goal = model.solve("p.level", outcome="y", mean=3.0, within=(1, 6), trials=2000, seed=1)
+        level = (3.0 - math.exp(-2.5)) / (1 - math.exp(-2.5))
+        self.assertAlmostEqual(float(goal.value), level, delta=2 * goal.value.error + 1e-3)
+        for name in ("replace", "sweep"):
+            with self.fails("the process of 'p' has no parameter 'levl'", "did you mean 'level'"):
+                if name == "replace":
+                    model.replace(**{"p.levl": 4.0})
+                else:
+                    model.sweep({"p.levl": [4.0]})
+        with self.fails("volatility"):
+            model.replace(**{"p.volatility": -1.0})
+
     def test_sensitivities_know_processes(self):
         run = fuel_model().simulate(2000, seed=1)
         self.assertEqual(run.sensitivity("last_energy", "swing").index[0], "energy")
@@ -111,7 +139,6 @@ class AsDrivers(Case):
             (lambda: model.driver("x", WALK, uncertain=True), ("fitted",)),
             (lambda: model.driver("x", WALK, dt=-1), ("dt",)),
             (lambda: model.driver("x", kd.Normal(0, 1), dt=2), ("belong to a process",)),
-            (lambda: fuel_model().sweep({"fuel.start": [1, 2]}), ("is a process",)),
         ):
             with self.subTest(words=words), self.fails(*words):
                 call()

@@ -44,7 +44,7 @@ class Replacing(Case):
         for changes, words in (
             ({"vessel.modes": 1}, ("no parameter 'modes'", "did you mean 'mode'?")),
             ({"fare.mode": 1}, ("'fare' is a given figure",)),
-            ({"price.start": 1}, ("is a process",)),
+            ({"price.beginning": 1}, ("the process of 'price' has no parameter",)),
             ({"vessels.mode": 1}, ("no 'vessels'", "did you mean 'vessel'?")),
             ({"vessel.mode": 2, "vessel": 1.0}, ("whole and by its parameter",)),
         ):

@@ -4,7 +4,7 @@ makes another.
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Iterable, Mapping
 from dataclasses import dataclass, field, replace
 from functools import cached_property
 from typing import Any
@@ -203,35 +203,26 @@ class Statement:
 
     def with_parameters(
         self, name: str, changes: Mapping[str, Any]
-    ) -> Distribution | StatedDistribution:
-        """Return the distribution of a driver with some parameters changed; raises ModelError for
-        what has none of them.
+    ) -> Distribution | StatedDistribution | Process:
+        """Return the distribution or the process of a driver with some parameters changed; raises
+        ModelError for what has none of them.
         """
         driver = self.quantities.get(name)
         if driver is None:
             raise ModelError(
                 f"the model has no {name!r}", owner="replace", unknown=name, known=self.quantities
             )
+        if isinstance(driver, ProcessDriver):
+            return _with_process_parameters(driver, changes)
         if not isinstance(driver, DistributionDriver | DependentDriver):
-            word = (
-                "process"
-                if isinstance(driver, ProcessDriver)
-                else next(w for k, w in WORDS.items() if isinstance(driver, k))
-            )
+            word = next(w for k, w in WORDS.items() if isinstance(driver, k))
             raise ModelError(
                 f"{name!r} is a {word}, and has no parameter {next(iter(changes))!r} to set",
                 owner="replace",
             )
         known = parameters_of(driver.distribution)
+        check_parameters(f"distribution of {name!r}", changes, known)
         old = {key: value for key, value in known.items() if value is not None}
-        for parameter in changes:
-            if parameter not in known:
-                raise ModelError(
-                    f"the distribution of {name!r} has no parameter {parameter!r}",
-                    owner="replace",
-                    unknown=parameter,
-                    known=known,
-                )
         return distribution_from(driver.distribution.label, {**old, **changes})
 
     def _replacement(self, name: str, value: Any) -> Quantity:
@@ -261,3 +252,25 @@ class Statement:
             # a driver of each period stays a row
             checked = (checked,) * (self.timeline.periods or 0)
         return Given(name, checked, old.unit)
+
+
+def check_parameters(
+    what: str, names: Iterable[str], known: Mapping[str, Any], task: str = "replace"
+) -> None:
+    """Raise ModelError, with the nearest spelling, for a name that is none of the parameters."""
+    for name in names:
+        if name not in known:
+            raise ModelError(
+                f"the {what} has no parameter {name!r}", owner=task, unknown=name, known=known
+            )
+
+
+def _with_process_parameters(driver: ProcessDriver, changes: Mapping[str, Any]) -> Process:
+    check_parameters(f"process of {driver.name!r}", changes, driver.process.parameters)
+    if driver.uncertain:
+        raise ModelError(
+            f"the parameters of {driver.name!r} are drawn as its history leaves them open; state a "
+            "process without uncertain to set them",
+            owner="replace",
+        )
+    return replace(driver.process, **changes)

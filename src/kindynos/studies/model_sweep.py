@@ -26,7 +26,7 @@ from kindynos.program.quantities import (
     ProcessDriver,
     Quantity,
 )
-from kindynos.program.statement import PERIODS, Statement
+from kindynos.program.statement import PERIODS, Statement, check_parameters
 from kindynos.results.simulate import SimulationOptions, simulate
 from kindynos.results.statistic_text import ParsedStatistic, parse_statistic
 from kindynos.sampling.streams import checked_seed
@@ -126,16 +126,10 @@ def check_swept(statement: Statement, name: str, task: str = "sweep") -> None:
             f"{owner!r} is a given figure, and has no parameter {parameter!r}", owner=task
         )
     if dot and isinstance(quantity, ProcessDriver):
-        raise ModelError(f"{owner!r} is a process; replace it in scenarios instead", owner=task)
+        check_parameters(f"process of {owner!r}", [parameter], quantity.process.parameters, task)
     if dot and isinstance(quantity, DistributionDriver | DependentDriver):
         known = parameters_of(quantity.distribution)
-        if parameter not in known:
-            raise ModelError(
-                f"the distribution of {owner!r} has no parameter {parameter!r}",
-                owner=task,
-                unknown=parameter,
-                known=known,
-            )
+        check_parameters(f"distribution of {owner!r}", [parameter], known, task)
 
 
 def _outcomes(statement: Statement, outcome: str | None) -> list[str]:
@@ -196,15 +190,13 @@ class _Point:
 
 def _base_cases(statement: Statement, grid: pd.DataFrame, outcomes: list[str]) -> pd.DataFrame:
     """Return the base case at every point: the points stand where a run has its trials."""
-    if PERIODS in grid.columns and PERIODS not in statement.quantities:
+    apart = next((name for name in grid.columns if _changes_the_model(statement, name)), None)
+    if apart is not None:
         found = []
-        for count in grid[PERIODS].unique().tolist():
-            part = grid[grid[PERIODS] == count].drop(columns=PERIODS)
-            found.append(
-                _base_cases(statement.replace(periods=float(count)), part, outcomes).set_index(
-                    part.index
-                )
-            )
+        for value in grid[apart].unique().tolist():
+            part = grid[grid[apart] == value].drop(columns=apart)
+            changed = statement.replace(**{str(apart): float(value)})
+            found.append(_base_cases(changed, part, outcomes).set_index(part.index))
         return pd.concat(found).sort_index()
     bases = {str(name): grid[name].to_numpy(dtype=np.float64) for name in grid.columns}
     program = as_drivers(statement, bases).program
@@ -224,6 +216,16 @@ def _base_cases(statement: Statement, grid: pd.DataFrame, outcomes: list[str]) -
         values, _ = program.evaluate(drawn, count, outcomes)
         parts.append(_columns(program, values, outcomes, count))
     return pd.concat(parts, ignore_index=True)
+
+
+def _changes_the_model(statement: Statement, name: Any) -> bool:
+    """Whether points with other values are other models: of the number of periods, and of a
+    parameter of a process.
+    """
+    owner, dot, _ = str(name).partition(".")
+    if name == PERIODS and name not in statement.quantities:
+        return True
+    return bool(dot) and isinstance(statement.quantities.get(owner), ProcessDriver)
 
 
 def _columns(
