@@ -139,7 +139,8 @@ set_option = click.option(
     metavar="NAME=VALUE",
     help="Replace a given figure, fix a driver at a value (or one per period: 1,2,3), set a "
     "parameter of its distribution or process "
-    "(vessel.mode=18e6, fuel.volatility=0.3), or change the number of periods (periods=25); repeatable.",
+    "(vessel.mode=18e6, fuel.volatility=0.3), or change the number of periods (periods=25); "
+    "repeatable.",
 )
 
 
