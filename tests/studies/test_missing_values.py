@@ -64,7 +64,7 @@ class WithoutARank(Folder):
 
     def test_nothing_dominates_and_nothing_is_chosen(self):
         _, both = compared()
-        with self.fails("50.0 % of the trials of 'risky' have no value", "missing="):
+        with self.fails("50.0 % of the trials of 'risky' have no value of 'irr'", "missing="):
             both.dominance("irr")
         words = ("49.8 % of the trials have no value of 'irr'", "cannot choose", "missing=")
         with self.fails(*words):
@@ -89,6 +89,17 @@ class WithoutARank(Folder):
         )
         self.assertIn("trials without a value", joint.table().index)
 
+    def test_the_driver_that_decides_is_named(self):
+        run = plants().replace(risky=1.0).simulate(TRIALS, SEED)
+        self.assertEqual(run.sensitivity("irr").attrs["decides a value"], "loss (100 %)")
+        run = plants().simulate(TRIALS, SEED)
+        self.assertIsNone(run.sensitivity("irr").attrs["decides a value"])
+
+    def test_differences_that_are_alike_in_every_block_have_an_error(self):
+        _, both = compared()
+        error = both.differences().loc[("irr", "risky", "share without a value"), "error"]
+        self.assertAlmostEqual(error, 1.96 * 0.5 / TRIALS**0.5, delta=0.001)
+
     def test_a_goal_says_it(self):
         model = kd.Model("m")
         model.given(price=1.0)
@@ -104,7 +115,7 @@ class WithoutARank(Folder):
         self.assertIn("share without a value", shown)
         self.assertIn("trials without a value", shown)
         self.assertIn("+50.0", shown)
-        self.assertIn("Whether one dominates cannot be said: 50.0 %", shown)
+        self.assertIn("Which of them dominates cannot be said: 50.0 %", shown)
 
 
 class WithARank(Folder):

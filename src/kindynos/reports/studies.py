@@ -191,7 +191,10 @@ def _differences(compared: Comparison, outcome: str, differences: pd.DataFrame) 
 
 def _difference(cell: pd.Series, share: bool, points: bool) -> str:
     if points:
-        return f"{100 * cell['difference']:+.1f} ± {100 * cell['error']:.1f} points"
+        decimals = share_decimals([cell["error"]])
+        return (
+            f"{100 * cell['difference']:+.{decimals}f} ± {100 * cell['error']:.{decimals}f} points"
+        )
     return figure(cell["difference"], cell["error"], share)
 
 
@@ -207,7 +210,7 @@ def _dominance(compared: Comparison, outcome: str) -> RenderableType:
     try:
         frame = compared.dominance(outcome)
     except RunError as error:
-        return Text(f"Whether one dominates cannot be said: {error.problem}.")
+        return Text(f"Which of them dominates cannot be said: {error.problem}.")
     low = any(
         run[outcome].better == "low"
         for run in compared.runs.values()

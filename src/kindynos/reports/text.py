@@ -202,6 +202,8 @@ def _share(chance: Estimate) -> tuple[str, str]:
 
 
 def _remark(word: str, figure: Estimate, result: Result) -> str:
+    if word == "base case percentile" and result.base != result.base:
+        return "the base case has no value"
     if word in ("base case percentile", "P5"):
         return lumps.below_and_at(result, float(result.base if word != "P5" else figure))
     remarks = {
@@ -283,7 +285,9 @@ def ranking_remark(frame: pd.DataFrame, result: Result) -> str:
     """
     if result.n_failed:
         lacking = per_cent(result.n_failed / result.size)
-        return f"{lacking} of the trials have no value; the shares are of the others."
+        decided = frame.attrs.get("decides a value")
+        most = "" if decided is None else f"; whether there is one is decided most by {decided}"
+        return f"{lacking} of the trials have no value{most}. The shares are of the others."
     if float(result.sd) == 0:
         return "It is the same in every trial, so that nothing moves it."
     if frame.attrs["correlated"]:

@@ -249,8 +249,8 @@ class Comparison:
             if result.unranked:
                 raise RunError(
                     f"{per_cent(result.unranked)} of the trials of {name!r} have no "
-                    f'value of {outcome!r}, so that nothing dominates; missing="worst" (or '
-                    '"best", or a number) on the outcome says how they rank',
+                    f'value of {outcome!r}; missing="worst" (or "best", or a number) on the '
+                    "outcome says how they rank",
                     owner="dominance",
                 )
         ranked = {name: result.ranked for name, result in runs.items()}

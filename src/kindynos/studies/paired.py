@@ -151,8 +151,9 @@ class Paired:
         sample = Sample(changes, self.first._bounds, self.first._independent)
         if not sample.has_error:
             return Estimate(value)
-        if not self.first._independent and gained + lost >= MANY:
-            reach = sample.student * math.sqrt(sample.variance_of_mean(changes))
+        reach = sample.student * math.sqrt(sample.variance_of_mean(changes))
+        # blocks that are all alike say nothing of how far they may be off
+        if not self.first._independent and gained + lost >= MANY and reach * len(changes) > 1:
             return Estimate(value, value - reach, value + reach)
         return Estimate(value, *paired_difference(gained, lost, len(changes)))
 

@@ -38,6 +38,7 @@ def rank_sensitivity(run: SimulatedTrials, name: str, by_period: bool = False) -
     ``attrs["interaction"]`` is what the shares leave: interplay of independent drivers, and the
     error of the estimates. ``attrs["correlated"]`` says whether some drivers move together, so that
     their shares overlap; read method "shapley" then.
+    ``attrs["decides a value"]`` is the driver that explains most of which trials have no value.
     Errors are jackknives that leave out one block at a time, those of correlations on Fisher's
     scale.
 
@@ -73,10 +74,31 @@ def rank_sensitivity(run: SimulatedTrials, name: str, by_period: bool = False) -
         index=pd.Index(labels, name="driver"),
     )
     frame.attrs["interaction"] = 1 - float(frame["first-order share"].sum())
+    frame.attrs["decides a value"] = _deciding(run, name)
     errors = [figure.error for figure in shares]
     frame.attrs["error of interaction"] = float(np.sqrt(np.sum(np.square(errors))))
     frame.attrs["correlated"] = any(len(group.names) > 1 for group in run.program.groups)
     return frame.sort_values("first-order share", ascending=False, kind="stable")
+
+
+def _deciding(run: SimulatedTrials, name: str) -> str | None:
+    """Return the driver that explains most of which trials have a value, with the share of it that
+    it explains; None where all have one, or no driver of one number explains any.
+    """
+    lacking = np.isnan(run[name].values) * 1.0
+    if not lacking.any():
+        return None
+    bounds = run.drawing.blocks.bounds
+    shares = {
+        entry.label: first_order_share(ranks(entry.rows(run)[0]), lacking, bounds)
+        for entry in inputs_of(run, name, by_period=False)
+        if len(entry.rows(run)) == 1
+    }
+    if not shares:
+        return None
+    most = max(shares, key=lambda label: float(shares[label]))
+    share = shares[most]
+    return f"{most} ({100 * share:.0f} %)" if float(share) > max(share.error, 0.01) else None
 
 
 def first_order_share(score: Floats, outcome: Floats, bounds: NDArray[np.int64]) -> Estimate:
@@ -84,7 +106,8 @@ def first_order_share(score: Floats, outcome: Floats, bounds: NDArray[np.int64])
     explains, with its interval.
     """
     spread = float(outcome.var()) if len(outcome) else 0.0
-    if not spread > 0 or len(outcome) < 3 or np.ptp(score) == 0:
+    rounding = (1e-12 * float(np.abs(outcome).max(initial=0.0))) ** 2  # of equal values
+    if not spread > rounding or len(outcome) < 3 or np.ptp(score) == 0:
         return Estimate(0.0)
     order = np.argsort(score, kind="stable")
     x, y = score[order], (outcome[order] - outcome.mean()) / np.sqrt(spread)
