@@ -57,10 +57,11 @@ def comparison(
     if kind == "boxes":
         _boxes(ax, results, float(ends.max()))
     else:
-        _curves(ax, results, kind == "survival")
-        low, high = ends.min(), ends.max()
+        low, high = float(ends.min()), float(ends.max())
+        _curves(ax, results, kind == "survival", (low - (high - low), high + (high - low)))
         # steps at the ends show
-        room = 0.02 * (high - low) if np.isinf(next(iter(results.values())).values).any() else 0.0
+        lumps = any(not np.isfinite(result.values).all() for result in results.values())
+        room = 0.02 * (high - low) if lumps else 0.0
         ax.set_xlim(low - room, high + room if high > low else low + 1)
         description = "above" if kind == "survival" else "at or below"
         ax.set_ylabel(f"share of trials that end {description} the value")
@@ -111,20 +112,22 @@ def _label(name: str, result: Result) -> str:
     return f"{name} ({words})" if words else name
 
 
-def _curves(ax: Axes, results: dict[str, Result], survival: bool) -> None:
+def _curves(
+    ax: Axes, results: dict[str, Result], survival: bool, reach: tuple[float, float]
+) -> None:
+    """Draw the curves, which go on to both ends of the reach at the shares they begin and end
+    with.
+    """
     for place, (name, result) in enumerate(results.items()):
-        values: NDArray[np.float64] = np.sort(result.values[~np.isnan(result.values)])
+        values = result.ranked.sorted
         picked = np.linspace(0, len(values) - 1, min(len(values), POINTS)).astype(int)
-        share = (picked + 1) / len(values)
+        below = (picked + 1) / result.size  # of all trials
+        begin, end = (len(values) / result.size, 0.0) if survival else (0.0, float(below[-1]))
+        share = begin - below if survival else below
         stroke, colour = STROKES[place % len(STROKES)], COLOURS[place % len(COLOURS)]
-        ax.plot(
-            values[picked],
-            1 - share if survival else share,
-            color=colour,
-            ls=stroke,
-            lw=2,
-            label=_label(name, result),
-        )
+        x = np.concatenate([[reach[0], values[0]], values[picked], [reach[1]]])
+        y = np.concatenate([[begin, begin], share, [end]])
+        ax.plot(x, y, color=colour, ls=stroke, lw=2, label=_label(name, result))
 
 
 def _boxes(ax: Axes, results: dict[str, Result], most: float) -> None:
