@@ -153,6 +153,19 @@ class Risk(Case):
             shortfall, -(returns.loc[worst.index] * HELD.values).mean(), rtol=1e-6
         )
 
+    def test_a_replay_from_a_day_without_a_price_begins_with_the_price_before(self):
+        dates = pd.to_datetime(["2027-01-01", "2027-01-04", "2027-01-05", "2027-01-06"])
+        table = pd.DataFrame({"a": [100.0, 80.0, 84.0, 63.0]}, index=dates)
+        held = kd.Portfolio(kd.read_prices(table), shares={"a": 10})
+        for first, last, expected in (
+            ("2027-01-01", "2027-01-05", 84 / 100),
+            ("2027-01-02", "2027-01-05", 84 / 100),  # a Saturday: Friday's price counts
+            ("2027-01-03", "2027-01-04", 80 / 100),
+            ("2027-01-04", "2027-01-06", 63 / 80),
+        ):
+            found = held.replay(first, last).loc["a", "return"]
+            self.assertAlmostEqual(found, expected - 1)
+
     def test_stress(self):
         frame = HELD.stress({"alpha": -0.1})
         returns = PRICES.frame.pct_change().iloc[1:]

@@ -48,7 +48,9 @@ def shocked(exposure: Exposure, shocks: Mapping[str, float]) -> pd.DataFrame:
 
 
 def replayed(prices: Prices, values: pd.Series, first: Any, last: Any) -> pd.DataFrame:
-    """Return each holding's return and profit if it moved as from one date to another."""
+    """Return each holding's return and profit if it moved as from one date to another; of a day
+    without a price the last one before counts.
+    """
     begin = checked_date("replay", "first", first)
     end = checked_date("replay", "last", last)
     dates = prices.dates
@@ -58,8 +60,8 @@ def replayed(prices: Prices, values: pd.Series, first: Any, last: Any) -> pd.Dat
             f"{begin:%Y-%m-%d} to {end:%Y-%m-%d} is no stretch of the history, {span}",
             owner="replay",
         )
-    stretch = prices.frame.loc[begin:end]
-    moves = (stretch.iloc[-1] / stretch.iloc[0] - 1).to_numpy()
+    before, after = (prices.frame.loc[:day].iloc[-1] for day in (begin, end))
+    moves = (after / before - 1).to_numpy()
     return _stress_table(
         prices.instruments, values.to_numpy(), moves, np.full(len(moves), "history")
     )
