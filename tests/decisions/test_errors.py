@@ -68,3 +68,34 @@ class Errors(Case):
         self.assertAlmostEqual(
             known, careful.perfect_information(by="certainty equivalent").loc["event e", "worth"]
         )
+
+    def test_chances_and_regret_of_a_discrete_tree_are_exact(self):
+        event = kd.Event("demand", {"high": (0.4, 10.0), "low": (0.6, -6.0)})
+        other = kd.Event("wind", {"calm": (0.7, 3.0), "storm": (0.3, -8.0)})
+        found = kd.Decision("d", {"launch": event, "sail": other, "stay": 0.0}).solve()
+        beats, errors = found.beats(), found.beats(errors=True)
+        self.assertAlmostEqual(beats.loc["launch", "stay"], 0.4)
+        self.assertAlmostEqual(beats.loc["launch", "sail"], 0.4 + 0.6 * 0.3)
+        self.assertAlmostEqual(beats.loc["sail", "launch"], 0.6 * 0.7)
+        self.assertEqual(float(np.nansum(errors)), 0.0)
+        regret = found.regret()
+        # of staying: 10 with a high demand, else 3 in calm weather
+        self.assertAlmostEqual(regret.loc["stay", "mean"], 0.4 * 10 + 0.6 * 0.7 * 3)
+        self.assertAlmostEqual(regret.loc["stay", "best in"], 0.6 * 0.3)
+        self.assertEqual(regret.loc["stay", "error"], 0.0)
+        self.assertAlmostEqual(regret["best in"].sum(), 1.0)
+
+    def test_chances_and_regret_of_drawn_payoffs_have_errors_that_hold(self):
+        gaps, errors = [], []
+        for seed in range(60):
+            found = kd.Decision("d", {"a": kd.Normal(1, 2), "b": 0.0}).solve(trials=500, seed=seed)
+            regret = found.regret().loc["b"]
+            # of b: the mean of what a is above 0, 1 Phi(1/2) + 2 phi(1/2)
+            gaps.append(
+                [
+                    found.beats().loc["a", "b"] - 0.6914625,
+                    regret["mean"] - (0.6914625 + 2 * 0.3520653),
+                ]
+            )
+            errors.append([found.beats(errors=True).loc["a", "b"], regret["error"]])
+        self.assertCalibrated(gaps, errors)

@@ -8,6 +8,7 @@ import math
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
 from functools import cached_property
+from itertools import product
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
@@ -19,7 +20,7 @@ from kindynos.decisions.tree import Choice, Event, Pay, Payoff, Tree, children
 from kindynos.delegation import delegated_to
 from kindynos.errors import ParameterError
 from kindynos.inference.estimates import Estimate
-from kindynos.inference.intervals import Z
+from kindynos.inference.intervals import Z, proportion
 from kindynos.inference.tails import weighted_ends, weighted_figure, weighted_quantile
 from kindynos.sampling.streams import Seed, checked_seed
 from kindynos.studies.dominance import dominance_of_chances
@@ -37,6 +38,7 @@ if TYPE_CHECKING:
 
 
 Path = tuple[str, ...]
+MOST_WAYS = 50_000  # in which all events can turn out, up to which each is looked at
 CONSISTENT = ("mean", "certainty equivalent")
 
 
@@ -362,35 +364,89 @@ class Solution:
         kept = set(by_value[:count])
         return [name for name in names if name in kept]
 
-    def beats(self, among: Sequence[str] | None = None) -> pd.DataFrame:
+    @cached_property
+    def _cases(self) -> tuple[dict[str, Floats], Floats | None]:
+        """What each alternative brings in every way in which all events can turn out, with the
+        chances of these where nothing else is drawn; else in the same trials, and None.
+        """
+        events = list(self.decision.events.values())
+        ways = math.prod(len(event.outcomes) for event in events)
+        if self.draws.trials > 1 or ways > MOST_WAYS:
+            return self.realized, None
+        chances = [self.draws.chances(event) for event in events]
+        found: dict[str, list[float]] = {name: [] for name in self.decision.alternatives}
+        weights = []
+        for way in product(*(event.outcomes for event in events)):
+            weight = math.prod(float(c[name]) for c, name in zip(chances, way, strict=True))
+            if weight > 0:
+                turned = {event.name: name for event, name in zip(events, way, strict=True)}
+                weights.append(weight)
+                for name, then in self.decision.alternatives.items():
+                    found[name].append(self._followed(then, (name,), turned, 0.0))
+        return {name: np.array(values) for name, values in found.items()}, np.array(weights)
+
+    def _followed(self, node: Tree, path: Path, turned: Mapping[str, str], paid: float) -> float:
+        """Return what a part brings under the best policy when it is known how events turn out."""
+        where = " > ".join(path)
+        if isinstance(node, Payoff):
+            return paid + float(self.draws.amount(node.amount, where))
+        if isinstance(node, Pay):
+            paid += float(self.draws.amount(node.amount, where))
+            return self._followed(node.then, path, turned, paid)
+        if isinstance(node, Choice):
+            branch = self.rolling.policy[path]
+            return self._followed(node.alternatives[branch], (*path, branch), turned, paid)
+        branch = turned[node.name]
+        return self._followed(node.outcomes[branch][1], (*path, branch), turned, paid)
+
+    def _chance(self, hits: Any) -> Estimate:
+        """Return the chance of some of the cases, exact where their chances are known."""
+        weights = self._cases[1]
+        if weights is None:
+            return proportion(hits)
+        chance = min(float(weights[hits].sum()), 1.0)
+        return Estimate(chance, chance, chance)
+
+    def beats(self, among: Sequence[str] | None = None, *, errors: bool = False) -> pd.DataFrame:
         """Return the chance that an alternative (rows) brings more than another (columns) in the
-        same trial, a DataFrame; ``among`` some of them, default: all.
+        same trial, a DataFrame, or with ``errors`` the 95 % errors of these, which are 0 where
+        nothing but events is drawn; ``among`` some alternatives, default: all.
         """
         import pandas as pd
 
-        names = self._among(among)
-        chances = [
-            [
-                float((self.realized[a] > self.realized[b]).mean()) if a != b else math.nan
-                for b in names
-            ]
-            for a in names
-        ]
-        return pd.DataFrame(chances, index=names, columns=names)
+        names, values = self._among(among), self._cases[0]
+
+        def cell(one: str, other: str) -> float:
+            if one == other:
+                return math.nan
+            chance = self._chance(values[one] > values[other])
+            return chance.error if errors else float(chance)
+
+        cells = [[cell(one, other) for other in names] for one in names]
+        return pd.DataFrame(cells, index=names, columns=names)
 
     def regret(self) -> pd.DataFrame:
         """Return how much less than the best of its trial each alternative brings, a DataFrame:
-        mean and P95, and how often it is best.
+        mean and P95, and how often it is best, with the 95 % errors of mean and share.
         """
         import pandas as pd
 
+        values, weights = self._cases
         sign = self.rolling.sign
-        best: Floats = np.maximum.reduce([sign * values for values in self.realized.values()])
+        best: Floats = np.maximum.reduce([sign * found for found in values.values()])
         rows = {}
-        for name, values in self.realized.items():
-            gap = best - sign * values
-            rows[name] = gap.mean(), np.percentile(gap, 95), (gap == 0).mean()
-        return pd.DataFrame.from_dict(rows, orient="index", columns=["mean", "P95", "best in"])
+        for name, found in values.items():
+            gap = best - sign * found
+            often = self._chance(gap == 0)
+            if weights is None:
+                mean, high = float(gap.mean()), float(np.percentile(gap, 95))
+                error = Z * float(gap.std(ddof=1)) / math.sqrt(len(gap))
+            else:
+                mean, error = float(gap @ weights), 0.0
+                high = weighted_quantile(gap, weights, 0.95)
+            rows[name] = mean, error, high, float(often), often.error
+        columns = ["mean", "error", "P95", "best in", "error of best in"]
+        return pd.DataFrame.from_dict(rows, orient="index", columns=columns)
 
     def dominance(self, among: Sequence[str] | None = None) -> pd.DataFrame:
         """Return for each pair of alternatives, or ``among`` some of them, whether the one

@@ -29,6 +29,7 @@ if TYPE_CHECKING:
 
 BINS = 40  # of a quantity that may be known before the choice
 MOST_WORLDS = 50_000  # combinations of outcomes that are looked at one by one
+ROUNDING = 1e-12  # of the payoffs
 STEPS = 33  # of a range in which a switch is sought
 
 
@@ -149,6 +150,8 @@ def _gain(base: Solution, informed: Any) -> tuple[float, float]:
     gains = np.asarray(informed - plain, dtype=np.float64)
     mean = float(gains.mean())
     error = Z * float(gains.std(ddof=1)) / math.sqrt(gains.size) if gains.size > 1 else 0.0
+    if error <= ROUNDING * float(np.abs(plain).max()):  # the gain is the same in every trial
+        error = 0.0
     if base.rolling.utility is None or base.by == "mean":
         return max(mean, 0.0), error
     expected, back = float(np.mean(plain)), base.rolling.utility.back

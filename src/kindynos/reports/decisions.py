@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import math
 from functools import partial
 from typing import TYPE_CHECKING, Any
 
@@ -10,7 +9,7 @@ import pandas as pd
 from rich.console import RenderableType
 from rich.text import Text
 
-from kindynos.formatting import number, per_cent, short, step_of
+from kindynos.formatting import number, per_cent, share_decimals, short, step_of
 from kindynos.reports.report import Report
 from kindynos.reports.summary import plain_rows, plain_value
 from kindynos.reports.tables import FigureTable, table_of
@@ -56,6 +55,13 @@ def _with_error(value: float, error: float) -> str:
     return f"{number(value, step)} ± {short(error)}" if step else short(value)
 
 
+def _share(chance: float, error: float) -> str:
+    if not error > 0:
+        return per_cent(chance)
+    decimals = share_decimals([error])
+    return f"{per_cent(chance, decimals)} ± {100 * error:.{decimals}f}"
+
+
 def _alternatives(solution: Solution) -> FigureTable:
     unit = f", {solution.decision.unit}" if solution.decision.unit else ""
     table = table_of(
@@ -98,6 +104,7 @@ def _policy(solution: Solution) -> FigureTable:
 def _beats(solution: Solution) -> FigureTable:
     names = solution.best_alternatives(MOST_COMPARED)
     found: Any = solution.beats(names)
+    errors: Any = solution.beats(names, errors=True)
     regret: Any = solution.regret()
     more = len(regret) - len(names)
     columns = [(f"more than {name}", "right") for name in names]
@@ -111,11 +118,17 @@ def _beats(solution: Solution) -> FigureTable:
     )
     for name in names:
         cells = [
-            "" if math.isnan(found.loc[name, other]) else per_cent(found.loc[name, other])
+            "" if name == other else _share(found.loc[name, other], errors.loc[name, other])
             for other in names
         ]
         row = regret.loc[name]
-        table.add_row(name, *cells, per_cent(row["best in"]), short(row["mean"]), short(row["P95"]))
+        table.add_row(
+            name,
+            *cells,
+            _share(row["best in"], row["error of best in"]),
+            _with_error(row["mean"], row["error"]),
+            short(row["P95"]),
+        )
     return table
 
 
