@@ -208,3 +208,29 @@ class Costs(Folder):
         result = Result("x", values, np.arange(21) * 2500)
         for cut in range(1, 2499, 7):
             self.assertGreater(result.chance(above=float(cut)).error, 1e-5)
+
+
+class Infinite(Folder):
+    def model(self):
+        model = kd.Model("m", periods=3)
+        model.given(x=0.2)
+        model.driver("u", kd.Uniform(0, 1))
+        model.line("flow", "(1 if u < 1.4 - x else 0) + 0 * period")
+        model.outcome("wait", "payback(flow, -2) + x", better="low")
+        return model
+
+    def test_a_mean_that_is_infinite_is_never_the_best(self):
+        values = {"x": [0.0, 0.2, 0.9]}  # at the last some trials never pay back
+        for aim, best in (("minimize", 0.0), ("maximize", 0.2)):
+            found = self.model().optimize(values, trials=300, seed=1, **{aim: "mean of wait"})
+            self.assertEqual(found.decisions["x"], best)
+        with self.fails("mean of wait is infinite at every point", kind=kd.GoalError):
+            self.model().optimize({"x": [0.8, 0.9]}, maximize="mean of wait", trials=300, seed=1)
+
+    def test_dominance_of_what_may_never_come(self):
+        model = self.model()
+        runs = {"soon": model.simulate(500, 1), "late": model.replace(x=0.9).simulate(500, 1)}
+        verdicts = kd.compare(runs).dominance("wait")
+        self.assertEqual(list(verdicts["first order"]), [True, False])
+        self.assertEqual(list(verdicts["second order"]), [True, False])
+        self.assertAlmostEqual(verdicts.loc[("late", "soon"), "against"], 1.0)

@@ -94,6 +94,14 @@ def run_search(search: DecisionSearch) -> Point:
         _local(search, search.best, max(search.left // 4, 4), first=0.02)
     if not search.tried[search.best].allowed:
         raise GoalError(_unmet(search, search.best))
+    if search.tried[search.best].worth == -math.inf:
+        found = float(search.tried[search.best].objective)
+        what = "has no value" if math.isnan(found) else "is infinite"
+        raise GoalError(
+            f"the {search.figure.label} {what} at every point that was tried; another statistic, "
+            "such as the median or a chance, can be compared",
+            owner="optimize",
+        )
     return _settled(search) if search.rough else search.best
 
 
