@@ -61,3 +61,17 @@ class Facts(Case):
         self.assertEqual([link.names for link in fixed.correlations], [("b", "c")])
         self.assertEqual(fixed.simulate(300, seed=1)["y"].values.shape, (300,))
         self.assertEqual(len(model.correlations), 2)
+
+
+class WithoutATarget(Case):
+    def test_money_that_may_be_lost_has_its_chances_around_0(self):
+        model = kd.Model("m")
+        model.driver("a", kd.Normal(5, 10))
+        model.outcome("profit", "a", unit="EUR")
+        model.outcome("index", "a")
+        model.outcome("square", "a * a", unit="EUR")
+        run = model.simulate(2000, seed=1)
+        rows = [key for key in run.table().index if "chance" in key[1]]
+        self.assertEqual(rows, [("profit", "chance below 0"), ("profit", "chance above 0")])
+        share = run.table().loc[rows[0], "value"]
+        self.assertEqual(share, (run["profit"].values < 0).mean())

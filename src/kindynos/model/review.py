@@ -19,6 +19,7 @@ from kindynos.model.writing import cohorts_of
 from kindynos.program.program import Program
 from kindynos.program.quantities import DistributionDriver, Driver
 from kindynos.program.timeline import STEPS
+from kindynos.results.sheet import CURRENCY
 
 RATE_WORDS = {
     "rate",
@@ -72,7 +73,6 @@ NEVER_NEGATIVE = SHARE_WORDS | {
 }
 RATES = ("rate", "growth", "finance", "reinvest")  # parameters that are fractions per period
 YEARLY = re.compile(r"\b(a|per|each) year\b|/ ?(year|yr|a)\b|\byearly\b|\bannual|\bp\. ?a\.", re.I)
-CURRENCY = re.compile(r"(thousand |million |billion )?([A-Z]{3}|[€$£¥])")
 COUNTED = ("payback", "discounted_payback", "first_period")  # functions that count periods
 AS_RATES, AS_MONEY = (
     ("irr", "mirr"),

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Mapping
 from dataclasses import dataclass, field
 from typing import Protocol
@@ -16,6 +17,7 @@ from kindynos.results.result import Result, RowResult
 from kindynos.results.statistic_text import central_coverage, parse_statistic
 from kindynos.results.trials import SimulatedTrials
 
+CURRENCY = re.compile(r"(thousand |million |billion )?([A-Z]{3}|[€$£¥])")  # units of money
 PERCENTILES = (1, 5, 10, 25, 50, 75, 90, 95, 99)
 
 
@@ -132,12 +134,22 @@ def reported_figures(result: Result, asked: TableSpec = DEFAULT) -> list[tuple[s
     figures += [("mean", result.mean), ("sd", result.sd)]
     figures += [(f"P{q:g}", result.statistic("percentile", q)) for q in asked.percentiles]
     figures += [("lowest", result.lowest), ("highest", result.highest)]
-    if result.target is not None:
+    target = _figure_that_matters(result)
+    if target is not None:
         for word, exactly in (("below", False), ("at", True), ("above", False)):
-            chance = result.chance(**{word: result.target})
+            chance = result.chance(**{word: target})
             if chance > 0 or not exactly:
-                figures.append((f"chance {word} {result.target:g}", chance))
+                figures.append((f"chance {word} {target:g}", chance))
     return figures + asked.figures(result)
+
+
+def _figure_that_matters(result: Result) -> float | None:
+    """Return the target, and of an amount of money that may be won or lost 0 where none is
+    stated.
+    """
+    if result.target is not None or not CURRENCY.fullmatch(result.unit or ""):
+        return result.target
+    return 0.0 if float(result.lowest) < 0 < float(result.highest) else None
 
 
 def sheet_records(
