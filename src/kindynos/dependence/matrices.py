@@ -13,6 +13,7 @@ from kindynos.errors import ParameterError
 from kindynos.validate import array_of
 
 SINGULAR = 1e-10  # an eigenvalue above minus this counts as not negative
+MOST = 2_000  # rows of a matrix that is repaired
 STEPS = 20_000
 
 
@@ -100,6 +101,11 @@ def nearest_correlation(
     """
     start = checked("nearest_correlation", matrix)
     count = len(start)
+    if count > MOST:
+        raise ParameterError(
+            f"takes at most {MOST:,} rows, not {count:,}; that would take many minutes",
+            owner="nearest_correlation",
+        )
     weight = (
         np.ones(count) if weights is None else array_of("nearest_correlation", "weights", weights)
     )

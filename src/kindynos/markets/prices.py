@@ -18,7 +18,7 @@ from kindynos.errors import FileError, ParameterError
 from kindynos.tables.layout import TableFormat
 from kindynos.tables.reader import read_table
 from kindynos.tables.table import Table
-from kindynos.validate import instance, names_in, one_of
+from kindynos.validate import instance, names_in, one_of, words
 
 POLICIES = ("drop", "carry", "error")
 LONG = {"date", "instrument", "price"}
@@ -215,6 +215,8 @@ def _wide(table: Table, wanted: list[str] | None) -> tuple[pd.DataFrame, Rows]:
 
 def _chosen(wanted: list[str] | None, known: list[str], file: str) -> list[str]:
     """Return the instruments that are asked for; raises ParameterError for one without prices."""
+    for name in known:
+        words("prices", "the name of an instrument", name)
     for instrument in wanted or ():
         if instrument not in known:
             raise ParameterError(
