@@ -51,7 +51,7 @@ class Measured(Case):
             ):
                 self.assertEqual(available.available_memory(), 1e6)
                 available.check_memory("x", "they", 0.9e6)
-                with self.fails("x: they take 0.0009 GB, and 0.0009 GB of memory are available"):
+                with self.fails("x: they take 1 MB, and 1 MB of memory are available"):
                     available.check_memory("x", "they", 1e6)
         self.assertGreater(available.available_memory(), 1e6)
 

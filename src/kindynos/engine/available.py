@@ -35,9 +35,9 @@ def size(count: float) -> str:
     """Return a number of bytes in words.
 
     >>> size(3 * 2**30), size(5e6)
-    ('3.0 GB', '0.005 GB')
+    ('3.0 GB', '5 MB')
     """
-    return f"{count / 2**30:,.1f} GB" if count > 1e8 else f"{count / 2**30:.1g} GB"
+    return f"{count / 2**30:,.1f} GB" if count > 1e8 else f"{count / 2**20:.0f} MB"
 
 
 def _free() -> float:
