@@ -4,6 +4,7 @@ import numpy as np
 import pandas as pd
 
 import kindynos as kd
+from kindynos.dependence.convert import of_tau
 from tests.common import Case
 
 DISTRIBUTIONS = (kd.Exponential(3), kd.Beta(2, 5), kd.Normal(0, 1))
@@ -117,3 +118,9 @@ class Impossible(Case):
             made.driver("s", kd.Normal(0, 1), serial=0.4)
         with self.fails("serial must be between -1 and 1", "1.5"):
             kd.Model("m", periods=2).driver("s", kd.Normal(0, 1), each="period", serial=1.5)
+
+
+class Taus(Case):
+    def test_the_correlation_behind_a_tau(self):
+        self.assertAlmostEqual(of_tau(0.5), np.sqrt(0.5))
+        self.assertAlmostEqual(of_tau(1 / 3), 0.5)

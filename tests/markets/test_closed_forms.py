@@ -5,6 +5,7 @@ import pandas as pd
 from scipy import integrate, stats
 
 import kindynos as kd
+from kindynos.markets.from_moments import expansion_at, in_domain
 from kindynos.markets.volatility import clustering, clustering_test
 from tests.common import HELD, PRICES, Case
 
@@ -133,3 +134,12 @@ class Clusters(Case):
         share = (0.16 / 4) / 0.09
         self.assertAlmostEqual(clustering(losses), 1 + 2 * 2 * share * total, places=6)
         self.assertGreater(clustering(losses), 1.5)
+
+
+class CornishFisher(Case):
+    def test_where_the_cornish_fisher_expansion_rises(self):
+        z = np.linspace(-60, 60, 20_001)
+        for skew in (0.0, 0.3, 0.6):
+            for excess in np.arange(0.1, 8.2, 0.4):
+                rises = bool((np.diff(expansion_at(z, skew, excess)) >= 0).all())
+                self.assertEqual(bool(in_domain(skew, excess)), rises, (skew, excess))

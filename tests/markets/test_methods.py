@@ -153,6 +153,10 @@ class Risk(Case):
             shortfall, -(returns.loc[worst.index] * HELD.values).mean(), rtol=1e-6
         )
 
+    def test_losses_over_a_horizon_are_those_of_a_day_times_its_root(self):
+        one, four = HELD.losses(), HELD.losses(horizon=4)
+        np.testing.assert_allclose(four["loss"], 2 * one["loss"])
+
     def test_a_replay_from_a_day_without_a_price_begins_with_the_price_before(self):
         dates = pd.to_datetime(["2027-01-01", "2027-01-04", "2027-01-05", "2027-01-06"])
         table = pd.DataFrame({"a": [100.0, 80.0, 84.0, 63.0]}, index=dates)

@@ -11,6 +11,7 @@ from scipy import stats
 
 from kindynos.inference.estimates import Estimate, Estimates
 from kindynos.results import statistics as ours
+from kindynos.results.result import Result
 from kindynos.results.sample import Sample
 from tests.common import Case, proof
 
@@ -247,3 +248,18 @@ class Errors(Case):
         for found in (ours.mean(s), ours.percentile(s, q), ours.chance(s, below=0.0), ours.sd(s)):
             self.assertLessEqual(found.low, found + 1e-9 * (1 + abs(found)))
             self.assertGreaterEqual(found.high, found - 1e-9 * (1 + abs(found)))
+
+
+class Constants(Case):
+    def test_the_error_of_a_mean_has_students_t(self):
+        rng = np.random.default_rng(4)
+        values = rng.normal(0, 1, 200)
+        bounds = np.arange(0, 201, 10)
+        plain = Result("x", values, bounds, True).mean
+        sd = values.std(ddof=1) / np.sqrt(200)
+        self.assertAlmostEqual(plain.high - float(plain), stats.t.ppf(0.975, 199) * sd, places=12)
+        blocks = values.reshape(20, 10).mean(axis=1)
+        found = Result("x", values, bounds).mean
+        reach = stats.t.ppf(0.975, 19) * blocks.std(ddof=1) / np.sqrt(20)
+        self.assertAlmostEqual(found.high - float(found), reach, places=12)
+        self.assertAlmostEqual(float(found) - found.low, reach, places=12)

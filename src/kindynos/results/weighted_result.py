@@ -129,11 +129,22 @@ class WeightedResult(Result):
         low, high = wilson(value / 100, self.worth)
         return Estimate(value, 100 * low, 100 * high)
 
+    @property
+    def _turned(self) -> WeightedResult:
+        """The same trials with the opposite sign, and so with the other end wanted."""
+        other = WeightedResult(self.name, -self.values, self._bounds, self._independent)
+        other.weights = self.weights
+        return other
+
     def _value_at_risk(self, level: float, reference: float = 0.0) -> Estimate:
+        if self.better == "low":
+            return self._turned._value_at_risk(level, -reference)
         found = self._percentile(100 * (1 - confidence_level("value_at_risk", "level", level)))
         return Estimate(reference - float(found), reference - found.high, reference - found.low)
 
     def _expected_shortfall(self, level: float, reference: float = 0.0) -> Estimate:
+        if self.better == "low":
+            return self._turned._expected_shortfall(level, -reference)
         share = 1 - confidence_level("expected_shortfall", "level", level)
         x, w, _ = self._ordered
         q = self._quantile(share)
