@@ -8,7 +8,7 @@ from tests.common import Case
 
 class Figures(Case):
     def test_an_estimate_prints_its_error(self):
-        self.assertEqual(repr(Estimate(3.14159, 3.0, 3.3)), "3.14159 ± 0.15")
+        self.assertEqual(repr(Estimate(3.14159, 3.0, 3.3)), "3.14 ± 0.15")
         self.assertEqual(repr(Estimate(3.5)), "3.5")
         self.assertEqual(f"{Estimate(3.14159, 3.0, 3.3):.1f}", "3.1")
         self.assertEqual(hash(Estimate(2.0, 1, 3)), hash(2.0))
@@ -38,7 +38,7 @@ class Figures(Case):
             several.value[0] = 99
         with self.assertRaises(AttributeError):
             kept.low = 0
-        self.assertEqual(str(several), "[1 ± 0.5, 2 ± 1]")
+        self.assertEqual(str(several), "[1.00 ± 0.50, 2.0 ± 1.0]")
         self.assertEqual((max(several).high, sorted(several)[0].low), (3.0, 0.5))
         self.assertTrue(kept > 1 and kept == 2 and -kept < 0 and kept**2 == 4 and 1 / kept == 0.5)
         self.assertEqual(np.sqrt(Estimate(9.0)), 3)

@@ -93,7 +93,7 @@ class Estimate(_Figures[float]):
     >>> Estimate(10.0, 9.0, 12.0).error
     1.5
     >>> print(Estimate(10.0, 9.0, 12.0), f"{Estimate(10.0, 9.0, 12.0):.2f}")
-    10 ± 1.5 10.00
+    10.0 ± 1.5 10.00
     """
 
     __slots__ = ("_note",)
@@ -140,10 +140,20 @@ class Estimate(_Figures[float]):
             return repr(self._value)
         if math.isinf(self.error):
             return f"{self._value:.6g}, {one_sided(self)}"
-        return f"{self._value:.6g} ± {self.error:.2g}"
+        return f"{_rounded(self._value, self.error)} ± {_rounded(self.error, self.error)}"
 
 
 Real.register(Estimate)  # a number wherever one is asked for
+
+
+def _rounded(value: float, error: float) -> str:
+    """Return a number at the two digits that its error leaves, with thousands separators; without
+    an error, or far from 1, at six digits.
+    """
+    if not error > 0 or not 1e-9 < error < 1e15 or not abs(value) < 1e15:
+        return f"{value:.6g}"
+    step = math.floor(math.log10(error)) - 1
+    return f"{round(value, -step):,.{max(-step, 0)}f}"
 
 
 def one_sided(estimate: Estimate, shown: Callable[[float], str] = "{:.6g}".format) -> str:

@@ -43,7 +43,7 @@ class ReportedMean:
     for what is not a number.
 
     >>> ReportedMean(120.0, sd=15.0, n=900).estimate
-    120 ± 0.98
+    120.00 ± 0.98
     """
 
     mean: float
