@@ -265,7 +265,8 @@ class Allocation:
 
         Histories are resampled in blocks of days, ``block`` long on average (default: the cube root
         of their number); moments with ``observations`` are drawn from their sampling distribution.
-        Raises ParameterError for given moments without a number of observations.
+        Raises ParameterError for given moments without a number of observations, and for more than
+        10,000 times.
         """
         return resampled(self.request, self._weights, times, seed, block, progress)
 

@@ -23,6 +23,7 @@ from kindynos.sampling.streams import Seed, checked_seed, stream
 from kindynos.validate import check_integer, positive
 
 POINTS = 21  # of each resampled frontier
+MOST_TIMES = 10_000  # histories, each with an allocation and a frontier of its own
 # Resampling leaves out a part of the spread: of histories with known truth these shares of the
 # resampled weights held the best weights in 92 to 98 %, normal and fat-tailed ones
 # (benchmarks/allocation).
@@ -112,7 +113,8 @@ def resampled(
     progress: Callable[[int, int], object] | None,
 ) -> Resampled:
     """Return the allocations of resampled histories; see ``Allocation.resampled``."""
-    check_integer("resampled", "times", times, least=20)
+    if check_integer("resampled", "times", times, least=20) > MOST_TIMES:
+        raise ParameterError(f"at most {MOST_TIMES:,} times, got {times:,}", owner="resampled")
     seed = checked_seed(seed)
     source = request.source
     draw, how = _drawing(source, block)
