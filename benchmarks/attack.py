@@ -44,9 +44,12 @@ Wrong = tuple[str, str]  # the input, and what went wrong
 
 def outcome(work: Callable[[], object], patience: float | None = None) -> str | None:
     """Return what went wrong in a piece of work that may raise our errors only, None if nothing
-    did.
+    did; it is ended when it takes several times too long.
     """
+    longest = patience or LONGEST
     begun = time.process_time()
+    signal.signal(signal.SIGALRM, _ring)
+    signal.setitimer(signal.ITIMER_REAL, 10 * longest)  # on the clock: others may be busy
     try:
         with warnings.catch_warnings():
             warnings.simplefilter("error")
@@ -55,10 +58,22 @@ def outcome(work: Callable[[], object], patience: float | None = None) -> str | 
     except kd.KindynosError as error:
         if not str(error).strip():
             return "a message without words"
+    except _TooLong:
+        return f"did not end within {10 * longest:g} s"
     except Exception as error:
         return f"{type(error).__name__}: {error!s:.120}"
+    finally:
+        signal.setitimer(signal.ITIMER_REAL, 0)
     spent = time.process_time() - begun
-    return f"took {spent:.1f} s" if spent > (patience or LONGEST) else None
+    return f"took {spent:.1f} s" if spent > longest else None
+
+
+class _TooLong(BaseException):
+    """Ends a case that does not end by itself."""
+
+
+def _ring(*_: object) -> None:
+    raise _TooLong
 
 
 # Formulas

@@ -112,14 +112,18 @@ def confidence_level(owner: str, name: str, value: Any) -> float:
     return level
 
 
-def check_integer(owner: str, name: str, value: Any, *, least: int | None = None) -> int:
-    """Return ``value`` as an int; it must be a whole number, and at least ``least``."""
+def check_integer(
+    owner: str, name: str, value: Any, *, least: int | None = None, most: int | None = None
+) -> int:
+    """Return ``value`` as an int; it must be a whole number from ``least`` to ``most``."""
     rule = "a whole number" + ("" if least is None else f" of at least {least}")
     if isinstance(value, bool) or not isinstance(value, Integral):
         raise invalid_argument(owner, name, rule, value)
     number = int(value)
     if least is not None and number < least:
         raise invalid_argument(owner, name, rule, number)
+    if most is not None and number > most:
+        raise invalid_argument(owner, name, f"at most {most:,}", number)
     return number
 
 

@@ -37,6 +37,12 @@ class Measured(Case):
             (lambda: smooth.distribution_at(10**8), ("at most 100,000 periods ahead",)),
             (lambda: smooth.expected([1, 10**9]), ("at most 100,000 periods ahead",)),
             (lambda: kd.KernelDensity(np.arange(3e5)), ("at most 200,000 values", "Empirical")),
+            (lambda: kd.fit_distributions(history, samples=10**6), ("samples", "at most 100,000")),
+            (lambda: smooth.estimate(float, 10**6), ("draws", "at most 10,000")),
+            (
+                lambda: kd.frontier(kd.Moments([0.1, 0.2], np.eye(2)), points=10**4),
+                ("points", "at most 1,000"),
+            ),
             (lambda: kd.nearest_correlation(np.eye(2001)), ("at most 2,000 rows, not 2,001",)),
         ):
             with self.subTest(words), self.fails(*words):

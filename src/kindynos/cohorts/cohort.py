@@ -29,7 +29,7 @@ from kindynos.cohorts.stating import (
 from kindynos.delegation import delegated_to
 from kindynos.errors import ParameterError
 from kindynos.sampling.streams import Seed, checked_seed, stream
-from kindynos.validate import Count, check_integer, checked, invalid_argument, mapping
+from kindynos.validate import Count, check_integer, checked, mapping
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -237,9 +237,7 @@ class Cohort:
         check_memory("Cohort", what + (f" in {trials:,} trials" if trials > 1 else ""), whole)
 
     def _check_periods(self, owner: str, periods: int) -> int:
-        check_integer(owner, "periods", periods, least=1)
-        if periods > MOST_PERIODS:
-            raise invalid_argument(owner, "periods", f"at most {MOST_PERIODS:,}", periods)
+        check_integer(owner, "periods", periods, least=1, most=MOST_PERIODS)
         if self.periods is not None and periods > self.periods:
             raise ParameterError(
                 f"chances are stated for {self.periods} periods, and {periods} are asked for",

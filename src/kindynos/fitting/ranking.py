@@ -25,6 +25,7 @@ if TYPE_CHECKING:
 
 
 CRITERIA = ("aic", "aicc", "bic")
+MOST_SAMPLES = 100_000  # of the bootstrap, each with fits of its own
 LEAST_WEIGHT = 1e-6  # of a part of the average
 CLOSE = 2.0  # of a criterion, within which the data cannot tell two distributions apart
 FEW_COUNTS = 0.7  # distinct values a value, above which whole numbers are taken for measurements
@@ -207,8 +208,9 @@ def fit_distributions(
 
     ``candidates`` are names or classes; without them, all that can give such values, those of
     counts for whole numbers that repeat. The ``criterion`` is ``"aic"``, ``"aicc"`` (for few
-    values) or ``"bic"``. ``samples`` is how many the bootstrap of the p-values draws. Raises
-    ParameterError for values that nothing can be estimated from, and where no candidate serves.
+    values) or ``"bic"``. ``samples`` is how many the bootstrap of the p-values draws, at most
+    100,000. Raises ParameterError for values that nothing can be estimated from, and where no
+    candidate serves.
 
     >>> from kindynos import Gamma
     >>> values = Gamma(2, 3).sample(500, seed=1)
@@ -217,7 +219,7 @@ def fit_distributions(
     'gamma'
     """
     one_of("fit_distributions", "criterion", criterion, CRITERIA)
-    check_integer("fit_distributions", "samples", samples, least=19)
+    check_integer("fit_distributions", "samples", samples, least=19, most=MOST_SAMPLES)
     data = data_of("fit_distributions", values, weights, at_least, at_most)
     left_out: dict[str, str] = {}
     chosen = _candidates(candidates, data, left_out)

@@ -50,7 +50,7 @@ def read_series(
     chosen = _column(table, column, dated)
     values = table.numbers(chosen)
     if dated is None or dated == chosen:
-        return pd.Series(values, index=pd.RangeIndex(1, len(values) + 1), name=column)
+        return pd.Series(values, index=pd.RangeIndex(1, len(values) + 1), name=chosen)
     index = table.dates(dated)
     order = np.argsort(index.to_numpy(), kind="stable")
     index, values = index[order], values[order]

@@ -9,7 +9,7 @@ from kindynos.distributions.uncertain import Uncertain
 from kindynos.errors import ParameterError
 from kindynos.fitting.fit import Fit
 from kindynos.sampling.streams import stream
-from kindynos.validate import check_integer, invalid_argument
+from kindynos.validate import check_integer
 
 MOST_PARAMETERS = 6
 TRIES = 3  # times as many draws as are wanted, for those that a distribution cannot have
@@ -26,8 +26,7 @@ def uncertain(fitted: Distribution, draws: int = 100) -> Distribution:
             f"only a fitted distribution is uncertain, such as {kind}.fit(values)",
             owner=f"{kind}.uncertain",
         )
-    if check_integer("uncertain", "draws", draws, least=20) > MOST_PARTS:
-        raise invalid_argument("uncertain", "draws", f"at most {MOST_PARTS}", draws)
+    check_integer("uncertain", "draws", draws, least=20, most=MOST_PARTS)
     even = stream(0, "uncertain", 0)
     scores = even.permuted(
         (even.random((MOST_PARAMETERS, TRIES * draws)) + range(TRIES * draws)) / (TRIES * draws),

@@ -211,10 +211,7 @@ def simulate_held(
     options: SimulationKeywords,
 ) -> Run:
     """Return the run of an exposure's holdings; see ``Portfolio.simulate``."""
-    if check_integer("simulate", "horizon", horizon, least=1) > MOST_PERIODS:
-        raise ParameterError(
-            f"horizon may be at most {MOST_PERIODS:,} days, not {horizon:,}", owner="simulate"
-        )
+    check_integer("simulate", "horizon", horizon, least=1, most=MOST_PERIODS)
     if exposure.revalue is not None:
         raise ParameterError(
             "positions that a function values have no values by instrument", owner="simulate"

@@ -59,6 +59,7 @@ from kindynos.validate import (
 Rule = Callable[[str, str, Any], Any]
 
 STEPS, TRIALS = 250, 20_000  # of a simulated odds
+MOST_DRAWS = 10_000  # of a fit's parameters, each with a figure of its own
 OBSERVED = 8  # the fewest observations that a fit needs
 
 
@@ -445,7 +446,7 @@ class Process(ABC):
             raise invalid_argument(
                 "estimate", "figure", "a function of a process that returns a number", figure
             )
-        check_integer("estimate", "draws", draws, least=20)
+        check_integer("estimate", "draws", draws, least=20, most=MOST_DRAWS)
 
         def as_estimate(process: Process) -> Estimate:
             found = figure(process)

@@ -161,7 +161,7 @@ class Sureness(Case):
         )
         with self.fails("of how many observations="):
             kd.allocate(kd.Moments([0, 0], np.eye(2)), minimize="sd").resampled()
-        with self.fails("at most 10,000 times, got 1,000,000"):
+        with self.fails("times must be at most 10,000, not 1000000"):
             kd.allocate(clear, minimize="sd").resampled(1_000_000)
 
     def test_limits_that_a_history_cannot_meet_are_counted(self):

@@ -19,6 +19,8 @@ from kindynos.markets.allocation.request import AllocationRequest
 from kindynos.markets.allocation.solve import Solver
 from kindynos.validate import check_call, check_integer, finite, instance, one_of
 
+MOST_POINTS = 1_000
+
 
 class Frontier:
     """The least risk for every mean, between the weights of the least risk and those of the highest
@@ -153,8 +155,8 @@ def frontier(
     """Return the frontier of mean and risk, "sd" or "expected_shortfall", of what ``source`` and
     ``options`` state.
 
-    They are those of ``allocate``, without an aim; ``points`` is the number of rows where corners
-    are not exact. Raises ParameterError as ``allocate`` does.
+    They are those of ``allocate``, without an aim; ``points`` is the number of rows, at most 1,000,
+    where corners are not exact. Raises ParameterError as ``allocate`` does.
 
     >>> from kindynos import Moments
     >>> moments = Moments([0.04, 0.08], [[0.01, 0.0], [0.0, 0.04]], names=["bond", "share"])
@@ -168,5 +170,5 @@ def frontier(
     return Frontier(
         request_of(source, minimize=risk, **options),
         risk,
-        check_integer("frontier", "points", points, least=2),
+        check_integer("frontier", "points", points, least=2, most=MOST_POINTS),
     )

@@ -113,8 +113,7 @@ def resampled(
     progress: Callable[[int, int], object] | None,
 ) -> Resampled:
     """Return the allocations of resampled histories; see ``Allocation.resampled``."""
-    if check_integer("resampled", "times", times, least=20) > MOST_TIMES:
-        raise ParameterError(f"at most {MOST_TIMES:,} times, got {times:,}", owner="resampled")
+    check_integer("resampled", "times", times, least=20, most=MOST_TIMES)
     seed = checked_seed(seed)
     source = request.source
     draw, how = _drawing(source, block)
