@@ -38,6 +38,9 @@ class Chances(Case):
         # the reflection principle
         self.assertAlmostEqual(driftless.hit_probability(1.0, 1.0), 2 * stats.norm.sf(1.0), 12)
         self.assertEqual(PRICE.hit_probability(100.0, 1.0), 1.0)
+        for wrong in (None, 0, 1.5, "many"):
+            with self.fails("hit_probability: trials must be"):
+                REGIMES.hit_probability(120.0, 1.0, trials=wrong)
 
     def test_regimes_between_two_steps(self):
         fine = REGIMES.hit_probability(120, 1.0, steps=500, trials=6000)

@@ -189,6 +189,9 @@ class Layouts(Tables):
         ):
             with self.fails("row 3", words):
                 read_table(self.file(f"date,x\n2027-03-31,1\n{text},2\n")).dates("date")
+        for words in (3, {"x": 1}, [3]):
+            with self.fails("missing", "a word, or a list of them"):
+                kd.read_values(self.file("fares\n3\n"), missing=words)
         undated = kd.read_series(self.file("fares\n3\n4\n"))
         self.assertEqual((undated.name, list(undated.index)), ("fares", [1, 2]))
         quarters = kd.read_series(self.file("quarter,x\n2027-Q1,1\n2027-Q2,2\n2027-Q3,4\n"))

@@ -486,11 +486,14 @@ class Process(ABC):
         interval holds what the fit leaves open. Raises ParameterError for a level that cannot be
         reached.
         """
-        within, level = positive("touch", "within", within), finite("touch", "level", level)
-        instance("touch", "simulate", simulate, bool, "True or False")
+        owner = "hit_probability"
+        within, level = positive(owner, "within", within), finite(owner, "level", level)
+        instance(owner, "simulate", simulate, bool, "True or False")
+        check_integer(owner, "trials", trials, least=1)
+        check_integer(owner, "steps", steps, least=1)
         if self.multiplies and level <= 0:
             raise ParameterError(
-                f"{type(self).__name__} stays above 0 and cannot reach {level:g}", owner="touch"
+                f"{type(self).__name__} stays above 0 and cannot reach {level:g}", owner=owner
             )
         closed = not simulate and self._closed_hit_probability(level, within) is not None
 

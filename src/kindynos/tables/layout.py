@@ -58,9 +58,12 @@ class TableFormat:
             check_integer(owner, "header", header, least=0)
         if decimal is not None:
             one_of(owner, "decimal", decimal, (".", ","))
-        words = [missing] if isinstance(missing, str) else list(missing)
+        words = [missing] if isinstance(missing, str) else missing
+        instance(
+            owner, "missing", words, (list, tuple, set, frozenset), "a word, or a list of them"
+        )
         for word in words:
-            instance(owner, "missing", word, str, "texts")
+            instance(owner, "missing", word, str, "a word, or a list of them")
         return cls(sheet, header, encoding, decimal, tuple(words))
 
 

@@ -27,6 +27,7 @@ from kindynos.validate import (
 SINGULAR = 1e-10  # smallest eigenvalue of a correlation matrix that still counts as above 0
 TOGETHER = 0.05  # share in the direction without variance from which a holding is named
 AGREE = 1e-9
+NO_TRUST = 1e-12  # a confidence that moves no mean by a digit that can be told
 
 
 @dataclass(frozen=True, eq=False, init=False)
@@ -154,7 +155,7 @@ class Moments:
         _check_views(list(stated), picks, sought)
         trust = np.array([self._trust(view, confidence) for view in stated])
         mean, matrix = self.mean.to_numpy(), self.covariance.to_numpy()
-        used = trust > 0
+        used = trust > NO_TRUST
         picks, sought, trust = picks[used], sought[used], trust[used]
         spread = picks @ matrix @ picks.T
         doubt = np.diag((1 - trust) / trust * np.diag(spread))
