@@ -4,9 +4,12 @@ import json
 import tempfile
 from pathlib import Path
 
+import numpy as np
+import pandas as pd
+
 import kindynos as kd
 from kindynos.model.file import model_from_text
-from tests.common import Case, run
+from tests.common import Case, Folder, run
 
 BILLS, PASSENGERS, HEDGING = (
     str(kd.demo_file(name)) for name in ("repair_bills.csv", "passengers.csv", "fuel_hedging.csv")
@@ -17,6 +20,34 @@ FEW = (
     "--candidates",
     "log arima (1,0,1)(0,1,1)12,log arima (0,1,1)(0,1,1)12",
 )
+
+
+class Notes(Folder):
+    """What was left out on reading is said, whatever the table is read for."""
+
+    def test_titles_and_units_of_prices_and_series(self):
+        days = [f"{day:%Y-%m-%d}" for day in pd.date_range("2027-01-01", periods=60)]
+        values = 100 + np.random.default_rng(1).standard_normal(60).cumsum()
+        rows = "\n".join(f"{day},{value:.2f}" for day, value in zip(days, values, strict=True))
+        path = self.folder / "titled.csv"
+        path.write_text(f"Larkholm Ferries\n\ndate,pier\n,EUR\n{rows}\n")
+        notes = ("1 row above the names left out", "row 4 read as units")
+        prices = kd.read_prices(path)
+        self.assertEqual(prices.notes, notes)
+        holdings = self.folder / "holdings.csv"
+        holdings.write_text("instrument,shares\npier,10\n")
+        series = (*FEW[:2], "--candidates", "arima (0,1,1)")
+        for words in (
+            ("fit", path, *series),
+            ("fit", path),
+            ("risk", path, "--holdings", holdings, "--methods", "normal"),
+        ):
+            for more in ((), ("--json",)):
+                with self.subTest(words[0], more=more):
+                    shown = " ".join(run(*map(str, words), *more).stdout.split())
+                    for note in notes:
+                        self.assertIn(note, shown)
+        self.assertIn(notes[1], prices.subset(["pier"]).description)
 
 
 class Fit(Case):

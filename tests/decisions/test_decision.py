@@ -142,6 +142,8 @@ class Rollback(Case):
             found.table().loc["drill", "sd"], np.sqrt(0.5 * 90**2 + 0.3 * 30**2 + 0.2 * 180**2)
         )
         self.assertAlmostEqual(found.beats().loc["drill", "walk away"], 0.5, delta=0.012)
+        with self.fails("beats: errors must be True or False"):
+            found.beats(errors=[])
         self.assertAlmostEqual(found.regret().loc["drill", "mean"], 35, delta=1.0)
         same = kd.Event(
             "oil", {"dry": (0.5, -69.0), "wet": (0.3, 51.0), "soaking": ("rest", 201.0)}

@@ -63,6 +63,11 @@ class Paths(Case):
         self.assertGreater(stats.ks_2samp(fine, coarse).pvalue, 0.001)
 
     def test_plans_of_shocks(self):
+        walk = kd.RandomWalk(0.0, 0.0, 1.0)
+        for one in (walk, kd.PathSet({"a": walk, "b": walk})):
+            for name in ("antithetic", "moment_matching"):
+                with self.fails(f"{name} must be True or False"):
+                    one.paths(3, 10, **{name: [1, 2]})
         paths = PRICE.paths(12, 1001, seed=1, antithetic=True)
         logs = np.log(paths[-1])
         self.assertAlmostEqual(logs[:1000].mean(), np.log(100) + 12 * PRICE.log_drift, delta=0.05)

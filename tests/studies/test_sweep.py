@@ -36,6 +36,10 @@ class OfModels(Case):
                 self.assertAlmostEqual(grid.loc[hurdle, fare], single, 4)
         self.assertEqual(swept.best("net_value")[["hurdle", "fare"]].tolist(), [0.05, 60])
         self.assertEqual(swept.best("net_value", more_is_better=False)["fare"], 50)
+        with self.fails("more_is_better must be True, False or None"):
+            swept.best("net_value", [])
+        with self.fails("errors must be True or False"):
+            swept.grid("net_value", errors=[])
 
     def test_drivers_and_parameters_of_their_laws(self):
         model = kd.load_model(FERRY_FILE)

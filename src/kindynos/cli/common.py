@@ -173,71 +173,63 @@ out_option = click.option(
 Command = TypeVar("Command", bound=Callable[..., Any])
 
 
-def simulated(command: Command) -> Command:
-    """Add the options of a simulation, which the command gets as ``simulation``, by name."""
-
-    @wraps(command)
-    def call(*arguments: Any, **options: Any) -> Any:
-        names = ("trials", "seed", "sampling", "workers")
-        simulation = {name: options.pop(name) for name in names}
-        return command(*arguments, simulation=simulation, **options)
-
-    for option in (
-        click.option(
-            "--workers", type=WHOLE, help="Threads; default: all. The answer is the same."
-        ),
-        click.option(
-            "--sampling",
-            cls=NameOption,
-            type=Words(PLANS),
-            default="latin",
-            show_default=True,
-            help="The sampling plan: {names}.",
-        ),
-        click.option(
-            "--seed", type=WHOLE, help="A whole number that reproduces a run; else one is chosen."
-        ),
-        click.option(
-            "--trials", type=WHOLE, default=10_000, show_default=True, help="How many joint draws."
-        ),
-    ):
-        option(call)
-    return cast(Command, call)
-
-
-def table_file(command: Command) -> Command:
-    """Add the options of how a file of a table is laid out, which the command gets as ``layout``,
-    by name.
+def _option_group(group: str, *options: Callable[[Any], Any]) -> Callable[[Command], Command]:
+    """Return what adds several options, which the command gets by name in one argument, ``group``;
+    the first is the last in its help.
     """
 
-    @wraps(command)
-    def call(*arguments: Any, **options: Any) -> Any:
-        names = ("sheet", "header", "encoding", "decimal")
-        layout = {name: options.pop(name) for name in names}
-        return command(*arguments, layout=layout, **options)
+    def add(command: Command) -> Command:
+        @wraps(command)
+        def call(*arguments: Any, **given: Any) -> Any:
+            gathered = {name: given.pop(name) for name in names}
+            return command(*arguments, **{group: gathered}, **given)
 
-    for option in (
-        click.option(
-            "--decimal",
-            type=click.Choice([".", ","]),
-            help="The decimal sign; default: found from the cells.",
-        ),
-        click.option(
-            "--encoding", metavar="NAME", help="The encoding; default: found, with a note."
-        ),
-        click.option(
-            "--header",
-            type=WHOLE,
-            metavar="ROW",
-            help="The row with the names of the columns, 0 for none; default: found.",
-        ),
-        click.option(
-            "--sheet", metavar="NAME", help="The sheet of a workbook; default: the first."
-        ),
-    ):
-        option(call)
-    return cast(Command, call)
+        before = len(getattr(command, "__click_params__", ()))
+        for option in options:
+            option(call)
+        names = [parameter.name for parameter in cast(Any, call).__click_params__[before:]]
+        return cast(Command, call)
 
+    return add
+
+
+# the options of a simulation
+simulated = _option_group(
+    "simulation",
+    click.option("--workers", type=WHOLE, help="Threads; default: all. The answer is the same."),
+    click.option(
+        "--sampling",
+        cls=NameOption,
+        type=Words(PLANS),
+        default="latin",
+        show_default=True,
+        help="The sampling plan: {names}.",
+    ),
+    click.option(
+        "--seed", type=WHOLE, help="A whole number that reproduces a run; else one is chosen."
+    ),
+    click.option(
+        "--trials", type=WHOLE, default=10_000, show_default=True, help="How many joint draws."
+    ),
+)
+
+# the options of how a file of a table is laid out
+table_file = _option_group(
+    "layout",
+    click.option(
+        "--decimal",
+        type=click.Choice([".", ","]),
+        help="The decimal sign; default: found from the cells.",
+    ),
+    click.option("--encoding", metavar="NAME", help="The encoding; default: found, with a note."),
+    click.option(
+        "--header",
+        type=WHOLE,
+        metavar="ROW",
+        help="The row with the names of the columns, 0 for none; default: found.",
+    ),
+    click.option("--sheet", metavar="NAME", help="The sheet of a workbook; default: the first."),
+)
 
 missing_words_option = click.option(
     "--missing",

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from dataclasses import dataclass
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
@@ -20,10 +21,12 @@ from kindynos.cli.common import (
 )
 from kindynos.errors import KindynosError
 from kindynos.literals import Spacing
+from kindynos.tables.layout import TableFormat
 
 if TYPE_CHECKING:
     from kindynos.fitting.ranking import Ranking
     from kindynos.fitting.series import SeriesRanking
+    from kindynos.reports.report import Report
 
 SEED = 1
 
@@ -137,38 +140,35 @@ def fit(
         raise KindynosError(
             f"--as-driver {as_driver}: a driver's name is a word of letters, digits and _"
         )
-    names = None if candidates is None else _names(candidates)
-    if as_series:
-        _processes(
-            data,
-            column,
-            dates,
-            every,
-            season,
-            ahead,
-            not no_rolling,
-            names,
-            criterion or "aicc",
-            show,
-            as_driver,
-            uncertain,
-            {**layout, "missing": missing},
-            out,
-            as_data,
-        )
+    wanted = _Wanted(
+        TableFormat.checked("fit", **layout, missing=missing),
+        None if candidates is None else _names(candidates),
+        criterion or ("aicc" if as_series else "aic"),
+        show,
+        as_driver,
+        uncertain,
+    )
+    answer = (
+        _processes(data, column, dates, every, season, ahead, not no_rolling, wanted)
+        if as_series
+        else _distributions(data, column, wanted)
+    )
+    if isinstance(answer, str):
+        click.echo(answer)
     else:
-        _distributions(
-            data,
-            column,
-            names,
-            criterion or "aic",
-            show,
-            as_driver,
-            uncertain,
-            {**layout, "missing": missing},
-            out,
-            as_data,
-        )
+        finish(answer, out, as_data)
+
+
+@dataclass(frozen=True)
+class _Wanted:
+    """What is asked of a fit, of distributions and of processes alike."""
+
+    layout: TableFormat
+    candidates: list[str] | None
+    criterion: str
+    show: str | None
+    as_driver: str | None
+    uncertain: bool
 
 
 def _names(text: str) -> list[str]:
@@ -180,37 +180,28 @@ def _names(text: str) -> list[str]:
     return [name.strip() for name in re.split(r",(?![^(]*\))(?! )", text) if name.strip()]
 
 
-def _distributions(
-    data: Path,
-    column: str | None,
-    names: list[str] | None,
-    criterion: str,
-    show: str | None,
-    as_driver: str | None,
-    uncertain: bool,
-    layout: dict[str, Any],
-    out: Path | None,
-    as_data: bool,
-) -> None:
+def _distributions(data: Path, column: str | None, wanted: _Wanted) -> Report | str:
+    """Return the ranking of distributions, or one of them as a driver's table."""
     import numpy as np
 
     from kindynos.fitting.ranking import fit_distributions
     from kindynos.fitting.records import values_and_notes
     from kindynos.model.writing import driver_table
-    from kindynos.tables.layout import TableFormat
 
-    values, notes = values_and_notes(data, column, TableFormat.checked("fit", **layout))
-    ranking: Ranking = fit_distributions(values[~np.isnan(values)], names, criterion)
-    chosen = ranking.best if show is None else ranking[show]
-    if as_driver is not None:
+    values, notes = values_and_notes(data, column, wanted.layout)
+    known = values[~np.isnan(values)]
+    ranking: Ranking = fit_distributions(known, wanted.candidates, wanted.criterion)
+    chosen = ranking.best if wanted.show is None else ranking[wanted.show]
+    if wanted.as_driver is not None:
         source = f"{chosen.fitted.description}, {data.name}"
-        click.echo(driver_table(as_driver, chosen.uncertain() if uncertain else chosen, source))
-        return
+        return driver_table(
+            wanted.as_driver, chosen.uncertain() if wanted.uncertain else chosen, source
+        )
     from kindynos.reports import fits
 
     with Bar("bootstrap", SHARE) as progress:
         ranking._with_progress(lambda share: progress(round(100 * share), 100))
-    finish(fits.distributions(column or data.stem, ranking, chosen, notes), out, as_data)
+    return fits.distributions(column or data.stem, ranking, chosen, notes)
 
 
 def _processes(
@@ -221,40 +212,32 @@ def _processes(
     season: int | None,
     ahead: int | None,
     rolling: bool,
-    names: list[str] | None,
-    criterion: str,
-    show: str | None,
-    as_driver: str | None,
-    uncertain: bool,
-    layout: dict[str, Any],
-    out: Path | None,
-    as_data: bool,
-) -> None:
-    from kindynos.fitting.records import read_series
+    wanted: _Wanted,
+) -> Report | str:
+    """Return the ranking of processes, or one of them as a driver's table."""
+    from kindynos.fitting.records import series_and_notes
     from kindynos.fitting.series import fit_series
     from kindynos.model.writing import driver_table
 
-    values = read_series(data, column, dates, every, **layout)
+    values, notes = series_and_notes(data, column, dates, every, wanted.layout)
     with Bar("fitting", SHARE) as progress:
         ranking: SeriesRanking = fit_series(
             values,
-            names,
+            wanted.candidates,
             season,
-            criterion,
+            wanted.criterion,
             every=every,
-            rolling=rolling and as_driver is None,
+            rolling=rolling and wanted.as_driver is None,
             horizon=ahead,
             progress=lambda share: progress(round(100 * share), 100),
         )
-    chosen = ranking.names[0] if show is None else show
+    chosen = ranking.names[0] if wanted.show is None else wanted.show
     process = ranking[chosen]
-    if as_driver is not None:
+    if wanted.as_driver is not None:
         assert process.fitted is not None
         source = f"{process.fitted.description}, {data.name}"
-        click.echo(driver_table(as_driver, process, source, uncertain))
-        return
+        return driver_table(wanted.as_driver, process, source, wanted.uncertain)
     from kindynos.reports import fits
 
     ahead_of = ranking.horizon if ahead is None else ahead
-    title = str(values.name or data.stem)
-    finish(fits.series(title, ranking, chosen, ahead_of, SEED), out, as_data)
+    return fits.series(str(values.name), ranking, chosen, ahead_of, SEED, notes)

@@ -27,6 +27,7 @@ from kindynos.studies.dominance import dominance_of_chances
 from kindynos.validate import (
     check_integer,
     confidence_level,
+    instance,
     known_name,
     names_in,
     one_of,
@@ -414,6 +415,7 @@ class Solution:
         """
         import pandas as pd
 
+        instance("beats", "errors", errors, bool, "True or False")
         names, values = self._among(among), self._cases[0]
 
         def cell(one: str, other: str) -> float:

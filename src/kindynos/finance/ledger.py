@@ -13,7 +13,7 @@ from kindynos.arrays import Floats
 from kindynos.errors import ParameterError
 from kindynos.finance.notes import note
 from kindynos.finance.shapes import as_row, on_arrays, scalar_if
-from kindynos.validate import Natural, array_of, check_integer, checked, one_of
+from kindynos.validate import Natural, array_of, check_integer, checked, instance, one_of
 
 
 @on_arrays
@@ -45,6 +45,7 @@ def roll_forward(
     array([ 0.  ,  0.  ,  0.  , 52.19])
     """
     one_of("roll_forward", "timing", timing, ("end", "start"))
+    instance("roll_forward", "shortfall", shortfall, bool, "True or False")
     if shortfall and floor is None:
         raise ParameterError(
             "shortfall=True needs floor=, below which nothing is paid, such as floor=0",

@@ -42,15 +42,23 @@ def read_series(
     Raises FileError naming the row of what cannot be read, and of dates that are doubled or not
     evenly spaced.
     """
+    form = TableFormat.checked("read_series", sheet, header, encoding, decimal, missing)
+    return series_and_notes(source, column, dates, every, form)[0]
+
+
+def series_and_notes(
+    source: str | Path, column: str | None, dates: str | None, every: str | None, form: TableFormat
+) -> tuple[pd.Series, list[str]]:
+    """Return a series as ``read_series`` does, and notes on how it was read."""
     import pandas as pd
 
-    form = TableFormat.checked("read_series", sheet, header, encoding, decimal, missing)
     table = _records(source, form)
     dated = table.date_column() if dates is None else table.named(dates)
     chosen = _column(table, column, dated)
     values = table.numbers(chosen)
     if dated is None or dated == chosen:
-        return pd.Series(values, index=pd.RangeIndex(1, len(values) + 1), name=chosen)
+        numbers = pd.RangeIndex(1, len(values) + 1)
+        return pd.Series(values, index=numbers, name=chosen), _notes(table, chosen)
     index = table.dates(dated)
     order = np.argsort(index.to_numpy(), kind="stable")
     index, values = index[order], values[order]
@@ -58,7 +66,7 @@ def read_series(
         check_dates("", index, every)
     except ParameterError as error:
         raise FileError(str(error).removeprefix(": "), file=table.file) from None
-    return pd.Series(values, index=index, name=chosen)
+    return pd.Series(values, index=index, name=chosen), _notes(table, chosen)
 
 
 def read_values(
@@ -84,9 +92,12 @@ def values_and_notes(
     """Return a column of numbers as ``read_values`` does, and notes on how it was read."""
     table = _records(source, form)
     chosen = _column(table, column, table.date_column())
-    values = table.numbers(chosen)
-    missing = table.missing_note(chosen, values)
-    return values, [*table.notes, *([missing] if missing else [])]
+    return table.numbers(chosen), _notes(table, chosen)
+
+
+def _notes(table: Table, column: str) -> list[str]:
+    missing = table.missing_note(column, table.numbers(column))
+    return [*table.notes, *([missing] if missing else [])]
 
 
 def _records(source: str | Path, form: TableFormat) -> Table:

@@ -37,8 +37,8 @@ class Prices:
     """Prices by date (rows) and instrument (columns), complete and above 0.
 
     ``problems`` lists what was found on reading: row, date, instrument and what is wrong;
-    ``missing`` is the policy that filled or dropped the gaps, and ``said`` shows what it did.
-    ``raw`` has the prices before that.
+    ``missing`` is the policy that filled or dropped the gaps, and ``description`` says what it did.
+    ``raw`` has the prices before that, and ``notes`` say how the file was read.
     """
 
     frame: pd.DataFrame
@@ -47,6 +47,7 @@ class Prices:
     problems: pd.DataFrame
     raw: pd.DataFrame = field(repr=False)
     source: str = "prices"
+    notes: tuple[str, ...] = ()
 
     @property
     def instruments(self) -> list[str]:
@@ -81,7 +82,7 @@ class Prices:
 
     def _with_raw(self, raw: pd.DataFrame) -> Prices:
         """Return other raw prices of the same dates, with the same policy and problems."""
-        return _settled(raw, self.missing, self.problems, self.source)
+        return _settled(raw, self.missing, self.problems, self.source, self.notes)
 
     def subset(self, instruments: Iterable[str]) -> Prices:
         """Return the prices of some instruments, with the same policy; raises ParameterError for an
@@ -101,6 +102,7 @@ class Prices:
             self.missing,
             self.problems[self.problems["instrument"].isin(names)],
             self.source,
+            self.notes,
         )
 
 
@@ -132,7 +134,7 @@ def read_prices(
     frame, rows = _wide(table, None if instruments is None else list(dict.fromkeys(instruments)))
     problems = _problems(frame, rows, name)
     values = frame.where(frame > 0)
-    return _settled(values, missing, problems, name)
+    return _settled(values, missing, problems, name, table.notes)
 
 
 def prices_of(owner: str, prices: Prices | pd.DataFrame) -> Prices:
@@ -320,7 +322,9 @@ def _check_instrument(values: pd.Series, rows: Rows, name: str) -> None:
         )
 
 
-def _settled(values: pd.DataFrame, missing: str, problems: pd.DataFrame, name: str) -> Prices:
+def _settled(
+    values: pd.DataFrame, missing: str, problems: pd.DataFrame, name: str, notes: tuple[str, ...]
+) -> Prices:
     lacking = values.isna().any(axis=1)
     if missing == "error" and lacking.any():
         first = problems.head(MOST_NAMED).to_dict("records")
@@ -357,7 +361,15 @@ def _settled(values: pd.DataFrame, missing: str, problems: pd.DataFrame, name: s
             f"; {stretches} as one return{'' if gaps.sum() == 1 else ' each'} "
             f"(from {begin:%Y-%m-%d})"
         )
-    return Prices(frame, missing, description, problems.reset_index(drop=True), values, name)
+    return Prices(
+        frame,
+        missing,
+        "; ".join([description, *notes]),
+        problems.reset_index(drop=True),
+        values,
+        name,
+        notes,
+    )
 
 
 def checked_date(owner: str, name: str, value: Any) -> pd.Timestamp:

@@ -11,6 +11,7 @@ import numpy as np
 from kindynos.arrays import Floats
 from kindynos.engine.workers import on_threads
 from kindynos.sampling.streams import stream
+from kindynos.validate import instance
 
 BLOCK = 2_097_152  # shocks of one block at most, which bounds the memory
 # trials of one block at most: rows that stay in the cache, and are long enough for threads to pay
@@ -32,6 +33,10 @@ class PathDraws:
     antithetic: bool = False
     matching: bool = False
     uncertain: bool = False
+
+    def __post_init__(self) -> None:
+        for name, value in (("antithetic", self.antithetic), ("moment_matching", self.matching)):
+            instance("paths", name, value, bool, "True or False")
 
     def parts(self, rows: int) -> list[slice]:
         """Return the blocks of trials for that many shocks a trial; an even number in each, so that

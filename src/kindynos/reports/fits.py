@@ -63,7 +63,7 @@ def distributions(name: str, ranking: Ranking, shown: Distribution, notes: list[
         for one in ranking
         if one.fitted.at_bound
     ]
-    words += [*_left_out(ranking.left_out), *notes]
+    words += [*_left_out(ranking.left_out), *(f"{note}." for note in notes)]
     ranked = ranking.table()
     fit = shown.fitted
     return Report.of(
@@ -72,6 +72,7 @@ def distributions(name: str, ranking: Ranking, shown: Distribution, notes: list[
             {
                 "column": name,
                 "values": len(ranking.data.values),
+                "notes": notes,
                 "criterion": ranking.criterion,
                 "ranking": _known(ranked, "distribution"),
                 "verdict": ranking.verdict,
@@ -137,7 +138,9 @@ def _fitted(one: Distribution) -> FigureTable:
     return table
 
 
-def series(name: str, ranking: SeriesRanking, chosen: str, ahead: int, seed: int) -> Report:
+def series(
+    name: str, ranking: SeriesRanking, chosen: str, ahead: int, seed: int, notes: list[str]
+) -> Report:
     """Return the ranking of processes, the parameters of one of them, the tests of what it leaves,
     and what it tells.
     """
@@ -194,7 +197,7 @@ def series(name: str, ranking: SeriesRanking, chosen: str, ahead: int, seed: int
         "is with a constant. "
         "CRPS scores the whole fan; lower is better."
     )
-    words += _left_out(ranking.left_out)
+    words += [*_left_out(ranking.left_out), *(f"{note}." for note in notes)]
     process = ranking[chosen]
     ranked = ranking.table()
     coming = fan_table(process, ranking.series.after(ahead), seed)
@@ -212,6 +215,7 @@ def series(name: str, ranking: SeriesRanking, chosen: str, ahead: int, seed: int
             {
                 "column": name,
                 "values": len(ranking.series.values),
+                "notes": notes,
                 "season": ranking.season,
                 "choices": ranking.choices.words,
                 "criterion": ranking.criterion,

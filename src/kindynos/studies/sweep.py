@@ -19,7 +19,7 @@ import pandas as pd
 from kindynos.delegation import delegated_to
 from kindynos.engine.workers import run_batches, usable_cpus
 from kindynos.errors import ModelError, ParameterError, RunError
-from kindynos.validate import finite, invalid_argument
+from kindynos.validate import finite, instance, invalid_argument
 
 MOST_POINTS = 1_000_000
 Progress = Callable[[int, int], object]
@@ -100,6 +100,7 @@ class Sweep:
 
         With ``errors`` its 95 % errors instead, NaN where it was not simulated.
         """
+        instance("grid", "errors", errors, bool, "True or False")
         if len(self.inputs) < 2:
             raise RunError("a grid needs two inputs; read table()", owner="sweep")
         down, across = down or self.inputs[0], across or self.inputs[1]
@@ -127,7 +128,9 @@ class Sweep:
         """Return the row of the table with the best output: the highest unless less is better, or
         ``more_is_better`` says.
         """
-        if more_is_better is None:
+        if more_is_better is not None:
+            instance("best", "more_is_better", more_is_better, bool, "True, False or None")
+        else:
             more_is_better = self.more_is_better(self.output(output))
         column = self.values[self.output(output)]
         if column.isna().all():
