@@ -52,6 +52,8 @@ class Help(Folder):
                 fast = ["--trials", "400"] if "--trials" in options else []
                 fast += ["--resampled", "20"] if "--resampled" in options else []
                 fast += ["--evaluations", "30"] if "--evaluations" in options else []
+                if words[0] == "risk" and "--methods" not in words:
+                    fast += ["--methods", "normal"]  # all of them are tested elsewhere
                 words = [str(self.folder / word) if word == "best.csv" else word for word in words]
                 with self.subTest(line=line):
                     answer = run(*words, *fast)
