@@ -3,6 +3,7 @@
 import numpy as np
 
 import kindynos as kd
+from kindynos.model.file import model_from_text
 from kindynos.model.review import review
 from tests.common import Case
 
@@ -105,3 +106,66 @@ class Rates(Case):
         self.assertIn("npv is an amount, and its unit is %", texts)
         self.assertLessEqual({"mixed", "back", "rate_of_return", "value"}, found)
         self.assertFalse({"alike", "right"} & found)
+
+
+class Converted(Case):
+    """A given rate a year that lines use as the rate of one period."""
+
+    def model(self, hurdle=0.08, every="month", **options):
+        model = kd.Model("m", periods=36, every=every)
+        model.given("hurdle", hurdle, **{"unit": "a year", "convert": True, **options})
+        model.driver("flow", kd.Uniform(999.9, 1000.1))
+        model.line("flows", "flow + 0 * period")
+        model.outcome("value", "npv(hurdle, flows)")
+        return model
+
+    def level(self, rate, every=12):
+        rate = (1 + rate) ** (1 / every) - 1
+        return 1000 * (1 - (1 + rate) ** -36) / rate
+
+    def test_it_is_used_as_the_rate_of_a_period_and_shown_as_stated(self):
+        found = self.model().base_case()["value"]
+        self.assertAlmostEqual(found["value"], self.level(0.08), places=6)
+        self.assertEqual(found["hurdle"], 0.08)
+        quarters = self.model(every="quarter").base_case().loc["value", "value"]
+        self.assertAlmostEqual(quarters, self.level(0.08, 4), places=6)
+        row = self.model([0.08] * 36).base_case().loc["value"].iloc[0]
+        self.assertAlmostEqual(row, self.level(0.08), places=6)
+        self.assertAlmostEqual(self.model().inputs(0)["hurdle"], 1.08 ** (1 / 12) - 1)
+        self.assertFalse([f for f in review(self.model().compiled()) if "hurdle" in f.name])
+
+    def test_every_study_changes_the_rate_a_year(self):
+        model = self.model()
+        raised = model.replace(hurdle=0.1)
+        self.assertAlmostEqual(raised.base_case().loc["value", "value"], self.level(0.1), places=6)
+        drawn = model.replace(hurdle=kd.Uniform(0.0799999, 0.0800001)).simulate(400, 1)
+        self.assertAlmostEqual(float(drawn["value"].mean) / self.level(0.08), 1, places=5)
+        self.assertAlmostEqual(float(drawn["hurdle"].mean), 0.08, places=5)
+        swept = model.sweep(hurdle=[0.08, 0.1]).table()["value"]
+        np.testing.assert_allclose(swept, [self.level(0.08), self.level(0.1)])
+        goal = model.solve(
+            "hurdle", "value", mean=self.level(0.09), within=(0.05, 0.2), trials=400, seed=1
+        )
+        self.assertAlmostEqual(float(goal.value), 0.09, places=4)
+        best = model.optimize({"hurdle": [0.08, 0.1, 0.12]}, minimize="mean value", trials=400)
+        self.assertEqual(best.decisions["hurdle"], 0.12)
+        self.assertAlmostEqual(float(best.run["value"].mean) / self.level(0.12), 1, places=4)
+
+    def test_files_and_saved_runs_keep_it(self):
+        text = self.model().to_toml()
+        self.assertIn("convert = true", text)
+        again = model_from_text(text)
+        self.assertEqual(again.quantities["hurdle"], self.model().quantities["hurdle"])
+
+    def test_what_cannot_be_converted_is_refused(self):
+        for hurdle, options, words in (
+            (0.08, {"unit": "a month"}, "whose unit says so"),
+            (0.08, {"unit": None}, "whose unit says so"),
+            (0.08, {"convert": "yes"}, "True or False"),
+            (-1.5, {}, "at least -1"),
+            ([(1, 0.1), (2, 0.2)], {}, "not a rate"),
+        ):
+            with self.fails(words):
+                self.model(hurdle, **options)
+        with self.fails("at least -1"):
+            self.model().replace(hurdle=-2)

@@ -150,7 +150,9 @@ class _ModelReader:
             raise FileError.of_all(self.file, [error.with_context(table="[model]")]) from None
         for name, given in content.given.items():
             with self._table(f"[given] {name}"):
-                model.given(name, given.value, unit=given.unit, source=given.source)
+                model.given(
+                    name, given.value, unit=given.unit, source=given.source, convert=given.convert
+                )
         for name, driver in content.drivers.items():
             with self._table(f"[drivers.{name}]"):
                 options = driver.model_dump(

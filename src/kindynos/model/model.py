@@ -32,6 +32,7 @@ from kindynos.program.quantities import (
     Line,
     Quantity,
     check_name,
+    check_rate,
     check_signature,
     distribution_driver,
     given_value,
@@ -153,14 +154,16 @@ class Model:
         *,
         unit: str | None = None,
         source: str | None = None,
+        convert: bool = False,
         **figures: Any,
     ) -> None:
         """Declare figures that are known: ``given(fare=42.0, seats=320)``, or one with its unit and
         source.
 
         A figure is a number, a list with one number per period, or pairs (key, value) that make a
-        table for ``lookup``. Raises ModelError or ParameterError for a name that is taken or a
-        value that is none of these.
+        table for ``lookup``. ``convert`` says that a rate a year, as its unit must call it, is used
+        in lines as the rate of one period of the model, which compounds to it. Raises ModelError or
+        ParameterError for a name that is taken or a value that is none of these.
         """
         if name is not None:
             if value is None:
@@ -168,12 +171,14 @@ class Model:
                     f"no value; say given({name!r}, 42.0) or given({name}=42.0)",
                     owner=f"given {name!r}",
                 )
-            self.add(Given(check_name(name), given_value(name, value, self.periods), unit, source))
+            instance(f"given {name!r:.60}", "convert", convert, bool, "True or False")
+            figure = given_value(name, value, self.periods)
+            self.add(check_rate(Given(check_name(name), figure, unit, source, convert)))
         elif not figures:
             raise ModelError("nothing given; say given(fare=42.0)", owner="given")
-        elif unit is not None or source is not None:
+        elif unit is not None or source is not None or convert:
             raise ModelError(
-                "unit and source belong to one figure; say given('fare', 42.0, unit=..., "
+                "unit, source and convert belong to one figure; say given('fare', 42.0, unit=..., "
                 "source=...)",
                 owner="given",
             )

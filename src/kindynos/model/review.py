@@ -17,7 +17,7 @@ from kindynos.formatting import brief
 from kindynos.formula.tree import Call, Expression, Name, Number, Operation
 from kindynos.model.writing import cohorts_of
 from kindynos.program.program import Program
-from kindynos.program.quantities import DistributionDriver, Driver
+from kindynos.program.quantities import YEARLY, DistributionDriver, Driver
 from kindynos.program.timeline import STEPS
 from kindynos.results.sheet import CURRENCY
 
@@ -72,7 +72,6 @@ NEVER_NEGATIVE = SHARE_WORDS | {
     ),
 }
 RATES = ("rate", "growth", "finance", "reinvest")  # parameters that are fractions per period
-YEARLY = re.compile(r"\b(a|per|each) year\b|/ ?(year|yr|a)\b|\byearly\b|\bannual|\bp\. ?a\.", re.I)
 COUNTED = ("payback", "discounted_payback", "first_period")  # functions that count periods
 AS_RATES, AS_MONEY = (
     ("irr", "mirr"),
@@ -150,11 +149,12 @@ def _yearly_rates(program: Program) -> Iterator[Finding]:
         for function, parameter, name in _named_arguments(line.tree)
         if parameter in RATES and function != "per_period"
     ):
-        if YEARLY.search(units.get(name) or ""):
+        if name not in program.yearly and YEARLY.search(units.get(name) or ""):
             yield Finding(
                 name,
                 f"is a rate {units[name]}, and the periods are {every}s; say per_period({name}) "
-                'for the rate of each, or per_period(..., "simple") for an even part of it',
+                "for the rate of each, or convert = true of a given figure, or per_period(..., "
+                '"simple") for an even part of it',
             )
 
 

@@ -29,6 +29,7 @@ class GivenTable(_Table):
     value: Any
     unit: str | None = None
     source: str | None = None
+    convert: bool = False
 
 
 class DriverTable(BaseModel):

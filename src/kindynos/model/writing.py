@@ -166,7 +166,8 @@ def driver_table(
 
 
 def _given(given: Given) -> Table:
-    return {"value": given.value, "unit": given.unit, "source": given.source}
+    entries = {"value": given.value, "unit": given.unit, "source": given.source}
+    return {**entries, "convert": True} if given.convert else entries
 
 
 def _driver(driver: Driver) -> Table:

@@ -93,7 +93,7 @@ def inputs_of_trial(
     )
     values = {name: found[name][..., place] for name in drawn}
     values |= {
-        name: given.array[..., 0] if given.shape.row else given.array
+        name: program.constants[name][..., 0] if given.shape.row else program.constants[name]
         for name, given in program.givens.items()
     }
     return {name: value if value.ndim else float(value) for name, value in values.items()}

@@ -12,6 +12,7 @@ import numpy as np
 from kindynos.arrays import Floats
 from kindynos.dependence.groups import DriverGroup
 from kindynos.errors import FormulaError, ModelError
+from kindynos.finance.annual_rates import per_period
 from kindynos.finance.notes import listening
 from kindynos.formula.group import Group
 from kindynos.formula.shapes import NUMBER, ROW, Shape
@@ -22,7 +23,7 @@ from kindynos.program.order import check_names, ordered
 from kindynos.program.probe import Probe
 from kindynos.program.quantities import DependentDriver, Driver, Given, Line, Quantity, with_figures
 from kindynos.program.steps import DependentStep, FormulaStep, GroupStep, SharedStep, Step
-from kindynos.program.timeline import Timeline
+from kindynos.program.timeline import STEPS, Timeline
 from kindynos.sampling.plans import Plan, ScoreRequest
 
 MOST_TRIED = 20_000  # of the same, for which formulas are tried on reading
@@ -46,6 +47,7 @@ class Program:
     correlations: tuple[Correlation, ...] = ()
     groups: tuple[DriverGroup, ...] = ()
     repairs: tuple[Repair, ...] = ()
+    yearly: frozenset[str] = frozenset()  # rates a year that lines use as rates of a period
     recorded: bool = False  # whether its lines were read from a saved run without their functions
 
     @property
@@ -186,6 +188,10 @@ class Program:
                 "model=...) to calculate its trials"
             )
         values: dict[str, Floats] = {**self.constants, **drawn}
+        as_stated = {n: given.array for n, given in self.givens.items() if n in self.yearly}
+        as_stated |= {name: drawn[name] for name in self.yearly.intersection(drawn)}
+        for name in self.yearly.intersection(drawn):
+            values[name] = np.asarray(per_period(drawn[name], STEPS[self.timeline.every]))
         notes: Notes = {}
         with np.errstate(all="ignore"):
             for step in self.steps:
@@ -195,7 +201,8 @@ class Program:
                     values.update(step.evaluate(values, self.periods, trials))
                 notes.update({(step.names[0], text): count for text, count in heard.items()})
         known = self.shapes if needed is None else needed.intersection(self.shapes)
-        return {name: value for name, value in values.items() if name in known}, notes
+        found = {**values, **as_stated}
+        return {name: value for name, value in found.items() if name in known}, notes
 
 
 def compile_model(
@@ -211,15 +218,21 @@ def compile_model(
     check_names(quantities, timeline)
     givens = {n: q for n, q in quantities.items() if isinstance(q, Given)}
     drivers = {n: q for n, q in quantities.items() if isinstance(q, Driver)}
-    lines = {n: _with_target(q, quantities) for n, q in quantities.items() if isinstance(q, Line)}
+    used = {n: given.as_used(STEPS[timeline.every]) for n, given in givens.items()}
+    yearly = frozenset(n for n, q in {**givens, **drivers}.items() if q.convert)
+    lines = {
+        n: _with_target(q, {**quantities, **used})
+        for n, q in quantities.items()
+        if isinstance(q, Line)
+    }
     drivers |= {
-        n: with_figures(q, givens) for n, q in drivers.items() if isinstance(q, DependentDriver)
+        n: with_figures(q, used) for n, q in drivers.items() if isinstance(q, DependentDriver)
     }
     dependent = {n: q for n, q in drivers.items() if isinstance(q, DependentDriver)}
     calculated: dict[str, Line | DependentDriver] = {**lines, **dependent}
     check_correlated_names(correlations, drivers, list(quantities))
     groups, repairs = groups_of(correlations, drivers)
-    constants = {n: _read_only(given.array) for n, given in givens.items()}
+    constants = {n: _read_only(given.array) for n, given in used.items()}
     shapes = {n: given.shape for n, given in givens.items()}
     shapes |= {n: driver.shape for n, driver in drivers.items() if n not in dependent}
     counted = {PERIOD: tuple(map(float, range(1, periods + 1)))} if periods else {}
@@ -277,6 +290,7 @@ def compile_model(
         correlations,
         groups,
         repairs,
+        yearly,
     )
 
 

@@ -6,9 +6,10 @@ from __future__ import annotations
 
 import inspect
 import math
+import re
 from abc import ABC, abstractmethod
 from collections.abc import Callable, Mapping
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from functools import cached_property
 from itertools import pairwise
 from typing import Any
@@ -22,6 +23,7 @@ from kindynos.distributions.normal_scores import normal_quantile
 from kindynos.distributions.stated import StatedDistribution
 from kindynos.distributions.uncertain import Uncertain
 from kindynos.errors import KindynosError, ModelError, ParameterError
+from kindynos.finance.annual_rates import per_period
 from kindynos.formula.parse import is_name, parse
 from kindynos.formula.shapes import NUMBER, ROW, TABLE, Shape
 from kindynos.formula.tree import PERIOD, Expression
@@ -31,6 +33,7 @@ from kindynos.sampling.plans import ScoreRequest
 from kindynos.validate import Positive, checked, finite, invalid_argument, one_of, shown
 
 LONGEST_NAME = 100
+YEARLY = re.compile(r"\b(a|per|each) year\b|/ ?(year|yr|a)\b|\byearly\b|\bannual|\bp\. ?a\.", re.I)
 GivenValue = float | tuple[float, ...] | tuple[tuple[float, float], ...]
 
 
@@ -38,12 +41,15 @@ GivenValue = float | tuple[float, ...] | tuple[tuple[float, float], ...]
 class Given:
     """A figure that is known: a number, a row with one number per period, or a table of (key,
     value) pairs.
+
+    With ``convert`` it is a rate a year, which lines use as the rate of one period.
     """
 
     name: str
     value: GivenValue
     unit: str | None = None
     source: str | None = None
+    convert: bool = False
 
     @cached_property
     def array(self) -> Floats:
@@ -58,6 +64,33 @@ class Given:
             return NUMBER
         return TABLE if isinstance(self.value[0], tuple) else ROW
 
+    def as_used(self, periods_a_year: int) -> Given:
+        """Return the figure as lines use it: a rate that converts as the rate of one period."""
+        if not self.convert:
+            return self
+        rates = per_period(np.asarray(self.value, dtype=np.float64), periods_a_year)
+        value = tuple(rates.tolist()) if isinstance(rates, np.ndarray) else rates
+        return replace(self, value=value, convert=False)
+
+
+def check_rate(given: Given) -> Given:
+    """Return a given figure; raises ModelError where it is to be converted and cannot be."""
+    if not given.convert:
+        return given
+    if given.shape.table:
+        raise ModelError("a table of pairs is not a rate", owner=f"given {given.name!r}")
+    if not YEARLY.search(given.unit or ""):
+        raise ModelError(
+            'convert goes with a rate whose unit says so, such as unit = "a year"',
+            owner=f"given {given.name!r}",
+        )
+    if (given.array < -1).any():
+        raise ModelError(
+            f"a rate a year must be at least -1, not {shown(given.value)}",
+            owner=f"given {given.name!r}",
+        )
+    return given
+
 
 @dataclass(frozen=True)
 class Driver(ABC):
@@ -67,6 +100,8 @@ class Driver(ABC):
     base: float | None = None
     unit: str | None = None
     source: str | None = None
+    # a rate a year, which lines use as that of one period: what took the place of such a figure
+    convert: bool = field(default=False, kw_only=True)
 
     @property
     @abstractmethod

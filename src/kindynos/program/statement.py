@@ -25,6 +25,7 @@ from kindynos.program.quantities import (
     ProcessDriver,
     Quantity,
     check_name,
+    check_rate,
     distribution_driver,
     given_value,
     process_driver,
@@ -237,21 +238,24 @@ class Statement:
                 "replaced",
                 owner="replace",
             )
+        convert = isinstance(old, Given | Driver) and old.convert
         if isinstance(value, Process):
             dt = old.dt if isinstance(old, ProcessDriver) else 1.0
-            return process_driver(name, value, self.timeline.periods, unit=old.unit, dt=dt)
+            driver = process_driver(name, value, self.timeline.periods, unit=old.unit, dt=dt)
+            return replace(driver, convert=convert)
         if isinstance(value, Distribution | StatedDistribution):
             each, serial = "period" if isinstance(old, ProcessDriver) else None, None
             if isinstance(old, DistributionDriver | DependentDriver):
                 each, serial = old.each, old.serial
-            return distribution_driver(
+            stated = distribution_driver(
                 name, value, self.timeline.periods, each=each, serial=serial, unit=old.unit
             )
+            return replace(stated, convert=convert)
         checked = given_value(name, value, self.timeline.periods)
         if isinstance(old, Driver) and old.shape.row and not isinstance(checked, tuple):
             # a driver of each period stays a row
             checked = (checked,) * (self.timeline.periods or 0)
-        return Given(name, checked, old.unit)
+        return check_rate(Given(name, checked, old.unit, convert=convert))
 
 
 def check_parameters(
