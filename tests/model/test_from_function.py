@@ -138,6 +138,7 @@ class OfFunctions(Case):
                 ("3 values",),
             ),
             (lambda: investment().inputs(10, trials=10), ("from 0 to 9",)),
+            (lambda: investment().inputs(0, trials=10**30), ("at most 10,000,000,000",)),
         ):
             with self.subTest(words=words), self.fails(*words):
                 call()

@@ -8,6 +8,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 LARGEST = 4_096  # trials in a block
+MOST_TRIALS = 10_000_000_000  # of a run whose single trials are asked for
 FEWEST = 20  # blocks: their spread gives the variance of an estimate
 # trials worked on at a time: enough that threads do not wait for each other, few enough for the
 # cache

@@ -10,7 +10,7 @@ from typing import Any
 import numpy as np
 
 from kindynos.arrays import Floats
-from kindynos.engine.blocks import Blocks
+from kindynos.engine.blocks import MOST_TRIALS, Blocks
 from kindynos.engine.simulation import BatchResult
 from kindynos.errors import RunError, TrialError
 from kindynos.program.program import Program
@@ -78,7 +78,7 @@ def inputs_of_trial(
     see Model.inputs.
     """
     blocks = Blocks.cut(
-        check_integer("inputs", "trials", trials, least=1), program.periods, plan.powers_of_two
+        check_integer("inputs", "trials", trials, least=1, most=MOST_TRIALS), program.periods, plan.powers_of_two
     )
     if check_integer("inputs", "trial", trial, least=0) >= blocks.trials:
         raise invalid_argument("inputs", "trial", f"from 0 to {blocks.trials - 1}", trial)
