@@ -4,6 +4,8 @@ from __future__ import annotations
 
 import math
 from collections.abc import Callable
+from dataclasses import dataclass
+from functools import cached_property
 from typing import Any
 
 import numpy as np
@@ -11,6 +13,9 @@ from scipy import special
 
 from kindynos.arrays import Floats
 from kindynos.errors import ParameterError
+
+# normal scores at which a quantile function steps up, and by how much
+Steps = tuple[Floats, Floats]
 
 MOST_STEPS = 300  # of a quantile function that are summed over
 TERMS = 60  # of the Hermite series; its terms fall as the power of the correlation
@@ -61,9 +66,33 @@ def of_rank_t(rank: float, df: float) -> float:
     return solve(lambda r: rank_of_t(r, df), rank, -1.0, 1.0)
 
 
-def of_linear(linear: float, first: Any, second: Any) -> float:
-    """Return the normal correlation that gives two distributions (of the distributions layer) a
-    linear correlation.
+@dataclass(frozen=True)
+class Marginal:
+    """What a linear correlation needs of one distribution (of the distributions layer), worked out
+    once for all its correlations.
+    """
+
+    distribution: Any
+
+    @cached_property
+    def steps(self) -> Steps | None:
+        """The steps of its quantile function, None for a continuous one."""
+        return _steps(self.distribution)
+
+    @cached_property
+    def many_steps(self) -> Steps:
+        """Its quantile function as steps, small ones where it is continuous."""
+        return _steps_of_quantile(self.distribution) if self.steps is None else self.steps
+
+    @cached_property
+    def hermite(self) -> Floats:
+        """The coefficients of its quantile function, scaled to a length of 1."""
+        found = _hermite(self.distribution)
+        return np.asarray(found / math.sqrt(float((found**2).sum())))
+
+
+def of_linear(linear: float, first: Marginal, second: Marginal) -> float:
+    """Return the normal correlation that gives two distributions a linear correlation.
 
     By the Hermite series of both quantile functions; where one is discrete, whose series converges
     slowly, by summing over its steps. Raises ParameterError for what no Gaussian copula of these
@@ -106,24 +135,15 @@ def _middle_ranks(scores: Floats) -> Steps:
     return scores, np.diff((levels[1:] + levels[:-1]) / 2)
 
 
-def _reached_linear(first: Any, second: Any) -> Callable[[float], float]:
+def _reached_linear(first: Marginal, second: Marginal) -> Callable[[float], float]:
     """Return the linear correlation as a function of the normal correlation."""
-    steps = [_steps(distribution) for distribution in (first, second)]
-    if steps[0] is None and steps[1] is None:
-        a, b = _hermite(first), _hermite(second)
-        return lambda r: float(
-            (r ** np.arange(1, TERMS + 1) * a * b).sum() / math.sqrt((a**2).sum() * (b**2).sum())
-        )
-    one, two = (
-        _steps_of_quantile(d) if s is None else s
-        for s, d in zip(steps, (first, second), strict=True)
-    )
+    if first.steps is None and second.steps is None:
+        terms = first.hermite * second.hermite
+        powers = np.arange(1, TERMS + 1)
+        return lambda r: float((r**powers * terms).sum())
+    one, two = first.many_steps, second.many_steps
     spread = math.sqrt(_covariance(1.0, one, one) * _covariance(1.0, two, two))
     return lambda r: _covariance(r, one, two) / spread
-
-
-# normal scores at which a quantile function steps up, and by how much
-Steps = tuple[Floats, Floats]
 
 
 def _steps(distribution: Any) -> Steps | None:

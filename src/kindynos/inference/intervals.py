@@ -5,6 +5,7 @@ two-sided, at 95 %.
 from __future__ import annotations
 
 import math
+from itertools import pairwise
 from typing import Any
 
 import numpy as np
@@ -130,22 +131,45 @@ def correlation_by_blocks(first: Floats, second: Floats, bounds: NDArray[np.int6
     jackknife that leaves out one block at a time, on Fisher's scale; there is none for fewer than
     200 trials or 5 blocks, or for a correlation of 1.
     """
-    a, b = np.atleast_2d(first), np.atleast_2d(second)
+    rows = [np.atleast_2d(values)[:, None] for values in (first, second)]
+    return correlations_by_blocks(np.concatenate(rows, axis=1), bounds)[0]
+
+
+def correlations_by_blocks(values: Floats, bounds: NDArray[np.int64]) -> list[Estimate]:
+    """Return the correlation of each pair of quantities ``(rows, quantities, trials)``, the first
+    with all after it, then the second, as ``correlation_by_blocks`` does for one pair.
+    """
+    quantities, trials = values.shape[1:]
+    first, second = np.triu_indices(quantities, 1)
+    parts = [values[..., begin:end] for begin, end in pairwise(bounds.tolist())]
+    products = np.stack([part @ np.swapaxes(part, -1, -2) for part in parts])
+    single = np.stack([part.sum(axis=-1) for part in parts])
+    squares = np.diagonal(products, axis1=-2, axis2=-1)
+    # each (blocks, rows, pairs)
     sums = [
-        np.diff(bounds).astype(np.float64),
-        *(np.add.reduceat(x, bounds[:-1], axis=-1) for x in (a, b, a * a, b * b, a * b)),
+        np.diff(bounds).astype(np.float64)[:, None, None],
+        single[..., first],
+        single[..., second],
+        squares[..., first],
+        squares[..., second],
+        products[..., first, second],
     ]
-    totals = [part.sum(axis=-1, keepdims=True) for part in sums]
-    value = float(_correlation(totals).mean())
-    if a.shape[1] < FEWEST_FOR_FISHER or len(bounds) < 6 or not abs(value) < 1 - 1e-12:
+    totals = [part.sum(axis=0, keepdims=True) for part in sums]
+    found = _correlation(totals)[0].mean(axis=0)
+    if trials < FEWEST_FOR_FISHER or len(bounds) < 6:
+        return [Estimate(float(value)) for value in found]
+    left_out = _correlation([total - part for total, part in zip(totals, sums, strict=True)])
+    on_scale = np.arctanh(np.clip(left_out.mean(axis=1), -1 + 1e-15, 1 - 1e-15))
+    return [
+        _on_fishers_scale(float(value), jackknife_error(on_scale[:, pair]))
+        for pair, value in enumerate(found)
+    ]
+
+
+def _on_fishers_scale(value: float, reach: float) -> Estimate:
+    if not abs(value) < 1 - 1e-12:
         return Estimate(value)
-    left_out = _correlation([total - part for total, part in zip(totals, sums, strict=True)]).mean(
-        axis=0
-    )
-    reach, centre = (
-        jackknife_error(np.arctanh(np.clip(left_out, -1 + 1e-15, 1 - 1e-15))),
-        math.atanh(value),
-    )
+    centre = math.atanh(value)
     return Estimate(value, math.tanh(centre - reach), math.tanh(centre + reach))
 
 

@@ -78,7 +78,9 @@ def inputs_of_trial(
     see Model.inputs.
     """
     blocks = Blocks.cut(
-        check_integer("inputs", "trials", trials, least=1, most=MOST_TRIALS), program.periods, plan.powers_of_two
+        check_integer("inputs", "trials", trials, least=1, most=MOST_TRIALS),
+        program.periods,
+        plan.powers_of_two,
     )
     if check_integer("inputs", "trial", trial, least=0) >= blocks.trials:
         raise invalid_argument("inputs", "trial", f"from 0 to {blocks.trials - 1}", trial)

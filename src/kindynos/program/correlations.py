@@ -240,11 +240,12 @@ def _group(
         return DriverGroup(names, ARCHIMEDEAN[first.copula](value)), []
     matrix = np.eye(len(names))
     places = {name: place for place, name in enumerate(names)}
+    marginals = {name: convert.Marginal(_marginal(drivers[name])) for name in names}
     for entry in correlations:
         for a, one in enumerate(entry.names):
             for other in entry.names[a + 1 :]:
                 i, j = places[one], places[other]
-                matrix[i, j] = matrix[j, i] = _normal(entry, drivers[one], drivers[other])
+                matrix[i, j] = matrix[j, i] = _normal(entry, drivers, marginals, one, other)
     matrix, moved = _possible(matrix, names, any(entry.repair for entry in correlations))
     if first.df is not None:
         return DriverGroup(names, StudentCopula(_rows(matrix), first.df)), moved
@@ -291,24 +292,28 @@ def _possible(matrix: Floats, names: Sequence[str], repair: bool) -> tuple[Float
     return near, moved
 
 
-def _normal(entry: Correlation, first: Driver, second: Driver) -> float:
+def _normal(
+    entry: Correlation,
+    drivers: Mapping[str, Driver],
+    marginals: Mapping[str, convert.Marginal],
+    first: str,
+    second: str,
+) -> float:
     """Return the correlation of normal scores behind a correlation of two drivers."""
     if entry.tau is not None:
         return convert.of_tau(entry.tau)
     assert entry.value is not None
     if entry.kind == "linear":
-        for driver in (first, second):
-            if isinstance(driver, DependentDriver):
+        for name in (first, second):
+            if isinstance(drivers[name], DependentDriver):
                 raise ModelError(
-                    f"{driver.name!r} has named parameters; state a rank correlation with it",
+                    f"{name!r} has named parameters; state a rank correlation with it",
                     owner="correlate",
                 )
         try:
-            return convert.of_linear(entry.value, _marginal(first), _marginal(second))
+            return convert.of_linear(entry.value, marginals[first], marginals[second])
         except ParameterError as error:
-            raise ParameterError(
-                f"{first.name} with {second.name}: {error}", owner="correlate"
-            ) from None
+            raise ParameterError(f"{first} with {second}: {error}", owner="correlate") from None
     return (
         convert.of_rank(entry.value)
         if entry.df is None

@@ -219,7 +219,7 @@ def compile_model(
     givens = {n: q for n, q in quantities.items() if isinstance(q, Given)}
     drivers = {n: q for n, q in quantities.items() if isinstance(q, Driver)}
     used = {n: given.as_used(STEPS[timeline.every]) for n, given in givens.items()}
-    yearly = frozenset(n for n, q in {**givens, **drivers}.items() if q.convert)
+    yearly = frozenset(q.name for q in (*givens.values(), *drivers.values()) if q.convert)
     lines = {
         n: _with_target(q, {**quantities, **used})
         for n, q in quantities.items()

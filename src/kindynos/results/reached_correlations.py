@@ -3,13 +3,17 @@
 from __future__ import annotations
 
 import math
+from collections.abc import Iterator, Mapping, Sequence
+from itertools import combinations
 
 import numpy as np
 import pandas as pd
 from numpy.typing import NDArray
 
 from kindynos.arrays import Floats
-from kindynos.inference.intervals import correlation_by_blocks
+from kindynos.inference.estimates import Estimate
+from kindynos.inference.intervals import correlations_by_blocks
+from kindynos.program.correlations import Correlation
 from kindynos.program.quantities import DistributionDriver, ProcessDriver
 from kindynos.results.trials import SimulatedTrials
 
@@ -28,27 +32,35 @@ def reached_correlations(run: SimulatedTrials) -> pd.DataFrame:
     correlations = run.program.correlations
     names = list(dict.fromkeys(name for entry in correlations for name in entry.names))
     moved, bounds = _moved(run, names)
-    scaled: dict[str, dict[str, Floats]] = {name: {} for name in names}
+    reached: dict[tuple[str, frozenset[str]], Estimate] = {}
+    for kind, alike in _alike(correlations, moved):
+        values = np.stack([_scaled(moved[name], kind) for name in alike], axis=1)
+        pairs = map(frozenset, combinations(alike, 2))
+        reached |= {
+            (kind, pair): figure
+            for pair, figure in zip(pairs, correlations_by_blocks(values, bounds), strict=True)
+        }
     rows = []
     for entry in correlations:
-        for place, first in enumerate(entry.names):
-            for second in entry.names[place + 1 :]:
-                a, b = (_scaled(scaled[name], moved[name], entry.kind) for name in (first, second))
-                figure = correlation_by_blocks(a, b, bounds)
-                rows.append(
-                    (
-                        first,
-                        second,
-                        entry.copula,
-                        entry.kind,
-                        entry.value,
-                        float(figure),
-                        figure.error,
-                        figure.low,
-                        figure.high,
-                    )
-                )
+        for first, second in combinations(entry.names, 2):
+            figure = reached[entry.kind, frozenset((first, second))]
+            interval = (float(figure), figure.error, figure.low, figure.high)
+            rows.append((first, second, entry.copula, entry.kind, entry.value, *interval))
     return pd.DataFrame(rows, columns=COLUMNS)
+
+
+def _alike(
+    correlations: Sequence[Correlation], moved: Mapping[str, Floats]
+) -> Iterator[tuple[str, list[str]]]:
+    """Yield each kind of correlation with the drivers it is stated of, those with as many rows
+    together.
+    """
+    for kind in dict.fromkeys(entry.kind for entry in correlations):
+        names = dict.fromkeys(
+            name for entry in correlations if entry.kind == kind for name in entry.names
+        )
+        for rows in dict.fromkeys(len(moved[name]) for name in names):
+            yield kind, [name for name in names if len(moved[name]) == rows]
 
 
 def _moved(run: SimulatedTrials, names: list[str]) -> tuple[dict[str, Floats], NDArray[np.int64]]:
@@ -66,28 +78,30 @@ def _moved(run: SimulatedTrials, names: list[str]) -> tuple[dict[str, Floats], N
     blocks = run.drawing.blocks.leading(
         min(MOST_TRIALS, MOST_VALUES // (rows * max(len(names), 1)))
     )
-    found: dict[str, list[Floats]] = {name: [] for name in names}
-    for block in range(blocks.count):
-        scores = program.scores(run.drawing.plan, run.seed, block, blocks.size(block), set(names))
-        for name in names:
+    kept = {
+        name: np.atleast_2d(run[name].values[..., : blocks.trials])
+        for name in names
+        if name in run.kept and isinstance(program.drivers[name], DistributionDriver)
+    }
+    found: dict[str, list[Floats]] = {name: [] for name in names if name not in kept}
+    for block in range(blocks.count if found else 0):
+        scores = program.scores(run.drawing.plan, run.seed, block, blocks.size(block), set(found))
+        for name, parts in found.items():
             driver = program.drivers[name]
             if isinstance(driver, DistributionDriver):
-                found[name].append(np.atleast_2d(driver.values(scores)))
+                parts.append(np.atleast_2d(driver.values(scores)))
             else:
                 assert isinstance(driver, ProcessDriver)
-                found[name].append(driver.changes(scores))
-    return {name: np.concatenate(parts, axis=-1) for name, parts in found.items()}, blocks.bounds
+                parts.append(driver.changes(scores))
+    drawn = {name: np.concatenate(parts, axis=-1) for name, parts in found.items()}
+    return kept | drawn, blocks.bounds
 
 
-def _scaled(known: dict[str, Floats], values: Floats, kind: str) -> Floats:
-    """Return ranks, or values about their mean, computed once for each driver."""
-    if kind not in known:
-        known[kind] = (
-            values - values.mean(axis=-1, keepdims=True)
-            if kind == "linear"
-            else np.stack([ranks(v) for v in values])
-        )
-    return known[kind]
+def _scaled(values: Floats, kind: str) -> Floats:
+    """Return ranks, or values about their mean."""
+    if kind == "linear":
+        return np.asarray(values - values.mean(axis=-1, keepdims=True))
+    return np.stack([ranks(row) for row in values])
 
 
 def ranks(values: Floats) -> Floats:

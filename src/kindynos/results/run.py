@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Sequence
+from collections.abc import Iterable, Mapping, Sequence
 from functools import cached_property
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, TypedDict, Unpack
@@ -30,6 +30,7 @@ class SensitivityOptions(TypedDict, total=False):
     slices: int  # conditional
     percentile: float | None  # conditional
     evaluations: int  # sobol, shapley
+    groups: Mapping[str, Sequence[str]]  # shapley
     worst: float  # tail
     side: Side  # tail
 

@@ -2,12 +2,13 @@
 
 from __future__ import annotations
 
-from functools import lru_cache, partial
-from itertools import combinations
-from math import comb
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
+from functools import cached_property, partial
 
 import numpy as np
 import pandas as pd
+from numpy.typing import NDArray
 
 from kindynos.arrays import Floats
 from kindynos.dependence.copulas import Elliptical
@@ -17,29 +18,46 @@ from kindynos.distributions.normal_scores import normal_quantile
 from kindynos.distributions.special import ndtr
 from kindynos.errors import RunError
 from kindynos.results.sensitivity.inputs import inputs_of, valid_outcome, work_out
-from kindynos.results.sensitivity.variance import BLOCKS, jackknifed_share, two_draws, values_at
+from kindynos.results.sensitivity.variance import jackknifed_share, two_draws, values_at
 from kindynos.results.trials import SimulatedTrials
-from kindynos.validate import check_integer
+from kindynos.sampling.streams import stream
+from kindynos.validate import check_integer, mapping
 
-Subset = frozenset[str]
+Places = NDArray[np.int64]
 
-MOST_DRIVERS = 12  # each more doubles the work
+MOST_UNITS = 1_000
+REPLICATES = 16  # whose spread gives the error
+FEWEST_POINTS = 8  # of a replicate
+MOST_ORDERS = 32  # of a replicate, among which its points are spread
+FEWEST_ALIKE = 8  # points that share an order
+LINEAR_ORDERS = 100  # of a replicate, for the linear part, and as many reversed
+MOST_WORK = 4e9  # multiplications for these
+MOST_FITTED = 4_096  # trials to which the linear part is fitted
 
 
 def shapley_sensitivity(
-    run: SimulatedTrials, outcome: str, by_period: bool = False, *, evaluations: int = 262_144
+    run: SimulatedTrials,
+    outcome: str,
+    by_period: bool = False,
+    *,
+    evaluations: int = 262_144,
+    groups: Mapping[str, Sequence[str]] | None = None,
 ) -> pd.DataFrame:
     """Return each driver's Shapley share of the outcome's variance, with 95 % errors; the shares
     add up to one.
 
     What a set of drivers explains is the variance of the outcome's mean given them; a driver's
-    share is what it adds to the sets of others, averaged over all orders. Drivers may be correlated
-    by the Gaussian copula; what is unknown is then redrawn given what is known. Of
-    ``evaluations`` an equal part goes to each of the 2^drivers sets. Raises RunError for other
-    copulas, serial correlation among linked drivers, more than 12 drivers, and too few evaluations.
+    share is what it adds to the drivers before it, averaged over random orders. Drivers may be
+    correlated by the Gaussian copula; what is unknown is then redrawn given what is known.
+    ``groups`` names sets of drivers that count as one: ``{"yard": ["hull", "engines"]}``.
+    ``evaluations`` of the model are made at most, in 16 independent replicates, each with orders of
+    its own. What a linear function of the normal scores explains is known exactly for each order,
+    and only the rest of the outcome is simulated, so that a nearly linear model needs few.
+    Raises RunError for other copulas, serial correlation among linked drivers, more than 1,000
+    drivers, and too few evaluations.
 
-    Source: Owen, SIAM/ASA Journal on Uncertainty Quantification 2 (2014), 245-251; Song, Nelson and
-    Staum, same journal 4 (2016), 1060-1083.
+    Source: Song, Nelson and Staum, SIAM/ASA Journal on Uncertainty Quantification 4 (2016),
+    1060-1083; Jansen, Computer Physics Communications 117 (1999), 35-43.
     """
     valid_outcome(run, outcome)
     if by_period:
@@ -48,159 +66,299 @@ def shapley_sensitivity(
             owner="sensitivity",
         )
     names = [entry.driver for entry in inputs_of(run, outcome, False)]
-    if len(names) > MOST_DRIVERS:
+    units = _units(names, groups)
+    if len(units) > MOST_UNITS:
         raise RunError(
-            f"shapley works for up to {MOST_DRIVERS} drivers, not {len(names)}", owner="sensitivity"
+            f"shapley works for up to {MOST_UNITS:,} drivers, not {len(units):,}; take some "
+            "together with groups=",
+            owner="sensitivity",
         )
-    groups = _groups(run, names)
-    size = check_integer("shapley", "evaluations", evaluations, least=1) // (
-        BLOCKS * 2 ** len(names)
-    )
-    if size < 8:
+    draws = check_integer("shapley", "evaluations", evaluations, least=1)
+    size = draws // (REPLICATES * (len(units) + 1))
+    if size < FEWEST_POINTS:
+        least = REPLICATES * FEWEST_POINTS * (len(units) + 1)
         raise RunError(
-            f"shapley of {len(names)} drivers needs {BLOCKS * 8 * 2 ** len(names):,} evaluations "
-            "or more",
+            f"shapley of {len(units)} drivers needs {least:,} evaluations or more",
             owner="sensitivity",
         )
     size = 2 ** (size.bit_length() - 1)
-    sets = [
-        frozenset(chosen) for count in range(1, len(names)) for chosen in combinations(names, count)
-    ]
-    sums = np.stack(
-        [_block(run, outcome, names, sets, groups, block, size) for block in range(BLOCKS)]
-    )
-    records = []
-    for name in names:
-        figure = jackknifed_share(sums, partial(_value, names=names, sets=sets, name=name))
-        records.append((float(figure), figure.error))
+    game = _Game(run, outcome, tuple(units.values()))
+    gains = np.stack([game.gains(replicate, size) for replicate in range(REPLICATES)])
+    shares = [jackknifed_share(gains, partial(_share, place)) for place in range(len(units))]
     frame = pd.DataFrame(
-        records, columns=["share of variance", "error"], index=pd.Index(names, name="driver")
+        [(float(share), share.error) for share in shares],
+        columns=["share of variance", "error"],
+        index=pd.Index(units, name="driver"),
     )
-    frame.attrs["evaluations"] = BLOCKS * size * (len(sets) + 1)
+    frame.attrs["evaluations"] = REPLICATES * size * (len(units) + 1)
     return frame.sort_values("share of variance", ascending=False, kind="stable")
 
 
-def _groups(run: SimulatedTrials, names: list[str]) -> list[DriverGroup]:
-    """Return the groups of linked drivers that reach the outcome; raises RunError for what cannot
-    be drawn given a part.
+def _units(
+    names: Sequence[str], groups: Mapping[str, Sequence[str]] | None
+) -> dict[str, tuple[str, ...]]:
+    """Return what counts as one, by name: the groups, and every other driver alone; raises RunError
+    for a driver in two groups, or one that does not reach the outcome.
     """
-    groups = [
-        group
-        for group in run.program.groups
-        if len(group.names) > 1 and not set(names).isdisjoint(group.names)
-    ]
-    for group in groups:
-        if not isinstance(group.copula, Elliptical) or group.copula.df is not None or group.serial:
+    units: dict[str, tuple[str, ...]] = {}
+    taken: dict[str, str] = {}
+    stated = mapping("shapley", "groups", {} if groups is None else groups, "drivers by group")
+    for label, members in stated.items():
+        if isinstance(members, str) or not isinstance(members, Sequence) or not members:
             raise RunError(
-                "shapley knows the gaussian copula without serial=, not that of "
-                f"{', '.join(group.names)}",
+                f"group {label!r:.60} must be a list of drivers, not {members!r:.60}",
                 owner="sensitivity",
             )
-    return groups
+        for name in members:
+            if name not in names:
+                raise RunError(
+                    f"group {label!r:.60} names {name!r:.60}, which is no driver of the outcome",
+                    owner="sensitivity",
+                    unknown=name,
+                    known=names,
+                )
+            if name in taken:
+                raise RunError(
+                    f"{name!r} is in the groups {taken[name]!r} and {label!r:.60}",
+                    owner="sensitivity",
+                )
+            taken[name] = label
+        units[str(label)] = tuple(members)
+    return units | {name: (name,) for name in names if name not in taken}
 
 
-def _block(
-    run: SimulatedTrials,
-    outcome: str,
-    names: list[str],
-    sets: list[Subset],
-    groups: list[DriverGroup],
-    block: int,
-    size: int,
-) -> Floats:
-    """Return the sums over one replicate: the outcome's count, sum and squares, and of each set the
-    products and squares.
-    """
-    needed = list(dict.fromkeys([*names, *(name for group in groups for name in group.names)]))
-    one, two = two_draws(run, block, size, needed)
-    owner = {
-        r.name: name
-        for name in needed
-        for r in run.program.drivers[name].requests(run.program.periods)
-    }
-    known = {
-        **one,
-        **{
-            name: score
-            for group in groups
-            for name, score in _given(group, frozenset(), one, one).items()
-        },
-    }
-    cases = [{**known}]
-    for chosen in sets:
-        case = {score: known[score] if owner[score] in chosen else two[score] for score in owner}
-        for group in groups:
-            case |= _given(group, chosen.intersection(group.names), known, two)
-        cases.append(case)
-    drawn = values_at(
-        run, {score: np.concatenate([case[score] for case in cases], axis=-1) for score in owner}
-    )
-    figures = work_out(run, outcome, drawn, size * len(cases)).reshape(len(cases), size)
-    figures = figures[:, np.isfinite(figures).all(axis=0)]
-    base = figures[0]
-    rows = [
-        (base @ other, float(base.sum() + other.sum()) / 2, float(base @ base + other @ other) / 2)
-        for other in figures[1:]
-    ]
-    return np.array([[float(len(base)), float(base.sum()), float(base @ base)], *rows])
+@dataclass(frozen=True)
+class _Game:
+    """An outcome, and the units among which its variance is divided."""
+
+    run: SimulatedTrials
+    outcome: str
+    units: tuple[tuple[str, ...], ...]
+
+    @cached_property
+    def names(self) -> list[str]:
+        return [name for unit in self.units for name in unit]
+
+    @cached_property
+    def owners(self) -> dict[str, str]:
+        """The driver of each score."""
+        drivers, periods = self.run.program.drivers, self.run.program.periods
+        return {r.name: name for name in self.names for r in drivers[name].requests(periods)}
+
+    @cached_property
+    def linked(self) -> list[_Linked]:
+        """The drivers that move together, as far as they reach the outcome; raises RunError for
+        what cannot be drawn given a part.
+        """
+        found = []
+        for group in self.run.program.groups:
+            members = [name for name in group.names if name in self.owners]
+            if len(members) < 2:
+                continue
+            _check_copula(group)
+            assert isinstance(group.copula, Elliptical)
+            places = [group.names.index(name) for name in members]
+            matrix = np.array(group.copula.matrix)[np.ix_(places, places)]
+            found.append(_Linked(tuple(members), matrix))
+        return found
+
+    @cached_property
+    def alone(self) -> list[str]:
+        """The scores that are independent of all others."""
+        together = {name for group in self.linked for name in group.names}
+        return [score for score in self.owners if score not in together]
+
+    def gains(self, replicate: int, size: int) -> Floats:
+        """Return what each unit adds to the variance explained, ``(units,)``, from ``size`` points
+        of their own and orders of their own.
+        """
+        generator = stream(self.run.seed, "shapley orders", replicate)
+        orders = self._orders(generator, min(size // FEWEST_ALIKE, MOST_ORDERS))
+        one, two = two_draws(self.run, replicate, size, self.names)
+        figures, linear = self._walks(orders, one, two)
+        valid = np.isfinite(figures).all(axis=0)
+        gained = _halved_gaps(figures[:, valid]) - _halved_gaps(linear[:, valid])
+        rest = np.zeros(len(self.units))
+        weight = np.repeat(np.arange(len(orders)), size // len(orders))[valid]
+        for place, order in enumerate(orders):
+            rest[order] += gained[:, weight == place].sum(axis=1)
+        return rest / max(int(valid.sum()), 1) + self._linear_gains(generator)
+
+    def _orders(self, generator: np.random.Generator, count: int) -> list[Places]:
+        """Return random orders of the units, in rounds: one is turned like a wheel, so that every
+        unit comes early and late alike, and each turn is followed by its reverse.
+        """
+        units, found = len(self.units), list[Places]()
+        while len(found) < count:
+            wheel = generator.permutation(units)
+            turns = min(units, -(-(count - len(found)) // 2))
+            for turn in range(turns):
+                order = np.roll(wheel, turn * units // turns)
+                found += [order, order[::-1]]
+        return found[:count]
+
+    def _walks(
+        self, orders: Sequence[Places], one: Mapping[str, Floats], two: Mapping[str, Floats]
+    ) -> tuple[Floats, Floats]:
+        """Return the outcome, and its linear part, ``(units + 1, points)``, on the way from the
+        second points to the first: at each step one more unit keeps its first score, and what moves
+        with it and comes later is redrawn given all that.
+        """
+        steps, size = len(self.units) + 1, next(iter(one.values())).shape[-1]
+        length = size // len(orders)
+        scores: dict[str, Floats] = {
+            name: np.empty((*one[name].shape[:-1], steps, size)) for name in self.owners
+        }
+        linear = np.zeros((steps, size))
+        for place, order in enumerate(orders):
+            part = slice(place * length, (place + 1) * length)
+            known = np.empty(len(self.units), dtype=np.int64)
+            known[order] = np.arange(1, steps)  # the step from which a unit is known
+            since = {
+                name: int(known[unit]) for unit, names in enumerate(self.units) for name in names
+            }
+            for score in self.alone:
+                step = since[self.owners[score]]
+                scores[score][..., :step, part] = two[score][..., None, part]
+                scores[score][..., step:, part] = one[score][..., None, part]
+            for group in self.linked:
+                walked = group.walk(since, steps, one, two, part)
+                for name, normal in walked.items():
+                    scores[name][..., part] = normal
+        for name in self.owners:
+            weights = self._weights.get(name)
+            together = name not in self.alone
+            if weights is not None:
+                normal = scores[name] if together else normal_quantile(scores[name])
+                linear += np.tensordot(weights, normal, weights.ndim)
+            if together:
+                scores[name] = np.clip(ndtr(scores[name]), 2.0**-54, 1 - 2.0**-53)
+        flat = {name: rows.reshape(*rows.shape[:-2], -1) for name, rows in scores.items()}
+        drawn = values_at(self.run, flat)
+        return work_out(self.run, self.outcome, drawn, steps * size).reshape(steps, size), linear
+
+    @cached_property
+    def _weights(self) -> dict[str, Floats]:
+        """The coefficients of normal scores, ``()`` or ``(periods,)``, in the linear function that
+        follows the outcome best; empty where there are too many for the trials.
+        """
+        run = self.run
+        chained = {name for group in run.program.groups for name in group.serial}
+        blocks = run.drawing.blocks.leading(MOST_FITTED)
+        parts = [
+            run.program.scores(
+                run.drawing.plan, run.seed, block, blocks.size(block), set(self.names)
+            )
+            for block in range(blocks.count)
+        ]
+        rows = {
+            name: np.atleast_2d(
+                normal_quantile(np.concatenate([part[name] for part in parts], axis=-1))
+            )
+            for name, owner in self.owners.items()
+            if owner not in chained
+        }
+        outcome = run[self.outcome].values[: blocks.trials]
+        valid = np.isfinite(outcome)
+        count = sum(len(row) for row in rows.values())
+        if not rows or 4 * count > np.count_nonzero(valid):
+            return {}
+        design = np.concatenate([np.ones((1, blocks.trials)), *rows.values()])[:, valid]
+        found, *_ = np.linalg.lstsq(design @ design.T, design @ outcome[valid], rcond=None)
+        weights, place = {}, 1
+        for name, row in rows.items():
+            weights[name] = found[place : place + len(row)]
+            place += len(row)
+            if parts[0][name].ndim == 1:
+                weights[name] = weights[name][0]
+        return weights
+
+    def _linear_gains(self, generator: np.random.Generator) -> Floats:
+        """Return what each unit adds to the variance that the linear part explains, ``(units,)``,
+        averaged over random orders.
+        """
+        gains = np.zeros(len(self.units))
+        unit_of = {name: unit for unit, names in enumerate(self.units) for name in names}
+        for score in self.alone:
+            if score in self._weights:
+                gains[unit_of[self.owners[score]]] += float(np.sum(self._weights[score] ** 2))
+        weighted = [group for group in self.linked if group.names[0] in self._weights]
+        work = sum(len(group.names) ** 3 for group in weighted)
+        count = int(np.clip(MOST_WORK / (REPLICATES * max(work, 1)), 2, LINEAR_ORDERS))
+        orders = self._orders(generator, 2 * count)
+        for group in weighted:
+            weights = np.stack([np.atleast_1d(self._weights[name]) for name in group.names])
+            owner = np.array([unit_of[name] for name in group.names])
+            for order in orders:
+                rank = np.empty(len(self.units), dtype=np.int64)
+                rank[order] = np.arange(len(order))
+                places = np.argsort(rank[owner], kind="stable")
+                explained = (weights[places].T @ group.lower(places)) ** 2
+                np.add.at(gains, owner[places], explained.sum(axis=0) / len(orders))
+        return gains
 
 
-def _given(
-    group: DriverGroup, chosen: Subset, known: dict[str, Floats], fresh: dict[str, Floats]
-) -> dict[str, Floats]:
-    """Return a group's scores with the chosen as known and the rest drawn given them, from fresh
-    independent scores.
-    """
-    assert isinstance(group.copula, Elliptical)
-    inside = tuple(name in chosen for name in group.names)
-    weights, spread = _conditional(group.copula.matrix, inside)
-    rest = [name for name in group.names if name not in chosen]
-    if not rest:
-        return {name: known[name] for name in group.names}
-    drawn = np.einsum(
-        "ij,j...->i...", spread, np.stack([normal_quantile(fresh[name]) for name in rest])
-    )
-    if chosen:
-        given = np.stack([normal_quantile(known[name]) for name in group.names if name in chosen])
-        drawn += np.einsum("ij,j...->i...", weights, given)
-    answer = {name: known[name] for name in group.names if name in chosen}
-    return answer | {
-        name: np.clip(ndtr(row), 2.0**-54, 1 - 2.0**-53)
-        for name, row in zip(rest, drawn, strict=True)
-    }
+@dataclass(frozen=True)
+class _Linked:
+    """Drivers with a Gaussian copula, and the correlations of their normal scores."""
 
+    names: tuple[str, ...]
+    matrix: Floats
 
-@lru_cache(maxsize=4096)
-def _conditional(
-    matrix: tuple[tuple[float, ...], ...], inside: tuple[bool, ...]
-) -> tuple[Floats, Floats]:
-    """Return the weights of known normal scores, and the factor of what is left, for the unknown
-    ones.
-    """
-    full, known = np.array(matrix), np.array(inside)
-    cross = full[np.ix_(~known, known)]
-    weights = cross @ np.linalg.pinv(full[np.ix_(known, known)]) if known.any() else cross
-    left = full[np.ix_(~known, ~known)] - weights @ cross.T
-    if not left.size:
-        return weights, left
-    sd = np.sqrt(np.maximum(np.diag(left), 1e-300))
-    scaled = np.clip((left + left.T) / 2 / np.outer(sd, sd), -1, 1)
-    return weights, sd[:, None] * cholesky_factor(scaled)
+    def lower(self, places: Places) -> Floats:
+        """Return the triangular factor of the correlations in an order: each driver's normal score
+        as a sum of independent ones, of which it needs only those up to its own.
+        """
+        ordered = self.matrix[np.ix_(places, places)]
+        try:
+            return np.asarray(np.linalg.cholesky(ordered))
+        except np.linalg.LinAlgError:
+            return cholesky_factor(ordered)
 
-
-def _value(sums: Floats, names: list[str], sets: list[Subset], name: str) -> float:
-    """Return one driver's share from the sums over replicates."""
-    count = sums[0, 0]
-    explained: dict[Subset, float] = {frozenset(): 0.0, frozenset(names): 1.0}
-    for chosen, (products, halves, half_squares) in zip(sets, sums[1:], strict=True):
-        spread = half_squares / count - (halves / count) ** 2
-        explained[chosen] = (
-            (products / count - (halves / count) ** 2) / spread if spread > 0 else 0.0
+    def walk(
+        self,
+        since: Mapping[str, int],
+        steps: int,
+        one: Mapping[str, Floats],
+        two: Mapping[str, Floats],
+        part: slice,
+    ) -> dict[str, Floats]:
+        """Return each driver's normal scores at all steps, ``(..., steps, points)``: those known
+        since a step have their first independent score in it and after it, the others their second.
+        """
+        places = np.argsort([since[name] for name in self.names], kind="stable")
+        ordered = [self.names[place] for place in places]
+        lower = self.lower(places)
+        first, second = (
+            np.stack([normal_quantile(draw[name][..., part]) for name in ordered])
+            for draw in (one, two)
         )
-    others, share = [n for n in names if n != name], 0.0
-    for size in range(len(others) + 1):
-        weight = 1 / (len(names) * comb(len(others), size))
-        for rest in combinations(others, size):
-            chosen = frozenset(rest)
-            share += weight * (explained[chosen | {name}] - explained[chosen])
-    return share
+        # the normal scores when so many of the drivers are known
+        start = np.tensordot(lower, second, 1)
+        moves = lower.T[(...,) + (None,) * (first.ndim - 1)] * (first - second)[:, None]
+        states = np.concatenate([start[None], start + np.cumsum(moves, axis=0)])
+        known = np.searchsorted(
+            np.array([since[name] for name in ordered]), np.arange(steps), side="right"
+        )
+        return {name: np.moveaxis(states[known, j], 0, -2) for j, name in enumerate(ordered)}
+
+
+def _check_copula(group: DriverGroup) -> None:
+    if not isinstance(group.copula, Elliptical) or group.copula.df is not None or group.serial:
+        raise RunError(
+            "shapley knows the gaussian copula without serial=, not that of "
+            f"{', '.join(group.names)}",
+            owner="sensitivity",
+        )
+
+
+def _share(place: int, gains: Floats) -> float:
+    return float(gains[place] / gains.sum())
+
+
+def _halved_gaps(figures: Floats) -> Floats:
+    """Return what each step adds to the variance explained, ``(steps, points)``: by Jansen, half
+    the mean square of the gap to the last step is what is left unexplained.
+    """
+    gaps = (figures[-1] - figures) ** 2 / 2
+    return np.asarray(gaps[:-1] - gaps[1:])
