@@ -33,8 +33,10 @@ StatisticName = Literal[
     "expected_shortfall",
 ]
 SensitivityMethod = Literal[
-    "rank", "regression", "swing", "conditional", "sobol", "shapley", "tail"
+    "rank", "regression", "swing", "conditional", "sobol", "shapley", "contributions", "tail"
 ]
+ContributionTo = Literal["variance", "percentile", "contingency"]
+ContributionBy = Literal["drivers", "lines", "summands"]
 RiskMethod = Literal[
     "historical", "weighted", "filtered", "tail", "normal", "student", "cornish fisher", "simulated"
 ]

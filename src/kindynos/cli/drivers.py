@@ -21,7 +21,7 @@ from kindynos.cli.common import (
     set_option,
     simulated,
 )
-from kindynos.literals import SensitivityMethod, Side
+from kindynos.literals import ContributionTo, SensitivityMethod, Side
 
 
 @click.command()
@@ -32,9 +32,7 @@ from kindynos.literals import SensitivityMethod, Side
     "--methods",
     cls=NameOption,
     type=Words(SENSITIVITIES),
-    default="rank",
-    show_default=True,
-    help="{names}.",
+    help="{names}; default: rank, or contributions where drivers move together.",
 )
 @click.option(
     "--by-period", is_flag=True, help="Take drivers with a value each period period by period."
@@ -42,7 +40,21 @@ from kindynos.literals import SensitivityMethod, Side
 @click.option(
     "--percentile",
     type=float,
-    help="conditional: this percentile of the outcome instead of its mean.",
+    help="conditional: this percentile of the outcome instead of its mean. contributions: the "
+    "percentile; default: the bad side's, 80 of a cost, 20 of what is better high.",
+)
+@click.option(
+    "--to",
+    cls=NameOption,
+    type=Words(ContributionTo),
+    help="contributions: to {names}, which is the percentile less the base case; default: "
+    "variance.",
+)
+@click.option(
+    "--by",
+    metavar="WHAT",
+    help="contributions: of drivers, lines (the terms of the outcome's sum), summands (their terms "
+    "too) or quantities with commas between them, such as sales,-costs; default: drivers.",
 )
 @click.option(
     "--worst",
@@ -62,9 +74,11 @@ from kindynos.literals import SensitivityMethod, Side
 def drivers(
     file: Path,
     outcome: str | None,
-    method: SensitivityMethod,
+    method: SensitivityMethod | None,
     by_period: bool,
     percentile: float | None,
+    to: str | None,
+    by: str | None,
     worst: float | None,
     side: str | None,
     simulation: dict[str, Any],
@@ -81,10 +95,12 @@ def drivers(
       conditional  the outcome's mean, or a percentile, across ten slices of each driver
       sobol        shares of variance, alone and with all interplay; for independent drivers
       shapley      shares of variance that add up to one, for correlated drivers too
+      contributions  of drivers or lines, which add up to the variance or a percentile
       tail         what the drivers looked like in the worst trials
 
     \b
       kindynos drivers night_ferry.toml --outcome net_value --method swing
+      kindynos drivers dry_dock.toml --method contributions --to percentile
       kindynos drivers night_ferry.toml --method tail --worst 0.05 --out results
     """
     from kindynos.errors import FitWarning, RunError
@@ -99,7 +115,7 @@ def drivers(
     name = outcome or numbers[0]
     if worst is not None and worst >= 1:
         worst = worst / run.size
-    given = {"percentile": percentile, "worst": worst, "side": side}
+    given = {"percentile": percentile, "to": to, "by": by, "worst": worst, "side": side}
     options: dict[str, Any] = {key: value for key, value in given.items() if value is not None}
     with warnings.catch_warnings(record=True) as caught:
         warnings.simplefilter("always", FitWarning)

@@ -23,6 +23,8 @@ from kindynos.plots.style import (
     scaled_ticks,
 )
 from kindynos.results.run import Run
+from kindynos.results.sensitivity.contributions import BASE
+from kindynos.results.sensitivity.methods import usual_method
 
 MOST = 12  # drivers shown
 STROKES = ("-", "--", "-.", ":", (0, (5, 1, 1, 1, 1, 1)))
@@ -30,13 +32,14 @@ COLOURS = (DARK, ACCENT, MIDDLE, INK, "#7a4a9e")
 
 
 def sensitivity(
-    run: Run, outcome: str, method: str = "rank", ax: Axes | None = None, **options: Any
+    run: Run, outcome: str, method: str | None = None, ax: Axes | None = None, **options: Any
 ) -> Axes:
     """Draw what drives an outcome by a method of ``run.sensitivity``; ``options`` are those of the
     method.
 
     At most twelve drivers are shown, the strongest on top.
     """
+    method = usual_method(run) if method is None else method
     frame = run.sensitivity(outcome, method, **options)
     if method == "shapley":
         # as printed they add up to 100 %
@@ -103,6 +106,21 @@ def _shapley(ax: Axes, frame: pd.DataFrame, _: str) -> None:
     description = "Shapley share of variance (bar; whisker 95 %)"
     _bars(ax, frame, "share of variance", lambda row: str(row["description"]), description)
     ax.xaxis.set_major_formatter(lambda share, _: f"{100 * share:.0f} %")
+
+
+def _contributions(ax: Axes, frame: pd.DataFrame, label: str) -> None:
+    to = frame.attrs["to"]
+    if to == "the variance":
+        shares = frame[["share", "error of share"]].set_axis(["share", "error"], axis=1)
+        text = "share of the variance (bar; whisker 95 %); all add up to 100 %"
+        _bars(ax, shares, "share", lambda row: per_cent(float(row["share"])), text)
+        ax.xaxis.set_major_formatter(lambda share, _: f"{100 * share:.0f} %")
+        return
+    frame = frame.drop(index=BASE, errors="ignore")  # from which the contributions start
+    factor, word = scale_of(frame["contribution"].to_numpy())
+    text = f"contribution to {to} of {_scaled(label, word)} (bar; whisker 95 %); per cent: share"
+    _bars(ax, frame, "contribution", lambda row: per_cent(float(row["share"])), text)
+    scaled_ticks(ax.xaxis, factor)
 
 
 def _sobol(ax: Axes, frame: pd.DataFrame, _: str) -> None:
@@ -263,6 +281,7 @@ PICTURES: dict[str, Callable[[Axes, pd.DataFrame, str], None]] = {
     "conditional": _conditional,
     "sobol": _sobol,
     "shapley": _shapley,
+    "contributions": _contributions,
     "tail": _tail,
 }
 TITLES = {
@@ -273,5 +292,6 @@ TITLES = {
     "conditional": "How {} changes across slices of each driver, all else random",
     "sobol": "How much of the variance of {} each driver explains",
     "shapley": "How much of the variance of {} is each driver's share",
+    "contributions": "What {} is made of: contributions that add up",
     "tail": "What the drivers looked like when {} went wrong",
 }

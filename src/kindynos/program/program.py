@@ -163,6 +163,14 @@ class Program:
                 for name, driver in self.drivers.items()
             }
 
+    def as_used(self, drawn: Mapping[str, Floats]) -> dict[str, Floats]:
+        """Return drivers' values as lines use them: rates a year that convert as those of a
+        period.
+        """
+        periods = STEPS[self.timeline.every]
+        converted = self.yearly.intersection(drawn)
+        return {**drawn, **{n: np.asarray(per_period(drawn[n], periods)) for n in converted}}
+
     @property
     def one_thread(self) -> bool:
         """Whether a function of it must not run in two threads at once."""
@@ -187,11 +195,9 @@ class Program:
                 "the run was saved without the functions of its model; say open_run(path, "
                 "model=...) to calculate its trials"
             )
-        values: dict[str, Floats] = {**self.constants, **drawn}
+        values: dict[str, Floats] = {**self.constants, **self.as_used(drawn)}
         as_stated = {n: given.array for n, given in self.givens.items() if n in self.yearly}
         as_stated |= {name: drawn[name] for name in self.yearly.intersection(drawn)}
-        for name in self.yearly.intersection(drawn):
-            values[name] = np.asarray(per_period(drawn[name], STEPS[self.timeline.every]))
         notes: Notes = {}
         with np.errstate(all="ignore"):
             for step in self.steps:
@@ -219,7 +225,8 @@ def compile_model(
     givens = {n: q for n, q in quantities.items() if isinstance(q, Given)}
     drivers = {n: q for n, q in quantities.items() if isinstance(q, Driver)}
     used = {n: given.as_used(STEPS[timeline.every]) for n, given in givens.items()}
-    yearly = frozenset(q.name for q in (*givens.values(), *drivers.values()) if q.convert)
+    rates: list[Given | Driver] = [*givens.values(), *drivers.values()]
+    yearly = frozenset(rate.name for rate in rates if rate.convert)
     lines = {
         n: _with_target(q, {**quantities, **used})
         for n, q in quantities.items()

@@ -17,12 +17,14 @@ from kindynos.errors import FitWarning, RunError
 from kindynos.formatting import ROUNDING, brief, number, per_cent, share_decimals, shares, step_of
 from kindynos.literals import SensitivityMethod
 from kindynos.reports import lumps
+from kindynos.reports.contributions import contributions
 from kindynos.reports.report import Report
 from kindynos.reports.summary import plain_estimate, plain_rows
 from kindynos.reports.tables import FigureTable, table_of
 from kindynos.reports.text import alone_share, ranking_remark, sheet_table
 from kindynos.results.result import Result
 from kindynos.results.run import Run
+from kindynos.results.sensitivity.methods import usual_method
 from kindynos.results.sheet import DEFAULT, TableSpec
 from kindynos.studies.comparison import Comparison, ReportedMean
 from kindynos.studies.goal import Goal
@@ -356,10 +358,50 @@ def _in_thousands(frame: pd.DataFrame) -> tuple[float, str]:
 
 
 def drivers(
-    run: Run, outcome: str, method: SensitivityMethod, by_period: bool = False, **options: Any
+    run: Run,
+    outcome: str,
+    method: SensitivityMethod | None = None,
+    by_period: bool = False,
+    **options: Any,
 ) -> Report:
     """Return the table of a method of sensitivity; warns as the method does."""
-    frame = run.sensitivity(outcome, method, by_period, **options)
+    taken: str = usual_method(run) if method is None else method
+    frame = run.sensitivity(outcome, taken, by_period, **options)
+    if taken == "contributions":
+        made = Text(f"{run.size:,} trials, seed {run.seed}", style="dim")
+        parts: list[RenderableType] = [contributions(run, outcome, frame), made]
+    else:
+        parts = _ranked(run, outcome, taken, frame)
+
+    def draw(ax: Any) -> Any:
+        from kindynos.plots import sensitivity
+
+        with warnings.catch_warnings():
+            warnings.simplefilter("ignore", FitWarning)  # it was given with the table
+            return sensitivity(run, outcome, taken, ax=ax, by_period=by_period, **options)
+
+    return Report.of(
+        parts,
+        data=lambda: {
+            "outcome": outcome,
+            "method": taken,
+            "seed": run.seed,
+            "drivers": plain_rows(frame),
+            **_attributes(frame, taken),
+        },
+        frames=lambda: {f"{outcome}-{taken}": frame},
+        figures=lambda: {f"{outcome}-{taken}": draw},
+    )
+
+
+def _attributes(frame: pd.DataFrame, method: str) -> dict[str, Any]:
+    """Return what contributions add up to."""
+    names = ("to", "total", "trials") if method == "contributions" else ()
+    return {name: frame.attrs[name] for name in names}
+
+
+def _ranked(run: Run, outcome: str, method: str, frame: pd.DataFrame) -> list[RenderableType]:
+    """Return the table of a method, with what is to be said of it."""
     scale, word = _in_thousands(frame) if method == "conditional" else (1.0, "")
     title = f"What drives {outcome}, by {method}{word}"
     table = table_of(title, ("driver", "left"), *((str(c), "right") for c in frame.columns))
@@ -390,25 +432,7 @@ def drivers(
     description = "; ".join(f"{key} {brief(float(value))}" for key, value in facts.items())
     made = f"{run.size:,} trials, seed {run.seed}" + (f"; {description}" if description else "")
     remarks = [ranking_remark(frame, run[outcome]), made] if method == "rank" else [made]
-
-    def draw(ax: Any) -> Any:
-        from kindynos.plots import sensitivity
-
-        with warnings.catch_warnings():
-            warnings.simplefilter("ignore", FitWarning)  # it was given with the table
-            return sensitivity(run, outcome, method, ax=ax, by_period=by_period, **options)
-
-    return Report.of(
-        [table, *(Text(remark, style="dim") for remark in remarks)],
-        data=lambda: {
-            "outcome": outcome,
-            "method": method,
-            "seed": run.seed,
-            "drivers": plain_rows(frame),
-        },
-        frames=lambda: {f"{outcome}-{method}": frame},
-        figures=lambda: {f"{outcome}-{method}": draw},
-    )
+    return [table, *(Text(remark, style="dim") for remark in remarks)]
 
 
 def sheets(run: Run, found: pd.DataFrame, why: str, whole: bool = False) -> Report:

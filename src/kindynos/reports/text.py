@@ -24,11 +24,13 @@ from kindynos.model.review import Finding, review
 from kindynos.program.program import Program
 from kindynos.program.quantities import DependentDriver, DistributionDriver, Driver, ProcessDriver
 from kindynos.reports import lumps
+from kindynos.reports.contributions import with_correlations
 from kindynos.reports.report import Draw, Report
 from kindynos.reports.summary import summary
 from kindynos.reports.tables import FigureTable, Trimmed, table_of
 from kindynos.results.result import Result, RowResult
 from kindynos.results.run import Run
+from kindynos.results.sensitivity.methods import usual_method
 from kindynos.results.sheet import DEFAULT, PERCENTILES, TableSpec, reported_figures
 from kindynos.sampling.plans import PLANS
 
@@ -41,6 +43,7 @@ WORDS = {
 }
 
 
+MOST_CORRELATIONS = 6  # that are told one by one
 MOST_ACROSS = 12  # states that are columns of a table
 
 
@@ -95,9 +98,16 @@ def run(run: Run, asked: TableSpec = DEFAULT) -> Report:
     return Report.of(
         parts,
         data=partial(summary, run, asked),
-        frames=lambda: {"trials": run.to_frame()},
+        frames=partial(_frames, run),
         figures=partial(_pictures, run),
     )
+
+
+def _frames(run: Run) -> dict[str, pd.DataFrame]:
+    """Return the trials, and the correlations that were reached where some were stated."""
+    correlations = run.correlations()
+    stated = {"correlations": correlations} if len(correlations) else {}
+    return {"trials": run.to_frame(), **stated}
 
 
 def _pictures(run: Run) -> dict[str, Draw]:
@@ -255,6 +265,8 @@ def _row_table(run: Run, name: str, asked: TableSpec) -> FigureTable:
 
 def _ranking(run: Run, name: str) -> Group:
     frame = run.sensitivity(name)
+    if usual_method(run) == "contributions":
+        return with_correlations(run, name, frame)
     table = table_of(
         f"What moves {name}",
         ("driver", "left"),
@@ -292,8 +304,8 @@ def ranking_remark(frame: pd.DataFrame, result: Result) -> str:
         return "It is the same in every trial, so that nothing moves it."
     if frame.attrs["correlated"]:
         return (
-            "Some drivers move together, so their shares overlap; shapley divides the variance "
-            "among them."
+            "Some drivers move together, so their shares overlap; contributions and shapley divide "
+            "the variance among them."
         )
     rest, error = frame.attrs["interaction"], frame.attrs["error of interaction"]
     alone = "A share is what a driver explains alone"
@@ -321,17 +333,7 @@ def _closing(run: Run) -> list[RenderableType]:
     lines += [f"Partial: {facts['partial']}."] if facts["partial"] else []
     lines += [f"Carried out as {facts['processes']}."] if facts["processes"] else []
     lines += [f"{aim}: {met}." for aim, met in facts["aims"].items()]
-    for row in facts["correlations"]:
-        requested = (
-            ""
-            if row["requested"] is None or row["requested"] != row["requested"]
-            else f", asked {row['requested']:g}"
-        )
-        what = (
-            f"{row['kind']} correlation {row['reached']:.3f} reached{requested} "
-            f"({row['copula']} copula)"
-        )
-        lines.append(f"{row['first']} with {row['second']}: {what}.")
+    lines += _correlations(facts["correlations"])
     lines += [
         f"Repaired, since the correlations asked for cannot hold together: {text}."
         for text in facts["repaired"]
@@ -347,6 +349,30 @@ def _closing(run: Run) -> list[RenderableType]:
         if found.name not in ("dependence", "sources")
     ]
     return [Text(line, style="dim") for line in lines]
+
+
+def _correlations(rows: list[dict[str, Any]]) -> list[str]:
+    """Return what was reached of each correlation, or of many how far off the worst is."""
+
+    def is_stated(row: dict[str, Any]) -> bool:
+        return row["requested"] is not None and row["requested"] == row["requested"]
+
+    def what(row: dict[str, Any]) -> str:
+        requested = f", asked {row['requested']:g}" if is_stated(row) else ""
+        return (
+            f"{row['first']} with {row['second']}: {row['kind']} correlation {row['reached']:.3f} "
+            f"reached{requested} ({row['copula']} copula)."
+        )
+
+    stated = [row for row in rows if is_stated(row)]
+    if len(rows) <= MOST_CORRELATIONS or not stated:
+        return [what(row) for row in rows[:MOST_CORRELATIONS]]
+    worst = max(stated, key=lambda row: abs(row["reached"] - row["requested"]))
+    gap = abs(worst["reached"] - worst["requested"])
+    return [
+        f"Of {len(rows):,} correlations each was reached to within {gap:.3f}; the worst is "
+        f"{what(worst)} All are in correlations.csv with --out."
+    ]
 
 
 def sheet_table(

@@ -12,7 +12,7 @@ import numpy as np
 from kindynos.arrays import Floats
 from kindynos.delegation import delegated_to
 from kindynos.errors import RunError
-from kindynos.literals import SensitivityMethod, Side, StatisticName
+from kindynos.literals import ContributionBy, ContributionTo, SensitivityMethod, Side, StatisticName
 from kindynos.results.result import bad_side
 from kindynos.results.sample import Sample
 from kindynos.results.statistics import STATISTICS
@@ -28,7 +28,9 @@ class SensitivityOptions(TypedDict, total=False):
 
     percentiles: tuple[float, float]  # swing
     slices: int  # conditional
-    percentile: float | None  # conditional
+    percentile: float | None  # conditional, contributions
+    to: ContributionTo | str  # contributions
+    by: ContributionBy | str | Sequence[str]  # contributions
     evaluations: int  # sobol, shapley
     groups: Mapping[str, Sequence[str]]  # shapley
     worst: float  # tail
@@ -157,7 +159,7 @@ class Run(SimulatedTrials):
     def sensitivity(
         self,
         name: str,
-        method: SensitivityMethod | str = "rank",
+        method: SensitivityMethod | str | None = None,
         by_period: bool = False,
         **options: Unpack[SensitivityOptions],
     ) -> pd.DataFrame:
@@ -166,13 +168,17 @@ class Run(SimulatedTrials):
         ``method`` is "rank" (Spearman's correlation), "regression" (standardised coefficients),
         "swing" (each driver at its P10 and P90 alone), "conditional" (the outcome across slices of
         each driver), "sobol" (first-order and total shares of independent drivers), "shapley"
-        (shares with correlated drivers too) or "tail" (the drivers in the worst trials). A driver
-        with a value each period counts as one, or period by period with ``by_period``. ``options``
-        are the method's own: see its function in ``kindynos.results.sensitivity``. Raises RunError
-        for a row: name one period's line instead.
+        (shares with correlated drivers too), "contributions" (of drivers or lines, which add up to
+        the variance, a percentile or the contingency) or "tail" (the drivers in the worst trials);
+        default: "rank", or "contributions" where drivers move together. A driver with a value each
+        period counts as one, or period by period with ``by_period``. ``options`` are the method's
+        own: see its function in ``kindynos.results.sensitivity``. Raises RunError for a row: name
+        one period's line instead.
         """
-        from kindynos.results.sensitivity.methods import sensitivity
+        from kindynos.results.sensitivity.methods import sensitivity, usual_method
 
+        if method is None:
+            method = "rank" if by_period else usual_method(self)
         key = (self._known(name), repr(method), bool(by_period), repr(sorted(options.items())))
         if key not in self._rankings:
             self._rankings[key] = sensitivity(self, name, method, by_period, dict(options))

@@ -10,6 +10,7 @@ from collections.abc import Callable, Mapping
 from typing import TYPE_CHECKING, Any
 
 from kindynos.registry import Registry, check_options
+from kindynos.results.sensitivity.contributions import contributions_sensitivity
 from kindynos.results.sensitivity.rank import rank_sensitivity
 from kindynos.results.sensitivity.regression import regression_sensitivity
 from kindynos.results.sensitivity.shapley import shapley_sensitivity
@@ -30,9 +31,18 @@ METHODS: Registry[Callable[..., pd.DataFrame]] = Registry(
         "conditional": conditional_sensitivity,
         "sobol": sobol_sensitivity,
         "shapley": shapley_sensitivity,
+        "contributions": contributions_sensitivity,
         "tail": tail_sensitivity,
     },
 )
+
+
+def usual_method(run: SimulatedTrials) -> str:
+    """Return the method that is taken unless one is named: where drivers move together, shares of
+    what each explains alone overlap, and contributions do not.
+    """
+    together = any(len(group.names) > 1 for group in run.program.groups)
+    return "contributions" if together and not run.program.recorded else "rank"
 
 
 def sensitivity(

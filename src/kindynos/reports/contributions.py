@@ -1,0 +1,107 @@
+"""Contributions of drivers and lines as a terminal shows them."""
+
+from __future__ import annotations
+
+import pandas as pd
+from rich.console import Group, RenderableType
+from rich.text import Text
+
+from kindynos.formatting import brief, number, per_cent, share_decimals, step_of, with_error
+from kindynos.inference.estimates import Estimate
+from kindynos.reports.tables import FigureTable, table_of
+from kindynos.results.run import Run
+from kindynos.results.sensitivity.contributions import BASE
+
+MOST_SHOWN = 20  # parts; the others are added up
+
+
+def estimates(values: pd.Series, errors: pd.Series) -> list[Estimate]:
+    """Return figures with their symmetric errors."""
+    return [
+        Estimate(float(value), float(value - error), float(value + error))
+        for value, error in zip(values, errors, strict=True)
+    ]
+
+
+def share_text(figure: Estimate) -> tuple[str, str]:
+    """Return a share and its error as per cent."""
+    decimals = share_decimals([figure.error])
+    error = f"± {100 * figure.error:.{decimals}f} %" if figure.error == figure.error else ""
+    return per_cent(float(figure), decimals), error
+
+
+def contributions(run: Run, outcome: str, frame: pd.DataFrame) -> Group:
+    """Return a table of contributions, with what they add up to."""
+    to, total, unit = frame.attrs["to"], frame.attrs["total"], run[outcome].unit
+    to_variance = to == "the variance"
+    title = f"Contributions to {to} of {outcome}"
+    amounts = [] if to_variance else [(unit or "contribution", "right"), ("95 % error", "right")]
+    part = str(frame.index.name)
+    columns = [(part, "left"), *amounts, ("share", "right"), ("95 % error", "right")]
+    table = table_of(title, *columns)
+    shown = frame.head(MOST_SHOWN)
+    rows = zip(
+        shown.index,
+        estimates(shown["contribution"], shown["error"]),
+        estimates(shown["share"], shown["error of share"]),
+        strict=True,
+    )
+    for name, amount, share in rows:
+        figures = () if to_variance else _amount(amount)
+        table.add_row(str(name), *figures, *(share_text(share) if name != BASE else ()))
+    _add_others(table, frame, to_variance)
+    if to_variance:
+        whole = f"the sd is {brief(float(f'{total**0.5:.4g}'))}"
+    else:
+        step = step_of(run[outcome].percentile(frame.attrs["percentile"]).error)
+        whole = f"they add up to {number(total, step)}"
+    return Group(table, Text(_remark(whole, frame, run), style="dim"))
+
+
+def with_correlations(run: Run, outcome: str, frame: pd.DataFrame) -> Group:
+    """Return a table of contributions of drivers that move together to the variance, each with its
+    rank correlation.
+    """
+    ranks = run.sensitivity(outcome, "rank")
+    table = table_of(
+        f"What moves {outcome}",
+        ("driver", "left"),
+        ("rank correlation", "right"),
+        ("95 % error", "right"),
+        ("contribution to variance", "right"),
+        ("95 % error", "right"),
+    )
+    shown = frame.head(MOST_SHOWN)
+    for name, share in zip(
+        shown.index, estimates(shown["share"], shown["error of share"]), strict=True
+    ):
+        row = ranks.loc[name]
+        error = f"± {row['error']:.3f}" if row["error"] == row["error"] else ""
+        table.add_row(str(name), f"{row['rank correlation']:+.3f}", error, *share_text(share))
+    _add_others(table, frame, True, before=2)
+    remark = (
+        "Some drivers move together; contributions to the variance add up to 100 % all the same"
+    )
+    parts: list[RenderableType] = [table, Text(_remark(remark, frame, run), style="dim")]
+    return Group(*parts)
+
+
+def _amount(figure: Estimate) -> tuple[str, str]:
+    return with_error(figure) if figure.error == figure.error else (brief(float(figure)), "")
+
+
+def _add_others(
+    table: FigureTable, frame: pd.DataFrame, shares_only: bool, before: int = 0
+) -> None:
+    """Add what the parts that are not shown contribute together."""
+    others = frame.iloc[MOST_SHOWN:]
+    if len(others):
+        amount = [] if shares_only else [brief(float(f"{others['contribution'].sum():.3g}")), ""]
+        share = per_cent(float(others["share"].sum()))
+        table.add_row(f"{len(others)} others", *[""] * before, *amount, share)
+
+
+def _remark(text: str, frame: pd.DataFrame, run: Run) -> str:
+    used = frame.attrs["trials"]
+    some = f"; from {used:,} of {run.size:,} trials" if used < run.size else ""
+    return f"{text[0].upper()}{text[1:]}{some}."
