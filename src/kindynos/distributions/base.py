@@ -387,6 +387,9 @@ class Truncated(Distribution):
         low, high = self.support
         return (x >= low) & (x <= high)
 
+    def _mass(self, x: float) -> float:
+        return self.inner._mass(x) / self._inside if self._within(np.asarray(x)) else 0.0
+
     def _density(self, x: Floats) -> Floats:
         return np.where(self._within(x), self.inner._density(x) / self._inside, x * 0.0)
 

@@ -42,6 +42,7 @@ from kindynos.distributions.real_line import (
     StudentT,
     StudentTByScale,
 )
+from kindynos.distributions.risk_event import RiskEvent
 from kindynos.distributions.smooth import SmoothPercentiles
 from kindynos.distributions.transforms import Clipped
 from kindynos.distributions.uncertain import Uncertain
@@ -83,7 +84,7 @@ _CLASSES: tuple[type[Distribution], ...] = (
         IntegerUniform,
     ),
     *(Empirical, Histogram, KernelDensity, SmoothPercentiles),
-    *(Mixture, Uncertain, Truncated, Clipped, Affine, Compound),
+    *(Mixture, Uncertain, Truncated, Clipped, Affine, Compound, RiskEvent),
 )
 
 CATALOGUE: Registry[type[Distribution]] = Registry(
