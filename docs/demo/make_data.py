@@ -1,5 +1,5 @@
 """Makes the data of Larkholm Ferries (invented): prices of six instruments, holdings, heating oil,
-passengers, repair bills, and the results of a hedging rule.
+passengers, repair bills, the budget of a terminal, and the results of a hedging rule.
 
 Run it: python docs/demo/make_data.py. The same seed gives the same files. Returns have fat tails
 and a volatility that changes; two prices are missing and one instrument is listed late, as in real
@@ -39,6 +39,41 @@ SHARES = {
 MONTHS, STRIKE = 120, "2024-10"
 SUMMER = (0.62, 0.66, 0.78, 0.95, 1.08, 1.31, 1.72, 1.68, 1.15, 0.83, 0.58, 0.64)
 BILLS, RULES = 40, 1_000
+SECTIONS = {  # of the new terminal, in thousands of EUR
+    "quay": 5_200,
+    "linkspan": 3_400,
+    "dredging": 1_900,
+    "building": 4_600,
+    "access_road": 1_300,
+    "car_park": 900,
+    "power": 2_100,
+    "water": 650,
+    "signals": 480,
+    "security": 390,
+    "ticketing": 310,
+    "landscape": 240,
+}
+PARTS = {  # share of the section, low and high as multiples of the likeliest, source
+    "design": (0.09, 0.9, 1.3, "engineer's fee scale"),
+    "groundworks": (0.26, 0.8, 1.7, "two borings"),
+    "materials": (0.31, 0.9, 1.35, "supplier quotes"),
+    "equipment": (0.14, 0.92, 1.25, "supplier quotes"),
+    "labour": (0.20, 0.88, 1.4, "three tenders"),
+}
+RISKS = {  # chance, distribution of the impact, low, mode, high
+    "old_wall_under_quay": (0.3, "pert", 300_000, 900_000, 2_600_000),
+    "storm_in_works": (0.25, "pert", 100_000, 350_000, 1_200_000),
+    "permit_late": (0.35, "triangular", 120_000, 300_000, 700_000),
+    "steel_dearer": (0.4, "pert", 80_000, 260_000, 600_000),
+    "contractor_fails": (0.05, "pert", 800_000, 1_900_000, 4_500_000),
+    "polluted_silt": (0.2, "pert", 200_000, 600_000, 1_800_000),
+    "grid_connection": (0.15, "triangular", 150_000, 400_000, 900_000),
+    "strike": (0.1, "uniform", 60_000, "", 240_000),
+    "second_berth_needed": (0.08, "pert", 900_000, 1_400_000, 2_200_000),
+    "bird_nesting": (0.12, "triangular", 30_000, 80_000, 200_000),
+    "design_error": (0.18, "pert", 50_000, 200_000, 900_000),
+    "cable_theft": (0.06, "uniform", 20_000, "", 90_000),
+}
 
 
 def calm_and_wild(rng: np.random.Generator, count: int) -> np.ndarray:
@@ -63,7 +98,25 @@ def main() -> None:
     passengers()
     repair_bills()
     fuel_hedging()
+    terminal()
     median_month()
+
+
+def terminal() -> None:
+    """The budget of a new terminal: 60 items with low, likeliest and high, and twelve risks."""
+    rng = np.random.default_rng(SEED + 9)
+    rows = []
+    for section, cost in SECTIONS.items():
+        for part, (share, low, high, source) in PARTS.items():
+            mode = 1000 * round(cost * share * float(np.exp(0.25 * rng.standard_normal())))
+            ends = [1000 * round(mode / 1000 * end) for end in (low, high)]
+            rows.append((f"{section}_{part}", "pert", ends[0], mode, ends[1], mode, "EUR", source))
+    columns = ["name", "distribution", "low", "mode", "high", "base", "unit", "source"]
+    items = pd.DataFrame(rows, columns=columns)
+    items.to_csv(HERE / "terminal_items.csv", index=False)
+    risks = [(name, *figures, 0, "EUR", "risk workshop") for name, figures in RISKS.items()]
+    columns = ["name", "chance", "distribution", "low", "mode", "high", "base", "unit", "source"]
+    pd.DataFrame(risks, columns=columns).to_csv(HERE / "terminal_risks.csv", index=False)
 
 
 def median_month() -> None:

@@ -86,7 +86,7 @@ class Refused(Case):
                 base(formula)
 
     def test_megabytes(self):
-        with self.fails("4,000 characters", "5,000,000"):
+        with self.fails("40,000 characters", "5,000,000"):
             parse("1+" * 2_500_000)
 
     def test_messages_say_where(self):

@@ -52,8 +52,8 @@ def check(file: Path, changes: tuple[str, ...], whole: bool) -> None:
     )
     title = "Base case, in the order of evaluation"
     tables = [
-        text.givens_table(program),
-        text.drivers_table(program),
+        *([text.givens_table(program)] if program.givens else []),
+        *([text.drivers_table(program)] if program.drivers else []),
         *(text.cohort_table(name, cohort) for name, cohort in cohorts.items()),
         text.sheet_table(title, lines, units, whole),
     ]

@@ -21,9 +21,11 @@ FILES = (
     "median_month.toml",
     "vessels.toml",
     "lease_or_buy.toml",
+    "terminal.toml",
 )
 DATA = ("treasury_prices.csv", "treasury_holdings.csv", "heating_oil.csv")
-RECORDS = ("passengers.csv", "repair_bills.csv", "fuel_hedging.csv")
+TERMINAL = ("terminal_items.csv", "terminal_risks.csv")
+RECORDS = ("passengers.csv", "repair_bills.csv", "fuel_hedging.csv", *TERMINAL)
 RISK_METHODS: tuple[RiskMethod, ...] = ("historical", "filtered", "student")
 TRIALS, SEED, KEEP = 20_000, 11, ("cash_flow",)
 BOARD = 0.01, 0.35, 0.006  # the least and the most of a weight, and the highest sd a day

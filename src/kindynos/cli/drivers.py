@@ -57,6 +57,13 @@ from kindynos.literals import ContributionTo, SensitivityMethod, Side
     "too) or quantities with commas between them, such as sales,-costs; default: drivers.",
 )
 @click.option(
+    "--group",
+    "groups",
+    multiple=True,
+    metavar="NAME=A,B",
+    help="shapley: drivers that count as one; may be given several times.",
+)
+@click.option(
     "--worst",
     type=float,
     help="tail: the number (200) or share of the worst trials taken; default: 0.05.",
@@ -79,6 +86,7 @@ def drivers(
     percentile: float | None,
     to: str | None,
     by: str | None,
+    groups: tuple[str, ...],
     worst: float | None,
     side: str | None,
     simulation: dict[str, Any],
@@ -115,8 +123,19 @@ def drivers(
     name = outcome or numbers[0]
     if worst is not None and worst >= 1:
         worst = worst / run.size
-    given = {"percentile": percentile, "to": to, "by": by, "worst": worst, "side": side}
+    given: dict[str, Any] = {
+        "percentile": percentile,
+        "to": to,
+        "by": by,
+        "worst": worst,
+        "side": side,
+    }
+    if groups:
+        pairs = [group.partition("=") for group in groups]
+        given["groups"] = {name.strip(): names.split(",") for name, _, names in pairs}
     options: dict[str, Any] = {key: value for key, value in given.items() if value is not None}
+    if method is None and (to is not None or by is not None):
+        method = "contributions"
     with warnings.catch_warnings(record=True) as caught:
         warnings.simplefilter("always", FitWarning)
         report = studies.drivers(run, name, method, by_period, **options)

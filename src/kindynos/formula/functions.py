@@ -47,6 +47,14 @@ def _one(name: str, compute: Callable[..., Any], help: str) -> Function:
 
 _CATALOGUE = (
     Function(
+        "sum_of",
+        (Parameter("values"),),
+        "same",
+        lambda *v: _fold(np.add, v),
+        'sum of its arguments, or of all drivers of a table: sum_of("items")',
+        many=True,
+    ),
+    Function(
         "min",
         (Parameter("values"),),
         "same",

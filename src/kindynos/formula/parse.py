@@ -20,9 +20,18 @@ from kindynos.errors import FormulaError
 from kindynos.formula import advice
 from kindynos.formula.function import WRITTEN, Function, Parameter
 from kindynos.formula.functions import FUNCTIONS
-from kindynos.formula.tree import Call, Expression, Name, Number, Operation, Option, Previous
+from kindynos.formula.tree import (
+    Call,
+    Expression,
+    Name,
+    Number,
+    Operation,
+    Option,
+    Previous,
+    TableSum,
+)
 
-LONGEST = 4_000  # characters of one formula
+LONGEST = 40_000  # characters of one formula
 MOST_PARTS = 1_000
 DEEPEST = 60
 MOST_BACK = 10_000  # periods that ``previous`` may look back, and whole-number options
@@ -235,6 +244,8 @@ class _FormulaReader:
             )
         function = FUNCTIONS[name]
         if function.many:
+            if name == "sum_of" and len(node.args) == 1:
+                return self._sum_of_table(node)
             if len(node.args) < 2 or node.keywords:
                 raise FormulaError(
                     f"{name} at column {self.place(node)} takes two or more values; over the "
@@ -260,6 +271,16 @@ class _FormulaReader:
             else:
                 arguments.append(None if part is None else self.read(part, depth + 1))
         return Call(self.place(node), function, tuple(arguments), tuple(options))
+
+    def _sum_of_table(self, node: ast.Call) -> Expression:
+        """Return the line that adds up the drivers of a table."""
+        value = node.args[0]
+        if isinstance(value, ast.Constant) and is_name(value.value):
+            return TableSum(self.place(node), str(value.value))
+        raise FormulaError(
+            f"sum_of at column {self.place(node)} takes the name of a table of drivers in quotes, "
+            'such as sum_of("items"), or several values; total(row) adds up the periods of a row'
+        )
 
     def _previous(self, node: ast.Call, depth: int) -> Expression:
         parameters = (

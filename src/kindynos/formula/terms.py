@@ -48,6 +48,10 @@ def _cut(node: ast.expr, sign: int, formula_of: Callable[[str], str | None] | No
             return _cut(left, sign, formula_of) + _cut(right, sign, formula_of)
         case ast.BinOp(left=left, op=ast.Sub(), right=right):
             return _cut(left, sign, formula_of) + _cut(right, -sign, formula_of)
+        case ast.Call(func=ast.Name(id="sum_of"), args=[ast.Constant(value=str(table))]):
+            return _cut(ast.Name(table), sign, formula_of)
+        case ast.Call(func=ast.Name(id="sum_of"), args=values):
+            return [term for value in values for term in _cut(value, sign, formula_of)]
         case ast.UnaryOp(op=ast.USub(), operand=operand):
             return _cut(operand, -sign, formula_of)
         case ast.UnaryOp(op=ast.UAdd(), operand=operand):

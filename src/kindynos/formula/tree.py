@@ -113,6 +113,11 @@ class Name(Expression):
 
 
 @dataclass(frozen=True)
+class TableSum(Name):
+    """The line that adds up the drivers of a table."""
+
+
+@dataclass(frozen=True)
 class Operation(Expression):
     """An operator on one or two values, element by element."""
 

@@ -112,7 +112,9 @@ class _ModelReader:
         try:
             yield
         except KindynosError as error:
-            self.mistakes.append(error.with_context(table=table))
+            # of a table that the model names, the message keeps that file and the row
+            own = FileError(str(error)) if error.file is not None else error
+            self.mistakes.append(own.with_context(table=table))
 
     def model(self, document: dict[str, Any]) -> Model:
         """Return the model; raises FileError for all the mistakes."""
@@ -153,26 +155,13 @@ class _ModelReader:
                 model.given(
                     name, given.value, unit=given.unit, source=given.source, convert=given.convert
                 )
-        for name, driver in content.drivers.items():
-            with self._table(f"[drivers.{name}]"):
-                options = driver.model_dump(
-                    include={"each", "base", "unit", "source", "serial", "dt"}, exclude_none=True
-                )
-                stated = _distribution_or_process(
-                    driver.distribution, driver.process, driver.parameters
-                )
-                if driver.uncertain:
-                    stated, options = _refit(stated), {**options, "uncertain": True}
-                model.driver(name, stated, **options)
+        self._drivers(model, content)
         for name, table in content.cohorts.items():
             with self._table(f"[cohorts.{name}]"):
                 model.cohort(name, _cohort(table))
         for place, entry in enumerate(content.correlations):
             with self._table(f"[[correlations]] number {place + 1}"):
-                options = entry.model_dump(exclude={"between", "value"})
-                model.correlate(
-                    *entry.between, *([] if entry.value is None else [entry.value]), **options
-                )
+                self._correlate(model, entry)
         for name, line in content.lines.items():
             with self._table(f"[lines] {name}"):
                 model.line(name, line.formula, unit=line.unit)
@@ -190,6 +179,57 @@ class _ModelReader:
             with self._table(f"[scenarios.{name}]"):
                 model.scenario(name, **{key: _replacement(value) for key, value in changes.items()})
         return model
+
+    def _drivers(self, model: Model, content: Any) -> None:
+        for name, driver in content.drivers.items():
+            with self._table(f"[drivers.{name}]"):
+                options = driver.model_dump(
+                    include={"each", "base", "unit", "source", "serial", "dt"}, exclude_none=True
+                )
+                stated = _distribution_or_process(
+                    driver.distribution, driver.process, driver.parameters
+                )
+                if driver.uncertain:
+                    stated, options = _refit(stated), {**options, "uncertain": True}
+                model.driver(name, stated, **options)
+        for file in content.driver_tables:
+            with self._table("[drivers] table"):
+                model.drivers_from(self._beside(file))
+
+    def _beside(self, file: str) -> Path:
+        """Return the path of a file that is named from the model file on."""
+        if not file or Path(file).is_absolute() or ".." in Path(file).parts:
+            raise FileError(f"{file!r:.80} must be the name of a file beside the model")
+        return Path(self.file).parent / file
+
+    def _correlate(self, model: Model, entry: Any) -> None:
+        """Add an entry of [[correlations]]: of two drivers or more by name, of all in a table, or a
+        matrix in a file.
+        """
+        from kindynos.model.driver_table import read_matrix
+
+        options = entry.model_dump(exclude={"between", "among", "matrix", "value"})
+        stated = [key for key in ("between", "among", "matrix") if getattr(entry, key)]
+        if len(stated) != 1:
+            raise ModelError("say one of between, among and matrix")
+        if entry.matrix is not None:
+            if entry.value is not None:
+                raise ModelError("a matrix has its values in its file")
+            model.correlate(read_matrix(self._beside(entry.matrix)), **options)
+            return
+        names = entry.between or entry.among
+        if isinstance(names, str):
+            names = _drivers_of_table(model, names)
+        model.correlate(*names, *([] if entry.value is None else [entry.value]), **options)
+
+
+def _drivers_of_table(model: Model, name: str) -> list[str]:
+    """Return the drivers that a table has declared."""
+    lines = {n: q for n, q in model.quantities.items() if isinstance(q, Line)}
+    tables = [n for n, line in lines.items() if (line.formula or "").startswith("sum_of(")]
+    if name not in tables:
+        raise ModelError(f"no table of drivers {name!r:.60}", unknown=name, known=tables)
+    return list(lines[name].needs)
 
 
 def _distribution_or_process(

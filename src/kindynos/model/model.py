@@ -52,6 +52,8 @@ from kindynos.validate import (
 )
 
 if TYPE_CHECKING:
+    from pathlib import Path
+
     import pandas as pd
 
     from kindynos.engine.precision import Precision
@@ -267,6 +269,48 @@ class Model:
             )
         )
 
+    def drivers_from(
+        self,
+        source: str | Path | pd.DataFrame,
+        name: str | None = None,
+        *,
+        sheet: str | None = None,
+    ) -> list[str]:
+        """Declare the drivers in a table (CSV, Excel, Parquet or a DataFrame), and a line that adds
+        them up; return their names.
+
+        The table has the columns ``name``, ``distribution`` and those of its parameters, and
+        perhaps ``unit``, ``source``, ``base`` and ``each``. A row with a ``chance`` is a risk,
+        whose impact has the distribution, or is the number in ``impact``. The line is called
+        ``name`` (default: the file's name without its ending) and is ``sum_of("items")`` in
+        formulas. Raises FileError with the rows for what is no driver, and ModelError for a name
+        that is taken.
+        """
+        from pathlib import Path
+
+        from kindynos.model.driver_table import drivers_in
+        from kindynos.tables.layout import TableFormat
+
+        if name is None and not isinstance(source, str | Path):
+            raise ModelError("a DataFrame needs name=, the name of its sum", owner="drivers_from")
+        label = check_name(Path(str(source)).stem if name is None else name)
+        found = drivers_in(source, TableFormat.checked("drivers_from", sheet=sheet))
+        before = self._statement
+        try:
+            for entry in found:
+                self.driver(entry.name, entry.distribution, **entry.options)
+            names = [entry.name for entry in found]
+            units = {entry.options.get("unit") for entry in found}
+            unit = units.pop() if len(units) == 1 else None
+            # a sum of one is a sum too
+            self.line(
+                label, f"sum_of({', '.join(names if len(names) > 1 else [*names, '0'])})", unit=unit
+            )
+        except KindynosError:
+            self._statement = before
+            raise
+        return names
+
     def cohort(self, name: str, cohort: Cohort, *, uncertain: bool = False) -> None:
         """Declare a population whose members change state: rows ``fleet_sailing``,
         ``fleet_in_dock``, ... for lines.
@@ -421,7 +465,8 @@ class Model:
         """Say that drivers move together: ``correlate("a", "b", 0.4)``, or ``correlate(matrix)``
         with a DataFrame.
 
-        The number is a rank (Spearman) correlation, or a linear one with ``kind="linear"``; drivers
+        Of several drivers, ``correlate("a", "b", "c", 0.4)``, each two are correlated so. The
+        number is a rank (Spearman) correlation, or a linear one with ``kind="linear"``; drivers
         with a value each period are correlated period by period. ``copula`` is "gaussian", "t"
         (with ``df``), or, for any number of drivers and by ``parameter`` or Kendall's ``tau``,
         "clayton", "gumbel" or "frank". Pairs not stated are uncorrelated. Correlations that cannot
@@ -449,10 +494,6 @@ class Model:
         else:
             value = what[-1] if what and not isinstance(what[-1], str) else None
             names = what if value is None else what[:-1]
-            if value is not None and len(names) != 2:
-                raise ModelError(
-                    "a correlation is of two drivers; give several as a matrix", owner="correlate"
-                )
             pairs = [(names, value)]
         for drivers, number in pairs:
             self._statement = self._statement.with_correlation(

@@ -110,8 +110,8 @@ def _cohorts(program: Program) -> Iterator[Finding]:
 
 def _unused(program: Program) -> Iterator[Finding]:
     used = {name for line in program.lines.values() for name in (*line.needs, *line.needs_earlier)}
-    used |= set(program.named)
-    reaches = program.ancestors(program.outcomes)
+    used |= {*program.named, *program.targets}
+    reaches = {*program.ancestors(program.outcomes), *program.targets}
     for name in (*program.drivers, *program.givens):
         word = "driver" if name in program.drivers else "given figure"
         if name not in used:
@@ -164,9 +164,10 @@ def _mixed_units(program: Program) -> Iterator[Finding]:
     for line in program.lines.values():
         nodes = [] if line.tree is None else line.tree.walk()
         for node in nodes:
-            if not isinstance(node, Operation) or node.symbol not in ("+", "-"):
+            sums = isinstance(node, Operation) and node.symbol in ("+", "-")
+            if not sums and not (isinstance(node, Call) and node.function.name == "sum_of"):
                 continue
-            names = [part.name for part in node.operands if isinstance(part, Name)]
+            names = [part.name for part in node.parts if isinstance(part, Name)]
             stated = {name: unit for name in names if (unit := units.get(name))}
             each = re.compile(rf"(\s*/\s*|\s(a|per|each)\s){program.timeline.every}$")
             if len({each.sub("", _plain_unit(unit)) for unit in stated.values()}) > 1:
@@ -306,7 +307,7 @@ def _spread(program: Program) -> Iterator[Finding]:
     for name, driver in _with_distributions(program):
         mean, sd = abs(driver.distribution.mean), driver.distribution.sd
         if (
-            driver.distribution.discrete
+            driver.distribution.has_atoms  # often nothing, and at times much
             or not mean > 0
             or (mean < RETURN and sd < RETURN and driver.distribution.chance(below=0) > 0)
         ):

@@ -90,7 +90,9 @@ class OutcomeTable(LineTable):
 class CorrelationTable(_Table):
     """One of [[correlations]]."""
 
-    between: list[str]
+    between: list[str] = []
+    among: list[str] | str = []
+    matrix: str | None = None
     value: Any = None
     kind: str = "rank"
     copula: str = "gaussian"
@@ -106,6 +108,7 @@ class Content(_Table):
     model: Head
     given: dict[str, GivenTable] = {}
     drivers: dict[str, DriverTable] = {}
+    driver_tables: list[str] = []
     cohorts: dict[str, CohortTable] = {}
     lines: dict[str, LineTable] = {}
     outcomes: dict[str, OutcomeTable] = {}
@@ -117,6 +120,11 @@ class Content(_Table):
     def _bare_values(cls, document: dict[str, Any]) -> dict[str, Any]:
         """Turn bare values into tables of one key."""
         full = dict(document)
+        drivers = full.get("drivers")
+        if isinstance(drivers, dict) and isinstance(drivers.get("table"), str | list):
+            tables = drivers["table"]
+            full["driver_tables"] = [tables] if isinstance(tables, str) else tables
+            full["drivers"] = {name: entry for name, entry in drivers.items() if name != "table"}
         for table, key in (("given", "value"), ("lines", "formula"), ("outcomes", "formula")):
             entries = full.get(table)
             if isinstance(entries, dict):

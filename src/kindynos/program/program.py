@@ -16,7 +16,7 @@ from kindynos.finance.annual_rates import per_period
 from kindynos.finance.notes import listening
 from kindynos.formula.group import Group
 from kindynos.formula.shapes import NUMBER, ROW, Shape
-from kindynos.formula.tree import PERIOD
+from kindynos.formula.tree import PERIOD, TableSum
 from kindynos.program.correlations import Correlation, Repair, groups_of
 from kindynos.program.correlations import check_names as check_correlated_names
 from kindynos.program.order import check_names, ordered
@@ -47,6 +47,7 @@ class Program:
     correlations: tuple[Correlation, ...] = ()
     groups: tuple[DriverGroup, ...] = ()
     repairs: tuple[Repair, ...] = ()
+    targets: frozenset[str] = frozenset()  # given figures that are targets of outcomes
     yearly: frozenset[str] = frozenset()  # rates a year that lines use as rates of a period
     recorded: bool = False  # whether its lines were read from a saved run without their functions
 
@@ -227,11 +228,16 @@ def compile_model(
     used = {n: given.as_used(STEPS[timeline.every]) for n, given in givens.items()}
     rates: list[Given | Driver] = [*givens.values(), *drivers.values()]
     yearly = frozenset(rate.name for rate in rates if rate.convert)
+    targets = frozenset(
+        q.target for q in quantities.values() if isinstance(q, Line) and isinstance(q.target, str)
+    )
     lines = {
         n: _with_target(q, {**quantities, **used})
         for n, q in quantities.items()
         if isinstance(q, Line)
     }
+    for line in lines.values():
+        _check_tables(line, lines)
     drivers |= {
         n: with_figures(q, used) for n, q in drivers.items() if isinstance(q, DependentDriver)
     }
@@ -297,8 +303,22 @@ def compile_model(
         correlations,
         groups,
         repairs,
+        targets,
         yearly,
     )
+
+
+def _check_tables(line: Line, lines: Mapping[str, Line]) -> None:
+    """Raise ModelError where a line adds up a table of drivers that there is not."""
+    tables = [n for n, other in lines.items() if (other.formula or "").startswith("sum_of(")]
+    for node in [] if line.tree is None else line.tree.walk():
+        if isinstance(node, TableSum) and node.name not in tables:
+            raise ModelError(
+                f"no table of drivers {node.name!r}",
+                owner=f"line {line.name!r}",
+                unknown=node.name,
+                known=tables,
+            )
 
 
 def _checked_names(driver: DependentDriver, shapes: Mapping[str, Shape]) -> DependentDriver:

@@ -100,17 +100,17 @@ class Statement:
                 raise ModelError(
                     f"a driver is named by a text, not {shown(name)}", owner="correlate"
                 )
-        again = [
-            other
-            for other in self.correlations
-            if entry.names[0] in other.names and set(other.names) == set(entry.names)
-        ]
-        if again and again != [entry]:
-            raise ModelError(
-                f"{' and '.join(entry.names)} are correlated already ({again[0].value})",
-                owner="correlate",
-            )
-        return self if again else replace(self, correlations=(*self.correlations, entry))
+        names = set(entry.names)
+        for other in self.correlations:
+            both = [name for name in other.names if name in names]
+            if len(both) > 1 and set(other.names) == names and other == entry:
+                return self
+            if len(both) > 1:
+                stated = "" if other.value is None else f" ({other.value})"
+                raise ModelError(
+                    f"{' and '.join(both[:2])} are correlated already{stated}", owner="correlate"
+                )
+        return replace(self, correlations=(*self.correlations, entry))
 
     def without_correlations(self) -> Statement:
         """Return the statement with nothing said about what moves together."""

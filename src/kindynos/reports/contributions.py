@@ -11,6 +11,7 @@ from kindynos.inference.estimates import Estimate
 from kindynos.reports.tables import FigureTable, table_of
 from kindynos.results.run import Run
 from kindynos.results.sensitivity.contributions import BASE
+from kindynos.results.sensitivity.rank import rank_correlations
 
 MOST_SHOWN = 20  # parts; the others are added up
 
@@ -62,7 +63,7 @@ def with_correlations(run: Run, outcome: str, frame: pd.DataFrame) -> Group:
     """Return a table of contributions of drivers that move together to the variance, each with its
     rank correlation.
     """
-    ranks = run.sensitivity(outcome, "rank")
+    ranks = rank_correlations(run, outcome)
     table = table_of(
         f"What moves {outcome}",
         ("driver", "left"),
@@ -75,15 +76,39 @@ def with_correlations(run: Run, outcome: str, frame: pd.DataFrame) -> Group:
     for name, share in zip(
         shown.index, estimates(shown["share"], shown["error of share"]), strict=True
     ):
-        row = ranks.loc[name]
-        error = f"± {row['error']:.3f}" if row["error"] == row["error"] else ""
-        table.add_row(str(name), f"{row['rank correlation']:+.3f}", error, *share_text(share))
+        rank = ranks[str(name)]
+        error = f"± {rank.error:.3f}" if rank.error == rank.error else ""
+        table.add_row(str(name), f"{float(rank):+.3f}", error, *share_text(share))
     _add_others(table, frame, True, before=2)
     remark = (
         "Some drivers move together; contributions to the variance add up to 100 % all the same"
     )
     parts: list[RenderableType] = [table, Text(_remark(remark, frame, run), style="dim")]
     return Group(*parts)
+
+
+def register(run: Run, outcome: str) -> FigureTable:
+    """Return the risk register of an outcome: what is stated of each risk, and what it does."""
+    frame = run.risk_register(outcome)
+    unit = f", {run[outcome].unit}" if run[outcome].unit else ""
+    to, part = frame.attrs["to"], brief(float(f"{frame.attrs['of risks']:.3g}"))
+    title = f"Risk register: the risks are {part} of {to} of {outcome}{unit}"
+    table = table_of(
+        title,
+        ("risk", "left"),
+        ("chance", "right"),
+        ("impact, mean", "right"),
+        ("expected", "right"),
+        ("contribution", "right"),
+        ("95 % error", "right"),
+        ("share", "right"),
+    )
+    amounts = estimates(frame["contribution"], frame["error"])
+    for (name, row), amount in zip(frame.iterrows(), amounts, strict=True):
+        stated = (brief(float(f"{row[key]:.4g}")) for key in ("impact", "expected"))
+        chance = per_cent(float(row["chance"]))
+        table.add_row(str(name), chance, *stated, *_amount(amount), per_cent(float(row["share"])))
+    return table.first(MOST_SHOWN)
 
 
 def _amount(figure: Estimate) -> tuple[str, str]:

@@ -11,6 +11,7 @@ import pandas as pd
 
 from kindynos.inference.estimates import Estimate
 from kindynos.printable import is_unseen
+from kindynos.results.risk_register import risks_of
 from kindynos.results.run import Run
 from kindynos.results.sheet import DEFAULT, TableSpec, outcome_table
 
@@ -33,7 +34,20 @@ def summary(run: Run, asked: TableSpec = DEFAULT) -> dict[str, Any]:
         "units": {name: run[name].unit for name in run.outcomes},
         "outcomes": outcomes,
         "drivers": {name: drivers(run, name) for name in run.outcomes if not run[name].is_row},
+        **_risks(run),
     }
+
+
+def _risks(run: Run) -> dict[str, Any]:
+    """Return the risk register of each outcome that risk events reach; nothing where there is
+    none.
+    """
+    found = {
+        name: plain_rows(run.risk_register(name))
+        for name in run.outcomes
+        if not run[name].is_row and risks_of(run, name)
+    }
+    return {"risks": found} if found else {}
 
 
 def drivers(run: Run, outcome: str) -> list[dict[str, Any]]:

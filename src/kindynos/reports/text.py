@@ -24,11 +24,12 @@ from kindynos.model.review import Finding, review
 from kindynos.program.program import Program
 from kindynos.program.quantities import DependentDriver, DistributionDriver, Driver, ProcessDriver
 from kindynos.reports import lumps
-from kindynos.reports.contributions import with_correlations
+from kindynos.reports.contributions import register, with_correlations
 from kindynos.reports.report import Draw, Report
 from kindynos.reports.summary import summary
 from kindynos.reports.tables import FigureTable, Trimmed, table_of
 from kindynos.results.result import Result, RowResult
+from kindynos.results.risk_register import risks_of
 from kindynos.results.run import Run
 from kindynos.results.sensitivity.methods import usual_method
 from kindynos.results.sheet import DEFAULT, PERCENTILES, TableSpec, reported_figures
@@ -94,6 +95,7 @@ def run(run: Run, asked: TableSpec = DEFAULT) -> Report:
         ]
         if not run[name].is_row and run.drivers:
             parts += ["", _ranking(run, name)]
+            parts += ["", register(run, name)] if risks_of(run, name) else []
     parts += ["", *_closing(run)]
     return Report.of(
         parts,
@@ -344,7 +346,7 @@ def _closing(run: Run) -> list[RenderableType]:
         for name, text in facts["first failed"].items()
     ]
     lines += [
-        f"Look at {found.name}: {found.text}."
+        f"Look at {found.name}: {found.text}{'' if found.text.endswith('?') else '.'}"
         for found in review(run.program)
         if found.name not in ("dependence", "sources")
     ]
@@ -532,6 +534,9 @@ def givens_table(program: Program) -> FigureTable:
         value = given.value
         word = "pairs" if given.shape.table else "periods"
         shown = f"{len(value)} {word}" if isinstance(value, tuple) else number(value)
+        if given.convert and not isinstance(value, tuple):
+            every = program.timeline.every
+            shown += f", used as {float(program.constants[name]):.4g} a {every}"
         table.add_row(name, shown, given.unit or "", given.source or "-")
     return table
 

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import platform
+from collections.abc import Sequence
 from importlib.metadata import version
 from typing import Any
 
@@ -11,6 +12,8 @@ import pandas as pd
 from kindynos.program.program import Program
 from kindynos.program.quantities import DependentDriver, DistributionDriver
 from kindynos.results.trials import SimulatedTrials
+
+MOST_NAMED = 12  # drivers that are listed one by one
 
 
 def facts(run: SimulatedTrials, correlations: pd.DataFrame) -> dict[str, Any]:
@@ -52,11 +55,22 @@ def facts(run: SimulatedTrials, correlations: pd.DataFrame) -> dict[str, Any]:
     }
 
 
+def _first(names: Sequence[str]) -> list[str]:
+    """Return the first names of many, and how many others there are."""
+    if len(names) <= MOST_NAMED:
+        return list(names)
+    return [*names[: MOST_NAMED - 2], f"{len(names) - MOST_NAMED + 2:,} others"]
+
+
+def _listed(names: Sequence[str]) -> str:
+    return ", ".join(_first(names))
+
+
 def _assumed_independent(program: Program) -> list[str]:
     groups = [group.names for group in program.groups if len(group.names) > 1]
     linked = {name for names in groups for name in names}
     alone = [name for name in program.drivers if name not in linked]
-    sets = [f"({', '.join(names)})" for names in groups]
+    sets = [f"({_listed(names)})" for names in groups]
     found = []
     dependent = {
         name: driver
@@ -68,9 +82,9 @@ def _assumed_independent(program: Program) -> list[str]:
         for name in alone
     ]
     if not sets and len(alone) > 1:
-        found.append(f"all drivers of each other: {', '.join(alone)}")
+        found.append(f"all drivers of each other: {_listed(alone)}")
     elif sets and len(sets) + len(alone) > 1:
-        found.append(f"of each other: {'; '.join(sets + alone)}")
+        found.append(f"of each other: {'; '.join([*sets, *_first(alone)])}")
     for name, driver in program.drivers.items():
         if (
             isinstance(driver, DistributionDriver | DependentDriver)

@@ -188,6 +188,19 @@ class Run(SimulatedTrials):
     def _rankings(self) -> dict[tuple[str, str, bool, str], pd.DataFrame]:
         return {}
 
+    def risk_register(self, name: str, percentile: float | None = None) -> pd.DataFrame:
+        """Return a row for each risk event that reaches an outcome, the largest contribution first.
+
+        Columns are its ``chance``, the mean ``impact`` where it happens and the ``expected``
+        impact, as stated and in the risk's own unit, and its ``contribution`` to the outcome's
+        percentile less the base case, with its error and its share; see the method "contributions"
+        for the percentile. ``attrs["of risks"]`` is what all risks contribute. Raises RunError
+        where there is none.
+        """
+        from kindynos.results.risk_register import risk_register
+
+        return risk_register(self, name, percentile)
+
     def survival(self, name: str) -> pd.DataFrame:
         """Return the share of trials in which a first period has not come yet, after each period,
         with its 95 % interval.

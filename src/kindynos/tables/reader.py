@@ -37,10 +37,11 @@ from kindynos.tables.layout import (
     records_in,
     separator_of,
 )
-from kindynos.tables.table import Cells, Table, counted, listed
+from kindynos.tables.table import Cells, Table, counted, listed, text_of
 
 DEFAULT = TableFormat()
 WORKBOOKS = (".xlsx", ".xlsm")
+MOST_UNNAMED = 2_000  # rows of a table whose first column, without a name, is kept as texts
 UNNAMED_INDEX = "__index_level_0__"  # as Parquet files name the index of a DataFrame
 # the default of pandas 3, and an option before
 EXACT: dict[str, Any] = {} if pd.__version__ >= "3" else {"float_precision": "round_trip"}
@@ -375,8 +376,20 @@ def _finished(
     if len(between):
         said.append(f"{counted(len(between), 'blank row')} left out: {listed(between.tolist())}")
     kept = {name: cells[~blank] for name, cells in zip(layout.names, columns, strict=True) if name}
+    unnamed: tuple[str, ...] = ()
     if "" in layout.names:
         said.append("the first column left out: it has no name")
+        cells = columns[layout.names.index("")][~blank]
+        unnamed = (
+            tuple(text_of(cell) for cell in cells.tolist()) if len(cells) <= MOST_UNNAMED else ()
+        )
     return Table(
-        file, kept, rows[~blank], layout.units, tuple(said), decimal, frozenset(form.missing)
+        file,
+        kept,
+        rows[~blank],
+        layout.units,
+        tuple(said),
+        decimal,
+        frozenset(form.missing),
+        unnamed=unnamed,
     )

@@ -40,6 +40,7 @@ class Table:
     decimal: str = "."
     missing: frozenset[str] = frozenset()
     written: Callable[[str], Sequence[str]] | None = None
+    unnamed: tuple[str, ...] = ()  # the texts of a first column without a name, which is left out
 
     @property
     def names(self) -> list[str]:
@@ -64,7 +65,7 @@ class Table:
         cells = self.columns[self.named(name)]
         if self.written is not None:
             return [text.strip() for text in self.written(name)]
-        return [_text(cell) for cell in cells.tolist()]
+        return [text_of(cell) for cell in cells.tolist()]
 
     def numbers(self, name: str) -> Floats:
         """Return a column as numbers ``(records,)``, NaN where a value is missing.
@@ -96,7 +97,7 @@ class Table:
             if isinstance(cell, float | int):
                 values[place] = cell
                 continue
-            text = _text(cell)
+            text = text_of(cell)
             if is_missing(text, self.missing):
                 continue
             found = number_in(text, self.decimal)
@@ -113,7 +114,8 @@ class Table:
         percent = sum(str(cell).strip().endswith("%") for cell in cells[:2]) == 1
         what = "percentages and plain numbers" if percent else "currencies"
         return FileError(
-            f"column {name!r} mixes {what}: {_text(cells[0])!r:.40} and {_text(cells[1])!r:.40}",
+            f"column {name!r} mixes {what}: {text_of(cells[0])!r:.40} and "
+            f"{text_of(cells[1])!r:.40}",
             file=self.file,
             row=int(self.rows[places[1]]),
         )
@@ -147,7 +149,7 @@ class Table:
         for name, cells in self.columns.items():
             if cells.dtype.kind == "M":
                 return name
-            if cells.dtype.kind == "O" and looks_like_dates([_text(c) for c in cells[:20]]):
+            if cells.dtype.kind == "O" and looks_like_dates([text_of(c) for c in cells[:20]]):
                 return name
         return next((name for name in self.columns if name.lower() in NAMES), None)
 
@@ -171,7 +173,8 @@ class Table:
         return f"column {name!r}: {counted(len(rows), what)}, {listed(rows)}"
 
 
-def _text(cell: Any) -> str:
+def text_of(cell: Any) -> str:
+    """Return a cell as a text without spaces around it, "" where it is empty."""
     if cell is None or cell != cell:
         return ""
     if hasattr(cell, "isoformat"):

@@ -20,6 +20,7 @@ from kindynos.formula.tree import Scope
 from kindynos.inference.estimates import Estimate
 from kindynos.inference.intervals import jackknifed
 from kindynos.literals import ContributionBy, ContributionTo
+from kindynos.program.quantities import DistributionDriver
 from kindynos.results.sensitivity.inputs import inputs_of, valid_outcome, work_out
 from kindynos.results.trials import SimulatedTrials
 from kindynos.sampling.streams import stream
@@ -162,7 +163,11 @@ class _Figures:
         if not len(left_out):
             return [Estimate(float(value)) for value in found]
         pairs = zip(found.tolist(), left_out.T, strict=True)
-        return [jackknifed(value, others) for value, others in pairs]
+        return [
+            # a part that never moved here, which has no spread to judge by
+            jackknifed(value, others) if np.ptp(others) > 0 else Estimate(value)
+            for value, others in pairs
+        ]
 
 
 def _to_variance(run: SimulatedTrials, outcome: str, parts: _Parts) -> _Figures:
@@ -254,9 +259,8 @@ def _by_drivers(run: SimulatedTrials, outcome: str) -> _Parts:
     gains, outcomes, group = [], [], []
     for block in used.tolist():
         size = blocks.size(block)
-        drawn = run.program.draw(run.drawing.plan, run.seed, {block: size}, names)
-        if blocks.trials > most:
-            drawn = {name: rows[..., : -(-most // len(used))] for name, rows in drawn.items()}
+        taken = size if blocks.trials <= most else min(-(-most // len(used)), size)
+        drawn = _drawn(run, names, block, taken)
         found = _walked(run, outcome, names, drawn, stream(run.seed, "contributions", block))
         valid = np.isfinite(found).all(axis=0)
         gains.append(found[:, valid])
@@ -266,6 +270,26 @@ def _by_drivers(run: SimulatedTrials, outcome: str) -> _Parts:
     if len(sums) < 2:
         raise RunError(f"{outcome!r} has no two trials with a value", owner="contributions")
     return _Parts(names, values, np.zeros(len(names)), start, sums, np.concatenate(group))
+
+
+def _drawn(run: SimulatedTrials, names: list[str], block: int, trials: int) -> dict[str, Floats]:
+    """Return the drivers' values in the first trials of a block, as ``evaluate`` takes them; those
+    that the run keeps are not drawn again.
+    """
+    blocks, program = run.drawing.blocks, run.program
+    first = int(blocks.bounds[block])
+    found = {
+        name: run[name].values[first : first + trials]
+        for name in names
+        if name in run.kept
+        and isinstance(program.drivers[name], DistributionDriver)
+        and not program.shapes[name].row
+    }
+    others = [name for name in names if name not in found]
+    if others:
+        drawn = program.draw(run.drawing.plan, run.seed, {block: blocks.size(block)}, others)
+        found |= {name: rows[..., :trials] for name, rows in drawn.items()}
+    return found
 
 
 def _walked(

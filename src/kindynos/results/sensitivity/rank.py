@@ -55,11 +55,10 @@ def rank_sensitivity(run: SimulatedTrials, name: str, by_period: bool = False) -
     for entry in inputs_of(run, name, by_period, everyone=True):
         drawn = entry.rows(run)[:, valid]
         labels.append(entry.label)
+        score = _score(drawn, outcome_ranks, bounds)
         if len(drawn) == 1:
-            score = ranks(drawn[0])
             share = first_order_share(score, outcome, bounds)
         else:
-            score = _combined(drawn, outcome_ranks, bounds)
             exchanged = _exchanged_share(run, name, entry.driver)
             share = _share_of_halves(score, outcome, bounds) if exchanged is None else exchanged
         correlations.append(correlation_by_blocks(score, outcome_ranks, bounds))
@@ -79,6 +78,27 @@ def rank_sensitivity(run: SimulatedTrials, name: str, by_period: bool = False) -
     frame.attrs["error of interaction"] = float(np.sqrt(np.sum(np.square(errors))))
     frame.attrs["correlated"] = any(len(group.names) > 1 for group in run.program.groups)
     return frame.sort_values("first-order share", ascending=False, kind="stable")
+
+
+def rank_correlations(run: SimulatedTrials, name: str) -> dict[str, Estimate]:
+    """Return each driver's rank correlation with a quantity, as ``rank_sensitivity`` does, without
+    the shares.
+    """
+    values, valid = valid_outcome(run, name, fewest=0)
+    bounds = np.unique(np.concatenate([[0], np.cumsum(valid)])[run.drawing.blocks.bounds])
+    outcome = ranks(values[valid])
+    scores = {
+        entry.driver: _score(entry.rows(run)[:, valid], outcome, bounds)
+        for entry in inputs_of(run, name, by_period=False)
+    }
+    return {
+        driver: correlation_by_blocks(score, outcome, bounds) for driver, score in scores.items()
+    }
+
+
+def _score(rows: Floats, outcome_ranks: Floats, bounds: NDArray[np.int64]) -> Floats:
+    """Return the ranks of a driver, or of what its periods do together."""
+    return ranks(rows[0]) if len(rows) == 1 else _combined(rows, outcome_ranks, bounds)
 
 
 def _deciding(run: SimulatedTrials, name: str) -> str | None:

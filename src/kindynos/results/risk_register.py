@@ -1,0 +1,63 @@
+"""The risk register of a run: each risk's chance and impact, and what it does to an outcome."""
+
+from __future__ import annotations
+
+import math
+from typing import TYPE_CHECKING
+
+import pandas as pd
+
+from kindynos.distributions.risk_event import RiskEvent
+from kindynos.errors import RunError
+from kindynos.program.quantities import DistributionDriver
+from kindynos.results.trials import SimulatedTrials
+
+if TYPE_CHECKING:
+    from kindynos.results.run import Run
+
+
+def risks_of(run: SimulatedTrials, outcome: str) -> dict[str, RiskEvent]:
+    """Return the risk events among the drivers that reach an outcome."""
+    reach = run.program.ancestors([outcome])
+    return {
+        name: driver.distribution
+        for name, driver in run.program.drivers.items()
+        if name in reach
+        and isinstance(driver, DistributionDriver)
+        and isinstance(driver.distribution, RiskEvent)
+    }
+
+
+def risk_register(run: Run, outcome: str, percentile: float | None = None) -> pd.DataFrame:
+    """Return a row for each risk; see ``Run.risk_register``."""
+    risks = risks_of(run, outcome)
+    if not risks:
+        raise RunError(
+            f"no risk event reaches {outcome!r}; a driver is one with the distribution "
+            "RiskEvent, or a row with a chance in a table of drivers",
+            owner="risk_register",
+        )
+    to_contingency = run.sensitivity(
+        outcome, "contributions", to="contingency", percentile=percentile
+    )
+    rows = []
+    for name, event in risks.items():
+        part = to_contingency.loc[name]
+        impact = float(event.impact.mean)
+        rows.append(
+            {
+                "risk": name,
+                "chance": event.probability,
+                "impact": impact,
+                "expected": event.probability * impact,
+                "contribution": part["contribution"],
+                "error": part["error"],
+                "share": part["share"],
+                "error of share": part["error of share"],
+            }
+        )
+    frame = pd.DataFrame(rows).set_index("risk")
+    size = frame["contribution"].abs()
+    frame = frame.loc[size.sort_values(ascending=False, kind="stable").index]
+    frame.attrs = {**to_contingency.attrs, "of risks": math.fsum(frame["contribution"])}
+    return frame
