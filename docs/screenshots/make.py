@@ -121,7 +121,7 @@ def main() -> None:
                     "11",
                 ),
             ],
-            ["decide", folder / "larkholm" / "lease_or_buy.toml"],
+            ["decide", folder / "larkholm" / "new_route.toml"],
             ["fit", folder / "larkholm" / "repair_bills.csv", "--column", "bill"],
             [
                 "fit",

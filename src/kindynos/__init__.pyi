@@ -122,6 +122,7 @@ from kindynos.markets.allocation.simulated_returns import SimulatedReturns as Si
 from kindynos.decisions.decision import Decision as Decision
 from kindynos.decisions.tree import Choice as Choice
 from kindynos.decisions.tree import Event as Event
+from kindynos.decisions.tree import EventTest as EventTest
 from kindynos.decisions.tree import Pay as Pay
 from kindynos.decisions.preferences import Weights as Weights
 from kindynos.decisions.preferences import pairwise_weights as pairwise_weights

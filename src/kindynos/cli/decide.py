@@ -72,11 +72,12 @@ def decide(
     worth: pd.DataFrame | None = (
         decision.perfect_information(**options) if solution.by in CONSISTENT else None
     )
+    tests = decision.worth_of_tests(**options) if solution.by in CONSISTENT else None
     switches = {
         name: decision.switchover_points(name, low, high, **options)
         for name, low, high in map(_range, ranges)
     }
-    finish(decisions.decided(solution, worth, switches), out, as_data)
+    finish(decisions.decided(solution, worth, switches, tests), out, as_data)
 
 
 def _range(text: str) -> tuple[str, float, float]:

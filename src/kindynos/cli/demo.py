@@ -22,6 +22,7 @@ FILES = (
     "vessels.toml",
     "lease_or_buy.toml",
     "terminal.toml",
+    "new_route.toml",
 )
 DATA = ("treasury_prices.csv", "treasury_holdings.csv", "heating_oil.csv")
 TERMINAL = ("terminal_items.csv", "terminal_risks.csv")

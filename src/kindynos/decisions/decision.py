@@ -15,6 +15,7 @@ from kindynos.decisions.tree import (
     REST,
     Choice,
     Event,
+    EventTest,
     ModelOutcome,
     Pay,
     Payoff,
@@ -149,6 +150,15 @@ class Decision:
         return found
 
     @cached_property
+    def tests(self) -> dict[str, EventTest]:
+        """The tests of events by name, in order."""
+        found: dict[str, EventTest] = {}
+        for _, node in walk(self.root):
+            if isinstance(node, EventTest):
+                found.setdefault(node.name, node)
+        return found
+
+    @cached_property
     def random(self) -> bool:
         """Whether some payoff or quantity is drawn, so that values are estimates."""
         amounts = [node.amount for _, node in walk(self.root) if isinstance(node, Payoff | Pay)]
@@ -230,6 +240,13 @@ class Decision:
         a DataFrame.
         """
 
+    @delegated_to("kindynos.decisions.worth", "worth_of_tests")
+    def worth_of_tests(self, **options: Any) -> pd.DataFrame:
+        """Return what each test that a choice offers is worth there, a DataFrame: before what it
+        costs, and net of that, beside the best alternative without it, with errors, and whether it
+        is the best alternative.
+        """
+
     @delegated_to("kindynos.decisions.worth", "sample_information_value")
     def sample_information_value(
         self, event: str, signals: Mapping[str, Mapping[str, float]], **options: Any
@@ -252,6 +269,8 @@ class DecisionDraws:
     quantities: Mapping[str, Any]
     # chances of events that are known better
     fixed: Mapping[str, Mapping[str, Any]] = field(default_factory=dict)
+    # chances after signals that were seen on the way, for the trials that are looked at
+    seen: Mapping[str, Mapping[str, Any]] = field(default_factory=dict)
     chosen: Any = None  # the trials that are looked at; default: all
 
     @classmethod
@@ -310,6 +329,8 @@ class DecisionDraws:
         """Return the chance of each outcome, a number or one per trial; raises ParameterError for
         one outside 0 to 1.
         """
+        if event.name in self.seen:
+            return dict(self.seen[event.name])
         if event.name in self.fixed:
             return {name: self._picked(chance) for name, chance in self.fixed[event.name].items()}
         found: dict[str, Any] = {}

@@ -8,7 +8,7 @@ from pathlib import Path
 from typing import Any
 
 from kindynos.decisions.decision import Decision
-from kindynos.decisions.tree import Choice, Event, ModelOutcome, Pay
+from kindynos.decisions.tree import Choice, Event, EventTest, ModelOutcome, Pay
 from kindynos.distributions.registry import distribution_from
 from kindynos.errors import FileError, KindynosError, ParameterError
 from kindynos.tables.files import check_file
@@ -16,7 +16,10 @@ from kindynos.validate import instance
 
 LARGEST = 1_000_000  # bytes
 HEAD = ("name", "unit", "better", "score", "risk_tolerance", "given", "criteria", "alternatives")
-PART = ("pay", "payoff", "event", "outcomes", "choice", "alternatives", "chance")
+PART = (
+    *("pay", "payoff", "event", "outcomes", "choice", "alternatives", "chance"),
+    *("test", "of", "signals", "then", "after"),
+)
 
 
 def load_decision(path: str | Path) -> Decision:
@@ -89,9 +92,9 @@ def _part(table: Any, where: str, folder: Path, criteria: bool) -> Any:
     if criteria and table and not set(table) & set(PART):  # an amount by criterion
         return _amount(table, where, folder)
     _known(table, PART, where)
-    kinds = [key for key in ("payoff", "event", "choice") if key in table]
+    kinds = [key for key in ("payoff", "event", "choice", "test") if key in table]
     if len(kinds) != 1:
-        raise ParameterError("must have one of payoff, event and choice", owner=where)
+        raise ParameterError("must have one of payoff, event, choice and test", owner=where)
     if kinds == ["payoff"]:
         node: Any = _amount(table["payoff"], where, folder)
     elif kinds == ["event"]:
@@ -104,6 +107,8 @@ def _part(table: Any, where: str, folder: Path, criteria: bool) -> Any:
                 _part(one, f"{where} {name}", folder, criteria),
             )
         node = Event(table["event"], outcomes)
+    elif kinds == ["test"]:
+        node = _test(table, where, folder, criteria)
     else:
         inner = _tables(table.get("alternatives", {}))
         node = Choice(
@@ -111,6 +116,27 @@ def _part(table: Any, where: str, folder: Path, criteria: bool) -> Any:
             {name: _part(one, f"{where} {name}", folder, criteria) for name, one in inner.items()},
         )
     return Pay(_amount(table["pay"], where, folder), node) if "pay" in table else node
+
+
+def _test(table: Mapping[str, Any], where: str, folder: Path, criteria: bool) -> EventTest:
+    """Return a test of an event: what follows stands in ``then``, or by signal in ``after``."""
+    for key in ("of", "signals"):
+        if key not in table:
+            raise ParameterError(f"a test needs the key {key!r}", owner=where)
+    if ("then" in table) == ("after" in table):
+        raise ParameterError("a test needs then, or after by signal", owner=where)
+    if "then" in table:
+        then: Any = _part(table["then"], f"{where} then", folder, criteria)
+    else:
+        after = _tables(table["after"])
+        missing = [signal for signal in _tables(table["signals"]) if signal not in after]
+        if missing:
+            raise ParameterError(f"nothing follows the signal {missing[0]!r}", owner=where)
+        then = {
+            signal: _part(one, f"{where} after {signal}", folder, criteria)
+            for signal, one in after.items()
+        }
+    return EventTest(table["test"], table["of"], table["signals"], then)
 
 
 def _amount(value: Any, where: str, folder: Path) -> Any:

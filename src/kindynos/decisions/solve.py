@@ -5,18 +5,19 @@ sampling error.
 from __future__ import annotations
 
 import math
-from collections.abc import Mapping, Sequence
-from dataclasses import dataclass, field
+from collections.abc import Iterator, Mapping, Sequence
+from dataclasses import dataclass, field, replace
 from functools import cached_property
 from itertools import product
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
+from numpy.typing import NDArray
 
 from kindynos.arrays import Floats
 from kindynos.decisions.decision import RULES, TRIALS, Decision, DecisionDraws, scores_of
 from kindynos.decisions.preferences import Utility
-from kindynos.decisions.tree import Choice, Event, Pay, Payoff, Tree, children
+from kindynos.decisions.tree import Choice, Event, EventTest, Pay, Payoff, Tree, children
 from kindynos.delegation import delegated_to
 from kindynos.errors import ParameterError
 from kindynos.inference.estimates import Estimate
@@ -95,15 +96,34 @@ class Rollback:
                 if self.by in CONSISTENT
                 else _joined([v for _, v in inner])
             )
+        elif isinstance(node, EventTest):
+            found = self._test(node, path, weight, paid)
         else:
             best, found = self._choose(node, path, weight, paid)
         if self.record:
-            kind = {Payoff: "payoff", Event: "event", Choice: "choice"}[type(node)]
+            kinds = {Payoff: "payoff", Event: "event", Choice: "choice", EventTest: "test"}
+            kind = kinds[type(node)]
             name = getattr(node, "name", path[-1] if path else "")
             self.parts.append(
                 Node(path, kind, name, self.estimate(found, weight), float(np.mean(weight)), best)
             )
         return found
+
+    def _test(self, node: EventTest, path: Path, weight: Any, paid: Any) -> Any:
+        """Return the value of a test: after each signal the event has the chances that it
+        leaves.
+        """
+        before = self.draws
+        prior = before.chances(before.decision.events[node.event])
+        inner = []
+        for signal, (chance, after) in node.posterior(prior).items():
+            self.draws = replace(before, seen={**before.seen, node.event: after})
+            found = self.roll(node.then[signal], (*path, signal), weight * chance, paid)
+            inner.append((chance, found))
+        self.draws = before
+        if self.by in CONSISTENT:
+            return sum(chance * value for chance, value in inner)
+        return _joined([value for _, value in inner])
 
     def _end(self, total: Any, weight: Any) -> Any:
         if self.by in CONSISTENT:
@@ -233,8 +253,11 @@ class Solution:
         chances; equal ones together.
         """
         self._known(alternative)
+        return self._payoffs(self.draws, alternative)
+
+    def _payoffs(self, draws: DecisionDraws, alternative: str) -> tuple[Floats, Floats]:
         rolling = Rollback(
-            self.draws,
+            draws,
             "percentile",
             0.5,
             None,
@@ -243,7 +266,7 @@ class Solution:
             follow=True,
             record=False,
         )
-        weight = np.full(self.draws.trials, 1 / self.draws.trials) if self.draws.trials > 1 else 1.0
+        weight = np.full(draws.trials, 1 / draws.trials) if draws.trials > 1 else 1.0
         values, weights = rolling.roll(self.decision.root, (), weight, 0.0)
         found, places = np.unique(values, return_inverse=True)
         chances = np.bincount(places.reshape(-1), weights=weights)
@@ -289,6 +312,33 @@ class Solution:
         )
         table.index.name = "alternative"
         return table.sort_values("value", ascending=self.decision.better == "low", kind="stable")
+
+    def by_criterion(self) -> pd.DataFrame:
+        """Return what each alternative brings by each criterion, under the best later choices: a
+        DataFrame by alternative and criterion, with mean, error, P5, P50 and P95.
+
+        Raises ParameterError for a decision with one amount.
+        """
+        import pandas as pd
+
+        if not self.decision.criteria:
+            raise ParameterError("the decision has no criteria", owner="by_criterion")
+        rows = {}
+        for criterion in self.decision.criteria:
+            alone = replace(self.decision, score=criterion, risk_tolerance=None, utility=None)
+            draws = replace(self.draws, decision=alone)
+            for name in self.decision.alternatives:
+                policy = {**self.rolling.policy, (): name}
+                means = Rollback(draws, "mean", 0.5, None, 1.0, policy, follow=True, record=False)
+                found = means.roll(self.decision.root, (), 1.0, 0.0)
+                mean = float(np.mean(found))
+                values, chances = self._payoffs(draws, name)
+                ends = [weighted_quantile(values, chances, level) for level in (0.05, 0.5, 0.95)]
+                rows[name, criterion] = (mean, _error(found, 1.0, mean), *ends)
+        order = [(a, c) for a in self.decision.alternatives for c in self.decision.criteria]
+        index = pd.MultiIndex.from_tuples(order, names=["alternative", "criterion"])
+        columns = ["mean", "error", "P5", "P50", "P95"]
+        return pd.DataFrame([rows[key] for key in order], index=index, columns=columns)
 
     def nodes(self) -> pd.DataFrame:
         """Return a DataFrame, one row per part of the tree: branches, kind, value and error, chance
@@ -340,20 +390,32 @@ class Solution:
         if isinstance(node, Choice):
             best = self.rolling.policy[path]
             return self._realized(node.alternatives[best], (*path, best), paid, trials)
-        scores = scores_of(
-            self.draws.seed, f"event {node.name}", max(self.trials, self.draws.trials)
-        )[trials]
         answer: Floats = np.empty(len(trials))
-        reached, chances = 0.0, self.draws.chances(node)
+        turned = self._turned(node)[trials]
         for place, (name, then) in enumerate(children(node)):
-            above = reached + at(chances[name])
-            inside = (scores >= reached) & (
-                (scores < above) if place < len(node.outcomes) - 1 else True
-            )
+            inside = turned == place
             if inside.any():
                 answer[inside] = self._realized(then, (*path, name), paid[inside], trials[inside])
-            reached = above
         return answer
+
+    def _turned(self, node: Event | EventTest) -> NDArray[np.int64]:
+        """Return the place of the outcome, or of the signal, in each trial: the same wherever the
+        event or the test stands, and a signal given how its event turns out.
+        """
+        count = max(self.trials, self.draws.trials)
+        if isinstance(node, Event):
+            kind, chances = "event", list(self.draws.chances(node).values())
+        else:
+            event = self.decision.events[node.event]
+            outcome = self._turned(event)
+            kind = "test"
+            chances = [
+                np.array([row[name] for name in event.outcomes])[outcome]
+                for row in node.signals.values()
+            ]
+        scores = scores_of(self.draws.seed, f"{kind} {node.name}", count)
+        reached = np.cumsum(np.broadcast_arrays(*chances[:-1], np.zeros(count))[:-1], axis=0)
+        return np.asarray((scores >= reached).sum(axis=0))
 
     def best_alternatives(self, count: int) -> list[str]:
         """Return the names of the alternatives with the best values, in the decision's order."""
@@ -370,18 +432,13 @@ class Solution:
         """What each alternative brings in every way in which all events can turn out, with the
         chances of these where nothing else is drawn; else in the same trials, and None.
         """
-        events = list(self.decision.events.values())
-        ways = math.prod(len(event.outcomes) for event in events)
-        if self.draws.trials > 1 or ways > MOST_WAYS:
+        if self.draws.trials > 1 or count_of_ways(self.decision) > MOST_WAYS:
             return self.realized, None
-        chances = [self.draws.chances(event) for event in events]
         found: dict[str, list[float]] = {name: [] for name in self.decision.alternatives}
         weights = []
-        for way in product(*(event.outcomes for event in events)):
-            weight = math.prod(float(c[name]) for c, name in zip(chances, way, strict=True))
-            if weight > 0:
-                turned = {event.name: name for event, name in zip(events, way, strict=True)}
-                weights.append(weight)
+        for turned, weight in ways(self.draws):
+            if float(weight) > 0:
+                weights.append(float(weight))
                 for name, then in self.decision.alternatives.items():
                     found[name].append(self._followed(then, (name,), turned, 0.0))
         return {name: np.array(values) for name, values in found.items()}, np.array(weights)
@@ -398,7 +455,7 @@ class Solution:
             branch = self.rolling.policy[path]
             return self._followed(node.alternatives[branch], (*path, branch), turned, paid)
         branch = turned[node.name]
-        return self._followed(node.outcomes[branch][1], (*path, branch), turned, paid)
+        return self._followed(dict(children(node))[branch], (*path, branch), turned, paid)
 
     def _chance(self, hits: Any) -> Estimate:
         """Return the chance of some of the cases, exact where their chances are known."""
@@ -487,6 +544,30 @@ class Solution:
         """Draw the tree with the best path marked (``"tree"``), or the risk profiles
         (``"profiles"``); return the Matplotlib figure.
         """
+
+
+def count_of_ways(decision: Decision) -> int:
+    """Return in how many ways all events and tests can turn out."""
+    outcomes = math.prod(len(event.outcomes) for event in decision.events.values())
+    return outcomes * math.prod(len(test.signals) for test in decision.tests.values())
+
+
+def ways(draws: DecisionDraws) -> Iterator[tuple[dict[str, str], Any]]:
+    """Give every way in which all events and tests can turn out: the outcome of each by its name,
+    and the chance of all, a number or one per trial.
+    """
+    events, tests = draws.decision.events, draws.decision.tests
+    chances = {name: draws.chances(event) for name, event in events.items()}
+    outcomes = [event.outcomes for event in events.values()]
+    signals = [test.signals for test in tests.values()]
+    for way in product(*outcomes, *signals):
+        turned = dict(zip([*events, *tests], way, strict=True))
+        weight: Any = 1.0
+        for name in events:
+            weight = weight * chances[name][turned[name]]
+        for name, test in tests.items():
+            weight = weight * test.signals[turned[name]][turned[test.event]]
+        yield turned, weight
 
 
 def solve(

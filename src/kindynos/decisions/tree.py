@@ -16,7 +16,7 @@ from kindynos.errors import ParameterError
 from kindynos.formula.parse import parse
 from kindynos.formula.tree import Expression as Formula
 from kindynos.results.result import Result
-from kindynos.validate import finite, instance, words
+from kindynos.validate import finite, instance, mapping, words
 
 CLOSE = 1e-9
 REST = "rest"
@@ -145,16 +145,114 @@ class Event:
         object.__setattr__(self, "outcomes", made)
 
 
+@dataclass(frozen=True)
+class EventTest:
+    """A test of an event, such as a survey or a trial run, whose signals tell something of how the
+    event will turn out; what it costs is a ``Pay`` before it.
+
+    ``event`` is the name of an event further down; ``signals`` are the chances of each signal by
+    outcome of the event, ``{"good": {"high": 0.8, "low": 0.3}, "bad": "rest"}``, and ``then`` is
+    what follows, for all signals or by signal. After a signal the event's chances are those that
+    Bayes' rule gives; each choice there is made with that knowledge. Tests of one event err
+    independently of each other, and tests of one name are one test.
+
+    Source: Raiffa and Schlaifer, Applied Statistical Decision Theory (1961), chapter 1.
+
+    >>> from kindynos import Choice, Decision, Event, EventTest, Pay
+    >>> demand = Event("demand", {"high": (0.4, 12.0), "low": ("rest", -6.0)})
+    >>> launch = Choice("launch?", {"launch": demand, "drop": 0.0})
+    >>> survey = EventTest("survey", "demand", {"good": {"high": 0.9, "low": 0.2}, "bad": "rest"},
+    ...                    launch)
+    >>> Decision("new route", {"survey": Pay(-0.5, survey), "launch": demand}).solve().best
+    'survey'
+    """
+
+    name: str
+    event: str
+    signals: Mapping[str, Any]
+    then: Any
+
+    def __post_init__(self) -> None:
+        where = f"test {_named(self.name, 'EventTest')!r}"
+        _named(self.event, where)
+        stated = mapping(where, "signals", self.signals, "chances by signal")
+        rests = [signal for signal, row in stated.items() if row == REST]
+        if len(stated) < 2 or len(rests) > 1:
+            raise ParameterError(
+                "needs at least two signals, of which one may take the rest", owner=where
+            )
+        found = {
+            _named(signal, where): _likelihoods(where, signal, row)
+            for signal, row in stated.items()
+            if row != REST
+        }
+        outcomes = list(next(iter(found.values())))
+        if any(set(row) != set(outcomes) for row in found.values()):
+            raise ParameterError("all signals need chances for the same outcomes", owner=where)
+        for outcome in outcomes:
+            total = sum(row[outcome] for row in found.values())
+            if total > 1 + CLOSE or (not rests and abs(total - 1) > CLOSE):
+                raise ParameterError(
+                    f"the chances of the signals given {outcome!r} add up to {total:.6g}; they "
+                    "must add up to 1",
+                    owner=where,
+                )
+        for signal in rests:
+            found[_named(signal, where)] = {
+                outcome: max(1 - sum(row[outcome] for row in found.values()), 0.0)
+                for outcome in outcomes
+            }
+        by_signal = isinstance(self.then, Mapping) and set(self.then) == set(found)
+        object.__setattr__(self, "signals", {signal: found[signal] for signal in stated})
+        made = {
+            signal: node_of(self.then[signal] if by_signal else self.then, f"{where}, {signal}")
+            for signal in stated
+        }
+        object.__setattr__(self, "then", made)
+
+    def posterior(self, prior: Mapping[str, Any]) -> dict[str, tuple[Any, dict[str, Any]]]:
+        """Return for each signal its chance and the chances of the event's outcomes once it is
+        seen, by Bayes' rule; numbers, or one per trial.
+        """
+        answer = {}
+        for signal, row in self.signals.items():
+            joint = {outcome: chance * row[outcome] for outcome, chance in prior.items()}
+            total = sum(joint.values())
+            with np.errstate(all="ignore"):
+                after = {
+                    outcome: np.where(total > 0, part / np.asarray(total), prior[outcome])
+                    for outcome, part in joint.items()
+                }
+            answer[signal] = (
+                total,
+                {outcome: part if part.ndim else float(part) for outcome, part in after.items()},
+            )
+        return answer
+
+
+def _likelihoods(where: str, signal: str, row: Any) -> dict[str, float]:
+    found = {}
+    for outcome, chance in mapping(where, f"signal {signal!r}", row, "chances by outcome").items():
+        found[str(outcome)] = _chance(
+            where,
+            f"{signal} given {outcome}",
+            float(finite(where, f"the chance of {signal!r} given {outcome!r}", chance)),
+        )
+    if not found:
+        raise ParameterError(f"signal {signal!r} needs its chance by outcome", owner=where)
+    return found
+
+
 def _named(name: Any, owner: str) -> str:
     return str(words(owner, "name", instance(owner, "name", name, str, "a text")))
 
 
-Tree = Payoff | Pay | Choice | Event
+Tree = Payoff | Pay | Choice | Event | EventTest
 
 
 def node_of(node: Any, where: str) -> Tree:
     """Return a part of a tree; anything but one is the amount of a payoff."""
-    if isinstance(node, Payoff | Pay | Choice | Event):
+    if isinstance(node, Payoff | Pay | Choice | Event | EventTest):
         return node
     return Payoff(amount_of(node, where))
 
@@ -202,6 +300,8 @@ def children(node: Tree) -> list[tuple[str, Tree]]:
         return list(node.alternatives.items())
     if isinstance(node, Event):
         return [(name, then) for name, (_, then) in node.outcomes.items()]
+    if isinstance(node, EventTest):
+        return list(node.then.items())
     return [("", node.then)] if isinstance(node, Pay) else []
 
 
@@ -244,10 +344,44 @@ def check_tree(root: Tree, known: Mapping[str, Any], owner: str) -> None:
                         f"{name!r} is not stated", owner=owner, unknown=name, known=known
                     )
     _check_circles(root, (), owner)
+    _check_tests(root, owner)
+
+
+def _check_tests(root: Tree, owner: str) -> None:
+    """Raise ParameterError for tests of what is no event, and tests of one name that differ."""
+    parts = [node for _, node in walk(root)]
+    events = {node.name: node for node in parts if isinstance(node, Event)}
+    tests: dict[str, EventTest] = {}
+    for node in parts:
+        if not isinstance(node, EventTest):
+            continue
+        where = f"{owner}, test {node.name!r}"
+        if node.event not in events:
+            raise ParameterError(
+                f"no event {node.event!r}", owner=where, unknown=node.event, known=events
+            )
+        if node.name in events:
+            raise ParameterError("an event has the same name", owner=where)
+        outcomes = set(events[node.event].outcomes)
+        for signal, row in node.signals.items():
+            if set(row) != outcomes:
+                raise ParameterError(
+                    f"signal {signal!r} needs its chance for each of {', '.join(outcomes)}",
+                    owner=where,
+                )
+        other = tests.setdefault(node.name, node)
+        if (other.event, other.signals) != (node.event, node.signals):
+            raise ParameterError(
+                "has other signals elsewhere; tests of one name are one test", owner=where
+            )
 
 
 def _check_circles(node: Tree, passed: tuple[str, ...], owner: str) -> None:
-    if isinstance(node, Event | Choice):
+    if isinstance(node, EventTest) and node.event in passed:
+        raise ParameterError(
+            f"test {node.name!r} comes after its event {node.event!r}", owner=owner
+        )
+    if isinstance(node, Event | Choice | EventTest):
         if node.name in passed:
             raise ParameterError(
                 f"{node.name!r} is there twice on one branch; a tree has no circles", owner=owner

@@ -8,15 +8,23 @@ from __future__ import annotations
 import math
 from collections.abc import Mapping
 from dataclasses import replace
-from itertools import pairwise, product
+from itertools import pairwise
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
 from kindynos.arrays import Floats
 from kindynos.decisions.decision import RULES, TRIALS, Decision, DecisionDraws
-from kindynos.decisions.solve import CONSISTENT, Rollback, Solution, solved, tail_share
-from kindynos.decisions.tree import Choice, Event, Pay, Payoff, Tree
+from kindynos.decisions.solve import (
+    CONSISTENT,
+    Rollback,
+    Solution,
+    count_of_ways,
+    solved,
+    tail_share,
+    ways,
+)
+from kindynos.decisions.tree import Choice, Event, EventTest, Pay, Payoff, Tree, children, walk
 from kindynos.distributions.base import Distribution
 from kindynos.errors import ParameterError
 from kindynos.inference.intervals import Z
@@ -235,15 +243,10 @@ def _everything(base: Solution) -> tuple[float, float] | None:
     too many combinations.
     """
     decision, rolling = base.decision, base.rolling
-    events = list(decision.events.values())
-    if math.prod(len(event.outcomes) for event in events) > MOST_WORLDS:
+    if count_of_ways(decision) > MOST_WORLDS:
         return None
     total: Any = 0.0
-    for world in product(*(event.outcomes for event in events)):
-        turned = dict(zip((event.name for event in events), world, strict=True))
-        weight: Any = 1.0
-        for event in events:
-            weight = weight * base.draws.chances(event)[turned[event.name]]
+    for turned, weight in ways(base.draws):
         if float(np.max(weight)) > 0:
             best = _best_of(decision.root, (), base.draws, turned, 0.0, rolling.sign)
             worth = (
@@ -271,9 +274,10 @@ def _best_of(
         return _best_of(
             node.then, path, draws, turned, paid + draws.amount(node.amount, where), sign
         )
-    if isinstance(node, Event):
+    if isinstance(node, Event | EventTest):
         outcome = turned[node.name]
-        return _best_of(node.outcomes[outcome][1], (*path, outcome), draws, turned, paid, sign)
+        then = dict(children(node))[outcome]
+        return _best_of(then, (*path, outcome), draws, turned, paid, sign)
     assert isinstance(node, Choice)
     found = [
         _best_of(then, (*path, name), draws, turned, paid, sign)
@@ -345,6 +349,86 @@ def sample_information_value(
     answer.index.name = "signal"
     answer.attrs["worth"], answer.attrs["error"] = _gain(base, informed)
     return answer
+
+
+def worth_of_tests(decision: Decision, **options: Any) -> pd.DataFrame:
+    """Return what the tests of events are worth; see ``Decision.worth_of_tests``."""
+    import pandas as pd
+
+    by, level, trials, seed = _options(decision, options, "worth_of_tests")
+    _consistent(by)
+    base = solved(decision, by, level, trials, seed)
+    rows = []
+    for path, choice in walk(decision.root):
+        if not isinstance(choice, Choice):
+            continue
+        for name, node in choice.alternatives.items():
+            test = node.then if isinstance(node, Pay) else node
+            others = [other for other in choice.alternatives if not _tests(choice, other)]
+            if not isinstance(test, EventTest) or not others:
+                continue
+            figure = {other: float(base.parts[(*path, other)].value) for other in others}
+            best = max(others, key=lambda other: base.rolling.sign * figure[other])
+            net = _more(base, path, name, best)
+            # without its cost, it is the same tree without the payment before the test
+            free = _replaced(decision, _with(decision.root, (*path, name), test))
+            gross = _more(solved(free, by, level, trials, seed), path, name, best)
+            rows.append(
+                (" > ".join(path) or decision.name, test.name, test.event, *gross, *net,
+                 base.rolling.policy[path] == name)
+            )  # fmt: skip
+    columns = [
+        "choice", "test", "event", "worth", "error", "net of cost", "error of net", "best"
+    ]  # fmt: skip
+    return pd.DataFrame(rows, columns=columns).set_index(["choice", "test"])
+
+
+def _tests(choice: Choice, name: str) -> bool:
+    """Return whether an alternative begins with a test."""
+    node = choice.alternatives[name]
+    return isinstance(node.then if isinstance(node, Pay) else node, EventTest)
+
+
+def _more(base: Solution, path: tuple[str, ...], name: str, other: str) -> tuple[float, float]:
+    """Return by how much one alternative of a choice is worth more than another, and the error of
+    that, on the same draws.
+    """
+    sign = base.rolling.sign
+    parts = [base.parts[(*path, one)].value for one in (name, other)]
+    gap = sign * (float(parts[0]) - float(parts[1]))
+    if base.rolling.utility is not None and base.by != "mean":
+        return gap, math.hypot(parts[0].error, parts[1].error)
+    chance = base.parts[path].chance
+    policies = ({**base.rolling.policy, path: one} for one in (name, other))
+    one, two = (_values(base, base.draws, policy) for policy in policies)
+    gains = np.atleast_1d(np.asarray(one - two, dtype=np.float64))
+    error = Z * float(gains.std(ddof=1)) / math.sqrt(gains.size) if gains.size > 1 else 0.0
+    return gap, error / chance if chance > 0 else 0.0
+
+
+def _with(node: Tree, path: tuple[str, ...], part: Tree) -> Tree:
+    """Return a tree with another part at a path of branches."""
+    if not path:
+        return part
+    if isinstance(node, Pay):
+        return Pay(node.amount, _with(node.then, path, part))
+    first, *rest = path
+    inner = {
+        name: _with(then, tuple(rest), part) if name == first else then
+        for name, then in children(node)
+    }
+    if isinstance(node, Choice):
+        return Choice(node.name, inner)
+    if isinstance(node, EventTest):
+        return EventTest(node.name, node.event, node.signals, inner)
+    assert isinstance(node, Event)
+    return Event(node.name, {n: (node.outcomes[n][0], then) for n, then in inner.items()})
+
+
+def _replaced(decision: Decision, root: Tree) -> Decision:
+    """Return a decision with another tree."""
+    assert isinstance(root, Choice)
+    return replace(decision, alternatives=root.alternatives)
 
 
 def _likelihoods(owner: str, signal: str, row: Any, outcomes: list[str]) -> dict[str, float]:

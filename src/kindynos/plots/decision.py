@@ -8,7 +8,7 @@ import numpy as np
 from matplotlib.axes import Axes
 from matplotlib.figure import Figure
 
-from kindynos.decisions.tree import Choice, Event, Pay, Tree, children
+from kindynos.decisions.tree import Choice, Event, EventTest, Pay, Tree, children
 from kindynos.formatting import per_cent, short
 from kindynos.plots.style import ACCENT, DARK, INK, bare, quantity_label, scale_of, scaled_ticks
 from kindynos.validate import one_of
@@ -48,7 +48,7 @@ def _tree(solution: Solution, figure: Figure) -> Figure:
         if path:
             _branch(ax, solution, path, places[path[:-1]], (x, y), path in best, size)
         part = solution.parts[path]
-        marker = {"choice": "s", "event": "o", "payoff": "|"}[part.kind]
+        marker = {"choice": "s", "event": "o", "test": "D", "payoff": "|"}[part.kind]
         colour = ACCENT if path in best else DARK
         ax.plot(
             x,
@@ -71,6 +71,8 @@ def _tree(solution: Solution, figure: Figure) -> Figure:
             fontsize=size,
             color=INK,
             fontweight="bold" if path in best else None,
+            bbox={"fc": "white", "ec": "none", "pad": 0.4, "alpha": 0.85},
+            zorder=2.5,
         )
         if part.kind != "payoff" and path:
             ax.text(
@@ -86,11 +88,13 @@ def _tree(solution: Solution, figure: Figure) -> Figure:
     ax.set_xlim(-0.25, deepest + 0.45)
     ax.set_ylim(ends - 0.4, -0.9)
     ax.axis("off")
-    unit = f"{word}{solution.decision.unit or ''}".strip()
+    unit = f"{word}{solution.decision.unit}" if solution.decision.unit else ""
+    unit = unit or (f"in {word.strip()}s" if word else "")
     rule = solution.words.split(";")[0]
+    tests = ", diamonds tests" if solution.decision.tests else ""
     ax.set_title(
         f"{solution.decision.name}: {solution.best} is best {rule}. Squares are choices, circles "
-        "are events"
+        f"are events{tests}"
         f"{f'; {unit}' if unit else ''}",
         loc="left",
     )
@@ -129,7 +133,7 @@ def _branch(
     """Draw a branch with its name, and behind an event with its chance."""
     parent = solution.parts[path[:-1]]
     label = path[-1]
-    if parent.kind == "event" and parent.chance > 0:
+    if parent.kind in ("event", "test") and parent.chance > 0:
         label += f" {per_cent(solution.parts[path].chance / parent.chance, 0)}"
     bend = start[0] + 0.3
     ax.plot(
@@ -162,7 +166,7 @@ def _best_paths(solution: Solution) -> set[Path]:
         if isinstance(node, Choice):
             best = solution.policy[path]
             visit(node.alternatives[best], (*path, best))
-        elif isinstance(node, Event):
+        elif isinstance(node, Event | EventTest):
             for name, child in children(node):
                 visit(child, (*path, name))
 

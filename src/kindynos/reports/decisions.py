@@ -9,7 +9,8 @@ import pandas as pd
 from rich.console import RenderableType
 from rich.text import Text
 
-from kindynos.formatting import number, per_cent, share_decimals, short, step_of
+from kindynos.formatting import per_cent, share_decimals, short, with_error
+from kindynos.inference.estimates import Estimate
 from kindynos.reports.report import Report
 from kindynos.reports.summary import plain_rows, plain_value
 from kindynos.reports.tables import FigureTable, table_of
@@ -21,7 +22,10 @@ MOST_COMPARED = 12  # alternatives that are compared in pairs
 
 
 def decided(
-    solution: Solution, worth: pd.DataFrame | None, switches: dict[str, pd.DataFrame]
+    solution: Solution,
+    worth: pd.DataFrame | None,
+    switches: dict[str, pd.DataFrame],
+    tests: pd.DataFrame | None = None,
 ) -> Report:
     """Return the alternatives, the policy, dominance, what it is worth to know, and where the best
     alternative switches.
@@ -35,12 +39,16 @@ def decided(
     ]
     if worth is not None:
         parts += ["", _worth(worth)]
+    if tests is not None and len(tests):
+        parts += ["", _tests(tests)]
+    if solution.decision.criteria:
+        parts += ["", _criteria(solution)]
     for name, table in switches.items():
         parts += ["", _switch(name, table)]
     words = [f"{solution.best} is best {solution.words}.", *_dominated(solution)]
     return Report.of(
         [*parts, "", Text("\n".join(words), style="dim")],
-        data=partial(_data, solution, worth, switches),
+        data=partial(_data, solution, worth, switches, tests),
         frames=lambda: {"alternatives": solution.table(), "parts": solution.nodes()},
         pages=lambda: {kind: partial(_draw, solution, kind) for kind in ("tree", "profiles")},
     )
@@ -51,8 +59,9 @@ def _draw(solution: Solution, kind: str, figure: Any) -> Any:
 
 
 def _with_error(value: float, error: float) -> str:
-    step = step_of(error) if error > 0 else None
-    return f"{number(value, step)} ± {short(error)}" if step else short(value)
+    if not error > 0:
+        return short(value)
+    return " ".join(with_error(Estimate(value, value - error, value + error)))
 
 
 def _share(chance: float, error: float) -> str:
@@ -143,6 +152,49 @@ def _worth(worth: pd.DataFrame) -> FigureTable:
     return table
 
 
+def _tests(tests: pd.DataFrame) -> FigureTable:
+    table = table_of(
+        "What tests are worth beside the best alternative without one",
+        ("choice", "left"),
+        ("test", "left"),
+        ("of", "left"),
+        ("worth", "right"),
+        ("net of its cost", "right"),
+        ("", "left"),
+        keys=2,
+    )
+    for row in tests.reset_index().to_dict("records"):
+        table.add_row(
+            row["choice"],
+            row["test"],
+            row["event"],
+            _with_error(row["worth"], row["error"]),
+            _with_error(row["net of cost"], row["error of net"]),
+            "best" if row["best"] else "",
+        )
+    return table
+
+
+def _criteria(solution: Solution) -> FigureTable:
+    table = table_of(
+        "By criterion, under the best later choices",
+        ("alternative", "left"),
+        ("criterion", "left"),
+        ("unit", "left"),
+        ("mean", "right"),
+        ("P5", "right"),
+        ("P50", "right"),
+        ("P95", "right"),
+        keys=2,
+    )
+    for row in solution.by_criterion().reset_index().to_dict("records"):
+        name, criterion = row["alternative"], row["criterion"]
+        unit = solution.decision.criteria[criterion] or ""
+        ends = (short(row[key]) for key in ("P5", "P50", "P95"))
+        table.add_row(name, criterion, unit, _with_error(row["mean"], row["error"]), *ends)
+    return table
+
+
 def _switch(name: str, table: pd.DataFrame) -> RenderableType:
     if not len(table):
         return Text(f"The best alternative does not change with {name} in this range.")
@@ -174,7 +226,10 @@ def _dominated(solution: Solution) -> list[str]:
 
 
 def _data(
-    solution: Solution, worth: pd.DataFrame | None, switches: dict[str, pd.DataFrame]
+    solution: Solution,
+    worth: pd.DataFrame | None,
+    switches: dict[str, pd.DataFrame],
+    tests: pd.DataFrame | None,
 ) -> dict[str, Any]:
     """Return the same for JSON."""
     answer: Any = plain_value(
@@ -197,6 +252,10 @@ def _data(
         "regret": solution.regret(),
     }
     answer |= {name: plain_rows(table) for name, table in tables.items()}
+    if tests is not None and len(tests):
+        answer["tests"] = plain_rows(tests)
+    if solution.decision.criteria:
+        answer["by criterion"] = plain_rows(solution.by_criterion())
     answer["worth of knowing"] = None if worth is None else plain_rows(worth)
     answer["switches"] = {name: plain_rows(table) for name, table in switches.items()}
     found: dict[str, Any] = answer
