@@ -300,7 +300,10 @@ class Files(Case):
             ("", "no table [decision]"),
             ('[decision]\nname = "x"\n', "'alternatives' is missing"),
             (head + "[decision.alternatives.a]\npayof = 3\n", "did you mean 'payoff'"),
-            (head + "[decision.alternatives.a]\npay = 3\n", "one of payoff, event, choice and test"),
+            (
+                head + "[decision.alternatives.a]\npay = 3\n",
+                "one of payoff, event, choice and test",
+            ),
             (
                 head + '[decision.alternatives.a]\nevent = "e"\noutcomes.o = { payoff = 1 }\n',
                 "needs its chance",

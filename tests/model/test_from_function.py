@@ -1,9 +1,13 @@
 """Tests of from function."""
 
 import math
+import threading
+import time
+from concurrent.futures import ProcessPoolExecutor
 from unittest import mock
 
 import numpy as np
+from scipy import stats
 
 import kindynos as kd
 from tests.common import Case, investment
@@ -96,7 +100,7 @@ class OfFunctions(Case):
                 function, distributions, "sum" if function is not arrays else "y"
             )
             with self.assertRaises(kd.RunError) as caught:
-                model.simulate(4000, seed=5)
+                model.simulate(4000, seed=5, on_bad="error")
             description = str(caught.exception)
             number = int(description.split()[1])
             inputs = model.inputs(number, trials=4000, seed=5)
@@ -106,6 +110,95 @@ class OfFunctions(Case):
             )
             with self.assertRaises(ValueError):
                 function(**inputs)
+
+    def test_trials_that_raise_are_counted_with_the_error(self):
+        def stocked(sold):  # written for single numbers
+            if sold > 12:
+                raise ValueError(f"only 12 in stock, not {sold:.3f}")
+            return 5.0 * sold
+
+        def arrays(sold):
+            if (np.asarray(sold) > 12).any():
+                raise ValueError(f"only 12 in stock, not {np.max(sold):.3f}")
+            return 5.0 * sold
+
+        wanted = float(stats.norm.sf(2))
+        models = [
+            kd.Model.from_function(function, {"sold": kd.Normal(10, 1)}, "sales")
+            for function in (stocked, arrays)
+        ]
+        for each_trial, function in ((True, stocked), (False, arrays)):
+            model = kd.Model("shop")
+            model.driver("sold", kd.Normal(10, 1))
+            model.outcome(each_trial=each_trial)(self.renamed(function, "sales"))
+            models.append(model)
+        for model in models:
+            run = model.simulate(2000, seed=3)
+            result = run["sales"]
+            self.assertAlmostEqual(result.n_failed / 2000, wanted, delta=0.005)
+            np.testing.assert_array_equal(np.isnan(result.values), run["sold"].values > 12)
+            self.assertEqual(
+                run.notes("sales"), {"ValueError: only # in stock, not #": result.n_failed}
+            )
+            number = int(np.argmax(run["sold"].values > 12))
+            self.assertEqual(run.first_failed(), {"sales": f"trial {number}, first in 'sales'"})
+            self.assertAlmostEqual(
+                model.inputs(number, trials=2000, seed=3)["sold"], run["sold"].values[number]
+            )
+
+    def test_a_base_case_that_raises_has_no_value(self):
+        def sales(sold):
+            if 9.9 < sold < 10.1:
+                raise ValueError("no such day")
+            return 5.0 * sold
+
+        model = kd.Model("shop")
+        model.driver("sold", kd.Normal(10, 1))
+        model.outcome(each_trial=True)(sales)
+        run = model.simulate(500, seed=3)
+        self.assertTrue(np.isnan(run["sales"].base))
+        self.assertEqual(run.notes("sales"), {"ValueError: no such day": run["sales"].n_failed})
+        with self.fails("no such day"):
+            model.base_case()
+
+    def renamed(self, function, name):
+        function.__name__ = name
+        return function
+
+    def test_what_always_raises_is_told_in_its_own_words(self):
+        def broken(sold):
+            return sold * missing_name  # noqa: F821
+
+        for words, model in (
+            (
+                ("NameError", "missing_name"),
+                kd.Model.from_function(broken, {"sold": kd.Normal(10, 1)}, "y"),
+            ),
+        ):
+            with self.fails(*words):
+                model.simulate(200)
+        model = kd.Model("shop")
+        model.driver("sold", kd.Normal(10, 1))
+        model.outcome(self.renamed(broken, "y"))
+        with self.fails("NameError", "missing_name"):
+            model.simulate(200)
+
+    def test_a_callable_that_cannot_be_copied_stays_here_and_that_is_said(self):
+        class Bank:
+            def __init__(self):
+                self.lock = threading.Lock()
+
+            def __call__(self, a):
+                with self.lock:
+                    time.sleep(0.003)
+                    return 2 * float(a)
+
+        model = kd.Model.from_function(Bank(), {"a": kd.Normal(0, 1)}, "y")
+        run = model.simulate(800, seed=1, workers=2)
+        np.testing.assert_allclose(run["y"].values, 2 * run["a"].values)
+        self.assertIn("in this process: the model cannot be sent", run.facts()["processes"])
+        with ProcessPoolExecutor(1) as pool, self.fails("cannot be sent to other processes"):
+            model.simulate(100, executor=pool)
 
     def test_mistakes(self):
         distributions = self.distributions

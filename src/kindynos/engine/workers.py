@@ -131,7 +131,7 @@ def _answer(future: Future[Answer], task: Callable[[int], Answer], batch: int) -
         return task(batch)  # the worker was lost, and with it nothing but this batch
 
 
-def by_value(task: Callable[[int], Any]) -> Callable[[int], Any]:
+def by_value(task: Callable[..., Any]) -> Callable[[int], Any]:
     """Return the task as something any process can call; raises RunError without cloudpickle.
 
     The model travels with its functions as they are now, also those of a notebook or a script.
@@ -142,7 +142,11 @@ def by_value(task: Callable[[int], Any]) -> Callable[[int], Any]:
         raise RunError(
             "running in other processes needs cloudpickle: pip install 'kindynos[cluster]'"
         ) from None
-    return _Carried(cloudpickle.dumps(task))
+    try:
+        return _Carried(cloudpickle.dumps(task))
+    # a lock, an open file, a connection: objects may refuse to be copied in any way
+    except Exception as error:
+        raise RunError(f"the model cannot be sent to other processes: {error}") from error
 
 
 class _Carried:

@@ -629,8 +629,9 @@ class Model:
         plan: "latin", "random", "antithetic", or "sobol", which rounds the trials up to blocks of a
         power of two. ``progress(done, total)`` is called after each batch; when it returns False
         the run stops and keeps what is complete, marked as partial. ``keep`` names lines to hold in
-        memory besides outcomes and drivers of one number. A trial whose outcome is NaN is counted,
-        or with ``on_bad="error"`` raises RunError.
+        memory besides outcomes and drivers of one number. A trial whose outcome is NaN, or in which
+        a function raises, has no value and is counted, with the error; or with ``on_bad="error"``
+        it raises RunError.
 
         ``executor=`` takes any ``concurrent.futures.Executor``: the model travels to it by value.
         ``until=Precision(...)``, or a list of these, adds rounds of trials until the errors are

@@ -13,6 +13,7 @@ from kindynos.arrays import Floats
 from kindynos.engine.blocks import MOST_TRIALS, Blocks
 from kindynos.engine.simulation import BatchResult
 from kindynos.errors import RunError, TrialError
+from kindynos.program.failing import errors_raised
 from kindynos.program.program import Program
 from kindynos.sampling.plans import Plan
 from kindynos.validate import check_integer, invalid_argument
@@ -37,7 +38,8 @@ class BatchTask:
         trials = sum(sizes.values())
         drawn = self.program.draw(self.plan, self.seed, sizes, self.program.ancestors(self.keep))
         try:
-            values, notes = self.program.evaluate(drawn, trials, self.keep)
+            with errors_raised(self.refuse_bad):
+                values, notes = self.program.evaluate(drawn, trials, self.keep)
         except TrialError as error:
             raise self._located(batch, error) from error
         kept = {name: _per_trial(values[name], trials) for name in self.keep}

@@ -9,13 +9,13 @@ threads call it; that is an error too.
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Callable, Mapping
 from typing import Any
 
 import numpy as np
 
 from kindynos.arrays import Floats
-from kindynos.errors import ModelError
+from kindynos.errors import KindynosError, ModelError
 from kindynos.formula.shapes import Shape
 from kindynos.program.quantities import Driver, Line
 from kindynos.program.shared_call import SharedCall
@@ -96,11 +96,12 @@ class Probe:
         if not line.each_trial:
             self._check_new(line.name, line.function, inputs)
         for parts in self._cuts(alone=bool(random) and not line.each_trial):
-            answers = [
-                call_function(line, _cut(inputs, random, part), part.stop - part.start, tables)
-                for part in parts
-            ]
-            if not self._agrees(whole, parts, answers):
+            found = self._by_parts(
+                lambda cut, count: {line.name: call_function(line, cut, count, tables)},
+                {line.name: whole},
+                [(_cut(inputs, random, part), part) for part in parts],
+            )
+            if not self._agrees(whole, parts, [answer[line.name] for answer in found]):
                 raise _mixes(line.name)
         self.values[line.name] = whole.reshape(shape.dimensions(self.periods, self.trials))
         return FunctionStep(line, shape, tables)
@@ -128,7 +129,11 @@ class Probe:
                 raise _changes(name)
         self._check_new(", ".join(call.outcomes), decided, inputs, by_name=False)
         for parts in self._cuts(alone=bool(random)):
-            answers = [shared_values(decided, _cut(inputs, random, part)) for part in parts]
+            answers = self._by_parts(
+                lambda cut, _: shared_values(decided, cut),
+                whole,
+                [(_cut(inputs, random, part), part) for part in parts],
+            )
             for name, value in whole.items():
                 if not self._agrees(value, parts, [answer[name] for answer in answers]):
                     raise _mixes(name)
@@ -149,6 +154,26 @@ class Probe:
         singles = [slice(place, place + 1) for place in range(self.trials)]
         return [halves, singles] if alone else [halves]
 
+    def _by_parts(
+        self,
+        call: Callable[[dict[str, Floats], int], dict[str, Floats]],
+        whole: Mapping[str, Floats],
+        parts: list[tuple[dict[str, Floats], slice]],
+    ) -> list[dict[str, Floats]]:
+        """Return the answers for parts of the trials; where a function raises in all of a part, and
+        did so among all trials, these stand for it.
+        """
+        answers = []
+        for inputs, part in parts:
+            try:
+                answers.append(call(inputs, part.stop - part.start))
+            except KindynosError:
+                known = {name: value[..., part] for name, value in whole.items() if value.ndim}
+                if len(known) < len(whole) or not all(np.isnan(v).all() for v in known.values()):
+                    raise
+                answers.append(known)
+        return answers
+
     def _agrees(self, whole: Floats, parts: list[slice], answers: list[Floats]) -> bool:
         by_trial = whole.ndim > 0 and whole.shape[-1] == self.trials
         return all(
@@ -160,11 +185,14 @@ class Probe:
         self, name: str, function: Any, inputs: Mapping[str, Floats], by_name: bool = True
     ) -> None:
         """Raise ModelError for a function whose answers to two calls share memory."""
-        with np.errstate(all="ignore"):
-            first, second = (
-                function(**read_only(inputs)) if by_name else function(read_only(inputs))
-                for _ in range(2)
-            )
+        try:
+            with np.errstate(all="ignore"):
+                first, second = (
+                    function(**read_only(inputs)) if by_name else function(read_only(inputs))
+                    for _ in range(2)
+                )
+        except Exception:  # in some trial; the others are then worked out one by one, anew
+            return
         pairs = (
             zip(first.values(), second.values(), strict=True) if not by_name else [(first, second)]
         )

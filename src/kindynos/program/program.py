@@ -11,7 +11,7 @@ import numpy as np
 
 from kindynos.arrays import Floats
 from kindynos.dependence.groups import DriverGroup
-from kindynos.errors import FormulaError, ModelError
+from kindynos.errors import FormulaError, KindynosError, ModelError
 from kindynos.finance.annual_rates import per_period
 from kindynos.finance.notes import listening
 from kindynos.formula.group import Group
@@ -164,6 +164,12 @@ class Program:
                 for name, driver in self.drivers.items()
             }
 
+    def _without_value(self, step: Step, trials: int) -> dict[str, Floats]:
+        return {
+            name: np.full(self.shapes[name].dimensions(self.periods, trials), np.nan)
+            for name in step.names
+        }
+
     def as_used(self, drawn: Mapping[str, Floats]) -> dict[str, Floats]:
         """Return drivers' values as lines use them: rates a year that convert as those of a
         period.
@@ -185,10 +191,17 @@ class Program:
         )
 
     def evaluate(
-        self, drawn: Mapping[str, Floats], trials: int, wanted: Iterable[str] | None = None
+        self,
+        drawn: Mapping[str, Floats],
+        trials: int,
+        wanted: Iterable[str] | None = None,
+        *,
+        lenient: bool = False,
     ) -> tuple[dict[str, Floats], Notes]:
         """Return all quantities (or the wanted, and what they need) for drawn drivers, and the
         notes made on the way.
+
+        With ``lenient``, lines that fail in every trial have no value.
         """
         needed = None if wanted is None else self.ancestors(wanted)
         if self.recorded and (needed is None or any(name in self.lines for name in needed)):
@@ -205,7 +218,12 @@ class Program:
                 if needed is not None and needed.isdisjoint(step.names):
                     continue
                 with listening() as heard:
-                    values.update(step.evaluate(values, self.periods, trials))
+                    try:
+                        values.update(step.evaluate(values, self.periods, trials))
+                    except KindynosError:
+                        if not lenient:
+                            raise
+                        values.update(self._without_value(step, trials))
                 notes.update({(step.names[0], text): count for text, count in heard.items()})
         known = self.shapes if needed is None else needed.intersection(self.shapes)
         found = {**values, **as_stated}

@@ -15,8 +15,8 @@ import numpy as np
 
 from kindynos.arrays import Floats, unmasked
 from kindynos.cohorts.cohort import Cohort
-from kindynos.engine.progress import report_progress
 from kindynos.errors import ModelError, TrialError
+from kindynos.program.failing import one_by_one, single
 
 
 @dataclass(frozen=True)
@@ -71,10 +71,24 @@ class SharedCall:
                 for name, value in self._named(self.function(**inputs)).items()
             }
         except Exception as error:
-            trial = self._first_failing(inputs)
-            if trial is None:
-                raise
-            raise self._failed(inputs, trial, error) from error
+            return self._without_failing(inputs, error)
+
+    def _without_failing(self, inputs: Mapping[str, Floats], error: Exception) -> dict[str, Floats]:
+        """Return every outcome of a function that fails on all trials together, NaN in those trials
+        that fail alone; raises the error where none does.
+        """
+        trial = self._first_failing(inputs)
+        if trial is None:
+            raise error
+
+        def alone(trial: int) -> list[Floats]:
+            part = {name: single(value, trial) for name, value in inputs.items()}
+            answer = self._named(self.function(**part))
+            found = [np.asarray(unmasked(answer[name]), dtype=np.float64) for name in self.outcomes]
+            return [value[..., 0] if value.ndim else value for value in found]
+
+        found, _ = one_by_one(alone, trials_of(inputs), partial(self._failed, inputs))
+        return dict(zip(self.outcomes, found, strict=True))
 
     def _takes_arrays(self, inputs: Mapping[str, Floats]) -> bool:
         trials = trials_of(inputs)
@@ -98,20 +112,12 @@ class SharedCall:
         return True
 
     def _one_by_one(self, inputs: Mapping[str, Floats]) -> dict[str, Floats]:
-        rows, trials = [], trials_of(inputs)
-        for trial in range(trials):
-            report_progress(trial / trials)
-            try:
-                answer = self._named(self.function(**single_trial(inputs, trial)))
-                rows.append(
-                    [np.asarray(unmasked(answer[name]), dtype=np.float64) for name in self.outcomes]
-                )
-            except Exception as error:
-                raise self._failed(inputs, trial, error) from error
-        return {
-            name: np.stack([row[i] for row in rows], axis=-1)
-            for i, name in enumerate(self.outcomes)
-        }
+        def alone(trial: int) -> list[Floats]:
+            answer = self._named(self.function(**single_trial(inputs, trial)))
+            return [np.asarray(unmasked(answer[name]), dtype=np.float64) for name in self.outcomes]
+
+        found, _ = one_by_one(alone, trials_of(inputs), partial(self._failed, inputs))
+        return dict(zip(self.outcomes, found, strict=True))
 
     def _first_failing(self, inputs: Mapping[str, Floats]) -> int | None:
         """Return the first trial that fails alone, found by halving, or None where none does."""

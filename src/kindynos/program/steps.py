@@ -15,11 +15,11 @@ from typing import Any
 import numpy as np
 
 from kindynos.arrays import Floats, unmasked
-from kindynos.engine.progress import report_progress
 from kindynos.errors import FormulaError, KindynosError, ModelError, TrialError
 from kindynos.formula.group import Group
 from kindynos.formula.shapes import Shape
 from kindynos.formula.tree import Expression, Scope
+from kindynos.program.failing import one_by_one, single
 from kindynos.program.quantities import DependentDriver, Line
 from kindynos.program.shared_call import SharedCall, may_keep_state
 
@@ -207,18 +207,40 @@ def call_function(
     views = read_only(inputs)
     try:
         with np.errstate(all="ignore"):
-            answer = (
-                _one_by_one(line, views, trials, tables)
-                if line.each_trial
-                else line.function(**views)
-            )
+            if line.each_trial:
+                return _as_floats(line.name, _one_by_one(line, views, trials, tables))
+            answer = line.function(**views)
     except TrialError:
         raise
-    except KindynosError as error:
-        raise ModelError(str(error), owner=f"line {line.name!r}") from None
     except Exception as error:
-        raise _function_failed(line.name, error) from error
+        if line.each_trial:
+            raise _function_failed(line.name, error) from error
+        answer = _without_failing(line, views, trials, tables, error)
     return _as_floats(line.name, answer)
+
+
+def _without_failing(
+    line: Line, inputs: Mapping[str, Floats], trials: int, tables: frozenset[str], error: Exception
+) -> Floats:
+    """Return the value of a function line that fails on all trials together, NaN in those trials
+    that fail alone; raises ModelError where none does, or all.
+    """
+    function = line.function
+    assert function is not None
+
+    def alone(trial: int) -> list[Floats]:
+        part = {n: value if n in tables else single(value, trial) for n, value in inputs.items()}
+        with np.errstate(all="ignore"):
+            answer = np.asarray(unmasked(function(**part)), dtype=np.float64)
+        return [answer[..., 0] if answer.ndim else answer]
+
+    def failed(_: int, error: Exception) -> ModelError:
+        return _function_failed(line.name, error)
+
+    (found,), count = one_by_one(alone, trials, failed)
+    if count == 0:  # it cannot take arrays, whatever they hold
+        raise _function_failed(line.name, error) from error
+    return found
 
 
 def _as_floats(name: str, answer: Any) -> Floats:
@@ -250,7 +272,7 @@ def _one_by_one(
     """
     assert line.function is not None
 
-    def single(name: str, trial: int) -> Any:
+    def picked(name: str, trial: int) -> Any:
         value = inputs[name]
         if name in tables:
             return value
@@ -258,14 +280,23 @@ def _one_by_one(
             return value[:, trial if value.shape[1] > 1 else 0]
         return float(value[trial] if value.ndim else value)
 
-    answers = []
-    for trial in range(trials):
-        report_progress(trial / trials)
-        answers.append(line.function(**{name: single(name, trial) for name in inputs}))
-    return np.stack([np.asarray(unmasked(answer), dtype=np.float64) for answer in answers], axis=-1)
+    function = line.function
+
+    def alone(trial: int) -> list[Floats]:
+        answer = function(**{name: picked(name, trial) for name in inputs})
+        return [np.asarray(unmasked(answer), dtype=np.float64)]
+
+    def failed(_: int, error: Exception) -> ModelError:
+        return _function_failed(line.name, error)
+
+    return one_by_one(alone, trials, failed)[0][0]
 
 
 def _function_failed(name: str, error: Exception) -> ModelError:
+    if isinstance(error, ModelError) and error.name == name:
+        return error
+    if isinstance(error, KindynosError):
+        return ModelError(str(error), owner=f"line {name!r}")
     text, advice = str(error), ""
     if "truth value of an array" in text:
         text = "the truth value of an array is ambiguous."  # NumPy's own advice would mix trials

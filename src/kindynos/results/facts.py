@@ -29,6 +29,7 @@ def facts(run: SimulatedTrials, correlations: pd.DataFrame) -> dict[str, Any]:
         f"single trials in {record.processes} processes, on copies of the function: the "
         "object here did not see the calls"
     )
+    alone = f"single trials in this process: {record.hindered}" if record.hindered else ""
     return {
         "model": run.name,
         "trials": run.size,
@@ -36,7 +37,7 @@ def facts(run: SimulatedTrials, correlations: pd.DataFrame) -> dict[str, Any]:
         "blocks": drawing.blocks.count,
         "partial": partial,
         "rounded up": rounded,
-        "processes": copies if record.processes else "",
+        "processes": copies if record.processes else alone,
         "aims": {repr(aim): "met" if met else "not met" for aim, met in record.aims},
         "seed": run.seed,
         "assumed independent": _assumed_independent(program),

@@ -17,8 +17,8 @@ from kindynos.engine.available import check_memory
 from kindynos.engine.blocks import Blocks
 from kindynos.engine.precision import FEWEST_BLOCKS, Precision, as_aims, next_count
 from kindynos.engine.simulation import Execution, Progress, collect
-from kindynos.engine.workers import usable_cpus
-from kindynos.errors import ModelError, StoppedError
+from kindynos.engine.workers import by_value, usable_cpus
+from kindynos.errors import ModelError, RunError, StoppedError
 from kindynos.literals import OnBad, SamplingPlan
 from kindynos.program.batch import BatchTask
 from kindynos.program.program import Program
@@ -89,10 +89,12 @@ def simulate(program: Program, settings: SimulationOptions) -> Run:
     _check_memory(program, kept, settings.trials)
     if settings.on_start is not None:
         settings.on_start(settings.trials)
-    with processes_where_they_pay(program.seconds_a_trial * settings.trials, settings) as executor:
+    with processes_where_they_pay(program, settings) as (executor, hindered):
         task = _Simulation(program, plan, seed, kept, replace(settings, executor=executor))
         run = task.fixed() if settings.until is None else task.until_precise()
-        if executor is not settings.executor:
+        if hindered:
+            run = task.with_record(run, replace(run._record, hindered=hindered))
+        elif executor is not settings.executor:
             run = task.with_record(
                 run, replace(run._record, processes=settings.workers or usable_cpus())
             )
@@ -103,10 +105,10 @@ def simulate(program: Program, settings: SimulationOptions) -> Run:
 
 @contextmanager
 def processes_where_they_pay(
-    seconds: float, settings: SimulationOptions
-) -> Iterator[Executor | None]:
+    program: Program, settings: SimulationOptions
+) -> Iterator[tuple[Executor | None, str]]:
     """Give the executor of the settings; without one, for long work of one trial at a time, a pool
-    of processes.
+    of processes, or what hinders the model from going there.
 
     Threads would not help there, since the interpreter runs one at a time. Only where processes can
     be forked: others would run a script without a main guard again.
@@ -114,15 +116,20 @@ def processes_where_they_pay(
     workers = settings.workers or usable_cpus()
     if (
         settings.executor is not None
-        or seconds < PATIENCE
+        or program.seconds_a_trial * settings.trials < PATIENCE
         or workers < 2
         or "fork" not in get_all_start_methods()
     ):
-        yield settings.executor
+        yield settings.executor, ""
+        return
+    try:
+        by_value(program.evaluate)
+    except RunError as error:
+        yield None, str(error)
         return
     pool = ProcessPoolExecutor(workers, get_context("fork"), _ignore_interrupts)
     try:
-        yield pool
+        yield pool, ""
     except BaseException:  # an interrupt, for one: what the workers are at is of no use any more
         for process in list((getattr(pool, "_processes", None) or {}).values()):
             process.kill()

@@ -49,6 +49,7 @@ class RunRecord:
     # by line and text, with the number of trials
     notes: Mapping[tuple[str, str], int] = field(default_factory=dict)
     processes: int = 0  # among which single trials were spread
+    hindered: str = ""  # why they were not, though that would have been quicker
     base: Mapping[str, Floats] | None = None  # of a saved run whose functions are gone
 
 
@@ -206,7 +207,7 @@ class SimulatedTrials(Mapping[str, Result]):
         """Every quantity in the base case, as one trial."""
         if self._record.base is not None:
             return self._record.base
-        return self._program.evaluate(self._program.base_values(), 1)[0]
+        return self._program.evaluate(self._program.base_values(), 1, lenient=True)[0]
 
     def batch(self, batch: int, names: Iterable[str] | None = None) -> dict[str, Floats]:
         """Return quantities of a batch, drawn again from the seed; raises RunError if outcomes
