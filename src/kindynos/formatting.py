@@ -7,6 +7,7 @@ from collections.abc import Iterable
 
 from kindynos.inference.estimates import Estimate, one_sided
 
+SMALLEST_SHARE = 5e-7  # error of a share that is told
 ROUNDING = 1e-12  # relative to a figure, below which its error is that of the arithmetic alone
 
 
@@ -93,7 +94,7 @@ def share_decimals(errors: Iterable[float]) -> int:
     >>> share_decimals([0.008]), share_decimals([0.0002, math.nan]), share_decimals([0.0])
     (1, 2, 1)
     """
-    known = [error for error in errors if error > 0]
+    known = [error for error in errors if error > SMALLEST_SHARE]
     return next(
         (
             decimals

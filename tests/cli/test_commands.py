@@ -313,7 +313,7 @@ class BadInput(Folder):
         for option, value, words in (
             ("--percentiles", "5,x", "such as 1,25,75"),
             ("--statistic", "skewnes", "did you mean 'skewness'?"),
-            ("--chance", "net_value", "say an outcome, > or <, and a number"),
+            ("--chance", "net_value", "is not a condition"),
             ("--chance", "net_valu > 3", "did you mean 'net_value'?"),
         ):
             self.assertIn(words, run("run", FERRY, option, value).stderr)

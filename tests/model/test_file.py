@@ -9,7 +9,9 @@ from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
 import kindynos as kd
-from tests.common import Case, investment
+from kindynos.model.file import model_from_text
+from kindynos.model.review import review
+from tests.common import Case, investment, run
 
 GOOD = """
 [model]
@@ -238,3 +240,55 @@ class ModelsInFiles(Case):
                 path.write_text(f"{base}\n{entry}\n")
                 with self.subTest(entry=entry), self.fails("m.toml", *words, kind=kd.FileError):
                     kd.load_model(path)
+
+
+class Opinions(Case):
+    """Distributions by percentiles, and processes, in files."""
+
+    def drivers(self, text):
+        return model_from_text(
+            f'[model]\nname = "m"\nperiods = 4\nstart = "2028-01"\nevery = "month"\n{text}'
+        )
+
+    def test_percentiles_with_and_without_a_family(self):
+        model = self.drivers(
+            "[drivers.a]\npercentiles = { 10 = 4, 50 = 6, 90 = 9 }\nlow = 0\n"
+            '[drivers.b]\ndistribution = "lognormal"\npercentiles = { 10 = 4.1, 90 = 9.3 }\n'
+            '[drivers.c]\ndistribution = "mixture"\nweights = [3, 1]\n'
+            "parts = [{ percentiles = { 10 = 4, 90 = 9 } }, "
+            '{ distribution = "normal", percentiles = { 10 = 0, 90 = 2 } }]\n'
+        )
+        a, b, c = (model.quantities[name].distribution for name in "abc")
+        np.testing.assert_allclose(a.percentile([10, 50, 90]), [4, 6, 9])
+        self.assertEqual(a.support[0], 0)
+        self.assertEqual(b, kd.from_percentiles("lognormal", {10: 4.1, 90: 9.3}))
+        self.assertAlmostEqual(
+            c.cdf(4.0), 0.75 * 0.1 + 0.25 * kd.from_percentiles("normal", {10: 0, 90: 2}).cdf(4.0)
+        )
+        again = model_from_text(model.to_toml())
+        self.assertEqual(again.quantities["a"].distribution, a)
+        for text, words in (
+            ("[drivers.a]\npercentiles = { ten = 4, 90 = 9 }", "a number such as 10"),
+            ("[drivers.a]\npercentiles = { 10 = 9, 90 = 4 }", "must increase"),
+            ("[drivers.a]\npercentiles = { 10 = 4, 90 = 9 }\nmean = 3", "no 'mean'"),
+            ("[drivers.a]\nmean = 3", "'distribution' is missing"),
+            (
+                '[drivers.a]\ndistribution = "pert"\npercentiles = { 10 = 1, 50 = 8, 90 = 9 }',
+                "the nearest one misses them",
+            ),
+        ):
+            with self.subTest(text=text), self.fails(words):
+                self.drivers(text)
+
+    def test_a_yearly_drift_in_a_monthly_model_is_pointed_out(self):
+        text = (
+            '[drivers.oil]\nprocess = "geometric brownian motion"\nstart = 80.0\ndrift = 0.05\n'
+            'volatility = 0.3\n{dt}[outcomes]\ny = "last(oil)"\n'
+        )
+        told = [f.text for f in review(self.drivers(text.format(dt="")).compiled())]
+        self.assertTrue(any("those of a month" in found and "0.0833333" in found for found in told))
+        stated = review(self.drivers(text.format(dt="dt = 0.0833333\n")).compiled())
+        self.assertFalse(any("those of a month" in found.text for found in stated))
+        about = run("distributions", "mean reverting").stdout
+        self.assertIn("per unit of time", about)
+        self.assertIn('process = "mean reverting"', about)

@@ -2,9 +2,12 @@
 
 import numpy as np
 from matplotlib.figure import Figure
+from rich.console import Console
 from scipy import stats
 
 import kindynos as kd
+from kindynos.reports import studies
+from kindynos.reports import text as reports
 from tests.common import Case, investment, proof
 
 
@@ -209,6 +212,92 @@ class Messages(Case):
         self.assertEqual(compared.outcomes, ["net_value", "second"])  # rows are left out
         self.assertEqual(len(compared.differences()), 11)
         self.assertIn("net_value", repr(compared))
+
+
+class Rows(Case):
+    def compared(self, **options):
+        model = kd.Model("shop", periods=3, start=2030)
+        model.given(fare=10.0)
+        model.driver("sold", kd.Normal(50, 5), each="period")
+        model.line("sales", "fare * sold")
+        model.outcome("cumulated", "running_total(sales)", unit="EUR")
+        model.outcome("total_sales", "total(sales)")
+        return model.compare({"now": {}, "dear": {"fare": 12.0}}, trials=2000, seed=1, **options)
+
+    def test_differences_by_period_are_paired(self):
+        compared = self.compared()
+        self.assertEqual((compared.rows, compared.outcomes), (["cumulated"], ["total_sales"]))
+        means = compared.row_differences("cumulated").xs("mean", level="statistic")
+        for place, year in enumerate(("2030", "2031", "2032")):
+            row = means.loc[("dear", year)]
+            self.assertTrue(row["paired"])
+            self.assertAlmostEqual(row["difference"], 100 * (place + 1), delta=0.2)
+            self.assertLess(row["error"], 1.0)
+        with self.fails("'total_sales' is no row", "cumulated"):
+            compared.row_differences("total_sales")
+        with self.fails("is a row"):
+            kd.compare(compared.runs, outcome="cumulated").table()
+        figure = kd.plots.fans(compared, "cumulated", Figure())
+        self.assertEqual([ax.get_title(loc="left") for ax in figure.axes], ["now", "dear"])
+
+    def test_rows_alone_and_reports(self):
+        only = kd.compare(self.compared().runs, outcome="cumulated")
+        text = "\n".join(
+            table.title for s in studies.comparison(only).sections for table in s.tables
+        )
+        self.assertIn("cumulated by period, EUR: means", text)
+        self.assertIn("rows", studies.comparison(only).data())
+
+
+class Conditions(Case):
+    def model(self):
+        model = kd.Model("loan")
+        model.given(limit=1.0)
+        model.driver("debt", kd.Normal(0, 1))
+        model.driver("gain", kd.Normal(0, 1))
+        model.outcome("net", "gain - debt")
+        model.outcome("breach", "debt > limit")
+        return model
+
+    def test_chances_of_several_quantities(self):
+        run = self.model().simulate(20_000, seed=1)
+        tail = float(stats.norm.sf(1))
+        self.assertAlmostEqual(float(run.chance("breach")), tail, delta=0.001)
+        both = run.chance("debt >= 1 and gain <= 0")
+        self.assertAlmostEqual(float(both), tail / 2, delta=0.004)
+        self.assertLess(abs(float(both) - tail / 2), 2 * both.error)
+        self.assertEqual(float(run.chance("not breach")), 1 - float(run.chance("breach")))
+        for condition, words in (
+            ("debt + gain", ("is not a condition",)),
+            ("dept > 1", ("did you mean 'debt'",)),
+            ("debt >", ("cannot be read",)),
+        ):
+            with self.subTest(condition=condition), self.fails(*words):
+                run.chance(condition)
+
+    def test_their_differences(self):
+        compared = self.model().compare(
+            {"now": {}, "strict": {"limit": 0.5}}, trials=20_000, seed=1
+        )
+        found = compared.chances(["breach and gain < 0"]).loc[("breach and gain < 0", "strict")]
+        truth = (stats.norm.sf(0.5) - stats.norm.sf(1)) / 2
+        self.assertAlmostEqual(found["difference"], truth, delta=0.004)
+        self.assertTrue(0.0005 < found["error of difference"] < 0.006)
+
+    def test_an_outcome_that_is_true_or_false_is_told_as_a_chance(self):
+        model = self.model()
+        text = console_text(reports.run(model.simulate(2000, seed=1)))
+        self.assertIn("breach, true or false", text)
+        self.assertRegex(text, r"true +15\.\d+ %")
+        compared = model.compare({"now": {}, "strict": {"limit": 0.5}}, trials=2000, seed=1)
+        self.assertRegex(console_text(studies.comparison(compared)), r"\+15\.\d ± 0\.\d points")
+
+
+def console_text(report) -> str:
+    console = Console(width=120)
+    with console.capture() as capture:
+        console.print(report)
+    return capture.get()
 
 
 class AnyTwoTrials(Case):

@@ -22,7 +22,10 @@ def table_options(command: Command) -> Command:
         "'survival 1e6', "
         "'conditional_mean below 0', 'expected_shortfall 0.95', ...; repeatable."
     )
-    chance = "Also report a chance, such as 'net_value > 1e6'; repeatable."
+    chance = (
+        "Also report a chance, such as 'net_value > 1e6' or 'net_value < 0 and load < 0.5'; "
+        "repeatable."
+    )
     percentiles = "The percentiles to report, from 0 to 100, such as 1,25,75."
     command = click.option("--chance", "chances", multiple=True, metavar="TEXT", help=chance)(
         command
@@ -56,25 +59,34 @@ def table_spec(
         if central_coverage(text) is None:
             parse_statistic(text)
     found: dict[str, tuple[str, ...]] = {}
+    conditions = []
     for text in chances:
-        parts = re.fullmatch(r"\s*(\w+)\s*(>|<|=|==)\s*(\S+)\s*", text)
-        sides = {">": "above", "<": "below", "=": "at", "==": "at"}
-        try:
-            name, statistic = (
-                (parts[1], f"chance {sides[parts[2]]} {float(parts[3]):.12g}")
-                if parts
-                else ("", "")
-            )
-        except ValueError:
-            name = ""
-        if not name:
-            raise KindynosError(
-                f"--chance {text!r}: say an outcome, > or <, and a number, such as "
-                "'net_value > 1e6'"
-            )
-        if name not in outcomes:
-            raise KindynosError(
-                f"--chance {text!r}: no outcome {name!r}", unknown=name, known=outcomes
-            )
-        found[name] = (*found.get(name, ()), statistic)
-    return TableSpec(wanted, tuple(statistics), found)
+        parts = re.fullmatch(r"\s*(\w+)\s*(>|<|=|==)\s*([-+.\deE]+)\s*", text)
+        if parts and parts[1] in outcomes:
+            side = {">": "above", "<": "below"}.get(parts[2], "at")
+            statistic = f"chance {side} {_number(text, parts[3]):.12g}"
+            found[parts[1]] = (*found.get(parts[1], ()), statistic)
+        else:
+            conditions.append(_condition(text))
+    return TableSpec(wanted, tuple(statistics), found, tuple(conditions))
+
+
+def _number(text: str, number: str) -> float:
+    try:
+        return float(number)
+    except ValueError:
+        raise KindynosError(f"--chance {text!r}: {number!r} is not a number") from None
+
+
+def _condition(text: str) -> str:
+    """Return a condition that can be read; raises KindynosError for another text."""
+    from kindynos.formula.parse import parse
+
+    try:
+        parse(text)
+    except KindynosError as error:
+        raise KindynosError(
+            f"--chance {text!r}: {error}. Say for example 'net_value > 1e6' or 'net_value < 0 and "
+            "load < 0.5'"
+        ) from None
+    return text

@@ -20,25 +20,31 @@ import click
 def distributions(
     name: str | None, parameters: tuple[str, ...], out: Path | None, mark: float | None
 ) -> None:
-    """List the distributions a model file may name, or tell about one: its facts, and with --out
-    its picture.
+    """List the distributions and processes a model file may name, or tell about one: its facts, and
+    of a distribution with --out its picture.
 
     Without parameters an example of the distribution is shown.
 
     \b
       kindynos distributions
       kindynos distributions pert
+      kindynos distributions "mean reverting"
       kindynos distributions pert low=17.5 mode=19 high=26 --mark 22 --out pert.png
     """
     from kindynos.distributions.base import Distribution
     from kindynos.distributions.catalogue import CATALOGUE
     from kindynos.distributions.registry import distribution_from, example
     from kindynos.errors import ModelError
+    from kindynos.processes.registry import PROCESSES
     from kindynos.reports import text
 
     screen = text.console()
     if name is None:
-        screen.print(text.catalogue())
+        screen.print(text.catalogue(), "", text.processes())
+        return
+    process = PROCESSES.get(name.replace("-", " "))
+    if process is not None:
+        screen.print(*text.about_process(process))
         return
     if parameters:
         stated = distribution_from(name, dict(_parameter(item) for item in parameters))

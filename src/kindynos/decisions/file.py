@@ -87,7 +87,7 @@ def _known(table: Mapping[str, Any], keys: tuple[str, ...], where: str) -> None:
 
 def _part(table: Any, where: str, folder: Path, criteria: bool) -> Any:
     """Return a part of the tree: a payoff, an event or a choice, with what is paid before it."""
-    if not isinstance(table, Mapping) or "model" in table or "distribution" in table:
+    if not isinstance(table, Mapping) or {"model", "distribution", "percentiles"} & set(table):
         return _amount(table, where, folder)
     if criteria and table and not set(table) & set(PART):  # an amount by criterion
         return _amount(table, where, folder)
@@ -146,8 +146,8 @@ def _amount(value: Any, where: str, folder: Path) -> Any:
     if not isinstance(value, Mapping):
         return float(value) if isinstance(value, int) and not isinstance(value, bool) else value
     table = dict(value)
-    if "distribution" in table:
-        return distribution_from(table.pop("distribution"), table)
+    if "distribution" in table or isinstance(table.get("percentiles"), Mapping):
+        return distribution_from(table.pop("distribution", None), table)
     if "model" in table:
         from kindynos.model.file import load_model
 

@@ -8,8 +8,11 @@ from typing import Any
 
 from kindynos.distributions.base import Distribution
 from kindynos.distributions.catalogue import CATALOGUE
+from kindynos.distributions.elicitation import from_percentiles
+from kindynos.distributions.smooth import SmoothPercentiles, smooth_percentiles
 from kindynos.distributions.stated import StatedDistribution
 from kindynos.errors import ParameterError
+from kindynos.validate import instance, invalid_argument
 
 # of parameters, which files written by earlier versions still use
 _EARLIER_NAMES = {"law": "inner"}
@@ -17,13 +20,19 @@ DEEPEST = 10  # distributions inside distributions
 
 
 def distribution_from(
-    name: str, parameters: Mapping[str, Any], depth: int = 0
+    name: str | None, parameters: Mapping[str, Any], depth: int = 0
 ) -> Distribution | StatedDistribution:
     """Return a distribution from its name and parameters; raises ParameterError for a wrong,
     missing or unknown one.
 
-    ``depth`` is how deeply it is nested in others.
+    With ``percentiles`` by level, ``{"10": 4, "90": 9}``, it is the member of the family that has
+    them, or without a name a smooth distribution that does. ``depth`` is how deeply it is nested in
+    others.
     """
+    if isinstance(parameters.get("percentiles"), Mapping):
+        return _by_percentiles(name, parameters)
+    if name is None:
+        raise ParameterError("needs the key 'distribution', or percentiles by level")
     distribution = CATALOGUE.find(name)
     known = {field.name: field for field in _fields(distribution)}
     parameters = {_EARLIER_NAMES.get(key, key): value for key, value in parameters.items()}
@@ -40,6 +49,30 @@ def distribution_from(
     return distribution(**{key: _inner(value, depth) for key, value in parameters.items()})
 
 
+def _by_percentiles(name: str | None, parameters: Mapping[str, Any]) -> Distribution:
+    """Return the distribution with stated percentiles: of a family, or smooth between ends."""
+    stated = {}
+    for level, value in parameters["percentiles"].items():
+        try:
+            stated[float(level)] = value
+        except ValueError:
+            raise invalid_argument(
+                "percentiles", "a percentile", "a number such as 10", level
+            ) from None
+    rest = {key: value for key, value in parameters.items() if key != "percentiles"}
+    smooth = SmoothPercentiles.label
+    allowed = ("low", "high") if name in (None, smooth) else ("fit",)
+    for key in rest:
+        if key not in allowed:
+            raise ParameterError(
+                f"with percentiles by level there is no {key!r}", unknown=key, known=allowed
+            )
+    if name is None or name == smooth:
+        return smooth_percentiles(stated, **rest)
+    instance("percentiles", "fit", rest.get("fit", False), bool, "true or false")
+    return from_percentiles(name, stated, **rest)
+
+
 def _inner(value: Any, depth: int) -> Any:
     """Return a parameter, with tables that state a distribution, alone or in a list, made into
     distributions.
@@ -49,7 +82,8 @@ def _inner(value: Any, depth: int) -> Any:
     if isinstance(value, Mapping):
         rest = dict(value)
         name = rest.pop("distribution", None)
-        if not isinstance(name, str):
+        by_percentiles = name is None and isinstance(rest.get("percentiles"), Mapping)
+        if not isinstance(name, str) and not by_percentiles:
             raise ParameterError(
                 "a distribution inside a distribution needs the key 'distribution', and "
                 f"{dict(value)!r:.60} has none"

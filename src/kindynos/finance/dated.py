@@ -31,16 +31,16 @@ def npv_dated(rate: ArrayLike, flows: ArrayLike, dates: Sequence[Any]) -> Floats
     """Return the net present value, on the first date, of flows on dates.
 
     ``rate`` is a fraction per year, a number or one per trial; ``flows`` is ``(dates,)`` or
-    ``(dates, trials)``; ``dates`` are dates or texts such as ``"2028-03-31"``, in order. A flow
-    after n days counts 1 / (1 + rate)^(n / 365). The answer is ``(trials,)``, or a float; NaN in
-    trials with a rate at or below -1. Raises ParameterError for dates out of order or doubled, for
-    such a rate given as a number, and for shapes that do not fit.
+    ``(dates, trials)``; ``dates`` are dates or texts such as ``"2028-03-31"``, in any order, of
+    which several flows may share one. A flow n days after the first date counts
+    1 / (1 + rate)^(n / 365). The answer is ``(trials,)``, or a float; NaN in trials with a rate at
+    or below -1. Raises ParameterError for what is no date, for such a rate given as a number, and
+    for shapes that do not fit.
 
     >>> round(npv_dated(0.1, [-100.0, 110.0], ["2028-01-01", "2028-12-31"]), 6)
     0.0
     """
-    row = as_row("npv_dated", "flows", flows)
-    years = _years("npv_dated", dates, len(row))
+    row, years = _by_date("npv_dated", as_row("npv_dated", "flows", flows), dates)
     rates = as_rate("npv_dated", rate, flows)
     if rates.ndim > 1:
         raise ParameterError("rate must be a number or one per trial, per year", owner="npv_dated")
@@ -62,16 +62,27 @@ def irr_dated(flows: ArrayLike, dates: Sequence[Any]) -> Floats | float:
     >>> round(irr_dated([-100.0, 110.0], ["2028-01-01", "2028-12-31"]), 9)
     0.1
     """
-    row = as_row("irr_dated", "flows", flows)
-    years = _years("irr_dated", dates, len(row))
+    row, years = _by_date("irr_dated", as_row("irr_dated", "flows", flows), dates)
     return unique_rates(row, solve(row, Dated(years)), "irr_dated", flat=np.ndim(flows) == 1)
 
 
 FIRST, LAST = np.datetime64("0001-01-01"), np.datetime64("9999-12-31")
 
 
-def _years(owner: str, dates: Sequence[Any], count: int) -> Floats:
-    """Return the years since the first date."""
+def _by_date(owner: str, row: Floats, dates: Sequence[Any]) -> tuple[Floats, Floats]:
+    """Return the flows by date, those of one date added up, and the years since the first date."""
+    days = _days(owner, dates, len(row))
+    distinct, places = np.unique(days, return_inverse=True)
+    years = np.asarray((distinct - distinct[:1]).astype(np.float64) / YEAR)
+    if len(distinct) == len(days) and (np.diff(places) > 0).all():
+        return row, years
+    joined = np.zeros((len(distinct), *row.shape[1:]))
+    np.add.at(joined, places, row)
+    return joined, years
+
+
+def _days(owner: str, dates: Sequence[Any], count: int) -> NDArray[np.datetime64]:
+    """Return the dates as days."""
     days: list[np.datetime64] = []
     if not isinstance(dates, Iterable) or isinstance(dates, str | bytes):
         raise invalid_argument(owner, "dates", "a list of dates", dates)
@@ -87,16 +98,9 @@ def _years(owner: str, dates: Sequence[Any], count: int) -> Floats:
             ) from None
         if np.isnat(days[-1]):
             raise ParameterError(f"date {place + 1} is missing", owner=owner)
-        if place and days[-1] <= days[-2]:
-            word = (
-                "is there twice"
-                if days[-1] == days[-2]
-                else f"comes after {days[-2]}; put them in order"
-            )
-            raise ParameterError(f"date {place + 1}, {days[-1]}, {word}", owner=owner)
     if len(days) != count:
         raise ParameterError(f"{count} flows need as many dates, not {len(days)}", owner=owner)
-    return np.asarray((np.array(days) - days[0]).astype(np.float64) / YEAR)
+    return np.array(days, dtype="datetime64[D]")
 
 
 @dataclass(frozen=True, eq=False)

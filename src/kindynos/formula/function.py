@@ -8,10 +8,11 @@ from typing import Any, Literal
 
 from kindynos.formula.shapes import Shape
 
-# value: not a row; the last three are written out: a whole number, a text of a few, True or False
-Wants = Literal["any", "row", "value", "table", "whole", "word", "flag"]
+# value: not a row; the last four are written out: a whole number, a text of a few, True or False, a
+# date
+Wants = Literal["any", "row", "value", "table", "whole", "word", "flag", "date"]
 
-WRITTEN = ("whole", "word", "flag")
+WRITTEN = ("whole", "word", "flag", "date")
 
 
 @dataclass(frozen=True)
@@ -40,6 +41,7 @@ class Function:
     help: str
     many: bool = False  # takes two or more values
     by_year: bool = False  # whether it gets ``periods_a_year=`` too
+    by_date: bool = False  # whether it gets ``ends=`` too, the last days of the periods
 
     @property
     def inputs(self) -> tuple[Parameter, ...]:

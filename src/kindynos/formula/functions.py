@@ -104,6 +104,13 @@ _CATALOGUE = (
         _interpolate,
         "value on the straight line between the keys of the table on either side of x",
     ),
+    Function(
+        "every_period",
+        (Parameter("x", "value"),),
+        "row",
+        lambda x, *, periods: np.broadcast_to(x, (periods, np.size(x))),
+        "row with the same value in every period",
+    ),
     _row("lowest", lambda row: row.min(axis=0), "lowest over the periods"),
     _row("highest", lambda row: row.max(axis=0), "highest over the periods"),
     _row("total", lambda row: row.sum(axis=0), "sum over the periods"),

@@ -11,6 +11,7 @@ from kindynos.arrays import Floats
 from kindynos.finance import annuities, measures
 from kindynos.finance.annual_rates import HOW, per_period
 from kindynos.finance.cash_flow import npv
+from kindynos.finance.dated import irr_dated, npv_dated
 from kindynos.finance.internal_rate import irr
 from kindynos.finance.ledger import at, first_period, grow, roll_forward
 from kindynos.formula.function import Function, Parameter
@@ -37,6 +38,32 @@ def _roll_forward(
     """One value a trial counts in every period."""
     rate, flow = (value[None] if value.ndim == 1 else value for value in (rate, flow))
     return roll_forward(opening, rate, flow, periods=periods, **options).reshape(periods, -1)
+
+
+def _dated(
+    flows: Floats, initial: Floats | float, on: str | None, ends: Floats
+) -> tuple[Floats, list[np.datetime64]]:
+    """Return the initial flow and those at the ends of the periods, with their dates."""
+    last = ends.reshape(-1).astype(np.int64).astype("datetime64[D]")
+    if on is None:  # the first day of the first period: a period before the end of the first
+        months = last.astype("datetime64[M]")
+        length = months[1] - months[0] if len(months) > 1 else np.timedelta64(12, "M")
+        start = (months[0] - length + np.timedelta64(1, "M")).astype("datetime64[D]")
+    else:
+        start = np.datetime64(on, "D")
+    width = np.broadcast_shapes(flows.shape[1:], np.shape(initial) or (1,))
+    head = np.broadcast_to(initial, width)[None]
+    return np.concatenate([head, np.broadcast_to(flows, (len(flows), *width))]), [start, *last]
+
+
+def _npv_dated(
+    rate: Floats, flows: Floats, *, initial: Any = 0.0, on: str | None = None, ends: Floats
+) -> Floats:
+    return np.asarray(npv_dated(np.atleast_1d(rate), *_dated(flows, initial, on, ends)))
+
+
+def _irr_dated(flows: Floats, *, initial: Any = 0.0, on: str | None = None, ends: Floats) -> Floats:
+    return np.asarray(irr_dated(*_dated(flows, initial, on, ends)))
 
 
 def _per_period(rate: Floats, how: str = "effective", *, periods_a_year: Floats) -> Floats:
@@ -114,6 +141,23 @@ MONEY = (
         (_FLOWS, _INITIAL),
         irr,
         "internal rate of return; NaN where there is none, or more than one",
+    ),
+    Function(
+        "npv_dated",
+        (Parameter("rate", "value"), _FLOWS, _INITIAL, Parameter("on", "date", optional=True)),
+        "column",
+        _npv_dated,
+        "net present value at a rate a year of flows on the last days of the periods, and of the "
+        'initial flow on="2028-03-31" (or the first day), in years of 365 days',
+        by_date=True,
+    ),
+    Function(
+        "irr_dated",
+        (_FLOWS, _INITIAL, Parameter("on", "date", optional=True)),
+        "column",
+        _irr_dated,
+        "internal rate of return a year of the same flows",
+        by_date=True,
     ),
     _column(
         "mirr",

@@ -10,6 +10,7 @@ import unicodedata
 import warnings
 from collections.abc import Callable
 from dataclasses import dataclass
+from datetime import date
 from typing import Any
 
 import numpy as np
@@ -334,11 +335,22 @@ class _FormulaReader:
             return value
         if parameter.wants == "word" and isinstance(value, str) and value in parameter.words:
             return value
+        if parameter.wants == "date":
+            return self._date(node, function, parameter.name, value)
         rule = " or ".join(map(repr, parameter.words or (True, False)))
         raise FormulaError(
             f"{parameter.name} of {function} at column {self.place(node)} must be {rule}, "
             "written out"
         )
+
+    def _date(self, node: ast.expr, function: str, name: str, value: object) -> str:
+        try:
+            return date.fromisoformat(str(value) if isinstance(value, str) else "").isoformat()
+        except ValueError:
+            raise FormulaError(
+                f"{name} of {function} at column {self.place(node)} must be a date in quotes, such "
+                "as '2028-03-31'"
+            ) from None
 
     def _whole(self, node: ast.expr, function: str, name: str, least: int) -> int:
         value = node.value if isinstance(node, ast.Constant) else None

@@ -22,6 +22,7 @@ from kindynos.formula.shapes import NUMBER, Shape
 Option = int | str | bool
 
 PERIODS_A_YEAR = "periods_a_year"  # a number that every model knows
+PERIOD_ENDS = "ends of periods"  # a row that models with dates know; no formula can name it
 PERIOD = "period"  # the number of the period, 1 to n; a name no model may use otherwise
 
 
@@ -36,6 +37,14 @@ class Scope:
     def periods_a_year(self) -> Any:
         """How many periods make a year: 1, or what the model says."""
         return self.values.get(PERIODS_A_YEAR, 1.0)
+
+    def period_ends(self, owner: str) -> Floats:
+        """The last days of the periods, since 1970; raises FormulaError for a model without
+        dates.
+        """
+        if PERIOD_ENDS not in self.values:
+            raise FormulaError(f"{owner} needs a model with a start, which gives the periods dates")
+        return self.values[PERIOD_ENDS]
 
 
 @dataclass(frozen=True)
@@ -170,8 +179,9 @@ class Call(Expression):
             shape = argument.shape_of(shapes)
             what = f"{parameter.name} of {function.name} at column {argument.place}"
             if parameter.wants == "row" and not shape.row:
+                kind = f"not a {shape}".replace("a one", "one")
                 raise FormulaError(
-                    f"{what} must be a row over the periods, not a {shape}".replace("a one", "one")
+                    f"{what} must be a row over the periods, {kind}; every_period(x) is a level row"
                 )
             if parameter.wants == "value" and shape.row:
                 raise FormulaError(f"{what} must be a number or one per trial, not a row")
@@ -189,6 +199,8 @@ class Call(Expression):
         ]
         if function.gives == "row":
             options["periods"] = scope.periods
+        if function.by_date:
+            options["ends"] = scope.period_ends(function.name)
         if function.by_year:
             options["periods_a_year"] = scope.periods_a_year
         if not function.many:

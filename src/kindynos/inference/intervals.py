@@ -141,6 +141,8 @@ def correlations_by_blocks(values: Floats, bounds: NDArray[np.int64]) -> list[Es
     """
     quantities, trials = values.shape[1:]
     first, second = np.triu_indices(quantities, 1)
+    if trials == 0 or len(bounds) < 2:
+        return [Estimate(0.0)] * len(first)
     parts = [values[..., begin:end] for begin, end in pairwise(bounds.tolist())]
     products = np.stack([part @ np.swapaxes(part, -1, -2) for part in parts])
     single = np.stack([part.sum(axis=-1) for part in parts])

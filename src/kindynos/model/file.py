@@ -235,14 +235,14 @@ def _drivers_of_table(model: Model, name: str) -> list[str]:
 def _distribution_or_process(
     distribution: str | None, process: str | None, parameters: Mapping[str, Any]
 ) -> Distribution | StatedDistribution | Process:
-    if distribution is None and process is None:
+    if distribution is None and process is None and "percentiles" not in parameters:
         raise ModelError("the key 'distribution' is missing, or 'process' for a series")
     if distribution is not None and process is not None:
         raise ModelError("say distribution or process, and not both")
     return (
         distribution_from(distribution, parameters)
-        if distribution is not None
-        else process_from(str(process), parameters)
+        if process is None
+        else process_from(process, parameters)
     )
 
 
@@ -289,7 +289,7 @@ def _replacement(value: Any) -> Any:
     """Return what stands in for a quantity: a distribution or a process stated as a table, or a
     figure.
     """
-    if isinstance(value, dict) and ("distribution" in value or "process" in value):
+    if isinstance(value, dict) and {"distribution", "process", "percentiles"} & set(value):
         parameters = {
             key: item for key, item in value.items() if key not in ("distribution", "process")
         }

@@ -788,12 +788,12 @@ class Model:
         parameters of distributions.
 
         ``optimize({"fare": (45, 65), "ferries": [1, 2, 3]}, maximize="mean net_value",
-        subject_to=["chance below 0 of net_value <= 0.05"])``: a pair is a range, anything longer a
-        list; ``range(600, 761)`` are whole numbers. All points are tried on the same draws, at most
-        ``evaluations`` of them, coarsely over everything and then locally; a run on fresh draws
-        shows what the best is worth. ``options`` are those of ``simulate``. Raises GoalError, with
-        what comes nearest, where no decisions keep the constraints, and ParameterError or
-        ModelError for what cannot be sought.
+        subject_to=["chance below 0 of net_value <= 0.05"])``: a tuple of two is a range, and a list
+        a choice among its values; ``range(600, 761)`` are whole numbers. All points are tried on
+        the same draws, at most ``evaluations`` of them, coarsely over everything and then locally;
+        a run on fresh draws shows what the best is worth. ``options`` are those of ``simulate``.
+        Raises GoalError, with what comes nearest, where no decisions keep the constraints, and
+        ParameterError or ModelError for what cannot be sought.
         """
         from kindynos.results.simulate import SimulationOptions
         from kindynos.studies.optimising import OptimumRequest

@@ -4,6 +4,7 @@ CHECKS.
 
 from __future__ import annotations
 
+import math
 import re
 from collections.abc import Callable, Iterator
 from dataclasses import dataclass
@@ -17,7 +18,7 @@ from kindynos.formatting import brief
 from kindynos.formula.tree import Call, Expression, Name, Number, Operation
 from kindynos.model.writing import cohorts_of
 from kindynos.program.program import Program
-from kindynos.program.quantities import YEARLY, DistributionDriver, Driver
+from kindynos.program.quantities import YEARLY, DistributionDriver, Driver, ProcessDriver
 from kindynos.program.timeline import STEPS
 from kindynos.results.sheet import CURRENCY
 
@@ -71,6 +72,8 @@ NEVER_NEGATIVE = SHARE_WORDS | {
         "quantity",
     ),
 }
+# a yearly drift and volatility above which a process seems to state those of another time
+FAST, WILD = 0.3, 0.6
 RATES = ("rate", "growth", "finance", "reinvest")  # parameters that are fractions per period
 COUNTED = ("payback", "discounted_payback", "first_period")  # functions that count periods
 AS_RATES, AS_MONEY = (
@@ -232,6 +235,26 @@ def _named_arguments(tree: Expression) -> Iterator[tuple[str, str, str]]:
             for parameter, argument in zip(node.function.inputs, node.arguments, strict=False):
                 if isinstance(argument, Name):
                     yield node.function.name, parameter.name, argument.name
+
+
+def _time_of_processes(program: Program) -> Iterator[Finding]:
+    """Processes whose drift or volatility is a year's, by its size, in a model of shorter
+    periods.
+    """
+    every, steps = program.timeline.every, STEPS[program.timeline.every]
+    for name, driver in program.drivers.items():
+        if steps == 1 or not isinstance(driver, ProcessDriver) or driver.dt != 1:
+            continue
+        parameters = driver.process.parameters
+        drift, volatility = (parameters.get(key) for key in ("drift", "volatility"))
+        fast = isinstance(drift, float) and abs(drift) * steps > FAST
+        wild = isinstance(volatility, float) and volatility * math.sqrt(steps) > WILD
+        if driver.process.multiplies and (fast or wild):
+            yield Finding(
+                name,
+                f"its drift and volatility are taken as those of a {every} (dt = 1); if they are a "
+                f"year's, say dt = {1 / steps:.6g}",
+            )
 
 
 def _once(program: Program) -> Iterator[Finding]:
@@ -428,6 +451,7 @@ CHECKS: tuple[Callable[[Program], Iterator[Finding]], ...] = (
     _mixed_units,
     _units_of_outcomes,
     _beyond_the_periods,
+    _time_of_processes,
     _once,
     _unfelt,
     _spread,

@@ -21,6 +21,7 @@ from kindynos.plots.decision import decision
 from kindynos.plots.density import density
 from kindynos.plots.distribution import distribution
 from kindynos.plots.fan import fan
+from kindynos.plots.fans import fans
 from kindynos.plots.fits import fitted_distributions, normality
 from kindynos.plots.markets import (
     allocation,
@@ -58,6 +59,7 @@ __all__ = [
     "diagnostics",
     "distribution",
     "fan",
+    "fans",
     "fitted_distributions",
     "frontier",
     "frontier_weights",

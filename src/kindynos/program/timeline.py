@@ -6,8 +6,10 @@ import re
 from dataclasses import dataclass
 from typing import Any
 
+import numpy as np
+
 from kindynos.errors import ModelError
-from kindynos.formula.tree import PERIODS_A_YEAR
+from kindynos.formula.tree import PERIOD_ENDS, PERIODS_A_YEAR
 from kindynos.validate import check_integer, invalid_argument, one_of
 
 STEPS = {"year": 1, "quarter": 4, "month": 12}  # periods in a year
@@ -79,7 +81,20 @@ class Timeline:
         such a name takes its place.
         """
         last = {"last": float(self.periods)} if self.periods else {}
-        return {PERIODS_A_YEAR: float(STEPS[self.every]), **last, **self.calendar}
+        ends = {PERIOD_ENDS: self._ends} if self.calendar else {}
+        return {PERIODS_A_YEAR: float(STEPS[self.every]), **last, **ends, **self.calendar}
+
+    @property
+    def _ends(self) -> tuple[float, ...]:
+        """The last day of each period, in days since 1970."""
+        steps, calendar = 12 // STEPS[self.every], self.calendar
+        parts = calendar.get("month", calendar.get("quarter", (1.0,) * (self.periods or 0)))
+        months = [
+            (int(year) - 1970) * 12 + int(part) * steps
+            for year, part in zip(calendar["year"], parts, strict=True)
+        ]
+        firsts = np.array(months).astype("datetime64[M]").astype("datetime64[D]")
+        return tuple((firsts.astype(np.int64) - 1).astype(float).tolist())
 
     @property
     def labels(self) -> list[str]:

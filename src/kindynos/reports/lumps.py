@@ -9,12 +9,14 @@ import math
 import numpy as np
 
 from kindynos.formatting import brief, per_cent, shares
+from kindynos.formula.tree import Operation
 from kindynos.inference.estimates import Estimate
 from kindynos.results.result import Result
 from kindynos.results.run import Run
 from kindynos.results.sample import Sample
 from kindynos.results.statistics import mean
 
+TRUTHS = ("<", "<=", ">", ">=", "==", "!=", "and", "or", "not")
 LUMP = 0.2  # share of the trials on one value from which on it is pointed out
 
 
@@ -43,6 +45,20 @@ def lump_of(result: Result) -> tuple[float, Estimate] | None:
     if counts[place] < LUMP * result.size or len(distinct) == 1:
         return None
     return float(distinct[place]), result.chance(at=float(distinct[place]))
+
+
+def is_condition(run: Run, name: str) -> bool:
+    """Return whether an outcome is true or false in each trial, as 1 or 0, so that its mean is a
+    chance.
+    """
+    result = run[name]
+    known = result.values[~np.isnan(result.values)]
+    if result.unit or not known.size or not np.isin(known, (0.0, 1.0)).all():
+        return False
+    line = run.program.lines.get(name)
+    tree = None if line is None else line.tree
+    stated = isinstance(tree, Operation) and tree.symbol in TRUTHS
+    return stated or bool(known.any() and not known.all())
 
 
 def never(result: Result) -> tuple[Estimate, Estimate] | None:

@@ -6,6 +6,7 @@ from __future__ import annotations
 
 import math
 import warnings
+from collections.abc import Iterator, Sequence
 from functools import partial
 from typing import Any
 
@@ -26,7 +27,7 @@ from kindynos.results.result import Result
 from kindynos.results.run import Run
 from kindynos.results.sensitivity.methods import usual_method
 from kindynos.results.sheet import DEFAULT, TableSpec
-from kindynos.studies.comparison import Comparison, ReportedMean
+from kindynos.studies.comparison import Comparison, ReportedMean, on_same_draws
 from kindynos.studies.goal import Goal
 from kindynos.studies.sweep import Sweep
 
@@ -54,68 +55,164 @@ def comparison(compared: Comparison, asked: TableSpec = DEFAULT) -> Report:
     """Return for each outcome the scenarios side by side, the differences from the first, and what
     dominates what.
     """
-    table, differences = compared.table(asked), compared.differences(asked)
-    chosen = asked.percentiles != DEFAULT.percentiles
-    percentiles = [f"P{q:g}" for q in (asked.percentiles if chosen else (5, 50, 95))]
+    table, differences = pd.DataFrame(), pd.DataFrame()
+    if compared.outcomes:
+        table, differences = compared.table(asked), compared.differences(asked)
     parts: list[RenderableType] = []
-    for outcome in compared.outcomes:
-        more = [word for word, _ in asked.figures(_first_result(compared, outcome))]
-        rows = [
-            s
-            for s in table.loc[outcome].index
-            if s in (*SHOWN, *percentiles, *more, MISSING) or str(s).startswith("chance")
-        ]
-        side = table_of(
-            f"{outcome} by scenario",
-            ("", "left"),
-            *((name, "right") for name in compared.scenarios),
-            scalable=True,
-        )
-        chances = {name: _chances(table[name].loc[outcome]) for name in compared.scenarios}
-        endless = {name: _endless(compared, name, outcome) for name in compared.scenarios}
-        awaited = any("chance of never" in found for found in endless.values())
-        for statistic in rows:
-            cells = [table.loc[(outcome, statistic), name] for name in compared.scenarios]
-            texts = [
-                chances[name].get(statistic) or endless[name].get(str(statistic))
-                for name in compared.scenarios
-            ]
-            shown = [t or figure(c["value"], c["error"]) for t, c in zip(texts, cells, strict=True)]
-            if statistic == MISSING:
-                shown = _shares_without_value(compared, outcome)
-            side.add_row(
-                str(statistic),
-                *(text.replace("infinite", "never") if awaited else text for text in shown),
-            )
-        for word in dict.fromkeys(
-            word for rows in endless.values() for word in rows if word not in ("mean", "sd")
-        ):
-            side.add_row(word, *(endless[name].get(word, "-") for name in compared.scenarios))
+    conditions = [name for name in compared.outcomes if _is_condition(compared, name)]
+    numbers = [name for name in compared.outcomes if name not in conditions]
+    for outcome in numbers:
+        side = _side_by_side(compared, outcome, table, asked)
         parts += [side, "", _differences(compared, outcome, differences), ""]
-        parts += [_dominance(compared, outcome), ""] if len(rows) > 2 else []
-    paired = bool(differences["paired"].all())
+        parts += [_dominance(compared, outcome), ""] if len(side.columns[0].cells) > 2 else []
+    for outcome in compared.rows:
+        parts += [_rows(compared, outcome), ""]
+    conditions += asked.conditions
+    if conditions:
+        parts += [_condition_table(compared, conditions), ""]
+    paired = all(_paired(compared))
     how = (
         "trial by trial, on the same draws"
         if paired
         else "as independent samples where the draws are not the same"
     )
     parts.append(Text(f"Differences are taken {how}; their error is 95 %.", style="dim"))
-    kinds = [
-        (name, kind) for name in compared.outcomes for kind in ("cumulative", "survival", "boxes")
-    ]
+    kinds = [(name, kind) for name in numbers for kind in ("cumulative", "survival", "boxes")]
     return Report.of(
         parts,
         data=lambda: {
             "scenarios": compared.scenarios,
             "table": plain_rows(table),
             "differences": plain_rows(differences),
+            **_more_data(compared, asked),
             "dominance": {name: _dominance_rows(compared, name) for name in compared.outcomes},
         },
         frames=lambda: {"comparison": table, "differences": differences},
         figures=lambda: {
             f"{name}-{kind}": partial(compared.plot, name, kind) for name, kind in kinds
         },
+        pages=lambda: {f"{name}-fans": partial(_fans, compared, name) for name in compared.rows},
     )
+
+
+def _more_data(compared: Comparison, asked: TableSpec) -> dict[str, Any]:
+    """Return conditions and rows as plain data, where there are any."""
+    found: dict[str, Any] = {}
+    if asked.conditions:
+        found["chances"] = plain_rows(compared.chances(asked.conditions))
+    if compared.rows:
+        found["rows"] = {name: plain_rows(compared.row_differences(name)) for name in compared.rows}
+    return found
+
+
+def _fans(compared: Comparison, outcome: str, figure: Any) -> Any:
+    from kindynos.plots import fans
+
+    return fans(compared, outcome, figure)
+
+
+def _paired(compared: Comparison) -> Iterator[bool]:
+    """Yield of each scenario but the first whether its trials belong to those of the first."""
+    first, *others = compared.runs.values()
+    for other in others:
+        both = isinstance(first, Run) and isinstance(other, Run)
+        yield both and on_same_draws(first, other)  # type: ignore[arg-type]
+
+
+def _is_condition(compared: Comparison, outcome: str) -> bool:
+    return all(
+        isinstance(run, Run) and lumps.is_condition(run, outcome) for run in compared.runs.values()
+    )
+
+
+def _side_by_side(
+    compared: Comparison, outcome: str, table: pd.DataFrame, asked: TableSpec
+) -> FigureTable:
+    """Return the figures of an outcome in each scenario."""
+    chosen = asked.percentiles != DEFAULT.percentiles
+    percentiles = [f"P{q:g}" for q in (asked.percentiles if chosen else (5, 50, 95))]
+    more = [word for word, _ in asked.figures(_first_result(compared, outcome))]
+    rows = [
+        s
+        for s in table.loc[outcome].index
+        if s in (*SHOWN, *percentiles, *more, MISSING) or str(s).startswith("chance")
+    ]
+    side = table_of(
+        f"{outcome} by scenario",
+        ("", "left"),
+        *((name, "right") for name in compared.scenarios),
+        scalable=True,
+    )
+    chances = {name: _chances(table[name].loc[outcome]) for name in compared.scenarios}
+    endless = {name: _endless(compared, name, outcome) for name in compared.scenarios}
+    awaited = any("chance of never" in found for found in endless.values())
+    for statistic in rows:
+        cells = [table.loc[(outcome, statistic), name] for name in compared.scenarios]
+        texts = [
+            chances[name].get(statistic) or endless[name].get(str(statistic))
+            for name in compared.scenarios
+        ]
+        shown = [t or figure(c["value"], c["error"]) for t, c in zip(texts, cells, strict=True)]
+        if statistic == MISSING:
+            shown = _shares_without_value(compared, outcome)
+        side.add_row(
+            str(statistic),
+            *(text.replace("infinite", "never") if awaited else text for text in shown),
+        )
+    for word in dict.fromkeys(
+        word for rows in endless.values() for word in rows if word not in ("mean", "sd")
+    ):
+        side.add_row(word, *(endless[name].get(word, "-") for name in compared.scenarios))
+    return side
+
+
+def _rows(compared: Comparison, outcome: str) -> FigureTable:
+    """Return the means of a row in each scenario and their differences from the first, period by
+    period.
+    """
+    found, differences = compared.rows_of(outcome), compared.row_differences(outcome)
+    first, *others = found
+    unit = found[first].unit
+    table = table_of(
+        f"{outcome} by period{f', {unit}' if unit else ''}: means",
+        ("period", "left"),
+        *((name, "right") for name in found),
+        *((f"{name} less {first}", "right") for name in others),
+        scalable=True,
+    )
+    every: Any = differences.xs("mean", level="statistic")
+    gaps_of: dict[Any, Any] = every.to_dict("index")
+    for place, label in enumerate(found[first].labels):
+        means = [row.mean[place] for row in found.values()]
+        gaps = [gaps_of[name, label] for name in others]
+        table.add_row(
+            label,
+            *(figure(float(mean), mean.error) for mean in means),
+            *(figure(gap["difference"], gap["error"]) for gap in gaps),
+        )
+    return table.first(MOST_ROWS)
+
+
+def _condition_table(compared: Comparison, conditions: Sequence[str]) -> FigureTable:
+    """Return the chances of conditions on several quantities, and their differences from the
+    first scenario.
+    """
+    found = compared.chances(conditions)
+    first = compared.scenarios[0]
+    table = table_of(
+        f"Chances, and their differences from {first}",
+        ("condition", "left"),
+        ("scenario", "left"),
+        ("chance", "right"),
+        ("difference", "right"),
+        keys=2,
+    )
+    for row in found.reset_index().to_dict("records"):
+        gap, error = 100 * row["difference"], 100 * row["error of difference"]
+        told = "" if row["scenario"] == first else f"{gap:+.1f} ± {error:.1f} points"
+        chance = figure(row["chance"], row["error"], share=True)
+        table.add_row(row["condition"], row["scenario"], chance, told)
+    return table
 
 
 def _shares_without_value(compared: Comparison, outcome: str) -> list[str]:

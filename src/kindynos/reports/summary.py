@@ -35,7 +35,14 @@ def summary(run: Run, asked: TableSpec = DEFAULT) -> dict[str, Any]:
         "outcomes": outcomes,
         "drivers": {name: drivers(run, name) for name in run.outcomes if not run[name].is_row},
         **_risks(run),
+        **_conditions(run, asked),
     }
+
+
+def _conditions(run: Run, asked: TableSpec) -> dict[str, Any]:
+    """Return the chances of the conditions asked for; nothing where there is none."""
+    found = {condition: plain_estimate(run.chance(condition)) for condition in asked.conditions}
+    return {"chances": found} if found else {}
 
 
 def _risks(run: Run) -> dict[str, Any]:

@@ -4,8 +4,8 @@ from __future__ import annotations
 
 import errno
 import math
-from collections.abc import Iterable
-from dataclasses import replace
+from collections.abc import Iterable, Sequence
+from dataclasses import fields, replace
 from functools import partial
 from typing import Any
 
@@ -21,6 +21,10 @@ from kindynos.distributions.registry import parameter_names
 from kindynos.formatting import brief, number, per_cent, share_decimals, shares, step_of, with_error
 from kindynos.inference.estimates import Estimate
 from kindynos.model.review import Finding, review
+from kindynos.processes.base import Process
+from kindynos.processes.documentation import PARAMETERS
+from kindynos.processes.registry import PROCESSES
+from kindynos.processes.series import InPeriods
 from kindynos.program.program import Program
 from kindynos.program.quantities import DependentDriver, DistributionDriver, Driver, ProcessDriver
 from kindynos.reports import lumps
@@ -89,13 +93,11 @@ def run(run: Run, asked: TableSpec = DEFAULT) -> Report:
         )
     ]
     for name in run.outcomes:
-        parts += [
-            "",
-            _row_table(run, name, asked) if run[name].is_row else _outcome(run, name, asked),
-        ]
+        parts += ["", _reported(run, name, asked)]
         if not run[name].is_row and run.drivers:
             parts += ["", _ranking(run, name)]
             parts += ["", register(run, name)] if risks_of(run, name) else []
+    parts += ["", conditions_table(run, asked.conditions)] if asked.conditions else []
     parts += ["", *_closing(run)]
     return Report.of(
         parts,
@@ -103,6 +105,19 @@ def run(run: Run, asked: TableSpec = DEFAULT) -> Report:
         frames=partial(_frames, run),
         figures=partial(_pictures, run),
     )
+
+
+def conditions_table(run: Run, conditions: Sequence[str]) -> FigureTable:
+    """Return the chances of conditions on several quantities."""
+    table = table_of(
+        "Chances", ("condition", "left"), ("chance", "right"), ("95 % error", "right"), ("", "left")
+    )
+    for condition in conditions:
+        chance = run.chance(condition)
+        low, high = 100 * chance.low, 100 * chance.high
+        interval = f"95 % interval {low:.1f} to {high:.1f} %" if chance.error > 0 else ""
+        table.add_row(condition, *_share(chance), interval)
+    return table
 
 
 def _frames(run: Run) -> dict[str, pd.DataFrame]:
@@ -131,6 +146,38 @@ def _title(result: Result | RowResult) -> str:
     unit = f", {result.unit}" if result.unit else ""
     target = f", target {number(result.target)}" if result.target is not None else ""
     return f"{result.name}{unit}{target}"
+
+
+def _condition(run: Run, name: str, asked: TableSpec) -> FigureTable:
+    """Return the chance of an outcome that is true or false."""
+    result = run[name]
+    table = table_of(
+        f"{name}, true or false",
+        ("", "left"),
+        ("chance", "right"),
+        ("95 % error", "right"),
+        ("", "left"),
+    )
+    chance = result.chance(above=0.5)
+    interval = f"95 % interval {100 * chance.low:.1f} to {100 * chance.high:.1f} %"
+    table.add_row("true", *_share(chance), interval if chance.error > 0 else "")
+    if result.base is not None and result.base == result.base:
+        table.add_row("base case", "true" if result.base else "false")
+    for word, figure in asked.figures(result):
+        table.add_row(word, *with_error(figure), figure.note)
+    if result.n_failed:
+        lacking = f"{result.n_failed:,} trials"
+        table.add_row("without a value", per_cent(result.n_failed / result.size), "", lacking)
+    return table
+
+
+def _reported(run: Run, name: str, asked: TableSpec) -> FigureTable:
+    """Return the table of an outcome: of a row by period, of a condition its chance."""
+    if run[name].is_row:
+        return _row_table(run, name, asked)
+    if lumps.is_condition(run, name):
+        return _condition(run, name, asked)
+    return _outcome(run, name, asked)
 
 
 def _outcome(run: Run, name: str, asked: TableSpec) -> FigureTable:
@@ -439,7 +486,7 @@ def drivers_table(program: Program) -> FigureTable:
                 else ("", "")
             )
             if isinstance(driver, ProcessDriver):
-                stated, each = driver.process, "process"
+                stated, each = driver.process, _step(program, driver)
             table.add_row(
                 name, repr(stated), each, *_ends(program, driver, based), driver.source or "-"
             )
@@ -456,6 +503,12 @@ def drivers_table(program: Program) -> FigureTable:
             name, repr(distribution), each, *map(brief, figures), description, driver.source or "-"
         )
     return table
+
+
+def _step(program: Program, driver: ProcessDriver) -> str:
+    """Return how long a period of the model is in a process's unit of time."""
+    every = program.timeline.every
+    return every if isinstance(driver.process, InPeriods) else f"{every}, dt {driver.dt:g}"
 
 
 def _ends(program: Program, driver: Driver, based: bool) -> list[str]:
@@ -549,6 +602,53 @@ def catalogue() -> FigureTable:
     for name, distribution in CATALOGUE.items():
         table.add_row(name, ", ".join(parameter_names(distribution)), distribution.use)
     return table
+
+
+def processes() -> FigureTable:
+    """Return the processes by name, with their parameters and what each is good for."""
+    table = table_of(
+        "Processes, for drivers that are a series",
+        ("name", "left"),
+        ("parameters", "left"),
+        ("good for", "left"),
+    )
+    for name, process in PROCESSES.items():
+        table.add_row(name, ", ".join(process_parameters(process)), process.use)
+    return table
+
+
+def process_parameters(process: type[Process]) -> list[str]:
+    """Return the names of a process's parameters, as a model file states them."""
+    kind: Any = process  # every process is a dataclass, which the base class cannot say
+    return [field.name for field in fields(kind) if not field.kw_only]
+
+
+def about_process(process: type[Process]) -> list[RenderableType]:
+    """Return what a process's documentation says, its parameters, and how a model file states
+    it.
+    """
+    head = f"{process.label}\n{process.about.replace('``', '')}\n\nGood for: {process.use}."
+    table = table_of("Parameters", ("", "left"), ("", "left"))
+    names = process_parameters(process)
+    for name in names:
+        table.add_row(name, PARAMETERS.get(name, ""))
+    time = (
+        "Each period of the model is one of its periods."
+        if issubclass(process, InPeriods)
+        else "Drift, volatility, speed and rates are per unit of time, and a period of the model "
+        "is dt of these units long, by default 1: in a monthly model, figures a year go with "
+        "dt = 0.0833333."
+    )
+    keys = "\n".join(f"{name} = ..." for name in names)
+    return [
+        Text(head),
+        "",
+        table,
+        "",
+        Text(time),
+        "",
+        Text(f'In a model file:\n\n[drivers.NAME]\nprocess = "{process.label}"\n{keys}'),
+    ]
 
 
 def about_distribution(distribution: type[Distribution]) -> Text:

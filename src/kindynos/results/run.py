@@ -12,6 +12,7 @@ import numpy as np
 from kindynos.arrays import Floats
 from kindynos.delegation import delegated_to
 from kindynos.errors import RunError
+from kindynos.inference.estimates import Estimate
 from kindynos.literals import ContributionBy, ContributionTo, SensitivityMethod, Side, StatisticName
 from kindynos.results.result import bad_side
 from kindynos.results.sample import Sample
@@ -200,6 +201,18 @@ class Run(SimulatedTrials):
         from kindynos.results.risk_register import risk_register
 
         return risk_register(self, name, percentile)
+
+    def chance(self, condition: str) -> Estimate:
+        """Return the chance of a condition on quantities of the run, with its 95 % interval:
+        ``run.chance("net_value < 0 and breach")``.
+
+        The condition is a formula over outcomes, lines and drivers with one number per trial; a row
+        needs ``lowest``, ``last`` or the like. It is of all trials, with those without a value
+        among them. Raises FormulaError or RunError for what is no such condition.
+        """
+        from kindynos.results.calculation import statement
+
+        return statement(self, condition).chance(above=0.5)
 
     def survival(self, name: str) -> pd.DataFrame:
         """Return the share of trials in which a first period has not come yet, after each period,

@@ -63,12 +63,14 @@ class TableSpec:
     """Which figures of an outcome are reported besides mean, sd and extremes: percentiles, and
     statistics stated as texts.
 
-    ``chances`` are more of these, by the outcome they are of.
+    ``chances`` are more of these, by the outcome they are of; ``conditions`` are of several
+    quantities at once.
     """
 
     percentiles: tuple[float, ...] = PERCENTILES
     statistics: tuple[str, ...] = ()
     chances: Mapping[str, tuple[str, ...]] = field(default_factory=dict)
+    conditions: tuple[str, ...] = ()
 
     def figures(self, result: Result) -> list[tuple[str, Estimate]]:
         """Return the statistics and chances asked for, by name."""

@@ -21,8 +21,9 @@ from kindynos.errors import ParameterError, RunError
 from kindynos.formatting import per_cent
 from kindynos.inference.estimates import Estimate
 from kindynos.inference.intervals import Z
+from kindynos.results.calculation import statement
 from kindynos.results.read_trials import ReadTrials
-from kindynos.results.result import Result
+from kindynos.results.result import Result, RowResult
 from kindynos.results.run import Run
 from kindynos.results.sheet import DEFAULT, TableSpec, sheet_records
 from kindynos.results.statistics import chance
@@ -85,6 +86,7 @@ class Comparison:
                     owner="compare",
                 )
         self.runs = dict(runs)
+        self._rows: list[str] = []
         self._outcomes = self._shared(outcome)
 
     def _shared(self, outcome: str | None) -> list[str]:
@@ -92,13 +94,18 @@ class Comparison:
         if not runs:
             raise RunError("at least one of the scenarios must be a run", owner="compare")
         shared = [n for n in runs[0].outcomes if all(n in run.outcomes for run in runs)]
+        rows = [n for n in shared if all(run[n].is_row for run in runs)]
+        if outcome is not None and outcome in rows:
+            self._rows = [outcome]
+            return []
+        self._rows = rows if outcome is None else []
         names = (
             [n for n in shared if not any(run[n].is_row for run in runs)]
             if outcome is None
             else [outcome]
         )
-        if not names:
-            raise RunError("the runs have no outcome in common that is one number", owner="compare")
+        if not names and not self._rows:
+            raise RunError("the runs have no outcome in common", owner="compare")
         if len(runs) < len(self.runs) and len(names) > 1:
             raise RunError(
                 "a mean from elsewhere is one of a single outcome; say outcome= "
@@ -121,8 +128,13 @@ class Comparison:
 
     @property
     def outcomes(self) -> list[str]:
-        """The names of the outcomes that are compared."""
+        """The names of the outcomes that are compared and are one number per trial."""
         return list(self._outcomes)
+
+    @property
+    def rows(self) -> list[str]:
+        """The names of the outcomes that are compared period by period."""
+        return list(self._rows)
 
     def __repr__(self) -> str:
         return f"<comparison of {', '.join(self.scenarios)}: {', '.join(self._outcomes)}>"
@@ -148,7 +160,7 @@ class Comparison:
         result = run[outcome]
         if result.is_row:
             raise RunError(
-                f"{outcome!r} is a row; compare a number, such as last({outcome})", owner="compare"
+                f"{outcome!r} is a row; see rows_of and row_differences", owner="compare"
             )
         return result
 
@@ -158,6 +170,7 @@ class Comparison:
 
         ``asked`` names other percentiles and more figures, as a run's table takes them.
         """
+        self._check_numbers()
         instance("table", "asked", asked, TableSpec, "what a table is to show")
         columns = {}
         for scenario, run in self.runs.items():
@@ -185,6 +198,12 @@ class Comparison:
             {scenario: frame.reindex(every) for scenario, frame in columns.items()}, axis=1
         )
 
+    def _check_numbers(self) -> None:
+        if not self._outcomes:
+            raise RunError(
+                f"{', '.join(self._rows)} is a row; see row_differences", owner="compare"
+            )
+
     def differences(self, asked: TableSpec = DEFAULT) -> pd.DataFrame:
         """Return each scenario's differences from the first, with the 95 % error of the difference.
 
@@ -195,6 +214,7 @@ class Comparison:
         the trials that have a value, chances are of all; "share without a value" is a row where
         there are such trials.
         """
+        self._check_numbers()
         instance("differences", "asked", asked, TableSpec, "what a table is to show")
         first, *others = self.runs
         percentiles = PERCENTILES if asked.percentiles == DEFAULT.percentiles else asked.percentiles
@@ -229,6 +249,80 @@ class Comparison:
         return (_paired_figures if on_same_draws(one, two) else _unpaired_figures)(
             a, b, percentiles
         )
+
+    def rows_of(self, outcome: str) -> dict[str, RowResult]:
+        """Return a row outcome by scenario; raises RunError for what is none."""
+        if outcome not in self._rows:
+            raise RunError(
+                f"{outcome!r:.60} is no row of all scenarios",
+                owner="compare",
+                unknown=outcome,
+                known=self._rows,
+            )
+        found: dict[str, RowResult] = {}
+        for name, run in self.runs.items():
+            row: Any = None if isinstance(run, ReportedMean) else run[outcome]
+            if not isinstance(row, RowResult):
+                raise RunError(f"of {name!r} there is no row {outcome!r}", owner="compare")
+            found[name] = row
+        if len({tuple(row.labels) for row in found.values()}) > 1:
+            raise RunError(f"the scenarios have {outcome!r} over other periods", owner="compare")
+        return found
+
+    def row_differences(self, outcome: str) -> pd.DataFrame:
+        """Return by how much a row differs from the first scenario in each period: rows (scenario,
+        period, statistic) with the 95 % error of the difference, for the mean and percentiles 5, 50
+        and 95.
+
+        ``paired`` says whether trials were compared one with one, on the same draws. Raises
+        RunError for what is not a row of all scenarios.
+        """
+        found = self.rows_of(outcome)
+        first, *others = found
+        records: dict[tuple[str, str, str], tuple[Any, ...]] = {}
+        for other in others:
+            for place, label in enumerate(found[other].labels):
+                a, b = found[first].period(place), found[other].period(place)
+                one, two = self.runs[first], self.runs[other]
+                same = isinstance(one, Run) and isinstance(two, Run) and on_same_draws(one, two)
+                compared = (_paired_figures if same else _unpaired_figures)(a, b, PERCENTILES)
+                for statistic, figure, paired in compared[: 1 + len(PERCENTILES)]:
+                    ends = (float(figure), figure.error, figure.low, figure.high)
+                    records[other, label, statistic] = (*ends, paired)
+        frame = pd.DataFrame.from_dict(records, orient="index", columns=COLUMNS)
+        names = ["scenario", "period", "statistic"]
+        frame.index = pd.MultiIndex.from_tuples(list(records), names=names)
+        return frame
+
+    def chances(self, conditions: Sequence[str]) -> pd.DataFrame:
+        """Return the chance of conditions on several quantities in each scenario, and its
+        difference from the first, with 95 % errors: rows (condition, scenario).
+
+        Conditions are those of ``Run.chance``. Raises RunError where a scenario is not a run.
+        """
+        runs = {name: run for name, run in self.runs.items() if isinstance(run, Run)}
+        other = next((name for name in self.runs if name not in runs), None)
+        if other is not None:
+            raise RunError(
+                f"{other!r} is no run, of which alone conditions can be worked out", owner="chances"
+            )
+        first, rows = next(iter(runs)), {}
+        for condition in conditions:
+            held = {name: statement(run, condition) for name, run in runs.items()}
+            for name, result in held.items():
+                share = result.chance(above=0.5)
+                if name == first:
+                    gap = Estimate(0.0, 0.0, 0.0)
+                elif on_same_draws(runs[first], runs[name]):
+                    gap = Paired(held[first], result).chance_above(0.5)
+                else:
+                    gap = unpaired(held[first].chance(above=0.5), share)
+                rows[condition, name] = (float(share), share.error, float(gap), gap.error)
+        frame = pd.DataFrame.from_dict(
+            rows, orient="index", columns=["chance", "error", "difference", "error of difference"]
+        )
+        frame.index = pd.MultiIndex.from_tuples(list(rows), names=["condition", "scenario"])
+        return frame
 
     def dominance(self, outcome: str) -> pd.DataFrame:
         """Return for each pair of scenarios whether the one dominates the other stochastically, on

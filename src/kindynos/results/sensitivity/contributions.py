@@ -14,13 +14,12 @@ from numpy.typing import NDArray
 
 from kindynos.arrays import Floats
 from kindynos.errors import RunError
-from kindynos.formula.parse import parse
 from kindynos.formula.terms import Term, terms_of
-from kindynos.formula.tree import Scope
 from kindynos.inference.estimates import Estimate
 from kindynos.inference.intervals import jackknifed
 from kindynos.literals import ContributionBy, ContributionTo
 from kindynos.program.quantities import DistributionDriver
+from kindynos.results.calculation import worked_out
 from kindynos.results.sensitivity.inputs import inputs_of, valid_outcome, work_out
 from kindynos.results.trials import SimulatedTrials
 from kindynos.sampling.streams import stream
@@ -325,29 +324,10 @@ def _walked(
 def _by_terms(run: SimulatedTrials, outcome: str, by: str | Sequence[str]) -> _Parts:
     """Return the terms of the sum that the outcome is, in all trials of the run."""
     terms = _terms(run, outcome, by)
-    trees = [parse(term.text) for term in terms]
-    needed = {name for tree in trees for name in tree.names()}
-    names = [name for name in run if name in needed]
-    signs = np.array([term.sign for term in terms], dtype=np.float64)[:, None]
-
-    def worked_out(values: dict[str, Floats], trials: int) -> Floats:
-        program = run.program
-        scope = Scope({**program.as_used(values), **program.constants}, program.periods)
-        with np.errstate(all="ignore"):
-            found = [tree.evaluate(scope) for tree in trees]
-        for term, value in zip(terms, found, strict=True):
-            if value.ndim > 1:
-                raise RunError(f"{term.text!r:.60} is a row; take its total", owner="contributions")
-        return signs * np.stack([np.broadcast_to(value, (trials,)) for value in found])
-
-    blocks, outcomes = run.drawing.blocks, run[outcome].values
-    parts = [
-        worked_out(run.batch(batch, names), len(outcomes[blocks.part(batch)]))
-        for batch in range(blocks.batches)
-    ]
-    values = np.concatenate(parts, axis=1)
+    signs = np.array([term.sign for term in terms], dtype=np.float64)
+    found, base = worked_out(run, [term.text for term in terms], "contributions")
+    values, outcomes = signs[:, None] * found, run[outcome].values
     valid = np.isfinite(outcomes) & np.isfinite(values).all(axis=0)
-    base = worked_out({name: run.base[name] for name in names}, 1)[:, 0]
     largest = np.abs(values[:, valid]).sum(axis=0).max(initial=0.0)
     gap = np.abs(values[:, valid].sum(axis=0) - outcomes[valid]).max(initial=0.0)
     if gap > 1e-9 * largest:
@@ -357,7 +337,9 @@ def _by_terms(run: SimulatedTrials, outcome: str, by: str | Sequence[str]) -> _P
             owner="contributions",
         )
     labels = [term.label for term in terms]
-    return _Parts(labels, values[:, valid], base, 0.0, outcomes[valid], _groups_of(run)[valid])
+    return _Parts(
+        labels, values[:, valid], signs * base, 0.0, outcomes[valid], _groups_of(run)[valid]
+    )
 
 
 def _terms(run: SimulatedTrials, outcome: str, by: str | Sequence[str]) -> list[Term]:

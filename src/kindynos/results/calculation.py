@@ -1,0 +1,94 @@
+"""Formulas over the quantities of a run, worked out for its trials."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+
+import numpy as np
+
+from kindynos.arrays import Floats
+from kindynos.errors import KindynosError, RunError
+from kindynos.formula.parse import parse
+from kindynos.formula.tree import Expression, Scope
+from kindynos.results.result import Result
+from kindynos.results.trials import SimulatedTrials
+
+
+def worked_out(run: SimulatedTrials, formulas: Sequence[str], owner: str) -> tuple[Floats, Floats]:
+    """Return formulas over quantities of a run, ``(formulas, trials)``, and in the base case,
+    ``(formulas,)``.
+
+    Raises FormulaError for what cannot be read, and RunError for a row or an unknown name.
+    """
+    trees = [parse(formula) for formula in formulas]
+    shapes = {**run.program.shapes}
+    for formula, tree in zip(formulas, trees, strict=True):
+        for name in tree.names():
+            if name not in shapes and name not in run.program.constants:
+                known = list(run.program.quantities)
+                raise RunError(
+                    f"{formula!r:.80}: no quantity {name!r}", owner=owner, unknown=name, known=known
+                )
+    names = [name for name in run if any(name in tree.names() for tree in trees)]
+    blocks = run.drawing.blocks
+    parts = [
+        _values(run, trees, formulas, run.batch(batch, names), _size(run, batch), owner)
+        for batch in range(blocks.batches)
+    ]
+    base = _values(run, trees, formulas, {name: run.base[name] for name in names}, 1, owner)
+    return np.concatenate(parts, axis=1), base[:, 0]
+
+
+def _size(run: SimulatedTrials, batch: int) -> int:
+    part = run.drawing.blocks.part(batch)
+    return int(part.stop) - int(part.start)
+
+
+def _values(
+    run: SimulatedTrials,
+    trees: Sequence[Expression],
+    formulas: Sequence[str],
+    values: dict[str, Floats],
+    trials: int,
+    owner: str,
+) -> Floats:
+    program = run.program
+    scope = Scope({**program.as_used(values), **program.constants}, program.periods)
+    rows = []
+    for tree, formula in zip(trees, formulas, strict=True):
+        try:
+            with np.errstate(all="ignore"):
+                found = np.asarray(tree.evaluate(scope))
+        except KindynosError as error:
+            raise RunError(f"{formula!r:.80}: {error}", owner=owner) from None
+        if found.ndim > 1:
+            raise RunError(
+                f"{formula!r:.80} is a row; take one number of it, such as lowest(...) or "
+                "total(...)",
+                owner=owner,
+            )
+        rows.append(np.broadcast_to(found, (trials,)))
+    return np.stack(rows)
+
+
+def statement(run: SimulatedTrials, condition: str) -> Result:
+    """Return in which trials a condition holds, as an outcome that is 1 or 0.
+
+    Raises FormulaError, RunError as ``worked_out`` does, and RunError for what is no condition.
+    """
+    values, base = worked_out(run, [condition], "chance")
+    held = values[0]
+    known = held[~np.isnan(held)]
+    if not np.isin(known, (0.0, 1.0)).all():
+        raise RunError(
+            f"{condition!r:.80} is not a condition, which is true or false; say for example "
+            "'net_value < 0 and breach'",
+            owner="chance",
+        )
+    return Result(
+        condition,
+        held,
+        run.drawing.blocks.bounds,
+        run.drawing.plan.independent,
+        base=float(base[0]),
+    )
