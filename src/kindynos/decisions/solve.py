@@ -194,7 +194,7 @@ def _error(value: Any, weight: Any, mean: float) -> float:
     )
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, repr=False)
 class Solution:
     """The best policy of a decision: ``best`` is the alternative to choose now, ``value`` what it
     is worth by the rule.
@@ -209,6 +209,9 @@ class Solution:
     draws: DecisionDraws
     rolling: Rollback
     trials: int
+
+    def __repr__(self) -> str:
+        return f"<solution of {self.decision.name!r}: {self.best}, worth {self.value}>"
 
     @property
     def policy(self) -> dict[Path, str]:
@@ -538,6 +541,10 @@ class Solution:
             alternative,
             self.decision.alternatives,
         )
+
+    @delegated_to("kindynos.reports.showing", "show")
+    def show(self) -> None:
+        """Print the alternatives, the policy and the worth of knowing, as ``kindynos decide``."""
 
     @delegated_to("kindynos.plots", "decision")
     def plot(self, what: str = "tree", figure: Any = None) -> Any:

@@ -31,7 +31,7 @@ CLOSE = 2.0  # of a criterion, within which the data cannot tell two distributio
 FEW_COUNTS = 0.7  # distinct values a value, above which whole numbers are taken for measurements
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, repr=False)
 class Ranking:
     """Distributions fitted to the same values, best first; see ``fit_distributions``.
 
@@ -179,6 +179,14 @@ class Ranking:
             if self.weights[one.label] >= LEAST_WEIGHT
         ]
         return Mixture([one for one, _ in kept], [weight for _, weight in kept])
+
+    def __repr__(self) -> str:
+        count = len(self.data.values)
+        return f"<{len(self.fitted)} distributions for {count:,} values, best {self.best.label!r}>"
+
+    @delegated_to("kindynos.reports.showing", "show")
+    def show(self) -> None:
+        """Print the ranking and the tests as ``kindynos fit`` does."""
 
     @delegated_to("kindynos.plots", "fitted_distributions")
     def plot(

@@ -35,7 +35,7 @@ FEWEST = 8
 SHORT_HORIZON = 12  # periods that a score looks ahead, where there is no season
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, repr=False)
 class SeriesRanking:
     """Processes fitted to one series, best first; see ``fit_series``.
 
@@ -168,6 +168,14 @@ class SeriesRanking:
     def diagnose(self, name: str | None = None) -> Diagnostics:
         """Return the diagnostics of the residuals of a process, the best unless one is named."""
         return diagnose(self.best if name is None else self[name])
+
+    def __repr__(self) -> str:
+        count = len(self.series.values)
+        return f"<{len(self.fitted)} processes for {count:,} values, best {self.names[0]!r}>"
+
+    @delegated_to("kindynos.reports.showing", "show")
+    def show(self) -> None:
+        """Print the ranking, the tests and the forecast as ``kindynos fit --series`` does."""
 
     @delegated_to("kindynos.plots", "series_fan")
     def plot(

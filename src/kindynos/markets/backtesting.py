@@ -171,6 +171,10 @@ class Backtest:
             f"({self.expected:.1f} expected), {self.zone}>"
         )
 
+    @delegated_to("kindynos.reports.showing", "show")
+    def show(self) -> None:
+        """Print the tests as ``kindynos backtest`` does."""
+
     @delegated_to("kindynos.plots", "backtest")
     def plot(self, ax: Any = None) -> Any:
         """Draw profit and loss through time with the forecasts, exceptions marked."""

@@ -11,6 +11,7 @@ import numpy as np
 import pandas as pd
 
 from kindynos.arrays import Floats
+from kindynos.delegation import delegated_to
 from kindynos.errors import ParameterError
 from kindynos.literals import Rebalancing, RiskMethod
 from kindynos.markets import stress as stresses
@@ -224,6 +225,10 @@ class Portfolio:
         else:
             worth = frame.to_numpy() @ self._held[-1]
         return pd.Series(worth, frame.index, name="value")
+
+    @delegated_to("kindynos.reports.showing", "show")
+    def show(self) -> None:
+        """Print value at risk and expected shortfall by all methods as ``kindynos risk`` does."""
 
     def __repr__(self) -> str:
         return (

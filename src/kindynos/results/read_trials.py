@@ -133,6 +133,10 @@ class ReadTrials(Mapping[str, Result]):
         """
         return joint_distribution(self[x], self[y], cuts)
 
+    @delegated_to("kindynos.reports.showing", "show")
+    def show(self) -> None:
+        """Print the columns as ``kindynos read`` does."""
+
     @delegated_to("kindynos.plots", "scatter")
     def scatter(
         self,

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import math
-from typing import TYPE_CHECKING
+from collections.abc import Callable
 
 import pandas as pd
 
@@ -11,9 +11,6 @@ from kindynos.distributions.risk_event import RiskEvent
 from kindynos.errors import RunError
 from kindynos.program.quantities import DistributionDriver
 from kindynos.results.trials import SimulatedTrials
-
-if TYPE_CHECKING:
-    from kindynos.results.run import Run
 
 
 def risks_of(run: SimulatedTrials, outcome: str) -> dict[str, RiskEvent]:
@@ -28,8 +25,12 @@ def risks_of(run: SimulatedTrials, outcome: str) -> dict[str, RiskEvent]:
     }
 
 
-def risk_register(run: Run, outcome: str, percentile: float | None = None) -> pd.DataFrame:
-    """Return a row for each risk; see ``Run.risk_register``."""
+def risk_register(
+    run: SimulatedTrials, outcome: str, contributions: Callable[[], pd.DataFrame]
+) -> pd.DataFrame:
+    """Return a row for each risk, from the contributions of all drivers to the contingency; see
+    ``Run.risk_register``.
+    """
     risks = risks_of(run, outcome)
     if not risks:
         raise RunError(
@@ -37,9 +38,7 @@ def risk_register(run: Run, outcome: str, percentile: float | None = None) -> pd
             "RiskEvent, or a row with a chance in a table of drivers",
             owner="risk_register",
         )
-    to_contingency = run.sensitivity(
-        outcome, "contributions", to="contingency", percentile=percentile
-    )
+    to_contingency = contributions()
     rows = []
     for name, event in risks.items():
         part = to_contingency.loc[name]

@@ -127,6 +127,10 @@ class Run(SimulatedTrials):
             )
         return self[name].values
 
+    @delegated_to("kindynos.reports.showing", "show")
+    def show(self) -> None:
+        """Print the outcomes with their errors and what moves them as ``kindynos run`` does."""
+
     @delegated_to("kindynos.model.saved", "save")
     def save(self, path: str | Path) -> None:
         """Write the run to a Parquet file with all that is needed to read it again; see
@@ -200,7 +204,14 @@ class Run(SimulatedTrials):
         """
         from kindynos.results.risk_register import risk_register
 
-        return risk_register(self, name, percentile)
+        self._known(name)
+        return risk_register(
+            self,
+            name,
+            lambda: self.sensitivity(
+                name, "contributions", to="contingency", percentile=percentile
+            ),
+        )
 
     def chance(self, condition: str) -> Estimate:
         """Return the chance of a condition on quantities of the run, with its 95 % interval:

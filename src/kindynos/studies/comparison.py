@@ -352,6 +352,10 @@ class Comparison:
             return dominance({name: -sample.valid for name, sample in ranked.items()})
         return dominance({name: sample.valid for name, sample in ranked.items()})
 
+    @delegated_to("kindynos.reports.showing", "show")
+    def show(self) -> None:
+        """Print the scenarios side by side as ``kindynos compare`` does."""
+
     @delegated_to("kindynos.plots", "comparison")
     def plot(self, outcome: str, kind: str = "cumulative", ax: Any = None) -> Any:
         """Draw the scenarios of one outcome: "cumulative" curves, "survival" curves, or "boxes"

@@ -40,6 +40,10 @@ class Goal:
             f"{len(self.evaluations)} values tried>"
         )
 
+    @delegated_to("kindynos.reports.showing", "show")
+    def show(self) -> None:
+        """Print the value and how it was found as ``kindynos solve`` does."""
+
     @delegated_to("kindynos.plots", "goal")
     def plot(self, ax: Any = None) -> Any:
         """Draw the statistic against the value, with the goal and where it is reached."""

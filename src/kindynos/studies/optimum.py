@@ -115,6 +115,10 @@ class Optimum:
             )
         return said
 
+    @delegated_to("kindynos.reports.showing", "show")
+    def show(self) -> None:
+        """Print the best decisions as ``kindynos optimize`` does."""
+
     @delegated_to("kindynos.plots", "optimum")
     def plot(self, ax: Any = None) -> Any:
         """Draw the objective at all points tried around the optimum, those that break a constraint

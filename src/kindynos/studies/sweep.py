@@ -137,6 +137,10 @@ class Sweep:
             raise RunError("no point has a value", owner="sweep")
         return self.table().iloc[int(column.argmax() if more_is_better else column.argmin())]
 
+    @delegated_to("kindynos.reports.showing", "show")
+    def show(self) -> None:
+        """Print the points as ``kindynos sweep`` does."""
+
     @delegated_to("kindynos.reports.styled", "styled_sweep")
     def styled(self, output: str | None = None, number_format: str | None = None) -> Any:
         """Return the grid of one output over two inputs as a pandas Styler: shaded, with the best
