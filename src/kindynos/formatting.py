@@ -11,6 +11,20 @@ SMALLEST_SHARE = 5e-7  # error of a share that is told
 ROUNDING = 1e-12  # relative to a figure, below which its error is that of the arithmetic alone
 
 
+def is_per_cent(unit: str | None) -> bool:
+    """Return whether a unit is per cent, in which the fraction 0.08 is shown as 8.
+
+    >>> is_per_cent("%"), is_per_cent("% a year"), is_per_cent("EUR"), is_per_cent(None)
+    (True, True, False, False)
+    """
+    return (unit or "").strip().startswith("%")
+
+
+def times_shown(unit: str | None) -> float:
+    """Return by how much figures in a unit are multiplied where they are shown."""
+    return 100.0 if is_per_cent(unit) else 1.0
+
+
 def number(value: float, step: float | None = None) -> str:
     """Return a number with thousands separators: four significant digits, or rounded to a step such
     as 100 or 0.01.

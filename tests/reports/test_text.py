@@ -5,6 +5,7 @@ import json
 import re
 
 import numpy as np
+from matplotlib.figure import Figure
 from rich.console import Console
 
 import kindynos as kd
@@ -182,3 +183,36 @@ class Lumps(Case):
         self.assertCalibrated(
             [float(mean) - true for mean in found], [mean.error for mean in found]
         )
+
+
+class PerCentAndCounts(Case):
+    def model(self):
+        model = kd.Model("units", periods=2)
+        model.driver("rate", kd.Normal(0.08, 0.02), unit="%")
+        model.driver("guests", kd.Binomial(2300, 0.92))
+        model.outcome("margin", "rate - 0.01", unit="%", target=0.05)
+        model.outcome("sold", "guests")
+        model.outcome("row", "every_period(rate)", unit="%")
+        return model
+
+    def test_fractions_in_per_cent_are_shown_times_100(self):
+        run = self.model().simulate(4000, seed=1)
+        shown = printed(text.run(run))
+        self.assertRegex(shown, r"margin, %, target 5\n")
+        self.assertRegex(shown, r"mean +7\.00\d* ")
+        self.assertIn("chance below 5 ", shown)
+        self.assertAlmostEqual(float(run["margin"].mean), 0.07, places=3)  # and not in the data
+        self.assertAlmostEqual(run["margin"].times(100).target, 5.0)
+        swept = printed(studies.sweep(self.model().sweep(rate=[0.05, 0.1])))
+        self.assertRegex(swept, r"rate, % +margin, %")
+        self.assertRegex(swept, r" 5 +4 ")
+        ax = kd.plots.distribution(run["margin"], ax=Figure().subplots())
+        self.assertIn("(%)", ax.get_xlabel())
+        self.assertEqual(ax.xaxis.get_major_formatter()(0.08, None), "8")
+
+    def test_percentiles_of_counts_are_whole(self):
+        shown = printed(text.run(self.model().simulate(4000, seed=1)))
+        sold = shown[shown.index("\nsold") :]
+        self.assertRegex(sold, r"P50 +2,116 ")
+        self.assertNotRegex(sold[: sold.index("highest")], r"P\d+ +[\d,]+\.\d")
+        self.assertEqual(repr(kd.Estimate(-5e6, -5e6, -5e6)), "-5,000,000 ± 0")

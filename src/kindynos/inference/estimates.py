@@ -150,8 +150,10 @@ def _rounded(value: float, error: float) -> str:
     """Return a number at the two digits that its error leaves, with thousands separators; without
     an error, or far from 1, at six digits.
     """
-    if not error > 0 or not 1e-9 < error < 1e15 or not abs(value) < 1e15:
+    if not abs(value) < 1e15:
         return f"{value:.6g}"
+    if not error > 0 or not 1e-9 < error < 1e15:
+        return f"{value:,.0f}" if value == int(value) else f"{value:.6g}"
     step = math.floor(math.log10(error)) - 1
     return f"{round(value, -step):,.{max(-step, 0)}f}"
 

@@ -52,8 +52,8 @@ def comparison(
     }
     ax = axes(ax)
     ends = np.concatenate([_finite_ends(result.values) for result in results.values()])
-    factor, word = scale_of(ends)
     first = next(iter(results.values()))
+    factor, word = scale_of(ends, first.unit)
     if kind == "boxes":
         _boxes(ax, results, float(ends.max()))
     else:

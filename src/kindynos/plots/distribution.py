@@ -54,7 +54,7 @@ def distribution(
     if number_format is not None:
         checked_format("plot", number_format)
     ax = axes(ax)
-    factor, word = scale_of(values)
+    factor, word = scale_of(values, result.unit)
     edges = _edges(values, bins, result.target)
     heights = np.histogram(values, edges)[0] / result.size
     _bars(ax, edges, heights, result.target, result.better, bad)

@@ -36,7 +36,7 @@ def fan(result: Result, ax: Axes | None = None) -> Axes:
         )
     ax = axes(ax)
     places = np.arange(len(result.values))
-    factor, word = scale_of(result.percentile([1, 99]))
+    factor, word = scale_of(result.percentile([1, 99]), result.unit)
     for low, high, colour in BANDS:
         ends = result.percentile([low, high])
         label = f"{high - low} % of trials (P{low} to P{high})"

@@ -27,7 +27,9 @@ def fans(compared: Comparison, outcome: str, figure: Figure | None = None) -> Fi
     across = min(len(rows), MOST_ACROSS)
     down = -(-len(rows) // across)
     panels = figure.subplots(down, across, sharex=True, sharey=True, squeeze=False).ravel()
-    factor, word = scale_of(np.concatenate([row.percentile([1, 99]) for row in rows.values()]))
+    first = next(iter(rows.values()))
+    outer = np.concatenate([row.percentile([1, 99]) for row in rows.values()])
+    factor, word = scale_of(outer, first.unit)
     for ax, (name, row) in zip(panels, rows.items(), strict=False):
         places = np.arange(len(row.values))
         for low, high, colour in BANDS:
@@ -48,7 +50,6 @@ def fans(compared: Comparison, outcome: str, figure: Figure | None = None) -> Fi
         ax.set_xlabel("period")
     for ax in panels[len(rows) :]:
         ax.axis("off")
-    first = next(iter(rows.values()))
     for ax in panels[::across]:
         ax.set_ylabel(quantity_label(first.name, first.unit, word))
     panels[0].legend(frameon=False)

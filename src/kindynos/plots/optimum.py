@@ -68,7 +68,7 @@ def _scale(found: Optimum, frame: pd.DataFrame) -> tuple[float, str]:
     what = found.what.replace("_", " ")
     if found.unit is None and found.what.startswith("chance"):
         return 0.01, f"{what}, per cent"
-    factor, word = scale_of(frame[found.what].to_numpy())
+    factor, word = scale_of(frame[found.what].to_numpy(), found.unit)
     return factor, quantity_label(what, found.unit, word)
 
 
@@ -105,7 +105,7 @@ def _over_one(ax: Axes, found: Optimum, frame: pd.DataFrame, name: str) -> None:
         zorder=5,
         label="the best, on fresh draws, with 95 % errors",
     )
-    side, word = scale_of(ordered[name].to_numpy())
+    side, word = scale_of(ordered[name].to_numpy(), (found.units or {}).get(name))
     scaled_ticks(ax.xaxis, side)
     ax.set_xlabel(quantity_label(name.replace(".", " "), (found.units or {}).get(name), word))
     ax.set_ylabel(label)
@@ -146,7 +146,7 @@ def _over_two(ax: Axes, found: Optimum, frame: pd.DataFrame, names: list[str]) -
         label=f"the best: {_worth(found)} on fresh draws",
     )
     for axis, name, values_of in ((ax.xaxis, names[0], x), (ax.yaxis, names[1], y)):
-        side, word = scale_of(values_of)
+        side, word = scale_of(values_of, (found.units or {}).get(name))
         scaled_ticks(axis, side)
         axis.set_label_text(
             quantity_label(name.replace(".", " "), (found.units or {}).get(name), word)
@@ -200,7 +200,7 @@ def _panel(ax: Axes, found: Optimum, frame: pd.DataFrame, name: str) -> None:
     )
     if frame[name].nunique() <= 8:
         ax.set_xticks(sorted(frame[name].unique()))
-    side, word = scale_of(frame[name].to_numpy())
+    side, word = scale_of(frame[name].to_numpy(), (found.units or {}).get(name))
     scaled_ticks(ax.xaxis, side)
     ax.set_xlabel(quantity_label(name.replace(".", " "), (found.units or {}).get(name), word))
     ax.set_ylabel(label)

@@ -95,7 +95,7 @@ def _plain(name: str) -> str:
 
 def _named(ax: Axes, x: Result, y: Result) -> None:
     for axis, result, label in ((ax.xaxis, x, ax.set_xlabel), (ax.yaxis, y, ax.set_ylabel)):
-        factor, word = scale_of(result.values)
+        factor, word = scale_of(result.values, result.unit)
         scaled_ticks(axis, factor)
         label(quantity_label(result.name, result.unit, word))
 

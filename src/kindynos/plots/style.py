@@ -11,7 +11,7 @@ from matplotlib.axes import Axes
 from matplotlib.ticker import FuncFormatter
 
 from kindynos.atomic import replacing
-from kindynos.formatting import number
+from kindynos.formatting import is_per_cent, number
 from kindynos.validate import invalid_argument
 
 DARK, MIDDLE, LIGHT, INK, ACCENT = "#1f4e79", "#6fa3cf", "#cfe0ef", "#222222", "#d9730d"
@@ -60,10 +60,14 @@ def bare(ax: Axes) -> None:
     ax.spines[["top", "right"]].set_visible(False)
 
 
-def scale_of(values: Any) -> tuple[float, str]:
-    """Return what to divide by so that ticks are short, and the word for it."""
+def scale_of(values: Any, unit: str | None = None) -> tuple[float, str]:
+    """Return what to divide by so that ticks are short, and the word for it; fractions in per cent
+    are shown times 100.
+    """
     import numpy as np
 
+    if is_per_cent(unit):
+        return 0.01, ""
     finite = np.abs(np.asarray(values)[np.isfinite(values)])
     largest = float(finite.max()) if finite.size else 0.0
     for factor, word in ((1e9, "billion "), (1e6, "million "), (1e3, "thousand ")):

@@ -16,7 +16,8 @@ from matplotlib.colors import LinearSegmentedColormap
 from matplotlib.patches import Rectangle
 from numpy.typing import NDArray
 
-from kindynos.formatting import number, per_cent, with_error
+from kindynos.formatting import number, per_cent, times_shown, with_error
+from kindynos.inference.estimates import Estimate
 from kindynos.plots.style import (
     ACCENT,
     DARK,
@@ -116,7 +117,7 @@ def _title(swept: Sweep, name: str, wording: Wording) -> str:
 def _line(ax: Axes, swept: Sweep, name: str, wording: Wording) -> None:
     order = np.argsort(swept.points.iloc[:, 0].to_numpy())
     x, y = swept.points.iloc[:, 0].to_numpy()[order], swept.values[name].to_numpy()[order]
-    factor, word = scale_of(y)
+    factor, word = scale_of(y, swept.units.get(name))
     if swept.errors is not None:
         error = swept.errors[name].to_numpy()[order]
         ax.fill_between(x, y - error, y + error, color=LIGHT, label="95 % error")
@@ -125,7 +126,7 @@ def _line(ax: Axes, swept: Sweep, name: str, wording: Wording) -> None:
     else:
         ax.plot(x, y, color=DARK, marker="o" if len(x) <= MOST_CELLS else None, lw=2)
     scaled_ticks(ax.yaxis, factor)
-    side, side_word = scale_of(x)
+    side, side_word = scale_of(x, swept.units.get(swept.inputs[0]))
     scaled_ticks(ax.xaxis, side)
     ax.set_xlabel(wording.label(swept.inputs[0], side_word))
     ax.set_ylabel(wording.label(name, word))
@@ -136,7 +137,7 @@ def _map(ax: Axes, swept: Sweep, name: str, wording: Wording, down: str, across:
     """Draw a heat map of one output with two inputs along its sides; the best cell has a frame."""
     table, binned = _cells(swept, name, down, across, wording.bins)
     values = table.to_numpy(dtype=np.float64)
-    factor, word = scale_of(values)
+    factor, word = scale_of(values, swept.units.get(name))
     rows, columns = values.shape
     image = ax.imshow(
         values / factor, aspect="auto", origin="lower", **_shading(values / factor, wording, factor)
@@ -258,7 +259,8 @@ def goal(found: Goal, ax: Axes | None = None) -> Axes:
     ax = axes(ax)
     frame, chance = found.evaluations, found.what.startswith("chance")
     y = frame["statistic"].to_numpy()
-    description = per_cent(found.goal) if chance else number(found.goal)
+    times = 1.0 if chance else times_shown(found.outcome_unit)
+    description = per_cent(found.goal) if chance else number(found.goal * times)
     errors = frame["error"].fillna(0).to_numpy()
     ax.errorbar(
         frame["value"],
@@ -271,11 +273,13 @@ def goal(found: Goal, ax: Axes | None = None) -> Axes:
         label="tried, with 95 % error",
     )
     ax.axhline(found.goal, color=INK, lw=1, ls=":", label=f"goal {description}")
-    value = " ".join(with_error(found.value))
+    own = times_shown(found.unit)
+    reached = Estimate(float(found.value) * own, found.value.low * own, found.value.high * own)
+    value = " ".join(with_error(reached))
     ax.axvline(float(found.value), color=ACCENT, lw=2, ls="--", label=f"reached at {value}")
     if found.value.error > 0:
         ax.axvspan(found.value.low, found.value.high, color=ACCENT, alpha=0.15, lw=0)
-    side, word = scale_of(frame["value"].to_numpy())
+    side, word = scale_of(frame["value"].to_numpy(), found.unit)
     scaled_ticks(ax.xaxis, side)
     ax.set_xlabel(quantity_label(found.name.replace(".", " "), found.unit, word))
     what = found.what.replace("_", " ")
@@ -283,7 +287,7 @@ def goal(found: Goal, ax: Axes | None = None) -> Axes:
         ax.yaxis.set_major_formatter(lambda share, _: f"{100 * share:.0f} %")
         ax.set_ylabel(what)
     else:
-        factor, word = scale_of(np.append(y, found.goal))
+        factor, word = scale_of(np.append(y, found.goal), found.outcome_unit)
         scaled_ticks(ax.yaxis, factor)
         ax.set_ylabel(quantity_label(what, found.outcome_unit, word))
     ax.set_title(

@@ -6,7 +6,15 @@ import pandas as pd
 from rich.console import Group, RenderableType
 from rich.text import Text
 
-from kindynos.formatting import brief, number, per_cent, share_decimals, step_of, with_error
+from kindynos.formatting import (
+    brief,
+    is_per_cent,
+    number,
+    per_cent,
+    share_decimals,
+    step_of,
+    with_error,
+)
 from kindynos.inference.estimates import Estimate
 from kindynos.reports.tables import FigureTable, table_of
 from kindynos.results.run import Run
@@ -40,6 +48,8 @@ def contributions(run: Run, outcome: str, frame: pd.DataFrame) -> Group:
     part = str(frame.index.name)
     columns = [(part, "left"), *amounts, ("share", "right"), ("95 % error", "right")]
     table = table_of(title, *columns)
+    scale = 100.0 if is_per_cent(unit) else 1.0
+    frame = frame.assign(contribution=frame["contribution"] * scale, error=frame["error"] * scale)
     shown = frame.head(MOST_SHOWN)
     rows = zip(
         shown.index,
@@ -54,8 +64,8 @@ def contributions(run: Run, outcome: str, frame: pd.DataFrame) -> Group:
     if to_variance:
         whole = f"the sd is {brief(float(f'{total**0.5:.4g}'))}"
     else:
-        step = step_of(run[outcome].percentile(frame.attrs["percentile"]).error)
-        whole = f"they add up to {number(total, step)}"
+        step = step_of(scale * run[outcome].percentile(frame.attrs["percentile"]).error)
+        whole = f"they add up to {number(scale * total, step)}"
     return Group(table, Text(_remark(whole, frame, run), style="dim"))
 
 

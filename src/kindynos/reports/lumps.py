@@ -17,6 +17,7 @@ from kindynos.results.sample import Sample
 from kindynos.results.statistics import mean
 
 TRUTHS = ("<", "<=", ">", ">=", "==", "!=", "and", "or", "not")
+LARGEST_COUNT = 1e9
 LUMP = 0.2  # share of the trials on one value from which on it is pointed out
 
 
@@ -45,6 +46,16 @@ def lump_of(result: Result) -> tuple[float, Estimate] | None:
     if counts[place] < LUMP * result.size or len(distinct) == 1:
         return None
     return float(distinct[place]), result.chance(at=float(distinct[place]))
+
+
+def is_count(result: Result) -> bool:
+    """Return whether all values are whole numbers, several of them, and none so large that it is
+    an amount that was rounded.
+    """
+    known = result.values[np.isfinite(result.values)]
+    if not known.size or np.abs(known).max() >= LARGEST_COUNT:
+        return False
+    return bool((known == np.floor(known)).all())
 
 
 def is_condition(run: Run, name: str) -> bool:

@@ -8,7 +8,8 @@ from typing import Any
 
 from rich.text import Text
 
-from kindynos.formatting import number, per_cent, short, with_error
+from kindynos.formatting import number, per_cent, short, times_shown, with_error
+from kindynos.inference.estimates import Estimate
 from kindynos.reports.report import Report
 from kindynos.reports.studies import figure
 from kindynos.reports.summary import plain_estimate, plain_rows, plain_value
@@ -36,7 +37,8 @@ def optimum(found: Optimum) -> Report:
 
 
 def _worth(found: Optimum, value: float, error: float) -> str:
-    return figure(value, error, share=found.what.startswith("chance"))
+    times = times_shown(found.unit)
+    return figure(value * times, error * times, share=found.what.startswith("chance"))
 
 
 def _decisions(found: Optimum) -> FigureTable:
@@ -49,7 +51,9 @@ def _decisions(found: Optimum) -> FigureTable:
         ("95 % error", "right"),
         ("unit", "left"),
     )
-    for name, value in found.decisions.items():
+    for name, decided in found.decisions.items():
+        times = times_shown((found.units or {}).get(name))
+        value = Estimate(float(decided) * times, decided.low * times, decided.high * times)
         best, error = (
             with_error(value) if value.error > 0 else (number(float(f"{float(value):.6g}")), "-")
         )

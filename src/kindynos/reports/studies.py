@@ -15,7 +15,17 @@ from rich.console import RenderableType
 from rich.text import Text
 
 from kindynos.errors import FitWarning, RunError
-from kindynos.formatting import ROUNDING, brief, number, per_cent, share_decimals, shares, step_of
+from kindynos.formatting import (
+    ROUNDING,
+    brief,
+    is_per_cent,
+    number,
+    per_cent,
+    share_decimals,
+    shares,
+    step_of,
+    times_shown,
+)
 from kindynos.literals import SensitivityMethod
 from kindynos.reports import lumps
 from kindynos.reports.contributions import contributions
@@ -137,8 +147,10 @@ def _side_by_side(
         for s in table.loc[outcome].index
         if s in (*SHOWN, *percentiles, *more, MISSING) or str(s).startswith("chance")
     ]
+    unit = _first_result(compared, outcome).unit
+    per_cent_unit = is_per_cent(unit)
     side = table_of(
-        f"{outcome} by scenario",
+        f"{outcome} by scenario{f', {unit}' if unit else ''}",
         ("", "left"),
         *((name, "right") for name in compared.scenarios),
         scalable=True,
@@ -148,6 +160,8 @@ def _side_by_side(
     awaited = any("chance of never" in found for found in endless.values())
     for statistic in rows:
         cells = [table.loc[(outcome, statistic), name] for name in compared.scenarios]
+        if per_cent_unit and statistic in (*SHOWN, *percentiles):
+            cells = [cell * 100 for cell in cells]
         texts = [
             chances[name].get(statistic) or endless[name].get(str(statistic))
             for name in compared.scenarios
@@ -156,7 +170,7 @@ def _side_by_side(
         if statistic == MISSING:
             shown = _shares_without_value(compared, outcome)
         side.add_row(
-            str(statistic),
+            _in_per_cent(str(statistic)) if per_cent_unit else str(statistic),
             *(text.replace("infinite", "never") if awaited else text for text in shown),
         )
     for word in dict.fromkeys(
@@ -164,6 +178,12 @@ def _side_by_side(
     ):
         side.add_row(word, *(endless[name].get(word, "-") for name in compared.scenarios))
     return side
+
+
+def _in_per_cent(statistic: str) -> str:
+    """Return the words of a chance around a figure in per cent."""
+    word, _, value = statistic.rpartition(" ")
+    return f"{word} {100 * float(value):g}" if statistic.startswith("chance") else statistic
 
 
 def _rows(compared: Comparison, outcome: str) -> FigureTable:
@@ -275,6 +295,7 @@ def _differences(compared: Comparison, outcome: str, differences: pd.DataFrame) 
         scalable=True,
     )
     frame = differences.loc[outcome]
+    per_cent_unit = is_per_cent(_first_result(compared, outcome).unit)
     for statistic in frame.index.get_level_values("statistic").unique():
         share = str(statistic).startswith("higher")
         points = str(statistic).startswith(("chance", "share without"))
@@ -282,9 +303,10 @@ def _differences(compared: Comparison, outcome: str, differences: pd.DataFrame) 
             frame.loc[(name, statistic)] if (name, statistic) in frame.index else None
             for name in others
         ]
-        table.add_row(
-            str(statistic), *("" if c is None else _difference(c, share, points) for c in cells)
-        )
+        if per_cent_unit and not (share or points):
+            cells = [None if c is None else c * 100 for c in cells]
+        label = _in_per_cent(str(statistic)) if per_cent_unit else str(statistic)
+        table.add_row(label, *("" if c is None else _difference(c, share, points) for c in cells))
     return table
 
 
@@ -360,15 +382,25 @@ def _named(swept: Sweep) -> pd.DataFrame:
 def _sweep_tables(swept: Sweep) -> list[RenderableType]:
     parts: list[RenderableType] = []
     share = swept.statistic.startswith("chance")
+    times = {name: times_shown(unit) for name, unit in swept.units.items()}
+
+    def titled(name: str) -> str:
+        return f"{name}, {swept.units[name]}" if times.get(name, 1.0) != 1 else name
+
+    def shown(name: str, value: float, error: float) -> str:
+        return figure(value * times.get(name, 1.0), error * times.get(name, 1.0), share)
+
     if len(swept.inputs) == 2 and swept.points.nunique().max() <= 12:
         for output in swept.outputs:
             grid, spread = swept.grid(output), swept.grid(output, errors=True)
+            down, across = str(grid.index.name), str(grid.columns.name)
             columns = [
-                (f"{grid.columns.name} {brief(float(value))}", "right") for value in grid.columns
+                (f"{across} {brief(float(value) * times.get(across, 1.0))}", "right")
+                for value in grid.columns
             ]
             grid_table = table_of(
-                f"{output}: {swept.statistic}",
-                (str(grid.index.name), "right"),
+                f"{titled(output)}: {swept.statistic}",
+                (titled(down), "right"),
                 *columns,
                 scalable=True,
             )
@@ -378,24 +410,27 @@ def _sweep_tables(swept: Sweep) -> list[RenderableType]:
             for value, line, reach in rows:
                 both = zip(line.tolist(), reach.tolist(), strict=True)
                 grid_table.add_row(
-                    brief(float(value)), *(figure(one, error, share) for one, error in both)
+                    brief(float(value) * times.get(down, 1.0)),
+                    *(shown(output, one, error) for one, error in both),
                 )
             parts += [grid_table, ""]
         return parts
     table = table_of(
         swept.statistic,
-        *((name, "right") for name in [*swept.inputs, *swept.outputs]),
+        *((titled(name), "right") for name in [*swept.inputs, *swept.outputs]),
         keys=len(swept.inputs),
         scalable=True,
     )
     for place in range(min(len(swept.points), MOST_ROWS)):
-        inputs = [brief(float(value)) for value in swept.points.iloc[place]]
+        point = zip(swept.inputs, swept.points.iloc[place], strict=True)
+        inputs = [brief(float(value) * times.get(name, 1.0)) for name, value in point]
         errors = (
             [math.nan] * len(swept.outputs)
             if swept.errors is None
             else swept.errors.iloc[place].tolist()
         )
-        cells = [figure(v, e, share) for v, e in zip(swept.values.iloc[place], errors, strict=True)]
+        found = zip(swept.outputs, swept.values.iloc[place], errors, strict=True)
+        cells = [shown(name, value, error) for name, value, error in found]
         table.add_row(*inputs, *cells)
     left = len(swept.points) - MOST_ROWS
     note = [Text(f"{left:,} more points; --out writes them all.", style="dim")] if left > 0 else []
@@ -405,15 +440,17 @@ def _sweep_tables(swept: Sweep) -> list[RenderableType]:
 def goal(found: Goal) -> Report:
     """Return what reaches the goal, and what was tried."""
     share = found.what.startswith("chance")
+    times = times_shown(found.unit)
+    outcome_times = 1.0 if share else times_shown(found.outcome_unit)
     table = table_of(f"Tried for {found.what}", (found.name, "right"), (found.what, "right"))
     for row in found.evaluations.to_dict("records"):
-        table.add_row(brief(row["value"]), figure(row["statistic"], row["error"], share))
+        reached = row["statistic"] * outcome_times, row["error"] * outcome_times
+        table.add_row(brief(row["value"] * times), figure(*reached, share))
     unit = f" {found.unit}" if found.unit else ""
-    aim = per_cent(found.goal) if share else number(found.goal)
-    description = (
-        f"{found.name} = {figure(float(found.value), found.value.error)}{unit} makes "
-        f"the {found.what} {aim}."
-    )
+    aim = per_cent(found.goal) if share else number(found.goal * outcome_times)
+    aim += " %" if outcome_times != 1 else ""
+    value = figure(float(found.value) * times, found.value.error * times)
+    description = f"{found.name} = {value}{unit} makes the {found.what} {aim}."
     notes = (
         [
             Text(

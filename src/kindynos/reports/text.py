@@ -7,7 +7,7 @@ import math
 from collections.abc import Iterable, Sequence
 from dataclasses import fields, replace
 from functools import partial
-from typing import Any
+from typing import Any, TypeVar
 
 import numpy as np
 import pandas as pd
@@ -18,7 +18,16 @@ from kindynos.cohorts.cohort import Cohort
 from kindynos.distributions.base import Distribution
 from kindynos.distributions.catalogue import CATALOGUE
 from kindynos.distributions.registry import parameter_names
-from kindynos.formatting import brief, number, per_cent, share_decimals, shares, step_of, with_error
+from kindynos.formatting import (
+    brief,
+    is_per_cent,
+    number,
+    per_cent,
+    share_decimals,
+    shares,
+    step_of,
+    with_error,
+)
 from kindynos.inference.estimates import Estimate
 from kindynos.model.review import Finding, review
 from kindynos.processes.base import Process
@@ -50,6 +59,9 @@ WORDS = {
 
 MOST_CORRELATIONS = 6  # that are told one by one
 MOST_ACROSS = 12  # states that are columns of a table
+
+
+Shown = TypeVar("Shown", Result, RowResult)
 
 
 class _Terminal(Console):
@@ -180,8 +192,13 @@ def _reported(run: Run, name: str, asked: TableSpec) -> FigureTable:
     return _outcome(run, name, asked)
 
 
+def as_shown(result: Shown) -> Shown:
+    """Return a quantity as it is printed: of per cent the fractions times 100."""
+    return result.times(100.0) if is_per_cent(result.unit) else result
+
+
 def _outcome(run: Run, name: str, asked: TableSpec) -> FigureTable:
-    result = run[name]
+    result = as_shown(run[name])
     table = table_of(
         _title(result), ("", "left"), ("value", "right"), ("95 % error", "right"), ("", "left")
     )
@@ -201,7 +218,7 @@ def _outcome(run: Run, name: str, asked: TableSpec) -> FigureTable:
                 *with_error(endless[1]),
             )
         elif not word.startswith("chance") and not (word == "sd" and endless is not None):
-            value, error = _figure(word, figure, step)
+            value, error = _figure(word, figure, step, lumps.is_count(result))
             percentile = word == "base case percentile"
             if endless is not None and lumps.may_be_never(run, name):
                 value = value.replace("infinite", "never")
@@ -246,12 +263,17 @@ def ranking_of_missing(result: Result) -> str:
     return f"they count as {number(float(result.missing))}"
 
 
-def _figure(word: str, figure: Estimate, step: float | None) -> tuple[str, str]:
-    return (
-        (number(float(figure), step), "")
-        if word in ("base case", "lowest", "highest")
-        else with_error(figure)
-    )
+def _figure(
+    word: str, figure: Estimate, step: float | None, counts: bool = False
+) -> tuple[str, str]:
+    """Return a statistic and its error; percentiles of a count are whole numbers."""
+    whole = float(figure).is_integer() or word != "base case"
+    if counts and whole and word not in ("mean", "sd", "base case percentile"):
+        error = f"± {math.ceil(figure.error):,}" if 0 < figure.error < math.inf else ""
+        return f"{float(figure):,.0f}", error
+    if word in ("base case", "lowest", "highest"):
+        return number(float(figure), step), ""
+    return with_error(figure)
 
 
 def _share(chance: Estimate) -> tuple[str, str]:
@@ -298,7 +320,7 @@ def _chances(result: Result, found: list[tuple[str, Estimate]]) -> list[tuple[st
 
 
 def _row_table(run: Run, name: str, asked: TableSpec) -> FigureTable:
-    result = run.row(name)
+    result = as_shown(run.row(name))
     levels = (5.0, 50.0, 95.0) if asked.percentiles == DEFAULT.percentiles else asked.percentiles
     words = ("base", "mean", "95 % error", *(f"P{level:g}" for level in levels))
     table = table_of(_title(result), ("period", "left"), *((word, "right") for word in words))
@@ -333,10 +355,10 @@ def _ranking(run: Run, name: str) -> Group:
 
 
 def alone_share(row: pd.Series) -> Estimate:
-    """Return a first-order share of a ranking with its error; an estimate below 0 stands for
-    none.
+    """Return a first-order share of a ranking with its error; an estimate below 0 stands for none,
+    and one above 1 for all.
     """
-    value, error = max(row["first-order share"], 0.0), row["error of share"]
+    value, error = min(max(row["first-order share"], 0.0), 1.0), row["error of share"]
     return Estimate(value, value - error, value + error)
 
 
@@ -441,11 +463,14 @@ def sheet_table(
     numbers = [("value", "right")] if has_numbers else []
     table = table_of(title, ("quantity", "left"), ("unit", "left"), *numbers, *columns)
     for name, row in frame.iterrows():
-        cells = [brief(float(row[label])) if row[label] == row[label] else "" for label in shown]
+        scale = 100.0 if is_per_cent(units.get(str(name))) else 1.0
+        cells = [
+            brief(scale * float(row[label])) if row[label] == row[label] else "" for label in shown
+        ]
         if len(shown) < len(labels):
             cells.insert(4, "..." if cells[0] else "")
         value = [
-            brief(float(row["value"]))
+            brief(scale * float(row["value"]))
             if row["value"] == row["value"]
             else ""
             if any(cells)

@@ -6,7 +6,7 @@ import warnings
 from abc import ABC, abstractmethod
 from collections.abc import Callable, Iterator
 from functools import cached_property
-from typing import TYPE_CHECKING, Any, Generic, TypeVar, overload
+from typing import TYPE_CHECKING, Any, Generic, Self, TypeVar, overload
 
 import numpy as np
 from numpy.typing import ArrayLike, NDArray
@@ -64,6 +64,21 @@ class _Quantity(ABC, Generic[Figure]):
     def values(self) -> Floats:
         """The values of all trials, read-only."""
         return self._values
+
+    def times(self, factor: float) -> Self:
+        """Return the quantity in another unit: values, target and base case times a factor."""
+        return type(self)(
+            self.name,
+            self.values * factor,
+            self._bounds,
+            self._independent,
+            unit=self.unit,
+            target=None if self.target is None else self.target * factor,
+            base=None if self.base is None else self.base * factor,
+            labels=self.labels,
+            better=self.better,
+            missing=self.missing * factor if isinstance(self.missing, float) else self.missing,
+        )
 
     @property
     def is_row(self) -> bool:
