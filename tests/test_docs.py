@@ -38,6 +38,7 @@ class Readme(Case):
                 for line in re.findall(r"^kindynos .*$", text, re.M)
                 if "--series" not in line
                 and "--out" not in line
+                and "shapley" not in line
                 and "--minimize" not in line  # slow, and tested elsewhere
             ]
         self.assertGreater(len(commands), 6)

@@ -87,7 +87,6 @@ class Impossible(Case):
             ),
             (("a", "b"), {"copula": "clayton", "tau": -0.2}, ("tau", "between 0 and 1", "-0.2")),
             (("a", "b", 0.5), {"copula": "clayton"}, ("parameter= or tau=",)),
-            (("a", "b", "c", 0.5), {}, ("of two drivers", "matrix")),
             ((rows.rename(index={"a": "z"}),), {}, ("same names",)),
             (([[1, 0.3], [0.3, 1]],), {}, ("must be a DataFrame",)),
             ((rows.replace(0.3, 2.0),), {}, ("from -1 to 1", "a with b is 2")),
