@@ -18,6 +18,7 @@ from kindynos.distributions.contract import Contract
 from kindynos.distributions.inverse import atom_moments, central_moments, without_heavy_tail
 from kindynos.distributions.percentiles import Recipe, solve_percentiles
 from kindynos.errors import KindynosError, ParameterError
+from kindynos.literals import WeightsKind
 from kindynos.validate import finite, invalid_argument, proper_fraction
 
 
@@ -42,17 +43,20 @@ class Distribution(Contract):
         method: str = "likelihood",
         at_least: Any = None,
         at_most: Any = None,
+        weights_kind: WeightsKind = "counts",
         **fixed: float,
     ) -> Self:
         """Return the distribution of this family fitted to ``values``, with standard errors in
         ``fitted``.
 
         By maximum likelihood, or with ``method="moments"`` or (for extremes) ``"l-moments"``.
-        ``weights`` say how often each value counts. ``fixed`` parameters are held: ``low=0``; those
+        ``weights`` say how often each value counts; with ``weights_kind="survey"`` how much of a
+        population each stands for, so that the values are worth fewer than their number (Kish's
+        effective number). ``fixed`` parameters are held: ``low=0``; those
         with a default keep it. ``at_least`` and ``at_most`` are masks of values that are only
         bounds: a machine that still runs, a loss up to the limit of a cover. Raises ParameterError
         for values that nothing can be estimated from or that the family cannot give, and where the
-        likelihood has no maximum; where the maximum lies at an end, ``fitted.edges`` says so.
+        likelihood has no maximum; where the maximum lies at an end, ``fitted.at_bound`` says so.
 
         >>> from kindynos import Gamma
         >>> gamma = Gamma.fit(Gamma(shape=4, scale=2.5).sample(2_000, seed=1))

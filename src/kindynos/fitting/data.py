@@ -12,7 +12,7 @@ from numpy.typing import NDArray
 
 from kindynos.arrays import Floats
 from kindynos.errors import ParameterError
-from kindynos.validate import array_of, invalid_argument
+from kindynos.validate import array_of, invalid_argument, one_of
 
 FEWEST = 8  # values
 LARGEST, CLOSEST = 1e80, 1e-12
@@ -28,11 +28,23 @@ class Data:
     weights: Floats
     above: NDArray[np.bool_]
     below: NDArray[np.bool_]
+    places: NDArray[np.int64] | None = None  # in what was given, without values of weight 0
+
+    def named(self, chosen: NDArray[np.bool_]) -> str:
+        """Return the first of the chosen values as messages name it."""
+        place = int(np.argmax(chosen))
+        given = place if self.places is None else int(self.places[place])
+        return f"value {given} is {self.values[place]:g}"
 
     @property
     def plain(self) -> bool:
         """Whether every value is known exactly."""
         return not (self.above.any() or self.below.any())
+
+    @property
+    def known(self) -> NDArray[np.bool_]:
+        """Which values are known exactly."""
+        return ~(self.above | self.below)
 
     @cached_property
     def total(self) -> float:
@@ -87,9 +99,20 @@ class Data:
 
 
 def data_of(
-    owner: str, values: Any, weights: Any = None, at_least: Any = None, at_most: Any = None
+    owner: str,
+    values: Any,
+    weights: Any = None,
+    at_least: Any = None,
+    at_most: Any = None,
+    weights_kind: str = "counts",
 ) -> Data:
-    """Return checked data; raises ParameterError for values that nothing can be estimated from."""
+    """Return checked data, without values of weight 0; raises ParameterError for values that
+    nothing can be estimated from.
+
+    Weights of the kind "survey" are scaled so that they add up to the effective number of values,
+    (sum of weights)^2 / sum of squares. Source: Kish, Survey Sampling (1965), section 11.7.
+    """
+    one_of(owner, "weights_kind", weights_kind, ("counts", "survey"))
     found = array_of(owner, "values", values)
     if found.ndim != 1:
         raise ParameterError(f"values must be flat, not {found.shape}", owner=owner)
@@ -115,7 +138,16 @@ def data_of(
         )
     if (above | below).all():
         raise ParameterError("every value is only a bound; some must be known", owner=owner)
-    return Data(found, _weights(owner, weights, len(found)), above, below)
+    checked = _weights(owner, weights, len(found))
+    if weights_kind == "survey":
+        checked = checked * checked.sum() / (checked**2).sum()
+    kept = checked > 0
+    data = Data(found[kept], checked[kept], above[kept], below[kept], np.flatnonzero(kept))
+    if data.values.size < 2 or np.ptp(data.values) == 0 or not data.known.any():
+        raise ParameterError(
+            "the values with a weight above 0 leave nothing to estimate", owner=owner
+        )
+    return data
 
 
 def check_size(owner: str, values: Floats) -> None:

@@ -17,7 +17,16 @@ from kindynos.arrays import Floats
 from kindynos.distributions import bounded, counts, extremes, normal, positive, real_line
 from kindynos.fitting import densities, exact
 from kindynos.fitting.data import Data
-from kindynos.fitting.scales import ABOVE_ZERO, LOCATION, REAL, SHARE, SPREAD, Scale, above_by
+from kindynos.fitting.scales import (
+    ABOVE_ZERO,
+    LOCATION,
+    REAL,
+    SHARE,
+    SIGNED,
+    SPREAD,
+    Scale,
+    above_by,
+)
 
 Starts = Callable[[Data, Mapping[str, Any]], list[dict[str, float]]]
 Exact = Callable[[Data, Mapping[str, Any]], dict[str, Any] | None]
@@ -46,6 +55,9 @@ class Family:
     needed: tuple[str, ...] = ()
     limits: Mapping[str, tuple[float, str]] = field(default_factory=dict)
     smooth: bool = True  # whether the likelihood has derivatives at its maximum
+
+    def __reduce__(self) -> Any:
+        return _named, (self.label,)
 
     @property
     def label(self) -> str:
@@ -300,11 +312,11 @@ _FAMILIES = (
     Family(
         real_line.SkewNormal,
         densities.skew_normal,
-        {"location": LOCATION, "scale": SPREAD, "shape": REAL},
+        {"location": LOCATION, "scale": SPREAD, "shape": SIGNED},
         starts=_skew_starts,
         limits={
             "shape": (
-                1e3,
+                math.asinh(1e3),
                 "the shape goes to infinity, where this is the half of a normal distribution",
             )
         },
@@ -409,3 +421,8 @@ _FAMILIES = (
     ),
 )
 FAMILIES: dict[str, Family] = {family.label: family for family in _FAMILIES}
+
+
+def _named(label: str) -> Family:
+    """Return a family by its label, as which it travels to other processes."""
+    return FAMILIES[label]

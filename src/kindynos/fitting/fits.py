@@ -18,7 +18,7 @@ from kindynos.distributions.base import Distribution
 from kindynos.errors import ParameterError
 from kindynos.fitting.data import Data, data_of
 from kindynos.fitting.families import FAMILIES, Family
-from kindynos.fitting.fit import Fit, profile_interval
+from kindynos.fitting.fit import Fit, profile_ends, profile_interval, way_back
 from kindynos.fitting.moments import by_lmoments, by_moments
 from kindynos.fitting.newton import NewtonOptimum, at_optimum, climb
 from kindynos.fitting.search import LikelihoodSearch
@@ -32,6 +32,7 @@ FEWEST_DF = 2.0001  # of Student's t by its sd
 # of the way to the limit, from which it is tried too: there the curvature is lost in rounding
 FAR = 0.35
 VAGUE = 0.5  # sd of a parameter on its scale from which its limit is tried
+WIDE = 0.15  # sd on its scale from which the interval is that of the profile
 AS_GOOD = 1e-3  # log likelihood by which a parameter's limit may be worse
 BOOTSTRAPPED = 200  # samples for the errors of moments
 Kind = TypeVar("Kind", bound=Distribution)
@@ -45,13 +46,14 @@ def fit(
     method: str = "likelihood",
     at_least: Any = None,
     at_most: Any = None,
+    weights_kind: str = "counts",
     **fixed: float,
 ) -> Kind:
     """Return the distribution of a kind fitted to values; see ``Distribution.fit``."""
     owner = f"{kind.__name__}.fit"
     family = family_of(kind)
     one_of(owner, "method", method, METHODS)
-    data = data_of(owner, values, weights, at_least, at_most)
+    data = data_of(owner, values, weights, at_least, at_most, weights_kind)
     held = held_parameters(family, data, fixed)
     check_support(family, data, held)
     if method != "likelihood":
@@ -109,7 +111,8 @@ def held_parameters(family: Family, data: Data, fixed: Mapping[str, Any]) -> dic
     held = {**defaults, **held}
     for name, side in family.at_data.items():
         if name not in held:
-            held[name] = float(data.values.min() if side < 0 else data.values.max())
+            known = data.values[data.known]
+            held[name] = float(known.min() if side < 0 else known.max())
     if all(name in fixed for name in names):
         raise ParameterError("every parameter is held; there is nothing to estimate", owner=owner)
     return held
@@ -124,7 +127,7 @@ def check_support(family: Family, data: Data, held: Mapping[str, float]) -> None
 
 def outside(family: Family, data: Data, held: Mapping[str, float]) -> str:
     """Return why a distribution cannot have given the values, nothing where it can."""
-    x = data.values
+    x, known = data.values, data.known
     low = (
         held.get("low", held.get("location", family.low))
         if family.at_data or family.needed
@@ -134,20 +137,28 @@ def outside(family: Family, data: Data, held: Mapping[str, float]) -> str:
     if family.kind.label == "binomial":
         high = held["trials"]
     if family.whole and (x != np.floor(x)).any():
-        place = int(np.argmax(x != np.floor(x)))
-        return f"value {place} is {x[place]:g}; it gives whole numbers only"
+        return f"{data.named(x != np.floor(x))}; it gives whole numbers only"
     open_ends = family.open_ends and not family.at_data
     below, above = (x <= low, x >= high) if open_ends else (x < low, x > high)
+    below, above = below & known, above & known
     if below.any():
-        return (
-            f"value {int(np.argmax(below))} is {x[below][0]:g}; its values lie "
-            f"{'above' if open_ends else 'from'} {low:g}"
-        )
+        return f"{data.named(below)}; its values lie {'above' if open_ends else 'from'} {low:g}"
     if above.any():
-        return (
-            f"value {int(np.argmax(above))} is {x[above][0]:g}; its values lie "
-            f"{'below' if open_ends else 'up to'} {high:g}"
-        )
+        return f"{data.named(above)}; its values lie {'below' if open_ends else 'up to'} {high:g}"
+    return _bound_beyond(data, low, high, open_ends)
+
+
+def _bound_beyond(data: Data, low: float, high: float, open_ends: bool) -> str:
+    """Return that a value is known only to lie beyond an end, nothing where none is."""
+    x = data.values
+    for bound, beyond, end in (
+        (data.above, x >= high if open_ends else x > high, f"upper end, {high:g}"),
+        (data.below, x <= low if open_ends else x < low, f"lower end, {low:g}"),
+    ):
+        if (bound & beyond).any():
+            side = "at least" if end.startswith("upper") else "at most"
+            told = data.named(bound & beyond).replace(" is ", f" is known only to be {side} ")
+            return f"{told}, which lies beyond the {end}; give that end"
     return ""
 
 
@@ -247,9 +258,14 @@ def _made(
                 f"{name} is the {'smallest' if side < 0 else 'largest'} value, where the "
                 "likelihood is highest"
             )
+    for name in search.family.limits:
+        if name in search.free and search.spread_of(summit, search.free.index(name)) > WIDE:
+            intervals[name] = profile_ends(search, summit, name)
+    edges = {}
     for name in at_bound:
         if name not in search.family.at_data:
             errors[name] = math.inf
+            edges[name] = way_back(search, summit, name)
             intervals[name] = profile_interval(search, summit, name)
             # Beyond a location nothing lies, so that the curvature does not tell its error; a t
             # distribution has no such end.
@@ -273,6 +289,8 @@ def _made(
         theta_covariance=tuple(map(tuple, theta_covariance.tolist())),
         centre=search.centre,
         spread=search.spread,
+        edges=edges,
+        search=search.without(edges),
         parameters=len(search.free)
         + _ends_learned(search.family, fixed)
         + len([name for name in at_bound if name not in search.family.at_data]),

@@ -73,11 +73,11 @@ def goodness(fitted: Distribution, data: Data, samples: int = SAMPLES) -> Distan
     """Return the distances with p-values: the share of samples of the fitted distribution, fitted
     anew, that lie as far.
 
-    Weighted and censored data have none.
+    Weighted and censored data have neither.
     """
-    first = distances(fitted, data.values)
     if not (data.plain and data.even):
-        return Distances(*first, np.nan, np.nan)
+        return Distances(np.nan, np.nan, np.nan, np.nan)
+    first = distances(fitted, data.values)
     # the same data, the same samples
     own = int.from_bytes(blake2b(np.sort(data.values).tobytes(), digest_size=6).digest())
     rows = fitted.sample((samples, len(data.values)), seed=own, purpose="goodness")

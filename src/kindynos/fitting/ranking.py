@@ -18,6 +18,7 @@ from kindynos.errors import KindynosError, ParameterError
 from kindynos.fitting.data import Data, data_of
 from kindynos.fitting.families import FAMILIES, Family
 from kindynos.fitting.goodness import SAMPLES, Distances, goodness
+from kindynos.literals import WeightsKind
 from kindynos.validate import check_integer, explain_call_errors, names_in, one_of
 
 if TYPE_CHECKING:
@@ -207,6 +208,7 @@ def fit_distributions(
     criterion: str = "aic",
     *,
     weights: Any = None,
+    weights_kind: WeightsKind = "counts",
     at_least: Any = None,
     at_most: Any = None,
     samples: int = SAMPLES,
@@ -216,8 +218,10 @@ def fit_distributions(
 
     ``candidates`` are names or classes; without them, all that can give such values, those of
     counts for whole numbers that repeat. The ``criterion`` is ``"aic"``, ``"aicc"`` (for few
-    values) or ``"bic"``. ``samples`` is how many the bootstrap of the p-values draws, at most
-    100,000. Raises ParameterError for values that nothing can be estimated from, and where no
+    values) or ``"bic"``. ``weights_kind`` says what weights are, "counts" or "survey", as in
+    ``Distribution.fit``; weighted and censored data have no tests of fit. ``samples`` is how many
+    the bootstrap of the p-values draws, at most 100,000. Raises ParameterError for values that
+    nothing can be estimated from, and where no
     candidate serves.
 
     >>> from kindynos import Gamma
@@ -228,7 +232,7 @@ def fit_distributions(
     """
     one_of("fit_distributions", "criterion", criterion, CRITERIA)
     check_integer("fit_distributions", "samples", samples, least=19, most=MOST_SAMPLES)
-    data = data_of("fit_distributions", values, weights, at_least, at_most)
+    data = data_of("fit_distributions", values, weights, at_least, at_most, weights_kind)
     left_out: dict[str, str] = {}
     chosen = _candidates(candidates, data, left_out)
     found: list[Distribution] = []
@@ -238,7 +242,10 @@ def fit_distributions(
         except ParameterError as error:
             left_out[kind.label] = str(error).split(": ", 1)[-1]
             if kind.label == "student t" and "df below 2" in str(error):
-                found.append(CATALOGUE.find("student t by scale").fit(data.values, data.weights))
+                by_scale = CATALOGUE.find("student t by scale")
+                found.append(
+                    by_scale.fit(data.values, data.weights, at_least=data.above, at_most=data.below)
+                )
             continue
         if math.isfinite(getattr(one.fitted, criterion)):
             found.append(one)

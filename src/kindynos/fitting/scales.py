@@ -37,6 +37,12 @@ LOCATION = Scale(
 SPREAD = Scale(lambda t, c, s: s * _exp(t), lambda v, c, s: np.log(v / s), lambda v, c, s: v)
 ABOVE_ZERO = Scale(lambda t, c, s: _exp(t), lambda v, c, s: np.log(v), lambda v, c, s: v)
 REAL = Scale(lambda t, c, s: t, lambda v, c, s: v, lambda v, c, s: 1.0, -1e4, 1e4)
+# even about 0 where it is small, and a logarithm where it is large, on either side
+SIGNED = Scale(
+    lambda t, c, s: np.sinh(t),
+    lambda v, c, s: np.arcsinh(v),
+    lambda v, c, s: np.sqrt(1 + np.square(v)),
+)
 SHARE = Scale(lambda t, c, s: expit(t), lambda v, c, s: logit(v), lambda v, c, s: v * (1 - v))
 
 

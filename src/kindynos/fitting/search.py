@@ -5,7 +5,7 @@ searched for.
 from __future__ import annotations
 
 import math
-from collections.abc import Mapping
+from collections.abc import Collection, Mapping
 from dataclasses import dataclass, field, replace
 from functools import cached_property
 from typing import Any
@@ -38,6 +38,9 @@ class LikelihoodSearch:
     data: Data
     held: Mapping[str, float]
     rows: Floats | None = field(default=None)
+
+    def __reduce__(self) -> Any:
+        return LikelihoodSearch, (self.family, self.data, self.held, self.rows)
 
     @property
     def owner(self) -> str:
@@ -188,6 +191,11 @@ class LikelihoodSearch:
         """Return the same search with one parameter more that is held."""
         return LikelihoodSearch(self.family, self.data, {**self.held, name: value})
 
+    def without(self, names: Collection[str]) -> LikelihoodSearch:
+        """Return the same search with parameters that are no longer held."""
+        held = {name: value for name, value in self.held.items() if name not in names}
+        return LikelihoodSearch(self.family, self.data, held)
+
     def climb_from(self, theta: Floats) -> NewtonOptimum:
         """Return the summit that is reached from one point."""
         if not self.free:
@@ -227,7 +235,8 @@ class LikelihoodSearch:
         """Return errors where the likelihood has corners. Source: Johnson, Kotz and Balakrishnan
         (1995), chapter 24.
         """
-        found, count = self.parameters(summit.theta[0]), self.data.total
+        # what is known of a value only in part tells less
+        found, count = self.parameters(summit.theta[0]), float(self._known_weights.sum())
         if self.family.label == "triangular":
             low, mode, high = (float(found[name]) for name in ("low", "mode", "high"))
             return [math.sqrt(max((mode - low) * (high - mode), 1e-300) / count)]

@@ -12,7 +12,7 @@ from kindynos.sampling.streams import stream
 from kindynos.validate import check_integer
 
 MOST_PARAMETERS = 6
-TRIES = 3  # times as many draws as are wanted, for those that a distribution cannot have
+TRIES = 20  # times as many draws as are wanted, of which the likely ones are taken
 
 
 def uncertain(fitted: Distribution, draws: int = 100) -> Distribution:
@@ -27,15 +27,14 @@ def uncertain(fitted: Distribution, draws: int = 100) -> Distribution:
             owner=f"{kind}.uncertain",
         )
     check_integer("uncertain", "draws", draws, least=20, most=MOST_PARTS)
-    even = stream(0, "uncertain", 0)
-    scores = even.permuted(
-        (even.random((MOST_PARAMETERS, TRIES * draws)) + range(TRIES * draws)) / (TRIES * draws),
-        axis=1,
-    )
+    even, count = stream(0, "uncertain", 0), TRIES * draws
+    scores = even.permuted((even.random((MOST_PARAMETERS, count)) + range(count)) / count, axis=1)
+    # weighed draws are in order of their weights' sum, which must not decide who comes first
+    found = record.drawn(ndtri(scores))
     parts: list[Distribution] = []
-    for parameters in record.drawn(ndtri(scores)):
+    for place in even.permutation(count).tolist():
         try:
-            parts.append(_made(fitted, parameters))
+            parts.append(_made(fitted, found[place]))
         except ParameterError:
             continue
         if len(parts) == draws:

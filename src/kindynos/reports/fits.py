@@ -25,6 +25,11 @@ if TYPE_CHECKING:
     from kindynos.results.read_trials import ReadTrials
 
 
+def _distance(value: float, decimals: int) -> str:
+    """Return a distance from the data; of weighted or censored data there is none."""
+    return "-" if math.isnan(value) else f"{value:.{decimals}f}"
+
+
 def distributions(name: str, ranking: Ranking, shown: Distribution, notes: list[str]) -> Report:
     """Return the ranking of distributions, the parameters of one of them, and what it tells."""
     table = table_of(
@@ -49,9 +54,9 @@ def distributions(name: str, ranking: Ranking, shown: Distribution, notes: list[
             parameters,
             f"{ranking._criterion_of(one):,.1f}",
             per_cent(ranking.weights[one.label]),
-            f"{found.anderson_darling:.2f}",
+            _distance(found.anderson_darling, 2),
             _p(found.anderson_darling_p),
-            f"{found.kolmogorov_smirnov:.3f}",
+            _distance(found.kolmogorov_smirnov, 3),
             _p(found.kolmogorov_smirnov_p),
         )
     words = [
