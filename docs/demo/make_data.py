@@ -39,6 +39,7 @@ SHARES = {
 MONTHS, STRIKE = 120, "2024-10"
 SUMMER = (0.62, 0.66, 0.78, 0.95, 1.08, 1.31, 1.72, 1.68, 1.15, 0.83, 0.58, 0.64)
 BILLS, RULES = 40, 1_000
+FORECASTERS = {"yard": (0.1, 1.1, 26), "planning": (0.7, 2.1, 34), "finance": (0.0, 1.6, 8)}
 SECTIONS = {  # of the new terminal, in thousands of EUR
     "quay": 5_200,
     "linkspan": 3_400,
@@ -99,7 +100,29 @@ def main() -> None:
     repair_bills()
     fuel_hedging()
     terminal()
+    past_estimates()
     median_month()
+
+
+def past_estimates() -> None:
+    """What works were said to cost, as low, likely and high, and what they cost: by three
+    forecasters, of whom one is too sure and too hopeful.
+    """
+    rng = np.random.default_rng(SEED + 12)
+    rows = []
+    for forecaster, (bias, widening, count) in FORECASTERS.items():
+        for _ in range(count):
+            kind = str(rng.choice(["refit", "building", "software"]))
+            likely = float(np.exp(rng.normal(np.log(240), 0.7)))
+            low, high = likely * rng.uniform(0.8, 0.93), likely * rng.uniform(1.1, 1.4)
+            score = bias + widening * rng.standard_normal()
+            reach = (high - likely if score > 0 else likely - low) / 1.2816
+            cost = max(likely + score * reach, 0.3 * low)
+            figures = [round(value, 1) for value in (low, likely, high, cost)]
+            rows.append((forecaster, kind, *figures))
+    columns = ["forecaster", "kind", "low", "likely", "high", "actual"]
+    table = pd.DataFrame(rows, columns=columns)
+    table.to_csv(HERE / "past_estimates.csv", index=False)
 
 
 def terminal() -> None:

@@ -74,6 +74,7 @@ from kindynos.fitting.records import read_values as read_values
 from kindynos.fitting.records import read_series as read_series
 from kindynos.fitting.ranking import fit_distributions as fit_distributions
 from kindynos.fitting.series import fit_series as fit_series
+from kindynos.fitting.track_record import track_record as track_record
 from kindynos.fitting.diagnostics import diagnose as diagnose
 from kindynos.fitting.normality import normality as normality
 
@@ -153,6 +154,7 @@ from kindynos.errors import FitWarning as FitWarning
 # private and may change.
 from kindynos.distributions.base import Affine as Affine
 from kindynos.distributions.base import Truncated as Truncated
+from kindynos.distributions.recalibrated import Recalibrated as Recalibrated
 from kindynos.distributions.transforms import Clipped as Clipped
 from kindynos.distributions.uncertain import Uncertain as Uncertain
 from kindynos.distributions.smooth import SmoothPercentiles as SmoothPercentiles

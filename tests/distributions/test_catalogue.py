@@ -26,7 +26,15 @@ U = np.concatenate(
 )
 
 
-NAMES = [*kd.__all__, "Affine", "Truncated", "Clipped", "SmoothPercentiles", "Uncertain"]
+NAMES = [
+    *kd.__all__,
+    "Affine",
+    "Truncated",
+    "Clipped",
+    "SmoothPercentiles",
+    "Uncertain",
+    "Recalibrated",
+]
 
 
 class EveryDistribution(Case):

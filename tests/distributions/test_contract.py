@@ -73,7 +73,15 @@ COUNTS = [
 ]
 
 
-NAMES = [*kd.__all__, "Affine", "Truncated", "Clipped", "SmoothPercentiles", "Uncertain"]
+NAMES = [
+    *kd.__all__,
+    "Affine",
+    "Truncated",
+    "Clipped",
+    "SmoothPercentiles",
+    "Uncertain",
+    "Recalibrated",
+]
 
 
 class Contract(Case):

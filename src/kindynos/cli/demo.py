@@ -26,7 +26,13 @@ FILES = (
 )
 DATA = ("treasury_prices.csv", "treasury_holdings.csv", "heating_oil.csv")
 TERMINAL = ("terminal_items.csv", "terminal_risks.csv")
-RECORDS = ("passengers.csv", "repair_bills.csv", "fuel_hedging.csv", *TERMINAL)
+RECORDS = (
+    "passengers.csv",
+    "repair_bills.csv",
+    "fuel_hedging.csv",
+    "past_estimates.csv",
+    *TERMINAL,
+)
 RISK_METHODS: tuple[RiskMethod, ...] = ("historical", "filtered", "student")
 TRIALS, SEED, KEEP = 20_000, 11, ("cash_flow",)
 BOARD = 0.01, 0.35, 0.006  # the least and the most of a weight, and the highest sd a day

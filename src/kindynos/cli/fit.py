@@ -45,6 +45,13 @@ SEED = 1
     help="Take them as a series in time and rank processes, not distributions.",
 )
 @click.option(
+    "--track-record",
+    "as_record",
+    is_flag=True,
+    help="Take them as past forecasts, as P10, P50, P90 or low, likely, high, with what came: "
+    "actual.",
+)
+@click.option(
     "--dates",
     metavar="NAME",
     help="The column of dates of a series; default: the first that holds such.",
@@ -98,6 +105,7 @@ def fit(
     data: Path,
     column: str | None,
     as_series: bool,
+    as_record: bool,
     dates: str | None,
     every: str | None,
     season: int | None,
@@ -117,13 +125,26 @@ def fit(
     candidates.
 
     Distributions are ranked by AIC and tested by parametric bootstrap. Processes are ranked by AICc
-    and scored on the series' own history, by out-of-sample coverage.
+    and scored on the series' own history, by out-of-sample coverage. A track record says how past
+    ranges have done, by forecaster and kind, and how wide they should have been.
 
     \b
       kindynos fit repair_bills.csv --column bill --out results
       kindynos fit repair_bills.csv --column bill --as-driver repair --uncertain
       kindynos fit passengers.csv --series --every month --season 12
+      kindynos fit past_estimates.csv --track-record
     """
+    if as_record:
+        others = {"--series": as_series, "--column": column, "--as-driver": as_driver}
+        other = next((name for name, value in others.items() if value), None)
+        if other is not None:
+            raise KindynosError(f"{other} does not go with --track-record")
+        from kindynos.fitting.track_record import track_record
+        from kindynos.reports import fits
+
+        record = track_record(data, **layout, missing=missing)
+        finish(fits.track_record(record), out, as_data)
+        return
     only_series = {
         "--dates": dates,
         "--every": every,

@@ -114,6 +114,15 @@ class Distribution(Contract):
         found: Distribution = solve_percentiles(cls, cls.percentile_recipe, percentiles, fit)
         return found
 
+    @delegated_to("kindynos.fitting.recalibrating", "recalibrated")
+    def recalibrated(self, record: Any) -> Distribution:
+        """Return this opinion, widened and moved as a track record says would have been right; see
+        ``kindynos.track_record``.
+
+        Raises ParameterError for what is no record, and one with too few cases.
+        """
+        raise NotImplementedError
+
     @delegated_to("kindynos.plots", "density")
     def plot(
         self, ax: Any = None, mark: float | None = None, between: tuple[float, float] | None = None

@@ -42,6 +42,7 @@ from kindynos.distributions.real_line import (
     StudentT,
     StudentTByScale,
 )
+from kindynos.distributions.recalibrated import Recalibrated
 from kindynos.distributions.risk_event import RiskEvent
 from kindynos.distributions.smooth import SmoothPercentiles
 from kindynos.distributions.transforms import Clipped
@@ -84,7 +85,7 @@ _CLASSES: tuple[type[Distribution], ...] = (
         IntegerUniform,
     ),
     *(Empirical, Histogram, KernelDensity, SmoothPercentiles),
-    *(Mixture, Uncertain, Truncated, Clipped, Affine, Compound, RiskEvent),
+    *(Mixture, Uncertain, Truncated, Clipped, Affine, Compound, RiskEvent, Recalibrated),
 )
 
 CATALOGUE: Registry[type[Distribution]] = Registry(

@@ -4,6 +4,7 @@ PARAMETERS = {
     "a": "A shape, above 0; of Johnson's distribution any number.",
     "b": "A shape, above 0.",
     "bandwidth": "The sd of each kernel, in the unit of the values; None: Silverman's rule.",
+    "bias": "The shift, in reaches of the inner distribution's range.",
     "count": "The distribution of the number of summands.",
     "df": "The degrees of freedom.",
     "drawn": "How many are drawn.",
@@ -32,5 +33,6 @@ PARAMETERS = {
     "trials": "The number of independent trials.",
     "values": "The values, in the unit of the figure.",
     "weight": "How much the likeliest value counts against the ends.",
+    "widening": "The factor by which the range is wider; above 0.",
     "weights": "The weight of each; None: all alike. They need not add up to 1.",
 }

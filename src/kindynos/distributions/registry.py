@@ -137,6 +137,8 @@ _EXAMPLE_VALUES: dict[str, Any] = {
         {"distribution": "normal", "mean": 9.0, "sd": 2.0},
     ],
     "count": {"distribution": "poisson", "mean": 3.0},
+    "bias": 0.4,
+    "widening": 1.8,
     "impact": {"distribution": "pert", "low": 2.0, "mode": 3.0, "high": 7.0},
     "size": {"distribution": "gamma", "shape": 2.0, "scale": 5.0},
 }

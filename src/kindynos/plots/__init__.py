@@ -43,6 +43,7 @@ from kindynos.plots.style import PLAIN_TEXT, save_figure
 from kindynos.plots.survival import survival
 from kindynos.plots.sweep import goal, sweep
 from kindynos.plots.through_time import rolling_correlation, rolling_risk, underwater
+from kindynos.plots.track_record import track_record
 from kindynos.validate import explain_call_errors
 
 __all__ = [
@@ -83,6 +84,7 @@ __all__ = [
     "series_fan",
     "survival",
     "sweep",
+    "track_record",
     "underwater",
     "walk_forward",
 ]

@@ -12,7 +12,7 @@ from rich.text import Text
 
 from kindynos.formatting import brief, number, per_cent, short, step_of, with_error
 from kindynos.reports.report import Draws, Report
-from kindynos.reports.summary import plain_value
+from kindynos.reports.summary import plain_rows, plain_value
 from kindynos.reports.tables import FigureTable, table_of
 from kindynos.results.sheet import PERCENTILES, TableSpec, reported_figures
 
@@ -20,6 +20,7 @@ if TYPE_CHECKING:
     from kindynos.distributions.base import Distribution
     from kindynos.fitting.ranking import Ranking
     from kindynos.fitting.series import SeriesRanking
+    from kindynos.fitting.track_record import TrackRecord
     from kindynos.processes.base import Process
     from kindynos.results.joint import JointDistribution
     from kindynos.results.read_trials import ReadTrials
@@ -411,3 +412,57 @@ def _pair(pair: JointDistribution) -> FigureTable:
     scatter = f"share of the variance of {pair.y.name} that {pair.x.name} leaves open"
     table.add_row(scatter, per_cent(max(float(pair.scatter), 0.0)), ends)
     return table
+
+
+def track_record(record: TrackRecord) -> Report:
+    """Return how past forecasts have done, for all, each forecaster and each kind."""
+    table = table_of(
+        f"Track record of {len(record.cases):,} forecasts",
+        ("", "left"),
+        ("cases", "right"),
+        ("inside", "right"),
+        ("should be", "right"),
+        ("above median", "right"),
+        ("bias", "right"),
+        ("widening", "right"),
+        ("skill", "right"),
+    )
+    for name, row in record.table().iterrows():
+        shares = (_interval(row, word, 100, 0, " %") for word in ("inside", "above"))
+        inside, above = shares
+        few = math.isnan(row["widening"])
+        told = (
+            ["too few to tell", "", ""]
+            if few
+            else [
+                _interval(row, "bias", 1, 2),
+                _interval(row, "widening", 1, 2),
+                _interval(row, "skill", 100, 0, " %"),
+            ]
+        )
+        nominal = per_cent(float(row["should be inside"]), 0)
+        table.add_row(str(name), f"{row['cases']:.0f}", inside, nominal, above, *told)
+    how = (
+        "Figures in brackets are 95 % intervals. Bias and widening are in reaches of the stated "
+        "range; skill is the loss (CRPS) saved against a forecast that knows only how far off the "
+        "others were."
+    )
+    parts: list[RenderableType] = [Text(" ".join(record.sentences()), style="bold"), "", table]
+    parts += [Text("\n".join([how, *record.notes]), style="dim")]
+    return Report.of(
+        parts,
+        data=lambda: {
+            "said": record.sentences(),
+            "record": plain_rows(record.table().rename_axis("of")),
+        },
+        frames=lambda: {"track-record": record.table().rename_axis("of")},
+        figures=lambda: {"track-record": record.plot},
+    )
+
+
+def _interval(row: pd.Series, word: str, times: float, decimals: int, unit: str = "") -> str:
+    """Return a figure with its interval in brackets."""
+    low, value, high = (
+        f"{times * row[key]:.{decimals}f}" for key in (f"{word} low", word, f"{word} high")
+    )
+    return f"{value}{unit} ({low} to {high})"

@@ -13,6 +13,7 @@ from kindynos.decisions.solve import CONSISTENT, Solution
 from kindynos.errors import KindynosError
 from kindynos.fitting.ranking import Ranking
 from kindynos.fitting.series import SeriesRanking
+from kindynos.fitting.track_record import TrackRecord
 from kindynos.markets.backtesting import Backtest
 from kindynos.markets.portfolio import LEVELS, Portfolio
 from kindynos.reports import decisions, fits, markets, studies, text
@@ -44,6 +45,7 @@ report_of.register(Comparison, studies.comparison)
 report_of.register(Sweep, studies.sweep)
 report_of.register(Goal, studies.goal)
 report_of.register(Optimum, optima.optimum)
+report_of.register(TrackRecord, fits.track_record)
 report_of.register(Backtest, markets.backtested)
 
 
