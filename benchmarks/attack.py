@@ -8,8 +8,10 @@ wrong: ``python -m benchmarks.attack models 5000 0``.
 
 from __future__ import annotations
 
+import contextlib
 import importlib
 import inspect
+import io
 import json
 import os
 import random
@@ -455,7 +457,8 @@ def calls(rng: random.Random) -> Wrong | None:
             and parameter.name not in ("workers", "executor")
         ):
             named[parameter.name] = _arguments(rng)
-    problem = outcome(lambda: thing(*positional, **named), 10.0)
+    with contextlib.redirect_stdout(io.StringIO()):  # results that show themselves
+        problem = outcome(lambda: thing(*positional, **named), 10.0)
     shown = ", ".join(
         [*(f"{a!r:.40}" for a in positional), *(f"{key}={a!r:.40}" for key, a in named.items())]
     )

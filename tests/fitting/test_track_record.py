@@ -96,7 +96,7 @@ class Tables(Case):
         self.assertIn("68 forecasts: 47 %", ax.get_title(loc="left"))
         frame = past(0, 1, 12, 1)
         frame.loc[3, "actual"] = np.nan
-        self.assertEqual(kd.track_record(frame).notes[-1], "1 forecasts without what came left out")
+        self.assertEqual(kd.track_record(frame).notes[-1], "1 forecast without what came left out")
 
     def test_the_command(self):
         found = run("fit", str(DEMO / "past_estimates.csv"), "--track-record")
@@ -123,6 +123,8 @@ class Tables(Case):
             (lambda: kd.Normal(0, 1).recalibrated(3), "a record"),
             (lambda: kd.track_record(good, ends=(60, 90)), "either side of 50"),
             (lambda: kd.track_record(DEMO / "past_estimates.csv").of("plannin"), "did you mean"),
+            (lambda: kd.track_record(3), "the path of a file"),
+            (lambda: kd.track_record(good, ends=5), "either side of 50"),
             (lambda: kd.Poisson(3).recalibrated(kd.track_record(good)), "no range"),
         ):
             with self.subTest(words=words), self.fails(words):

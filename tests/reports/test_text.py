@@ -202,7 +202,7 @@ class PerCentAndCounts(Case):
         self.assertRegex(shown, r"mean +7\.00\d* ")
         self.assertIn("chance below 5 ", shown)
         self.assertAlmostEqual(float(run["margin"].mean), 0.07, places=3)  # and not in the data
-        self.assertAlmostEqual(run["margin"].times(100).target, 5.0)
+        self.assertAlmostEqual(run["margin"].in_per_cent().target, 5.0)
         swept = printed(studies.sweep(self.model().sweep(rate=[0.05, 0.1])))
         self.assertRegex(swept, r"rate, % +margin, %")
         self.assertRegex(swept, r" 5 +4 ")

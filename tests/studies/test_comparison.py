@@ -283,6 +283,14 @@ class Conditions(Case):
         truth = (stats.norm.sf(0.5) - stats.norm.sf(1)) / 2
         self.assertAlmostEqual(found["difference"], truth, delta=0.004)
         self.assertTrue(0.0005 < found["error of difference"] < 0.006)
+        self.assertEqual(len(compared.chances("breach")), 2)
+        for call, words in (
+            (lambda: compared.chances(None), "must be a text"),
+            (lambda: compared.rows_of(np.array([1.0, 2.0])), "no row of all scenarios"),
+            (lambda: compared.row_differences(["breach"]), "no row of all scenarios"),
+        ):
+            with self.subTest(words=words), self.fails(words):
+                call()
 
     def test_an_outcome_that_is_true_or_false_is_told_as_a_chance(self):
         model = self.model()

@@ -28,8 +28,8 @@ from kindynos.inference.estimates import Estimate
 from kindynos.inference.intervals import Z, t_point, wilson
 from kindynos.tables.layout import TableFormat
 from kindynos.tables.reader import read_table
-from kindynos.tables.table import Table
-from kindynos.validate import finite
+from kindynos.tables.table import Table, counted
+from kindynos.validate import finite, listed
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -302,14 +302,14 @@ def track_record(
     >>> track_record(past).inside
     0.50 ± 0.41
     """
-    low, high = (finite("track_record", "ends", end) for end in ends)
-    if not 0 < low < 50 < high < 100:
+    levels_of_ends = [finite("track_record", "ends", end) for end in listed(ends)]
+    if len(levels_of_ends) != 2 or not 0 < levels_of_ends[0] < 50 < levels_of_ends[1] < 100:
         raise ParameterError(
             f"ends must be percentiles on either side of 50, not {ends!r:.60}", owner="track_record"
         )
     read = read_table(table, TableFormat.checked("track_record", **form))
     columns = {name.lower(): name for name in read.names}
-    levels = _levels(read, columns, (low, high))
+    levels = _levels(read, columns, levels_of_ends)
     came = read.numbers(_column(read, columns, "actual"))
     stated = {level: read.numbers(name) for level, name in levels.items()}
     texts = {
@@ -338,11 +338,11 @@ def track_record(
         cases.append(case)
     if not cases:
         raise FileError("no forecast has what came beside it", file=read.file)
-    notes = [f"{len(missing):,} forecasts without what came left out"] if missing else []
+    notes = [f"{counted(len(missing), 'forecast')} without what came left out"] if missing else []
     return TrackRecord(tuple(cases), (*read.notes, *notes))
 
 
-def _levels(table: Table, columns: dict[str, str], ends: tuple[float, float]) -> dict[float, str]:
+def _levels(table: Table, columns: dict[str, str], ends: Sequence[float]) -> dict[float, str]:
     """Return the column of each percentile."""
     found = {
         float(match[1]): name

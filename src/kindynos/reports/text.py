@@ -194,7 +194,7 @@ def _reported(run: Run, name: str, asked: TableSpec) -> FigureTable:
 
 def as_shown(result: Shown) -> Shown:
     """Return a quantity as it is printed: of per cent the fractions times 100."""
-    return result.times(100.0) if is_per_cent(result.unit) else result
+    return result.in_per_cent() if is_per_cent(result.unit) else result
 
 
 def _outcome(run: Run, name: str, asked: TableSpec) -> FigureTable:

@@ -65,11 +65,14 @@ class _Quantity(ABC, Generic[Figure]):
         """The values of all trials, read-only."""
         return self._values
 
-    def times(self, factor: float) -> Self:
-        """Return the quantity in another unit: values, target and base case times a factor."""
+    def in_per_cent(self) -> Self:
+        """Return the quantity in per cent: values, target and base case times 100."""
+        factor = 100.0
+        with np.errstate(over="ignore"):
+            values = self.values * factor
         return type(self)(
             self.name,
-            self.values * factor,
+            values,
             self._bounds,
             self._independent,
             unit=self.unit,

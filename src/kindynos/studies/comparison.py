@@ -29,7 +29,7 @@ from kindynos.results.sheet import DEFAULT, TableSpec, sheet_records
 from kindynos.results.statistics import chance
 from kindynos.studies.dominance import dominance
 from kindynos.studies.paired import Paired, unpaired
-from kindynos.validate import check_integer, finite, instance, mapping, positive
+from kindynos.validate import check_integer, finite, instance, listed, mapping, positive
 
 PERCENTILES = (5, 50, 95)
 COLUMNS = ["difference", "error", "low", "high", "paired"]
@@ -252,7 +252,7 @@ class Comparison:
 
     def rows_of(self, outcome: str) -> dict[str, RowResult]:
         """Return a row outcome by scenario; raises RunError for what is none."""
-        if outcome not in self._rows:
+        if not isinstance(outcome, str) or outcome not in self._rows:
             raise RunError(
                 f"{outcome!r:.60} is no row of all scenarios",
                 owner="compare",
@@ -294,7 +294,7 @@ class Comparison:
         frame.index = pd.MultiIndex.from_tuples(list(records), names=names)
         return frame
 
-    def chances(self, conditions: Sequence[str]) -> pd.DataFrame:
+    def chances(self, conditions: str | Sequence[str]) -> pd.DataFrame:
         """Return the chance of conditions on several quantities in each scenario, and its
         difference from the first, with 95 % errors: rows (condition, scenario).
 
@@ -307,7 +307,7 @@ class Comparison:
                 f"{other!r} is no run, of which alone conditions can be worked out", owner="chances"
             )
         first, rows = next(iter(runs)), {}
-        for condition in conditions:
+        for condition in listed(conditions):
             held = {name: statement(run, condition) for name, run in runs.items()}
             for name, result in held.items():
                 share = result.chance(above=0.5)

@@ -38,6 +38,7 @@ from kindynos.tables.layout import (
     separator_of,
 )
 from kindynos.tables.table import Cells, Table, counted, listed, text_of
+from kindynos.validate import path_of
 
 DEFAULT = TableFormat()
 WORKBOOKS = (".xlsx", ".xlsm")
@@ -59,7 +60,7 @@ def read_table(source: str | Path | pd.DataFrame, form: TableFormat = DEFAULT) -
     """
     if isinstance(source, pd.DataFrame):
         return _from_frame(source, "DataFrame", form)
-    path = Path(source)
+    path = path_of("read", "table", source)
     ending = path.suffix.lower()
     check_file(path)
     try:
