@@ -158,6 +158,13 @@ class Behaviour(Case):
             kd.PathSet({"a": price}, correlation=frame.drop(columns="a"))
         with self.fails("one value a trial"):
             made.outcome(lambda block: block, 3, 100, seed=1)
+        for call, words in (
+            (lambda: made.outcome(-0.5, 3, 100), "a function of paths"),
+            (lambda: made.outcome(np.max, 3, 10**30), "memory"),
+            (lambda: price.hit_probability(200, 1.0, simulate=True, trials=10**30), "memory"),
+        ):
+            with self.subTest(words=words), self.fails(words):
+                call()
 
     def test_series_drawn_from_one_history_keep_their_dates_together(self):
         frame = PRICES.frame

@@ -24,6 +24,7 @@ from kindynos.fitting.series_candidates import (
     named_candidates,
 )
 from kindynos.processes.base import Process
+from kindynos.processes.series import known_length
 from kindynos.validate import Count, check_integer, checked, instance, one_of
 
 if TYPE_CHECKING:
@@ -149,6 +150,11 @@ class SeriesRanking:
         return table
 
     @property
+    def observations(self) -> int:
+        """How many values the series has, those that are missing apart."""
+        return int((~np.isnan(self.series.values)).sum())
+
+    @property
     def verdict(self) -> str:
         """What the ranking tells, in a few sentences."""
         name = self.names[0]
@@ -163,6 +169,10 @@ class SeriesRanking:
             )
             if scored.inside_90 < 0.8:
                 found += "; do not trust the fan to be wide enough"
+        gap = len(self.series.values) - known_length(self.series.values)
+        if gap:
+            without = "1 period" if gap == 1 else f"{gap:,} periods"
+            found += f". The series ends in {without} without a value; forecasts begin after that"
         return found
 
     def diagnose(self, name: str | None = None) -> Diagnostics:
@@ -170,7 +180,7 @@ class SeriesRanking:
         return diagnose(self.best if name is None else self[name])
 
     def __repr__(self) -> str:
-        count = len(self.series.values)
+        count = self.observations
         return f"<{len(self.fitted)} processes for {count:,} values, best {self.names[0]!r}>"
 
     @delegated_to("kindynos.reports.showing", "show")
@@ -235,24 +245,25 @@ def fit_series(
     instance(owner, "rolling", rolling, bool, "True or False")
     dated = _checked(owner, dated_series(owner, series, every))
     length = dated.season if season is None else check_integer(owner, "season", season, least=0)
-    if length == 1 or 2 * length > len(dated.values):
+    if length == 1 or 2 * length > known_length(dated.values):
         raise ParameterError(
             f"a season of {length} does not fit a series of {len(dated.values)} values: it has 2 "
             "periods at least, and the "
             "series 2 seasons",
             owner=owner,
         )
-    choices = Choices(dated.values, length)
+    known = dated.values[: known_length(dated.values)]
+    choices = Choices(known, length)
     if candidates is None:
-        chosen = default_candidates(dated.values, length, choices)
+        chosen = default_candidates(known, length, choices)
     else:
-        chosen = named_candidates(candidates, dated.values, length, choices)
+        chosen = named_candidates(candidates, known, length, choices)
     ahead = (
-        (length or min(SHORT_HORIZON, len(dated.values) // 4))
+        (length or min(SHORT_HORIZON, len(known) // 4))
         if horizon is None
         else check_integer(owner, "horizon", horizon, least=1)
     )
-    places = origins_of(dated.values, length, ahead, origins) if rolling else []
+    places = origins_of(known, length, ahead, origins) if rolling else []
     fitted, left_out, scores = _fit(chosen, dated, places, ahead, progress)
     if not fitted:
         reasons = "; ".join(f"{name}: {reason}" for name, reason in left_out.items())
@@ -308,7 +319,7 @@ def _checked(owner: str, dated: DatedSeries) -> DatedSeries:
             "estimate",
             owner=owner,
         )
-    part = slice(int(known[0]), int(known[-1]) + 1)
+    part = slice(int(known[0]), None)
     return DatedSeries(
         values[part], None if dated.dates is None else dated.dates[part], dated.every, dated.name
     )

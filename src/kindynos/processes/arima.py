@@ -23,7 +23,7 @@ from kindynos.processes.arima_fit import ArimaLikelihood, OpenParameters, Orders
 from kindynos.processes.arma import is_stationary, multiplied, polynomial, psi_weights
 from kindynos.processes.base import Process
 from kindynos.processes.fitted import FittedSeries
-from kindynos.processes.series import InPeriods, logs_of, same_process, series_values
+from kindynos.processes.series import InPeriods, known_length, logs_of, same_process, series_values
 from kindynos.validate import check_integer, finite, instance, listed, positive
 
 COEFFICIENTS = ("ar", "ma", "seasonal_ar", "seasonal_ma")
@@ -111,9 +111,9 @@ class Arima(InPeriods):
                     "unit circle",
                     owner="Arima",
                 )
-        if self.history and len(self.history) <= self.orders.lost:
+        if self.history and len(self.known) <= self.orders.lost:
             raise ParameterError(
-                f"history has {len(self.history)} values, and differencing needs more than "
+                f"history has {len(self.known)} values, and differencing needs more than "
                 f"{self.orders.lost}",
                 owner="Arima",
             )
@@ -138,9 +138,8 @@ class Arima(InPeriods):
 
     @property
     def start_value(self) -> float:
-        known = [value for value in self.history if not math.isnan(value)]
-        if known:
-            return float(known[-1])
+        if self.known:
+            return float(self.known[-1])
         level = 0.0 if self.orders.lost else self.constant
         return math.exp(level) if self.log else level
 
@@ -164,7 +163,7 @@ class Arima(InPeriods):
     @cached_property
     def _filled(self) -> Floats:
         """The history, in logs where it is of logs, with missing values at their best guess."""
-        values = logs_of(self.history) if self.log else np.array(self.history, dtype=np.float64)
+        values = logs_of(self.known) if self.log else np.array(self.known, dtype=np.float64)
         lost = np.isnan(values)
         if lost.any():
             values[lost] = (
@@ -232,6 +231,7 @@ class Arima(InPeriods):
         now.
         """
         own, moving, _ = self._recursion(self)
+        periods += self.gap
         weights = psi_weights([float(w) for w in own], [float(w) for w in moving], periods)
         flat = SimpleNamespace(**{**vars(self), "log": False})
         bare = (
@@ -240,7 +240,7 @@ class Arima(InPeriods):
             else self
         )
         means = bare._evolve(np.zeros((1, periods, 1)), 1.0, flat)[:, 0]
-        return means, self.sd**2 * np.cumsum(weights**2)
+        return means[self.gap :], self.sd**2 * np.cumsum(weights**2)[self.gap :]
 
     def _expected_values(self, periods: int, dt: float) -> Floats:
         self._whole_steps(dt)
@@ -262,9 +262,7 @@ class Arima(InPeriods):
         if not self.history:
             raise ParameterError("needs a history to have residuals", owner="Arima.residuals")
         return np.where(
-            np.isnan(np.array(self.history)[self.orders.lost :]),
-            np.nan,
-            self._innovations / self.sd,
+            np.isnan(np.array(self.known)[self.orders.lost :]), np.nan, self._innovations / self.sd
         )
 
     @classmethod
@@ -315,6 +313,7 @@ class Arima(InPeriods):
         if constant is None:
             constant = not orders.lost
         instance(owner, "constant", constant, bool, "True or False")
+        history, values = values, values[: known_length(values)]
         if 2 * orders.season > len(values) and orders.season > 1:
             raise ParameterError(
                 f"a season of {orders.season} is longer than half the series, which has "
@@ -350,7 +349,7 @@ class Arima(InPeriods):
             seasonal_differences=orders.seasonal_differences,
             season=orders.season,
             log=log,
-            history=values,
+            history=history,
             fitted=fitted,
         )
 

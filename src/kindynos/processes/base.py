@@ -127,6 +127,17 @@ class Process(ABC):
         """
 
     @property
+    def gap(self) -> int:
+        """The periods between its last known value and its first period, which are drawn too."""
+        return 0
+
+    def _ahead(self, shocks: Floats, dt: float, at: Any) -> Floats:
+        """Return the values after each period, ``(periods, trials)``, from shocks that begin in the
+        gap, ``(shocks, gap + periods, trials)``; see ``_evolve``.
+        """
+        return self._evolve(shocks, dt, at)[self.gap :]
+
+    @property
     def parameters(self) -> dict[str, Any]:
         """The parameters by name."""
         return {f.name: getattr(self, f.name) for f in fields(self) if not f.kw_only}
@@ -255,17 +266,16 @@ class Process(ABC):
             at = drawn_parameters(self, draws, part, block) if uncertain else self
             answer[part] = self._drawdowns(draws, part, block, at)
 
-        each_part(work, draws.parts(self.shocks * periods))
+        each_part(work, draws.parts(self.shocks * (self.gap + periods)))
         return np.asarray(-np.expm1(answer, out=answer))
 
     def _drawdowns(self, draws: PathDraws, part: slice, block: int, at: Any) -> Floats:
         """Return the maximum drawdown of each trial of a block, as the log of value over the
         highest before.
         """
-        shocks = draws.normals(self.shocks * draws.periods, part, block).reshape(
-            self.shocks, draws.periods, -1
-        )
-        logs = self._logs(shocks, draws.dt, at)
+        rows = self.gap + draws.periods
+        shocks = draws.normals(self.shocks * rows, part, block).reshape(self.shocks, rows, -1)
+        logs = self._logs(shocks, draws.dt, at)[self.gap :]
         return deepest_drop(logs, np.zeros(logs.shape[1]), np.subtract)
 
     def _draws(
@@ -297,7 +307,7 @@ class Process(ABC):
 
     @property
     def start_value(self) -> float:
-        """The value before the first period."""
+        """The last known value before the first period."""
         return float(getattr(self, "start", 1.0))
 
     def _logs(self, shocks: Floats, dt: float, at: Any) -> Floats:
@@ -353,15 +363,14 @@ class Process(ABC):
         self, time: float, trials: int, seed: int, steps: int, uncertain: bool = False
     ) -> Floats:
         check_integer(type(self).__name__, "steps", steps, least=1)
-        ends: Floats = np.empty(check_integer(type(self).__name__, "trials", trials, least=1))
+        count = self._periods_of(time, steps)
+        draws = self._draws(count, trials, seed, time / count, False, False, uncertain)
+        ends: Floats = np.empty(draws.trials)
 
         def fill(part: slice, values: Floats) -> None:
             ends[part] = values[-1]
 
-        count = self._periods_of(time, steps)
-        each_block(
-            self, self._draws(count, trials, seed, time / count, False, False, uncertain), fill
-        )
+        each_block(self, draws, fill)
         return ends
 
     def _periods_of(self, time: float, steps: int) -> int:
@@ -491,6 +500,7 @@ class Process(ABC):
         instance(owner, "simulate", simulate, bool, "True or False")
         check_integer(owner, "trials", trials, least=1)
         check_integer(owner, "steps", steps, least=1)
+        check_memory(owner, f"{trials:,} trials", 8.0 * trials)
         if self.multiplies and level <= 0:
             raise ParameterError(
                 f"{type(self).__name__} stays above 0 and cannot reach {level:g}", owner=owner

@@ -85,11 +85,15 @@ class Evolving(Protocol):
         """Standard normals a period."""
 
     @property
+    def gap(self) -> int:
+        """The periods before the first one that are drawn too."""
+
+    @property
     def fitted(self) -> Any:
         """How it was fitted to a series."""
 
-    def _evolve(self, shocks: Floats, dt: float, at: Any) -> Floats:
-        """Return the values after each period."""
+    def _ahead(self, shocks: Floats, dt: float, at: Any) -> Floats:
+        """Return the values after each period, from shocks that begin in the gap."""
 
     def _parameters_at(self, scores: Floats) -> Any:
         """Return parameters, one set per trial, from standard normal scores."""
@@ -97,14 +101,14 @@ class Evolving(Protocol):
 
 def each_block(process: Evolving, draws: PathDraws, fill: Callable[[slice, Floats], None]) -> None:
     """Work out every block of paths and hand it to ``fill`` with the trials it is."""
-    rows = process.shocks * draws.periods
-    shape = (process.shocks, draws.periods, -1)
+    shape = (process.shocks, process.gap + draws.periods, -1)
+    rows = process.shocks * (process.gap + draws.periods)
 
     def work(block: int, part: slice) -> None:
         shocks = draws.normals(rows, part, block).reshape(shape)
         at = drawn_parameters(process, draws, part, block) if draws.uncertain else process
         with np.errstate(over="ignore", under="ignore"):
-            fill(part, process._evolve(shocks, draws.dt, at))
+            fill(part, process._ahead(shocks, draws.dt, at))
 
     each_part(work, draws.parts(rows))
 

@@ -26,6 +26,10 @@ class Hitting(Protocol):
         """Standard normals a period."""
 
     @property
+    def gap(self) -> int:
+        """The periods before the first one that are drawn too."""
+
+    @property
     def multiplies(self) -> bool:
         """Whether shocks add up in the logarithm."""
 
@@ -39,8 +43,8 @@ class Hitting(Protocol):
     def _bridge(self, shocks: Floats, dt: float) -> Any:
         """Return the sd of the diffusion of each period."""
 
-    def _evolve(self, shocks: Floats, dt: float, at: Any) -> Floats:
-        """Return the values after each period."""
+    def _ahead(self, shocks: Floats, dt: float, at: Any) -> Floats:
+        """Return the values after each period, from shocks that begin in the gap."""
 
 
 def simulated_hit_probability(
@@ -54,14 +58,16 @@ def simulated_hit_probability(
     start = process.start_value
     scale = np.log if process.multiplies else np.asarray
     goal, side = float(scale(level)), 1.0 if level >= start else -1.0
+    drawn = process.gap + count
     draws = PathDraws(count, trials, seed, within / count)
 
     def work(block: int, part: slice) -> None:
-        shocks = draws.normals(process.shocks * count, part, block).reshape(
-            process.shocks, count, -1
+        shocks = draws.normals(process.shocks * drawn, part, block).reshape(
+            process.shocks, drawn, -1
         )
-        spread = np.broadcast_to(process._bridge(shocks, draws.dt), (count, shocks.shape[2]))
-        values = process._evolve(shocks, draws.dt, process)
+        spread = np.broadcast_to(process._bridge(shocks, draws.dt), (drawn, shocks.shape[2]))
+        spread = spread[process.gap :]
+        values = process._ahead(shocks, draws.dt, process)
         gaps = side * (goal - scale(np.concatenate([np.full((1, values.shape[1]), start), values])))
         kept = np.ones(values.shape[1])
         for (before, after), sd in zip(pairwise(gaps), spread, strict=True):
@@ -71,5 +77,5 @@ def simulated_hit_probability(
             kept[reached] = 0.0
         missed[part] = kept
 
-    each_part(work, draws.parts(process.shocks * count))
+    each_part(work, draws.parts(process.shocks * drawn))
     return proportion(1 - missed)

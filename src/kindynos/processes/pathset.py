@@ -15,7 +15,7 @@ from kindynos.errors import ParameterError
 from kindynos.processes.base import Process
 from kindynos.processes.drawing import PathDraws, each_part
 from kindynos.sampling.streams import Seed, checked_seed
-from kindynos.validate import array_of, check_integer, instance, mapping, positive
+from kindynos.validate import array_of, check_integer, instance, invalid_argument, mapping, positive
 
 CHUNK = 2_048  # values of each asset mixed at a time
 
@@ -164,6 +164,8 @@ class PathSet:
 
         It is called block by block, and must return ``(trials,)``. Memory is bounded by the blocks.
         """
+        if not callable(function):
+            raise invalid_argument("PathSet.outcome", "function", "a function of paths", function)
         draws = self._draws(periods, trials, seed, dt, antithetic, False)
         answer: Floats = np.empty(trials)
 
@@ -185,13 +187,15 @@ class PathSet:
         check_integer("PathSet.paths", "periods", periods, least=1)
         check_integer("PathSet.paths", "trials", trials, least=1)
         positive("PathSet.paths", "dt", dt)
+        check_memory("PathSet.paths", f"{trials:,} trials", 8.0 * trials)
         return PathDraws(periods, trials, checked_seed(seed), dt, antithetic, matching)
 
     def _each_block(self, draws: PathDraws, fill: Any) -> None:
         weights = cholesky_factor(np.asarray(self.correlation))
         processes = list(self.processes.values())
         extra = [process.shocks - 1 for process in processes]
-        count, periods = len(processes), draws.periods
+        count, lead = len(processes), max(process.gap for process in processes)
+        periods = lead + draws.periods
         if self.shared:
             self._each_shared_block(draws, fill)
             return
@@ -217,7 +221,7 @@ class PathSet:
                 fill(
                     part,
                     [
-                        process._evolve(own[i], draws.dt, process)
+                        process._ahead(own[i][:, lead - process.gap :], draws.dt, process)
                         for i, process in enumerate(processes)
                     ],
                 )
@@ -227,21 +231,23 @@ class PathSet:
     def _each_shared_block(self, draws: PathDraws, fill: Any) -> None:
         processes = list(self.processes.values())
         rows = max(process.shocks for process in processes)
+        lead = max(process.gap for process in processes)
+        periods = lead + draws.periods
 
         def work(block: int, part: slice) -> None:
-            shocks = draws.normals(rows * draws.periods, part, block).reshape(
-                rows, draws.periods, -1
-            )
+            shocks = draws.normals(rows * periods, part, block).reshape(rows, periods, -1)
             with np.errstate(over="ignore", under="ignore"):
                 fill(
                     part,
                     [
-                        process._evolve(shocks[: process.shocks].copy(), draws.dt, process)
+                        process._ahead(
+                            shocks[: process.shocks, lead - process.gap :].copy(), draws.dt, process
+                        )
                         for process in processes
                     ],
                 )
 
-        each_part(work, draws.parts(rows * draws.periods))
+        each_part(work, draws.parts(rows * periods))
 
 
 def mix(shocks: Floats, weights: Floats) -> None:

@@ -25,6 +25,18 @@ class InPeriods(Process):
 
     multiplies = False
 
+    @property
+    def gap(self) -> int:
+        """The periods at the end of its history that have no value; forecasts begin after them."""
+        history = getattr(self, "history", ())
+        return len(history) - known_length(history)
+
+    @property
+    def known(self) -> Sequence[float]:
+        """The history up to its last value, NaN for what is missing before."""
+        history: Sequence[float] = getattr(self, "history", ())
+        return history[: known_length(history)]
+
     def _whole_steps(self, dt: float) -> None:
         """Raise ParameterError for periods that are not one step long."""
         if dt != 1:
@@ -67,6 +79,12 @@ class InPeriods(Process):
         return found if times.ndim else float(found)
 
 
+def known_length(values: Sequence[float] | Floats) -> int:
+    """Return the number of values up to the last that is not missing."""
+    places = np.flatnonzero(~np.isnan(np.array(values, dtype=np.float64)))
+    return int(places[-1]) + 1 if len(places) else 0
+
+
 LARGEST = 1e80  # whose powers a float still holds
 CLOSE = 1e-3  # relative, of parameters that are refitted
 
@@ -90,7 +108,7 @@ def same_process(owner: str, stated: Any, estimated: Any, names: Sequence[str]) 
 def series_values(
     owner: str, name: str, series: Any, above_zero: bool, least: int = 0
 ) -> tuple[float, ...]:
-    """Return a flat series as a tuple, NaN for missing values in it; those at its ends are cut off.
+    """Return a flat series from its first value on as a tuple, with NaN for missing values.
 
     Raises ParameterError for values that cannot be used, and fewer than ``least`` of them.
     """
@@ -100,7 +118,7 @@ def series_values(
             f"{name} must be flat, one value a period, not {values.shape}", owner=owner
         )
     known = np.flatnonzero(~np.isnan(values))
-    values = values[known[0] : known[-1] + 1] if len(known) else values[:0]
+    values = values[known[0] :] if len(known) else values[:0]
     if np.isinf(values).any():
         raise ParameterError(
             f"value {int(np.argmax(np.isinf(values)))} of {name} is infinite", owner=owner

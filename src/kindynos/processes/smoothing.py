@@ -23,7 +23,7 @@ from kindynos.distributions.special import ndtr
 from kindynos.errors import ParameterError
 from kindynos.processes.base import Process
 from kindynos.processes.fitted import FittedSeries
-from kindynos.processes.series import InPeriods, same_process, series_values
+from kindynos.processes.series import InPeriods, known_length, same_process, series_values
 from kindynos.processes.smoothing_fit import Form, OpenSmoothing, SmoothingLikelihood
 from kindynos.validate import check_integer, finite, fraction, one_of, positive
 
@@ -111,7 +111,7 @@ class ExponentialSmoothing(InPeriods):
 
     @property
     def start_value(self) -> float:
-        return self.level if not self.history else float(self.history[-1])
+        return self.level if not self.known else float(self.known[-1])
 
     def _evolve(self, shocks: Floats, dt: float, at: Any) -> Floats:
         self._whole_steps(dt)
@@ -148,13 +148,13 @@ class ExponentialSmoothing(InPeriods):
         where the season multiplies.
         """
         self._whole_steps(dt)
-        return self._evolve(np.zeros((1, periods, 1)), 1.0, self)[:, 0]
+        return self._ahead(np.zeros((1, self.gap + periods, 1)), 1.0, self)[:, 0]
 
     def _closed_form_at(self, time: float) -> Distribution | None:
         periods = self._periods_of(time, 1)
         if self.form.multiplicative:
             return None
-        ahead = np.arange(1, periods)
+        ahead = np.arange(1, self.gap + periods)
         damped = np.cumsum(self.damping**ahead)
         weights = self.level_weight + (self.trend_weight or 0.0) * damped
         if self.season:
@@ -196,6 +196,7 @@ class ExponentialSmoothing(InPeriods):
         times = bool(length) and season_kind == "multiplicative"
         form = Form(bool(trend), trend == "damped", length, times)
         values = series_values(owner, "series", series, times, least=8)
+        history, values = values, values[: known_length(values)]
         if 2 * length > len(values):
             raise ParameterError(
                 f"a season of {length} is longer than half the series, which has "
@@ -226,7 +227,7 @@ class ExponentialSmoothing(InPeriods):
             parameter_count=form.size + 1,
             at_bound=model.at_bound(found.theta),
         )
-        return cls(**_fields(named, form), season_kind=season_kind, history=values, fitted=fitted)
+        return cls(**_fields(named, form), season_kind=season_kind, history=history, fitted=fitted)
 
     def refit(self) -> Self:
         if not self.history:

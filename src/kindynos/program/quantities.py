@@ -264,6 +264,8 @@ class ProcessDriver(Driver):
         found += [
             ScoreRequest(f"{source}, shock {i}", periods) for i in range(2, self.process.shocks + 1)
         ]
+        if self.process.gap:
+            found.append(ScoreRequest(self._before, self.process.shocks * self.process.gap))
         if self.uncertain and self.process.fitted is not None:
             found += [
                 ScoreRequest(f"{self.name}, parameter {i}")
@@ -273,11 +275,23 @@ class ProcessDriver(Driver):
 
     def values(self, scores: Mapping[str, Floats]) -> Floats:
         periods = len(scores[self.shares or self.name])
-        normal = [normal_quantile(scores[request.name]) for request in self.requests(periods)]
-        shocks = np.stack([row for row in normal if row.ndim == 2])
-        theta = [row for row in normal if row.ndim == 1]
+        normal = {
+            request.name: normal_quantile(scores[request.name])
+            for request in self.requests(periods)
+        }
+        gap = normal.pop(self._before, None)
+        shocks = np.stack([row for row in normal.values() if row.ndim == 2])
+        theta = [row for row in normal.values() if row.ndim == 1]
         parameters = self.process._parameters_at(np.stack(theta)) if theta else self.process
-        return self.process._evolve(shocks, self.dt, parameters)
+        if gap is not None:
+            gap = gap.reshape(len(shocks), -1, gap.shape[1])
+            shocks = np.concatenate([gap, shocks], axis=1)
+        return self.process._ahead(shocks, self.dt, parameters)
+
+    @property
+    def _before(self) -> str:
+        """The name of its shocks in the periods before the first one."""
+        return f"{self.name}, before"
 
     def changes(self, scores: Mapping[str, Floats]) -> Floats:
         """Return the change of each period, of the logarithm where the process multiplies."""

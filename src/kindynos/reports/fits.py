@@ -168,7 +168,7 @@ def series(
             ("inside 90 %", "right"),
         ]
     table = table_of(
-        f"{name}: processes for {len(ranking.series.values):,} values", *columns, ("", "left")
+        f"{name}: processes for {ranking.observations:,} values", *columns, ("", "left")
     )
     frame = ranking.table()
     for place, names in enumerate(ranking.groups.values()):
@@ -220,7 +220,7 @@ def series(
         data=lambda: plain_value(
             {
                 "column": name,
-                "values": len(ranking.series.values),
+                "values": ranking.observations,
                 "notes": notes,
                 "season": ranking.season,
                 "choices": ranking.choices.words,
