@@ -180,8 +180,12 @@ class Diagnosing(Case):
                 found["D'Agostino-Pearson"].p, stats.normaltest(x).pvalue, places=10
             )
             self.assertAlmostEqual(found["Jarque-Bera"].p, stats.jarque_bera(x).pvalue, places=10)
-        p = [kd.normality(row).tests[0].p for row in kd.Normal(0, 1).sample((200, 40), seed=3)]
-        self.assertGreater(stats.kstest(p, "uniform").pvalue, 0.01)
+        samples = [kd.normality(row) for row in kd.Normal(0, 1).sample((1000, 40), seed=3)]
+        self.assertGreater(
+            stats.kstest([one.tests[0].p for one in samples], "uniform").pvalue, 0.01
+        )
+        rejected = sum(one.verdict.startswith("not normal") for one in samples)
+        self.assertGreater(stats.binomtest(rejected, 1000, 0.05).pvalue, 0.01)
         model = kd.Model("x")
         model.driver("a", kd.StudentT(20, 0, 1))
         model.outcome("y", "a")

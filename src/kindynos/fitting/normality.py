@@ -46,7 +46,8 @@ class Normality:
 
     ``tests`` are Anderson-Darling, D'Agostino-Pearson and Jarque-Bera; ``skewness`` and
     ``excess_kurtosis`` (both 0 for a normal distribution) and ``distance``, the largest gap between
-    the two cumulative curves, tell the size of the departure.
+    the two cumulative curves, tell the size of the departure. The verdict is that of
+    Anderson-Darling at 5 %; the least of three p-values would reject 9 % of normal samples.
     """
 
     values: Floats
@@ -58,12 +59,12 @@ class Normality:
     @property
     def verdict(self) -> str:
         """What the tests and the sizes tell, in a sentence or two."""
-        least = min(self.tests, key=lambda test: test.p)
+        deciding = self.tests[0]
         size = f"skewness {self.skewness:.2g}, excess kurtosis {self.excess_kurtosis:.2g}"
         size += f"; chances are off by up to {100 * self.distance:.1f} percentage points"
-        if least.p >= 0.05:
+        if deciding.p >= 0.05:
             return f"nothing speaks against a normal distribution ({size})"
-        found = f"not normal: {least.name}, p {_p_text(least.p)} ({size})"
+        found = f"not normal: {deciding.name}, p {_p_text(deciding.p)} ({size})"
         if len(self.values) >= MANY:
             found += (
                 f". With {len(self.values):,} values every departure, however small, is "

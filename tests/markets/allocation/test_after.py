@@ -217,6 +217,17 @@ class WalkingForward(Case):
             kd.max_drawdown(found.values["this rule"].to_numpy()),
         )
         self.assertIn("out of sample the rule earned", found.verdict())
+        # errors are those of months, however seldom the rule chooses: a few quarters say little
+        found = kd.allocate(HELD, minimize="sd").walk_forward("quarter", window=250)
+        ends = found.values["equal weights"].resample("ME").last().loc[: found.returns.index[-1]]
+        months = 12 * ends.pct_change().iloc[1:]
+        low, high = stats.t.interval(0.95, len(months) - 1, months.mean(), stats.sem(months))
+        row = found.table().loc["equal weights"]
+        self.assertAlmostEqual(row["mean a year"], months.mean())
+        self.assertAlmostEqual(row["error"], (high - low) / 2)
+        seldom = PRICES.frame.resample("QE").last()
+        with self.fails("prices are more than a month apart"):
+            kd.allocate(seldom, minimize="sd").walk_forward("month", window=8)
         with self.fails("needs a history"):
             kd.allocate(THREE, minimize="sd").walk_forward()
         with self.fails("at least 4 are needed"):

@@ -53,16 +53,28 @@ class WalkForward:
             "returns>"
         )
 
+    @property
+    def shortest(self) -> str:
+        """The shortest span, from a month up, in which each has a value."""
+        return next(span for span in SPANS if _has_each(self.values.index, span))
+
+    @property
+    def months(self) -> pd.DataFrame:
+        """The returns of months, or of the shortest spans that have values, of the whole spans of
+        ``returns``.
+        """
+        values = self.values.loc[: self.returns.index[-1]]
+        marks = values.groupby(_periods(values.index, self.shortest)).last()
+        return (marks / marks.shift(1) - 1).iloc[1:]
+
     def table(self) -> pd.DataFrame:
         """Return one row per rule: mean return a year, sd a year, maximum drawdown, and what was
         traded, with errors of the means.
 
-        Means and their errors are from the returns of whole spans (months, quarters or years),
-        which hardly depend on each other: t with one less than their number. ``more than holding
-        still`` is the paired difference a year.
+        Means and their errors are from the returns of months, which hardly depend on each other: t
+        with one less than their number. ``more than buy and hold`` is the paired difference a year.
         """
-        spans = self.returns.to_numpy()
-        size = SPANS_A_YEAR[self.every]
+        spans, size = self.months.to_numpy(), float(SPANS_A_YEAR[self.shortest])
         records: dict[str, dict[str, float]] = {}
         for place, rule in enumerate(self.returns.columns):
             mean = _mean(spans[:, place] * size)
@@ -73,7 +85,9 @@ class WalkForward:
                 "error": mean.error,
                 "sd a year": float(daily.std() * math.sqrt(self.per_year)),
                 "maximum drawdown": float(max_drawdown(self.values[rule].to_numpy())),
-                "traded a year": float(self.traded[rule]) * size / len(spans),
+                "traded a year": float(self.traded[rule])
+                * SPANS_A_YEAR[self.every]
+                / len(self.returns),
                 "more than buy and hold": float(more) if place != 1 else 0.0,
                 "error of that": more.error if place != 1 else 0.0,
             }
@@ -81,7 +95,7 @@ class WalkForward:
 
     def verdict(self) -> str:
         """Return in words whether the rule did better than buy and hold and equal weights."""
-        spans, size = self.returns.to_numpy(), SPANS_A_YEAR[self.every]
+        spans, size = self.months.to_numpy(), float(SPANS_A_YEAR[self.shortest])
         said = []
         for place, rule in ((1, "buy and hold"), (2, "equal weights")):
             gap = _mean((spans[:, 0] - spans[:, place]) * size)
@@ -91,9 +105,7 @@ class WalkForward:
                 f"{100 * abs(gap):.1f} % a year {word} than {rule} ({100 * gap.low:.1f} to "
                 f"{100 * gap.high:.1f})" + ("" if sure else ", which chance alone could do")
             )
-        return (
-            f"Over {len(spans)} {self.every}s out of sample the rule earned {'; and '.join(said)}."
-        )
+        return f"Over {len(self.returns)} {self.every}s out of sample the rule earned {'; and '.join(said)}."
 
     @delegated_to("kindynos.plots", "walk_forward")
     def plot(self, ax: Any = None) -> Any:
@@ -101,6 +113,15 @@ class WalkForward:
 
 
 SPANS_A_YEAR = {"month": 12, "quarter": 4, "year": 1}
+
+
+def _periods(dates: Any, span: str) -> pd.PeriodIndex:
+    return pd.PeriodIndex(dates.to_period(SPANS[span]))
+
+
+def _has_each(dates: Any, span: str) -> bool:
+    """Whether most spans have a date."""
+    return bool(np.median(np.diff(_periods(dates, span).asi8)) <= 1)
 
 
 def _mean(values: Floats) -> Estimate:
@@ -125,6 +146,10 @@ def walk_forward(
     )
     charge = region.cost if cost is None else fraction("walk_forward", "cost", cost)
     spans = source.dates.to_period(SPANS[every])
+    if not _has_each(source.dates, every):
+        raise ParameterError(
+            f"prices are more than a {every} apart; choose a longer every=", owner="walk_forward"
+        )
     # Weights are chosen at the close of the last day of a span, and held from the next day on.
     choices = [t for t in range(size, count) if spans[t] != spans[t - 1]]
     if len(choices) < FEWEST_SPANS:
