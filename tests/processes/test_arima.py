@@ -76,6 +76,20 @@ class Likelihood(Case):
             self.assertLess(log_likelihood(w - made.constant, np.array(made.ar) + shift, []), best)
 
     @proof
+    def test_terms_that_nearly_cancel_do_not_hide_the_highest_peak(self):
+        # white noise, and the highest of 30 searches of its likelihood from random places
+        for order, seed, highest in (
+            ((1, 0, 1), 5, -198.158),
+            ((1, 0, 1), 7, -197.491),
+            ((1, 0, 1), 8, -218.168),
+            ((2, 0, 1), 9, -208.514),
+        ):
+            noise = np.random.default_rng(seed).normal(10, 2, 100)
+            with self.subTest(order=order, seed=seed):
+                found = kd.Arima.fit(noise, order=order).fitted.log_likelihood
+                self.assertGreater(found, highest - 0.01)
+                self.assertLess(found, highest + 0.01)
+
     def test_errors_hold_from_both_sides(self):
         truth = kd.Arima(ar=[0.6], ma=[0.3], sd=2.0, constant=10.0)
         gaps, errors = [], []

@@ -29,6 +29,8 @@ PRIOR_SD = 1.0  # sd of a partial autocorrelation on its scale, before any data 
 FARTHEST = 4.0  # on that scale: a partial autocorrelation of 0.9993
 AT_EDGE = 3.5
 FARTHEST_PARTIAL = math.tanh(FARTHEST)
+FIRST_STEPS, KEPT = 10, 5  # of searches from many starts, and how many are taken to the end
+CANCELLING = (-2.0, -0.8, 0.8, 2.0)  # partial autocorrelations on that scale, to begin from
 DRAWS, SPREAD_DF = 120, 5  # of parameters
 
 
@@ -184,20 +186,40 @@ class ArimaLikelihood:
         )
         starts = [np.full(self.orders.free, 0.05) if near is None else near]
         if mixed and near is None:
-            o = self.orders
-            lean = [0.8] * o.ar + [0.3] * o.ma + [0.8] * o.seasonal_ar + [0.3] * o.seasonal_ma
-            starts.append(np.array(lean))
-        reached = []
-        for start in starts:
-            rough = minimize(
-                self.cost,
-                start,
-                method="BFGS",
-                options={"gtol": 1e-4 if near is None else 1e-3, "maxiter": 100},
+            starts += self._cancelling()
+        tolerance = 1e-4 if near is None else 1e-3
+
+        def searched(start: Floats, steps: int) -> tuple[float, Floats]:
+            options = {"gtol": tolerance, "maxiter": steps}
+            found = minimize(self.cost, start, method="BFGS", options=options)
+            return float(found.fun), found.x
+
+        if len(starts) > KEPT:
+            rough = sorted(
+                (searched(start, FIRST_STEPS) for start in starts), key=lambda one: one[0]
             )
-            reached.append((float(rough.fun), rough.x))
+            starts = [theta for _, theta in rough[:KEPT]]
+        reached = [searched(start, 100) for start in starts]
         theta = np.clip(min(reached, key=lambda one: one[0])[1], -FARTHEST, FARTHEST)
         return likelihood_optimum(self.cost, theta.tolist())
+
+    def _cancelling(self) -> list[Floats]:
+        """Return starts in which the first autoregressive and the first moving-average term nearly
+        cancel: along that ridge the likelihood has several peaks.
+        """
+        o = self.orders
+        first_seasonal = o.ar + o.ma
+        pairs = [(0, o.ar)] if o.ar and o.ma else []
+        if o.seasonal_ar and o.seasonal_ma:
+            pairs.append((first_seasonal, first_seasonal + o.seasonal_ar))
+        starts = []
+        for own, moving in pairs:
+            for size in CANCELLING:
+                start = np.full(o.free, 0.05)
+                start[[own, moving]] = size, 1.3 * size
+                starts.append(start)
+        lean = [0.8] * o.ar + [0.3] * o.ma + [0.8] * o.seasonal_ar + [0.3] * o.seasonal_ma
+        return [np.array(lean), *starts]
 
     def errors(self, found: LikelihoodOptimum) -> dict[str, float]:
         """Return standard errors by name, such as "ar 1"; infinite where the series tells

@@ -105,7 +105,8 @@ class WalkForward:
                 f"{100 * abs(gap):.1f} % a year {word} than {rule} ({100 * gap.low:.1f} to "
                 f"{100 * gap.high:.1f})" + ("" if sure else ", which chance alone could do")
             )
-        return f"Over {len(self.returns)} {self.every}s out of sample the rule earned {'; and '.join(said)}."
+        earned = "; and ".join(said)
+        return f"Over {len(self.returns)} {self.every}s out of sample the rule earned {earned}."
 
     @delegated_to("kindynos.plots", "walk_forward")
     def plot(self, ax: Any = None) -> Any:
