@@ -156,6 +156,14 @@ class FarOut(Case):
         zeros = np.where(np.random.default_rng(1).random(2000) < 0.01, normal(2, 2000), 0.0)
         self.assertTrue(ours.sd(sample(zeros)).rough)
         self.assertFalse(ours.sd(sample(normal())).rough)
+        # their sd is told from below alone, and that holds
+        sds = [
+            ours.sd(sample(stats.lognorm(1.8).rvs(2000, random_state=seed))) for seed in range(100)
+        ]
+        self.assertRegex(str(sds[0]), "at least")
+        self.assertGreaterEqual(sum(one.low <= stats.lognorm(1.8).std() for one in sds), 95)
+        self.assertTrue(all(one.high == math.inf for one in sds))
+        self.assertEqual(float(ours.sd(sample(np.full(2000, 39.02)))), 0)
 
     def test_arrays_of_estimates(self):
         row = Estimates.of([Estimate(3.0, 2.5, 3.5), Estimate(1.0, 0.5, 2.5, rough=True)])

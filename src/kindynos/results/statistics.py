@@ -93,11 +93,15 @@ def decided_by_few(sample: Sample) -> str:
 
 
 def sd(sample: Sample) -> Estimate:
-    """Standard deviation: the jackknife that leaves out one block at a time."""
+    """Standard deviation: the jackknife that leaves out one block at a time.
+
+    Where few trials decide it, more of them would make it larger, and only the lower end is told.
+    """
     if sample.count < 2:
         return Estimate(math.nan)
     with np.errstate(invalid="ignore"):  # infinite values have no spread
-        value = float(sample.valid.std(ddof=1))
+        # less the first value, so that a constant has no spread by rounding
+        value = float((sample.valid - sample.valid[0]).std(ddof=1))
     if not sample.has_error or not math.isfinite(value):
         return Estimate(value)
     left = sample.left_out(2)
@@ -107,9 +111,11 @@ def sd(sample: Sample) -> Estimate:
     with np.errstate(all="ignore"):
         squares = ((sample.valid - sample.valid.mean()) / value) ** 2
         kurtosis = float((squares * squares).mean()) if value > 0 else 0.0
-    rough = (kurtosis - 1) / sample.count > UNSURE
-    note = "few trials decide it; its interval is too short" if rough else ""
-    return Estimate(value, max(value - reach, 0.0), value + reach, rough=rough, note=note)
+    low = max(value - reach, 0.0)
+    if (kurtosis - 1) / sample.count > UNSURE:
+        note = "few trials decide it; more of them may find it larger"
+        return Estimate(value, low, math.inf, rough=True, note=note)
+    return Estimate(value, low, value + reach)
 
 
 def percentile(sample: Sample, q: float) -> Estimate:
