@@ -286,8 +286,8 @@ class Conditions(Case):
         self.assertEqual(len(compared.chances("breach")), 2)
         for call, words in (
             (lambda: compared.chances(None), "must be a text"),
-            (lambda: compared.rows_of(np.array([1.0, 2.0])), "no row of all scenarios"),
-            (lambda: compared.row_differences(["breach"]), "no row of all scenarios"),
+            (lambda: compared.rows_of(np.array([1.0, 2.0])), "not a row of all scenarios"),
+            (lambda: compared.row_differences(["breach"]), "not a row of all scenarios"),
         ):
             with self.subTest(words=words), self.fails(words):
                 call()

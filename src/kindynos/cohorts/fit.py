@@ -3,7 +3,7 @@
 The chance of a move is its share of all moves from a state; what the records leave open of a row is
 a Dirichlet distribution with the counts as parameters, over the moves that were seen. Source:
 Anderson and Goodman, Annals of Mathematical Statistics 28 (1957), 89-110, also for the likelihood
-ratio that tells whether the chances changed. Its p-value is that of a permutation test, since moves
+ratio of a change in the chances. Its p-value is that of a permutation test, since moves
 by date are few and the chi-square distribution holds for many: Patefield, Applied Statistics 30
 (1981), 91-97.
 """

@@ -254,7 +254,7 @@ class Comparison:
         """Return a row outcome by scenario; raises RunError for what is none."""
         if not isinstance(outcome, str) or outcome not in self._rows:
             raise RunError(
-                f"{outcome!r:.60} is no row of all scenarios",
+                f"{outcome!r:.60} is not a row of all scenarios",
                 owner="compare",
                 unknown=outcome,
                 known=self._rows,
@@ -263,7 +263,7 @@ class Comparison:
         for name, run in self.runs.items():
             row: Any = None if isinstance(run, ReportedMean) else run[outcome]
             if not isinstance(row, RowResult):
-                raise RunError(f"of {name!r} there is no row {outcome!r}", owner="compare")
+                raise RunError(f"{name!r} does not have a row {outcome!r}", owner="compare")
             found[name] = row
         if len({tuple(row.labels) for row in found.values()}) > 1:
             raise RunError(f"the scenarios have {outcome!r} over other periods", owner="compare")

@@ -333,7 +333,7 @@ class _Linked:
             np.stack([normal_quantile(draw[name][..., part]) for name in ordered])
             for draw in (one, two)
         )
-        # the normal scores when so many of the drivers are known
+        # the normal scores when that number of drivers is known
         start = np.tensordot(lower, second, 1)
         moves = lower.T[(...,) + (None,) * (first.ndim - 1)] * (first - second)[:, None]
         states = np.concatenate([start[None], start + np.cumsum(moves, axis=0)])
