@@ -233,7 +233,7 @@ class Rows(Case):
             self.assertTrue(row["paired"])
             self.assertAlmostEqual(row["difference"], 100 * (place + 1), delta=0.2)
             self.assertLess(row["error"], 1.0)
-        with self.fails("'total_sales' is no row", "cumulated"):
+        with self.fails("'total_sales' is not a row", "cumulated"):
             compared.row_differences("total_sales")
         with self.fails("is a row"):
             kd.compare(compared.runs, outcome="cumulated").table()

@@ -34,8 +34,8 @@ def npv_dated(rate: ArrayLike, flows: ArrayLike, dates: Sequence[Any]) -> Floats
     ``(dates, trials)``; ``dates`` are dates or texts such as ``"2028-03-31"``, in any order, of
     which several flows may share one. A flow n days after the first date counts
     1 / (1 + rate)^(n / 365). The answer is ``(trials,)``, or a float; NaN in trials with a rate at
-    or below -1. Raises ParameterError for what is not a date, for such a rate given as a number, and
-    for shapes that do not fit.
+    or below -1. Raises ParameterError for what is not a date, for such a rate given as a number
+    and for shapes that do not fit.
 
     >>> round(npv_dated(0.1, [-100.0, 110.0], ["2028-01-01", "2028-12-31"]), 6)
     0.0

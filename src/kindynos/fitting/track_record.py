@@ -288,7 +288,7 @@ class TrackRecord:
 def track_record(
     table: str | Path | pd.DataFrame, ends: tuple[float, float] = (10.0, 90.0), **form: Any
 ) -> TrackRecord:
-    """Return the track record of past forecasts in a table (a file or a DataFrame), a forecast per row.
+    """Return the track record of past forecasts in a table, a file or a DataFrame, one per row.
 
     Columns ``P10``, ``P50``, ``P90`` and the like are percentiles; or ``low``, ``likely`` and
     ``high`` are the percentiles ``ends`` and the 50th. ``actual`` is what came; ``forecaster`` and
