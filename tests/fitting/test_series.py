@@ -5,8 +5,10 @@ from pathlib import Path
 
 import numpy as np
 import pandas as pd
+from scipy import stats
 
 import kindynos as kd
+from kindynos.fitting.series_candidates import Choices
 from tests.common import Case, proof
 
 MONTHS = pd.date_range("2018-01-01", periods=96, freq="MS")
@@ -60,6 +62,47 @@ class Rankings(Case):
         self.assertTrue(not walk.log and walk.differences == 1)
         noise = kd.fit_series(rng.standard_normal(150), ["arima (0,0,0)"], rolling=False).choices
         self.assertEqual(noise.differences, 0)
+
+    def test_the_season_of_noise_is_rejected_as_often_as_stated(self):
+        rng = np.random.default_rng(4)
+        found = []
+        for _ in range(400):
+            noise = np.cumsum(rng.normal(size=36)) if len(found) % 2 else rng.normal(size=36)
+            found.append(Choices(noise, 12))
+        rejected = sum(one.seasonal.p < 0.05 for one in found)
+        self.assertGreater(stats.binomtest(rejected, 400, 0.05).pvalue, 0.01)
+        self.assertLess(sum(one.seasonal_differences for one in found), rejected + 1)
+        short = Choices(rng.normal(size=24), 12)
+        self.assertEqual(short.seasonal_differences, 0)
+        self.assertIn(
+            "not differenced over the season of 12: fewer than 3 seasons cannot show one",
+            short.words,
+        )
+        self.assertRegex(" ".join(found[0].words), "of 12: no season is found \\(p = 0")
+        season = 5 * np.sin(2 * np.pi * np.arange(48) / 12)
+        clear = Choices(season + rng.normal(size=48), 12)
+        self.assertEqual(clear.seasonal_differences, 1)
+        self.assertRegex(
+            " ".join(clear.words), "differenced over the season of 12: it has a season .*strength 0"
+        )
+        # a weak one is there, and too weak to be differenced
+        weak = Choices(0.16 * np.tile(season, 5) + rng.normal(size=240), 12)
+        self.assertLess(weak.seasonal.p, 0.05)
+        self.assertEqual(weak.seasonal_differences, 0)
+
+    def test_the_test_of_a_season_is_that_of_two_regressions(self):
+        x = np.random.default_rng(5).normal(size=40)
+        x[7] = np.nan
+        rows = [t for t in range(2, 40) if t not in (7, 8, 9)]
+        plain = np.array([[1, t, x[t - 1], x[t - 2]] for t in rows])
+        whole = np.c_[plain, np.eye(4)[np.array(rows) % 4][:, 1:]]
+        one, two = (
+            float(np.linalg.lstsq(design, x[rows], rcond=None)[1][0]) for design in (plain, whole)
+        )
+        left = len(rows) - whole.shape[1]
+        found = Choices(x, 4).seasonal
+        self.assertAlmostEqual(found.statistic, (one - two) / 3 / (two / left))
+        self.assertAlmostEqual(found.p, stats.f.sf(found.statistic, 3, left))
 
     def test_scores_are_what_rolling_origins_give(self):
         series = kd.Arima(ar=[0.7], sd=1.0, constant=5.0).paths(120, 1, seed=6)[1:, 0]
@@ -172,8 +215,6 @@ class Diagnosing(Case):
                 self.assertTrue(0.0 < share < 0.14, share)
 
     def test_normality_agrees_with_scipy(self):
-        from scipy import stats
-
         for x in (kd.Normal(3, 2).sample(60, seed=1), kd.Gamma(3, 1).sample(400, seed=2)):
             found = {test.name: test for test in kd.normality(x).tests}
             self.assertAlmostEqual(

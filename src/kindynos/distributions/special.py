@@ -30,6 +30,7 @@ owens_t: Special = special.owens_t
 xlogy: Special = special.xlogy
 xlog1py: Special = special.xlog1py
 chdtri: Special = special.chdtri  # the value that a chi-square exceeds with a chance
+fdtrc: Special = special.fdtrc  # the chance that an F statistic is larger
 stdtr: Special = special.stdtr  # Student's cdf
 stdtrit: Special = special.stdtrit  # Student's quantile
 pdtr: Special = special.pdtr  # the Poisson cdf of a count and a mean

@@ -16,6 +16,7 @@ from kindynos.errors import ParameterError
 from kindynos.fitting.normality import Test
 from kindynos.fitting.stationarity import (
     MANY_SEASONAL,
+    has_season,
     kpss,
     seasonal_strength,
     spread_against_level,
@@ -123,9 +124,19 @@ class Choices:
     @cached_property
     def seasonal_differences(self) -> int:
         """How often it is differenced over the season."""
+        return int(self.seasonal.p < 0.05 and self.strength >= MANY_SEASONAL)
+
+    @cached_property
+    def seasonal(self) -> Test:
+        """Whether it has a season."""
         if self.season < 2 or len(self.values) < 3 * self.season:
-            return 0
-        return int(seasonal_strength(self.modelled, self.season) >= MANY_SEASONAL)
+            return Test("season", math.nan, 1.0, "fewer than 3 seasons cannot show one")
+        return has_season(self.modelled, self.season)
+
+    @cached_property
+    def strength(self) -> float:
+        """How much of what is not trend is season, from 0 to 1."""
+        return seasonal_strength(self.modelled, self.season)
 
     @cached_property
     def differenced(self) -> list[tuple[int, Test, Test]]:
@@ -163,20 +174,11 @@ class Choices:
         else:
             said = [f"{'logs' if self.log else 'no logs'}: {self.spread.words}"]
         if self.season > 1:
-            strength = (
-                seasonal_strength(self.modelled, self.season)
-                if len(self.values) >= 2 * self.season
-                else 0.0
-            )
-            how = (
-                "differenced over the season"
-                if self.seasonal_differences
-                else "not differenced over the season"
-            )
-            said.append(
-                f"{how} of {self.season}: its strength is {strength:.2f} of 1, and "
-                f"{MANY_SEASONAL} is the limit"
-            )
+            how = "" if self.seasonal_differences else "not "
+            reason = self.seasonal.words
+            if self.seasonal.p < 0.05:
+                reason += f", of strength {self.strength:.2f}; {MANY_SEASONAL} is the limit"
+            said.append(f"{how}differenced over the season of {self.season}: {reason}")
         for times, root, level in self.differenced:
             count = (
                 "no difference" if not times else f"{times} difference{'s' if times > 1 else ''}"

@@ -8,9 +8,11 @@ from collections.abc import Sequence
 import numpy as np
 
 from kindynos.arrays import Floats
-from kindynos.distributions.special import ndtr, ndtri, stdtr
+from kindynos.distributions.special import fdtrc, ndtr, ndtri, stdtr
 from kindynos.fitting.normality import Test, said
 
+LAGS = 2  # values before, in the test of a season
+FEWEST_LEFT = 4  # degrees of freedom of its errors, below which it tells nothing
 MANY_SEASONAL = 0.64  # of the strength of a season, from which it is differenced
 # Percentiles of the unit-root statistic with a constant, for many values. Source: Fuller,
 # Introduction to Statistical Time Series (1976), table 8.5.2.
@@ -138,6 +140,34 @@ def seasonal_strength(values: Floats, season: int) -> float:
     )
     rest = gaps - means[places]
     return max(0.0, 1 - float(rest.var()) / max(float(gaps.var()), 1e-300))
+
+
+def has_season(values: Floats, season: int) -> Test:
+    """Test the hypothesis that the series has no season: the F test of a mean for each place in
+    the season, beside a trend and the two values before.
+
+    It compares the squares that two regressions leave, with and without those means. A series with
+    missing values loses those that follow them.
+    """
+    count = len(values)
+    target = values[LAGS:]
+    before = [values[LAGS - k : count - k] for k in range(1, LAGS + 1)]
+    plain = np.stack([np.ones(count - LAGS), np.arange(LAGS, count) / count, *before], axis=1)
+    place = np.arange(LAGS, count) % season
+    known = ~np.isnan(target) & ~np.isnan(plain).any(axis=1)
+    seasonal = (place[:, None] == np.arange(1, season)).astype(np.float64)
+    whole = np.concatenate([plain, seasonal], axis=1)[known]
+    left = int(known.sum()) - whole.shape[1]
+    if left < FEWEST_LEFT:
+        return Test("season", math.nan, 1.0, "too few values to show a season")
+    without, within = (
+        target[known] - design @ np.linalg.lstsq(design, target[known], rcond=None)[0]
+        for design in (plain[known], whole)
+    )
+    rest = max(float(within @ within), 1e-300)
+    statistic = (float(without @ without) - rest) / (season - 1) / (rest / left)
+    p = float(fdtrc(season - 1.0, float(left), max(statistic, 0.0)))
+    return Test("season", statistic, p, said(p, "it has a season", "no season is found"))
 
 
 def filled(values: Floats) -> Floats:
