@@ -27,9 +27,9 @@ def terminal(name: str, command: str, folder: Path) -> None:
     """Save a picture of a terminal window after a command."""
     inside = f"clear; COLUMNS=138 {BIN}/kindynos {command}; touch done; sleep 30"
     shot = (
-        "xterm -fa Monospace -fs 9 -geometry 140x44+0+0 -bg white -fg black -e bash -c "
+        "xterm -fa Monospace -fs 10 -geometry 140x44+0+0 -bg white -fg black -e bash -c "
         f"{shlex.quote(inside)} & "
-        f"for i in $(seq 100); do [ -e done ] && break; sleep 0.2; done; sleep 1; "
+        f"for i in $(seq 250); do [ -e done ] && break; sleep 0.2; done; sleep 1; "
         f"import -window root -crop 1280x800+0+0 {shlex.quote(str(HERE / f'{name}.png'))}; rm "
         "done; kill %1"
     )
