@@ -23,6 +23,21 @@ class Studies(Folder):
         self.assertIn("Written to", answer.stdout)
         return answer.stdout, {path.name for path in out.iterdir()}
 
+    def test_an_outcome_without_any_value_stops_no_other(self):
+        model = self.folder / "none.toml"
+        model.write_text(
+            "[model]\nname = 'none'\n[drivers.a]\ndistribution = 'normal'\nmean = 0\nsd = 1\n"
+            "[given]\nshift = 90.0\n[scenarios.low]\nshift = 99.0\n"
+            "[outcomes]\nnever = 'sqrt(a - shift)'\nfine = 'a'\n"
+        )
+        text, files = self.written("run", str(model), *FAST)
+        self.assertIn("no trial has a value", text)
+        self.assertIn("fine.png", files)
+        self.assertNotIn("never.png", files)
+        text, files = self.written("compare", str(model), *FAST)
+        self.assertIn("never-cumulative.png", files)
+        self.data("drivers", str(model), "--outcome", "never", *FAST)
+
     def test_compare(self):
         data = self.data("compare", FERRY, *FAST)
         wanted = kd.load_model(FERRY).compare(trials=1000, seed=4)

@@ -140,6 +140,7 @@ class Declaring(Case):
             (lambda: model.line("y", "1 +"), ("line 'y'", "cannot be read")),
             (lambda: model.outcome("y", "1", target="a high"), ("target", "'a high'")),
             (lambda: model.line("y", "1", each_trial=True), ("each_trial is for functions",)),
+            (lambda: model.outcome("y", "1", each_trial="yes"), ("True or False",)),
         ):
             with self.subTest(fragments=fragments), self.fails(*fragments):
                 act()

@@ -425,6 +425,7 @@ class Model:
 
     def _declare(self, name: Any, formula: str | None, blank: Line) -> Any:
         word = "outcome" if blank.outcome else "line"
+        instance(word, "each_trial", blank.each_trial, bool, "True or False")
         if isinstance(name, str):
             if formula is None:
                 raise ModelError(

@@ -120,11 +120,14 @@ def _curves(
     """
     for place, (name, result) in enumerate(results.items()):
         values = result.ranked.sorted
+        stroke, colour = STROKES[place % len(STROKES)], COLOURS[place % len(COLOURS)]
+        if not len(values):  # a line in the legend tells of it
+            ax.plot([], [], color=colour, ls=stroke, lw=2, label=_label(name, result))
+            continue
         picked = np.linspace(0, len(values) - 1, min(len(values), POINTS)).astype(int)
         below = (picked + 1) / result.size  # of all trials
         begin, end = (len(values) / result.size, 0.0) if survival else (0.0, float(below[-1]))
         share = begin - below if survival else below
-        stroke, colour = STROKES[place % len(STROKES)], COLOURS[place % len(COLOURS)]
         x = np.concatenate([[reach[0], values[0]], values[picked], [reach[1]]])
         y = np.concatenate([[begin, begin], share, [end]])
         ax.plot(x, y, color=colour, ls=stroke, lw=2, label=_label(name, result))

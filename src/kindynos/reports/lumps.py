@@ -26,6 +26,8 @@ def below_and_at(result: Result, value: float) -> str:
     not nothing.
     """
     known = result.ranked.valid
+    if not len(known):
+        return "no trial has a value"
     below, at = float(np.mean(known < value)), float(np.mean(known == value))
     which = "of the trials" if len(known) == result.size else "of those with a value"
     if at < 0.005:

@@ -145,6 +145,8 @@ def _pictures(run: Run) -> dict[str, Draw]:
 
     pictures: dict[str, Draw] = {}
     for name in run.outcomes:
+        if not np.isfinite(run[name].values).any():
+            continue  # its table says so
         pictures[name] = partial(fan if run[name].is_row else distribution, run[name])
         if not run[name].is_row and run.drivers:
             pictures[f"{name}-drivers"] = partial(sensitivity, run, name)
