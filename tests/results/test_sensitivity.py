@@ -141,6 +141,10 @@ class Shares(Case):
         )
         self.assertEqual(sorted(frame.index), ["c", "pair"])
 
+    def test_by_period_is_true_or_false(self):
+        with self.fails("by_period must be True or False"):
+            linear().simulate(256, seed=1).sensitivity("y", None, [1.0, 2.0])
+
     def test_shapley_of_drivers_that_are_the_same(self):
         model = kd.Model("same")
         for name in "abc":

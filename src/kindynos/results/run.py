@@ -182,9 +182,10 @@ class Run(SimulatedTrials):
         """
         from kindynos.results.sensitivity.methods import sensitivity, usual_method
 
+        instance("sensitivity", "by_period", by_period, bool, "True or False")
         if method is None:
             method = "rank" if by_period else usual_method(self)
-        key = (self._known(name), repr(method), bool(by_period), repr(sorted(options.items())))
+        key = (self._known(name), repr(method), by_period, repr(sorted(options.items())))
         if key not in self._rankings:
             self._rankings[key] = sensitivity(self, name, method, by_period, dict(options))
         return self._rankings[key].copy()
