@@ -45,7 +45,7 @@ from kindynos.distributions.counts import Hypergeometric as Hypergeometric
 from kindynos.distributions.counts import IntegerUniform as IntegerUniform
 from kindynos.distributions.discrete import Discrete as Discrete
 from kindynos.distributions.compound import Compound as Compound
-from kindynos.distributions.risk_event import RiskEvent as RiskEvent
+from kindynos.distributions.event_impact import EventImpact as EventImpact
 from kindynos.distributions.mixture import Mixture as Mixture
 
 # Distributions from opinions and records

@@ -273,7 +273,7 @@ class Models(Case):
                 "at most 1,000,000,000",
             ),
             (lambda: kd.Cohort(["a", "a"], {"a": 1}, np.eye(2)), "twice"),
-            (lambda: cohort(np.eye(2), cost={"a": 3}), "is no move"),
+            (lambda: cohort(np.eye(2), cost={"a": 3}), "is not a move"),
             (lambda: cohort({"a": {"b": "0.1 * wear"}}), "remainder_state="),
             (lambda: cohort({"a": {"b": "wear.x"}}, remainder_state="same").names, "may use"),
             (

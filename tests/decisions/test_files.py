@@ -93,7 +93,7 @@ class Files(Case):
             self.loaded(WITH_MODEL)
         with self.fails("'monney'", "did you mean 'money'", kind=kd.FileError):
             self.loaded(CRITERIA.replace("slow = { money", "slow = { monney"))
-        with self.fails("is no TOML", kind=kd.FileError):
+        with self.fails("is not TOML", kind=kd.FileError):
             self.loaded("[decision")
 
 

@@ -125,7 +125,7 @@ class Transforms(Case):
 
     def test_a_risk_event_is_nothing_or_its_impact(self):
         cost, p = kd.Gamma(3, 4), 0.2
-        event = kd.RiskEvent(p, cost)
+        event = kd.EventImpact(p, cost)
         x, exact = np.array([1.0, 8.0, 30.0]), stats.gamma(3, scale=4)
         np.testing.assert_allclose(event.cdf(x), 1 - p + p * exact.cdf(x), rtol=1e-12)
         self.assertAlmostEqual(event.chance(at=0), 0.8, 12)
@@ -139,20 +139,20 @@ class Transforms(Case):
         third = moments[2] - 3 * moments[0] * moments[1] + 2 * moments[0] ** 3
         self.assertAlmostEqual(event.skewness, third / variance**1.5, 6)
         # an event that may save as well
-        either = kd.RiskEvent(0.5, kd.Normal(0, 1))
+        either = kd.EventImpact(0.5, kd.Normal(0, 1))
         np.testing.assert_allclose(
             either.quantile([0.1, 0.25, 0.5, 0.75, 0.9]),
             [stats.norm.ppf(0.2), 0, 0, 0, stats.norm.ppf(0.8)],
             atol=1e-12,
         )
         self.assertAlmostEqual(either._upper_quantile(np.array([0.1]))[0], stats.norm.isf(0.2), 9)
-        self.assertEqual(kd.RiskEvent(0, cost).quantile(0.99), 0.0)
-        self.assertAlmostEqual(kd.RiskEvent(1, cost).quantile(0.3), exact.ppf(0.3), 9)
-        counted = kd.RiskEvent(0.5, kd.Poisson(2))
+        self.assertEqual(kd.EventImpact(0, cost).quantile(0.99), 0.0)
+        self.assertAlmostEqual(kd.EventImpact(1, cost).quantile(0.3), exact.ppf(0.3), 9)
+        counted = kd.EventImpact(0.5, kd.Poisson(2))
         self.assertAlmostEqual(counted.pmf(0), 0.5 + 0.5 * math.exp(-2), 12)
         self.assertAlmostEqual(counted.pmf(1), math.exp(-2), 12)
         with self.fails("probability"):
-            kd.RiskEvent(1.2, cost)
+            kd.EventImpact(1.2, cost)
 
     def test_clipped(self):
         distribution = kd.Clipped(kd.Normal(0, 1), low=-1, high=2)

@@ -49,10 +49,10 @@ class Tables(Folder):
         self.assertEqual((hull.base, hull.unit, hull.source), (12.0, "EUR", "yard"))
         self.assertEqual(model.quantities["paint"].distribution, kd.Uniform(1, 2))
         self.assertEqual(
-            model.quantities["strike"].distribution, kd.RiskEvent(0.2, kd.Pert(2, 4, 9))
+            model.quantities["strike"].distribution, kd.EventImpact(0.2, kd.Pert(2, 4, 9))
         )
         self.assertEqual(
-            model.quantities["fine"].distribution, kd.RiskEvent(0.05, kd.Discrete([10], [1]))
+            model.quantities["fine"].distribution, kd.EventImpact(0.05, kd.Discrete([10], [1]))
         )
         base = model.base_case()["value"]
         self.assertAlmostEqual(base["cost"], 12 + 20 / 3 + 1.5 + 0 + 0 + 3)

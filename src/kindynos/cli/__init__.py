@@ -113,7 +113,7 @@ def main() -> None:
         _fail(f"the output cannot be written: {error.strerror or error}", 1)
     except SystemExit as leave:
         # Click ends with 1 when the reader of our output has gone. The files were written before:
-        # that is no failure.
+        # that is not a failure.
         sys.exit(0 if "PacifyFlush" in type(sys.stdout).__name__ else leave.code)
     _flush()
 

@@ -194,13 +194,15 @@ def _entry(owner: str, where: str, entry: Any) -> Entry:
 
 
 def names_in(text: str) -> list[str]:
-    """Return the names in a formula of a chance; raises ParameterError for what is no formula."""
+    """Return the names in a formula of a chance; raises ParameterError for a text that is not
+    one.
+    """
     from kindynos.errors import KindynosError
 
     try:
         tree = ast.parse(text, mode="eval")
     except SyntaxError:
-        raise ParameterError(f"{text!r:.60} is no formula of a chance") from None
+        raise ParameterError(f"{text!r:.60} is not a formula of a chance") from None
     if not all(isinstance(node, _ALLOWED) for node in ast.walk(tree)):
         raise KindynosError(
             f"a chance may use + - * / and names, such as '0.02 * wear', not {text!r:.60}"

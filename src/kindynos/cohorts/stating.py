@@ -121,7 +121,7 @@ def read_costs(owner: str, given: Any, states: Sequence[str]) -> dict[tuple[str,
         pair = tuple(part.strip() if isinstance(part, str) else part for part in parts)
         if len(pair) != 2 or any(state not in states for state in pair) or pair[0] == pair[1]:
             raise ParameterError(
-                f"cost: {move!r:.60} is no move; write 'sailing -> in dock'", owner=owner
+                f"cost: {move!r:.60} is not a move; write 'sailing -> in dock'", owner=owner
             )
         answer[pair[0], pair[1]] = finite(owner, f"cost of {pair[0]} -> {pair[1]}", amount)
     return answer

@@ -41,7 +41,7 @@ def load_decision(path: str | Path) -> Decision:
     except OSError as error:
         raise FileError(f"cannot be read: {error.strerror or error}", file=str(path)) from None
     except (tomllib.TOMLDecodeError, UnicodeDecodeError) as error:
-        raise FileError(f"is no TOML: {error}", file=str(path)) from None
+        raise FileError(f"is not TOML: {error}", file=str(path)) from None
     try:
         return decision_of(document, path.parent)
     except KindynosError as error:

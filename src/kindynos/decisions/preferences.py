@@ -116,7 +116,7 @@ def pairwise_weights(comparisons: Mapping[tuple[str, str], float]) -> Weights:
     names: list[str] = []
     for pair in given:
         if not isinstance(pair, tuple) or len(pair) != 2 or pair[0] == pair[1]:
-            raise ParameterError(f"{pair!r:.60} is no pair of two criteria", owner=owner)
+            raise ParameterError(f"{pair!r:.60} is not a pair of criteria", owner=owner)
         names += [name for name in pair if name not in names]
     if len(names) < 2 or len(names) > len(RANDOM_INDEX):
         raise ParameterError(

@@ -348,7 +348,9 @@ def check_tree(root: Tree, known: Mapping[str, Any], owner: str) -> None:
 
 
 def _check_tests(root: Tree, owner: str) -> None:
-    """Raise ParameterError for tests of what is no event, and tests of one name that differ."""
+    """Raise ParameterError for a test of something other than an event, and for tests of one name
+    that differ.
+    """
     parts = [node for _, node in walk(root)]
     events = {node.name: node for node in parts if isinstance(node, Event)}
     tests: dict[str, EventTest] = {}

@@ -119,7 +119,7 @@ class Distribution(Contract):
         """Return this opinion, widened and moved as a track record says would have been right; see
         ``kindynos.track_record``.
 
-        Raises ParameterError for what is no record, and one with too few cases.
+        Raises ParameterError for anything but a record, and for one with too few cases.
         """
         raise NotImplementedError
 

@@ -17,6 +17,7 @@ from kindynos.distributions.counts import (
     Poisson,
 )
 from kindynos.distributions.discrete import Discrete
+from kindynos.distributions.event_impact import EventImpact
 from kindynos.distributions.extremes import (
     GeneralizedExtremeValue,
     GeneralizedPareto,
@@ -43,7 +44,6 @@ from kindynos.distributions.real_line import (
     StudentTByScale,
 )
 from kindynos.distributions.recalibrated import Recalibrated
-from kindynos.distributions.risk_event import RiskEvent
 from kindynos.distributions.smooth import SmoothPercentiles
 from kindynos.distributions.transforms import Clipped
 from kindynos.distributions.uncertain import Uncertain
@@ -85,7 +85,7 @@ _CLASSES: tuple[type[Distribution], ...] = (
         IntegerUniform,
     ),
     *(Empirical, Histogram, KernelDensity, SmoothPercentiles),
-    *(Mixture, Uncertain, Truncated, Clipped, Affine, Compound, RiskEvent, Recalibrated),
+    *(Mixture, Uncertain, Truncated, Clipped, Affine, Compound, EventImpact, Recalibrated),
 )
 
 CATALOGUE: Registry[type[Distribution]] = Registry(

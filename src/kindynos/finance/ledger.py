@@ -111,7 +111,7 @@ def _rows(rate: Floats, flow: Floats, periods: int | None) -> tuple[Floats, Floa
         lengths.pop()
         if lengths
         else check_integer(
-            "roll_forward: rate and flow are no rows, so", "periods", periods, least=1
+            "roll_forward: rate and flow are not rows, so", "periods", periods, least=1
         )
     )
     if lengths or (periods is not None and periods != count):

@@ -294,7 +294,7 @@ def track_record(
     ``high`` are the percentiles ``ends`` and the 50th. ``actual`` is what came; ``forecaster`` and
     ``kind`` group the cases. Rows without what came are left out, with a note. ``form`` are
     options of the reader, such as ``sheet`` or ``decimal``. Raises FileError, with the row, for
-    what is no such table, and ParameterError for other ends.
+    a table that cannot be used so, and ParameterError for other ends.
 
     >>> import pandas as pd
     >>> past = pd.DataFrame({"low": [8.0, 10.0], "likely": [10.0, 14.0], "high": [13.0, 17.0],

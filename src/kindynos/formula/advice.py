@@ -69,7 +69,7 @@ _METHODS = {
 
 
 def of_text(text: str) -> str:
-    """Return advice on a formula that is no expression, empty where there is none."""
+    """Return advice on a formula that is not an expression, empty where there is none."""
     bare = re.sub(r"'[^']*'|\"[^\"]*\"", lambda found: " " * len(found[0]), text)
     return next(
         (f"; {advice}" for pattern, advice in _SYMBOLS if re.search(pattern, bare, re.IGNORECASE)),

@@ -39,7 +39,9 @@ MOST_BACK = 10_000  # periods that ``previous`` may look back, and whole-number 
 
 
 def is_name(text: object) -> bool:
-    """Return whether a text can name a quantity: an identifier that is no word of the language."""
+    """Return whether a text can name a quantity: an identifier that is not a word of the
+    language.
+    """
     return (
         isinstance(text, str)
         and text.isidentifier()

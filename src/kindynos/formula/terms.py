@@ -27,7 +27,7 @@ class Term:
 
 
 def terms_of(formula: str, formula_of: Callable[[str], str | None] | None = None) -> list[Term]:
-    """Return what a formula adds and subtracts, in its order; a formula that is no sum is one term.
+    """Return what a formula adds and subtracts, in its order; one that is not a sum is one term.
 
     ``formula_of`` returns the formula of a name, None for one without: names of lines that are sums
     themselves are then cut into their terms too.

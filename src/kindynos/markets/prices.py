@@ -373,7 +373,7 @@ def _settled(
 
 
 def checked_date(owner: str, name: str, value: Any) -> pd.Timestamp:
-    """Return a date; raises ParameterError for what is none."""
+    """Return a date; raises ParameterError for anything else."""
     try:
         date = pd.Timestamp(value)
         if pd.isna(date):

@@ -59,7 +59,7 @@ class Returns:
 
         Shrinkage is towards a constant correlation, by the intensity of Ledoit and Wolf, Journal of
         Portfolio Management 30 (2004), 110-119. Raises ParameterError for another method or a decay
-        that is no fraction.
+        that is not a fraction.
         """
         values = self.frame.to_numpy(dtype=np.float64)
         return pd.DataFrame(

@@ -68,7 +68,7 @@ def select(
 
 
 def _figures(values: pd.Series, column: str) -> pd.Series:
-    """Return a column of facts as numbers; raises ParameterError for text that is none."""
+    """Return a column of facts as numbers; raises ParameterError for other text."""
     try:
         return pd.Series(read_table(values.to_frame(column)).numbers(column), index=values.index)
     except FileError as error:

@@ -57,7 +57,7 @@ def replayed(prices: Prices, values: pd.Series, first: Any, last: Any) -> pd.Dat
     if not dates[0] <= begin < end <= dates[-1]:
         span = f"{dates[0]:%Y-%m-%d} to {dates[-1]:%Y-%m-%d}"
         raise ParameterError(
-            f"{begin:%Y-%m-%d} to {end:%Y-%m-%d} is no stretch of the history, {span}",
+            f"{begin:%Y-%m-%d} to {end:%Y-%m-%d} is not a stretch of the history, {span}",
             owner="replay",
         )
     before, after = (prices.frame.loc[:day].iloc[-1] for day in (begin, end))

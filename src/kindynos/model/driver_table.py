@@ -13,9 +13,8 @@ import pandas as pd
 
 from kindynos.distributions.base import Distribution
 from kindynos.distributions.discrete import Discrete
+from kindynos.distributions.event_impact import EventImpact
 from kindynos.distributions.registry import distribution_from
-from kindynos.distributions.risk_event import RiskEvent
-from kindynos.distributions.stated import StatedDistribution
 from kindynos.errors import FileError, KindynosError, ModelError
 from kindynos.program.quantities import check_name
 from kindynos.tables.layout import TableFormat
@@ -31,7 +30,7 @@ class TableDriver:
     """One row of a table: a driver as ``Model.driver`` takes it."""
 
     name: str
-    distribution: Distribution | StatedDistribution
+    distribution: Distribution
     options: dict[str, Any]
 
 
@@ -42,7 +41,7 @@ def drivers_in(source: str | Path | pd.DataFrame, form: TableFormat) -> list[Tab
     Columns ``unit``, ``source``, ``each`` and ``base`` are those of a driver. A row with a
     ``chance`` is a risk: with that chance it has the impact that its distribution says, or the
     number in the column ``impact``. Empty cells state nothing. Raises FileError, with the row, for
-    what is no driver.
+    a row that does not describe a driver.
     """
     table = read_table(source, form)
     columns = {name.lower(): name for name in table.names}
@@ -84,7 +83,7 @@ def read_matrix(source: str | Path) -> pd.DataFrame:
     """Return a correlation matrix whose first column holds the names of its rows, which are those
     of its columns; an empty half is the other one.
 
-    Raises FileError for what is no such table.
+    Raises FileError for any other table.
     """
     table = read_table(source)
     names = table.names if table.unnamed else table.names[1:]
@@ -112,13 +111,15 @@ def _driver(stated: dict[str, str], figures: dict[str, float]) -> TableDriver:
     if impact is not None and (label is not None or figures):
         raise ModelError(f"{name}: an impact is a number, or has a distribution, and not both")
     if impact is not None:
-        distribution: Distribution | StatedDistribution = Discrete([impact], [1.0])
+        distribution: Distribution = Discrete([impact], [1.0])
     elif label is None:
         raise ModelError(f"{name} has no distribution")
     else:
-        distribution = distribution_from(label, figures)
+        made = distribution_from(label, figures)
+        assert isinstance(made, Distribution)  # its parameters are numbers
+        distribution = made
     if chance is None and impact is not None:
         raise ModelError(f"{name} has an impact and no chance")
     if chance is not None:
-        distribution = RiskEvent(chance, distribution)  # type: ignore[arg-type]
+        distribution = EventImpact(chance, distribution)
     return TableDriver(name, distribution, options)

@@ -80,7 +80,7 @@ def _parsed(data: bytes, source: str) -> dict[str, Any]:
 
 
 def _advice(message: str, text: str) -> str:
-    """Return what is likely meant by a line that is no TOML, empty where nothing is likely."""
+    """Return what is likely meant by a line that is not TOML, empty where nothing is likely."""
     place = re.search(r"at line (\d+)", message)
     lines = text.splitlines()
     if place is None or not 0 < int(place[1]) <= len(lines):

@@ -283,8 +283,8 @@ class Model:
         perhaps ``unit``, ``source``, ``base`` and ``each``. A row with a ``chance`` is a risk,
         whose impact has the distribution, or is the number in ``impact``. The line is called
         ``name`` (default: the file's name without its ending) and is ``sum_of("items")`` in
-        formulas. Raises FileError with the rows for what is no driver, and ModelError for a name
-        that is taken.
+        formulas. Raises FileError, with the row, for one that is not a driver, and ModelError for
+        a name that is taken.
         """
         from pathlib import Path
 

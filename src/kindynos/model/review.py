@@ -318,7 +318,7 @@ def _typical(program: Program) -> dict[str, float]:
 
 
 def _with_distributions(program: Program) -> list[tuple[str, DistributionDriver]]:
-    """Return the drivers that are no processes, whose distribution says what values they take."""
+    """Return the drivers that are not processes, whose distribution says what values they take."""
     return [
         (name, driver)
         for name, driver in program.drivers.items()

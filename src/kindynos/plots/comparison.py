@@ -121,7 +121,7 @@ def _curves(
     for place, (name, result) in enumerate(results.items()):
         values = result.ranked.sorted
         stroke, colour = STROKES[place % len(STROKES)], COLOURS[place % len(COLOURS)]
-        if not len(values):  # a line in the legend tells of it
+        if not len(values):  # its line in the legend says so
             ax.plot([], [], color=colour, ls=stroke, lw=2, label=_label(name, result))
             continue
         picked = np.linspace(0, len(values) - 1, min(len(values), POINTS)).astype(int)

@@ -98,7 +98,7 @@ class Process(ABC):
         self._keep_fit()
 
     def _keep_fit(self) -> None:
-        """Forget a fit that belongs to other parameters; another start is no matter."""
+        """Forget a fit that belongs to other parameters; another start does not matter."""
         if self.fitted is not None:
             instance(
                 type(self).__name__,
@@ -570,8 +570,8 @@ def in_order(owner: str, series: Any) -> Any:
 def observed(owner: str, series: ArrayLike, dt: Any, above_zero: bool) -> tuple[Floats, float]:
     """Return a checked series of values and the length of its periods.
 
-    Raises ParameterError for what is no flat series of enough finite (and, for prices, positive)
-    values that differ.
+    Raises ParameterError for anything but a flat series of enough finite (and, for prices,
+    positive) values that differ.
     """
     values = array_of(owner, "series", in_order(owner, series))
     if values.ndim != 1:

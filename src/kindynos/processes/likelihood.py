@@ -62,7 +62,7 @@ class LikelihoodOptimum:
         )
         inverse = np.linalg.pinv(hessian, hermitian=True)
         values, vectors = np.linalg.eigh(inverse)
-        # a peak that is none in some direction: the usual spread alone bounds it
+        # what is not a peak in some direction: the usual spread alone bounds it
         if prior_sd is not None:
             values = np.clip(values, None, float(np.max(prior_sd)) ** 2)
         covariance = vectors * np.maximum(values, 0) @ vectors.T

@@ -132,7 +132,7 @@ def _checked_archimedean(entry: Correlation) -> Correlation:
 def check_names(
     correlations: Sequence[Correlation], drivers: Mapping[str, Driver], known: Sequence[str]
 ) -> None:
-    """Raise ModelError for a correlation of what is no driver, or of drivers that are not drawn
+    """Raise ModelError for a correlation of what is not a driver, or of drivers that are not drawn
     alike.
     """
     for entry in correlations:

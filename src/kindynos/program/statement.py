@@ -261,7 +261,7 @@ class Statement:
 def check_parameters(
     what: str, names: Iterable[str], known: Mapping[str, Any], task: str = "replace"
 ) -> None:
-    """Raise ModelError, with the nearest spelling, for a name that is none of the parameters."""
+    """Raise ModelError, with the nearest spelling, for a name that is not among the parameters."""
     for name in names:
         if name not in known:
             raise ModelError(

@@ -122,11 +122,12 @@ def _fans(compared: Comparison, outcome: str, figure: Any) -> Any:
 
 
 def _paired(compared: Comparison) -> Iterator[bool]:
-    """Yield of each scenario but the first whether its trials belong to those of the first."""
+    """Yield for each scenario but the first whether its trials are paired with those of the
+    first.
+    """
     first, *others = compared.runs.values()
     for other in others:
-        both = isinstance(first, Run) and isinstance(other, Run)
-        yield both and on_same_draws(first, other)  # type: ignore[arg-type]
+        yield on_same_draws(first, other)
 
 
 def _is_condition(compared: Comparison, outcome: str) -> bool:

@@ -78,7 +78,7 @@ class _Terminal(Console):
 
 
 def console(width: int | None = None) -> Console:
-    """Return the console for standard output; where that is no terminal plain text, as wide as
+    """Return the console for standard output; where that is not a terminal plain text, as wide as
     COLUMNS says.
 
     Without COLUMNS it is as wide as the terminal that has the error output, to which a pipe may

@@ -74,7 +74,8 @@ def _values(
 def statement(run: SimulatedTrials, condition: str) -> Result:
     """Return in which trials a condition holds, as an outcome that is 1 or 0.
 
-    Raises FormulaError, RunError as ``worked_out`` does, and RunError for what is no condition.
+    Raises FormulaError, RunError as ``worked_out`` does, and RunError for a formula that is not a
+    condition.
     """
     values, base = worked_out(run, [condition], "chance")
     held = values[0]

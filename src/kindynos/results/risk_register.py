@@ -7,13 +7,13 @@ from collections.abc import Callable
 
 import pandas as pd
 
-from kindynos.distributions.risk_event import RiskEvent
+from kindynos.distributions.event_impact import EventImpact
 from kindynos.errors import RunError
 from kindynos.program.quantities import DistributionDriver
 from kindynos.results.trials import SimulatedTrials
 
 
-def risks_of(run: SimulatedTrials, outcome: str) -> dict[str, RiskEvent]:
+def risks_of(run: SimulatedTrials, outcome: str) -> dict[str, EventImpact]:
     """Return the risk events among the drivers that reach an outcome."""
     reach = run.program.ancestors([outcome])
     return {
@@ -21,7 +21,7 @@ def risks_of(run: SimulatedTrials, outcome: str) -> dict[str, RiskEvent]:
         for name, driver in run.program.drivers.items()
         if name in reach
         and isinstance(driver, DistributionDriver)
-        and isinstance(driver.distribution, RiskEvent)
+        and isinstance(driver.distribution, EventImpact)
     }
 
 
@@ -35,7 +35,7 @@ def risk_register(
     if not risks:
         raise RunError(
             f"no risk event reaches {outcome!r}; a driver is one with the distribution "
-            "RiskEvent, or a row with a chance in a table of drivers",
+            "EventImpact, or a row with a chance in a table of drivers",
             owner="risk_register",
         )
     to_contingency = contributions()

@@ -220,7 +220,7 @@ class Run(SimulatedTrials):
 
         The condition is a formula over outcomes, lines and drivers with one number per trial; a row
         needs ``lowest``, ``last`` or the like. It is of all trials, with those without a value
-        among them. Raises FormulaError or RunError for what is no such condition.
+        among them. Raises FormulaError or RunError for a text that is not such a condition.
         """
         from kindynos.results.calculation import statement
 

@@ -174,7 +174,7 @@ class _Simulation:
         for aim in aims:
             if aim.outcome not in self.kept:
                 raise ModelError(
-                    f"{aim.outcome!r} is no outcome",
+                    f"{aim.outcome!r} is not an outcome",
                     owner="until",
                     unknown=aim.outcome,
                     known=self.program.outcomes,
@@ -252,7 +252,7 @@ def _kept(program: Program, keep: Iterable[str] | None) -> list[str]:
     for name in listed(() if keep is None else keep):
         if name not in program.quantities:
             raise ModelError(
-                f"{name!r} is no driver, line or outcome",
+                f"{name!r} is not a driver, line or outcome",
                 owner="keep",
                 unknown=name,
                 known=program.quantities,

@@ -240,7 +240,10 @@ class SimulatedTrials(Mapping[str, Result]):
         """
         if self._known(name) not in self._program.drivers:
             raise RunError(
-                f"{name!r} is no driver", owner="shocks", unknown=name, known=self._program.drivers
+                f"{name!r} is not a driver",
+                owner="shocks",
+                unknown=name,
+                known=self._program.drivers,
             )
         parts = [
             self._program.scores(self._plan, self.seed, block, self._blocks.size(block), {name})[

@@ -152,7 +152,7 @@ class Comparison:
             raise RunError(f"of {scenario!r} only the mean is known", owner="compare")
         if not isinstance(outcome, str) or outcome not in self._outcomes:
             raise RunError(
-                f"{outcome!r:.60} is no outcome of all scenarios",
+                f"{outcome!r:.60} is not an outcome of all scenarios",
                 owner="compare",
                 unknown=outcome,
                 known=self._outcomes,
@@ -251,7 +251,7 @@ class Comparison:
         )
 
     def rows_of(self, outcome: str) -> dict[str, RowResult]:
-        """Return a row outcome by scenario; raises RunError for what is none."""
+        """Return a row outcome by scenario; raises RunError where it is not a row of all."""
         if not isinstance(outcome, str) or outcome not in self._rows:
             raise RunError(
                 f"{outcome!r:.60} is not a row of all scenarios",
@@ -284,7 +284,7 @@ class Comparison:
             for place, label in enumerate(found[other].labels):
                 a, b = found[first].period(place), found[other].period(place)
                 one, two = self.runs[first], self.runs[other]
-                same = isinstance(one, Run) and isinstance(two, Run) and on_same_draws(one, two)
+                same = on_same_draws(one, two)
                 compared = (_paired_figures if same else _unpaired_figures)(a, b, PERCENTILES)
                 for statistic, figure, paired in compared[: 1 + len(PERCENTILES)]:
                     ends = (float(figure), figure.error, figure.low, figure.high)
@@ -304,7 +304,7 @@ class Comparison:
         other = next((name for name in self.runs if name not in runs), None)
         if other is not None:
             raise RunError(
-                f"{other!r} is no run, of which alone conditions can be worked out", owner="chances"
+                f"{other!r} is not a run; conditions need the trials of one", owner="chances"
             )
         first, rows = next(iter(runs)), {}
         for condition in listed(conditions):
@@ -377,7 +377,7 @@ def compare(
     return Comparison(mapping("compare", "runs", runs, "runs by name"), outcome)
 
 
-def on_same_draws(one: Run | ReadTrials, two: Run | ReadTrials) -> bool:
+def on_same_draws(one: object, two: object) -> bool:
     """Whether two runs have the same seed, plan and blocks, so that trial i of the one belongs to
     trial i of the other.
 

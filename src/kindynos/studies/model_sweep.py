@@ -98,7 +98,7 @@ def sweep(statement: Statement, wanted: SweepRequest, options: SimulationOptions
 
 
 def check_swept(statement: Statement, name: str, task: str = "sweep") -> None:
-    """Raise ModelError for what is no given number, driver, or parameter of a driver's
+    """Raise ModelError for what is not a given number, driver, or parameter of a driver's
     distribution.
     """
     if (

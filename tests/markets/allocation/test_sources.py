@@ -187,7 +187,7 @@ class Refused(Case):
             kd.allocate(kd.read_prices(wide.iloc[:4]), minimize="sd")
         with self.fails("starts from a Portfolio, Prices, Returns, Moments"):
             kd.allocate([0.1, 0.2])
-        with self.fails("some returns are no finite numbers"):
+        with self.fails("some returns are not finite numbers"):
             kd.SimulatedReturns(pd.DataFrame({"a": [0.1, np.nan]}))
         with self.fails("needs the run of portfolio.simulate"):
             kd.SimulatedReturns.from_run(

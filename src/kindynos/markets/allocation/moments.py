@@ -37,8 +37,8 @@ class Moments:
 
     Arrays or pandas objects, whose index has the names; else ``names``, or "1", "2" and on.
     ``observations`` is the number of returns they were fitted to, which ``resampled`` needs.
-    Raises ParameterError for shapes that do not fit, a matrix that is no covariance, and one that
-    is singular, with the holdings that move together.
+    Raises ParameterError for shapes that do not fit, a matrix that is not a covariance, and one
+    that is singular, with the holdings that move together.
 
     >>> moments = Moments([0.04, 0.08], [[0.01, 0.0], [0.0, 0.04]], names=["bond", "share"])
     >>> moments.sd.tolist()
@@ -265,7 +265,7 @@ def _check_views(views: list[Any], picks: Floats, sought: Floats) -> None:
 
 
 def check_covariance(matrix: Floats, names: Sequence[str]) -> Floats:
-    """Return a symmetric matrix; raises ParameterError for one that is no covariance, or that is
+    """Return a symmetric matrix; raises ParameterError for one that is not a covariance, or that is
     singular.
     """
     if (
@@ -283,8 +283,8 @@ def check_covariance(matrix: Floats, names: Sequence[str]) -> Floats:
     values, vectors = np.linalg.eigh((matrix + matrix.T) / 2 / scale)
     if values[0] < -1e-8:
         raise ParameterError(
-            "this is no covariance: some sum of holdings would have a variance below 0 (smallest "
-            f"eigenvalue {values[0]:.2g})",
+            "this is not a covariance: some sum of holdings would have a variance below 0 "
+            f"(smallest eigenvalue {values[0]:.2g})",
             owner="Moments",
         )
     if values[0] < SINGULAR:

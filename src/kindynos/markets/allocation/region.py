@@ -225,7 +225,7 @@ def _bounds(names: Sequence[str], bounds: Any, short: bool) -> tuple[Floats, Flo
 
 
 def ends_of(what: str, pair: Any) -> tuple[float, float]:
-    """Return a low and a high end; raises ParameterError for what is no such pair."""
+    """Return a low and a high end; raises ParameterError for anything else."""
     if not isinstance(pair, tuple | list) or len(pair) != 2:
         raise invalid_argument(
             OWNER, what, "a pair of a low and a high end, such as (0.01, 0.35)", pair

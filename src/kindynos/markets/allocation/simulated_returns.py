@@ -45,7 +45,7 @@ class SimulatedReturns:
         if not np.isfinite(
             array_of("SimulatedReturns", "the returns", self.frame.to_numpy())
         ).all():
-            raise ParameterError("some returns are no finite numbers", owner="SimulatedReturns")
+            raise ParameterError("some returns are not finite numbers", owner="SimulatedReturns")
 
     def __repr__(self) -> str:
         return f"<returns of {', '.join(self.names)}: {self.description}>"

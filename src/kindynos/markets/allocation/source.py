@@ -150,7 +150,7 @@ class Source:
 def source_of(
     given: Any, *, every: ReturnPeriod, window: int | None, today: Any, settings: MomentSettings
 ) -> Source:
-    """Return what an allocation starts from; raises ParameterError for what is no such thing."""
+    """Return what an allocation starts from; raises ParameterError for anything else."""
     one_of(OWNER, "means", settings.means, MEANS)
     one_of(OWNER, "covariance", settings.covariance, COVARIANCES)
     mapping(OWNER, "views", settings.views, "means by holding")

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import math
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 from itertools import pairwise
 from typing import get_args
@@ -356,10 +356,12 @@ def _terms(run: SimulatedTrials, outcome: str, by: str | Sequence[str]) -> list[
         return terms
     lines = run.program.lines
     formula = lines[outcome].formula if outcome in lines else None
-    formula_of: Callable[[str], str | None] | None = None
-    if by == "summands":
-        formula_of = lambda name: lines[name].formula if name in lines else None  # noqa: E731
-    terms = [] if formula is None else terms_of(formula, formula_of)
+
+    def formula_of(name: str) -> str | None:
+        return lines[name].formula if name in lines else None
+
+    inner = formula_of if by == "summands" else None
+    terms = [] if formula is None else terms_of(formula, inner)
     if len(terms) == 1 and terms[0].text in lines:  # another name for a line that may be a sum
         return _terms(run, terms[0].text, by)
     if len(terms) < 2:

@@ -112,7 +112,7 @@ def _units(
         for name in members:
             if name not in names:
                 raise RunError(
-                    f"group {label!r:.60} names {name!r:.60}, which is no driver of the outcome",
+                    f"group {label!r:.60} names {name!r:.60}, which is not a driver of the outcome",
                     owner="sensitivity",
                     unknown=name,
                     known=names,

@@ -16,13 +16,13 @@ from kindynos.validate import fraction
 
 
 @dataclass(frozen=True, repr=False)
-class RiskEvent(MomentDistribution):
+class EventImpact(MomentDistribution):
     """Nothing, or with a probability the impact of an event.
 
-    Source: Vose, Risk Analysis (2008), chapter 4; a mixture with a mass at 0.
+    It is a mixture with a mass at 0.
 
-    >>> from kindynos import Pert, RiskEvent
-    >>> strike = RiskEvent(probability=0.2, impact=Pert(50, 100, 210))
+    >>> from kindynos import Pert, EventImpact
+    >>> strike = EventImpact(probability=0.2, impact=Pert(50, 100, 210))
     >>> round(strike.mean, 6), round(strike.chance(at=0), 6)
     (22.0, 0.8)
     """
@@ -31,7 +31,7 @@ class RiskEvent(MomentDistribution):
     impact: Distribution
 
     rules = {"probability": fraction, "impact": a_distribution}
-    label = "risk event"
+    label = "event impact"
     formula = "F(x) = p G(x) + (1 - p) [x >= 0], with p the chance and G the cdf of impact"
     use = "a line of a risk register: an event that may happen, and what it then costs"
 
