@@ -37,7 +37,7 @@ def show(result: Any) -> None:
 @singledispatch
 def report_of(result: Any) -> Report:
     """Return the report of a result; raises KindynosError for what has none."""
-    raise KindynosError(f"nothing is known of how to show {result!r:.60}")
+    raise KindynosError(f"show() has no report for {result!r:.60}")
 
 
 report_of.register(Run, text.run)
