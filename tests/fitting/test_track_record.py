@@ -42,6 +42,44 @@ class Faults(Case):
         self.assertIn("should have been 1.99", said)
         self.assertIn("more than was said", said)
 
+    def test_intervals_by_hand(self):
+        count = 30
+        record = kd.track_record(past(0.3, 1.5, count, 11))
+        x = record.scores
+        # Bonett's interval of a variance, as published
+        middle = stats.trim_mean(x, 1 / (2 * np.sqrt(count - 4)))
+        kurtosis = count * ((x - middle) ** 4).sum() / ((x - x.mean()) ** 2).sum() ** 2
+        z = stats.norm.ppf(0.975)
+        c = count / (count - z)
+        error = c * np.sqrt((kurtosis - (count - 3) / count) / (count - 1))
+        low, high = np.sqrt(c * x.var(ddof=1) * np.exp(z * error * np.array([-1, 1])))
+        self.assertAlmostEqual(record.widening.low, low)
+        self.assertAlmostEqual(record.widening.high, high)
+        for share in (record.inside, record.above):
+            wanted = stats.binomtest(round(share * count), count).proportion_ci(method="wilson")
+            self.assertAlmostEqual(share.low, wanted.low)
+            self.assertAlmostEqual(share.high, wanted.high)
+
+    def test_the_interval_of_the_skill_is_a_jackknife(self):
+        table = past(0.0, 1.0, 24, 12)
+        record = kd.track_record(table)
+        own = np.array([case.loss for case in record.cases]) / np.abs(table["P50"])
+        # the reference forecasts by how far off, in shares, the other medians were
+        off = (table["actual"] / table["P50"]).to_numpy()
+        levels = (np.arange(199) + 0.5) / 199
+        reference = []
+        for place, came in enumerate(off):
+            at = np.quantile(np.delete(off, place), levels)
+            reference.append(2 * np.mean(((came < at) - levels) * (at - came)))
+        reference = np.array(reference)
+        without = [
+            1 - np.delete(own, i).sum() / np.delete(reference, i).sum() for i in range(len(own))
+        ]
+        spread = np.sqrt(23 / 24 * ((without - np.mean(without)) ** 2).sum())
+        skill = 1 - own.sum() / reference.sum()
+        self.assertAlmostEqual(float(record.skill), skill)
+        self.assertAlmostEqual(record.skill.error, stats.t.ppf(0.975, 23) * spread)
+
     def test_a_right_forecaster_has_no_fault(self):
         record = kd.track_record(past(0.0, 1.0, 200, 3))
         self.assertTrue(record.widening.low < 1 < record.widening.high)

@@ -74,6 +74,19 @@ class AddUp(Case):
             share = frame.loc[["a", "b", "c"], "share"]
             np.testing.assert_allclose(share, np.array([1, 2, 5]) / 8, atol=0.03)
 
+    def test_a_part_that_bends_with_the_outcome(self):
+        # y = 3 u, of which a part is u ** 2: the mean of the part at a percentile is known
+        model = kd.Model("bent")
+        model.driver("u", kd.Normal(0, 1))
+        model.line("curved", "u ** 2")
+        model.line("rest", "3 * u - curved")
+        model.outcome("y", "curved + rest", better="low")
+        frame = model.simulate(20_000, seed=1).sensitivity(
+            "y", "contributions", to="percentile", by="lines"
+        )
+        curved = stats.norm.ppf(0.8) ** 2
+        self.assertAlmostEqual(frame.loc["curved", "contribution"], curved, delta=0.04)
+
     def test_interplay_is_shared_by_both(self):
         # a product: half the interplay is each one's
         model = kd.Model("product")

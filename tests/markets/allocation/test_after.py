@@ -225,6 +225,8 @@ class WalkingForward(Case):
         row = found.table().loc["equal weights"]
         self.assertAlmostEqual(row["mean a year"], months.mean())
         self.assertAlmostEqual(row["error"], (high - low) / 2)
+        gap = found.table()["more than buy and hold"].iloc[0]
+        self.assertIn(f"earned {100 * abs(gap):.1f} % a year", found.verdict())
         seldom = PRICES.frame.resample("QE").last()
         with self.fails("prices are more than a month apart"):
             kd.allocate(seldom, minimize="sd").walk_forward("month", window=8)
