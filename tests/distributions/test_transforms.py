@@ -145,7 +145,10 @@ class Transforms(Case):
             [stats.norm.ppf(0.2), 0, 0, 0, stats.norm.ppf(0.8)],
             atol=1e-12,
         )
-        self.assertAlmostEqual(either._upper_quantile(np.array([0.1]))[0], stats.norm.isf(0.2), 9)
+        np.testing.assert_allclose(
+            either._upper_quantile(np.array([0.1, 0.5, 0.9])),
+            [stats.norm.isf(0.2), 0, stats.norm.isf(0.8)],
+        )
         self.assertEqual(kd.EventImpact(0, cost).quantile(0.99), 0.0)
         self.assertAlmostEqual(kd.EventImpact(1, cost).quantile(0.3), exact.ppf(0.3), 9)
         counted = kd.EventImpact(0.5, kd.Poisson(2))
