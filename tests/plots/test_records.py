@@ -75,7 +75,7 @@ class Series(Case):
         made = self.ranking["arima (0,1,0)"].paths(5, 4000, 3, uncertain=True)[1:]
         np.testing.assert_allclose(median.get_ydata(), np.median(made, axis=1))
         self.assertEqual(sum(str(line.get_label()).startswith("path ") for line in ax.lines), 2)
-        self.assertIn("the next 5 by arima (0,1,0)", ax.get_title(loc="left"))
+        self.assertIn("the next 5 months by arima (0,1,0)", ax.get_title(loc="left"))
         self.assertEqual((ax.get_ylabel(), ax.get_xlabel()), ("cost index", "month"))
 
     def test_diagnostics_draw_what_they_found(self):

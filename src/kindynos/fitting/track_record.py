@@ -153,7 +153,7 @@ class TrackRecord:
     @property
     def nominal(self) -> float:
         """The share that should lie inside."""
-        return float(np.mean([case.nominal for case in self.cases]))
+        return math.fsum(case.nominal for case in self.cases) / len(self.cases)
 
     @property
     def above(self) -> Estimate:

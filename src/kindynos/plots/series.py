@@ -75,7 +75,8 @@ def series_fan(
     label = (series.name or "value").replace("_", " ")
     ax.set_ylabel(f"{label} ({word.strip()})" if word else label)
     ax.set_xlabel(series.every or "period")
-    ax.set_title(f"{label.capitalize()}: the next {ahead} by {chosen}", loc="left")
+    periods_ahead = f"{ahead} {series.every or 'period'}{'s' if ahead > 1 else ''}"
+    ax.set_title(f"{label.capitalize()}: the next {periods_ahead} by {chosen}", loc="left")
     ax.margins(y=0.2)
     ax.legend(frameon=False, ncols=4, loc="upper left")
     bare(ax)

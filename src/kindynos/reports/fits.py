@@ -18,12 +18,15 @@ from kindynos.results.sheet import PERCENTILES, TableSpec, reported_figures
 
 if TYPE_CHECKING:
     from kindynos.distributions.base import Distribution
+    from kindynos.fitting.diagnostics import Diagnostics
     from kindynos.fitting.ranking import Ranking
     from kindynos.fitting.series import SeriesRanking
     from kindynos.fitting.track_record import TrackRecord
     from kindynos.processes.base import Process
     from kindynos.results.joint import JointDistribution
     from kindynos.results.read_trials import ReadTrials
+
+CRITERION_WORDS = {"aic": "AIC", "aicc": "AICc", "bic": "BIC"}
 
 
 def _distance(value: float, decimals: int) -> str:
@@ -151,13 +154,57 @@ def series(
     and what it tells.
     """
     found = ranking.diagnose(chosen)
-    criterion = (
-        ranking.criterion.replace("aicc", "AICc").replace("bic", "BIC").replace("aic", "AIC")
+    words = [f"{ranking.verdict}.", *(f"{line}." for line in ranking.choices.words)]
+    words.append(
+        f"{CRITERION_WORDS[ranking.criterion]} and weight compare processes of one group only, "
+        "which a blank line ends; +c is with a constant. CRPS scores the whole fan; lower is "
+        "better."
     )
+    words += [*_left_out(ranking.left_out), *(f"{note}." for note in notes)]
+    process = ranking[chosen]
+    ranked = ranking.table()
+    coming = fan_table(process, ranking.series.after(ahead), seed)
+    return Report.of(
+        [
+            _processes(name, ranking),
+            "",
+            _process(chosen, process),
+            "",
+            _residual_tests(chosen, found),
+            "",
+            Text("\n".join(words), style="dim"),
+        ],
+        data=lambda: plain_value(
+            {
+                "column": name,
+                "values": ranking.observations,
+                "notes": notes,
+                "season": ranking.season,
+                "choices": ranking.choices.words,
+                "criterion": ranking.criterion,
+                "ranking": _known(ranked, "process"),
+                "verdict": ranking.verdict,
+                "shown": chosen,
+                "parameters": parameters_of(process),
+                "standard_errors": dict(process.fitted.standard_errors) if process.fitted else {},
+                "tests": [
+                    {"test": test.name, "p": test.p, "meaning": test.words} for test in found.tests
+                ],
+                "ahead": [{"period": str(period)[:10], **row} for period, row in coming.iterrows()],
+            }
+        ),
+        frames=lambda: {"processes": ranked, "fan": coming},
+        figures=lambda: {"fan": partial(ranking.plot, chosen, periods=ahead)},
+        pages=lambda: {"diagnostics": found.plot},
+    )
+
+
+def _processes(name: str, ranking: SeriesRanking) -> FigureTable:
+    """Return a table of the processes, best first, a blank line between groups."""
     columns = [
         ("process", "left"),
         ("parameters", "right"),
-        (criterion, "right"),
+        (CRITERION_WORDS[ranking.criterion], "right"),
         ("weight", "right"),
     ]
     if ranking.scores:
@@ -189,6 +236,10 @@ def series(
                     per_cent(row["inside_90"], 0),
                 ]
             table.add_row(one, *cells, row["note"])
+    return table
+
+
+def _residual_tests(chosen: str, found: Diagnostics) -> FigureTable:
     tests = table_of(
         f"What {chosen} leaves",
         ("test of the residuals", "left"),
@@ -197,49 +248,7 @@ def series(
     )
     for test in found.tests:
         tests.add_row(test.name, _p(test.p), test.words)
-    words = [f"{ranking.verdict}.", *(f"{line}." for line in ranking.choices.words)]
-    words.append(
-        f"{criterion} and weight compare processes of one group only, which a blank line ends; +c "
-        "is with a constant. "
-        "CRPS scores the whole fan; lower is better."
-    )
-    words += [*_left_out(ranking.left_out), *(f"{note}." for note in notes)]
-    process = ranking[chosen]
-    ranked = ranking.table()
-    coming = fan_table(process, ranking.series.after(ahead), seed)
-    return Report.of(
-        [
-            table,
-            "",
-            _process(chosen, ranking[chosen]),
-            "",
-            tests,
-            "",
-            Text("\n".join(words), style="dim"),
-        ],
-        data=lambda: plain_value(
-            {
-                "column": name,
-                "values": ranking.observations,
-                "notes": notes,
-                "season": ranking.season,
-                "choices": ranking.choices.words,
-                "criterion": ranking.criterion,
-                "ranking": _known(ranked, "process"),
-                "verdict": ranking.verdict,
-                "shown": chosen,
-                "parameters": parameters_of(process),
-                "standard_errors": dict(process.fitted.standard_errors) if process.fitted else {},
-                "tests": [
-                    {"test": test.name, "p": test.p, "meaning": test.words} for test in found.tests
-                ],
-                "ahead": [{"period": str(period)[:10], **row} for period, row in coming.iterrows()],
-            }
-        ),
-        frames=lambda: {"processes": ranked, "fan": coming},
-        figures=lambda: {"fan": partial(ranking.plot, chosen, periods=ahead)},
-        pages=lambda: {"diagnostics": found.plot},
-    )
+    return tests
 
 
 def _process(name: str, process: Process) -> FigureTable:
