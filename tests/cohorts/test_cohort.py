@@ -374,12 +374,14 @@ class Changes(Case):
         rows = [("full", month, "a") for month in months]
         rows += [("gap", month, "b" if month > "2024-03" else "a") for month in months[:2]]
         rows += [("gap", month, "b") for month in months[3:]]
-        found = kd.Cohort.fit(pd.DataFrame(rows, columns=["thing", "date", "state"]))
+        with self.assertWarnsRegex(kd.DataWarning, "1 pair of states is not counted"):
+            found = kd.Cohort.fit(pd.DataFrame(rows, columns=["thing", "date", "state"]))
         self.assertEqual(found.fitted.counts.tolist(), [[6, 0], [0, 2]])
         self.assertEqual(found.fitted.left_out, 1)
         # and where no thing has the date
         everyone = pd.DataFrame(rows, columns=["thing", "date", "state"])
-        found = kd.Cohort.fit(everyone[everyone["date"] != "2024-03-01"])
+        with self.assertWarnsRegex(kd.DataWarning, "2 pairs of states are not counted"):
+            found = kd.Cohort.fit(everyone[everyone["date"] != "2024-03-01"])
         self.assertEqual(found.fitted.counts.tolist(), [[4, 0], [0, 2]])
         self.assertEqual(found.fitted.left_out, 2)
         apart = pd.DataFrame(

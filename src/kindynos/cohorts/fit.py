@@ -10,6 +10,7 @@ by date are few and the chi-square distribution holds for many: Patefield, Appli
 
 from __future__ import annotations
 
+import warnings
 from dataclasses import dataclass
 from typing import TYPE_CHECKING, Any
 
@@ -19,7 +20,7 @@ from numpy.typing import NDArray
 from kindynos.arrays import Floats
 from kindynos.cohorts.binomials import split
 from kindynos.distributions.special import gammaincinv, xlogy
-from kindynos.errors import ParameterError
+from kindynos.errors import DataWarning, ParameterError
 from kindynos.sampling.streams import stream
 from kindynos.validate import array_of
 
@@ -71,10 +72,11 @@ def fit(kind: type[Cohort], moves: Any, start: Any = None, **options: Any) -> Co
 
     ``moves`` are counts from state to state, a DataFrame or a nested dict; or a DataFrame of
     records with the columns thing, date and state, in which each thing's moves are read from one of
-    the dates of the table to the next; where a thing lacks a date, or all do, no move is counted
-    across the gap. ``start`` are the things to begin with, the last state of each thing in such a
-    table. A state that nothing was seen to leave keeps its things. ``options`` are those of
-    ``Cohort``. Raises ParameterError for records that hold no moves.
+    the dates of the table to the next. Where a thing lacks a date, or all do, the states on both
+    sides of the gap are not a move, and a DataWarning says how many there are. ``start`` are the
+    things to begin with, the last state of each thing in such a table. A state that nothing was
+    seen to leave keeps its things. ``options`` are those of ``Cohort``. Raises ParameterError for
+    records that hold no moves.
     """
     owner = "Cohort.fit"
     if hasattr(moves, "columns") and {str(c).lower() for c in moves.columns} >= set(COLUMNS):
@@ -100,6 +102,10 @@ def fit(kind: type[Cohort], moves: Any, start: Any = None, **options: Any) -> Co
     with np.errstate(all="ignore"):
         errors = np.where(totals > 0, np.sqrt(chances * (1 - chances) / (totals + 1)), 0.0)
     made = kind(states, start, chances, **options)
+    if left_out:
+        pairs = "1 pair of states is" if left_out == 1 else f"{left_out:,} pairs of states are"
+        text = f"{owner}: {pairs} not counted as moves, since dates in between are missing"
+        warnings.warn(text, DataWarning, stacklevel=3)
     found = FittedChances(counts, errors, _change_test(by_date), left_out)
     object.__setattr__(made, "fitted", found)
     return made

@@ -54,7 +54,7 @@ class WalkForward:
         )
 
     @property
-    def shortest(self) -> str:
+    def _shortest(self) -> str:
         """The shortest span, from a month up, in which each has a value."""
         return next(span for span in SPANS if _has_each(self.values.index, span))
 
@@ -64,7 +64,7 @@ class WalkForward:
         ``returns``.
         """
         values = self.values.loc[: self.returns.index[-1]]
-        marks = values.groupby(_periods(values.index, self.shortest)).last()
+        marks = values.groupby(_periods(values.index, self._shortest)).last()
         return (marks / marks.shift(1) - 1).iloc[1:]
 
     def table(self) -> pd.DataFrame:
@@ -74,7 +74,7 @@ class WalkForward:
         Means and their errors are from the returns of months, which hardly depend on each other: t
         with one less than their number. ``more than buy and hold`` is the paired difference a year.
         """
-        spans, size = self.months.to_numpy(), float(SPANS_A_YEAR[self.shortest])
+        spans, size = self.months.to_numpy(), float(SPANS_A_YEAR[self._shortest])
         records: dict[str, dict[str, float]] = {}
         for place, rule in enumerate(self.returns.columns):
             mean = _mean(spans[:, place] * size)
@@ -95,7 +95,7 @@ class WalkForward:
 
     def verdict(self) -> str:
         """Return in words whether the rule did better than buy and hold and equal weights."""
-        spans, size = self.months.to_numpy(), float(SPANS_A_YEAR[self.shortest])
+        spans, size = self.months.to_numpy(), float(SPANS_A_YEAR[self._shortest])
         said = []
         for place, rule in ((1, "buy and hold"), (2, "equal weights")):
             gap = _mean((spans[:, 0] - spans[:, place]) * size)
