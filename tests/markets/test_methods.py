@@ -196,7 +196,7 @@ class Risk(Case):
             (lambda: HELD.losses("simulatd"), ("did you mean 'simulated'",)),
             (lambda: HELD.stress({"alhpa": 1}), ("did you mean 'alpha'",)),
             (lambda: HELD.stress({"alpha": -2}), ("all of it",)),
-            (lambda: HELD.replay("2001-01-01", "2026-02-02"), ("no stretch",)),
+            (lambda: HELD.replay("2001-01-01", "2026-02-02"), ("not a stretch",)),
             (lambda: HELD.contributions(0.95, "mean"), ("measure",)),
             (lambda: fit_student([1.0] * 9), ("not all equal",)),
         ):

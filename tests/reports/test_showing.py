@@ -46,7 +46,7 @@ class Showing(Case):
             text = self.shown(result)
             self.assertLessEqual(max(map(len, text.splitlines())), 80, result)
         self.assertIn("±", self.shown(made))
-        with self.fails("nothing is known"):
+        with self.fails("has no report for 3"):
             from kindynos.reports.showing import report_of
 
             report_of(3)

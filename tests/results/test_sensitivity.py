@@ -349,7 +349,7 @@ class Asking(Case):
             (linear().simulate(4), {"method": "regression"}, ("more than 5 trials",)),
             (student.simulate(300), {"method": "shapley"}, ("gaussian copula",)),
             (linked, {"method": "shapley", "groups": {"g": "ab"}}, ("list of drivers",)),
-            (linked, {"method": "shapley", "groups": {"g": ["a", "d"]}}, ("'d'", "no driver")),
+            (linked, {"method": "shapley", "groups": {"g": ["a", "d"]}}, ("'d'", "not a driver")),
             (linked, {"method": "shapley", "groups": {"g": ["a"], "h": ["a"]}}, ("'g' and 'h'",)),
             (years.simulate(300), {"name": "row"}, ("is a row",)),
         ):

@@ -170,7 +170,7 @@ class Refused(Case):
             kd.Moments([1, 2], [[1, 0.5], [0.2, 1]])
         with self.fails("the variance of 2 is 0"):
             kd.Moments([1, 2], [[1, 0], [0, 0]])
-        with self.fails("no covariance"):
+        with self.fails("not a covariance"):
             kd.Moments([1, 2], [[1, 2], [2, 1]])
         with self.fails(
             "views contradict each other: from share and bond follows 0.05 for share over bond, "
