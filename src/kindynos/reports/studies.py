@@ -6,7 +6,7 @@ from __future__ import annotations
 
 import math
 import warnings
-from collections.abc import Iterator, Sequence
+from collections.abc import Sequence
 from functools import partial
 from typing import Any
 
@@ -121,13 +121,12 @@ def _fans(compared: Comparison, outcome: str, figure: Any) -> Any:
     return fans(compared, outcome, figure)
 
 
-def _paired(compared: Comparison) -> Iterator[bool]:
-    """Yield for each scenario but the first whether its trials are paired with those of the
+def _paired(compared: Comparison) -> list[bool]:
+    """Return for each scenario but the first whether its trials are paired with those of the
     first.
     """
     first, *others = compared.runs.values()
-    for other in others:
-        yield on_same_draws(first, other)
+    return [on_same_draws(first, other) for other in others]
 
 
 def _is_condition(compared: Comparison, outcome: str) -> bool:
