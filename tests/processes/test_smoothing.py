@@ -1,12 +1,45 @@
 """Tests of exponential smoothing and of prices whose volatility clusters."""
 
+from dataclasses import replace
+
 import numpy as np
-from scipy import stats
+from scipy import optimize, stats
 
 import kindynos as kd
 from tests.common import Case, proof, repeats
 
 TREND = kd.ExponentialSmoothing(level=100.0, level_weight=0.4, sd=2.0, trend=0.5, trend_weight=0.1)
+
+
+def dense_likelihood(process, series):
+    """The log likelihood of the weights of a process, its sd, and three forecasts, by the normal
+    density of all known values together, with the first states by generalised least squares.
+    """
+    count, length = len(series) + 3, len(process.season)
+    trending = process.trend_weight is not None
+    powers = np.cumsum(process.damping ** np.arange(1, count + 1))
+    after = np.full(count, process.level_weight)
+    if trending:
+        after += process.trend_weight * powers
+    if length:
+        after[length - 1 :: length] += process.season_weight
+    effects = np.eye(count)
+    for t in range(1, count):
+        effects[t, :t] = after[:t][::-1]
+    columns = [np.ones(count)] + [powers] * trending
+    columns += [(np.arange(count) % length == place) * 1.0 for place in range(1, length)]
+    design, whole = np.array(columns).T, effects @ effects.T
+    known = np.flatnonzero(~np.isnan(series))
+    covariance, known_design = whole[np.ix_(known, known)], design[known]
+    inverse = np.linalg.inv(covariance)
+    states = np.linalg.solve(
+        known_design.T @ inverse @ known_design, known_design.T @ inverse @ series[known]
+    )
+    left = series[known] - known_design @ states
+    sd = np.sqrt(left @ inverse @ left / len(known))
+    value = stats.multivariate_normal(cov=sd**2 * covariance).logpdf(left)
+    ahead = design[-3:] @ states + whole[-3:, known] @ inverse @ left
+    return value, sd, ahead
 
 
 class Smoothing(Case):
@@ -41,7 +74,6 @@ class Smoothing(Case):
     def test_a_level_alone_is_the_textbooks_recursion(self):
         series = TREND.paths(60, 1, seed=2)[1:, 0]
         found = kd.ExponentialSmoothing.fit(series)
-        level, errors = series[0], []
 
         def squares(first, weight):
             level, total = first, 0.0
@@ -55,37 +87,122 @@ class Smoothing(Case):
             key=lambda one: squares(one, found.level_weight)[0],
         )
         total, level = squares(first, found.level_weight)
-        self.assertAlmostEqual(found.sd, np.sqrt(total / 60), delta=2e-3 * found.sd)
+        self.assertAlmostEqual(found.sd, np.sqrt(total / (60 - 2)), delta=2e-3 * found.sd)
         self.assertAlmostEqual(found.level, level, delta=0.05)
         for weight in (found.level_weight - 0.1, min(found.level_weight + 0.1, 1.0)):
             self.assertGreaterEqual(squares(first, weight)[0], total * (1 - 1e-6))
-        self.assertFalse(errors)
+
+    def test_gaps_are_integrated_out_as_a_normal_density_does(self):
+        season = kd.ExponentialSmoothing(
+            level=100.0, level_weight=0.3, sd=2.0, season=[5.0, -5.0, 2.0, -2.0], season_weight=0.2
+        )
+        damped = {"level": 100.0, "level_weight": 0.4, "sd": 2.0, "trend": 2.0, "damping": 0.9}
+        for made, options in (
+            (TREND, {"trend": True}),
+            (kd.ExponentialSmoothing(**damped, trend_weight=0.2), {"trend": "damped"}),
+            (season, {"season": 4}),
+        ):
+            series = made.paths(60, 1, seed=4)[1:, 0]
+            series[[3, 20, 21, 22, 40, 57]] = np.nan
+            found = kd.ExponentialSmoothing.fit(series, **options)
+            least, sd, ahead = dense_likelihood(found, series)
+            with self.subTest(options):
+                self.assertAlmostEqual(found.fitted.log_likelihood, least, delta=1e-6)
+                count = 54 - found.fitted.parameter_count + 1
+                self.assertAlmostEqual(found.sd, sd * np.sqrt(54 / count), delta=1e-6)
+                np.testing.assert_allclose(found.expected([1, 2, 3]), ahead, rtol=1e-7)
+                weights = ("level_weight", "trend_weight", "season_weight")
+                for name in (one for one in weights if getattr(found, one)):
+                    for factor in (0.97, 1.03):
+                        other = replace(found, **{name: factor * getattr(found, name)})
+                        if (other.trend_weight or 0.0) <= other.level_weight:
+                            moved = dense_likelihood(other, series)[0]
+                            self.assertLess(moved, least + 1e-9, name)
+
+    def test_a_season_that_multiplies_fits_as_one_that_adds_where_it_is_small(self):
+        # To the first order of small seasons and shocks around a large level they are the same.
+        made = kd.ExponentialSmoothing(
+            level=1e4, level_weight=0.3, sd=2.0, season=[5.0, -5.0, 2.0, -2.0], season_weight=0.2
+        )
+        series = made.paths(60, 1, seed=4)[1:, 0]
+        series[[3, 20, 21, 40]] = np.nan
+        adds = kd.ExponentialSmoothing.fit(series, season=4)
+        times = kd.ExponentialSmoothing.fit(series, season=4, season_kind="multiplicative")
+        self.assertAlmostEqual(times.level_weight, adds.level_weight, delta=2e-3)
+        self.assertAlmostEqual(times.sd * 1e4, adds.sd, delta=0.01)
+        self.assertAlmostEqual(times.fitted.log_likelihood, adds.fitted.log_likelihood, delta=0.05)
+
+    def test_no_other_start_finds_a_greater_likelihood(self):
+        rng = np.random.default_rng(3)
+        for seed in range(3):
+            series = TREND.paths(40, 1, seed=seed)[1:, 0]
+            found = kd.ExponentialSmoothing.fit(series, trend=True)
+
+            def cost(theta, series=series):
+                weight = 1 / (1 + np.exp(-theta[0]))
+                slope = weight / (1 + np.exp(-theta[1]))
+                one = kd.ExponentialSmoothing(0.0, weight, 1.0, trend_weight=slope)
+                return -dense_likelihood(one, series)[0]
+
+            best = min(
+                optimize.minimize(cost, rng.logistic(size=2), method="Nelder-Mead").fun
+                for _ in range(3)
+            )
+            self.assertGreaterEqual(found.fitted.log_likelihood, -best - 0.01)
+
+    @proof
+    def test_intervals_and_fans_of_short_series_hold(self):
+        level = {"level": 100.0, "sd": 2.0}
+        cases = (
+            (kd.ExponentialSmoothing(**level, level_weight=0.3), {}, 0.3),
+            (TREND, {"trend": True}, 0.0),
+        )
+        for made, options, missing in cases:
+            held = []
+            for series in made.paths(46, repeats(90), seed=3)[1:].T:
+                known = series[:40].copy()
+                known[5 : 5 + int(40 * missing)] = np.nan
+                found = kd.ExponentialSmoothing.fit(known, **options)
+                of_weight, of_sd = (found.fitted.intervals[x] for x in ("level_weight", "sd"))
+                self.assertTrue(of_weight[0] <= found.level_weight <= of_weight[1])
+                self.assertTrue(of_sd[0] <= found.sd <= of_sd[1])
+                fan = found.paths(6, 1000, seed=1, uncertain=True)[-1]
+                held.append(
+                    [
+                        of_weight[0] <= made.level_weight <= of_weight[1],
+                        of_sd[0] <= made.sd <= of_sd[1],
+                        *(
+                            low <= series[-1] <= high
+                            for low, high in (np.quantile(fan, [0.05, 0.95]),)
+                        ),
+                    ]
+                )
+            for share, least, most in zip(
+                np.mean(held, axis=0), (0.92, 0.92, 0.86), (0.99, 0.98, 0.94), strict=True
+            ):
+                count = len(held)
+                self.assertGreaterEqual(share * count, stats.binom.ppf(1e-3, count, least))
+                self.assertLessEqual(share * count, stats.binom.isf(1e-3, count, most))
+
+    def test_weights_at_an_end_have_an_interval_from_it(self):
+        rng = np.random.default_rng(4)
+        noise = 50 + rng.standard_normal(80)
+        self.assertEqual(
+            kd.ExponentialSmoothing.fit(noise).fitted.intervals["level_weight"][0], 0.0
+        )
+        walk = 50 + np.cumsum(rng.standard_normal(80))
+        low, high = kd.ExponentialSmoothing.fit(walk).fitted.intervals["level_weight"]
+        self.assertEqual(high, 1.0)
+        self.assertGreater(low, 0.5)
 
     @proof
     def test_parameters_are_found(self):
-        season = kd.ExponentialSmoothing(
-            level=900.0,
-            level_weight=0.2,
-            sd=0.03,
-            trend=1.0,
-            trend_weight=0.02,
-            season=[0.7, 1.3, 1.1, 0.9],
-            season_weight=0.1,
-            season_kind="multiplicative",
-        )
-        for made, options in (
-            (TREND, {"trend": True}),
-            (season, {"trend": True, "season": 4, "season_kind": "multiplicative"}),
-        ):
-            gaps, errors = [], []
-            paths = made.paths(200, repeats(90), seed=3)[1:].T
-            for series in paths[paths.min(axis=1) > 0]:
-                found = kd.ExponentialSmoothing.fit(series, **options)
-                gaps.append([found.level_weight - made.level_weight, found.sd - made.sd])
-                errors.append(
-                    [1.96 * found.fitted.standard_errors[key] for key in ("level_weight", "sd")]
-                )
-            self.assertCalibrated(gaps, errors)
+        gaps, errors, names = [], [], ("level_weight", "sd")
+        for series in TREND.paths(90, repeats(90), seed=3)[1:].T:
+            found = kd.ExponentialSmoothing.fit(series, trend=True)
+            gaps.append([getattr(found, name) - getattr(TREND, name) for name in names])
+            errors.append([1.96 * found.fitted.standard_errors[name] for name in names])
+        self.assertCalibrated(gaps, errors)
 
     def test_missing_values_are_skipped(self):
         series = TREND.paths(80, 1, seed=4)[1:, 0]

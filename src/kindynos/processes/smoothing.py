@@ -22,9 +22,9 @@ from kindynos.distributions.normal import Normal
 from kindynos.distributions.special import ndtr
 from kindynos.errors import ParameterError
 from kindynos.processes.base import Process
-from kindynos.processes.fitted import FittedSeries
+from kindynos.processes.fitted import FittedSeries, Later
 from kindynos.processes.series import InPeriods, known_length, same_process, series_values
-from kindynos.processes.smoothing_fit import Form, OpenSmoothing, SmoothingLikelihood
+from kindynos.processes.smoothing_fit import Form, Found, OpenSmoothing, SmoothingLikelihood
 from kindynos.validate import check_integer, finite, fraction, one_of, positive
 
 SEASONS = ("additive", "multiplicative")
@@ -171,8 +171,12 @@ class ExponentialSmoothing(InPeriods):
         season_kind: str = "additive",
         near: Process | None = None,
     ) -> Self:
-        """Return the process fitted to a series by maximum likelihood, with standard errors in
-        ``fitted``.
+        """Return the process fitted to a series by maximum likelihood, with standard errors and
+        95 % intervals in ``fitted``.
+
+        The first states are fitted too, and missing values are integrated out; ``sd`` is that of
+        the errors over the values less all parameters. Intervals and ``uncertain=True`` draw
+        weights and states by the likelihood, since few values leave it far from normal.
 
         ``trend`` is True, or "damped" for one that levels off; ``season`` is how many periods a
         season has, 0 for none; the season adds or, with ``season_kind="multiplicative"``,
@@ -205,25 +209,29 @@ class ExponentialSmoothing(InPeriods):
             )
         series_values(owner, "series", values, times, least=form.size + 3)
         model = SmoothingLikelihood(np.array(values), form)
-        found = model.best(_theta_of(near, form))
-        if model.is_exact(found.theta):
+        found = model.best(_found_of(near, form))
+        if model.is_exact(found):
             raise ParameterError(
                 "the series follows its trend and season exactly; there is nothing random to fit",
                 owner=owner,
             )
-        state = model.states(found.theta[:, None])
-        named = {name: value[..., 0] for name, value in state.items()}
+        ends = model.at(found.theta[:, None], found.hidden[:, None]).states[:, :, 0]
+        named = {
+            name: value[..., 0] for name, value in model.named(found.theta[:, None], ends).items()
+        } | {"sd": np.float64(model.sd(found))}
+        estimated = OpenSmoothing(model, found)
         lost = int(np.isnan(values).sum())
         fitted = FittedSeries(
             len(values) - lost,
             1.0,
-            model.errors(found),
+            Later(estimated, "errors"),
             (0.0,),
             ((1.0,),),
             f"maximum likelihood from {len(values) - lost} values"
             + (f"; {lost} missing" if lost else ""),
-            estimated=OpenSmoothing(model, found),
-            log_likelihood=model.log_likelihood(found.theta),
+            intervals=Later(estimated, "intervals"),
+            estimated=estimated,
+            log_likelihood=model.log_likelihood(found),
             parameter_count=form.size + 1,
             at_bound=model.at_bound(found.theta),
         )
@@ -252,7 +260,7 @@ class ExponentialSmoothing(InPeriods):
                 "needs a fit to have residuals", owner="ExponentialSmoothing.residuals"
             )
         estimated: OpenSmoothing = self.fitted.estimated
-        return estimated.likelihood.errors_of(estimated.found.theta) / self.sd
+        return estimated.likelihood.errors_of(estimated.found) / self.sd
 
     def _drawn(self, theta: Floats) -> Any:
         """Return states and weights picked from those that the series leaves open."""
@@ -266,11 +274,11 @@ class ExponentialSmoothing(InPeriods):
         )
 
 
-def _theta_of(near: Any, form: Form) -> Floats | None:
+def _found_of(near: Any, form: Form) -> Found | None:
     """Return the parameters of a fitted process of the same form, None of any other."""
     estimated = getattr(getattr(near, "fitted", None), "estimated", None)
     same = isinstance(estimated, OpenSmoothing) and estimated.likelihood.form == form
-    return np.array(estimated.found.theta) if same and estimated is not None else None
+    return estimated.found if same and estimated is not None else None
 
 
 def _fields(named: dict[str, Any], form: Form) -> dict[str, Any]:

@@ -1,31 +1,46 @@
-"""Fitting exponential smoothing: its errors for many sets of parameters at once, and their least
-squares.
+"""Fitting exponential smoothing: the errors of a series one period ahead, the weights and first
+states of which the series is likeliest, and what it leaves open of them.
+
+Given the weights, the errors are linear in the first states and in the shocks of missing values, so
+that these are solved for, and the search is over the weights alone. Source: Golub and Pereyra, SIAM
+Journal on Numerical Analysis 10 (1973), 413-432.
 """
 
 from __future__ import annotations
 
 import math
+from collections.abc import Iterator
 from dataclasses import dataclass
 from functools import cached_property
+from itertools import product
 from typing import Any
 
 import numpy as np
 
 from kindynos.arrays import Floats
-from kindynos.distributions.special import expit, logit
+from kindynos.inference.intervals import UPPER
 from kindynos.sampling.streams import stream
 
 # beyond them a damped trend is none, or one without damping
 LEAST_DAMPING, MOST_DAMPING = (0.8, 0.995)
-STEP = 1e-5  # of a difference
-MOST_STEPS = 25
-LENGTHS = 10.0 ** np.arange(-2, 5)  # of the damping of a step, all tried at once
-ENOUGH = 1e-5  # relative gain of the sum of squares
-DRAWS = 150
+AT_END = 0.002  # of a weight between 0 and 1
+INSIDE = 1e-4  # where the search of a weight at an end begins
+STARTS = {
+    "level_weight": (0.03, 0.3, 0.6, 0.95),
+    "trend_weight": (0.03, 0.5, 1.0),
+    "damping": (0.3, 0.9),
+    "season_weight": (0.05, 0.6),
+}
+KEPT = 2  # starts of the search that are taken to its end; with a trend, twice as many
+STEP = 1e-6  # of a difference
+ENOUGH = 1e-9  # relative gain of a sum of squares
+ROUNDS = 12  # of solving for the first states of a season that multiplies
 EXACT = 1e-10  # sd of errors that are rounding
-PRIOR_SD = 2.0  # sd of a weight on its scale, before any data are seen
-FAR = 6.5  # on that scale: a weight of 0.001 or 0.999
-Errors = tuple[Floats, Floats]
+PROPOSALS, DRAWS, PROPOSAL_DF = 1_000, 400, 5
+AT_ONCE = 1_000_000  # numbers in one batch of sets of weights
+RANGES = {"level_weight": (0.0, 1.0), "damping": (LEAST_DAMPING, MOST_DAMPING)}
+REJECTED = 1.92  # below the greatest log likelihood: outside a 95 % interval
+FAILED = 1e3  # an error, in units of the series, of weights with which there is no forecast
 
 
 @dataclass(frozen=True)
@@ -40,36 +55,80 @@ class Form:
     multiplicative: bool = False
 
     @property
-    def weights(self) -> int:
-        """The number of weights that are searched for on a scale of their own."""
-        return 1 + int(self.trend) + int(self.damped) + int(self.season > 0)
+    def weights(self) -> tuple[str, ...]:
+        """The names of the weights, in the order in which they are searched for."""
+        asked = {
+            "level_weight": True,
+            "trend_weight": self.trend,
+            "damping": self.damped,
+            "season_weight": self.season > 0,
+        }
+        return tuple(name for name, present in asked.items() if present)
+
+    @property
+    def first_states(self) -> int:
+        """The number of first states that are free."""
+        return 1 + int(self.trend) + max(self.season - 1, 0)
+
+    @property
+    def states(self) -> int:
+        """The number of states: level, trend, season."""
+        return 1 + int(self.trend) + self.season
 
     @property
     def size(self) -> int:
         """The number of parameters: weights and first states."""
-        return self.weights + 1 + int(self.trend) + max(self.season - 1, 0)
+        return len(self.weights) + self.first_states
 
 
 @dataclass(frozen=True)
 class Found:
-    """Parameters with the least squares, and the slopes of the errors there ``(values,
-    parameters)``.
+    """Weights ``(weights,)`` and hidden values ``(hidden,)`` of which a series is likeliest, and
+    the squares that the likelihood goes by.
     """
 
     theta: Floats
-    slopes: Floats
+    hidden: Floats
+    squares: float
+
+
+@dataclass(frozen=True)
+class Filtered:
+    """What a series leaves after its forecasts one period ahead, for ``sets`` of weights and
+    ``columns`` of hidden values.
+    """
+
+    errors: Floats  # (values, sets, columns), of a missing value the shock that it is given
+    log_scale: Floats  # (sets, columns): the mean log of what a shock is multiplied by
+    states: Floats  # (states, sets, columns) at the end; the season's next period first
+
+
+@dataclass(frozen=True)
+class Solved:
+    """For sets of weights, the hidden values of which the series is likeliest, and the errors times
+    the scale of shocks.
+    """
+
+    hidden: Floats  # (hidden, sets)
+    scaled: Floats  # (values, sets)
+    slopes: Floats  # (sets, values, hidden)
+    log_scale: Floats  # (sets,)
+
+    @property
+    def crossed(self) -> Floats:
+        """The products of the slopes ``(sets, hidden, hidden)``."""
+        return np.asarray(self.slopes.transpose(0, 2, 1) @ self.slopes)
 
 
 @dataclass(frozen=True)
 class SmoothingLikelihood:
-    """The errors of a series ``(values,)``, NaN where one is missing, one period ahead.
+    """The likelihood of a series ``(values,)``, NaN where one is missing, by the weights ``theta``
+    ``(weights, sets)`` from 0 to 1: the trend's as a share of the level's, and the
+    season's as a share of what that leaves.
 
-    States are measured in units of the sd of the first two seasons, which a longer series shares.
-
-    Parameters are columns ``(parameters, columns)``: the weights on the scale of log odds, the
-    trend's as a share of the level's and the season's as a share of what that leaves; the first
-    level and trend; the first season but for its last period, which makes the season's sum 0 or its
-    mean 1.
+    The first states and the shocks of missing values are the hidden values ``(hidden, sets)``. The
+    shocks are normal like all others, and are integrated out: exactly where the season adds, and by
+    Laplace's approximation where it multiplies. Source: Hyndman et al. (2008), chapter 5.
     """
 
     series: Floats
@@ -77,7 +136,7 @@ class SmoothingLikelihood:
 
     @cached_property
     def unit(self) -> float:
-        """The unit of states, so that 1 is a large change."""
+        """The unit of first states, so that 1 is a large change."""
         first = self.series[: max(2 * self.form.season, 10)]
         known = first[~np.isnan(first)]
         return (
@@ -86,85 +145,157 @@ class SmoothingLikelihood:
             else float(np.nanstd(self.series))
         )
 
-    def weights(self, theta: Floats) -> dict[str, Floats]:
-        """Return the weights by name."""
-        form, place = self.form, 1
-        answer = {"level_weight": expit(theta[0])}
-        if form.trend:
-            answer["trend_weight"] = answer["level_weight"] * expit(theta[place])
-            place += 1
-        if form.damped:
-            answer["damping"] = LEAST_DAMPING + (MOST_DAMPING - LEAST_DAMPING) * expit(theta[place])
-            place += 1
-        if form.season:
-            answer["season_weight"] = (1 - answer["level_weight"]) * expit(theta[place])
-        return answer
-
-    def _first(self, theta: Floats) -> tuple[Floats, Floats, list[Floats]]:
-        form, place = self.form, self.form.weights
-        level = self.unit * theta[place]
-        trend = self.unit * theta[place + 1] if form.trend else np.zeros_like(level)
-        place += 1 + int(form.trend)
-        free = theta[place:]
-        if not form.season:
-            return level, trend, []
-        if form.multiplicative:
-            shares = np.exp(np.concatenate([free, np.zeros((1, free.shape[1]))]))
-            return level, trend, list(shares / shares.mean(axis=0))
-        season = self.unit * free
-        return level, trend, [*season, -season.sum(axis=0)]
-
-    def run(self, theta: Floats) -> tuple[Floats, Floats, Floats, Floats, list[Floats]]:
-        """Return errors and forecasts ``(values, columns)``, and the last level, trend and season,
-        the next period first.
-        """
-        form, w = self.form, self.weights(theta)
-        level, trend, season = self._first(theta)
-        errors, forecasts = np.empty((2, len(self.series), theta.shape[1]))
-        damping = w.get("damping", np.ones(theta.shape[1])) if form.trend else np.ones(1)
-        slope, seasonal = w.get("trend_weight", 0.0), w.get("season_weight", 0.0)
-        for t, seen in enumerate(self.series.tolist()):
-            base = level + damping * trend if form.trend else level
-            place = t % form.season if form.season else 0
-            turn = season[place] if form.season else float(form.multiplicative)
-            forecast = base * turn if form.multiplicative else base + turn
-            if math.isnan(seen):
-                error = np.zeros_like(base)
-            else:
-                error = (seen - forecast) / forecast if form.multiplicative else seen - forecast
-            size = base * error if form.multiplicative else error
-            level = base + w["level_weight"] * size
-            if form.trend:
-                trend = damping * trend + slope * size
-            if form.season:
-                season[place] = (
-                    season[place] * (1 + seasonal * error)
-                    if form.multiplicative
-                    else season[place] + seasonal * error
-                )
-            errors[t], forecasts[t] = error, forecast
-        last = len(self.series) % form.season if form.season else 0
-        return errors, forecasts, level, trend, season[last:] + season[:last]
-
     @cached_property
     def known(self) -> Floats:
         """Which values are known."""
         return np.asarray(~np.isnan(self.series))
 
-    def scaled(self, theta: Floats) -> Floats:
-        """Return the errors whose least squares is the maximum of the likelihood: relative ones
-        times the mean forecast.
+    @cached_property
+    def count(self) -> int:
+        """The number of values that are known."""
+        return int(self.known.sum())
+
+    @property
+    def hidden(self) -> int:
+        """The number of hidden values: first states, then shocks of missing values."""
+        return self.form.first_states + len(self.series) - self.count
+
+    @property
+    def left(self) -> int:
+        """The values known, less the first states: what is left to tell the weights and the sd."""
+        return max(self.count - self.form.first_states, 1)
+
+    def weights(self, theta: Floats) -> dict[str, Floats]:
+        """Return the weights by name ``(sets,)``."""
+        scale = dict(zip(self.form.weights, theta, strict=True))
+        answer = {"level_weight": scale["level_weight"]}
+        if self.form.trend:
+            answer["trend_weight"] = answer["level_weight"] * scale["trend_weight"]
+        if self.form.damped:
+            answer["damping"] = LEAST_DAMPING + (MOST_DAMPING - LEAST_DAMPING) * scale["damping"]
+        if self.form.season:
+            answer["season_weight"] = (1 - answer["level_weight"]) * scale["season_weight"]
+        return answer
+
+    def _first_states(self, first: Floats) -> Floats:
+        """Return the states ``(states, ...)`` before the first value from what is free of them: the
+        season's last period makes its sum 0 or its mean 1.
         """
+        form, begin = self.form, 1 + int(self.form.trend)
+        if not form.season:
+            return self.unit * first
+        free, rest = first[begin:], np.zeros((1, *first.shape[1:]))
+        if form.multiplicative:
+            shares = np.exp(np.concatenate([free, rest]))
+            season = shares / shares.mean(axis=0)
+        else:
+            season = self.unit * np.concatenate([free, rest - free.sum(axis=0)])
+        return np.concatenate([self.unit * first[:begin], season])
+
+    def filtered(self, theta: Floats, hidden: Floats) -> Filtered:
+        """Return errors and last states of weights ``(weights, sets)`` and hidden values ``(hidden,
+        sets, columns)``.
+        """
+        form, times = self.form, self.form.multiplicative
+        own = {name: value[:, None] for name, value in self.weights(theta).items()}
+        damping = own.get("damping", np.ones((1, 1)))
+        states = list(self._first_states(hidden[: form.first_states]))
+        shocks = iter(hidden[form.first_states :] * self._shock_unit)
+        errors = np.empty((len(self.series), *hidden.shape[1:]))
+        scales: list[Floats] = []
+        for t, seen in enumerate(self.series.tolist()):
+            carried = damping * states[1] if form.trend else 0.0
+            base = states[0] + carried
+            at = form.states - form.season + t % form.season if form.season else 0
+            turn = states[at] if form.season else 0.0
+            forecast = base * turn if times else base + turn
+            if math.isnan(seen):
+                shock = next(shocks)
+            else:
+                shock = seen / forecast - 1 if times else seen - forecast
+                scales += [forecast] if times else []
+            moved = base * shock if times else shock
+            states[0] = base + own["level_weight"] * moved
+            if form.trend:
+                states[1] = carried + own["trend_weight"] * moved
+            if form.season:
+                states[at] = turn + own["season_weight"] * (turn * shock if times else shock)
+            errors[t] = shock
+        # the log of a forecast below 0 is no number, and so refuses it
+        log_scale = np.log(scales).mean(axis=0) if times else np.zeros(hidden.shape[1:])
+        ends = np.array(np.broadcast_arrays(*states))[self._order]
+        return Filtered(errors, log_scale, ends)
+
+    @property
+    def _shock_unit(self) -> float:
+        """The unit in which the shocks of missing values are searched for."""
+        return 1.0 if self.form.multiplicative else self.unit
+
+    @cached_property
+    def _order(self) -> Any:
+        """The places of the states at the end, the season's next period first."""
+        begin = self.form.states - self.form.season
+        turned = len(self.series) % self.form.season if self.form.season else 0
+        season = np.roll(np.arange(begin, self.form.states), -turned)
+        return np.concatenate([np.arange(begin), season]).astype(np.int64)
+
+    def solved(self, theta: Floats, hidden: Floats, nearby: bool = False) -> Solved:
+        """Return the hidden values that are best with weights ``(weights, sets)``, sought from
+        ``hidden`` ``(hidden, sets)``; those of a season that multiplies in several steps, or in one
+        where they are known to be ``nearby``.
+        """
+        found = self._linear(theta, np.broadcast_to(hidden, (self.hidden, theta.shape[1])))
+        if nearby or not self.form.multiplicative:
+            moves = _least_squares_moves(found)
+            left = found.scaled + np.einsum("snz,zs->ns", found.slopes, moves)
+            return Solved(found.hidden + moves, left, found.slopes, found.log_scale)
+        length = np.ones(theta.shape[1])
+        for _ in range(ROUNDS):
+            moves = length * np.clip(_least_squares_moves(found), -5.0, 5.0)
+            tried = self._linear(theta, found.hidden + moves)
+            before, after = _sums(found.scaled), _sums(tried.scaled)
+            better = after < before
+            length = np.where(better, np.minimum(2 * length, 1.0), length / 4)
+            found = Solved(
+                np.where(better, tried.hidden, found.hidden),
+                np.where(better, tried.scaled, found.scaled),
+                np.where(better[:, None, None], tried.slopes, found.slopes),
+                np.where(better, tried.log_scale, found.log_scale),
+            )
+            if (before - after <= ENOUGH * before).all():
+                break
+        return found
+
+    def _linear(self, theta: Floats, hidden: Floats) -> Solved:
+        """Return the errors with hidden values ``(hidden, sets)`` and their slopes there."""
+        step = STEP if self.form.multiplicative else 1.0
+        around = np.concatenate([np.zeros((self.hidden, 1)), step * np.eye(self.hidden)], axis=1)
         with np.errstate(all="ignore"):
-            errors, forecasts, *_ = self.run(theta)
-            errors = errors[self.known]
-            if self.form.multiplicative:
-                inside = np.where(forecasts[self.known] > 0, forecasts[self.known], np.nan)
-                errors = errors * np.exp(np.log(inside).mean(axis=0))
-        return np.where(np.isfinite(errors), errors, 1e6 * self.unit)
+            found = self.filtered(theta, hidden[:, :, None] + around[:, None])
+            scaled = found.errors * np.exp(found.log_scale)
+        scaled = np.where(np.isfinite(scaled), scaled, FAILED * self.unit)
+        slopes = (scaled[..., 1:] - scaled[..., :1]) / step
+        return Solved(hidden, scaled[..., 0], slopes.transpose(1, 0, 2), found.log_scale[:, 0])
+
+    def gaps(self, found: Solved) -> Floats:
+        """Return the log determinants ``(sets,)`` by which missing values take from the likelihood,
+        twice: of the precision of their shocks, where a shock's own is 1.
+        """
+        begin = self.form.first_states
+        if self.hidden == begin:
+            return np.zeros(len(found.slopes))
+        of_shocks = found.crossed[:, begin:, begin:]
+        unit = 2 * (found.log_scale + math.log(self._shock_unit))
+        return np.asarray(np.linalg.slogdet(of_shocks)[1] - (self.hidden - begin) * unit)
+
+    def likely(self, found: Solved) -> Floats:
+        """Return the errors ``(values, sets)`` on the scale on which their sum of squares is least
+        where the likelihood is greatest.
+        """
+        return np.asarray(found.scaled * np.exp(self.gaps(found) / (2 * self.count)))
 
     def start(self) -> Floats:
-        """Return parameters to begin from: a season by means, a level and a trend by a straight
+        """Return first states to begin from: a season by means, a level and a trend by a straight
         line through two seasons.
         """
         form = self.form
@@ -174,14 +305,8 @@ class SmoothingLikelihood:
         span = min(len(filled), max(2 * form.season, 10))
         slope, level = np.polyfit(np.arange(span), filled[:span], 1)
         line = level + slope * np.arange(span)
-        theta: list[Any] = (
-            [logit(0.3)]
-            + [logit(0.1)] * form.trend
-            + [logit(0.8)] * form.damped
-            + [logit(0.1)] * (form.season > 0)
-        )
-        theta += [(level - slope if form.trend else float(filled[:span].mean())) / self.unit]
-        theta += [slope / self.unit] * form.trend
+        first = [(level - slope if form.trend else float(filled[:span].mean())) / self.unit]
+        first += [slope / self.unit] * form.trend
         if form.season:
             gaps = (
                 filled[:span] / line if form.multiplicative else (filled[:span] - line) / self.unit
@@ -192,169 +317,272 @@ class SmoothingLikelihood:
                 if form.multiplicative
                 else means - means.mean()
             )
-            theta += means[:-1].tolist()
-        return np.array(theta, dtype=np.float64)
+            first += means[:-1].tolist()
+        return np.array(first + [0.0] * (self.hidden - form.first_states), dtype=np.float64)
 
-    def best(self, start: Floats | None = None) -> Found:
-        """Return the least squares, the better of what two starts reach, or what one reaches that
-        is given.
+    def best(self, near: Found | None = None) -> Found:
+        """Return the maximum of the likelihood, the best of what several starts reach, or what one
+        reaches that is given.
         """
-        if start is not None:
-            return self._descended(start[None])
-        first = self.start()
-        second = first.copy()
-        second[0] = logit(0.85)
-        return self._descended(np.stack([first, second]))
+        hidden = self.start()
+        if near is not None:
+            hidden[: len(near.hidden)] = near.hidden
+            return self.descended(near.theta, hidden)
+        starts = np.array(list(product(*(STARTS[name] for name in self.form.weights)))).T
+        found = self.solved_in_parts(starts, hidden)
+        squares = np.concatenate([_sums(self.likely(part)) for part in found])
+        hiddens = np.concatenate([part.hidden for part in found], axis=1)
+        kept = np.argsort(squares, kind="stable")[: KEPT * (1 + int(self.form.trend))]
+        reached = [self.descended(starts[:, place], hiddens[:, place]) for place in kept]
+        return min(reached, key=lambda one: one.squares)
 
-    def _descended(self, thetas: Floats) -> Found:
-        """Return where the method of Levenberg and Marquardt ends, from starts ``(starts,
-        parameters)`` side by side.
-
-        Source: Nocedal and Wright, Numerical Optimization (2006), section 10.3.
+    def descended(self, theta: Floats, hidden: Floats, fixed: int | None = None) -> Found:
+        """Return where the sum of squares is least, sought from a start; ``fixed`` is a weight that
+        is held.
         """
-        thetas, size = thetas.copy(), self.form.size
-        around = np.concatenate([np.zeros((size, 1)), STEP * np.eye(size)], axis=1)
-        damping, sums = np.full(len(thetas), 1e-3), np.full(len(thetas), np.inf)
-        slopes: list[Floats] = []
-        for _ in range(MOST_STEPS):
-            found = self.scaled(
-                np.concatenate([theta[:, None] + around for theta in thetas], axis=1)
-            )
-            parts = np.split(found, len(thetas), axis=1)
-            slopes = [(part[:, 1:] - part[:, :1]) / STEP for part in parts]
-            before = np.array([float(part[:, 0] @ part[:, 0]) for part in parts])
-            tried = [
-                self._steps(theta, slope, part[:, 0], own)
-                for theta, slope, part, own in zip(thetas, slopes, parts, damping, strict=True)
-            ]
-            after = (
-                (self.scaled(np.concatenate(tried, axis=1)) ** 2)
-                .sum(axis=0)
-                .reshape(len(thetas), -1)
-            )
-            best = after.argmin(axis=1)
-            sums = np.minimum(after.min(axis=1), before)
-            better = sums < before * (1 - ENOUGH)
-            if not better.any():
-                break
-            for place in np.flatnonzero(better):
-                thetas[place] = tried[place][:, best[place]]
-                damping[place] = max(damping[place] * LENGTHS[best[place]] / 10, 1e-9)
-        first = int(np.argmin(sums))
-        return Found(thetas[first], slopes[first])
+        from scipy.optimize import least_squares
 
-    def _steps(self, theta: Floats, slopes: Floats, errors: Floats, damping: float) -> Floats:
-        square, pull = slopes.T @ slopes, slopes.T @ errors
-        scale = np.diag(np.diag(square) + 1e-9 * max(float(np.trace(square)), 1e-300))
-        steps = [np.linalg.solve(square + damping * k * scale, -pull) for k in LENGTHS]
-        tried = theta[:, None] + np.clip(np.stack(steps, axis=1), -2.0, 2.0)
-        tried[: self.form.weights] = np.clip(tried[: self.form.weights], -FAR - 1, FAR + 1)
-        return np.asarray(tried)
+        free = np.array([place for place in range(len(theta)) if place != fixed], dtype=np.int64)
+        nearest = hidden[:, None]
 
-    def is_exact(self, theta: Floats) -> bool:
+        def whole(part: Floats) -> Floats:
+            found = np.repeat(theta[:, None], part.shape[1], axis=1)
+            found[free] = part
+            return found
+
+        def errors(part: Floats) -> Floats:
+            nonlocal nearest
+            found = self.solved(whole(part[:, None]), nearest)
+            nearest = found.hidden
+            return self.likely(found)[:, 0]
+
+        def slopes(part: Floats) -> Floats:
+            steps = STEP * np.eye(len(part))
+            both = np.concatenate([part[:, None] + steps, part[:, None] - steps], axis=1)
+            found = self.likely(self.solved(whole(both), nearest, nearby=True))
+            return np.asarray((found[:, : len(part)] - found[:, len(part) :]) / (2 * STEP))
+
+        if len(free):
+            begin = np.clip(theta[free], INSIDE, 1 - INSIDE)
+            found = least_squares(
+                errors, begin, slopes, (0.0, 1.0), xtol=1e-8, ftol=1e-9, gtol=1e-12, max_nfev=60
+            )
+            reached = whole(found.x[:, None])
+            theta = np.where(reached < AT_END / 1e3, 0.0, reached)[:, 0]
+            theta = np.where(theta > 1 - AT_END / 1e3, 1.0, theta)
+        at = self.solved(theta[:, None], nearest)
+        return Found(theta, at.hidden[:, 0], float(_sums(self.likely(at))[0]))
+
+    def solved_in_parts(self, theta: Floats, hidden: Floats) -> list[Solved]:
+        """Return what is best with many sets of weights, few enough at once for the memory."""
+        numbers = len(self.series) * (self.hidden + 1)
+        return [
+            self.solved(theta[:, part], hidden[:, None])
+            for part in _parts(theta.shape[1], max(AT_ONCE // numbers, 1))
+        ]
+
+    def log_likelihood(self, found: Found) -> float:
+        """Return the log likelihood of the values, with the sd that is likeliest."""
+        return -0.5 * self.count * (math.log(2 * math.pi * found.squares / self.count) + 1)
+
+    def is_exact(self, found: Found) -> bool:
         """Whether nothing but rounding is left of the errors."""
-        return bool(
-            self.sd(theta[:, None])[0] <= EXACT * (1.0 if self.form.multiplicative else self.unit)
-        )
+        size = float(np.nanmean(np.abs(self.series))) if self.form.multiplicative else self.unit
+        return math.sqrt(found.squares / self.count) <= EXACT * size
 
-    def sd(self, theta: Floats) -> Floats:
-        """Return the sd of the errors ``(columns,)`` that is likeliest."""
-        errors = self.run(theta)[0][self.known]
-        return np.asarray(np.sqrt((errors**2).mean(axis=0)))
+    def at(self, theta: Floats, hidden: Floats) -> Filtered:
+        """Return errors and last states of sets of parameters, one column each."""
+        return self.filtered(theta, hidden[:, :, None])
 
-    def errors_of(self, theta: Floats) -> Floats:
-        """Return the errors ``(values,)`` at one set of parameters; NaN where a value is
-        missing.
+    def sd(self, found: Found) -> float:
+        """Return the sd of a shock, the squares over what the parameters leave of the values."""
+        errors = self.at(found.theta[:, None], found.hidden[:, None]).errors
+        return math.sqrt(float((errors**2).sum()) / (self.count - self.form.size))
+
+    def errors_of(self, found: Found) -> Floats:
+        """Return the errors ``(values,)`` in the unit of ``sd``; NaN where a value is missing."""
+        errors = self.at(found.theta[:, None], found.hidden[:, None]).errors[:, 0, 0]
+        return np.where(self.known, errors, np.nan)
+
+    def named(self, theta: Floats, states: Floats) -> dict[str, Floats]:
+        """Return weights ``(sets,)`` and last states ``(sets,)``, the season ``(periods, sets)``,
+        by name.
         """
-        return np.where(self.known, self.run(theta[:, None])[0][:, 0], np.nan)
-
-    def log_likelihood(self, theta: Floats) -> float:
-        """Return the log likelihood of the values at one set of parameters, with the best sd."""
-        errors, forecasts, *_ = self.run(theta[:, None])
-        count = int(self.known.sum())
-        variance = float((errors[self.known] ** 2).mean())
-        value = -0.5 * count * (math.log(2 * math.pi * variance) + 1)
-        return (
-            value - float(np.log(forecasts[self.known]).sum())
-            if self.form.multiplicative
-            else value
-        )
-
-    def states(self, theta: Floats) -> dict[str, Floats]:
-        """Return weights, sd and last states by name, ``(columns,)``, the season ``(periods,
-        columns)``.
-        """
-        errors, _, level, trend, season = self.run(theta)
-        sd = np.sqrt((errors[self.known] ** 2).mean(axis=0))
-        answer = {**self.weights(theta), "level": level, "trend": trend, "sd": sd}
-        return {**answer, "season": np.array(season)} if season else answer
+        begin = 1 + int(self.form.trend)
+        answer = {**self.weights(theta), "level": states[0]}
+        answer["trend"] = states[1] if self.form.trend else np.zeros_like(states[0])
+        return {**answer, "season": states[begin:]} if self.form.season else answer
 
     def covariance(self, found: Found) -> Floats:
-        """Return the covariance of the parameters; weights that the series tells nothing of keep
-        their usual spread.
+        """Return the covariance of the weights on the scale of the search, by the slopes of the
+        errors; bounded by the spread of a weight of which nothing is known.
         """
-        count = int(self.known.sum())
-        variance = float((self.scaled(found.theta[:, None]) ** 2).sum()) / count
-        bend = found.slopes.T @ found.slopes / variance
-        prior_sd = np.full(self.form.size, 1e-6)
-        prior_sd[: self.form.weights] = 1 / PRIOR_SD**2
-        return np.asarray(np.linalg.inv(bend + np.diag(prior_sd)), dtype=np.float64)
-
-    def errors(self, found: Found) -> dict[str, float]:
-        """Return standard errors of the weights and the sd; infinite for a weight at an end."""
-        covariance, size = self.covariance(found), self.form.size
-        moved = found.theta[:, None] + np.concatenate(
-            [1e-5 * np.eye(size), -1e-5 * np.eye(size)], axis=1
-        )
-        ends = self.at_bound(found.theta)
-        answer = {}
-        for name, values in self.weights(moved).items():
-            slope = (values[:size] - values[size:]) / 2e-5
-            answer[name] = (
-                math.inf if name in ends else math.sqrt(float(slope @ covariance @ slope))
-            )
-        count = int(self.known.sum())
-        return {**answer, "sd": float(self.sd(found.theta[:, None])[0]) / math.sqrt(2 * count)}
+        size = len(found.theta)
+        steps = 1e-4 * np.where(found.theta > 0.5, -1.0, 1.0)
+        moved = np.concatenate([np.zeros((size, 1)), np.diag(steps)], axis=1)
+        around = self.solved(found.theta[:, None] + moved, found.hidden[:, None], nearby=True)
+        scaled = self.likely(around)
+        slopes = (scaled[:, 1:] - scaled[:, :1]) / steps
+        variance = found.squares / (self.count - self.form.size)
+        bend = slopes.T @ slopes / variance
+        return np.asarray(np.linalg.inv(bend + 12 * np.eye(size)), dtype=np.float64)
 
     def at_bound(self, theta: Floats) -> dict[str, str]:
         """Return the weights that lie at an end, with what it means."""
-        names = list(self.weights(theta[:, None]))
         return {
-            name: "at an end of its range" for i, name in enumerate(names) if abs(theta[i]) > FAR
+            name: "at an end of its range"
+            for name, value in zip(self.form.weights, theta.tolist(), strict=True)
+            if not AT_END < value < 1 - AT_END
         }
 
 
 @dataclass(frozen=True)
+class Tried:
+    """Sets of weights ``(weights, sets)``, the hidden values that are best with each ``(hidden,
+    sets)``, the products of their slopes, and for each set the sum of its squared errors, the
+    squares that the likelihood goes by, and the chance, where the likeliest has 1.
+    """
+
+    thetas: Floats
+    hidden: Floats
+    crossed: Floats
+    sums: Floats
+    squares: Floats
+    chances: Floats
+
+
+@dataclass(frozen=True)
 class OpenSmoothing:
-    """Draws of states and weights as the series leaves them open; worked out when they are first
-    asked for.
+    """Draws of states and weights as the series leaves them open, and intervals; worked out when
+    they are first asked for.
     """
 
     likelihood: SmoothingLikelihood
     found: Found
 
     @cached_property
-    def draws(self) -> dict[str, Floats]:
-        """Weights, sd and last states by name ``(draws,)``, normal around the best and picked by
-        their likelihood.
-        """
+    def _tried(self) -> Tried:
+        """Sets of weights with what is best beside them, and how likely each is."""
         model = self.likelihood
-        generator = stream(0, "smoothing", 0)
-        values, vectors = np.linalg.eigh(model.covariance(self.found))
-        normals = generator.standard_normal((model.form.size, 2 * DRAWS))
-        theta = self.found.theta[:, None] + (vectors * np.sqrt(np.maximum(values, 0))) @ normals
-        left = max(int(model.known.sum()) - model.form.size, 1)
-        sums = (model.scaled(theta) ** 2).sum(axis=0)
-        logs = -0.5 * left * np.log(sums) + 0.5 * (normals**2).sum(axis=0)
-        logs -= (
-            0.5
-            * ((theta - self.found.theta[:, None])[: model.form.weights] ** 2).sum(axis=0)
-            / PRIOR_SD**2
-        )
-        shares = np.cumsum(np.exp(logs - logs.max()))
-        place = np.searchsorted(shares, (np.arange(DRAWS) + 0.5) / DRAWS * shares[-1])
-        answer = model.states(theta[:, np.minimum(place, 2 * DRAWS - 1)])
-        answer["sd"] = answer["sd"] * np.sqrt(
-            int(model.known.sum()) / generator.chisquare(left, DRAWS)
-        )
+        thetas, density = self._proposed(stream(0, "smoothing weights", 0))
+        parts = model.solved_in_parts(thetas, self.found.hidden)
+        sums = np.concatenate([_sums(part.scaled) for part in parts])
+        crossed = np.concatenate([part.crossed for part in parts])
+        scales = np.concatenate([part.log_scale for part in parts])
+        precision = np.linalg.slogdet(crossed)[1]
+        precision -= 2 * (model.hidden - model.form.first_states) * scales
+        logs = -0.5 * model.left * np.log(sums) - 0.5 * precision
+        logs = np.where(np.isfinite(logs), logs - np.log(density), -np.inf)
+        hidden = np.concatenate([part.hidden for part in parts], axis=1)
+        squares = np.concatenate([_sums(model.likely(part)) for part in parts])
+        return Tried(thetas, hidden, crossed, sums, squares, np.exp(logs - logs.max()))
+
+    @cached_property
+    def draws(self) -> dict[str, Floats]:
+        """Weights, sd and last states by name ``(draws,)``.
+
+        Weights are proposed around the best and over all of their range, and picked by what is left
+        of the likelihood when the first states and the sd are integrated out, with all weights
+        alike before any data are seen. Source: Rubin, in Bayesian Statistics 3 (1988), 395-402.
+        """
+        model, tried, generator = self.likelihood, self._tried, stream(0, "smoothing", 0)
+        shares = np.cumsum(tried.chances)
+        picked = np.searchsorted(shares, (np.arange(DRAWS) + 0.5) / DRAWS * shares[-1])
+        picked = np.minimum(picked, len(shares) - 1)
+        thetas = tried.thetas[:, picked]
+        sds = np.sqrt(tried.sums[picked] / generator.chisquare(model.left, DRAWS))
+        roots = np.linalg.cholesky(tried.crossed[picked]).transpose(0, 2, 1)
+        normals = generator.standard_normal((DRAWS, model.hidden, 1))
+        around = np.linalg.solve(roots, normals)[..., 0].T
+        ends = model.at(thetas, tried.hidden[:, picked] + sds * around)
+        named = model.named(thetas, ends.states[:, :, 0])
+        return {**named, "sd": sds * np.exp(-ends.log_scale[:, 0])}
+
+    def _proposed(self, generator: np.random.Generator) -> tuple[Floats, Floats]:
+        """Return sets of weights ``(weights, sets)``, one half from Student's t around the best and
+        one from all of their range, and the density ``(sets,)`` of both together.
+        """
+        centre, size = self.found.theta, len(self.found.theta)
+        root = np.linalg.cholesky(self.likelihood.covariance(self.found))
+        normals = generator.standard_normal((size, PROPOSALS // 2))
+        normals *= np.sqrt(PROPOSAL_DF / generator.chisquare(PROPOSAL_DF, PROPOSALS // 2))
+        near = centre[:, None] + root @ normals
+        near = near[:, ((near > 0) & (near < 1)).all(axis=0)]
+        thetas = np.concatenate([near, generator.random((size, PROPOSALS // 2))], axis=1)
+        lengths = (np.linalg.solve(root, thetas - centre[:, None]) ** 2).sum(axis=0)
+        constant = math.lgamma((PROPOSAL_DF + size) / 2) - math.lgamma(PROPOSAL_DF / 2)
+        constant -= size / 2 * math.log(PROPOSAL_DF * math.pi) + np.log(np.diag(root)).sum()
+        around = np.exp(constant) * (1 + lengths / PROPOSAL_DF) ** (-(PROPOSAL_DF + size) / 2)
+        return thetas, np.asarray((around + 1.0) / 2)
+
+    @cached_property
+    def errors(self) -> dict[str, float]:
+        """Standard errors of the weights and the sd: how far the draws are from the estimate;
+        infinite for a weight at an end.
+        """
+        model, found = self.likelihood, self.found
+        best = {name: float(value) for name, value in model.weights(found.theta).items()}
+        best["sd"] = model.sd(found)
+        answer = {
+            name: math.sqrt(float(((self.draws[name] - value) ** 2).mean()))
+            for name, value in best.items()
+        }
+        return answer | dict.fromkeys(model.at_bound(found.theta), math.inf)
+
+    @cached_property
+    def intervals(self) -> dict[str, tuple[float, float]]:
+        """95 % intervals of the sd, by its draws, and of the weights: by theirs and by what the
+        profile likelihood allows, whichever goes further, since few values may leave a likelihood
+        with two peaks.
+        """
+        model, tried = self.likelihood, self._tried
+        allowed = self._lost(tried.squares) < REJECTED
+        answer = {"sd": _central(self.draws["sd"])}
+        own, found = model.weights(tried.thetas), model.weights(self.found.theta)
+        for place, name in enumerate(model.form.weights):
+            low, high = _central(self.draws[name])
+            within = [*own[name][allowed].tolist(), float(found[name])]
+            low, high = min(low, *within), max(high, *within)
+            least, most = RANGES.get(name, (0.0, high))
+            answer[name] = (
+                least if self._allows(place, 0.0) else low,
+                most if self._allows(place, 1.0) else high,
+            )
         return answer
+
+    def _allows(self, place: int, end: float) -> bool:
+        """Whether the profile likelihood allows a weight to lie at an end of its range."""
+        theta = self.found.theta.copy()
+        theta[place] = end
+        there = self.likelihood.descended(theta, self.found.hidden, fixed=place)
+        return bool(self._lost(np.array(there.squares)) < REJECTED)
+
+    def _lost(self, squares: Floats) -> Floats:
+        """Return by how much log likelihoods are below the greatest."""
+        return 0.5 * self.likelihood.left * np.log(squares / self.found.squares)
+
+
+def _central(draws: Floats) -> tuple[float, float]:
+    low, high = np.quantile(draws, [1 - UPPER, UPPER]).tolist()
+    return low, high
+
+
+def _parts(count: int, size: int) -> Iterator[slice]:
+    return (slice(begin, min(begin + size, count)) for begin in range(0, count, size))
+
+
+def _sums(errors: Floats) -> Floats:
+    """Return the sums of squares ``(sets,)`` of errors ``(values, sets)``."""
+    return np.asarray((errors**2).sum(axis=0))
+
+
+def _least_squares_moves(found: Solved) -> Floats:
+    """Return by how much hidden values ``(hidden, sets)`` have to move to where errors that
+    are linear in them are least.
+    """
+    pull = np.einsum("snz,ns->sz", found.slopes, found.scaled)
+    crossed = found.crossed
+    trace = np.trace(crossed, axis1=1, axis2=2)[:, None, None]
+    ridge = 1e-13 * trace + (trace == 0)
+    whole = crossed + ridge * np.eye(crossed.shape[1])
+    return np.asarray(-np.linalg.solve(whole, pull[..., None])[..., 0].T)

@@ -187,6 +187,10 @@ def series(
                 "shown": chosen,
                 "parameters": parameters_of(process),
                 "standard_errors": dict(process.fitted.standard_errors) if process.fitted else {},
+                "intervals": {
+                    key: list(ends)
+                    for key, ends in (process.fitted.intervals if process.fitted else {}).items()
+                },
                 "tests": [
                     {"test": test.name, "p": test.p, "meaning": test.words} for test in found.tests
                 ],
@@ -258,11 +262,16 @@ def _process(name: str, process: Process) -> FigureTable:
         ("parameter", "left"),
         ("estimate", "right"),
         ("standard error", "right"),
+        *([("95 % interval", "right")] if process.fitted.intervals else []),
     )
     values = parameters_of(process)
     for key, error in process.fitted.standard_errors.items():
+        within = process.fitted.intervals.get(key)
         table.add_row(
-            key, _at(values[key], error), "at an end" if math.isinf(error) else short(error)
+            key,
+            _at(values[key], error),
+            "at an end" if math.isinf(error) else short(error),
+            *([f"{short(within[0])} to {short(within[1])}"] if within else []),
         )
     return table
 
