@@ -326,7 +326,8 @@ class SmoothingLikelihood:
         """
         hidden = self.start()
         if near is not None:
-            hidden[: len(near.hidden)] = near.hidden
+            shared = min(len(hidden), len(near.hidden))
+            hidden[:shared] = near.hidden[:shared]
             return self.descended(near.theta, hidden)
         starts = np.array(list(product(*(STARTS[name] for name in self.form.weights)))).T
         found = self.solved_in_parts(starts, hidden)
