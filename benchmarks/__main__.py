@@ -19,6 +19,7 @@ NAMES = (
     "distributions",
     "fits",
     "series",
+    "fit_coverage",
     "decisions",
     "allocation",
     "optima",

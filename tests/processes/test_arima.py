@@ -106,6 +106,47 @@ class Likelihood(Case):
             errors.append([1.96 * found.fitted.standard_errors[name] for name in estimates])
         self.assertCalibrated(gaps, errors)
 
+    def test_near_a_unit_root_the_search_does_not_leave_the_peak(self):
+        # With these gaps a search by steps without bounds ended at 0.9993.
+        made = kd.Arima(ar=[0.95], sd=1.0, constant=0.5)
+        for seed in (7, 18, 24):
+            series = made.paths(120, 1, seed=seed)[:, 0]
+            gaps = np.random.default_rng(seed).choice(np.arange(1, 119), 24, replace=False)
+            series[gaps] = np.nan
+            known = np.flatnonzero(~np.isnan(series))
+            values = series[known]
+
+            def exact(phi, known=known, values=values):
+                spread = phi ** np.abs(np.subtract.outer(known, known)) / (1 - phi**2)
+                inverse = np.linalg.inv(spread)
+                left = values - inverse.sum(axis=0) @ values / inverse.sum()
+                sd = np.sqrt(left @ inverse @ left / len(known))
+                return stats.multivariate_normal(cov=sd**2 * spread).logpdf(left)
+
+            best = max(exact(phi) for phi in np.arange(0.5, 0.999, 0.01))
+            found = kd.Arima.fit(series, (1, 0, 0))
+            self.assertGreaterEqual(found.fitted.log_likelihood, best)
+            self.assertAlmostEqual(found.fitted.log_likelihood, exact(found.ar[0]), places=6)
+
+    @proof
+    def test_intervals_of_short_series_hold(self):
+        truth = kd.Arima(ar=[0.9], sd=2.0, constant=10.0)
+        names, true = ("ar 1", "sd", "constant"), (0.9, 2.0, 10.0)
+        held, half = [], []
+        for series in truth.paths(60, repeats(75), seed=5)[20:].T:
+            found = kd.Arima.fit(series, (1, 0, 0))
+            ends = np.array([found.fitted.intervals[name] for name in names])
+            own = np.array([found.ar[0], found.sd, found.constant])
+            self.assertTrue(((ends[:, 0] <= own) & (own <= ends[:, 1])).all())
+            middle, radius = ends.mean(axis=1), np.ptp(ends, axis=1) / 2
+            gaps = np.abs(middle - true)
+            held.append(gaps <= radius)
+            half.append(gaps <= radius / 2)
+        for name, one, two in zip(names, np.sum(held, axis=0), np.sum(half, axis=0), strict=True):
+            count = len(held)
+            self.assertGreaterEqual(one, stats.binom.ppf(1e-3, count, 0.92), name)
+            self.assertLessEqual(two, stats.binom.isf(1e-3, count, 0.85), name)
+
 
 class Simulation(Case):
     def test_means_and_variances_are_those_of_psi_weights(self):

@@ -159,7 +159,7 @@ class Smoothing(Case):
         )
         for made, options, missing in cases:
             held = []
-            for series in made.paths(46, repeats(90), seed=3)[1:].T:
+            for series in made.paths(46, repeats(60), seed=3)[1:].T:
                 known = series[:40].copy()
                 known[5 : 5 + int(40 * missing)] = np.nan
                 found = kd.ExponentialSmoothing.fit(known, **options)
@@ -198,7 +198,7 @@ class Smoothing(Case):
     @proof
     def test_parameters_are_found(self):
         gaps, errors, names = [], [], ("level_weight", "sd")
-        for series in TREND.paths(90, repeats(90), seed=3)[1:].T:
+        for series in TREND.paths(90, repeats(60), seed=3)[1:].T:
             found = kd.ExponentialSmoothing.fit(series, trend=True)
             gaps.append([getattr(found, name) - getattr(TREND, name) for name in names])
             errors.append([1.96 * found.fitted.standard_errors[name] for name in names])
@@ -295,11 +295,41 @@ class Garches(Case):
             errors.append([1.96 * found.fitted.standard_errors[name] for name in names])
         self.assertCalibrated(gaps, errors)
 
+    @proof
+    def test_intervals_of_few_returns_hold(self):
+        truth = kd.Garch(start=100.0, volatility=0.01, reaction=0.1, persistence=0.9)
+        held, names = [], ("volatility", "reaction", "persistence", "mean")
+        for series in truth.paths(100, repeats(60), seed=7).T:
+            found = kd.Garch.fit(series, shocks="normal")
+            ends = [found.fitted.intervals[name] for name in names]
+            for name, (low, high) in zip(names, ends, strict=True):
+                self.assertTrue(low <= getattr(found, name) <= high, name)
+            held.append(
+                [
+                    low <= getattr(truth, name) <= high
+                    for name, (low, high) in zip(names, ends, strict=True)
+                ]
+            )
+        for name, share in zip(names, np.mean(held, axis=0), strict=True):
+            count = len(held)
+            self.assertGreaterEqual(share * count, stats.binom.ppf(1e-3, count, 0.92), name)
+
+    def test_many_returns_narrow_the_intervals(self):
+        truth = kd.Garch(start=100.0, volatility=0.01, reaction=0.1, persistence=0.9)
+        found = kd.Garch.fit(truth.paths(4_000, 1, seed=1)[:, 0], shocks="normal")
+        errors = found.fitted.standard_errors
+        for name, (low, high) in found.fitted.intervals.items():
+            # As wide as 1.96 standard errors on either side, or little more.
+            self.assertGreater(high - low, 3.5 * errors[name], name)
+            self.assertLess(high - low, 5.2 * errors[name], name)
+
     def test_without_clusters_it_says_so(self):
         found = kd.Garch.fit(
             kd.GeometricBrownianMotion(100, 0, 0.2).paths(300, 1, seed=3, dt=1 / 250)[:, 0],
             shocks="normal",
         )
+        self.assertEqual(found.fitted.intervals["reaction"][0], 0.0)
+        self.assertEqual(found.fitted.intervals["persistence"], (0.0, 0.9995))
         self.assertIn(
             "nothing in the returns points to volatility that clusters", found.fitted.description
         )

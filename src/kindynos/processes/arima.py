@@ -22,7 +22,7 @@ from kindynos.errors import ParameterError
 from kindynos.processes.arima_fit import ArimaLikelihood, OpenParameters, Orders
 from kindynos.processes.arma import is_stationary, multiplied, polynomial, psi_weights
 from kindynos.processes.base import Process
-from kindynos.processes.fitted import FittedSeries
+from kindynos.processes.fitted import FittedSeries, Later
 from kindynos.processes.series import InPeriods, known_length, logs_of, same_process, series_values
 from kindynos.validate import check_integer, finite, instance, listed, positive
 
@@ -328,6 +328,7 @@ class Arima(InPeriods):
         solved = model.at(coefficients)
         jacobian = -float(np.nansum(modelled[orders.lost :])) if log else 0.0
         at_bound = model.at_bound(found)
+        estimated = OpenParameters(model, found)
         fitted = FittedSeries(
             model.observations,
             1.0,
@@ -335,7 +336,8 @@ class Arima(InPeriods):
             (0.0,),
             ((1.0,),),
             _description(model, log, at_bound),
-            estimated=OpenParameters(model, found),
+            intervals=Later(estimated, "intervals"),
+            estimated=estimated,
             log_likelihood=solved.log_likelihood,
             jacobian=jacobian,
             parameter_count=orders.free + int(constant) + 1,

@@ -13,6 +13,7 @@ from typing import Any
 import numpy as np
 
 from kindynos.arrays import Floats
+from kindynos.inference.intervals import UPPER
 from kindynos.processes.arma import (
     differenced,
     from_partial,
@@ -22,16 +23,17 @@ from kindynos.processes.arma import (
     polynomial,
     whitened,
 )
-from kindynos.processes.likelihood import LikelihoodOptimum, likelihood_optimum
+from kindynos.processes.likelihood import REJECTED, LikelihoodOptimum, likelihood_optimum
 from kindynos.sampling.streams import stream
 
 PRIOR_SD = 1.0  # sd of a partial autocorrelation on its scale, before any data are seen
 FARTHEST = 4.0  # on that scale: a partial autocorrelation of 0.9993
 AT_EDGE = 3.5
 FARTHEST_PARTIAL = math.tanh(FARTHEST)
-FIRST_STEPS, KEPT = 10, 5  # of searches from many starts, and how many are taken to the end
+FIRST_STEPS, KEPT = 30, 5  # of searches from many starts, and how many are taken to the end
+SWINGING = (-2.0, -1.2, -0.7, -0.3, 0.0, 0.3, 0.7, 1.2, 2.0)  # of two terms: their first partial
 CANCELLING = (-2.0, -0.8, 0.8, 2.0)  # partial autocorrelations on that scale, to begin from
-DRAWS, SPREAD_DF = 120, 5  # of parameters
+DRAWS, PROPOSALS, SPREAD_DF = 120, 800, 5  # of parameters: for fans, for intervals
 
 
 @dataclass(frozen=True)
@@ -190,8 +192,14 @@ class ArimaLikelihood:
         tolerance = 1e-4 if near is None else 1e-3
 
         def searched(start: Floats, steps: int) -> tuple[float, Floats]:
-            options = {"gtol": tolerance, "maxiter": steps}
-            found = minimize(self.cost, start, method="BFGS", options=options)
+            options = {"gtol": tolerance, "ftol": 1e-11, "maxiter": steps}
+            found = minimize(
+                self.cost,
+                np.clip(start, -FARTHEST, FARTHEST),
+                method="L-BFGS-B",
+                bounds=[(-FARTHEST, FARTHEST)] * len(start),
+                options=options,
+            )
             return float(found.fun), found.x
 
         if len(starts) > KEPT:
@@ -204,8 +212,8 @@ class ArimaLikelihood:
         return likelihood_optimum(self.cost, theta.tolist())
 
     def _cancelling(self) -> list[Floats]:
-        """Return starts in which the first autoregressive and the first moving-average term nearly
-        cancel: along that ridge the likelihood has several peaks.
+        """Return starts in which an autoregressive and a moving-average term, or two of each that
+        swing, nearly cancel: along such ridges the likelihood has several peaks.
         """
         o = self.orders
         first_seasonal = o.ar + o.ma
@@ -218,25 +226,34 @@ class ArimaLikelihood:
                 start = np.full(o.free, 0.05)
                 start[[own, moving]] = size, 1.3 * size
                 starts.append(start)
+        if o.ar > 1 and o.ma > 1:
+            for size in SWINGING:
+                start = np.full(o.free, 0.05)
+                start[[0, 1, o.ar, o.ar + 1]] = size, -1.4, size, -2.5
+                starts.append(start)
         lean = [0.8] * o.ar + [0.3] * o.ma + [0.8] * o.seasonal_ar + [0.3] * o.seasonal_ma
         return [np.array(lean), *starts]
 
     def errors(self, found: LikelihoodOptimum) -> dict[str, float]:
-        """Return standard errors by name, such as "ar 1"; infinite where the series tells
-        nothing.
+        """Return standard errors by name, such as "ar 1", by the curvature of the likelihood, which
+        many values make right; infinite where the series tells nothing.
         """
         solved = self.at(self.orders.coefficients(found.theta))
-        named = self._named
-        errors = found.errors(named) if self.orders.free else {}
+        errors = (
+            found.errors(lambda theta: self.flat(self.orders.coefficients(theta)))
+            if self.orders.free
+            else {}
+        )
         if self.constant:
             errors["constant"] = math.sqrt(solved.constant_variance)
         errors["sd"] = solved.sd / math.sqrt(2 * self.observations)
         return errors
 
-    def _named(self, theta: Floats) -> dict[str, float]:
+    def flat(self, coefficients: Mapping[str, Any]) -> dict[str, float]:
+        """Return coefficients by names of their own, such as "ar 1"."""
         return {
             f"{name.replace('_', ' ')} {i}": value
-            for name, values in self.orders.coefficients(theta).items()
+            for name, values in coefficients.items()
             for i, value in enumerate(values, start=1)
         }
 
@@ -244,16 +261,31 @@ class ArimaLikelihood:
         """Return what lies at an end: coefficients on the border of what is stationary or
         invertible.
         """
-        names = list(self._named(found.theta))
+        names = list(self.flat(self.orders.coefficients(found.theta)))
         return [
             name for name, value in zip(names, found.theta, strict=True) if abs(value) > AT_EDGE
         ]
 
 
 @dataclass(frozen=True)
+class Proposed:
+    """Coefficients by name, what is best beside them, and how likely they are in logs."""
+
+    coefficients: list[dict[str, tuple[float, ...]]]
+    solved: list[Solved]
+    logs: Floats
+
+    def picked(self, count: int) -> list[int]:
+        """Return the places of ``count`` draws of them."""
+        shares = np.cumsum(np.exp(self.logs - self.logs.max()))
+        found = np.searchsorted(shares, (np.arange(count) + 0.5) / count * shares[-1])
+        return [min(place, len(shares) - 1) for place in found.tolist()]
+
+
+@dataclass(frozen=True)
 class OpenParameters:
-    """Draws of the parameters of an Arima process as its series leaves them open; worked out when
-    they are first asked for.
+    """Draws of the parameters of an Arima process as its series leaves them open, and what they say
+    of each; worked out when they are first asked for.
     """
 
     likelihood: ArimaLikelihood
@@ -263,49 +295,106 @@ class OpenParameters:
     def rows(self) -> list[dict[str, Any]]:
         """One set of parameters after the other, by name, with the ``innovations`` that it makes of
         the series.
+        """
+        model, generator = self.likelihood, stream(0, "arima", 0)
+        proposed = self._proposed(generator, DRAWS)
+        lengths, shifts = self._scales(generator, DRAWS)
+        return [
+            _drawn(model, proposed.coefficients[place], proposed.solved[place], length, shift)
+            for place, length, shift in zip(proposed.picked(DRAWS), lengths, shifts, strict=True)
+        ]
 
-        Parameters are proposed from Student's t around the best and picked by their likelihood
-        times a normal density that bounds what the series does not tell. Source: Rubin, in Bayesian
-        Statistics 3 (1988), 395-402.
+    def _proposed(self, generator: np.random.Generator, count: int) -> Proposed:
+        """Return coefficients proposed from Student's t around the best, and how likely each is
+        when the constant and the sd are integrated out, with all partial autocorrelations alike
+        before any data are seen.
+
+        Integrating the constant out corrects what a short series does to autoregressive terms.
+        Source: Rubin, in Bayesian Statistics 3 (1988), 395-402.
         """
         model, size = self.likelihood, self.likelihood.orders.free
-        generator = stream(0, "arima", 0)
-        normals = generator.standard_normal((size, DRAWS)) * np.sqrt(
-            SPREAD_DF / generator.chisquare(SPREAD_DF, DRAWS)
+        normals = generator.standard_normal((size, count)) * np.sqrt(
+            SPREAD_DF / generator.chisquare(SPREAD_DF, count)
         )
         spread = np.array(self.found.covariance([PRIOR_SD] * size)) if size else np.empty((0, 0))
         values, vectors = np.linalg.eigh(spread)
         thetas = self.found.theta[:, None] + (vectors * np.sqrt(np.maximum(values, 0))) @ normals
-        proposed, logs = [], []
+        coefficients, solved, logs = [], [], []
         for theta, normal in zip(thetas.T, normals.T, strict=True):
-            coefficients = model.orders.coefficients(theta)
+            tried = model.orders.coefficients(theta)
             try:
-                solved = model.at(coefficients)
+                at = model.at(tried)
             except np.linalg.LinAlgError:
                 continue
-            prior = -0.5 * float((((theta - self.found.theta) / PRIOR_SD) ** 2).sum())
+            prior = -2 * float(np.log(np.cosh(theta)).sum())
             density = -(SPREAD_DF + size) / 2 * math.log1p(float(normal @ normal) / SPREAD_DF)
-            proposed.append((coefficients, solved))
-            logs.append(solved.log_likelihood + prior - density)
-        shares = np.cumsum(np.exp(np.array(logs) - max(logs)))
-        picked = np.searchsorted(shares, (np.arange(DRAWS) + 0.5) / DRAWS * shares[-1])
-        lengths = np.sqrt(
-            generator.chisquare(max(model.observations - size - int(model.constant), 1), DRAWS)
-        )
-        shifts = generator.standard_normal(DRAWS)
-        return [
-            _drawn(model, proposed[min(place, len(proposed) - 1)], float(length), float(shift))
-            for place, length, shift in zip(picked.tolist(), lengths, shifts, strict=True)
+            without = 0.5 * math.log(at.constant_variance) if model.constant else 0.0
+            coefficients.append(tried)
+            solved.append(at)
+            logs.append(at.log_likelihood + without + prior - density)
+        return Proposed(coefficients, solved, np.array(logs))
+
+    def _scales(
+        self, generator: np.random.Generator, count: int
+    ) -> tuple[list[float], list[float]]:
+        """Return draws of the root of chi squared, which an sd is divided by, and of standard
+        normals, for a constant.
+        """
+        left = self.likelihood.observations - int(self.likelihood.constant)
+        lengths = np.sqrt(generator.chisquare(max(left, 1), count))
+        return lengths.tolist(), generator.standard_normal(count).tolist()
+
+    @cached_property
+    def _known(self) -> tuple[dict[str, Floats], dict[str, Floats]]:
+        """By name of a parameter, draws of it, and the values that the likelihood allows."""
+        model, generator = self.likelihood, stream(0, "arima parameters", 0)
+        proposed = self._proposed(generator, PROPOSALS)
+        named = [model.flat(one) for one in proposed.coefficients]
+        picked = proposed.picked(PROPOSALS)
+        best = model.at(self._best).log_likelihood
+        allowed = [
+            one
+            for one, at in zip(named, proposed.solved, strict=True)
+            if best - at.log_likelihood < REJECTED
         ]
+        draws = {key: np.array([named[place][key] for place in picked]) for key in named[0]}
+        lengths, shifts = (np.array(one) for one in self._scales(generator, PROPOSALS))
+        solved = [proposed.solved[place] for place in picked]
+        sds = np.array([at.sd for at in solved])
+        draws["sd"] = sds * math.sqrt(model.observations) / lengths
+        if model.constant:
+            own = np.array([math.sqrt(at.constant_variance) for at in solved])
+            centres = np.array([at.constant for at in solved])
+            draws["constant"] = centres + shifts * own * draws["sd"] / sds
+        return draws, {key: np.array([one[key] for one in allowed]) for key in named[0]}
+
+    @property
+    def _best(self) -> dict[str, tuple[float, ...]]:
+        return self.likelihood.orders.coefficients(self.found.theta)
+
+    @cached_property
+    def intervals(self) -> dict[str, tuple[float, float]]:
+        """95 % intervals by name: of the draws, and of coefficients those that the likelihood
+        allows, whichever goes further.
+        """
+        draws, allowed = self._known
+        best, answer = self.likelihood.flat(self._best), {}
+        for name, values in draws.items():
+            low, high = np.quantile(values, [1 - UPPER, UPPER]).tolist()
+            if name in best:
+                within = [*allowed[name].tolist(), best[name]]
+                low, high = min(low, *within), max(high, *within)
+            answer[name] = (low, high)
+        return answer
 
 
 def _drawn(
     model: ArimaLikelihood,
-    proposed: tuple[dict[str, tuple[float, ...]], Solved],
+    coefficients: dict[str, tuple[float, ...]],
+    solved: Solved,
     length: float,
     shift: float,
 ) -> dict[str, Any]:
-    coefficients, solved = proposed
     sd = solved.sd * math.sqrt(model.observations) / length
     gap = shift * math.sqrt(solved.constant_variance) * sd / solved.sd
     innovations = solved.innovations - gap * solved.constant_pattern

@@ -14,14 +14,16 @@ from numpy.typing import ArrayLike
 
 from kindynos.arrays import Floats
 from kindynos.distributions.real_line import StudentT
-from kindynos.distributions.special import expit, gammaln, ndtr, stdtrit
+from kindynos.distributions.special import expit, gammaln, logit, ndtr, stdtrit
 from kindynos.errors import ParameterError
 from kindynos.processes.base import observed
 from kindynos.processes.brownian import check_moves
-from kindynos.processes.fitted import FittedSeries
+from kindynos.processes.fitted import FittedSeries, Later
 from kindynos.processes.likelihood import (
+    REJECTED,
     LikelihoodOptimum,
     likelihood_optimum,
+    likely_intervals,
     lowest,
     picked,
     resampled,
@@ -30,6 +32,7 @@ from kindynos.processes.series import InPeriods
 from kindynos.validate import finite, fraction, invalid_argument, one_of, positive
 
 FEWEST = 50  # returns
+STICKY = 0.2  # the power of 1 - persistence in what is known before: 1 where all are alike
 MOST_PERSISTENT = 0.9995
 MOST_DF = 200.0  # where Student's t is the normal distribution for all that returns can tell
 SHOCKS = ("normal", "t")
@@ -211,6 +214,7 @@ class Garch(InPeriods):
             name: math.inf if name in at_bound else error
             for name, error in found.errors(model.named).items()
         }
+        estimated = OpenGarch(model, found)
         fitted = FittedSeries(
             len(returns),
             1.0,
@@ -218,7 +222,8 @@ class Garch(InPeriods):
             (0.0,),
             ((1.0,),),
             model.description(at_bound),
-            estimated=OpenGarch(model, found),
+            intervals=Later(estimated, "intervals"),
+            estimated=estimated,
             log_likelihood=-model.cost(found.theta),
             jacobian=-float(np.log(values[1:]).sum()),
             parameter_count=len(found.theta),
@@ -293,6 +298,33 @@ class GarchLikelihood:
         """The sds within which the parameters lie before any returns are seen."""
         return [1.0, 0.7, 1.5, 1.5, *([0.5] * self.autoregressive), *([1.0] * self.student)]
 
+    def draws(self, generator: np.random.Generator, count: int) -> Floats:
+        """Return parameters ``(parameters, count)`` as they are before any returns are seen:
+        persistences rather near 1, as in most markets, and all shares of it that are the reaction's
+        alike.
+        """
+        normals = np.array(self.prior_sd)[:, None] * generator.standard_normal(
+            (len(self.prior_sd), count)
+        )
+        normals[2] = logit(1 - generator.random(count) ** (1 / STICKY))
+        normals[3] = logit(generator.random(count))
+        return normals + self._centre[:, None]
+
+    def logs(self, thetas: Floats) -> Floats:
+        """Return the logs of the density ``(count,)`` of those."""
+        sds = np.array(self.prior_sd)[:, None]
+        normal = -0.5 * ((thetas - self._centre[:, None]) / sds) ** 2 - np.log(sds)
+        logs = normal - 0.5 * math.log(2 * math.pi)
+        up, down = -np.logaddexp(0, -thetas[2:4]), -np.logaddexp(0, thetas[2:4])
+        logs[2] = math.log(STICKY) + up[0] + STICKY * down[0]
+        logs[3] = up[1] + down[1]
+        return np.asarray(logs.sum(axis=0))
+
+    @property
+    def _centre(self) -> Floats:
+        last = [0.0] * self.autoregressive + [math.log(4.0)] * self.student
+        return np.array([float(self.returns.mean()) / self.unit, 0.0, 0.0, 0.0, *last])
+
     def named(self, theta: Floats) -> dict[str, float]:
         """Return the parameters by name."""
         free = iter(np.asarray(theta).tolist())
@@ -346,6 +378,20 @@ class GarchLikelihood:
         logs = 0.5 * np.log(variance) + (df + 1) / 2 * np.log1p(squares / (variance * (df - 2)))
         return float(logs.sum()) - len(squares) * constant
 
+    def calm(self) -> float:
+        """Return the least negative log likelihood without a reaction."""
+        calm = [float(self.returns.mean()) / self.unit, 0.0, 0.0, -30.0]
+        last = [0.0] * self.autoregressive + [math.log(4.0)] * self.student
+        places = [0, 1, *range(4, 4 + len(last))]
+        start = np.array([*calm, *last])
+
+        def cost(part: Floats) -> float:
+            theta = start.copy()
+            theta[places] = part
+            return self.cost(theta)
+
+        return cost(lowest(cost, [start[places].tolist()]))
+
     def best(self) -> LikelihoodOptimum:
         """Return the maximum, from calm and from lively starts."""
         mean = float(self.returns.mean()) / self.unit
@@ -394,9 +440,21 @@ class OpenGarch:
         return [*self.likelihood.named(self.found.theta), "today"]
 
     @cached_property
+    def intervals(self) -> dict[str, tuple[float, float]]:
+        """95 % intervals of the parameters by name. Where the likelihood allows that there is no
+        reaction, the returns do not tell the persistence.
+        """
+        model = self.likelihood
+        answer = likely_intervals(model.cost, self.found, model.prior_sd, model.named, model)
+        if model.calm() - model.cost(self.found.theta) < REJECTED:
+            answer["reaction"] = (0.0, answer["reaction"][1])
+            answer["persistence"] = (0.0, MOST_PERSISTENT)
+        return answer
+
+    @cached_property
     def rows(self) -> tuple[tuple[float, ...], ...]:
         """The parameters, and the volatility of the next period, ``(parameters, draws)``."""
         model = self.likelihood
-        thetas = np.array(resampled(model.cost, self.found, model.prior_sd)).T
+        thetas = np.array(resampled(model.cost, self.found, model.prior_sd, model)).T
         found = [[*model.named(theta).values(), model.path(theta)[0]] for theta in thetas]
         return tuple(map(tuple, np.array(found).T.tolist()))

@@ -5,11 +5,13 @@ from __future__ import annotations
 import math
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
+from typing import Protocol
 
 import numpy as np
 
 from kindynos.arrays import Floats
 from kindynos.distributions.special import ndtr
+from kindynos.inference.intervals import UPPER
 from kindynos.sampling.streams import stream
 
 Theta = tuple[float, ...]
@@ -39,6 +41,8 @@ def lowest(cost: Callable[[Floats], float], starts: Sequence[Sequence[float]]) -
 
 
 PROPOSALS, RESAMPLED, PROPOSAL_DF = 300, 150, 5  # of parameters by their likelihood
+WIDE = 1_000  # of them for an interval
+REJECTED = 1.92  # below the greatest log likelihood: outside a 95 % interval
 FLAT = 1e-8  # of the steepest direction: along a flatter one, the data say nothing
 
 
@@ -139,14 +143,44 @@ def picked(sample: Sample, scores: Floats) -> Floats:
     )
 
 
-def resampled(
-    cost: Callable[[Floats], float], found: LikelihoodOptimum, prior_sd: Sequence[float]
-) -> Sample:
-    """Return draws of the parameters ``(parameters, draws)`` in proportion to the likelihood, where
-    it is far from normal.
+@dataclass(frozen=True)
+class Proposed:
+    """Parameters proposed around a peak ``(parameters, count)``, the negative log likelihood of
+    each, and how likely each is as a draw, in logs.
+    """
 
-    Parameters are proposed from Student's t around the peak and drawn again by their likelihood,
-    times a normal density around the peak with ``prior_sd`` sds, which bounds what the data do not
+    thetas: Floats
+    costs: Floats
+    logs: Floats
+
+    def picked(self, count: int) -> Floats:
+        """Return ``count`` draws ``(parameters, count)``."""
+        weights = np.cumsum(np.exp(self.logs - self.logs.max()))
+        chosen = np.searchsorted(weights, (np.arange(count) + 0.5) / count * weights[-1])
+        return np.asarray(self.thetas[:, np.minimum(chosen, len(weights) - 1)])
+
+
+class Prior(Protocol):
+    """What is known of parameters before any data are seen."""
+
+    def draws(self, generator: np.random.Generator, count: int) -> Floats:
+        """Return draws ``(parameters, count)``."""
+
+    def logs(self, thetas: Floats) -> Floats:
+        """Return the logs of the density ``(count,)`` at parameters ``(parameters, count)``."""
+
+
+def proposed(
+    cost: Callable[[Floats], float],
+    found: LikelihoodOptimum,
+    prior_sd: Sequence[float],
+    count: int = PROPOSALS,
+    prior: Prior | None = None,
+) -> Proposed:
+    """Return parameters to be drawn again by their likelihood times what is known before.
+
+    They come from Student's t around the peak, and as many from the ``prior`` where there is one;
+    without one a normal density around the peak with ``prior_sd`` sds bounds what the data do not
     tell. The same peak gives the same draws. Source: Rubin, in Bayesian Statistics 3 (1988),
     395-402.
     """
@@ -154,18 +188,57 @@ def resampled(
     values, vectors = np.linalg.eigh(np.array(found.covariance(prior_sd)))
     factor = vectors * np.sqrt(np.maximum(values, 0))
     size = len(found.theta)
-    normals = generator.standard_normal((size, PROPOSALS))
-    lengths = np.sqrt(PROPOSAL_DF / generator.chisquare(PROPOSAL_DF, PROPOSALS))
-    proposed = found.theta[:, None] + factor @ (normals * lengths)
-    density = (
-        -(PROPOSAL_DF + size)
-        / 2
-        * np.log1p((normals * lengths).T ** 2 @ np.ones(size) / PROPOSAL_DF)
-    )
-    prior = -0.5 * (((proposed - found.theta[:, None]) / np.asarray(prior_sd)[:, None]) ** 2).sum(
-        axis=0
-    )
-    logs = np.array([-cost(theta) for theta in proposed.T]) + prior - density
-    weights = np.cumsum(np.exp(logs - logs.max()))
-    chosen = np.searchsorted(weights, (np.arange(RESAMPLED) + 0.5) / RESAMPLED * weights[-1])
-    return tuple(tuple(row) for row in proposed[:, np.minimum(chosen, PROPOSALS - 1)].tolist())
+    normals = generator.standard_normal((size, count))
+    normals *= np.sqrt(PROPOSAL_DF / generator.chisquare(PROPOSAL_DF, count))
+    thetas = found.theta[:, None] + factor @ normals
+    if prior is not None:
+        thetas = np.concatenate([thetas, prior.draws(generator, count)], axis=1)
+    gaps = thetas - found.theta[:, None]
+    lengths = ((np.linalg.pinv(factor) @ gaps) ** 2).sum(axis=0)
+    density = -(PROPOSAL_DF + size) / 2 * np.log1p(lengths / PROPOSAL_DF)
+    if prior is None:
+        before = -0.5 * ((gaps / np.asarray(prior_sd)[:, None]) ** 2).sum(axis=0)
+    else:
+        before = prior.logs(thetas)
+        constant = math.lgamma((PROPOSAL_DF + size) / 2) - math.lgamma(PROPOSAL_DF / 2)
+        constant -= size / 2 * math.log(PROPOSAL_DF * math.pi)
+        density += constant - 0.5 * float(np.log(values).sum())
+        density = np.logaddexp(density, before)
+    costs = np.array([cost(theta) for theta in thetas.T])
+    return Proposed(thetas, costs, before - costs - density)
+
+
+def resampled(
+    cost: Callable[[Floats], float],
+    found: LikelihoodOptimum,
+    prior_sd: Sequence[float],
+    prior: Prior | None = None,
+) -> Sample:
+    """Return draws of the parameters ``(parameters, draws)`` in proportion to the likelihood, where
+    it is far from normal.
+    """
+    draws = proposed(cost, found, prior_sd, PROPOSALS, prior).picked(RESAMPLED)
+    return tuple(tuple(row) for row in draws.tolist())
+
+
+def likely_intervals(
+    cost: Callable[[Floats], float],
+    found: LikelihoodOptimum,
+    prior_sd: Sequence[float],
+    named: Callable[[Floats], Mapping[str, float]],
+    prior: Prior | None = None,
+) -> dict[str, tuple[float, float]]:
+    """Return a 95 % interval of each figure of the parameters: of draws by the likelihood, and of
+    what the likelihood allows, whichever goes further.
+    """
+    tried = proposed(cost, found, prior_sd, WIDE, prior)
+    allowed = tried.costs - cost(found.theta) < REJECTED
+    within = np.concatenate([found.theta[:, None], tried.thetas[:, allowed]], axis=1)
+    draws = [named(theta) for theta in tried.picked(WIDE).T]
+    near = [named(theta) for theta in within.T]
+    answer = {}
+    for name in near[0]:
+        low, high = np.quantile([one[name] for one in draws], [1 - UPPER, UPPER]).tolist()
+        own = [one[name] for one in near]
+        answer[name] = (min(low, *own), max(high, *own))
+    return answer

@@ -19,6 +19,7 @@ import numpy as np
 
 from kindynos.arrays import Floats
 from kindynos.inference.intervals import UPPER
+from kindynos.processes.likelihood import REJECTED
 from kindynos.sampling.streams import stream
 
 # beyond them a damped trend is none, or one without damping
@@ -39,7 +40,6 @@ EXACT = 1e-10  # sd of errors that are rounding
 PROPOSALS, DRAWS, PROPOSAL_DF = 1_000, 400, 5
 AT_ONCE = 1_000_000  # numbers in one batch of sets of weights
 RANGES = {"level_weight": (0.0, 1.0), "damping": (LEAST_DAMPING, MOST_DAMPING)}
-REJECTED = 1.92  # below the greatest log likelihood: outside a 95 % interval
 FAILED = 1e3  # an error, in units of the series, of weights with which there is no forecast
 
 
