@@ -151,38 +151,27 @@ class Smoothing(Case):
             self.assertGreaterEqual(found.fitted.log_likelihood, -best - 0.01)
 
     @proof
-    def test_intervals_and_fans_of_short_series_hold(self):
-        level = {"level": 100.0, "sd": 2.0}
-        cases = (
-            (kd.ExponentialSmoothing(**level, level_weight=0.3), {}, 0.3),
-            (TREND, {"trend": True}, 0.0),
-        )
-        for made, options, missing in cases:
-            held = []
-            for series in made.paths(46, repeats(60), seed=3)[1:].T:
+    def test_errors_intervals_and_fans_of_short_series_hold(self):
+        level = kd.ExponentialSmoothing(level=100.0, level_weight=0.3, sd=2.0)
+        for made, options, missing in ((level, {}, 0.3), (TREND, {"trend": True}, 0.0)):
+            gaps, errors, held, names = [], [], [], ("level_weight", "sd")
+            true = np.array([made.level_weight, made.sd])
+            for series in made.paths(46, repeats(54), seed=3)[1:].T:
                 known = series[:40].copy()
                 known[5 : 5 + int(40 * missing)] = np.nan
                 found = kd.ExponentialSmoothing.fit(known, **options)
-                of_weight, of_sd = (found.fitted.intervals[x] for x in ("level_weight", "sd"))
-                self.assertTrue(of_weight[0] <= found.level_weight <= of_weight[1])
-                self.assertTrue(of_sd[0] <= found.sd <= of_sd[1])
-                fan = found.paths(6, 1000, seed=1, uncertain=True)[-1]
-                held.append(
-                    [
-                        of_weight[0] <= made.level_weight <= of_weight[1],
-                        of_sd[0] <= made.sd <= of_sd[1],
-                        *(
-                            low <= series[-1] <= high
-                            for low, high in (np.quantile(fan, [0.05, 0.95]),)
-                        ),
-                    ]
-                )
-            for share, least, most in zip(
-                np.mean(held, axis=0), (0.92, 0.92, 0.86), (0.99, 0.98, 0.94), strict=True
-            ):
-                count = len(held)
-                self.assertGreaterEqual(share * count, stats.binom.ppf(1e-3, count, least))
-                self.assertLessEqual(share * count, stats.binom.isf(1e-3, count, most))
+                own = np.array([found.level_weight, found.sd])
+                low, high = np.array([found.fitted.intervals[name] for name in names]).T
+                self.assertTrue(((low <= own) & (own <= high)).all())
+                fan = np.quantile(found.paths(6, 1000, seed=1, uncertain=True)[-1], [0.05, 0.95])
+                held.append([*((low <= true) & (true <= high)), fan[0] <= series[-1] <= fan[1]])
+                gaps.append(own - true)
+                errors.append([1.96 * found.fitted.standard_errors[name] for name in names])
+            self.assertCalibrated(gaps, errors)
+            wanted = ((0.92, 0.99), (0.92, 0.98), (0.86, 0.94))
+            for inside, (least, most) in zip(np.sum(held, axis=0), wanted, strict=True):
+                self.assertGreaterEqual(inside, stats.binom.ppf(1e-3, len(held), least))
+                self.assertLessEqual(inside, stats.binom.isf(1e-3, len(held), most))
 
     def test_weights_at_an_end_have_an_interval_from_it(self):
         rng = np.random.default_rng(4)
@@ -194,15 +183,6 @@ class Smoothing(Case):
         low, high = kd.ExponentialSmoothing.fit(walk).fitted.intervals["level_weight"]
         self.assertEqual(high, 1.0)
         self.assertGreater(low, 0.5)
-
-    @proof
-    def test_parameters_are_found(self):
-        gaps, errors, names = [], [], ("level_weight", "sd")
-        for series in TREND.paths(90, repeats(60), seed=3)[1:].T:
-            found = kd.ExponentialSmoothing.fit(series, trend=True)
-            gaps.append([getattr(found, name) - getattr(TREND, name) for name in names])
-            errors.append([1.96 * found.fitted.standard_errors[name] for name in names])
-        self.assertCalibrated(gaps, errors)
 
     def test_missing_values_are_skipped(self):
         series = TREND.paths(80, 1, seed=4)[1:, 0]
