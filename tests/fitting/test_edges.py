@@ -1,6 +1,7 @@
 """Tests of fits whose parameters run to an end, and of data that are known in part."""
 
 import numpy as np
+from scipy import stats
 
 import kindynos as kd
 from tests.common import Case, proof, repeats
@@ -49,11 +50,47 @@ class Uncertain(Case):
     @proof
     def test_the_interval_of_a_skew_normals_shape_holds_it(self):
         held = []
-        for seed in range(repeats(300)):
+        for seed in range(repeats(120)):
             values = kd.SkewNormal(0, 1, 5).sample(60, seed=seed)
             low, high = kd.SkewNormal.fit(values).fitted.intervals["shape"]
             held.append(low <= 5 <= high)
         self.assertGreater(np.mean(held), 0.9)
+
+    @proof
+    def test_the_others_intervals_hold_where_one_parameter_is_hardly_told(self):
+        cases = (
+            (kd.SkewNormal(1, 2, 0), ("location", "scale"), {}),
+            (kd.NegativeBinomial(60, 0.94), ("probability",), {}),
+            (kd.Triangular(0, 0.02, 1), ("mode",), {"low": 0, "high": 1}),
+            (kd.Triangular(0, 0.3, 1), ("mode",), {"low": 0, "high": 1}),
+        )
+        for truth, names, fixed in cases:
+            count, held = repeats(75), dict.fromkeys(names, 0)
+            for values in truth.sample((count, 40), seed=5):
+                found = type(truth).fit(values, **fixed)
+                for name in names:
+                    low, high = found.fitted.intervals[name]
+                    self.assertTrue(low <= getattr(found, name) <= high, (truth, name))
+                    held[name] += low <= getattr(truth, name) <= high
+            for name, inside in held.items():
+                with self.subTest(repr(truth), name=name):
+                    self.assertGreaterEqual(inside, stats.binom.ppf(1e-3, count, 0.92))
+
+    def test_the_interval_of_a_triangles_mode_is_what_its_likelihood_allows(self):
+        values = kd.Triangular(0, 0.3, 1).sample(40, seed=2)
+        modes = np.linspace(1e-4, 1 - 1e-4, 20_001)
+        logs = stats.triang(modes[:, None]).logpdf(values).sum(axis=1)
+        allowed = modes[logs > logs.max() - stats.chi2(1).ppf(0.95) / 2]
+        found = kd.Triangular.fit(values * 10 + 5, low=5, high=15).fitted.intervals["mode"]
+        np.testing.assert_allclose(found, 5 + 10 * allowed[[0, -1]], atol=0.02)
+
+    def test_with_many_values_a_profile_is_as_wide_as_the_curvature_says(self):
+        truth = kd.SkewNormal(1, 2, 4)
+        found = kd.SkewNormal.fit(truth.sample(20_000, seed=1)).fitted
+        for name, error in found.standard_errors.items():
+            self.assertAlmostEqual(
+                np.ptp(found.intervals[name]) / (2 * 1.96 * error), 1, delta=0.05
+            )
 
 
 class KnownInPart(Case):

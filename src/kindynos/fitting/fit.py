@@ -5,6 +5,7 @@ from __future__ import annotations
 import math
 from collections.abc import Mapping
 from dataclasses import dataclass, field
+from functools import cached_property
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
@@ -23,6 +24,9 @@ EDGE_DROP = 3.8  # the same at a limit, beyond the usual theory: holds 92 to 98 
 MOST_FALLS = 40
 STEPS_BACK = 16  # from a limit to where the scale begins
 FARTHEST = 3.2  # normal score up to which a parameter at its limit is drawn
+WIDE = 0.15  # sd on its scale from which the curvature does not tell a parameter with a limit
+GRID = 1_001  # values of a mode
+FIRST_STEP, GROWTH = 0.15, 1.3  # of theta, along a profile
 MEANINGLESS = 5.0  # sd on its scale from which a direction at a limit means nothing
 
 
@@ -251,33 +255,97 @@ def profile_interval(
     return (end, last) if step > 0 else (last, end)
 
 
-def profile_ends(search: LikelihoodSearch, summit: NewtonOptimum, name: str) -> tuple[float, float]:
-    """Return the 95 % interval of a parameter that may run to an end of its range: as far as the
-    likelihood, the others at their best, stays within reach on either side.
+@dataclass(frozen=True)
+class ProfileIntervals:
+    """95 % intervals of a fit whose family has a parameter that may run to a limit: of the
+    ``narrow`` search, which holds what did, and its ``summit``.
+
+    ``known`` are those by the curvature. Where the likelihood tells little of that parameter, the
+    curvature tells little of the others too, and theirs come from the profile likelihood.
     """
-    place = search.free.index(name)
-    best, top = float(summit.theta[0, place]), float(summit.value[0])
-    step = float(np.clip(search.spread_of(summit, place), 0.1, 1.0))
-    limit = search.family.limits[name][0]
+
+    narrow: LikelihoodSearch
+    summit: NewtonOptimum
+    known: Mapping[str, tuple[float, float]]
+    edges: Mapping[str, tuple[tuple[float, ...], ...]]
+
+    @cached_property
+    def found(self) -> dict[str, tuple[float, float]]:
+        """The intervals by name."""
+        answer, family = dict(self.known), self.narrow.family
+        if not family.smooth:
+            return answer | self._allowed()
+        for name in self.edges:
+            answer[name] = profile_interval(self.narrow, self.summit, name)
+        search = self.narrow.without(self.edges)
+        reached = dict(zip(self.narrow.free, self.summit.theta[0].tolist(), strict=True))
+        reached |= {name: rows[0][1] for name, rows in self.edges.items()}
+        best = np.array([reached[name] for name in search.free])
+        vague = self.edges or any(
+            self.narrow.spread_of(self.summit, self.narrow.free.index(name)) > WIDE
+            for name in family.limits
+            if name in self.narrow.free
+        )
+        if vague and not (self.edges and "location" in family.scales and "df" not in self.edges):
+            top = float(self.summit.value[0])
+            for name in search.free:
+                if name not in self.edges:
+                    answer[name] = profile_ends(search, best, top, name)
+        return answer
+
+    def _allowed(self) -> dict[str, tuple[float, float]]:
+        """Return the range of the one parameter that the likelihood allows, by all of a grid: it
+        has a corner at every value.
+        """
+        (name,) = self.narrow.free
+        low, high = self.narrow.held["low"], self.narrow.held["high"]
+        scale = self.narrow.scales[name]
+        best = float(self.narrow.value_at(name, float(self.summit.theta[0, 0])) - low) / (
+            high - low
+        )
+        near = best + np.sqrt(8 / self.narrow.data.total) * np.linspace(-1, 1, GRID)
+        shares = np.unique(np.clip([*np.linspace(0.0, 1.0, GRID), *near, best], 0.0, 1.0))
+        with np.errstate(divide="ignore"):
+            theta = scale.back(low + shares * (high - low), 0.0, 1.0)
+        least, most = (bound[0] for bound in self.narrow.bounds)
+        points = np.clip(theta, least, most)[None, :, None]
+        logs = self.narrow.likelihood(points, np.array([0]))[0]
+        allowed = shares[logs > float(self.summit.value[0]) - DROP]
+        ends = low + (high - low) * np.array([allowed.min(), allowed.max()])
+        return {name: (float(ends[0]), float(ends[1]))}
+
+
+def profile_ends(
+    search: LikelihoodSearch, best: Floats, top: float, name: str
+) -> tuple[float, float]:
+    """Return the 95 % interval of a parameter: as far on either side of the ``best`` theta as the
+    likelihood, the others at their best, stays within reach of its ``top``.
+
+    The reach grows where few values are left for each parameter, as Student's t does.
+    """
+    place, total = search.free.index(name), search.data.total
+    left = max(total - len(search.free), 1.0)
+    reach = total / 2 * math.log1p(2 * DROP / left)
+    least, most = (bound[place] for bound in search.bounds)
     ends = []
     for side in (-1.0, 1.0):
-        near, here = best, np.delete(summit.theta[0], place)
+        near, here, step = float(best[place]), np.delete(best, place), FIRST_STEP
         far: float | None = None
         for _ in range(MOST_FALLS):
             theta = near + side * step
-            if side * theta >= limit:
+            if not least <= theta <= most:
                 break
             reached = search.holding(name, search.value_at(name, theta)).climb_from(here)
-            if float(reached.value[0]) < top - DROP:
+            if float(reached.value[0]) < top - reach:
                 far = theta
                 break
-            near, here = theta, reached.theta[0]
+            near, here, step = theta, reached.theta[0], GROWTH * step
         if far is None:
             ends.append(search.value_at(name, side * math.inf))
             continue
         for _ in range(10):
             middle = (near + far) / 2
             reached = search.holding(name, search.value_at(name, middle)).climb_from(here)
-            near, far = (near, middle) if float(reached.value[0]) < top - DROP else (middle, far)
+            near, far = (near, middle) if float(reached.value[0]) < top - reach else (middle, far)
         ends.append(search.value_at(name, (near + far) / 2))
     return min(ends), max(ends)

@@ -18,11 +18,12 @@ from kindynos.distributions.base import Distribution
 from kindynos.errors import ParameterError
 from kindynos.fitting.data import Data, data_of
 from kindynos.fitting.families import FAMILIES, Family
-from kindynos.fitting.fit import Fit, profile_ends, profile_interval, way_back
+from kindynos.fitting.fit import Fit, ProfileIntervals, way_back
 from kindynos.fitting.moments import by_lmoments, by_moments
 from kindynos.fitting.newton import NewtonOptimum, at_optimum, climb
 from kindynos.fitting.search import LikelihoodSearch
 from kindynos.inference.intervals import Z
+from kindynos.inference.later import Later
 from kindynos.validate import finite, one_of
 
 METHODS = ("likelihood", "moments", "l-moments")
@@ -32,7 +33,6 @@ FEWEST_DF = 2.0001  # of Student's t by its sd
 # of the way to the limit, from which it is tried too: there the curvature is lost in rounding
 FAR = 0.35
 VAGUE = 0.5  # sd of a parameter on its scale from which its limit is tried
-WIDE = 0.15  # sd on its scale from which the interval is that of the profile
 AS_GOOD = 1e-3  # log likelihood by which a parameter's limit may be worse
 BOOTSTRAPPED = 200  # samples for the errors of moments
 Kind = TypeVar("Kind", bound=Distribution)
@@ -258,15 +258,11 @@ def _made(
                 f"{name} is the {'smallest' if side < 0 else 'largest'} value, where the "
                 "likelihood is highest"
             )
-    for name in search.family.limits:
-        if name in search.free and search.spread_of(summit, search.free.index(name)) > WIDE:
-            intervals[name] = profile_ends(search, summit, name)
     edges = {}
     for name in at_bound:
         if name not in search.family.at_data:
             errors[name] = math.inf
             edges[name] = way_back(search, summit, name)
-            intervals[name] = profile_interval(search, summit, name)
             # Beyond a location nothing lies, so that the curvature does not tell its error; a t
             # distribution has no such end.
             if "location" in errors and name != "df":
@@ -275,7 +271,11 @@ def _made(
     record = Fit(
         estimates=found,
         standard_errors=errors,
-        intervals=intervals,
+        intervals=(
+            Later(ProfileIntervals(search, summit, intervals, edges), "found")
+            if search.family.limits or (not search.family.smooth and search.free == ["mode"])
+            else intervals
+        ),
         names=tuple(search.free),
         covariance=covariance,
         log_likelihood=float(summit.value[0]),

@@ -19,10 +19,11 @@ from kindynos.distributions.base import Distribution
 from kindynos.distributions.normal import LogNormal, Normal
 from kindynos.distributions.special import ndtr
 from kindynos.errors import ParameterError
+from kindynos.inference.later import Later
 from kindynos.processes.arima_fit import ArimaLikelihood, OpenParameters, Orders
 from kindynos.processes.arma import is_stationary, multiplied, polynomial, psi_weights
 from kindynos.processes.base import Process
-from kindynos.processes.fitted import FittedSeries, Later
+from kindynos.processes.fitted import FittedSeries
 from kindynos.processes.series import InPeriods, known_length, logs_of, same_process, series_values
 from kindynos.validate import check_integer, finite, instance, listed, positive
 

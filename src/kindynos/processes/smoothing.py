@@ -21,8 +21,9 @@ from kindynos.distributions.base import Distribution
 from kindynos.distributions.normal import Normal
 from kindynos.distributions.special import ndtr
 from kindynos.errors import ParameterError
+from kindynos.inference.later import Later
 from kindynos.processes.base import Process
-from kindynos.processes.fitted import FittedSeries, Later
+from kindynos.processes.fitted import FittedSeries
 from kindynos.processes.series import InPeriods, known_length, same_process, series_values
 from kindynos.processes.smoothing_fit import Form, Found, OpenSmoothing, SmoothingLikelihood
 from kindynos.validate import check_integer, finite, fraction, one_of, positive
