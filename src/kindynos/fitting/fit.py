@@ -286,11 +286,13 @@ class ProfileIntervals:
             for name in family.limits
             if name in self.narrow.free
         )
-        if vague and not (self.edges and "location" in family.scales and "df" not in self.edges):
-            top = float(self.summit.value[0])
-            for name in search.free:
-                if name not in self.edges:
-                    answer[name] = profile_ends(search, best, top, name)
+        for name in search.free if vague else []:
+            # beyond a location nothing lies at such a limit, so that nothing bounds it
+            if name not in self.edges and math.isfinite(answer[name][0]):
+                answer[name] = profile_ends(search, best, self.summit, name, bool(self.edges))
+                # and a scale is told from above alone
+                if "location" in search.free and name == "scale" and "df" not in self.edges:
+                    answer[name] = (0.0 if self.edges else answer[name][0], answer[name][1])
         return answer
 
     def _allowed(self) -> dict[str, tuple[float, float]]:
@@ -316,16 +318,17 @@ class ProfileIntervals:
 
 
 def profile_ends(
-    search: LikelihoodSearch, best: Floats, top: float, name: str
+    search: LikelihoodSearch, best: Floats, summit: NewtonOptimum, name: str, at_edge: bool
 ) -> tuple[float, float]:
     """Return the 95 % interval of a parameter: as far on either side of the ``best`` theta as the
-    likelihood, the others at their best, stays within reach of its ``top``.
+    likelihood, the others at their best, stays within reach of its ``summit``.
 
-    The reach grows where few values are left for each parameter, as Student's t does.
+    The reach is that of one ``at_edge`` where another parameter lies there, and grows where few
+    values are left for each parameter, as Student's t does.
     """
-    place, total = search.free.index(name), search.data.total
+    place, total, top = search.free.index(name), search.data.total, float(summit.value[0])
     left = max(total - len(search.free), 1.0)
-    reach = total / 2 * math.log1p(2 * DROP / left)
+    reach = total / 2 * math.log1p(2 * (EDGE_DROP if at_edge else DROP) / left)
     least, most = (bound[place] for bound in search.bounds)
     ends = []
     for side in (-1.0, 1.0):
