@@ -16,6 +16,7 @@ from dataclasses import dataclass, field
 from pathlib import Path
 
 ROOT = Path(__file__).parent
+SLOW = ("test_commands", "test_files", "test_docs", "test_help", "test_studies", "test_attack")
 
 
 @dataclass
@@ -79,9 +80,11 @@ def run_file(name: str, proofs: bool = False, failfast: bool = False) -> FileRes
 
 
 def test_files(patterns: list[str]) -> list[str]:
-    """Return the modules with tests, the largest files first, so that the processes end
-    together."""
-    files = sorted(ROOT.rglob("test_*.py"), key=lambda path: -path.stat().st_size)
+    """Return the modules with tests, the slowest and then the largest files first, so that the
+    processes end together."""
+    files = sorted(
+        ROOT.rglob("test_*.py"), key=lambda path: (path.stem not in SLOW, -path.stat().st_size)
+    )
     names = [".".join(path.relative_to(ROOT.parent).with_suffix("").parts) for path in files]
     return [name for name in names if not patterns or any(pattern in name for pattern in patterns)]
 

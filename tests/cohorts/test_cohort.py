@@ -6,7 +6,7 @@ from scipy import stats
 
 import kindynos as kd
 from kindynos.cohorts.binomials import binomial_quantile, split
-from tests.common import Case
+from tests.common import Case, proof
 
 STATES = ["sailing", "restricted", "in dock", "sold"]
 CHANCES = {
@@ -344,6 +344,7 @@ class Changes(Case):
         # chi-square holds for large counts, and is a little too small here
         self.assertAlmostEqual(found, stats.chi2.sf(statistic, degrees), delta=0.05)
 
+    @proof
     def test_its_size_in_small_tables(self):
         rng = np.random.default_rng(3)
         p = []

@@ -137,7 +137,7 @@ class Rankings(Case):
         )
 
     def test_defaults_of_a_seasonal_series_find_its_season(self):
-        ranking = kd.fit_series(seasonal()[-60:], rolling=False)
+        ranking = kd.fit_series(seasonal()[-48:], rolling=False)
         self.assertEqual(ranking.season, 12)
         self.assertGreater(len(ranking), 12)
         best = ranking.best._expected_values(12, 1.0)

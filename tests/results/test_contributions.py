@@ -7,7 +7,7 @@ from scipy import stats
 
 import kindynos as kd
 from kindynos.formula.terms import terms_of
-from tests.common import Case, run
+from tests.common import Case, proof, run
 
 SDS, CORRELATION = np.array([1.0, 2.0, 0.1]), 0.5
 
@@ -98,6 +98,7 @@ class AddUp(Case):
         self.assertAlmostEqual(frame.loc["price", "contribution"], 100 + both, delta=6)
         self.assertAlmostEqual(frame.loc["volume", "contribution"], 225 + both, delta=8)
 
+    @proof
     def test_errors_from_both_sides(self):
         truth = {"variance": JOINT, "contingency": JOINT / SD * stats.norm.ppf(0.8)}
         for to, wanted in truth.items():
