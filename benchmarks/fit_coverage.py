@@ -2,8 +2,8 @@
 bands of the next value, complete, censored, weighted; the same of every process, with gaps too.
 
 An interval that reaches an end of its range, and one whose standard error is infinite, is
-one-sided: it may hold more often than a 95 % interval. In full this takes hours; KINDYNOS_SEEDS sets
-how many samples are drawn of each case.
+one-sided: it may hold more often than a 95 % interval. In full this takes hours;
+KINDYNOS_SEEDS sets how many samples are drawn of each case.
 """
 
 import os
