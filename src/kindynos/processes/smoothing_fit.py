@@ -37,8 +37,9 @@ STEP = 1e-6  # of a difference
 ENOUGH = 1e-9  # relative gain of a sum of squares
 ROUNDS = 12  # of solving for the first states of a season that multiplies
 EXACT = 1e-10  # sd of errors that are rounding
-PROPOSALS, DRAWS, PROPOSAL_DF = 1_000, 400, 5
-AT_ONCE = 1_000_000  # numbers in one batch of sets of weights
+PROPOSALS, FEWEST_PROPOSALS, DRAWS, PROPOSAL_DF = 1_000, 200, 400, 5
+WORK = 100_000_000  # numbers to work out, beyond which fewer sets of weights are proposed
+AT_ONCE = 2_000_000  # numbers in one batch of sets of weights
 RANGES = {"level_weight": (0.0, 1.0), "damping": (LEAST_DAMPING, MOST_DAMPING)}
 FAILED = 1e3  # an error, in units of the series, of weights with which there is no forecast
 
@@ -221,7 +222,7 @@ class SmoothingLikelihood:
             if form.season:
                 states[at] = turn + own["season_weight"] * (turn * shock if times else shock)
             errors[t] = shock
-        # the log of a forecast below 0 is no number, and so refuses it
+        # a forecast below 0 has no log, and so is refused
         log_scale = np.log(scales).mean(axis=0) if times else np.zeros(hidden.shape[1:])
         ends = np.array(np.broadcast_arrays(*states))[self._order]
         return Filtered(errors, log_scale, ends)
@@ -503,13 +504,15 @@ class OpenSmoothing:
         """Return sets of weights ``(weights, sets)``, one half from Student's t around the best and
         one from all of their range, and the density ``(sets,)`` of both together.
         """
-        centre, size = self.found.theta, len(self.found.theta)
-        root = np.linalg.cholesky(self.likelihood.covariance(self.found))
-        normals = generator.standard_normal((size, PROPOSALS // 2))
-        normals *= np.sqrt(PROPOSAL_DF / generator.chisquare(PROPOSAL_DF, PROPOSALS // 2))
+        model, centre, size = self.likelihood, self.found.theta, len(self.found.theta)
+        numbers = len(model.series) * (model.hidden + 1)
+        half = int(np.clip(WORK // numbers, FEWEST_PROPOSALS, PROPOSALS)) // 2
+        root = np.linalg.cholesky(model.covariance(self.found))
+        normals = generator.standard_normal((size, half))
+        normals *= np.sqrt(PROPOSAL_DF / generator.chisquare(PROPOSAL_DF, half))
         near = centre[:, None] + root @ normals
         near = near[:, ((near > 0) & (near < 1)).all(axis=0)]
-        thetas = np.concatenate([near, generator.random((size, PROPOSALS // 2))], axis=1)
+        thetas = np.concatenate([near, generator.random((size, half))], axis=1)
         lengths = (np.linalg.solve(root, thetas - centre[:, None]) ** 2).sum(axis=0)
         constant = math.lgamma((PROPOSAL_DF + size) / 2) - math.lgamma(PROPOSAL_DF / 2)
         constant -= size / 2 * math.log(PROPOSAL_DF * math.pi) + np.log(np.diag(root)).sum()
