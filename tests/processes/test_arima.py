@@ -106,6 +106,19 @@ class Likelihood(Case):
             errors.append([1.96 * found.fitted.standard_errors[name] for name in estimates])
         self.assertCalibrated(gaps, errors)
 
+    def test_with_many_values_intervals_are_the_asymptotic_ones(self):
+        made = kd.Arima(ar=[0.6], sd=2.0, constant=10.0)
+        found = kd.Arima.fit(made.paths(1_500, 1, seed=2)[1:, 0], (1, 0, 0))
+        phi = found.ar[0]
+        exact = {
+            "ar 1": np.sqrt((1 - phi**2) / 1_500),
+            "sd": found.sd / np.sqrt(2 * 1_500),
+            "constant": found.sd / (1 - phi) / np.sqrt(1_500),
+        }
+        for name, wanted in exact.items():
+            low, high = found.fitted.intervals[name]
+            self.assertAlmostEqual((high - low) / (2 * 1.96 * wanted), 1, delta=0.12, msg=name)
+
     def test_near_a_unit_root_the_search_does_not_leave_the_peak(self):
         # With these gaps a search by steps without bounds ended at 0.9993.
         made = kd.Arima(ar=[0.95], sd=1.0, constant=0.5)

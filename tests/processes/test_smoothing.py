@@ -3,7 +3,7 @@
 from dataclasses import replace
 
 import numpy as np
-from scipy import optimize, stats
+from scipy import optimize, special, stats
 
 import kindynos as kd
 from tests.common import Case, proof, repeats
@@ -139,8 +139,8 @@ class Smoothing(Case):
             found = kd.ExponentialSmoothing.fit(series, trend=True)
 
             def cost(theta, series=series):
-                weight = 1 / (1 + np.exp(-theta[0]))
-                slope = weight / (1 + np.exp(-theta[1]))
+                weight = special.expit(theta[0])
+                slope = weight * special.expit(theta[1])
                 one = kd.ExponentialSmoothing(0.0, weight, 1.0, trend_weight=slope)
                 return -dense_likelihood(one, series)[0]
 
@@ -172,6 +172,22 @@ class Smoothing(Case):
             for inside, (least, most) in zip(np.sum(held, axis=0), wanted, strict=True):
                 self.assertGreaterEqual(inside, stats.binom.ppf(1e-3, len(held), least))
                 self.assertLessEqual(inside, stats.binom.isf(1e-3, len(held), most))
+
+    def test_with_many_values_errors_and_intervals_are_the_asymptotic_ones(self):
+        # The level alone is an ARIMA (0,1,1) with a moving average of weight - 1, whose estimate
+        # has variance (1 - (1 - weight)^2) / n.
+        made = kd.ExponentialSmoothing(level=100.0, level_weight=0.4, sd=2.0)
+        found = kd.ExponentialSmoothing.fit(made.paths(2_000, 1, seed=2)[1:, 0])
+        exact = {
+            "level_weight": np.sqrt((1 - (1 - found.level_weight) ** 2) / 2_000),
+            "sd": found.sd / np.sqrt(2 * 2_000),
+        }
+        for name, wanted in exact.items():
+            with self.subTest(name):
+                low, high = found.fitted.intervals[name]
+                self.assertAlmostEqual((high - low) / (2 * 1.96 * wanted), 1, delta=0.12)
+                error = found.fitted.standard_errors[name]
+                self.assertAlmostEqual(error / wanted, 1, delta=0.12)
 
     def test_weights_at_an_end_have_an_interval_from_it(self):
         rng = np.random.default_rng(4)

@@ -286,13 +286,13 @@ class ProfileIntervals:
             for name in family.limits
             if name in self.narrow.free
         )
+        # beyond a location nothing lies at such a limit: nothing bounds it, and a scale is told
+        # from above alone
+        half = self.edges and "location" in search.free and "df" not in self.edges
         for name in search.free if vague else []:
-            # beyond a location nothing lies at such a limit, so that nothing bounds it
             if name not in self.edges and math.isfinite(answer[name][0]):
-                answer[name] = profile_ends(search, best, self.summit, name, bool(self.edges))
-                # and a scale is told from above alone
-                if "location" in search.free and name == "scale" and "df" not in self.edges:
-                    answer[name] = (0.0 if self.edges else answer[name][0], answer[name][1])
+                low, high = profile_ends(search, best, self.summit, name, bool(self.edges))
+                answer[name] = (0.0 if half and name == "scale" else low, high)
         return answer
 
     def _allowed(self) -> dict[str, tuple[float, float]]:
@@ -302,9 +302,8 @@ class ProfileIntervals:
         (name,) = self.narrow.free
         low, high = self.narrow.held["low"], self.narrow.held["high"]
         scale = self.narrow.scales[name]
-        best = float(self.narrow.value_at(name, float(self.summit.theta[0, 0])) - low) / (
-            high - low
-        )
+        mode = self.narrow.value_at(name, float(self.summit.theta[0, 0]))
+        best = (mode - low) / (high - low)
         near = best + np.sqrt(8 / self.narrow.data.total) * np.linspace(-1, 1, GRID)
         shares = np.unique(np.clip([*np.linspace(0.0, 1.0, GRID), *near, best], 0.0, 1.0))
         with np.errstate(divide="ignore"):

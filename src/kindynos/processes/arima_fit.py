@@ -13,7 +13,6 @@ from typing import Any
 import numpy as np
 
 from kindynos.arrays import Floats
-from kindynos.inference.intervals import UPPER
 from kindynos.processes.arma import (
     differenced,
     from_partial,
@@ -23,7 +22,13 @@ from kindynos.processes.arma import (
     polynomial,
     whitened,
 )
-from kindynos.processes.likelihood import REJECTED, LikelihoodOptimum, likelihood_optimum
+from kindynos.processes.likelihood import (
+    REJECTED,
+    LikelihoodOptimum,
+    likelihood_optimum,
+    likely_interval,
+    likely_places,
+)
 from kindynos.sampling.streams import stream
 
 PRIOR_SD = 1.0  # sd of a partial autocorrelation on its scale, before any data are seen
@@ -275,12 +280,6 @@ class Proposed:
     solved: list[Solved]
     logs: Floats
 
-    def picked(self, count: int) -> list[int]:
-        """Return the places of ``count`` draws of them."""
-        shares = np.cumsum(np.exp(self.logs - self.logs.max()))
-        found = np.searchsorted(shares, (np.arange(count) + 0.5) / count * shares[-1])
-        return [min(place, len(shares) - 1) for place in found.tolist()]
-
 
 @dataclass(frozen=True)
 class OpenParameters:
@@ -301,7 +300,9 @@ class OpenParameters:
         lengths, shifts = self._scales(generator, DRAWS)
         return [
             _drawn(model, proposed.coefficients[place], proposed.solved[place], length, shift)
-            for place, length, shift in zip(proposed.picked(DRAWS), lengths, shifts, strict=True)
+            for place, length, shift in zip(
+                likely_places(proposed.logs, DRAWS).tolist(), lengths, shifts, strict=True
+            )
         ]
 
     def _proposed(self, generator: np.random.Generator, count: int) -> Proposed:
@@ -346,13 +347,15 @@ class OpenParameters:
 
     @cached_property
     def _known(self) -> tuple[dict[str, Floats], dict[str, Floats]]:
-        """By name of a parameter, draws of it, and the values that the likelihood allows."""
+        """By name of a parameter, draws of it, and of a coefficient the values that the likelihood
+        allows, the best among them.
+        """
         model, generator = self.likelihood, stream(0, "arima parameters", 0)
         proposed = self._proposed(generator, PROPOSALS)
         named = [model.flat(one) for one in proposed.coefficients]
-        picked = proposed.picked(PROPOSALS)
+        picked = likely_places(proposed.logs, PROPOSALS).tolist()
         best = model.at(self._best).log_likelihood
-        allowed = [
+        allowed = [model.flat(self._best)] + [
             one
             for one, at in zip(named, proposed.solved, strict=True)
             if best - at.log_likelihood < REJECTED
@@ -374,18 +377,12 @@ class OpenParameters:
 
     @cached_property
     def intervals(self) -> dict[str, tuple[float, float]]:
-        """95 % intervals by name: of the draws, and of coefficients those that the likelihood
-        allows, whichever goes further.
-        """
+        """95 % intervals by name."""
         draws, allowed = self._known
-        best, answer = self.likelihood.flat(self._best), {}
-        for name, values in draws.items():
-            low, high = np.quantile(values, [1 - UPPER, UPPER]).tolist()
-            if name in best:
-                within = [*allowed[name].tolist(), best[name]]
-                low, high = min(low, *within), max(high, *within)
-            answer[name] = (low, high)
-        return answer
+        return {
+            name: likely_interval(values, allowed.get(name, np.empty(0)))
+            for name, values in draws.items()
+        }
 
 
 def _drawn(

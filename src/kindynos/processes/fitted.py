@@ -12,9 +12,9 @@ class FittedSeries:
     """How a process was fitted to a series.
 
     ``standard_errors`` are those of its parameters, infinite where the series tells nothing of
-    one, and ``intervals`` 95 % intervals where those would be lopsided; ``theta`` the parameters on
-    the scale of the fit, with their ``covariance`` there, from which ``uncertain=True`` draws;
-    ``description`` shows what was used or dropped.
+    one, and ``intervals`` 95 % intervals where few values make those errors wrong; ``theta`` the
+    parameters on the scale of the fit, with their ``covariance`` there, from which
+    ``uncertain=True`` draws; ``description`` shows what was used or dropped.
     """
 
     observations: int

@@ -8,6 +8,7 @@ from dataclasses import dataclass
 from typing import Protocol
 
 import numpy as np
+from numpy.typing import NDArray
 
 from kindynos.arrays import Floats
 from kindynos.distributions.special import ndtr
@@ -155,9 +156,24 @@ class Proposed:
 
     def picked(self, count: int) -> Floats:
         """Return ``count`` draws ``(parameters, count)``."""
-        weights = np.cumsum(np.exp(self.logs - self.logs.max()))
-        chosen = np.searchsorted(weights, (np.arange(count) + 0.5) / count * weights[-1])
-        return np.asarray(self.thetas[:, np.minimum(chosen, len(weights) - 1)])
+        return np.asarray(self.thetas[:, likely_places(self.logs, count)])
+
+
+def likely_places(logs: Floats, count: int) -> NDArray[np.int64]:
+    """Return the places of ``count`` draws among proposals, each as often as the log of its weight
+    says.
+    """
+    shares = np.cumsum(np.exp(logs - logs.max()))
+    found = np.searchsorted(shares, (np.arange(count) + 0.5) / count * shares[-1])
+    return np.asarray(np.minimum(found, len(shares) - 1), dtype=np.int64)
+
+
+def likely_interval(draws: Floats, allowed: Floats) -> tuple[float, float]:
+    """Return a 95 % interval: that of draws of a figure, and all that the likelihood allows,
+    whichever goes further.
+    """
+    low, high = np.quantile(draws, [1 - UPPER, UPPER]).tolist()
+    return min([low, *allowed.tolist()]), max([high, *allowed.tolist()])
 
 
 class Prior(Protocol):
@@ -228,17 +244,15 @@ def likely_intervals(
     named: Callable[[Floats], Mapping[str, float]],
     prior: Prior | None = None,
 ) -> dict[str, tuple[float, float]]:
-    """Return a 95 % interval of each figure of the parameters: of draws by the likelihood, and of
-    what the likelihood allows, whichever goes further.
-    """
+    """Return a 95 % interval of each figure of the parameters; see ``likely_interval``."""
     tried = proposed(cost, found, prior_sd, WIDE, prior)
     allowed = tried.costs - cost(found.theta) < REJECTED
     within = np.concatenate([found.theta[:, None], tried.thetas[:, allowed]], axis=1)
     draws = [named(theta) for theta in tried.picked(WIDE).T]
     near = [named(theta) for theta in within.T]
-    answer = {}
-    for name in near[0]:
-        low, high = np.quantile([one[name] for one in draws], [1 - UPPER, UPPER]).tolist()
-        own = [one[name] for one in near]
-        answer[name] = (min(low, *own), max(high, *own))
-    return answer
+    return {
+        name: likely_interval(
+            np.array([one[name] for one in draws]), np.array([one[name] for one in near])
+        )
+        for name in near[0]
+    }

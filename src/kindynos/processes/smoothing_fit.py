@@ -18,8 +18,7 @@ from typing import Any
 import numpy as np
 
 from kindynos.arrays import Floats
-from kindynos.inference.intervals import UPPER
-from kindynos.processes.likelihood import REJECTED
+from kindynos.processes.likelihood import REJECTED, likely_interval, likely_places
 from kindynos.sampling.streams import stream
 
 # beyond them a damped trend is none, or one without damping
@@ -442,7 +441,7 @@ class SmoothingLikelihood:
 class Tried:
     """Sets of weights ``(weights, sets)``, the hidden values that are best with each ``(hidden,
     sets)``, the products of their slopes, and for each set the sum of its squared errors, the
-    squares that the likelihood goes by, and the chance, where the likeliest has 1.
+    squares that the likelihood goes by, and the log of its weight as a draw.
     """
 
     thetas: Floats
@@ -450,7 +449,7 @@ class Tried:
     crossed: Floats
     sums: Floats
     squares: Floats
-    chances: Floats
+    logs: Floats
 
 
 @dataclass(frozen=True)
@@ -477,7 +476,7 @@ class OpenSmoothing:
         logs = np.where(np.isfinite(logs), logs - np.log(density), -np.inf)
         hidden = np.concatenate([part.hidden for part in parts], axis=1)
         squares = np.concatenate([_sums(model.likely(part)) for part in parts])
-        return Tried(thetas, hidden, crossed, sums, squares, np.exp(logs - logs.max()))
+        return Tried(thetas, hidden, crossed, sums, squares, logs)
 
     @cached_property
     def draws(self) -> dict[str, Floats]:
@@ -488,9 +487,7 @@ class OpenSmoothing:
         alike before any data are seen. Source: Rubin, in Bayesian Statistics 3 (1988), 395-402.
         """
         model, tried, generator = self.likelihood, self._tried, stream(0, "smoothing", 0)
-        shares = np.cumsum(tried.chances)
-        picked = np.searchsorted(shares, (np.arange(DRAWS) + 0.5) / DRAWS * shares[-1])
-        picked = np.minimum(picked, len(shares) - 1)
+        picked = likely_places(tried.logs, DRAWS)
         thetas = tried.thetas[:, picked]
         sds = np.sqrt(tried.sums[picked] / generator.chisquare(model.left, DRAWS))
         roots = np.linalg.cholesky(tried.crossed[picked]).transpose(0, 2, 1)
@@ -541,12 +538,12 @@ class OpenSmoothing:
         """
         model, tried = self.likelihood, self._tried
         allowed = self._lost(tried.squares) < REJECTED
-        answer = {"sd": _central(self.draws["sd"])}
+        answer = {"sd": likely_interval(self.draws["sd"], np.empty(0))}
         own, found = model.weights(tried.thetas), model.weights(self.found.theta)
         for place, name in enumerate(model.form.weights):
-            low, high = _central(self.draws[name])
-            within = [*own[name][allowed].tolist(), float(found[name])]
-            low, high = min(low, *within), max(high, *within)
+            low, high = likely_interval(
+                self.draws[name], np.append(own[name][allowed], found[name])
+            )
             least, most = RANGES.get(name, (0.0, high))
             answer[name] = (
                 least if self._allows(place, 0.0) else low,
@@ -566,12 +563,8 @@ class OpenSmoothing:
         return 0.5 * self.likelihood.left * np.log(squares / self.found.squares)
 
 
-def _central(draws: Floats) -> tuple[float, float]:
-    low, high = np.quantile(draws, [1 - UPPER, UPPER]).tolist()
-    return low, high
-
-
 def _parts(count: int, size: int) -> Iterator[slice]:
+    """Return slices of at most ``size`` that make up ``count``."""
     return (slice(begin, min(begin + size, count)) for begin in range(0, count, size))
 
 
