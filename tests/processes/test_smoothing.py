@@ -189,6 +189,20 @@ class Smoothing(Case):
                 error = found.fitted.standard_errors[name]
                 self.assertAlmostEqual(error / wanted, 1, delta=0.12)
 
+    def test_an_interval_begins_at_0_where_the_likelihood_ratio_allows_it(self):
+        made = kd.ExponentialSmoothing(level=100.0, level_weight=0.2, sd=2.0)
+        began = []
+        for seed in range(12):
+            series = made.paths(40, 1, seed=seed)[1:, 0]
+            found = kd.ExponentialSmoothing.fit(series)
+            without = dense_likelihood(replace(found, level_weight=0.0), series)[0]
+            # with the 39 degrees of freedom that the first level leaves
+            ratio = 2 * 39 / 40 * (found.fitted.log_likelihood - without)
+            low = found.fitted.intervals["level_weight"][0]
+            self.assertEqual(low == 0.0, ratio < stats.chi2(1).ppf(0.95), (seed, ratio))
+            began.append(low == 0.0)
+        self.assertTrue(3 <= sum(began) <= 9)
+
     def test_weights_at_an_end_have_an_interval_from_it(self):
         rng = np.random.default_rng(4)
         noise = 50 + rng.standard_normal(80)

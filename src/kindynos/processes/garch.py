@@ -307,7 +307,7 @@ class GarchLikelihood:
         normals = np.array(self.prior_sd)[:, None] * generator.standard_normal(
             (len(self.prior_sd), count)
         )
-        normals[2] = logit(1 - generator.random(count) ** (1 / STICKY))
+        normals[2] = -logit(generator.random(count) ** (1 / STICKY))
         normals[3] = logit(generator.random(count))
         return normals + self._centre[:, None]
 

@@ -220,8 +220,10 @@ def proposed(
         constant -= size / 2 * math.log(PROPOSAL_DF * math.pi)
         density += constant - 0.5 * float(np.log(values).sum())
         density = np.logaddexp(density, before)
-    costs = np.array([cost(theta) for theta in thetas.T])
-    return Proposed(thetas, costs, before - costs - density)
+    with np.errstate(all="ignore"):  # far away a likelihood may be 0
+        costs = np.array([cost(theta) for theta in thetas.T])
+        logs = before - costs - density
+    return Proposed(thetas, costs, np.where(np.isfinite(logs), logs, -np.inf))
 
 
 def resampled(
