@@ -203,6 +203,14 @@ class Smoothing(Case):
             began.append(low == 0.0)
         self.assertTrue(3 <= sum(began) <= 9)
 
+    def test_the_unit_of_a_series_changes_nothing(self):
+        series = TREND.paths(60, 1, seed=1)[1:, 0]
+        found = kd.ExponentialSmoothing.fit(series, trend=True)
+        for unit in (1e-6, -1.0, 1e9):
+            other = kd.ExponentialSmoothing.fit(unit * series, trend=True)
+            self.assertAlmostEqual(other.level_weight, found.level_weight, places=5)
+            self.assertAlmostEqual(other.sd / abs(unit) / found.sd, 1, places=6)
+
     def test_weights_at_an_end_have_an_interval_from_it(self):
         rng = np.random.default_rng(4)
         noise = 50 + rng.standard_normal(80)

@@ -355,13 +355,14 @@ class SmoothingLikelihood:
             nonlocal nearest
             found = self.solved(whole(part[:, None]), nearest)
             nearest = found.hidden
-            return self.likely(found)[:, 0]
+            return self.likely(found)[:, 0] / self.unit
 
         def slopes(part: Floats) -> Floats:
             steps = STEP * np.eye(len(part))
             both = np.concatenate([part[:, None] + steps, part[:, None] - steps], axis=1)
             found = self.likely(self.solved(whole(both), nearest, nearby=True))
-            return np.asarray((found[:, : len(part)] - found[:, len(part) :]) / (2 * STEP))
+            rise = found[:, : len(part)] - found[:, len(part) :]
+            return np.asarray(rise / (2 * STEP * self.unit))
 
         if len(free):
             begin = np.clip(theta[free], INSIDE, 1 - INSIDE)
