@@ -119,6 +119,27 @@ class Likelihood(Case):
             low, high = found.fitted.intervals[name]
             self.assertAlmostEqual((high - low) / (2 * 1.96 * wanted), 1, delta=0.12, msg=name)
 
+    def test_an_interval_is_that_of_the_likelihood_on_a_grid(self):
+        # All values of phi are alike before; the constant and the sd are integrated out.
+        made, grid = kd.Arima(ar=[0.9], sd=1.0), np.linspace(-0.9995, 0.9995, 2_000)
+        for seed in (1, 2, 3):
+            series = made.paths(40, 1, seed=seed)[1:, 0]
+            full, left = np.empty((2, len(grid)))
+            for place, phi in enumerate(grid):
+                spread = toeplitz(phi ** np.arange(40)) / (1 - phi**2)
+                inverse, half = np.linalg.inv(spread), 0.5 * np.linalg.slogdet(spread)[1]
+                ones = inverse.sum()
+                gaps = series - inverse.sum(axis=0) @ series / ones
+                squares = gaps @ inverse @ gaps
+                full[place] = -20 * np.log(squares) - half
+                left[place] = -39 / 2 * np.log(squares) - half - 0.5 * np.log(ones)
+            shares = np.cumsum(np.exp(left - left.max()))
+            draws = grid[np.searchsorted(shares / shares[-1], [0.025, 0.975])]
+            allowed = grid[full > full.max() - stats.chi2(1).ppf(0.95) / 2]
+            wanted = min(draws[0], allowed[0]), max(draws[1], allowed[-1])
+            found = kd.Arima.fit(series, (1, 0, 0)).fitted.intervals["ar 1"]
+            np.testing.assert_allclose(found, wanted, atol=0.04)
+
     def test_near_a_unit_root_the_search_does_not_leave_the_peak(self):
         # With these gaps a search by steps without bounds ended at 0.9993.
         made = kd.Arima(ar=[0.95], sd=1.0, constant=0.5)

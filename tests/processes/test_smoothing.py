@@ -203,6 +203,18 @@ class Smoothing(Case):
             began.append(low == 0.0)
         self.assertTrue(3 <= sum(began) <= 9)
 
+    def test_first_states_take_their_degrees_of_freedom_and_widen_fans(self):
+        noise = 50 + np.random.default_rng(2).standard_normal(36)
+        found = kd.ExponentialSmoothing.fit(noise, season=12)
+        low, high = found.fitted.intervals["sd"]
+        # 36 values less 12 first states, and the open weights take a little more; three values
+        # tell each month
+        ends = stats.chi2(36 - 12).ppf([0.025, 0.975])
+        self.assertGreater(high / low, np.sqrt(ends[1] / ends[0]))
+        self.assertLess(high / low, 1.15 * np.sqrt(ends[1] / ends[0]))
+        fan = found.paths(1, 20_000, seed=1, uncertain=True)[-1]
+        self.assertAlmostEqual(fan.std() / found.sd, np.sqrt(1 + 1 / 3), delta=0.15)
+
     def test_the_unit_of_a_series_changes_nothing(self):
         series = TREND.paths(60, 1, seed=1)[1:, 0]
         found = kd.ExponentialSmoothing.fit(series, trend=True)
