@@ -122,23 +122,23 @@ class Likelihood(Case):
     def test_an_interval_is_that_of_the_likelihood_on_a_grid(self):
         # All values of phi are alike before; the constant and the sd are integrated out.
         made, grid = kd.Arima(ar=[0.9], sd=1.0), np.linspace(-0.9995, 0.9995, 2_000)
-        for seed in (1, 2, 3):
-            series = made.paths(40, 1, seed=seed)[1:, 0]
+        for seed, count in ((1, 40), (2, 40), (3, 14), (4, 14)):
+            series = made.paths(count, 1, seed=seed)[1:, 0]
             full, left = np.empty((2, len(grid)))
             for place, phi in enumerate(grid):
-                spread = toeplitz(phi ** np.arange(40)) / (1 - phi**2)
+                spread = toeplitz(phi ** np.arange(count)) / (1 - phi**2)
                 inverse, half = np.linalg.inv(spread), 0.5 * np.linalg.slogdet(spread)[1]
                 ones = inverse.sum()
                 gaps = series - inverse.sum(axis=0) @ series / ones
                 squares = gaps @ inverse @ gaps
-                full[place] = -20 * np.log(squares) - half
-                left[place] = -39 / 2 * np.log(squares) - half - 0.5 * np.log(ones)
+                full[place] = -count / 2 * np.log(squares) - half
+                left[place] = -(count - 1) / 2 * np.log(squares) - half - 0.5 * np.log(ones)
             shares = np.cumsum(np.exp(left - left.max()))
             draws = grid[np.searchsorted(shares / shares[-1], [0.025, 0.975])]
             allowed = grid[full > full.max() - stats.chi2(1).ppf(0.95) / 2]
             wanted = min(draws[0], allowed[0]), max(draws[1], allowed[-1])
             found = kd.Arima.fit(series, (1, 0, 0)).fitted.intervals["ar 1"]
-            np.testing.assert_allclose(found, wanted, atol=0.04)
+            np.testing.assert_allclose(found, wanted, atol=0.05)
 
     def test_near_a_unit_root_the_search_does_not_leave_the_peak(self):
         # With these gaps a search by steps without bounds ended at 0.9993.
