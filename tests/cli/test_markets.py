@@ -66,6 +66,30 @@ class Commands(Folder):
         self.assertIn("Kupiec p-value", answer.stdout)
         self.assertTrue((self.folder / "out" / "backtest.png").exists())
 
+    def test_monthly_prices(self):
+        file, holdings = self.folder / "prices.csv", self.folder / "holdings.csv"
+        draws = np.random.default_rng(3).standard_normal(120)
+        dates = pd.date_range("2018-01-01", periods=120, freq="MS").strftime("%Y-%m-%d")
+        path = 100 * np.exp(np.cumsum(0.05 * draws))
+        pd.DataFrame({"date": dates, "share": path}).to_csv(file, index=False)
+        holdings.write_text("instrument,shares\nshare,10\n")
+        held = ("--holdings", str(holdings))
+        shown = run("risk", str(file), *held, "--methods", "normal", "--horizon", "3").stdout
+        for words in ("over 3 months", "1 stretch of 3 months in as many"):
+            self.assertIn(words, " ".join(shown.split()))
+        tested = run("backtest", str(file), *held, "--window", "48").stdout
+        self.assertIn("months tested 71", " ".join(tested.split()))
+        level = path[-1] / 2  # a price that today's is above
+        options = ("--trials", "200", "--seed", "1", "--above", str(level), "--json")
+        ahead = json.loads(run("paths", str(file), *options).stdout)
+        own = np.diff(np.log(path)).std() * np.sqrt(12)
+        self.assertAlmostEqual(ahead["parameters"]["volatility"], own, 1)
+        ever = [row for row in ahead["chances"] if row["what"].startswith("ever")]
+        self.assertEqual((ahead["period"], ever[0]["chance"]), ("month", 1.0))
+        by_quarter = run("allocate", str(file), "--every", "quarter", "--resampled", "0").stdout
+        self.assertIn("Figures each quarter", by_quarter)
+        self.assertRegex(run("risk", str(file), *held, "--every", "day").stderr, "one month apart")
+
     def test_paths(self):
         oil = str(DEMO / "heating_oil.csv")
         for process in ("random walk", "mean-reverting", "jump-diffusion", "bootstrap-returns"):

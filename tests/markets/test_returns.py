@@ -46,7 +46,7 @@ class OfReturns(Case):
     def test_mistakes(self):
         for call, words in (
             (lambda: kd.markets.returns(PRICES, "logs"), ("kind",)),
-            (lambda: kd.markets.returns(PRICES, every="year"), ("every",)),
+            (lambda: kd.markets.returns(PRICES, every="fortnight"), ("every",)),
             (lambda: kd.markets.returns(PRICES).covariance("robust"), ("method",)),
             (lambda: kd.markets.returns(PRICES).rolling(900), ("window 900", "599 returns")),
         ):

@@ -14,9 +14,11 @@ from kindynos.cli.common import (
     Bar,
     NameOption,
     Words,
+    every_option,
     finish,
     json_option,
     out_option,
+    per_year_option,
     table_file,
 )
 from kindynos.cli.risk import missing_option, prices_argument, read_portfolio, value_option
@@ -28,7 +30,6 @@ from kindynos.literals import (
     MeansMethod,
     MissingPolicy,
     RebalancingSpan,
-    ReturnPeriod,
     RiskAim,
 )
 
@@ -99,14 +100,8 @@ from kindynos.literals import (
     help="Periods over which the cost of trades is spread; default: a year.",
 )
 @click.option("--short", is_flag=True, help="Allow negative weights.")
-@click.option(
-    "--every",
-    cls=NameOption,
-    type=Words(ReturnPeriod),
-    default="day",
-    show_default=True,
-    help="Returns: {names}.",
-)
+@every_option
+@per_year_option
 @click.option("--window", type=WHOLE, help="The last N returns; default: all.")
 @click.option(
     "--means",
@@ -189,6 +184,7 @@ def allocate(
     holdings: Path | None,
     value: float | None,
     missing: MissingPolicy,
+    per_year: float | None,
     horizon: int,
     trials: int,
     seed: int,
@@ -203,9 +199,9 @@ def allocate(
     """Find the best weights of what is held, and draw the frontier, with today's holdings beside
     them.
 
-    Means, risks and limits are for one period (a day, unless --every says otherwise). Unless
-    --maximize or --minimize is given it is the highest mean within the limits, without limits the
-    highest ratio of mean to sd.
+    Means, risks and limits are for one period (a day of daily prices, unless --every says
+    otherwise). Unless --maximize or --minimize is given it is the highest mean within the limits,
+    without limits the highest ratio of mean to sd.
 
     \b
       kindynos allocate treasury_prices.csv --holdings treasury_holdings.csv \\
@@ -222,9 +218,9 @@ def allocate(
     from kindynos.reports import allocation as report
 
     source: Any = (
-        read_prices(prices, missing, **layout)
+        read_prices(prices, missing, per_year=per_year, **layout)
         if holdings is None
-        else read_portfolio(prices, holdings, value, missing, layout=layout)
+        else read_portfolio(prices, holdings, value, missing, per_year=per_year, layout=layout)
     )
     members = {} if holdings is None else read_holdings(holdings).groups
     aim = {name: stated.pop(name) for name in ("maximize", "minimize")}

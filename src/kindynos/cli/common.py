@@ -16,6 +16,7 @@ from typing import TYPE_CHECKING, Any, TypeVar, cast, get_args
 import click
 
 from kindynos.errors import KindynosError
+from kindynos.literals import ReturnPeriod
 
 if TYPE_CHECKING:
     from kindynos.model.model import Model
@@ -229,6 +230,21 @@ table_file = _option_group(
         help="The row with the names of the columns, 0 for none; default: found.",
     ),
     click.option("--sheet", metavar="NAME", help="The sheet of a workbook; default: the first."),
+)
+
+# the time over which returns are taken
+every_option = click.option(
+    "--every",
+    cls=NameOption,
+    type=Words(ReturnPeriod),
+    help="Take returns over a {names}; default: from one date of PRICES to the next.",
+)
+per_year_option = click.option(
+    "--per-year",
+    type=float,
+    metavar="NUMBER",
+    help="The dates in a year of a market that has its own number; default: found from the dates "
+    "(252 days, or 365 where weekends have prices, 52 weeks, 12 months).",
 )
 
 missing_words_option = click.option(

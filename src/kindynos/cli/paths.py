@@ -12,18 +12,21 @@ from kindynos.cli.common import (
     WHOLE,
     NameOption,
     Words,
+    every_option,
     finish,
     json_option,
     out_option,
+    per_year_option,
     table_file,
 )
 from kindynos.errors import KindynosError
+from kindynos.literals import ReturnPeriod
 
 if TYPE_CHECKING:
     from kindynos.arrays import Floats
     from kindynos.processes.base import Process
 
-PER_YEAR = 252
+YEAR_OF_DAYS = 250  # that are looked ahead
 # processes in steps of one price, with how they are fitted to prices
 BY_DAY: dict[str, dict[str, Any]] = {
     "bootstrap returns": {},
@@ -46,7 +49,9 @@ BY_DAY: dict[str, dict[str, Any]] = {
     show_default=True,
     help="What is fitted to its history: {names}.",
 )
-@click.option("--periods", type=WHOLE, default=250, show_default=True, help="Days ahead.")
+@click.option(
+    "--periods", type=WHOLE, help="Periods ahead; default: a year (250 days, 52 weeks, 12 months)."
+)
 @click.option(
     "--above",
     type=float,
@@ -70,6 +75,8 @@ BY_DAY: dict[str, dict[str, Any]] = {
     is_flag=True,
     help="Draw the fitted parameters too: one fan that holds what the history leaves open.",
 )
+@every_option
+@per_year_option
 @click.option("--trials", type=WHOLE, default=10_000, show_default=True, help="How many paths.")
 @click.option("--seed", type=WHOLE, help="A whole number that reproduces them; else one is chosen.")
 @table_file
@@ -79,12 +86,14 @@ def paths(
     prices: Path,
     instrument: str | None,
     process: str,
-    periods: int,
+    periods: int | None,
     above: float | None,
     below: float | None,
     no_mean: bool,
     risk_neutral: float | None,
     uncertain: bool,
+    every: ReturnPeriod | None,
+    per_year: float | None,
     trials: int,
     seed: int | None,
     layout: dict[str, Any],
@@ -105,22 +114,25 @@ def paths(
     from kindynos.reports import paths as report
     from kindynos.sampling.streams import checked_seed
 
-    table = read_prices(prices, **layout)
+    table = read_prices(prices, per_year=per_year, **layout).every(every)
+    spacing = table.spacing
     if instrument is None and len(table.instruments) > 1:
         raise KindynosError(
             f"say --instrument; the file has {', '.join(table.instruments)}", owner="paths"
         )
     name = instrument or table.instruments[0]
     history = table.subset([name]).frame[name].to_numpy()
-    dt = 1.0 if process in BY_DAY else 1 / PER_YEAR
+    dt = 1.0 if process in BY_DAY else 1 / spacing.per_year
+    if periods is None:
+        periods = YEAR_OF_DAYS if spacing.name == "working day" else round(spacing.per_year)
     if any(level is not None and level <= 0 for level in (above, below)):
         raise KindynosError("--above and --below are prices above 0")
     fitted = _fitted(process, history, dt, no_mean, risk_neutral)
     chosen = checked_seed(seed)
     made = fitted.paths(periods, trials, chosen, dt, uncertain=uncertain)
-    ahead = report.outlook(fitted, made, history, dt, above, below, chosen, uncertain)
+    ahead = report.outlook(fitted, made, history, dt, above, below, chosen, uncertain, spacing.unit)
     shown = report.paths(
-        name, fitted, made, ahead, len(history), chosen, above=above, below=below, per_year=PER_YEAR
+        name, fitted, made, ahead, len(history), chosen, spacing=spacing, above=above, below=below
     )
     finish(shown, out, as_data)
 

@@ -17,13 +17,15 @@ from kindynos.cli.common import (
     NameOption,
     Numbers,
     Words,
+    every_option,
     finish,
     json_option,
     out_option,
+    per_year_option,
     table_file,
 )
 from kindynos.errors import FileError, KindynosError
-from kindynos.literals import MissingPolicy, RiskMethod
+from kindynos.literals import MissingPolicy, ReturnPeriod, RiskMethod
 
 if TYPE_CHECKING:
     from kindynos.markets.portfolio import Portfolio
@@ -57,6 +59,7 @@ def read_portfolio(
     value: float | None,
     missing: MissingPolicy,
     benchmark: str | None = None,
+    per_year: float | None = None,
     layout: dict[str, Any] | None = None,
 ) -> Portfolio:
     """Return the portfolio of a file of prices and one of holdings; raises FileError, with file and
@@ -73,7 +76,7 @@ def read_portfolio(
         raise KindynosError(f"{holdings} has weights: say --value, the money invested")
     wanted = [*amounts, *currency.values(), *([benchmark] if benchmark else [])]
     try:
-        table = read_prices(prices, missing, wanted, **(layout or {}))
+        table = read_prices(prices, missing, wanted, per_year=per_year, **(layout or {}))
         if stated.kind == "shares":
             return Portfolio(table, shares=amounts, short=short, currency=currency)
         return Portfolio(table, weights=amounts, value=value, short=short, currency=currency)
@@ -119,23 +122,31 @@ def windows_of(text: str) -> list[int | None]:
     show_default=True,
     help="The last N returns, with commas; all is everything.",
 )
-@click.option("--horizon", type=WHOLE, default=1, show_default=True, help="Horizon in days.")
+@click.option(
+    "--horizon",
+    type=WHOLE,
+    default=1,
+    show_default=True,
+    help="Horizon in periods: days of daily prices.",
+)
 @click.option(
     "--overlapping",
     is_flag=True,
-    help="historical: over a horizon of several days, use overlapping stretches.",
+    help="historical: over a horizon of several periods, use overlapping stretches.",
 )
 @click.option(
     "--volatility",
     type=click.Choice(["weighted", "garch"]),
     help="filtered and simulated: how today's volatility is found; garch follows its forecast "
-    "over several days.",
+    "over several periods.",
 )
 @click.option(
     "--benchmark",
     metavar="NAME",
     help="A column of PRICES: how the holdings would have gone with it.",
 )
+@every_option
+@per_year_option
 @missing_option
 @table_file
 @out_option
@@ -151,6 +162,8 @@ def risk(
     overlapping: bool,
     volatility: str | None,
     benchmark: str | None,
+    every: ReturnPeriod | None,
+    per_year: float | None,
     missing: MissingPolicy,
     layout: dict[str, Any],
     out: Path | None,
@@ -173,7 +186,7 @@ def risk(
     from kindynos.engine.progress import progress_listener
     from kindynos.reports import markets
 
-    held = read_portfolio(prices, holdings, value, missing, benchmark, layout)
+    held = read_portfolio(prices, holdings, value, missing, benchmark, per_year, layout)
     chosen = windows_of(windows)
     options: dict[str, Any] = {"overlapping": overlapping}
     options |= {"volatility": volatility} if volatility else {}
@@ -181,7 +194,7 @@ def risk(
         Bar("simulating", SHARE) as progress,
         progress_listener(lambda share: progress(round(100 * share), 100)),
     ):
-        report = markets.risk(held, levels, methods, chosen, horizon, benchmark, **options)
+        report = markets.risk(held, levels, methods, chosen, horizon, benchmark, every, **options)
     finish(report, out, as_data)
 
 
@@ -214,6 +227,8 @@ def risk(
     show_default=True,
     help="The level, as a fraction.",
 )
+@every_option
+@per_year_option
 @missing_option
 @table_file
 @out_option
@@ -225,13 +240,15 @@ def backtest(
     method: RiskMethod,
     window: int,
     level: float,
+    every: ReturnPeriod | None,
+    per_year: float | None,
     missing: MissingPolicy,
     layout: dict[str, Any],
     out: Path | None,
     as_data: bool,
 ) -> None:
     """Report whether a method's value at risk would have been right for today's holdings, day by
-    day.
+    day, or in periods of any length.
 
     \b
       kindynos backtest treasury_prices.csv --holdings treasury_holdings.csv
@@ -240,5 +257,5 @@ def backtest(
     """
     from kindynos.reports import markets
 
-    held = read_portfolio(prices, holdings, value, missing, layout=layout)
-    finish(markets.backtested(held.backtest(method, window, level)), out, as_data)
+    held = read_portfolio(prices, holdings, value, missing, per_year=per_year, layout=layout)
+    finish(markets.backtested(held.backtest(method, window, level, every)), out, as_data)

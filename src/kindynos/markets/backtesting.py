@@ -52,6 +52,7 @@ class Backtest:
     dates: Any = None
     method: str = "given"
     window: int | None = None
+    unit: str = "day"  # what each forecast is for
 
     @property
     def hits(self) -> NDArray[np.bool_]:
@@ -167,7 +168,7 @@ class Backtest:
     def __repr__(self) -> str:
         return (
             f"<backtest of {self.method} at {self.level:g}: {self.exceptions} exceptions on "
-            f"{self.days:,} days "
+            f"{self.days:,} {self.unit}s "
             f"({self.expected:.1f} expected), {self.zone}>"
         )
 
@@ -233,7 +234,8 @@ def rolling_backtest(exposure: Exposure, method: Method, window: int, level: flo
     losses = exposure.losses
     if size >= len(losses):
         raise ParameterError(
-            f"window {size} leaves no day to test in a history of {len(losses)} returns",
+            f"window {size} leaves no {exposure.spacing.unit} to test in a history of "
+            f"{len(losses)} returns",
             owner="backtest",
         )
     if not method.rolling:
@@ -245,7 +247,14 @@ def rolling_backtest(exposure: Exposure, method: Method, window: int, level: flo
     past = sliding_window_view(losses, size)[:-1]
     forecasts, shortfalls = method.tail(past, level)
     return Backtest(
-        level, losses[size:], forecasts, shortfalls, exposure.dates[size:], method.label, size
+        level,
+        losses[size:],
+        forecasts,
+        shortfalls,
+        exposure.dates[size:],
+        method.label,
+        size,
+        exposure.spacing.unit,
     )
 
 

@@ -16,6 +16,7 @@ from numpy.lib.stride_tricks import sliding_window_view
 from kindynos.arrays import Floats
 from kindynos.errors import ParameterError
 from kindynos.inference.estimates import Estimate
+from kindynos.tables.spacing import SPACINGS, DateSpacing
 
 
 @dataclass(frozen=True)
@@ -30,6 +31,7 @@ class Exposure:
     dates: pd.DatetimeIndex  # one for each return
     window: int | None = None
     description: str = ""  # what was done about missing prices
+    spacing: DateSpacing = SPACINGS["day"]
     # the profit where prices are that many times today's (instruments, cases)
     revalue: Callable[[Floats], Floats] | None = None
 
@@ -55,14 +57,15 @@ class Exposure:
         return np.asarray(-self.returns * self.values)
 
     def over(self, horizon: int) -> Exposure:
-        """Return the same holdings with the returns of all stretches of that many days, which
+        """Return the same holdings with the returns of all stretches of that many periods, which
         overlap.
 
-        Raises ParameterError where the window has too few days for eight of them.
+        Raises ParameterError where the window has too few periods for eight of them.
         """
         if len(self.returns) < horizon + 7:
             raise ParameterError(
-                f"{len(self.returns)} returns have too few stretches of {horizon} days",
+                f"{len(self.returns)} returns have too few stretches of "
+                f"{self.spacing.span(horizon)}",
                 owner="historical",
             )
         growth = sliding_window_view(1 + self.returns, horizon, axis=0).prod(axis=-1) - 1
@@ -86,8 +89,8 @@ class RiskFigure(Estimate):
     The interval holds what the window leaves open (estimation error) and, where days are simulated,
     ``sampling_error``, half the width that simulation alone would leave. ``doubt`` says what in the
     data contradicts the method's assumptions, if anything. ``method``, ``level``, ``window``,
-    ``returns`` (their number), ``first`` and ``last`` date, ``horizon`` in days; ``description``
-    puts it in words.
+    ``returns`` (their number), ``first`` and ``last`` date, ``horizon`` in periods, each one
+    ``unit`` long ("day", "month"); ``description`` puts it in words.
     """
 
     fraction: float
@@ -100,6 +103,7 @@ class RiskFigure(Estimate):
     first: pd.Timestamp
     last: pd.Timestamp
     horizon: int
+    unit: str
     description: str
 
     @classmethod

@@ -120,8 +120,8 @@ class Historical(Ranked):
 
     def description(self, exposure: Exposure, horizon: int) -> str:
         if self.overlapping and horizon > 1:
-            return f"historical, overlapping stretches of {horizon} days"
-        return f"historical{scaled(horizon)}"
+            return f"historical, overlapping stretches of {exposure.spacing.span(horizon)}"
+        return f"historical{scaled(exposure, horizon)}"
 
 
 def _order_bounds(losses: Floats, level: float, apart: float) -> tuple[float, float]:
@@ -176,7 +176,7 @@ class Tail(Method):
 
     def description(self, exposure: Exposure, horizon: int) -> str:
         shape = float(fit_tails(exposure.losses[None]).shape[0])
-        return f"generalised Pareto tail, shape {shape:.2f}{scaled(horizon)}"
+        return f"generalised Pareto tail, shape {shape:.2f}{scaled(exposure, horizon)}"
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -216,7 +216,9 @@ class Weighted(Ranked):
         return around(value, low, high, root(horizon), _note(1.0, high))
 
     def description(self, exposure: Exposure, horizon: int) -> str:
-        return f"age-weighted by {self.decay:g} a day{scaled(horizon)}"
+        return (
+            f"age-weighted by {self.decay:g} a {exposure.spacing.unit}{scaled(exposure, horizon)}"
+        )
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -294,9 +296,13 @@ class Filtered(Ranked):
 
     def description(self, exposure: Exposure, horizon: int) -> str:
         if self.volatility == "weighted":
-            return f"rescaled to today's volatility{scaled(horizon)}"
+            return f"rescaled to today's volatility{scaled(exposure, horizon)}"
         model = fit_garch(exposure.losses)
-        over = "" if horizon == 1 else f", with its forecast for each of {horizon} days"
+        over = (
+            ""
+            if horizon == 1
+            else f", with its forecast for each of {exposure.spacing.span(horizon)}"
+        )
         return (
             "rescaled to today's volatility by GARCH(1,1) with persistence "
             f"{model.persistence:.3f}{over}"

@@ -96,7 +96,7 @@ class NormalMethod(MomentMethod):
         )
 
     def description(self, exposure: Exposure, horizon: int) -> str:
-        return f"normal, {self._centred()} and covariance of the window{scaled(horizon)}"
+        return f"normal, {self._centred()} and covariance of the window{scaled(exposure, horizon)}"
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -132,7 +132,7 @@ class Student(MomentMethod):
         df = degrees_of(exposure.losses)
         return (
             f"Student's t with {df:.3g} degrees of freedom, {self._centred()} and covariance "
-            f"of the window{scaled(horizon)}"
+            f"of the window{scaled(exposure, horizon)}"
         )
 
 
@@ -223,7 +223,9 @@ class CornishFisher(Method):
         )
 
     def description(self, exposure: Exposure, horizon: int) -> str:
-        return f"Cornish and Fisher's correction for skewness and kurtosis{scaled(horizon)}"
+        return (
+            f"Cornish and Fisher's correction for skewness and kurtosis{scaled(exposure, horizon)}"
+        )
 
 
 def _shape(rows: Floats) -> tuple[Floats, Floats]:

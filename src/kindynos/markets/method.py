@@ -111,9 +111,9 @@ def p_value(p: float) -> str:
     return "p < 0.001" if p < 0.001 else f"p = {p:.1g}"
 
 
-def scaled(horizon: int) -> str:
-    """Return the words for a one-day figure that stands for several days."""
-    return "" if horizon == 1 else f", one day times the root of {horizon}"
+def scaled(exposure: Exposure, horizon: int) -> str:
+    """Return the words for the figure of one period that stands for several."""
+    return "" if horizon == 1 else f", one {exposure.spacing.unit} times the root of {horizon}"
 
 
 def around(value: float, low: float, high: float, factor: float = 1.0, note: str = "") -> Estimate:
@@ -122,5 +122,5 @@ def around(value: float, low: float, high: float, factor: float = 1.0, note: str
 
 
 def root(horizon: int) -> float:
-    """Return the factor from one day to several independent ones."""
+    """Return the factor from one period to several independent ones."""
     return math.sqrt(horizon)

@@ -58,19 +58,20 @@ def measured(
     """Return value at risk or expected shortfall of an exposure by a method, with its interval, and
     in words.
 
-    Raises ParameterError for a horizon over which a method that scales the loss of one day would
+    Raises ParameterError for a horizon over which a method that scales the loss of one period would
     let holdings that are all bought lose more than they are worth.
     """
     figure = method.interval(exposure, measure, level, horizon)
     only_bought = exposure.revalue is None and bool((exposure.values >= 0).all())
     if only_bought and float(figure) > value > 0:
         raise ParameterError(
-            f"over {horizon} days it would give a loss of {float(figure):,.0f}, and the "
+            f"over {exposure.spacing.span(horizon)} it would give a loss of {float(figure):,.0f}, "
+            "and the "
             "holdings are "
             f"worth {value:,.0f}; take a shorter horizon, or simulated, which compounds",
             owner=method.label,
         )
-    unit = "day" if horizon == 1 else f"stretch of {horizon} days"
+    unit = exposure.spacing.stretch(horizon)
     often = f"{1 / (1 - level):.3g}"
     what = {
         "value_at_risk": f"a loss exceeded on about 1 {unit} in {often}",
@@ -93,6 +94,7 @@ def measured(
         first=first,
         last=last,
         horizon=horizon,
+        unit=exposure.spacing.unit,
         description=f"{description}; {exposure.description}"
         if exposure.description
         else description,

@@ -13,7 +13,7 @@ import pandas as pd
 from kindynos.arrays import Floats
 from kindynos.delegation import delegated_to
 from kindynos.errors import ParameterError
-from kindynos.literals import Rebalancing, RiskMethod
+from kindynos.literals import Rebalancing, ReturnPeriod, RiskMethod
 from kindynos.markets import stress as stresses
 from kindynos.markets.backtesting import Backtest, rolling_backtest
 from kindynos.markets.contributions import contributions
@@ -23,7 +23,6 @@ from kindynos.markets.holdings import Revalue, checked_holdings, converted, prof
 from kindynos.markets.methods import METHODS, measured, method_of
 from kindynos.markets.prices import Prices, checked_date, prices_of
 from kindynos.markets.relative import against, rolling_risk
-from kindynos.markets.return_series import PER_YEAR
 from kindynos.markets.risk_table import risk_record
 from kindynos.markets.simulation import Simulated
 from kindynos.memory import with_memory
@@ -149,12 +148,6 @@ class Portfolio:
             shares[t] = weights * worth / prices[t] if again else shares[t - 1]
         return shares
 
-    @cached_property
-    def _returns(self) -> tuple[Floats, pd.DatetimeIndex]:
-        """All simple returns ``(returns, instruments)`` and their dates."""
-        prices = self.prices.frame.to_numpy()
-        return prices[1:] / prices[:-1] - 1, self.prices.dates[1:]
-
     @property
     def instruments(self) -> list[str]:
         """The names of the instruments held."""
@@ -236,13 +229,17 @@ class Portfolio:
             f"{self.prices.dates[-1]:%Y-%m-%d}>"
         )
 
-    def exposure(self, window: int | None = None) -> Exposure:
-        """Return today's holdings with the simple returns of a window, the whole history unless
-        given.
+    def exposure(self, window: int | None = None, every: ReturnPeriod | None = None) -> Exposure:
+        """Return today's holdings with the simple returns of the last ``window`` periods (default:
+        the whole history), each from one date to the next, or ``every`` week, month, quarter or
+        year.
 
-        Raises ParameterError for a window longer than the history.
+        Raises ParameterError for a window longer than the history, and a period shorter than the
+        prices lie apart.
         """
-        found, dates = self._returns
+        chosen = self.prices.every(every)
+        prices = chosen.frame.to_numpy()
+        found, dates = prices[1:] / prices[:-1] - 1, chosen.dates[1:]
         if window is not None and check_integer("Portfolio", "window", window, least=FEWEST) > len(
             found
         ):
@@ -262,7 +259,8 @@ class Portfolio:
             self.instruments,
             dates[begin:],
             window,
-            self.prices.description,
+            chosen.description,
+            chosen.spacing,
             self._profit,
         )
 
@@ -272,21 +270,25 @@ class Portfolio:
         method: RiskMethod = "historical",
         window: int | None = None,
         horizon: int = 1,
+        every: ReturnPeriod | None = None,
         **options: Any,
     ) -> RiskFigure:
-        """Return the loss exceeded on about one day in 1 / (1 - level), in money; positive is a
+        """Return the loss exceeded in about one period in 1 / (1 - level), in money; positive is a
         loss.
 
+        A period is a day of daily prices, a month of monthly ones, and so on; with ``every``
+        "week", "month", "quarter" or "year" it is longer than the prices lie apart.
+
         ``method`` is "historical", "weighted", "filtered", "tail", "normal", "student", "cornish
-        fisher" or "simulated"; ``window`` the last N returns. Over a ``horizon`` of days the
-        one-day figure grows with their root, unless a method's options say otherwise; "simulated"
-        draws paths. The figure has ``.low`` and ``.high``, between which the true figure lies as
-        far as the window can tell, ``.sampling_error``, ``.doubt``, its ``fraction`` of the value,
-        and a ``description`` of how it was made. See ``kindynos.markets.methods`` for the methods
-        and their options. Raises ParameterError for a level such as 95, and for a window longer
-        than the history.
+        fisher" or "simulated"; ``window`` the last N returns. Over a ``horizon`` of
+        several periods the figure of one grows with their root, unless a method's options say
+        otherwise; "simulated" draws paths. The figure has ``.low`` and ``.high``, between which the
+        true figure lies as far as the window can tell, ``.sampling_error``, ``.doubt``, its
+        ``fraction`` of the value, and a ``description`` of how it was made. See
+        ``kindynos.markets.methods`` for the methods and their options. Raises ParameterError for a
+        level such as 95, and for a window longer than the history.
         """
-        return self._figure("value_at_risk", level, method, window, horizon, options)
+        return self._figure("value_at_risk", level, method, window, horizon, every, options)
 
     def expected_shortfall(
         self,
@@ -294,12 +296,13 @@ class Portfolio:
         method: RiskMethod = "historical",
         window: int | None = None,
         horizon: int = 1,
+        every: ReturnPeriod | None = None,
         **options: Any,
     ) -> RiskFigure:
         """Return the mean of the losses beyond the value at risk, in money; otherwise as
         ``value_at_risk``.
         """
-        return self._figure("expected_shortfall", level, method, window, horizon, options)
+        return self._figure("expected_shortfall", level, method, window, horizon, every, options)
 
     @with_memory
     def _figure(
@@ -309,12 +312,18 @@ class Portfolio:
         method: str,
         window: int | None,
         horizon: int,
+        every: ReturnPeriod | None,
         options: dict[str, Any],
     ) -> RiskFigure:
         at = confidence_level("risk", "level", level)
         check_integer("Portfolio", "horizon", horizon, least=1)
         return measured(
-            method_of(method, options), self.exposure(window), measure, at, horizon, self.value
+            method_of(method, options),
+            self.exposure(window, every),
+            measure,
+            at,
+            horizon,
+            self.value,
         )
 
     @with_memory
@@ -325,6 +334,7 @@ class Portfolio:
         methods: Sequence[RiskMethod] | None = None,
         windows: Sequence[int | None] = (None,),
         horizon: Count = 1,
+        every: ReturnPeriod | None = None,
         **options: Any,
     ) -> pd.DataFrame:
         """Return value at risk and expected shortfall by every method, window and level, each with
@@ -341,7 +351,7 @@ class Portfolio:
         records, keys = [], []
         left_out: dict[str, str] = {}
         for window in listed(windows):
-            exposure, label = self.exposure(window), "all" if window is None else window
+            exposure, label = self.exposure(window, every), "all" if window is None else window
             for name in named or METHODS:
                 method = method_of(name, options, all_methods=True)
                 try:
@@ -361,6 +371,7 @@ class Portfolio:
         frame.attrs |= {
             "prices": self.prices.description,
             "horizon": horizon,
+            "spacing": exposure.spacing,
             "value": self.value,
             "left out": left_out,
         }
@@ -373,6 +384,7 @@ class Portfolio:
         method: RiskMethod = "historical",
         window: int | None = None,
         horizon: Count = 1,
+        every: ReturnPeriod | None = None,
         **options: Any,
     ) -> pd.DataFrame:
         """Return the profits and losses behind a figure, and the weight each has, so that it can be
@@ -380,11 +392,11 @@ class Portfolio:
 
         Columns: loss (positive is a loss), weight; and for "filtered" the loss as it was and the
         scale. Rows are dates; those of "simulated" are trials. Of methods that fit a distribution
-        they are the losses it is fitted to. Over a ``horizon`` they are one-day losses times its
-        root, except for "simulated" and for overlapping stretches. Raises ParameterError as
-        ``value_at_risk`` does.
+        they are the losses it is fitted to. Over a ``horizon`` they are losses of one period
+        times its root, except for "simulated" and for overlapping stretches. Raises ParameterError
+        as ``value_at_risk`` does.
         """
-        chosen, exposure = method_of(method, options), self.exposure(window)
+        chosen, exposure = method_of(method, options), self.exposure(window, every)
         if isinstance(chosen, Simulated):
             drawn = -np.asarray(chosen.profits(exposure, horizon)["profit"].values)
             return pd.DataFrame(
@@ -412,25 +424,28 @@ class Portfolio:
         window: int | None = None,
         method: RiskMethod = "historical",
         horizon: Count = 1,
+        every: ReturnPeriod | None = None,
         **options: Any,
     ) -> pd.DataFrame:
         """Return what each holding adds to a figure: marginal, component (they add up to it) and
         incremental.
 
         The figure is the one that ``value_at_risk`` or ``expected_shortfall`` gives for the same
-        level, method, window, horizon and options. See ``kindynos.markets.contributions``. Raises
-        ParameterError as they do.
+        level, method, window, horizon, period and options. See ``kindynos.markets.contributions``.
+        Raises ParameterError as they do.
         """
         return contributions(
             method_of(method, options),
-            self.exposure(window),
+            self.exposure(window, every),
             measure,
             confidence_level("risk", "level", level),
             horizon,
         )
 
     @with_memory
-    def against(self, benchmark: str, window: int | None = None) -> pd.Series:
+    def against(
+        self, benchmark: str, window: int | None = None, every: ReturnPeriod | None = None
+    ) -> pd.Series:
         """Return how today's holdings would have gone with an instrument of the same prices, held
         or not.
 
@@ -439,14 +454,17 @@ class Portfolio:
         instrument.
         """
         instance("against", "benchmark", benchmark, str, "the name of an instrument")
-        prices = self.market.subset(list(dict.fromkeys([*self.instruments, benchmark]))).frame
+        both = self.market.subset(list(dict.fromkeys([*self.instruments, benchmark]))).every(every)
+        prices = both.frame
         moves = (prices / prices.shift(1) - 1).iloc[1 if window is None else -window :]
         own = (
             -replace(self.exposure(), returns=moves[self.instruments].to_numpy()).losses
             / self.value
         )
         return pd.Series(
-            against(own, moves[benchmark].to_numpy(), PER_YEAR["day"]), name=benchmark, dtype=object
+            against(own, moves[benchmark].to_numpy(), both.spacing.per_year),
+            name=benchmark,
+            dtype=object,
         )
 
     @with_memory
@@ -455,6 +473,7 @@ class Portfolio:
         window: int = 250,
         level: float = 0.99,
         method: RiskMethod = "historical",
+        every: ReturnPeriod | None = None,
         **options: Any,
     ) -> pd.DataFrame:
         """Return value at risk and expected shortfall of today's holdings over each window, by its
@@ -462,10 +481,8 @@ class Portfolio:
 
         Raises ParameterError for a window longer than the history, and for "simulated".
         """
-        exposure = self.exposure()
         return rolling_risk(
-            exposure.losses,
-            exposure.dates,
+            self.exposure(every=every),
             method_of(method, options),
             window,
             confidence_level("risk", "level", level),
@@ -479,16 +496,18 @@ class Portfolio:
         *,
         process: str = "bootstrap returns",
         block: float | None = None,
+        every: ReturnPeriod | None = None,
     ) -> Floats:
         """Return simulated values of today's holdings, left alone, ``(periods + 1, trials)``:
         today's first.
 
-        ``process`` "bootstrap returns" draws stretches of days from the history, the same for all
-        instruments, ``block`` days long on average (default: the cube root of their number);
+        A period is what the prices lie apart, or ``every`` week, month, quarter or year.
+        ``process`` "bootstrap returns" draws stretches of the history, the same for all
+        instruments, ``block`` periods long on average (default: the cube root of their number);
         "geometric brownian motion" fits one to each, with the correlation of their log returns.
         Raises ParameterError for other words and wrong numbers.
         """
-        frame = self.prices.frame
+        frame = self.prices.every(every).frame
         if (
             one_of("paths", "process", process, ("bootstrap returns", "geometric brownian motion"))
             == "bootstrap returns"
@@ -502,7 +521,8 @@ class Portfolio:
             }
             together = PathSet(fitted, moves.corr().to_numpy())
         now, profit, held = self.value, self._profit, self._held[-1]
-        today = frame.iloc[-1].to_numpy()
+        last = frame.iloc[-1].to_numpy()[:, None, None]
+        today = self.prices.frame.iloc[-1].to_numpy()
 
         def worth(prices: Floats) -> Floats:
             if profit is None:
@@ -510,7 +530,7 @@ class Portfolio:
             flat = (prices / today[:, None, None]).reshape(len(today), -1)
             return np.asarray(now + profit(flat).reshape(prices.shape[1:]))
 
-        return worth(together.paths(periods, trials, seed))
+        return worth(together.paths(periods, trials, seed) / last * today[:, None, None])
 
     def simulate(
         self,
@@ -519,6 +539,7 @@ class Portfolio:
         seed: Seed = None,
         *,
         window: int | None = None,
+        every: ReturnPeriod | None = None,
         marginals: Any = "ranked",
         copula: str = "gaussian",
         df: float | None = None,
@@ -531,11 +552,11 @@ class Portfolio:
         "ranked" (to each holding's returns of the window the distribution that fits best),
         "student", "normal", or distributions by name; ``copula`` and ``df`` as in
         ``Model.correlate``, with the window's rank correlations; ``options`` as in
-        ``Model.simulate``. Over a ``horizon`` of several days returns are drawn for each. Raises
+        ``Model.simulate``. Over a ``horizon`` of several periods returns are drawn for each. Raises
         ParameterError for wrong words and numbers.
         """
         return simulate_held(
-            self.exposure(window), horizon, trials, seed, marginals, (copula, df), options
+            self.exposure(window, every), horizon, trials, seed, marginals, (copula, df), options
         )
 
     def stress(self, shocks: Mapping[str, float], window: int | None = None) -> pd.DataFrame:
@@ -557,14 +578,21 @@ class Portfolio:
 
     @with_memory
     def backtest(
-        self, method: RiskMethod = "historical", window: int = 250, level: float = 0.99
+        self,
+        method: RiskMethod = "historical",
+        window: int = 250,
+        level: float = 0.99,
+        every: ReturnPeriod | None = None,
     ) -> Backtest:
-        """Return how often today's holdings would have lost more than each day's forecast from the
-        window before it.
+        """Return how often today's holdings would have lost more than each period's forecast from
+        the window before it.
 
-        All days are forecast at once. Raises ParameterError for "simulated", and for a window that
-        leaves no day to test.
+        All periods are forecast at once. Raises ParameterError for "simulated", and for a window
+        that leaves no period to test.
         """
         return rolling_backtest(
-            self.exposure(), method_of(method, {}), window, confidence_level("risk", "level", level)
+            self.exposure(every=every),
+            method_of(method, {}),
+            window,
+            confidence_level("risk", "level", level),
         )

@@ -6,6 +6,7 @@ from __future__ import annotations
 
 from collections.abc import Iterable
 from dataclasses import dataclass, field, replace
+from functools import cached_property
 from pathlib import Path
 from typing import Any
 
@@ -17,15 +18,15 @@ from kindynos.arrays import Floats
 from kindynos.errors import FileError, ParameterError
 from kindynos.tables.layout import TableFormat
 from kindynos.tables.reader import read_table
+from kindynos.tables.spacing import SPACINGS, DateSpacing, spacing_of
 from kindynos.tables.table import Table
-from kindynos.validate import instance, names_in, one_of, words
+from kindynos.validate import instance, names_in, one_of, positive, words
 
 POLICIES = ("drop", "carry", "error")
 LONG = {"date", "instrument", "price"}
 # times its neighbours: a price that far off, which are near each other, looks like a slip of the
 # decimal point
 SLIP = 8.0
-LONG_GAP = pd.Timedelta(days=7)  # between dates that follow each other
 MOST_NAMED = 5
 
 
@@ -38,7 +39,8 @@ class Prices:
 
     ``problems`` lists what was found on reading: row, date, instrument and what is wrong;
     ``missing`` is the policy that filled or dropped the gaps, and ``description`` says what it did.
-    ``raw`` has the prices before that, and ``notes`` say how the file was read.
+    ``raw`` has the prices before that, and ``notes`` say how the file was read. ``spacing`` is how
+    far the dates lie apart, from which units, horizons and yearly figures follow.
     """
 
     frame: pd.DataFrame
@@ -48,6 +50,7 @@ class Prices:
     raw: pd.DataFrame = field(repr=False)
     source: str = "prices"
     notes: tuple[str, ...] = ()
+    per_year: float | None = None  # where the market's own number of dates a year is stated
 
     @property
     def instruments(self) -> list[str]:
@@ -58,6 +61,53 @@ class Prices:
     def dates(self) -> pd.DatetimeIndex:
         """The dates."""
         return pd.DatetimeIndex(self.frame.index)
+
+    @cached_property
+    def spacing(self) -> DateSpacing:
+        """How far the dates lie apart, with the number of them in a year."""
+        found = spacing_of(self.dates)
+        return found if self.per_year is None else replace(found, per_year=self.per_year)
+
+    def every(self, period: str | None) -> Prices:
+        """Return the last price of each "week", "month", "quarter" or "year"; as they are for None
+        or their own spacing.
+
+        A week ends on the last day of trading, other periods on their last day, by which the prices
+        are dated. A last period that is not over is left out, which ``description`` tells. Raises
+        ParameterError for a period that is shorter than the prices lie apart, and for too few
+        prices.
+        """
+        if period is None:
+            return self
+        one_of("prices", "every", period, tuple(SPACINGS))
+        longer = SPACINGS[period]
+        if longer.unit == self.spacing.unit:
+            return self
+        if longer.finer_than(self.spacing):
+            own = self.spacing
+            apart = "irregular" if own.name == "irregular" else f"one {own.unit} apart"
+            raise ParameterError(
+                f"the prices are {apart}; they have no returns for every {period}",
+                owner=self.source,
+            )
+        last = self.dates[-1]
+        periods = self.spacing.periods(self.dates, period)
+        frame = self.frame.groupby(periods).last()
+        ends = pd.PeriodIndex(frame.index).end_time.normalize()
+        frame.index = pd.DatetimeIndex(ends, name="date")
+        description = self.description
+        following = pd.DatetimeIndex([self.spacing.after(last)])
+        if self.spacing.periods(following, period)[0] == periods[-1]:
+            frame = frame.iloc[:-1]
+            description += f"; the {period} of {last:%Y-%m-%d}, which is not over, left out"
+        empty = (periods[-1] - periods[0]).n + 1 - periods.nunique()
+        if empty:
+            description += f"; {empty} {period}s without prices, over which one return spans"
+        if len(frame) < 2:
+            raise ParameterError(
+                f"{len(frame)} prices each {period} are too few for a return", owner=self.source
+            )
+        return replace(self, frame=frame, raw=frame, description=description, per_year=None)
 
     @property
     def stale(self) -> str:
@@ -82,7 +132,7 @@ class Prices:
 
     def _with_raw(self, raw: pd.DataFrame) -> Prices:
         """Return other raw prices of the same dates, with the same policy and problems."""
-        return _settled(raw, self.missing, self.problems, self.source, self.notes)
+        return _settled(raw, self.missing, self.problems, self.source, self.notes, self.per_year)
 
     def subset(self, instruments: Iterable[str]) -> Prices:
         """Return the prices of some instruments, with the same policy; raises ParameterError for an
@@ -103,6 +153,7 @@ class Prices:
             self.problems[self.problems["instrument"].isin(names)],
             self.source,
             self.notes,
+            self.per_year,
         )
 
 
@@ -111,6 +162,7 @@ def read_prices(
     missing: str = "drop",
     instruments: Iterable[str] | None = None,
     *,
+    per_year: float | None = None,
     sheet: str | None = None,
     header: int | None = None,
     encoding: str | None = None,
@@ -123,18 +175,22 @@ def read_prices(
     ``instruments`` named are read; default: all. Gaps, late listings, prices that are not
     above 0, and those that are eight times their neighbours or an eighth of them, are listed in
     ``problems``; ``missing="drop"`` leaves out dates on which any instrument has no price, "carry"
-    goes on with the last one (dates before the last listing are left out), "error" refuses. Raises
+    goes on with the last one (dates before the last listing are left out), "error" refuses. How far
+    the dates lie apart is found: days of a week of five or seven, weeks, months, quarters, years,
+    or irregular; ``per_year`` states the dates in a year of a market that has its own. Raises
     FileError with file and row for text in a price, decimal commas, dates that cannot be read or
     stand twice, and files with too little.
     """
     one_of("read_prices", "missing", missing, POLICIES)
+    if per_year is not None:
+        positive("read_prices", "per_year", per_year)
     form = TableFormat.checked("read_prices", sheet, header, encoding, decimal)
     table = _raw_prices(source, form)
     name = table.file
     frame, rows = _wide(table, None if instruments is None else list(dict.fromkeys(instruments)))
     problems = _problems(frame, rows, name)
     values = frame.where(frame > 0)
-    return _settled(values, missing, problems, name, table.notes)
+    return _settled(values, missing, problems, name, table.notes, per_year)
 
 
 def prices_of(owner: str, prices: Prices | pd.DataFrame) -> Prices:
@@ -323,7 +379,12 @@ def _check_instrument(values: pd.Series, rows: Rows, name: str) -> None:
 
 
 def _settled(
-    values: pd.DataFrame, missing: str, problems: pd.DataFrame, name: str, notes: tuple[str, ...]
+    values: pd.DataFrame,
+    missing: str,
+    problems: pd.DataFrame,
+    name: str,
+    notes: tuple[str, ...],
+    per_year: float | None,
 ) -> Prices:
     lacking = values.isna().any(axis=1)
     if missing == "error" and lacking.any():
@@ -349,18 +410,7 @@ def _settled(
             f"{carried} missing prices carried on, {len(values) - len(frame)} dates "
             "before the last listing left out"
         )
-    gaps = np.diff(frame.index.to_numpy()) > LONG_GAP
-    if gaps.any():
-        begin = frame.index[int(np.argmax(gaps))]
-        stretches = (
-            "a stretch of more than a week without prices counts"
-            if gaps.sum() == 1
-            else (f"{int(gaps.sum())} stretches of more than a week without prices count")
-        )
-        description += (
-            f"; {stretches} as one return{'' if gaps.sum() == 1 else ' each'} "
-            f"(from {begin:%Y-%m-%d})"
-        )
+    description += _long_gaps(pd.DatetimeIndex(frame.index))
     return Prices(
         frame,
         missing,
@@ -369,6 +419,26 @@ def _settled(
         values,
         name,
         notes,
+        per_year,
+    )
+
+
+def _long_gaps(dates: pd.DatetimeIndex) -> str:
+    """Return the gaps between dates that are longer than usual, in words."""
+    spacing = spacing_of(dates)
+    gaps = np.diff(dates.to_numpy()) / np.timedelta64(1, "D") > spacing.longest_gap
+    if not gaps.any():
+        return ""
+    begin = dates[int(np.argmax(gaps))]
+    usual = "week" if spacing.unit == "day" else spacing.unit
+    if gaps.sum() == 1:
+        return (
+            f"; a stretch of more than a {usual} without prices counts as one return "
+            f"(from {begin:%Y-%m-%d})"
+        )
+    return (
+        f"; {int(gaps.sum())} stretches of more than a {usual} without prices count as one return "
+        f"each (from {begin:%Y-%m-%d})"
     )
 
 

@@ -12,11 +12,12 @@ from kindynos.arrays import Floats
 from kindynos.errors import ParameterError
 from kindynos.inference.estimates import Estimate
 from kindynos.inference.intervals import t_point
+from kindynos.markets.exposure import Exposure
 from kindynos.markets.method import Method
 from kindynos.validate import check_integer
 
 
-def against(returns: Floats, benchmark: Floats, per_year: int) -> dict[str, Estimate]:
+def against(returns: Floats, benchmark: Floats, per_year: float) -> dict[str, Estimate]:
     """Return how returns ``(n,)`` went with a benchmark's: beta, alpha, excess return, tracking
     error, correlation.
 
@@ -60,7 +61,7 @@ def against(returns: Floats, benchmark: Floats, per_year: int) -> dict[str, Esti
     }
 
 
-def relative_table(frame: pd.DataFrame, benchmark: pd.Series, per_year: int) -> pd.DataFrame:
+def relative_table(frame: pd.DataFrame, benchmark: pd.Series, per_year: float) -> pd.DataFrame:
     """Return a row for each column of returns, and columns of ``against`` with low and high."""
     rows = {}
     for name in frame.columns:
@@ -75,13 +76,12 @@ def relative_table(frame: pd.DataFrame, benchmark: pd.Series, per_year: int) -> 
     return pd.DataFrame.from_dict(rows, orient="index").rename_axis("instrument")
 
 
-def rolling_risk(
-    losses: Floats, dates: pd.DatetimeIndex, method: Method, window: int, level: float
-) -> pd.DataFrame:
+def rolling_risk(exposure: Exposure, method: Method, window: int, level: float) -> pd.DataFrame:
     """Return value at risk and expected shortfall of each window of losses, by its last date.
 
     Raises ParameterError for a window longer than the history, and for a method that simulates.
     """
+    losses, dates = exposure.losses, exposure.dates
     size = check_integer("rolling", "window", window, least=8)
     if size > len(losses):
         raise ParameterError(
@@ -89,7 +89,8 @@ def rolling_risk(
         )
     if not method.rolling:
         raise ParameterError(
-            f"{method.label!r} is not offered day by day; take historical, filtered or student",
+            f"{method.label!r} is not offered {exposure.spacing.unit} by {exposure.spacing.unit}; "
+            "take historical, filtered or student",
             owner="rolling",
         )
     q, beyond = method.tail(sliding_window_view(losses, size), level)
@@ -98,4 +99,5 @@ def rolling_risk(
         index=pd.DatetimeIndex(dates[size - 1 :], name="date"),
     )
     frame.attrs |= {"method": method.label, "window": size, "level": level}
+    frame.attrs["unit"] = exposure.spacing.unit
     return frame

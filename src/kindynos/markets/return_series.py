@@ -15,26 +15,34 @@ from kindynos.errors import ParameterError
 from kindynos.literals import CovarianceMethod, ReturnKind, ReturnPeriod
 from kindynos.markets.prices import Prices, prices_of
 from kindynos.markets.relative import relative_table
+from kindynos.tables.spacing import DateSpacing
 from kindynos.validate import check_integer, one_of, proper_fraction
 
-PER_YEAR = {"day": 252, "week": 52, "month": 12}
-_RULES = {"week": "W-FRI", "month": "ME"}
 COVARIANCES = ("sample", "weighted", "shrunk")
 
 
 @dataclass(frozen=True, eq=False)
 class Returns:
-    """Returns by date and instrument, ``kind`` "simple" or "log", over a day, week or month."""
+    """Returns by date and instrument, ``kind`` "simple" or "log"; ``spacing`` is how far their
+    dates lie apart.
+    """
 
     frame: pd.DataFrame
     kind: str
-    every: str
+    spacing: DateSpacing
     description: str
 
     @property
-    def per_year(self) -> int:
-        """How many periods a year has."""
-        return PER_YEAR[self.every]
+    def every(self) -> str:
+        """The time over which each return runs: "day", "week", "month", "quarter", "year", or
+        "period" for prices at irregular dates.
+        """
+        return self.spacing.unit
+
+    @property
+    def per_year(self) -> float:
+        """The number of periods in a year."""
+        return self.spacing.per_year
 
     def summary(self) -> pd.DataFrame:
         """Return for each instrument the mean and sd per period and annualised, skewness and excess
@@ -136,45 +144,22 @@ class Returns:
 
 
 def returns(
-    prices: Prices | pd.DataFrame, kind: ReturnKind = "simple", every: ReturnPeriod = "day"
+    prices: Prices | pd.DataFrame, kind: ReturnKind = "simple", every: ReturnPeriod | None = None
 ) -> Returns:
-    """Return the returns of prices: "simple" (this over the last, less 1) or "log", each day, week
-    or month.
+    """Return the returns of prices: "simple" (this over the last, less 1) or "log", from one date
+    to the next, or ``every`` "week", "month", "quarter" or "year".
 
-    A week ends on Friday, a month on its last day, with the last price before; a last one that the
-    prices do not reach the end of is left out, which ``description`` tells. Raises ParameterError
-    for other words and for too few prices.
+    See ``Prices.every`` for such periods; a last one that the prices do not reach the end of is
+    left out, which ``description`` tells. Raises ParameterError for other words, a period shorter
+    than the prices lie apart, and too few prices.
     """
     prices = prices_of("returns", prices)
     one_of("returns", "kind", kind, ("simple", "log"))
-    one_of("returns", "every", every, tuple(PER_YEAR))
-    frame, description = (
-        (prices.frame, prices.description) if every == "day" else _by_period(prices, every)
-    )
-    if len(frame) < 2:
-        raise ParameterError(
-            f"{len(frame)} prices a {every} are too few for a return", owner="returns"
-        )
+    chosen = prices.every(every)
+    frame = chosen.frame
     ratio = frame / frame.shift(1)
     found = pd.DataFrame(np.log(ratio) if kind == "log" else ratio - 1).iloc[1:]
-    return Returns(found, kind, every, description)
-
-
-def _by_period(prices: Prices, every: str) -> tuple[pd.DataFrame, str]:
-    """Return the last prices of each week or month, without one that is not over, and what was
-    done.
-    """
-    last = prices.dates[-1]
-    frame = prices.frame.resample(_RULES[every]).last()
-    description = prices.description
-    weekdays = pd.bdate_range(last, frame.index[-1])
-    if len(weekdays) and weekdays[-1] > last:  # a weekday of the period is still to come
-        frame = frame.iloc[:-1]
-        description += f"; the {every} of {last:%Y-%m-%d}, which is not over, left out"
-    empty = frame.isna().any(axis=1)
-    if empty.any():
-        description += f"; {int(empty.sum())} {every}s without prices, over which one return spans"
-    return frame[~empty], description
+    return Returns(found, kind, chosen.spacing, chosen.description)
 
 
 def covariance(values: Floats, method: CovarianceMethod = "sample", decay: float = 0.94) -> Floats:

@@ -134,14 +134,14 @@ class Simulated(Method):
         return "" if self.volatility else super().doubt(exposure)
 
     def description(self, exposure: Exposure, horizon: int) -> str:
-        days = "1 day" if horizon == 1 else f"{horizon} days"
         model = {
             "weighted": ", from today's volatility",
             "garch": ", from the volatility that GARCH(1,1) forecasts",
         }
         followed = model.get(self.volatility or "", "")
         return (
-            f"{self.trials:,} simulated paths of {days}{followed}, {self.copula} copula, seed "
+            f"{self.trials:,} simulated paths of {exposure.spacing.span(horizon)}{followed}, "
+            f"{self.copula} copula, seed "
             f"{self.seed}"
         )
 

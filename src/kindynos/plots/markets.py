@@ -164,7 +164,12 @@ def backtest(tested: Backtest, ax: Axes | None = None) -> Axes:
     frame = tested.table()
     factor, word = scale_of(np.concatenate([tested.losses, tested.forecasts]))
     ax.vlines(
-        frame.index, 0, -frame["loss"], color=MIDDLE, lw=0.8, label="profit or loss of the day"
+        frame.index,
+        0,
+        -frame["loss"],
+        color=MIDDLE,
+        lw=0.8,
+        label=f"profit or loss of the {tested.unit}",
     )
     ax.plot(
         frame.index,
@@ -250,13 +255,14 @@ def max_drawdowns(
     seen: float | None = None,
     *,
     periods: int | None = None,
+    unit: str = "period",
     ax: Axes | None = None,
 ) -> Axes:
     """Draw the distribution of simulated maximum drawdowns, with the one seen in history placed
     inside it.
 
-    ``periods`` is the length of the paths, which the title tells; it must be that of the history
-    for ``seen`` to compare.
+    ``periods`` is the length of the paths, in a ``unit``, which the title tells; it must be that of
+    the history for ``seen`` to compare.
     """
     ax = axes(ax)
     ax.hist(
@@ -281,7 +287,7 @@ def max_drawdowns(
     ax.set_xlabel("maximum drawdown of a path (below its highest value so far), per cent")
     ax.set_ylabel("share of paths in each bar, per cent")
     ax.set_title(
-        f"Maximum drawdown{'' if periods is None else f' over {periods:,} days'}: "
+        f"Maximum drawdown{'' if periods is None else f' over {periods:,} {unit}s'}: "
         f"mean {100 * float(np.mean(drawdowns)):.1f} % of {len(drawdowns):,} paths",
         loc="left",
     )
@@ -357,8 +363,7 @@ def risk_levels(table: pd.DataFrame, level: float = 0.99, ax: Axes | None = None
     scaled_ticks(ax.xaxis, factor)
     ax.set_xlabel(f"loss ({word.strip()})" if word else "loss")
     often = 1 / (1 - level)
-    days = table.attrs.get("horizon", 1)
-    unit = "day" if days == 1 else f"stretch of {days} days"
+    unit = table.attrs["spacing"].stretch(table.attrs["horizon"])
     ax.set_title(
         f"Loss exceeded on about 1 {unit} in {often:.3g}, by method and window", loc="left", pad=30
     )

@@ -27,10 +27,11 @@ def rolling_risk(table: pd.DataFrame, ax: Axes | None = None) -> Axes:
     )
     ax.set_ylim(bottom=0)
     scaled_ticks(ax.yaxis, factor)
-    ax.set_ylabel(f"loss over 1 day ({word.strip()})" if word else "loss over 1 day")
     facts = table.attrs
+    what = f"loss over 1 {facts['unit']}"
+    ax.set_ylabel(f"{what} ({word.strip()})" if word else what)
     often = (
-        f"1 day in {1 / (1 - facts['level']):.3g}, {facts['method']}, from the "
+        f"1 {facts['unit']} in {1 / (1 - facts['level']):.3g}, {facts['method']}, from the "
         f"{facts['window']} returns before"
     )
     ax.set_title(f"What today's holdings might have lost: {often}", loc="left")

@@ -12,7 +12,7 @@ from rich.console import RenderableType
 from rich.text import Text
 
 from kindynos.formatting import number, per_cent, step_of
-from kindynos.literals import RiskMethod
+from kindynos.literals import ReturnPeriod, RiskMethod
 from kindynos.markets.backtesting import Backtest
 from kindynos.markets.methods import METHODS
 from kindynos.markets.portfolio import Portfolio
@@ -31,34 +31,40 @@ def risk(
     windows: Sequence[int | None],
     horizon: int,
     benchmark: str | None = None,
+    every: ReturnPeriod | None = None,
     **options: Any,
 ) -> Report:
     """Return the risk table of a portfolio, what each holding adds to its first method at the
     highest level, a benchmark, and how the prices were read.
     """
-    table = held.risk_table(levels, methods, windows, horizon, **options)
+    table = held.risk_table(levels, methods, windows, horizon, every, **options)
     method: RiskMethod = table.index[0][0]
     own = {
         name: value for name, value in options.items() if name in declared_options(METHODS[method])
     }
     parts = held.contributions(
-        max(levels), window=windows[0], method=method, horizon=horizon, **own
+        max(levels), window=windows[0], method=method, horizon=horizon, every=every, **own
     )
-    beside = held.against(benchmark, windows[0]) if benchmark else None
+    beside = held.against(benchmark, windows[0], every) if benchmark else None
     return Report.of(
         _risk_parts(held, table, parts, beside),
         data=partial(_risk_data, held, table, parts, beside),
         frames=lambda: {
             "risk": table,
             "contributions": parts,
-            "losses": held.losses(method, windows[0], horizon, **own),
+            "losses": held.losses(method, windows[0], horizon, every, **own),
         },
-        figures=partial(_risk_pictures, held, table, max(levels), method, own),
+        figures=partial(_risk_pictures, held, table, max(levels), method, every, own),
     )
 
 
 def _risk_pictures(
-    held: Portfolio, table: pd.DataFrame, level: float, method: RiskMethod, own: dict[str, Any]
+    held: Portfolio,
+    table: pd.DataFrame,
+    level: float,
+    method: RiskMethod,
+    every: ReturnPeriod | None,
+    own: dict[str, Any],
 ) -> dict[str, Draw]:
     from kindynos import plots
     from kindynos.markets.return_series import returns
@@ -66,15 +72,16 @@ def _risk_pictures(
     pictures: dict[str, Draw] = {
         "risk": partial(plots.risk_levels, table, level),
         "prices": partial(plots.prices_rebased, held.prices),
-        "correlation": partial(plots.correlation_map, returns(held.prices)),
+        "correlation": partial(plots.correlation_map, returns(held.prices, every=every)),
         "allocation": partial(plots.allocation, held),
     }
     values = held.constant_value()
     if values.min() > 0:
         pictures["underwater"] = partial(plots.underwater, values)
     if METHODS[method].rolling:
-        size = min(ROLLING, len(held.exposure().losses) // 2)
-        pictures["rolling"] = partial(plots.rolling_risk, held.rolling(size, level, method, **own))
+        size = min(ROLLING, len(held.exposure(every=every).losses) // 2)
+        through_time = held.rolling(size, level, method, every, **own)
+        pictures["rolling"] = partial(plots.rolling_risk, through_time)
     return pictures
 
 
@@ -93,6 +100,7 @@ def _risk_data(
         "prices": held.prices.description,
         "problems": plain_rows(held.prices.problems.astype(str)),
         "horizon": table.attrs["horizon"],
+        "period": table.attrs["spacing"].unit,
         "risk": plain_rows(rows),
         "contributions": plain_rows(parts),
         "benchmark": compared,
@@ -102,9 +110,9 @@ def _risk_data(
 def _risk_parts(
     held: Portfolio, table: pd.DataFrame, parts: pd.DataFrame, beside: pd.Series | None
 ) -> list[RenderableType]:
-    horizon = table.attrs["horizon"]
-    days = "1 day" if horizon == 1 else f"{horizon} days"
-    title = f"Losses of holdings worth {number(round(held.value))} over {days}"
+    horizon, spacing = table.attrs["horizon"], table.attrs["spacing"]
+    span = spacing.span(horizon)
+    title = f"Losses of holdings worth {number(round(held.value))} over {span}"
     columns = [
         ("method", "left"),
         ("window", "right"),
@@ -139,7 +147,7 @@ def _risk_parts(
     often = f"{1 / (1 - parts.attrs['level']):.3g}"
     adds = table_of(
         f"What each holding adds to the value at risk, 1 in {often}, {parts.attrs['method']}, "
-        f"over {days}",
+        f"over {span}",
         *(
             ("holding", "left"),
             ("value", "right"),
@@ -158,7 +166,7 @@ def _risk_parts(
     first, end = table["first"].min(), table["last"].max()
     description = (
         "A value at risk is a loss exceeded on about 1 "
-        f"{'day' if horizon == 1 else f'stretch of {days}'} in as many as its column '1 in' says, "
+        f"{spacing.stretch(horizon)} in as many as its column '1 in' says, "
         "not the most that can be lost. The intervals include the estimation error; 'at "
         "least' means "
         "that it does not bound the "
@@ -236,7 +244,7 @@ def _sampled(table: pd.DataFrame) -> list[Text]:
     name = str(drawn.index[0][0])
     return [
         Text(
-            f"Of the intervals of {name!r}, the number of its days decides at most "
+            f"Of the intervals of {name!r}, the number of its simulated paths decides at most "
             f"{200 * share:.0f} %.",
             style="dim",
         )
@@ -276,7 +284,7 @@ def backtested(tested: Backtest) -> Report:
     """Return the verdict on a method, and the days it failed."""
     title = f"{tested.method}, window {tested.window}, level {tested.level:g}: {tested.zone} zone"
     table = table_of(title, ("", "left"), ("value", "right"), ("", "left"))
-    table.add_row("days tested", f"{tested.days:,}", "")
+    table.add_row(f"{tested.unit}s tested", f"{tested.days:,}", "")
     table.add_row(
         "exceptions", str(tested.exceptions), f"{tested.expected:.1f} expected of right forecasts"
     )
@@ -310,7 +318,7 @@ def backtested(tested: Backtest) -> Report:
     left = len(hits) - 15
     description = (
         "The supervisors' zone is by the number of "
-        f"exceptions{'' if left <= 0 else f'; {left} earlier days are not shown'}."
+        f"exceptions{'' if left <= 0 else f'; {left} earlier {tested.unit}s are not shown'}."
     )
     return Report.of(
         [table, "", days, Text(description, style="dim")],
@@ -319,6 +327,7 @@ def backtested(tested: Backtest) -> Report:
             "window": tested.window,
             "level": tested.level,
             **{str(name): plain_value(value) for name, value in tested.summary().items()},
+            "unit": tested.unit,
             "exception days": plain_rows(hit_days),
         },
         frames=lambda: {"backtest": tested.table()},

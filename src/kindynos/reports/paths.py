@@ -20,6 +20,7 @@ from kindynos.processes.base import Process
 from kindynos.processes.estimation import FEW_TRIALS, intervals
 from kindynos.reports.report import Draws, Report
 from kindynos.reports.tables import table_of
+from kindynos.tables.spacing import DateSpacing
 
 ENDS = (5, 25, 50, 75, 95)
 
@@ -107,6 +108,7 @@ def outlook(
     below: float | None,
     seed: int,
     uncertain: bool,
+    unit: str = "period",
 ) -> Outlook:
     """Return what paths ``(periods + 1, trials)`` of a process fitted to a history tell."""
     periods, positive = len(made) - 1, process.multiplies and bool(made.min() > 0)
@@ -143,7 +145,9 @@ def outlook(
             f"{what} {word} {level:g}": ("closed form" if closed else "of the paths")
             if what == "ending"
             else (
-                "at any moment, closed form" if closed else "at the end of some day, of the paths"
+                "at any moment, closed form"
+                if closed
+                else f"at the end of some {unit}, of the paths"
             )
             for level, word in goals
             for what, closed in (
@@ -169,6 +173,8 @@ def _chances(
     beyond = made > level if word == "above" else made < level
     closed = None if uncertain else process._closed_form_at(time)
     hit = None if uncertain else process._closed_hit_probability(level, time)
+    if beyond[0].all():  # today's price is there already, and the closed form is of touching it
+        hit = 1.0
     return {
         f"ending {word} {level:g}": float(beyond[-1].mean())
         if closed is None
@@ -193,15 +199,15 @@ def paths(
     history: int,
     seed: int,
     *,
+    spacing: DateSpacing,
     above: float | None = None,
     below: float | None = None,
-    per_year: int = 252,
 ) -> Report:
     """Return what was fitted, where the price may end, chances, and the drawdown to expect, with
     what the fit leaves open.
     """
     table = table_of(
-        f"After {len(made) - 1} days, {made.shape[1]:,} paths, seed {seed}",
+        f"After {spacing.span(len(made) - 1)}, {made.shape[1]:,} paths, seed {seed}",
         ("", "left"),
         ("value", "right"),
         ("95 % interval", "right"),
@@ -240,8 +246,10 @@ def paths(
         if outlook.as_long is None:
             return draws
         return draws | {
-            "drawdowns": partial(max_drawdowns, outlook.as_long, outlook.seen, periods=history - 1),
-            "growth": partial(growth_against_drawdown, made, per_year),
+            "drawdowns": partial(
+                max_drawdowns, outlook.as_long, outlook.seen, periods=history - 1, unit=spacing.unit
+            ),
+            "growth": partial(growth_against_drawdown, made, spacing.per_year),
         }
 
     return Report.of(
@@ -250,6 +258,7 @@ def paths(
             "instrument": name,
             "process": process.label,
             "seed": seed,
+            "period": spacing.unit,
             "parameters": {
                 key: value for key, value in process.parameters.items() if key != "returns"
             },

@@ -304,7 +304,7 @@ class AllocationOptions(TypedDict, total=False):
     holding_period: float | None
     short: bool
     today: Any
-    every: ReturnPeriod
+    every: ReturnPeriod | None
     window: int | None
     means: MeansMethod
     covariance: CovarianceMethod
@@ -328,7 +328,7 @@ def request_of(
     holding_period: float | None = None,
     short: bool = False,
     today: Any = None,
-    every: ReturnPeriod = "day",
+    every: ReturnPeriod | None = None,
     window: int | None = None,
     means: MeansMethod = "sample",
     covariance: CovarianceMethod = "sample",
@@ -368,7 +368,8 @@ def allocate(
     """Return the best weights of holdings, within bounds and limits.
 
     ``source`` is a Portfolio, Prices, Returns, ``kd.Moments`` or ``kd.SimulatedReturns``; of prices
-    the returns ``every`` day, week or month are taken, the last ``window`` of them. ``maximize``
+    the returns from date to date are taken, or ``every`` week, month, quarter or year, the last
+    ``window`` of them. ``maximize``
     "mean" or "ratio" (of the mean above ``rate`` to the sd, or to the measure in ``minimize``), or
     ``minimize`` "sd", "variance", "expected_shortfall", "value_at_risk" or "drawdown", or "parity"
     for equal contributions to risk; unless said, the mean where there is a limit, else the ratio.

@@ -9,6 +9,7 @@ import numpy as np
 import pandas as pd
 
 from kindynos.errors import ParameterError
+from kindynos.literals import ReturnPeriod
 from kindynos.markets.held_model import Joined, driver_names, held_statement, joined_returns
 from kindynos.markets.portfolio import Portfolio
 from kindynos.markets.prices import Prices, prices_of
@@ -67,8 +68,9 @@ class SimulatedReturns:
         marginals: Any = "ranked",
         copula: str = "gaussian",
         df: float | None = None,
+        every: ReturnPeriod | None = None,
     ) -> SimulatedReturns:
-        """Return simulated returns over a ``horizon`` of days; arguments as in
+        """Return simulated returns over a ``horizon`` of periods; arguments as in
         ``Portfolio.simulate``.
         """
         check_integer("SimulatedReturns", "horizon", horizon, least=1)
@@ -77,7 +79,8 @@ class SimulatedReturns:
             if isinstance(prices, Portfolio)
             else prices_of("SimulatedReturns", prices)
         )
-        frame = returns(history).frame
+        found = returns(history, every=every)
+        frame = found.frame
         if window is not None:
             if check_integer("SimulatedReturns", "window", window, least=8) > len(frame):
                 raise ParameterError(
@@ -93,7 +96,7 @@ class SimulatedReturns:
         span = (
             f"{len(frame):,} returns from {frame.index[0]:%Y-%m-%d} to {frame.index[-1]:%Y-%m-%d}"
         )
-        return cls._read(run, names, (joined, horizon), span)
+        return cls._read(run, names, (joined, horizon), span, found.spacing.span(horizon))
 
     @classmethod
     def from_run(cls, run: Run) -> SimulatedReturns:
@@ -107,21 +110,19 @@ class SimulatedReturns:
         ]
         if not names or "max_drawdown" not in run.program.quantities:
             raise ParameterError("needs the run of portfolio.simulate", owner="SimulatedReturns")
-        return cls._read(run, names, None, "the run of a portfolio")
+        return cls._read(run, names, None, "the run of a portfolio", "")
 
     @classmethod
     def _read(
-        cls, run: Run, names: list[str], drawn: tuple[Joined, int] | None, estimated: str
+        cls, run: Run, names: list[str], drawn: tuple[Joined, int] | None, estimated: str, span: str
     ) -> SimulatedReturns:
         labels = driver_names(names)
         frame = pd.DataFrame(
             {name: run[f"return_{label}"].values for name, label in zip(names, labels, strict=True)}
         )
-        days = run.program.periods or 1
-        horizon = "1 day" if days == 1 else f"{days} days"
+        over = f" over {span}" if span else ""
         return cls(
             frame,
-            f"{run.size:,} simulated returns over {horizon}, seed {run.seed}, fitted to "
-            f"{estimated}",
+            f"{run.size:,} simulated returns{over}, seed {run.seed}, fitted to {estimated}",
             drawn,
         )

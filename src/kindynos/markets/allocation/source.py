@@ -19,8 +19,9 @@ from kindynos.markets.allocation.region import OWNER, by_name
 from kindynos.markets.allocation.simulated_returns import SimulatedReturns
 from kindynos.markets.portfolio import Portfolio
 from kindynos.markets.prices import Prices, prices_of
-from kindynos.markets.return_series import COVARIANCES, PER_YEAR, Returns, covariance, returns
+from kindynos.markets.return_series import COVARIANCES, Returns, covariance, returns
 from kindynos.results.run import Run
+from kindynos.tables.spacing import DateSpacing
 from kindynos.validate import check_integer, mapping, one_of
 
 MEANS = ("sample", "shrunk", "implied")
@@ -101,6 +102,7 @@ class Source:
     period: str = "period"
     returns: Floats | None = None
     dates: pd.DatetimeIndex | None = None
+    spacing: DateSpacing | None = None
     today: Floats | None = None
     value: float = 1.0
     held: Portfolio | None = None
@@ -129,9 +131,9 @@ class Source:
         return self.dates is not None
 
     @property
-    def per_year(self) -> int | None:
+    def per_year(self) -> float | None:
         """How many periods a year has, where that is known."""
-        return PER_YEAR.get(self.period)
+        return None if self.spacing is None else self.spacing.per_year
 
     @property
     def scenarios(self) -> Floats | None:
@@ -148,7 +150,12 @@ class Source:
 
 
 def source_of(
-    given: Any, *, every: ReturnPeriod, window: int | None, today: Any, settings: MomentSettings
+    given: Any,
+    *,
+    every: ReturnPeriod | None,
+    window: int | None,
+    today: Any,
+    settings: MomentSettings,
 ) -> Source:
     """Return what an allocation starts from; raises ParameterError for anything else."""
     one_of(OWNER, "means", settings.means, MEANS)
@@ -222,6 +229,7 @@ def _from_returns(
         given.every,
         values,
         pd.DatetimeIndex(frame.index),
+        given.spacing,
         weights,
         settings=settings,
     )

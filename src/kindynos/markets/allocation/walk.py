@@ -184,7 +184,8 @@ def walk_forward(
     marks = values.iloc[[c - choices[0] for c in choices] + [len(values) - 1]]
     by_span = (marks / marks.shift(1) - 1).iloc[1:]
     # the last one is not over
-    if (source.dates[-1] + pd.offsets.BDay(1)).to_period(SPANS[every]) == spans[-1]:
+    following = source.spacing.after(source.dates[-1]) if source.spacing else None
+    if following is not None and following.to_period(SPANS[every]) == spans[-1]:
         by_span = by_span.iloc[:-1]
     weights = pd.DataFrame(np.array(chosen), source.dates[[c - 1 for c in choices]], source.names)
     per_year = float(source.per_year or 1)
