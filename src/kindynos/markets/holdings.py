@@ -98,14 +98,13 @@ def converted(prices: Prices, currency: Mapping[str, str] | None) -> Prices:
     ``currency`` has for each such instrument the column that says what one unit of its currency
     costs. Raises ParameterError for columns there are not.
     """
-    raw = prices.raw
-    for name, rate in mapping(
+    rates = mapping(
         "Portfolio", "currency", currency or {}, "columns of exchange rates by instrument"
-    ).items():
+    )
+    for name, rate in rates.items():
         _known(prices, name)
         _known(prices, rate)
-        raw = raw.assign(**{name: prices.raw[name] * prices.raw[rate]})
-    return prices._with_raw(raw) if currency else prices
+    return prices.in_currency(rates) if rates else prices
 
 
 def _known(prices: Prices, name: Any) -> None:

@@ -4,7 +4,8 @@ guessed.
 
 from __future__ import annotations
 
-from collections.abc import Iterable
+import warnings
+from collections.abc import Iterable, Mapping
 from dataclasses import dataclass, field, replace
 from functools import cached_property
 from pathlib import Path
@@ -12,21 +13,20 @@ from typing import Any
 
 import numpy as np
 import pandas as pd
-from numpy.typing import NDArray
 
 from kindynos.arrays import Floats
-from kindynos.errors import FileError, ParameterError
+from kindynos.errors import DataWarning, FileError, ParameterError
+from kindynos.markets.changes import CHANGES, Mask, moves_of
+from kindynos.markets.price_checks import doubts, looks_absolute
 from kindynos.tables.layout import TableFormat
 from kindynos.tables.reader import read_table
 from kindynos.tables.spacing import SPACINGS, DateSpacing, spacing_of
 from kindynos.tables.table import Table
-from kindynos.validate import instance, names_in, one_of, positive, words
+from kindynos.validate import instance, known_name, mapping, names_in, one_of, positive, words
 
 POLICIES = ("drop", "carry", "error")
 LONG = {"date", "instrument", "price"}
-# times its neighbours: a price that far off, which are near each other, looks like a slip of the
-# decimal point
-SLIP = 8.0
+DOUBTFUL = ("suspicious", "change")  # kinds of problems that are said before anything else
 MOST_NAMED = 5
 
 
@@ -34,23 +34,77 @@ Rows = dict[Any, int]  # the row of each date, or of each date and instrument
 
 
 @dataclass(frozen=True, eq=False)
-class Prices:
-    """Prices by date (rows) and instrument (columns), complete and above 0.
-
-    ``problems`` lists what was found on reading: row, date, instrument and what is wrong;
-    ``missing`` is the policy that filled or dropped the gaps, and ``description`` says what it did.
-    ``raw`` has the prices before that, and ``notes`` say how the file was read. ``spacing`` is how
-    far the dates lie apart, from which units, horizons and yearly figures follow.
+class ReadPrices:
+    """Prices as they were read ``(dates, instruments)``, with their rows in the file and notes on
+    how it was read.
     """
 
     frame: pd.DataFrame
-    missing: str
+    rows: Rows
+    file: str
+    notes: tuple[str, ...] = ()
+
+
+@dataclass(frozen=True, eq=False)
+class PriceRules:
+    """How prices are to be treated; see ``read_prices``."""
+
+    missing: str = "drop"
+    per_year: float | None = None
+    changes: Mapping[str, str] = field(default_factory=dict)
+    splits: Mapping[str, Any] = field(default_factory=dict)
+    keep_suspicious: bool = False
+
+
+@dataclass(frozen=True, eq=False)
+class Prices:
+    """Prices by date (rows) and instrument (columns), complete, and above 0 but for rates.
+
+    ``problems`` lists what was found on reading: row, date, instrument, what is wrong, and its
+    kind; ``description`` says what was done about missing prices. ``raw`` has the prices before
+    that, and ``changes`` the instruments that change by differences ("absolute"), such as yields.
+    ``spacing`` is how far the dates lie apart, from which units, horizons and yearly figures
+    follow.
+    """
+
+    frame: pd.DataFrame
     description: str
     problems: pd.DataFrame
     raw: pd.DataFrame = field(repr=False)
-    source: str = "prices"
-    notes: tuple[str, ...] = ()
-    per_year: float | None = None  # where the market's own number of dates a year is stated
+    changes: dict[str, str] = field(default_factory=dict)
+    read: ReadPrices = field(default_factory=lambda: ReadPrices(pd.DataFrame(), {}, "prices"))
+    rules: PriceRules = PriceRules()
+
+    @property
+    def source(self) -> str:
+        """The name of the file."""
+        return self.read.file
+
+    @property
+    def missing(self) -> str:
+        """The policy that filled or dropped the gaps."""
+        return self.rules.missing
+
+    @property
+    def absolute(self) -> Mask:
+        """Which instruments change by differences ``(instruments,)``."""
+        return np.array([self.changes.get(name) == "absolute" for name in self.instruments])
+
+    @property
+    def moves(self) -> Floats:
+        """The moves from date to date ``(moves, instruments)``: simple returns, or differences of
+        the instruments that change by them.
+        """
+        return moves_of(self.frame.to_numpy(), self.absolute)
+
+    @property
+    def doubts(self) -> list[str]:
+        """What is suspicious about single prices, or proposed for an instrument, a line each."""
+        doubtful = self.problems[self.problems["kind"].isin(DOUBTFUL)]
+        return [
+            f"{p['instrument']}, {p['date']:%Y-%m-%d}{at_row(p['row'])}: {p['problem']}"
+            for p in doubtful.to_dict("records")
+        ]
 
     @property
     def instruments(self) -> list[str]:
@@ -66,7 +120,8 @@ class Prices:
     def spacing(self) -> DateSpacing:
         """How far the dates lie apart, with the number of them in a year."""
         found = spacing_of(self.dates)
-        return found if self.per_year is None else replace(found, per_year=self.per_year)
+        stated = self.rules.per_year
+        return found if stated is None else replace(found, per_year=stated)
 
     def every(self, period: str | None) -> Prices:
         """Return the last price of each "week", "month", "quarter" or "year"; as they are for None
@@ -107,7 +162,8 @@ class Prices:
             raise ParameterError(
                 f"{len(frame)} prices each {period} are too few for a return", owner=self.source
             )
-        return replace(self, frame=frame, raw=frame, description=description, per_year=None)
+        rules = replace(self.rules, per_year=None)
+        return replace(self, frame=frame, raw=frame, description=description, rules=rules)
 
     @property
     def stale(self) -> str:
@@ -130,9 +186,33 @@ class Prices:
             f"{self.description}>"
         )
 
-    def _with_raw(self, raw: pd.DataFrame) -> Prices:
-        """Return other raw prices of the same dates, with the same policy and problems."""
-        return _settled(raw, self.missing, self.problems, self.source, self.notes, self.per_year)
+    def in_currency(self, rates: Mapping[str, str]) -> Prices:
+        """Return the prices of which some are multiplied by the column with the exchange rate of
+        their currency; what is wrong with the rate is wrong with them.
+        """
+        raw, problems = self.raw, [self.problems]
+        for name, rate in rates.items():
+            raw = raw.assign(**{name: self.raw[name] * self.raw[rate]})
+            of_rate = self.problems[self.problems["instrument"] == rate]
+            words = f"exchange rate {rate}: " + of_rate["problem"]
+            problems.append(of_rate.assign(instrument=name, problem=words))
+        return _settled(raw, pd.concat(problems), self.changes, self.read, self.rules)
+
+    def with_changes(self, changes: Mapping[str, str]) -> Prices:
+        """Return the prices with other statements of which instruments change by differences."""
+        for name in changes:
+            self._check_known(name)
+        rules = replace(self.rules, changes={**self.rules.changes, **changes})
+        return _settled(*_inspected(self.read, rules), self.read, rules)
+
+    def _check_known(self, name: Any) -> None:
+        if not isinstance(name, str) or name not in self.raw.columns:
+            raise ParameterError(
+                f"no instrument {name!r:.60}",
+                owner=self.source,
+                unknown=name,
+                known=map(str, self.raw.columns),
+            )
 
     def subset(self, instruments: Iterable[str]) -> Prices:
         """Return the prices of some instruments, with the same policy; raises ParameterError for an
@@ -140,20 +220,13 @@ class Prices:
         """
         names = names_in("prices", "instruments", instruments)
         for name in names:
-            if not isinstance(name, str) or name not in self.raw.columns:
-                raise ParameterError(
-                    f"no instrument {name!r:.60}",
-                    owner=self.source,
-                    unknown=name,
-                    known=map(str, self.raw.columns),
-                )
+            self._check_known(name)
         return _settled(
             self.raw[names],
-            self.missing,
             self.problems[self.problems["instrument"].isin(names)],
-            self.source,
-            self.notes,
-            self.per_year,
+            {name: change for name, change in self.changes.items() if name in names},
+            self.read,
+            self.rules,
         )
 
 
@@ -163,6 +236,9 @@ def read_prices(
     instruments: Iterable[str] | None = None,
     *,
     per_year: float | None = None,
+    changes: Mapping[str, str] | None = None,
+    splits: Mapping[str, Any] | None = None,
+    keep_suspicious: bool = False,
     sheet: str | None = None,
     header: int | None = None,
     encoding: str | None = None,
@@ -172,25 +248,46 @@ def read_prices(
 
     Wide: a ``date`` and a column an instrument; long: ``date, instrument, price``, of which other
     columns are left out. Dates are written 2027-12-31, in any order, each once. Only the
-    ``instruments`` named are read; default: all. Gaps, late listings, prices that are not
-    above 0, and those that are eight times their neighbours or an eighth of them, are listed in
-    ``problems``; ``missing="drop"`` leaves out dates on which any instrument has no price, "carry"
-    goes on with the last one (dates before the last listing are left out), "error" refuses. How far
-    the dates lie apart is found: days of a week of five or seven, weeks, months, quarters, years,
-    or irregular; ``per_year`` states the dates in a year of a market that has its own. Raises
-    FileError with file and row for text in a price, decimal commas, dates that cannot be read or
-    stand twice, and files with too little.
+    ``instruments`` named are read; default: all. ``missing="drop"`` leaves out dates on which any
+    instrument has no price, "carry" goes on with the last one (dates before the last listing are
+    left out), "error" refuses.
+
+    ``problems`` lists gaps, late listings, prices that are not above 0, and, by each instrument's
+    own scale, suspicious ones: a price far from both its neighbours or at an end, a jump as by a
+    split or from pence to pounds, and a price repeated for days (see
+    ``kindynos.markets.price_checks``). Single suspicious prices count as missing, with a
+    DataWarning, unless ``keep_suspicious``; ``splits`` such as ``{"ferry": {"2027-03-04": "2:1"}}``
+    adjust the prices before. ``changes={"y10": "absolute"}`` says of a yield, a spread or a rate
+    that it changes by differences, and may be 0 or below; it is found where several values are.
+
+    How far the dates lie apart is found: days of a week of five or seven, weeks, months, quarters,
+    years, or irregular; ``per_year`` states the dates in a year of a market that has its own.
+    Raises FileError with file and row for text in a price, decimal commas, dates that cannot be
+    read or stand twice, and files with too little.
     """
     one_of("read_prices", "missing", missing, POLICIES)
+    instance("read_prices", "keep_suspicious", keep_suspicious, bool, "True or False")
     if per_year is not None:
         positive("read_prices", "per_year", per_year)
     form = TableFormat.checked("read_prices", sheet, header, encoding, decimal)
     table = _raw_prices(source, form)
-    name = table.file
-    frame, rows = _wide(table, None if instruments is None else list(dict.fromkeys(instruments)))
-    problems = _problems(frame, rows, name)
-    values = frame.where(frame > 0)
-    return _settled(values, missing, problems, name, table.notes, per_year)
+    wanted = None if instruments is None else list(dict.fromkeys(instruments))
+    frame, rows = _wide(table, wanted)
+    read = ReadPrices(frame, rows, table.file, table.notes)
+    stated = {
+        "changes": mapping("read_prices", "changes", changes or {}, "kinds by instrument"),
+        "splits": mapping("read_prices", "splits", splits or {}, "splits by instrument"),
+    }
+    for option, names in stated.items():
+        for name in names:
+            known_name("read_prices", f"{option} of an instrument", name, map(str, frame.columns))
+    rules = PriceRules(missing, per_year, keep_suspicious=keep_suspicious, **stated)
+    found = _settled(*_inspected(read, rules), read, rules)
+    if found.doubts:
+        more = f"; and {len(found.doubts) - MOST_NAMED} more" * (len(found.doubts) > MOST_NAMED)
+        text = f"{table.file}: {'; '.join(found.doubts[:MOST_NAMED])}{more}"
+        warnings.warn(text, DataWarning, stacklevel=2)
+    return found
 
 
 def prices_of(owner: str, prices: Prices | pd.DataFrame) -> Prices:
@@ -304,89 +401,146 @@ def _row(rows: Rows, date: Any, instrument: Any) -> int | None:
     return rows.get((date, instrument), rows.get(date))
 
 
-def _slips(values: Floats) -> NDArray[np.bool_]:
-    """Return where a price is far from both its neighbours, which are near each other."""
-    found = np.zeros(values.shape, dtype=bool)
-    with np.errstate(invalid="ignore", divide="ignore"):
-        before, after = (
-            np.abs(np.log(values[1:-1] / values[:-2])),
-            np.abs(np.log(values[1:-1] / values[2:])),
-        )
-        near = np.abs(np.log(values[2:] / values[:-2])) < np.log(SLIP) / 3
-        found[1:-1] = near & (np.minimum(before, after) > np.log(SLIP))
+def _inspected(
+    read: ReadPrices, rules: PriceRules
+) -> tuple[pd.DataFrame, pd.DataFrame, dict[str, str]]:
+    """Return the prices that can be used, what is wrong or doubtful, and which instruments change
+    by differences.
+    """
+    frame, dates = read.frame, read.frame.index
+    values = frame.to_numpy(dtype=np.float64, copy=True)
+    changes = _changes(read, rules)
+    if rules.splits:
+        values = _split(read, rules.splits, values)
+    found: list[tuple[Any, ...]] = []
+    for place, name in enumerate(map(str, frame.columns)):
+        absolute = changes.get(name) == "absolute"
+        _check_instrument(frame.iloc[:, place], absolute, read)
+        usable, problems = _problems(values[:, place], name, absolute, rules)
+        values[~usable, place] = np.nan
+        found += [
+            (_row(read.rows, dates[row], name), dates[row], name, problem, kind)
+            for row, kind, problem in problems
+        ]
+    problems_table = pd.DataFrame(found, columns=["row", "date", "instrument", "problem", "kind"])
+    return pd.DataFrame(values, dates, frame.columns), problems_table, changes
+
+
+def _problems(
+    values: Floats, name: str, absolute: bool, rules: PriceRules
+) -> tuple[Mask, list[tuple[int, str, str]]]:
+    """Return which prices of an instrument ``(dates,)`` can be used, and the problems of others:
+    place, kind, and words.
+    """
+    known = np.isfinite(values)
+    first = int(np.argmax(known))
+    found: list[tuple[int, str, str]] = []
+    if first > 0:
+        found.append((first, "late", f"listed late: no price on the {first} dates before"))
+    found += [
+        (row, "missing", "no price") for row in (np.flatnonzero(~known[first:]) + first).tolist()
+    ]
+    rate = looks_absolute(values[known])
+    if absolute and name not in rules.changes:
+        found.append((first, "change", f"{rate}: its changes are taken as differences"))
+    if not absolute:
+        if rate:
+            advice = f"changes={{{name!r}: 'absolute'}} takes its differences"
+            found.append((first, "change", f"{rate}; {advice}"))
+        with np.errstate(invalid="ignore"):
+            below = known & ~(values > 0)
+        for row in np.flatnonzero(below).tolist():
+            found.append((row, "not above 0", f"the price {values[row]:g} is not above 0"))
+        known &= ~below
+    rows = np.flatnonzero(known)
+    for doubt in doubts(values[rows], absolute):
+        row = int(rows[doubt.place])
+        held_out = doubt.held_out and not rules.keep_suspicious
+        found.append((row, "suspicious", f"{doubt.words}{'; held out' if held_out else ''}"))
+        known[row] &= not held_out
+    return known, found
+
+
+def _changes(read: ReadPrices, rules: PriceRules) -> dict[str, str]:
+    """Return the instruments whose changes are differences: stated, or found where values of 0 and
+    below follow from their neighbours.
+    """
+    known = list(map(str, read.frame.columns))
+    for name, change in rules.changes.items():
+        one_of("changes", name, change, CHANGES)
+    found = {}
+    for name in known:
+        column = read.frame[name].to_numpy()
+        stated = rules.changes.get(name)
+        rate = stated is None and "below" in looks_absolute(column[np.isfinite(column)])
+        if stated == "absolute" or rate:
+            found[name] = "absolute"
     return found
 
 
-def _problems(frame: pd.DataFrame, rows: Rows, name: str) -> pd.DataFrame:
-    """Return what is wrong with single prices: late listings, gaps, slips, and prices that are not
-    above 0.
-    """
-    values = frame.to_numpy()
-    known = ~np.isnan(values)
-    first = np.argmax(known, axis=0)
-    with np.errstate(invalid="ignore"):
-        lowest = np.where(known, values, np.inf).min(axis=0)
-        highest = np.where(known, values, -np.inf).max(axis=0)
-        doubtful = np.isinf(values) | ~(values > 0) & (np.arange(len(values))[:, None] >= first)
-    for place in np.flatnonzero(
-        (highest == np.inf) | (lowest == -np.inf) | (highest <= 0) | (lowest == highest)
-    ).tolist():
-        _check_instrument(frame.iloc[:, place], rows, name)
-    found = []
-    for place in np.flatnonzero(doubtful.any(axis=0) | (first > 0)).tolist():
-        instrument, begin = frame.columns[place], frame.index[first[place]]
-        if first[place] > 0:
-            found.append(
-                (
-                    _row(rows, begin, instrument),
-                    begin,
-                    instrument,
-                    f"listed late: no price on the {first[place]} dates before",
-                )
-            )
-        for row in np.flatnonzero(doubtful[:, place]).tolist():
-            value, date = values[row, place], frame.index[row]
-            what = "no price" if np.isnan(value) else f"the price {value:g} is not above 0"
-            found.append((_row(rows, date, instrument), date, instrument, what))
-    for row, place in np.argwhere(_slips(values)).tolist():
-        date, instrument = frame.index[row], frame.columns[place]
-        before, value, after = (f"{figure:g}" for figure in values[row - 1 : row + 2, place])
-        what = (
-            f"the price {value} stands between {before} and {after}; the decimal point may "
-            "have slipped"
-        )
-        found.append((_row(rows, date, instrument), date, instrument, what))
-    return pd.DataFrame(found, columns=["row", "date", "instrument", "problem"])
+def _split(read: ReadPrices, splits: Any, values: Floats) -> Floats:
+    """Return prices of which those before each split are divided by it."""
+    known = list(map(str, read.frame.columns))
+    for name, stated in mapping("read_prices", "splits", splits, "splits by instrument").items():
+        if name not in known:
+            continue
+        dated = mapping("splits", name, stated, "ratios by date, such as {'2027-03-04': '2:1'}")
+        for day, ratio in dated.items():
+            date = checked_date("splits", f"the date of a split of {name}", day)
+            before = read.frame.index < date
+            values[before, known.index(name)] /= _ratio(name, ratio)
+    return values
 
 
-def _check_instrument(values: pd.Series, rows: Rows, name: str) -> None:
+def _ratio(name: str, ratio: Any) -> float:
+    """Return the new shares for an old one, from a number or "3:2"."""
+    new, _, old = str(ratio).partition(":")
+    try:
+        found = float(new) / float(old or 1)
+        if not (found > 0 and np.isfinite(found)):
+            raise ValueError
+    except (ValueError, ZeroDivisionError):
+        raise ParameterError(
+            f"the split of {name} must be new shares for old ones, such as '2:1' or 2, not "
+            f"{ratio!r:.40}",
+            owner="splits",
+        ) from None
+    return found
+
+
+def _check_instrument(values: pd.Series, absolute: bool, read: ReadPrices) -> None:
     """Raise FileError for prices of an instrument from which nothing can be estimated."""
     if np.isinf(values).any():
         date = values.index[int(np.argmax(np.isinf(values.to_numpy())))]
         raise FileError(
             f"the price of {values.name!r} is not a finite number",
-            file=str(name),
-            row=_row(rows, date, values.name),
+            file=read.file,
+            row=_row(read.rows, date, values.name),
         )
-    if not (values > 0).any():
-        raise FileError(f"{values.name!r} has no price above 0", file=str(name))
-    if values.count() > 1:
+    if not absolute and not (values > 0).any():
+        raise FileError(
+            f"{values.name!r} has no price above 0; changes={{{values.name!r}: 'absolute'}} takes "
+            "the differences of a rate",
+            file=read.file,
+        )
+    if values.count() > 1 and values.max() == values.min():
         raise FileError(
             f"all prices of {values.name!r} are equal, {values.dropna().iloc[0]:g}; it has no "
             "returns to fit to",
-            file=str(name),
+            file=read.file,
         )
 
 
 def _settled(
     values: pd.DataFrame,
-    missing: str,
     problems: pd.DataFrame,
-    name: str,
-    notes: tuple[str, ...],
-    per_year: float | None,
+    changes: dict[str, str],
+    read: ReadPrices,
+    rules: PriceRules,
 ) -> Prices:
+    """Return prices that are complete by the rule for missing ones."""
     lacking = values.isna().any(axis=1)
+    missing = rules.missing
     if missing == "error" and lacking.any():
         first = problems.head(MOST_NAMED).to_dict("records")
         named = "; ".join(
@@ -394,11 +548,11 @@ def _settled(
             for p in first
         )
         more = f"; and {len(problems) - MOST_NAMED} more" if len(problems) > MOST_NAMED else ""
-        raise FileError(f"{named}{more}; say missing='drop' or 'carry'", file=str(name))
+        raise FileError(f"{named}{more}; say missing='drop' or 'carry'", file=read.file)
     frame = values.ffill().dropna() if missing == "carry" else values.dropna()
     if len(frame) < 2:
         raise FileError(
-            f"{len(frame)} dates have a price of every instrument; two are needed", file=str(name)
+            f"{len(frame)} dates have a price of every instrument; two are needed", file=read.file
         )
     if not lacking.any():
         description = "no price missing"
@@ -413,13 +567,12 @@ def _settled(
     description += _long_gaps(pd.DatetimeIndex(frame.index))
     return Prices(
         frame,
-        missing,
-        "; ".join([description, *notes]),
+        "; ".join([description, *read.notes]),
         problems.reset_index(drop=True),
         values,
-        name,
-        notes,
-        per_year,
+        changes,
+        read,
+        rules,
     )
 
 
@@ -453,3 +606,8 @@ def checked_date(owner: str, name: str, value: Any) -> pd.Timestamp:
             f"{name} must be a date such as 2027-12-31, not {value!r:.40}", owner=owner
         ) from None
     return date.tz_localize(None).normalize()
+
+
+def at_row(row: Any) -> str:
+    """Return the row of a problem in words, "" where it has none."""
+    return "" if pd.isna(row) else f" (row {row:.0f})"

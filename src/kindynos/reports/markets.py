@@ -16,6 +16,7 @@ from kindynos.literals import ReturnPeriod, RiskMethod
 from kindynos.markets.backtesting import Backtest
 from kindynos.markets.methods import METHODS
 from kindynos.markets.portfolio import Portfolio
+from kindynos.markets.prices import at_row
 from kindynos.registry import declared_options
 from kindynos.reports.report import Draw, Report
 from kindynos.reports.summary import plain_rows, plain_value
@@ -265,7 +266,7 @@ def _loss(row: pd.Series, name: str) -> list[str]:
 
 def _problems(held: Portfolio) -> list[RenderableType]:
     lines = [
-        f"{p['instrument']}, {p['date']:%Y-%m-%d}{_at_row(p['row'])}: {p['problem']}."
+        f"{p['instrument']}, {p['date']:%Y-%m-%d}{at_row(p['row'])}: {p['problem']}."
         for p in held.prices.problems.head(8).to_dict("records")
     ]
     left = len(held.prices.problems) - len(lines)
@@ -274,10 +275,6 @@ def _problems(held: Portfolio) -> list[RenderableType]:
         if lines
         else []
     )
-
-
-def _at_row(row: Any) -> str:
-    return "" if pd.isna(row) else f" (row {row:.0f})"
 
 
 def backtested(tested: Backtest) -> Report:

@@ -1,0 +1,175 @@
+"""What is doubtful about prices: found by each instrument's own scale, named, and held out where it
+is hardly a price.
+
+The scale of an instrument is 1.48 times the median size of its moves, over its history or nearby,
+whichever is larger, so that neither a crash nor a single wrong price decides it, and days of a
+crisis are compared with each other.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from dataclasses import dataclass
+
+import numpy as np
+
+from kindynos.arrays import Floats
+
+TO_SD = 1.4826  # from the median size of normal moves to their sd
+NEARBY = 20  # moves on each side
+FEWEST = 12  # moves from which a scale is taken
+SPIKE = 8.0  # scales: there and back
+JUMP = 20.0  # scales: there, and it stays or the prices end
+CANCELS = 0.25  # of the way there, at most, that is left after the way back
+LONGEST_SPIKE = 3  # dates
+SLIP = 8.0  # times its neighbours, where there is no scale
+WHOLE = (2, 3, 4, 5, 6, 7, 8, 10, 12, 15, 20, 25, 30, 40, 50)
+SPLITS = (*((n, 1) for n in WHOLE), *((1, n) for n in WHOLE), (3, 2), (4, 3), (5, 2), (5, 4))
+SLIPS = (10, 1000)  # times, as by a decimal point
+LEFT = 2.0  # scales: the most of a jump that a split leaves over, as the day's own move
+STALE = 5  # equal prices that follow each other, at least
+UNLIKELY = 0.01  # the expected number of runs so long
+LEAST_RATE = 0.02  # of the median size: a value nearer to 0 has no sensible returns
+
+
+@dataclass(frozen=True)
+class Doubt:
+    """What is doubtful about the price at a place among the known ones, in words; ``held_out``
+    where it counts as missing until it is confirmed.
+    """
+
+    place: int
+    words: str
+    held_out: bool = False
+
+
+def doubts(values: Floats, absolute: bool) -> list[Doubt]:
+    """Return what is doubtful about the known prices of one instrument ``(dates,)``, in their
+    order.
+    """
+    if len(values) < 4 or (not absolute and values.min() <= 0):
+        return []
+    moves = np.diff(values) if absolute else np.diff(np.log(values))
+    scales = _scales(moves)
+    found, taken = [], np.zeros(len(values) + 1, dtype=bool)
+    for doubt, width in _spikes(values, moves, scales):
+        if not taken[doubt.place]:
+            found += [Doubt(doubt.place + k, doubt.words, True) for k in range(width)]
+            taken[doubt.place : doubt.place + width + 1] = True
+    for place in np.flatnonzero(np.abs(moves) > SPIKE * scales).tolist():
+        if not (taken[place] or taken[place + 1]):
+            found += _jump(values, moves, scales, place, absolute)
+    found += _stale(values, moves)
+    return sorted(found, key=lambda doubt: doubt.place)
+
+
+def _scales(moves: Floats) -> Floats:
+    """Return the scale that each move ``(moves,)`` is compared with."""
+    sizes = np.abs(moves - np.median(moves))
+    moving = sizes[moves != 0]
+    if len(moving) < FEWEST:
+        return np.full(len(moves), np.log(SLIP) / SPIKE)
+    overall = TO_SD * float(np.median(moving))
+    reach = min(2 * NEARBY + 1, len(moves))
+    windows = np.lib.stride_tricks.sliding_window_view(sizes, reach)
+    middles = np.clip(np.arange(len(moves)) - NEARBY, 0, len(windows) - 1)
+    local = TO_SD * np.median(windows, axis=1)[middles]
+    return np.asarray(np.maximum(np.maximum(local, overall), 1e-300))
+
+
+def _spikes(values: Floats, moves: Floats, scales: Floats) -> Iterator[tuple[Doubt, int]]:
+    """Yield prices far from those before and after, which are near each other, with how many dates
+    they last.
+    """
+    large = np.abs(moves) > SPIKE * scales
+    for there in np.flatnonzero(large).tolist():
+        for width in range(1, LONGEST_SPIKE + 1):
+            back = there + width
+            if back >= len(moves) or not large[back]:
+                continue
+            way = min(abs(moves[there]), abs(moves[back]))
+            inner = np.abs(moves[there + 1 : back])
+            left = abs(float(moves[there : back + 1].sum()))
+            if left < CANCELS * way and not (inner > CANCELS * way).any():
+                before, value, after = values[there], values[there + 1], values[back + 1]
+                yield Doubt(there + 1, _stands(value, before, after, width)), width
+                break
+
+
+def _stands(value: float, before: float, after: float, width: int) -> str:
+    lasting = "" if width == 1 else f", for {width} dates,"
+    slip = ""
+    if before > 0 and value > 0:
+        power = np.log10(value / ((before + after) / 2))
+        if abs(power) > 0.9 and abs(power - round(power)) < 0.06:
+            slip = "; the decimal point may have slipped"
+    return f"the price {value:g} stands{lasting} between {before:g} and {after:g}{slip}"
+
+
+def _jump(values: Floats, moves: Floats, scales: Floats, place: int, absolute: bool) -> list[Doubt]:
+    """Return the doubt about a large move after which prices stay, or with which they begin or
+    end.
+    """
+    before, after, size = values[place], values[place + 1], abs(moves[place]) / scales[place]
+    words = f"the price goes from {before:g} to {after:g}"
+    if not absolute:
+        near = min(LEFT * scales[place], 0.15)
+        last = place == len(moves) - 1
+        if last and any(abs(abs(moves[place]) - np.log(times)) < near for times in SLIPS):
+            slipped = f"{words} at the end: the decimal point may have slipped"
+            return [Doubt(place + 1, slipped, True)]
+        if abs(abs(moves[place]) - np.log(100)) < near:
+            return [Doubt(place + 1, f"{words} and stays: perhaps pence and pounds", last)]
+        for new, old in SPLITS:
+            if abs(moves[place] + np.log(new / old)) < near:
+                return [Doubt(place + 1, f"{words}, as by a split of {new}:{old}")]
+    if size < JUMP:
+        return []
+    usual = f", {size:.0f} times its usual move"
+    if place == 0:
+        return [Doubt(0, f"the first price, {before:g}, is followed by {after:g}{usual}", True)]
+    if place == len(moves) - 1:
+        return [Doubt(place + 1, f"the last price, {after:g}, follows {before:g}{usual}", True)]
+    return [Doubt(place + 1, f"{words}{usual}, and stays")]
+
+
+def _stale(values: Floats, moves: Floats) -> list[Doubt]:
+    """Return where a price is repeated more often than its other moves allow."""
+    still = np.concatenate([[False], moves == 0, [False]])
+    if still[1:-1].all():
+        return []
+    edges = np.flatnonzero(np.diff(still.astype(int)))
+    runs = [
+        (begin, end - begin)
+        for begin, end in edges.reshape(-1, 2).tolist()
+        if end - begin + 1 >= STALE
+    ]
+    long = sum(length for _, length in runs)
+    share = (float(still.sum()) - long + 0.5) / (len(moves) - long + 1)
+    return [
+        Doubt(begin, f"the same price, {values[begin]:g}, on {length + 1} dates in a row")
+        for begin, length in runs
+        if len(moves) * min(share, 1.0) ** length < UNLIKELY
+    ]
+
+
+def looks_absolute(values: Floats) -> str:
+    """Return why known values ``(dates,)`` can hardly be prices, which change by shares of
+    themselves; "" where nothing says so.
+
+    Single values at or below 0 are mistakes; three and more, which follow from their neighbours,
+    are those of a yield, a spread or a rate.
+    """
+    low = int((values <= 0).sum())
+    if low >= 3:
+        moves = np.abs(np.diff(values))
+        usual = TO_SD * float(np.median(moves[moves > 0])) if (moves > 0).any() else 0.0
+        beside = np.flatnonzero(values <= 0)
+        into = np.minimum(
+            moves[np.maximum(beside - 1, 0)], moves[np.minimum(beside, len(moves) - 1)]
+        )
+        if float(np.median(into)) <= SPIKE * usual:
+            return f"{low} values are 0 or below"
+    if low == 0 and len(values) and values.min() < LEAST_RATE * np.median(values):
+        return f"it comes near 0 ({values.min():.3g}, and {np.median(values):.3g} in the middle)"
+    return ""
