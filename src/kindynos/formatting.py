@@ -8,6 +8,7 @@ from collections.abc import Iterable
 from kindynos.inference.estimates import Estimate, one_sided
 
 SMALLEST_SHARE = 5e-7  # error of a share that is told
+LARGEST = 1e15  # from here on a power of ten reads better than its digits
 ROUNDING = 1e-12  # relative to a figure, below which its error is that of the arithmetic alone
 
 
@@ -37,9 +38,11 @@ def number(value: float, step: float | None = None) -> str:
     if math.isinf(value):
         return "infinite" if value > 0 else "-infinite"
     # finer than a float can resolve: no step
-    if step is not None and step > 1e-13 * abs(value) and step > 1e-290:
+    if abs(value) < LARGEST and step is not None and step > 1e-13 * abs(value) and step > 1e-290:
         decimals = max(0, -math.floor(math.log10(step)))
         return f"{round(value / step) * step:,.{decimals}f}"
+    if abs(value) >= LARGEST:
+        return f"{value:.3g}"
     if abs(value) >= 1000 or value == int(value):
         return f"{value:,.0f}"
     return f"{value:.4g}" if abs(value) >= 1e-4 else f"{value:.2e}"

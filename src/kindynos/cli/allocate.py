@@ -18,10 +18,15 @@ from kindynos.cli.common import (
     finish,
     json_option,
     out_option,
-    per_year_option,
-    table_file,
+    price_file,
 )
-from kindynos.cli.risk import missing_option, prices_argument, read_portfolio, value_option
+from kindynos.cli.risk import (
+    missing_option,
+    price_table,
+    prices_argument,
+    read_portfolio,
+    value_option,
+)
 from kindynos.errors import FileError, KindynosError
 from kindynos.literals import (
     CovarianceMethod,
@@ -101,7 +106,6 @@ from kindynos.literals import (
 )
 @click.option("--short", is_flag=True, help="Allow negative weights.")
 @every_option
-@per_year_option
 @click.option("--window", type=WHOLE, help="The last N returns; default: all.")
 @click.option(
     "--means",
@@ -176,7 +180,7 @@ from kindynos.literals import (
     help="Write the best holdings as a CSV.",
 )
 @missing_option
-@table_file
+@price_file
 @out_option
 @json_option
 def allocate(
@@ -184,7 +188,6 @@ def allocate(
     holdings: Path | None,
     value: float | None,
     missing: MissingPolicy,
-    per_year: float | None,
     horizon: int,
     trials: int,
     seed: int,
@@ -214,13 +217,12 @@ def allocate(
     from kindynos.markets.allocation.allocation import allocate as allocated
     from kindynos.markets.allocation.frontier import frontier
     from kindynos.markets.holdings import read_holdings
-    from kindynos.markets.prices import read_prices
     from kindynos.reports import allocation as report
 
     source: Any = (
-        read_prices(prices, missing, per_year=per_year, **layout)
+        price_table(prices, missing, **layout)
         if holdings is None
-        else read_portfolio(prices, holdings, value, missing, per_year=per_year, layout=layout)
+        else read_portfolio(prices, holdings, value, missing, layout=layout)
     )
     members = {} if holdings is None else read_holdings(holdings).groups
     aim = {name: stated.pop(name) for name in ("maximize", "minimize")}

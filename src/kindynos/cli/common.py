@@ -215,8 +215,7 @@ simulated = _option_group(
 )
 
 # the options of how a file of a table is laid out
-table_file = _option_group(
-    "layout",
+TABLE_OPTIONS = (
     click.option(
         "--decimal",
         type=click.Choice([".", ","]),
@@ -231,6 +230,7 @@ table_file = _option_group(
     ),
     click.option("--sheet", metavar="NAME", help="The sheet of a workbook; default: the first."),
 )
+table_file = _option_group("layout", *TABLE_OPTIONS)
 
 # the time over which returns are taken
 every_option = click.option(
@@ -239,12 +239,72 @@ every_option = click.option(
     type=Words(ReturnPeriod),
     help="Take returns over a {names}; default: from one date of PRICES to the next.",
 )
-per_year_option = click.option(
-    "--per-year",
-    type=float,
-    metavar="NUMBER",
-    help="The dates in a year of a market that has its own number; default: found from the dates "
-    "(252 days, or 365 where weekends have prices, 52 weeks, 12 months).",
+
+
+def _by_name(example: str) -> Callable[..., dict[str, str]]:
+    """Return a callback that turns repeated ``NAME=VALUE`` into a dictionary."""
+
+    def gather(
+        ctx: click.Context, param: click.Parameter, given: tuple[str, ...]
+    ) -> dict[str, str]:
+        pairs = [text.partition("=") for text in given]
+        for text, (_, equals, _) in zip(given, pairs, strict=True):
+            if not equals:
+                raise click.BadParameter(f"{text}: say {example}", ctx, param)
+        return {name.strip(): value.strip() for name, _, value in pairs}
+
+    return gather
+
+
+def _split_dates(
+    ctx: click.Context, param: click.Parameter, given: tuple[str, ...]
+) -> dict[str, dict[str, str]]:
+    """Return ratios of splits by instrument and date."""
+    example = "NAME=RATIO@DATE, such as ferry=2:1@2027-03-04"
+    found: dict[str, dict[str, str]] = {}
+    for text in given:
+        name, equals, ratio_and_date = text.partition("=")
+        ratio, at, date = ratio_and_date.partition("@")
+        if not (equals and at):
+            raise click.BadParameter(f"{text}: say {example}", ctx, param)
+        found.setdefault(name.strip(), {})[date.strip()] = ratio.strip()
+    return found
+
+
+# the options of how a file of prices is laid out, and what its columns are
+price_file = _option_group(
+    "layout",
+    *TABLE_OPTIONS,
+    click.option(
+        "--per-year",
+        type=float,
+        metavar="NUMBER",
+        help="The dates in a year of a market that has its own number; default: found from the "
+        "dates (252 days, or 365 where weekends have prices, 52 weeks, 12 months).",
+    ),
+    click.option(
+        "--change",
+        "changes",
+        multiple=True,
+        callback=_by_name("NAME=absolute"),
+        metavar="NAME=absolute",
+        help="A column that changes by differences, such as a yield, and may be 0 or below; "
+        "repeatable.",
+    ),
+    click.option(
+        "--split",
+        "splits",
+        multiple=True,
+        callback=_split_dates,
+        metavar="NAME=RATIO@DATE",
+        help="A split of shares, such as ferry=2:1@2027-03-04; prices before are adjusted; "
+        "repeatable.",
+    ),
+    click.option(
+        "--keep-suspicious",
+        is_flag=True,
+        help="Use prices that look wrong; default: they count as missing.",
+    ),
 )
 
 missing_words_option = click.option(

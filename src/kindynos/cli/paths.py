@@ -16,9 +16,9 @@ from kindynos.cli.common import (
     finish,
     json_option,
     out_option,
-    per_year_option,
-    table_file,
+    price_file,
 )
+from kindynos.cli.risk import price_table
 from kindynos.errors import KindynosError
 from kindynos.literals import ReturnPeriod
 
@@ -76,10 +76,9 @@ BY_DAY: dict[str, dict[str, Any]] = {
     help="Draw the fitted parameters too: one fan that holds what the history leaves open.",
 )
 @every_option
-@per_year_option
 @click.option("--trials", type=WHOLE, default=10_000, show_default=True, help="How many paths.")
 @click.option("--seed", type=WHOLE, help="A whole number that reproduces them; else one is chosen.")
-@table_file
+@price_file
 @out_option
 @json_option
 def paths(
@@ -93,7 +92,6 @@ def paths(
     risk_neutral: float | None,
     uncertain: bool,
     every: ReturnPeriod | None,
-    per_year: float | None,
     trials: int,
     seed: int | None,
     layout: dict[str, Any],
@@ -110,11 +108,10 @@ def paths(
       kindynos paths treasury_prices.csv --instrument shipyard --process regime-switching \\
         --below 35 --out results
     """
-    from kindynos.markets.prices import read_prices
     from kindynos.reports import paths as report
     from kindynos.sampling.streams import checked_seed
 
-    table = read_prices(prices, per_year=per_year, **layout).every(every)
+    table = price_table(prices, **layout).every(every)
     spacing = table.spacing
     if instrument is None and len(table.instruments) > 1:
         raise KindynosError(
@@ -132,7 +129,16 @@ def paths(
     made = fitted.paths(periods, trials, chosen, dt, uncertain=uncertain)
     ahead = report.outlook(fitted, made, history, dt, above, below, chosen, uncertain, spacing.unit)
     shown = report.paths(
-        name, fitted, made, ahead, len(history), chosen, spacing=spacing, above=above, below=below
+        name,
+        fitted,
+        made,
+        ahead,
+        len(history),
+        chosen,
+        spacing=spacing,
+        doubts=table.subset([name]).doubts,
+        above=above,
+        below=below,
     )
     finish(shown, out, as_data)
 

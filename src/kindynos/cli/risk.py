@@ -4,6 +4,7 @@ would have been right.
 
 from __future__ import annotations
 
+import warnings
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
@@ -21,14 +22,14 @@ from kindynos.cli.common import (
     finish,
     json_option,
     out_option,
-    per_year_option,
-    table_file,
+    price_file,
 )
-from kindynos.errors import FileError, KindynosError
+from kindynos.errors import DataWarning, FileError, KindynosError
 from kindynos.literals import MissingPolicy, ReturnPeriod, RiskMethod
 
 if TYPE_CHECKING:
     from kindynos.markets.portfolio import Portfolio
+    from kindynos.markets.prices import Prices
 
 ROLLING = 250  # returns behind each point of the picture of risk through time
 
@@ -40,7 +41,8 @@ holdings_option = click.option(
     metavar="FILE",
     help="A CSV with columns instrument and shares, or instrument and weight (then also --value); "
     "a column currency names "
-    "the column of PRICES with the exchange rate of an instrument that is not priced in yours.",
+    "the column of PRICES with the exchange rate of an instrument that is not priced in yours, and "
+    "a column change says absolute of one that changes by differences.",
 )
 value_option = click.option("--value", type=float, help="With weights: the money invested.")
 missing_option = click.option(
@@ -59,7 +61,6 @@ def read_portfolio(
     value: float | None,
     missing: MissingPolicy,
     benchmark: str | None = None,
-    per_year: float | None = None,
     layout: dict[str, Any] | None = None,
 ) -> Portfolio:
     """Return the portfolio of a file of prices and one of holdings; raises FileError, with file and
@@ -67,7 +68,6 @@ def read_portfolio(
     """
     from kindynos.markets.holdings import read_holdings
     from kindynos.markets.portfolio import Portfolio
-    from kindynos.markets.prices import read_prices
 
     stated = read_holdings(holdings)
     amounts, currency = stated.amounts, stated.currency
@@ -75,8 +75,10 @@ def read_portfolio(
     if stated.kind == "weight" and value is None:
         raise KindynosError(f"{holdings} has weights: say --value, the money invested")
     wanted = [*amounts, *currency.values(), *([benchmark] if benchmark else [])]
+    given = dict(layout or {})
+    given["changes"] = {**stated.changes, **given.get("changes", {})}
     try:
-        table = read_prices(prices, missing, wanted, per_year=per_year, **(layout or {}))
+        table = price_table(prices, missing, wanted, **given)
         if stated.kind == "shares":
             return Portfolio(table, shares=amounts, short=short, currency=currency)
         return Portfolio(table, weights=amounts, value=value, short=short, currency=currency)
@@ -84,6 +86,17 @@ def read_portfolio(
         raise
     except KindynosError as error:
         raise FileError(f"{error}", file=str(holdings)) from None
+
+
+def price_table(*arguments: Any, **options: Any) -> Prices:
+    """Return the prices of a file; what is suspicious of them is said by the report, not by a
+    warning.
+    """
+    from kindynos.markets.prices import read_prices
+
+    with warnings.catch_warnings():
+        warnings.simplefilter("ignore", DataWarning)
+        return read_prices(*arguments, **options)
 
 
 def windows_of(text: str) -> list[int | None]:
@@ -146,9 +159,8 @@ def windows_of(text: str) -> list[int | None]:
     help="A column of PRICES: how the holdings would have gone with it.",
 )
 @every_option
-@per_year_option
 @missing_option
-@table_file
+@price_file
 @out_option
 @json_option
 def risk(
@@ -163,7 +175,6 @@ def risk(
     volatility: str | None,
     benchmark: str | None,
     every: ReturnPeriod | None,
-    per_year: float | None,
     missing: MissingPolicy,
     layout: dict[str, Any],
     out: Path | None,
@@ -186,7 +197,7 @@ def risk(
     from kindynos.engine.progress import progress_listener
     from kindynos.reports import markets
 
-    held = read_portfolio(prices, holdings, value, missing, benchmark, per_year, layout)
+    held = read_portfolio(prices, holdings, value, missing, benchmark, layout)
     chosen = windows_of(windows)
     options: dict[str, Any] = {"overlapping": overlapping}
     options |= {"volatility": volatility} if volatility else {}
@@ -228,9 +239,8 @@ def risk(
     help="The level, as a fraction.",
 )
 @every_option
-@per_year_option
 @missing_option
-@table_file
+@price_file
 @out_option
 @json_option
 def backtest(
@@ -241,7 +251,6 @@ def backtest(
     window: int,
     level: float,
     every: ReturnPeriod | None,
-    per_year: float | None,
     missing: MissingPolicy,
     layout: dict[str, Any],
     out: Path | None,
@@ -257,5 +266,6 @@ def backtest(
     """
     from kindynos.reports import markets
 
-    held = read_portfolio(prices, holdings, value, missing, per_year=per_year, layout=layout)
-    finish(markets.backtested(held.backtest(method, window, level, every)), out, as_data)
+    held = read_portfolio(prices, holdings, value, missing, layout=layout)
+    tested = held.backtest(method, window, level, every)
+    finish(markets.backtested(tested, held.prices.doubts), out, as_data)

@@ -23,15 +23,16 @@ def contributions(
     Incremental is by how much the figure would fall without the holding.
     """
     one_of("contributions", "measure", measure, MEASURES)
+    exposure, left = method.stretched(exposure, horizon)
     values = exposure.values
-    total = method.figure(exposure, measure, level, horizon)
-    component = method.shares(exposure, measure, level, horizon)
+    total = method.figure(exposure, measure, level, left)
+    component = method.shares(exposure, measure, level, left)
     reached = float(component.sum())
     # differences leave a rest of a billionth
     component = component * (total / reached) if reached else component
     held = values != 0
     without = [
-        method.figure(exposure.without(place), measure, level, horizon)
+        method.figure(exposure.without(place), measure, level, left)
         if np.count_nonzero(held) > 1
         else 0.0
         for place in range(len(values))

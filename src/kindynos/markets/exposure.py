@@ -4,7 +4,6 @@ them.
 
 from __future__ import annotations
 
-from collections.abc import Callable
 from dataclasses import dataclass, replace
 from functools import cached_property
 from typing import Any
@@ -16,13 +15,15 @@ from numpy.lib.stride_tricks import sliding_window_view
 from kindynos.arrays import Floats
 from kindynos.errors import ParameterError
 from kindynos.inference.estimates import Estimate
+from kindynos.markets.changes import Mask, combined, lengthened
+from kindynos.markets.holdings import Valued
 from kindynos.tables.spacing import SPACINGS, DateSpacing
 
 
 @dataclass(frozen=True)
 class Exposure:
-    """Today's holdings in money ``(instruments,)`` and simple returns ``(returns,
-    instruments)``.
+    """Today's holdings in money ``(instruments,)`` and the moves of instruments ``(returns,
+    instruments)``: simple returns, or differences of the ``absolute`` ones, which change by them.
     """
 
     values: Floats
@@ -32,32 +33,50 @@ class Exposure:
     window: int | None = None
     description: str = ""  # what was done about missing prices
     spacing: DateSpacing = SPACINGS["day"]
-    # the profit where prices are that many times today's (instruments, cases)
-    revalue: Callable[[Floats], Floats] | None = None
+    absolute: Mask | None = None
+    # the profit that a move of 1 of each instrument brings, where it is not the holding's value
+    per_move: Floats | None = None
+    valued: Valued | None = None  # positions that a function values
+    overlap: int = 1  # the periods that each move shares with the next
+    days: float = 0.0  # that pass while the positions are held, for such a function
+
+    @cached_property
+    def sensitivities(self) -> Floats:
+        """The profit that a move of 1 of each instrument brings ``(instruments,)``: the value held,
+        or the number held where changes are differences.
+        """
+        return self.values if self.per_move is None else self.per_move
+
+    @cached_property
+    def differences(self) -> Mask:
+        """Which instruments change by differences ``(instruments,)``."""
+        if self.absolute is not None:
+            return self.absolute
+        return np.zeros(len(self.names), dtype=bool)
 
     @cached_property
     def losses(self) -> Floats:
-        """The loss of today's holdings under each past return: full revaluation."""
-        if self.revalue is not None:
-            return np.asarray(-self.revalue(1 + self.returns.T))
-        return np.asarray(-(self.returns @ self.values))
+        """The loss of today's holdings under each past move: full revaluation."""
+        if self.valued is not None:
+            return np.asarray(-self.valued.profit(self.returns.T, self.days))
+        return np.asarray(-(self.returns @ self.sensitivities))
 
     @property
     def own_losses(self) -> Floats:
-        """The loss of each holding under each past return ``(returns, instruments)``.
+        """The loss of each holding under each past move ``(returns, instruments)``.
 
         Raises ParameterError for positions that are revalued by a function, whose losses cannot be
         told apart.
         """
-        if self.revalue is not None:
+        if self.valued is not None:
             raise ParameterError(
                 "the profit of positions that are revalued by a function cannot be told apart by "
                 "instrument"
             )
-        return np.asarray(-self.returns * self.values)
+        return np.asarray(-self.returns * self.sensitivities)
 
     def over(self, horizon: int) -> Exposure:
-        """Return the same holdings with the returns of all stretches of that many periods, which
+        """Return the same holdings with the moves over all stretches of that many periods, which
         overlap.
 
         Raises ParameterError where the window has too few periods for eight of them.
@@ -68,17 +87,29 @@ class Exposure:
                 f"{self.spacing.span(horizon)}",
                 owner="historical",
             )
-        growth = sliding_window_view(1 + self.returns, horizon, axis=0).prod(axis=-1) - 1
-        return replace(self, returns=growth, dates=self.dates[horizon - 1 :])
+        moves = combined(sliding_window_view(self.returns, horizon, axis=0), self.differences)
+        return replace(
+            self, returns=moves, dates=self.dates[horizon - 1 :], days=horizon * self.days
+        )
+
+    def lengthened(self, horizon: int) -> Exposure:
+        """Return the same holdings with moves as large as they would be over a horizon, and as much
+        time that passes.
+        """
+        moves = lengthened(self.returns, self.differences, horizon)
+        return replace(self, returns=moves, days=horizon * self.days)
 
     def with_returns(self, returns: Floats) -> Exposure:
-        """Return the same holdings with other returns on the same dates."""
+        """Return the same holdings with other moves on the same dates."""
         return replace(self, returns=returns)
 
     def without(self, place: int) -> Exposure:
         """Return the exposure without one of the holdings."""
+        left_out = np.arange(len(self.values)) == place
         return replace(
-            self, values=np.where(np.arange(len(self.values)) == place, 0.0, self.values)
+            self,
+            values=np.where(left_out, 0.0, self.values),
+            per_move=np.where(left_out, 0.0, self.sensitivities),
         )
 
 

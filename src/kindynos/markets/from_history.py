@@ -5,7 +5,7 @@ or with a fitted tail.
 from __future__ import annotations
 
 import math
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import numpy as np
 
@@ -83,32 +83,18 @@ class Historical(Ranked):
         q, shortfall = even_tail(rows, level)
         return q * root(horizon), shortfall * root(horizon)
 
-    def _stretches(self, exposure: Exposure, horizon: int) -> tuple[Exposure, int, int]:
-        """Return the exposure that is looked at, the days it already spans, and the days that are
-        left to scale by.
-        """
-        return (
-            (exposure.over(horizon), horizon, 1)
-            if self.overlapping and horizon > 1
-            else (exposure, 1, horizon)
-        )
-
-    def figure(self, exposure: Exposure, measure: str, level: float, horizon: int) -> float:
-        looked_at, _, left = self._stretches(exposure, horizon)
-        return super().figure(looked_at, measure, level, left)
-
-    def shares(self, exposure: Exposure, measure: str, level: float, horizon: int) -> Floats:
-        looked_at, _, left = self._stretches(exposure, horizon)
-        return super().shares(looked_at, measure, level, left)
+    def stretched(self, exposure: Exposure, horizon: int) -> tuple[Exposure, int]:
+        if not self.overlapping or horizon == 1:
+            return super().stretched(exposure, horizon)
+        return replace(exposure.over(horizon), overlap=horizon), 1
 
     def interval(self, exposure: Exposure, measure: str, level: float, horizon: int) -> Estimate:
         """Return a figure with its interval: order statistics for the value at risk, a fitted tail
         for the mean beyond it.
         """
-        looked_at, spanned, left = self._stretches(exposure, horizon)
-        losses = looked_at.losses
+        losses = exposure.losses
         value = float(self.tail(losses[None], level)[MEASURES.index(measure)][0])
-        apart = max(clustering(losses), float(spanned))
+        apart = max(clustering(losses), float(exposure.overlap))
         low, high = _order_bounds(losses, level, apart)
         if measure == "expected_shortfall":
             if len(losses) >= 2 * FEWEST:
@@ -116,7 +102,7 @@ class Historical(Ranked):
                 low, high = float(ends[0]), float(ends[1]) if math.isfinite(high) else math.inf
             else:
                 high = math.inf
-        return around(value, low, high, root(left), _note(apart, high))
+        return around(value, low, high, root(horizon), _note(apart, high))
 
     def description(self, exposure: Exposure, horizon: int) -> str:
         if self.overlapping and horizon > 1:

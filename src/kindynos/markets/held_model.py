@@ -212,9 +212,11 @@ def simulate_held(
 ) -> Run:
     """Return the run of an exposure's holdings; see ``Portfolio.simulate``."""
     check_integer("simulate", "horizon", horizon, least=1, most=MOST_PERIODS)
-    if exposure.revalue is not None:
+    if exposure.valued is not None or exposure.differences.any():
+        what = "positions that a function values" if exposure.valued else "changes by differences"
         raise ParameterError(
-            "positions that a function values have no values by instrument", owner="simulate"
+            f"{what} have no model of holdings; take value_at_risk(level, 'simulated'), or paths",
+            owner="simulate",
         )
     joined = joined_returns(exposure.returns, exposure.names, marginals, *copula)
     statement = held_statement(exposure.names, exposure.values.tolist(), joined, horizon)

@@ -6,6 +6,8 @@ from __future__ import annotations
 
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass
+from functools import cached_property
+from inspect import Parameter, signature
 from pathlib import Path
 from typing import Any
 
@@ -13,30 +15,33 @@ import numpy as np
 
 from kindynos.arrays import Floats
 from kindynos.errors import FileError, ParameterError
+from kindynos.markets.changes import Mask, prices_after
 from kindynos.markets.prices import Prices
 from kindynos.tables.reader import read_table
 from kindynos.validate import finite, mapping
 
 KINDS = ("shares", "weight")  # columns of a file of holdings, of which it has one
 
-Revalue = Callable[[dict[str, Floats]], Any]
+Revalue = Callable[..., Any]
 
 
 @dataclass(frozen=True)
 class StatedHoldings:
     """What a file of holdings states, by instrument: amounts (of the kind "shares" or "weight"),
-    the column of exchange rates that changes a price into the portfolio's currency, and a group.
+    the column of exchange rates that changes a price into the portfolio's currency, whether it
+    changes by differences ("absolute"), and a group.
     """
 
     kind: str
     amounts: dict[str, float]
     currency: dict[str, str]
+    changes: dict[str, str]
     groups: dict[str, str]
 
 
 def read_holdings(path: Path) -> StatedHoldings:
     """Return the holdings in a CSV, Parquet or Excel file with columns instrument and shares, or
-    instrument and weight, and perhaps currency and group.
+    instrument and weight, and perhaps currency, change and group.
 
     Raises FileError, with the row, for an amount that is missing or not a number, and for an
     instrument that is missing or stands twice.
@@ -70,7 +75,11 @@ def read_holdings(path: Path) -> StatedHoldings:
         return {name: text for name, text in zip(names, found, strict=False) if text}
 
     return StatedHoldings(
-        kinds[0], dict(zip(names, amounts, strict=True)), texts("currency"), texts("group")
+        kinds[0],
+        dict(zip(names, amounts, strict=True)),
+        texts("currency"),
+        texts("change"),
+        texts("group"),
     )
 
 
@@ -115,24 +124,53 @@ def _known(prices: Prices, name: Any) -> None:
         )
 
 
-def profit_of(revalue: Revalue, names: list[str], today: Floats) -> Callable[[Floats], Floats]:
-    """Return the function of growth ``(instruments, cases)`` that gives the profit of positions
-    which ``revalue`` values.
+@dataclass(frozen=True, eq=False)
+class Valued:
+    """Positions that a function values, such as options: ``revalue(prices)``, or
+    ``revalue(prices, days)``, where time passes, gives what they are worth at the prices of the
+    ``names`` by instrument, arrays ``(cases,)``. ``today`` are today's prices, and ``absolute``
+    says which instruments change by differences.
     """
 
-    def worth(prices: Floats) -> Floats:
-        found = np.asarray(revalue(dict(zip(names, prices, strict=True))), dtype=np.float64)
-        if found.shape != prices.shape[1:] or not np.isfinite(found).all():
+    revalue: Revalue
+    names: list[str]
+    today: Floats
+    absolute: Mask
+
+    def worth(self, prices: Floats, days: float = 0.0) -> Floats:
+        """Return what the positions are worth at prices ``(instruments, cases)`` after days; raises
+        ParameterError for a function that does not give a value for each case.
+        """
+        by_name = dict(zip(self.names, prices, strict=True))
+        found = self.revalue(by_name, days) if self._in_time else self.revalue(by_name)
+        values = np.asarray(found, dtype=np.float64)
+        if values.shape != prices.shape[1:] or not np.isfinite(values).all():
             raise ParameterError(
                 f"revalue must give one finite value for each of {prices.shape[1]} cases, not "
-                f"{found.shape}",
+                f"{values.shape if values.shape != prices.shape[1:] else 'NaN or infinity'}",
                 owner="Portfolio",
             )
-        return found
+        return values
 
-    now = worth(today[:, None])
+    @cached_property
+    def now(self) -> float:
+        """What the positions are worth today."""
+        return float(self.worth(self.today[:, None])[0])
 
-    def profit(growth: Floats) -> Floats:
-        return np.asarray(worth(today[:, None] * growth) - now)
+    def profit(self, moves: Floats, days: float = 0.0) -> Floats:
+        """Return the profit after moves ``(instruments, cases)`` and days."""
+        return self.worth(prices_after(self.today, moves, self.absolute), days) - self.now
 
-    return profit
+    @cached_property
+    def _in_time(self) -> bool:
+        """Whether the function takes the days that pass: a second argument without a default, or
+        one that is called days.
+        """
+        try:
+            parameters = list(signature(self.revalue).parameters.values())
+        except (TypeError, ValueError):
+            return False
+        by_place = [p for p in parameters if p.kind in (p.POSITIONAL_ONLY, p.POSITIONAL_OR_KEYWORD)]
+        if len(by_place) < 2:
+            return False
+        return by_place[1].default is Parameter.empty or by_place[1].name == "days"

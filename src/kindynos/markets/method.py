@@ -49,6 +49,13 @@ class Method(ABC):
     def description(self, exposure: Exposure, horizon: int) -> str:
         """Return how a figure was made, in words."""
 
+    def stretched(self, exposure: Exposure, horizon: int) -> tuple[Exposure, int]:
+        """Return the exposure that a figure over a horizon is taken from, and the horizon that is
+        left to scale by: the losses of positions that a function values do not grow with the root
+        of time, but the moves that they are valued at do.
+        """
+        return (exposure, horizon) if exposure.valued is None else (exposure.lengthened(horizon), 1)
+
     def behind(self, losses: Floats) -> tuple[Floats, Floats]:
         """Return the losses that quantiles are taken of, and their weights, which add up to 1."""
         return losses, np.full(len(losses), 1 / len(losses))
@@ -113,7 +120,10 @@ def p_value(p: float) -> str:
 
 def scaled(exposure: Exposure, horizon: int) -> str:
     """Return the words for the figure of one period that stands for several."""
-    return "" if horizon == 1 else f", one {exposure.spacing.unit} times the root of {horizon}"
+    if horizon == 1:
+        return ""
+    what = "one" if exposure.valued is None else "moves of one"
+    return f", {what} {exposure.spacing.unit} times the root of {horizon}"
 
 
 def around(value: float, low: float, high: float, factor: float = 1.0, note: str = "") -> Estimate:

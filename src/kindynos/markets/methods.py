@@ -61,8 +61,13 @@ def measured(
     Raises ParameterError for a horizon over which a method that scales the loss of one period would
     let holdings that are all bought lose more than they are worth.
     """
-    figure = method.interval(exposure, measure, level, horizon)
-    only_bought = exposure.revalue is None and bool((exposure.values >= 0).all())
+    looked_at, left = method.stretched(exposure, horizon)
+    figure = method.interval(looked_at, measure, level, left)
+    only_bought = (
+        exposure.valued is None
+        and not exposure.differences.any()
+        and bool((exposure.values >= 0).all())
+    )
     if only_bought and float(figure) > value > 0:
         raise ParameterError(
             f"over {exposure.spacing.span(horizon)} it would give a loss of {float(figure):,.0f}, "
@@ -85,7 +90,7 @@ def measured(
     return RiskFigure.of(
         figure,
         fraction=float(figure) / value if value else float("nan"),
-        sampling_error=method.sampling_error(exposure, measure, level, horizon),
+        sampling_error=method.sampling_error(looked_at, measure, level, left),
         doubt=method.doubt(exposure),
         method=method.label,
         level=level,

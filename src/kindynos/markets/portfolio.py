@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import replace
 from functools import cached_property
 from typing import Any, Unpack
@@ -16,10 +16,11 @@ from kindynos.errors import ParameterError
 from kindynos.literals import Rebalancing, ReturnPeriod, RiskMethod
 from kindynos.markets import stress as stresses
 from kindynos.markets.backtesting import Backtest, rolling_backtest
+from kindynos.markets.changes import as_prices, from_prices
 from kindynos.markets.contributions import contributions
 from kindynos.markets.exposure import Exposure, RiskFigure
 from kindynos.markets.held_model import simulate_held
-from kindynos.markets.holdings import Revalue, checked_holdings, converted, profit_of
+from kindynos.markets.holdings import Revalue, Valued, checked_holdings, converted
 from kindynos.markets.methods import METHODS, measured, method_of
 from kindynos.markets.prices import Prices, checked_date, prices_of
 from kindynos.markets.relative import against, rolling_risk
@@ -32,6 +33,7 @@ from kindynos.processes.pathset import PathSet
 from kindynos.results.run import Run
 from kindynos.results.simulate import SimulationKeywords
 from kindynos.sampling.streams import Seed
+from kindynos.tables.spacing import DateSpacing
 from kindynos.validate import (
     Count,
     check_integer,
@@ -56,7 +58,10 @@ class Portfolio:
     holdings. ``currency`` names for an instrument the column of the prices that has the exchange
     rate of its currency: ``{"shipyard": "NOK"}``, where NOK is what a krone costs. Instead of
     amounts, ``revalue`` is a function of the prices by instrument, arrays ``(cases,)``, that gives
-    what positions such as options are worth then. Raises ParameterError for unknown instruments,
+    what positions such as options are worth then; where it takes a second argument, the ``days``
+    that have passed since today (21 a month, 252 a year, or 365 in a market that never closes),
+    time passes too. ``changes`` says which instruments change by differences, as in
+    ``read_prices``. Raises ParameterError for unknown instruments,
     weights that do not add up, and dates outside the history.
 
     >>> import pandas as pd
@@ -80,16 +85,18 @@ class Portfolio:
         short: bool = False,
         currency: Mapping[str, str] | None = None,
         revalue: Revalue | None = None,
+        changes: Mapping[str, str] | None = None,
     ) -> None:
         if sum(given is not None for given in (shares, weights, revalue)) != 1:
             raise ParameterError(
                 "say shares= or weights=, one of them (or revalue=)", owner="Portfolio"
             )
-        self.market = converted(prices_of("Portfolio", prices), currency)
+        read = prices_of("Portfolio", prices)
+        self.market = converted(read.with_changes(changes) if changes else read, currency)
         self._revalue = revalue
         if revalue is not None:
             self.prices, self.rebalance = self.market, None
-            self.as_of = self.prices.dates[-1]
+            self.as_of = self._date(as_of)
             self._bought: Floats = np.zeros(len(self.prices.instruments))
             return
         if rebalance is not None:
@@ -169,19 +176,34 @@ class Portfolio:
     @property
     def value(self) -> float:
         """The value of all holdings today."""
-        if self._revalue is not None:
-            today = self.prices.frame.iloc[-1]
-            return float(
-                np.asarray(
-                    self._revalue({str(name): np.array([today[name]]) for name in today.index})
-                )[0]
-            )
-        return float(self.values.sum())
+        return float(self.values.sum()) if self._valued is None else self._valued.now
+
+    @property
+    def gross(self) -> float:
+        """The gross exposure: long and short holdings added up as if all were long; of positions
+        that a function values, the size of their value.
+        """
+        return float(self.values.abs().sum()) if self._valued is None else abs(self.value)
+
+    @property
+    def valued(self) -> bool:
+        """Whether the positions are valued by a function."""
+        return self._revalue is not None
+
+    @property
+    def base(self) -> tuple[float, str]:
+        """The amount that shares of the portfolio are taken of, and its name: the value, or with
+        short holdings the gross exposure, since such a value may be near 0 or below.
+        """
+        plain = self._valued is None and bool((self.values >= 0).all())
+        return (self.value, "value") if plain else (self.gross, "gross exposure")
 
     @cached_property
-    def _profit(self) -> Callable[[Floats], Floats] | None:
+    def _valued(self) -> Valued | None:
+        if self._revalue is None:
+            return None
         today = self.prices.frame.iloc[-1].to_numpy()
-        return None if self._revalue is None else profit_of(self._revalue, self.instruments, today)
+        return Valued(self._revalue, self.instruments, today, self.prices.absolute)
 
     @property
     def weights(self) -> pd.Series:
@@ -196,8 +218,17 @@ class Portfolio:
         return (self.values / self.value).rename("weight")
 
     def history(self) -> pd.DataFrame:
-        """Return the value through time, from ``as_of`` on, and the weight of each holding."""
+        """Return the value through time, from ``as_of`` on, and the weight of each holding.
+
+        Positions that a function values have no weights; where it takes the days that pass, those
+        of past dates are negative.
+        """
         frame = self.prices.frame.loc[self.as_of :]
+        if self._valued is not None:
+            days = self._days_of(1) * np.arange(1 - len(frame), 1)
+            pairs = zip(frame.to_numpy(), days, strict=True)
+            values = [self._valued.worth(row[:, None], float(day))[0] for row, day in pairs]
+            return pd.DataFrame({"value": values}, frame.index)
         worth = self._held * frame.to_numpy()
         total = worth.sum(axis=1, keepdims=True)
         weights = np.divide(
@@ -213,8 +244,8 @@ class Portfolio:
     def constant_value(self) -> pd.Series:
         """Return what today's holdings would have been worth on each date of the prices."""
         frame = self.prices.frame
-        if self._profit is not None:
-            worth = self.value + self._profit((frame / frame.iloc[-1]).to_numpy().T)
+        if self._valued is not None:
+            worth = self._valued.worth(frame.to_numpy().T)
         else:
             worth = frame.to_numpy() @ self._held[-1]
         return pd.Series(worth, frame.index, name="value")
@@ -237,32 +268,50 @@ class Portfolio:
         Raises ParameterError for a window longer than the history, and a period shorter than the
         prices lie apart.
         """
-        chosen = self.prices.every(every)
-        prices = chosen.frame.to_numpy()
-        found, dates = prices[1:] / prices[:-1] - 1, chosen.dates[1:]
-        if window is not None and check_integer("Portfolio", "window", window, least=FEWEST) > len(
-            found
+        found = self._whole_history(every)
+        count = len(found.returns)
+        if (
+            window is not None
+            and check_integer("Portfolio", "window", window, least=FEWEST) > count
         ):
             raise ParameterError(
-                f"window {window} is longer than the history of {len(found)} returns",
-                owner="Portfolio",
+                f"window {window} is longer than the history of {count} returns", owner="Portfolio"
             )
-        if len(found) < FEWEST:
+        if count < FEWEST:
             raise ParameterError(
-                f"{len(found)} returns are too few; at least {FEWEST} are needed", owner="Portfolio"
+                f"{count} returns are too few; at least {FEWEST} are needed", owner="Portfolio"
             )
-        begin = 0 if window is None else len(found) - window
+        begin = 0 if window is None else count - window
+        return replace(
+            found, returns=found.returns[begin:], dates=found.dates[begin:], window=window
+        )
+
+    def _whole_history(self, every: ReturnPeriod | None = None) -> Exposure:
+        """Return today's holdings with the moves of the whole history."""
+        chosen = self.prices.every(every)
         values = self._held[-1] * self.prices.frame.to_numpy()[-1]
+        absolute = self.prices.absolute
         return Exposure(
             values,
-            found[begin:],
+            chosen.moves,
             self.instruments,
-            dates[begin:],
-            window,
-            chosen.description,
-            chosen.spacing,
-            self._profit,
+            chosen.dates[1:],
+            description=chosen.description,
+            spacing=chosen.spacing,
+            absolute=absolute,
+            per_move=np.where(absolute, self._held[-1], values),
+            valued=self._valued,
+            days=self._days_of(1, chosen.spacing),
         )
+
+    def _days_of(self, periods: int, spacing: DateSpacing | None = None) -> float:
+        """Return the days that pass in so many periods: of trading, so that a year of them has 252,
+        or 365 in a market that never closes.
+        """
+        own = self.prices.spacing
+        year = 365 if own.name == "day" else 252
+        of_period = (spacing or own).per_year
+        return float(periods * (year / of_period if (spacing or own).unit != "day" else 1))
 
     def value_at_risk(
         self,
@@ -323,7 +372,7 @@ class Portfolio:
             measure,
             at,
             horizon,
-            self.value,
+            self.base[0],
         )
 
     @with_memory
@@ -356,7 +405,7 @@ class Portfolio:
                 method = method_of(name, options, all_methods=True)
                 try:
                     found = [
-                        risk_record(method, exposure, level, horizon, self.value)
+                        risk_record(method, exposure, level, horizon, self.base[0])
                         for level in checked
                     ]
                 except ParameterError as error:
@@ -373,6 +422,7 @@ class Portfolio:
             "horizon": horizon,
             "spacing": exposure.spacing,
             "value": self.value,
+            "base": self.base,
             "left out": left_out,
         }
         return frame
@@ -403,8 +453,7 @@ class Portfolio:
                 {"loss": drawn, "weight": 1 / len(drawn)},
                 index=pd.RangeIndex(len(drawn), name="trial"),
             )
-        if getattr(chosen, "overlapping", False):
-            exposure, horizon = exposure.over(horizon), 1
+        exposure, horizon = chosen.stretched(exposure, horizon)
         losses, weights = chosen.behind(exposure.losses)
         dates = pd.DatetimeIndex(exposure.dates, name="date")
         frame = pd.DataFrame({"loss": losses * horizon**0.5, "weight": weights}, index=dates)
@@ -450,22 +499,27 @@ class Portfolio:
         or not.
 
         Beta, alpha, excess return, tracking error and correlation, as estimates with their
-        intervals. See ``kindynos.markets.relative``. Raises ParameterError for an unknown
-        instrument.
+        intervals; returns are profits over the value, or with short holdings over the gross
+        exposure, which ``attrs["base"]`` tells. See ``kindynos.markets.relative``. Raises
+        ParameterError for an unknown instrument.
         """
         instance("against", "benchmark", benchmark, str, "the name of an instrument")
         both = self.market.subset(list(dict.fromkeys([*self.instruments, benchmark]))).every(every)
-        prices = both.frame
-        moves = (prices / prices.shift(1) - 1).iloc[1 if window is None else -window :]
-        own = (
-            -replace(self.exposure(), returns=moves[self.instruments].to_numpy()).losses
-            / self.value
-        )
-        return pd.Series(
-            against(own, moves[benchmark].to_numpy(), both.spacing.per_year),
+        moves = pd.DataFrame(both.moves, both.dates[1:], both.instruments)
+        moves = moves.iloc[0 if window is None else -window :]
+        base, word = self.base
+        if base <= 0:
+            raise ParameterError(
+                f"the {word} is {base:g}, of which there are no returns", owner="against"
+            )
+        held = self.exposure(every=every).with_returns(moves[self.instruments].to_numpy())
+        found = pd.Series(
+            against(-held.losses / base, moves[benchmark].to_numpy(), both.spacing.per_year),
             name=benchmark,
             dtype=object,
         )
+        found.attrs["base"] = word
+        return found
 
     @with_memory
     def rolling(
@@ -507,30 +561,31 @@ class Portfolio:
         "geometric brownian motion" fits one to each, with the correlation of their log returns.
         Raises ParameterError for other words and wrong numbers.
         """
-        frame = self.prices.every(every).frame
-        if (
-            one_of("paths", "process", process, ("bootstrap returns", "geometric brownian motion"))
-            == "bootstrap returns"
-        ):
+        one_of("paths", "process", process, ("bootstrap returns", "geometric brownian motion"))
+        chosen = self.prices.every(every)
+        absolute = chosen.absolute
+        values, scales = as_prices(chosen.frame.to_numpy(), absolute)
+        frame = pd.DataFrame(values, chosen.dates, chosen.instruments)
+        if process == "bootstrap returns":
             together: PathSet = BootstrapReturns.fit(frame, block=block)
         else:
-            moves = pd.DataFrame(np.diff(np.log(frame.to_numpy()), axis=0))
+            moves = pd.DataFrame(np.diff(np.log(values), axis=0))
             fitted = {
-                str(name): GeometricBrownianMotion.fit(frame[name].to_numpy())
-                for name in frame.columns
+                name: GeometricBrownianMotion.fit(frame[name].to_numpy())
+                for name in chosen.instruments
             }
             together = PathSet(fitted, moves.corr().to_numpy())
-        now, profit, held = self.value, self._profit, self._held[-1]
-        last = frame.iloc[-1].to_numpy()[:, None, None]
-        today = self.prices.frame.iloc[-1].to_numpy()
+        drawn = from_prices(together.paths(periods, trials, seed), scales, absolute)
 
-        def worth(prices: Floats) -> Floats:
-            if profit is None:
-                return np.asarray(np.einsum("i,ipt->pt", held, prices))
-            flat = (prices / today[:, None, None]).reshape(len(today), -1)
-            return np.asarray(now + profit(flat).reshape(prices.shape[1:]))
-
-        return worth(together.paths(periods, trials, seed) / last * today[:, None, None])
+        # The paths go on from today's prices, which may be later than the last whole period.
+        today = self.prices.frame.iloc[-1].to_numpy()[:, None, None]
+        last = chosen.frame.iloc[-1].to_numpy()[:, None, None]
+        kind = absolute[:, None, None]
+        drawn = np.where(kind, drawn - last + today, drawn / np.where(kind, 1.0, last) * today)
+        if self._valued is None:
+            return np.asarray(np.einsum("i,ipt->pt", self._held[-1], drawn))
+        days = self._days_of(1, chosen.spacing)
+        return np.stack([self._valued.worth(drawn[:, t], t * days) for t in range(drawn.shape[1])])
 
     def simulate(
         self,
@@ -574,7 +629,7 @@ class Portfolio:
 
         Raises ParameterError for dates outside the history.
         """
-        return stresses.replayed(self.prices, self.values, first, last)
+        return stresses.replayed(self.prices, self._whole_history(), first, last)
 
     @with_memory
     def backtest(

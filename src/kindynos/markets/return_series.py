@@ -147,7 +147,8 @@ def returns(
     prices: Prices | pd.DataFrame, kind: ReturnKind = "simple", every: ReturnPeriod | None = None
 ) -> Returns:
     """Return the returns of prices: "simple" (this over the last, less 1) or "log", from one date
-    to the next, or ``every`` "week", "month", "quarter" or "year".
+    to the next, or ``every`` "week", "month", "quarter" or "year"; of instruments that change by
+    differences, such as yields, these.
 
     See ``Prices.every`` for such periods; a last one that the prices do not reach the end of is
     left out, which ``description`` tells. Raises ParameterError for other words, a period shorter
@@ -157,8 +158,10 @@ def returns(
     one_of("returns", "kind", kind, ("simple", "log"))
     chosen = prices.every(every)
     frame = chosen.frame
-    ratio = frame / frame.shift(1)
-    found = pd.DataFrame(np.log(ratio) if kind == "log" else ratio - 1).iloc[1:]
+    absolute, values = chosen.absolute, chosen.moves
+    if kind == "log":
+        values = np.where(absolute, values, np.log1p(np.where(absolute, 0.0, values)))
+    found = pd.DataFrame(values, frame.index[1:], frame.columns)
     return Returns(found, kind, chosen.spacing, chosen.description)
 
 

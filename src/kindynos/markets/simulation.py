@@ -21,6 +21,7 @@ from kindynos.inference.estimates import Estimate
 from kindynos.markets.exposure import Exposure
 from kindynos.markets.from_moments import likely_student
 from kindynos.markets.held_model import rank_correlations
+from kindynos.markets.holdings import Valued
 from kindynos.markets.method import Method
 from kindynos.markets.volatility import DECAY, fit_garch, weighted_volatility
 from kindynos.memory import remembered
@@ -79,7 +80,7 @@ class Simulated(Method):
         drivers = tuple(_marginals(today, self.marginals))
         pairs = _rank_correlations(today.returns)
         joined = (self.copula, self.df)
-        values = tuple(map(float, exposure.values))
+        values = tuple(map(float, exposure.sensitivities))
         return _run(
             values,
             drivers,
@@ -89,7 +90,9 @@ class Simulated(Method):
             self.trials,
             self.seed,
             joined,
-            exposure.revalue,
+            exposure.valued,
+            tuple(exposure.differences.tolist()),
+            exposure.days * horizon,
         )
 
     def figure(self, exposure: Exposure, measure: str, level: float, horizon: int) -> float:
@@ -108,6 +111,9 @@ class Simulated(Method):
         low = math.hypot(max(middle - least, 0.0) * factor, value - sampled.low)
         high = math.hypot(max(most - middle, 0.0) * factor, sampled.high - value)
         return Estimate(value, value - low, value + high, sampled.rough)
+
+    def stretched(self, exposure: Exposure, horizon: int) -> tuple[Exposure, int]:
+        return exposure, horizon  # paths are drawn
 
     def sampling_error(self, exposure: Exposure, measure: str, level: float, horizon: int) -> float:
         return self._sampled(exposure, measure, level, horizon).error
@@ -167,13 +173,15 @@ class Simulated(Method):
 
 @dataclass(frozen=True)
 class _Profit:
-    """The profit in money of holdings, or of one of them, from simple returns by day ``(days,
+    """The profit in money of holdings, or of one of them, from their moves by period ``(periods,
     trials)``.
     """
 
     values: tuple[float, ...]
     scales: tuple[tuple[float, ...], ...] | None
-    revalue: Any
+    valued: Valued | None
+    absolute: tuple[bool, ...]
+    days: float
     __signature__: Any = field(compare=False)
 
     def __call__(self, **returns: Floats) -> Floats:
@@ -182,12 +190,13 @@ class _Profit:
             rows = [
                 row * np.array(scale)[:, None] for row, scale in zip(rows, self.scales, strict=True)
             ]
-        growth = [grow(row)[-1] for row in rows]
-        if self.revalue is not None:
-            return np.asarray(self.revalue(np.stack(growth)))
-        return np.asarray(
-            sum(value * (grown - 1) for value, grown in zip(self.values, growth, strict=True))
-        )
+        moves = [
+            row.sum(axis=0) if difference else grow(row)[-1] - 1
+            for row, difference in zip(rows, self.absolute, strict=True)
+        ]
+        if self.valued is not None:
+            return self.valued.profit(np.stack(moves), self.days)
+        return np.asarray(sum(value * move for value, move in zip(self.values, moves, strict=True)))
 
 
 @remembered
@@ -200,7 +209,9 @@ def _run(
     trials: int,
     seed: int,
     joined: tuple[str, float | None],
-    revalue: Any,
+    valued: Valued | None,
+    absolute: tuple[bool, ...],
+    days: float,
 ) -> Run:
     names = [f"r{place}" for place in range(len(marginals))]
     quantities: dict[str, Quantity] = {
@@ -213,11 +224,12 @@ def _run(
         for a, b, value in pairs
     )
     quantities["profit"] = Line(
-        "profit", _Profit(values, scales, revalue, _signature(names)), outcome=True
+        "profit", _Profit(values, scales, valued, absolute, days, _signature(names)), outcome=True
     )
     for place, name in enumerate(names):
+        own_scales = None if scales is None else (scales[place],)
         own = _Profit(
-            (values[place],), None if scales is None else (scales[place],), None, _signature([name])
+            (values[place],), own_scales, None, (absolute[place],), days, _signature([name])
         )
         quantities[f"p{place}"] = Line(f"p{place}", own, outcome=True)
     statement = Statement("portfolio", Timeline(periods=horizon), quantities, entries)

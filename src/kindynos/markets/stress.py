@@ -8,26 +8,31 @@ from typing import Any
 import numpy as np
 import pandas as pd
 
+from kindynos.arrays import Floats
 from kindynos.errors import ParameterError
+from kindynos.markets.changes import moves_of
 from kindynos.markets.exposure import Exposure
 from kindynos.markets.prices import Prices, checked_date
 from kindynos.markets.return_series import covariance
 from kindynos.validate import finite, mapping
 
+POSITIONS = "positions"  # the row of positions that a function values, all together
+
 
 def shocked(exposure: Exposure, shocks: Mapping[str, float]) -> pd.DataFrame:
-    """Return each holding's return and profit under shocks; those not shocked follow by regression
-    on those that are.
+    """Return each instrument's move and each holding's profit under shocks; those not shocked
+    follow by regression on those that are.
     """
     shocks = mapping("stress", "shocks", shocks, "shares by instrument, such as {'oil': -0.2}")
     if not shocks:
         raise ParameterError("no shock; say stress({'oil': -0.2})", owner="stress")
+    differences = dict(zip(exposure.names, exposure.differences.tolist(), strict=True))
     for name, shock in shocks.items():
         if name not in exposure.names:
             raise ParameterError(
                 f"{name!r} is not held", owner="stress", unknown=str(name), known=exposure.names
             )
-        if finite("stress", f"the shock of {name}", shock) < -1:
+        if finite("stress", f"the shock of {name}", shock) < -1 and not differences[name]:
             raise ParameterError(
                 f"the shock of {name} is {shock:g}; a price cannot fall by more than all of it",
                 owner="stress",
@@ -39,40 +44,43 @@ def shocked(exposure: Exposure, shocks: Mapping[str, float]) -> pd.DataFrame:
     moves[hit] = given
     if (~hit).any():
         moves[~hit] = matrix[np.ix_(~hit, hit)] @ np.linalg.pinv(matrix[np.ix_(hit, hit)]) @ given
-    return _stress_table(
-        exposure.names,
-        exposure.values,
-        np.maximum(moves, -1.0),
-        np.where(hit, "given", "by regression"),
-    )
+    moves = np.where(exposure.differences, moves, np.maximum(moves, -1.0))
+    return _stress_table(exposure, moves, np.where(hit, "given", "by regression"), 0.0)
 
 
-def replayed(prices: Prices, values: pd.Series, first: Any, last: Any) -> pd.DataFrame:
-    """Return each holding's return and profit if it moved as from one date to another; of a day
-    without a price the last one before counts.
+def replayed(prices: Prices, exposure: Exposure, first: Any, last: Any) -> pd.DataFrame:
+    """Return each instrument's move and each holding's profit if it moved as from one date to
+    another; on a day without a price of its own, an instrument's last one before counts.
     """
     begin = checked_date("replay", "first", first)
     end = checked_date("replay", "last", last)
-    dates = prices.dates
-    if not dates[0] <= begin < end <= dates[-1]:
-        span = f"{dates[0]:%Y-%m-%d} to {dates[-1]:%Y-%m-%d}"
+    known = prices.raw.ffill().dropna()
+    if len(known) == 0 or not known.index[0] <= begin < end <= known.index[-1]:
+        span = f"{known.index[0]:%Y-%m-%d} to {known.index[-1]:%Y-%m-%d}" if len(known) else "none"
         raise ParameterError(
             f"{begin:%Y-%m-%d} to {end:%Y-%m-%d} is not a stretch of the history, {span}",
             owner="replay",
         )
-    before, after = (prices.frame.loc[:day].iloc[-1] for day in (begin, end))
-    moves = (after / before - 1).to_numpy()
-    return _stress_table(
-        prices.instruments, values.to_numpy(), moves, np.full(len(moves), "history")
-    )
+    ends = np.stack([known.loc[:day].iloc[-1].to_numpy() for day in (begin, end)])
+    moves = moves_of(ends, exposure.differences)[0]
+    periods = int(((prices.dates > begin) & (prices.dates <= end)).sum())
+    return _stress_table(exposure, moves, np.full(len(moves), "history"), periods * exposure.days)
 
 
-def _stress_table(
-    names: list[str], values: np.ndarray, moves: np.ndarray, how: np.ndarray
-) -> pd.DataFrame:
+def _stress_table(exposure: Exposure, moves: Floats, how: np.ndarray, days: float) -> pd.DataFrame:
+    """Return a row for each instrument, and one for all positions where a function values them,
+    after days that pass.
+    """
+    index = pd.Index(exposure.names, name="instrument")
+    profits = exposure.sensitivities * moves
     frame = pd.DataFrame(
-        {"value": values, "return": moves, "profit": values * moves, "moved": how},
-        index=pd.Index(names, name="instrument"),
+        {"value": exposure.values, "return": moves, "profit": profits, "moved": how}, index=index
     )
+    if exposure.valued is not None:
+        profit = float(exposure.valued.profit(moves[:, None], days)[0])
+        frame[["value", "profit"]] = np.nan
+        together = [exposure.valued.now, np.nan, profit, "by their function"]
+        row = pd.DataFrame([together], columns=frame.columns, index=pd.Index([POSITIONS]))
+        frame = pd.concat([frame, row]).rename_axis("instrument")
     frame.attrs["profit"] = float(frame["profit"].sum())
     return frame

@@ -115,7 +115,8 @@ def correlation_map(
 def allocation(portfolio: Portfolio, ax: Axes | None = None) -> Axes:
     """Draw the weights of the holdings today."""
     ax = axes(ax)
-    weights = portfolio.weights.sort_values()
+    base, word = portfolio.base
+    weights = (portfolio.values / base).sort_values()
     ax.barh(
         [str(name).replace("_", " ") for name in weights.index],
         100 * weights,
@@ -123,7 +124,7 @@ def allocation(portfolio: Portfolio, ax: Axes | None = None) -> Axes:
     )
     for place, weight in enumerate(weights):
         ax.text(100 * max(weight, 0) + 0.4, place, f"{100 * weight:.1f} %", va="center")
-    ax.set_xlabel("share of the value, per cent")
+    ax.set_xlabel(f"share of the {word}, per cent")
     ax.set_title(
         f"Holdings on {portfolio.prices.dates[-1]:%Y-%m-%d}, together "
         f"{number(round(portfolio.value))}",

@@ -7,7 +7,7 @@ from functools import partial
 from typing import Any
 
 import pandas as pd
-from rich.console import Group, RenderableType
+from rich.console import Group
 from rich.text import Text
 
 from kindynos.formatting import number, per_cent, share_decimals, short, step_of
@@ -16,6 +16,7 @@ from kindynos.markets.allocation.before_after import BeforeAfter
 from kindynos.markets.allocation.frontier import Frontier
 from kindynos.markets.allocation.resampling import Resampled
 from kindynos.markets.allocation.walk import WalkForward
+from kindynos.reports.markets import price_doubts
 from kindynos.reports.report import Draw, Report
 from kindynos.reports.summary import plain_rows, plain_value
 from kindynos.reports.tables import FigureTable, table_of
@@ -35,7 +36,9 @@ def allocated(
     """Return the weights, what holds them back, the frontier, before and after, and how sure they
     are.
     """
-    parts: list[RenderableType] = [_weights(found, compared), "", _figures(found)]
+    prices = found.request.source.prices
+    doubts = [] if prices is None else prices.doubts
+    parts = [*price_doubts(doubts), _weights(found, compared), "", _figures(found)]
     if len(found.binding()):
         parts += ["", _binding(found)]
     parts += ["", _frontier(curve)]

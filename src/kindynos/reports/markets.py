@@ -16,13 +16,14 @@ from kindynos.literals import ReturnPeriod, RiskMethod
 from kindynos.markets.backtesting import Backtest
 from kindynos.markets.methods import METHODS
 from kindynos.markets.portfolio import Portfolio
-from kindynos.markets.prices import at_row
+from kindynos.markets.prices import DOUBTFUL, at_row
 from kindynos.registry import declared_options
 from kindynos.reports.report import Draw, Report
 from kindynos.reports.summary import plain_rows, plain_value
 from kindynos.reports.tables import table_of
 
 ROLLING = 250  # returns behind each rolling figure
+MOST_DOUBTS = 8
 
 
 def risk(
@@ -43,8 +44,12 @@ def risk(
     own = {
         name: value for name, value in options.items() if name in declared_options(METHODS[method])
     }
-    parts = held.contributions(
-        max(levels), window=windows[0], method=method, horizon=horizon, every=every, **own
+    parts = (
+        None
+        if held.valued
+        else held.contributions(
+            max(levels), window=windows[0], method=method, horizon=horizon, every=every, **own
+        )
     )
     beside = held.against(benchmark, windows[0], every) if benchmark else None
     return Report.of(
@@ -52,7 +57,7 @@ def risk(
         data=partial(_risk_data, held, table, parts, beside),
         frames=lambda: {
             "risk": table,
-            "contributions": parts,
+            **({} if parts is None else {"contributions": parts}),
             "losses": held.losses(method, windows[0], horizon, every, **own),
         },
         figures=partial(_risk_pictures, held, table, max(levels), method, every, own),
@@ -74,8 +79,9 @@ def _risk_pictures(
         "risk": partial(plots.risk_levels, table, level),
         "prices": partial(plots.prices_rebased, held.prices),
         "correlation": partial(plots.correlation_map, returns(held.prices, every=every)),
-        "allocation": partial(plots.allocation, held),
     }
+    if not held.valued:
+        pictures["allocation"] = partial(plots.allocation, held)
     values = held.constant_value()
     if values.min() > 0:
         pictures["underwater"] = partial(plots.underwater, values)
@@ -87,7 +93,7 @@ def _risk_pictures(
 
 
 def _risk_data(
-    held: Portfolio, table: pd.DataFrame, parts: pd.DataFrame, beside: pd.Series | None
+    held: Portfolio, table: pd.DataFrame, parts: pd.DataFrame | None, beside: pd.Series | None
 ) -> dict[str, Any]:
     rows = table.assign(first=table["first"].astype(str), last=table["last"].astype(str))
     compared = None
@@ -103,13 +109,13 @@ def _risk_data(
         "horizon": table.attrs["horizon"],
         "period": table.attrs["spacing"].unit,
         "risk": plain_rows(rows),
-        "contributions": plain_rows(parts),
+        "contributions": None if parts is None else plain_rows(parts),
         "benchmark": compared,
     }
 
 
 def _risk_parts(
-    held: Portfolio, table: pd.DataFrame, parts: pd.DataFrame, beside: pd.Series | None
+    held: Portfolio, table: pd.DataFrame, parts: pd.DataFrame | None, beside: pd.Series | None
 ) -> list[RenderableType]:
     horizon, spacing = table.attrs["horizon"], table.attrs["spacing"]
     span = spacing.span(horizon)
@@ -145,6 +151,49 @@ def _risk_parts(
             f"{1 / (1 - level):.3g}",
             *cells,
         )
+    base, base_name = table.attrs["base"]
+    of_gross = (
+        f" Shares in per cent are of the gross exposure of {number(round(base))}, since short "
+        "holdings are set against long ones in the value."
+        if base_name != "value"
+        else ""
+    )
+    first, end = table["first"].min(), table["last"].max()
+    description = (
+        "A value at risk is a loss exceeded on about 1 "
+        f"{spacing.stretch(horizon)} in as many as its column '1 in' says, "
+        "not the most that can be lost. The intervals include the estimation error; 'at "
+        "least' means "
+        "that it does not bound the "
+        f"figure from above.{of_gross} Returns from {first:%Y-%m-%d} to {end:%Y-%m-%d}; "
+        f"{held.prices.description}."
+    )
+    notes += [
+        Text(f"Left out: {name.replace(', all', '')}. {reason}.")
+        for name, reason in table.attrs["left out"].items()
+    ]
+    stale = (
+        [Text(f"{held.prices.stale[0].upper()}{held.prices.stale[1:]}.", style="bold")]
+        if held.prices.stale
+        else []
+    )
+    return [
+        *price_doubts(held.prices.doubts),
+        *stale,
+        shown,
+        *notes,
+        *_sampled(table),
+        *_added(parts, span),
+        *_beside(beside),
+        Text(description, style="dim"),
+        *_problems(held),
+    ]
+
+
+def _added(parts: pd.DataFrame | None, span: str) -> list[RenderableType]:
+    """Return what each holding adds to the first figure."""
+    if parts is None:
+        return []
     often = f"{1 / (1 - parts.attrs['level']):.3g}"
     adds = table_of(
         f"What each holding adds to the value at risk, 1 in {often}, {parts.attrs['method']}, "
@@ -164,36 +213,7 @@ def _risk_parts(
             f"{100 * row['share']:.1f} %",
             number(round(row["incremental"])),
         )
-    first, end = table["first"].min(), table["last"].max()
-    description = (
-        "A value at risk is a loss exceeded on about 1 "
-        f"{spacing.stretch(horizon)} in as many as its column '1 in' says, "
-        "not the most that can be lost. The intervals include the estimation error; 'at "
-        "least' means "
-        "that it does not bound the "
-        f"figure from above. Returns from {first:%Y-%m-%d} to {end:%Y-%m-%d}; "
-        f"{held.prices.description}."
-    )
-    notes += [
-        Text(f"Left out: {name.replace(', all', '')}. {reason}.")
-        for name, reason in table.attrs["left out"].items()
-    ]
-    stale = (
-        [Text(f"{held.prices.stale[0].upper()}{held.prices.stale[1:]}.", style="bold")]
-        if held.prices.stale
-        else []
-    )
-    return [
-        *stale,
-        shown,
-        *notes,
-        *_sampled(table),
-        "",
-        adds,
-        *_beside(beside),
-        Text(description, style="dim"),
-        *_problems(held),
-    ]
+    return ["", adds]
 
 
 def _beside(beside: pd.Series | None) -> list[RenderableType]:
@@ -264,12 +284,27 @@ def _loss(row: pd.Series, name: str) -> list[str]:
     return [number(value, step), interval, f"{row[f'{name} %']:.2f}"]
 
 
+def price_doubts(doubts: Sequence[str]) -> list[RenderableType]:
+    """Return what is suspicious about prices, which every report says first."""
+    if not doubts:
+        return []
+    shown = ["Prices to check:", *(f"  {doubt}." for doubt in doubts[:MOST_DOUBTS])]
+    if len(doubts) > MOST_DOUBTS:
+        shown.append(f"  and {len(doubts) - MOST_DOUBTS} more.")
+    if any("held out" in doubt for doubt in doubts):
+        shown.append("Prices that are held out count as missing; --keep-suspicious keeps them.")
+    if any("split of" in doubt for doubt in doubts):
+        shown.append("A split is not adjusted unless --split NAME=RATIO@DATE states it.")
+    return [Text("\n".join(shown), style="bold"), ""]
+
+
 def _problems(held: Portfolio) -> list[RenderableType]:
+    plain = held.prices.problems[~held.prices.problems["kind"].isin(DOUBTFUL)]
     lines = [
         f"{p['instrument']}, {p['date']:%Y-%m-%d}{at_row(p['row'])}: {p['problem']}."
-        for p in held.prices.problems.head(8).to_dict("records")
+        for p in plain.head(8).to_dict("records")
     ]
-    left = len(held.prices.problems) - len(lines)
+    left = len(plain) - len(lines)
     return (
         [Text("\n".join([*lines, *([f"and {left} more"] if left > 0 else [])]), style="dim")]
         if lines
@@ -277,8 +312,10 @@ def _problems(held: Portfolio) -> list[RenderableType]:
     )
 
 
-def backtested(tested: Backtest) -> Report:
-    """Return the verdict on a method, and the days it failed."""
+def backtested(tested: Backtest, doubts: Sequence[str] = ()) -> Report:
+    """Return the verdict on a method, and the days it failed, with what is suspicious about the
+    prices first.
+    """
     title = f"{tested.method}, window {tested.window}, level {tested.level:g}: {tested.zone} zone"
     table = table_of(title, ("", "left"), ("value", "right"), ("", "left"))
     table.add_row(f"{tested.unit}s tested", f"{tested.days:,}", "")
@@ -318,13 +355,14 @@ def backtested(tested: Backtest) -> Report:
         f"exceptions{'' if left <= 0 else f'; {left} earlier {tested.unit}s are not shown'}."
     )
     return Report.of(
-        [table, "", days, Text(description, style="dim")],
+        [*price_doubts(doubts), table, "", days, Text(description, style="dim")],
         data=lambda: {
             "method": tested.method,
             "window": tested.window,
             "level": tested.level,
             **{str(name): plain_value(value) for name, value in tested.summary().items()},
             "unit": tested.unit,
+            "suspicious prices": list(doubts),
             "exception days": plain_rows(hit_days),
         },
         frames=lambda: {"backtest": tested.table()},

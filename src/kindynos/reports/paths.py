@@ -5,6 +5,7 @@ fit leaves open of it.
 from __future__ import annotations
 
 import math
+from collections.abc import Sequence
 from dataclasses import dataclass
 from functools import partial
 from typing import Any
@@ -18,6 +19,7 @@ from kindynos.finance.drawdowns import max_drawdown
 from kindynos.formatting import brief, number, per_cent, step_of
 from kindynos.processes.base import Process
 from kindynos.processes.estimation import FEW_TRIALS, intervals
+from kindynos.reports.markets import price_doubts
 from kindynos.reports.report import Draws, Report
 from kindynos.reports.tables import table_of
 from kindynos.tables.spacing import DateSpacing
@@ -200,6 +202,7 @@ def paths(
     seed: int,
     *,
     spacing: DateSpacing,
+    doubts: Sequence[str] = (),
     above: float | None = None,
     below: float | None = None,
 ) -> Report:
@@ -253,12 +256,19 @@ def paths(
         }
 
     return Report.of(
-        [_fitted(name, process, history), "", table, Text(description, style="dim")],
+        [
+            *price_doubts(doubts),
+            _fitted(name, process, history),
+            "",
+            table,
+            Text(description, style="dim"),
+        ],
         data=lambda: {
             "instrument": name,
             "process": process.label,
             "seed": seed,
             "period": spacing.unit,
+            "suspicious prices": list(doubts),
             "parameters": {
                 key: value for key, value in process.parameters.items() if key != "returns"
             },
