@@ -5,6 +5,7 @@ import gzip
 import io
 import lzma
 import tempfile
+import warnings
 import zipfile
 from pathlib import Path
 from unittest import mock
@@ -15,6 +16,7 @@ from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
 import kindynos as kd
+from kindynos.markets.price_checks import doubts
 from kindynos.tables import files
 from tests.common import DEMO, Case, Folder, made
 
@@ -183,12 +185,15 @@ class AnyFile(Case):
                 encoding="utf-8",
             )
             try:
-                prices = kd.read_prices(path, missing)
+                with warnings.catch_warnings():
+                    warnings.simplefilter("ignore", kd.DataWarning)
+                    prices = kd.read_prices(path, missing)
             except kd.KindynosError as error:
                 self.assertIn("p.csv", str(error))
                 return
         self.assertGreaterEqual(len(prices.frame), 2)
-        self.assertTrue((prices.frame > 0).all().all())
+        of_prices = prices.frame.loc[:, ~prices.absolute]
+        self.assertTrue((of_prices > 0).all().all())
         self.assertTrue(prices.dates.is_monotonic_increasing)
         self.assertTrue(prices.dates.is_unique)
 
@@ -225,14 +230,57 @@ class Doubtful(Case):
         long = frame.melt("date", var_name="instrument", value_name="price").assign(currency="EUR")
         np.testing.assert_allclose(kd.read_prices(long).frame, kd.read_prices(frame).frame)
 
-    def test_a_slip_of_the_decimal_point_is_pointed_out(self):
+    def test_a_slip_of_the_decimal_point_is_held_out_until_it_is_confirmed(self):
         frame = made(40)
         frame.loc[20, "beta"] *= 10
-        problems = kd.read_prices(frame).problems
-        self.assertEqual(problems[["row", "instrument"]].to_numpy().tolist(), [[22, "beta"]])
-        self.assertIn("decimal point", problems["problem"].iloc[0])
-        frame.loc[20:, "beta"] *= 3  # a price that stays there is no slip
-        self.assertEqual(len(kd.read_prices(made(40)).problems), 0)
+        with self.assertWarnsRegex(kd.DataWarning, r"beta, 2026-01-29 \(row 22\): .* held out"):
+            found = kd.read_prices(frame)
+        self.assertEqual(found.problems[["row", "instrument"]].to_numpy().tolist(), [[22, "beta"]])
+        self.assertIn("decimal point", found.problems["problem"].iloc[0])
+        self.assertEqual(len(found.frame), 39)
+        with self.assertWarns(kd.DataWarning):
+            kept = kd.read_prices(frame, keep_suspicious=True)
+        self.assertEqual(kept.frame["beta"].iloc[20], frame["beta"].iloc[20])
+        self.assertNotIn("held out", kept.doubts[0])
+        with warnings.catch_warnings():
+            warnings.simplefilter("error")
+            self.assertEqual(len(kd.read_prices(made(40)).problems), 0)
+        with self.fails("keep_suspicious", "True or False"):
+            kd.read_prices(frame, keep_suspicious="yes")
+
+    def test_splits_that_are_stated_adjust_the_prices_before(self):
+        frame, plain = made(60), made(60)
+        frame.loc[:29, "beta"] *= 1.5
+        frame.loc[:9, "beta"] *= 4
+        dates = frame["date"].astype(str)
+        splits = {"beta": {dates[30]: "3:2", dates[10]: 4}}
+        read = kd.read_prices(frame, splits=splits)
+        np.testing.assert_allclose(read.frame["beta"], plain["beta"])
+        self.assertEqual(read.doubts, [])
+        with self.assertWarnsRegex(kd.DataWarning, "split of 4:1"):
+            kd.read_prices(frame, splits={"beta": {dates[30]: "3:2"}})
+        for wrong, words in (
+            ({"betta": {dates[30]: 2}}, ("did you mean 'beta'",)),
+            ({"beta": {"soon": 2}}, ("date", "'soon'")),
+            ({"beta": {dates[30]: "2:0"}}, ("'2:0'", "such as '2:1'")),
+            ({"beta": 2}, ("ratios by date",)),
+        ):
+            with self.subTest(wrong=wrong), self.fails(*words):
+                kd.read_prices(frame, splits=wrong)
+
+    def test_moves_of_fat_tailed_and_clustered_prices_are_not_held_out(self):
+        generator, held_out, named = np.random.default_rng(1), 0, 0
+        for _ in range(100):
+            shocks = generator.standard_t(4, 1000) / np.sqrt(2)
+            variance, moves = 1.0, []
+            for shock in shocks:
+                moves.append(0.015 * np.sqrt(variance) * shock)
+                variance = 0.02 + variance * (0.9 + 0.08 * min(shock**2, 20))
+            found = doubts(100 * np.exp(np.cumsum(moves)), absolute=False)
+            held_out += any(doubt.held_out for doubt in found)
+            named += bool(found)
+        self.assertLessEqual(held_out, 1)
+        self.assertLessEqual(named, 8)
 
     def test_a_parquet_file_with_dates_as_index(self):
         frame = made(20)

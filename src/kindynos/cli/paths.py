@@ -118,7 +118,8 @@ def paths(
             f"say --instrument; the file has {', '.join(table.instruments)}", owner="paths"
         )
     name = instrument or table.instruments[0]
-    history = table.subset([name]).frame[name].to_numpy()
+    own = table.subset([name])
+    history = own.frame[name].to_numpy()
     dt = 1.0 if process in BY_DAY else 1 / spacing.per_year
     if periods is None:
         periods = YEAR_OF_DAYS if spacing.name == "working day" else round(spacing.per_year)
@@ -136,7 +137,7 @@ def paths(
         len(history),
         chosen,
         spacing=spacing,
-        doubts=table.subset([name]).doubts,
+        prices=own,
         above=above,
         below=below,
     )

@@ -268,4 +268,4 @@ def backtest(
 
     held = read_portfolio(prices, holdings, value, missing, layout=layout)
     tested = held.backtest(method, window, level, every)
-    finish(markets.backtested(tested, held.prices.doubts), out, as_data)
+    finish(markets.backtested(tested, held.prices), out, as_data)

@@ -170,7 +170,7 @@ class Prices:
         """Which instruments' prices end before those of the others, so that "today" lies back; ""
         where none do.
         """
-        last = self.raw.index[self.raw.notna().any(axis=1)][-1]
+        last = self.raw.index[-1]
         if self.dates[-1] == last:
             return ""
         ended = [str(name) for name in self.raw.columns if self.raw[name].last_valid_index() < last]

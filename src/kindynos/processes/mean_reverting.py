@@ -112,18 +112,18 @@ class MeanReverting(Process):
         """Return the process fitted to values ``dt`` apart, with what they leave open in
         ``fitted``.
 
-        The logarithm is fitted where all values are above 0, so that a price stays there;
-        ``log=False`` fits the values themselves. Least squares finds a speed that is far too high
-        in a short history; here it is corrected to be as often too high as too low (see
-        ``kindynos.processes.reversion``), and ``fitted.description`` says whether the series shows
-        that it returns at all. Raises ParameterError for values that cannot be used, or that show
-        no return to a level.
+        Where all values are above 0, the logarithm is fitted if it makes them likelier than the
+        values themselves do, whose path may go below 0; ``log`` says which. Least squares finds a
+        speed that is far too high in a short history; here it is corrected to be as often too high
+        as too low (see ``kindynos.processes.reversion``), and ``fitted.description`` says whether
+        the series shows that it returns at all. Raises ParameterError for values that cannot be
+        used, or that show no return to a level.
         """
         owner = f"{cls.__name__}.fit"
         if log is not None:
             instance(owner, "log", log, bool, "True, False or None")
         values, step = observed(owner, series, dt, above_zero=bool(log))
-        logged = bool(values.min() > 0) if log is None else log
+        logged = _logs_are_likelier(values) if log is None else log
         x = np.log(values) if logged else values
         before, after = x[:-1], x[1:]
         steps = len(after)
@@ -169,10 +169,14 @@ class MeanReverting(Process):
             if found.p_value < 0.05
             else "the series does not show that it returns to a level"
         )
+        chosen = ""
+        if log is None and values.min() > 0:
+            chosen = f"; {'the logarithm makes' if logged else 'the values themselves make'} it "
+            chosen += "likelier"
         description = (
             f"its own level, from {steps} steps{' of the logarithm' if logged else ''}; {shown} "
             f"(p = {found.p_value:.2g}), its "
-            f"speed may be {ends[0]:.2g} to {ends[1]:.2g}"
+            f"speed may be {ends[0]:.2g} to {ends[1]:.2g}{chosen}"
         )
         fitted = FittedSeries(
             steps,
@@ -226,6 +230,20 @@ class _PullPosterior:
         volatility = self.spread * np.sqrt(2 * speed / (1 - slope**2))
         level = (self.after - slope * self.before) / (1 - slope)
         return level, speed, volatility, self.spread / (1 - slope) / math.sqrt(self.steps)
+
+
+def _logs_are_likelier(values: Floats) -> bool:
+    """Return whether normal steps of the logarithm make values likelier than normal steps of the
+    values: the density of a value is that of its logarithm over the value.
+    """
+    if values.min() <= 0:
+        return False
+    likelihoods = []
+    for x, jacobian in ((values, 0.0), (np.log(values), float(np.log(values[1:]).sum()))):
+        slope, level = np.polyfit(x[:-1], x[1:], 1)
+        rest = float(((x[1:] - level - slope * x[:-1]) ** 2).mean())
+        likelihoods.append(-len(x[1:]) / 2 * math.log(max(rest, 1e-300)) - jacobian)
+    return likelihoods[1] > likelihoods[0]
 
 
 def _spread(before: Floats, after: Floats, pull: float) -> float:

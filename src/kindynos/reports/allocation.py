@@ -16,7 +16,7 @@ from kindynos.markets.allocation.before_after import BeforeAfter
 from kindynos.markets.allocation.frontier import Frontier
 from kindynos.markets.allocation.resampling import Resampled
 from kindynos.markets.allocation.walk import WalkForward
-from kindynos.reports.markets import price_doubts
+from kindynos.reports.prices import price_doubts, price_problems
 from kindynos.reports.report import Draw, Report
 from kindynos.reports.summary import plain_rows, plain_value
 from kindynos.reports.tables import FigureTable, table_of
@@ -37,8 +37,7 @@ def allocated(
     are.
     """
     prices = found.request.source.prices
-    doubts = [] if prices is None else prices.doubts
-    parts = [*price_doubts(doubts), _weights(found, compared), "", _figures(found)]
+    parts = [*price_doubts(prices), _weights(found, compared), "", _figures(found)]
     if len(found.binding()):
         parts += ["", _binding(found)]
     parts += ["", _frontier(curve)]
@@ -49,6 +48,7 @@ def allocated(
     if walked is not None:
         parts += ["", _walked(walked), Text(walked.verdict())]
     parts += ["", Text("\n".join(_notes(found, compared, sure)), style="dim")]
+    parts += price_problems(prices)
     frames = {
         "weights": found.contributions(),
         "frontier": curve.table(),

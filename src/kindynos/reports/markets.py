@@ -16,14 +16,14 @@ from kindynos.literals import ReturnPeriod, RiskMethod
 from kindynos.markets.backtesting import Backtest
 from kindynos.markets.methods import METHODS
 from kindynos.markets.portfolio import Portfolio
-from kindynos.markets.prices import DOUBTFUL, at_row
+from kindynos.markets.prices import Prices
 from kindynos.registry import declared_options
+from kindynos.reports.prices import price_doubts, price_problems
 from kindynos.reports.report import Draw, Report
 from kindynos.reports.summary import plain_rows, plain_value
 from kindynos.reports.tables import table_of
 
 ROLLING = 250  # returns behind each rolling figure
-MOST_DOUBTS = 8
 
 
 def risk(
@@ -172,21 +172,15 @@ def _risk_parts(
         Text(f"Left out: {name.replace(', all', '')}. {reason}.")
         for name, reason in table.attrs["left out"].items()
     ]
-    stale = (
-        [Text(f"{held.prices.stale[0].upper()}{held.prices.stale[1:]}.", style="bold")]
-        if held.prices.stale
-        else []
-    )
     return [
-        *price_doubts(held.prices.doubts),
-        *stale,
+        *price_doubts(held.prices),
         shown,
         *notes,
         *_sampled(table),
         *_added(parts, span),
         *_beside(beside),
         Text(description, style="dim"),
-        *_problems(held),
+        *price_problems(held.prices),
     ]
 
 
@@ -284,35 +278,7 @@ def _loss(row: pd.Series, name: str) -> list[str]:
     return [number(value, step), interval, f"{row[f'{name} %']:.2f}"]
 
 
-def price_doubts(doubts: Sequence[str]) -> list[RenderableType]:
-    """Return what is suspicious about prices, which every report says first."""
-    if not doubts:
-        return []
-    shown = ["Prices to check:", *(f"  {doubt}." for doubt in doubts[:MOST_DOUBTS])]
-    if len(doubts) > MOST_DOUBTS:
-        shown.append(f"  and {len(doubts) - MOST_DOUBTS} more.")
-    if any("held out" in doubt for doubt in doubts):
-        shown.append("Prices that are held out count as missing; --keep-suspicious keeps them.")
-    if any("split of" in doubt for doubt in doubts):
-        shown.append("A split is not adjusted unless --split NAME=RATIO@DATE states it.")
-    return [Text("\n".join(shown), style="bold"), ""]
-
-
-def _problems(held: Portfolio) -> list[RenderableType]:
-    plain = held.prices.problems[~held.prices.problems["kind"].isin(DOUBTFUL)]
-    lines = [
-        f"{p['instrument']}, {p['date']:%Y-%m-%d}{at_row(p['row'])}: {p['problem']}."
-        for p in plain.head(8).to_dict("records")
-    ]
-    left = len(plain) - len(lines)
-    return (
-        [Text("\n".join([*lines, *([f"and {left} more"] if left > 0 else [])]), style="dim")]
-        if lines
-        else []
-    )
-
-
-def backtested(tested: Backtest, doubts: Sequence[str] = ()) -> Report:
+def backtested(tested: Backtest, prices: Prices | None = None) -> Report:
     """Return the verdict on a method, and the days it failed, with what is suspicious about the
     prices first.
     """
@@ -353,16 +319,24 @@ def backtested(tested: Backtest, doubts: Sequence[str] = ()) -> Report:
     description = (
         "The supervisors' zone is by the number of "
         f"exceptions{'' if left <= 0 else f'; {left} earlier {tested.unit}s are not shown'}."
+        f"{'' if prices is None else f' Prices: {prices.description}.'}"
     )
     return Report.of(
-        [*price_doubts(doubts), table, "", days, Text(description, style="dim")],
+        [
+            *price_doubts(prices),
+            table,
+            "",
+            days,
+            Text(description, style="dim"),
+            *price_problems(prices),
+        ],
         data=lambda: {
             "method": tested.method,
             "window": tested.window,
             "level": tested.level,
             **{str(name): plain_value(value) for name, value in tested.summary().items()},
             "unit": tested.unit,
-            "suspicious prices": list(doubts),
+            "suspicious prices": [] if prices is None else prices.doubts,
             "exception days": plain_rows(hit_days),
         },
         frames=lambda: {"backtest": tested.table()},

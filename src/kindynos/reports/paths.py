@@ -5,7 +5,6 @@ fit leaves open of it.
 from __future__ import annotations
 
 import math
-from collections.abc import Sequence
 from dataclasses import dataclass
 from functools import partial
 from typing import Any
@@ -17,9 +16,10 @@ from rich.text import Text
 from kindynos.arrays import Floats
 from kindynos.finance.drawdowns import max_drawdown
 from kindynos.formatting import brief, number, per_cent, step_of
+from kindynos.markets.prices import Prices
 from kindynos.processes.base import Process
 from kindynos.processes.estimation import FEW_TRIALS, intervals
-from kindynos.reports.markets import price_doubts
+from kindynos.reports.prices import price_doubts, price_problems
 from kindynos.reports.report import Draws, Report
 from kindynos.reports.tables import table_of
 from kindynos.tables.spacing import DateSpacing
@@ -202,7 +202,7 @@ def paths(
     seed: int,
     *,
     spacing: DateSpacing,
-    doubts: Sequence[str] = (),
+    prices: Prices | None = None,
     above: float | None = None,
     below: float | None = None,
 ) -> Report:
@@ -240,6 +240,7 @@ def paths(
     description = (
         f"{open_}The chances are {process.basis.replace('per unit of time', 'a year')}. "
         f"Fitted to {used}."
+        f"{'' if prices is None else f' Prices: {prices.description}.'}"
     )
 
     def figures() -> Draws:
@@ -257,18 +258,19 @@ def paths(
 
     return Report.of(
         [
-            *price_doubts(doubts),
+            *price_doubts(prices),
             _fitted(name, process, history),
             "",
             table,
             Text(description, style="dim"),
+            *price_problems(prices),
         ],
         data=lambda: {
             "instrument": name,
             "process": process.label,
             "seed": seed,
             "period": spacing.unit,
-            "suspicious prices": list(doubts),
+            "suspicious prices": [] if prices is None else prices.doubts,
             "parameters": {
                 key: value for key, value in process.parameters.items() if key != "returns"
             },
