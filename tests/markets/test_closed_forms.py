@@ -6,7 +6,8 @@ from scipy import integrate, stats
 
 import kindynos as kd
 from kindynos.markets.from_moments import expansion_at, in_domain
-from kindynos.markets.volatility import clustering, clustering_test
+from kindynos.markets.volatility import clustering
+from kindynos.processes.clustering import clustering_test
 from tests.common import HELD, PRICES, Case
 
 LOSSES = HELD.losses()["loss"].to_numpy()

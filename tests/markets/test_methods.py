@@ -9,7 +9,7 @@ from kindynos.fitting.student import fit_student
 from kindynos.markets.exposure import Exposure
 from kindynos.markets.method import MEASURES
 from kindynos.markets.methods import METHODS
-from kindynos.markets.volatility import fit_garch
+from kindynos.processes.clustering import fit_garch
 from tests.common import HELD, PRICES, Case, made, proof
 
 RNG = np.random.default_rng(8)

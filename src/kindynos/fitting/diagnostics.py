@@ -12,11 +12,11 @@ import numpy as np
 
 from kindynos.arrays import Floats
 from kindynos.delegation import delegated_to
-from kindynos.distributions.special import gammaincc
 from kindynos.errors import ParameterError
 from kindynos.fitting.data import check_size
 from kindynos.fitting.normality import Test, normality, said
 from kindynos.fitting.stationarity import kpss, unit_root
+from kindynos.inference.autocorrelation import autocorrelations, portmanteau
 from kindynos.inference.intervals import Z
 from kindynos.processes.base import Process
 from kindynos.validate import array_of, check_integer
@@ -113,23 +113,6 @@ def diagnose(series: Any, lags: int | None = None) -> Diagnostics:
     )
 
 
-def autocorrelations(values: Floats, lags: int) -> Floats:
-    """Return the autocorrelations at lags 1 to ``lags``; pairs with a missing value are left
-    out.
-    """
-    gaps = values - np.nanmean(values)
-    known = ~np.isnan(gaps)
-    gaps = np.where(known, gaps, 0.0)
-    total = float(gaps @ gaps)
-    count = int(known.sum())
-    answer = []
-    for lag in range(1, lags + 1):
-        pairs = max(int((known[lag:] & known[:-lag]).sum()), 1)
-        complete = max(count - lag, 1)
-        answer.append(float(gaps[lag:] @ gaps[:-lag]) / total * complete / pairs)
-    return np.array(answer)
-
-
 def partial_autocorrelations(found: Floats) -> Floats:
     """Return partial autocorrelations from autocorrelations. Source: Durbin, Revue de l'Institut
     Int. de Stat. 28 (1960).
@@ -149,8 +132,6 @@ def ljung_box(found: Floats, count: int, lags: int, estimated: int = 0) -> Test:
 
     Source: Ljung and Box, Biometrika 65 (1978), 297-303.
     """
-    part = found[:lags] ** 2 / (count - np.arange(1, lags + 1))
-    statistic = count * (count + 2) * float(part.sum())
-    p = float(gammaincc(np.array(max(lags - estimated, 1) / 2), np.array(statistic / 2)))
+    statistic, p = portmanteau(found, count, lags, estimated)
     words = said(p, "values depend on earlier ones", "nothing left in the autocorrelations")
     return Test("Ljung-Box", statistic, p, words)

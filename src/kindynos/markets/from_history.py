@@ -18,14 +18,8 @@ from kindynos.markets import method
 from kindynos.markets.exposure import Exposure
 from kindynos.markets.method import DOUBTFUL, MEASURES, Method, around, p_value, root, scaled
 from kindynos.markets.resampling import bounds, true_ratios
-from kindynos.markets.volatility import (
-    DECAY,
-    clustering,
-    clustering_test,
-    fit_garch,
-    garch_volatility,
-    weighted_volatility,
-)
+from kindynos.markets.volatility import DECAY, clustering, garch_volatility, weighted_volatility
+from kindynos.processes.clustering import clustering_test, fit_garch
 from kindynos.validate import instance, one_of, proper_fraction
 
 AGE_DECAY = 0.98  # of the weight of a return a day older (Boudoukh, Richardson and Whitelaw 1998)

@@ -19,7 +19,7 @@ import numpy as np
 from kindynos.arrays import Floats
 from kindynos.inference.estimates import Estimate
 from kindynos.markets.exposure import Exposure
-from kindynos.markets.volatility import clustering_test
+from kindynos.processes.clustering import clustering_test
 
 MEASURES = ("value_at_risk", "expected_shortfall")
 Tail = Callable[..., tuple[Floats, Floats]]

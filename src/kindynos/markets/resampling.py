@@ -19,8 +19,8 @@ import numpy as np
 from kindynos.arrays import Floats
 from kindynos.fitting.student import drawn_student, student_tail
 from kindynos.inference.intervals import UPPER
-from kindynos.markets.volatility import fit_garch
 from kindynos.memory import remembered
+from kindynos.processes.clustering import fit_garch
 from kindynos.sampling.streams import stream
 
 HISTORIES = 250

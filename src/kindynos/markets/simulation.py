@@ -23,8 +23,9 @@ from kindynos.markets.from_moments import likely_student
 from kindynos.markets.held_model import rank_correlations
 from kindynos.markets.holdings import Valued
 from kindynos.markets.method import Method
-from kindynos.markets.volatility import DECAY, fit_garch, weighted_volatility
+from kindynos.markets.volatility import DECAY, weighted_volatility
 from kindynos.memory import remembered
+from kindynos.processes.clustering import fit_garch
 from kindynos.program.correlations import checked_correlation
 from kindynos.program.quantities import DistributionDriver, Line, Quantity
 from kindynos.program.statement import Statement

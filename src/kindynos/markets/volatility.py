@@ -5,24 +5,16 @@ over several days.
 from __future__ import annotations
 
 import math
-from dataclasses import dataclass
 
 import numpy as np
 
 from kindynos.arrays import Floats
-from kindynos.errors import ParameterError
-from kindynos.fitting.diagnostics import autocorrelations, ljung_box
-from kindynos.memory import remembered
-from kindynos.processes.garch import FEWEST, GarchLikelihood, conditional_variances
-from kindynos.processes.likelihood import likelihood_optimum, resampled
-from kindynos.validate import check_integer
+from kindynos.processes.clustering import LEAST
+from kindynos.processes.garch import conditional_variances
 
 # of the weight of a day in an exponentially weighted variance, as is common for daily returns
 DECAY = 0.94
 SLOW = 2.0  # the factor on autocorrelations that are cut off; found by benchmarks/risk_coverage
-MOST_OPEN = 5.0  # times; of a kurtosis of 11, beyond which a sample's says little
-# of the volatility of the whole row: below it, a quiet stretch would be blown up without limit
-LEAST = 1e-6
 
 
 def weighted_volatility(rows: Floats, decay: float = DECAY) -> Floats:
@@ -51,77 +43,6 @@ def garch_volatility(rows: Floats, reaction: float, persistence: float) -> Float
     return np.asarray(np.sqrt(np.maximum(path, LEAST**2 * variance[:, None])))
 
 
-@dataclass(frozen=True)
-class GarchVolatility:
-    """The volatility of returns by a GARCH(1,1) model: variance = (1 - a - b) long-run variance +
-    a shock² + b variance before.
-
-    ``reaction`` is a and ``persistence`` a + b; ``volatility`` are the sds at each day's start, the
-    last that of the day to come. ``gain`` is how much likelier it makes the returns than a constant
-    volatility, in log likelihood.
-
-    Source: Bollerslev, Journal of Econometrics 31 (1986), 307-327.
-    """
-
-    reaction: float
-    persistence: float
-    variance: float
-    volatility: Floats
-    gain: float
-    drawn: Floats  # reactions and persistences that the likelihood leaves open (2, draws)
-
-    def forecast(self, days: int) -> Floats:
-        """Return the forecast sd of each of the next days, which goes to the long-run one by
-        ``persistence`` a day.
-        """
-        gap = self.volatility[-1] ** 2 - self.variance
-        ahead = np.arange(check_integer("forecast", "days", days, least=1))
-        return np.asarray(np.sqrt(self.variance + gap * self.persistence**ahead))
-
-
-@remembered
-def fit_garch(returns: Floats) -> GarchVolatility:
-    """Return the GARCH(1,1) model that makes returns ``(days,)`` likeliest, in the form that
-    measures of risk need: the model of ``Garch.fit(..., shocks="normal")``.
-
-    Normal shocks are assumed for the fit, which serves others too (Bollerslev and Wooldridge,
-    Econometric Reviews 11, 1992). Raises ParameterError for fewer than 50 returns, or returns that
-    are not finite or all 0.
-    """
-    if len(returns) < FEWEST or not np.isfinite(returns).all() or not returns.any():
-        raise ParameterError(
-            f"needs at least {FEWEST} finite returns in a row that are not all 0", owner="garch"
-        )
-    model = GarchLikelihood(returns, student=False, autoregressive=False)
-    theta = model.best().theta
-    found = model.named(theta)
-    volatility = model.volatilities(theta)
-
-    # Shocks that are not normal leave the parameters (kurtosis - 1) / 2 times as open as a normal
-    # likelihood says.
-    squares = (model.shocks(found) / volatility[:-1]) ** 2
-    kurtosis = float((squares**2).mean()) / float(squares.mean()) ** 2
-    open_by = min(max((kurtosis - 1) / 2, 1.0), MOST_OPEN)
-
-    def quasi_likelihood(theta: Floats) -> float:
-        return model.cost(theta) / open_by
-
-    optimum = likelihood_optimum(quasi_likelihood, theta.tolist())
-    draws = [
-        model.named(one) for one in np.array(resampled(quasi_likelihood, optimum, model.prior_sd)).T
-    ]
-    variance = float(returns.var())
-    constant = 0.5 * len(returns) * (math.log(2 * math.pi * variance) + 1)
-    return GarchVolatility(
-        found["reaction"],
-        found["persistence"],
-        found["volatility"] ** 2,
-        np.maximum(volatility, LEAST * math.sqrt(variance)),
-        constant - model.cost(theta),
-        np.array([[one[name] for one in draws] for name in ("reaction", "persistence")]),
-    )
-
-
 def clustering(losses: Floats) -> float:
     """Return by how much clustered volatility cuts what losses say about their tail: 1 for
     independent ones.
@@ -144,15 +65,3 @@ def clustering(losses: Floats) -> float:
     # large moves.
     share = (0.2 * 0.8 / 4) / (0.1 * 0.9)
     return max(1.0, 1 + 2 * SLOW * share * float(weights @ (products[1:] / products[0])))
-
-
-def clustering_test(losses: Floats, lags: int = 10) -> float:
-    """Return the p-value of a test that large moves do not cluster: autocorrelations of the ranks
-    of their sizes.
-
-    It is Ljung and Box's test; of squared returns see McLeod and Li, Journal of Time Series
-    Analysis 4 (1983), 269-273. Ranks keep one crash from deciding it.
-    """
-    ranks = np.argsort(np.argsort(np.abs(losses - np.median(losses)))).astype(np.float64)
-    lags = min(lags, len(losses) // 4)
-    return ljung_box(autocorrelations(ranks, lags), len(losses), lags).p

@@ -567,6 +567,14 @@ def in_order(owner: str, series: Any) -> Any:
     return series.sort_index()
 
 
+def check_moves(owner: str, moves: Floats, volatility: float, how: str) -> None:
+    """Raise ParameterError for moves of a series that are all alike, but for rounding."""
+    if volatility <= 0 or float(np.ptp(moves)) <= 1e-12 * float(np.abs(moves).max()):
+        raise ParameterError(
+            f"the series {how} every period; there is no volatility to fit", owner=owner
+        )
+
+
 def observed(owner: str, series: ArrayLike, dt: Any, above_zero: bool) -> tuple[Floats, float]:
     """Return a checked series of values and the length of its periods.
 

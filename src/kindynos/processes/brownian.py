@@ -15,9 +15,9 @@ from kindynos.arrays import Floats
 from kindynos.distributions.base import Distribution
 from kindynos.distributions.normal import LogNormal, Normal
 from kindynos.distributions.special import ndtr
-from kindynos.errors import ParameterError
 from kindynos.finance.drawdowns import deepest_drop
-from kindynos.processes.base import Process, accumulate, observed
+from kindynos.processes.base import Process, accumulate, check_moves, observed
+from kindynos.processes.clustering import log_sd_variance
 from kindynos.processes.drawing import PathDraws
 from kindynos.processes.fitted import FittedSeries
 from kindynos.validate import array_of, finite, positive
@@ -40,14 +40,6 @@ def reflected(gap: float, drift: float, volatility: float, time: float) -> float
         * float(ndtr((-gap - drift * time) / spread)),
         1.0,
     )
-
-
-def check_moves(owner: str, moves: Floats, volatility: float, how: str) -> None:
-    """Raise ParameterError for moves of a series that are all alike, but for rounding."""
-    if volatility <= 0 or float(np.ptp(moves)) <= 1e-12 * float(np.abs(moves).max()):
-        raise ParameterError(
-            f"the series {how} every period; there is no volatility to fit", owner=owner
-        )
 
 
 @dataclass(frozen=True)
@@ -185,7 +177,8 @@ class GeometricBrownianMotion(Process):
         volatility = spread / math.sqrt(step)
         check_moves(f"{cls.__name__}.fit", returns, volatility, "grows by the same share")
         drift = centre / step + volatility**2 / 2 if mean else 0.0
-        of_mean, of_log = (volatility**2 / (count * step) if mean else 0.0), 1 / (2 * count)
+        of_mean = volatility**2 / (count * step) if mean else 0.0
+        of_log, clusters = log_sd_variance(returns)
         errors = {
             "drift": math.sqrt(of_mean + volatility**4 * of_log) if mean else 0.0,
             "volatility": volatility * math.sqrt(of_log),
@@ -195,6 +188,7 @@ class GeometricBrownianMotion(Process):
             if mean
             else f"no mean: the drift is set to 0; volatility from {count} log returns"
         )
+        description += f"; {clusters}, which widens the intervals" if clusters else ""
         covariance = ((of_mean, 0.0), (0.0, of_log))
         fitted = FittedSeries(
             count, step, errors, (centre / step, math.log(volatility)), covariance, description
@@ -271,13 +265,15 @@ class RandomWalk(Process):
             float(((changes - centre) ** 2).sum()) / (count - 1 if mean else count) / step
         )
         check_moves(f"{cls.__name__}.fit", changes, volatility, "changes by the same amount")
-        of_mean, of_log = (volatility**2 / (count * step) if mean else 0.0), 1 / (2 * count)
+        of_mean = volatility**2 / (count * step) if mean else 0.0
+        of_log, clusters = log_sd_variance(changes)
         errors = {"drift": math.sqrt(of_mean), "volatility": volatility * math.sqrt(of_log)}
         description = (
             f"the mean of {count} changes"
             if mean
             else f"no mean: the drift is set to 0; volatility from {count} changes"
         )
+        description += f"; {clusters}, which widens the intervals" if clusters else ""
         theta, covariance = (centre / step, math.log(volatility)), ((of_mean, 0.0), (0.0, of_log))
         return cls(
             float(values[-1]),

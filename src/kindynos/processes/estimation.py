@@ -5,16 +5,17 @@ parameters.
 from __future__ import annotations
 
 import math
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Mapping, Sequence
 from typing import Any, Protocol, TypeVar
 
 import numpy as np
 
 from kindynos.inference.estimates import Estimate
-from kindynos.inference.intervals import UPPER
+from kindynos.inference.intervals import UPPER, t_point
 
 DRAWS = 200  # of the parameters
 FEW_DRAWS, FEW_TRIALS = 60, 1000  # where each needs paths of its own
+PATH_DRAWS = 120
 
 Self = TypeVar("Self", bound="Redrawn")
 
@@ -26,19 +27,33 @@ class Redrawn(Protocol):
         """Return processes with drawn parameters, none where nothing was fitted."""
 
 
-def intervals(
-    process: Redrawn, figures: Callable[[Any], Mapping[str, float]], draws: int = FEW_DRAWS
+def open_intervals(
+    process: Redrawn,
+    figures: Mapping[str, float],
+    again: Callable[[Any], Mapping[str, float]],
+    batches: Sequence[Mapping[str, float]],
+    draws: int = PATH_DRAWS,
 ) -> dict[str, tuple[float, float]]:
-    """Return the 95 % interval of each figure over drawn parameters, by name; none where nothing
-    was fitted.
+    """Return the 95 % interval of each figure of paths, by name; none where nothing was fitted.
 
-    Figures of paths hold the sampling error of these paths as well.
+    ``again`` gives the figures of another process from paths of its own, on the same random numbers
+    for all, so that only the parameters differ; what the figures of drawn processes lie apart from
+    those of the process itself is what the fit leaves open. The sampling error is that of
+    ``batches`` of the paths. The two are independent.
     """
-    found = [figures(one) for one in process._redrawn(draws)]
+    others = process._redrawn(draws)
+    if not others:
+        return {}
+    own, found = again(process), [again(one) for one in others]
+    point = t_point(len(batches) - 1)
     answer: dict[str, tuple[float, float]] = {}
-    for name in found[0] if found else ():
-        low, high = np.quantile([one[name] for one in found], [1 - UPPER, UPPER])
-        answer[name] = (float(low), float(high))
+    for name, value in figures.items():
+        gaps = np.array([one[name] for one in found]) - own[name]
+        low, high = np.quantile(gaps, [1 - UPPER, UPPER])
+        parts = np.array([batch[name] for batch in batches])
+        sampling = point * float(parts.std(ddof=1)) / math.sqrt(len(parts))
+        centre, half = value + float(low + high) / 2, math.hypot(float(high - low) / 2, sampling)
+        answer[name] = (centre - half, centre + half)
     return answer
 
 

@@ -17,8 +17,7 @@ from kindynos.distributions.real_line import StudentT
 from kindynos.distributions.special import expit, gammaln, logit, ndtr, stdtrit
 from kindynos.errors import ParameterError
 from kindynos.inference.later import Later
-from kindynos.processes.base import observed
-from kindynos.processes.brownian import check_moves
+from kindynos.processes.base import check_moves, observed
 from kindynos.processes.fitted import FittedSeries
 from kindynos.processes.likelihood import (
     REJECTED,

@@ -18,13 +18,14 @@ from kindynos.finance.drawdowns import max_drawdown
 from kindynos.formatting import brief, number, per_cent, step_of
 from kindynos.markets.prices import Prices
 from kindynos.processes.base import Process
-from kindynos.processes.estimation import FEW_TRIALS, intervals
+from kindynos.processes.estimation import FEW_TRIALS, open_intervals
 from kindynos.reports.prices import price_doubts, price_problems
 from kindynos.reports.report import Draws, Report
 from kindynos.reports.tables import table_of
 from kindynos.tables.spacing import DateSpacing
 
 ENDS = (5, 25, 50, 75, 95)
+BATCHES = 20  # of the paths, whose spread is the sampling error
 
 
 @dataclass(frozen=True)
@@ -131,14 +132,20 @@ def outlook(
         return found
 
     figures = of(process, made)
+    few = seed + 1  # of paths that only refits share, apart from those that are shown
     ends = (
         {}
         if uncertain
-        else intervals(process, lambda one: of(one, one.paths(periods, FEW_TRIALS, seed, dt)))
+        else open_intervals(
+            process,
+            figures,
+            lambda one: of(one, one.paths(periods, FEW_TRIALS, few, dt)),
+            [of(process, part) for part in np.array_split(made, BATCHES, axis=1)],
+        )
     )
     held = {
-        name: (min(low, figures[name]), max(high, figures[name]))
-        for name, (low, high) in ends.items()
+        name: ends[name] if name not in of_shares(figures) else as_shares(ends[name])
+        for name in ends
     }
     how = (
         {}
@@ -158,7 +165,7 @@ def outlook(
             )
         }
     )
-    shares = tuple(name for name in figures if name.startswith(("ending", "ever", "maximum")))
+    shares = of_shares(figures)
     as_long = (
         process.max_drawdowns(len(history) - 1, made.shape[1], seed, dt, uncertain=uncertain)
         if positive
@@ -166,6 +173,16 @@ def outlook(
     )
     seen = float(np.asarray(max_drawdown(history))) if positive else None
     return Outlook(figures, held, shares, how, seen, as_long)
+
+
+def of_shares(figures: dict[str, float]) -> tuple[str, ...]:
+    """Return the names of figures that are shares, from 0 to 1."""
+    return tuple(name for name in figures if name.startswith(("ending", "ever", "maximum")))
+
+
+def as_shares(ends: tuple[float, float]) -> tuple[float, float]:
+    """Return ends of an interval of a share, which lies from 0 to 1."""
+    return max(ends[0], 0.0), min(ends[1], 1.0)
 
 
 def _chances(
