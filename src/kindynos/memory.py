@@ -8,7 +8,8 @@ computes anew, so that nothing is kept once the object is gone.
 
 from __future__ import annotations
 
-from collections.abc import Callable, Hashable
+from collections.abc import Callable, Hashable, Iterator
+from contextlib import contextmanager
 from contextvars import ContextVar
 from functools import wraps
 from typing import Any, ParamSpec, TypeVar
@@ -34,6 +35,16 @@ def with_memory(method: Callable[Arguments, Answer]) -> Callable[Arguments, Answ
             _open.reset(token)
 
     return call
+
+
+@contextmanager
+def remembering() -> Iterator[None]:
+    """Keep what remembered functions compute until the end of a block."""
+    token = _open.set({})
+    try:
+        yield
+    finally:
+        _open.reset(token)
 
 
 def remembered(function: Callable[Arguments, Answer]) -> Callable[Arguments, Answer]:

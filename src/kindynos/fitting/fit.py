@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import math
 from collections.abc import Mapping
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from functools import cached_property
 from typing import TYPE_CHECKING, Any
 
@@ -14,6 +14,7 @@ from numpy.typing import NDArray
 from kindynos.arrays import Floats
 from kindynos.fitting.families import FAMILIES
 from kindynos.inference.intervals import Z
+from kindynos.inference.later import Later
 
 if TYPE_CHECKING:
     from kindynos.fitting.newton import NewtonOptimum
@@ -126,6 +127,24 @@ class Fit:
             {name: float(value[i]) for name, value in values.items()}
             for i in range(scores.shape[1])
         ]
+
+    def widened(self, factor: float, why: str) -> Fit:
+        """Return the fit with errors and intervals for values that tell less than independent ones,
+        whose variance is a factor larger.
+        """
+        root = math.sqrt(factor)
+        errors = {name: root * error for name, error in self.standard_errors.items()}
+        covariance = tuple(tuple(factor * part for part in row) for row in self.covariance)
+        on_scale = tuple(tuple(factor * part for part in row) for row in self.theta_covariance)
+        return replace(
+            self,
+            standard_errors=errors,
+            intervals=Later(WidenedIntervals(self.estimates, self.intervals, root), "found"),
+            covariance=covariance,
+            theta_covariance=on_scale,
+            search=None,  # whose likelihood is that of independent values
+            description=f"{self.description}; {why}, which widens errors and intervals",
+        )
 
     def _drawn_near(self, scores: Floats, chdtri: Any, ndtr: Any) -> dict[str, Floats]:
         """Return draws of the parameters that were searched for, with one that lies at its limit:
@@ -253,6 +272,30 @@ def profile_interval(
         low, high = (middle, high) if below(middle) else (low, middle)
     end, last = open_search.value_at(name, high), open_search.value_at(name, step * math.inf)
     return (end, last) if step > 0 else (last, end)
+
+
+@dataclass(frozen=True)
+class WidenedIntervals:
+    """95 % intervals of parameters that reach ``times`` as far from the estimates; those of a
+    parameter above 0, by its logarithm.
+    """
+
+    estimates: Mapping[str, float]
+    before: Mapping[str, tuple[float, float]]
+    times: float
+
+    @cached_property
+    def found(self) -> dict[str, tuple[float, float]]:
+        """The intervals by name."""
+        return {name: self._wider(self.estimates[name], ends) for name, ends in self.before.items()}
+
+    def _wider(self, value: float, ends: tuple[float, float]) -> tuple[float, float]:
+        low, high = ends
+        if low > 0 and value > 0:
+            reached = [value * (end / value) ** self.times for end in (low, high)]
+        else:
+            reached = [value + (end - value) * self.times for end in (low, high)]
+        return reached[0], reached[1]
 
 
 @dataclass(frozen=True)

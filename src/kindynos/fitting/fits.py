@@ -24,6 +24,7 @@ from kindynos.fitting.newton import NewtonOptimum, at_optimum, climb
 from kindynos.fitting.search import LikelihoodSearch
 from kindynos.inference.intervals import Z
 from kindynos.inference.later import Later
+from kindynos.processes.clustering import less_told
 from kindynos.validate import finite, one_of
 
 METHODS = ("likelihood", "moments", "l-moments")
@@ -66,7 +67,13 @@ def fit(
     if pinned:
         search, summit = pinned[0], pinned[1]
         found = {name: float(value) for name, value in search.parameters(summit.theta[0]).items()}
-    return _made(kind, search, summit, found, pinned[2] if pinned else {}, dict(fixed))
+    made = _made(kind, search, summit, found, pinned[2] if pinned else {}, dict(fixed))
+    factor, clusters = 1.0, ""
+    if data.even and data.plain:
+        factor, clusters = less_told(data.values, own_tails=len(search.free) > 2)
+    if clusters:
+        object.__setattr__(made, "fitted", made.fitted.widened(factor, clusters))
+    return made
 
 
 def family_of(kind: type[Distribution]) -> Family:

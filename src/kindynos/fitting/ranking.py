@@ -19,6 +19,7 @@ from kindynos.fitting.data import Data, data_of
 from kindynos.fitting.families import FAMILIES, Family
 from kindynos.fitting.goodness import SAMPLES, Distances, goodness
 from kindynos.literals import WeightsKind
+from kindynos.memory import remembering
 from kindynos.validate import check_integer, explain_call_errors, names_in, one_of
 
 if TYPE_CHECKING:
@@ -235,6 +236,19 @@ def fit_distributions(
     data = data_of("fit_distributions", values, weights, at_least, at_most, weights_kind)
     left_out: dict[str, str] = {}
     chosen = _candidates(candidates, data, left_out)
+    with remembering():  # what all of them ask of the values
+        found = _fitted_to(data, chosen, criterion, left_out)
+    if not found:
+        reasons = "; ".join(f"{name}: {reason}" for name, reason in left_out.items())
+        raise ParameterError(f"no candidate can be fitted ({reasons})", owner="fit_distributions")
+    found.sort(key=lambda one: float(getattr(one.fitted, criterion)))
+    return Ranking(data, tuple(found), left_out, criterion, samples)
+
+
+def _fitted_to(
+    data: Data, chosen: list[type[Distribution]], criterion: str, left_out: dict[str, str]
+) -> list[Distribution]:
+    """Return what can be fitted of the candidates, and add to ``left_out`` why others cannot."""
     found: list[Distribution] = []
     for kind in chosen:
         try:
@@ -251,11 +265,7 @@ def fit_distributions(
             found.append(one)
         else:
             left_out[kind.label] = "its likelihood is 0 for some value"
-    if not found:
-        reasons = "; ".join(f"{name}: {reason}" for name, reason in left_out.items())
-        raise ParameterError(f"no candidate can be fitted ({reasons})", owner="fit_distributions")
-    found.sort(key=lambda one: float(getattr(one.fitted, criterion)))
-    return Ranking(data, tuple(found), left_out, criterion, samples)
+    return found
 
 
 def _candidates(

@@ -22,7 +22,8 @@ from kindynos.validate import check_integer
 MOST_OPEN = 5.0  # times; of a kurtosis of 11, beyond which a sample's says little
 # of the volatility of the whole row: below it, a quiet stretch would be blown up without limit
 LEAST = 1e-6
-DOUBTFUL = 0.01  # the p-value of the test below which values are taken to cluster
+OWN = 0.9  # of values that follow each other in time, at least so many are there once
+DOUBTFUL = 0.05  # the p-value of the test below which values are taken to cluster
 MOST_PERSISTENT = 0.998  # of drawn models: beyond it nothing bounds what a sample tells
 LEAST_LEFT = 0.5  # of 1 - persistence squared, of drawn models whose kurtosis may be infinite
 
@@ -110,6 +111,7 @@ def clustering_test(losses: Floats, lags: int = 10) -> float:
     return portmanteau(autocorrelations(ranks, lags), len(losses), lags)[1]
 
 
+@remembered
 def log_sd_variance(values: Floats) -> tuple[float, str]:
     """Return the variance of the log of the sd of values ``(values,)`` in their order, and what it
     rests on, in words; "" where they show no clusters.
@@ -125,7 +127,7 @@ def log_sd_variance(values: Floats) -> tuple[float, str]:
     squares = gaps**2
     kurtosis = float((squares**2).mean()) / max(float(squares.mean()) ** 2, 1e-300)
     plain = max((kurtosis - 1) / (4 * count), 1 / (2 * count))
-    if count < FEWEST or _in_order(values):
+    if count < FEWEST or _listed(values):
         return plain, ""
     p = clustering_test(values)
     if p >= DOUBTFUL:
@@ -148,6 +150,25 @@ def log_sd_variance(values: Floats) -> tuple[float, str]:
     return max((reach / Z) ** 2, plain), words
 
 
+@remembered
+def less_told(values: Floats, own_tails: bool) -> tuple[float, str]:
+    """Return by how much clusters widen the variance of what values ``(values,)`` in their order
+    tell, 1 where they show none, and the test in words.
+
+    It is beside what a fit counts on: independent values with their kurtosis, for a family that has
+    tails of its own, else that of a normal distribution.
+    """
+    variance, words = log_sd_variance(values)
+    if not words:
+        return 1.0, ""
+    independent = 1 / (2 * len(values))
+    if own_tails:
+        squares = (values - values.mean()) ** 2
+        kurtosis = float((squares**2).mean()) / float(squares.mean()) ** 2
+        independent = max((kurtosis - 1) / (4 * len(values)), independent)
+    return max(variance / independent, 1.0), words
+
+
 def _mixture_reach(sds: Floats) -> float:
     """Return where 97.5 % of a mixture of normal distributions around 0 lie below."""
     from scipy.optimize import brentq
@@ -155,9 +176,10 @@ def _mixture_reach(sds: Floats) -> float:
     return float(brentq(lambda x: ndtr(x / sds).mean() - UPPER, 0.0, 3 * Z * float(sds.max())))
 
 
-def _in_order(values: Floats) -> bool:
-    """Return whether values were put in ascending or descending order, which is no order of
-    time.
+def _listed(values: Floats) -> bool:
+    """Return whether values are a list that says nothing of time: in ascending or descending order,
+    or with values that are there several times.
     """
     steps = np.diff(values)
-    return bool((steps >= 0).all() or (steps <= 0).all())
+    in_order = bool((steps >= 0).all() or (steps <= 0).all())
+    return in_order or len(np.unique(values)) < OWN * len(values)

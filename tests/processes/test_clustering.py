@@ -1,0 +1,108 @@
+"""What values tell of their sd where large moves come in clusters."""
+
+import numpy as np
+from scipy.stats import kurtosis
+
+import kindynos as kd
+from kindynos.processes.clustering import less_told, log_sd_variance
+from kindynos.reports.paths import outlook
+from tests.common import Case, proof, repeats
+
+CLUSTERED = kd.Garch(100.0, 0.01, reaction=0.1, persistence=0.95, df=6)
+STEADY = kd.GeometricBrownianMotion(100.0, 0.05, 0.2)
+
+
+def returns_of(process, count, seed):
+    """Return log returns of a path."""
+    return np.diff(np.log(process.paths(count, 1, seed=seed)[:, 0]))
+
+
+class Independent(Case):
+    def test_the_variance_is_that_of_the_kurtosis(self):
+        values = np.random.default_rng(1).standard_t(5, 400)
+        variance, words = log_sd_variance(values)
+        self.assertAlmostEqual(variance, (kurtosis(values, fisher=False) - 1) / 1600)
+        self.assertEqual((words, less_told(values, True)), ("", (1.0, "")))
+        even = np.random.default_rng(2).uniform(size=300)  # a kurtosis below the normal one
+        self.assertAlmostEqual(log_sd_variance(even)[0], 1 / 600)
+
+    def test_lists_are_no_order_of_time(self):
+        returns = returns_of(CLUSTERED, 1000, seed=3)
+        self.assertGreater(less_told(returns, False)[0], 2)
+        for listed in (np.sort(returns), np.sort(returns)[::-1], np.repeat(returns[:300], 3)):
+            self.assertEqual(less_told(listed, False), (1.0, ""))
+
+
+class Clustered(Case):
+    def test_fits_say_so_and_have_wider_errors(self):
+        prices = CLUSTERED.paths(1000, 1, seed=3)[:, 0]
+        fitted = kd.GeometricBrownianMotion.fit(prices)
+        self.assertIn("large moves come in clusters (p < 0.001)", fitted.fitted.description)
+        plain = fitted.volatility / np.sqrt(2 * 1000)
+        self.assertGreater(fitted.fitted.standard_errors["volatility"], 2 * plain)
+        changes = kd.RandomWalk.fit(np.log(prices))
+        self.assertIn("clusters", changes.fitted.description)
+
+        shuffled = np.random.default_rng(1).permutation(np.diff(np.log(prices)))
+        normal, mixed = (kd.Normal.fit(v).fitted for v in (np.diff(np.log(prices)), shuffled))
+        self.assertIn("widens errors and intervals", normal.description)
+        self.assertNotIn("clusters", mixed.description)
+        times = normal.standard_errors["sd"] / mixed.standard_errors["sd"]
+        self.assertGreater(times, 2)
+        ends = [np.log(f.intervals["sd"][1] / f.estimates["sd"]) for f in (normal, mixed)]
+        self.assertAlmostEqual(ends[0] / ends[1], times, 6)
+        drawn = [kd.Normal.fit(v).fitted.drawn(SCORES) for v in (np.diff(np.log(prices)), shuffled)]
+        spread = [np.std([one["sd"] for one in draws]) for draws in drawn]
+        self.assertAlmostEqual(spread[0] / spread[1] / times, 1, delta=0.3)
+
+    @proof
+    def test_the_interval_of_a_volatility_holds_the_long_run_one(self):
+        count = repeats(150)
+        for process, least in ((CLUSTERED, 0.78), (STEADY, 0.89)):
+            held = 0
+            for seed in range(count):
+                dt = 1 / 252 if process is STEADY else 1.0
+                prices = process.paths(800, 1, seed=seed, dt=dt)[:, 0]
+                fitted = kd.GeometricBrownianMotion.fit(prices, dt=dt)
+                error = fitted.fitted.standard_errors["volatility"] / fitted.volatility
+                held += abs(np.log(fitted.volatility / process.volatility)) < 1.96 * error
+            self.assertTrue(least <= held / count <= 1.0, (process, held / count))
+
+
+SCORES = np.random.default_rng(7).standard_normal((6, 400))
+
+
+class Outlooks(Case):
+    def made(self, seed, trials=1000):
+        prices = STEADY.paths(500, 1, seed=seed, dt=1 / 252)[:, 0]
+        fitted = kd.GeometricBrownianMotion.fit(prices, dt=1 / 252)
+        paths = fitted.paths(60, trials, seed, 1 / 252)
+        return prices, outlook(fitted, paths, prices, 1 / 252, None, None, seed, False)
+
+    def test_the_sampling_error_counts(self):
+        widths = []
+        for trials in (200, 20_000):
+            _, ahead = self.made(1, trials)
+            low, high = ahead.intervals["P5"]
+            self.assertTrue(low < ahead.figures["P5"] < high)
+            widths.append(high - low)
+        self.assertGreater(widths[0], 1.05 * widths[1])
+
+    @proof
+    def test_intervals_hold_the_truth_and_figures_lie_inside(self):
+        count, held, inside = repeats(90), {"P5": 0, "P95": 0, "mean": 0}, 0
+        for seed in range(count):
+            prices, ahead = self.made(seed)
+            start = float(prices[-1])
+            truth = kd.GeometricBrownianMotion(start, 0.05, 0.2).distribution_at(60 / 252)
+            for name, value in (
+                ("P5", truth.quantile(0.05)),
+                ("P95", truth.quantile(0.95)),
+                ("mean", truth.mean),
+            ):
+                low, high = ahead.intervals[name]
+                held[name] += low <= value <= high
+                inside += low < ahead.figures[name] < high
+        self.assertGreaterEqual(inside, 0.98 * 3 * count)
+        for name, hits in held.items():
+            self.assertTrue(0.87 <= hits / count <= 0.99, (name, hits / count))
