@@ -49,18 +49,48 @@ class Risk(Case):
             self.assertAlmostEqual(
                 HELD.value_at_risk(level, "normal", horizon=10), z * sd * 10**0.5 - 10 * mean
             )
-            made_df = fit_student(-(returns.to_numpy() @ values)).df
-            reach = stats.t.ppf(level, made_df) * np.sqrt((made_df - 2) / made_df)
-            self.assertAlmostEqual(
-                HELD.value_at_risk(level, "student", mean=False), reach * sd, delta=1e-6 * sd
-            )
-            tail = stats.t.expect(
-                lambda x: x, (made_df,), lb=stats.t.ppf(level, made_df), conditional=True
-            )
-            wanted = tail * np.sqrt((made_df - 2) / made_df) * sd
-            self.assertAlmostEqual(
-                HELD.expected_shortfall(level, "student", mean=False), wanted, delta=1e-4 * sd
-            )
+
+    def test_student_is_the_likeliest_fit(self):
+        losses = HELD.losses()["loss"].to_numpy()
+        df, location, scale = stats.t.fit(losses)
+        likeliest = stats.t.logpdf(losses, df, location, scale).sum()
+        for level in (0.95, 0.99):
+            t = stats.t.ppf(level, df)
+            beyond = stats.t.pdf(t, df) / (1 - level) * (df + t * t) / (df - 1)
+            for horizon, mean in ((1, True), (10, True), (1, False)):
+                centre = location * horizon if mean else 0.0
+                options = {"horizon": horizon, "mean": mean}
+                figure = HELD.value_at_risk(level, "student", **options)
+                spread = scale * horizon**0.5
+                self.assertAlmostEqual(float(figure), centre + t * spread, delta=2e-3 * spread)
+                self.assertTrue(figure.low < figure < figure.high)
+                shortfall = HELD.expected_shortfall(level, "student", **options)
+                self.assertAlmostEqual(
+                    float(shortfall), centre + beyond * spread, delta=4e-3 * spread
+                )
+        own = fit_student(losses)
+        reached = stats.t.logpdf(losses, own.df, own.location, own.scale).sum()
+        self.assertGreater(reached, likeliest - 1e-3)
+
+    def test_every_figure_lies_in_its_interval(self):
+        """Of all methods, on even, fat-tailed and skewed losses, long and short."""
+        days = pd.bdate_range("2020-01-01", periods=251).strftime("%Y-%m-%d")
+        generator = np.random.default_rng(4)
+        for draws in (
+            generator.normal(0, 0.01, (250, 2)),
+            0.008 * generator.standard_t(3, (250, 2)),
+            0.012 - generator.gamma(1.2, 0.01, (250, 2)),
+        ):
+            grown = 100 * np.cumprod(1 + np.vstack([[0, 0], draws]), axis=0)
+            table = pd.DataFrame({"date": days, "a": grown[:, 0], "b": grown[:, 1]})
+            prices = kd.read_prices(table, keep_suspicious=True)
+            for count in (60, 250):
+                held = kd.Portfolio(prices, shares={"a": 10, "b": -6}, short=True)
+                found = held.risk_table(windows=[count], trials=2000)
+                for measure in ("value at risk", "expected shortfall"):
+                    low, high = found[f"{measure} low"], found[f"{measure} high"]
+                    outside = found[(found[measure] < low) | (found[measure] > high)]
+                    self.assertEqual(outside.index.tolist(), [])
 
     def test_all_methods_agree_on_normal_returns(self):
         rng = np.random.default_rng(2)

@@ -47,17 +47,33 @@ def fit_student(values: ArrayLike) -> StudentTByScale:
     return StudentTByScale(float(df[0]), float(location[0]), math.sqrt(float(variance[0])))
 
 
-def student_degrees(rows: Floats) -> Floats:
-    """Return the fitted degrees of freedom of each row ``(rows, values)``; 200 stands for normal
-    data.
+@dataclass(frozen=True)
+class StudentFits:
+    """The likeliest Student's t of each of several samples: degrees of freedom, location and scale
+    ``(samples,)``.
     """
-    answer: Floats = np.empty(len(rows))
+
+    df: Floats
+    location: Floats
+    scale: Floats
+
+
+def fit_students(rows: Floats, df: float | None = None) -> StudentFits:
+    """Return the fit to each row ``(rows, values)``, of location and scale alone where the degrees
+    of freedom are given; 200 of them stand for normal data.
+    """
+    found = StudentFits(*(np.empty(len(rows)) for _ in range(3)))
 
     def work(begin: int) -> None:
-        answer[begin : begin + CHUNK] = _degrees(rows[begin : begin + CHUNK])
+        part = rows[begin : begin + CHUNK]
+        own = _degrees(part) if df is None else np.full(len(part), df)
+        _, location, variance = _given_df(part, own)
+        place = slice(begin, begin + CHUNK)
+        found.df[place], found.location[place] = own, location
+        found.scale[place] = np.sqrt(variance)
 
     on_threads(work, range(0, len(rows), CHUNK))
-    return answer
+    return found
 
 
 def student_tail(df: Floats, level: float) -> tuple[Floats, Floats]:

@@ -91,7 +91,9 @@ class Historical(Ranked):
         apart = max(clustering(losses), float(exposure.overlap))
         low, high = _order_bounds(losses, level, apart)
         if measure == "expected_shortfall":
-            if len(losses) >= 2 * FEWEST:
+            # where less than one loss is expected beyond the level, what bounds the value at risk
+            # from below bounds the mean beyond it
+            if len(losses) >= 2 * FEWEST and len(losses) * (1 - level) >= 1:
                 ends = np.quantile(drawn_tail(losses, level, apart)[1], ENDS)
                 low, high = float(ends[0]), float(ends[1]) if math.isfinite(high) else math.inf
             else:

@@ -1,5 +1,5 @@
-"""Methods that fit one distribution to past losses by their mean and sd: normal, Student's t, and
-the normal one corrected.
+"""Methods that fit one distribution to past losses: normal, Student's t, and the normal one
+corrected.
 """
 
 from __future__ import annotations
@@ -13,7 +13,7 @@ import numpy as np
 from kindynos.arrays import Floats
 from kindynos.distributions.special import ndtri
 from kindynos.fitting.normality import jarque_bera
-from kindynos.fitting.student import FEWEST_DF, drawn_student, student_degrees, student_tail
+from kindynos.fitting.student import StudentFits, drawn_student, fit_students, student_tail
 from kindynos.inference.estimates import Estimate
 from kindynos.inference.intervals import UPPER, Z
 from kindynos.inference.tails import weighted_tail
@@ -100,25 +100,29 @@ class NormalMethod(MomentMethod):
 
 
 @dataclass(frozen=True, kw_only=True)
-class Student(MomentMethod):
-    """Student's t with the window's mean and covariance, and degrees of freedom fitted to the
-    holdings' losses.
+class Student(Method):
+    """Student's t, whose location, scale and degrees of freedom make the holdings' losses
+    likeliest; ``mean=False`` leaves the location out.
     """
 
-    label = "student"
-    use = "fat-tailed returns: Student's t with the window's mean and covariance"
+    mean: bool = True
 
-    def reach(self, rows: Floats, level: float) -> tuple[Floats, Floats]:
-        df = (
-            np.maximum(student_degrees(rows), FEWEST_DF)
-            if len(rows) > 1
-            else np.array([degrees_of(rows.ravel())])
-        )
-        return student_reach(df, level)
+    label = "student"
+    use = "fat-tailed returns: Student's t fitted to the losses by maximum likelihood"
+
+    def tail(self, rows: Floats, level: float, horizon: int = 1) -> tuple[Floats, Floats]:
+        fits = _fit(rows.ravel()) if len(rows) == 1 else fit_students(rows)
+        return self._at(fits, level, horizon)
+
+    def _at(self, fits: StudentFits, level: float, horizon: int) -> tuple[Floats, Floats]:
+        centre = fits.location * horizon if self.mean else 0.0
+        scale = fits.scale * root(horizon)
+        t, beyond = student_tail(fits.df, level)
+        return centre + t * scale, centre + beyond * scale
 
     def held(self, losses: Floats) -> method.Tail:
-        df = np.array([degrees_of(losses.ravel())])
-        return lambda rows, level, horizon=1: self._at(rows, horizon, student_reach(df, level))
+        df = float(_fit(losses.ravel()).df[0])
+        return lambda rows, level, horizon=1: self._at(fit_students(rows, df), level, horizon)
 
     def interval(self, exposure: Exposure, measure: str, level: float, horizon: int) -> Estimate:
         """Return a figure with the interval that draws of location, scale and degrees of freedom
@@ -129,11 +133,17 @@ class Student(MomentMethod):
         return around(value, low, high)
 
     def description(self, exposure: Exposure, horizon: int) -> str:
-        df = degrees_of(exposure.losses)
+        df = float(_fit(exposure.losses).df[0])
+        centred = "" if self.mean else " and no location"
         return (
-            f"Student's t with {df:.3g} degrees of freedom, {self._centred()} and covariance "
-            f"of the window{scaled(exposure, horizon)}"
+            f"Student's t with {df:.3g} degrees of freedom{centred}, by maximum likelihood"
+            f"{scaled(exposure, horizon)}"
         )
+
+
+@remembered
+def _fit(losses: Floats) -> StudentFits:
+    return fit_students(losses[None])
 
 
 def likely_student(
@@ -154,21 +164,6 @@ def likely_student(
         (fit.location * horizon if mean else 0.0) + reach * fit.scale * factor,
         float(high),
     )
-
-
-def student_reach(df: Floats, level: float) -> tuple[Floats, Floats]:
-    """Return how many sd above its mean the quantile of Student's t lies, and the mean beyond
-    it.
-    """
-    t, beyond = student_tail(df, level)
-    scale = np.sqrt((df - 2) / df)
-    return t * scale, beyond * scale
-
-
-@remembered
-def degrees_of(losses: Floats) -> float:
-    """Return the degrees of freedom fitted to losses."""
-    return max(float(student_degrees(losses[None])[0]), FEWEST_DF)
 
 
 @dataclass(frozen=True, kw_only=True)

@@ -127,8 +127,8 @@ def scaled(exposure: Exposure, horizon: int) -> str:
 
 
 def around(value: float, low: float, high: float, factor: float = 1.0, note: str = "") -> Estimate:
-    """Return a figure with an interval that holds it, all times a factor."""
-    return Estimate(value * factor, min(low, value) * factor, max(high, value) * factor, note=note)
+    """Return a figure with its interval, all times a factor."""
+    return Estimate(value * factor, low * factor, high * factor, note=note)
 
 
 def root(horizon: int) -> float:

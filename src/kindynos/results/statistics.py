@@ -141,7 +141,7 @@ def percentile(sample: Sample, q: float) -> Estimate:
         return _far_out(sample, level, value)
     reach = max(_spread_below(sample, value), 1 / sample.count)
     low, high = sample.quantile(np.clip([level - reach, level + reach], 0, 1))
-    return Estimate(value, min(low, value), max(high, value))
+    return Estimate(value, low, high)
 
 
 def _far_out(sample: Sample, level: float, value: float) -> Estimate:
