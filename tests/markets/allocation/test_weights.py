@@ -347,18 +347,38 @@ class OverScenarios(Case):
         moves = kd.markets.returns(prices).frame.to_numpy()
 
         def deepest(w):
-            path = np.r_[0, np.cumsum(moves @ w)]
-            return float((np.maximum.accumulate(path) - path).max())
+            path = np.cumprod(np.vstack([np.ones(w.shape[1:]), 1 + moves @ w]), axis=0)
+            return (1 - path / np.maximum.accumulate(path, axis=0)).max(axis=0)
 
-        self.assertAlmostEqual(found.drawdown, deepest(found.weights.to_numpy()))
-        grid = [
-            np.array([a, b, 1 - a - b])
-            for a in np.linspace(0, 1, 41)
-            for b in np.linspace(0, 1 - a, 41)
-        ]
-        self.assertLessEqual(found.drawdown, min(map(deepest, grid)) + 1e-12)
+        self.assertAlmostEqual(found.drawdown, deepest(found.weights.to_numpy()[:, None])[0])
+        shares = np.linspace(0, 1, 31)
+        grid = np.array([[a, b, 1 - a - b] for a in shares for b in shares[shares <= 1 - a]]).T
+        falls, means = deepest(grid), moves.mean(axis=0) @ grid
+        self.assertLessEqual(found.drawdown, falls.min() + 1e-7)
         limited = kd.allocate(prices, limits={"drawdown": 1.2 * found.drawdown})
         self.assertLessEqual(limited.drawdown, 1.2 * found.drawdown + 1e-9)
+        kept = means[falls <= 1.2 * found.drawdown]
+        self.assertGreaterEqual(limited.mean, kept.max() - 1e-9)
+        ratio = kd.allocate(prices, maximize="ratio", minimize="drawdown", rate=-0.002)
+        best = ((means + 0.002) / falls).max()
+        self.assertGreaterEqual((ratio.mean + 0.002) / ratio.drawdown, best * (1 - 1e-6))
+
+    def test_a_drawdown_is_compounded_and_never_above_all(self):
+        draws = np.random.default_rng(3).normal(-0.004, 0.05, (600, 3))
+        grown = 100 * np.cumprod(1 + draws, axis=0)
+        days = pd.bdate_range("2020-01-01", periods=600)
+        prices = kd.read_prices(pd.DataFrame(grown, days, ["a", "b", "c"]), keep_suspicious=True)
+        for options in ({"minimize": "drawdown"}, {"minimize": "sd"}, {"minimize": "parity"}):
+            found = kd.allocate(prices, **options)
+            weights = found.weights.to_numpy()
+            grew = np.r_[1, np.cumprod(1 + kd.markets.returns(prices).frame.to_numpy() @ weights)]
+            self.assertAlmostEqual(found.drawdown, kd.max_drawdown(grew))
+            self.assertLess(found.drawdown, 1)
+        least = kd.allocate(prices, minimize="drawdown").drawdown
+        limited = kd.allocate(prices, minimize="sd", limits={"drawdown": least + 0.01})
+        self.assertLessEqual(limited.drawdown, least + 0.01 + 1e-9)
+        with self.fails("limit drawdown", "below the least reachable"):
+            kd.allocate(prices, minimize="sd", limits={"drawdown": least - 0.01})
 
     def test_normal_losses_by_their_closed_forms(self):
         moments = random_moments(np.random.default_rng(7), 6)

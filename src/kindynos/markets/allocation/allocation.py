@@ -100,7 +100,8 @@ class Allocation:
 
     @property
     def drawdown(self) -> float:
-        """The deepest fall of the running sum of returns over the history; raises ParameterError
+        """The deepest fall of the value over the history, compounded, with weights set back each
+        period, as a share of the highest value so far; raises ParameterError
         without a history.
         """
         if not self.request.source.in_order:

@@ -8,6 +8,7 @@ holdings)``; a loss is the negative of a return.
 
 from __future__ import annotations
 
+import math
 from abc import ABC, abstractmethod
 from dataclasses import dataclass
 from typing import Any
@@ -18,6 +19,7 @@ from numpy.typing import NDArray
 from kindynos.arrays import Floats
 
 CLOSE = 1e-12
+LEAST_VALUE = 1e-9  # of a value, where holdings that are sold short could lose more than all
 # scenarios near the value at risk that have an equation of their own at first, for each holding
 BAND = 4
 ADDED = 200  # scenarios that get one after a step
@@ -133,9 +135,32 @@ class WorstMean(Measure):
         self._band[added], self._beyond[added] = True, False
 
 
+def log_fall(drawdown: float) -> float:
+    """Return a drawdown, a share of the highest value so far, as a fall of the log of the value."""
+    return -math.log1p(-min(drawdown, 1 - LEAST_VALUE))
+
+
+def compounded_drawdown(returns: Floats, weights: Floats) -> float:
+    """Return the deepest fall of the value below its highest so far, as a share of that, with
+    weights set back each period; 1 where all is lost.
+    """
+    logs = np.log(np.maximum(1 + returns @ weights, LEAST_VALUE))
+    path = np.concatenate([[0.0], np.cumsum(logs)])
+    return float(-np.expm1(-(np.maximum.accumulate(path) - path).max()))
+
+
+def log_tangent(returns: Floats, weights: Floats) -> Floats:
+    """Return returns ``(periods, holdings)`` whose sum at any weights that add up to 1 is the
+    tangent, at these weights, of the log growth with them.
+    """
+    growth = np.maximum(1 + returns @ weights, LEAST_VALUE)
+    slopes = returns / growth[:, None]
+    return slopes + (np.log(growth) - slopes @ weights)[:, None]
+
+
 class MaxDrawdown(Measure):
     """The deepest fall of the running sum of returns below its highest value so far, with weights
-    set back each time.
+    set back each time: of log growth, that of the log of the value.
 
     max over s <= t of (C_s - C_t)'w, where C is the running sum and C_0 = 0: the model has the
     episodes met so far.
@@ -161,8 +186,8 @@ class MaxDrawdown(Measure):
         return self._episodes(weights)[0][0]
 
     def gradient(self, weights: Floats) -> Floats:
-        _, likelihood_optimum, trough = self._episodes(weights)[0]
-        return np.asarray(self._sums[likelihood_optimum] - self._sums[trough])
+        _, peak, trough = self._episodes(weights)[0]
+        return np.asarray(self._sums[peak] - self._sums[trough])
 
     def start(self, weights: Floats) -> None:
         self._cuts = []

@@ -10,7 +10,7 @@ import numpy as np
 
 from kindynos.arrays import Floats
 from kindynos.distributions.normal_scores import normal_quantile
-from kindynos.markets.allocation.losses import MaxDrawdown, WorstMean
+from kindynos.markets.allocation.losses import WorstMean, compounded_drawdown
 from kindynos.markets.allocation.region import Region
 from kindynos.markets.allocation.source import Source
 
@@ -54,7 +54,7 @@ class Losses:
         if name in ("sd", "variance"):
             return self.sd(weights) ** (2 if name == "variance" else 1)
         if name == "drawdown":
-            return MaxDrawdown(self.scenarios).value(weights)
+            return compounded_drawdown(self.scenarios, weights)
         if self.normal:
             return self.multiples[name] * self.sd(weights) - self.mean(weights)
         if name == "value_at_risk":

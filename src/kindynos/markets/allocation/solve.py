@@ -5,7 +5,8 @@ where an sd stands beside them, the frontier gets a row for each loss it must ke
 until it does. A value at risk over scenarios is not convex: it is the sum of the k worst losses
 less that of the k - 1 worst, of which the second is replaced by a line at the weights so far, again
 and again (differences of convex functions; Tao and An, Acta Mathematica Vietnamica 22, 1997,
-289-355).
+289-355). A drawdown is that of the value, compounded, whose logarithm is replaced by its tangent in
+the same way.
 """
 
 from __future__ import annotations
@@ -22,7 +23,13 @@ from kindynos.errors import ParameterError, RunError
 from kindynos.markets.allocation.critical_line import least_variance, vertex
 from kindynos.markets.allocation.exchange import exchanged
 from kindynos.markets.allocation.linear import LinearAim, best_linear
-from kindynos.markets.allocation.losses import MaxDrawdown, Measure, WorstMean
+from kindynos.markets.allocation.losses import (
+    MaxDrawdown,
+    Measure,
+    WorstMean,
+    log_fall,
+    log_tangent,
+)
 from kindynos.markets.allocation.measures import Losses
 from kindynos.markets.allocation.parity import equal_contributions
 from kindynos.markets.allocation.path import Path, path_of
@@ -34,6 +41,9 @@ LOSS = "a loss within its limit"  # what the rows are called that keep measures 
 KEPT = 1e-11  # by which a loss may pass its limit, in units of a holding's sd
 NEAR = 1e-6  # the same while a level is sought whose least sd is a limit
 MOST_ROWS = 40  # losses that are remembered from one such level to the next
+TANGENTS = 80  # of log growth
+CORRECTIONS = 4  # of the limit of a drawdown by a tangent
+SETTLED = 1e-7  # of a weight, between two of them
 ROUNDS = 60  # of replacing a difference of convex functions by a line
 SCENARIO_MEASURES = ("expected_shortfall", "value_at_risk", "drawdown")
 
@@ -62,6 +72,7 @@ class Solver:
             region = replace(region, floor=(source.mean, aim.limits["mean"]))
         self.region = region
         self.unit = float(source.moments.sd.mean())
+        self._point = np.full(region.count, 1 / region.count)  # where the log of a value is touched
         self._lines: dict[str, Floats] = {}  # what stands in for the smaller sum of a value at risk
 
     @cached_property
@@ -88,7 +99,11 @@ class Solver:
         for name in self.limits:
             self.check_limit(name)
         try:
-            return self._best()
+            if "drawdown" not in (self.aim.minimize, *self.limits):
+                return self._best()
+            if self.aim.maximize == "ratio" and self.aim.minimize == "drawdown":
+                return self._best_ratio_to_drawdown()
+            return self._by_tangents()
         except RunError as error:
             stated = " and ".join(f"{name} {limit:g}" for name, limit in self.aim.limits.items())
             raise ParameterError(
@@ -106,6 +121,89 @@ class Solver:
         if "value_at_risk" in over_scenarios:
             return self._by_lines()
         return self._convex()
+
+    def _by_tangents(self, start: Floats | None = None) -> Floats:
+        """Return the best weights where a drawdown is the aim or a limit.
+
+        The log of the value is a concave function of the weights, not a linear one: its growth is
+        replaced by the tangent at the weights so far, and the best of those nearby is taken, again
+        and again, until none is better. There the tangent is exact, and so is the drawdown. The
+        ``start`` keeps the limit of the drawdown; default: the weights of the least one.
+        """
+        limit, near = self.limits.get("drawdown", math.inf), 1.0
+        point = self.least_sd
+        if start is not None:
+            point = start
+        elif limit < math.inf:
+            others = {k: v for k, v in self.aim.limits.items() if k == "mean"}
+            aim = replace(self.aim, maximize=None, minimize="drawdown", limits=others)
+            point = Solver(self.source, self.region, aim).best()
+        for _ in range(TANGENTS):
+            found = self._near(point, near, limit)
+            moved = 0.0 if found is None else float(np.abs(found - point).max())
+            if found is not None and self.worth(found) < self.worth(point):
+                point, near = found, 2 * near
+            else:
+                near = min(near, moved or near) / 4
+            if near < SETTLED or 0 < moved < SETTLED:
+                break
+        return point
+
+    def _near(self, point: Floats, near: float, limit: float) -> Floats | None:
+        """Return the best weights by the tangent at a point, none further from it than ``near``;
+        None where none keep the limit of the drawdown.
+        """
+        region = replace(
+            self.region,
+            lower=np.maximum(self.region.lower, point - near),
+            upper=np.minimum(self.region.upper, point + near),
+        )
+        aimed = limit
+        for _ in range(CORRECTIONS):
+            limits = dict(self.aim.limits)
+            if limit < math.inf:
+                limits["drawdown"] = aimed
+            step = Solver(self.source, region, replace(self.aim, limits=limits))
+            step._point = point
+            try:
+                found = step._best()
+            except (RunError, ParameterError, np.linalg.LinAlgError):  # hardly any room is left
+                return None
+            excess = self.losses.value("drawdown", found) - limit
+            if excess <= 0:
+                return found
+            aimed -= 1.01 * excess + 1e-14  # what the tangent leaves out
+        return None
+
+    def _best_ratio_to_drawdown(self) -> Floats:
+        """Return the highest ratio of the mean above the rate to the drawdown: of the highest means
+        within each drawdown, the best.
+        """
+        from scipy.optimize import minimize_scalar
+
+        least = Solver(self.source, self.region, replace(self.aim, maximize=None)).best()
+        most = Solver(self.source, self.region, replace(self.aim, maximize="mean", minimize=None))
+        ends = [self.losses.value("drawdown", weights) for weights in (least, most.best())]
+        known = self.limits.get("drawdown", math.inf)
+        found: dict[float, Floats] = {ends[0]: least}
+
+        def worth(limit: float) -> float:
+            limits = {**self.aim.limits, "drawdown": min(limit, known)}
+            aim = replace(self.aim, maximize="mean", minimize=None, limits=limits)
+            found[limit] = Solver(self.source, self.region, aim)._by_tangents(least)
+            return self.worth(found[limit])
+
+        if ends[1] > ends[0]:
+            minimize_scalar(
+                worth,
+                bounds=tuple(ends),
+                method="bounded",
+                options={"xatol": 1e-4 * (ends[1] - ends[0])},
+            )
+        best = min(found.values(), key=self.worth)
+        if self.worth(best) >= 0:
+            raise self._below_the_rate(float(self.source.mean @ best))
+        return best
 
     def _chosen(self, path: Path) -> Floats:
         """Return the point of a frontier that the aim names, as far as means and sds go."""
@@ -157,7 +255,8 @@ class Solver:
         """Return the convex measure of a name, in units, and what one unit of the name is in it."""
         returns = self.losses.scenarios / self.unit
         if name == "drawdown":
-            return MaxDrawdown(returns), 1 / self.unit
+            tangent = log_tangent(self.losses.scenarios, self._point)
+            return MaxDrawdown(tangent / self.unit), 1 / self.unit
         if name == "expected_shortfall":
             return WorstMean(returns, (1 - self.aim.level) * len(returns)), 1 / self.unit
         count = self.losses.beyond
@@ -168,7 +267,10 @@ class Solver:
         measured = [
             (*self._measure(name), limit) for name, limit in self.limits.items() if name != "sd"
         ]
-        bounded = tuple((measure, limit * factor) for measure, factor, limit in measured)
+        bounded = tuple(
+            (m, (log_fall(limit) if isinstance(m, MaxDrawdown) else limit) * factor)
+            for m, factor, limit in measured
+        )
         if self.aim.minimize == "sd":
             return self._least_sd_within(bounded)
         by_sd = self.aim.maximize == "ratio" and self.aim.minimize is None
