@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import warnings
 from collections.abc import Mapping
 from dataclasses import dataclass, field
 from typing import Any
@@ -11,23 +12,44 @@ import numpy as np
 from kindynos.arrays import Floats
 from kindynos.dependence.matrices import cholesky_factor, conflicting_pairs, is_correlation_matrix
 from kindynos.engine.available import check_memory
-from kindynos.errors import ParameterError
+from kindynos.errors import FitWarning, ParameterError
 from kindynos.processes.base import Process
 from kindynos.processes.drawing import PathDraws, each_part
+from kindynos.processes.series import InPeriods
+from kindynos.processes.together import (
+    REGIMES,
+    TOGETHER,
+    SharedShocks,
+    mix,
+    needs_search,
+    shared_shocks,
+)
 from kindynos.sampling.streams import Seed, checked_seed
-from kindynos.validate import array_of, check_integer, instance, invalid_argument, mapping, positive
+from kindynos.validate import (
+    array_of,
+    check_integer,
+    instance,
+    invalid_argument,
+    mapping,
+    one_of,
+    positive,
+)
 
-CHUNK = 2_048  # values of each asset mixed at a time
+FAR = 0.05  # of a correlation that is not reached: it is told
 
 
 @dataclass(frozen=True)
 class PathSet:
-    """Processes by name, with the correlation matrix of their shocks period by period.
+    """Processes by name, with the correlation matrix of their returns period by period.
 
     ``correlation`` is an array in the order of the names, or a DataFrame with them; without it they
-    are independent. With ``shared`` all have the very same shocks, as processes drawn from the same
-    dates of a history must. Raises ParameterError for a matrix of the wrong shape or not positive
-    definite, naming the most conflicting pairs.
+    are independent. Returns are those of the logarithm, or changes of values that may be negative.
+    Processes with jumps, regimes or fat tails reach it, as far as they can, by ``jumps="together"``
+    and ``regimes="together"``, which come together the more the stronger the correlation is;
+    "apart" leaves them to each process, and ``regimes="common"`` gives all the same. ``reached``
+    tells what results. With ``shared`` all have the very same shocks, as processes drawn from the
+    same dates of a history must. Raises ParameterError for a matrix of the wrong shape or not
+    positive definite, naming the most conflicting pairs.
 
     >>> from kindynos import GeometricBrownianMotion
     >>> made = GeometricBrownianMotion(100.0, 0.05, 0.2)
@@ -38,6 +60,8 @@ class PathSet:
 
     processes: Mapping[str, Process]
     correlation: Any = None
+    jumps: str = field(default="together", kw_only=True)
+    regimes: str = field(default="together", kw_only=True)
     shared: bool = field(default=False, kw_only=True)
 
     def __post_init__(self) -> None:
@@ -55,7 +79,10 @@ class PathSet:
             and self.correlation is not None
         ):
             raise ParameterError("shared= leaves no room for correlation=", owner="PathSet")
+        one_of("PathSet", "jumps", self.jumps, TOGETHER)
+        one_of("PathSet", "regimes", self.regimes, REGIMES)
         object.__setattr__(self, "correlation", self._checked())
+        object.__setattr__(self, "_found", {})
 
     def _checked(self) -> Floats:
         dated = [name for name, process in self.processes.items() if process.dated]
@@ -100,6 +127,79 @@ class PathSet:
                 owner="PathSet",
             )
         return matrix
+
+    @classmethod
+    def fit(
+        cls,
+        frame: Any,
+        process: type[Process],
+        dt: float = 1.0,
+        *,
+        jumps: str = "together",
+        regimes: str = "together",
+        **options: Any,
+    ) -> PathSet:
+        """Return processes of a kind fitted to a DataFrame with a column of prices per instrument,
+        with the correlations of their returns in the history.
+
+        ``options`` go to the fit of each. Raises ParameterError for prices that cannot be used.
+
+        >>> import pandas as pd
+        >>> from kindynos import GeometricBrownianMotion
+        >>> prices = pd.DataFrame({"a": [10.0, 11, 10, 12], "b": [5.0, 6, 5, 5]})
+        >>> float(round(PathSet.fit(prices, GeometricBrownianMotion).correlation[0, 1], 4))
+        0.6935
+        """
+        if not hasattr(frame, "columns"):
+            raise ParameterError(
+                "needs a DataFrame with a column of prices per instrument", owner="PathSet.fit"
+            )
+        kind: Any = process
+        dated = {} if issubclass(process, InPeriods) else {"dt": dt}
+        members: dict[str, Process] = {
+            str(name): kind.fit(frame[name].to_numpy(), **dated, **options)
+            for name in frame.columns
+        }
+        values = frame.to_numpy(dtype=np.float64)
+        logs = [member.multiplies for member in members.values()]
+        moves = np.diff(np.where(logs, np.log(np.where(logs, values, 1.0)), values), axis=0)
+        matrix = np.atleast_2d(np.corrcoef(moves, rowvar=False))
+        return cls(members, matrix, jumps=jumps, regimes=regimes)
+
+    def reached(self, dt: float = 1.0) -> Any:
+        """Return the correlations of returns that result in periods ``dt`` long, as a DataFrame:
+        those that were asked for, or what comes nearest where jumps and regimes leave no more.
+        """
+        import pandas as pd
+
+        found = self._shared_shocks(positive("PathSet.reached", "dt", dt))
+        matrix = self.correlation if found is None else found.reached
+        return pd.DataFrame(matrix, self.names, self.names)
+
+    def _shared_shocks(self, dt: float) -> SharedShocks | None:
+        """Return how shocks are correlated, None where the returns are those of the main ones."""
+        processes = list(self.processes.values())
+        related = not np.array_equal(self.correlation, np.eye(len(processes)))
+        simple = not any(map(needs_search, processes)) or any(p.dated or p.gap for p in processes)
+        if self.shared or simple or not related:
+            return None
+        found: dict[float, SharedShocks] = self.__dict__["_found"]
+        if dt not in found:
+            found[dt] = shared_shocks(processes, self.correlation, dt, self.jumps, self.regimes)
+            self._tell(found[dt])
+        return found[dt]
+
+    def _tell(self, found: SharedShocks) -> None:
+        """Warn of a pair whose returns cannot be as correlated as was asked for."""
+        gaps = np.abs(found.reached - self.correlation)
+        i, j = np.unravel_index(int(gaps.argmax()), gaps.shape)
+        if gaps[i, j] > FAR:
+            text = (
+                f"the returns of {self.names[i]} and {self.names[j]} reach a correlation of "
+                f"{found.reached[i, j]:.2f}, not {self.correlation[i, j]:.2f}, since their jumps, "
+                "regimes or fat tails leave no more; PathSet.reached tells all"
+            )
+            warnings.warn(text, FitWarning, stacklevel=5)
 
     @property
     def names(self) -> list[str]:
@@ -200,13 +300,14 @@ class PathSet:
             self._each_shared_block(draws, fill)
             return
         independent = np.array_equal(weights, np.eye(count))
+        together = self._shared_shocks(draws.dt)
 
         def work(block: int, part: slice) -> None:
             shocks = draws.normals((count + sum(extra)) * periods, part, block).reshape(
                 count + sum(extra), periods, -1
             )
             main = shocks[:count]
-            if not independent:
+            if not independent and together is None:
                 mix(main, weights)
             others = (
                 np.split(shocks[count:], np.cumsum(extra)[:-1])
@@ -218,6 +319,8 @@ class PathSet:
                     np.concatenate([main[i : i + 1], others[i]]) if extra[i] else main[i : i + 1]
                     for i in range(count)
                 ]
+                if together is not None:
+                    own = together.mixed(processes, own)
                 fill(
                     part,
                     [
@@ -248,16 +351,3 @@ class PathSet:
                 )
 
         each_part(work, draws.parts(rows * periods))
-
-
-def mix(shocks: Floats, weights: Floats) -> None:
-    """Make independent shocks ``(assets, periods, trials)`` dependent, in place, by a factor of
-    their correlations.
-
-    By small pieces, which stay in the cache and below the size at which the linear algebra library
-    starts threads inside ours.
-    """
-    flat = shocks.reshape(len(weights), -1)
-    for begin in range(0, flat.shape[1], CHUNK):
-        part = flat[:, begin : begin + CHUNK]
-        part[...] = weights @ part

@@ -1,0 +1,159 @@
+"""How strongly the shocks of processes must move together for their returns to have a correlation.
+
+Where a process is moved by jumps, regimes or shocks with fat tails besides its main shock, returns
+are correlated less than the main shocks are: jumps that come at times of their own, and regimes
+that each enters alone, add what is not common. So all shocks are correlated alike, with one
+strength per pair of processes: the main ones and the sizes of jumps with r, the scores that decide
+when jumps come and regimes change with |r|^(1/4), so that they come together well before r is 1.
+The strength that gives the returns the correlation asked for is found by simulation, with fixed
+random numbers; where no strength does, it is the one that comes nearest.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass, replace
+
+import numpy as np
+
+from kindynos.arrays import Floats
+from kindynos.dependence.matrices import cholesky_factor, is_correlation_matrix, nearest_correlation
+from kindynos.processes.base import Process
+from kindynos.processes.garch import Garch
+from kindynos.processes.jumps import JumpDiffusion
+from kindynos.processes.regimes import RegimeSwitching
+from kindynos.sampling.streams import stream
+
+TOGETHER = ("together", "apart")
+REGIMES = ("together", "common", "apart")
+TIMES_POWER = 0.25  # of |r|, for the scores of when
+STRONGEST = 0.995
+ALL_BUT_1 = 1 - 1e-12  # the correlation of scores that are the same, but for rounding
+PERIODS, TRIALS = 120, 1500  # simulated to see what results
+STEPS = 12
+LEAST = 0.02  # a correlation from which its ratio to the strength is taken
+CHUNK = 2_048  # values of each process mixed at a time
+NEAR = 0.004  # of a correlation: the sampling error of what is seen
+
+
+def needs_search(process: Process) -> bool:
+    """Return whether the returns of a process are not simply those of its main shock."""
+    fat = isinstance(process, Garch) and process.df is not None
+    return not process.dated and not process.gap and (process.shocks > 1 or fat)
+
+
+@dataclass(frozen=True, eq=False)
+class SharedShocks:
+    """The correlations of shocks ``(processes, processes)``: of the ``main`` ones, of the ``sizes``
+    of jumps, of the scores of when ``jumps`` come and ``regimes`` change; and what correlations of
+    returns result (``reached``).
+    """
+
+    main: Floats
+    sizes: Floats
+    jumps: Floats
+    regimes: Floats
+    reached: Floats
+
+    def mixed(self, processes: Sequence[Process], shocks: list[Floats]) -> list[Floats]:
+        """Return the shocks of each process ``(shocks, periods, trials)`` made dependent, from
+        independent ones of the same shapes.
+        """
+        found = [rows.copy() for rows in shocks]
+        for place, matrix, members in self._rows(processes):
+            if len(members) < 2:
+                continue
+            rows = np.stack([shocks[i][place] for i in members])
+            mix(rows, cholesky_factor(matrix[np.ix_(members, members)]))
+            for i, row in zip(members, rows, strict=True):
+                found[i][place] = row
+        return found
+
+    def _rows(self, processes: Sequence[Process]) -> list[tuple[int, Floats, list[int]]]:
+        """Return which row of shocks is mixed, by which matrix, for which processes."""
+        everyone = list(range(len(processes)))
+        jumping = [i for i in everyone if isinstance(processes[i], JumpDiffusion)]
+        switching = [i for i in everyone if isinstance(processes[i], RegimeSwitching)]
+        return [
+            (0, self.main, everyone),
+            (1, self.jumps, jumping),
+            (2, self.sizes, jumping),
+            (1, self.regimes, switching),
+        ]
+
+
+def shared_shocks(
+    processes: Sequence[Process], wanted: Floats, dt: float, jumps: str, regimes: str
+) -> SharedShocks:
+    """Return the correlations of shocks that give returns the ``wanted`` ones, as nearly as can be,
+    in periods ``dt`` long.
+    """
+    generator = stream(0, "together", 0)
+    shocks = [generator.standard_normal((process.shocks, PERIODS, TRIALS)) for process in processes]
+    apart = np.eye(len(processes))
+    searched = np.array([needs_search(process) for process in processes])
+    simple = ~(searched[:, None] | searched[None, :])  # what is new in them has that of the shocks
+
+    def made(strength: Floats) -> SharedShocks:
+        strength = repaired(strength)
+        when = repaired(np.abs(strength) ** TIMES_POWER)
+        common = np.full_like(apart, ALL_BUT_1) + (1 - ALL_BUT_1) * apart
+        found = SharedShocks(
+            main=strength,
+            sizes=apart if jumps == "apart" else strength,
+            jumps=apart if jumps == "apart" else when,
+            regimes={"apart": apart, "together": when, "common": common}[regimes],
+            reached=apart,
+        )
+        reached = _correlations(processes, found.mixed(processes, shocks), dt)
+        return replace(found, reached=np.where(simple, strength, reached))
+
+    strength, found = wanted, made(wanted)
+    best, gap = found, _gap(found, wanted)
+    for _ in range(STEPS):
+        if gap <= NEAR:
+            break
+        missing = wanted - found.reached
+        known = np.where(np.abs(found.reached) > LEAST, found.reached, 1.0)
+        slope = np.clip(np.abs(strength / known), 0.2, 3.0)
+        strength = np.clip(strength + missing * slope, -STRONGEST, STRONGEST)
+        np.fill_diagonal(strength, 1.0)
+        found = made(strength)
+        if _gap(found, wanted) < gap:
+            best, gap = found, _gap(found, wanted)
+    return best
+
+
+def _gap(found: SharedShocks, wanted: Floats) -> float:
+    return float(np.abs(found.reached - wanted).max())
+
+
+def repaired(matrix: Floats) -> Floats:
+    """Return a correlation matrix, or the nearest one to it."""
+    return matrix if is_correlation_matrix(matrix) else nearest_correlation(matrix)
+
+
+def _correlations(processes: Sequence[Process], shocks: list[Floats], dt: float) -> Floats:
+    """Return the correlations of the returns of simulated paths, or of the changes of values that
+    may be negative.
+    """
+    moves = []
+    with np.errstate(over="ignore", under="ignore"):
+        for process, own in zip(processes, shocks, strict=True):
+            values = process._ahead(own, dt, process)
+            values = np.log(values) if process.multiplies else values
+            moves.append(np.diff(values, axis=0).ravel())
+    return np.atleast_2d(np.corrcoef(np.array(moves)))
+
+
+def mix(shocks: Floats, weights: Floats) -> None:
+    """Make independent shocks ``(assets, periods, trials)`` dependent, in place, by a factor of
+    their correlations.
+
+    By small pieces, which stay in the cache and below the size at which the linear algebra library
+    starts threads inside ours.
+    """
+    flat = shocks.reshape(len(weights), -1)
+    for begin in range(0, flat.shape[1], CHUNK):
+        part = flat[:, begin : begin + CHUNK]
+        part[...] = weights @ part

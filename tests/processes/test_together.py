@@ -1,0 +1,94 @@
+"""The correlation of returns of processes with jumps, regimes and fat tails."""
+
+import math
+import warnings
+
+import numpy as np
+import pandas as pd
+
+import kindynos as kd
+from tests.common import Case
+
+DAY = 1 / 252
+FIRST = kd.JumpDiffusion(100.0, 0.05, 0.1, rate=10.0, jump_mean=-0.02, jump_sd=0.05)
+SECOND = kd.JumpDiffusion(50.0, 0.02, 0.15, rate=10.0, jump_mean=-0.03, jump_sd=0.04)
+CALM = kd.RegimeSwitching(100.0, (0.1, -0.2), (0.1, 0.5), (1.0, 4.0))
+STORMY = kd.RegimeSwitching(80.0, (0.1, -0.1), (0.12, 0.4), (1.5, 5.0))
+FAT = kd.Garch(100.0, 0.01, 0.1, 0.95, df=4)
+PLAIN = kd.GeometricBrownianMotion(100.0, 0.05, 0.2)
+
+
+def variance(process):
+    """Return the variance of the log return of a year."""
+    jumps = process.rate * (process.jump_mean**2 + process.jump_sd**2)
+    return process.volatility**2 + jumps
+
+
+def pair(first, second, correlation, **options):
+    """Return a set of two processes."""
+    both = {"a": first, "b": second}
+    return kd.PathSet(both, [[1, correlation], [correlation, 1]], **options)
+
+
+def seen(paths):
+    """Return the correlation of the log returns of two sets of paths."""
+    moves = np.diff(np.log(paths), axis=1).reshape(2, -1)
+    return np.corrcoef(moves)[0, 1]
+
+
+class Together(Case):
+    def test_returns_reach_what_was_asked_for(self):
+        for first, second, dt in ((FIRST, SECOND, DAY), (CALM, STORMY, DAY), (FAT, FAT, 1.0)):
+            for wanted in (0.6, -0.4):
+                made = pair(first, second, wanted)
+                with self.subTest(first=type(first).__name__, wanted=wanted):
+                    self.assertAlmostEqual(made.reached(dt).loc["a", "b"], wanted, delta=0.005)
+                    self.assertAlmostEqual(seen(made.paths(120, 3000, 5, dt)), wanted, delta=0.03)
+
+    def test_jumps_apart_reach_what_the_diffusions_leave(self):
+        most = FIRST.volatility * SECOND.volatility / math.sqrt(variance(FIRST) * variance(SECOND))
+        made = pair(FIRST, SECOND, 0.9, jumps="apart")
+        with self.assertWarnsRegex(kd.FitWarning, "a and b reach a correlation of 0.3"):
+            found = made.reached(DAY).loc["a", "b"]
+        self.assertAlmostEqual(found, most, delta=0.015)
+        self.assertAlmostEqual(seen(made.paths(60, 4000, 5, DAY)), most, delta=0.02)
+        one = FIRST.volatility / math.sqrt(variance(FIRST))  # beside a price without jumps
+        with self.assertWarns(kd.FitWarning):
+            found = pair(FIRST, PLAIN, 0.95).reached(DAY).loc["a", "b"]
+        self.assertAlmostEqual(found, one, delta=0.015)
+
+    def test_jumps_come_together(self):
+        both = pair(FIRST, SECOND, 0.6).paths(60, 3000, 5, DAY)
+        apart = [np.diff(np.log(paths), axis=0) < -0.06 for paths in both]
+        alone = np.mean(apart[0]) * np.mean(apart[1])
+        self.assertGreater(np.mean(apart[0] & apart[1]), 10 * alone)
+
+    def test_a_common_regime(self):
+        same = kd.RegimeSwitching(80.0, (0.1, -0.2), (0.2, 1.0), (1.0, 4.0))
+        with warnings.catch_warnings():
+            warnings.simplefilter("ignore")
+            both = pair(CALM, same, 0.99, regimes="common").paths(250, 400, 5, DAY)
+        moves = np.abs(np.diff(np.log(both), axis=1))
+        self.assertGreater(np.corrcoef(moves.reshape(2, -1))[0, 1], 0.97)
+
+    def test_independent_and_plain_processes_are_left_as_they_were(self):
+        alone = kd.PathSet({"a": FIRST, "b": SECOND})
+        np.testing.assert_array_equal(alone.reached(DAY), np.eye(2))
+        plain = pair(PLAIN, PLAIN, 0.6)
+        self.assertEqual(plain.reached().loc["a", "b"], 0.6)
+        for options in ({"jumps": "alone"}, {"regimes": "one"}):
+            with self.fails(*options):
+                pair(FIRST, SECOND, 0.5, **options)
+
+    def test_fits_of_several_series_have_their_correlation(self):
+        history = pair(FIRST, SECOND, 0.6).paths(1500, 1, 8, DAY)[:, :, 0]
+        frame = pd.DataFrame(history.T, columns=["a", "b"])
+        fitted = kd.PathSet.fit(frame, kd.JumpDiffusion, DAY)
+        own = np.corrcoef(np.diff(np.log(history), axis=1))[0, 1]
+        self.assertAlmostEqual(fitted.correlation[0, 1], own)
+        self.assertAlmostEqual(fitted.reached(DAY).loc["a", "b"], own, delta=0.02)
+        spread = np.diff(np.log(fitted.paths(60, 3000, 2, DAY).mean(axis=0)), axis=0)
+        real = np.diff(np.log(frame.mean(axis=1)))
+        self.assertAlmostEqual(np.std(spread) / np.std(real), 1, delta=0.12)
+        with self.fails("DataFrame"):
+            kd.PathSet.fit(history, kd.JumpDiffusion)
