@@ -91,3 +91,43 @@ class Runs(Case):
         )
         self.assertEqual(len(set(run.drivers)), 6)
         self.assertAlmostEqual(run.base["start_value"].item(), frame[odd].iloc[-1].sum())
+
+
+class HistoryErrors(Case):
+    def test_the_error_of_the_history_stands_before_that_of_the_draws(self):
+        held = HELD
+        table = held.simulate(trials=2000, seed=1).table().loc["profit"]
+        self.assertLess(*(list(table.columns).index(c) for c in ("history error", "error")))
+        gains = -held.losses()["loss"].to_numpy()
+        root = np.sqrt(len(gains))
+        self.assertAlmostEqual(
+            table.loc["mean", "history error"] / (1.96 * gains.std() / root), 1, delta=0.2
+        )
+        share = (gains < 0).mean()
+        of_share = 1.96 * np.sqrt(share * (1 - share)) / root
+        self.assertAlmostEqual(
+            table.loc["chance below 0", "history error"] / of_share, 1, delta=0.25
+        )
+        self.assertTrue(np.isnan(table.loc["lowest", "history error"]))
+        self.assertGreater(table.loc["P5", "history error"], table.loc["P50", "history error"])
+        longer = held.simulate(25, trials=2000, seed=1).table().loc["profit"]
+        self.assertAlmostEqual(
+            longer.loc["mean", "history error"] / table.loc["mean", "history error"], 25, delta=6
+        )
+
+    def test_before_and_after_tell_both(self):
+        found = kd.allocate(HELD, minimize="sd")
+        compared = found.compare(trials=3000, seed=1)
+        table = compared.table()
+        moves = kd.markets.returns(PRICES).frame[list(found.weights.index)].to_numpy()
+        gap = moves @ (found.weights - found.today).to_numpy() * found.request.source.value
+        wanted = 1.96 * gap.std() / np.sqrt(len(gap))
+        self.assertAlmostEqual(table.loc["mean", "history error"] / wanted, 1, delta=0.2)
+        reach = np.hypot(table["error"], table["history error"])
+        np.testing.assert_allclose((table["high"] - table["low"]) / 2, reach, rtol=0.02)
+        self.assertIn("cannot be told over 1 day", compared.verdict())
+        moments = kd.Moments([0.04, 0.08], [[0.01, 0.0], [0.0, 0.04]], names=["a", "b"])
+        given = kd.allocate(moments, minimize="sd", today={"a": 0.5, "b": 0.5})
+        stated = given.compare(trials=2000, seed=1)
+        self.assertTrue(stated.table()["history error"].isna().all())
+        self.assertIn("lowers the expected shortfall", stated.verdict())

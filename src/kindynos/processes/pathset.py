@@ -146,9 +146,10 @@ class PathSet:
 
         >>> import pandas as pd
         >>> from kindynos import GeometricBrownianMotion
-        >>> prices = pd.DataFrame({"a": [10.0, 11, 10, 12], "b": [5.0, 6, 5, 5]})
-        >>> float(round(PathSet.fit(prices, GeometricBrownianMotion).correlation[0, 1], 4))
-        0.6935
+        >>> one, other = [10.0, 11, 10, 12, 11, 13, 12, 14], [5.0, 6, 5, 5, 5, 6, 6, 7]
+        >>> made = PathSet.fit(pd.DataFrame({"a": one, "b": other}), GeometricBrownianMotion)
+        >>> float(round(made.correlation[0, 1], 2))
+        0.7
         """
         if not hasattr(frame, "columns"):
             raise ParameterError(

@@ -42,7 +42,7 @@ def allocated(
         parts += ["", _binding(found)]
     parts += ["", _frontier(curve)]
     if compared is not None:
-        parts += ["", _before_after(compared)]
+        parts += ["", _before_after(compared), Text(compared.verdict())]
     if sure is not None:
         parts += ["", _resampled(sure), Text("\n".join(sure.sentences()))]
     if walked is not None:
@@ -206,21 +206,31 @@ def _before_after(compared: BeforeAfter) -> FigureTable:
         ("today", "right"),
         ("best", "right"),
         ("difference", "right"),
-        ("95 % error of it", "right"),
+        ("95 % error: the history", "right"),
+        ("the draws", "right"),
     ]
     table = table_of(title, *columns, scalable=True)
     for name, row in compared.table().iterrows():
         share = name in SHARES or not money
-        step = None if share else step_of(row["error"])
-        decimals = share_decimals([row["error"]])
-        cells = [
-            per_cent(row[c], decimals) if share else number(row[c], step)
-            for c in ("before", "after", "difference", "error")
+        known = [e for e in (row["history error"], row["error"]) if not math.isnan(e)]
+        step = None if share else step_of(max(known, default=0.0))
+        decimals = share_decimals([max(known, default=0.0)])
+
+        def shown(value: float, share: bool = share, step: Any = step, d: int = decimals) -> str:
+            return per_cent(value, d) if share else number(value, step)
+
+        errors = [
+            "unknown" if math.isnan(row[c]) else f"± {shown(row[c], step=step_of(row[c]))}"
+            for c in ("history error", "error")
         ]
-        table.add_row(str(name), *cells[:3], f"± {cells[3]}")
+        figures = [shown(row[c]) for c in ("before", "after", "difference")]
+        table.add_row(str(name), *figures, *errors)
     if compared.cost:
         table.add_row(
-            "cost of trades, once", "", number(round(compared.cost * compared.source.value)), "", ""
+            "cost of trades, once",
+            "",
+            number(round(compared.cost * compared.source.value)),
+            *[""] * 3,
         )
     return table
 

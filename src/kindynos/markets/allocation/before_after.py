@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from collections.abc import Mapping
 from dataclasses import dataclass, replace
 from functools import cached_property
@@ -14,10 +15,12 @@ from kindynos.arrays import Floats
 from kindynos.delegation import delegated_to
 from kindynos.distributions.normal import Normal
 from kindynos.errors import ParameterError
+from kindynos.formatting import number, step_of
 from kindynos.inference.estimates import Estimate
 from kindynos.markets.allocation.region import Region, by_name
 from kindynos.markets.allocation.source import Source
 from kindynos.markets.held_model import Joined, driver_names, held_statement, joined_returns
+from kindynos.markets.history_error import NAMES, history_errors
 from kindynos.results.run import Run
 from kindynos.results.simulate import SimulationOptions, simulate
 from kindynos.sampling.streams import Seed, checked_seed
@@ -54,10 +57,12 @@ class BeforeAfter:
         return f"1 {period}" if self.horizon == 1 else f"{self.horizon} {period}s"
 
     def table(self) -> pd.DataFrame:
-        """Return each figure before and after, each with its 95 % error, and the difference with
-        its paired error.
+        """Return each figure before and after, and the difference, each with its 95 % errors: that
+        which the history leaves, and that of the draws.
 
-        Columns: before, error before, after, error after, difference, error, low, high. Money where
+        Columns: before, history error before, error before, after, history error after, error
+        after, difference, history error, error, low, high; the last two hold both errors. The
+        history's is NaN where the returns are not those of a history. Money where
         the source has a value, else shares; the maximum drawdown is a share. Expected shortfall and
         value at risk are losses at the level of the allocation.
         """
@@ -87,21 +92,66 @@ class BeforeAfter:
             self.after["max_drawdown"].mean,
             falls.mean(),
         )
-        records = {
-            name: (float(a), a.error, float(b), b.error, float(gap), gap.error, gap.low, gap.high)
-            for name, (a, b, gap) in rows.items()
-        }
-        columns = [
-            "before",
-            "error before",
-            "after",
-            "error after",
-            "difference",
-            "error",
-            "low",
-            "high",
+        records = {}
+        for (name, (a, b, gap)), (_, left_open) in zip(
+            rows.items(), self._left_open.iterrows(), strict=True
+        ):
+            of_history = np.nan_to_num(left_open["difference"])
+            centre, half = (gap.low + gap.high) / 2, (gap.high - gap.low) / 2
+            reach = float(np.hypot(half, of_history))
+            records[name] = {
+                "before": float(a),
+                "history error before": left_open[0],
+                "error before": a.error,
+                "after": float(b),
+                "history error after": left_open[1],
+                "error after": b.error,
+                "difference": float(gap),
+                "history error": left_open["difference"],
+                "error": gap.error,
+                "low": centre - reach,
+                "high": centre + reach,
+            }
+        return pd.DataFrame.from_dict(records, orient="index")
+
+    @cached_property
+    def _left_open(self) -> pd.DataFrame:
+        """What the history leaves open of each figure of the table, NaN where there is none."""
+        source = self.source
+        held = [
+            weights.to_numpy() * source.value
+            for weights in (self.weights_before, self.weights_after)
         ]
-        return pd.DataFrame.from_dict(records, orient="index", columns=columns)
+        if source.returns is None or source.simulated is not None:
+            return pd.DataFrame(math.nan, NAMES, [0, 1, "difference"])
+        return history_errors(source.returns, held, self.level, self.horizon)
+
+    def verdict(self) -> str:
+        """Return in a sentence what the change does to mean and losses, as far as the larger of
+        both errors lets it be told.
+        """
+        table, told, open_ = self.table(), [], []
+        for name in ("mean", str(table.index[3])):
+            row = table.loc[name]
+            larger = float(np.nanmax([row["history error"], row["error"]]))
+            if row["low"] <= 0 <= row["high"]:
+                open_.append(f"the {name} (± {self._shown(larger, larger)})")
+            else:
+                verb = "raises" if row["difference"] > 0 else "lowers"
+                moved = self._shown(abs(row["difference"]), larger)
+                told.append(f"{verb} the {name} by {moved} (± {self._shown(larger, larger)})")
+        sentences = [f"Over {self.span} the change {' and '.join(told)}."] if told else []
+        if open_:
+            also = " also" if told else ""
+            sentences.append(
+                f"Whether it{also} changes {' or '.join(open_)} cannot be told over {self.span}."
+            )
+        return " ".join(sentences)
+
+    def _shown(self, value: float, error: float) -> str:
+        if self.source.value == 1.0:
+            return f"{100 * value:.2g} %"
+        return number(value, step_of(error))
 
     def _paired(self, outcome: str) -> Paired:
         return Paired(self.before[outcome], self.after[outcome])

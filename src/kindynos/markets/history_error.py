@@ -1,0 +1,140 @@
+"""What a history leaves open of the figures of holdings: the same figures on histories drawn from
+it again, in blocks, so that what follows each other stays together.
+
+Source: Politis and Romano, Journal of the American Statistical Association 89 (1994), 1303-1313.
+"""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Iterator, Sequence
+from dataclasses import dataclass
+
+import numpy as np
+import pandas as pd
+from numpy.lib.stride_tricks import sliding_window_view
+from numpy.typing import NDArray
+
+from kindynos.arrays import Floats
+from kindynos.inference.intervals import Z
+from kindynos.inference.tails import even_tail
+from kindynos.sampling.streams import stream
+
+HISTORIES = 200
+MOST_VALUES = 40_000  # of one history's stretches that are looked at
+
+
+@dataclass(frozen=True)
+class Outcomes:
+    """Profits in money and maximum drawdowns over stretches of one history ``(stretches,)``."""
+
+    profits: Floats
+    falls: Floats
+
+
+def resampled_outcomes(returns: Floats, held: Floats, horizon: int) -> Iterator[Outcomes]:
+    """Yield what values held ``(holdings,)`` would have earned over stretches of each history drawn
+    again from ``returns`` ``(returns, holdings)``; at the end a history goes round.
+    """
+    worth = float(held.sum())
+    base = worth if worth > 0 else float(np.abs(held).sum())
+    gains = returns @ held
+    for places in _resampled(len(returns)):
+        own = gains[places]
+        whole = np.concatenate([own, np.resize(own, horizon - 1)])
+        stretches = sliding_window_view(whole, horizon)
+        step = max(1, len(stretches) * horizon // MOST_VALUES)
+        sums = np.cumsum(stretches[::step], axis=1)
+        path = np.concatenate([np.zeros((len(sums), 1)), sums], axis=1)
+        peaks = np.maximum.accumulate(path, axis=1)
+        yield Outcomes(sums[:, -1], ((peaks - path) / (base + peaks)).max(axis=1))
+
+
+def history_errors(
+    returns: Floats, values: Sequence[Floats], level: float, horizon: int
+) -> pd.DataFrame:
+    """Return the half-widths of the 95 % intervals that a history ``(returns, holdings)`` leaves of
+    figures of several sets of values held ``(holdings,)``, and of the last less the first.
+
+    Rows are mean, sd, value at risk, expected shortfall, chance of a loss and mean maximum drawdown
+    over the horizon; columns the sets, by number, and "difference".
+    """
+    found = np.array(
+        [
+            [_figures(one, level) for one in resampled_outcomes(returns, held, horizon)]
+            for held in values
+        ]
+    )
+    table = pd.DataFrame(Z * found.std(axis=1, ddof=1).T, NAMES, range(len(values)))
+    table["difference"] = Z * (found[-1] - found[0]).std(axis=0, ddof=1)
+    return table
+
+
+NAMES = [
+    "mean",
+    "sd",
+    "value at risk",
+    "expected shortfall",
+    "chance of a loss",
+    "mean maximum drawdown",
+]
+
+
+def _figures(one: Outcomes, level: float) -> list[float]:
+    q, beyond = even_tail(-one.profits[None], level)
+    return [
+        float(one.profits.mean()),
+        float(one.profits.std(ddof=1)),
+        float(q[0]),
+        float(beyond[0]),
+        float((one.profits < 0).mean()),
+        float(one.falls.mean()),
+    ]
+
+
+def statistic_errors(
+    returns: Floats, held: Floats, horizon: int, names: Sequence[tuple[str, str]]
+) -> list[float]:
+    """Return the half-width of what a history leaves of each statistic, by the names of its outcome
+    ("profit" or "max_drawdown") and of itself, such as "P5"; NaN for others.
+    """
+    drawn = list(resampled_outcomes(returns, held, horizon))
+    by_outcome = {
+        "profit": [one.profits for one in drawn],
+        "max_drawdown": [one.falls for one in drawn],
+    }
+    answer = []
+    for outcome, name in names:
+        rows = by_outcome.get(outcome, [])
+        found = np.array([_statistic(row, name) for row in rows])
+        answer.append(Z * float(found.std(ddof=1)) if len(found) else math.nan)
+    return answer
+
+
+def _statistic(values: Floats, name: str) -> float:
+    kind, _, rest = name.partition(" ")
+    if name == "mean":
+        return float(values.mean())
+    if name == "sd":
+        return float(values.std(ddof=1))
+    if kind.startswith("P") and kind[1:].replace(".", "", 1).isdigit():
+        return float(np.percentile(values, float(kind[1:])))
+    if kind == "chance":
+        side, _, level = rest.partition(" ")
+        beyond = {"below": values < float(level), "above": values > float(level)}.get(side)
+        return math.nan if beyond is None else float(beyond.mean())
+    return math.nan
+
+
+def _resampled(count: int) -> NDArray[np.int64]:
+    """Return places in the history ``(histories, count)``: blocks of random length, on average the
+    cube root of the number of returns.
+    """
+    generator = stream(0, "history error", 0)
+    block = max(1.0, round(count ** (1 / 3)))
+    fresh = generator.integers(0, count, (HISTORIES, count))
+    going = generator.random((HISTORIES, count)) >= 1 / block
+    places = fresh.copy()
+    for t in range(1, count):
+        places[:, t] = np.where(going[:, t], (places[:, t - 1] + 1) % count, fresh[:, t])
+    return places
