@@ -6,6 +6,7 @@ from scipy import integrate, stats
 
 import kindynos as kd
 from kindynos.markets.from_moments import expansion_at, in_domain
+from kindynos.markets.joint_fit import likely_copula
 from kindynos.markets.volatility import clustering
 from kindynos.processes.clustering import clustering_test
 from tests.common import HELD, PRICES, Case
@@ -144,3 +145,42 @@ class CornishFisher(Case):
             for excess in np.arange(0.1, 8.2, 0.4):
                 rises = bool((np.diff(expansion_at(z, skew, excess)) >= 0).all())
                 self.assertEqual(bool(in_domain(skew, excess)), rises, (skew, excess))
+
+
+class JointTails(Case):
+    """The copula of simulated days, by likelihood."""
+
+    def held(self, df, count=800):
+        generator = np.random.default_rng(6)
+        lower = np.linalg.cholesky([[1, 0.5, 0.3], [0.5, 1, 0.4], [0.3, 0.4, 1]])
+        draws = 0.008 * generator.standard_normal((count, 3)) @ lower.T
+        if df:
+            draws /= np.sqrt(generator.chisquare(df, count) / df)[:, None]
+        days = pd.bdate_range("2020-01-01", periods=count + 1)
+        grown = 100 * np.cumprod(1 + np.vstack([np.zeros(3), draws]), axis=0)
+        frame = pd.DataFrame(grown, days, ["a", "b", "c"])
+        prices = kd.read_prices(frame, keep_suspicious=True)
+        return kd.Portfolio(prices, shares={"a": 10, "b": 10, "c": 10})
+
+    def test_the_likelier_copula_is_taken(self):
+        joint, apart = self.held(4), self.held(None)
+        figure = joint.value_at_risk(0.99, "simulated", trials=2000)
+        self.assertRegex(figure.description, r"t copula with [345] degrees of freedom")
+        plain = apart.value_at_risk(0.99, "simulated", trials=2000)
+        self.assertIn("gaussian copula", plain.description)
+        self.assertEqual(plain.doubt, "")
+        stated = joint.value_at_risk(0.99, "simulated", trials=2000, copula="gaussian")
+        self.assertIn("come together more often than a Gaussian copula has it", stated.doubt)
+        self.assertTrue(figure.low < figure < figure.high)
+
+    def test_its_likelihood_is_that_of_the_densities(self):
+        returns = self.held(4).exposure().returns
+        found = likely_copula(returns)
+        ranks = (stats.rankdata(returns, axis=0)) / (len(returns) + 1)
+        matrix = 2 * np.sin(np.pi / 6 * stats.spearmanr(returns)[0])
+        normal, fat = stats.norm.ppf(ranks), stats.t.ppf(ranks, found.df)
+        gaussian = stats.multivariate_normal(np.zeros(3), matrix).logpdf(normal).sum()
+        gaussian -= stats.norm.logpdf(normal).sum()
+        student = stats.multivariate_t(np.zeros(3), matrix, found.df).logpdf(fat).sum()
+        student -= stats.t.logpdf(fat, found.df).sum()
+        self.assertAlmostEqual(found.gain, student - gaussian, delta=0.05)

@@ -58,22 +58,32 @@ class StudentFits:
     scale: Floats
 
 
-def fit_students(rows: Floats, df: float | None = None) -> StudentFits:
-    """Return the fit to each row ``(rows, values)``, of location and scale alone where the degrees
-    of freedom are given; 200 of them stand for normal data.
+def fit_students(rows: Floats) -> StudentFits:
+    """Return the fit to each row ``(rows, values)``; 200 degrees of freedom stand for normal
+    data.
     """
-    found = StudentFits(*(np.empty(len(rows)) for _ in range(3)))
+    df = np.empty(len(rows))
 
     def work(begin: int) -> None:
-        part = rows[begin : begin + CHUNK]
-        own = _degrees(part) if df is None else np.full(len(part), df)
-        _, location, variance = _given_df(part, own)
-        place = slice(begin, begin + CHUNK)
-        found.df[place], found.location[place] = own, location
-        found.scale[place] = np.sqrt(variance)
+        df[begin : begin + CHUNK] = _degrees(rows[begin : begin + CHUNK])
 
     on_threads(work, range(0, len(rows), CHUNK))
-    return found
+    return student_given(rows, df)
+
+
+def student_given(rows: Floats, df: Floats) -> StudentFits:
+    """Return the location and scale that make each row ``(rows, values)`` likeliest, given its
+    degrees of freedom ``(rows,)``.
+    """
+    location, scale = np.empty(len(rows)), np.empty(len(rows))
+
+    def work(begin: int) -> None:
+        place = slice(begin, begin + CHUNK)
+        _, location[place], variance = _given_df(rows[place], df[place])
+        scale[place] = np.sqrt(variance)
+
+    on_threads(work, range(0, len(rows), CHUNK))
+    return StudentFits(df, location, scale)
 
 
 def student_tail(df: Floats, level: float) -> tuple[Floats, Floats]:

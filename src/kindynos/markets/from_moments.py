@@ -13,7 +13,13 @@ import numpy as np
 from kindynos.arrays import Floats
 from kindynos.distributions.special import ndtri
 from kindynos.fitting.normality import jarque_bera
-from kindynos.fitting.student import StudentFits, drawn_student, fit_students, student_tail
+from kindynos.fitting.student import (
+    StudentFits,
+    drawn_student,
+    fit_students,
+    student_given,
+    student_tail,
+)
 from kindynos.inference.estimates import Estimate
 from kindynos.inference.intervals import UPPER, Z
 from kindynos.inference.tails import weighted_tail
@@ -122,7 +128,11 @@ class Student(Method):
 
     def held(self, losses: Floats) -> method.Tail:
         df = float(_fit(losses.ravel()).df[0])
-        return lambda rows, level, horizon=1: self._at(fit_students(rows, df), level, horizon)
+
+        def tail(rows: Floats, level: float, horizon: int = 1) -> tuple[Floats, Floats]:
+            return self._at(student_given(rows, np.full(len(rows), df)), level, horizon)
+
+        return tail
 
     def interval(self, exposure: Exposure, measure: str, level: float, horizon: int) -> Estimate:
         """Return a figure with the interval that draws of location, scale and degrees of freedom

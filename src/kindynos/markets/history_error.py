@@ -39,7 +39,7 @@ def resampled_outcomes(returns: Floats, held: Floats, horizon: int) -> Iterator[
     worth = float(held.sum())
     base = worth if worth > 0 else float(np.abs(held).sum())
     gains = returns @ held
-    for places in _resampled(len(returns)):
+    for places in resampled_places(len(returns)):
         own = gains[places]
         whole = np.concatenate([own, np.resize(own, horizon - 1)])
         stretches = sliding_window_view(whole, horizon)
@@ -126,7 +126,7 @@ def _statistic(values: Floats, name: str) -> float:
     return math.nan
 
 
-def _resampled(count: int) -> NDArray[np.int64]:
+def resampled_places(count: int) -> NDArray[np.int64]:
     """Return places in the history ``(histories, count)``: blocks of random length, on average the
     cube root of the number of returns.
     """

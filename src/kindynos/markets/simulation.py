@@ -18,11 +18,13 @@ from kindynos.errors import ParameterError
 from kindynos.finance.ledger import grow
 from kindynos.fitting.student import fit_student
 from kindynos.inference.estimates import Estimate
+from kindynos.inference.intervals import UPPER
+from kindynos.inference.tails import even_tail
 from kindynos.markets.exposure import Exposure
-from kindynos.markets.from_moments import likely_student
 from kindynos.markets.held_model import rank_correlations
 from kindynos.markets.holdings import Valued
-from kindynos.markets.method import Method
+from kindynos.markets.joint_fit import likely_copula, refit_returns
+from kindynos.markets.method import MEASURES, Method
 from kindynos.markets.volatility import DECAY, weighted_volatility
 from kindynos.memory import remembered
 from kindynos.processes.clustering import fit_garch
@@ -45,17 +47,18 @@ class Simulated(Method):
     over paths of several days.
 
     ``marginals`` are distributions by instrument, or "student" (the default) or "normal" to fit
-    them; ``copula`` and ``df`` as in ``Model.correlate``, with the rank correlations of the window.
+    them; ``copula`` and ``df`` as in ``Model.correlate``, with the rank correlations of the window;
+    default: a Gaussian copula, or the t copula that makes the window likelier.
     ``volatility`` "weighted" or "garch" rescales the returns to today's volatility first, and
     follows its forecast day by day; without it the window's is taken. The interval is that of
-    Student's t fitted to the portfolio's losses, for what the window leaves open, with the sampling
+    fits of margins and copula to histories drawn from the window again in blocks, with the sampling
     error of the trials.
     """
 
     trials: int = 20_000
     seed: int = 0
     marginals: Any = None
-    copula: str = "gaussian"
+    copula: str | None = None
     df: float | None = None
     volatility: str | None = None
 
@@ -64,7 +67,8 @@ class Simulated(Method):
     rolling = False
 
     def __post_init__(self) -> None:
-        COPULAS.find(self.copula, "simulated")
+        if self.copula is not None:
+            COPULAS.find(self.copula, "simulated")
         if self.volatility is not None:
             one_of("simulated", "volatility", self.volatility, ("weighted", "garch"))
 
@@ -80,7 +84,7 @@ class Simulated(Method):
         today, scales = self._rescaled(exposure, horizon)
         drivers = tuple(_marginals(today, self.marginals))
         pairs = _rank_correlations(today.returns)
-        joined = (self.copula, self.df)
+        joined = self._joined(today)
         values = tuple(map(float, exposure.sensitivities))
         return _run(
             values,
@@ -96,6 +100,13 @@ class Simulated(Method):
             exposure.days * horizon,
         )
 
+    def _joined(self, exposure: Exposure) -> tuple[str, float | None]:
+        """Return the copula and its degrees of freedom: stated, or the likelier ones."""
+        if self.copula is not None:
+            return self.copula, self.df
+        df = likely_copula(exposure.returns).df
+        return ("gaussian", None) if df is None else ("t", df)
+
     def figure(self, exposure: Exposure, measure: str, level: float, horizon: int) -> float:
         return float(self._sampled(exposure, measure, level, horizon))
 
@@ -107,11 +118,32 @@ class Simulated(Method):
         if isinstance(self.marginals, Mapping):
             note = "the distributions were given, so that only sampling error is counted"
             return Estimate(float(sampled), sampled.low, sampled.high, sampled.rough, note)
-        least, middle, most = likely_student(exposure.losses, measure, level, horizon)
-        value, factor = float(sampled), abs(float(sampled) / middle)
-        low = math.hypot(max(middle - least, 0.0) * factor, value - sampled.low)
-        high = math.hypot(max(most - middle, 0.0) * factor, sampled.high - value)
-        return Estimate(value, value - low, value + high, sampled.rough)
+        today, scales = self._rescaled(exposure, horizon)
+        df = self._joined(today)[1]
+        names = [f"r{place}" for place in range(len(today.names))]
+        profit = _Profit(
+            tuple(map(float, today.sensitivities)),
+            scales,
+            today.valued,
+            tuple(today.differences.tolist()),
+            today.days * horizon,
+            _signature(names),
+        )
+        place = MEASURES.index(measure)
+        drawn = refit_returns(today.returns, self.marginals or "student", df, horizon)
+        figures = np.array(
+            [
+                even_tail(-profit(**dict(zip(names, rows, strict=True)))[None], level)[place][0]
+                for rows in drawn
+            ]
+        )
+        value, gaps = float(sampled), figures[1:] - figures[0]
+        # a figure of few trials may lie apart from that of many; what refits change is in
+        # proportion
+        factor = value / figures[0] if figures[0] * value > 0 else 1.0
+        low, high = factor * np.quantile(gaps, [1 - UPPER, UPPER])
+        centre, half = value + (low + high) / 2, math.hypot((high - low) / 2, sampled.error)
+        return Estimate(value, centre - half, centre + half, sampled.rough)
 
     def stretched(self, exposure: Exposure, horizon: int) -> tuple[Exposure, int]:
         return exposure, horizon  # paths are drawn
@@ -138,7 +170,15 @@ class Simulated(Method):
         return np.asarray(means / means.sum() * figure)
 
     def doubt(self, exposure: Exposure) -> str:
-        return "" if self.volatility else super().doubt(exposure)
+        found = "" if self.volatility else super().doubt(exposure)
+        likely = likely_copula(exposure.returns)
+        if self.copula == "gaussian" and likely.df is not None:
+            joint = (
+                "large moves come together more often than a Gaussian copula has it (a t copula "
+                f"with {likely.df:g} degrees of freedom is likelier)"
+            )
+            found = f"{found}; {joint}" if found else joint
+        return found
 
     def description(self, exposure: Exposure, horizon: int) -> str:
         model = {
@@ -146,10 +186,13 @@ class Simulated(Method):
             "garch": ", from the volatility that GARCH(1,1) forecasts",
         }
         followed = model.get(self.volatility or "", "")
+        copula, df = self._joined(exposure)
+        joined = (
+            f"t copula with {df:g} degrees of freedom" if df is not None else f"{copula} copula"
+        )
         return (
             f"{self.trials:,} simulated paths of {exposure.spacing.span(horizon)}{followed}, "
-            f"{self.copula} copula, seed "
-            f"{self.seed}"
+            f"{joined}, seed {self.seed}"
         )
 
     def _rescaled(
