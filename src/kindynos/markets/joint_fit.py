@@ -25,6 +25,8 @@ SCORES = np.linspace(-8.0, 8.0, 401)  # normal scores at which quantiles are tab
 LEAST_EIGENVALUE = 1e-6
 REFITS = 80
 FEW_TRIALS = 3_000  # of each refit
+LEAST_REFITS, LEAST_TRIALS = 20, 250  # over long horizons
+MOST_VALUES = 8_000_000  # held for all of them
 
 
 @dataclass(frozen=True)
@@ -91,13 +93,15 @@ def refit_returns(returns: Floats, marginals: str, df: float | None, horizon: in
     ``marginals`` is "student" or "normal"; ``df`` the degrees of freedom of a t copula.
     """
     count, size = returns.shape
-    trials = max(FEW_TRIALS // horizon, 1_000)
+    each = MOST_VALUES // (horizon * size)
+    trials = min(max(each // REFITS, LEAST_TRIALS), FEW_TRIALS)
+    refits = min(max(each // trials, LEAST_REFITS), REFITS)
     generator = stream(0, "joint refits", 0)
     shocks = generator.standard_normal((size, horizon * trials))
     common = np.ones(horizon * trials)
     if df is not None:
         common = np.sqrt(generator.chisquare(df, horizon * trials) / df)
-    histories = returns[np.vstack([np.arange(count), resampled_places(count)[:REFITS]])]
+    histories = returns[np.vstack([np.arange(count), resampled_places(count)[:refits]])]
     margins = _normal_margins if marginals == "normal" else _student_margins
     answer = []
     for history, quantiles in zip(histories, margins(returns, histories), strict=True):
