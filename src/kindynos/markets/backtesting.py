@@ -21,6 +21,8 @@ from kindynos.markets.exposure import Exposure
 from kindynos.markets.method import Method
 from kindynos.validate import Level, array_of, check_integer, checked
 
+CAPITAL_LEVEL, CAPITAL_DAYS = 0.99, 250
+MULTIPLIERS = (3.0, 3.0, 3.0, 3.0, 3.0, 3.4, 3.5, 3.65, 3.75, 3.85, 4.0)  # by exceptions
 YELLOW, RED = 0.95, 0.9999  # cumulative chances at which the supervisors' zones begin
 
 
@@ -131,6 +133,15 @@ class Backtest:
         reached = _binomial_cdf(self.exceptions, self.days, 1 - self.level)
         return "green" if reached < YELLOW else "yellow" if reached < RED else "red"
 
+    @property
+    def multiplier(self) -> float:
+        """The supervisors' multiplier of capital by the exceptions of the last 250 days at 99 %,
+        from 3 to 4; NaN for other levels and fewer days (Basel Committee, 1996).
+        """
+        if self.level != CAPITAL_LEVEL or self.days < CAPITAL_DAYS:
+            return math.nan
+        return MULTIPLIERS[min(int(self.hits[-CAPITAL_DAYS:].sum()), len(MULTIPLIERS) - 1)]
+
     def summary(self) -> pd.Series:
         """Return the figures by name."""
         tests = {
@@ -144,6 +155,7 @@ class Backtest:
             "exceptions": self.exceptions,
             "expected": self.expected,
             "zone": self.zone,
+            "multiplier": self.multiplier,
         }
         return pd.Series(
             figures | {f"{name} p-value": test.p_value for name, test in tests.items()},
@@ -226,9 +238,11 @@ def backtest(
     return Backtest(level, -gains, bounds[0], bounds[1] if len(bounds) > 1 else None)
 
 
-def rolling_backtest(exposure: Exposure, method: Method, window: int, level: float) -> Backtest:
+def rolling_backtest(
+    exposure: Exposure, method: Method, window: int, level: float, actual: pd.Series | None = None
+) -> Backtest:
     """Return the backtest of forecasts made each day from the window before it, all days at
-    once.
+    once, beside what today's holdings would have lost, or the ``actual`` profits by date.
     """
     size = check_integer("backtest", "window", window, least=8)
     losses = exposure.losses
@@ -246,9 +260,25 @@ def rolling_backtest(exposure: Exposure, method: Method, window: int, level: flo
         )
     past = sliding_window_view(losses, size)[:-1]
     forecasts, shortfalls = method.tail(past, level)
+    tested = losses[size:]
+    if actual is not None:
+        profits = actual.reindex(exposure.dates[size:])
+        known = profits.notna().to_numpy()
+        if not known.any():
+            raise ParameterError("no actual profit falls on a tested date", owner="backtest")
+        return Backtest(
+            level,
+            -profits.to_numpy(dtype=np.float64)[known],
+            forecasts[known],
+            shortfalls[known],
+            exposure.dates[size:][known],
+            method.label,
+            size,
+            exposure.spacing.unit,
+        )
     return Backtest(
         level,
-        losses[size:],
+        tested,
         forecasts,
         shortfalls,
         exposure.dates[size:],
@@ -278,3 +308,17 @@ def _binomial_cdf(most: int, count: int, chance: float) -> float:
         + (count - k) * math.log1p(-chance)
     )
     return float(np.exp(logs).sum())
+
+
+def dated_profits(actual: Any) -> pd.Series:
+    """Return profits by date; raises ParameterError for anything but a Series of numbers with dates
+    as its index, each once.
+    """
+    if not isinstance(actual, pd.Series) or not isinstance(actual.index, pd.DatetimeIndex):
+        raise ParameterError(
+            "actual must be a Series of profits with dates as its index", owner="backtest"
+        )
+    if actual.index.has_duplicates:
+        date = actual.index[actual.index.duplicated()][0]
+        raise ParameterError(f"{date:%Y-%m-%d} has two actual profits", owner="backtest")
+    return actual.astype(np.float64)

@@ -15,7 +15,7 @@ from kindynos.delegation import delegated_to
 from kindynos.errors import ParameterError
 from kindynos.literals import Rebalancing, ReturnPeriod, RiskMethod
 from kindynos.markets import stress as stresses
-from kindynos.markets.backtesting import Backtest, rolling_backtest
+from kindynos.markets.backtesting import Backtest, dated_profits, rolling_backtest
 from kindynos.markets.changes import as_prices, from_prices
 from kindynos.markets.contributions import contributions
 from kindynos.markets.exposure import Exposure, RiskFigure
@@ -26,6 +26,14 @@ from kindynos.markets.prices import Prices, checked_date, prices_of
 from kindynos.markets.relative import against, rolling_risk
 from kindynos.markets.risk_table import risk_record
 from kindynos.markets.simulation import Simulated
+from kindynos.markets.stretches import Window, stretch_of
+from kindynos.markets.supported import (
+    SupportedMethod,
+    all_backtests,
+    backtest_table,
+    paired_change,
+    supported_method,
+)
 from kindynos.memory import with_memory
 from kindynos.processes.bootstrap import BootstrapReturns
 from kindynos.processes.brownian import GeometricBrownianMotion
@@ -39,8 +47,10 @@ from kindynos.validate import (
     check_integer,
     checked,
     confidence_level,
+    finite,
     instance,
     listed,
+    mapping,
     one_of,
     positive,
 )
@@ -260,15 +270,18 @@ class Portfolio:
             f"{self.prices.dates[-1]:%Y-%m-%d}>"
         )
 
-    def exposure(self, window: int | None = None, every: ReturnPeriod | None = None) -> Exposure:
+    def exposure(self, window: Window = None, every: ReturnPeriod | None = None) -> Exposure:
         """Return today's holdings with the simple returns of the last ``window`` periods (default:
         the whole history), each from one date to the next, or ``every`` week, month, quarter or
-        year.
+        year. A ``window`` may be a stretch of dates, "2008-01-01:2009-06-30", or "worst": of all
+        stretches of 250 periods, or half the history, that with the highest value at risk.
 
         Raises ParameterError for a window longer than the history, and a period shorter than the
         prices lie apart.
         """
         found = self._whole_history(every)
+        if isinstance(window, str):
+            return stretch_of(found, window)
         count = len(found.returns)
         if (
             window is not None
@@ -317,7 +330,7 @@ class Portfolio:
         self,
         level: float,
         method: RiskMethod = "historical",
-        window: int | None = None,
+        window: Window = None,
         horizon: int = 1,
         every: ReturnPeriod | None = None,
         **options: Any,
@@ -343,7 +356,7 @@ class Portfolio:
         self,
         level: float,
         method: RiskMethod = "historical",
-        window: int | None = None,
+        window: Window = None,
         horizon: int = 1,
         every: ReturnPeriod | None = None,
         **options: Any,
@@ -359,7 +372,7 @@ class Portfolio:
         measure: str,
         level: float,
         method: str,
-        window: int | None,
+        window: Window,
         horizon: int,
         every: ReturnPeriod | None,
         options: dict[str, Any],
@@ -381,7 +394,7 @@ class Portfolio:
         self,
         levels: Sequence[float] = LEVELS,
         methods: Sequence[RiskMethod] | None = None,
-        windows: Sequence[int | None] = (None,),
+        windows: Sequence[Window] = (None,),
         horizon: Count = 1,
         every: ReturnPeriod | None = None,
         **options: Any,
@@ -432,7 +445,7 @@ class Portfolio:
     def losses(
         self,
         method: RiskMethod = "historical",
-        window: int | None = None,
+        window: Window = None,
         horizon: Count = 1,
         every: ReturnPeriod | None = None,
         **options: Any,
@@ -470,7 +483,7 @@ class Portfolio:
         self,
         level: float = 0.99,
         measure: str = "value_at_risk",
-        window: int | None = None,
+        window: Window = None,
         method: RiskMethod = "historical",
         horizon: Count = 1,
         every: ReturnPeriod | None = None,
@@ -493,7 +506,7 @@ class Portfolio:
 
     @with_memory
     def against(
-        self, benchmark: str, window: int | None = None, every: ReturnPeriod | None = None
+        self, benchmark: str, window: Window = None, every: ReturnPeriod | None = None
     ) -> pd.Series:
         """Return how today's holdings would have gone with an instrument of the same prices, held
         or not.
@@ -506,7 +519,10 @@ class Portfolio:
         instance("against", "benchmark", benchmark, str, "the name of an instrument")
         both = self.market.subset(list(dict.fromkeys([*self.instruments, benchmark]))).every(every)
         moves = pd.DataFrame(both.moves, both.dates[1:], both.instruments)
-        moves = moves.iloc[0 if window is None else -window :]
+        if isinstance(window, str):
+            moves = moves[moves.index.isin(self.exposure(window, every).dates)]
+        else:
+            moves = moves.iloc[0 if window is None else -window :]
         base, word = self.base
         if base <= 0:
             raise ParameterError(
@@ -593,7 +609,7 @@ class Portfolio:
         trials: int = 10_000,
         seed: Seed = None,
         *,
-        window: int | None = None,
+        window: Window = None,
         every: ReturnPeriod | None = None,
         marginals: Any = "ranked",
         copula: str = "gaussian",
@@ -614,14 +630,22 @@ class Portfolio:
             self.exposure(window, every), horizon, trials, seed, marginals, (copula, df), options
         )
 
-    def stress(self, shocks: Mapping[str, float], window: int | None = None) -> pd.DataFrame:
-        """Return the profit or loss of each holding if some move by given shares (-0.2 is -20 %)
-        and the others follow.
+    def stress(self, shocks: Mapping[str, float], window: Window = None) -> pd.DataFrame:
+        """Return the profit or loss of each holding if some instruments move by given shares (-0.2
+        is -20 %; of those that change by differences, by given amounts) and the others follow.
 
-        The others move by their regression on the shocked ones. Raises ParameterError for unknown
-        instruments.
+        The others move by their regression on the shocked ones, which need not be held: an exchange
+        rate or an index among the prices will do. Raises ParameterError for unknown instruments.
         """
-        return stresses.shocked(self.exposure(window), shocks)
+        beside = list(mapping("stress", "shocks", shocks, "moves by instrument"))
+        others = [n for n in beside if n not in self.instruments and n in self.market.raw.columns]
+        if not others:
+            return stresses.shocked(self.exposure(window), shocks)
+        names = [*self.instruments, *others]
+        wider = Portfolio(
+            self.market.subset(names), shares=dict.fromkeys(names, 1.0), short=True
+        )._holding(np.append(self._held[-1], np.zeros(len(others))))
+        return stresses.shocked(wider.exposure(window), shocks)
 
     def replay(self, first: Any, last: Any) -> pd.DataFrame:
         """Return the profit or loss of today's holdings if a stretch of history came again, from
@@ -638,16 +662,88 @@ class Portfolio:
         window: int = 250,
         level: float = 0.99,
         every: ReturnPeriod | None = None,
+        actual: pd.Series | None = None,
     ) -> Backtest:
         """Return how often today's holdings would have lost more than each period's forecast from
         the window before it.
 
-        All periods are forecast at once. Raises ParameterError for "simulated", and for a window
-        that leaves no period to test.
+        All periods are forecast at once. ``actual`` profits and losses in money, a Series by date,
+        take the place of those that today's holdings would have made. Raises ParameterError for
+        "simulated", and for a window that leaves no period to test.
         """
         return rolling_backtest(
             self.exposure(every=every),
             method_of(method, {}),
             window,
             confidence_level("risk", "level", level),
+            None if actual is None else dated_profits(actual),
         )
+
+    @with_memory
+    def backtests(
+        self,
+        window: int = 250,
+        level: float = 0.99,
+        every: ReturnPeriod | None = None,
+        actual: pd.Series | None = None,
+    ) -> pd.DataFrame:
+        """Return the back-tests of all methods that forecast period by period, a row each:
+        exceptions, zone, p-values, and the supervisors' multiplier of capital.
+
+        Arguments as for ``backtest``, which gives one of them in full.
+        """
+        at = confidence_level("risk", "level", level)
+        profits = None if actual is None else dated_profits(actual)
+        return backtest_table(all_backtests(self.exposure(every=every), window, at, profits))
+
+    @with_memory
+    def supported_method(
+        self, level: float = 0.99, window: Window = None, every: ReturnPeriod | None = None
+    ) -> SupportedMethod:
+        """Return the method that the data and its back-test support best, and why; see
+        ``kindynos.markets.supported``.
+        """
+        return supported_method(
+            self.exposure(window, every), confidence_level("risk", "level", level)
+        )
+
+    @with_memory
+    def what_if(
+        self,
+        changes: Mapping[str, float],
+        level: float = 0.99,
+        method: RiskMethod = "historical",
+        window: Window = None,
+        horizon: int = 1,
+        every: ReturnPeriod | None = None,
+        **options: Any,
+    ) -> pd.DataFrame:
+        """Return value at risk and expected shortfall before and after numbers of shares are
+        ``changes``-ed by instrument, held or not: ``{"ferry": 100}`` buys, negative numbers sell.
+
+        Columns: before, after, difference, low, high; the interval of the difference is that of
+        histories drawn again, the same for both. Raises ParameterError for unknown instruments, and
+        positions that a function values.
+        """
+        if self._valued is not None:
+            raise ParameterError("positions that a function values are no shares", owner="what_if")
+        held = dict(zip(self.instruments, self._held[-1].tolist(), strict=True))
+        for name, added in mapping("what_if", "changes", changes, "shares by instrument").items():
+            held[name] = held.get(name, 0.0) + finite("what_if", f"the change of {name}", added)
+        known = {name: number for name, number in held.items() if number or name in changes}
+        names = list(dict.fromkeys([*self.instruments, *known]))
+        prices = self.market.subset(names)
+        both = [
+            Portfolio(prices, shares=dict.fromkeys(names, 1.0), short=True)._holding(
+                np.array([own.get(name, 0.0) for name in names])
+            )
+            for own in (dict(zip(self.instruments, self._held[-1].tolist(), strict=True)), held)
+        ]
+        before, after = (one.exposure(window, every) for one in both)
+        at = confidence_level("risk", "level", level)
+        return paired_change(before, after, method_of(method, options), at, horizon)
+
+    def _holding(self, shares: Floats) -> Portfolio:
+        """Return the portfolio with other numbers of its instruments, some of which may be 0."""
+        self._bought = shares
+        return self

@@ -1,0 +1,64 @@
+"""Stretches of a history by dates, and the worst one for today's holdings."""
+
+from __future__ import annotations
+
+from dataclasses import replace
+
+import numpy as np
+from numpy.lib.stride_tricks import sliding_window_view
+
+from kindynos.errors import ParameterError
+from kindynos.inference.tails import even_tail
+from kindynos.markets.exposure import Exposure
+from kindynos.markets.prices import checked_date
+
+Window = int | str | None  # the last N returns, a stretch of dates or "worst", or the whole history
+WORST = "worst"
+WORST_LENGTH = 250  # returns, or half the history where it is shorter
+WORST_LEVEL = 0.975  # of the value at risk that is compared
+FEWEST = 8  # returns
+
+
+def stretch_of(exposure: Exposure, window: str) -> Exposure:
+    """Return today's holdings with the moves of a stretch, "2008-01-01:2009-06-30" or "worst".
+
+    Raises ParameterError for other texts, and for stretches with fewer than eight returns.
+    """
+    if window == WORST:
+        return _worst(exposure)
+    first, colon, last = window.partition(":")
+    if not colon:
+        raise ParameterError(
+            f"window {window!r:.40}: say a number of returns, dates such as "
+            "2008-01-01:2009-06-30, or 'worst'",
+            owner="Portfolio",
+        )
+    begin, end = (checked_date("Portfolio", "window", part.strip()) for part in (first, last))
+    inside = (exposure.dates >= begin) & (exposure.dates <= end)
+    if inside.sum() < FEWEST:
+        raise ParameterError(
+            f"{begin:%Y-%m-%d} to {end:%Y-%m-%d} has {int(inside.sum())} returns of a history from "
+            f"{exposure.dates[0]:%Y-%m-%d} to {exposure.dates[-1]:%Y-%m-%d}; at least {FEWEST} are "
+            "needed",
+            owner="Portfolio",
+        )
+    places = np.flatnonzero(inside)
+    return _cut(exposure, int(places[0]), int(places[-1]) + 1)
+
+
+def _worst(exposure: Exposure) -> Exposure:
+    """Return the stretch in which today's holdings would have had the highest value at risk."""
+    losses = exposure.losses
+    length = min(WORST_LENGTH, max(len(losses) // 2, FEWEST))
+    q, _ = even_tail(sliding_window_view(losses, length), WORST_LEVEL)
+    begin = int(np.argmax(q))
+    return _cut(exposure, begin, begin + length)
+
+
+def _cut(exposure: Exposure, begin: int, end: int) -> Exposure:
+    return replace(
+        exposure,
+        returns=exposure.returns[begin:end],
+        dates=exposure.dates[begin:end],
+        window=end - begin,
+    )

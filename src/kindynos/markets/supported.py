@@ -1,0 +1,121 @@
+"""Back-tests of all methods side by side, and the method that they support best."""
+
+from __future__ import annotations
+
+import math
+from dataclasses import dataclass
+
+import numpy as np
+import pandas as pd
+
+from kindynos.errors import ParameterError
+from kindynos.inference.intervals import Z
+from kindynos.markets.backtesting import Backtest, rolling_backtest
+from kindynos.markets.exposure import Exposure
+from kindynos.markets.history_error import resampled_places
+from kindynos.markets.method import MEASURES, Method
+from kindynos.markets.methods import METHODS
+
+WINDOW = 250  # returns behind each forecast, or half the history where it is shorter
+FEWEST_TESTED = 100  # periods, below which no method is told from another
+USUAL = "historical"
+
+
+@dataclass(frozen=True, eq=False)
+class SupportedMethod:
+    """The method that its back-test supports best, with ``why``, and the back-tests of all, one row
+    per method.
+    """
+
+    method: str
+    why: str
+    backtests: pd.DataFrame
+
+
+def all_backtests(
+    exposure: Exposure, window: int, level: float, actual: pd.Series | None = None
+) -> dict[str, Backtest]:
+    """Return the back-test of each method that forecasts period by period."""
+    methods: list[Method] = [kind() for kind in METHODS.values() if kind.rolling]
+    found = {}
+    for method in methods:
+        try:
+            found[method.label] = rolling_backtest(exposure, method, window, level, actual)
+        except ParameterError:
+            if method.label == USUAL:
+                raise
+    return found
+
+
+def backtest_table(tests: dict[str, Backtest]) -> pd.DataFrame:
+    """Return a row for each method: periods tested, exceptions, expected, zone, p-values, and the
+    supervisors' multiplier.
+    """
+    rows = {}
+    for name, tested in tests.items():
+        shortfall = tested.shortfall
+        rows[name] = {
+            "tested": tested.days,
+            "exceptions": tested.exceptions,
+            "expected": tested.expected,
+            "zone": tested.zone,
+            "Kupiec p-value": tested.kupiec.p_value,
+            "independence p-value": tested.independence.p_value,
+            "conditional p-value": tested.conditional.p_value,
+            "expected shortfall p-value": math.nan if shortfall is None else shortfall.p_value,
+            "multiplier": tested.multiplier,
+        }
+    return pd.DataFrame.from_dict(rows, orient="index").rename_axis("method")
+
+
+def supported_method(exposure: Exposure, level: float) -> SupportedMethod:
+    """Return the method for one figure: of those that no test of the data contradicts, or of all
+    where each is contradicted, the one whose back-test passes its hardest test best.
+
+    The tests are Kupiec's, of independence, and of the expected shortfall; the hardest is that with
+    the least p-value. Of short histories it is the historical method.
+    """
+    count = len(exposure.losses)
+    window = min(WINDOW, count // 2)
+    if count - window < FEWEST_TESTED:
+        why = f"{count} returns are too few to test methods against each other"
+        return SupportedMethod(USUAL, why, pd.DataFrame())
+    table = backtest_table(all_backtests(exposure, window, level))
+    columns = ["Kupiec p-value", "independence p-value", "expected shortfall p-value"]
+    table["hardest test"] = table[columns].min(axis=1)
+    free = [name for name in table.index if not METHODS[str(name)]().doubt(exposure)]
+    eligible = table.loc[free or list(table.index), "hardest test"]
+    chosen = str(eligible.idxmax())
+    among = "that nothing in the data contradicts" if free else "offered"
+    why = (
+        f"of the methods {among} its back-test over {int(table['tested'].iloc[0]):,} "
+        f"{exposure.spacing.unit}s passes its hardest test best (p = "
+        f"{float(eligible.max()):.2g})"
+    )
+    return SupportedMethod(chosen, why, table)
+
+
+def paired_change(
+    before: Exposure, after: Exposure, method: Method, level: float, horizon: int
+) -> pd.DataFrame:
+    """Return value at risk and expected shortfall before and after a change of holdings, and the
+    difference with the 95 % interval that the history leaves of it: both are taken of the same
+    histories drawn again.
+    """
+    if not method.rolling:
+        raise ParameterError(f"{method.label!r} draws anew; take another method", owner="what if")
+    places = resampled_places(len(before.losses))
+    rows = {}
+    looked = [method.stretched(one, horizon) for one in (before, after)]
+    drawn = [method.tail(one.losses[places], level, left) for one, left in looked]
+    for place, measure in enumerate(MEASURES):
+        one, two = (method.figure(e, measure, level, left) for e, left in looked)
+        reach = Z * float((np.asarray(drawn[1][place]) - drawn[0][place]).std(ddof=1))
+        rows[measure.replace("_", " ")] = {
+            "before": one,
+            "after": two,
+            "difference": two - one,
+            "low": two - one - reach,
+            "high": two - one + reach,
+        }
+    return pd.DataFrame.from_dict(rows, orient="index")
