@@ -1,5 +1,6 @@
 """Tests of markets."""
 
+import hashlib
 import json
 
 import numpy as np
@@ -63,8 +64,70 @@ class Commands(Folder):
         data = json.loads(answer.stdout)
         self.assertEqual((data["days"], data["exceptions"]), (657, len(data["exception days"])))
         answer = run("backtest", *TREASURY, "--out", str(self.folder / "out"))
-        self.assertIn("Kupiec p-value", answer.stdout)
+        self.assertIn("cornish fisher", answer.stdout)
+        self.assertRegex(answer.stdout, r"normal +17 +yellow +0\.001 .* 4\.00")
         self.assertTrue((self.folder / "out" / "backtest.png").exists())
+        full = run("backtest", *TREASURY, "--method", "historical").stdout
+        self.assertIn("Kupiec p-value", full)
+        self.assertRegex(full, r"multiplier +3\.40")
+        data = json.loads(run("backtest", *TREASURY, "--json").stdout)
+        self.assertEqual([row["exceptions"] for row in data["backtests"]][:2], [13, 11])
+
+        actual = self.folder / "pnl.csv"
+        held = kd.Portfolio(
+            kd.read_prices(TREASURY[0]),
+            shares=pd.read_csv(TREASURY[2]).set_index("instrument")["shares"].to_dict(),
+        )
+        losses = held.losses()["loss"].iloc[-300:]
+        pd.DataFrame({"date": losses.index, "profit": -2 * losses}).to_csv(actual, index=False)
+        doubled = json.loads(run("backtest", *TREASURY, "--actual", str(actual), "--json").stdout)
+        forecasts = held.backtest().table()["value at risk"].iloc[-300:].to_numpy()
+        self.assertEqual(doubled["days"], 300)
+        self.assertEqual(doubled["exceptions"], int((2 * losses.to_numpy() > forecasts).sum()))
+        actual.write_text("date,loss\n2027-01-04,5\n")
+        self.assertIn("date and profit", run("backtest", *TREASURY, "--actual", str(actual)).stderr)
+
+    def test_the_answer_comes_first(self):
+        scenarios = self.folder / "shocks.csv"
+        scenarios.write_text(
+            "scenario,instrument,move\nstorm,shipyard,-0.3\nstorm,wind_farm,-0.2\n"
+        )
+        asked = ("--unit", "EUR", "--what-if", "shipyard=-16000", "--stress", "shipyard=-20%")
+        asked += ("--scenarios", str(scenarios), "--replay", "2026-03-02:2026-04-01")
+        shown = " ".join(run("risk", *TREASURY, *asked).stdout.split())
+        data = json.loads(run("risk", *TREASURY, *asked, "--json").stdout)
+        self.assertRegex(
+            shown,
+            r"^Over 1 day the holdings, worth 7,442,212 EUR on 2027-12-27, lose more than about "
+            r"132,000 EUR \(111,000 to 155,000\) on 1 day in 100; the other 7 methods say",
+        )
+        self.assertIn(f"the method {data['method']!r}: {data['why']}", shown)
+        self.assertIn("What contradicts it: large moves come in clusters", shown)
+        rows = {(row["method"], row["level"]): row for row in data["risk"]}
+        others = [row["value at risk"] for (m, level), row in rows.items() if level == 0.99]
+        self.assertEqual(len(others), 8)
+        parts = data["contributions"]
+        total = rows[data["method"], 0.99]["value at risk"]
+        self.assertAlmostEqual(sum(row["component"] for row in parts), total)
+        self.assertGreater(sum(row["alone"] for row in parts), total)
+        self.assertLess(shown.index("island_hotels"), shown.index("grain_store"))
+        change = data["what if"][0]
+        self.assertAlmostEqual(change["difference"], change["after"] - change["before"])
+        self.assertLess(change["high"], 0)
+        storm = {row["instrument"]: row for row in data["stress: storm"]}
+        self.assertAlmostEqual(storm["shipyard"]["profit"], -0.3 * storm["shipyard"]["value"])
+        record = data["record"]
+        content = (DEMO / "treasury_prices.csv").read_bytes()
+        self.assertEqual(record["checksum"], hashlib.sha256(content).hexdigest())
+        self.assertEqual(record["holdings"]["shipyard"], 16000)
+        for option, words in (
+            (("--stress", "shipyard"), "NAME=NUMBER"),
+            (("--replay", "2026-03-02"), "two dates"),
+            (("--stress", "shipyrd=-0.1"), "did you mean 'shipyard'"),
+            (("--windows", "2026-01-01:2026-01-05"), "at least 8"),
+        ):
+            with self.subTest(option=option):
+                self.assertIn(words, run("risk", *TREASURY, *option).stderr)
 
     def test_monthly_prices(self):
         file, holdings = self.folder / "prices.csv", self.folder / "holdings.csv"
@@ -78,7 +141,7 @@ class Commands(Folder):
         for words in ("over 3 months", "1 stretch of 3 months in as many"):
             self.assertIn(words, " ".join(shown.split()))
         tested = run("backtest", str(file), *held, "--window", "48").stdout
-        self.assertIn("months tested 71", " ".join(tested.split()))
+        self.assertIn("71 months, 0.7 exceptions expected", " ".join(tested.split()))
         level = path[-1] / 2  # a price that today's is above
         options = ("--trials", "200", "--seed", "1", "--above", str(level), "--json")
         ahead = json.loads(run("paths", str(file), *options).stdout)
@@ -118,9 +181,8 @@ class Commands(Folder):
                 {type(value) for value in data["parameters"].values()} - {float, int, bool, str}
             )
             self.assertIsInstance(data["parameters"]["start"], float)
-            self.assertEqual(
-                "max drawdown" in data and data["max drawdown"] is None, process == "random walk"
-            )
+            may_be_negative = process in ("random walk", "mean-reverting")
+            self.assertEqual(data["max drawdown"] is None, may_be_negative)
         neutral = run(
             "paths",
             oil,
@@ -251,7 +313,7 @@ class Commands(Folder):
             (("risk", TREASURY[0], "--holdings", str(self.folder / "none.csv")), "none.csv"),
             (("risk", *TREASURY, "--levels", "95"), "say 0.95"),
             (("risk", *TREASURY, "--levels", "high"), "0.95,0.99"),
-            (("risk", *TREASURY, "--windows", "long"), "250,500,all"),
+            (("risk", *TREASURY, "--windows", "long"), "worst or all"),
             (("risk", *TREASURY, "--windows", "5000"), "907 returns"),
             (("backtest", *TREASURY, "--window", "2000"), "no day to test"),
             (("risk", *TREASURY, "--benchmark", "wind_fram"), "did you mean 'wind_farm'"),

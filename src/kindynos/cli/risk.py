@@ -30,6 +30,7 @@ from kindynos.literals import MissingPolicy, ReturnPeriod, RiskMethod
 if TYPE_CHECKING:
     from kindynos.markets.portfolio import Portfolio
     from kindynos.markets.prices import Prices
+    from kindynos.reports.risk_answer import Asked
 
 ROLLING = 250  # returns behind each point of the picture of risk through time
 
@@ -99,14 +100,62 @@ def price_table(*arguments: Any, **options: Any) -> Prices:
         return read_prices(*arguments, **options)
 
 
-def windows_of(text: str) -> list[int | None]:
-    """Return windows: numbers of returns, or ``all``; raises KindynosError for others."""
-    try:
-        return [None if part.strip() == "all" else int(part) for part in text.split(",")]
-    except ValueError:
-        raise KindynosError(
-            f"--windows {text}: say numbers of returns and all, such as 250,500,all"
-        ) from None
+def windows_of(text: str) -> list[int | str | None]:
+    """Return windows: numbers of returns, dates, ``worst`` or ``all``; raises KindynosError for
+    others.
+    """
+    found: list[int | str | None] = []
+    for part in map(str.strip, text.split(",")):
+        if part == "all":
+            found.append(None)
+        elif part.isdigit():
+            found.append(int(part))
+        elif part == "worst" or ":" in part:
+            found.append(part)
+        else:
+            raise KindynosError(
+                f"--windows {text}: say numbers of returns, dates such as 2008-01-01:2009-06-30, "
+                "worst or all, with commas"
+            )
+    return found
+
+
+def _asked(
+    bought: tuple[str, ...],
+    shocks: tuple[str, ...],
+    scenarios: Path | None,
+    replays: tuple[str, ...],
+    unit: str,
+) -> Asked:
+    """Return what is asked beside the figures; raises KindynosError for texts that are not read."""
+    from kindynos.markets.holdings import read_scenarios
+    from kindynos.reports.risk_answer import Asked
+
+    named = {text: _numbers("--stress", text) for text in shocks}
+    if scenarios is not None:
+        named |= read_scenarios(scenarios)
+    spans = [tuple(text.split(":")) for text in replays]
+    for text, span in zip(replays, spans, strict=True):
+        if len(span) != 2:
+            raise KindynosError(f"--replay {text}: say two dates, such as 2026-03-02:2026-04-01")
+    what_if = _numbers("--what-if", ",".join(bought)) if bought else {}
+    return Asked(what_if, named, tuple((a, b) for a, b in spans), unit)
+
+
+def _numbers(option: str, text: str) -> dict[str, float]:
+    """Return numbers by name from ``NAME=NUMBER`` with commas between; per cent signs count."""
+    found = {}
+    for part in text.split(","):
+        name, equals, value = part.partition("=")
+        try:
+            per_cent = value.strip().endswith("%")
+            number = float(value.strip().removesuffix("%")) / (100 if per_cent else 1)
+        except ValueError:
+            equals = ""
+        if not equals:
+            raise KindynosError(f"{option} {text}: say NAME=NUMBER, such as shipyard=-0.2")
+        found[name.strip()] = number
+    return found
 
 
 @click.command()
@@ -133,7 +182,8 @@ def windows_of(text: str) -> list[int | None]:
     "--window",
     default="all",
     show_default=True,
-    help="The last N returns, with commas; all is everything.",
+    help="The last N returns, or dates FROM:TO, with commas; worst is the worst stretch, all "
+    "everything.",
 )
 @click.option(
     "--horizon",
@@ -154,6 +204,36 @@ def windows_of(text: str) -> list[int | None]:
     "over several periods.",
 )
 @click.option(
+    "--what-if",
+    "bought",
+    multiple=True,
+    metavar="NAME=SHARES",
+    help="What buying (or with a minus selling) shares would change; held or not; repeatable.",
+)
+@click.option(
+    "--stress",
+    "shocks",
+    multiple=True,
+    metavar="NAME=MOVE,...",
+    help="Profit and loss if some instruments move, such as shipyard=-0.2,EURNOK=-0.1; the others "
+    "follow by regression; repeatable.",
+)
+@click.option(
+    "--scenarios",
+    type=click.Path(path_type=Path),
+    metavar="FILE",
+    help="A table with columns scenario, instrument and move: named shocks.",
+)
+@click.option(
+    "--replay",
+    "replays",
+    multiple=True,
+    metavar="FROM:TO",
+    help="Profit and loss if a stretch of history came again: 2026-03-02:2026-04-01; repeatable.",
+)
+@click.option("--unit", default="", metavar="TEXT", help="The unit of money, such as EUR.")
+@click.option("--whole", is_flag=True, help="Show the figures of all methods; also with --methods.")
+@click.option(
     "--benchmark",
     metavar="NAME",
     help="A column of PRICES: how the holdings would have gone with it.",
@@ -173,6 +253,12 @@ def risk(
     horizon: int,
     overlapping: bool,
     volatility: str | None,
+    bought: tuple[str, ...],
+    shocks: tuple[str, ...],
+    scenarios: Path | None,
+    replays: tuple[str, ...],
+    unit: str,
+    whole: bool,
     benchmark: str | None,
     every: ReturnPeriod | None,
     missing: MissingPolicy,
@@ -180,19 +266,19 @@ def risk(
     out: Path | None,
     as_data: bool,
 ) -> None:
-    """Report what today's holdings may lose: value at risk and expected shortfall by several
-    methods, levels and windows.
+    """Report what today's holdings may lose: value at risk and expected shortfall, by the method
+    that its back-test supports best, with the others as a range.
 
     PRICES has a date and one column per instrument, or date, instrument and price. Each figure has
-    its 95 % interval, which includes the estimation error; what each holding adds to the first
-    figure, at the highest level, follows.
+    its 95 % interval, which includes the estimation error; what each holding adds follows. With
+    --whole, or --methods, --windows or --volatility, the table of all methods is shown.
 
     \b
       kindynos risk treasury_prices.csv --holdings treasury_holdings.csv
       kindynos risk treasury_prices.csv --holdings treasury_holdings.csv \\
         --methods historical,filtered --windows 250,500,all
       kindynos risk treasury_prices.csv --holdings treasury_holdings.csv \\
-        --levels 0.99 --horizon 10 --out results
+        --levels 0.99 --horizon 10 --stress shipyard=-0.2 --what-if shipyard=-5000
     """
     from kindynos.engine.progress import progress_listener
     from kindynos.reports import markets
@@ -201,11 +287,24 @@ def risk(
     chosen = windows_of(windows)
     options: dict[str, Any] = {"overlapping": overlapping}
     options |= {"volatility": volatility} if volatility else {}
+    asked = _asked(bought, shocks, scenarios, replays, unit)
+    table_asked = bool(whole or methods or volatility or overlapping or chosen != [None])
     with (
         Bar("simulating", SHARE) as progress,
         progress_listener(lambda share: progress(round(100 * share), 100)),
     ):
-        report = markets.risk(held, levels, methods, chosen, horizon, benchmark, every, **options)
+        report = markets.risk(
+            held,
+            levels,
+            methods,
+            chosen,
+            horizon,
+            benchmark,
+            every,
+            whole=table_asked,
+            asked=asked,
+            **options,
+        )
     finish(report, out, as_data)
 
 
@@ -218,9 +317,7 @@ def risk(
     "--methods",
     cls=NameOption,
     type=Words(RISK_METHODS),
-    default="historical",
-    show_default=True,
-    help="The method of the forecasts: {names}.",
+    help="The method of the forecasts: {names}; default: all side by side.",
 )
 @click.option(
     "--window",
@@ -239,6 +336,12 @@ def risk(
     help="The level, as a fraction.",
 )
 @every_option
+@click.option(
+    "--actual",
+    type=click.Path(path_type=Path),
+    metavar="FILE",
+    help="A table with columns date and profit: test against these, not today's holdings.",
+)
 @missing_option
 @price_file
 @out_option
@@ -247,16 +350,17 @@ def backtest(
     prices: Path,
     holdings: Path,
     value: float | None,
-    method: RiskMethod,
+    method: RiskMethod | None,
     window: int,
     level: float,
     every: ReturnPeriod | None,
+    actual: Path | None,
     missing: MissingPolicy,
     layout: dict[str, Any],
     out: Path | None,
     as_data: bool,
 ) -> None:
-    """Report whether a method's value at risk would have been right for today's holdings, day by
+    """Report whether value at risk would have been right for today's holdings, day by
     day, or in periods of any length.
 
     \b
@@ -264,8 +368,14 @@ def backtest(
       kindynos backtest treasury_prices.csv --holdings treasury_holdings.csv \\
         --method filtered --level 0.975 --out results
     """
+    from kindynos.markets.holdings import read_profits
     from kindynos.reports import markets
 
     held = read_portfolio(prices, holdings, value, missing, layout=layout)
-    tested = held.backtest(method, window, level, every)
-    finish(markets.backtested(tested, held.prices), out, as_data)
+    profits = None if actual is None else read_profits(actual)
+    tested = held.backtest(method or "historical", window, level, every, profits)
+    if method is None:
+        table = held.backtests(window, level, every, profits)
+        finish(markets.backtests(held, table, tested), out, as_data)
+    else:
+        finish(markets.backtested(tested, held.prices), out, as_data)

@@ -12,6 +12,7 @@ from pathlib import Path
 from typing import Any
 
 import numpy as np
+import pandas as pd
 
 from kindynos.arrays import Floats
 from kindynos.errors import FileError, ParameterError
@@ -81,6 +82,47 @@ def read_holdings(path: Path) -> StatedHoldings:
         texts("change"),
         texts("group"),
     )
+
+
+def read_scenarios(path: Path) -> dict[str, dict[str, float]]:
+    """Return named shocks, moves by instrument, from a table with columns scenario, instrument and
+    move; raises FileError, with the row, for what is missing.
+    """
+    table = read_table(path)
+    columns = {name.lower(): name for name in table.names}
+    for name in ("scenario", "instrument", "move"):
+        if name not in columns:
+            raise FileError(
+                f"needs columns scenario, instrument and move; it has {', '.join(table.names)}",
+                file=table.file,
+            )
+    found: dict[str, dict[str, float]] = {}
+    names, instruments = table.texts(columns["scenario"]), table.texts(columns["instrument"])
+    moves = table.numbers(columns["move"]).tolist()
+    for place, (name, instrument, move) in enumerate(zip(names, instruments, moves, strict=True)):
+        if not (name and instrument and np.isfinite(move)):
+            raise FileError(
+                "a scenario needs a name, an instrument and a move",
+                file=table.file,
+                row=int(table.rows[place]),
+            )
+        found.setdefault(name, {})[instrument] = move
+    return found
+
+
+def read_profits(path: Path) -> pd.Series:
+    """Return profits by date from a table with columns date and profit; raises FileError for
+    another one.
+    """
+    table = read_table(path)
+    columns = {name.lower(): name for name in table.names}
+    if "date" not in columns or "profit" not in columns:
+        raise FileError(
+            f"needs columns date and profit; it has {', '.join(table.names)}", file=table.file
+        )
+    dates = pd.DatetimeIndex(table.dates(columns["date"]), name="date")
+    profits = pd.Series(table.numbers(columns["profit"]), dates)
+    return profits.dropna()
 
 
 def checked_holdings(prices: Prices, kind: str, given: Any, short: bool) -> dict[str, float]:

@@ -189,6 +189,26 @@ class Portfolio:
         return float(self.values.sum()) if self._valued is None else self._valued.now
 
     @property
+    def shares(self) -> pd.Series:
+        """The number of each instrument held today; raises ParameterError for positions that a
+        function values.
+        """
+        return pd.Series(self._held[-1], self.values.index, name="shares")
+
+    def record(self) -> dict[str, Any]:
+        """Return what a validator needs to see the figures again: version, holdings, the file of
+        prices with its checksum, and what was found in it, held out or adjusted.
+        """
+        from kindynos import __version__
+
+        return {
+            "version": __version__,
+            "holdings": None if self.valued else {str(n): float(x) for n, x in self.shares.items()},
+            "date": f"{self.prices.dates[-1]:%Y-%m-%d}",
+            **self.market.record(),
+        }
+
+    @property
     def gross(self) -> float:
         """The gross exposure: long and short holdings added up as if all were long; of positions
         that a function values, the size of their value.

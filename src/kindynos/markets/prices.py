@@ -4,6 +4,7 @@ guessed.
 
 from __future__ import annotations
 
+import hashlib
 import warnings
 from collections.abc import Iterable, Mapping
 from dataclasses import dataclass, field, replace
@@ -81,6 +82,11 @@ class Prices:
         return self.read.file
 
     @property
+    def notes(self) -> tuple[str, ...]:
+        """How the file was read."""
+        return self.read.notes
+
+    @property
     def missing(self) -> str:
         """The policy that filled or dropped the gaps."""
         return self.rules.missing
@@ -122,6 +128,23 @@ class Prices:
         found = spacing_of(self.dates)
         stated = self.rules.per_year
         return found if stated is None else replace(found, per_year=stated)
+
+    def record(self) -> dict[str, Any]:
+        """Return the file of prices with its checksum (SHA-256), the rules by which it was read,
+        and what is suspicious, with what was held out.
+        """
+        path = Path(self.source)
+        found = hashlib.sha256(path.read_bytes()).hexdigest() if path.is_file() else None
+        return {
+            "prices": self.source,
+            "checksum": found,
+            "missing": self.missing,
+            "every": self.spacing.name,
+            "changes": dict(self.changes),
+            "splits": {name: dict(dates) for name, dates in self.rules.splits.items()},
+            "keep suspicious": self.rules.keep_suspicious,
+            "suspicious": self.doubts,
+        }
 
     def every(self, period: str | None) -> Prices:
         """Return the last price of each "week", "month", "quarter" or "year"; as they are for None

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import math
 from collections.abc import Sequence
+from dataclasses import replace
 from functools import partial
 from typing import Any
 
@@ -17,51 +18,119 @@ from kindynos.markets.backtesting import Backtest
 from kindynos.markets.methods import METHODS
 from kindynos.markets.portfolio import Portfolio
 from kindynos.markets.prices import Prices
+from kindynos.markets.stretches import Window
+from kindynos.markets.supported import SupportedMethod
 from kindynos.registry import declared_options
+from kindynos.reports import risk_answer
 from kindynos.reports.prices import price_doubts, price_problems
 from kindynos.reports.report import Draw, Report
 from kindynos.reports.summary import plain_rows, plain_value
 from kindynos.reports.tables import table_of
 
 ROLLING = 250  # returns behind each rolling figure
+NOTHING_MORE = risk_answer.Asked()
 
 
 def risk(
     held: Portfolio,
     levels: Sequence[float],
     methods: Sequence[RiskMethod] | None,
-    windows: Sequence[int | None],
+    windows: Sequence[Window],
     horizon: int,
     benchmark: str | None = None,
     every: ReturnPeriod | None = None,
+    *,
+    whole: bool = True,
+    asked: risk_answer.Asked = NOTHING_MORE,
     **options: Any,
 ) -> Report:
-    """Return the risk table of a portfolio, what each holding adds to its first method at the
-    highest level, a benchmark, and how the prices were read.
+    """Return the risk of a portfolio: with ``whole`` the table of all methods, levels and windows
+    and what each holding adds to the first, else the answer at a glance; what changes and shocks
+    would do, a benchmark, and how the prices were read.
     """
     table = held.risk_table(levels, methods, windows, horizon, every, **options)
-    method: RiskMethod = table.index[0][0]
+    span = table.attrs["spacing"].span(horizon)
+    chosen = None if whole else _supported(held, table, max(levels), every)
+    method: Any = table.index[0][0] if chosen is None else chosen.method
     own = {
         name: value for name, value in options.items() if name in declared_options(METHODS[method])
     }
-    parts = (
-        None
-        if held.valued
-        else held.contributions(
+    if held.valued:
+        parts = None
+    elif chosen is None:
+        parts = held.contributions(
             max(levels), window=windows[0], method=method, horizon=horizon, every=every, **own
         )
-    )
+    else:
+        parts = risk_answer.full_contributions(held, max(levels), method, horizon, every)
     beside = held.against(benchmark, windows[0], every) if benchmark else None
+    further = _asked(held, asked, max(levels), method, windows[0], horizon, every)
+    shown: list[RenderableType] = [part for _, part in further.values() if part is not None]
+    spaced = [entry for part in shown for entry in ("", part)]
     return Report.of(
-        _risk_parts(held, table, parts, beside),
-        data=partial(_risk_data, held, table, parts, beside),
+        _risk_parts(held, table, parts, beside, spaced)
+        if chosen is None
+        else [
+            *price_doubts(held.prices),
+            *risk_answer.answer(held, table, chosen, asked),
+            "",
+            risk_answer.figures(table, chosen, f"Losses over {span}, by {chosen.method}"),
+            *([] if parts is None else ["", *risk_answer.holdings(parts, span)]),
+            *spaced,
+            *_beside(beside),
+            Text(f"{_meaning(held, table)} All methods: --whole.", style="dim"),
+            *price_problems(held.prices),
+        ],
+        data=lambda: (
+            _risk_data(held, table, parts, beside)
+            | {name: plain_rows(frame) for name, (frame, _) in further.items()}
+            | ({} if chosen is None else {"method": chosen.method, "why": chosen.why})
+        ),
         frames=lambda: {
             "risk": table,
             **({} if parts is None else {"contributions": parts}),
             "losses": held.losses(method, windows[0], horizon, every, **own),
+            **({} if chosen is None else {"backtests": chosen.backtests}),
         },
         figures=partial(_risk_pictures, held, table, max(levels), method, every, own),
     )
+
+
+def _supported(
+    held: Portfolio, table: pd.DataFrame, level: float, every: ReturnPeriod | None
+) -> SupportedMethod:
+    """Return the method for one figure, of those in the table."""
+    found = held.supported_method(level, every=every)
+    known = list(dict.fromkeys(table.index.get_level_values("method")))
+    if found.method in known:
+        return found
+    return replace(found, method=str(known[0]), why=f"{found.method!r} has no figure here")
+
+
+def _asked(
+    held: Portfolio,
+    asked: risk_answer.Asked,
+    level: float,
+    method: RiskMethod,
+    window: Window,
+    horizon: int,
+    every: ReturnPeriod | None,
+) -> dict[str, tuple[pd.DataFrame, RenderableType | None]]:
+    """Return what changes of holdings and shocks would do, by name: the data, and how it is shown;
+    all shocks are shown together.
+    """
+    found: dict[str, tuple[pd.DataFrame, RenderableType | None]] = {}
+    span = held.prices.every(every).spacing.span(horizon)
+    if asked.what_if:
+        rolling = method if METHODS[method].rolling else "historical"
+        change = held.what_if(asked.what_if, level, rolling, window, horizon, every)
+        found["what if"] = change, risk_answer.changed(change, asked, span)
+    results = {name: held.stress(shocks) for name, shocks in asked.shocks.items()}
+    results |= {f"{first} to {last}": held.replay(first, last) for first, last in asked.replays}
+    for place, (name, result) in enumerate(results.items()):
+        shown = risk_answer.stressed(results) if place == 0 else None
+        found[f"stress: {name}"] = result, shown
+    return found
 
 
 def _risk_pictures(
@@ -103,6 +172,7 @@ def _risk_data(
             for name, f in beside.items()
         }
     return {
+        "record": held.record(),
         "value": held.value,
         "prices": held.prices.description,
         "problems": plain_rows(held.prices.problems.astype(str)),
@@ -115,7 +185,11 @@ def _risk_data(
 
 
 def _risk_parts(
-    held: Portfolio, table: pd.DataFrame, parts: pd.DataFrame | None, beside: pd.Series | None
+    held: Portfolio,
+    table: pd.DataFrame,
+    parts: pd.DataFrame | None,
+    beside: pd.Series | None,
+    further: Sequence[RenderableType],
 ) -> list[RenderableType]:
     horizon, spacing = table.attrs["horizon"], table.attrs["spacing"]
     span = spacing.span(horizon)
@@ -151,23 +225,6 @@ def _risk_parts(
             f"{1 / (1 - level):.3g}",
             *cells,
         )
-    base, base_name = table.attrs["base"]
-    of_gross = (
-        f" Shares in per cent are of the gross exposure of {number(round(base))}, since short "
-        "holdings are set against long ones in the value."
-        if base_name != "value"
-        else ""
-    )
-    first, end = table["first"].min(), table["last"].max()
-    description = (
-        "A value at risk is a loss exceeded on about 1 "
-        f"{spacing.stretch(horizon)} in as many as its column '1 in' says, "
-        "not the most that can be lost. The intervals include the estimation error; 'at "
-        "least' means "
-        "that it does not bound the "
-        f"figure from above.{of_gross} Returns from {first:%Y-%m-%d} to {end:%Y-%m-%d}; "
-        f"{held.prices.description}."
-    )
     notes += [
         Text(f"Left out: {name.replace(', all', '')}. {reason}.")
         for name, reason in table.attrs["left out"].items()
@@ -178,10 +235,31 @@ def _risk_parts(
         *notes,
         *_sampled(table),
         *_added(parts, span),
+        *further,
         *_beside(beside),
-        Text(description, style="dim"),
+        Text(_meaning(held, table), style="dim"),
         *price_problems(held.prices),
     ]
+
+
+def _meaning(held: Portfolio, table: pd.DataFrame) -> str:
+    """Return what the figures mean, what shares are of, and which returns are behind them."""
+    horizon, spacing = table.attrs["horizon"], table.attrs["spacing"]
+    base, base_name = table.attrs["base"]
+    of_gross = (
+        f" Shares in per cent are of the gross exposure of {number(round(base))}, since short "
+        "holdings are set against long ones in the value."
+        if base_name != "value"
+        else ""
+    )
+    first, end = table["first"].min(), table["last"].max()
+    return (
+        "A value at risk is a loss exceeded on about 1 "
+        f"{spacing.stretch(horizon)} in as many as its column '1 in' says, not the most that can "
+        "be lost. The intervals include the estimation error; 'at least' means that it does not "
+        f"bound the figure from above.{of_gross} Returns from {first:%Y-%m-%d} to {end:%Y-%m-%d}; "
+        f"{held.prices.description}."
+    )
 
 
 def _added(parts: pd.DataFrame | None, span: str) -> list[RenderableType]:
@@ -278,6 +356,46 @@ def _loss(row: pd.Series, name: str) -> list[str]:
     return [number(value, step), interval, f"{row[f'{name} %']:.2f}"]
 
 
+def backtests(held: Portfolio, table: pd.DataFrame, tested: Backtest) -> Report:
+    """Return the back-tests of all methods side by side, and that of one of them in full."""
+    title = (
+        f"Back-tests at {tested.level:g}, windows of {tested.window} returns, "
+        f"{tested.days:,} {tested.unit}s, {tested.expected:.1f} exceptions expected"
+    )
+    shown = table_of(
+        title,
+        ("method", "left"),
+        ("exceptions", "right"),
+        ("zone", "left"),
+        ("Kupiec p", "right"),
+        ("independence p", "right"),
+        ("both p", "right"),
+        ("shortfall p", "right"),
+        ("multiplier", "right"),
+    )
+    names = [f"{name} p-value" for name in ("Kupiec", "independence", "conditional")]
+    for name, row in table.iterrows():
+        tests = [row[c] for c in (*names, "expected shortfall p-value")]
+        shown.add_row(
+            str(name),
+            f"{row['exceptions']}",
+            str(row["zone"]),
+            *["" if math.isnan(p) else f"{p:.3f}" for p in tests],
+            "" if math.isnan(row["multiplier"]) else f"{row['multiplier']:.2f}",
+        )
+    note = (
+        "A small p speaks against a method. The multiplier of capital is that of the supervisors' "
+        "rule for the exceptions of the last 250 days at 99 %."
+    )
+    one = backtested(tested, held.prices)
+    return Report.of(
+        [*price_doubts(held.prices), shown, Text(note, style="dim"), *price_problems(held.prices)],
+        data=lambda: {**one.data(), "backtests": plain_rows(table), "record": held.record()},
+        frames=lambda: {"backtests": table, **one.frames()},
+        figures=one.figures,
+    )
+
+
 def backtested(tested: Backtest, prices: Prices | None = None) -> Report:
     """Return the verdict on a method, and the days it failed, with what is suspicious about the
     prices first.
@@ -288,6 +406,9 @@ def backtested(tested: Backtest, prices: Prices | None = None) -> Report:
     table.add_row(
         "exceptions", str(tested.exceptions), f"{tested.expected:.1f} expected of right forecasts"
     )
+    if not math.isnan(tested.multiplier):
+        meaning = "of capital, by the supervisors' rule for the last 250 days"
+        table.add_row("multiplier", f"{tested.multiplier:.2f}", meaning)
     tests = [
         ("Kupiec", tested.kupiec, "a small p: too many or too few exceptions"),
         (

@@ -76,7 +76,7 @@ def _(ranking: SeriesRanking) -> Report:
 
 @report_of.register
 def _(held: Portfolio) -> Report:
-    return markets.risk(held, LEVELS, None, (None,), 1)
+    return markets.risk(held, LEVELS, None, (None,), 1, whole=False)
 
 
 @report_of.register
