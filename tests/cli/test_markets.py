@@ -59,6 +59,24 @@ class Commands(Folder):
         )
         self.assertAlmostEqual(data["value"], 1e6)
 
+    def test_holdings_by_amounts_and_shares_in_per_cent(self):
+        for suffix, table in (
+            (".csv", "instrument,amount\nshipyard,600000\ngreen_loan,400000\n"),
+            (".xlsx", [["shipyard", 600000], ["green_loan", 400000]]),
+            (".csv", "instrument,weight\nshipyard,60%\ngreen_loan,40%\n"),
+        ):
+            path = self.folder / f"held{suffix}"
+            if suffix == ".csv":
+                path.write_text(table)
+            else:
+                pd.DataFrame(table, columns=["instrument", "amount"]).to_excel(path, index=False)
+            value = ("--value", "1e6") if "weight" in table else ()
+            options = ("--methods", "normal", "--json")
+            shown = run("risk", TREASURY[0], "--holdings", str(path), *value, *options)
+            data = json.loads(shown.stdout)
+            self.assertAlmostEqual(data["value"], 1e6)
+            self.assertAlmostEqual(data["contributions"][0]["value"], 600000)
+
     def test_backtest(self):
         answer = run("backtest", *TREASURY, "--method", "filtered", "--json")
         data = json.loads(answer.stdout)

@@ -34,7 +34,7 @@ class Holding(Case):
 
     def test_mistakes(self):
         for options, words in (
-            ({}, ("shares= or weights=",)),
+            ({}, ("one of them (or revalue=)",)),
             ({"shares": {"alpha": 1}, "weights": {"alpha": 1}}, ("one of them",)),
             ({"shares": {"alhpa": 1}}, ("did you mean 'alpha'",)),
             ({"weights": {"alpha": 0.5, "beta": 0.4}, "value": 1}, ("add up to 0.9",)),
@@ -69,6 +69,15 @@ class Holding(Case):
         self.assertAlmostEqual(figure.fraction, float(figure) / held.gross)
         with self.fails("add up to nothing"):
             _ = held.weights
+
+    def test_amounts_of_money(self):
+        held = kd.Portfolio(PRICES, amounts={"alpha": 600.0, "beta": 400.0})
+        self.assertAlmostEqual(held.value, 1000)
+        self.assertAlmostEqual(held.shares["alpha"], 600 / PRICES.frame["alpha"].iloc[-1])
+        with self.fails("amounts have their value by the prices"):
+            kd.Portfolio(PRICES, amounts={"alpha": 600.0}, value=5.0)
+        with self.fails("one of them"):
+            kd.Portfolio(PRICES, amounts={"alpha": 600.0}, shares={"beta": 1})
 
     def test_too_few_prices_for_any_figure(self):
         with self.fails("3 returns are too few"):

@@ -104,7 +104,6 @@ class Reading(Case):
             ("date,a\n2026-01-01,1.5\n2026-01-02,abc\n", ("row 3", "'abc'", "column 'a'")),
             ('date,a\n2026-01-01,1.5\n2026-01-02,"1,6"\n', ("decimal points and decimal commas",)),
             ("date,a\n2026-01-01,1.5\n", ("1 date;",)),
-            ("date,a\n2026-01-01,5\n2026-01-02,5\n", ("all prices of 'a' are equal, 5",)),
             ("date,a\n2026-01-01,-5\n2026-01-02,-6\n", ("no price above 0",)),
             ("date\n2026-01-01\n", ("1 column",)),
             (
@@ -291,6 +290,31 @@ class Doubtful(Case):
             columns="date"
         ).to_parquet(path)
         np.testing.assert_allclose(kd.read_prices(path).frame, kd.read_prices(frame).frame)
+
+    def test_long_files_by_other_names(self):
+        frame = made(20)
+        long = frame.melt("date", var_name="symbol", value_name="close").assign(volume=7)
+        np.testing.assert_allclose(kd.read_prices(long).frame, kd.read_prices(frame).frame)
+        wide = frame.rename(columns={"alpha": "symbol", "beta": "close"})  # names of instruments
+        self.assertEqual(kd.read_prices(wide).instruments, ["symbol", "close", "gamma"])
+
+    def test_a_flat_column_is_cash(self):
+        frame = made(300).assign(cash=1.0)
+        with self.assertWarnsRegex(kd.DataWarning, "cash.*no risk of its own"):
+            prices = kd.read_prices(frame)
+        held = kd.Portfolio(prices, amounts={"alpha": 1000.0, "cash": 500.0})
+        alone = kd.Portfolio(prices, amounts={"alpha": 1000.0})
+        self.assertAlmostEqual(held.value, 1500)
+        table, own = held.risk_table([0.99]), alone.risk_table([0.99])
+        self.assertEqual(len(table), len(own))
+        for method, row in table.iterrows():
+            if method[0] != "simulated":
+                self.assertAlmostEqual(row["value at risk"], own.loc[method, "value at risk"])
+        self.assertEqual(held.contributions().loc["cash", "component"], 0)
+        for process in ("bootstrap returns", "geometric brownian motion"):
+            spread = held.paths(3, 50, 1, process=process) - alone.paths(3, 50, 1, process=process)
+            np.testing.assert_allclose(spread, 500)
+        self.assertEqual(held.simulate(trials=300, seed=1)["return_cash"].values.std() < 1e-9, True)
 
     def test_gaps_and_early_ends_are_told(self):
         frame = made(60)

@@ -40,8 +40,8 @@ holdings_option = click.option(
     required=True,
     type=click.Path(path_type=Path),
     metavar="FILE",
-    help="A CSV with columns instrument and shares, or instrument and weight (then also --value); "
-    "a column currency names "
+    help="A table with columns instrument and shares, amount (in money) or weight (then also "
+    "--value); a column currency names "
     "the column of PRICES with the exchange rate of an instrument that is not priced in yours, and "
     "a column change says absolute of one that changes by differences.",
 )
@@ -82,6 +82,8 @@ def read_portfolio(
         table = price_table(prices, missing, wanted, **given)
         if stated.kind == "shares":
             return Portfolio(table, shares=amounts, short=short, currency=currency)
+        if stated.kind == "amount":
+            return Portfolio(table, amounts=amounts, short=short, currency=currency)
         return Portfolio(table, weights=amounts, value=value, short=short, currency=currency)
     except FileError:
         raise

@@ -234,7 +234,8 @@ class CornishFisher(Method):
 
 
 def _shape(rows: Floats) -> tuple[Floats, Floats]:
-    gaps = (rows - rows.mean(axis=1, keepdims=True)) / rows.std(axis=1, keepdims=True)
+    spread = np.maximum(rows.std(axis=1, keepdims=True), 1e-300)
+    gaps = (rows - rows.mean(axis=1, keepdims=True)) / spread
     squares = gaps * gaps  # powers take several times as long
     return (squares * gaps).mean(axis=1), (squares * squares).mean(axis=1) - 3
 

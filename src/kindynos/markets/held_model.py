@@ -35,6 +35,7 @@ from kindynos.validate import check_integer, one_of
 STRONGEST = 0.999  # rank correlation that a copula is given
 MARGINALS = ("ranked", "student", "normal")
 MOST_PERIODS = 1_000
+HARDLY = 1e-12  # the sd of returns that are all alike
 
 
 @dataclass(frozen=True)
@@ -170,8 +171,17 @@ def joined_returns(
         fitted = [marginals[name] for name in names]
     else:
         one_of("simulate", "marginals", marginals, MARGINALS)
-        fitted = [_FITS[marginals](np.ascontiguousarray(column)) for column in returns.T]
+        fitted = [
+            still(column) or _FITS[marginals](np.ascontiguousarray(column)) for column in returns.T
+        ]
     return Joined(tuple(fitted), rank_correlations(returns), copula=copula, df=df)
+
+
+def still(values: Floats) -> Distribution | None:
+    """Return the distribution of returns that are all alike, such as those of cash or of a pegged
+    rate: hardly any spread. None where they differ.
+    """
+    return Normal(float(values[0]), HARDLY) if float(np.ptp(values)) == 0 else None
 
 
 def _normal(values: Floats) -> Distribution:
@@ -197,6 +207,8 @@ def rank_correlations(returns: Floats) -> Floats:
     found = np.eye(len(scaled))
     for i in range(len(scaled)):
         for j in range(i):
+            if np.ptp(returns[:, i]) == 0 or np.ptp(returns[:, j]) == 0:
+                continue  # what does not move moves with nothing
             found[i, j] = found[j, i] = np.clip(
                 correlation(scaled[i], scaled[j]), -STRONGEST, STRONGEST
             )

@@ -21,16 +21,16 @@ from kindynos.markets.prices import Prices
 from kindynos.tables.reader import read_table
 from kindynos.validate import finite, mapping
 
-KINDS = ("shares", "weight")  # columns of a file of holdings, of which it has one
+KINDS = ("shares", "weight", "amount")  # columns of a file of holdings, of which it has one
 
 Revalue = Callable[..., Any]
 
 
 @dataclass(frozen=True)
 class StatedHoldings:
-    """What a file of holdings states, by instrument: amounts (of the kind "shares" or "weight"),
-    the column of exchange rates that changes a price into the portfolio's currency, whether it
-    changes by differences ("absolute"), and a group.
+    """What a file of holdings states, by instrument: amounts (of the kind "shares", "weight" or
+    "amount", in money), the column of exchange rates that changes a price into the portfolio's
+    currency, whether it changes by differences ("absolute"), and a group.
     """
 
     kind: str
@@ -41,8 +41,8 @@ class StatedHoldings:
 
 
 def read_holdings(path: Path) -> StatedHoldings:
-    """Return the holdings in a CSV, Parquet or Excel file with columns instrument and shares, or
-    instrument and weight, and perhaps currency, change and group.
+    """Return the holdings in a CSV, Parquet or Excel file with columns instrument and shares,
+    weight or amount (in money), and perhaps currency, change and group.
 
     Raises FileError, with the row, for an amount that is missing or not a number, and for an
     instrument that is missing or stands twice.
@@ -52,7 +52,7 @@ def read_holdings(path: Path) -> StatedHoldings:
     kinds = [kind for kind in KINDS if kind in columns]
     if "instrument" not in columns or len(kinds) != 1:
         raise FileError(
-            "needs columns instrument and shares, or instrument and weight; it has "
+            "needs columns instrument and shares, weight or amount; it has "
             f"{', '.join(table.names)[:400]}",
             file=table.file,
         )

@@ -42,6 +42,7 @@ class LikelyCopula:
 @remembered
 def likely_copula(returns: Floats) -> LikelyCopula:
     """Return the copula that makes the ranks of returns ``(returns, instruments)`` likeliest."""
+    returns = returns[:, np.ptp(returns, axis=0) > 0]
     count, size = returns.shape
     if size < 2:
         return LikelyCopula(None, 0.0)
@@ -127,6 +128,9 @@ def _student_margins(returns: Floats, histories: Floats) -> Floats:
     count, _, size = histories.shape
     answer = np.empty((count, size, len(SCORES)))
     for place in range(size):
+        if np.ptp(returns[:, place]) == 0:
+            answer[:, place] = returns[0, place]
+            continue
         found = drawn_student(np.ascontiguousarray(returns[:, place]))
         df = np.concatenate([[found.fit.df], found.df[: count - 1]])
         fits = student_given(np.ascontiguousarray(histories[:, :, place]), df)

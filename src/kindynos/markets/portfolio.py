@@ -62,15 +62,15 @@ FEWEST = 8  # returns
 class Portfolio:
     """Holdings bought on a date and followed to the last one; risk is that of today's holdings.
 
-    ``shares`` are numbers of each instrument; or ``weights``, which add up to 1, of a ``value`` in
-    money bought on ``as_of`` (default: the last date) and then left alone, so that the weights
-    drift, or with ``rebalance`` "monthly" or "daily" set back. ``short=True`` allows negative
-    holdings. ``currency`` names for an instrument the column of the prices that has the exchange
-    rate of its currency: ``{"shipyard": "NOK"}``, where NOK is what a krone costs. Instead of
-    amounts, ``revalue`` is a function of the prices by instrument, arrays ``(cases,)``, that gives
-    what positions such as options are worth then; where it takes a second argument, the ``days``
-    that have passed since today (21 a month, 252 a year, or 365 in a market that never closes),
-    time passes too. ``changes`` says which instruments change by differences, as in
+    ``shares`` are numbers of each instrument; or ``amounts`` of money, or ``weights``, which add up
+    to 1, of a ``value``, bought on ``as_of`` (default: the last date) and left alone, so that
+    weights drift, or with ``rebalance`` "monthly" or "daily" set back. ``short=True`` allows
+    negative holdings. ``currency`` names for an instrument the column of the prices that has the
+    exchange rate of its currency: ``{"shipyard": "NOK"}``, where NOK is what a krone costs. Instead
+    of amounts, ``revalue`` is a function of the prices by instrument, arrays ``(cases,)``, that
+    gives what positions such as options are worth then; where it takes a second argument, the
+    ``days`` that have passed since today (21 a month, 252 a year, or 365 in a market that never
+    closes), time passes too. ``changes`` says which instruments change by differences, as in
     ``read_prices``. Raises ParameterError for unknown instruments,
     weights that do not add up, and dates outside the history.
 
@@ -89,6 +89,7 @@ class Portfolio:
         *,
         shares: Mapping[str, float] | None = None,
         weights: Mapping[str, float] | None = None,
+        amounts: Mapping[str, float] | None = None,
         value: float | None = None,
         as_of: Any = None,
         rebalance: Rebalancing | None = None,
@@ -97,9 +98,9 @@ class Portfolio:
         revalue: Revalue | None = None,
         changes: Mapping[str, str] | None = None,
     ) -> None:
-        if sum(given is not None for given in (shares, weights, revalue)) != 1:
+        if sum(given is not None for given in (shares, weights, amounts, revalue)) != 1:
             raise ParameterError(
-                "say shares= or weights=, one of them (or revalue=)", owner="Portfolio"
+                "say shares=, weights= or amounts=, one of them (or revalue=)", owner="Portfolio"
             )
         read = prices_of("Portfolio", prices)
         self.market = converted(read.with_changes(changes) if changes else read, currency)
@@ -111,30 +112,33 @@ class Portfolio:
             return
         if rebalance is not None:
             one_of("Portfolio", "rebalance", rebalance, ("monthly", "daily"))
-        held = checked_holdings(
-            self.market, *(("shares", shares) if weights is None else ("weights", weights)), short
-        )
+        stated = {"shares": shares, "weights": weights, "amounts": amounts}
+        kind = next(name for name, given in stated.items() if given is not None)
+        held = checked_holdings(self.market, kind, stated[kind], short)
         self.prices = self.market.subset(list(held))
         self.rebalance = rebalance
         self.as_of = self._date(as_of)
-        amounts = np.array(list(held.values()))
-        if shares is not None:
-            if value is not None:
-                raise ParameterError(
-                    "value= goes with weights=; shares have their value by the prices",
-                    owner="Portfolio",
-                )
-            self._bought = amounts
+        numbers = np.array(list(held.values()))
+        if weights is None and value is not None:
+            raise ParameterError(
+                f"value= goes with weights=; {kind} have their value by the prices",
+                owner="Portfolio",
+            )
+        bought_at = self.prices.frame.loc[self.as_of].to_numpy()
+        if kind == "shares":
+            self._bought = numbers
             self.rebalance = None
+        elif kind == "amounts":
+            self._bought = numbers / bought_at
         else:
-            total = float(amounts.sum())
+            total = float(numbers.sum())
             if abs(total - 1) > 1e-6:
                 advice = "; write 0.6 for 60 %" if abs(total - 100) < 1 else ""
                 raise ParameterError(
                     f"the weights add up to {total:.6g}, not to 1{advice}", owner="Portfolio"
                 )
             bought = positive("Portfolio", "value", value if value is not None else 1.0)
-            self._bought = amounts * bought / self.prices.frame.loc[self.as_of].to_numpy()
+            self._bought = numbers * bought / bought_at
 
     def _date(self, as_of: Any) -> pd.Timestamp:
         dates = self.prices.dates
@@ -601,17 +605,19 @@ class Portfolio:
         chosen = self.prices.every(every)
         absolute = chosen.absolute
         values, scales = as_prices(chosen.frame.to_numpy(), absolute)
-        frame = pd.DataFrame(values, chosen.dates, chosen.instruments)
+        moving = np.ptp(values, axis=0) > 0
+        names = [name for name, moves in zip(chosen.instruments, moving, strict=True) if moves]
+        frame = pd.DataFrame(values[:, moving], chosen.dates, names)
         if process == "bootstrap returns":
             together: PathSet = BootstrapReturns.fit(frame, block=block)
         else:
-            moves = pd.DataFrame(np.diff(np.log(values), axis=0))
-            fitted = {
-                name: GeometricBrownianMotion.fit(frame[name].to_numpy())
-                for name in chosen.instruments
-            }
+            moves = pd.DataFrame(np.diff(np.log(frame.to_numpy()), axis=0))
+            fitted = {name: GeometricBrownianMotion.fit(frame[name].to_numpy()) for name in names}
             together = PathSet(fitted, moves.corr().to_numpy())
-        drawn = from_prices(together.paths(periods, trials, seed), scales, absolute)
+        drawn = np.empty((len(values[0]), periods + 1, trials))
+        drawn[~moving] = values[-1, ~moving, None, None]
+        drawn[moving] = together.paths(periods, trials, seed)
+        drawn = from_prices(drawn, scales, absolute)
 
         # The paths go on from today's prices, which may be later than the last whole period.
         today = self.prices.frame.iloc[-1].to_numpy()[:, None, None]

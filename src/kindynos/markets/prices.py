@@ -26,8 +26,9 @@ from kindynos.tables.table import Table
 from kindynos.validate import instance, known_name, mapping, names_in, one_of, positive, words
 
 POLICIES = ("drop", "carry", "error")
-LONG = {"date", "instrument", "price"}
-DOUBTFUL = ("suspicious", "change")  # kinds of problems that are said before anything else
+# the names of the columns of a long file, the first of which are ours
+LONG = {"instrument": ("instrument", "symbol", "ticker"), "price": ("price", "close")}
+DOUBTFUL = ("suspicious", "change", "flat")  # kinds of problems that are said before anything else
 MOST_NAMED = 5
 
 
@@ -269,11 +270,11 @@ def read_prices(
 ) -> Prices:
     """Return the prices of a file (CSV, Parquet, or Excel with ``kindynos[excel]``) or a DataFrame.
 
-    Wide: a ``date`` and a column an instrument; long: ``date, instrument, price``, of which other
-    columns are left out. Dates are written 2027-12-31, in any order, each once. Only the
-    ``instruments`` named are read; default: all. ``missing="drop"`` leaves out dates on which any
-    instrument has no price, "carry" goes on with the last one (dates before the last listing are
-    left out), "error" refuses.
+    Wide: a ``date`` and a column an instrument; long: ``date, instrument, price`` (or ``symbol``
+    and ``close``), of which other columns are left out. Dates are written 2027-12-31, in any order,
+    each once. Only the ``instruments`` named are read; default: all. ``missing="drop"`` leaves out
+    dates on which any instrument has no price, "carry" goes on with the last one (dates before the
+    last listing are left out), "error" refuses.
 
     ``problems`` lists gaps, late listings, prices that are not above 0, and, by each instrument's
     own scale, suspicious ones: a price far from both its neighbours or at an end, a jump as by a
@@ -365,11 +366,16 @@ def _wide(table: Table, wanted: list[str] | None) -> tuple[pd.DataFrame, Rows]:
     dated = _date_column(table)
     dates, rows = table.dates(dated), table.rows.tolist()
     by_name = {name.lower(): name for name in table.names}
-    if by_name.keys() >= LONG:
-        names = np.array(table.texts(by_name["instrument"]), dtype=object)
+    found = {
+        what: next((by_name[word] for word in words if word in by_name), None)
+        for what, words in LONG.items()
+    }
+    instrument, price = found["instrument"], found["price"]
+    if instrument is not None and price is not None and not table.holds_numbers(instrument):
+        names = np.array(table.texts(instrument), dtype=object)
         keys = pd.DataFrame({"date": dates, "instrument": names})
         _check_single(keys.duplicated(), table, dates, names)
-        keys["price"] = table.numbers(by_name["price"])
+        keys["price"] = table.numbers(price)
         frame = keys.pivot_table(
             index="date", columns="instrument", values="price", dropna=False, sort=True
         )
@@ -476,6 +482,9 @@ def _problems(
             found.append((row, "not above 0", f"the price {values[row]:g} is not above 0"))
         known &= ~below
     rows = np.flatnonzero(known)
+    if len(rows) > 1 and np.ptp(values[rows]) == 0:
+        words = f"the same price, {values[rows[0]]:g}, on all dates: it has no risk of its own"
+        found.append((first, "flat", words))
     for doubt in doubts(values[rows], absolute):
         row = int(rows[doubt.place])
         held_out = doubt.held_out and not rules.keep_suspicious
@@ -544,12 +553,6 @@ def _check_instrument(values: pd.Series, absolute: bool, read: ReadPrices) -> No
         raise FileError(
             f"{values.name!r} has no price above 0; changes={{{values.name!r}: 'absolute'}} takes "
             "the differences of a rate",
-            file=read.file,
-        )
-    if values.count() > 1 and values.max() == values.min():
-        raise FileError(
-            f"all prices of {values.name!r} are equal, {values.dropna().iloc[0]:g}; it has no "
-            "returns to fit to",
             file=read.file,
         )
 

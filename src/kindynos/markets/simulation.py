@@ -21,7 +21,7 @@ from kindynos.inference.estimates import Estimate
 from kindynos.inference.intervals import UPPER
 from kindynos.inference.tails import even_tail
 from kindynos.markets.exposure import Exposure
-from kindynos.markets.held_model import rank_correlations
+from kindynos.markets.held_model import rank_correlations, still
 from kindynos.markets.holdings import Valued
 from kindynos.markets.joint_fit import likely_copula, refit_returns
 from kindynos.markets.method import MEASURES, Method
@@ -309,9 +309,12 @@ _fitted_student = remembered(fit_student)
 
 def _marginals(exposure: Exposure, marginals: Any) -> list[Distribution]:
     if marginals in (None, "student"):
-        return [_fitted_student(column) for column in exposure.returns.T]
+        return [still(column) or _fitted_student(column) for column in exposure.returns.T]
     if marginals == "normal":
-        return [Normal(float(c.mean()), float(c.std(ddof=1))) for c in exposure.returns.T]
+        return [
+            still(column) or Normal(float(column.mean()), float(column.std(ddof=1)))
+            for column in exposure.returns.T
+        ]
     if not isinstance(marginals, Mapping):
         raise ParameterError(
             "marginals must be 'student', 'normal', or distributions by instrument, not "

@@ -147,8 +147,12 @@ def _risk_pictures(
     pictures: dict[str, Draw] = {
         "risk": partial(plots.risk_levels, table, level),
         "prices": partial(plots.prices_rebased, held.prices),
-        "correlation": partial(plots.correlation_map, returns(held.prices, every=every)),
     }
+    frame = held.prices.frame
+    moving = [name for name in held.instruments if frame[name].nunique() > 1]
+    if moving:
+        together = returns(held.prices.subset(moving), every=every)
+        pictures["correlation"] = partial(plots.correlation_map, together)
     if not held.valued:
         pictures["allocation"] = partial(plots.allocation, held)
     values = held.constant_value()

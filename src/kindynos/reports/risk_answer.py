@@ -10,6 +10,7 @@ from collections.abc import Mapping
 from dataclasses import dataclass, field
 from typing import Any
 
+import numpy as np
 import pandas as pd
 from rich.console import RenderableType
 from rich.text import Text
@@ -164,6 +165,9 @@ def full_contributions(
     parts["shortfall component"] = beyond["component"]
     alone: dict[str, float] = {}
     for name, shares in held.shares.items():
+        if np.ptp(held.prices.frame[str(name)].to_numpy()) == 0:
+            alone[str(name)] = 0.0
+            continue
         own = Portfolio(held.market, shares={str(name): float(shares)}, short=True)
         alone[str(name)] = float(own.value_at_risk(level, method, horizon=horizon, every=every))
     parts["alone"] = pd.Series(alone)
