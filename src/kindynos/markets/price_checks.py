@@ -69,12 +69,14 @@ def _scales(moves: Floats) -> Floats:
     moving = sizes[moves != 0]
     if len(moving) < FEWEST:
         return np.full(len(moves), np.log(SLIP) / SPIKE)
-    overall = TO_SD * float(np.median(moving))
-    reach = min(2 * NEARBY + 1, len(moves))
-    windows = np.lib.stride_tricks.sliding_window_view(sizes, reach)
-    middles = np.clip(np.arange(len(moves)) - NEARBY, 0, len(windows) - 1)
-    local = TO_SD * np.median(windows, axis=1)[middles]
-    return np.asarray(np.maximum(np.maximum(local, overall), 1e-300))
+    overall = max(TO_SD * float(np.median(moving)), 1e-300)
+    scales = np.full(len(moves), overall)
+    reach = 2 * NEARBY + 1
+    # the scale nearby matters where a move is large beside that of the whole history
+    for place in np.flatnonzero(sizes > SPIKE * overall).tolist():
+        begin = min(max(place - NEARBY, 0), max(len(sizes) - reach, 0))
+        scales[place] = max(overall, TO_SD * float(np.median(sizes[begin : begin + reach])))
+    return scales
 
 
 def _spikes(values: Floats, moves: Floats, scales: Floats) -> Iterator[tuple[Doubt, int]]:

@@ -18,6 +18,7 @@ from kindynos.distributions.special import expit, gammaln, logit, ndtr, stdtrit
 from kindynos.errors import ParameterError
 from kindynos.inference.later import Later
 from kindynos.processes.base import check_moves, observed
+from kindynos.processes.fading import fading_sum
 from kindynos.processes.fitted import FittedSeries
 from kindynos.processes.likelihood import (
     REJECTED,
@@ -270,12 +271,10 @@ def conditional_variances(
     """Return the variance of each period and of the next one, ``(..., periods + 1)``, from squared
     shocks ``(..., periods)``; the first period has the long-run one, a number or one per row.
     """
-    from scipy.signal import lfilter
-
     start = np.expand_dims(long_run, -1)
     news = start * (1 - persistence) + reaction * np.concatenate([start, squares], axis=-1)
     news[..., :1] = start
-    return np.asarray(lfilter([1.0], [1.0, reaction - persistence], news))
+    return fading_sum(news, persistence - reaction)
 
 
 @dataclass(frozen=True)

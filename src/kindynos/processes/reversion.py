@@ -20,6 +20,7 @@ import numpy as np
 
 from kindynos.arrays import Floats
 from kindynos.distributions.special import ndtri
+from kindynos.processes.fading import fading_sum
 from kindynos.sampling.streams import stream
 
 STEPS, SERIES = 250, 1000  # of the simulated series
@@ -75,8 +76,6 @@ def _null_table() -> Floats:
     """Return sorted estimates of c ``(pulls, series)`` from simulated series of each true pull, all
     with the same shocks.
     """
-    from scipy.signal import lfilter
-
     shocks = stream(0, "reversion", 0).standard_normal((SERIES, STEPS))
     start = stream(0, "reversion", 1).standard_normal(SERIES)
     answer: Floats = np.empty((len(PULLS), SERIES))
@@ -84,9 +83,7 @@ def _null_table() -> Floats:
         kept = max(1 - pull / STEPS, 0.0)
         # a random walk's start does not matter
         first = start / np.sqrt(1 - kept**2) if pull else np.zeros(SERIES)
-        series = np.empty((SERIES, STEPS + 1))
-        series[:, 0] = first
-        series[:, 1:] = lfilter([1.0], [1.0, -kept], shocks, zi=(kept * first)[:, None])[0]
+        series = fading_sum(np.hstack([first[:, None], shocks]), kept)
         before = series[:, :-1] - series[:, :-1].mean(axis=1, keepdims=True)
         slope = (before * series[:, 1:]).sum(axis=1) / (before**2).sum(axis=1)
         answer[place] = np.sort(STEPS * (1 - slope))
