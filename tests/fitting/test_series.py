@@ -9,7 +9,7 @@ from scipy import stats
 
 import kindynos as kd
 from kindynos.fitting.series_candidates import Choices
-from tests.common import Case, proof
+from tests.common import Case, Folder, proof
 
 MONTHS = pd.date_range("2018-01-01", periods=96, freq="MS")
 
@@ -261,7 +261,10 @@ class Records(Case):
     def test_what_cannot_be_read(self):
         for text, words in (
             ("month,a\n2020-01,1\n2020-1-2,2\n", "row 3"),
-            ("month,a\n2020-01,1\n2020-03,2\n2020-04,3\n", "2020-03-01 follows"),
+            (
+                "date,a\n2020-01-01,1\n2020-02-01,2\n2020-03-01,3\n2020-03-20,4\n",
+                "2020-03-20 follows",
+            ),
             ("month,a\n2020-01,1\n2020-13,2\n", "no day"),
             ("date,a\n2020-01-01,x\n", "'x'"),
             ("date,a,b\n2020-01-01,1,2\n", "which column"),
@@ -272,3 +275,47 @@ class Records(Case):
                 kd.read_series(self.written(text))
         with self.fails("no column 'c'"):
             kd.read_series(self.written("date,a\n2020-01-01,1\n"), "c")
+
+
+class Outliers(Case):
+    def setUp(self):
+        generator = np.random.default_rng(7)
+        months = pd.date_range("2016-01-01", periods=96, freq="MS")
+        season = 100 + 20 * np.sin(2 * np.pi * np.arange(96) / 12)
+        self.clean = pd.Series(season + generator.normal(0, 3, 96), months)
+        self.spoiled = self.clean.copy()
+        self.spoiled.iloc[50] += 45.0
+
+    def test_they_are_named_with_date_and_size(self):
+        options = {"rolling": False, "candidates": ["exponential smoothing"]}
+        ranking = kd.fit_series(self.spoiled, **options)
+        found = ranking.outliers()
+        self.assertEqual(found.index.tolist(), [self.spoiled.index[50]])
+        self.assertEqual(found["value"].iloc[0], self.spoiled.iloc[50])
+        self.assertAlmostEqual(found["sds"].iloc[0], 15, delta=4)
+        self.assertEqual(len(kd.fit_series(self.clean, **options).outliers()), 0)
+        missing = self.spoiled.copy()
+        missing.iloc[50] = np.nan
+        name = ranking.names[0]
+        without = ranking.without_outliers().fitted.log_likelihood
+        wanted = ranking.candidates[name].fit(missing.to_numpy()).fitted.log_likelihood
+        self.assertEqual(without, wanted)
+
+
+class MissingRows(Folder):
+    def read(self, dates, **options):
+        path = self.folder / "series.csv"
+        frame = pd.DataFrame({"date": dates, "value": np.arange(len(dates)) + 1.0})
+        frame.to_csv(path, index=False)
+        return kd.read_series(path, **options)
+
+    def test_a_period_without_a_row_is_a_missing_value(self):
+        months = pd.date_range("2020-01-31", periods=24, freq="ME")
+        found = self.read(months.delete([4, 5, 12]).strftime("%Y-%m-%d"))
+        self.assertEqual(found.index.tolist(), months.tolist())
+        self.assertEqual(np.flatnonzero(found.isna()).tolist(), [4, 5, 12])
+        days = pd.bdate_range("2024-01-01", periods=60)
+        found = self.read(days.delete([10]).strftime("%Y-%m-%d"))
+        self.assertEqual((len(found), int(found.isna().sum())), (60, 1))
+        with self.fails("not evenly spaced", kind=kd.FileError):
+            self.read(["2020-01-01", "2020-02-01", "2020-03-01", "2020-03-17", "2020-04-01"])

@@ -12,6 +12,7 @@ from kindynos.errors import ParameterError
 from kindynos.validate import array_of
 
 EVERY = {"day": 1, "working day": 1, "week": 7, "month": 30, "quarter": 91, "year": 365}
+MOST_DATES = 100_000  # that a file may leave out
 SEASONS = {"month": 12, "quarter": 4}  # that are looked for when none is named
 
 
@@ -106,6 +107,24 @@ def check_dates(owner: str, dates: Any, every: str | None = None) -> str:
             owner=owner,
         )
     return spacing
+
+
+def with_missing_dates(dates: Any, every: str | None = None) -> Any:
+    """Return ascending dates with those between them that are missing, as their spacing tells; as
+    they are where no spacing does.
+    """
+    gaps = np.diff(dates.to_numpy().astype("datetime64[D]").astype(np.int64))
+    if len(dates) < 3 or (gaps <= 0).any():
+        return dates
+    spacing = every or _spacing(dates, gaps)
+    steps = np.diff(_steps(dates, spacing))
+    if (steps == 1).all() or (steps != np.round(steps)).any() or steps.sum() > MOST_DATES:
+        return dates
+    found = [dates[0]]
+    for place, step in enumerate(steps.astype(int).tolist()):
+        before = DatedSeries(np.empty(1), dates[place : place + 1], spacing)
+        found += [*before.after(step - 1), dates[place + 1]] if step > 1 else [dates[place + 1]]
+    return type(dates)(found)
 
 
 def _day(date: Any) -> str:

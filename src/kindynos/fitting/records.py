@@ -10,11 +10,13 @@ import numpy as np
 
 from kindynos.arrays import Floats
 from kindynos.errors import FileError, ParameterError
-from kindynos.fitting.dates import check_dates
+from kindynos.fitting.dates import check_dates, with_missing_dates
 from kindynos.tables.layout import TableFormat
 from kindynos.tables.reader import read_table
 from kindynos.tables.table import Table
 from kindynos.validate import instance
+
+MOST_NAMED = 5
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -33,7 +35,7 @@ def read_series(
     missing: Iterable[str] = (),
 ) -> pd.Series:
     """Return a column of a CSV, Parquet or Excel file as a pandas Series, NaN where a value is
-    missing.
+    missing, also where a date between others has no row.
 
     Its index are the ``dates`` of the column named, or of the first that holds such, all written in
     one way: 2027-12-31 (also with a time), 31.12.2027, 2027-12, 2027-Q4 or 2027; a file without any
@@ -62,11 +64,23 @@ def series_and_notes(
     index = table.dates(dated)
     order = np.argsort(index.to_numpy(), kind="stable")
     index, values = index[order], values[order]
+    notes = _notes(table, chosen)
+    whole = with_missing_dates(index, every)
+    if len(whole) > len(index):
+        absent = whole[~whole.isin(index)]
+        named = ", ".join(f"{date:%Y-%m-%d}" for date in absent[:MOST_NAMED])
+        more = f" and {len(absent) - MOST_NAMED} more" if len(absent) > MOST_NAMED else ""
+        notes.append(
+            f"{len(absent)} period{'s' if len(absent) > 1 else ''} without a row in the file "
+            f"count{'' if len(absent) > 1 else 's'} as missing ({named}{more})"
+        )
+        values = np.asarray(pd.Series(values, index).reindex(whole), dtype=np.float64)
+        index = whole
     try:
         check_dates("", index, every)
     except ParameterError as error:
         raise FileError(str(error).removeprefix(": "), file=table.file) from None
-    return pd.Series(values, index=index, name=chosen), _notes(table, chosen)
+    return pd.Series(values, index=index, name=chosen), notes
 
 
 def read_values(

@@ -10,6 +10,7 @@ from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
+from kindynos.arrays import Floats
 from kindynos.delegation import delegated_to
 from kindynos.errors import ParameterError
 from kindynos.fitting.data import check_size
@@ -33,7 +34,24 @@ if TYPE_CHECKING:
 
 CRITERIA = ("aicc", "aic", "bic")
 FEWEST = 8
+OUTLYING = 4.0  # sds
+MOST_OUTLIERS = 6
 SHORT_HORIZON = 12  # periods that a score looks ahead, where there is no season
+
+
+def _residual_sizes(process: Process, count: int) -> Floats:
+    """Return the residuals of a process in sds, told from their middle, one per value of the series
+    ``(values,)``; NaN where there is none.
+    """
+    residuals: Any = getattr(process, "residuals", None)
+    found = np.empty(0) if residuals is None else np.asarray(residuals(), dtype=np.float64)
+    aligned = np.full(count, np.nan)
+    if 0 < len(found) <= count:
+        aligned[count - len(found) :] = found
+    known = aligned[~np.isnan(aligned)]
+    spread = 1.4826 * float(np.median(np.abs(known))) if len(known) else math.nan
+    with np.errstate(invalid="ignore", divide="ignore"):
+        return aligned / spread
 
 
 @dataclass(frozen=True, repr=False)
@@ -174,6 +192,50 @@ class SeriesRanking:
             without = "1 period" if gap == 1 else f"{gap:,} periods"
             found += f". The series ends in {without} without a value; forecasts begin after that"
         return found
+
+    def outliers(self, name: str | None = None) -> pd.DataFrame:
+        """Return the values that a process, the best unless one is named, hardly allows: by date,
+        the value and its distance from what was expected, in sds (told from the middle of the
+        residuals), where that is above 4.
+
+        The farthest one is taken out and the process fitted again, so that what it does to later
+        values counts no more, until none is left, at most 6 times. A normal value lies so far out
+        once in 16,000.
+        """
+        import pandas as pd
+
+        rows = self._outlying(self.names[0] if name is None else name)[0]
+        return pd.DataFrame.from_dict(rows, orient="index", columns=["value", "sds"])
+
+    def without_outliers(self, name: str | None = None) -> Process:
+        """Return a process, the best unless one is named, fitted without its outliers, which count
+        as missing.
+        """
+        return self._outlying(self.names[0] if name is None else name)[1]
+
+    def _outlying(self, name: str) -> tuple[dict[Any, dict[str, float]], Process]:
+        """Return outliers by date, in order, and the process without them."""
+        key = f"outliers of {name}"
+        if key in self._look:
+            known: tuple[dict[Any, dict[str, float]], Process] = self._look[key]
+            return known
+        process, values = self[name], self.series.values.copy()
+        dates = np.arange(1, len(values) + 1) if self.series.dates is None else self.series.dates
+        found: dict[int, float] = {}
+        while len(found) < MOST_OUTLIERS:
+            sizes = _residual_sizes(process, len(values))
+            place = int(np.nanargmax(np.abs(sizes))) if np.isfinite(sizes).any() else 0
+            if not abs(sizes[place]) > OUTLYING or place in found:
+                break
+            found[place] = float(sizes[place])
+            values[place] = np.nan
+            process = self.candidates[name].fit(values)
+        rows = {
+            dates[place]: {"value": float(self.series.values[place]), "sds": found[place]}
+            for place in sorted(found)
+        }
+        self._look[key] = rows, process
+        return rows, process
 
     def diagnose(self, name: str | None = None) -> Diagnostics:
         """Return the diagnostics of the residuals of a process, the best unless one is named."""

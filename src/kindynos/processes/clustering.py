@@ -127,7 +127,7 @@ def log_sd_variance(values: Floats) -> tuple[float, str]:
     squares = gaps**2
     kurtosis = float((squares**2).mean()) / max(float(squares.mean()) ** 2, 1e-300)
     plain = max((kurtosis - 1) / (4 * count), 1 / (2 * count))
-    if count < FEWEST or _listed(values):
+    if count < FEWEST or listed(values):
         return plain, ""
     p = clustering_test(values)
     if p >= DOUBTFUL:
@@ -176,7 +176,7 @@ def _mixture_reach(sds: Floats) -> float:
     return float(brentq(lambda x: ndtr(x / sds).mean() - UPPER, 0.0, 3 * Z * float(sds.max())))
 
 
-def _listed(values: Floats) -> bool:
+def listed(values: Floats) -> bool:
     """Return whether values are a list that says nothing of time: in ascending or descending order,
     or with values that are there several times.
     """

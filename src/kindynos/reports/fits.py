@@ -10,7 +10,10 @@ import pandas as pd
 from rich.console import RenderableType
 from rich.text import Text
 
+from kindynos.arrays import Floats
 from kindynos.formatting import brief, number, per_cent, short, step_of, with_error
+from kindynos.inference.autocorrelation import autocorrelations, portmanteau
+from kindynos.processes.clustering import listed
 from kindynos.reports.report import Draws, Report
 from kindynos.reports.summary import plain_rows, plain_value
 from kindynos.reports.tables import FigureTable, table_of
@@ -26,6 +29,8 @@ if TYPE_CHECKING:
     from kindynos.results.joint import JointDistribution
     from kindynos.results.read_trials import ReadTrials
 
+FEWEST_IN_ORDER = 20  # values from which a test of their order says anything
+MOST_OUTLIERS = 6
 CRITERION_WORDS = {"aic": "AIC", "aicc": "AICc", "bic": "BIC"}
 
 
@@ -72,7 +77,8 @@ def distributions(name: str, ranking: Ranking, shown: Distribution, notes: list[
         for one in ranking
         if one.fitted.at_bound
     ]
-    words += [*_left_out(ranking.left_out), *(f"{note}." for note in notes)]
+    words += [*_order(ranking.data.values), *_left_out(ranking.left_out)]
+    words += [f"{note}." for note in notes]
     ranked = ranking.table()
     fit = shown.fitted
     return Report.of(
@@ -164,6 +170,11 @@ def series(
     process = ranking[chosen]
     ranked = ranking.table()
     coming = fan_table(process, ranking.series.after(ahead), seed)
+    outliers = ranking.outliers(chosen)
+    without = None
+    if 0 < len(outliers) <= MOST_OUTLIERS:
+        without = fan_table(ranking.without_outliers(chosen), ranking.series.after(ahead), seed)
+    words += _outlying(outliers, coming, without)
     return Report.of(
         [
             _processes(name, ranking),
@@ -194,13 +205,59 @@ def series(
                 "tests": [
                     {"test": test.name, "p": test.p, "meaning": test.words} for test in found.tests
                 ],
+                "outliers": [{"period": str(p)[:10], **row} for p, row in outliers.iterrows()],
+                "ahead without outliers": None
+                if without is None
+                else [{"period": str(p)[:10], **row} for p, row in without.iterrows()],
                 "ahead": [{"period": str(period)[:10], **row} for period, row in coming.iterrows()],
             }
         ),
-        frames=lambda: {"processes": ranked, "fan": coming},
+        frames=lambda: {
+            "processes": ranked,
+            "fan": coming,
+            **({} if without is None else {"fan without outliers": without}),
+        },
         figures=lambda: {"fan": partial(ranking.plot, chosen, periods=ahead)},
         pages=lambda: {"diagnostics": found.plot},
     )
+
+
+def _order(values: Floats) -> list[str]:
+    """Return in a line whether values depend on those before them in the file, as far as their
+    order can be one of time.
+    """
+    if len(values) < FEWEST_IN_ORDER or listed(values):
+        return []
+    lags = min(10, len(values) // 4)
+    _, p = portmanteau(autocorrelations(values, lags), len(values), lags)
+    if p < 0.01:
+        return [
+            f"Values depend on those before them in the file (Ljung-Box p = {p:.1g}); errors and "
+            "p-values are those of independent values, and too small."
+        ]
+    return [f"Nothing shows that values depend on those before them (Ljung-Box p = {p:.2f})."]
+
+
+def _outlying(
+    outliers: pd.DataFrame, coming: pd.DataFrame, without: pd.DataFrame | None
+) -> list[str]:
+    """Return which values the process hardly allows, and what the forecast is without them."""
+    if not len(outliers):
+        return []
+    named = ", ".join(
+        f"{str(period)[:10]} ({brief(row['value'])}, {row['sds']:+.1f} sds)"
+        for period, row in outliers.head(MOST_OUTLIERS).iterrows()
+    )
+    more = f" and {len(outliers) - MOST_OUTLIERS} more" if len(outliers) > MOST_OUTLIERS else ""
+    said = [f"Hardly expected: {named}{more}."]
+    if without is not None:
+        first, last = (f"{brief(float(fan['P50'].iloc[-1]))}" for fan in (coming, without))
+        ends = [f"{brief(float(without[q].iloc[-1]))}" for q in ("P5", "P95")]
+        said.append(
+            f"Without {'it' if len(outliers) == 1 else 'them'} the forecast for the last period "
+            f"ahead is {last} ({ends[0]} to {ends[1]}), not {first}."
+        )
+    return said
 
 
 def _processes(name: str, ranking: SeriesRanking) -> FigureTable:
