@@ -110,6 +110,7 @@ class Examples(Case):
             "fleet": "best: 2 ferries at 60 EUR",
             "overbooking": "the error of the mean is right",
             "passengers": "parameters uncertain: median month",
+            "treasury_option": "with them: worth 3,845,876 EUR",
         }
         self.assertEqual({path.stem for path in (ROOT / "examples").glob("*.py")}, set(description))
         for name, words in description.items():
@@ -126,7 +127,12 @@ class Demo(Case):
             mock.patch.object(make_data, "HERE", Path(folder)),
         ):
             make_data.main()
-            for name in ("treasury_prices.csv", "treasury_holdings.csv", "heating_oil.csv"):
+            for name in (
+                "treasury_prices.csv",
+                "treasury_holdings.csv",
+                "heating_oil.csv",
+                "treasury_rate.csv",
+            ):
                 made, kept = (pd.read_csv(Path(place, name)) for place in (folder, DEMO))
                 pd.testing.assert_frame_equal(made, kept)
 

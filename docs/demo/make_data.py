@@ -228,6 +228,12 @@ def prices_and_oil() -> None:
     pd.DataFrame({"date": days, "heating_oil": oil.round(4)}).to_csv(
         HERE / "heating_oil.csv", index=False
     )
+    # the ten-year rate, which was below 0 for a while, in shares (0.01 is 1 %)
+    moves = 0.00045 * wild * fat(np.random.default_rng(SEED + 1), DAYS)
+    path = 0.004 + 0.006 * np.sin(np.arange(DAYS) / 170) + np.cumsum(moves - moves.mean()) / 2
+    pd.DataFrame({"date": days, "ten_year_rate": path.round(6)}).to_csv(
+        HERE / "treasury_rate.csv", index=False
+    )
 
 
 if __name__ == "__main__":

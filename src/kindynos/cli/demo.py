@@ -24,7 +24,7 @@ FILES = (
     "terminal.toml",
     "new_route.toml",
 )
-DATA = ("treasury_prices.csv", "treasury_holdings.csv", "heating_oil.csv")
+DATA = ("treasury_prices.csv", "treasury_holdings.csv", "heating_oil.csv", "treasury_rate.csv")
 TERMINAL = ("terminal_items.csv", "terminal_risks.csv")
 RECORDS = (
     "passengers.csv",

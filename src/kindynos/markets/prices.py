@@ -583,7 +583,9 @@ def _settled(
     if not lacking.any():
         description = "no price missing"
     elif missing == "drop":
-        description = f"{int(lacking.sum())} dates left out, on which some price is missing"
+        count = int(lacking.sum())
+        plural = "" if count == 1 else "s"
+        description = f"{count} date{plural} left out, on which some price is missing"
     else:
         carried = int(values.loc[frame.index].isna().sum().sum())
         description = (
