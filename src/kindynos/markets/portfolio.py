@@ -342,7 +342,7 @@ class Portfolio:
         )
 
     def _days_of(self, periods: int, spacing: DateSpacing | None = None) -> float:
-        """Return the days that pass in so many periods: of trading, so that a year of them has 252,
+        """Return the days that pass in a number of periods: of trading, a year of which has 252,
         or 365 in a market that never closes.
         """
         own = self.prices.spacing

@@ -22,7 +22,7 @@ from kindynos.validate import check_integer
 MOST_OPEN = 5.0  # times; of a kurtosis of 11, beyond which a sample's says little
 # of the volatility of the whole row: below it, a quiet stretch would be blown up without limit
 LEAST = 1e-6
-OWN = 0.9  # of values that follow each other in time, at least so many are there once
+OWN = 0.9  # the least share of different values, where they follow each other in time
 DOUBTFUL = 0.05  # the p-value of the test below which values are taken to cluster
 MOST_PERSISTENT = 0.998  # of drawn models: beyond it nothing bounds what a sample tells
 LEAST_LEFT = 0.5  # of 1 - persistence squared, of drawn models whose kurtosis may be infinite

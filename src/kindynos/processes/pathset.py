@@ -47,7 +47,7 @@ class PathSet:
     Processes with jumps, regimes or fat tails reach it, as far as they can, by ``jumps="together"``
     and ``regimes="together"``, which come together the more the stronger the correlation is;
     "apart" leaves them to each process, and ``regimes="common"`` gives all the same. ``reached``
-    tells what results. With ``shared`` all have the very same shocks, as processes drawn from the
+    gives what results. With ``shared`` all have the very same shocks, as processes drawn from the
     same dates of a history must. Raises ParameterError for a matrix of the wrong shape or not
     positive definite, naming the most conflicting pairs.
 

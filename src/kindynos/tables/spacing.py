@@ -15,7 +15,7 @@ GAPS = {"week": (4, 10, 52), "month": (25, 36, 12), "quarter": (80, 101, 4), "ye
 CODES = {"month": "M", "quarter": "Q", "year": "Y"}  # pandas' calendar periods
 LONGEST_WEEKEND = 7  # days between daily dates, with the holidays around a weekend
 MOSTLY = 0.8  # the share of gaps that decide a spacing
-FINER = 1.1  # a spacing with so many times the periods of a year is the finer one
+FINER = 1.1  # times the periods of a year, from which a spacing is the finer one
 
 
 @dataclass(frozen=True)
@@ -48,7 +48,7 @@ class DateSpacing:
         return f"{periods} {self.unit}{'' if periods == 1 else 's'}"
 
     def stretch(self, periods: int) -> str:
-        """Return the word for what a figure over so many periods is one of.
+        """Return the word for what a figure over a number of periods is one of.
 
         >>> DateSpacing("week", 52).stretch(1), DateSpacing("week", 52).stretch(4)
         ('week', 'stretch of 4 weeks')
