@@ -24,8 +24,8 @@ from kindynos.validate import instance, one_of, proper_fraction
 
 AGE_DECAY = 0.98  # of the weight of a return a day older (Boudoukh, Richardson and Whitelaw 1998)
 NEAREST = 5  # days on each side of a quantile, at least, whose losses explain it
-# from here on a window no longer bounds a tail from above; 7 in 100 windows of independent returns
-# reach it
+# from here on a window of 1,000 returns no longer bounds a tail from above, a shorter one earlier;
+# 7 in 100 windows of independent returns reach it
 CLUSTERED = 1.4
 ENDS = (1 - UPPER, UPPER)
 
@@ -98,7 +98,9 @@ class Historical(Ranked):
                 low, high = float(ends[0]), float(ends[1]) if math.isfinite(high) else math.inf
             else:
                 high = math.inf
-        return around(value, low, high, root(horizon), _note(apart, high))
+        return around(
+            value, low, high, root(horizon), _note(apart > _most_apart(len(losses)), high)
+        )
 
     def description(self, exposure: Exposure, horizon: int) -> str:
         if self.overlapping and horizon > 1:
@@ -113,14 +115,19 @@ def _order_bounds(losses: Floats, level: float, apart: float) -> tuple[float, fl
     inner, outer = order_places(max(round(len(losses) / apart), 2), 1 - level)
     ordered = np.sort(losses)[::-1]
     low = float(ordered[min(math.ceil(inner * apart), len(losses)) - 1])
-    open_above = outer == 0 or apart > CLUSTERED
+    open_above = outer == 0 or apart > _most_apart(len(losses))
     return low, math.inf if open_above else float(ordered[max(math.floor(outer * apart), 1) - 1])
 
 
-def _note(apart: float, high: float) -> str:
+def _most_apart(count: int) -> float:
+    """Return how strong clusters may be for a window of so few returns to bound a tail."""
+    return 1 + (CLUSTERED - 1) * min(math.sqrt(count / 1000), 1.0)
+
+
+def _note(clustered: bool, high: float) -> str:
     if math.isfinite(high):
         return ""
-    if apart > CLUSTERED:
+    if clustered:
         return "large losses come in clusters, so that this window cannot bound it from above"
     return "too few losses lie beyond it to bound it from above"
 
@@ -153,8 +160,10 @@ class Tail(Method):
         value = float(self.tail(losses[None], level)[place][0])
         apart = clustering(losses)
         low, high = np.quantile(drawn_tail(losses, level, apart)[place], ENDS)
-        high = math.inf if apart > CLUSTERED else float(high)
-        return around(value, float(low), high, root(horizon), _note(apart, high))
+        high = math.inf if apart > _most_apart(len(losses)) else float(high)
+        return around(
+            value, float(low), high, root(horizon), _note(apart > _most_apart(len(losses)), high)
+        )
 
     def description(self, exposure: Exposure, horizon: int) -> str:
         shape = float(fit_tails(exposure.losses[None]).shape[0])
@@ -195,7 +204,7 @@ class Weighted(Ranked):
         _, weights = self.behind(losses)
         if (1 - level) / float((weights**2).sum()) < 3:
             high = math.inf
-        return around(value, low, high, root(horizon), _note(1.0, high))
+        return around(value, low, high, root(horizon), _note(False, high))
 
     def description(self, exposure: Exposure, horizon: int) -> str:
         return (
@@ -261,6 +270,31 @@ class Filtered(Ranked):
         def tail(rows: Floats, level: float, horizon: int = 1) -> tuple[Floats, Floats]:
             path = garch_volatility(rows, model.reaction, model.persistence)
             growth = _term(losses, horizon)
+            q, shortfall = even_tail(rows * (path[:, -1:] / path[:, :-1]), level)
+            return q * growth, shortfall * growth
+
+        return tail
+
+    def refitted(self, losses: Floats) -> method.Tail:
+        """Return ``tail`` with the parameters of GARCH drawn, one set for each row, as fits to such
+        rows would find them.
+        """
+        if self.volatility == "weighted":
+            return self.tail
+        model = fit_garch(losses)
+        growth = _term(losses, 1)
+
+        def tail(rows: Floats, level: float, horizon: int = 1) -> tuple[Floats, Floats]:
+            # in the other order than that of the parameters behind the rows
+            reactions, persistences = (np.resize(d, len(rows))[::-1] for d in model.drawn)
+            path = np.stack(
+                [
+                    garch_volatility(row[None], float(reaction), float(persistence))[0]
+                    for row, reaction, persistence in zip(
+                        rows, reactions, persistences, strict=True
+                    )
+                ]
+            )
             q, shortfall = even_tail(rows * (path[:, -1:] / path[:, :-1]), level)
             return q * growth, shortfall * growth
 

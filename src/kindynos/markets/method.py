@@ -66,6 +66,12 @@ class Method(ABC):
         """
         return self.tail
 
+    def refitted(self, losses: Floats) -> Tail:
+        """Return ``tail`` of histories like these losses, with what is fitted to each as far apart
+        as fits would be.
+        """
+        return self.held(losses)
+
     def figure(self, exposure: Exposure, measure: str, level: float, horizon: int) -> float:
         """Return a figure without its interval."""
         return float(self.tail(exposure.losses[None], level, horizon)[MEASURES.index(measure)][0])

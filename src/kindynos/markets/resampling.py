@@ -31,12 +31,10 @@ FEWEST = 50  # losses from which a volatility model can be fitted
 
 
 class FittedMethod(Hashable, Protocol):
-    """A method of risk; see ``Method.held``."""
+    """A method of risk; see ``Method.refitted``."""
 
-    def held(self, losses: Floats) -> Callable[..., tuple[Floats, Floats]]:
-        """Return its figures of rows of losses, with what is fitted to these losses held as it
-        is.
-        """
+    def refitted(self, losses: Floats) -> Callable[..., tuple[Floats, Floats]]:
+        """Return its figures of rows of losses, fitted to each."""
 
 
 def true_ratios(
@@ -59,7 +57,7 @@ def _ratios(
 ) -> tuple[Floats, Floats]:
     rows, ends, df = _histories(losses, clustered, least_df)
     found, truths = (
-        method.held(losses)(rows, level),
+        method.refitted(losses)(rows, level),
         [part * np.sqrt((df - 2) / df) for part in student_tail(df, level)],
     )
     return _ratio(found[0], truths[0], ends), _ratio(found[1], truths[1], ends)
