@@ -92,3 +92,18 @@ class Together(Case):
         self.assertAlmostEqual(np.std(spread) / np.std(real), 1, delta=0.12)
         with self.fails("DataFrame"):
             kd.PathSet.fit(history, kd.JumpDiffusion)
+
+    def test_drivers_of_a_model_reach_it_too(self):
+        for first, second, wanted, reached in (
+            (FIRST, SECOND, 0.6, 0.6),
+            (FIRST, PLAIN, 0.9, FIRST.volatility / math.sqrt(variance(FIRST))),
+        ):
+            model = kd.Model("Fuel", periods=24)
+            model.driver("oil", first, dt=1 / 12)
+            model.driver("power", second, dt=1 / 12)
+            model.correlate("oil", "power", wanted, kind="linear")
+            model.outcome("both", "last(oil) + last(power)")
+            for sampling in ("latin", "random"):
+                run = model.simulate(4000, seed=1, sampling=sampling)
+                found = run.correlations()["reached"].iloc[0]
+                self.assertAlmostEqual(found, reached, delta=0.02)

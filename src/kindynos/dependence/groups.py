@@ -33,6 +33,8 @@ class DriverGroup:
     serial: Mapping[str, float] = field(default_factory=dict)
     # for the first period, where serial correlations make the others' copula another
     opening: Copula | None = None
+    # of a group of shocks beside the main ones, such as when jumps come: the drivers they are of
+    drivers: tuple[str, ...] = ()
 
     @property
     def extra_names(self) -> list[str]:

@@ -60,7 +60,7 @@ class SharedShocks:
         independent ones of the same shapes.
         """
         found = [rows.copy() for rows in shocks]
-        for place, matrix, members in self._rows(processes):
+        for place, matrix, members in self.rows(processes):
             if len(members) < 2:
                 continue
             rows = np.stack([shocks[i][place] for i in members])
@@ -69,7 +69,7 @@ class SharedShocks:
                 found[i][place] = row
         return found
 
-    def _rows(self, processes: Sequence[Process]) -> list[tuple[int, Floats, list[int]]]:
+    def rows(self, processes: Sequence[Process]) -> list[tuple[int, Floats, list[int]]]:
         """Return which row of shocks is mixed, by which matrix, for which processes."""
         everyone = list(range(len(processes)))
         jumping = [i for i in everyone if isinstance(processes[i], JumpDiffusion)]

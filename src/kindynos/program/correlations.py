@@ -21,7 +21,8 @@ from kindynos.dependence.matrices import (
 from kindynos.distributions.base import Distribution
 from kindynos.distributions.normal import Normal
 from kindynos.errors import ModelError, ParameterError
-from kindynos.program.quantities import DependentDriver, DistributionDriver, Driver
+from kindynos.processes.together import needs_search, shared_shocks
+from kindynos.program.quantities import DependentDriver, DistributionDriver, Driver, ProcessDriver
 from kindynos.validate import finite, invalid_argument, one_of
 
 KINDS = ("rank", "linear")
@@ -157,13 +158,15 @@ def check_names(
 
 def groups_of(
     correlations: Sequence[Correlation], drivers: Mapping[str, Driver]
-) -> tuple[tuple[DriverGroup, ...], tuple[Repair, ...]]:
-    """Return the groups of drivers that move together, and the entries that were repaired.
+) -> tuple[tuple[DriverGroup, ...], tuple[DriverGroup, ...], tuple[Repair, ...]]:
+    """Return the groups of drivers that move together, the groups of their further shocks, such as
+    those that decide when jumps come, and the entries that were repaired.
 
     Raises ParameterError, naming the most conflicting pairs, for correlations that cannot hold
     together.
     """
     groups: list[DriverGroup] = []
+    further: list[DriverGroup] = []
     repairs: list[Repair] = []
     for names in _connected(correlations, drivers):
         inside = [entry for entry in correlations if entry.names[0] in names]
@@ -172,9 +175,38 @@ def groups_of(
             groups.append(DriverGroup(names, Elliptical(((1.0,),)), serial))
             continue
         group, moved = _group(names, inside, drivers, serial)
-        groups.append(group)
+        shared = _shared(group, drivers)
+        groups.append(shared[0] if shared else group)
+        further += shared[1:]
         repairs += moved
-    return tuple(groups), tuple(repairs)
+    return tuple(groups), tuple(further), tuple(repairs)
+
+
+def _shared(group: DriverGroup, drivers: Mapping[str, Driver]) -> list[DriverGroup]:
+    """Return the group of processes with jumps, regimes or fat tails whose returns have the
+    correlations stated, and the groups of their further shocks; none for others.
+
+    See ``kindynos.processes.together``.
+    """
+    members = [drivers[name] for name in group.names]
+    processes = [one for one in members if isinstance(one, ProcessDriver) and not one.uncertain]
+    alike = len(processes) == len(members) and len({one.dt for one in processes}) == 1
+    copula = group.copula
+    if not alike or not isinstance(copula, Elliptical) or copula.df is not None:
+        return []
+    kinds = [one.process for one in processes]
+    if not any(map(needs_search, kinds)) or any(kind.dated or kind.gap for kind in kinds):
+        return []
+    found = shared_shocks(kinds, np.array(copula.matrix), processes[0].dt, "together", "together")
+    answer = [DriverGroup(group.names, Elliptical(_rows(found.main)))]
+    for place, matrix, places in found.rows(kinds):
+        if place and len(places) > 1:
+            named = tuple(
+                f"{processes[i].shares or processes[i].name}, shock {place + 1}" for i in places
+            )
+            own = Elliptical(_rows(matrix[np.ix_(places, places)]))
+            answer.append(DriverGroup(named, own, drivers=group.names))
+    return answer
 
 
 def serial_of(driver: Driver) -> float | None:

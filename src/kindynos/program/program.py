@@ -46,6 +46,7 @@ class Program:
     constants: Mapping[str, Floats] = field(repr=False)
     correlations: tuple[Correlation, ...] = ()
     groups: tuple[DriverGroup, ...] = ()
+    shock_groups: tuple[DriverGroup, ...] = ()  # of further shocks of processes
     repairs: tuple[Repair, ...] = ()
     targets: frozenset[str] = frozenset()  # given figures that are targets of outcomes
     yearly: frozenset[str] = frozenset()  # rates a year that lines use as rates of a period
@@ -120,14 +121,16 @@ class Program:
     ) -> dict[str, Floats]:
         """Return the wanted drivers' scores in a block, dependent where the model says so."""
         groups = [group for group in self.groups if not wanted.isdisjoint(group.names)]
+        further = [one for one in self.shock_groups if not wanted.isdisjoint(one.drivers)]
         own = {
             request.name for name in wanted for request in self.drivers[name].requests(self.periods)
         }
         needed = own.union(
-            *(group.names for group in groups), *(group.extra_names for group in groups)
+            *(group.names for group in [*groups, *further]),
+            *(group.extra_names for group in groups),
         )
         scores = plan.scores(self.requests(), seed, block, trials, needed)
-        for group in groups:
+        for group in [*groups, *further]:
             scores.update(group.apply(scores, plan.stratified))
         return scores
 
@@ -262,7 +265,7 @@ def compile_model(
     dependent = {n: q for n, q in drivers.items() if isinstance(q, DependentDriver)}
     calculated: dict[str, Line | DependentDriver] = {**lines, **dependent}
     check_correlated_names(correlations, drivers, list(quantities))
-    groups, repairs = groups_of(correlations, drivers)
+    groups, shock_groups, repairs = groups_of(correlations, drivers)
     constants = {n: _read_only(given.array) for n, given in used.items()}
     shapes = {n: given.shape for n, given in givens.items()}
     shapes |= {n: driver.shape for n, driver in drivers.items() if n not in dependent}
@@ -320,6 +323,7 @@ def compile_model(
         constants,
         correlations,
         groups,
+        shock_groups,
         repairs,
         targets,
         yearly,

@@ -66,8 +66,8 @@ def _alike(
 def _moved(run: SimulatedTrials, names: list[str]) -> tuple[dict[str, Floats], NDArray[np.int64]]:
     """Return what correlations are of, ``(periods, trials)``: values, and of a process its returns.
 
-    Jumps and regimes of two processes are independent, so that their returns move less together
-    than their shocks.
+    Jumps and regimes of two processes come together as far as the correlation of their returns
+    needs; where that is not enough, less is reached than was stated.
     """
     program = run.program
     rows = (
