@@ -280,7 +280,7 @@ def risk(
       kindynos risk treasury_prices.csv --holdings treasury_holdings.csv \\
         --methods historical,filtered --windows 250,500,all
       kindynos risk treasury_prices.csv --holdings treasury_holdings.csv \\
-        --levels 0.99 --horizon 10 --stress shipyard=-0.2 --what-if shipyard=-5000
+        --methods student --levels 0.99 --stress shipyard=-0.2 --what-if shipyard=-5000
     """
     from kindynos.engine.progress import progress_listener
     from kindynos.reports import markets

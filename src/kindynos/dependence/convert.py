@@ -5,7 +5,7 @@ from __future__ import annotations
 import math
 from collections.abc import Callable
 from dataclasses import dataclass
-from functools import cached_property
+from functools import cached_property, lru_cache
 from typing import Any
 
 import numpy as np
@@ -50,13 +50,19 @@ def rank_of_t(correlation: float, df: float) -> float:
     levels. Source: the concordance form of Spearman's rho (Nelsen, An Introduction to Copulas,
     2006, section 5.1) for mixtures.
     """
+    shares, weight = _mixing(df)
+    return float(6 / math.pi * (weight @ np.arcsin(correlation * shares)))
+
+
+@lru_cache(maxsize=4)  # many correlations are asked about at the same degrees of freedom
+def _mixing(df: float) -> tuple[Floats, Floats]:
+    """Return V1 / sqrt((V1 + V2)(V1 + V3)) at the nodes of the expectation, and their weights."""
     nodes, weights = np.polynomial.legendre.leggauss(48)
     levels, weights = (nodes + 1) / 2, weights / 2
     variance = df / (2 * special.gammaincinv(df / 2, levels))
     a, b, c = variance[:, None, None], variance[None, :, None], variance[None, None, :]
-    inside = np.arcsin(correlation * a / np.sqrt((a + b) * (a + c)))
     weight = weights[:, None, None] * weights[None, :, None] * weights[None, None, :]
-    return float(6 / math.pi * (weight * inside).sum())
+    return (a / np.sqrt((a + b) * (a + c))).ravel(), weight.ravel()
 
 
 def of_rank_t(rank: float, df: float) -> float:

@@ -26,7 +26,7 @@ from kindynos.program.correlations import checked_correlation
 from kindynos.program.quantities import DistributionDriver, Given, Line, Quantity
 from kindynos.program.statement import Statement
 from kindynos.program.timeline import Timeline
-from kindynos.results.reached_correlations import correlation, ranks
+from kindynos.results.reached_correlations import ranks
 from kindynos.results.run import Run
 from kindynos.results.simulate import SimulationKeywords, SimulationOptions, simulate
 from kindynos.sampling.streams import Seed
@@ -203,15 +203,12 @@ def rank_correlations(returns: Floats) -> Floats:
     """Return the rank correlations of returns ``(returns, holdings)``, none so strong that a copula
     could not have it.
     """
-    scaled = [ranks(column) for column in returns.T]
-    found = np.eye(len(scaled))
-    for i in range(len(scaled)):
-        for j in range(i):
-            if np.ptp(returns[:, i]) == 0 or np.ptp(returns[:, j]) == 0:
-                continue  # what does not move moves with nothing
-            found[i, j] = found[j, i] = np.clip(
-                correlation(scaled[i], scaled[j]), -STRONGEST, STRONGEST
-            )
+    moving = np.ptp(returns, axis=0) > 0  # what does not move moves with nothing
+    found = np.eye(returns.shape[1])
+    if moving.sum() > 1:
+        scaled = np.array([ranks(column) for column in returns[:, moving].T])
+        found[np.ix_(moving, moving)] = np.clip(np.corrcoef(scaled), -STRONGEST, STRONGEST)
+        np.fill_diagonal(found, 1.0)
     return found
 
 

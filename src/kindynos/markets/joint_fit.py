@@ -23,9 +23,9 @@ DEGREES = (2.5, 3.0, 4.0, 5.0, 6.0, 8.0, 10.0, 15.0, 25.0, 50.0)  # tried of a t
 TELLING = 2.0  # log likelihood by which a t copula must be likelier than a Gaussian one
 SCORES = np.linspace(-8.0, 8.0, 401)  # normal scores at which quantiles are tabulated
 LEAST_EIGENVALUE = 1e-6
-REFITS = 80
-FEW_TRIALS = 3_000  # of each refit
-LEAST_REFITS, LEAST_TRIALS = 20, 250  # over long horizons
+REFITS = 60
+FEW_TRIALS = 2_500  # of each refit
+LEAST_REFITS, LEAST_TRIALS = 20, 100  # over long horizons
 MOST_VALUES = 8_000_000  # held for all of them
 
 

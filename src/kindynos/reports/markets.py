@@ -48,6 +48,7 @@ def risk(
     and what each holding adds to the first, else the answer at a glance; what changes and shocks
     would do, a benchmark, and how the prices were read.
     """
+    shocks = _shocked(held, asked)  # first, since a wrong name is told before long work
     table = held.risk_table(levels, methods, windows, horizon, every, **options)
     span = table.attrs["spacing"].span(horizon)
     chosen = None if whole else _supported(held, table, max(levels), every)
@@ -64,7 +65,7 @@ def risk(
     else:
         parts = risk_answer.full_contributions(held, max(levels), method, horizon, every)
     beside = held.against(benchmark, windows[0], every) if benchmark else None
-    further = _asked(held, asked, max(levels), method, windows[0], horizon, every)
+    further = _changed(held, asked, max(levels), method, windows[0], horizon, every) | shocks
     shown: list[RenderableType] = [part for _, part in further.values() if part is not None]
     spaced = [entry for part in shown for entry in ("", part)]
     return Report.of(
@@ -107,7 +108,10 @@ def _supported(
     return replace(found, method=str(known[0]), why=f"{found.method!r} has no figure here")
 
 
-def _asked(
+Further = dict[str, tuple[pd.DataFrame, RenderableType | None]]
+
+
+def _changed(
     held: Portfolio,
     asked: risk_answer.Asked,
     level: float,
@@ -115,22 +119,25 @@ def _asked(
     window: Window,
     horizon: int,
     every: ReturnPeriod | None,
-) -> dict[str, tuple[pd.DataFrame, RenderableType | None]]:
-    """Return what changes of holdings and shocks would do, by name: the data, and how it is shown;
-    all shocks are shown together.
-    """
-    found: dict[str, tuple[pd.DataFrame, RenderableType | None]] = {}
+) -> Further:
+    """Return what changes of holdings would do: the data, and how they are shown."""
+    if not asked.what_if:
+        return {}
     span = held.prices.every(every).spacing.span(horizon)
-    if asked.what_if:
-        rolling = method if METHODS[method].rolling else "historical"
-        change = held.what_if(asked.what_if, level, rolling, window, horizon, every)
-        found["what if"] = change, risk_answer.changed(change, asked, span)
+    rolling = method if METHODS[method].rolling else "historical"
+    change = held.what_if(asked.what_if, level, rolling, window, horizon, every)
+    return {"what if": (change, risk_answer.changed(change, asked, span))}
+
+
+def _shocked(held: Portfolio, asked: risk_answer.Asked) -> Further:
+    """Return what shocks would do, by name: the data, and how they are shown, all together."""
     results = {name: held.stress(shocks) for name, shocks in asked.shocks.items()}
     results |= {f"{first} to {last}": held.replay(first, last) for first, last in asked.replays}
-    for place, (name, result) in enumerate(results.items()):
-        shown = risk_answer.stressed(results) if place == 0 else None
-        found[f"stress: {name}"] = result, shown
-    return found
+    shown = risk_answer.stressed(results) if results else None
+    return {
+        f"stress: {name}": (result, shown if place == 0 else None)
+        for place, (name, result) in enumerate(results.items())
+    }
 
 
 def _risk_pictures(
