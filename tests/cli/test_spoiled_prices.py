@@ -1,8 +1,11 @@
 """Twenty price files, each spoiled in one way: every command names what is wrong."""
 
+import warnings
+
 import numpy as np
 import pandas as pd
 
+import kindynos as kd
 from tests.common import Folder, proof, run
 
 COUNT = 400
@@ -90,9 +93,18 @@ class Spoiled(Folder):
         with self.subTest(spoiling=name, command=command):
             self.assertIn(words, self.said(table, command, *options))
 
-    def test_each_spoiling_is_named_by_one_command(self):
-        for place, name in enumerate(COLUMNS):
-            self.check(place, name, COMMANDS[(place + place // 4) % len(COMMANDS)])
+    def test_each_spoiling_is_named(self):
+        """On reading; and by each command in turn, of every fifth spoiling."""
+        for place, (name, (spoil, words)) in enumerate(COLUMNS.items()):
+            prices = clean(place)
+            spoil(prices)
+            table = pd.DataFrame({"date": DAYS, "ends": prices, "other": clean(19 - place)})
+            with self.subTest(spoiling=name), warnings.catch_warnings():
+                warnings.simplefilter("ignore", kd.DataWarning)
+                read = kd.read_prices(table)
+                self.assertIn(words, " ".join([*read.problems["problem"], read.stale]))
+        for place, command in zip((0, 7, 14, 19), COMMANDS, strict=True):
+            self.check(place, list(COLUMNS)[place], command)
 
     @proof
     def test_each_spoiling_is_named_by_every_command(self):

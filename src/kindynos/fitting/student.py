@@ -22,6 +22,7 @@ FEWEST_DF, MOST_DF = 2.1, 200.0
 STEPS = 200
 LEAST = 1e-9  # of the variance of the values: the smallest squared scale
 SHARP = 1e-9  # relative change of the variance at which the steps for a given df stop
+ROUGH = 1e-5  # the same while degrees of freedom are compared
 DRAWS = 1000  # of the parameters of a fit
 CHUNK = 128  # samples worked on at a time
 
@@ -157,26 +158,26 @@ def _degrees(x: Floats) -> Floats:
     ratio = (math.sqrt(5) - 1) / 2
     low, high = np.full(len(x), 1 / MOST_DF), np.full(len(x), 1 / FEWEST_DF)
     a, b = high - ratio * (high - low), low + ratio * (high - low)
-    at_a, at_b = _given_df(x, 1 / a)[0], _given_df(x, 1 / b)[0]
+    at_a, at_b = _given_df(x, 1 / a, ROUGH)[0], _given_df(x, 1 / b, ROUGH)[0]
     while (high - low > 1e-3).any():
         left = at_a > at_b
         high, low = np.where(left, b, high), np.where(left, low, a)
         kept, at_kept = np.where(left, a, b), np.where(left, at_a, at_b)
         fresh = np.where(left, high - ratio * (high - low), low + ratio * (high - low))
-        at_fresh = _given_df(x, 1 / fresh)[0]
+        at_fresh = _given_df(x, 1 / fresh, ROUGH)[0]
         a, at_a = np.where(left, fresh, kept), np.where(left, at_fresh, at_kept)
         b, at_b = np.where(left, kept, fresh), np.where(left, at_kept, at_fresh)
     return np.asarray(1 / np.where(at_a >= at_b, a, b))
 
 
-def _given_df(x: Floats, df: Floats) -> tuple[Floats, Floats, Floats]:
+def _given_df(x: Floats, df: Floats, sharp: float = SHARP) -> tuple[Floats, Floats, Floats]:
     """Return log likelihood, location and squared scale of each row at given degrees of freedom."""
     # values that are nearly all equal
     with np.errstate(over="ignore", divide="ignore", invalid="ignore"):
-        return _steps(x, df)
+        return _steps(x, df, sharp)
 
 
-def _steps(x: Floats, df: Floats) -> tuple[Floats, Floats, Floats]:
+def _steps(x: Floats, df: Floats, sharp: float) -> tuple[Floats, Floats, Floats]:
     location, variance = np.median(x, axis=1), x.var(axis=1) * (df - 2) / df
     least = LEAST * variance  # where nearly all values are equal, the scale would vanish
     active = np.arange(len(x))
@@ -188,7 +189,7 @@ def _steps(x: Floats, df: Floats) -> tuple[Floats, Floats, Floats]:
         # the faster variant of the scale's step
         fresh = (weights * (rows - moved[:, None]) ** 2).sum(axis=1) / total
         fresh = np.maximum(fresh, least[active])
-        done = np.abs(fresh - variance[active]) <= SHARP * variance[active]
+        done = np.abs(fresh - variance[active]) <= sharp * variance[active]
         location[active], variance[active] = moved, fresh
         active = active[~done]
         if not len(active):
