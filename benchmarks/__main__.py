@@ -25,6 +25,7 @@ NAMES = (
     "optima",
     "coverage",
     "risk_coverage",
+    "market_coverage",
     "hard_cases",
     "attack",
 )

@@ -144,6 +144,8 @@ class Commands(Folder):
         content = prices.read_bytes()
         self.assertEqual(record["checksum"], hashlib.sha256(content).hexdigest())
         self.assertEqual(record["holdings"]["shipyard"], 16000)
+        self.assertEqual(record["options"]["levels"], [0.95, 0.975, 0.99])
+        self.assertEqual((record["options"]["seed"], record["version"]), (0, kd.__version__))
         for option, words in (
             (("--stress", "shipyard"), "NAME=NUMBER"),
             (("--replay", "2026-03-02"), "two dates"),
@@ -152,6 +154,41 @@ class Commands(Folder):
         ):
             with self.subTest(option=option):
                 self.assertIn(words, run("risk", *few, *option).stderr)
+
+    def test_rates_and_splits_are_stated_on_the_command_line(self):
+        file, holdings = self.folder / "prices.csv", self.folder / "holdings.csv"
+        generator = np.random.default_rng(3)
+        dates = pd.bdate_range("2026-01-01", periods=300).strftime("%Y-%m-%d")
+        rate = 0.01 + np.cumsum(generator.normal(0, 0.0005, 300))
+        share = 100 * np.exp(np.cumsum(generator.normal(0, 0.01, 300)))
+        split = np.where(np.arange(300) < 150, 3 * share, share)
+        table = {"date": dates, "future": rate - rate[150], "ferry": split}
+        pd.DataFrame(table).to_csv(file, index=False)
+        holdings.write_text("instrument,shares,change\nfuture,1000,absolute\nferry,2,\n")
+        stated = ("--split", f"ferry=3:1@{dates[150]}", "--methods", "normal", "--level", "0.99")
+        shown = run("risk", str(file), "--holdings", str(holdings), *stated, "--json")
+        data = json.loads(shown.stdout)
+        self.assertEqual(data["record"]["changes"], {"future": "absolute"})
+        self.assertEqual(data["record"]["splits"], {"ferry": {dates[150]: "3:1"}})
+        self.assertEqual(data["record"]["suspicious"], [])
+        gains = 1000 * np.diff(rate) + 2 * share[-1] * (np.diff(share) / share[:-1])
+        wanted = 2.3263478740 * gains.std(ddof=1) - gains.mean()
+        self.assertAlmostEqual(data["risk"][0]["value at risk"], wanted, places=4)
+        options = ("--instrument", "future", "--change", "future=absolute", "--seed", "1")
+        walk = run("paths", str(file), *options, "--process", "random-walk", "--trials", "200")
+        self.assertIn("random walk fitted to 300 prices", walk.stdout)
+        refused = run("paths", str(file), *options, "--trials", "200")
+        self.assertIn("above 0", refused.stderr)
+        for option, words in (
+            (("--split", "ferry=3:1"), "NAME=RATIO@DATE"),
+            (("--change", "future"), "NAME=absolute"),
+            (("--change", "future=relativ"), "'relative'"),
+            (("--split", f"fery=3:1@{dates[150]}"), "did you mean 'ferry'"),
+        ):
+            with self.subTest(option=option):
+                answer = run("risk", str(file), "--holdings", str(holdings), *option)
+                self.assertEqual(answer.returncode, 2)
+                self.assertIn(words, answer.stderr)
 
     def test_monthly_prices(self):
         file, holdings = self.folder / "prices.csv", self.folder / "holdings.csv"

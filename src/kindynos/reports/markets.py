@@ -18,6 +18,7 @@ from kindynos.markets.backtesting import Backtest
 from kindynos.markets.methods import METHODS
 from kindynos.markets.portfolio import Portfolio
 from kindynos.markets.prices import Prices
+from kindynos.markets.simulation import Simulated
 from kindynos.markets.stretches import Window
 from kindynos.markets.supported import SupportedMethod
 from kindynos.registry import declared_options
@@ -67,6 +68,16 @@ def risk(
     beside = held.against(benchmark, windows[0], every) if benchmark else None
     further = _changed(held, asked, max(levels), method, windows[0], horizon, every) | shocks
     shown: list[RenderableType] = [part for _, part in further.values() if part is not None]
+    stated = {
+        "levels": list(levels),
+        "methods": list(dict.fromkeys(table.index.get_level_values("method"))),
+        "windows": ["all" if window is None else window for window in windows],
+        "horizon": horizon,
+        "every": every,
+        "seed": options.get("seed", Simulated.seed),
+        "trials": options.get("trials", Simulated.trials),
+        **options,
+    }
     spaced = [entry for part in shown for entry in ("", part)]
     return Report.of(
         _risk_parts(held, table, parts, beside, spaced)
@@ -83,7 +94,7 @@ def risk(
             *price_problems(held.prices),
         ],
         data=lambda: (
-            _risk_data(held, table, parts, beside)
+            _risk_data(held, table, parts, beside, stated)
             | {name: plain_rows(frame) for name, (frame, _) in further.items()}
             | ({} if chosen is None else {"method": chosen.method, "why": chosen.why})
         ),
@@ -173,7 +184,11 @@ def _risk_pictures(
 
 
 def _risk_data(
-    held: Portfolio, table: pd.DataFrame, parts: pd.DataFrame | None, beside: pd.Series | None
+    held: Portfolio,
+    table: pd.DataFrame,
+    parts: pd.DataFrame | None,
+    beside: pd.Series | None,
+    stated: dict[str, Any],
 ) -> dict[str, Any]:
     rows = table.assign(first=table["first"].astype(str), last=table["last"].astype(str))
     compared = None
@@ -183,7 +198,7 @@ def _risk_data(
             for name, f in beside.items()
         }
     return {
-        "record": held.record(),
+        "record": {**held.record(), "options": stated},
         "value": held.value,
         "prices": held.prices.description,
         "problems": plain_rows(held.prices.problems.astype(str)),
