@@ -10,7 +10,7 @@ from benchmarks.attack import CLASSES, attacked
 COUNTS = {
     "formulas": 150,
     "models": 75,
-    "calls": 150,
+    "calls": 60,
     "saved": 6,
     "prices": 40,
     "tables": 60,

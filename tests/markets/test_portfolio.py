@@ -209,3 +209,5 @@ class TableSpec(Case):
             self.assertAlmostEqual((made_paths[1] / held.value).std() / daily.std(), 1, delta=0.03)
         with self.fails("process"):
             held.paths(5, 5, seed=1, process="random")
+        with self.fails("periods"):
+            held.paths(b"x", 5, seed=1)

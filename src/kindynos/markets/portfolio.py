@@ -614,9 +614,10 @@ class Portfolio:
             moves = pd.DataFrame(np.diff(np.log(frame.to_numpy()), axis=0))
             fitted = {name: GeometricBrownianMotion.fit(frame[name].to_numpy()) for name in names}
             together = PathSet(fitted, moves.corr().to_numpy())
-        drawn = np.empty((len(values[0]), periods + 1, trials))
+        moved = together.paths(periods, trials, seed)
+        drawn = np.empty((len(moving), *moved.shape[1:]))
         drawn[~moving] = values[-1, ~moving, None, None]
-        drawn[moving] = together.paths(periods, trials, seed)
+        drawn[moving] = moved
         drawn = from_prices(drawn, scales, absolute)
 
         # The paths go on from today's prices, which may be later than the last whole period.

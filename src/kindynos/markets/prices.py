@@ -212,10 +212,14 @@ class Prices:
 
     def in_currency(self, rates: Mapping[str, str]) -> Prices:
         """Return the prices of which some are multiplied by the column with the exchange rate of
-        their currency; what is wrong with the rate is wrong with them.
+        their currency; what is wrong with the rate is wrong with them. Raises ParameterError for
+        columns there are not.
         """
         raw, problems = self.raw, [self.problems]
-        for name, rate in rates.items():
+        columns = mapping("prices", "rates", rates, "columns of exchange rates by instrument")
+        for name, rate in columns.items():
+            self._check_known(name)
+            self._check_known(rate)
             raw = raw.assign(**{name: self.raw[name] * self.raw[rate]})
             of_rate = self.problems[self.problems["instrument"] == rate]
             words = f"exchange rate {rate}: " + of_rate["problem"]
@@ -223,10 +227,14 @@ class Prices:
         return _settled(raw, pd.concat(problems), self.changes, self.read, self.rules)
 
     def with_changes(self, changes: Mapping[str, str]) -> Prices:
-        """Return the prices with other statements of which instruments change by differences."""
-        for name in changes:
+        """Return the prices with other statements of which instruments change by differences.
+
+        Raises ParameterError for unknown ones.
+        """
+        stated = mapping("prices", "changes", changes, "kinds by instrument")
+        for name in stated:
             self._check_known(name)
-        rules = replace(self.rules, changes={**self.rules.changes, **changes})
+        rules = replace(self.rules, changes={**self.rules.changes, **stated})
         return _settled(*_inspected(self.read, rules), self.read, rules)
 
     def _check_known(self, name: Any) -> None:
