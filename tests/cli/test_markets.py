@@ -146,6 +146,15 @@ class Commands(Folder):
         self.assertEqual(record["holdings"]["shipyard"], 16000)
         self.assertEqual(record["options"]["levels"], [0.95, 0.975, 0.99])
         self.assertEqual((record["options"]["seed"], record["version"]), (0, kd.__version__))
+        options = ("--methods", "normal", "--stress", "oil=-0.1", "--what-if", "oil=1000", "--json")
+        table["oil"] = pd.read_csv(DEMO / "heating_oil.csv")["heating_oil"]  # which is not held
+        table.to_csv(prices, index=False)
+        beside = json.loads(run("risk", *few, *options).stdout)
+        shocked = {row["instrument"]: row for row in beside["stress: oil=-0.1"]}
+        self.assertEqual((shocked["oil"]["return"], shocked["oil"]["profit"]), (-0.1, 0))
+        self.assertNotEqual(shocked["shipyard"]["profit"], 0)
+        self.assertEqual(len(beside["contributions"]), 3)
+        self.assertNotEqual(beside["what if"][0]["difference"], 0)
         for option, words in (
             (("--stress", "shipyard"), "NAME=NUMBER"),
             (("--replay", "2026-03-02"), "two dates"),

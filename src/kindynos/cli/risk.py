@@ -5,6 +5,7 @@ would have been right.
 from __future__ import annotations
 
 import warnings
+from collections.abc import Iterable
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
@@ -61,11 +62,11 @@ def read_portfolio(
     holdings: Path,
     value: float | None,
     missing: MissingPolicy,
-    benchmark: str | None = None,
+    beside: Iterable[str] = (),
     layout: dict[str, Any] | None = None,
 ) -> Portfolio:
-    """Return the portfolio of a file of prices and one of holdings; raises FileError, with file and
-    row, for a mistake.
+    """Return the portfolio of a file of prices and one of holdings, with the prices ``beside`` of
+    what is not held; raises FileError, with file and row, for a mistake.
     """
     from kindynos.markets.holdings import read_holdings
     from kindynos.markets.portfolio import Portfolio
@@ -75,7 +76,7 @@ def read_portfolio(
     short = any(amount < 0 for amount in amounts.values())
     if stated.kind == "weight" and value is None:
         raise KindynosError(f"{holdings} has weights: say --value, the money invested")
-    wanted = [*amounts, *currency.values(), *([benchmark] if benchmark else [])]
+    wanted = [*amounts, *currency.values(), *beside]
     given = dict(layout or {})
     given["changes"] = {**stated.changes, **given.get("changes", {})}
     try:
@@ -285,11 +286,13 @@ def risk(
     from kindynos.engine.progress import progress_listener
     from kindynos.reports import markets
 
-    held = read_portfolio(prices, holdings, value, missing, benchmark, layout)
+    asked = _asked(bought, shocks, scenarios, replays, unit)
+    beside = [*([benchmark] if benchmark else []), *asked.what_if]
+    beside += [name for shock in asked.shocks.values() for name in shock]
+    held = read_portfolio(prices, holdings, value, missing, beside, layout)
     chosen = windows_of(windows)
     options: dict[str, Any] = {"overlapping": overlapping}
     options |= {"volatility": volatility} if volatility else {}
-    asked = _asked(bought, shocks, scenarios, replays, unit)
     table_asked = bool(whole or methods or volatility or overlapping or chosen != [None])
     with (
         Bar("simulating", SHARE) as progress,
