@@ -247,7 +247,7 @@ def _by_name(example: str) -> Callable[..., dict[str, str]]:
     def gather(
         ctx: click.Context, param: click.Parameter, given: tuple[str, ...]
     ) -> dict[str, str]:
-        pairs = [text.partition("=") for text in given]
+        pairs = [text.rpartition("=") for text in given]  # a name may hold the sign
         for text, (_, equals, _) in zip(given, pairs, strict=True):
             if not equals:
                 raise click.BadParameter(f"{text}: say {example}", ctx, param)
@@ -263,7 +263,7 @@ def _split_dates(
     example = "NAME=RATIO@DATE, such as ferry=2:1@2027-03-04"
     found: dict[str, dict[str, str]] = {}
     for text in given:
-        name, equals, ratio_and_date = text.partition("=")
+        name, equals, ratio_and_date = text.rpartition("=")
         ratio, at, date = ratio_and_date.partition("@")
         if not (equals and at):
             raise click.BadParameter(f"{text}: say {example}", ctx, param)

@@ -149,7 +149,7 @@ def _numbers(option: str, text: str) -> dict[str, float]:
     """Return numbers by name from ``NAME=NUMBER`` with commas between; per cent signs count."""
     found = {}
     for part in text.split(","):
-        name, equals, value = part.partition("=")
+        name, equals, value = part.rpartition("=")  # a name may hold the sign
         try:
             per_cent = value.strip().endswith("%")
             number = float(value.strip().removesuffix("%")) / (100 if per_cent else 1)

@@ -103,6 +103,11 @@ class Exposure:
         """Return the same holdings with other moves on the same dates."""
         return replace(self, returns=returns)
 
+    def holding(self, numbers: Floats, prices: Floats) -> Exposure:
+        """Return other numbers of the same instruments ``(instruments,)`` at today's prices."""
+        values = numbers * prices
+        return replace(self, values=values, per_move=np.where(self.differences, numbers, values))
+
     def without(self, place: int) -> Exposure:
         """Return the exposure without one of the holdings."""
         left_out = np.arange(len(self.values)) == place

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import replace
 from functools import cached_property
 from typing import Any, Unpack
@@ -664,15 +664,14 @@ class Portfolio:
         The others move by their regression on the shocked ones, which need not be held: an exchange
         rate or an index among the prices will do. Raises ParameterError for unknown instruments.
         """
-        beside = list(mapping("stress", "shocks", shocks, "moves by instrument"))
-        others = [n for n in beside if n not in self.instruments and n in self.market.raw.columns]
-        if not others:
-            return stresses.shocked(self.exposure(window), shocks)
-        names = [*self.instruments, *others]
-        wider = Portfolio(
-            self.market.subset(names), shares=dict.fromkeys(names, 1.0), short=True
-        )._holding(np.append(self._held[-1], np.zeros(len(others))))
-        return stresses.shocked(wider.exposure(window), shocks)
+        stated = mapping("stress", "shocks", shocks, "moves by instrument")
+        others = [
+            name
+            for name in stated
+            if name not in self.instruments and name in self.market.raw.columns
+        ]
+        held = self._beside(others) if others else self
+        return stresses.shocked(held.exposure(window), shocks)
 
     def replay(self, first: Any, last: Any) -> pd.DataFrame:
         """Return the profit or loss of today's holdings if a stretch of history came again, from
@@ -754,23 +753,19 @@ class Portfolio:
         """
         if self._valued is not None:
             raise ParameterError("positions that a function values are no shares", owner="what_if")
-        held = dict(zip(self.instruments, self._held[-1].tolist(), strict=True))
-        for name, added in mapping("what_if", "changes", changes, "shares by instrument").items():
-            held[name] = held.get(name, 0.0) + finite("what_if", f"the change of {name}", added)
-        known = {name: number for name, number in held.items() if number or name in changes}
-        names = list(dict.fromkeys([*self.instruments, *known]))
-        prices = self.market.subset(names)
-        both = [
-            Portfolio(prices, shares=dict.fromkeys(names, 1.0), short=True)._holding(
-                np.array([own.get(name, 0.0) for name in names])
-            )
-            for own in (dict(zip(self.instruments, self._held[-1].tolist(), strict=True)), held)
+        wide = self._beside(mapping("what_if", "changes", changes, "shares by instrument"))
+        added = [
+            finite("what_if", f"the change of {name}", changes.get(name, 0.0))
+            for name in wide.instruments
         ]
-        before, after = (one.exposure(window, every) for one in both)
+        before = wide.exposure(window, every)
+        numbers = wide.shares.to_numpy() + np.array(added)
+        after = before.holding(numbers, wide.prices.frame.iloc[-1].to_numpy())
         at = confidence_level("risk", "level", level)
         return paired_change(before, after, method_of(method, options), at, horizon)
 
-    def _holding(self, shares: Floats) -> Portfolio:
-        """Return the portfolio with other numbers of its instruments, some of which may be 0."""
-        self._bought = shares
-        return self
+    def _beside(self, names: Iterable[str]) -> Portfolio:
+        """Return the portfolio with none of further instruments beside what is held."""
+        own = {str(name): float(number) for name, number in self.shares.items()}
+        others = {name: 0.0 for name in names if name not in own}
+        return Portfolio(self.market, shares={**own, **others}, short=True)

@@ -235,7 +235,8 @@ class Prices:
         for name in stated:
             self._check_known(name)
         rules = replace(self.rules, changes={**self.rules.changes, **stated})
-        return _settled(*_inspected(self.read, rules), self.read, rules)
+        own = replace(self.read, frame=self.read.frame[self.instruments])
+        return _settled(*_inspected(own, rules), self.read, rules)
 
     def _check_known(self, name: Any) -> None:
         if not isinstance(name, str) or name not in self.raw.columns:
@@ -304,7 +305,7 @@ def read_prices(
     form = TableFormat.checked("read_prices", sheet, header, encoding, decimal)
     table = _raw_prices(source, form)
     wanted = None if instruments is None else list(dict.fromkeys(instruments))
-    frame, rows = _wide(table, wanted)
+    frame, rows, known = _wide(table, wanted)
     read = ReadPrices(frame, rows, table.file, table.notes)
     stated = {
         "changes": mapping("read_prices", "changes", changes or {}, "kinds by instrument"),
@@ -312,7 +313,7 @@ def read_prices(
     }
     for option, names in stated.items():
         for name in names:
-            known_name("read_prices", f"{option} of an instrument", name, map(str, frame.columns))
+            known_name(f"read_prices, {option}", "instrument", name, known)
     rules = PriceRules(missing, per_year, keep_suspicious=keep_suspicious, **stated)
     found = _settled(*_inspected(read, rules), read, rules)
     if found.doubts:
@@ -369,8 +370,8 @@ def _date_column(table: Table) -> str:
     )
 
 
-def _wide(table: Table, wanted: list[str] | None) -> tuple[pd.DataFrame, Rows]:
-    """Return prices by date and instrument, and where each is in the file."""
+def _wide(table: Table, wanted: list[str] | None) -> tuple[pd.DataFrame, Rows, list[str]]:
+    """Return prices by date and instrument, where each is in the file, and all instruments."""
     dated = _date_column(table)
     dates, rows = table.dates(dated), table.rows.tolist()
     by_name = {name.lower(): name for name in table.names}
@@ -402,7 +403,7 @@ def _wide(table: Table, wanted: list[str] | None) -> tuple[pd.DataFrame, Rows]:
             file=table.file,
         )
     frame.columns.name = None
-    return frame, places
+    return frame, places, known
 
 
 def _chosen(wanted: list[str] | None, known: list[str], file: str) -> list[str]:

@@ -61,7 +61,7 @@ def contributions_sensitivity(
     RunError for an outcome that is not such a sum, and without a base case.
 
     Sources: Tasche, Risk Contributions and Performance Measurement (1999); Strumbelj and Kononenko,
-    Journal of Machine Learning Research 11 (2010), 1-18; Fan and Gijbels, Local Polynomial
+    JMLR 11 (2010), 1-18; Fan and Gijbels, Local Polynomial
     Modelling and Its Applications (1996), chapter 3.
     """
     valid_outcome(run, outcome)
