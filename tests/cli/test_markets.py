@@ -164,6 +164,27 @@ class Commands(Folder):
             with self.subTest(option=option):
                 self.assertIn(words, run("risk", *few, *option).stderr)
 
+    def test_names_with_brackets_and_equals_signs_newest_first(self):
+        file, holdings = self.folder / "prices.csv", self.folder / "holdings.csv"
+        draws = np.random.default_rng(5).standard_normal((200, 3))
+        dates = pd.date_range("2012-01-01", periods=200, freq="MS").strftime("%Y-%m-%d")
+        paths = 100 * np.exp(np.cumsum(0.04 * draws, axis=0))
+        table = pd.DataFrame(paths, columns=["[red]ferry", "a=b", "index"])
+        table.insert(0, "date", dates)
+        table.iloc[::-1].to_csv(file, index=False)
+        holdings.write_text("instrument,shares\n[red]ferry,100\na=b,-60\n")
+        asked = ("--stress", "a=b=-10%,index=0.1", "--what-if", "[red]ferry=-20")
+        stated = ("--change", "index=relative", "--methods", "historical")
+        answer = run("risk", str(file), "--holdings", str(holdings), *asked, *stated)
+        self.assertEqual((answer.returncode, answer.stderr), (0, ""))
+        self.assertIn("With -20 [red]ferry, over 1 month", answer.stdout)
+        moved = 60 * 0.1 * paths[-1, 1]
+        self.assertRegex(answer.stdout, rf"a=b +{moved:,.0f}")
+        data = json.loads(run("risk", str(file), "--holdings", str(holdings), "--json").stdout)
+        self.assertEqual(
+            data["value"], 100 * table["[red]ferry"].iloc[-1] - 60 * table["a=b"].iloc[-1]
+        )
+
     def test_rates_and_splits_are_stated_on_the_command_line(self):
         file, holdings = self.folder / "prices.csv", self.folder / "holdings.csv"
         generator = np.random.default_rng(3)

@@ -18,7 +18,7 @@ from kindynos.errors import ParameterError
 from kindynos.inference.intervals import UPPER, Z
 from kindynos.processes.base import Process, observed
 from kindynos.processes.fitted import FittedSeries
-from kindynos.processes.reversion import LEVELS, reversion
+from kindynos.processes.reversion import LEVELS, Reversion, reversion
 from kindynos.validate import array_of, finite, instance, positive
 from kindynos.validate import volatility as a_volatility
 
@@ -164,20 +164,7 @@ class MeanReverting(Process):
             "speed": (ends[1] - ends[0]) / 2 / Z,
             "volatility": volatility / math.sqrt(2 * steps),
         }
-        shown = (
-            "it returns to its level"
-            if found.p_value < 0.05
-            else "the series does not show that it returns to a level"
-        )
-        chosen = ""
-        if log is None and values.min() > 0:
-            chosen = f"; {'the logarithm makes' if logged else 'the values themselves make'} it "
-            chosen += "likelier"
-        description = (
-            f"its own level, from {steps} steps{' of the logarithm' if logged else ''}; {shown} "
-            f"(p = {found.p_value:.2g}), its "
-            f"speed may be {ends[0]:.2g} to {ends[1]:.2g}{chosen}"
-        )
+        description = _in_words(values, steps, logged, log is None, found, ends)
         fitted = FittedSeries(
             steps,
             step,
@@ -230,6 +217,24 @@ class _PullPosterior:
         volatility = self.spread * np.sqrt(2 * speed / (1 - slope**2))
         level = (self.after - slope * self.before) / (1 - slope)
         return level, speed, volatility, self.spread / (1 - slope) / math.sqrt(self.steps)
+
+
+def _in_words(
+    values: Floats, steps: int, logged: bool, chosen: bool, found: Reversion, ends: list[float]
+) -> str:
+    """Return how a level and a speed were found, and which scale made the values likelier."""
+    shown = (
+        "it returns to its level"
+        if found.p_value < 0.05
+        else "the series does not show that it returns to a level"
+    )
+    scale = ""
+    if chosen and values.min() > 0:
+        scale = f"; {'the logarithm makes' if logged else 'the values themselves make'} it likelier"
+    return (
+        f"its own level, from {steps} steps{' of the logarithm' if logged else ''}; {shown} "
+        f"(p = {found.p_value:.2g}), its speed may be {ends[0]:.2g} to {ends[1]:.2g}{scale}"
+    )
 
 
 def _logs_are_likelier(values: Floats) -> bool:

@@ -26,7 +26,7 @@ from kindynos.reports import risk_answer
 from kindynos.reports.prices import price_doubts, price_problems
 from kindynos.reports.report import Draw, Report
 from kindynos.reports.summary import plain_rows, plain_value
-from kindynos.reports.tables import table_of
+from kindynos.reports.tables import FigureTable, table_of
 
 ROLLING = 250  # returns behind each rolling figure
 NOTHING_MORE = risk_answer.Asked()
@@ -51,7 +51,6 @@ def risk(
     """
     shocks = _shocked(held, asked)  # first, since a wrong name is told before long work
     table = held.risk_table(levels, methods, windows, horizon, every, **options)
-    span = table.attrs["spacing"].span(horizon)
     chosen = None if whole else _supported(held, table, max(levels), every)
     method: Any = table.index[0][0] if chosen is None else chosen.method
     own = {
@@ -82,17 +81,7 @@ def risk(
     return Report.of(
         _risk_parts(held, table, parts, beside, spaced)
         if chosen is None
-        else [
-            *price_doubts(held.prices),
-            *risk_answer.answer(held, table, chosen, asked),
-            "",
-            risk_answer.figures(table, chosen, f"Losses over {span}, by {chosen.method}"),
-            *([] if parts is None else ["", *risk_answer.holdings(parts, span)]),
-            *spaced,
-            *_beside(beside),
-            Text(f"{_meaning(held, table)} All methods: --whole.", style="dim"),
-            *price_problems(held.prices),
-        ],
+        else _at_a_glance(held, table, chosen, parts, beside, spaced, asked),
         data=lambda: (
             _risk_data(held, table, parts, beside, stated)
             | {name: plain_rows(frame) for name, (frame, _) in further.items()}
@@ -106,6 +95,30 @@ def risk(
         },
         figures=partial(_risk_pictures, held, table, max(levels), method, every, own),
     )
+
+
+def _at_a_glance(
+    held: Portfolio,
+    table: pd.DataFrame,
+    chosen: SupportedMethod,
+    parts: pd.DataFrame | None,
+    beside: pd.Series | None,
+    further: Sequence[RenderableType],
+    asked: risk_answer.Asked,
+) -> list[RenderableType]:
+    """Return the answer, one figure by the chosen method, and what the holdings add."""
+    span = table.attrs["spacing"].span(table.attrs["horizon"])
+    return [
+        *price_doubts(held.prices),
+        *risk_answer.answer(held, table, chosen, asked),
+        "",
+        risk_answer.figures(table, chosen, f"Losses over {span}, by {chosen.method}"),
+        *([] if parts is None else ["", *risk_answer.holdings(parts, span)]),
+        *further,
+        *_beside(beside),
+        Text(f"{_meaning(held, table)} All methods: --whole.", style="dim"),
+        *price_problems(held.prices),
+    ]
 
 
 def _supported(
@@ -325,10 +338,14 @@ def _beside(beside: pd.Series | None) -> list[RenderableType]:
         ("95 % interval", "right"),
     )
     for name, figure in beside.items():
-        shown = per_cent if str(name).endswith("a year") else "{:.2f}".format
+        shown = per_cent if str(name).endswith("a year") else _two_decimals
         label = str(name).replace(" a year", ", a year")
         table.add_row(label, shown(float(figure)), f"{shown(figure.low)} to {shown(figure.high)}")
     return ["", table]
+
+
+def _two_decimals(value: float) -> str:
+    return f"{round(value, 2) + 0.0:.2f}"  # without a sign before 0
 
 
 def _doubts(table: pd.DataFrame) -> tuple[list[Text], set[str]]:
@@ -422,10 +439,8 @@ def backtests(held: Portfolio, table: pd.DataFrame, tested: Backtest) -> Report:
     )
 
 
-def backtested(tested: Backtest, prices: Prices | None = None) -> Report:
-    """Return the verdict on a method, and the days it failed, with what is suspicious about the
-    prices first.
-    """
+def _verdict(tested: Backtest) -> FigureTable:
+    """Return exceptions, the multiplier and the tests of one method."""
     title = f"{tested.method}, window {tested.window}, level {tested.level:g}: {tested.zone} zone"
     table = table_of(title, ("", "left"), ("value", "right"), ("", "left"))
     table.add_row(f"{tested.unit}s tested", f"{tested.days:,}", "")
@@ -454,6 +469,13 @@ def backtested(tested: Backtest, prices: Prices | None = None) -> Report:
         )
     for name, verdict, meaning in tests:
         table.add_row(f"{name} p-value", f"{verdict.p_value:.3f}", meaning)
+    return table
+
+
+def backtested(tested: Backtest, prices: Prices | None = None) -> Report:
+    """Return the verdict on a method, and the days it failed, with what is suspicious about the
+    prices first.
+    """
     hits = tested.table()[lambda frame: frame["exception"]]
     days = table_of("Exceptions", ("date", "left"), ("loss", "right"), ("forecast", "right"))
     for date, row in hits.tail(15).iterrows():
@@ -471,7 +493,7 @@ def backtested(tested: Backtest, prices: Prices | None = None) -> Report:
     return Report.of(
         [
             *price_doubts(prices),
-            table,
+            _verdict(tested),
             "",
             days,
             Text(description, style="dim"),
