@@ -28,7 +28,7 @@ if TYPE_CHECKING:
 
 YEAR_OF_DAYS = 250  # that are looked ahead
 # processes in steps of one price, with how they are fitted to prices
-BY_DAY: dict[str, dict[str, Any]] = {
+BY_PERIOD: dict[str, dict[str, Any]] = {
     "bootstrap returns": {},
     "arima": {"order": (1, 1, 1), "log": True, "constant": True},
     "exponential smoothing": {"trend": "damped"},
@@ -120,7 +120,7 @@ def paths(
     name = instrument or table.instruments[0]
     own = table.subset([name])
     history = own.frame[name].to_numpy()
-    dt = 1.0 if process in BY_DAY else 1 / spacing.per_year
+    dt = 1.0 if process in BY_PERIOD else 1 / spacing.per_year
     if periods is None:
         periods = YEAR_OF_DAYS if spacing.name == "working day" else round(spacing.per_year)
     if any(level is not None and level <= 0 for level in (above, below)):
@@ -164,6 +164,6 @@ def _fitted(
 
 
 def _options(process: str, dt: float, no_mean: bool) -> dict[str, Any]:
-    if process in BY_DAY:
-        return dict(BY_DAY[process])
+    if process in BY_PERIOD:
+        return dict(BY_PERIOD[process])
     return {"dt": dt, "mean": False} if no_mean else {"dt": dt}

@@ -190,7 +190,7 @@ class Portfolio:
     @property
     def value(self) -> float:
         """The value of all holdings today."""
-        return float(self.values.sum()) if self._valued is None else self._valued.now
+        return float(self.values.sum()) if self._positions is None else self._positions.now
 
     @property
     def shares(self) -> pd.Series:
@@ -217,7 +217,7 @@ class Portfolio:
         """The gross exposure: long and short holdings added up as if all were long; of positions
         that a function values, the size of their value.
         """
-        return float(self.values.abs().sum()) if self._valued is None else abs(self.value)
+        return float(self.values.abs().sum()) if self._positions is None else abs(self.value)
 
     @property
     def valued(self) -> bool:
@@ -229,11 +229,11 @@ class Portfolio:
         """The amount that shares of the portfolio are taken of, and its name: the value, or with
         short holdings the gross exposure, since such a value may be near 0 or below.
         """
-        plain = self._valued is None and bool((self.values >= 0).all())
+        plain = self._positions is None and bool((self.values >= 0).all())
         return (self.value, "value") if plain else (self.gross, "gross exposure")
 
     @cached_property
-    def _valued(self) -> Valued | None:
+    def _positions(self) -> Valued | None:
         if self._revalue is None:
             return None
         today = self.prices.frame.iloc[-1].to_numpy()
@@ -258,10 +258,10 @@ class Portfolio:
         of past dates are negative.
         """
         frame = self.prices.frame.loc[self.as_of :]
-        if self._valued is not None:
+        if self._positions is not None:
             days = self._days_of(1) * np.arange(1 - len(frame), 1)
             pairs = zip(frame.to_numpy(), days, strict=True)
-            values = [self._valued.worth(row[:, None], float(day))[0] for row, day in pairs]
+            values = [self._positions.worth(row[:, None], float(day))[0] for row, day in pairs]
             return pd.DataFrame({"value": values}, frame.index)
         worth = self._held * frame.to_numpy()
         total = worth.sum(axis=1, keepdims=True)
@@ -278,8 +278,8 @@ class Portfolio:
     def constant_value(self) -> pd.Series:
         """Return what today's holdings would have been worth on each date of the prices."""
         frame = self.prices.frame
-        if self._valued is not None:
-            worth = self._valued.worth(frame.to_numpy().T)
+        if self._positions is not None:
+            worth = self._positions.worth(frame.to_numpy().T)
         else:
             worth = frame.to_numpy() @ self._held[-1]
         return pd.Series(worth, frame.index, name="value")
@@ -337,7 +337,7 @@ class Portfolio:
             spacing=chosen.spacing,
             absolute=absolute,
             per_move=np.where(absolute, self._held[-1], values),
-            valued=self._valued,
+            valued=self._positions,
             days=self._days_of(1, chosen.spacing),
         )
 
@@ -625,10 +625,12 @@ class Portfolio:
         last = chosen.frame.iloc[-1].to_numpy()[:, None, None]
         kind = absolute[:, None, None]
         drawn = np.where(kind, drawn - last + today, drawn / np.where(kind, 1.0, last) * today)
-        if self._valued is None:
+        if self._positions is None:
             return np.asarray(np.einsum("i,ipt->pt", self._held[-1], drawn))
         days = self._days_of(1, chosen.spacing)
-        return np.stack([self._valued.worth(drawn[:, t], t * days) for t in range(drawn.shape[1])])
+        return np.stack(
+            [self._positions.worth(drawn[:, t], t * days) for t in range(drawn.shape[1])]
+        )
 
     def simulate(
         self,
@@ -751,7 +753,7 @@ class Portfolio:
         histories drawn again, the same for both. Raises ParameterError for unknown instruments, and
         positions that a function values.
         """
-        if self._valued is not None:
+        if self._positions is not None:
             raise ParameterError("positions that a function values are no shares", owner="what_if")
         wide = self._beside(mapping("what_if", "changes", changes, "shares by instrument"))
         added = [

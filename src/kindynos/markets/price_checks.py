@@ -29,6 +29,7 @@ SLIPS = (10, 1000)  # times, as by a decimal point
 LEFT = 2.0  # scales: the most of a jump that a split leaves over, as the day's own move
 STALE = 5  # equal prices that follow each other, at least
 UNLIKELY = 0.01  # the expected number of runs so long
+FEWEST_BELOW = 3  # values at 0 or below that are no mistakes
 LEAST_RATE = 0.02  # of the median size: a value nearer to 0 has no sensible returns
 
 
@@ -50,7 +51,7 @@ def doubts(values: Floats, absolute: bool) -> list[Doubt]:
     if len(values) < 4 or (not absolute and values.min() <= 0):
         return []
     moves = np.diff(values) if absolute else np.diff(np.log(values))
-    scales = _scales(moves)
+    scales = _scales(moves, absolute)
     found, taken = [], np.zeros(len(values) + 1, dtype=bool)
     for doubt, width in _spikes(values, moves, scales):
         if not taken[doubt.place]:
@@ -63,12 +64,14 @@ def doubts(values: Floats, absolute: bool) -> list[Doubt]:
     return sorted(found, key=lambda doubt: doubt.place)
 
 
-def _scales(moves: Floats) -> Floats:
-    """Return the scale that each move ``(moves,)`` is compared with."""
+def _scales(moves: Floats, absolute: bool) -> Floats:
+    """Return the scale that each move ``(moves,)`` is compared with; of few moves the one that
+    makes eight times a price suspicious, and no difference.
+    """
     sizes = np.abs(moves - np.median(moves))
     moving = sizes[moves != 0]
     if len(moving) < FEWEST:
-        return np.full(len(moves), np.log(SLIP) / SPIKE)
+        return np.full(len(moves), np.inf if absolute else np.log(SLIP) / SPIKE)
     overall = max(TO_SD * float(np.median(moving)), 1e-300)
     scales = np.full(len(moves), overall)
     reach = 2 * NEARBY + 1
@@ -155,23 +158,28 @@ def _stale(values: Floats, moves: Floats) -> list[Doubt]:
     ]
 
 
-def looks_absolute(values: Floats) -> str:
-    """Return why known values ``(dates,)`` can hardly be prices, which change by shares of
-    themselves; "" where nothing says so.
-
-    Single values at or below 0 are mistakes; three and more, which follow from their neighbours,
-    are those of a yield, a spread or a rate.
+def count_below(values: Floats) -> int:
+    """Return the number of known values ``(dates,)`` at 0 or below where they are those of a yield,
+    a spread or a rate: at least three, which follow from their neighbours. Otherwise 0: single ones
+    are mistakes.
     """
-    low = int((values <= 0).sum())
-    if low >= 3:
-        moves = np.abs(np.diff(values))
-        usual = TO_SD * float(np.median(moves[moves > 0])) if (moves > 0).any() else 0.0
-        beside = np.flatnonzero(values <= 0)
-        into = np.minimum(
-            moves[np.maximum(beside - 1, 0)], moves[np.minimum(beside, len(moves) - 1)]
-        )
-        if float(np.median(into)) <= SPIKE * usual:
-            return f"{low} values are 0 or below"
-    if low == 0 and len(values) and values.min() < LEAST_RATE * np.median(values):
-        return f"it comes near 0 ({values.min():.3g}, and {np.median(values):.3g} in the middle)"
-    return ""
+    below = np.flatnonzero(values <= 0)
+    if len(below) < FEWEST_BELOW:
+        return 0
+    moves = np.abs(np.diff(values))
+    usual = TO_SD * float(np.median(moves[moves > 0])) if (moves > 0).any() else 0.0
+    into, out_of = np.maximum(below - 1, 0), np.minimum(below, len(moves) - 1)
+    apart = float(np.median(np.minimum(moves[into], moves[out_of])))
+    return len(below) if apart <= SPIKE * usual else 0
+
+
+def near_zero(values: Floats) -> str:
+    """Return that known values above 0 ``(dates,)`` come so near to it that their returns make no
+    sense, in words; "" where they do not.
+    """
+    if not len(values) or values.min() <= 0:
+        return ""
+    least, middle = float(values.min()), float(np.median(values))
+    if least >= LEAST_RATE * middle:
+        return ""
+    return f"it comes near 0 ({least:.3g}, and {middle:.3g} in the middle)"

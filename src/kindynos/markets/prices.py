@@ -18,7 +18,7 @@ import pandas as pd
 from kindynos.arrays import Floats
 from kindynos.errors import DataWarning, FileError, ParameterError
 from kindynos.markets.changes import CHANGES, Mask, moves_of
-from kindynos.markets.price_checks import doubts, looks_absolute
+from kindynos.markets.price_checks import count_below, doubts, near_zero
 from kindynos.tables.layout import TableFormat
 from kindynos.tables.reader import read_table
 from kindynos.tables.spacing import SPACINGS, DateSpacing, spacing_of
@@ -478,11 +478,13 @@ def _problems(
     found += [
         (row, "missing", "no price") for row in (np.flatnonzero(~known[first:]) + first).tolist()
     ]
-    rate = looks_absolute(values[known])
+    below_zero, near = count_below(values[known]), near_zero(values[known])
     if absolute and name not in rules.changes:
-        found.append((first, "change", f"{rate}: its changes are taken as differences"))
+        words = f"{below_zero} values are 0 or below: its changes are taken as differences"
+        found.append((first, "change", words))
     if not absolute:
-        if rate:
+        if below_zero or near:
+            rate = near or f"{below_zero} values are 0 or below"
             advice = f"changes={{{name!r}: 'absolute'}} takes its differences"
             found.append((first, "change", f"{rate}; {advice}"))
         with np.errstate(invalid="ignore"):
@@ -513,7 +515,7 @@ def _changes(read: ReadPrices, rules: PriceRules) -> dict[str, str]:
     for name in known:
         column = read.frame[name].to_numpy()
         stated = rules.changes.get(name)
-        rate = stated is None and "below" in looks_absolute(column[np.isfinite(column)])
+        rate = stated is None and count_below(column[np.isfinite(column)]) > 0
         if stated == "absolute" or rate:
             found[name] = "absolute"
     return found

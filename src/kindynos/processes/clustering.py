@@ -23,7 +23,8 @@ MOST_OPEN = 5.0  # times; of a kurtosis of 11, beyond which a sample's says litt
 # of the volatility of the whole row: below it, a quiet stretch would be blown up without limit
 LEAST = 1e-6
 OWN = 0.9  # the least share of different values, where they follow each other in time
-DOUBTFUL = 0.05  # the p-value of the test below which values are taken to cluster
+CERTAIN = 0.01  # the p-value of the test below which values do cluster
+DOUBTFUL = 0.05  # that of the test below which values are taken to cluster
 MOST_PERSISTENT = 0.998  # of drawn models: beyond it nothing bounds what a sample tells
 LEAST_LEFT = 0.5  # of 1 - persistence squared, of drawn models whose kurtosis may be infinite
 
@@ -146,7 +147,8 @@ def log_sd_variance(values: Floats) -> tuple[float, str]:
     fading = ((1 - lags / count) * persistence ** (lags - 1)).sum(axis=0)
     sds = np.sqrt((of_squares + 2 * first * fading) / count) / 2
     reach = _mixture_reach(sds)
-    words = f"large moves come in clusters ({'p < 0.001' if p < 0.001 else f'p = {p:.1g}'})"
+    verb = "come" if p < CERTAIN else "may come"
+    words = f"large moves {verb} in clusters ({'p < 0.001' if p < 0.001 else f'p = {p:.1g}'})"
     return max((reach / Z) ** 2, plain), words
 
 

@@ -68,12 +68,13 @@ def answer(
             f"{number(float(others.max()), step)}"
         )
     beyond = _step(row, "expected shortfall")
+    worst = f"{spacing.unit}s" if horizon == 1 else "stretches"
     why = f" The figure is that of the method {chosen.method!r}: {chosen.why}."
     doubt = str(row["doubt"])
     doubts = [Text(f"What contradicts it: {doubt}.")] if doubt else []
     return [
         Text(
-            f"{said}. On these worst {spacing.unit if horizon == 1 else 'stretche'}s the loss is "
+            f"{said}. On these worst {worst} the loss is "
             f"{asked.money(float(row['expected shortfall']), beyond)} on average.{why}"
         ),
         *doubts,
