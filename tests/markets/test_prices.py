@@ -247,6 +247,16 @@ class Doubtful(Case):
         with self.fails("keep_suspicious", "True or False"):
             kd.read_prices(frame, keep_suspicious="yes")
 
+    def test_a_move_that_is_half_undone_is_no_slip(self):
+        frame = made(120)
+        frame.loc[60, "beta"] *= 1.5
+        frame.loc[61:, "beta"] *= 1.22  # a crash the other way, half of which comes back
+        with warnings.catch_warnings():
+            warnings.simplefilter("ignore", kd.DataWarning)
+            read = kd.read_prices(frame)
+        self.assertEqual(read.frame["beta"].iloc[60], frame["beta"].iloc[60])
+        self.assertNotIn("held out", " ".join(read.doubts))
+
     def test_splits_that_are_stated_adjust_the_prices_before(self):
         frame, plain = made(60), made(60)
         frame.loc[:29, "beta"] *= 1.5

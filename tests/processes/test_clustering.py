@@ -1,10 +1,12 @@
 """What values tell of their sd where large moves come in clusters."""
 
 import numpy as np
+from scipy import stats
 from scipy.stats import kurtosis
 
 import kindynos as kd
 from kindynos.processes.clustering import less_told, log_sd_variance
+from kindynos.processes.estimation import open_intervals
 from kindynos.reports.paths import outlook
 from tests.common import Case, proof, repeats
 
@@ -84,6 +86,20 @@ class Outlooks(Case):
         fitted = kd.GeometricBrownianMotion.fit(prices, dt=1 / 252)
         paths = fitted.paths(60, trials, seed, 1 / 252)
         return prices, outlook(fitted, paths, prices, 1 / 252, None, None, seed, False)
+
+    def test_without_an_open_fit_the_interval_is_that_of_the_draws(self):
+        class Certain:
+            def _redrawn(self, count):
+                return [self] * count
+
+        draws = np.random.default_rng(2).normal(5, 3, (20, 500))
+        batches = [{"mean": float(batch.mean())} for batch in draws]
+        figures = {"mean": float(draws.mean())}
+        found = open_intervals(Certain(), figures, lambda _: {"mean": 7.0}, batches)["mean"]
+        spread = np.std([batch["mean"] for batch in batches], ddof=1) / np.sqrt(20)
+        reach = stats.t.ppf(0.975, 19) * spread
+        np.testing.assert_allclose(found, figures["mean"] + np.array([-reach, reach]))
+        self.assertAlmostEqual(reach / (1.96 * 3 / np.sqrt(10_000)), 1, delta=0.35)
 
     def test_the_sampling_error_counts(self):
         widths = []
