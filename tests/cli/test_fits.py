@@ -50,6 +50,53 @@ class Notes(Folder):
         self.assertIn(notes[1], prices.subset(["pier"]).description)
 
 
+class RegressorsKnownAhead(Folder):
+    def setUp(self):
+        super().setUp()
+        months = pd.period_range("2020-01", periods=66, freq="M").astype(str)
+        fares = np.random.default_rng(2).integers(38, 47, 66).astype(float)
+        fairs = np.arange(66) % 12 == 3 + (np.arange(66) // 12) % 2
+        noise = np.random.default_rng(3).standard_normal(66)
+        values = 900 - 12 * fares + 40 * fairs + noise
+        values[60:] = np.nan
+        table = pd.DataFrame({"month": months, "passengers": values, "fare": fares})
+        self.file = self.folder / "passengers.csv"
+        table.to_csv(self.file, index=False)
+        self.fairs = self.folder / "holidays.csv"
+        held = [f"fair,{month}-12" for month, fair in zip(months, fairs, strict=True) if fair]
+        self.fairs.write_text("\n".join(["holiday,date", *held]))
+        self.words = ("fit", str(self.file), "--series", "--no-rolling", "--season", "0")
+        self.words = (*self.words, "--candidates", "arima (0,0,0)", "--exog", "fare")
+
+    def test_columns_days_and_holidays(self):
+        answer = run(*self.words, "--holidays", str(self.fairs), "--trading-days", "--json")
+        found = json.loads(answer.stdout)
+        effects = found["parameters"]
+        self.assertAlmostEqual(effects["effect of fare"], -12, delta=0.2)
+        self.assertAlmostEqual(effects["effect of fair"], 40, delta=2)
+        self.assertAlmostEqual(effects["effect of working days"], 0, delta=0.2)
+        self.assertEqual(
+            [row["period"] for row in found["ahead"]][::5], ["2025-01-01", "2025-06-01"]
+        )
+        self.assertIn("6 rows after the last value of 'passengers'", str(found["notes"]))
+        table = pd.read_csv(self.file)
+        for row, fare in zip(found["ahead"], table["fare"][60:], strict=True):
+            fair = 40 * (row["period"] == "2025-05-01")
+            self.assertAlmostEqual(row["mean"], 900 - 12 * fare + fair, delta=2.5)
+
+    def test_days_alone_reach_five_years_ahead(self):
+        words = [word for word in self.words if word not in ("--exog", "fare")]
+        answer = run(*words, "--column", "passengers", "--trading-days", "--ahead", "54", "--json")
+        self.assertEqual(len(json.loads(answer.stdout)["ahead"]), 54)
+
+    def test_what_is_not_known_ahead_is_refused(self):
+        self.assertIn("known 6 periods ahead, and 9", run(*self.words, "--ahead", "9").stderr)
+        self.assertIn("did you mean 'fare'", run(*self.words[:-1], "fart").stderr)
+        self.assertIn("belongs to --series", run("fit", BILLS, "--trading-days").stderr)
+        pd.read_csv(self.file)[:60].to_csv(self.file, index=False)
+        self.assertIn("add rows after the last value", run(*self.words).stderr)
+
+
 class Fit(Case):
     def test_distributions_are_ranked_and_drawn(self):
         with tempfile.TemporaryDirectory() as folder:

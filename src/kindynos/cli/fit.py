@@ -24,11 +24,14 @@ from kindynos.literals import Spacing
 from kindynos.tables.layout import TableFormat
 
 if TYPE_CHECKING:
+    import pandas as pd
+
     from kindynos.fitting.ranking import Ranking
     from kindynos.fitting.series import SeriesRanking
     from kindynos.reports.report import Report
 
 SEED = 1
+CALENDAR_AHEAD = 60  # periods for which days of trading are worked out
 
 
 @click.command()
@@ -72,6 +75,23 @@ SEED = 1
     help="Periods that the fan and the scores look ahead; default: one season.",
 )
 @click.option(
+    "--exog",
+    metavar="COLUMN,...",
+    help="Columns of the file that are regressors known ahead; rows after the last value of the "
+    "series give them for the periods to forecast.",
+)
+@click.option(
+    "--trading-days",
+    is_flag=True,
+    help="Working days less 5/2 weekend days of each period as a regressor.",
+)
+@click.option(
+    "--holidays",
+    type=click.Path(path_type=Path),
+    help="A table with the columns holiday (a name) and date; the number of each in a period is a "
+    "regressor.",
+)
+@click.option(
     "--no-rolling",
     is_flag=True,
     help="Leave out the scores on the series' own history, which take seconds.",
@@ -110,6 +130,9 @@ def fit(
     every: str | None,
     season: int | None,
     ahead: int | None,
+    exog: str | None,
+    trading_days: bool,
+    holidays: Path | None,
     no_rolling: bool,
     candidates: str | None,
     criterion: str | None,
@@ -132,6 +155,7 @@ def fit(
       kindynos fit repair_bills.csv --column bill --out results
       kindynos fit repair_bills.csv --column bill --as-driver repair --uncertain
       kindynos fit passengers.csv --series --every month --season 12
+      kindynos fit passengers.csv --series --trading-days --no-rolling
       kindynos fit past_estimates.csv --track-record
     """
     if as_record:
@@ -150,6 +174,9 @@ def fit(
         "--every": every,
         "--season": season,
         "--ahead": ahead,
+        "--exog": exog,
+        "--trading-days": trading_days or None,
+        "--holidays": holidays,
         "--no-rolling": no_rolling or None,
     }
     wrong = [name for name, value in only_series.items() if value is not None and not as_series]
@@ -170,7 +197,17 @@ def fit(
         uncertain,
     )
     answer = (
-        _processes(data, column, dates, every, season, ahead, not no_rolling, wanted)
+        _processes(
+            data,
+            column,
+            dates,
+            every,
+            season,
+            ahead,
+            _Regressors([] if exog is None else _names(exog), trading_days, holidays),
+            not no_rolling,
+            wanted,
+        )
         if as_series
         else _distributions(data, column, wanted)
     )
@@ -190,6 +227,29 @@ class _Wanted:
     show: str | None
     as_driver: str | None
     uncertain: bool
+
+
+@dataclass(frozen=True)
+class _Regressors:
+    """What is known ahead: columns of the file, days of trading, holidays of another file."""
+
+    columns: list[str]
+    trading_days: bool
+    holidays: Path | None
+
+    def joined(
+        self, values: pd.Series, known: pd.DataFrame | None, every: str | None, ahead: int | None
+    ) -> pd.DataFrame | None:
+        """Return all regressors of a series, those of its file ``known``; None without any."""
+        from kindynos.fitting.calendar import calendar_regressors, holidays_in
+
+        if not self.trading_days and self.holidays is None:
+            return known
+        days = "working" if self.trading_days else "none"
+        named = None if self.holidays is None else holidays_in(self.holidays)
+        count = max(CALENDAR_AHEAD, ahead or 0) if known is None else len(known) - len(values)
+        calendar = calendar_regressors(values, count, days, named, every=every)
+        return calendar if known is None else known.join(calendar)
 
 
 def _names(text: str) -> list[str]:
@@ -232,15 +292,19 @@ def _processes(
     every: str | None,
     season: int | None,
     ahead: int | None,
+    regressors: _Regressors,
     rolling: bool,
     wanted: _Wanted,
 ) -> Report | str:
     """Return the ranking of processes, or one of them as a driver's table."""
-    from kindynos.fitting.records import series_and_notes
+    from kindynos.fitting.records import series_and_regressors
     from kindynos.fitting.series import fit_series
     from kindynos.model.writing import driver_table
 
-    values, notes = series_and_notes(data, column, dates, every, wanted.layout)
+    values, known, notes = series_and_regressors(
+        data, column, dates, every, wanted.layout, regressors.columns
+    )
+    exog = regressors.joined(values, known, every, ahead)
     with Bar("fitting", SHARE) as progress:
         ranking: SeriesRanking = fit_series(
             values,
@@ -250,6 +314,7 @@ def _processes(
             every=every,
             rolling=rolling and wanted.as_driver is None,
             horizon=ahead,
+            exog=exog,
             progress=lambda share: progress(round(100 * share), 100),
         )
     chosen = ranking.names[0] if wanted.show is None else wanted.show
@@ -261,4 +326,6 @@ def _processes(
     from kindynos.reports import fits
 
     ahead_of = ranking.horizon if ahead is None else ahead
+    if exog is not None and ahead is None:
+        ahead_of = min(ahead_of, len(exog) - len(values))
     return fits.series(str(values.name), ranking, chosen, ahead_of, SEED, notes)

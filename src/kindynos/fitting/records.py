@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable
+from collections.abc import Iterable, Sequence
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -11,9 +11,10 @@ import numpy as np
 from kindynos.arrays import Floats
 from kindynos.errors import FileError, ParameterError
 from kindynos.fitting.dates import check_dates, with_missing_dates
+from kindynos.processes.series import known_length
 from kindynos.tables.layout import TableFormat
 from kindynos.tables.reader import read_table
-from kindynos.tables.table import Table
+from kindynos.tables.table import Table, counted
 from kindynos.validate import instance
 
 MOST_NAMED = 5
@@ -52,19 +53,62 @@ def series_and_notes(
     source: str | Path, column: str | None, dates: str | None, every: str | None, form: TableFormat
 ) -> tuple[pd.Series, list[str]]:
     """Return a series as ``read_series`` does, and notes on how it was read."""
-    import pandas as pd
+    values, _, notes = series_and_regressors(source, column, dates, every, form, ())
+    return values, notes
 
+
+def series_and_regressors(
+    source: str | Path,
+    column: str | None,
+    dates: str | None,
+    every: str | None,
+    form: TableFormat,
+    exog: Sequence[str],
+) -> tuple[pd.Series, pd.DataFrame | None, list[str]]:
+    """Return a series, the columns that are regressors, and notes on how it was read.
+
+    With regressors the series ends at its last value, and rows after it give them for the periods
+    to forecast.
+    """
     table = _records(source, form)
     dated = table.date_column() if dates is None else table.named(dates)
-    chosen = _column(table, column, dated)
-    values = table.numbers(chosen)
-    if dated is None or dated == chosen:
-        numbers = pd.RangeIndex(1, len(values) + 1)
-        return pd.Series(values, index=numbers, name=chosen), _notes(table, chosen)
+    others = [table.named(name) for name in exog]
+    chosen = _column(table, column, dated, others)
+    if chosen in others:
+        raise FileError(f"the column {chosen!r} cannot explain itself", file=table.file)
+    frame, notes = _dated_frame(table, [chosen, *others], dated, every)
+    notes = [*_notes(table, chosen), *notes]
+    values = frame[chosen]
+    if not others:
+        return values, None, notes
+    end = known_length(values.to_numpy())
+    later = len(values) - end
+    if not later:
+        raise FileError(
+            f"regressors must be known for the periods to forecast: add rows after the last value "
+            f"of {chosen!r} that leave it empty",
+            file=table.file,
+        )
+    notes.append(
+        f"{counted(later, 'row')} after the last value of {chosen!r} give regressors ahead"
+    )
+    return values.iloc[:end], frame[others], notes
+
+
+def _dated_frame(
+    table: Table, names: list[str], dated: str | None, every: str | None
+) -> tuple[pd.DataFrame, list[str]]:
+    """Return columns by their dates, in order, with rows for dates that are missing, and notes."""
+    import pandas as pd
+
+    frame = pd.DataFrame({name: table.numbers(name) for name in names})
+    notes: list[str] = []
+    if dated is None or dated == names[0]:
+        return frame.set_axis(pd.RangeIndex(1, len(frame) + 1)), notes
     index = table.dates(dated)
     order = np.argsort(index.to_numpy(), kind="stable")
-    index, values = index[order], values[order]
-    notes = _notes(table, chosen)
+    index = index[order]
+    frame = frame.iloc[order].set_axis(index)
     whole = with_missing_dates(index, every)
     if len(whole) > len(index):
         absent = whole[~whole.isin(index)]
@@ -74,13 +118,13 @@ def series_and_notes(
             f"{len(absent)} period{'s' if len(absent) > 1 else ''} without a row in the file "
             f"count{'' if len(absent) > 1 else 's'} as missing ({named}{more})"
         )
-        values = np.asarray(pd.Series(values, index).reindex(whole), dtype=np.float64)
-        index = whole
+        if not index.duplicated().any():
+            frame = frame.reindex(whole)
     try:
-        check_dates("", index, every)
+        check_dates("", frame.index, every)
     except ParameterError as error:
         raise FileError(str(error).removeprefix(": "), file=table.file) from None
-    return pd.Series(values, index=index, name=chosen), notes
+    return frame, notes
 
 
 def read_values(
@@ -122,13 +166,13 @@ def _records(source: str | Path, form: TableFormat) -> Table:
     return table
 
 
-def _column(table: Table, column: str | None, dated: str | None) -> str:
-    """Return the column that is asked for; it may be left out where there is one beside the
-    dates.
+def _column(table: Table, column: str | None, dated: str | None, exog: Sequence[str] = ()) -> str:
+    """Return the column that is asked for; it may be left out where there is one beside the dates
+    and the regressors.
     """
     if column is not None:
         return table.named(column)
-    others = [name for name in table.names if name != dated] or table.names
+    others = [name for name in table.names if name != dated and name not in exog] or table.names
     if len(others) != 1:
         raise FileError(f"say which column: {', '.join(others)[:400]}", file=table.file)
     return others[0]

@@ -5,6 +5,7 @@ what came after.
 from __future__ import annotations
 
 import math
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 
 import numpy as np
@@ -52,18 +53,24 @@ def origins_of(values: Floats, season: int, horizon: int, count: int = ORIGINS) 
 
 
 def score(
-    candidate: Candidate, whole: Process, values: Floats, origins: list[int], horizon: int
+    candidate: Candidate,
+    whole: Process,
+    values: Floats,
+    origins: list[int],
+    horizon: int,
+    exog: Mapping[str, Sequence[float]],
 ) -> Scores:
     """Return the scores of a process that is fitted anew at each origin; NaN where none could be.
 
-    The search begins at the process fitted to the ``whole`` series, which is quicker, and ends
+    Regressors are known ahead, so that each origin knows them too. The search
+    begins at the process fitted to the ``whole`` series, which is quicker, and ends
     at its own maximum.
     """
     errors, ranked, inner, outer = [], [], [], []
     held = 0
     for known in origins:
         try:
-            process = candidate.fit(values[:known], whole)
+            process = candidate.fit(values[:known], whole, exog)
         except ParameterError:
             continue
         held += 1

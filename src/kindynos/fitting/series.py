@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import math
-from collections.abc import Callable, Iterable
+from collections.abc import Callable, Iterable, Mapping, Sequence
 from dataclasses import dataclass, field
 from functools import cached_property
 from typing import TYPE_CHECKING, Any
@@ -25,6 +25,7 @@ from kindynos.fitting.series_candidates import (
     named_candidates,
 )
 from kindynos.processes.base import Process
+from kindynos.processes.regressors import aligned
 from kindynos.processes.series import known_length
 from kindynos.validate import Count, check_integer, checked, instance, one_of
 
@@ -72,6 +73,7 @@ class SeriesRanking:
     scores: dict[str, Scores]
     horizon: int
     criterion: str
+    exog: Mapping[str, Sequence[float]] = field(default_factory=dict)
     _look: dict[str, Any] = field(default_factory=dict, repr=False, compare=False)
 
     @cached_property
@@ -229,7 +231,7 @@ class SeriesRanking:
                 break
             found[place] = float(sizes[place])
             values[place] = np.nan
-            process = self.candidates[name].fit(values)
+            process = self.candidates[name].fit(values, exog=self.exog)
         rows = {
             dates[place]: {"value": float(self.series.values[place]), "sds": found[place]}
             for place in sorted(found)
@@ -285,6 +287,7 @@ def fit_series(
     rolling: bool = True,
     horizon: int | None = None,
     origins: Count = ORIGINS,
+    exog: Any = None,
     progress: Callable[[float], Any] | None = None,
 ) -> SeriesRanking:
     """Return processes fitted to a series, best first, each scored on its own history.
@@ -294,8 +297,10 @@ def fit_series(
     the table writes them; without them, the first two, with the differences and the log that tests
     choose. ``season`` is how many periods it has: by default 12 for months and 4 for quarters; 0
     for none. ``every`` states the spacing of the dates. ``rolling=False`` leaves out the
-    ``origins`` from which each is fitted anew and looks ``horizon`` periods ahead. Raises
-    ParameterError for a series that cannot be used.
+    ``origins`` from which each is fitted anew and looks ``horizon`` periods ahead. ``exog`` are
+    regressors that are known ahead, as ``Arima.fit`` takes them; see ``calendar_regressors`` for
+    days of trading and holidays. Only Arima processes take them. Raises ParameterError for a series
+    that cannot be used.
 
     >>> from kindynos import Arima
     >>> made = Arima(ar=[0.7], sd=1.0).paths(periods=150, trials=1, seed=5)[1:, 0]
@@ -306,6 +311,7 @@ def fit_series(
     one_of(owner, "criterion", criterion, CRITERIA)
     instance(owner, "rolling", rolling, bool, "True or False")
     dated = _checked(owner, dated_series(owner, series, every))
+    regressors = aligned(owner, exog, series)
     length = dated.season if season is None else check_integer(owner, "season", season, least=0)
     if length == 1 or 2 * length > known_length(dated.values):
         raise ParameterError(
@@ -316,7 +322,9 @@ def fit_series(
         )
     known = dated.values[: known_length(dated.values)]
     choices = Choices(known, length)
-    if candidates is None:
+    if candidates is None and regressors:
+        chosen = named_candidates(["arima"], known, length, choices)
+    elif candidates is None:
         chosen = default_candidates(known, length, choices)
     else:
         chosen = named_candidates(candidates, known, length, choices)
@@ -326,19 +334,20 @@ def fit_series(
         else check_integer(owner, "horizon", horizon, least=1)
     )
     places = origins_of(known, length, ahead, origins) if rolling else []
-    fitted, left_out, scores = _fit(chosen, dated, places, ahead, progress)
+    fitted, left_out, scores = _fit(chosen, dated, regressors, places, ahead, progress)
     if not fitted:
         reasons = "; ".join(f"{name}: {reason}" for name, reason in left_out.items())
         raise ParameterError(f"no candidate can be fitted ({reasons})", owner=owner)
     by_name = {one.name: one for one in chosen}
     return SeriesRanking(
-        dated, length, choices, by_name, fitted, left_out, scores, ahead, criterion
+        dated, length, choices, by_name, fitted, left_out, scores, ahead, criterion, regressors
     )
 
 
 def _fit(
     chosen: list[Candidate],
     dated: DatedSeries,
+    exog: Mapping[str, Sequence[float]],
     places: list[int],
     ahead: int,
     progress: Callable[[float], Any] | None,
@@ -348,9 +357,9 @@ def _fit(
     scores: dict[str, Scores] = {}
     for place, one in enumerate(chosen):
         try:
-            fitted[one.name] = one.fit(dated.values)
+            fitted[one.name] = one.fit(dated.values, exog=exog)
             if places:
-                scores[one.name] = score(one, fitted[one.name], dated.values, places, ahead)
+                scores[one.name] = score(one, fitted[one.name], dated.values, places, ahead, exog)
         except ParameterError as error:
             left_out[one.name] = str(error).split(": ", 1)[-1]
         if progress is not None:

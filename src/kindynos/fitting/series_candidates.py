@@ -57,16 +57,18 @@ class Candidate:
     options: tuple[tuple[str, Any], ...]
     group: str
 
-    def fit(self, values: Floats, near: Process | None = None) -> Process:
-        """Return the process fitted to values, the search begun ``near`` another; raises
-        ParameterError where it cannot be.
+    def fit(self, values: Floats, near: Process | None = None, exog: Any = None) -> Process:
+        """Return the process fitted to values, with regressors, the search begun ``near`` another;
+        raises ParameterError where it cannot be.
         """
         kind: Any = self.kind
-        options = (
-            dict(self.options)
-            if near is None or self.kind is Garch
-            else {**dict(self.options), "near": near}
-        )
+        options = dict(self.options)
+        if near is not None and self.kind is not Garch:
+            options["near"] = near
+        if exog:
+            if self.kind is not Arima:
+                raise ParameterError("takes no regressors")
+            options["exog"] = exog
         found: Process = kind.fit(values, **options)
         return found
 

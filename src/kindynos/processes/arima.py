@@ -5,7 +5,7 @@ season.
 from __future__ import annotations
 
 import math
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from functools import cached_property
 from types import SimpleNamespace
@@ -24,6 +24,7 @@ from kindynos.processes.arima_fit import ArimaLikelihood, OpenParameters, Orders
 from kindynos.processes.arma import is_stationary, multiplied, polynomial, psi_weights
 from kindynos.processes.base import Process
 from kindynos.processes.fitted import FittedSeries
+from kindynos.processes.regressors import aligned, contribution, effects_of, exog_values
 from kindynos.processes.series import InPeriods, known_length, logs_of, same_process, series_values
 from kindynos.validate import check_integer, finite, instance, listed, positive
 
@@ -51,6 +52,10 @@ class Arima(InPeriods):
     last, from which simulation goes on; without it the series starts at rest: at its mean, or at 0
     where it is differenced.
 
+    With regressors it is the value (or its log) less the sum of each one's value times its effect
+    that moves so. ``exog`` has the values of each regressor by name, from the first value of the
+    history on and as far ahead as the series is forecast; ``effects`` what one unit of each adds.
+
     Source: Box and Jenkins, Time Series Analysis (1970), chapters 4 and 9.
 
     >>> growth = Arima(ar=[0.5], constant=2.0, sd=1.0, history=[3.0])
@@ -69,6 +74,8 @@ class Arima(InPeriods):
     season: int = 1
     log: bool = False
     history: Sequence[float] = field(default=(), repr=False)
+    exog: Mapping[str, Sequence[float]] = field(default_factory=dict, repr=False)
+    effects: Mapping[str, float] = field(default_factory=dict)
 
     label = "arima"
     formula = (
@@ -86,6 +93,8 @@ class Arima(InPeriods):
         "seasonal_ma": _coefficients,
         "seasonal_differences": _count,
         "season": _count,
+        "exog": exog_values,
+        "effects": effects_of,
     }
 
     def __post_init__(self) -> None:
@@ -112,6 +121,17 @@ class Arima(InPeriods):
                     "unit circle",
                     owner="Arima",
                 )
+        if set(self.exog) != set(self.effects):
+            lacking = sorted(set(self.exog) ^ set(self.effects))[0]
+            raise ParameterError(
+                f"each regressor has values in exog and a number in effects; {lacking!r} has one "
+                "of the two",
+                owner="Arima",
+            )
+        if self.exog and self.known_ahead < 0:
+            raise ParameterError(
+                f"exog has {-self.known_ahead} values less than the history", owner="Arima"
+            )
         if self.history and len(self.known) <= self.orders.lost:
             raise ParameterError(
                 f"history has {len(self.known)} values, and differencing needs more than "
@@ -161,15 +181,38 @@ class Arima(InPeriods):
         )
         return [-value for value in own[1:]], moving[1:], at.constant * steady
 
+    @property
+    def known_ahead(self) -> int:
+        """The number of periods after the history for which regressors are known; 0 without
+        any.
+        """
+        lengths = [len(values) for values in self.exog.values()]
+        return lengths[0] - len(self.history) if lengths else 0
+
+    def _explained(self, effects: Mapping[str, Any]) -> Any:
+        """Return what regressors add over the known history, ``(values, 1)`` or one per trial."""
+        return contribution(effects, self.exog, slice(len(self.known)))
+
+    def _added(self, effects: Mapping[str, Any], periods: int) -> Any:
+        """Return what regressors add in the periods after the known history."""
+        if self.exog and periods > self.gap + self.known_ahead:
+            raise ParameterError(
+                f"its regressors are known {self.known_ahead} periods ahead, and "
+                f"{periods - self.gap} are asked for; give exog more rows",
+                owner="Arima",
+            )
+        begin = len(self.known)
+        return contribution(effects, self.exog, slice(begin, begin + periods))
+
     @cached_property
     def _filled(self) -> Floats:
         """The history, in logs where it is of logs, with missing values at their best guess."""
         values = logs_of(self.known) if self.log else np.array(self.known, dtype=np.float64)
         lost = np.isnan(values)
         if lost.any():
-            values[lost] = (
-                ArimaLikelihood(values, self.orders, self._has_constant).at(vars(self)).missing
-            )
+            explained = np.broadcast_to(self._explained(self.effects), (len(values), 1))[:, 0]
+            unexplained = ArimaLikelihood(values - explained, self.orders, self._has_constant)
+            values[lost] = unexplained.at(vars(self)).missing + explained[lost]
         return values
 
     @property
@@ -182,8 +225,9 @@ class Arima(InPeriods):
         """
         level = 0.0 if self.orders.lost or self.history else at.constant
         values = np.zeros((count, trials)) + level
-        kept = self._filled[-count:] if count else self._filled[:0]
-        values[count - len(kept) :] = kept[:, None]
+        whole = self._filled[:, None] - self._explained(at.effects)
+        kept = whole[-count:] if count else whole[:0]
+        values[count - len(kept) :] = kept
         if not self.history or not shocks:
             return values, np.zeros((shocks, 1))
         every = getattr(at, "innovations", None)
@@ -197,7 +241,8 @@ class Arima(InPeriods):
     @cached_property
     def _innovations(self) -> Floats:
         """What the history did beyond its forecasts, one period ahead."""
-        return ArimaLikelihood(self._filled, self.orders, False).innovations(
+        unexplained = self._filled - np.ravel(self._explained(self.effects))
+        return ArimaLikelihood(unexplained, self.orders, False).innovations(
             vars(self), self.constant
         )
 
@@ -225,6 +270,7 @@ class Arima(InPeriods):
             for i, value in moved:
                 row += value * every[shock - i]
         answer = path[len(own) :]
+        answer += self._added(at.effects, periods)
         return np.exp(answer, out=answer) if self.log else answer
 
     def _moments(self, periods: int) -> tuple[Floats, Floats]:
@@ -275,6 +321,7 @@ class Arima(InPeriods):
         log: bool = False,
         constant: bool | None = None,
         near: Process | None = None,
+        exog: Any = None,
     ) -> Self:
         """Return the process fitted to a series by exact maximum likelihood, with standard
         errors in ``fitted``.
@@ -285,15 +332,27 @@ class Arima(InPeriods):
         fitted unless the series is differenced. NaN stands for a missing value.
         ``fitted.log_likelihood`` is that of the values as they are modelled: of the logs, with
         ``log``. The search begins at the process ``near``, if one of the same form is given that
-        was fitted to a part of the series, and is quicker. Raises ParameterError for a series
-        that cannot be used.
+        was fitted to a part of the series, and is quicker.
+
+        ``exog`` are regressors that are known ahead: a DataFrame, a mapping from names to values,
+        or an array ``(periods, regressors)``, with a row for each period of the series and one for
+        each period to forecast; rows are matched by date where both have dates. Their effects are
+        estimated together with the rest, by generalised least squares at the best coefficients.
+        Raises ParameterError for a series, or regressors, that cannot be used. Source of the
+        regression: Hamilton, Time Series Analysis (1994), section 8.3.
 
         >>> made = Arima(ar=[0.6], sd=1.0).paths(periods=300, trials=1, seed=3)[1:, 0]
         >>> round(Arima.fit(made, order=(1, 0, 0)).ar[0], 1)
         0.6
+        >>> campaign = np.arange(312) % 7 == 0
+        >>> found = Arima.fit(made + 5 * campaign[:300], exog={"campaign": campaign})
+        >>> round(found.effects["campaign"]), found.known_ahead
+        (5, 12)
         """
         orders = _orders(f"{cls.__name__}.fit", order, seasonal)
-        return cls._fit(series, order, seasonal, log, constant, _theta_of(near, orders))
+        near_theta = _theta_of(near, orders)
+        regressors = aligned(f"{cls.__name__}.fit", exog, series)
+        return cls._fit(series, order, seasonal, log, constant, near_theta, regressors)
 
     @classmethod
     def _fit(
@@ -304,6 +363,7 @@ class Arima(InPeriods):
         log: bool,
         constant: bool | None,
         near: Floats | None,
+        exog: Mapping[str, Sequence[float]],
     ) -> Self:
         owner = f"{cls.__name__}.fit"
         orders = _orders(owner, order, seasonal)
@@ -322,7 +382,8 @@ class Arima(InPeriods):
                 owner=owner,
             )
         modelled = logs_of(values) if log else np.array(values)
-        model = ArimaLikelihood(modelled, orders, constant)
+        known = {name: np.array(column[: len(values)]) for name, column in exog.items()}
+        model = ArimaLikelihood(modelled, orders, constant, known)
         _check_left(owner, model)
         found = model.best(near)
         coefficients = orders.coefficients(found.theta)
@@ -341,7 +402,7 @@ class Arima(InPeriods):
             estimated=estimated,
             log_likelihood=solved.log_likelihood,
             jacobian=jacobian,
-            parameter_count=orders.free + int(constant) + 1,
+            parameter_count=orders.free + model.fixed + 1,
             at_bound=dict.fromkeys(at_bound, "on the border"),
         )
         return cls(
@@ -353,6 +414,8 @@ class Arima(InPeriods):
             season=orders.season,
             log=log,
             history=history,
+            exog=exog,
+            effects=solved.effects,
             fitted=fitted,
         )
 
@@ -366,7 +429,7 @@ class Arima(InPeriods):
             seasonal = (0, 0, 0, 0)
         begin = o.theta_of(vars(self))
         estimated = type(self)._fit(
-            self.history, order, seasonal, self.log, self._has_constant, begin
+            self.history, order, seasonal, self.log, self._has_constant, begin, self.exog
         )
         found: Self = same_process("Arima", self, estimated, (*COEFFICIENTS, "sd", "constant"))
         return found
@@ -384,6 +447,9 @@ class Arima(InPeriods):
         }
         for name in COEFFICIENTS:
             answer[name] = tuple(answer[name])
+        answer["effects"] = {
+            name: np.array([row["effects"][name] for row in rows])[place] for name in self.effects
+        }
         return SimpleNamespace(
             **{**answer, "constant": answer["constant"][0], "sd": answer["sd"][0]}
         )
@@ -392,7 +458,7 @@ class Arima(InPeriods):
         if self.fitted is None:
             return []
         rows = self.fitted.estimated.rows
-        names = (*COEFFICIENTS, "constant", "sd")
+        names = (*COEFFICIENTS, "constant", "sd", "effects")
         return [
             replace(self, fitted=None, **{name: rows[i % len(rows)][name] for name in names})
             for i in range(count)
@@ -449,7 +515,7 @@ def _orders(owner: str, order: Sequence[int], seasonal: Sequence[int]) -> Orders
 
 
 def _check_left(owner: str, model: ArimaLikelihood) -> None:
-    left = model.observations - model.orders.free - int(model.constant)
+    left = model.observations - model.orders.free - model.fixed
     if left < 4:
         raise ParameterError(
             f"{left + model.orders.free} values are too few for so large a number of parameters",
@@ -459,6 +525,14 @@ def _check_left(owner: str, model: ArimaLikelihood) -> None:
     if np.ptp(own) <= 1e-12 * max(float(np.abs(own).max()), 1e-300):
         raise ParameterError(
             "the differenced series is constant; there is nothing to estimate", owner=owner
+        )
+    told = model.not_told_apart
+    if told is not None:
+        differenced = " after differencing" if model.orders.lost else ""
+        raise ParameterError(
+            f"the effect of the regressor {told!r} cannot be told: it is constant, or a sum of "
+            f"the others{differenced}",
+            owner=owner,
         )
 
 
@@ -470,6 +544,8 @@ def _description(model: ArimaLikelihood, log: bool, at_bound: list[str]) -> str:
         parts.append(f"{lost} missing")
     if log:
         parts.append("of the logs")
+    if model.exog:
+        parts.append(f"with the regressors {', '.join(model.exog)}")
     if o.lost:
         times = f"{o.differences} time{'s' if o.differences > 1 else ''}" if o.differences else ""
         season = f"over {o.season} periods" if o.seasonal_differences else ""

@@ -6,7 +6,7 @@ from __future__ import annotations
 
 import math
 from collections.abc import Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from functools import cached_property
 from typing import Any
 
@@ -38,6 +38,7 @@ FARTHEST_PARTIAL = math.tanh(FARTHEST)
 FIRST_STEPS, KEPT = 30, 5  # of searches from many starts, and how many are taken to the end
 SWINGING = (-2.0, -1.2, -0.7, -0.3, 0.0, 0.3, 0.7, 1.2, 2.0)  # of two terms: their first partial
 CANCELLING = (-2.0, -0.8, 0.8, 2.0)  # partial autocorrelations on that scale, to begin from
+CONSTANT, EFFECT = "constant", "effect of "
 DRAWS, PROPOSALS, SPREAD_DF = 120, 800, 5  # of parameters: for fans, for intervals
 
 
@@ -109,11 +110,33 @@ class Solved:
 
     log_likelihood: float
     sd: float
-    constant: float
-    constant_variance: float
+    # the constant, where there is one, and the effects of regressors by name
+    fixed: dict[str, float]
+    fixed_spread: Floats  # a root of their covariance, in units of sd, (fixed, unknowns)
     innovations: Floats
     missing: Floats
-    constant_pattern: Floats  # what a constant of 1 adds to the innovations
+    patterns: Floats  # what 1 of each adds to the innovations, (values, fixed)
+
+    @property
+    def constant(self) -> float:
+        """The constant, 0 where there is none."""
+        return self.fixed.get(CONSTANT, 0.0)
+
+    @property
+    def effects(self) -> dict[str, float]:
+        """The effects of regressors by name."""
+        return effects_among(self.fixed)
+
+    @property
+    def fixed_errors(self) -> Floats:
+        """The standard errors of the constant and the effects."""
+        found: Floats = self.sd * np.sqrt((self.fixed_spread**2).sum(axis=1))
+        return found
+
+
+def effects_among(fixed: Mapping[str, float]) -> dict[str, float]:
+    """Return the effects of regressors among the parameters of a regression."""
+    return {name[len(EFFECT) :]: value for name, value in fixed.items() if name != CONSTANT}
 
 
 @dataclass(frozen=True)
@@ -128,16 +151,42 @@ class ArimaLikelihood:
     series: Floats
     orders: Orders
     constant: bool
+    exog: Mapping[str, Floats] = field(default_factory=dict)
+
+    @cached_property
+    def fixed_names(self) -> list[str]:
+        """The constant, where there is one, and the effects of regressors."""
+        effects = [f"{EFFECT}{name}" for name in self.exog]
+        return [CONSTANT, *effects] if self.constant else effects
+
+    @property
+    def fixed(self) -> int:
+        """The number of them."""
+        return len(self.fixed_names)
+
+    @property
+    def not_told_apart(self) -> str | None:
+        """The first regressor whose effect the series cannot tell, None where there is none."""
+        columns = self._columns[:, 1 : 1 + self.fixed]
+        scaled = columns / np.maximum(np.sqrt((columns**2).sum(axis=0)), 1e-300)
+        first = int(self.constant)
+        for place, name in enumerate(self.exog, start=first):
+            if np.linalg.matrix_rank(scaled[:, : place + 1], tol=1e-11) <= place:
+                return name
+        return None
 
     @cached_property
     def _columns(self) -> Floats:
-        """The differenced series, a constant if there is one, and the pattern of each missing value
-        ``(values, columns)``.
+        """The differenced series, a constant if there is one, the regressors, and the pattern of
+        each missing value ``(values, columns)``.
         """
         missing = np.flatnonzero(np.isnan(self.series))
-        raw = np.zeros((len(self.series), 1 + len(missing)))
+        known = 1 + len(self.exog)
+        raw = np.zeros((len(self.series), known + len(missing)))
         raw[:, 0] = np.nan_to_num(self.series)
-        raw[missing, 1 + np.arange(len(missing))] = 1.0
+        for place, column in enumerate(self.exog.values(), start=1):
+            raw[:, place] = column
+        raw[missing, known + np.arange(len(missing))] = 1.0
         columns = differenced(
             raw, self.orders.differences, self.orders.seasonal_differences, self.orders.season
         )
@@ -156,19 +205,18 @@ class ArimaLikelihood:
         phi, theta = self.orders.whole(found)
         columns, half = whitened(self._columns, phi, theta)
         target, others = columns[:, 0], columns[:, 1:]
-        if not others.shape[1]:
-            value, sd = log_likelihood(target, half, self.observations, others)
-            return Solved(value, sd, 0.0, 0.0, target, others[0], np.zeros(len(target)))
-        first = int(self.constant)
-        crossed = others.T @ others
-        best = np.linalg.solve(crossed, others.T @ target)
-        variance = float(np.linalg.inv(crossed)[0, 0]) if self.constant else 0.0
-        target = np.asarray(target - others @ best, dtype=np.float64)
+        first = self.fixed
+        best, spread = np.empty(0), np.empty((0, 0))
+        if others.shape[1]:
+            # by an orthogonal basis, since regressors may be large and hardly vary
+            basis, triangle = np.linalg.qr(others)
+            root = np.linalg.inv(triangle)
+            best, spread = root @ (basis.T @ target), root[:first]
+            target = np.asarray(target - others @ best, dtype=np.float64)
         value, sd = log_likelihood(target, half, self.observations, others[:, first:])
-        constant = float(best[0]) if self.constant else 0.0
-        pattern = others[:, 0] if self.constant else np.zeros(len(target))
+        fixed = dict(zip(self.fixed_names, best[:first].tolist(), strict=True))
         missing: Floats = np.asarray(-best[first:], dtype=np.float64)
-        return Solved(value, sd, constant, sd**2 * variance, target, missing, pattern)
+        return Solved(value, sd, fixed, spread, target, missing, others[:, :first])
 
     def innovations(self, found: Mapping[str, Any], constant: float) -> Floats:
         """Return the innovations of a complete series at coefficients and a constant."""
@@ -249,8 +297,7 @@ class ArimaLikelihood:
             if self.orders.free
             else {}
         )
-        if self.constant:
-            errors["constant"] = math.sqrt(solved.constant_variance)
+        errors |= dict(zip(self.fixed_names, solved.fixed_errors.tolist(), strict=True))
         errors["sd"] = solved.sd / math.sqrt(2 * self.observations)
         return errors
 
@@ -307,8 +354,8 @@ class OpenParameters:
 
     def _proposed(self, generator: np.random.Generator, count: int) -> Proposed:
         """Return coefficients proposed from Student's t around the best, and how likely each is
-        when the constant and the sd are integrated out, with all partial autocorrelations alike
-        before any data are seen.
+        when the constant, the effects and the sd are integrated out, with all partial
+        autocorrelations alike before any data are seen.
 
         Integrating the constant out corrects what a short series does to autoregressive terms.
         Source: Rubin, in Bayesian Statistics 3 (1988), 395-402.
@@ -329,21 +376,20 @@ class OpenParameters:
                 continue
             prior = -2 * float(np.log(np.cosh(theta)).sum())
             density = -(SPREAD_DF + size) / 2 * math.log1p(float(normal @ normal) / SPREAD_DF)
-            without = 0.5 * math.log(at.constant_variance) if model.constant else 0.0
+            without = model.fixed * math.log(at.sd)
+            without += 0.5 * float(np.linalg.slogdet(at.fixed_spread @ at.fixed_spread.T)[1])
             coefficients.append(tried)
             solved.append(at)
             logs.append(at.log_likelihood + without + prior - density)
         return Proposed(coefficients, solved, np.array(logs))
 
-    def _scales(
-        self, generator: np.random.Generator, count: int
-    ) -> tuple[list[float], list[float]]:
+    def _scales(self, generator: np.random.Generator, count: int) -> tuple[list[float], Floats]:
         """Return draws of the root of chi squared, which an sd is divided by, and of standard
-        normals, for a constant.
+        normals ``(count, fixed)``, for the constant and the effects.
         """
-        left = self.likelihood.observations - int(self.likelihood.constant)
+        left = self.likelihood.observations - self.likelihood.fixed
         lengths = np.sqrt(generator.chisquare(max(left, 1), count))
-        return lengths.tolist(), generator.standard_normal(count).tolist()
+        return lengths.tolist(), generator.standard_normal((count, self.likelihood.fixed))
 
     @cached_property
     def _known(self) -> tuple[dict[str, Floats], dict[str, Floats]]:
@@ -361,14 +407,16 @@ class OpenParameters:
             if best - at.log_likelihood < REJECTED
         ]
         draws = {key: np.array([named[place][key] for place in picked]) for key in named[0]}
-        lengths, shifts = (np.array(one) for one in self._scales(generator, PROPOSALS))
-        solved = [proposed.solved[place] for place in picked]
-        sds = np.array([at.sd for at in solved])
-        draws["sd"] = sds * math.sqrt(model.observations) / lengths
+        lengths, shifts = self._scales(generator, PROPOSALS)
+        drawn = [
+            _drawn(model, {}, proposed.solved[place], length, shift)
+            for place, length, shift in zip(picked, lengths, shifts, strict=True)
+        ]
+        draws["sd"] = np.array([one["sd"] for one in drawn])
         if model.constant:
-            own = np.array([math.sqrt(at.constant_variance) for at in solved])
-            centres = np.array([at.constant for at in solved])
-            draws["constant"] = centres + shifts * own * draws["sd"] / sds
+            draws[CONSTANT] = np.array([one[CONSTANT] for one in drawn])
+        for name in model.exog:
+            draws[f"{EFFECT}{name}"] = np.array([one["effects"][name] for one in drawn])
         return draws, {key: np.array([one[key] for one in allowed]) for key in named[0]}
 
     @property
@@ -390,9 +438,19 @@ def _drawn(
     coefficients: dict[str, tuple[float, ...]],
     solved: Solved,
     length: float,
-    shift: float,
+    shift: Floats,
 ) -> dict[str, Any]:
     sd = solved.sd * math.sqrt(model.observations) / length
-    gap = shift * math.sqrt(solved.constant_variance) * sd / solved.sd
-    innovations = solved.innovations - gap * solved.constant_pattern
-    return {**coefficients, "constant": solved.constant + gap, "sd": sd, "innovations": innovations}
+    spread = solved.fixed_spread
+    gaps = sd * (np.linalg.cholesky(spread @ spread.T) @ shift) if model.fixed else shift
+    fixed = {
+        name: value + gap
+        for (name, value), gap in zip(solved.fixed.items(), gaps.tolist(), strict=True)
+    }
+    return {
+        **coefficients,
+        CONSTANT: fixed.get(CONSTANT, 0.0),
+        "effects": effects_among(fixed),
+        "sd": sd,
+        "innovations": solved.innovations - solved.patterns @ gaps,
+    }

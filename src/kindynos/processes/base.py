@@ -110,7 +110,7 @@ class Process(ABC):
             own = {
                 name: value
                 for name, value in self.parameters.items()
-                if name not in ("start", "first", "history")
+                if name not in ("start", "first", "history", "exog")
             }
             if self.fitted.of is None:
                 object.__setattr__(self, "fitted", replace(self.fitted, of=own))

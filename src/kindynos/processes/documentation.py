@@ -9,6 +9,8 @@ PARAMETERS = {
     "differences": "How often the series is differenced.",
     "drift": "The growth (of a walk: the mean step) per unit of time.",
     "drifts": "The growth in regime 0 and 1, per unit of time.",
+    "effects": "What one unit of each regressor adds to the value, or to its log, by name.",
+    "exog": "The values of regressors that are known ahead, by name.",
     "first": "The regime at the start, 0 or 1.",
     "history": "The values that the series goes on from, the newest last.",
     "jump_mean": "The mean of the log return of a jump.",

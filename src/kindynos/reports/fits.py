@@ -342,6 +342,8 @@ def parameters_of(process: Process) -> dict[str, float]:
                 f"{key.replace('_', ' ')} {place}": float(part)
                 for place, part in enumerate(value, start=1)
             }
+        elif key == "effects":
+            answer |= {f"effect of {name}": effect for name, effect in value.items()}
         elif isinstance(value, float | int) and not isinstance(value, bool):
             answer[key] = float(value)
     return answer

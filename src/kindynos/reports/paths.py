@@ -315,9 +315,12 @@ def _fitted(name: str, process: Process, history: int) -> Any:
     fitted = table_of(title, ("parameter", "left"), ("value", "right"), ("standard error", "right"))
     errors = process.fitted.standard_errors if process.fitted else {}
     for key, value in process.parameters.items():
-        if key in ("returns", "start", "history") or value is None:
+        if key in ("returns", "start", "history", "exog") or value is None:
             continue
-        parts = _labelled(key, value, errors) if isinstance(value, tuple) else {key: value}
+        if key == "effects":
+            parts = {f"effect of {regressor}": effect for regressor, effect in value.items()}
+        else:
+            parts = _labelled(key, value, errors) if isinstance(value, tuple) else {key: value}
         for label, part in parts.items():
             text = str(part) if isinstance(part, bool | str) else f"{part:.4g}"
             error = errors.get(label, math.nan)

@@ -1,0 +1,125 @@
+"""Days of trading and holidays as regressors of a series, which are known ahead."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Mapping
+from pathlib import Path
+from typing import TYPE_CHECKING, Any
+
+import numpy as np
+
+from kindynos.errors import ParameterError
+from kindynos.fitting.dates import DatedSeries, dated_series
+from kindynos.tables.reader import read_table
+from kindynos.validate import Count, checked, one_of
+
+if TYPE_CHECKING:
+    import pandas as pd
+
+WEEKDAYS = ("Monday", "Tuesday", "Wednesday", "Thursday", "Friday", "Saturday")
+DAYS = ("working", "each", "none")
+
+
+@checked
+def calendar_regressors(
+    series: Any,
+    ahead: Count = 24,
+    days: str = "working",
+    holidays: Mapping[str, Iterable[Any]] | None = None,
+    *,
+    every: str | None = None,
+) -> pd.DataFrame:
+    """Return regressors that the calendar alone decides, for ``exog`` of ``Arima.fit`` and
+    ``fit_series``: one row for each period of a dated series and ``ahead`` more.
+
+    ``days`` of a month, quarter or year: "working" gives one column, working days - 5/2 weekend
+    days, which is 0 in a period of whole weeks; "each" gives six, Mondays - Sundays to Saturdays -
+    Sundays; "none" gives none. ``holidays`` are dates by name, such as {"Easter": ["2027-03-28",
+    "2028-04-16"]}: a column for each name counts them in the period; give those ahead too. Of days
+    and weeks (a date is the week's first day) there are holidays only. Raises ParameterError for a
+    series without dates.
+
+    Source: Bell and Hillmer, Journal of the American Statistical Association 78 (1983), 526-534.
+
+    >>> import pandas as pd
+    >>> months = pd.Series([1.0, 2.0, 3.0], pd.date_range("2027-01-01", periods=3, freq="MS"))
+    >>> calendar_regressors(months, ahead=1)["working days"].tolist()
+    [-4.0, 0.0, 3.0, 2.0]
+    """
+    import pandas as pd
+
+    owner = "calendar_regressors"
+    one_of(owner, "days", days, DAYS)
+    dated = dated_series(owner, series, every)
+    if dated.dates is None:
+        raise ParameterError("needs a series with dates as its index", owner=owner)
+    dates = dated.dates.append(dated.after(ahead))
+    begins, ends = _bounds(dated, dates)
+    found: dict[str, Any] = {}
+    if dated.every in ("month", "quarter", "year") and days != "none":
+        counts = np.array([_weekdays(begins, ends, day) for day in range(7)], dtype=np.float64)
+        if days == "working":
+            found["working days"] = counts[:5].sum(axis=0) - 2.5 * counts[5:].sum(axis=0)
+        else:
+            found = {f"{word}s": counts[i] - counts[6] for i, word in enumerate(WEEKDAYS)}
+    for name, given in (holidays or {}).items():
+        found[str(name)] = _counted(owner, str(name), given, begins, ends)
+    if not found:
+        raise ParameterError(
+            f"a series of one value per {dated.every} has no regressors of days; name holidays",
+            owner=owner,
+        )
+    return pd.DataFrame(found, index=dates)
+
+
+def holidays_in(source: str | Path) -> dict[str, list[Any]]:
+    """Return the dates of each holiday in a table with the columns holiday and date; raises
+    FileError for a file that cannot be read so.
+    """
+    table = read_table(source)
+    names, dates = table.texts(table.named("holiday")), table.dates("date")
+    found: dict[str, list[Any]] = {}
+    for name, date in zip(names, dates, strict=True):
+        found.setdefault(name, []).append(date)
+    return found
+
+
+def _bounds(dated: DatedSeries, dates: Any) -> tuple[Any, Any]:
+    """Return the first day of each period, and the first day after it."""
+    codes = {"month": "M", "quarter": "Q", "year": "Y"}
+    if dated.every in codes:
+        periods = dates.to_period(codes[dated.every])
+        begins, after = periods.to_timestamp(), (periods + 1).to_timestamp()
+    else:
+        import pandas as pd
+
+        begins = dates.normalize()
+        after = begins + pd.Timedelta(days=7 if dated.every == "week" else 1)
+    return begins.to_numpy().astype("datetime64[D]"), after.to_numpy().astype("datetime64[D]")
+
+
+def _weekdays(begins: Any, ends: Any, day: int) -> Any:
+    """Return how often a day of the week, 0 for Monday, lies in each period."""
+    mask = [place == day for place in range(7)]
+    return np.busday_count(begins, ends, weekmask=mask)
+
+
+def _counted(owner: str, name: str, given: Iterable[Any], begins: Any, ends: Any) -> Any:
+    """Return the number of holidays in each period."""
+    import pandas as pd
+
+    if isinstance(given, str):
+        given = [given]
+    try:
+        days = pd.DatetimeIndex(list(given)).to_numpy().astype("datetime64[D]")
+    except (TypeError, ValueError):
+        raise ParameterError(
+            f"holidays[{name!r}] must be dates, such as '2027-03-28'", owner=owner
+        ) from None
+    days = np.sort(days)
+    counts = np.searchsorted(days, ends) - np.searchsorted(days, begins)
+    if not counts.any():
+        raise ParameterError(
+            f"none of the holidays {name!r} lies in the periods of the series", owner=owner
+        )
+    return counts.astype(np.float64)
