@@ -179,7 +179,10 @@ def near_zero(values: Floats) -> str:
     """
     if not len(values) or values.min() <= 0:
         return ""
-    least, middle = float(values.min()), float(np.median(values))
+    least = float(values.min())
+    if least >= LEAST_RATE * float(values.max()):  # and so of the median
+        return ""
+    middle = float(np.median(values))
     if least >= LEAST_RATE * middle:
         return ""
     return f"it comes near 0 ({least:.3g}, and {middle:.3g} in the middle)"

@@ -453,7 +453,7 @@ def _inspected(
     found: list[tuple[Any, ...]] = []
     for place, name in enumerate(map(str, frame.columns)):
         absolute = changes.get(name) == "absolute"
-        _check_instrument(frame.iloc[:, place], absolute, read)
+        _check_instrument(values[:, place], name, absolute, read)
         usable, problems = _problems(values[:, place], name, absolute, rules)
         values[~usable, place] = np.nan
         found += [
@@ -551,18 +551,18 @@ def _ratio(name: str, ratio: Any) -> float:
     return found
 
 
-def _check_instrument(values: pd.Series, absolute: bool, read: ReadPrices) -> None:
+def _check_instrument(values: Floats, name: str, absolute: bool, read: ReadPrices) -> None:
     """Raise FileError for prices of an instrument from which nothing can be estimated."""
     if np.isinf(values).any():
-        date = values.index[int(np.argmax(np.isinf(values.to_numpy())))]
+        date = read.frame.index[int(np.argmax(np.isinf(values)))]
         raise FileError(
-            f"the price of {values.name!r} is not a finite number",
+            f"the price of {name!r} is not a finite number",
             file=read.file,
-            row=_row(read.rows, date, values.name),
+            row=_row(read.rows, date, name),
         )
     if not absolute and not (values > 0).any():
         raise FileError(
-            f"{values.name!r} has no price above 0; changes={{{values.name!r}: 'absolute'}} takes "
+            f"{name!r} has no price above 0; changes={{{name!r}: 'absolute'}} takes "
             "the differences of a rate",
             file=read.file,
         )

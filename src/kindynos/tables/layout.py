@@ -89,7 +89,8 @@ def separator_of(text: str) -> str:
         usual = max(set(widths), key=lambda width: (widths.count(width), width), default=0)
         return (widths.count(usual) if usual > 1 else 0, usual)
 
-    found = max(SEPARATORS, key=score)
+    occurring = [separator for separator in SEPARATORS if separator in text]
+    found = max(occurring or SEPARATORS, key=score)
     return "\t" if found == "," and _one_column(text) else found
 
 
@@ -98,6 +99,8 @@ def _one_column(text: str) -> bool:
     the last without a number are numbers, and no comma stands above them.
     """
     lines = [line.strip().strip('"') for line in text.splitlines()[:SAMPLE] if line.strip()]
+    if not lines or ("," in lines[0] and not _is_number(lines[0])):  # as most tables have it
+        return False
     first = next((place for place, line in enumerate(lines) if _is_number(line)), 0)
     above, below = lines[:first], lines[first:]
     return (
@@ -239,12 +242,13 @@ def _units_row(
         known = [cell for cell in cells if not is_missing(cell, words)]
         return bool(known) and all(number_in(cell, decimal) is not None for cell in known)
 
-    numeric = [column for column in range(len(names)) if holds_numbers(column)]
-    said = [first[column].strip() if column < len(first) else "" for column in numeric]
-    texts = [cell for cell in said if cell and not is_missing(cell, words)]
-    if not texts or not all(_is_unit(cell) for cell in texts):
-        return None
-    return following[0]
+    units = 0
+    for column, cell in enumerate(map(str.strip, first[: len(names)])):
+        if cell and not is_missing(cell, words) and holds_numbers(column):
+            if not _is_unit(cell):  # as in most tables, of which no more needs to be looked at
+                return None
+            units += 1
+    return following[0] if units else None
 
 
 def _trimmed(record: Record) -> Record:

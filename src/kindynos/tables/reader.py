@@ -247,12 +247,13 @@ class _Body:
         frame = self.cells(
             range(self.width), decimal=decimal, na_values=[*WORDS, *missing], **EXACT
         )
-        return [
-            np.array(self.written(place), dtype=object)
-            if frame[place].dtype.kind == "O"
-            else frame[place].to_numpy().astype(np.float64)
-            for place in range(self.width)
-        ]
+        return [self._column(frame[place], place) for place in range(self.width)]
+
+    def _column(self, cells: pd.Series, place: int) -> Cells:
+        if cells.dtype.kind != "O":
+            return cells.to_numpy().astype(np.float64)
+        # words that stand for missing values are read again as they are written
+        return np.array(self.written(place) if cells.isna().any() else cells, dtype=object)
 
     def blank(self, columns: Sequence[Cells]) -> Any:
         """Return which records hold nothing; an empty line of a single column is a missing
@@ -299,7 +300,8 @@ def _from_text(path: Path, form: TableFormat) -> Table:
     kept = np.flatnonzero(~blank)
 
     def texts(name: str) -> list[str]:
-        written = body.written(places[name])
+        cells = columns[places[name]]
+        written = cells if cells.dtype.kind == "O" else body.written(places[name])
         return [written[place] for place in kept]
 
     return replace(table, written=texts)
