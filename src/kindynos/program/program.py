@@ -17,12 +17,20 @@ from kindynos.finance.notes import listening
 from kindynos.formula.group import Group
 from kindynos.formula.shapes import NUMBER, ROW, Shape
 from kindynos.formula.tree import PERIOD, TableSum
+from kindynos.program.calculation import Calculation
 from kindynos.program.correlations import Correlation, Repair, groups_of
 from kindynos.program.correlations import check_names as check_correlated_names
 from kindynos.program.order import check_names, ordered
 from kindynos.program.probe import Probe
 from kindynos.program.quantities import DependentDriver, Driver, Given, Line, Quantity, with_figures
-from kindynos.program.steps import DependentStep, FormulaStep, GroupStep, SharedStep, Step
+from kindynos.program.steps import (
+    CalculationStep,
+    DependentStep,
+    FormulaStep,
+    GroupStep,
+    SharedStep,
+    Step,
+)
 from kindynos.program.timeline import STEPS, Timeline
 from kindynos.sampling.plans import Plan, ScoreRequest
 
@@ -278,7 +286,9 @@ def compile_model(
             shapes[name_of] = ROW if row else Shape()
     steps: list[Step] = []
     _check_size(len(quantities), periods)
-    formulas_only = all(line.tree is not None for line in lines.values())
+    formulas_only = all(
+        line.tree is not None or line.calculation is not None for line in lines.values()
+    )
     probe = Probe(
         drivers,
         constants,
@@ -303,6 +313,10 @@ def compile_model(
         elif line.shared is not None:
             step = probe.shared(line.shared)
             shapes.update(step.shapes)
+        elif line.calculation is not None:
+            step = _calculation_step(line.calculation, lines, shapes)
+            shapes.update(step.shapes)
+            probe.add(step)
         elif line.tree is None:
             step = probe.function(line, shapes)
             shapes[line.name] = step.shape
@@ -389,6 +403,24 @@ def _formula_shape(line: Line, shapes: Mapping[str, Shape]) -> Shape:
             "a line cannot be a table; use lookup(x, table)", owner=f"line {line.name!r}"
         )
     return shape
+
+
+def _calculation_step(
+    calculation: Calculation, lines: Mapping[str, Line], shapes: Mapping[str, Shape]
+) -> CalculationStep:
+    """Return the step of all lines of a calculation whose needs are known by now; others, such as
+    those that need a driver with a parameter among these, follow later.
+    """
+    ready = [
+        name
+        for name, line in lines.items()
+        if line.calculation is calculation
+        and name not in shapes
+        and all(need in shapes for need in line.needs)
+    ]
+    return CalculationStep(
+        calculation, {name: calculation.shape_of(name, shapes) for name in ready}
+    )
 
 
 def _group_step(lines: list[Line], shapes: dict[str, Shape], periods: int) -> GroupStep:

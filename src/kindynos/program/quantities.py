@@ -28,6 +28,7 @@ from kindynos.formula.parse import is_name, parse
 from kindynos.formula.shapes import NUMBER, ROW, TABLE, Shape
 from kindynos.formula.tree import PERIOD, Expression
 from kindynos.processes.base import Process
+from kindynos.program.calculation import Calculation
 from kindynos.program.shared_call import SharedCall
 from kindynos.sampling.plans import ScoreRequest
 from kindynos.validate import Positive, checked, finite, invalid_argument, one_of, shown
@@ -303,8 +304,8 @@ class ProcessDriver(Driver):
 
 @dataclass(frozen=True)
 class Line:
-    """A calculated quantity: a function whose parameters are the quantities it needs, a formula, or
-    one value of a shared call.
+    """A calculated quantity: a function whose parameters are the quantities it needs, a formula, one
+    value of a shared call, or one line of a calculation, such as a cell of a workbook.
 
     A line of a saved run, whose function is gone, has its ``recorded_needs`` alone.
     """
@@ -319,6 +320,7 @@ class Line:
     missing: Any = None  # how a trial without a value ranks: "worst", "best" or a number
     each_trial: bool = False
     shared: SharedCall | None = None
+    calculation: Calculation | None = None
     recorded_needs: tuple[str, ...] = ()
 
     @cached_property
@@ -331,6 +333,8 @@ class Line:
         """The names it uses in the same period, in order of use."""
         if self.shared is not None:
             return self.shared.inputs
+        if self.calculation is not None:
+            return self.calculation.needs(self.name)
         if self.function is not None:
             return tuple(inspect.signature(self.function).parameters)
         return self.recorded_needs if self.tree is None else tuple(self.tree.names())

@@ -19,6 +19,7 @@ from kindynos.errors import FormulaError, KindynosError, ModelError, TrialError
 from kindynos.formula.group import Group
 from kindynos.formula.shapes import Shape
 from kindynos.formula.tree import Expression, Scope
+from kindynos.program.calculation import Calculation
 from kindynos.program.failing import one_by_one, single
 from kindynos.program.quantities import DependentDriver, Line
 from kindynos.program.shared_call import SharedCall, may_keep_state
@@ -137,6 +138,33 @@ class GroupStep(Step):
             raise FormulaError(
                 str(error), owner=f"line {' and '.join(map(repr, self.names))}"
             ) from None
+
+
+@dataclass(frozen=True)
+class CalculationStep(Step):
+    """Lines of one calculation that can be worked out at the same time."""
+
+    calculation: Calculation
+    shapes: Mapping[str, Shape]
+
+    @property
+    def names(self) -> tuple[str, ...]:
+        return tuple(self.shapes)
+
+    def evaluate(
+        self, values: Mapping[str, Floats], periods: int, trials: int
+    ) -> dict[str, Floats]:
+        # what is not wanted may need drivers that were not drawn
+        possible = [
+            name
+            for name in self.shapes
+            if all(need in values for need in self.calculation.needs(name))
+        ]
+        answer = self.calculation.evaluate(possible, values, trials)
+        return {
+            name: fitted(name, value, self.shapes[name].dimensions(periods, trials))
+            for name, value in answer.items()
+        }
 
 
 @dataclass(frozen=True)

@@ -1,0 +1,35 @@
+"""What works out several lines of a model together without a function of Python, such as the cells
+of a workbook: it takes whole arrays, keeps nothing between calls, and knows what each line needs.
+"""
+
+from __future__ import annotations
+
+from abc import ABC, abstractmethod
+from collections.abc import Collection, Mapping
+
+from kindynos.arrays import Floats
+from kindynos.formula.shapes import Shape
+
+
+class Calculation(ABC):
+    """Works out lines by name."""
+
+    @abstractmethod
+    def needs(self, name: str) -> tuple[str, ...]:
+        """Return the quantities that a line needs."""
+
+    @abstractmethod
+    def is_row(self, name: str) -> bool:
+        """Return whether a line has one number per period."""
+
+    @abstractmethod
+    def evaluate(
+        self, names: Collection[str], values: Mapping[str, Floats], trials: int
+    ) -> dict[str, Floats]:
+        """Return lines as arrays with the trials last, from the values of what they need."""
+
+    def shape_of(self, name: str, shapes: Mapping[str, Shape]) -> Shape:
+        """Return the shape of a line, which is random where something that it needs is."""
+        return Shape(
+            row=self.is_row(name), random=any(shapes[need].random for need in self.needs(name))
+        )

@@ -1,0 +1,186 @@
+"""Whether our values are those stored in the file, cell by cell."""
+
+from __future__ import annotations
+
+import math
+from dataclasses import dataclass, field
+from typing import TYPE_CHECKING, Any
+
+from kindynos.errors import KindynosError
+from kindynos.workbooks.addresses import Cell
+from kindynos.workbooks.calculation import tidied, working_out
+from kindynos.workbooks.compiling import Compiler
+from kindynos.workbooks.graph import Graph
+from kindynos.workbooks.random_cells import random_cells
+from kindynos.workbooks.values import CellError, Value
+
+if TYPE_CHECKING:
+    import pandas as pd
+
+CLOSE = 1e-9  # relative, of values that agree
+SMALL = 1e-12  # of a value that should be 0
+MOST_NAMED = 3
+
+
+@dataclass(frozen=True)
+class Agreement:
+    """How many ``formulas`` have our value stored in the file, ``drawn`` ones and those without a
+    stored value apart, and which do not.
+    """
+
+    formulas: int
+    agreeing: int
+    drawn: int
+    unstored: int
+    held: int
+    differing: dict[Cell, tuple[Any, Any]] = field(repr=False)
+    failed: dict[Cell, str] = field(repr=False)
+    program: str = ""
+
+    @property
+    def holds(self) -> bool:
+        """Whether every value that can be compared agrees."""
+        return not self.differing and not self.failed
+
+    @property
+    def words(self) -> str:
+        """What was found, in a sentence or two."""
+        compared = self.formulas - self.drawn - self.unstored - self.held
+        if not self.formulas:
+            return "the workbook has no formulas"
+        if not compared and self.unstored:
+            return (
+                f"none of its {self.formulas:,} formulas has a stored value: the program that wrote "
+                "the file never calculated it, so nothing can be compared"
+            )
+        found = (
+            f"{self.agreeing:,} of {compared:,} formulas agree with the values stored in the file"
+        )
+        if self.program and not self.holds:
+            found += f" by {self.program}"
+        if self.differing:
+            shown = [
+                f"{cell} is {_shown(ours)} here and {_shown(theirs)} in the file"
+                for cell, (ours, theirs) in list(self.differing.items())[:MOST_NAMED]
+            ]
+            found += f"; {', '.join(shown)}{_more(self.differing)}"
+        if self.failed:
+            shown = [f"{cell}: {why}" for cell, why in list(self.failed.items())[:MOST_NAMED]]
+            found += f"; not worked out: {'; '.join(shown)}{_more(self.failed)}"
+        apart = [
+            (self.drawn, "depend on draws"),
+            (self.unstored, "have no stored value"),
+            (self.held, "keep their stored value"),
+        ]
+        told = [f"{count:,} {what}" for count, what in apart if count]
+        return found + (f"; not compared: {', '.join(told)}" if told else "")
+
+    def table(self) -> pd.DataFrame:
+        """Return the cells that differ or cannot be worked out, with both values."""
+        import pandas as pd
+
+        rows: dict[str, dict[str, Any]] = {
+            str(cell): {"value": _plain(ours), "stored": _plain(theirs), "problem": ""}
+            for cell, (ours, theirs) in self.differing.items()
+        }
+        rows |= {
+            str(cell): {"value": None, "stored": None, "problem": why}
+            for cell, why in self.failed.items()
+        }
+        table = pd.DataFrame.from_dict(rows, orient="index", columns=["value", "stored", "problem"])
+        return table.rename_axis("cell")
+
+
+def _more(found: dict[Cell, Any]) -> str:
+    return f" and {len(found) - MOST_NAMED:,} more" if len(found) > MOST_NAMED else ""
+
+
+def _plain(value: Value) -> Any:
+    return value.code if isinstance(value, CellError) else value
+
+
+def _shown(value: Value) -> str:
+    if isinstance(value, float):
+        return f"{value:.10g}"
+    return value.code if isinstance(value, CellError) else repr(value)
+
+
+def agreement(graph: Graph) -> Agreement:
+    """Return how our values of all formulas compare with those stored in the file."""
+    values, failed = recalculated(graph)
+    drawn = set(random_cells(graph))
+    counts = {"agreeing": 0, "drawn": 0, "unstored": 0, "formulas": 0, "held": 0}
+    differing: dict[Cell, tuple[Any, Any]] = {}
+    broken: dict[Cell, str] = {}
+    moved = _depending(graph, drawn)
+    for number in (*graph.formulas, *graph.unreadable, *graph.parts):
+        cell = graph.cells[number]
+        if graph.numbers[cell] != number:
+            continue
+        counts["formulas"] += 1
+        stored = graph.contents.sheets[cell.sheet].values.get((cell.row, cell.column))
+        if number in graph.held:
+            counts["held"] += 1
+        elif number in moved:
+            counts["drawn"] += 1
+        elif number in failed:
+            broken[cell] = failed[number]
+        elif stored is None:
+            counts["unstored"] += 1
+        elif agrees(values.get(number), stored):
+            counts["agreeing"] += 1
+        else:
+            differing[cell] = (values.get(number), stored)
+    return Agreement(**counts, differing=differing, failed=broken, program=graph.contents.program)
+
+
+def agrees(ours: Value, theirs: Value) -> bool:
+    """Return whether two values are the same, numbers to 1e-9."""
+    if isinstance(ours, bool | float) and isinstance(theirs, bool | float):
+        if isinstance(ours, bool) or isinstance(theirs, bool):
+            return float(ours) == float(theirs)
+        return math.isclose(ours, theirs, rel_tol=CLOSE, abs_tol=SMALL)
+    if theirs is None:
+        return ours in (None, "", 0.0)
+    return bool(type(ours) is type(theirs) and ours == theirs)
+
+
+def _depending(graph: Graph, drawn: set[int]) -> set[int]:
+    """Return the cells that draw, and those that depend on them."""
+    found = set(drawn)
+    for group in graph.ordered([*graph.formulas, *graph.parts]):
+        if any(need in found for number in group for need in graph.needs(number)):
+            found.update(group)
+    return found
+
+
+def recalculated(graph: Graph) -> tuple[dict[int, Value], dict[int, str]]:
+    """Return our value of each formula by the number of its cell, and why others have none."""
+    compiler = Compiler(graph, {})
+    failed: dict[int, str] = {}
+    slots: list[Value] = list(graph.constants)
+    wholes = {owner for owner, _, _ in graph.parts.values()}
+    drawn = set(random_cells(graph))
+    groups = graph.ordered([*graph.formulas, *graph.parts, *graph.unreadable])
+    order = [number for group in groups for number in group]
+    tidy = tidied(graph, order)
+    values: dict[int, Value] = {}
+    for group in groups:
+        if any(number in drawn for number in group):
+            drawn.update(group)
+            continue
+        needs = {need for number in group for need in graph.needs(number)}
+        if needs & drawn:
+            drawn.update(group)
+            continue
+        broken = next((need for need in needs if need in failed and need not in group), None)
+        if broken is not None:
+            failed.update(dict.fromkeys(group, f"needs {graph.cells[broken]}"))
+            continue
+        try:
+            working_out(compiler, group, slots, tidy, wholes)
+        except KindynosError as error:
+            failed.update(dict.fromkeys(group, str(error)))
+            continue
+        values.update({number: slots[number] for number in group})
+    return values, failed

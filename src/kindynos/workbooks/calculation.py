@@ -1,0 +1,439 @@
+"""Working out cells of a workbook for all trials at once: a plan of closures in order, in which a
+value is let go after its last use.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Collection, Iterable, Mapping
+from dataclasses import dataclass, field
+from functools import cached_property
+from typing import Any
+
+import numpy as np
+
+from kindynos.arrays import Floats
+from kindynos.errors import ModelError
+from kindynos.finance.notes import note
+from kindynos.program.calculation import Calculation
+from kindynos.workbooks.addresses import Cell
+from kindynos.workbooks.compiling import TIDYING, Closure, Compiler, Slots, single
+from kindynos.workbooks.formulas import Binary, Call, Node
+from kindynos.workbooks.graph import Graph
+from kindynos.workbooks.operators import COMPARISONS
+from kindynos.workbooks.values import (
+    BY_NUMBER,
+    FLOAT,
+    NUM,
+    CellError,
+    Faulty,
+    Grid,
+    Value,
+    as_numbers,
+    with_errors,
+)
+
+SETTLED = 1e-10  # relative change at which cells in a circle have settled
+MOST_ROUNDS = 1000
+CAREFUL = {"over": "raise", "divide": "raise", "invalid": "raise", "under": "ignore"}
+
+
+@dataclass(frozen=True)
+class Draw:
+    """A call of RAND or RANDBETWEEN: its cell, and which call of its formula it is."""
+
+    cell: Cell
+    place: int
+
+
+@dataclass(frozen=True)
+class Argument:
+    """What a function of a cell's formula takes: the call by its place, and the argument."""
+
+    cell: Cell
+    place: int
+    number: int
+
+
+Output = tuple[Cell, ...] | Argument
+
+
+@dataclass(frozen=True)
+class Plan:
+    """What is worked out in order: each cell with its closure, and what is let go after it."""
+
+    base: list[Value]
+    steps: list[tuple[int, Closure, tuple[int, ...]]]
+    wholes: frozenset[int]
+    outputs: dict[str, list[Closure]]
+
+
+@dataclass(frozen=True, eq=False)
+class CellCalculation(Calculation):
+    """Cells of a workbook as lines of a model: ``inputs`` are the cells, or calls of RAND, whose
+    values the model gives by name, ``outputs`` what it asks for.
+    """
+
+    graph: Graph = field(repr=False)
+    inputs: Mapping[str, tuple[Cell, ...] | Draw]
+    outputs: Mapping[str, Output]
+    rows: frozenset[str] = frozenset()  # outputs, and inputs, with one cell for each period
+
+    def __getstate__(self) -> dict[str, Any]:
+        kept = ("graph", "inputs", "outputs", "rows")
+        return {key: value for key, value in self.__dict__.items() if key in kept}
+
+    @cached_property
+    def _numbers(self) -> dict[str, list[int]]:
+        """The numbers of the cells of each input, and new ones for calls of RAND."""
+        found = {}
+        for name, place in self.inputs.items():
+            if isinstance(place, Draw):
+                number = len(self.graph.cells)
+                self.graph.cells.append(place.cell)
+                self.graph.constants.append(0.5)
+                found[name] = [number]
+            else:
+                found[name] = [self.graph.number_of(cell) for cell in place]
+        return found
+
+    @cached_property
+    def _bound(self) -> Graph:
+        """The graph with the inputs."""
+        numbers = self._numbers
+        cells = [
+            number
+            for name, place in self.inputs.items()
+            if not isinstance(place, Draw)
+            for number in numbers[name]
+        ]
+        return self.graph.with_inputs(cells)
+
+    @cached_property
+    def _compiler(self) -> Compiler:
+        draws = {}
+        for name, place in self.inputs.items():
+            if isinstance(place, Draw):
+                cell = self.graph.number_of(place.cell)
+                for number in (cell, *self._wholes_of(cell)):
+                    draws[number, place.place] = self._numbers[name][0]
+        return Compiler(self._bound, draws)
+
+    def _wholes_of(self, cell: int) -> list[int]:
+        part = self.graph.parts.get(cell)
+        return [] if part is None else [part[0]]
+
+    @cached_property
+    def _names(self) -> dict[int, str]:
+        """The input of each number."""
+        return {number: name for name, numbers in self._numbers.items() for number in numbers}
+
+    def _seeds(self, output: Output) -> list[int]:
+        if not isinstance(output, Argument):
+            return [self.graph.number_of(cell) for cell in output]
+        node = self._argument(output)
+        return [
+            number
+            for area in self._bound.areas_in(node, output.cell)
+            for number in self._bound.worked_out_in(area)
+        ]
+
+    def _argument(self, output: Argument) -> Node:
+        formula = self.graph.formulas[self.graph.number_of(output.cell)]
+        call = next(
+            node
+            for node in formula.tree.walk()
+            if isinstance(node, Call) and node.place == output.place
+        )
+        return call.arguments[output.number]
+
+    def needs(self, name: str) -> tuple[str, ...]:
+        return self._all_needs[name]
+
+    @cached_property
+    def _all_needs(self) -> dict[str, tuple[str, ...]]:
+        compiler, graph = self._compiler, self._bound
+        draws: dict[int, list[str]] = {}
+        for (number, _), slot in compiler.draws.items():
+            draws.setdefault(number, []).append(self._names[slot])
+        found = {}
+        for name, output in self.outputs.items():
+            seeds = self._seeds(output)
+            reached: set[int] = set()
+            waiting = list(seeds)
+            while waiting:
+                number = waiting.pop()
+                if number not in reached and graph.is_formula(number):
+                    reached.add(number)
+                    waiting.extend(graph.needs(number))
+            names = {self._names[number] for number in reached if number in self._names}
+            names |= {draw for number in reached for draw in draws.get(number, ())}
+            found[name] = tuple(key for key in self.inputs if key in names)
+        return found
+
+    def is_row(self, name: str) -> bool:
+        return name in self.rows
+
+    def evaluate(
+        self, names: Collection[str], values: Mapping[str, Floats], trials: int
+    ) -> dict[str, Floats]:
+        plan = self._plan(tuple(names))
+        wanted = {need for name in names for need in self.needs(name)}
+        slots = self._run(plan, {name: values[name] for name in wanted})
+        found = {}
+        for name, closures in plan.outputs.items():
+            with np.errstate(**CAREFUL):  # type: ignore[call-overload]
+                rows = [self._numeric(name, closure(slots), trials) for closure in closures]
+            if not self.is_row(name):
+                found[name] = rows[0]
+                continue
+            random = any(row.ndim for row in rows)
+            found[name] = np.stack(
+                [np.broadcast_to(row, (trials,)) if random else row.reshape(1) for row in rows]
+            )
+        return found
+
+    def _numeric(self, name: str, value: Value, trials: int) -> Floats:
+        """Return a value as numbers, NaN for errors and texts, of which the listener hears."""
+        number = as_numbers(single(value))
+        if type(number) is CellError:
+            note(f"{name}: {number.code}", trials)
+            return np.full((), np.nan)
+        if type(number) is Faulty:
+            for code in np.unique(number.errors[number.errors > 0]).tolist():
+                note(f"{name}: {BY_NUMBER[code].code}", int((number.errors == code).sum()))
+            return np.asarray(number.values)
+        return np.asarray(number, dtype=np.float64)
+
+    def _run(self, plan: Plan, values: Mapping[str, Floats]) -> Slots:
+        slots = list(plan.base)
+        for name, array in values.items():
+            numbers = self._numbers[name]
+            if name in self.rows:
+                for place, number in enumerate(numbers):
+                    slots[number] = _given(array[place])
+            else:
+                slots[numbers[0]] = _given(array)
+        with np.errstate(**CAREFUL):  # type: ignore[call-overload]
+            for number, closure, dead in plan.steps:
+                value = closure(slots)
+                if (value is None or type(value) is Grid) and number not in plan.wholes:
+                    value = single(value)
+                slots[number] = value
+                for gone in dead:
+                    slots[gone] = None
+        return slots
+
+    @cached_property
+    def _plans(self) -> dict[tuple[str, ...], Plan]:
+        return {}
+
+    def _plan(self, names: tuple[str, ...]) -> Plan:
+        if names not in self._plans:
+            self._plans[names] = self._planned(names)
+        return self._plans[names]
+
+    def _planned(self, names: tuple[str, ...]) -> Plan:
+        """Return the plan for some outputs; what depends on no input is worked out once."""
+        compiler, graph = self._compiler, self._bound
+        seeds = {name: self._seeds(self.outputs[name]) for name in names}
+        wanted = [number for numbers in seeds.values() for number in numbers]
+        groups = graph.ordered(wanted, graph.inputs)
+        order = [number for group in groups for number in group]
+        tidy = tidied(graph, order)
+        moving = self._moving(groups)
+        base: list[Value] = list(graph.constants)
+        base += [None] * (len(graph.cells) - len(base))
+        wholes = frozenset(owner for owner, _, _ in graph.parts.values())
+        steps: list[tuple[int, Closure, tuple[int, ...]]] = []
+        for group in groups:
+            if len(group) > 1 or group[0] in graph.needs(group[0]):
+                steps.append((group[-1], settling(compiler, group, base), ()))
+                continue
+            number = group[0]
+            closure = compiler.closure(number, number in tidy)
+            if number in moving:
+                steps.append((number, closure, ()))
+                continue
+            base[number] = _worked_out(closure, base, number in wholes)
+        kept = set(wanted) | {number for group in groups if len(group) > 1 for number in group}
+        outputs = {name: self._outputs_of(name) for name in names}
+        return Plan(base, _with_last_uses(steps, graph, kept), wholes, outputs)
+
+    def _outputs_of(self, name: str) -> list[Closure]:
+        output = self.outputs[name]
+        if isinstance(output, Argument):
+            from kindynos.workbooks.compiling import _Cell
+
+            cell = _Cell(self._compiler, self.graph.number_of(output.cell), output.cell)
+            return [cell.compiled(self._argument(output), False, True)]
+        return [_taking(self.graph.number_of(cell)) for cell in output]
+
+    def _moving(self, groups: Iterable[list[int]]) -> set[int]:
+        """Return the cells that depend on an input."""
+        graph = self._bound
+        drawn = {number for number, _ in self._compiler.draws}
+        found = set(graph.inputs)
+        for group in groups:
+            needs = {need for number in group for need in graph.needs(number)}
+            circle = len(group) > 1 or group[0] in needs
+            if circle or not found.isdisjoint(needs) or not drawn.isdisjoint(group):
+                found.update(group)
+        return found
+
+
+def _worked_out(closure: Closure, slots: Slots, whole: bool) -> Value:
+    """Return the value of a cell that is the same in all trials."""
+    with np.errstate(all="ignore"):
+        value = closure(slots)
+    return value if whole else single(value)
+
+
+def working_out(
+    compiler: Compiler, group: list[int], slots: Slots, tidy: set[int], wholes: set[int]
+) -> None:
+    """Put the values of a cell, or of cells in a circle, into their slots."""
+    if len(group) > 1 or group[0] in compiler.graph.needs(group[0]):
+        _worked_out(settling(compiler, group, slots), slots, True)
+        return
+    number = group[0]
+    slots[number] = _worked_out(compiler.closure(number, number in tidy), slots, number in wholes)
+
+
+def settling(compiler: Compiler, group: list[int], base: list[Value]) -> Closure:
+    """Return what works out cells that need each other, round by round until they settle; raises
+    ModelError where the workbook does not switch iteration on.
+    """
+    graph, contents = compiler.graph, compiler.graph.contents
+    if not contents.iterates:
+        shown = " -> ".join(str(graph.cells[number]) for number in _circle_of(group, graph))
+        raise ModelError(
+            f"cells need each other in a circle: {shown}; the workbook does not switch iteration on"
+        )
+    closures = [(number, compiler.closure(number, False)) for number in group]
+    starts = {n: base[n] if type(base[n]) is float else 0.0 for n in group}
+    rounds = max(MOST_ROUNDS, contents.iterations)
+
+    def settle(slots: Slots) -> Value:
+        for number in group:
+            slots[number] = starts[number]
+        for _ in range(rounds):
+            moved: Any = False
+            for number, closure in closures:
+                new = single(closure(slots))
+                moved = moved | _apart(new, slots[number])
+                slots[number] = new
+            if not np.any(moved):
+                return slots[group[-1]]
+        _unsettled(slots, group, moved)
+        return slots[group[-1]]
+
+    return settle
+
+
+def _given(array: Floats) -> Value:
+    """Return what a model gives to a cell: a number, or numbers one per trial; an error where there
+    is none.
+    """
+    if array.ndim == 0 or array.size == 1:
+        number = float(array.reshape(-1)[0])
+        return number if number == number else NUM
+    if np.isnan(array).any():
+        return with_errors(array, np.where(np.isnan(array), np.int8(NUM.number), np.int8(0)))
+    return array if array.dtype is FLOAT else array.astype(np.float64)
+
+
+def _taking(number: int) -> Closure:
+    return lambda slots: slots[number]
+
+
+def _apart(new: Value, old: Value) -> Any:
+    """Return whether values have moved since the last round, alone or one per trial."""
+    one, other = as_numbers(new), as_numbers(old)
+    if type(one) is CellError or type(other) is CellError:
+        return new != old if type(new) is type(old) else True
+    one = one.values if type(one) is Faulty else one
+    other = other.values if type(other) is Faulty else other
+    with np.errstate(all="ignore"):
+        near = np.abs(one - other) <= SETTLED * np.maximum(1.0, np.abs(one))
+        return ~(near | (np.isnan(one) & np.isnan(other)))
+
+
+def _unsettled(slots: Slots, group: list[int], moved: Any) -> None:
+    """Take the value from trials in which a circle did not settle."""
+    trials = np.size(moved)
+    note("cells in a circle did not settle", int(np.sum(moved)) if trials > 1 else 1)
+    for number in group:
+        value = slots[number]
+        if np.ndim(moved) == 0:
+            slots[number] = NUM
+            continue
+        plain = np.broadcast_to(value.values if type(value) is Faulty else value, moved.shape)
+        errors = np.where(moved, np.int8(NUM.number), np.int8(0))
+        if type(value) is Faulty:
+            errors = np.where(value.errors > 0, value.errors, errors)
+        slots[number] = with_errors(np.asarray(plain, dtype=np.float64), errors)
+
+
+def _circle_of(group: list[int], graph: Graph) -> list[int]:
+    """Return cells of a group that need each other in turn, the first one again at the end."""
+    members, path = set(group), [group[0]]
+    while True:
+        following = next(need for need in graph.needs(path[-1]) if need in members)
+        if following in path:
+            return [*path[path.index(following) :], following]
+        path.append(following)
+
+
+def _with_last_uses(
+    steps: list[tuple[int, Closure, tuple[int, ...]]], graph: Graph, kept: set[int]
+) -> list[tuple[int, Closure, tuple[int, ...]]]:
+    """Return the steps with the cells that none after them needs."""
+    last: dict[int, int] = {}
+    own = {number for number, _, _ in steps}
+    for place, (number, _, _) in enumerate(steps):
+        last.setdefault(number, place)
+        for need in graph.needs(number):
+            if need in own:
+                last[need] = place
+    dead: dict[int, list[int]] = {}
+    for number, place in last.items():
+        if number not in kept:
+            dead.setdefault(place, []).append(number)
+    return [
+        (number, closure, tuple(dead.get(place, ())))
+        for place, (number, closure, _) in enumerate(steps)
+    ]
+
+
+def tidied(graph: Graph, order: list[int]) -> set[int]:
+    """Return the cells of which a comparison, a condition, a rounding or a text makes use, directly
+    or through others.
+    """
+    found: set[int] = set()
+    for number in reversed(order):
+        if number in found or number in graph.parts:
+            found.update(graph.needs(number))
+            continue
+        formula = graph.formulas.get(number)
+        if formula is None:
+            continue
+        for node in _exposed(formula.tree):
+            for area in graph.areas_in(node, formula.cell):
+                found.update(graph.worked_out_in(area))
+    return found
+
+
+def _exposed(tree: Node) -> list[Node]:
+    """Return the parts of a formula that are compared, rounded or turned into a text."""
+    found: list[Node] = []
+    waiting = [tree]
+    while waiting:
+        node = waiting.pop()
+        compares = isinstance(node, Binary) and (
+            node.operator in COMPARISONS or node.operator == "&"
+        )
+        if compares or (isinstance(node, Call) and node.name in TIDYING):
+            found.append(node)
+        else:
+            waiting.extend(node.parts())
+    return found

@@ -1,0 +1,669 @@
+"""Formulas as functions of the cells' values: one closure for each cell, over a list of values by
+the cells' numbers.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Mapping
+from typing import Any
+
+import numpy as np
+
+from kindynos.errors import FormulaError, ModelError
+from kindynos.workbooks.addresses import Area, Cell
+from kindynos.workbooks.formulas import (
+    ArrayConstant,
+    Binary,
+    Call,
+    Constant,
+    Name,
+    Node,
+    Reference,
+    TableReference,
+    Unary,
+    parse,
+)
+from kindynos.workbooks.functions.catalogue import FUNCTIONS
+from kindynos.workbooks.functions.registry import Function, called
+from kindynos.workbooks.graph import DRAWING, LOOKING, REFERRING, Graph
+from kindynos.workbooks.operators import BINARY, COMPARISONS, TIDY, UNARY, add, over_grids
+from kindynos.workbooks.serials import SYSTEM_GAP
+from kindynos.workbooks.values import (
+    NA,
+    NAME,
+    NULL,
+    REF,
+    VALUE,
+    CellError,
+    Fault,
+    Faulty,
+    Grid,
+    Value,
+    as_logicals,
+    as_numbers,
+    by_trial,
+    chosen,
+    joined,
+    number_of,
+    picked,
+    text_of,
+    with_errors,
+)
+
+Slots = list[Value]
+Closure = Callable[[Slots], Value]
+# functions before which a sum that is almost 0 must be 0
+TIDYING = frozenset(
+    [
+        "IF",
+        "IFS",
+        "SWITCH",
+        "CHOOSE",
+        "ROUND",
+        "ROUNDUP",
+        "ROUNDDOWN",
+        "TRUNC",
+        "INT",
+        "MOD",
+        "QUOTIENT",
+        "CEILING",
+        "FLOOR",
+        "CEILING.MATH",
+        "FLOOR.MATH",
+        "CEILING.PRECISE",
+        "FLOOR.PRECISE",
+        "ISO.CEILING",
+        "MROUND",
+        "EVEN",
+        "ODD",
+        "TEXT",
+        "FIXED",
+        "DOLLAR",
+        "CONCATENATE",
+        "CONCAT",
+        "TEXTJOIN",
+        "MATCH",
+        "VLOOKUP",
+        "HLOOKUP",
+        "LOOKUP",
+        "XLOOKUP",
+        "XMATCH",
+        "INDEX",
+        "OFFSET",
+        "AND",
+        "OR",
+        "NOT",
+        "XOR",
+        "COUNTIF",
+        "COUNTIFS",
+        "SUMIF",
+        "SUMIFS",
+        "AVERAGEIF",
+        "AVERAGEIFS",
+        "MAXIFS",
+        "MINIFS",
+        "RANK",
+        "RANK.EQ",
+        "RANK.AVG",
+        "SIGN",
+        "FREQUENCY",
+        "MODE",
+        "MODE.SNGL",
+    ]
+)
+LAZY = ("IF", "IFS", "SWITCH", "CHOOSE", "IFERROR", "IFNA")
+
+
+class DependsError(ModelError):
+    """A reference that a formula works out depends on what is drawn or changed."""
+
+
+class Compiler:
+    """Compiles formulas of a graph; ``draws`` has the number of the slot of each call of RAND, by
+    cell and place.
+    """
+
+    def __init__(self, graph: Graph, draws: Mapping[tuple[int, int], int]) -> None:
+        self.graph, self.inputs, self.draws = graph, graph.inputs, draws
+        self.closures: dict[int, Closure] = {}
+        self.fixed: dict[int, Value] = {}
+        self._resolved: dict[tuple[int, Cell], Area | None] = {}
+        graph.resolve = self._resolve
+
+    def closure(self, number: int, tidy: bool) -> Closure:
+        """Return the function that works a cell out."""
+        graph = self.graph
+        if number in graph.parts:
+            owner, row, column = graph.parts[number]
+            return lambda slots: _part(slots[owner], row, column)
+        if number in graph.unreadable:
+            raise graph.unreadable[number].with_context(owner=str(graph.cells[number]))
+        formula = graph.formulas[number]
+        array = formula.area is not None
+        return _Cell(self, number, formula.cell).compiled(formula.tree, array, tidy)
+
+    def _resolve(self, node: Node, cell: Cell) -> Area | None:
+        """Return the area that OFFSET, INDIRECT or INDEX stands for."""
+        key = (id(node), cell)
+        if key not in self._resolved:
+            assert isinstance(node, Call)
+            self._resolved[key] = self._referred(node, cell)
+        return self._resolved[key]
+
+    def _referred(self, node: Call, cell: Cell) -> Area | None:
+        arguments = node.arguments
+        if node.name == "INDIRECT":
+            try:
+                text = text_of(self.fixed_value(arguments[0], cell))
+                tree = parse(text, cell.row, cell.column)
+            except (Fault, FormulaError):
+                return None
+            return self.graph.area_of(tree, cell)
+        base = self.graph.area_of(arguments[0], cell) if arguments else None
+        if base is None:
+            return None
+        try:
+            moves = [
+                None
+                if isinstance(a, Constant) and a.value is None
+                else _whole(self.fixed_value(a, cell))
+                for a in arguments[1:]
+            ]
+        except Fault:
+            return None
+        if node.name == "INDEX":
+            return _indexed(base, [move or 0 for move in moves])
+        down, across = (moves[0] or 0), (moves[1] or 0) if len(moves) > 1 else 0
+        height = base.rows if len(moves) < 3 or moves[2] is None else moves[2]
+        width = base.columns if len(moves) < 4 or moves[3] is None else moves[3]
+        top, left = base.top + down, base.left + across
+        if height < 0:
+            top, height = top + height + 1, -height
+        if width < 0:
+            left, width = left + width + 1, -width
+        if top < 1 or left < 1 or not height or not width:
+            return None
+        return Area(base.sheet, top, left, top + height - 1, left + width - 1)
+
+    def fixed_value(self, node: Node, cell: Cell) -> Value:
+        """Return a value that must be the same in all trials; raises DependsError for another."""
+        graph = self.graph
+        for part in node.walk():
+            if isinstance(part, Call) and part.name in DRAWING:
+                raise DependsError(f"a reference of {cell} depends on what is drawn")
+        seeds: list[int] = []
+        for area in graph.areas_in(node, cell):
+            seeds += [n for row in graph.numbers_in(area) for n in row if n in self.inputs]
+            seeds += graph.worked_out_in(area)
+        slots = _Lazily(self, cell)
+        for group in graph.ordered(seeds, self.fixed):
+            for number in group:
+                if number in self.inputs or len(group) > 1:
+                    raise DependsError(self._depends(cell, number))
+                formula = graph.formulas.get(number)
+                if formula is not None and _draws(formula.tree):
+                    raise DependsError(self._depends(cell, number))
+                self.fixed[number] = single(self.closure(number, True)(slots))
+        for number in seeds:
+            if number in self.inputs:
+                raise DependsError(self._depends(cell, number))
+        return single(_Cell(self, 0, cell).compiled(node, False, True)(slots))
+
+    def _depends(self, cell: Cell, number: int) -> str:
+        return (
+            f"{cell} refers to cells that depend on {self.graph.cells[number]}, which is drawn or "
+            "changed; a reference must be the same in all trials"
+        )
+
+
+class _Lazily(list[Value]):
+    """The values of cells that are the same in all trials."""
+
+    def __init__(self, compiler: Compiler, cell: Cell) -> None:
+        super().__init__()
+        self.compiler, self.cell = compiler, cell
+
+    def __getitem__(self, number: Any) -> Value:
+        compiler = self.compiler
+        if number in compiler.inputs:
+            raise DependsError(compiler._depends(self.cell, number))
+        return compiler.fixed.get(number, compiler.graph.constants[number])
+
+
+def _draws(tree: Node) -> bool:
+    return any(isinstance(node, Call) and node.name in DRAWING for node in tree.walk())
+
+
+def _whole(value: Value) -> int:
+    return int(number_of(value))
+
+
+def _indexed(base: Area, moves: list[int]) -> Area | None:
+    row = moves[0] if moves else 0
+    column = moves[1] if len(moves) > 1 else 0
+    if len(moves) < 2 and base.rows == 1:
+        row, column = 1, row
+    top, bottom = (base.top, base.bottom) if row == 0 else (base.top + row - 1,) * 2
+    left, right = (base.left, base.right) if column == 0 else (base.left + column - 1,) * 2
+    if not (
+        base.top <= top and bottom <= base.bottom and base.left <= left and right <= base.right
+    ):
+        return None
+    return Area(base.sheet, top, left, bottom, right)
+
+
+def single(value: Value) -> Value:
+    """Return what a cell holds of a value: 0 for an empty one, the first of several."""
+    if type(value) is Grid:
+        value = value.rows[0][0]
+    return 0.0 if value is None else value
+
+
+def _part(value: Value, row: int, column: int) -> Value:
+    """Return the value of one cell of an array formula; a single row or column is repeated."""
+    if type(value) is not Grid:
+        return value
+    row = 0 if value.height == 1 else row
+    column = 0 if value.width == 1 else column
+    if row >= value.height or column >= value.width:
+        return NA
+    return single(value.rows[row][column])
+
+
+class _Cell:
+    """Compiles the formula of one cell."""
+
+    def __init__(self, compiler: Compiler, number: int, cell: Cell) -> None:
+        self.compiler, self.graph = compiler, compiler.graph
+        self.number, self.cell = number, cell
+
+    def compiled(self, node: Node, array: bool, tidy: bool) -> Closure:
+        """Return the closure of a node. In an ``array`` areas are worked out place by place, and
+        else the place beside the cell is taken; ``tidy`` says that a sum that is almost 0 must
+        be 0.
+        """
+        if isinstance(node, Constant):
+            value = node.value
+            return lambda slots: value
+        if isinstance(node, ArrayConstant):
+            grid = Grid([list(row) for row in node.rows])
+            return lambda slots: grid
+        if isinstance(node, Unary):
+            return self._unary(node, array, tidy)
+        if isinstance(node, Binary) and node.operator in BINARY:
+            return self._binary(node, array, tidy)
+        if isinstance(node, Call) and node.name not in REFERRING:
+            return self._call(node, array, tidy)
+        if isinstance(node, Name):
+            named = self.graph.named(node, self.cell.sheet)
+            if named is None:
+                return lambda slots: NAME
+            if not isinstance(named, Reference):
+                return self.compiled(named, array, tidy)
+        return self._reference(node, array)
+
+    def _unary(self, node: Unary, array: bool, tidy: bool) -> Closure:
+        if node.operator == "@":
+            return self.compiled(node.operand, False, tidy)
+        operation, operand = UNARY[node.operator], self.compiled(node.operand, array, tidy)
+        return lambda slots: operation(operand(slots))
+
+    def _binary(self, node: Binary, array: bool, tidy: bool) -> Closure:
+        inside = tidy or node.operator in COMPARISONS or node.operator == "&"
+        left = self.compiled(node.left, array, inside)
+        right = self.compiled(node.right, array, inside)
+        operation = (TIDY if inside else {}).get(node.operator, BINARY[node.operator])
+        if isinstance(node.right, Constant) and type(node.right.value) is float:
+            constant = node.right.value
+            return lambda slots: operation(left(slots), constant)
+        return lambda slots: operation(left(slots), right(slots))
+
+    def _reference(self, node: Node, array: bool) -> Closure:
+        area = self._area(node)
+        if area is None:
+            error = NULL if isinstance(node, Binary) and node.operator == " " else REF
+            return lambda slots: error
+        if not area.single and not array:
+            beside = _beside(area, self.cell)
+            if beside is None:
+                return lambda slots: VALUE
+            area = beside
+        if area.single:
+            number = self.graph.numbers.get((area.sheet, area.top, area.left), 0)
+            return lambda slots: slots[number]
+        return self._grid(area)
+
+    def _area(self, node: Node) -> Area | None:
+        return self.graph.area_of(node, self.cell)
+
+    def _grid(self, area: Area) -> Closure:
+        numbers = self.graph.numbers_in(area)
+        return lambda slots: Grid([[slots[n] for n in row] for row in numbers], area)
+
+    def _areas(self, node: Node) -> list[Area] | None:
+        """Return the areas of a reference, which may be a union; None for anything else."""
+        if isinstance(node, Binary) and node.operator == ",":
+            parts = [self._areas(node.left), self._areas(node.right)]
+            return None if None in parts else [area for part in parts for area in part or ()]
+        refers = isinstance(node, Reference | TableReference | Name) or (
+            isinstance(node, Binary) and node.operator in ": "
+        )
+        if refers or (isinstance(node, Call) and node.name in REFERRING):
+            if isinstance(node, Name):
+                named = self.graph.named(node, self.cell.sheet)
+                if named is None or not isinstance(
+                    named, Reference | Binary | TableReference | Call
+                ):
+                    return None
+                if not isinstance(named, Reference):
+                    return self._areas(named)
+            area = self._area(node)
+            return None if area is None else [area]
+        return None
+
+    def _argument(self, node: Node, kind: str, array: bool, tidy: bool) -> list[Closure]:
+        """Return the closures of an argument: several for a union of areas."""
+        if kind in "rax":
+            areas = self._areas(node)
+            if areas is not None:
+                return [self._grid(area) for area in areas]
+            return [self.compiled(node, array or kind == "a", tidy)]
+        return [self.compiled(node, array, tidy)]
+
+    def _call(self, node: Call, array: bool, tidy: bool) -> Closure:
+        name, arguments = node.name, node.arguments
+        tidy = tidy or name in TIDYING
+        if name in DRAWING:
+            return self._draw(node, array, tidy)
+        if name in LOOKING:
+            return self._looking(name, arguments)
+        if name in LAZY:
+            return getattr(self, f"_{name.lower()}")(arguments, array, tidy)  # type: ignore[no-any-return]
+        known = FUNCTIONS.get(name)
+        if known is None:
+            raise FormulaError(f"the function {name} is not known", owner=str(self.cell))
+        if not known.takes(len(arguments)):
+            raise FormulaError(
+                f"{name} takes {_counts(known)} arguments, not {len(arguments)}",
+                owner=str(self.cell),
+            )
+        closures: list[Closure] = []
+        for argument, kind in zip(arguments, known.kinds_of(len(arguments)), strict=True):
+            closures += self._argument(argument, kind, array, tidy)
+        found = _applied(known, closures)
+        return self._in_system(known, closures, found)
+
+    def _in_system(self, known: Function, closures: list[Closure], found: Closure) -> Closure:
+        """Return a function of dates in the system of the workbook."""
+        if not self.graph.contents.since_1904 or not (known.dated or "d" in known.kinds):
+            return found
+        kinds = known.kinds_of(len(closures))
+        moved = [
+            _moved(closure, SYSTEM_GAP) if kind == "d" else closure
+            for closure, kind in zip(closures, kinds, strict=True)
+        ]
+        again = _applied(known, moved)
+        return _moved(again, -SYSTEM_GAP) if known.dated else again
+
+    def _draw(self, node: Call, array: bool, tidy: bool) -> Closure:
+        """Return a uniform number between 0 and 1, or a whole one between two others."""
+        number = self.compiler.draws.get((self.number, node.place))
+        if node.name == "RANDARRAY" or number is None:
+            raise FormulaError(f"{node.name} cannot be drawn here", owner=str(self.cell))
+        slot = number
+        if node.name == "RAND":
+            return lambda slots: slots[slot]
+        if len(node.arguments) != 2:
+            raise FormulaError("RANDBETWEEN takes 2 arguments", owner=str(self.cell))
+        low, high = (self.compiled(argument, array, tidy) for argument in node.arguments)
+        between = FUNCTIONS["_BETWEEN"]
+        return lambda slots: called(between, [slots[slot], low(slots), high(slots)])
+
+    def _looking(self, name: str, arguments: tuple[Node, ...]) -> Closure:
+        """Return a function that looks at where a reference is."""
+        areas = [Area(self.cell.sheet, *self.cell[1:], *self.cell[1:])]
+        if arguments:
+            found = self._areas(arguments[0])
+            if name == "ISREF":
+                return lambda slots: found is not None
+            if found is None:
+                rows = self.compiled(arguments[0], True, False)
+                if name in ("ROWS", "COLUMNS"):
+                    return lambda slots: _size(rows(slots), name)
+                return lambda slots: VALUE
+            areas = found
+        area = areas[0]
+        if name in ("ROW", "COLUMN") and not area.single:
+            down = name == "ROW"
+            grid = (
+                Grid([[float(row)] for row in range(area.top, area.bottom + 1)])
+                if down
+                else Grid([[float(c) for c in range(area.left, area.right + 1)]])
+            )
+            return lambda slots: grid
+        value = {
+            "ROW": area.top,
+            "COLUMN": area.left,
+            "ROWS": area.rows,
+            "COLUMNS": area.columns,
+            "AREAS": len(areas),
+            "SHEET": list(self.graph.contents.sheets).index(area.sheet) + 1,
+        }[name]
+        return lambda slots: float(value)
+
+    # forms that work out only what is needed
+
+    def _if(self, arguments: tuple[Node, ...], array: bool, tidy: bool) -> Closure:
+        if not 1 <= len(arguments) <= 3:
+            raise FormulaError(
+                f"IF takes 1 to 3 arguments, not {len(arguments)}", owner=str(self.cell)
+            )
+        condition = self.compiled(arguments[0], array, True)
+        yes: Closure = self.compiled(arguments[1], array, tidy) if len(arguments) > 1 else _true
+        no: Closure = self.compiled(arguments[2], array, tidy) if len(arguments) > 2 else _false
+        return lambda slots: _branched(condition(slots), yes, no, slots)
+
+    def _ifs(self, arguments: tuple[Node, ...], array: bool, tidy: bool) -> Closure:
+        if not arguments or len(arguments) % 2:
+            raise FormulaError("IFS takes conditions and values in turn", owner=str(self.cell))
+        found: Closure = _not_available
+        for place in range(len(arguments) - 2, -1, -2):
+            condition = self.compiled(arguments[place], array, True)
+            value = self.compiled(arguments[place + 1], array, tidy)
+            found = _either(condition, value, found)
+        return found
+
+    def _switch(self, arguments: tuple[Node, ...], array: bool, tidy: bool) -> Closure:
+        if len(arguments) < 3:
+            raise FormulaError("SWITCH takes at least 3 arguments", owner=str(self.cell))
+        subject = self.compiled(arguments[0], array, True)
+        pairs = list(arguments[1:])
+        found: Closure = (
+            self.compiled(pairs.pop(), array, tidy) if len(pairs) % 2 else _not_available
+        )
+        equal = COMPARISONS["="]
+        for place in range(len(pairs) - 2, -1, -2):
+            case = self.compiled(pairs[place], array, True)
+            value = self.compiled(pairs[place + 1], array, tidy)
+            found = _either(_compared(equal, subject, case), value, found)
+        return found
+
+    def _choose(self, arguments: tuple[Node, ...], array: bool, tidy: bool) -> Closure:
+        if len(arguments) < 2:
+            raise FormulaError("CHOOSE takes at least 2 arguments", owner=str(self.cell))
+        index = self.compiled(arguments[0], array, True)
+        values = [self._argument(argument, "r", array, tidy)[0] for argument in arguments[1:]]
+        return lambda slots: _chosen_by(index(slots), values, slots)
+
+    def _iferror(self, arguments: tuple[Node, ...], array: bool, tidy: bool) -> Closure:
+        return self._unless(arguments, array, tidy, "IFERROR", None)
+
+    def _ifna(self, arguments: tuple[Node, ...], array: bool, tidy: bool) -> Closure:
+        return self._unless(arguments, array, tidy, "IFNA", NA)
+
+    def _unless(
+        self,
+        arguments: tuple[Node, ...],
+        array: bool,
+        tidy: bool,
+        name: str,
+        error: CellError | None,
+    ) -> Closure:
+        if len(arguments) != 2:
+            raise FormulaError(f"{name} takes 2 arguments", owner=str(self.cell))
+        value, other = (self.compiled(argument, array, tidy) for argument in arguments)
+        return lambda slots: _replaced(value(slots), other, slots, error)
+
+
+def _true(slots: Slots) -> Value:
+    return True
+
+
+def _false(slots: Slots) -> Value:
+    return False
+
+
+def _not_available(slots: Slots) -> Value:
+    return NA
+
+
+def _applied(known: Function, closures: list[Closure]) -> Closure:
+    if len(closures) == 1:
+        only = closures[0]
+        return lambda slots: called(known, (only(slots),))
+    return lambda slots: called(known, [closure(slots) for closure in closures])
+
+
+def _moved(closure: Closure, days: int) -> Closure:
+    return lambda slots: add(closure(slots), float(days))
+
+
+def _compared(equal: Any, subject: Closure, case: Closure) -> Closure:
+    return lambda slots: equal(subject(slots), case(slots))
+
+
+def _either(condition: Closure, yes: Closure, no: Closure) -> Closure:
+    return lambda slots: _branched(condition(slots), yes, no, slots)
+
+
+def _counts(known: Function) -> str:
+    if known.repeated:
+        return f"at least {known.needed}"
+    most = len(known.kinds)
+    return str(most) if most == known.needed else f"{known.needed} to {most}"
+
+
+def _size(value: Value, name: str) -> Value:
+    if type(value) is not Grid:
+        return 1.0
+    return float(value.height if name == "ROWS" else value.width)
+
+
+def _beside(area: Area, cell: Cell) -> Area | None:
+    """Return the cell of a single row or column that lies beside a formula; None for none."""
+    if area.columns == 1 and area.top <= cell.row <= area.bottom:
+        return area._replace(top=cell.row, bottom=cell.row)
+    if area.rows == 1 and area.left <= cell.column <= area.right:
+        return area._replace(left=cell.column, right=cell.column)
+    return None
+
+
+def _branched(condition: Value, yes: Closure, no: Closure, slots: Slots) -> Value:
+    """Return one of two branches, trial by trial; a branch that no trial needs is not worked
+    out.
+    """
+    if type(condition) is Grid:
+        first, second = yes(slots), no(slots)
+        return over_grids(
+            lambda c, a, b: _branched(c, lambda _: a, lambda _: b, slots), condition, first, second
+        )
+    held = as_logicals(condition)
+    if type(held) is bool:
+        return yes(slots) if held else no(slots)
+    if type(held) is CellError:
+        return held
+    mask, errors = (held.values, held.errors) if type(held) is Faulty else (held, None)
+    if errors is None and mask.all():
+        return yes(slots)
+    if errors is None and not mask.any():
+        return no(slots)
+    found = chosen(mask, _filled(yes(slots)), _filled(no(slots)))
+    if errors is None:
+        return found
+    return (
+        joined(
+            [
+                held if type(held) is CellError else picked(found, t)
+                for t, held in enumerate(picked(condition, t) for t in range(len(mask)))
+            ]
+        )
+        if not _plain(found)
+        else _overridden(found, errors)
+    )
+
+
+def _plain(value: Value) -> bool:
+    value = value.values if type(value) is Faulty else value
+    return type(value) is np.ndarray and value.dtype != object
+
+
+def _overridden(value: Value, errors: Any) -> Value:
+    """Return numbers with further errors, which come before their own."""
+    values, own = (value.values, value.errors) if type(value) is Faulty else (value, None)
+    return with_errors(values, errors if own is None else np.where(errors > 0, errors, own))
+
+
+def _filled(value: Value) -> Value:
+    return 0.0 if value is None else value
+
+
+def _chosen_by(index: Value, values: list[Closure], slots: Slots) -> Value:
+    """Return the value that a number chooses, from 1."""
+    if type(index) is Grid:
+        return over_grids(lambda one: _chosen_by(one, values, slots), index)
+    number = as_numbers(index)
+    if type(number) is CellError:
+        return number
+    if type(number) is float:
+        place = int(number)
+        return values[place - 1](slots) if 1 <= place <= len(values) else VALUE
+    plain, errors = (number.values, number.errors) if type(number) is Faulty else (number, None)
+    with np.errstate(all="ignore"):
+        places = np.where(np.isnan(plain), 0, np.trunc(plain))
+    found: Value = VALUE
+    for place in np.unique(places).astype(int).tolist():
+        value = _filled(values[place - 1](slots)) if 1 <= place <= len(values) else VALUE
+        mask = places == place
+        found = value if mask.all() else chosen(mask, value, found)
+    if errors is not None:
+        found = (
+            _overridden(found, errors)
+            if _plain(found)
+            else by_trial(
+                lambda one, held: held if type(held) is CellError else one, [found, number]
+            )
+        )
+    return found
+
+
+def _replaced(value: Value, other: Closure, slots: Slots, error: CellError | None) -> Value:
+    """Return a value with another in place of errors, or of one kind of them."""
+    kind = type(value)
+    if kind is CellError:
+        return other(slots) if error is None or value == error else value
+    if kind is Faulty:
+        mask = value.errors > 0 if error is None else value.errors == error.number
+        if not mask.any():
+            return value
+        kept = value.values
+        left = np.where(mask, np.int8(0), value.errors)
+        return chosen(mask, _filled(other(slots)), with_errors(kept, left) if left.any() else kept)
+    if kind is np.ndarray and value.dtype == object:
+        held = [type(v) is CellError and (error is None or v == error) for v in value.tolist()]
+        return chosen(np.array(held), _filled(other(slots)), value) if any(held) else value
+    if kind is Grid:
+        stands = other(slots)
+        return over_grids(
+            lambda one, otherwise: _replaced(one, lambda _: otherwise, slots, error), value, stands
+        )
+    return value

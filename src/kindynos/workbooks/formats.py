@@ -1,0 +1,147 @@
+"""Numbers written by a format of cells, such as ``#,##0.0 %`` or ``yyyy-mm-dd``."""
+
+from __future__ import annotations
+
+import datetime
+import re
+
+from kindynos.workbooks.serials import date_of
+from kindynos.workbooks.values import VALUE, Fault, general
+
+PART = re.compile(r'"([^"]*)"|\\(.)|_.|\*.|\[[^\]]*\]|([0#?.,%]+(?:[eE][+-]0+)?)|(.)', re.S)
+DATE = re.compile(r'"[^"]*"|\[[^\]]*\]|(am/pm|a/p|y+|m+|d+|h+|s+(?:\.0+)?)', re.I)
+
+
+def formatted(number: float, form: str) -> str:
+    """Return a number written by a format; raises Fault for one that is not known.
+
+    >>> formatted(1234.5, "#,##0.00"), formatted(0.125, "0.0%"), formatted(46023, "yyyy-mm-dd")
+    ('1,234.50', '12.5%', '2026-01-01')
+    """
+    if form.strip().lower() in ("general", "@", "standard"):
+        return general(number)
+    if not form:
+        return ""
+    if any(match[1] for match in DATE.finditer(form)):
+        return _date(number, form)
+    parts = form.split(";")
+    if number < 0 and len(parts) > 1:
+        return _number(-number, parts[1])
+    if number == 0 and len(parts) > 2:
+        return _number(number, parts[2])
+    return _number(number, parts[0])
+
+
+def _number(number: float, form: str) -> str:
+    codes = "".join(match[3] or "" for match in PART.finditer(form))
+    if not codes:
+        return "".join((match[1] or match[2] or match[4] or "") for match in PART.finditer(form))
+    if "/" in form:
+        raise Fault(VALUE)
+    number *= 100.0 ** codes.count("%")
+    digits = re.sub(r"[^0#?.,]", "", codes.split("E")[0].split("e")[0])
+    before, _, after = digits.partition(".")
+    while before.endswith(","):
+        before, number = before[:-1], number / 1000
+    least = before.replace(",", "").count("0")
+    most, fixed = len(after.replace(",", "")), after.count("0")
+    if re.search("e[+-]", codes, re.I):
+        power = re.search(r"e([+-])(0+)", codes, re.I)
+        assert power is not None
+        mantissa, _, exponent = f"{abs(number):.{most}e}".partition("e")
+        sign = "-" if int(exponent) < 0 else "+" if power[1] == "+" else ""
+        text = f"{mantissa}E{sign}{abs(int(exponent)):0{len(power[2])}d}"
+    else:
+        text = _rounded_text(abs(number), most)
+        whole, _, fraction = text.partition(".")
+        while len(fraction) > fixed and fraction.endswith("0"):
+            fraction = fraction[:-1]
+        whole = whole.rjust(least, "0") if int(whole or 0) or least else ""
+        if "," in before:
+            whole = re.sub(r"(?<=\d)(?=(\d{3})+$)", ",", whole)
+        text = f"{whole}.{fraction}" if "." in digits else whole
+    minus = "-" if number < 0 and float(text.replace(",", "") or 0) != 0 else ""
+    found, placed = "", False
+    for match in PART.finditer(form):
+        if match[3]:
+            percents = "%" * match[3].count("%")
+            found += (text if not placed and re.search("[0#?]", match[3]) else "") + percents
+            placed = placed or bool(re.search("[0#?]", match[3]))
+        else:
+            found += match[1] or match[2] or match[4] or ""
+    return minus + found
+
+
+def _rounded_text(number: float, digits: int) -> str:
+    from decimal import ROUND_HALF_UP, Decimal
+
+    exact = Decimal(f"{number:.15g}")
+    return f"{exact.quantize(Decimal(1).scaleb(-digits), rounding=ROUND_HALF_UP):f}"
+
+
+MONTHS = [
+    "January",
+    "February",
+    "March",
+    "April",
+    "May",
+    "June",
+    "July",
+    "August",
+    "September",
+    "October",
+    "November",
+    "December",
+]
+DAYS = ["Monday", "Tuesday", "Wednesday", "Thursday", "Friday", "Saturday", "Sunday"]
+
+
+def _date(number: float, form: str) -> str:
+    seconds = round((number - int(number)) * 86400)
+    date = date_of(int(number) + seconds // 86400)
+    clock = (datetime.datetime.min + datetime.timedelta(seconds=seconds % 86400)).time()
+    half = re.search("am/pm|a/p", form, re.I) is not None
+    before = ""
+    found = ""
+    pieces = re.split(
+        r'("[^"]*"|\[[^\]]*\]|\\.|am/pm|a/p|y+|m+|d+|h+|s+)', form.split(";")[0], flags=re.I
+    )
+    codes = [piece for piece in pieces if piece]
+    for place, piece in enumerate(codes):
+        lower = piece.lower()
+        later = next((c.lower() for c in codes[place + 1 :] if c[0].lower() in "ymdhs"), "")
+        if piece.startswith('"'):
+            found += piece[1:-1]
+        elif piece.startswith("\\"):
+            found += piece[1:]
+        elif lower in ("am/pm", "a/p"):
+            word = "AM" if clock.hour < 12 else "PM"
+            found += word if lower == "am/pm" else word[0]
+        elif lower[0] == "y":
+            found += f"{date.year}" if len(lower) > 2 else f"{date.year % 100:02d}"
+        elif lower[0] == "m" and (before == "h" or later.startswith("s")):
+            found += f"{clock.minute:0{min(len(lower), 2)}d}"
+        elif lower[0] == "m":
+            found += _named(MONTHS, date.month - 1, lower, date.month)
+        elif lower[0] == "d":
+            found += _named(DAYS, date.weekday(), lower, date.day)
+        elif lower[0] == "h":
+            hour = (clock.hour - 1) % 12 + 1 if half else clock.hour
+            found += f"{hour:0{min(len(lower), 2)}d}"
+        elif lower[0] == "s":
+            found += f"{clock.second:0{min(len(lower), 2)}d}"
+        elif not piece.startswith("["):
+            found += piece
+        if lower[0] in "ymdhs" and not piece.startswith(('"', "\\")):
+            before = lower[0]
+    return found
+
+
+def _named(names: list[str], place: int, code: str, number: int) -> str:
+    if len(code) >= 5:
+        return names[place][0]
+    if len(code) == 4:
+        return names[place]
+    if len(code) == 3:
+        return names[place][:3]
+    return f"{number:0{len(code)}d}"

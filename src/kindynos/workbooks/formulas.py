@@ -1,0 +1,480 @@
+"""Formulas of cells, parsed to a syntax tree whose references are relative to their cell.
+
+A formula that was copied along a row or down a column has one tree: ``template`` turns a text into
+what copies have in common, and trees are kept by it.
+"""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterator
+from dataclasses import dataclass, fields
+from typing import Any
+
+from kindynos.errors import FormulaError
+from kindynos.workbooks.addresses import LAST_COLUMN, LAST_ROW, Area, column_of, sheet_and_rest
+from kindynos.workbooks.values import ERRORS, OTHER_ERRORS, VALUE, CellError
+
+MOST_NESTED = 80
+LONGEST = 20_000  # characters of a formula
+
+
+@dataclass(frozen=True, slots=True)
+class Node:
+    """Part of a formula."""
+
+    def parts(self) -> Iterator[Node]:
+        """Yield the parts of it."""
+        for field in fields(self):
+            value = getattr(self, field.name)
+            if isinstance(value, Node):
+                yield value
+            elif isinstance(value, tuple):
+                yield from (one for one in value if isinstance(one, Node))
+
+    def walk(self) -> Iterator[Node]:
+        """Yield it and all parts of parts, from the left."""
+        waiting: list[Node] = [self]
+        while waiting:
+            node = waiting.pop()
+            yield node
+            waiting.extend(reversed(list(node.parts())))
+
+
+@dataclass(frozen=True, slots=True)
+class Constant(Node):
+    """A number, a text, a logical or an error; None for an argument that is left out."""
+
+    value: Any
+
+
+@dataclass(frozen=True, slots=True)
+class ArrayConstant(Node):
+    """Constants in braces."""
+
+    rows: tuple[tuple[Any, ...], ...]
+
+
+@dataclass(frozen=True, slots=True)
+class Corner:
+    """A row and a column, each absolute or told from the cell of the formula; None stands for all
+    rows or columns.
+    """
+
+    row: int | None
+    column: int | None
+    row_absolute: bool
+    column_absolute: bool
+
+    def at(self, row: int, column: int) -> tuple[int | None, int | None]:
+        """Return the place from a cell."""
+        return (
+            self.row if self.row is None or self.row_absolute else self.row + row,
+            self.column if self.column is None or self.column_absolute else self.column + column,
+        )
+
+
+@dataclass(frozen=True, slots=True)
+class Reference(Node):
+    """A cell or an area; ``sheet`` is None for the sheet of the formula."""
+
+    sheet: str | None
+    first: Corner
+    last: Corner | None = None
+
+    def area(self, sheet: str, row: int, column: int) -> Area | None:
+        """Return the area from a cell; None where it lies outside the sheet."""
+        top, left = self.first.at(row, column)
+        bottom, right = (top, left) if self.last is None else self.last.at(row, column)
+        top, bottom = (1, LAST_ROW) if top is None or bottom is None else sorted((top, bottom))
+        left, right = (1, LAST_COLUMN) if left is None or right is None else sorted((left, right))
+        if top < 1 or left < 1 or bottom > LAST_ROW or right > LAST_COLUMN:
+            return None
+        return Area(sheet if self.sheet is None else self.sheet, top, left, bottom, right)
+
+
+@dataclass(frozen=True, slots=True)
+class Name(Node):
+    """A defined name; ``sheet`` where it is that of a sheet."""
+
+    name: str
+    sheet: str | None = None
+
+
+@dataclass(frozen=True, slots=True)
+class TableReference(Node):
+    """A reference into a table: its columns from one to another, and which of its rows."""
+
+    table: str  # empty for the table that the cell is in
+    first: str | None
+    last: str | None
+    rows: tuple[str, ...]  # among #all, #headers, #data, #totals, #this row
+
+
+@dataclass(frozen=True, slots=True)
+class External(Node):
+    """A reference to another workbook."""
+
+    text: str
+
+
+@dataclass(frozen=True, slots=True)
+class Call(Node):
+    """A function of arguments; ``place`` tells calls of one formula apart."""
+
+    name: str
+    arguments: tuple[Node, ...]
+    place: int = 0
+
+
+@dataclass(frozen=True, slots=True)
+class Unary(Node):
+    """A sign before, or a percent sign after."""
+
+    operator: str
+    operand: Node
+
+
+@dataclass(frozen=True, slots=True)
+class Binary(Node):
+    """Two operands; the operators ":", "," and " " make references."""
+
+    operator: str
+    left: Node
+    right: Node
+
+
+_SHEET = r"(?:'(?:[^']|'')+'|[^\W\d][\w.]*(?::[^\W\d][\w.]*)?|\[\d+\][^\W\d]?[\w.]*)!"
+_CELL = r"\$?[A-Za-z]{1,3}\$?[1-9]\d{0,6}"
+TOKEN = re.compile(
+    rf"""
+    (?P<text>"(?:[^"]|"")*")
+    |(?P<error>\#(?:NULL!|DIV/0!|VALUE!|REF!|NAME\?|NUM!|N/A|GETTING_DATA|SPILL!|CALC!|FIELD!
+        |BLOCKED!|UNKNOWN!))
+    |(?P<sheet>{_SHEET})
+    |(?P<external>'?\[\d+\])
+    |(?P<rows>\$?\d+:\$?\d+(?![\w.]))
+    |(?P<columns>\$?[A-Za-z]{{1,3}}:\$?[A-Za-z]{{1,3}}(?![\w.(]))
+    |(?P<cell>{_CELL}(?![\w.(!\[]))
+    |(?P<number>(?:\d+\.?\d*|\.\d+)(?:[eE][-+]?\d+)?)
+    |(?P<call>[^\W\d][\w.]*\()
+    |(?P<table>[^\W\d]?[\w.]*\[)
+    |(?P<name>[^\W\d\\]?[\w.?\\]+)
+    |(?P<operator><=|>=|<>|[-+*/^&=<>%(){{}},;:@\#])
+    |(?P<blank>\s+)
+    """,
+    re.X,
+)
+# what copies of a formula differ in: cells that are not inside texts, names and functions
+COPIED = re.compile(
+    r'"(?:[^"]|"")*"|\'(?:[^\']|\'\')+\'|\[[^\]]*\]'
+    r"|(?<![\w.$\[])(\$?)([A-Za-z]{1,3})(\$?)([1-9]\d{0,6})(?![\w.(!\[])"
+)
+
+
+WHOLE = re.compile(r"\$?[A-Za-z]{1,3}:\$?[A-Za-z]|\d:\$?\d")  # perhaps whole columns or rows
+
+
+def template(text: str, row: int, column: int) -> str:
+    """Return what a formula has in common with its copies in other cells.
+
+    >>> template("=B2*$C$1", 2, 3) == template("=B3*$C$1", 3, 3)
+    True
+    """
+
+    def relative(match: re.Match[str]) -> str:
+        if match[2] is None:
+            return match[0]
+        places = (
+            f"C{match[2]}" if match[1] else f"c{column_of(match[2]) - column}",
+            f"R{match[4]}" if match[3] else f"r{int(match[4]) - row}",
+        )
+        return "{" + places[0] + places[1] + "}"
+
+    found = COPIED.sub(relative, text)
+    return f"{found}@{row},{column}" if WHOLE.search(found) else found
+
+
+def parse(text: str, row: int, column: int) -> Node:
+    """Return the tree of a formula, with or without its equals sign, in a cell; raises
+    FormulaError.
+    """
+    if len(text) > LONGEST:
+        raise FormulaError(f"the formula has {len(text):,} characters, and {LONGEST:,} are read")
+    parser = _Parser(text.removeprefix("="), row, column)
+    tree = parser.expression(0)
+    if parser.kind != "end":
+        raise parser.problem()
+    return tree
+
+
+LEVELS = {
+    "=": 1, "<>": 1, "<": 1, "<=": 1, ">": 1, ">=": 1,
+    "&": 2, "+": 3, "-": 3, "*": 4, "/": 4, "^": 5,
+}  # fmt: skip
+SIGN, PERCENT, UNION, INTERSECTION, RANGE = 6, 7, 8, 9, 10
+
+
+class _Parser:
+    """A parser by precedence: what binds closest is read first."""
+
+    def __init__(self, text: str, row: int, column: int) -> None:
+        self.source, self.row, self.column = text, row, column
+        self.position = 0
+        self.calls = 0
+        self.depth = 0
+        self.kind, self.text, self.blank = "", "", False
+        self._next()
+
+    def problem(self, what: str = "") -> FormulaError:
+        """Return the error at the present place."""
+        found = self.text or "the end"
+        return FormulaError(
+            f"{what or f'cannot be read at {found!r:.30}'}",
+            place=self.position - len(self.text) + 1,
+        )
+
+    def _next(self) -> None:
+        self.blank = False
+        while True:
+            if self.position >= len(self.source):
+                self.kind, self.text = "end", ""
+                return
+            match = TOKEN.match(self.source, self.position)
+            if match is None:
+                raise FormulaError(
+                    f"cannot be read at {self.source[self.position :]!r:.30}",
+                    place=self.position + 1,
+                )
+            self.position = match.end()
+            self.kind, self.text = str(match.lastgroup), match[0]
+            if self.kind != "blank":
+                return
+            self.blank = True
+
+    def _take(self, operator: str) -> bool:
+        if self.kind == "operator" and self.text == operator:
+            self._next()
+            return True
+        return False
+
+    def _expect(self, operator: str) -> None:
+        if not self._take(operator):
+            raise self.problem(f"{operator!r} is missing")
+
+    def expression(self, level: int, *, union: bool = True) -> Node:
+        """Return what binds closer than a level."""
+        self.depth += 1
+        if self.depth > MOST_NESTED:
+            raise self.problem("is nested too deeply")
+        left = self._operand()
+        while True:
+            if self.kind == "operator" and self.text == "%" and level < PERCENT:
+                self._next()
+                left = Unary("%", left)
+                continue
+            if self.kind == "operator" and self.text == ":" and level < RANGE:
+                self._next()
+                left = Binary(":", left, self.expression(RANGE, union=union))
+                continue
+            if self.blank and self._begins_reference() and level < INTERSECTION:
+                left = Binary(" ", left, self.expression(INTERSECTION, union=union))
+                continue
+            if union and self.kind == "operator" and self.text == "," and level < UNION:
+                self._next()
+                left = Binary(",", left, self.expression(UNION, union=union))
+                continue
+            found = LEVELS.get(self.text) if self.kind == "operator" else None
+            if found is None or found <= level:
+                break
+            operator = self.text
+            self._next()
+            left = Binary(operator, left, self.expression(found, union=union))
+        self.depth -= 1
+        return left
+
+    def _begins_reference(self) -> bool:
+        return self.kind in ("sheet", "cell", "rows", "columns", "name", "table")
+
+    def _operand(self) -> Node:
+        kind, text = self.kind, self.text
+        if kind == "operator" and text in "+-@":
+            self._next()
+            operand = self.expression(SIGN, union=False)
+            return Unary(text, operand)
+        if kind == "operator" and text == "(":
+            self._next()
+            inner = self.expression(0)
+            self._expect(")")
+            return inner
+        if kind == "operator" and text == "{":
+            self._next()
+            return self._array()
+        if kind in ("text", "number", "error"):
+            self._next()
+            return Constant(_constant(kind, text))
+        if kind == "sheet":
+            self._next()
+            return self._on_sheet(text[:-1])
+        if kind == "external":
+            raise self.problem("refers to another workbook in a way that is not known")
+        if kind in ("cell", "rows", "columns"):
+            return self._reference(None)
+        if kind == "call":
+            return self._call()
+        if kind == "table":
+            return self._table()
+        if kind == "name":
+            self._next()
+            word = text.upper()
+            return Constant(word == "TRUE") if word in ("TRUE", "FALSE") else Name(text)
+        raise self.problem()
+
+    def _on_sheet(self, text: str) -> Node:
+        sheet, _ = sheet_and_rest(f"{text}!")
+        if "[" in text:
+            parts = self.text
+            self._next()
+            if self.kind == "operator" and self.text == ":":
+                self._next()
+                parts += f":{self.text}"
+                self._next()
+            return External(f"{text}!{parts}")
+        if self.kind == "error":
+            self._next()
+            return Constant(ERRORS["#REF!"])
+        if self.kind == "name":
+            name = self.text
+            self._next()
+            return Name(name, sheet)
+        if self.kind == "call":
+            return self._call()
+        if self.kind not in ("cell", "rows", "columns"):
+            raise self.problem()
+        if sheet is not None and ":" in sheet and not text.startswith("'"):
+            raise self.problem("an area over several sheets is not known")
+        return self._reference(sheet)
+
+    def _reference(self, sheet: str | None) -> Reference:
+        kind, text = self.kind, self.text
+        self._next()
+        if kind == "cell":
+            first = self._corner(text)
+            if self.kind == "operator" and self.text == ":" and not self.blank:
+                position, state = self.position, (self.kind, self.text, self.blank)
+                self._next()
+                if self.kind == "cell":
+                    last = self._corner(self.text)
+                    self._next()
+                    return Reference(sheet, first, last)
+                self.position, (self.kind, self.text, self.blank) = position, state
+            return Reference(sheet, first)
+        begin, end = text.split(":")
+        return Reference(sheet, self._corner(begin), self._corner(end))
+
+    def _corner(self, text: str) -> Corner:
+        match = re.fullmatch(r"(\$?)([A-Za-z]*)(\$?)(\d*)", text)
+        assert match is not None
+        absolute_column, letters, absolute_row, digits = match.groups()
+        if not letters:  # of rows alone the sign is read first
+            absolute_column, absolute_row = "", absolute_column or absolute_row
+        row = int(digits) if digits else None
+        column = column_of(letters) if letters else None
+        return Corner(
+            row if row is None or absolute_row else row - self.row,
+            column if column is None or absolute_column else column - self.column,
+            bool(absolute_row),
+            bool(absolute_column),
+        )
+
+    def _call(self) -> Node:
+        name = self.text[:-1].upper()
+        for prefix in ("_XLFN.", "_XLWS.", "_XLL."):
+            name = name.removeprefix(prefix)
+        place = self.calls
+        self.calls += 1
+        self._next()
+        arguments: list[Node] = []
+        if self._take(")"):
+            return Call(name, (), place)
+        while True:
+            if self.kind == "operator" and self.text in ",;)":
+                arguments.append(Constant(None))
+            else:
+                arguments.append(self.expression(0, union=False))
+            if self._take(")"):
+                break
+            if not (self._take(",") or self._take(";")):
+                raise self.problem("a bracket is not closed" if self.kind == "end" else "")
+        return Call(name, tuple(arguments), place)
+
+    def _array(self) -> Node:
+        rows: list[list[Any]] = [[]]
+        while True:
+            sign = -1.0 if self._take("-") else 1.0
+            self._take("+")
+            if self.kind == "name" and self.text.upper() in ("TRUE", "FALSE"):
+                value: Any = self.text.upper() == "TRUE"
+            elif self.kind in ("number", "text", "error"):
+                value = _constant(self.kind, self.text)
+                value = sign * value if isinstance(value, float) else value
+            else:
+                raise self.problem()
+            self._next()
+            rows[-1].append(value)
+            if self._take("}"):
+                break
+            if self._take(";"):
+                rows.append([])
+            else:
+                self._expect(",")
+        if len({len(row) for row in rows}) > 1:
+            raise self.problem("the rows of an array differ in length")
+        return ArrayConstant(tuple(map(tuple, rows)))
+
+    def _table(self) -> Node:
+        """Read a reference into a table, of which the name and the first bracket were read."""
+        table = self.text[:-1]
+        depth, begin = 1, self.position
+        while depth:
+            if self.position >= len(self.source):
+                raise self.problem("a bracket is not closed")
+            letter = self.source[self.position]
+            if letter == "'":
+                self.position += 1
+            depth += (letter == "[") - (letter == "]")
+            self.position += 1
+        inner = self.source[begin : self.position - 1].strip()
+        self._next()
+        return _table_reference(table, inner)
+
+
+def _table_reference(table: str, inner: str) -> TableReference:
+    rows: list[str] = []
+    if inner.startswith("@"):
+        rows.append("#this row")
+        inner = inner[1:].strip()
+    if "[" not in inner:
+        if inner.startswith("#"):
+            return TableReference(table, None, None, (inner.lower(),))
+        return TableReference(table, _unescaped(inner) or None, None, tuple(rows))
+    columns = []
+    for part in re.findall(r"\[((?:[^\[\]']|'.)*)\]", inner):
+        if part.startswith("#"):
+            rows.append(part.lower())
+        else:
+            columns.append(_unescaped(part))
+    last = columns[-1] if len(columns) > 1 else None
+    return TableReference(table, columns[0] if columns else None, last, tuple(rows))
+
+
+def _unescaped(text: str) -> str:
+    return re.sub(r"'(.)", r"\1", text)
+
+
+def _constant(kind: str, text: str) -> float | str | CellError:
+    if kind == "number":
+        return float(text)
+    if kind == "text":
+        return text[1:-1].replace('""', '"')
+    return VALUE if text in OTHER_ERRORS else ERRORS[text]

@@ -1,0 +1,1 @@
+"""The functions of formulas, in files by kind; ``registry`` says how one is added."""

@@ -1,0 +1,311 @@
+"""The table of functions, what their arguments are, and how one is called with values that differ
+between trials.
+
+To add a function: write it for single values in a file here, with its rule as its docstring, and
+put ``@function("NAME", "kinds")`` above it. A kind says what an argument is:
+
+- ``n`` a number, ``d`` the serial number of a date, ``t`` a text, ``b`` a logical: converted;
+- ``v`` any value, ``e`` any value or an error;
+- ``r`` values side by side as they are (a ``Grid``); ``a`` the same, and what is worked out in it is
+  worked out place by place;
+- ``x`` numbers: of cells the numbers among them, and else what can be converted.
+
+Kinds in brackets may be left out; those after a "*" are repeated, and those after a "+" at least
+once.
+"""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass
+from itertools import islice, repeat
+from typing import Any
+
+import numpy as np
+
+from kindynos.workbooks.operators import over_grids
+from kindynos.workbooks.values import (
+    DIV0,
+    LOGICAL,
+    NUM,
+    VALUE,
+    CellError,
+    Fault,
+    Faulty,
+    Grid,
+    Value,
+    as_logicals,
+    as_numbers,
+    by_trial,
+    first_errors,
+    logical_of,
+    number_of,
+    picked,
+    split_errors,
+    text_of,
+    trials_in,
+    with_errors,
+)
+
+SINGLE = frozenset("ndtbve")  # kinds of arguments that are one value
+MOST_ARGUMENTS = 255
+
+
+@dataclass(frozen=True)
+class Function:
+    """A function of formulas: its ``kinds`` of arguments, how many of them are ``needed`` and how
+    many of the last are repeated; ``quick`` takes numbers one per trial, where there is one.
+    """
+
+    name: str
+    kinds: str
+    needed: int
+    repeated: int
+    alone: Callable[..., Value]
+    quick: Callable[..., Any] | None
+    rule: str
+    together: Callable[[list[Value], int], Value | None] | None = None
+    dated: bool = False
+
+    def kinds_of(self, count: int) -> str:
+        """Return the kind of each of a number of arguments."""
+        if count <= len(self.kinds):
+            return self.kinds[:count]
+        last = self.kinds[len(self.kinds) - self.repeated :] if self.repeated else "v"
+        return self.kinds + "".join(islice(_cycled(last), count - len(self.kinds)))
+
+    def takes(self, count: int) -> bool:
+        """Return whether it takes a number of arguments."""
+        return self.needed <= count and (
+            count <= len(self.kinds) or (self.repeated > 0 and count <= MOST_ARGUMENTS)
+        )
+
+
+def _read_kinds(kinds: str) -> tuple[str, int, int]:
+    """Return the kinds of arguments without signs, how many are needed, and how many of the last
+    are repeated: none or more times after a "*", once or more after a "+".
+    """
+    before, star, group = kinds.partition("*")
+    if star:
+        return f"{before}{group}", len(before), len(group)
+    before, plus, group = kinds.partition("+")
+    if plus:
+        return f"{before}{group}", len(before) + len(group), len(group)
+    before, _, optional = kinds.partition("[")
+    return before + optional.rstrip("]"), len(before), 0
+
+
+def _cycled(text: str) -> Any:
+    for part in repeat(text):
+        yield from part
+
+
+FUNCTIONS: dict[str, Function] = {}
+Alone = Callable[..., Value]
+
+
+def function(
+    names: str,
+    kinds: str = "",
+    quick: Callable[..., Any] | None = None,
+    *,
+    together: Callable[[list[Value], int], Value | None] | None = None,
+    dated: bool = False,
+) -> Callable[[Alone], Alone]:
+    """Return a decorator that puts a function of single values into the table, under several names.
+
+    ``quick`` works on numbers one per trial, ``together`` on any values and the number of trials,
+    and may return None where it cannot; ``dated`` says that its value is a date.
+    """
+    plain, needed, repeated = _read_kinds(kinds)
+
+    def add(alone: Alone) -> Alone:
+        for name in names.split():
+            rule = " ".join((alone.__doc__ or "").split())
+            FUNCTIONS[name] = Function(
+                name, plain, needed, repeated, alone, quick, rule, together, dated
+            )
+        return alone
+
+    return add
+
+
+def called(known: Function, arguments: Sequence[Value]) -> Value:
+    """Return the value of a function of values that may differ between trials."""
+    kinds = known.kinds_of(len(arguments))
+    if any(type(a) is Grid and k in SINGLE for a, k in zip(arguments, kinds, strict=True)):
+        return _over_grids(known, kinds, arguments)
+    trials = trials_in(arguments)
+    if not trials:
+        return alone(known, kinds, arguments)
+    if known.together is not None:
+        found = known.together(list(arguments), trials)
+        if found is not None:
+            return found
+    if known.quick is not None:
+        found = _quickly(known, kinds, arguments, trials)
+        if found is not None:
+            return found
+    return by_trial(lambda *single: alone(known, kinds, single), arguments)
+
+
+def _over_grids(known: Function, kinds: str, arguments: Sequence[Value]) -> Value:
+    """Return a function of single values at each place of grids."""
+    fixed = {i: a for i, (a, k) in enumerate(zip(arguments, kinds, strict=True)) if k not in SINGLE}
+    moving = [i for i in range(len(arguments)) if i not in fixed]
+
+    def at(*values: Value) -> Value:
+        whole = dict(zip(moving, values, strict=True)) | fixed
+        return called(known, [whole[i] for i in range(len(arguments))])
+
+    return over_grids(at, *(arguments[i] for i in moving))
+
+
+def alone(known: Function, kinds: str, arguments: Sequence[Value]) -> Value:
+    """Return the value of a function of single values."""
+    try:
+        return checked(
+            known.alone(
+                *(CONVERSIONS[kind](value) for kind, value in zip(kinds, arguments, strict=True))
+            )
+        )
+    except Fault as fault:
+        return fault.error
+    except ZeroDivisionError:
+        return DIV0
+    except (OverflowError, ValueError, ArithmeticError):
+        return NUM
+
+
+def checked(value: Value) -> Value:
+    """Return what a function gave as a value: whole numbers as floats, none that is not finite."""
+    if isinstance(value, bool | np.bool_):
+        return bool(value)
+    if isinstance(value, int | float | np.floating | np.integer):
+        number = float(value)
+        return number if math.isfinite(number) else NUM
+    return value
+
+
+def _value(value: Value) -> Value:
+    if type(value) is CellError:
+        raise Fault(value)
+    return value
+
+
+def _grid(value: Value) -> Grid:
+    if type(value) is Grid:
+        return value
+    return Grid([[value]])
+
+
+CONVERSIONS: dict[str, Callable[[Value], Value]] = {
+    "n": number_of,
+    "d": number_of,
+    "t": text_of,
+    "b": logical_of,
+    "v": _value,
+    "e": lambda value: value,
+    "r": _grid,
+    "a": _grid,
+    "x": lambda value: value,
+}
+
+
+def _quickly(known: Function, kinds: str, arguments: Sequence[Value], trials: int) -> Value:
+    """Return the value of a function by its quick form; None where its arguments are not of a kind
+    that it takes.
+    """
+    converted: list[Any] = []
+    for kind, value in zip(kinds, arguments, strict=True):
+        if kind == "x":
+            items = numeric_items(value)
+            if items is None:
+                return None
+            converted += items
+        elif kind in "nd":
+            converted.append(as_numbers(value))
+        elif kind == "b":
+            converted.append(as_logicals(value))
+        else:
+            return None
+    if any(type(value) is CellError for value in converted):
+        if not any(type(value) is Faulty for value in converted):
+            return next(value for value in converted if type(value) is CellError)
+        return None
+    parts = [split_errors(value) for value in converted]
+    values, errors = [value for value, _ in parts], first_errors([e for _, e in parts])
+    with np.errstate(all="ignore"):
+        assert known.quick is not None
+        found = known.quick(values) if set(kinds) == {"x"} else known.quick(*values)
+    if found is None:
+        return None
+    found = np.asarray(found)
+    if found.ndim == 0:
+        found = np.full(trials, found)
+    if found.dtype is not LOGICAL:
+        bad = ~np.isfinite(found)
+        if errors is not None:
+            bad &= errors == 0
+        if bad.any():
+            errors = np.zeros(trials, dtype=np.int8) if errors is None else errors.copy()
+            found = np.array(found, dtype=np.float64)
+            for trial in np.flatnonzero(bad).tolist():
+                again = alone(known, kinds, [picked(value, trial) for value in arguments])
+                if type(again) is CellError:
+                    errors[trial] = again.number
+                elif type(again) is float:
+                    found[trial] = again
+                else:
+                    return None
+    return with_errors(found, errors)
+
+
+def numeric_items(value: Value) -> list[Any] | None:
+    """Return the numbers of an argument of kind ``x``, each alone or one per trial, and its errors;
+    None where kinds are mixed between trials.
+    """
+    if type(value) is not Grid:
+        return [as_numbers(value)]
+    found: list[Any] = []
+    for one in value.flat():
+        kind = type(one)
+        if kind is float or kind is CellError or (kind is np.ndarray and one.dtype == np.float64):
+            found.append(one)
+        elif kind is np.ndarray and one.dtype == object:
+            return None
+        elif kind is Faulty:
+            if one.values.dtype is LOGICAL:
+                return None
+            found.append(one)
+    return found
+
+
+def numbers_in(values: Sequence[Value]) -> list[float]:
+    """Return the numbers of arguments of kind ``x`` in one trial; raises Fault for an error."""
+    found = []
+    for value in values:
+        if type(value) is Grid:
+            for one in value.flat():
+                if type(one) is float:
+                    found.append(one)
+                elif type(one) is CellError:
+                    raise Fault(one)
+        elif value is not None:
+            found.append(number_of(value))
+        else:
+            found.append(0.0)
+    return found
+
+
+def required(condition: bool, error: CellError = NUM) -> None:
+    """Raise Fault with an error unless a condition holds."""
+    if not condition:
+        raise Fault(error)
+
+
+def whole(number: float) -> int:
+    """Return a number without what is behind its decimal point."""
+    required(abs(number) < 1e15, VALUE)
+    return math.trunc(number)

@@ -1,0 +1,227 @@
+"""Texts."""
+
+from __future__ import annotations
+
+import re
+
+from kindynos.workbooks.formats import formatted
+from kindynos.workbooks.functions.math import half_up, rounded
+from kindynos.workbooks.functions.registry import function, required, whole
+from kindynos.workbooks.values import VALUE, Fault, Grid, Value, number_in_text, text_of
+
+LONGEST = 32_767
+
+
+@function("CONCATENATE", "+t")
+def _concatenate(*texts: str) -> Value:
+    """Return texts as one."""
+    return "".join(texts)
+
+
+@function("CONCAT", "+r")
+def _concat(*grids: Grid) -> Value:
+    """Return texts and those of areas as one."""
+    return "".join(text_of(value) for grid in grids for value in grid.flat())
+
+
+@function("TEXTJOIN", "tb+r")
+def _textjoin(between: str, skip: bool, *grids: Grid) -> Value:
+    """Return texts as one, with another between them; empty ones may be left out."""
+    texts = [text_of(value) for grid in grids for value in grid.flat()]
+    return between.join(text for text in texts if text or not skip)
+
+
+@function("LEN", "t")
+def _len(text: str) -> Value:
+    """Return the number of characters."""
+    return len(text)
+
+
+@function("LEFT", "t[n]")
+def _left(text: str, count: float = 1.0) -> Value:
+    """Return the first characters."""
+    required(count >= 0, VALUE)
+    return text[: whole(count)]
+
+
+@function("RIGHT", "t[n]")
+def _right(text: str, count: float = 1.0) -> Value:
+    """Return the last characters."""
+    required(count >= 0, VALUE)
+    return text[max(len(text) - whole(count), 0) :]
+
+
+@function("MID", "tnn")
+def _mid(text: str, begin: float, count: float) -> Value:
+    """Return characters from a place, from 1, on."""
+    required(begin >= 1 and count >= 0, VALUE)
+    return text[whole(begin) - 1 : whole(begin) - 1 + whole(count)]
+
+
+@function("UPPER", "t")
+def _upper(text: str) -> Value:
+    """Return a text in capitals."""
+    return text.upper()
+
+
+@function("LOWER", "t")
+def _lower(text: str) -> Value:
+    """Return a text without capitals."""
+    return text.lower()
+
+
+@function("PROPER", "t")
+def _proper(text: str) -> Value:
+    """Return a text with a capital at the beginning of each word."""
+    return re.sub(r"[^\W\d_]+", lambda word: word[0].capitalize(), text)
+
+
+@function("TRIM", "t")
+def _trim(text: str) -> Value:
+    """Return a text without blanks around it, and single ones within."""
+    return " ".join(part for part in text.split(" ") if part)
+
+
+@function("CLEAN", "t")
+def _clean(text: str) -> Value:
+    """Return a text without characters that are not printed."""
+    return "".join(c for c in text if ord(c) >= 32)
+
+
+@function("EXACT", "tt")
+def _exact(first: str, second: str) -> Value:
+    """Return whether two texts are the same, capitals included."""
+    return first == second
+
+
+@function("FIND", "tt[n]")
+def _find(part: str, text: str, begin: float = 1.0) -> Value:
+    """Return where a text stands in another, from 1."""
+    required(1 <= begin <= len(text) + 1, VALUE)
+    place = text.find(part, whole(begin) - 1)
+    required(place >= 0, VALUE)
+    return place + 1
+
+
+def wildcard(pattern: str) -> str:
+    """Return a pattern with ? and * as a regular expression; ~ takes the next character as it
+    is.
+    """
+    found, place = "", 0
+    while place < len(pattern):
+        letter = pattern[place]
+        if letter == "~" and place + 1 < len(pattern) and pattern[place + 1] in "?*~":
+            place += 1
+            found += re.escape(pattern[place])
+        else:
+            found += {"?": ".", "*": ".*"}.get(letter, re.escape(letter))
+        place += 1
+    return found
+
+
+@function("SEARCH", "tt[n]")
+def _search(part: str, text: str, begin: float = 1.0) -> Value:
+    """Return where a text with wildcards stands in another, whatever the capitals."""
+    required(1 <= begin <= len(text) + 1, VALUE)
+    match = re.compile(wildcard(part), re.I | re.S).search(text, whole(begin) - 1)
+    if match is None:
+        raise Fault(VALUE)
+    return match.start() + 1
+
+
+@function("SUBSTITUTE", "ttt[n]")
+def _substitute(text: str, old: str, new: str, which: float | None = None) -> Value:
+    """Return a text in which another stands for a part, each time or the n-th time."""
+    if not old:
+        return text
+    if which is None:
+        return text.replace(old, new)
+    required(which >= 1, VALUE)
+    parts = text.split(old)
+    place = whole(which)
+    if place >= len(parts):
+        return text
+    return old.join(parts[:place]) + new + old.join(parts[place:])
+
+
+@function("REPLACE", "tnnt")
+def _replace(text: str, begin: float, count: float, new: str) -> Value:
+    """Return a text in which another stands for characters from a place on."""
+    required(begin >= 1 and count >= 0, VALUE)
+    first = whole(begin) - 1
+    return text[:first] + new + text[first + whole(count) :]
+
+
+@function("REPT", "tn")
+def _rept(text: str, times: float) -> Value:
+    """Return a text several times."""
+    required(times >= 0 and len(text) * times <= LONGEST, VALUE)
+    return text * whole(times)
+
+
+@function("CHAR UNICHAR", "n")
+def _char(code: float) -> Value:
+    """Return the character of a number."""
+    required(1 <= code < 0x110000, VALUE)
+    return chr(whole(code))
+
+
+@function("CODE UNICODE", "t")
+def _code(text: str) -> Value:
+    """Return the number of the first character."""
+    required(bool(text), VALUE)
+    return ord(text[0])
+
+
+@function("VALUE", "v")
+def _value(value: Value) -> Value:
+    """Return the number that a text states."""
+    if type(value) is float:
+        return value
+    found = number_in_text(text_of(value)) if type(value) is str else None
+    if found is None:
+        raise Fault(VALUE)
+    return found
+
+
+@function("NUMBERVALUE", "t[tt]")
+def _numbervalue(text: str, decimal: str = ".", group: str = ",") -> Value:
+    """Return the number that a text with stated signs states."""
+    plain = "".join(text.split()).replace(group[:1], "") if group else "".join(text.split())
+    found = number_in_text(plain.replace(decimal[:1], ".")) if plain else 0.0
+    if found is None:
+        raise Fault(VALUE)
+    return found
+
+
+@function("T", "v")
+def _t(value: Value) -> Value:
+    """Return a text as it is, and an empty one for anything else."""
+    return value if type(value) is str else ""
+
+
+@function("TEXT", "vt")
+def _text(value: Value, form: str) -> Value:
+    """Return a number written by a format, such as "0.0 %"."""
+    if type(value) is str:
+        found = number_in_text(value)
+        if found is None:
+            return value
+        value = found
+    return formatted(float(value or 0.0), form)
+
+
+@function("FIXED", "n[nb]")
+def _fixed(x: float, digits: float = 2.0, plain: bool = False) -> Value:
+    """Return a number as a text with digits after the point, in groups of three."""
+    count = whole(digits)
+    x = rounded(x, count, half_up)
+    return f"{x:{'' if plain else ','}.{max(count, 0)}f}"
+
+
+@function("DOLLAR", "n[n]")
+def _dollar(x: float, digits: float = 2.0) -> Value:
+    """Return a number as a text with a dollar sign."""
+    count = whole(digits)
+    text = f"${abs(rounded(x, count, half_up)):,.{max(count, 0)}f}"
+    return f"-{text}" if x < 0 else text

@@ -1,0 +1,431 @@
+"""The cells of a workbook as a graph: which cell needs which, and in what order they are worked
+out.
+"""
+
+from __future__ import annotations
+
+from bisect import bisect_left, bisect_right
+from collections.abc import Callable, Iterable, Iterator, Sequence
+from dataclasses import dataclass, field, replace
+from typing import Any
+
+from kindynos.errors import FormulaError, ModelError
+from kindynos.workbooks.addresses import LAST_COLUMN, LAST_ROW, Area, Cell, sheet_and_rest
+from kindynos.workbooks.formulas import (
+    Binary,
+    Call,
+    External,
+    Name,
+    Node,
+    Reference,
+    TableReference,
+    parse,
+    template,
+)
+from kindynos.workbooks.reader import Contents, TableArea
+from kindynos.workbooks.values import Value
+
+# functions whose value is another one each time, or depends on the day
+DRAWING = frozenset({"RAND", "RANDBETWEEN", "RANDARRAY"})
+OF_THE_DAY = frozenset({"TODAY", "NOW"})
+# functions that give a reference
+REFERRING = frozenset({"OFFSET", "INDIRECT"})
+# functions that look at a reference, and not at what its cells hold
+LOOKING = frozenset({"ROW", "COLUMN", "ROWS", "COLUMNS", "AREAS", "ISREF", "SHEET"})
+MOST_AREA = 2_000_000  # cells of an area in a formula
+
+
+@dataclass(frozen=True, slots=True)
+class Formulated:
+    """A cell with a formula: its place and the tree, which its copies share."""
+
+    cell: Cell
+    tree: Node
+    area: Area | None = None  # what an array formula fills
+
+
+@dataclass
+class Graph:
+    """The cells of a workbook by number, with what they hold and what their formulas need."""
+
+    contents: Contents
+    numbers: dict[tuple[str, int, int], int] = field(default_factory=dict)
+    cells: list[Cell] = field(default_factory=list)
+    formulas: dict[int, Formulated] = field(default_factory=dict)
+    parts: dict[int, tuple[int, int, int]] = field(default_factory=dict)  # of array formulas
+    constants: list[Value] = field(default_factory=list)
+    held: dict[int, str] = field(default_factory=dict)  # cells that keep their stored value, why
+    unreadable: dict[int, FormulaError] = field(default_factory=dict)
+    inputs: frozenset[int] = frozenset()  # cells whose values are given from outside
+    resolve: Callable[[Node, Cell], Area | None] | None = None
+    _rows: dict[tuple[str, int], list[int]] = field(default_factory=dict)
+    _trees: dict[str, Node] = field(default_factory=dict)
+    _names: dict[tuple[str | None, str], Node] = field(default_factory=dict)
+    _needs: dict[int, list[int]] = field(default_factory=dict)
+
+    @classmethod
+    def of(cls, contents: Contents) -> Graph:
+        """Return the graph of a workbook."""
+        graph = cls(contents)
+        graph._add(Cell("", 0, 0), None)  # stands for every cell that is not there
+        for sheet in contents.sheets.values():
+            for (row, column), value in sheet.values.items():
+                if (row, column) not in sheet.formulas:
+                    graph._add(Cell(sheet.name, row, column), value)
+        for sheet in contents.sheets.values():
+            for (row, column), formula in sheet.formulas.items():
+                cell = Cell(sheet.name, row, column)
+                stored = sheet.values.get((row, column))
+                number = graph._add(cell, stored)
+                text, at_row, at_column = formula.text, row, column
+                if formula.shared is not None and formula.shared in sheet.shared and not text:
+                    text, at_row, at_column = sheet.shared[formula.shared]
+                graph._formulate(number, cell, text, at_row, at_column, formula.area)
+        return graph
+
+    def _add(self, cell: Cell, value: Value) -> int:
+        key = (cell.sheet, cell.row, cell.column)
+        number = self.numbers.get(key)
+        if number is not None:
+            self.constants[number] = value
+            return number
+        self.numbers[key] = number = len(self.cells)
+        self.cells.append(cell)
+        self.constants.append(value)
+        return number
+
+    def _formulate(
+        self, number: int, cell: Cell, text: str, row: int, column: int, area: Area | None
+    ) -> None:
+        key = template(text, row, column)
+        tree = self._trees.get(key)
+        if tree is None:
+            try:
+                tree = self._trees[key] = parse(text, row, column)
+            except FormulaError as error:
+                self.unreadable[number] = error
+                return
+        self.formulas[number] = Formulated(cell, tree, area)
+
+    def _stored(self, cell: Cell) -> Value:
+        return self.contents.sheets[cell.sheet].values.get((cell.row, cell.column))
+
+    def number_of(self, cell: Cell) -> int:
+        """Return the number of a cell, of a new one where it holds nothing."""
+        number = self.numbers.get(cell)
+        return self._add(cell, None) if number is None else number
+
+    def is_formula(self, number: int) -> bool:
+        """Return whether a cell is worked out, alone or as part of an array formula."""
+        if number in self.inputs:
+            return True
+        return (
+            number in self.formulas or number in self.parts or number in self.unreadable
+        ) and number not in self.held
+
+    def with_inputs(self, inputs: Iterable[int]) -> Graph:
+        """Return the graph of which some cells have their values given from outside."""
+        return replace(self, inputs=frozenset(inputs), resolve=None, _rows={}, _needs={})
+
+    def hold(self) -> None:
+        """Keep the stored values of cells that look beyond the workbook or at the day."""
+        reasons: dict[int, str] = {}
+        for number, formula in self.formulas.items():
+            key = id(formula.tree)
+            if key not in reasons:
+                reasons[key] = _why_held(formula.tree)
+            if reasons[key]:
+                self.held[number] = reasons[key]
+
+    # what a formula refers to
+
+    def area_of(self, node: Node, cell: Cell) -> Area | None:
+        """Return the area that a reference, a name or a table's column stands for; None for
+        anything else, and for #REF!.
+        """
+        if isinstance(node, Reference):
+            area = node.area(cell.sheet, cell.row, cell.column)
+            sheet = None if area is None else self.contents.sheet(area.sheet)
+            if area is None or sheet is None:
+                return None
+            area = area._replace(sheet=sheet.name)
+            whole = area.bottom == LAST_ROW or area.right == LAST_COLUMN
+            if whole or area.rows * area.columns > MOST_AREA:
+                area = area.within(sheet.bottom, sheet.right)
+            return area
+        if isinstance(node, Name):
+            tree = self.named(node, cell.sheet)
+            return None if tree is None else self.area_of(tree, cell)
+        if isinstance(node, TableReference):
+            return self._table_area(node, cell)
+        if isinstance(node, Binary) and node.operator == ":":
+            first, last = self.area_of(node.left, cell), self.area_of(node.right, cell)
+            if first is None or last is None or first.sheet != last.sheet:
+                return None
+            return Area(
+                first.sheet,
+                min(first.top, last.top),
+                min(first.left, last.left),
+                max(first.bottom, last.bottom),
+                max(first.right, last.right),
+            )
+        if isinstance(node, Binary) and node.operator == " ":
+            return _common(self.area_of(node.left, cell), self.area_of(node.right, cell))
+        if (
+            isinstance(node, Call)
+            and self.resolve is not None
+            and node.name in (*REFERRING, "INDEX")
+        ):
+            return self.resolve(node, cell)
+        return None
+
+    def named(self, node: Name, sheet: str) -> Node | None:
+        """Return the tree of a defined name, of a sheet's own before the workbook's; None where
+        there is none.
+        """
+        word = node.name.upper()
+        owner = node.sheet or sheet
+        for key in ((owner, word), (None, word)):
+            if key in self._names:
+                return self._names[key]
+            text = self.contents.names.get(key)
+            if text is not None:
+                try:
+                    tree = parse(text, 1, 1)
+                except FormulaError:
+                    return None
+                self._names[key] = tree
+                return tree
+        return None
+
+    def _table_area(self, node: TableReference, cell: Cell) -> Area | None:
+        table = self._table(node, cell)
+        if table is None:
+            return None
+        area, rows = table.area, set(node.rows)
+        first, last = 0, len(table.columns) - 1
+        if node.first is not None:
+            lower = [column.lower() for column in table.columns]
+            wanted = [node.first.lower(), (node.last or node.first).lower()]
+            if any(column not in lower for column in wanted):
+                return None
+            first, last = (lower.index(column) for column in wanted)
+        top, bottom = area.top + table.header_rows, area.bottom - table.total_rows
+        if "#this row" in rows:
+            if not top <= cell.row <= bottom:
+                return None
+            top = bottom = cell.row
+        elif "#all" in rows:
+            top, bottom = area.top, area.bottom
+        elif "#headers" in rows:
+            top = area.top
+            bottom = bottom if "#data" in rows else area.top
+        elif "#totals" in rows:
+            top, bottom = (top if "#data" in rows else area.bottom), area.bottom
+        return Area(area.sheet, top, area.left + first, bottom, area.left + last)
+
+    def _table(self, node: TableReference, cell: Cell) -> TableArea | None:
+        if node.table:
+            return self.contents.tables.get(node.table.lower())
+        for table in self.contents.tables.values():
+            area = table.area
+            inside = area.top <= cell.row <= area.bottom and area.left <= cell.column <= area.right
+            if area.sheet == cell.sheet and inside:
+                return table
+        return None
+
+    def numbers_in(self, area: Area) -> list[list[int]]:
+        """Return the numbers of the cells of an area, row by row; 0 for cells that hold nothing."""
+        get, sheet = self.numbers.get, area.sheet
+        return [
+            [get((sheet, row, column), 0) for column in range(area.left, area.right + 1)]
+            for row in range(area.top, area.bottom + 1)
+        ]
+
+    # order
+
+    def needs(self, number: int) -> list[int]:
+        """Return the cells with formulas that a cell needs, in the order in which it names them."""
+        known = self._needs.get(number)
+        if known is not None:
+            return known
+        if number in self.inputs:
+            found = []
+        elif number in self.parts:
+            found = [self.parts[number][0]]
+        elif number in self.unreadable:
+            found = []
+        else:
+            formula = self.formulas[number]
+            found = []
+            for area in self.areas_in(formula.tree, formula.cell):
+                found += self.worked_out_in(area)
+        self._needs[number] = found = list(dict.fromkeys(found))
+        return found
+
+    def areas_in(self, tree: Node, cell: Cell) -> Iterator[Area]:
+        """Yield the areas whose values a formula takes."""
+        waiting = [tree]
+        while waiting:
+            node = waiting.pop()
+            if isinstance(node, Call) and node.name in LOOKING:
+                continue
+            refers = isinstance(node, Reference | TableReference) or (
+                isinstance(node, Binary) and node.operator in ": "
+            )
+            if refers or (isinstance(node, Call) and node.name in REFERRING):
+                area = self.area_of(node, cell)
+                if area is not None:
+                    yield area
+                if refers:
+                    continue
+            if isinstance(node, Name):
+                named = self.named(node, cell.sheet)
+                if named is not None:
+                    waiting.append(named)
+            waiting.extend(reversed(list(node.parts())))
+
+    def worked_out_in(self, area: Area) -> Iterable[int]:
+        """Return the cells of an area that have a formula."""
+        if area.single:
+            number = self.numbers.get((area.sheet, area.top, area.left), 0)
+            return [number] if self.is_formula(number) else []
+        if not self._rows:
+            self._index_rows()
+        found = []
+        for column in range(area.left, area.right + 1):
+            rows = self._rows.get((area.sheet, column))
+            if rows:
+                begin, end = bisect_left(rows, area.top), bisect_right(rows, area.bottom)
+                found += [self.numbers[area.sheet, row, column] for row in rows[begin:end]]
+        return [number for number in found if number not in self.held]
+
+    def _index_rows(self) -> None:
+        for number in (*self.formulas, *self.parts, *self.unreadable, *self.inputs):
+            cell = self.cells[number]
+            if self.numbers[cell] != number:  # an array formula as a whole
+                continue
+            self._rows.setdefault((cell.sheet, cell.column), []).append(cell.row)
+        for key, rows in self._rows.items():
+            self._rows[key] = sorted(set(rows))
+
+    def ordered(self, wanted: Iterable[int], known: Iterable[int] = ()) -> list[list[int]]:
+        """Return the cells to be worked out for those wanted, each after all it needs; cells that
+        need each other in a circle stand together. What is ``known`` already is not entered.
+        """
+        return _components(wanted, self.needs, set(known), self.is_formula)
+
+
+def _components(
+    wanted: Iterable[int],
+    needs: Callable[[int], Sequence[int]],
+    known: set[int],
+    entered: Callable[[int], bool],
+) -> list[list[int]]:
+    """Return strongly connected components, each after those it needs, by Tarjan's algorithm
+    without recursion, since chains of cells are long.
+    """
+    index: dict[int, int] = {}
+    low: dict[int, int] = {}
+    on_stack: set[int] = set()
+    stack: list[int] = []
+    answer: list[list[int]] = []
+    for start in wanted:
+        if start in index or start in known or not entered(start):
+            continue
+        work = [(start, iter(needs(start)))]
+        index[start] = low[start] = len(index)
+        stack.append(start)
+        on_stack.add(start)
+        while work:
+            node, others = work[-1]
+            for other in others:
+                if other in known:
+                    continue
+                if other not in index:
+                    index[other] = low[other] = len(index)
+                    stack.append(other)
+                    on_stack.add(other)
+                    work.append((other, iter(needs(other))))
+                    break
+                if other in on_stack:
+                    low[node] = min(low[node], index[other])
+            else:
+                work.pop()
+                if work:
+                    low[work[-1][0]] = min(low[work[-1][0]], low[node])
+                if low[node] == index[node]:
+                    group = []
+                    while True:
+                        member = stack.pop()
+                        on_stack.discard(member)
+                        group.append(member)
+                        if member == node:
+                            break
+                    answer.append(group[::-1])
+    return answer
+
+
+def _common(first: Area | None, second: Area | None) -> Area | None:
+    """Return what two areas have in common."""
+    if first is None or second is None or first.sheet != second.sheet:
+        return None
+    top, bottom = max(first.top, second.top), min(first.bottom, second.bottom)
+    left, right = max(first.left, second.left), min(first.right, second.right)
+    return Area(first.sheet, top, left, bottom, right) if top <= bottom and left <= right else None
+
+
+def _why_held(tree: Node) -> str:
+    """Return why a formula keeps its stored value, "" where it does not."""
+    for node in tree.walk():
+        if isinstance(node, External):
+            return "another workbook"
+        if isinstance(node, Call) and node.name in OF_THE_DAY:
+            return "the day"
+    return ""
+
+
+def cell_in(contents: Contents, text: Any, what: str = "a cell") -> Area:
+    """Return the area that a text such as "Inputs!B4", "Inputs!B4:F4" or a defined name stands for;
+    raises ModelError for one that is not there.
+    """
+    from kindynos.workbooks.addresses import area_in
+
+    if not isinstance(text, str) or not text.strip():
+        raise ModelError(f"{what} is named by a text such as 'Inputs!B4', not {text!r:.40}")
+    text = text.strip().lstrip("=")
+    sheet, rest = sheet_and_rest(text)
+    if sheet is None and (None, rest.upper()) in contents.names:
+        return _named_area(contents, rest)
+    if sheet is None and len(contents.sheets) == 1:
+        sheet = next(iter(contents.sheets))
+    if sheet is None:
+        known = [*contents.spelling.values()]
+        raise ModelError(
+            f"{text!r:.60} is neither a cell with its sheet, such as 'Inputs!B4', nor a defined name",
+            unknown=text,
+            known=known,
+        )
+    found = contents.sheet(sheet)
+    if found is None:
+        raise ModelError(f"no sheet {sheet!r:.60}", unknown=sheet, known=list(contents.sheets))
+    area = area_in(rest, found.name)
+    if area is None and (found.name, rest.upper()) in contents.names:
+        return _named_area(contents, rest, found.name)
+    if area is None:
+        raise ModelError(f"{rest!r:.60} is no cell of the sheet {found.name!r}; write it like 'B4'")
+    if area.top > found.bottom or area.left > found.right:
+        raise ModelError(
+            f"the sheet {found.name!r} ends at {Cell('', found.bottom, found.right).short}, and "
+            f"{area} lies beyond"
+        )
+    return area
+
+
+def _named_area(contents: Contents, name: str, sheet: str | None = None) -> Area:
+    graph = Graph(contents)
+    node = Name(name, sheet)
+    area = graph.area_of(node, Cell(sheet or next(iter(contents.sheets)), 1, 1))
+    if area is None:
+        raise ModelError(f"the name {name!r} stands for no cell")
+    return area

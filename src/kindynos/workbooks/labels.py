@@ -1,0 +1,88 @@
+"""Names for cells: the defined name, the label to the left, with the heading above where a row
+holds several, or else the address.
+"""
+
+from __future__ import annotations
+
+import re
+import unicodedata
+from collections.abc import Collection
+
+from kindynos.formula.parse import is_name
+from kindynos.formula.tree import PERIOD
+from kindynos.workbooks.addresses import Cell
+from kindynos.workbooks.graph import Graph, cell_in
+from kindynos.workbooks.reader import Contents
+
+FARTHEST = 12  # cells to the left of which a label is looked for
+HIGHEST = 2000  # cells above
+LONGEST = 60
+SPELT = str.maketrans({"ß": "ss", "Æ": "Ae", "æ": "ae", "Ø": "O", "ø": "o", "ł": "l", "đ": "d"})
+
+
+def as_name(text: str) -> str:
+    """Return a text as a name that formulas can use, "" where nothing is left of it.
+
+    >>> as_name("Net sales (EUR)"), as_name("2027")
+    ('net_sales_eur', 'x2027')
+    """
+    plain = unicodedata.normalize("NFKD", text.translate(SPELT))
+    letters = "".join(c for c in plain if not unicodedata.combining(c))
+    name = re.sub(r"[^0-9A-Za-z]+", "_", letters).strip("_").lower()[:LONGEST].strip("_")
+    if name and name[0].isdigit():
+        name = f"x{name}"
+    if name and (not is_name(name) or name == PERIOD):
+        name = f"{name}_"
+    return name
+
+
+def name_of(graph: Graph, cell: Cell, several: bool = False) -> str:
+    """Return a name for a cell; ``several`` says that its row holds others to be named."""
+    contents = graph.contents
+    named = _defined_name(contents, cell)
+    if named:
+        return named
+    left = as_name(_text_left(contents, cell))
+    above = as_name(_text_above(contents, cell)) if several or not left else ""
+    return "_".join(part for part in (left, above) if part) or f"cell_{cell.short.lower()}"
+
+
+def unique(name: str, taken: Collection[str]) -> str:
+    """Return a name that is not taken, with a number where it is."""
+    found, number = name, 2
+    while found in taken:
+        found, number = f"{name}_{number}", number + 1
+    return found
+
+
+def _defined_name(contents: Contents, cell: Cell) -> str:
+    for (owner, word), text in contents.names.items():
+        if cell.short not in text.replace("$", "") or "(" in text:
+            continue
+        try:
+            area = cell_in(contents, contents.spelling.get(word, word) if owner is None else text)
+        except Exception:
+            continue
+        if area.single and area.first == cell:
+            return as_name(contents.spelling.get(word, word))
+    return ""
+
+
+def _text_left(contents: Contents, cell: Cell) -> str:
+    """Return the text nearest to the left of a cell, past numbers and empty cells."""
+    sheet = contents.sheets[cell.sheet]
+    for column in range(cell.column - 1, max(cell.column - 1 - FARTHEST, 0), -1):
+        value = sheet.values.get((cell.row, column))
+        if isinstance(value, str) and value.strip() and (cell.row, column) not in sheet.formulas:
+            return value
+    return ""
+
+
+def _text_above(contents: Contents, cell: Cell) -> str:
+    """Return the text nearest above a cell."""
+    sheet = contents.sheets[cell.sheet]
+    for row in range(cell.row - 1, max(cell.row - 1 - HIGHEST, 0), -1):
+        value = sheet.values.get((row, cell.column))
+        if isinstance(value, str) and value.strip():
+            return value
+    return ""

@@ -1,0 +1,302 @@
+"""A model from cells: which are given, which are drawn, which are the answer, and how the cells
+that draw by themselves take part.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+from dataclasses import dataclass, field
+from pathlib import Path
+from typing import Any
+
+from kindynos.distributions.base import Distribution
+from kindynos.distributions.catalogue import CATALOGUE
+from kindynos.distributions.normal import LogNormal
+from kindynos.distributions.registry import distribution_from
+from kindynos.distributions.stated import StatedDistribution
+from kindynos.errors import KindynosError, ModelError
+from kindynos.model.model import Model
+from kindynos.processes.base import Process
+from kindynos.program.quantities import (
+    Given,
+    Line,
+    check_name,
+    check_rate,
+    distribution_driver,
+    given_value,
+    process_driver,
+)
+from kindynos.workbooks.addresses import Area, Cell
+from kindynos.workbooks.calculation import Argument, CellCalculation, Draw, Output
+from kindynos.workbooks.compiling import Compiler, DependsError
+from kindynos.workbooks.graph import Graph, cell_in
+from kindynos.workbooks.labels import as_name, name_of, unique
+from kindynos.workbooks.random_cells import RandomCell, is_whole, random_cells
+from kindynos.workbooks.values import CellError, Value
+
+OUTCOME_OPTIONS = ("unit", "target", "better", "missing")
+MOST_DRAWS = 2_500
+
+
+@dataclass
+class CellModel:
+    """What is stated of a workbook: names with their cells, and what else is said of each."""
+
+    graph: Graph
+    periods: int | None = None
+    given: dict[str, tuple[str, dict[str, Any]]] = field(default_factory=dict)
+    drivers: dict[str, tuple[str, Any, dict[str, Any]]] = field(default_factory=dict)
+    lines: dict[str, tuple[str, dict[str, Any]]] = field(default_factory=dict)
+    outcomes: dict[str, tuple[str, dict[str, Any]]] = field(default_factory=dict)
+
+    def add_to(self, model: Model) -> None:
+        """Add the quantities to a model; raises ModelError or ParameterError."""
+        _Adding(self, model).run()
+
+    def lengths(self) -> set[int]:
+        """Return how many periods the areas with more than one cell have."""
+        stated = [self.given, self.lines, self.outcomes]
+        texts = [cell for table in stated for cell, _ in table.values()]
+        texts += [cell for cell, _, _ in self.drivers.values()]
+        areas = [cell_in(self.graph.contents, text) for text in texts]
+        return {area.rows * area.columns for area in areas if not area.single}
+
+
+class _Adding:
+    """Adds what is stated of cells to a model, with drivers for the cells that draw."""
+
+    def __init__(self, stated: CellModel, model: Model) -> None:
+        self.stated, self.model, self.graph = stated, model, stated.graph
+        self.contents = stated.graph.contents
+        self.inputs: dict[str, tuple[Cell, ...] | Draw] = {}
+        self.outputs: dict[str, Output] = {}
+        self.rows: set[str] = set()
+        self.owners: dict[Cell, str] = {}
+
+    def run(self) -> None:
+        """Add everything."""
+        for name, (cell, _) in self.stated.given.items():
+            self._input(f"given {name!r}", name, cell)
+        for name, (cell, _, _) in self.stated.drivers.items():
+            self._input(f"driver {name!r}", name, cell)
+        for kind, table in (("line", self.stated.lines), ("outcome", self.stated.outcomes)):
+            for name, (cell, _) in table.items():
+                self._output(f"{kind} {name!r}", name, cell)
+        drawn = self._draws()
+        calculation = CellCalculation(self.graph, self.inputs, self.outputs, frozenset(self.rows))
+        for name, (_, options) in self.stated.given.items():
+            self._given(name, options)
+        for name, (_, distribution, options) in self.stated.drivers.items():
+            self._driver(name, distribution, options)
+        for name, distribution, unit in drawn:
+            source = f"drawn by the workbook, {self._place(name)}"
+            self.model.add(
+                distribution_driver(name, distribution, self.model.periods, source=source)
+            )
+        for name, (_, options) in self.stated.lines.items():
+            self.model.add(Line(check_name(name), calculation=calculation, **options))
+        parameters = [n for n, output in self.outputs.items() if isinstance(output, Argument)]
+        for name in parameters:
+            self.model.add(Line(name, calculation=calculation))
+        for name, (_, options) in self.stated.outcomes.items():
+            self.model.add(Line(check_name(name), outcome=True, calculation=calculation, **options))
+
+    def _place(self, name: str) -> str:
+        place = self.inputs[name]
+        return str(place.cell if isinstance(place, Draw) else place[0])
+
+    def _area(self, owner: str, text: str) -> Area:
+        try:
+            area = cell_in(self.contents, text)
+        except KindynosError as error:
+            raise error.with_context(owner=owner) from None
+        if area.single:
+            return area
+        periods = self.model.periods
+        if 1 not in (area.rows, area.columns):
+            raise ModelError(f"{area} is neither a row nor a column", owner=owner)
+        count = area.rows * area.columns
+        if periods != count:
+            wanted = "has no periods" if periods is None else f"has {periods} periods"
+            raise ModelError(
+                f"{area} has {count} cells, one for each period, and the model {wanted}",
+                owner=owner,
+            )
+        return area
+
+    def _input(self, owner: str, name: str, text: str) -> None:
+        area = self._area(owner, text)
+        cells = tuple(area.cells())
+        for cell in cells:
+            other = self.owners.get(cell)
+            if other is not None:
+                raise ModelError(f"{cell} is already {other!r}; a cell has one name", owner=owner)
+            self.owners[cell] = name
+            value = self._value(cell)
+            if isinstance(value, str | bool | CellError):
+                shown = f"the text {value!r:.40}" if isinstance(value, str) else repr(value)
+                raise ModelError(f"{cell} holds {shown}, not a number", owner=owner)
+        self.inputs[check_name(name)] = cells
+        if not area.single:
+            self.rows.add(name)
+
+    def _output(self, owner: str, name: str, text: str) -> None:
+        area = self._area(owner, text)
+        for cell in area.cells():
+            value = self._value(cell)
+            if isinstance(value, str) and not self.graph.is_formula(self.graph.number_of(cell)):
+                raise ModelError(f"{cell} holds the text {value!r:.40}, not a number", owner=owner)
+        self.outputs[check_name(name)] = tuple(area.cells())
+        if not area.single:
+            self.rows.add(name)
+
+    def _value(self, cell: Cell) -> Value:
+        return self.contents.sheets[cell.sheet].values.get((cell.row, cell.column))
+
+    def _stored(self, name: str) -> list[float]:
+        place = self.inputs[name]
+        assert not isinstance(place, Draw)
+        return [float(self._value(cell) or 0.0) for cell in place]
+
+    def _given(self, name: str, options: dict[str, Any]) -> None:
+        stored = self._stored(name)
+        value = given_value(name, stored if name in self.rows else stored[0], self.model.periods)
+        self.model.add(check_rate(Given(name, value, **options)))
+
+    def _driver(self, name: str, distribution: Any, options: dict[str, Any]) -> None:
+        row = name in self.rows
+        if isinstance(distribution, Process):
+            if not row:
+                raise ModelError(
+                    "a process fills a row of cells, one for each period", owner=f"driver {name!r}"
+                )
+            self.model.add(process_driver(name, distribution, self.model.periods, **options))
+            return
+        if row and options.get("each") is None:
+            options = {**options, "each": "period"}
+        if not row:
+            options = {"base": self._base(name), **options}
+        self.model.add(distribution_driver(name, distribution, self.model.periods, **options))
+
+    def _base(self, name: str) -> float | None:
+        """Return what the cell holds; None where it draws, or is empty."""
+        place = self.inputs[name]
+        assert not isinstance(place, Draw)
+        number = self.graph.number_of(place[0])
+        formula = self.graph.formulas.get(number)
+        value = self._value(place[0])
+        drawn = formula is not None and number in random_cells(self.graph)
+        return value if isinstance(value, float) and not drawn else None
+
+    # cells that draw
+
+    def _draws(self) -> list[tuple[str, Any, str | None]]:
+        """Return the drivers of the cells that draw and that outcomes depend on."""
+        known = random_cells(self.graph)
+        if not known:
+            return []
+        bound = self.graph.with_inputs(
+            self.graph.number_of(cell)
+            for place in self.inputs.values()
+            if not isinstance(place, Draw)
+            for cell in place
+        )
+        Compiler(bound, {})
+        seeds = [
+            self.graph.number_of(cell)
+            for output in self.outputs.values()
+            if not isinstance(output, Argument)
+            for cell in output
+        ]
+        reached = {n for group in bound.ordered(seeds, bound.inputs) for n in group}
+        cells = [one for number, one in known.items() if number in reached]
+        if len(cells) > MOST_DRAWS:
+            raise ModelError(
+                f"{len(cells):,} cells draw; a model may have {MOST_DRAWS:,}. Where a sheet repeats "
+                "one trial down its rows, name the result of one row: a run takes the place of the "
+                "copies"
+            )
+        rows = [(one.cell.sheet, one.cell.row) for one in cells]
+        taken = {*self.stated.lines, *self.stated.outcomes, *self.inputs}
+        found: list[tuple[str, Any, str | None]] = []
+        for one in cells:
+            several = rows.count((one.cell.sheet, one.cell.row)) > 1 if len(rows) < 500 else False
+            name = unique(name_of(self.graph, one.cell, several), taken)
+            distribution = self._distribution(one, name, bound)
+            if distribution is not None:
+                self.inputs[name] = (one.cell,)
+                found.append((name, distribution, None))
+                taken.add(name)
+                continue
+            for place in one.places:
+                part = name if len(one.places) == 1 else unique(f"{name}_draw", taken)
+                self.inputs[part] = Draw(one.cell, place)
+                found.append((part, distribution_from("uniform", {"low": 0.0, "high": 1.0}), None))
+                taken.add(part)
+        return found
+
+    def _distribution(
+        self, one: RandomCell, name: str, bound: Graph
+    ) -> Distribution | StatedDistribution | None:
+        """Return the distribution that a cell is; None where it is worked out as it stands."""
+        if one.distribution is None or one.parameters is None:
+            return None
+        values: dict[str, Any] = {}
+        moving: list[tuple[str, int]] = []
+        for parameter, (argument, node) in one.parameters.items():
+            try:
+                value = _fixed(bound, node, one.cell)
+            except DependsError:
+                if argument is None or one.call is None:
+                    return None
+                moving.append((parameter, argument))
+                continue
+            if not isinstance(value, float):
+                return None
+            values[parameter] = value
+        kind = CATALOGUE[one.distribution]
+        if moving and not (kind.by_trial and one.distribution in ("normal", "uniform")):
+            return None
+        for parameter, argument in moving:
+            assert one.call is not None
+            line = unique(f"{name}_{parameter}", {*self.outputs, *self.inputs})
+            self.outputs[line] = Argument(one.cell, one.call, argument)
+            values[parameter] = line
+        try:
+            return _made(one.distribution, values)
+        except KindynosError:
+            return None
+
+
+def _fixed(graph: Graph, node: Any, cell: Cell) -> Value:
+    """Return the value of a parameter that depends on nothing drawn or changed."""
+    compiler = Compiler(graph, {})
+    return compiler.fixed_value(node, cell)
+
+
+def _made(label: str, values: dict[str, Any]) -> Distribution | StatedDistribution | None:
+    if label == "lognormal":
+        return LogNormal.from_log(values["mu"], values["sigma"])
+    if label in ("binomial", "integer uniform"):
+        whole = ("trials",) if label == "binomial" else ("low", "high")
+        if not all(is_whole(values[key]) for key in whole):
+            return None
+        values = {key: int(v) if key in whole else v for key, v in values.items()}
+    return distribution_from(label, values)
+
+
+def title_of(path: str) -> str:
+    """Return the name of a model from the name of its workbook."""
+    stem = Path(path).stem.replace("_", " ").strip()
+    return stem[:1].upper() + stem[1:] if stem else "Workbook"
+
+
+def names_for(graph: Graph, cells: Iterable[str]) -> dict[str, str]:
+    """Return names for cells that are given by their addresses."""
+    found: dict[str, str] = {}
+    for text in cells:
+        area = cell_in(graph.contents, text)
+        given = as_name(text) if "!" not in text and area.single else ""
+        name = given if (None, text.upper()) in graph.contents.names else name_of(graph, area.first)
+        found[unique(name, found)] = text
+    return found

@@ -1,0 +1,429 @@
+"""The values of cells: numbers, texts, logicals, nothing and errors, alone or one per trial.
+
+A value that is the same in all trials is a ``float``, ``str``, ``bool``, None (an empty cell) or a
+``CellError``. A value that differs is an array ``(trials,)`` of floats or logicals, a ``Faulty``
+where some trials hold an error, or an array of objects where kinds are mixed. Values side by side
+are a ``Grid``.
+"""
+
+from __future__ import annotations
+
+import math
+import re
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass
+from typing import Any
+
+import numpy as np
+
+from kindynos.arrays import Floats
+
+FLOAT = np.dtype(np.float64)
+LOGICAL = np.dtype(np.bool_)
+Value = Any  # one of the kinds above
+
+
+@dataclass(frozen=True)
+class CellError:
+    """An error as a value, such as #DIV/0!, with the number that ERROR.TYPE gives it."""
+
+    code: str
+    number: int
+
+    def __repr__(self) -> str:
+        return self.code
+
+
+NULL, DIV0, VALUE = CellError("#NULL!", 1), CellError("#DIV/0!", 2), CellError("#VALUE!", 3)
+REF, NAME, NUM, NA = (
+    CellError("#REF!", 4),
+    CellError("#NAME?", 5),
+    CellError("#NUM!", 6),
+    CellError("#N/A", 7),
+)
+ERRORS = {error.code: error for error in (NULL, DIV0, VALUE, REF, NAME, NUM, NA)}
+BY_NUMBER = {error.number: error for error in ERRORS.values()}
+OTHER_ERRORS = ("#GETTING_DATA", "#SPILL!", "#CALC!", "#FIELD!", "#BLOCKED!", "#UNKNOWN!")
+
+
+class Fault(Exception):
+    """Raised within a function whose value is an error."""
+
+    def __init__(self, error: CellError) -> None:
+        super().__init__(error.code)
+        self.error = error
+
+
+class Faulty:
+    """Numbers or logicals of which some trials hold an error: the value there is NaN (or False),
+    and ``errors`` has the error's number, 0 elsewhere.
+    """
+
+    __slots__ = ("errors", "values")
+
+    def __init__(self, values: Any, errors: Any) -> None:
+        self.values, self.errors = values, errors
+
+
+class Grid:
+    """Values side by side, ``rows`` of equally many; ``area`` is where they stand, if they are
+    cells.
+    """
+
+    __slots__ = ("area", "rows")
+
+    def __init__(self, rows: list[list[Value]], area: Any = None) -> None:
+        self.rows, self.area = rows, area
+
+    @property
+    def height(self) -> int:
+        """The number of rows."""
+        return len(self.rows)
+
+    @property
+    def width(self) -> int:
+        """The number of columns."""
+        return len(self.rows[0])
+
+    def flat(self) -> list[Value]:
+        """Return the values, row by row."""
+        return self.rows[0] if len(self.rows) == 1 else [v for row in self.rows for v in row]
+
+
+def differs(value: Value) -> bool:
+    """Return whether a value differs between trials."""
+    kind = type(value)
+    if kind is Grid:
+        return any(differs(one) for row in value.rows for one in row)
+    return kind is np.ndarray or kind is Faulty
+
+
+def trials_in(values: Sequence[Value]) -> int:
+    """Return the number of trials of values of which one differs between them; 0 for none."""
+    for value in values:
+        if type(value) is np.ndarray:
+            return len(value)
+        if type(value) is Faulty:
+            return len(value.values)
+        if type(value) is Grid:
+            found = trials_in(value.flat())
+            if found:
+                return found
+    return 0
+
+
+def picked(value: Value, trial: int) -> Value:
+    """Return a value in one trial."""
+    kind = type(value)
+    if kind is np.ndarray:
+        found = value[trial]
+        if value.dtype is FLOAT:
+            return float(found)
+        return bool(found) if value.dtype is LOGICAL else found
+    if kind is Faulty:
+        number = int(value.errors[trial])
+        return BY_NUMBER[number] if number else picked(value.values, trial)
+    if kind is Grid:
+        return Grid([[picked(one, trial) for one in row] for row in value.rows], value.area)
+    return value
+
+
+def joined(values: Sequence[Value]) -> Value:
+    """Return single values, one per trial, as one value."""
+    kinds = {type(value) for value in values}
+    if kinds == {float}:
+        return np.array(values, dtype=np.float64)
+    if kinds == {bool}:
+        return np.array(values, dtype=np.bool_)
+    if kinds == {float, CellError} or kinds == {bool, CellError}:
+        nothing = False if bool in kinds else math.nan
+        errors = np.array([v.number if type(v) is CellError else 0 for v in values], dtype=np.int8)
+        return Faulty(np.array([nothing if type(v) is CellError else v for v in values]), errors)
+    if len(kinds) == 1 and len(set(values)) == 1:
+        return values[0]
+    if Grid in kinds:
+        return _joined_grids(values)
+    found = np.empty(len(values), dtype=object)
+    found[:] = values
+    return found
+
+
+def _joined_grids(values: Sequence[Value]) -> Value:
+    """Return grids, one per trial, as one grid; errors among them fill their trial."""
+    grids = [value for value in values if type(value) is Grid]
+    height, width = max(g.height for g in grids), max(g.width for g in grids)
+
+    def cell(value: Value, row: int, column: int) -> Value:
+        if type(value) is not Grid:
+            return value
+        inside = row < value.height and column < value.width
+        return value.rows[row][column] if inside else NA
+
+    return Grid(
+        [
+            [joined([cell(value, row, column) for value in values]) for column in range(width)]
+            for row in range(height)
+        ]
+    )
+
+
+def by_trial(function: Callable[..., Value], values: Sequence[Value]) -> Value:
+    """Return what a function of single values gives, trial by trial."""
+    return joined(
+        [function(*(picked(value, t) for value in values)) for t in range(trials_in(values))]
+    )
+
+
+NUMBER = re.compile(r"\s*[-+]?(\d+\.?\d*|\.\d+)([eE][-+]?\d+)?\s*")
+
+
+def number_in_text(text: str) -> float | None:
+    """Return the number, percentage or date that a text states, None where it states none."""
+    if NUMBER.fullmatch(text):
+        return float(text)
+    stripped = text.strip()
+    if stripped.endswith("%") and NUMBER.fullmatch(stripped[:-1]):
+        return float(stripped[:-1]) / 100
+    from kindynos.workbooks.serials import serial_in_text
+
+    return serial_in_text(stripped)
+
+
+def number_of(value: Value) -> float:
+    """Return a single value as a number; raises Fault where it is none."""
+    kind = type(value)
+    if kind is float:
+        return float(value)
+    if kind is bool:
+        return 1.0 if value else 0.0
+    if value is None:
+        return 0.0
+    if kind is CellError:
+        raise Fault(value)
+    if kind is str:
+        found = number_in_text(value)
+        if found is None:
+            raise Fault(VALUE)
+        return found
+    if kind is Grid:
+        return number_of(value.rows[0][0])
+    return float(value)
+
+
+def text_of(value: Value) -> str:
+    """Return a single value as a text; raises Fault for an error."""
+    kind = type(value)
+    if kind is str:
+        return str(value)
+    if value is None:
+        return ""
+    if kind is bool:
+        return "TRUE" if value else "FALSE"
+    if kind is CellError:
+        raise Fault(value)
+    if kind is Grid:
+        return text_of(value.rows[0][0])
+    return general(float(value))
+
+
+def logical_of(value: Value) -> bool:
+    """Return a single value as a logical; raises Fault where it is none."""
+    kind = type(value)
+    if kind is bool:
+        return bool(value)
+    if kind is float:
+        return bool(value != 0)
+    if value is None:
+        return False
+    if kind is CellError:
+        raise Fault(value)
+    if kind is str:
+        word = value.strip().upper()
+        if word in ("TRUE", "FALSE"):
+            return bool(word == "TRUE")
+        raise Fault(VALUE)
+    if kind is Grid:
+        return logical_of(value.rows[0][0])
+    return bool(value)
+
+
+def general(number: float) -> str:
+    """Return a number as a cell of no format shows it, to 15 digits.
+
+    >>> general(0.1 + 0.2), general(1e21), general(1234567.0)
+    ('0.3', '1E+21', '1234567')
+    """
+    if number == 0:
+        return "0"
+    if number == int(number) and abs(number) < 1e15:
+        return str(int(number))
+    text = f"{number:.15g}"
+    if "e" not in text:
+        size = abs(number)
+        if 1e-4 <= size < 1e20:
+            return text
+    mantissa, _, exponent = f"{number:.14e}".partition("e")
+    mantissa = mantissa.rstrip("0").rstrip(".")
+    power = int(exponent)
+    if -10 < power < 21:
+        return np.format_float_positional(float(text), trim="-")
+    return f"{mantissa}E{'-' if power < 0 else '+'}{abs(power):02d}"
+
+
+NEAR = 2.0**-48  # of two numbers that count as equal: about 3.6e-15 of either
+
+
+def near(a: float, b: float) -> bool:
+    """Return whether two numbers count as equal: to about 15 digits, whole numbers exactly."""
+    if a == b:
+        return True
+    if a == 0 or b == 0:
+        return False
+    gap = abs(a - b)
+    if not gap < NEAR * min(abs(a), abs(b)):
+        return False
+    return not (a == math.floor(a) and b == math.floor(b) and max(abs(a), abs(b)) < 2.0**53)
+
+
+def near_each(a: Any, b: Any) -> Any:
+    """Return ``near`` for numbers or arrays of them."""
+    gap = np.abs(a - b)
+    # 0.5 of the limit where nothing is close, so that the exact rule is rarely needed
+    close = gap < NEAR * np.minimum(np.abs(a), np.abs(b))
+    equal = a == b
+    if not close.any():
+        return equal
+    whole = (np.floor(a) == a) & (np.floor(b) == b)
+    return equal | (close & ~whole)
+
+
+def as_numbers(value: Value) -> Value:
+    """Return a value with numbers for its logicals, texts and empty cells; CellError or Faulty
+    where there is none.
+    """
+    kind = type(value)
+    if kind is float or kind is CellError:
+        return value
+    if kind is np.ndarray:
+        if value.dtype is FLOAT:
+            return value
+        if value.dtype is LOGICAL:
+            return value.astype(np.float64)
+        return joined([_number_or_error(one) for one in value.tolist()])
+    if kind is Faulty:
+        if value.values.dtype is FLOAT:
+            return value
+        return Faulty(
+            np.where(value.errors > 0, math.nan, value.values.astype(np.float64)), value.errors
+        )
+    return _number_or_error(value)
+
+
+def as_logicals(value: Value) -> Value:
+    """Return a value as logicals; CellError or Faulty where there is none."""
+    kind = type(value)
+    if kind is bool or kind is CellError:
+        return value
+    if kind is np.ndarray:
+        if value.dtype is LOGICAL:
+            return value
+        if value.dtype is FLOAT:
+            return value != 0
+        return joined([_logical_or_error(one) for one in value.tolist()])
+    if kind is Faulty:
+        if value.values.dtype is LOGICAL:
+            return value
+        return Faulty(np.where(value.errors > 0, False, value.values != 0), value.errors)
+    return _logical_or_error(value)
+
+
+def _number_or_error(value: Value) -> Value:
+    try:
+        return number_of(value)
+    except Fault as fault:
+        return fault.error
+
+
+def _logical_or_error(value: Value) -> Value:
+    try:
+        return logical_of(value)
+    except Fault as fault:
+        return fault.error
+
+
+def split_errors(value: Value) -> tuple[Value, Any]:
+    """Return the numbers or logicals of a value and the numbers of its errors, None for none."""
+    return (value.values, value.errors) if type(value) is Faulty else (value, None)
+
+
+def first_errors(found: Sequence[Any]) -> Any:
+    """Return the first error of each trial among several records of errors, None for none."""
+    known = [errors for errors in found if errors is not None]
+    if not known:
+        return None
+    answer = known[0]
+    for errors in known[1:]:
+        answer = np.where(answer > 0, answer, errors)
+    return answer
+
+
+def with_errors(values: Any, errors: Any) -> Value:
+    """Return numbers or logicals with a record of errors; plain where there is no error."""
+    if errors is None or not errors.any():
+        return values
+    nothing: Any = False if values.dtype is LOGICAL else math.nan
+    return Faulty(np.where(errors > 0, nothing, values), errors)
+
+
+def chosen(mask: Any, yes: Value, no: Value) -> Value:
+    """Return one value where a mask ``(trials,)`` holds and another elsewhere."""
+    if type(yes) is Grid or type(no) is Grid:
+        return joined([picked(yes if held else no, t) for t, held in enumerate(mask.tolist())])
+    kinds = {_kind_of(yes), _kind_of(no)}
+    if len(kinds - {"error"}) == 1 and kinds <= {"number", "logical", "error"}:
+        kind = (kinds - {"error"}).pop()
+        nothing: Any = math.nan if kind == "number" else False
+        (yes_values, yes_errors), (no_values, no_errors) = (
+            _plain(one, nothing, len(mask)) for one in (yes, no)
+        )
+        values = np.where(mask, yes_values, no_values)
+        if yes_errors is None and no_errors is None:
+            return values
+        zeros = np.zeros(len(mask), dtype=np.int8)
+        errors = np.where(
+            mask,
+            zeros if yes_errors is None else yes_errors,
+            zeros if no_errors is None else no_errors,
+        )
+        return with_errors(values, errors)
+    return joined([picked(yes if held else no, t) for t, held in enumerate(mask.tolist())])
+
+
+def _plain(value: Value, nothing: Any, trials: int) -> tuple[Any, Any]:
+    """Return numbers or logicals, and the record of their errors."""
+    if type(value) is CellError:
+        return nothing, np.full(trials, value.number, dtype=np.int8)
+    return split_errors(value)
+
+
+def _kind_of(value: Value) -> str:
+    if type(value) is Faulty:
+        return _kind_of(value.values)
+    if type(value) is np.ndarray:
+        return (
+            "number" if value.dtype is FLOAT else "logical" if value.dtype is LOGICAL else "mixed"
+        )
+    kinds = {float: "number", bool: "logical", CellError: "error"}
+    return kinds.get(type(value), "text")
+
+
+def numbers_of(value: Value, trials: int) -> Floats:
+    """Return an outcome's value as numbers, one per trial or one for all; NaN for errors and
+    texts.
+    """
+    found = as_numbers(value) if type(value) is not Grid else as_numbers(value.rows[0][0])
+    if type(found) is Faulty:
+        found = found.values
+    if type(found) is CellError:
+        return np.full((), math.nan)
+    return np.asarray(found, dtype=np.float64)
