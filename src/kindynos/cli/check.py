@@ -3,11 +3,22 @@
 from __future__ import annotations
 
 from pathlib import Path
+from typing import TYPE_CHECKING, Any
 
 import click
 
-from kindynos.cli.common import model_argument, read_model, set_option, whole_option
-from kindynos.errors import RunError
+from kindynos.cli.common import (
+    WORKBOOKS,
+    cell_options,
+    model_argument,
+    read_model,
+    set_option,
+    whole_option,
+)
+from kindynos.errors import FileError, KindynosError, RunError
+
+if TYPE_CHECKING:
+    from kindynos.model.model import Model
 
 MOST_ROWS = 100  # of a table
 
@@ -15,8 +26,17 @@ MOST_ROWS = 100  # of a table
 @click.command()
 @model_argument
 @set_option
+@cell_options
+@click.option(
+    "--write",
+    type=click.Path(path_type=Path),
+    metavar="FILE.toml",
+    help="Of a workbook: write the model file that states the same, beside the workbook.",
+)
 @whole_option
-def check(file: Path, changes: tuple[str, ...], whole: bool) -> None:
+def check(
+    file: Path, changes: tuple[str, ...], cells: dict[str, Any], write: Path | None, whole: bool
+) -> None:
     """Read the model in FILE, put its lines in order, show its base case and where its figures come
     from. For a folder that --out wrote, say how its files were made and whether they are still so.
 
@@ -28,17 +48,25 @@ def check(file: Path, changes: tuple[str, ...], whole: bool) -> None:
       kindynos check night_ferry.toml
       kindynos check night_ferry.toml --set hurdle=0.10
       kindynos check results
+      kindynos check night_ferry.xlsx --write plan.toml
     """
     if file.is_dir():
         _check_folder(file)
         return
+    if file.suffix.lower() in WORKBOOKS:
+        if not _check_workbook(file, cells):
+            return
+    elif write is not None:
+        raise KindynosError("--write goes with a workbook")
     from rich.markup import escape
 
     from kindynos.model.review import review
     from kindynos.model.writing import cohorts_of
     from kindynos.reports import text
 
-    model = read_model(file, changes)
+    model = read_model(file, changes, cells)
+    if write is not None:
+        _write_model(model, file, write)
     program = model.compiled()
     units = {name: getattr(quantity, "unit", None) for name, quantity in model.quantities.items()}
     screen = text.console(140)
@@ -60,6 +88,44 @@ def check(file: Path, changes: tuple[str, ...], whole: bool) -> None:
     for table in tables:
         screen.print(table if whole else table.first(MOST_ROWS))
     screen.print(text.findings(review(program)))
+
+
+def _check_workbook(file: Path, cells: dict[str, Any]) -> bool:
+    """Say whether we agree with a workbook, and what is special about it; return whether it states
+    an outcome.
+    """
+    from kindynos.workbooks.uncertain_sheet import uncertain_sheet
+    from kindynos.workbooks.workbook import read_workbook
+
+    book = read_workbook(file)
+    words = book.agreement.words
+    click.echo(f"{words[:1].upper()}{words[1:]}.")
+    for note in book.notes:
+        click.echo(f"{note[:1].upper()}{note[1:]}.")
+    functions = book.functions()
+    for name, row in functions[~functions["known"]].iterrows():
+        click.echo(f"The function {name} is not known; used in {row['cells']}.")
+    drawn = book.random()
+    if len(drawn):
+        count = "1 cell draws" if len(drawn) == 1 else f"{len(drawn):,} cells draw"
+        click.echo(f"{count} by itself: {', '.join(drawn.index[:5])}{', ...' * (len(drawn) > 5)}.")
+    click.echo("")
+    if uncertain_sheet(book.contents) is None and not cells["outcomes"]:
+        click.echo("Name the cell of the answer with --outcome CELL to see the model.")
+        return False
+    return True
+
+
+def _write_model(model: Model, file: Path, write: Path) -> None:
+    """Write the model file of a workbook."""
+    from kindynos.atomic import check_writable, replacing
+
+    if write.resolve().parent != file.resolve().parent:
+        raise FileError("must lie beside the workbook, which it names", file=str(write))
+    check_writable(write)
+    with replacing(write) as part:
+        part.write_text(model.to_toml(), encoding="utf-8")
+    click.echo(f"Written: {write}\n")
 
 
 def _check_folder(folder: Path) -> None:

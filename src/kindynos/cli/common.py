@@ -5,7 +5,8 @@ from __future__ import annotations
 import re
 import sys
 import time
-from collections.abc import Callable, Iterator, Sequence
+import warnings
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from contextlib import contextmanager
 from decimal import Decimal
 from functools import wraps
@@ -128,6 +129,7 @@ class Numbers(click.ParamType):  # type: ignore[type-arg]
 
 
 WHOLE = _Whole()
+WORKBOOKS = (".xlsx", ".xlsm", ".xltx", ".xltm", ".xls", ".xlsb", ".ods")  # endings of workbooks
 THOUSANDS = re.compile(r"[+-]?\d{1,3}(,\d{3})+(\.\d*)?")  # or one value per period
 SHARE = "%"  # of the work, where it is not counted in trials
 PATIENCE = 0.7  # seconds before a progress bar appears
@@ -351,18 +353,71 @@ def results_folder(folder: Path) -> Iterator[Path]:
         write_manifest(stage, folder, {"command": context.info_name, "options": options})
 
 
-def read_model(file: Path, changes: Sequence[str] = ()) -> Model:
-    """Return the model in a file, or from standard input for ``-``, with ``--set`` changes; raises
-    FileError.
+# which cells of a workbook are the answer, and which are drawn
+cell_options = _option_group(
+    "cells",
+    click.option(
+        "--accept-differences",
+        is_flag=True,
+        help="Of a workbook: go on where our value of an outcome is not the one stored in it.",
+    ),
+    click.option(
+        "--driver",
+        "drivers",
+        multiple=True,
+        metavar="CELL=DISTRIBUTION",
+        help="Of a workbook: a cell that is drawn, with its distribution and the parameters in "
+        "order, such as 'Inputs!B7=pert 17.5e6 19e6 26e6'; repeatable.",
+    ),
+    click.option(
+        "--outcome",
+        "outcomes",
+        multiple=True,
+        metavar="CELL",
+        help="Of a workbook: a cell to report on, such as 'Summary!C20'; repeatable.",
+    ),
+)
+
+
+def read_model(
+    file: Path, changes: Sequence[str] = (), cells: Mapping[str, Any] | None = None
+) -> Model:
+    """Return the model in a file, a workbook's, or from standard input for ``-``, with ``--set``
+    changes; raises FileError.
+
+    What a workbook does not agree with is said before anything else.
     """
+    from kindynos.errors import DataWarning
+
+    with warnings.catch_warnings(record=True) as caught:
+        warnings.simplefilter("always", DataWarning)
+        model = _read_model(file, cells or {})
+    for warning in caught:
+        context = click.get_current_context(silent=True)
+        plain = context is not None and context.params.get("as_data")
+        click.echo(str(warning.message), err=bool(plain))
+    return changed(model, changes) if changes else model
+
+
+def _read_model(file: Path, cells: Mapping[str, Any]) -> Model:
     from kindynos.model.file import load_model, model_from_text
 
-    model = (
-        model_from_text(sys.stdin.read(), "standard input")
-        if str(file) == "-"
-        else load_model(file)
-    )
-    return changed(model, changes) if changes else model
+    if file.suffix.lower() in WORKBOOKS:
+        from kindynos.workbooks.files import model_of
+        from kindynos.workbooks.workbook import read_workbook
+
+        try:
+            return model_of(read_workbook(file), **cells)
+        except KindynosError as error:
+            raise error if error.file else error.with_context(file=str(file)) from None
+    stated = next((f"--{key.rstrip('s')}" for key, value in cells.items() if value), None)
+    if stated is not None:
+        raise KindynosError(
+            f"{stated.replace('_', '-')} goes with a workbook, not with {file.name}"
+        )
+    if str(file) == "-":
+        return model_from_text(sys.stdin.read(), "standard input")
+    return load_model(file)
 
 
 def changed(model: Model, changes: Sequence[str]) -> Model:

@@ -10,6 +10,7 @@ import click
 from kindynos.cli.asking import table_options, table_spec
 from kindynos.cli.common import (
     Bar,
+    cell_options,
     finish,
     json_option,
     model_argument,
@@ -25,6 +26,7 @@ from kindynos.errors import KindynosError, ModelError
 @model_argument
 @simulated
 @set_option
+@cell_options
 @click.option(
     "--keep",
     multiple=True,
@@ -46,6 +48,7 @@ def run(
     file: Path,
     simulation: dict[str, Any],
     changes: tuple[str, ...],
+    cells: dict[str, Any],
     keep: tuple[str, ...],
     out: Path | None,
     parquet: bool,
@@ -55,7 +58,8 @@ def run(
     chances: tuple[str, ...],
     as_data: bool,
 ) -> None:
-    """Simulate the model in FILE and report its outcomes, each figure with its sampling error.
+    """Simulate the model in FILE, a model file or a workbook, and report its outcomes, each figure
+    with its sampling error.
 
     \b
       kindynos run night_ferry.toml --trials 50000 --seed 11
@@ -64,11 +68,13 @@ def run(
       kindynos run night_ferry.toml --save spring.parquet
       kindynos run night_ferry.toml --percentiles 1,25,75 --statistic skewness \\
         --chance "net_value > 1e6"
+      kindynos run night_ferry.xlsx --outcome "Summary!B4" \\
+        --driver "Inputs!B5=pert 17.5e6 19e6 26e6"
     """
     from kindynos.model.saved import check_savable
     from kindynos.reports import text
 
-    model = read_model(file, changes)
+    model = read_model(file, changes, cells)
     if keep and out is None and saved is None:
         raise KindynosError(
             "--keep needs --out DIR, where the lines are written and drawn, or --save FILE.parquet"

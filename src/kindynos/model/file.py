@@ -150,7 +150,10 @@ class _ModelReader:
             model = Model(head.name, head.periods, head.start, head.every)
         except KindynosError as error:
             raise FileError.of_all(self.file, [error.with_context(table="[model]")]) from None
+        self._cells(model, content)
         for name, given in content.given.items():
+            if given.cell is not None:
+                continue
             with self._table(f"[given] {name}"):
                 model.given(
                     name, given.value, unit=given.unit, source=given.source, convert=given.convert
@@ -163,9 +166,13 @@ class _ModelReader:
             with self._table(f"[[correlations]] number {place + 1}"):
                 self._correlate(model, entry)
         for name, line in content.lines.items():
+            if line.formula is None:
+                continue
             with self._table(f"[lines] {name}"):
                 model.line(name, line.formula, unit=line.unit)
         for name, outcome in content.outcomes.items():
+            if outcome.formula is None:
+                continue
             with self._table(f"[outcomes] {name}"):
                 model.outcome(
                     name,
@@ -180,17 +187,44 @@ class _ModelReader:
                 model.scenario(name, **{key: _replacement(value) for key, value in changes.items()})
         return model
 
+    def _cells(self, model: Model, content: Any) -> None:
+        """Add what is stated of cells of the workbook that the model rests on."""
+        kinds = {
+            "given": content.given,
+            "drivers": content.drivers,
+            "lines": content.lines,
+            "outcomes": content.outcomes,
+        }
+        tables = {
+            kind: {name: entry for name, entry in table.items() if entry.cell is not None}
+            for kind, table in kinds.items()
+        }
+        if content.model.workbook is None:
+            for kind, table in tables.items():
+                for name in table:
+                    with self._table(f"[{kind}.{name}]"):
+                        raise FileError("cell needs workbook = in [model], the file it is in")
+            return
+        from kindynos.workbooks.modelling import cells_of_file
+
+        with self._table("[model] workbook"):
+            drivers = {}
+            for name, entry in tables["drivers"].items():
+                stated, options = _stated_driver(entry)
+                drivers[name] = entry.cell, stated, options
+            cells_of_file(
+                model,
+                self._beside(content.model.workbook),
+                {**tables, "drivers": drivers},
+                content.model.accept_differences,
+            )
+
     def _drivers(self, model: Model, content: Any) -> None:
         for name, driver in content.drivers.items():
+            if driver.cell is not None:
+                continue
             with self._table(f"[drivers.{name}]"):
-                options = driver.model_dump(
-                    include={"each", "base", "unit", "source", "serial", "dt"}, exclude_none=True
-                )
-                stated = _distribution_or_process(
-                    driver.distribution, driver.process, driver.parameters
-                )
-                if driver.uncertain:
-                    stated, options = _refit(stated), {**options, "uncertain": True}
+                stated, options = _stated_driver(driver)
                 model.driver(name, stated, **options)
         for file in content.driver_tables:
             with self._table("[drivers] table"):
@@ -221,6 +255,19 @@ class _ModelReader:
         if isinstance(names, str):
             names = _drivers_of_table(model, names)
         model.correlate(*names, *([] if entry.value is None else [entry.value]), **options)
+
+
+def _stated_driver(
+    driver: Any,
+) -> tuple[Distribution | StatedDistribution | Process, dict[str, Any]]:
+    """Return what a driver's table states, and its options."""
+    options = driver.model_dump(
+        include={"each", "base", "unit", "source", "serial", "dt"}, exclude_none=True
+    )
+    stated = _distribution_or_process(driver.distribution, driver.process, driver.parameters)
+    if driver.uncertain:
+        return _refit(stated), {**options, "uncertain": True}
+    return stated, options
 
 
 def _drivers_of_table(model: Model, name: str) -> list[str]:

@@ -2,9 +2,10 @@
 
 from __future__ import annotations
 
-from typing import Any, Literal
+from typing import Any, Literal, Self
 
 from pydantic import BaseModel, ConfigDict, ValidationError, model_validator
+from pydantic_core import PydanticCustomError
 
 from kindynos.errors import FileError, KindynosError
 from kindynos.validate import shown
@@ -21,15 +22,24 @@ class Head(_Table):
     periods: int | None = None
     start: Any = None
     every: Literal["year", "quarter", "month"] = "year"
+    workbook: str | None = None
+    accept_differences: bool = False
 
 
 class GivenTable(_Table):
     """[given.NAME], or a bare value in [given]."""
 
-    value: Any
+    value: Any = None
+    cell: str | None = None
     unit: str | None = None
     source: str | None = None
     convert: bool = False
+
+    @model_validator(mode="after")
+    def _has_a_value(self) -> GivenTable:
+        if self.value is None and self.cell is None:
+            raise PydanticCustomError("missing", "missing", {"key": "value"})
+        return self
 
 
 class DriverTable(BaseModel):
@@ -39,6 +49,7 @@ class DriverTable(BaseModel):
 
     distribution: str | None = None
     process: str | None = None
+    cell: str | None = None
     dt: Any = None
     uncertain: bool = False
     each: Literal["period"] | None = None
@@ -75,8 +86,17 @@ class CohortTable(BaseModel):
 class LineTable(_Table):
     """[lines.NAME], or a bare formula in [lines]."""
 
-    formula: str
+    formula: str | None = None
+    cell: str | None = None
     unit: str | None = None
+
+    @model_validator(mode="after")
+    def _is_worked_out(self) -> Self:
+        if self.formula is None and self.cell is None:
+            raise PydanticCustomError("missing", "missing", {"key": "formula"})
+        if self.formula is not None and self.cell is not None:
+            raise PydanticCustomError("both", "say formula or cell, and not both")
+        return self
 
 
 class OutcomeTable(LineTable):
@@ -164,6 +184,10 @@ def content_of(document: dict[str, Any]) -> Content | list[KindynosError]:
 
 def _worded(mistake: Any) -> KindynosError:
     place = [str(part) for part in mistake["loc"]]
+    if mistake["type"] == "both":
+        return FileError(mistake["msg"], table=f"[{'.'.join(place)}]")
+    if "key" in mistake.get("ctx", {}):
+        place.append(mistake["ctx"]["key"])
     kind, value = mistake["type"], mistake.get("input")
     table, key = f"[{'.'.join(place[:-1])}]", place[-1]
     if kind == "extra_forbidden" and len(place) == 1:

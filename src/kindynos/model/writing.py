@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
+from pathlib import Path
 from typing import Any
 
 from kindynos.cohorts.cohort import Cohort
@@ -11,6 +12,7 @@ from kindynos.distributions.registry import parameters_of
 from kindynos.distributions.stated import StatedDistribution
 from kindynos.errors import ModelError
 from kindynos.processes.base import Process
+from kindynos.program.calculation import Calculation
 from kindynos.program.correlations import Correlation
 from kindynos.program.program import Program
 from kindynos.program.quantities import (
@@ -33,15 +35,41 @@ def to_toml(statement: Statement) -> str:
     function.
     """
     for quantity in statement.quantities.values():
-        if isinstance(quantity, Line) and quantity.formula is None and not is_cohort_row(quantity):
+        if not isinstance(quantity, Line) or quantity.calculation is not None:
+            continue
+        if quantity.formula is None and not is_cohort_row(quantity):
             raise ModelError(
                 f"line {quantity.name!r} is a Python function, which a model file cannot hold"
             )
     quantities = list(statement.quantities.values())
     tables = _tables(statement.name, statement.timeline, quantities, statement.correlations)
+    calculation = next(
+        (q.calculation for q in quantities if isinstance(q, Line) and q.calculation is not None),
+        None,
+    )
+    if calculation is not None:
+        _rest_on(tables, calculation)
     if statement.scenarios:
         tables["scenarios"] = statement.scenarios
     return _text(tables)
+
+
+def _rest_on(tables: Table, calculation: Calculation) -> None:
+    """Have the tables of a model file name the cells that its quantities are, and leave out what
+    follows from the file that they are in.
+    """
+    tables["model"]["workbook"] = Path(calculation.file).name
+    for kind in ("given", "drivers", "lines", "outcomes"):
+        entries = tables.get(kind, {})
+        for name in list(entries):
+            if name in calculation.implied:
+                del entries[name]
+                continue
+            place = calculation.place_of(name)
+            if place is not None:
+                entries[name] = {"cell": place, **entries[name]}
+        if not entries:
+            tables.pop(kind, None)
 
 
 def stated(program: Program) -> str:

@@ -18,6 +18,20 @@ class Calculation(ABC):
     def needs(self, name: str) -> tuple[str, ...]:
         """Return the quantities that a line needs."""
 
+    @property
+    @abstractmethod
+    def file(self) -> str:
+        """The file that it rests on."""
+
+    @property
+    @abstractmethod
+    def implied(self) -> frozenset[str]:
+        """The quantities that follow from the file and are not stated by the model."""
+
+    @abstractmethod
+    def place_of(self, name: str) -> str | None:
+        """Return where a quantity stands in the file; None for one that does not."""
+
     @abstractmethod
     def is_row(self, name: str) -> bool:
         """Return whether a line has one number per period."""

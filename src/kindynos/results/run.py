@@ -75,12 +75,25 @@ class Run(SimulatedTrials):
         """
         from kindynos.results.sheet import sheet
 
+        return sheet(self._program, self._trial_values(number))
+
+    def _trial_values(self, number: int) -> dict[str, Floats]:
+        """Return all quantities in one trial."""
         check_integer("trial", "the number", number, least=0)
         if number >= self.size:
             raise RunError(f"trial {number:,}: the run has trials 0 to {self.size - 1:,}")
         batch, place = self._blocks.find(number)
-        values = {name: value[..., place] for name, value in self.batch(batch).items()}
-        return sheet(self._program, values)
+        return {name: value[..., place] for name, value in self.batch(batch).items()}
+
+    @delegated_to("kindynos.workbooks.files", "trial_workbook")
+    def workbook(self, number: int, path: str | Path) -> None:
+        """Write a trial of a model that rests on a workbook into a copy of it: the given figures,
+        the drivers' draws and the numbers of RAND in their cells. Opened in a spreadsheet program,
+        it is worked out to our values.
+
+        Raises RunError for a number that is not a trial, or a model without a workbook, and
+        FileError.
+        """
 
     def worst(self, name: str, n: int = 1, side: Side | None = None) -> pd.DataFrame:
         """Return the whole sheets of the ``n`` worst trials of a quantity.

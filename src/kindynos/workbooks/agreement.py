@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+from collections.abc import Iterable
 from dataclasses import dataclass, field
 from typing import TYPE_CHECKING, Any
 
@@ -12,7 +13,7 @@ from kindynos.workbooks.calculation import tidied, working_out
 from kindynos.workbooks.compiling import Compiler
 from kindynos.workbooks.graph import Graph
 from kindynos.workbooks.random_cells import random_cells
-from kindynos.workbooks.values import CellError, Value
+from kindynos.workbooks.values import VALUE, CellError, Value
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -59,21 +60,21 @@ class Agreement:
         if self.program and not self.holds:
             found += f" by {self.program}"
         if self.differing:
-            shown = [
-                f"{cell} is {_shown(ours)} here and {_shown(theirs)} in the file"
+            told = [
+                f"{cell} is {shown(ours)} here and {shown(theirs)} in the file"
                 for cell, (ours, theirs) in list(self.differing.items())[:MOST_NAMED]
             ]
-            found += f"; {', '.join(shown)}{_more(self.differing)}"
+            found += f"; {', '.join(told)}{_more(self.differing)}"
         if self.failed:
-            shown = [f"{cell}: {why}" for cell, why in list(self.failed.items())[:MOST_NAMED]]
-            found += f"; not worked out: {'; '.join(shown)}{_more(self.failed)}"
+            told = [f"{cell}: {why}" for cell, why in list(self.failed.items())[:MOST_NAMED]]
+            found += f"; not worked out: {'; '.join(told)}{_more(self.failed)}"
         apart = [
             (self.drawn, "depend on draws"),
             (self.unstored, "have no stored value"),
             (self.held, "keep their stored value"),
         ]
-        told = [f"{count:,} {what}" for count, what in apart if count]
-        return found + (f"; not compared: {', '.join(told)}" if told else "")
+        others = [f"{count:,} {what}" for count, what in apart if count]
+        return found + (f"; not compared: {', '.join(others)}" if others else "")
 
     def table(self) -> pd.DataFrame:
         """Return the cells that differ or cannot be worked out, with both values."""
@@ -99,21 +100,27 @@ def _plain(value: Value) -> Any:
     return value.code if isinstance(value, CellError) else value
 
 
-def _shown(value: Value) -> str:
+def shown(value: Value) -> str:
+    """Return a value as a sentence shows it."""
     if isinstance(value, float):
         return f"{value:.10g}"
     return value.code if isinstance(value, CellError) else repr(value)
 
 
-def agreement(graph: Graph) -> Agreement:
-    """Return how our values of all formulas compare with those stored in the file."""
-    values, failed = recalculated(graph)
+def agreement(graph: Graph, wanted: Iterable[int] | None = None) -> Agreement:
+    """Return how our values of formulas compare with those stored in the file: of all of them, or
+    of the cells that are wanted and those that they need.
+    """
+    every = [*graph.formulas, *graph.unreadable, *graph.parts]
+    seeds = every if wanted is None else list(wanted)
+    values, failed = recalculated(graph, seeds)
     drawn = set(random_cells(graph))
     counts = {"agreeing": 0, "drawn": 0, "unstored": 0, "formulas": 0, "held": 0}
     differing: dict[Cell, tuple[Any, Any]] = {}
     broken: dict[Cell, str] = {}
-    moved = _depending(graph, drawn)
-    for number in (*graph.formulas, *graph.unreadable, *graph.parts):
+    moved = _depending(graph, drawn, seeds)
+    looked_at = every if wanted is None else {*values, *failed, *moved}
+    for number in looked_at:
         cell = graph.cells[number]
         if graph.numbers[cell] != number:
             continue
@@ -127,7 +134,7 @@ def agreement(graph: Graph) -> Agreement:
             broken[cell] = failed[number]
         elif stored is None:
             counts["unstored"] += 1
-        elif agrees(values.get(number), stored):
+        elif agrees(values.get(number), stored) or _other_error(graph, values[number], stored):
             counts["agreeing"] += 1
         else:
             differing[cell] = (values.get(number), stored)
@@ -145,23 +152,31 @@ def agrees(ours: Value, theirs: Value) -> bool:
     return bool(type(ours) is type(theirs) and ours == theirs)
 
 
-def _depending(graph: Graph, drawn: set[int]) -> set[int]:
+def _other_error(graph: Graph, ours: Value, theirs: Value) -> bool:
+    """Return whether two errors are one: a program that knows more of them than files can hold
+    stores #VALUE! for those.
+    """
+    stores_few = graph.contents.program.startswith("LibreOffice")
+    return stores_few and theirs == VALUE and isinstance(ours, CellError)
+
+
+def _depending(graph: Graph, drawn: set[int], seeds: Iterable[int]) -> set[int]:
     """Return the cells that draw, and those that depend on them."""
-    found = set(drawn)
-    for group in graph.ordered([*graph.formulas, *graph.parts]):
+    found = {number for group in graph.ordered(seeds) for number in group} & drawn
+    for group in graph.ordered(seeds):
         if any(need in found for number in group for need in graph.needs(number)):
             found.update(group)
     return found
 
 
-def recalculated(graph: Graph) -> tuple[dict[int, Value], dict[int, str]]:
-    """Return our value of each formula by the number of its cell, and why others have none."""
+def recalculated(graph: Graph, seeds: Iterable[int]) -> tuple[dict[int, Value], dict[int, str]]:
+    """Return our values of cells and of what they need, by number, and why others have none."""
     compiler = Compiler(graph, {})
     failed: dict[int, str] = {}
     slots: list[Value] = list(graph.constants)
     wholes = {owner for owner, _, _ in graph.parts.values()}
     drawn = set(random_cells(graph))
-    groups = graph.ordered([*graph.formulas, *graph.parts, *graph.unreadable])
+    groups = graph.ordered(seeds)
     order = [number for group in groups for number in group]
     tidy = tidied(graph, order)
     values: dict[int, Value] = {}

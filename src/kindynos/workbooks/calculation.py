@@ -15,7 +15,7 @@ from kindynos.arrays import Floats
 from kindynos.errors import ModelError
 from kindynos.finance.notes import note
 from kindynos.program.calculation import Calculation
-from kindynos.workbooks.addresses import Cell
+from kindynos.workbooks.addresses import Area, Cell
 from kindynos.workbooks.compiling import TIDYING, Closure, Compiler, Slots, single
 from kindynos.workbooks.formulas import Binary, Call, Node
 from kindynos.workbooks.graph import Graph
@@ -77,10 +77,22 @@ class CellCalculation(Calculation):
     inputs: Mapping[str, tuple[Cell, ...] | Draw]
     outputs: Mapping[str, Output]
     rows: frozenset[str] = frozenset()  # outputs, and inputs, with one cell for each period
+    implied: frozenset[str] = frozenset()  # of the cells that draw by themselves
 
     def __getstate__(self) -> dict[str, Any]:
-        kept = ("graph", "inputs", "outputs", "rows")
+        kept = ("graph", "inputs", "outputs", "rows", "implied")
         return {key: value for key, value in self.__dict__.items() if key in kept}
+
+    @property
+    def file(self) -> str:
+        return self.graph.contents.path
+
+    def place_of(self, name: str) -> str | None:
+        place = self.inputs.get(name, self.outputs.get(name))
+        if not isinstance(place, tuple):
+            return None if place is None else str(place.cell)
+        first, last = place[0], place[-1]
+        return str(Area(first.sheet, first.row, first.column, last.row, last.column))
 
     @cached_property
     def _numbers(self) -> dict[str, list[int]]:

@@ -417,7 +417,7 @@ class _Cell:
             raise FormulaError("RANDBETWEEN takes 2 arguments", owner=str(self.cell))
         low, high = (self.compiled(argument, array, tidy) for argument in node.arguments)
         between = FUNCTIONS["_BETWEEN"]
-        return lambda slots: called(between, [slots[slot], low(slots), high(slots)])
+        return lambda slots: called(between, [slots[slot], low(slots), high(slots)], "nnn")
 
     def _looking(self, name: str, arguments: tuple[Node, ...]) -> Closure:
         """Return a function that looks at where a reference is."""
@@ -528,10 +528,11 @@ def _not_available(slots: Slots) -> Value:
 
 
 def _applied(known: Function, closures: list[Closure]) -> Closure:
+    kinds = known.kinds_of(len(closures))
     if len(closures) == 1:
         only = closures[0]
-        return lambda slots: called(known, (only(slots),))
-    return lambda slots: called(known, [closure(slots) for closure in closures])
+        return lambda slots: called(known, (only(slots),), kinds)
+    return lambda slots: called(known, [closure(slots) for closure in closures], kinds)
 
 
 def _moved(closure: Closure, days: int) -> Closure:
@@ -583,10 +584,12 @@ def _branched(condition: Value, yes: Closure, no: Closure, slots: Slots) -> Valu
     if type(held) is CellError:
         return held
     mask, errors = (held.values, held.errors) if type(held) is Faulty else (held, None)
-    if errors is None and mask.all():
-        return yes(slots)
-    if errors is None and not mask.any():
-        return no(slots)
+    if errors is None:
+        held_in = np.count_nonzero(mask)
+        if held_in == len(mask):
+            return yes(slots)
+        if not held_in:
+            return no(slots)
     found = chosen(mask, _filled(yes(slots)), _filled(no(slots)))
     if errors is None:
         return found

@@ -160,7 +160,7 @@ TOKEN = re.compile(
     |(?P<call>[^\W\d][\w.]*\()
     |(?P<table>[^\W\d]?[\w.]*\[)
     |(?P<name>[^\W\d\\]?[\w.?\\]+)
-    |(?P<operator><=|>=|<>|[-+*/^&=<>%(){{}},;:@\#])
+    |(?P<operator><=|>=|<>|[-+*/^&=<>%(){{}},;:@~\#])
     |(?P<blank>\s+)
     """,
     re.X,
@@ -280,7 +280,8 @@ class _Parser:
             if self.blank and self._begins_reference() and level < INTERSECTION:
                 left = Binary(" ", left, self.expression(INTERSECTION, union=union))
                 continue
-            if union and self.kind == "operator" and self.text == "," and level < UNION:
+            unites = self.text == "~" or (union and self.text == ",")  # some programs write ~
+            if unites and self.kind == "operator" and level < UNION:
                 self._next()
                 left = Binary(",", left, self.expression(UNION, union=union))
                 continue

@@ -4,7 +4,8 @@ that draw by themselves take part.
 
 from __future__ import annotations
 
-from collections.abc import Iterable
+import warnings
+from collections.abc import Iterable, Mapping
 from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any
@@ -14,7 +15,7 @@ from kindynos.distributions.catalogue import CATALOGUE
 from kindynos.distributions.normal import LogNormal
 from kindynos.distributions.registry import distribution_from
 from kindynos.distributions.stated import StatedDistribution
-from kindynos.errors import KindynosError, ModelError
+from kindynos.errors import DataWarning, KindynosError, ModelError
 from kindynos.model.model import Model
 from kindynos.processes.base import Process
 from kindynos.program.quantities import (
@@ -27,11 +28,13 @@ from kindynos.program.quantities import (
     process_driver,
 )
 from kindynos.workbooks.addresses import Area, Cell
+from kindynos.workbooks.agreement import agreement, shown
 from kindynos.workbooks.calculation import Argument, CellCalculation, Draw, Output
 from kindynos.workbooks.compiling import Compiler, DependsError
 from kindynos.workbooks.graph import Graph, cell_in
 from kindynos.workbooks.labels import as_name, name_of, unique
 from kindynos.workbooks.random_cells import RandomCell, is_whole, random_cells
+from kindynos.workbooks.reader import read_contents
 from kindynos.workbooks.values import CellError, Value
 
 OUTCOME_OPTIONS = ("unit", "target", "better", "missing")
@@ -48,6 +51,7 @@ class CellModel:
     drivers: dict[str, tuple[str, Any, dict[str, Any]]] = field(default_factory=dict)
     lines: dict[str, tuple[str, dict[str, Any]]] = field(default_factory=dict)
     outcomes: dict[str, tuple[str, dict[str, Any]]] = field(default_factory=dict)
+    accept_differences: bool = False
 
     def add_to(self, model: Model) -> None:
         """Add the quantities to a model; raises ModelError or ParameterError."""
@@ -83,12 +87,18 @@ class _Adding:
             for name, (cell, _) in table.items():
                 self._output(f"{kind} {name!r}", name, cell)
         drawn = self._draws()
-        calculation = CellCalculation(self.graph, self.inputs, self.outputs, frozenset(self.rows))
+        self._check_agreement()
+        implied = frozenset(name for name, _ in drawn) | {
+            name for name, output in self.outputs.items() if isinstance(output, Argument)
+        }
+        calculation = CellCalculation(
+            self.graph, self.inputs, self.outputs, frozenset(self.rows), implied
+        )
         for name, (_, options) in self.stated.given.items():
             self._given(name, options)
         for name, (_, distribution, options) in self.stated.drivers.items():
             self._driver(name, distribution, options)
-        for name, distribution, unit in drawn:
+        for name, distribution in drawn:
             source = f"drawn by the workbook, {self._place(name)}"
             self.model.add(
                 distribution_driver(name, distribution, self.model.periods, source=source)
@@ -100,6 +110,32 @@ class _Adding:
             self.model.add(Line(name, calculation=calculation))
         for name, (_, options) in self.stated.outcomes.items():
             self.model.add(Line(check_name(name), outcome=True, calculation=calculation, **options))
+
+    def _check_agreement(self) -> None:
+        """Compare our values of what the outcomes need with those stored in the file: refuse an
+        outcome of which it has another one, and warn of other cells.
+        """
+        outcomes = {
+            name: list(output)
+            for name, output in self.outputs.items()
+            if name in self.stated.outcomes and not isinstance(output, Argument)
+        }
+        cells = [self.graph.number_of(cell) for found in outcomes.values() for cell in found]
+        compared = agreement(self.graph, cells)
+        if compared.holds:
+            return
+        for name, found in outcomes.items():
+            for cell in found:
+                if cell in compared.differing and not self.stated.accept_differences:
+                    ours, theirs = (shown(value) for value in compared.differing[cell])
+                    raise ModelError(
+                        f"{cell} is {ours} here and {theirs} in the file, so this would be another "
+                        "model than the workbook; recalculate and save the workbook, or accept the "
+                        "difference (accept_differences)",
+                        owner=f"outcome {name!r}",
+                    )
+        if compared.differing:
+            warnings.warn(f"{self.contents.path}: {compared.words}", DataWarning, stacklevel=2)
 
     def _place(self, name: str) -> str:
         place = self.inputs[name]
@@ -134,8 +170,8 @@ class _Adding:
             self.owners[cell] = name
             value = self._value(cell)
             if isinstance(value, str | bool | CellError):
-                shown = f"the text {value!r:.40}" if isinstance(value, str) else repr(value)
-                raise ModelError(f"{cell} holds {shown}, not a number", owner=owner)
+                what = f"the text {value!r:.40}" if isinstance(value, str) else repr(value)
+                raise ModelError(f"{cell} holds {what}, not a number", owner=owner)
         self.inputs[check_name(name)] = cells
         if not area.single:
             self.rows.add(name)
@@ -160,8 +196,11 @@ class _Adding:
 
     def _given(self, name: str, options: dict[str, Any]) -> None:
         stored = self._stored(name)
-        value = given_value(name, stored if name in self.rows else stored[0], self.model.periods)
-        self.model.add(check_rate(Given(name, value, **options)))
+        held = stored if name in self.rows else stored[0]
+        stated = options.get("value")
+        value = given_value(name, held if stated is None else stated, self.model.periods)
+        others = {key: option for key, option in options.items() if key != "value"}
+        self.model.add(check_rate(Given(name, value, **others)))
 
     def _driver(self, name: str, distribution: Any, options: dict[str, Any]) -> None:
         row = name in self.rows
@@ -190,7 +229,7 @@ class _Adding:
 
     # cells that draw
 
-    def _draws(self) -> list[tuple[str, Any, str | None]]:
+    def _draws(self) -> list[tuple[str, Any]]:
         """Return the drivers of the cells that draw and that outcomes depend on."""
         known = random_cells(self.graph)
         if not known:
@@ -218,20 +257,20 @@ class _Adding:
             )
         rows = [(one.cell.sheet, one.cell.row) for one in cells]
         taken = {*self.stated.lines, *self.stated.outcomes, *self.inputs}
-        found: list[tuple[str, Any, str | None]] = []
+        found: list[tuple[str, Any]] = []
         for one in cells:
             several = rows.count((one.cell.sheet, one.cell.row)) > 1 if len(rows) < 500 else False
             name = unique(name_of(self.graph, one.cell, several), taken)
             distribution = self._distribution(one, name, bound)
             if distribution is not None:
                 self.inputs[name] = (one.cell,)
-                found.append((name, distribution, None))
+                found.append((name, distribution))
                 taken.add(name)
                 continue
             for place in one.places:
                 part = name if len(one.places) == 1 else unique(f"{name}_draw", taken)
                 self.inputs[part] = Draw(one.cell, place)
-                found.append((part, distribution_from("uniform", {"low": 0.0, "high": 1.0}), None))
+                found.append((part, distribution_from("uniform", {"low": 0.0, "high": 1.0})))
                 taken.add(part)
         return found
 
@@ -283,6 +322,29 @@ def _made(label: str, values: dict[str, Any]) -> Distribution | StatedDistributi
             return None
         values = {key: int(v) if key in whole else v for key, v in values.items()}
     return distribution_from(label, values)
+
+
+def cells_of_file(
+    model: Model, path: Path, tables: Mapping[str, Mapping[str, Any]], accept_differences: bool
+) -> None:
+    """Add the cells that a model file names to its model; raises FileError for a workbook that
+    cannot be read, and ModelError.
+    """
+    contents = read_contents(path)
+    graph = Graph.of(contents)
+    graph.hold()
+    stated = CellModel(graph, accept_differences=accept_differences)
+    keys = {
+        "given": ("value", "unit", "source", "convert"),
+        "lines": ("unit",),
+        "outcomes": OUTCOME_OPTIONS,
+    }
+    for kind, wanted in keys.items():
+        for name, entry in tables[kind].items():
+            options = {key: getattr(entry, key) for key in wanted}
+            getattr(stated, kind)[name] = entry.cell, options
+    stated.drivers.update(tables["drivers"])
+    stated.add_to(model)
 
 
 def title_of(path: str) -> str:

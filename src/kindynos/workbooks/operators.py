@@ -30,6 +30,7 @@ from kindynos.workbooks.values import (
     first_errors,
     near,
     near_each,
+    none_near,
     picked,
     split_errors,
     text_of,
@@ -136,12 +137,12 @@ def powered(a: float, b: float) -> Value:
 
 def _tidy_add(a: Any, b: Any) -> Any:
     found = a + b
-    return np.where(near_each(a, -b), 0.0, found)
+    return found if none_near(found, b) else np.where(near_each(a, -b), 0.0, found)
 
 
 def _tidy_subtract(a: Any, b: Any) -> Any:
     found = a - b
-    return np.where(near_each(a, b), 0.0, found)
+    return found if none_near(found, b) else np.where(near_each(a, b), 0.0, found)
 
 
 add = _arithmetic(operator.add, _add)
@@ -227,7 +228,7 @@ HOLDS: dict[str, Callable[[int], bool]] = {
 
 def _quick_comparison(sign: str) -> Callable[[Any, Any], Any]:
     """Return a comparison of numbers one per trial."""
-    strict: dict[str, Callable[[Any, Any], Any]] = {
+    careful: dict[str, Callable[[Any, Any], Any]] = {
         "<": lambda a, b: (a < b) & ~near_each(a, b),
         ">": lambda a, b: (a > b) & ~near_each(a, b),
         "<=": lambda a, b: (a < b) | near_each(a, b),
@@ -235,7 +236,19 @@ def _quick_comparison(sign: str) -> Callable[[Any, Any], Any]:
         "=": near_each,
         "<>": lambda a, b: ~near_each(a, b),
     }
-    return strict[sign]
+    plain: dict[str, Callable[[Any, Any], Any]] = {
+        "<": operator.lt,
+        ">": operator.gt,
+        "<=": operator.le,
+        ">=": operator.ge,
+        "=": operator.eq,
+        "<>": operator.ne,
+    }
+
+    def compare(a: Any, b: Any) -> Any:
+        return (plain if none_near(a - b, b) else careful)[sign](a, b)
+
+    return compare
 
 
 def _comparison(sign: str) -> Operation:
@@ -251,6 +264,11 @@ def _comparison(sign: str) -> Operation:
         kind_a, kind_b = type(a), type(b)
         if kind_a is Grid or kind_b is Grid:
             return over_grids(apply, a, b)
+        if _plain(a) and _plain(b) and not (kind_a is float and kind_b is float):
+            try:
+                return quick(a, b)
+            except FloatingPointError:  # a gap too large for a number
+                pass
         if not (differs(a) or differs(b)):
             return alone(a, b)
         a = 0.0 if a is None and _numeric(b) else a
@@ -264,10 +282,13 @@ def _comparison(sign: str) -> Operation:
     return apply
 
 
-def _numeric(value: Value) -> bool:
-    if type(value) is Faulty:
-        value = value.values
+def _plain(value: Value) -> bool:
+    """Return whether a value is a number, or numbers one per trial without an error."""
     return type(value) is float or (type(value) is np.ndarray and value.dtype is FLOAT)
+
+
+def _numeric(value: Value) -> bool:
+    return _plain(value.values if type(value) is Faulty else value)
 
 
 COMPARISONS = {sign: _comparison(sign) for sign in HOLDS}

@@ -286,15 +286,19 @@ def near(a: float, b: float) -> bool:
 
 
 def near_each(a: Any, b: Any) -> Any:
-    """Return ``near`` for numbers or arrays of them."""
-    gap = np.abs(a - b)
-    # 0.5 of the limit where nothing is close, so that the exact rule is rarely needed
-    close = gap < NEAR * np.minimum(np.abs(a), np.abs(b))
-    equal = a == b
-    if not close.any():
-        return equal
-    whole = (np.floor(a) == a) & (np.floor(b) == b)
-    return equal | (close & ~whole)
+    """Return ``near`` for numbers one per trial."""
+    close = np.abs(a - b) < NEAR * np.minimum(np.abs(a), np.abs(b))
+    whole = (np.floor(a) == a) & (np.floor(b) == b) & (np.abs(a) < 2.0**53)
+    return (a == b) | (close & ~whole)
+
+
+def none_near(gaps: Any, b: Any) -> bool:
+    """Return, quickly, that no number one per trial counts as equal to another, from what lies
+    between them; False where that takes a closer look.
+    """
+    # the root of the sum of squares is quicker to have than the largest size, and no less
+    size = abs(b) if type(b) is float else math.sqrt(b.dot(b))
+    return bool(np.minimum.reduce(np.abs(gaps)) > NEAR * size)
 
 
 def as_numbers(value: Value) -> Value:

@@ -234,6 +234,7 @@ class Workbook:
         periods: int | None = None,
         start: str | int | None = None,
         every: str = "year",
+        accept_differences: bool = False,
     ) -> Model:
         """Return a model of cells by name: ``outcomes={"net_value": "Summary!C20"}``,
         ``drivers={"vessel": ("Inputs!B7", kd.Pert(17.5e6, 19e6, 26e6))}``, ``given={"fare":
@@ -244,7 +245,8 @@ class Workbook:
         over the ``periods``. In place of a cell a mapping may say more: ``{"cell": "Summary!C20",
         "unit": "EUR", "target": 0}``. Cells that draw by themselves become drivers, named by the
         label beside them. Raises ModelError for a cell that is not there or holds no number, two
-        names for one cell, and formulas that cannot be worked out.
+        names for one cell, formulas that cannot be worked out, and an outcome that is not what the
+        file stores, unless ``accept_differences``.
         """
         owner = "Workbook.model"
         tables = {
@@ -255,7 +257,7 @@ class Workbook:
         }
         if not tables["outcomes"]:
             raise ModelError("name at least one outcome", owner=owner)
-        stated = CellModel(self.graph)
+        stated = CellModel(self.graph, accept_differences=accept_differences)
         for key in ("given", "lines", "outcomes"):
             allowed = {
                 "given": ("unit", "source", "convert"),

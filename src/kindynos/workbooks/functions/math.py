@@ -147,7 +147,10 @@ def away(x: float) -> float:
     return math.copysign(math.ceil(abs(x)), x)
 
 
-def _rounding(toward: Any) -> Any:
+CLEAR = 2.0**-44  # from a half, relative: such a number is rounded alike by every rule for halves
+
+
+def _rounding(toward: Any, nearest: bool = False) -> Any:
     """Return the rounding of numbers one per trial to the same digits."""
 
     def quick(x: Any, digits: Any = 0.0) -> Any:
@@ -157,6 +160,10 @@ def _rounding(toward: Any) -> Any:
         scale = 10.0 ** abs(count)
         scaled = np.asarray(x * scale if count >= 0 else x / scale)
         close = np.rint(scaled)
+        if nearest:
+            largest = np.abs(close).max()
+            if largest < 2.0**40 and np.abs(scaled - close).max() < 0.5 - CLEAR * (1 + largest):
+                return close / scale if count >= 0 else close * scale
         scaled = np.where(np.abs(scaled - close) <= NEAREST * np.abs(scaled), close, scaled)
         found = toward(scaled)
         answer = found / scale if count >= 0 else found * scale
@@ -172,7 +179,7 @@ def _half_up_quick(x: Any) -> Any:
     return np.copysign(below + up, x)
 
 
-@function("ROUND", "n[n]", _rounding(_half_up_quick))
+@function("ROUND", "n[n]", _rounding(_half_up_quick, nearest=True))
 def _round(x: float, digits: float = 0.0) -> Value:
     """Return a number rounded to digits after the decimal point, halves away from 0."""
     return rounded(x, whole(digits), half_up)

@@ -27,6 +27,7 @@ import numpy as np
 from kindynos.workbooks.operators import over_grids
 from kindynos.workbooks.values import (
     DIV0,
+    FLOAT,
     LOGICAL,
     NUM,
     VALUE,
@@ -131,9 +132,21 @@ def function(
     return add
 
 
-def called(known: Function, arguments: Sequence[Value]) -> Value:
-    """Return the value of a function of values that may differ between trials."""
-    kinds = known.kinds_of(len(arguments))
+def called(known: Function, arguments: Sequence[Value], kinds: str) -> Value:
+    """Return the value of a function of values that may differ between trials, each of its
+    kind.
+    """
+    if known.quick is not None:
+        plain = _plain_numbers(kinds, arguments)
+        if plain is not None:
+            try:
+                found = known.quick(plain) if known.kinds[0] == "x" else known.quick(*plain)
+                if type(found) is np.ndarray and (
+                    found.dtype is not FLOAT or math.isfinite(np.add.reduce(found))
+                ):
+                    return found
+            except FloatingPointError:  # some trial has an error, which takes more care
+                pass
     if any(type(a) is Grid and k in SINGLE for a, k in zip(arguments, kinds, strict=True)):
         return _over_grids(known, kinds, arguments)
     trials = trials_in(arguments)
@@ -150,6 +163,24 @@ def called(known: Function, arguments: Sequence[Value]) -> Value:
     return by_trial(lambda *single: alone(known, kinds, single), arguments)
 
 
+def _plain_numbers(kinds: str, arguments: Sequence[Value]) -> list[Any] | None:
+    """Return arguments that are numbers, some of them one per trial, without errors; None for
+    others.
+    """
+    found: list[Any] = []
+    moving = False
+    for kind, value in zip(kinds, arguments, strict=True):
+        if kind not in "nx":
+            return None
+        for one in value.flat() if type(value) is Grid and kind == "x" else (value,):
+            if type(one) is np.ndarray and one.dtype is FLOAT:
+                moving = True
+            elif type(one) is not float:
+                return None
+            found.append(one)
+    return found if moving else None
+
+
 def _over_grids(known: Function, kinds: str, arguments: Sequence[Value]) -> Value:
     """Return a function of single values at each place of grids."""
     fixed = {i: a for i, (a, k) in enumerate(zip(arguments, kinds, strict=True)) if k not in SINGLE}
@@ -157,7 +188,7 @@ def _over_grids(known: Function, kinds: str, arguments: Sequence[Value]) -> Valu
 
     def at(*values: Value) -> Value:
         whole = dict(zip(moving, values, strict=True)) | fixed
-        return called(known, [whole[i] for i in range(len(arguments))])
+        return called(known, [whole[i] for i in range(len(arguments))], kinds)
 
     return over_grids(at, *(arguments[i] for i in moving))
 

@@ -10,7 +10,7 @@ from typing import Any
 import numpy as np
 
 from kindynos.workbooks.functions.registry import function, numbers_in, required, whole
-from kindynos.workbooks.values import DIV0, NA, VALUE, CellError, Fault, Grid, Value
+from kindynos.workbooks.values import DIV0, NA, VALUE, CellError, Fault, Grid, Value, number_in_text
 
 
 def _mean_quick(values: Sequence[Any]) -> Any:
@@ -91,9 +91,14 @@ def _maxa(*values: Value) -> Value:
 
 @function("COUNT", "+x")
 def _count(*values: Value) -> Value:
-    """Return how many numbers there are."""
-    items = [one for v in values for one in (v.flat() if type(v) is Grid else [v])]
-    return sum(type(one) is float for one in items)
+    """Return how many numbers there are; of single arguments also what states one."""
+    return sum(
+        sum(type(one) is float for one in value.flat())
+        if type(value) is Grid
+        else type(value) in (float, bool)
+        or (type(value) is str and number_in_text(value) is not None)
+        for value in values
+    )
 
 
 @function("COUNTA", "+x")

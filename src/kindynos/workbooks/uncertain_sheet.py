@@ -1,0 +1,121 @@
+"""A sheet named ``uncertain``: plain tables that say which cells are drawn, given and reported, for
+people who want to stay in their workbook.
+
+Each table has a row of names: ``name`` and ``cell``, and for drivers ``distribution`` and the
+parameters by name. A row above that says "drivers", "given" or "outcomes" tells which it is;
+without one, a table with distributions is of drivers, and another of outcomes.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from dataclasses import dataclass
+from typing import Any
+
+from kindynos.distributions.registry import distribution_from
+from kindynos.errors import KindynosError, ModelError
+from kindynos.workbooks.graph import Graph
+from kindynos.workbooks.labels import unique
+from kindynos.workbooks.modelling import OUTCOME_OPTIONS, CellModel, names_for
+from kindynos.workbooks.reader import Contents, Sheet
+from kindynos.workbooks.values import Value
+
+NAME = "uncertain"
+KINDS = ("drivers", "given", "outcomes")
+DRIVER_WORDS = ("name", "cell", "distribution", "unit", "source", "each", "base")
+
+
+@dataclass(frozen=True)
+class SheetTable:
+    """A table on the sheet: its kind, and its rows by the names of the columns."""
+
+    kind: str
+    rows: list[tuple[int, dict[str, Value]]]
+
+
+def uncertain_sheet(contents: Contents) -> Sheet | None:
+    """Return the sheet named ``uncertain``, whatever the capitals; None where there is none."""
+    return next((s for name, s in contents.sheets.items() if name.lower() == NAME), None)
+
+
+def stated_on(sheet: Sheet, graph: Graph) -> CellModel:
+    """Return what the sheet states; raises ModelError with the row of what cannot be read."""
+    stated = CellModel(graph)
+    for table in _tables(sheet):
+        for row, entry in table.rows:
+            try:
+                _add(stated, table.kind, entry)
+            except KindynosError as error:
+                raise ModelError(f"sheet {sheet.name!r}, row {row}: {error}") from None
+    if not stated.outcomes:
+        raise ModelError(
+            f"the sheet {sheet.name!r} names no outcome: it needs a table with the columns name and "
+            "cell below the word outcomes"
+        )
+    return stated
+
+
+def _tables(sheet: Sheet) -> Iterator[SheetTable]:
+    lines = _lines(sheet)
+    title, rows = "", sorted(lines)
+    place = 0
+    while place < len(rows):
+        line = {c: v for c, v in lines[rows[place]].items() if v not in (None, "")}
+        words = {column: str(v).strip().lower() for column, v in line.items()}
+        if "cell" not in words.values():
+            alone = list(words.values())
+            title = alone[0].rstrip(":") if len(alone) == 1 else ""
+            place += 1
+            continue
+        kind = title if title in KINDS else ""
+        kind = kind or ("drivers" if "distribution" in words.values() else "outcomes")
+        found: list[tuple[int, dict[str, Value]]] = []
+        while place + 1 < len(rows) and rows[place + 1] == rows[place] + 1:
+            cells = lines[rows[place + 1]]
+            if cells.get(_column_of("cell", words)) in (None, ""):
+                break
+            place += 1
+            entry = {word: cells.get(column) for column, word in words.items()}
+            found.append((rows[place], {k: v for k, v in entry.items() if v not in (None, "")}))
+        yield SheetTable(kind, found)
+        title = ""
+        place += 1
+
+
+def _column_of(word: str, words: dict[int, str]) -> int:
+    return next(column for column, name in words.items() if name == word)
+
+
+def _lines(sheet: Sheet) -> dict[int, dict[int, Value]]:
+    """Return the values of the sheet by row and column."""
+    lines: dict[int, dict[int, Value]] = {}
+    for (row, column), value in sheet.values.items():
+        lines.setdefault(row, {})[column] = value
+    return lines
+
+
+def _add(stated: CellModel, kind: str, entry: dict[str, Value]) -> None:
+    cell = str(entry["cell"]).lstrip("=")
+    taken = {*stated.given, *stated.drivers, *stated.outcomes}
+    name = str(entry["name"]).strip() if "name" in entry else ""
+    name = name or unique(next(iter(names_for(stated.graph, [cell]))), taken)
+    if name in taken:
+        raise ModelError(f"the name {name!r} stands there twice")
+    if kind == "drivers":
+        label = entry.get("distribution")
+        if not isinstance(label, str):
+            raise ModelError(f"driver {name!r} has no distribution")
+        parameters = {key: v for key, v in entry.items() if key not in DRIVER_WORDS}
+        options: dict[str, Any] = {
+            key: entry[key] for key in ("unit", "source", "each", "base") if key in entry
+        }
+        stated.drivers[name] = cell, distribution_from(label.strip(), parameters), options
+        return
+    allowed = OUTCOME_OPTIONS if kind == "outcomes" else ("unit", "source")
+    known = {key: v for key, v in entry.items() if key in allowed}
+    for key in entry:
+        if key not in (*allowed, "name", "cell"):
+            raise ModelError(
+                f"{kind} have no column {key!r}", unknown=key, known=["name", "cell", *allowed]
+            )
+    (stated.outcomes if kind == "outcomes" else stated.given)[name] = cell, known
