@@ -107,8 +107,9 @@ def _check_workbook(file: Path, cells: dict[str, Any]) -> bool:
         click.echo(f"The function {name} is not known; used in {row['cells']}.")
     drawn = book.random()
     if len(drawn):
-        count = "1 cell draws" if len(drawn) == 1 else f"{len(drawn):,} cells draw"
-        click.echo(f"{count} by itself: {', '.join(drawn.index[:5])}{', ...' * (len(drawn) > 5)}.")
+        one = len(drawn) == 1
+        count = "1 cell draws by itself" if one else f"{len(drawn):,} cells draw by themselves"
+        click.echo(f"{count}: {', '.join(drawn.index[:5])}{', ...' * (len(drawn) > 5)}.")
     click.echo("")
     if uncertain_sheet(book.contents) is None and not cells["outcomes"]:
         click.echo("Name the cell of the answer with --outcome CELL to see the model.")

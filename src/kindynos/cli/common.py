@@ -412,9 +412,8 @@ def _read_model(file: Path, cells: Mapping[str, Any]) -> Model:
             raise error if error.file else error.with_context(file=str(file)) from None
     stated = next((f"--{key.rstrip('s')}" for key, value in cells.items() if value), None)
     if stated is not None:
-        raise KindynosError(
-            f"{stated.replace('_', '-')} goes with a workbook, not with {file.name}"
-        )
+        option = stated.replace("_", "-")
+        raise KindynosError(f"{option} goes with a workbook, not with {file.name}")
     if str(file) == "-":
         return model_from_text(sys.stdin.read(), "standard input")
     return load_model(file)

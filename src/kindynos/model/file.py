@@ -165,6 +165,14 @@ class _ModelReader:
         for place, entry in enumerate(content.correlations):
             with self._table(f"[[correlations]] number {place + 1}"):
                 self._correlate(model, entry)
+        self._lines(model, content)
+        for name, changes in content.scenarios.items():
+            with self._table(f"[scenarios.{name}]"):
+                model.scenario(name, **{key: _replacement(value) for key, value in changes.items()})
+        return model
+
+    def _lines(self, model: Model, content: Any) -> None:
+        """Add the lines and outcomes that are formulas."""
         for name, line in content.lines.items():
             if line.formula is None:
                 continue
@@ -182,10 +190,6 @@ class _ModelReader:
                     better=outcome.better,
                     missing=outcome.missing,
                 )
-        for name, changes in content.scenarios.items():
-            with self._table(f"[scenarios.{name}]"):
-                model.scenario(name, **{key: _replacement(value) for key, value in changes.items()})
-        return model
 
     def _cells(self, model: Model, content: Any) -> None:
         """Add what is stated of cells of the workbook that the model rests on."""

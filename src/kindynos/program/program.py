@@ -277,18 +277,12 @@ def compile_model(
     constants = {n: _read_only(given.array) for n, given in used.items()}
     shapes = {n: given.shape for n, given in givens.items()}
     shapes |= {n: driver.shape for n, driver in drivers.items() if n not in dependent}
-    counted = {PERIOD: tuple(map(float, range(1, periods + 1)))} if periods else {}
-    for name_of, value in {**counted, **timeline.known}.items():
-        if name_of not in quantities:
-            row = isinstance(value, tuple)
-            found = np.array(value, dtype=np.float64)
-            constants[name_of] = _read_only(found[:, None] if row else found)
-            shapes[name_of] = ROW if row else Shape()
+    for name_of, array in _known_of(timeline, quantities).items():
+        constants[name_of] = _read_only(array)
+        shapes[name_of] = ROW if array.ndim else Shape()
     steps: list[Step] = []
     _check_size(len(quantities), periods)
-    formulas_only = all(
-        line.tree is not None or line.calculation is not None for line in lines.values()
-    )
+    formulas_only = not any(_may_mix_trials(line) for line in lines.values())
     probe = Probe(
         drivers,
         constants,
@@ -342,6 +336,25 @@ def compile_model(
         targets,
         yearly,
     )
+
+
+def _known_of(timeline: Timeline, quantities: Mapping[str, Quantity]) -> dict[str, Floats]:
+    """Return what a timeline makes known, such as the number of each period, and no quantity is
+    called.
+    """
+    periods = timeline.periods or 0
+    counted = {PERIOD: tuple(map(float, range(1, periods + 1)))} if periods else {}
+    found = {}
+    for name, value in {**counted, **timeline.known}.items():
+        if name not in quantities:
+            array = np.array(value, dtype=np.float64)
+            found[name] = array[:, None] if isinstance(value, tuple) else array
+    return found
+
+
+def _may_mix_trials(line: Line) -> bool:
+    """Return whether a line is worked out by a function of Python."""
+    return line.tree is None and line.calculation is None
 
 
 def _check_tables(line: Line, lines: Mapping[str, Line]) -> None:

@@ -304,8 +304,8 @@ class ProcessDriver(Driver):
 
 @dataclass(frozen=True)
 class Line:
-    """A calculated quantity: a function whose parameters are the quantities it needs, a formula, one
-    value of a shared call, or one line of a calculation, such as a cell of a workbook.
+    """A calculated quantity: a function whose parameters are the quantities it needs, a formula,
+    one value of a shared call, or one line of a calculation, such as a cell of a workbook.
 
     A line of a saved run, whose function is gone, has its ``recorded_needs`` alone.
     """

@@ -51,9 +51,11 @@ class Agreement:
             return "the workbook has no formulas"
         if not compared and self.unstored:
             return (
-                f"none of its {self.formulas:,} formulas has a stored value: the program that wrote "
-                "the file never calculated it, so nothing can be compared"
+                f"none of its {self.formulas:,} formulas has a stored value: the program that "
+                "wrote the file never calculated it, so nothing can be compared"
             )
+        if not compared:
+            return "none of its formulas can be compared with the values stored in the file"
         found = (
             f"{self.agreeing:,} of {compared:,} formulas agree with the values stored in the file"
         )

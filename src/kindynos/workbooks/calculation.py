@@ -34,7 +34,11 @@ from kindynos.workbooks.values import (
 
 SETTLED = 1e-10  # relative change at which cells in a circle have settled
 MOST_ROUNDS = 1000
-CAREFUL = {"over": "raise", "divide": "raise", "invalid": "raise", "under": "ignore"}
+
+
+def careful() -> Any:
+    """Return a context in which what overflows, or is divided by 0, is not passed over."""
+    return np.errstate(over="raise", divide="raise", invalid="raise", under="ignore")
 
 
 @dataclass(frozen=True)
@@ -193,7 +197,7 @@ class CellCalculation(Calculation):
         slots = self._run(plan, {name: values[name] for name in wanted})
         found = {}
         for name, closures in plan.outputs.items():
-            with np.errstate(**CAREFUL):  # type: ignore[call-overload]
+            with careful():
                 rows = [self._numeric(name, closure(slots), trials) for closure in closures]
             if not self.is_row(name):
                 found[name] = rows[0]
@@ -225,7 +229,7 @@ class CellCalculation(Calculation):
                     slots[number] = _given(array[place])
             else:
                 slots[numbers[0]] = _given(array)
-        with np.errstate(**CAREFUL):  # type: ignore[call-overload]
+        with careful():
             for number, closure, dead in plan.steps:
                 value = closure(slots)
                 if (value is None or type(value) is Grid) and number not in plan.wholes:

@@ -35,9 +35,9 @@ from kindynos.workbooks.values import (
     REF,
     VALUE,
     CellError,
-    Fault,
     Faulty,
     Grid,
+    ResultError,
     Value,
     as_logicals,
     as_numbers,
@@ -156,7 +156,7 @@ class Compiler:
             try:
                 text = text_of(self.fixed_value(arguments[0], cell))
                 tree = parse(text, cell.row, cell.column)
-            except (Fault, FormulaError):
+            except (ResultError, FormulaError):
                 return None
             return self.graph.area_of(tree, cell)
         base = self.graph.area_of(arguments[0], cell) if arguments else None
@@ -169,7 +169,7 @@ class Compiler:
                 else _whole(self.fixed_value(a, cell))
                 for a in arguments[1:]
             ]
-        except Fault:
+        except ResultError:
             return None
         if node.name == "INDEX":
             return _indexed(base, [move or 0 for move in moves])

@@ -6,8 +6,9 @@ from __future__ import annotations
 
 import re
 from collections.abc import Mapping, Sequence
+from dataclasses import fields
 from pathlib import Path
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Any
 
 from kindynos.atomic import check_writable, replacing
 from kindynos.distributions.base import Distribution
@@ -49,8 +50,8 @@ def model_of(
     stated = CellModel(book.graph) if sheet is None else stated_on(sheet, book.graph)
     stated.accept_differences = accept_differences
     taken = {*stated.outcomes, *stated.drivers, *stated.given}
-    for name, cell in names_for(book.graph, outcomes).items():
-        name = unique(name, taken)
+    for label, cell in names_for(book.graph, outcomes).items():
+        name = unique(label, taken)
         taken.add(name)
         stated.outcomes[name] = cell, {}
     for text in drivers:
@@ -80,8 +81,8 @@ def _driver_in(text: str) -> tuple[str, Distribution | StatedDistribution]:
             owner="--driver",
         )
     try:
-        kind = CATALOGUE.find(label)
-        names = [name for name in kind.__dataclass_fields__ if name not in ("fitted",)]
+        kind: Any = CATALOGUE.find(label)  # every distribution is a dataclass
+        names = [field.name for field in fields(kind) if not field.kw_only]
         if len(numbers) > len(names):
             raise ModelError(
                 f"{label} takes {', '.join(names)}, and {len(numbers)} numbers are stated"

@@ -6,14 +6,14 @@ import datetime
 import re
 
 from kindynos.workbooks.serials import date_of
-from kindynos.workbooks.values import VALUE, Fault, general
+from kindynos.workbooks.values import VALUE, ResultError, general
 
 PART = re.compile(r'"([^"]*)"|\\(.)|_.|\*.|\[[^\]]*\]|([0#?.,%]+(?:[eE][+-]0+)?)|(.)', re.S)
 DATE = re.compile(r'"[^"]*"|\[[^\]]*\]|(am/pm|a/p|y+|m+|d+|h+|s+(?:\.0+)?)', re.I)
 
 
 def formatted(number: float, form: str) -> str:
-    """Return a number written by a format; raises Fault for one that is not known.
+    """Return a number written by a format; raises ResultError for one that is not known.
 
     >>> formatted(1234.5, "#,##0.00"), formatted(0.125, "0.0%"), formatted(46023, "yyyy-mm-dd")
     ('1,234.50', '12.5%', '2026-01-01')
@@ -37,7 +37,7 @@ def _number(number: float, form: str) -> str:
     if not codes:
         return "".join((match[1] or match[2] or match[4] or "") for match in PART.finditer(form))
     if "/" in form:
-        raise Fault(VALUE)
+        raise ResultError(VALUE)
     number *= 100.0 ** codes.count("%")
     digits = re.sub(r"[^0#?.,]", "", codes.split("E")[0].split("e")[0])
     before, _, after = digits.partition(".")
@@ -79,21 +79,10 @@ def _rounded_text(number: float, digits: int) -> str:
     return f"{exact.quantize(Decimal(1).scaleb(-digits), rounding=ROUND_HALF_UP):f}"
 
 
-MONTHS = [
-    "January",
-    "February",
-    "March",
-    "April",
-    "May",
-    "June",
-    "July",
-    "August",
-    "September",
-    "October",
-    "November",
-    "December",
-]
+_MONTHS = "January,February,March,April,May,June,July,August,September,October,November,December"
+MONTHS = _MONTHS.split(",")
 DAYS = ["Monday", "Tuesday", "Wednesday", "Thursday", "Friday", "Saturday", "Sunday"]
+CODES = re.compile(r'("[^"]*"|\[[^\]]*\]|\\.|am/pm|a/p|y+|m+|d+|h+|s+)', re.I)
 
 
 def _date(number: float, form: str) -> str:
@@ -101,40 +90,41 @@ def _date(number: float, form: str) -> str:
     date = date_of(int(number) + seconds // 86400)
     clock = (datetime.datetime.min + datetime.timedelta(seconds=seconds % 86400)).time()
     half = re.search("am/pm|a/p", form, re.I) is not None
-    before = ""
-    found = ""
-    pieces = re.split(
-        r'("[^"]*"|\[[^\]]*\]|\\.|am/pm|a/p|y+|m+|d+|h+|s+)', form.split(";")[0], flags=re.I
-    )
-    codes = [piece for piece in pieces if piece]
+    codes = [piece for piece in CODES.split(form.split(";")[0]) if piece]
+    before, found = "", ""
     for place, piece in enumerate(codes):
-        lower = piece.lower()
-        later = next((c.lower() for c in codes[place + 1 :] if c[0].lower() in "ymdhs"), "")
+        kind = piece[0].lower()
+        later = next((c[0].lower() for c in codes[place + 1 :] if c[0].lower() in "ymdhs"), "")
         if piece.startswith('"'):
             found += piece[1:-1]
         elif piece.startswith("\\"):
             found += piece[1:]
-        elif lower in ("am/pm", "a/p"):
-            word = "AM" if clock.hour < 12 else "PM"
-            found += word if lower == "am/pm" else word[0]
-        elif lower[0] == "y":
-            found += f"{date.year}" if len(lower) > 2 else f"{date.year % 100:02d}"
-        elif lower[0] == "m" and (before == "h" or later.startswith("s")):
-            found += f"{clock.minute:0{min(len(lower), 2)}d}"
-        elif lower[0] == "m":
-            found += _named(MONTHS, date.month - 1, lower, date.month)
-        elif lower[0] == "d":
-            found += _named(DAYS, date.weekday(), lower, date.day)
-        elif lower[0] == "h":
-            hour = (clock.hour - 1) % 12 + 1 if half else clock.hour
-            found += f"{hour:0{min(len(lower), 2)}d}"
-        elif lower[0] == "s":
-            found += f"{clock.second:0{min(len(lower), 2)}d}"
-        elif not piece.startswith("["):
+        elif kind in "hs" or piece.lower() in ("am/pm", "a/p"):
+            found += _clock_part(clock, piece.lower(), half)
+        elif kind == "m" and (before == "h" or later == "s"):
+            found += f"{clock.minute:0{min(len(piece), 2)}d}"
+        elif kind in "ymd":
+            found += _date_part(date, piece.lower())
+        elif kind != "[":
             found += piece
-        if lower[0] in "ymdhs" and not piece.startswith(('"', "\\")):
-            before = lower[0]
+        before = kind if kind in "ymdhs" else before
     return found
+
+
+def _clock_part(clock: datetime.time, code: str, half: bool) -> str:
+    if code in ("am/pm", "a/p"):
+        word = "AM" if clock.hour < 12 else "PM"
+        return word if code == "am/pm" else word[0]
+    hour = (clock.hour - 1) % 12 + 1 if half else clock.hour
+    return f"{clock.second if code[0] == 's' else hour:0{min(len(code), 2)}d}"
+
+
+def _date_part(date: datetime.date, code: str) -> str:
+    if code[0] == "y":
+        return f"{date.year}" if len(code) > 2 else f"{date.year % 100:02d}"
+    if code[0] == "m":
+        return _named(MONTHS, date.month - 1, code, date.month)
+    return _named(DAYS, date.weekday(), code, date.day)
 
 
 def _named(names: list[str], place: int, code: str, number: int) -> str:

@@ -299,24 +299,8 @@ class _Parser:
 
     def _operand(self) -> Node:
         kind, text = self.kind, self.text
-        if kind == "operator" and text in "+-@":
-            self._next()
-            operand = self.expression(SIGN, union=False)
-            return Unary(text, operand)
-        if kind == "operator" and text == "(":
-            self._next()
-            inner = self.expression(0)
-            self._expect(")")
-            return inner
-        if kind == "operator" and text == "{":
-            self._next()
-            return self._array()
-        if kind in ("text", "number", "error"):
-            self._next()
-            return Constant(_constant(kind, text))
-        if kind == "sheet":
-            self._next()
-            return self._on_sheet(text[:-1])
+        if kind == "operator":
+            return self._after_operator(text)
         if kind == "external":
             raise self.problem("refers to another workbook in a way that is not known")
         if kind in ("cell", "rows", "columns"):
@@ -325,11 +309,27 @@ class _Parser:
             return self._call()
         if kind == "table":
             return self._table()
+        if kind == "end":
+            raise self.problem()
+        self._next()
+        if kind == "sheet":
+            return self._on_sheet(text[:-1])
         if kind == "name":
-            self._next()
             word = text.upper()
             return Constant(word == "TRUE") if word in ("TRUE", "FALSE") else Name(text)
-        raise self.problem()
+        return Constant(_constant(kind, text))
+
+    def _after_operator(self, operator: str) -> Node:
+        if operator not in ("+", "-", "@", "(", "{"):
+            raise self.problem()
+        self._next()
+        if operator == "(":
+            inner = self.expression(0)
+            self._expect(")")
+            return inner
+        if operator == "{":
+            return self._array()
+        return Unary(operator, self.expression(SIGN, union=False))
 
     def _on_sheet(self, text: str) -> Node:
         sheet, _ = sheet_and_rest(f"{text}!")

@@ -322,48 +322,69 @@ def _components(
     known: set[int],
     entered: Callable[[int], bool],
 ) -> list[list[int]]:
-    """Return strongly connected components, each after those it needs, by Tarjan's algorithm
-    without recursion, since chains of cells are long.
-    """
-    index: dict[int, int] = {}
-    low: dict[int, int] = {}
-    on_stack: set[int] = set()
-    stack: list[int] = []
-    answer: list[list[int]] = []
+    """Return strongly connected components, each after those it needs."""
+    search = _Components(needs, known)
     for start in wanted:
-        if start in index or start in known or not entered(start):
-            continue
-        work = [(start, iter(needs(start)))]
-        index[start] = low[start] = len(index)
-        stack.append(start)
-        on_stack.add(start)
+        if start not in known and entered(start):
+            search.enter(start)
+    return search.found
+
+
+class _Components:
+    """Tarjan's algorithm without recursion, since chains of cells are long.
+
+    Source: Tarjan, SIAM Journal on Computing 1 (1972), 146-160.
+    """
+
+    def __init__(self, needs: Callable[[int], Sequence[int]], known: set[int]) -> None:
+        self.needs, self.known = needs, known
+        self.index: dict[int, int] = {}
+        self.low: dict[int, int] = {}
+        self.stack: list[int] = []
+        self.on_stack: set[int] = set()
+        self.found: list[list[int]] = []
+
+    def enter(self, start: int) -> None:
+        """Add the components that can be reached from a cell."""
+        if start in self.index:
+            return
+        work = [self._opened(start)]
         while work:
             node, others = work[-1]
-            for other in others:
-                if other in known:
-                    continue
-                if other not in index:
-                    index[other] = low[other] = len(index)
-                    stack.append(other)
-                    on_stack.add(other)
-                    work.append((other, iter(needs(other))))
-                    break
-                if other in on_stack:
-                    low[node] = min(low[node], index[other])
-            else:
-                work.pop()
-                if work:
-                    low[work[-1][0]] = min(low[work[-1][0]], low[node])
-                if low[node] == index[node]:
-                    group = []
-                    while True:
-                        member = stack.pop()
-                        on_stack.discard(member)
-                        group.append(member)
-                        if member == node:
-                            break
-                    answer.append(group[::-1])
-    return answer
+            fresh = self._next_fresh(node, others)
+            if fresh is not None:
+                work.append(self._opened(fresh))
+                continue
+            work.pop()
+            if work:
+                before = work[-1][0]
+                self.low[before] = min(self.low[before], self.low[node])
+            if self.low[node] == self.index[node]:
+                self.found.append(self._closed(node))
+
+    def _opened(self, node: int) -> tuple[int, Iterator[int]]:
+        self.index[node] = self.low[node] = len(self.index)
+        self.stack.append(node)
+        self.on_stack.add(node)
+        return node, iter(self.needs(node))
+
+    def _next_fresh(self, node: int, others: Iterator[int]) -> int | None:
+        """Return the next cell that was not looked at yet; None where there is none left."""
+        for other in others:
+            if other in self.known:
+                continue
+            if other not in self.index:
+                return other
+            if other in self.on_stack:
+                self.low[node] = min(self.low[node], self.index[other])
+        return None
+
+    def _closed(self, node: int) -> list[int]:
+        group: list[int] = []
+        while not group or group[-1] != node:
+            group.append(self.stack.pop())
+            self.on_stack.discard(group[-1])
+        return group[::-1]
 
 
 def _common(first: Area | None, second: Area | None) -> Area | None:
@@ -402,7 +423,8 @@ def cell_in(contents: Contents, text: Any, what: str = "a cell") -> Area:
     if sheet is None:
         known = [*contents.spelling.values()]
         raise ModelError(
-            f"{text!r:.60} is neither a cell with its sheet, such as 'Inputs!B4', nor a defined name",
+            f"{text!r:.60} is neither a cell with its sheet, such as 'Inputs!B4', nor a defined "
+            "name",
             unknown=text,
             known=known,
         )

@@ -79,20 +79,16 @@ class _Adding:
 
     def run(self) -> None:
         """Add everything."""
-        for name, (cell, _) in self.stated.given.items():
-            self._input(f"given {name!r}", name, cell)
-        for name, (cell, _, _) in self.stated.drivers.items():
-            self._input(f"driver {name!r}", name, cell)
-        for kind, table in (("line", self.stated.lines), ("outcome", self.stated.outcomes)):
-            for name, (cell, _) in table.items():
-                self._output(f"{kind} {name!r}", name, cell)
+        self._places()
         drawn = self._draws()
         self._check_agreement()
-        implied = frozenset(name for name, _ in drawn) | {
-            name for name, output in self.outputs.items() if isinstance(output, Argument)
-        }
+        parameters = [n for n, output in self.outputs.items() if isinstance(output, Argument)]
         calculation = CellCalculation(
-            self.graph, self.inputs, self.outputs, frozenset(self.rows), implied
+            self.graph,
+            self.inputs,
+            self.outputs,
+            frozenset(self.rows),
+            frozenset([*(name for name, _ in drawn), *parameters]),
         )
         for name, (_, options) in self.stated.given.items():
             self._given(name, options)
@@ -103,13 +99,27 @@ class _Adding:
             self.model.add(
                 distribution_driver(name, distribution, self.model.periods, source=source)
             )
-        for name, (_, options) in self.stated.lines.items():
-            self.model.add(Line(check_name(name), calculation=calculation, **options))
-        parameters = [n for n, output in self.outputs.items() if isinstance(output, Argument)]
-        for name in parameters:
-            self.model.add(Line(name, calculation=calculation))
-        for name, (_, options) in self.stated.outcomes.items():
-            self.model.add(Line(check_name(name), outcome=True, calculation=calculation, **options))
+        lines = [Line(name, calculation=calculation) for name in parameters]
+        lines += [
+            Line(check_name(name), calculation=calculation, **options)
+            for name, (_, options) in self.stated.lines.items()
+        ]
+        lines += [
+            Line(check_name(name), outcome=True, calculation=calculation, **options)
+            for name, (_, options) in self.stated.outcomes.items()
+        ]
+        for line in lines:
+            self.model.add(line)
+
+    def _places(self) -> None:
+        """Find the cells of what is stated."""
+        for name, (cell, _) in self.stated.given.items():
+            self._input(f"given {name!r}", name, cell)
+        for name, (cell, _, _) in self.stated.drivers.items():
+            self._input(f"driver {name!r}", name, cell)
+        for kind, table in (("line", self.stated.lines), ("outcome", self.stated.outcomes)):
+            for name, (cell, _) in table.items():
+                self._output(f"{kind} {name!r}", name, cell)
 
     def _check_agreement(self) -> None:
         """Compare our values of what the outcomes need with those stored in the file: refuse an
@@ -251,9 +261,9 @@ class _Adding:
         cells = [one for number, one in known.items() if number in reached]
         if len(cells) > MOST_DRAWS:
             raise ModelError(
-                f"{len(cells):,} cells draw; a model may have {MOST_DRAWS:,}. Where a sheet repeats "
-                "one trial down its rows, name the result of one row: a run takes the place of the "
-                "copies"
+                f"{len(cells):,} cells draw; a model may have {MOST_DRAWS:,}. Where a sheet "
+                "repeats one trial down its rows, name the result of one row: a run takes the "
+                "place of the copies"
             )
         rows = [(one.cell.sheet, one.cell.row) for one in cells]
         taken = {*self.stated.lines, *self.stated.outcomes, *self.inputs}
@@ -268,7 +278,7 @@ class _Adding:
                 taken.add(name)
                 continue
             for place in one.places:
-                part = name if len(one.places) == 1 else unique(f"{name}_draw", taken)
+                part = unique(f"{name}_draw", taken)
                 self.inputs[part] = Draw(one.cell, place)
                 found.append((part, distribution_from("uniform", {"low": 0.0, "high": 1.0})))
                 taken.add(part)

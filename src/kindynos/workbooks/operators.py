@@ -20,9 +20,9 @@ from kindynos.workbooks.values import (
     FLOAT,
     NUM,
     CellError,
-    Fault,
     Faulty,
     Grid,
+    ResultError,
     Value,
     as_numbers,
     by_trial,
@@ -76,35 +76,46 @@ def _arithmetic(
             try:
                 return quick(a, b)
             except FloatingPointError:
-                return _slow(a, b)
+                return _with_errors_of(quick, alone, a, b)
         if kind_a is Grid or kind_b is Grid:
             return over_grids(apply, a, b)
-        return _slow(as_numbers(a), as_numbers(b))
-
-    def _slow(a: Value, b: Value) -> Value:
-        if type(a) is CellError:
-            return a
-        if type(b) is CellError and type(a) is not Faulty:
-            return b
-        if not (differs(a) or differs(b)):
-            return alone(a, b)
-        if type(b) is CellError:
-            return by_trial(lambda one: one if type(one) is CellError else b, [a])
-        (x, errors_x), (y, errors_y) = split_errors(a), split_errors(b)
-        with np.errstate(all="ignore"):
-            found = np.asarray(quick(x, y), dtype=np.float64)
-        errors = first_errors([errors_x, errors_y])
-        bad = ~np.isfinite(found)
-        if errors is not None:
-            bad &= errors == 0
-        if bad.any():
-            errors = np.zeros(len(found), dtype=np.int8) if errors is None else errors.copy()
-            for trial in np.flatnonzero(bad).tolist():
-                error = alone(picked(x, trial), picked(y, trial))
-                errors[trial] = error.number if type(error) is CellError else 0
-        return with_errors(found, errors)
+        return _carefully(quick, alone, as_numbers(a), as_numbers(b))
 
     return apply
+
+
+def _carefully(
+    quick: Callable[[Any, Any], Any], alone: Callable[[float, float], Value], a: Value, b: Value
+) -> Value:
+    """Return an operation on numbers of which some are errors."""
+    if type(a) is CellError:
+        return a
+    if type(b) is CellError:
+        if type(a) is not Faulty:
+            return b
+        return by_trial(lambda one: one if type(one) is CellError else b, [a])
+    if not (differs(a) or differs(b)):
+        return alone(a, b)
+    return _with_errors_of(quick, alone, a, b)
+
+
+def _with_errors_of(
+    quick: Callable[[Any, Any], Any], alone: Callable[[float, float], Value], a: Value, b: Value
+) -> Value:
+    """Return an operation on numbers one per trial, with the errors that it makes."""
+    (x, errors_x), (y, errors_y) = split_errors(a), split_errors(b)
+    with np.errstate(all="ignore"):
+        found = np.asarray(quick(x, y), dtype=np.float64)
+    errors = first_errors([errors_x, errors_y])
+    bad = ~np.isfinite(found)
+    if errors is not None:
+        bad &= errors == 0
+    if bad.any():
+        errors = np.zeros(len(found), dtype=np.int8) if errors is None else errors.copy()
+        for trial in np.flatnonzero(bad).tolist():
+            error = alone(picked(x, trial), picked(y, trial))
+            errors[trial] = error.number if type(error) is CellError else 0
+    return with_errors(found, errors)
 
 
 def finite(number: float) -> Value:
@@ -183,8 +194,8 @@ def concatenate(a: Value, b: Value) -> Value:
 def _concatenate(a: Value, b: Value) -> Value:
     try:
         return text_of(a) + text_of(b)
-    except Fault as fault:
-        return fault.error
+    except ResultError as error:
+        return error.error
 
 
 RANK = {float: 0, str: 1, bool: 2}
@@ -193,11 +204,11 @@ RANK = {float: 0, str: 1, bool: 2}
 def compared(a: Value, b: Value) -> int:
     """Return -1, 0 or 1: how single values stand to each other. Numbers come before texts, these
     before logicals; an empty cell is 0, an empty text or FALSE as the other one asks; texts differ
-    by more than capitals. Raises Fault for an error.
+    by more than capitals. Raises ResultError for an error.
     """
     for one in (a, b):
         if type(one) is CellError:
-            raise Fault(one)
+            raise ResultError(one)
     if a is None and b is None:
         return 0
     a, b = _filled(a, b), _filled(b, a)
@@ -207,7 +218,7 @@ def compared(a: Value, b: Value) -> int:
         return 0 if near(a, b) else -1 if a < b else 1
     if type(a) is str:
         a, b = a.casefold(), b.casefold()
-    return (a > b) - (a < b)
+    return int(a > b) - int(a < b)
 
 
 def _filled(value: Value, other: Value) -> Value:
@@ -257,8 +268,8 @@ def _comparison(sign: str) -> Operation:
     def alone(a: Value, b: Value) -> Value:
         try:
             return holds(compared(a, b))
-        except Fault as fault:
-            return fault.error
+        except ResultError as error:
+            return error.error
 
     def apply(a: Value, b: Value) -> Value:
         kind_a, kind_b = type(a), type(b)

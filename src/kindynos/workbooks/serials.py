@@ -5,7 +5,7 @@ from __future__ import annotations
 import datetime
 import re
 
-from kindynos.workbooks.values import NUM, VALUE, Fault
+from kindynos.workbooks.values import NUM, VALUE, ResultError
 
 FIRST_1900 = datetime.date(1899, 12, 30)  # day 0 from March 1900 on
 FIRST_1904 = datetime.date(1904, 1, 1)
@@ -19,20 +19,22 @@ TIME = re.compile(r"(?P<hour>\d{1,2}):(?P<minute>\d{2})(?::(?P<second>\d{2}(?:\.
 
 
 def date_of(serial: float) -> datetime.date:
-    """Return the day of a serial number of the system of 1900; raises Fault for none."""
+    """Return the day of a serial number of the system of 1900; raises ResultError for none."""
     if not 0 <= serial < LAST + 1:
-        raise Fault(NUM)
+        raise ResultError(NUM)
     return FIRST_1900 + datetime.timedelta(days=int(serial))
 
 
 def serial_of(year: int, month: int, day: int) -> float:
-    """Return the serial number of a day, of which month and day may run over; raises Fault."""
+    """Return the serial number of a day, of which month and day may run over; raises
+    ResultError.
+    """
     year, month = year + (month - 1) // 12, (month - 1) % 12 + 1
     if not 1899 <= year <= 9999:
-        raise Fault(NUM)
+        raise ResultError(NUM)
     found = (datetime.date(year, month, 1) - FIRST_1900).days + day - 1
     if not 0 <= found <= LAST:
-        raise Fault(NUM)
+        raise ResultError(NUM)
     return float(found)
 
 
@@ -62,15 +64,15 @@ def _time_in_text(text: str) -> float | None:
 
 
 def whole_date(serial: float) -> int:
-    """Return the whole days of a serial number; raises Fault for one that is no date."""
+    """Return the whole days of a serial number; raises ResultError for one that is no date."""
     if not 0 <= serial < LAST + 1:
-        raise Fault(NUM)
+        raise ResultError(NUM)
     return int(serial)
 
 
 def checked_text(text: str) -> float:
-    """Return the serial number that a text states; raises Fault where it states none."""
+    """Return the serial number that a text states; raises ResultError where it states none."""
     found = serial_in_text(text)
     if found is None:
-        raise Fault(VALUE)
+        raise ResultError(VALUE)
     return found

@@ -49,8 +49,8 @@ def stated_on(sheet: Sheet, graph: Graph) -> CellModel:
                 raise ModelError(f"sheet {sheet.name!r}, row {row}: {error}") from None
     if not stated.outcomes:
         raise ModelError(
-            f"the sheet {sheet.name!r} names no outcome: it needs a table with the columns name and "
-            "cell below the word outcomes"
+            f"the sheet {sheet.name!r} names no outcome: it needs a table with the columns name "
+            "and cell below the word outcomes"
         )
     return stated
 

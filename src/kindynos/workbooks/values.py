@@ -46,7 +46,7 @@ BY_NUMBER = {error.number: error for error in ERRORS.values()}
 OTHER_ERRORS = ("#GETTING_DATA", "#SPILL!", "#CALC!", "#FIELD!", "#BLOCKED!", "#UNKNOWN!")
 
 
-class Fault(Exception):
+class ResultError(Exception):
     """Raised within a function whose value is an error."""
 
     def __init__(self, error: CellError) -> None:
@@ -190,7 +190,7 @@ def number_in_text(text: str) -> float | None:
 
 
 def number_of(value: Value) -> float:
-    """Return a single value as a number; raises Fault where it is none."""
+    """Return a single value as a number; raises ResultError where it is none."""
     kind = type(value)
     if kind is float:
         return float(value)
@@ -199,11 +199,11 @@ def number_of(value: Value) -> float:
     if value is None:
         return 0.0
     if kind is CellError:
-        raise Fault(value)
+        raise ResultError(value)
     if kind is str:
         found = number_in_text(value)
         if found is None:
-            raise Fault(VALUE)
+            raise ResultError(VALUE)
         return found
     if kind is Grid:
         return number_of(value.rows[0][0])
@@ -211,7 +211,7 @@ def number_of(value: Value) -> float:
 
 
 def text_of(value: Value) -> str:
-    """Return a single value as a text; raises Fault for an error."""
+    """Return a single value as a text; raises ResultError for an error."""
     kind = type(value)
     if kind is str:
         return str(value)
@@ -220,14 +220,14 @@ def text_of(value: Value) -> str:
     if kind is bool:
         return "TRUE" if value else "FALSE"
     if kind is CellError:
-        raise Fault(value)
+        raise ResultError(value)
     if kind is Grid:
         return text_of(value.rows[0][0])
     return general(float(value))
 
 
 def logical_of(value: Value) -> bool:
-    """Return a single value as a logical; raises Fault where it is none."""
+    """Return a single value as a logical; raises ResultError where it is none."""
     kind = type(value)
     if kind is bool:
         return bool(value)
@@ -236,12 +236,12 @@ def logical_of(value: Value) -> bool:
     if value is None:
         return False
     if kind is CellError:
-        raise Fault(value)
+        raise ResultError(value)
     if kind is str:
         word = value.strip().upper()
         if word in ("TRUE", "FALSE"):
             return bool(word == "TRUE")
-        raise Fault(VALUE)
+        raise ResultError(VALUE)
     if kind is Grid:
         return logical_of(value.rows[0][0])
     return bool(value)
@@ -344,15 +344,15 @@ def as_logicals(value: Value) -> Value:
 def _number_or_error(value: Value) -> Value:
     try:
         return number_of(value)
-    except Fault as fault:
-        return fault.error
+    except ResultError as error:
+        return error.error
 
 
 def _logical_or_error(value: Value) -> Value:
     try:
         return logical_of(value)
-    except Fault as fault:
-        return fault.error
+    except ResultError as error:
+        return error.error
 
 
 def split_errors(value: Value) -> tuple[Value, Any]:

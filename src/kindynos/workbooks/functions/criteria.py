@@ -19,8 +19,8 @@ from kindynos.workbooks.values import (
     FLOAT,
     VALUE,
     CellError,
-    Fault,
     Grid,
+    ResultError,
     Value,
     number_in_text,
 )
@@ -40,12 +40,12 @@ class Criterion:
         """Return whether a single value meets it."""
         if self.pattern is not None:
             fits = type(value) is str and self.pattern.fullmatch(value) is not None
-            return fits == (self.sign == "=")
+            return bool(fits == (self.sign == "="))
         if self.value == "":
             empty = value is None or (value == "" and self.sign == "<>")
             return (value is None) if self.sign == "=" else not empty
         if type(self.value) is CellError:
-            return (value == self.value) == (self.sign == "=")
+            return bool((value == self.value) == (self.sign == "="))
         if type(value) is CellError or value is None:
             return self.sign == "<>"
         if type(value) is not type(self.value):
@@ -100,7 +100,7 @@ def _numbers_at(area: Grid, places: list[tuple[int, int]]) -> list[float]:
         inside = row < area.height and column < area.width
         value = area.rows[row][column] if inside else None
         if type(value) is CellError:
-            raise Fault(value)
+            raise ResultError(value)
         if type(value) is float:
             found.append(value)
     return found
@@ -151,43 +151,55 @@ def _conditional(name: str, arguments: list[Value], trials: int) -> Value | None
     """Return a conditional sum, count or mean of numbers that differ between trials; None where it
     needs to be worked out trial by trial.
     """
-    if name in ("SUMIF", "AVERAGEIF"):
-        pairs, summed = arguments[:2], arguments[2] if len(arguments) > 2 else arguments[0]
-    elif name in ("SUMIFS", "AVERAGEIFS"):
-        pairs, summed = arguments[1:], arguments[0]
-    elif name in ("COUNTIF", "COUNTIFS"):
-        pairs, summed = arguments, None
-    else:
+    pairs, summed = _pairs_and_summed(name, arguments)
+    areas = pairs[::2]
+    if len(pairs) % 2 or not all(type(area) is Grid for area in areas):
         return None
-    if len(pairs) % 2 or not all(type(area) is Grid for area in pairs[::2]):
+    if type(summed) is not Grid and summed is not None:
         return None
-    if len({(area.height, area.width) for area in pairs[::2]}) > 1:
+    shapes = {(area.height, area.width) for area in [*areas, *([summed] if summed else [])]}
+    if len(shapes) > 1:
         return None
     held = _held(pairs, trials)
     if held is None:
         return None
-    count: Any = 0.0
-    total: Any = 0.0
-    values = [1.0] * len(held) if summed is None else summed.flat()
-    if summed is not None and (summed.height, summed.width) != (pairs[0].height, pairs[0].width):
+    sums = _sums(held, [1.0] * len(held) if summed is None else summed.flat())
+    if sums is None:
         return None
-    for mask, value in zip(held, values, strict=True):
-        if (type(value) is np.ndarray and value.dtype is FLOAT) or type(value) is float:
-            if mask is True or mask is False:
-                if mask:
-                    count, total = count + 1.0, total + value
-            else:
-                count = count + mask
-                total = total + np.where(mask, value, 0.0)
-        elif type(value) not in (str, bool, type(None)):
-            return None
+    count, total = sums
     if name.startswith("COUNT"):
         return count
     if name.startswith("SUM"):
         return total
-    if np.any(np.asarray(count) == 0):
-        return None
-    return total / count
+    return None if np.any(np.asarray(count) == 0) else total / count
+
+
+def _pairs_and_summed(name: str, arguments: list[Value]) -> tuple[list[Value], Value]:
+    """Return areas and criteria in turn, and the area of the numbers, None where they are only
+    counted.
+    """
+    if name in ("SUMIF", "AVERAGEIF"):
+        return arguments[:2], arguments[2] if len(arguments) > 2 else arguments[0]
+    if name in ("SUMIFS", "AVERAGEIFS"):
+        return arguments[1:], arguments[0]
+    return arguments, None
+
+
+def _sums(held: list[Any], values: list[Value]) -> tuple[Any, Any] | None:
+    """Return how many numbers there are at places that hold, and their sum; None for what is
+    neither a number nor empty.
+    """
+    count: Any = 0.0
+    total: Any = 0.0
+    for mask, value in zip(held, values, strict=True):
+        numeric = type(value) is float or (type(value) is np.ndarray and value.dtype is FLOAT)
+        if not numeric and type(value) not in (str, bool, type(None)):
+            return None
+        if mask is False or not numeric:
+            continue
+        count = count + (1.0 if mask is True else mask)
+        total = total + (value if mask is True else np.where(mask, value, 0.0))
+    return count, total
 
 
 @function("COUNTIF", "rv", together=partial(_conditional, "COUNTIF"))

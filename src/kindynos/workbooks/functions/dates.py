@@ -9,7 +9,7 @@ from collections.abc import Iterable
 
 from kindynos.workbooks.functions.registry import function, numbers_in, required, whole
 from kindynos.workbooks.serials import checked_text, date_of, serial_of, whole_date
-from kindynos.workbooks.values import NUM, VALUE, Fault, Grid, Value
+from kindynos.workbooks.values import NUM, VALUE, Grid, ResultError, Value
 
 FARTHEST = 100_000  # working days
 
@@ -230,7 +230,7 @@ def _datedif(begin: float, end: float, unit: str) -> Value:
         return (last - since).days
     if word == "YD":
         return (last - _moved(begin, months // 12 * 12)).days
-    raise Fault(NUM)
+    raise ResultError(NUM)
 
 
 def _free_days(weekend: Value) -> list[bool]:

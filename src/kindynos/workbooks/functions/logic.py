@@ -12,9 +12,9 @@ from kindynos.workbooks.values import (
     NA,
     VALUE,
     CellError,
-    Fault,
     Faulty,
     Grid,
+    ResultError,
     Value,
     as_logicals,
     logical_of,
@@ -30,7 +30,7 @@ def _logicals(values: tuple[Value, ...]) -> list[bool]:
         if type(value) is Grid:
             for one in value.flat():
                 if type(one) is CellError:
-                    raise Fault(one)
+                    raise ResultError(one)
                 if isinstance(one, bool | float):
                     found.append(logical_of(one))
         else:

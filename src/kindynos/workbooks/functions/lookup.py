@@ -20,8 +20,8 @@ from kindynos.workbooks.values import (
     REF,
     VALUE,
     CellError,
-    Fault,
     Grid,
+    ResultError,
     Value,
     as_logicals,
     with_errors,
@@ -29,7 +29,7 @@ from kindynos.workbooks.values import (
 
 
 def _line(grid: Grid) -> list[Value]:
-    """Return the values of a single row or column; raises Fault for more."""
+    """Return the values of a single row or column; raises ResultError for more."""
     required(grid.height == 1 or grid.width == 1, NA)
     return grid.flat()
 
@@ -88,7 +88,7 @@ def match_place(wanted: Value, values: list[Value], kind: float) -> int | None:
     ascending values, -1 the last not below it in descending ones.
     """
     if type(wanted) is CellError:
-        raise Fault(wanted)
+        raise ResultError(wanted)
     if kind == 0:
         return exact_place(wanted, values)
     return last_not_above(wanted, values) if kind > 0 else _last_not_below(wanted, values)
@@ -230,7 +230,7 @@ def x_place(wanted: Value, values: list[Value], mode: int, order: int) -> int | 
     smaller (-1) or larger (1) one, or a pattern (2); from the end for order -1.
     """
     if type(wanted) is CellError:
-        raise Fault(wanted)
+        raise ResultError(wanted)
     places = range(len(values)) if order > 0 else range(len(values) - 1, -1, -1)
     if mode == 2:
         pattern = re.compile(wildcard(str(wanted)), re.I | re.S)

@@ -10,7 +10,17 @@ import numpy as np
 
 from kindynos.workbooks.functions.registry import function, numbers_in, required, whole
 from kindynos.workbooks.operators import powered
-from kindynos.workbooks.values import DIV0, FLOAT, NUM, VALUE, CellError, Fault, Faulty, Grid, Value
+from kindynos.workbooks.values import (
+    DIV0,
+    FLOAT,
+    NUM,
+    VALUE,
+    CellError,
+    Faulty,
+    Grid,
+    ResultError,
+    Value,
+)
 
 
 def _total(values: Sequence[Any]) -> Any:
@@ -230,8 +240,8 @@ def _ceiling(x: float, step: float = 1.0) -> Value:
 
 @function("FLOOR", "n[n]")
 def _floor(x: float, step: float = 1.0) -> Value:
-    """Return the next multiple of a step toward 0; of a number below 0 and a step above it, the next
-    away from 0.
+    """Return the next multiple of a step toward 0; of a number below 0 and a step above it, the
+    next away from 0.
     """
     required(not (x > 0 and step < 0))
     required(step != 0 or x == 0, DIV0)
@@ -404,16 +414,16 @@ def _sumproduct(*grids: Grid) -> Value:
     for row in zip(*(grid.flat() for grid in grids), strict=True):
         for value in row:
             if type(value) is CellError:
-                raise Fault(value)
+                raise ResultError(value)
         products.append(math.prod(x if type(x) is float else 0.0 for x in row))
     return math.fsum(products)
 
 
 def matrix_of(grid: Grid) -> Any:
-    """Return the numbers of a grid as an array; raises Fault for a text or an empty cell."""
+    """Return the numbers of a grid as an array; raises ResultError for a text or an empty cell."""
     for value in grid.flat():
         if type(value) is CellError:
-            raise Fault(value)
+            raise ResultError(value)
         required(type(value) is float, VALUE)
     return np.array(grid.rows, dtype=np.float64)
 
@@ -434,7 +444,7 @@ def _minverse(a: Grid) -> Value:
     try:
         return Grid(np.linalg.inv(matrix).tolist())
     except np.linalg.LinAlgError:
-        raise Fault(NUM) from None
+        raise ResultError(NUM) from None
 
 
 @function("MDETERM", "a")

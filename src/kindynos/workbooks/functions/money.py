@@ -14,7 +14,7 @@ from typing import Any
 import numpy as np
 
 from kindynos.workbooks.functions.registry import function, numbers_in, required
-from kindynos.workbooks.values import DIV0, VALUE, Fault, Grid, Value
+from kindynos.workbooks.values import DIV0, VALUE, Grid, ResultError, Value
 
 CLOSE = 1e-12
 
@@ -158,7 +158,7 @@ def _root(balance: Callable[[float], float], guess: float, size: float) -> float
             value = balance(rate)
             step = 1e-6 * max(abs(rate), 1e-3)
             slope = (balance(rate + step) - balance(rate - step)) / (2 * step)
-        except (OverflowError, ZeroDivisionError, Fault):
+        except (OverflowError, ZeroDivisionError, ResultError):
             break
         if slope == 0 or not math.isfinite(slope):
             break
@@ -180,7 +180,7 @@ def _between(balance: Callable[[float], float], guess: float, size: float) -> fl
     for rate in grid.tolist():
         try:
             values.append(balance(rate))
-        except (OverflowError, ZeroDivisionError, Fault):
+        except (OverflowError, ZeroDivisionError, ResultError):
             values.append(math.nan)
     signs = np.sign(values)
     places = np.flatnonzero(signs[:-1] * signs[1:] < 0)
@@ -347,7 +347,7 @@ def declining(cost: float, salvage: float, life: float, period: float, factor: f
     rate = min(factor / life, 1.0)
     before = cost * (1 - rate) ** (period - 1) if rate < 1 else (cost if period == 1 else 0.0)
     after = cost * (1 - rate) ** period
-    return max(before - max(after, salvage), 0.0)
+    return max(float(before - max(after, salvage)), 0.0)
 
 
 @function("DDB", "nnnn[n]")

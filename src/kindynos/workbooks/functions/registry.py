@@ -6,8 +6,8 @@ put ``@function("NAME", "kinds")`` above it. A kind says what an argument is:
 
 - ``n`` a number, ``d`` the serial number of a date, ``t`` a text, ``b`` a logical: converted;
 - ``v`` any value, ``e`` any value or an error;
-- ``r`` values side by side as they are (a ``Grid``); ``a`` the same, and what is worked out in it is
-  worked out place by place;
+- ``r`` values side by side as they are (a ``Grid``); ``a`` the same, and a formula in it is worked
+  out place by place;
 - ``x`` numbers: of cells the numbers among them, and else what can be converted.
 
 Kinds in brackets may be left out; those after a "*" are repeated, and those after a "+" at least
@@ -32,9 +32,9 @@ from kindynos.workbooks.values import (
     NUM,
     VALUE,
     CellError,
-    Fault,
     Faulty,
     Grid,
+    ResultError,
     Value,
     as_logicals,
     as_numbers,
@@ -136,17 +136,9 @@ def called(known: Function, arguments: Sequence[Value], kinds: str) -> Value:
     """Return the value of a function of values that may differ between trials, each of its
     kind.
     """
-    if known.quick is not None:
-        plain = _plain_numbers(kinds, arguments)
-        if plain is not None:
-            try:
-                found = known.quick(plain) if known.kinds[0] == "x" else known.quick(*plain)
-                if type(found) is np.ndarray and (
-                    found.dtype is not FLOAT or math.isfinite(np.add.reduce(found))
-                ):
-                    return found
-            except FloatingPointError:  # some trial has an error, which takes more care
-                pass
+    found = _of_plain_numbers(known, kinds, arguments)
+    if found is not None:
+        return found
     if any(type(a) is Grid and k in SINGLE for a, k in zip(arguments, kinds, strict=True)):
         return _over_grids(known, kinds, arguments)
     trials = trials_in(arguments)
@@ -161,6 +153,23 @@ def called(known: Function, arguments: Sequence[Value], kinds: str) -> Value:
         if found is not None:
             return found
     return by_trial(lambda *single: alone(known, kinds, single), arguments)
+
+
+def _of_plain_numbers(known: Function, kinds: str, arguments: Sequence[Value]) -> Value | None:
+    """Return the value of a function of numbers, some of them one per trial, where none of them and
+    no trial of the value has an error; None otherwise.
+    """
+    plain = None if known.quick is None else _plain_numbers(kinds, arguments)
+    if plain is None:
+        return None
+    assert known.quick is not None
+    try:
+        found = known.quick(plain) if known.kinds[0] == "x" else known.quick(*plain)
+    except FloatingPointError:  # some trial has an error, which takes more care
+        return None
+    if type(found) is not np.ndarray:
+        return None
+    return found if found.dtype is not FLOAT or math.isfinite(np.add.reduce(found)) else None
 
 
 def _plain_numbers(kinds: str, arguments: Sequence[Value]) -> list[Any] | None:
@@ -201,8 +210,8 @@ def alone(known: Function, kinds: str, arguments: Sequence[Value]) -> Value:
                 *(CONVERSIONS[kind](value) for kind, value in zip(kinds, arguments, strict=True))
             )
         )
-    except Fault as fault:
-        return fault.error
+    except ResultError as error:
+        return error.error
     except ZeroDivisionError:
         return DIV0
     except (OverflowError, ValueError, ArithmeticError):
@@ -221,7 +230,7 @@ def checked(value: Value) -> Value:
 
 def _value(value: Value) -> Value:
     if type(value) is CellError:
-        raise Fault(value)
+        raise ResultError(value)
     return value
 
 
@@ -248,6 +257,29 @@ def _quickly(known: Function, kinds: str, arguments: Sequence[Value], trials: in
     """Return the value of a function by its quick form; None where its arguments are not of a kind
     that it takes.
     """
+    converted = _converted(kinds, arguments)
+    if converted is None:
+        return None
+    if any(type(value) is CellError for value in converted):
+        if not any(type(value) is Faulty for value in converted):
+            return next(value for value in converted if type(value) is CellError)
+        return None
+    parts = [split_errors(value) for value in converted]
+    values, errors = [value for value, _ in parts], first_errors([e for _, e in parts])
+    with np.errstate(all="ignore"):
+        assert known.quick is not None
+        found = known.quick(values) if set(kinds) == {"x"} else known.quick(*values)
+    if found is None:
+        return None
+    found = np.asarray(found)
+    found = np.full(trials, found) if found.ndim == 0 else found
+    if found.dtype is LOGICAL:
+        return with_errors(found, errors)
+    return _with_failing(known, kinds, arguments, np.array(found, dtype=np.float64), errors)
+
+
+def _converted(kinds: str, arguments: Sequence[Value]) -> list[Any] | None:
+    """Return arguments as numbers and logicals, with their errors; None for another kind."""
     converted: list[Any] = []
     for kind, value in zip(kinds, arguments, strict=True):
         if kind == "x":
@@ -261,35 +293,27 @@ def _quickly(known: Function, kinds: str, arguments: Sequence[Value], trials: in
             converted.append(as_logicals(value))
         else:
             return None
-    if any(type(value) is CellError for value in converted):
-        if not any(type(value) is Faulty for value in converted):
-            return next(value for value in converted if type(value) is CellError)
-        return None
-    parts = [split_errors(value) for value in converted]
-    values, errors = [value for value, _ in parts], first_errors([e for _, e in parts])
-    with np.errstate(all="ignore"):
-        assert known.quick is not None
-        found = known.quick(values) if set(kinds) == {"x"} else known.quick(*values)
-    if found is None:
-        return None
-    found = np.asarray(found)
-    if found.ndim == 0:
-        found = np.full(trials, found)
-    if found.dtype is not LOGICAL:
-        bad = ~np.isfinite(found)
-        if errors is not None:
-            bad &= errors == 0
-        if bad.any():
-            errors = np.zeros(trials, dtype=np.int8) if errors is None else errors.copy()
-            found = np.array(found, dtype=np.float64)
-            for trial in np.flatnonzero(bad).tolist():
-                again = alone(known, kinds, [picked(value, trial) for value in arguments])
-                if type(again) is CellError:
-                    errors[trial] = again.number
-                elif type(again) is float:
-                    found[trial] = again
-                else:
-                    return None
+    return converted
+
+
+def _with_failing(
+    known: Function, kinds: str, arguments: Sequence[Value], found: Any, errors: Any
+) -> Value:
+    """Return numbers one per trial, of which those that are none are worked out alone."""
+    bad = ~np.isfinite(found)
+    if errors is not None:
+        bad &= errors == 0
+    if not bad.any():
+        return with_errors(found, errors)
+    errors = np.zeros(len(found), dtype=np.int8) if errors is None else errors.copy()
+    for trial in np.flatnonzero(bad).tolist():
+        again = alone(known, kinds, [picked(value, trial) for value in arguments])
+        if type(again) is CellError:
+            errors[trial] = again.number
+        elif type(again) is float:
+            found[trial] = again
+        else:
+            return None
     return with_errors(found, errors)
 
 
@@ -314,7 +338,9 @@ def numeric_items(value: Value) -> list[Any] | None:
 
 
 def numbers_in(values: Sequence[Value]) -> list[float]:
-    """Return the numbers of arguments of kind ``x`` in one trial; raises Fault for an error."""
+    """Return the numbers of arguments of kind ``x`` in one trial; raises ResultError for an
+    error.
+    """
     found = []
     for value in values:
         if type(value) is Grid:
@@ -322,7 +348,7 @@ def numbers_in(values: Sequence[Value]) -> list[float]:
                 if type(one) is float:
                     found.append(one)
                 elif type(one) is CellError:
-                    raise Fault(one)
+                    raise ResultError(one)
         elif value is not None:
             found.append(number_of(value))
         else:
@@ -331,9 +357,9 @@ def numbers_in(values: Sequence[Value]) -> list[float]:
 
 
 def required(condition: bool, error: CellError = NUM) -> None:
-    """Raise Fault with an error unless a condition holds."""
+    """Raise ResultError with an error unless a condition holds."""
     if not condition:
-        raise Fault(error)
+        raise ResultError(error)
 
 
 def whole(number: float) -> int:

@@ -5,12 +5,22 @@ from __future__ import annotations
 import math
 from collections import Counter
 from collections.abc import Sequence
+from itertools import pairwise
 from typing import Any
 
 import numpy as np
 
 from kindynos.workbooks.functions.registry import function, numbers_in, required, whole
-from kindynos.workbooks.values import DIV0, NA, VALUE, CellError, Fault, Grid, Value, number_in_text
+from kindynos.workbooks.values import (
+    DIV0,
+    NA,
+    VALUE,
+    CellError,
+    Grid,
+    ResultError,
+    Value,
+    number_in_text,
+)
 
 
 def _mean_quick(values: Sequence[Any]) -> Any:
@@ -63,7 +73,7 @@ def _with_words(values: Sequence[Value]) -> list[float]:
         items = value.flat() if type(value) is Grid else [value]
         for one in items:
             if type(one) is CellError:
-                raise Fault(one)
+                raise ResultError(one)
             if one is not None:
                 found.append(float(one) if isinstance(one, float | bool) else 0.0)
     return found
@@ -308,7 +318,7 @@ def _pairs(ys: Grid, xs: Grid) -> tuple[list[float], list[float]]:
     for y, x in zip(first, second, strict=True):
         for one in (y, x):
             if type(one) is CellError:
-                raise Fault(one)
+                raise ResultError(one)
         if type(y) is float and type(x) is float:
             found.append((y, x))
     required(bool(found), DIV0)
@@ -426,10 +436,7 @@ def _frequency(values: Grid, bounds: Grid) -> Value:
     """Return how many numbers lie up to each bound and above the one before, and above the last."""
     found, ends = numbers_in([values]), sorted(numbers_in([bounds]))
     edges = [-math.inf, *ends, math.inf]
-    counts = [
-        float(sum(low < x <= high for x in found))
-        for low, high in zip(edges[:-1], edges[1:], strict=True)
-    ]
+    counts = [float(sum(low < x <= high for x in found)) for low, high in pairwise(edges)]
     return Grid([[count] for count in counts])
 
 

@@ -7,7 +7,7 @@ import re
 from kindynos.workbooks.formats import formatted
 from kindynos.workbooks.functions.math import half_up, rounded
 from kindynos.workbooks.functions.registry import function, required, whole
-from kindynos.workbooks.values import VALUE, Fault, Grid, Value, number_in_text, text_of
+from kindynos.workbooks.values import VALUE, Grid, ResultError, Value, number_in_text, text_of
 
 LONGEST = 32_767
 
@@ -125,7 +125,7 @@ def _search(part: str, text: str, begin: float = 1.0) -> Value:
     required(1 <= begin <= len(text) + 1, VALUE)
     match = re.compile(wildcard(part), re.I | re.S).search(text, whole(begin) - 1)
     if match is None:
-        raise Fault(VALUE)
+        raise ResultError(VALUE)
     return match.start() + 1
 
 
@@ -180,7 +180,7 @@ def _value(value: Value) -> Value:
         return value
     found = number_in_text(text_of(value)) if type(value) is str else None
     if found is None:
-        raise Fault(VALUE)
+        raise ResultError(VALUE)
     return found
 
 
@@ -190,7 +190,7 @@ def _numbervalue(text: str, decimal: str = ".", group: str = ",") -> Value:
     plain = "".join(text.split()).replace(group[:1], "") if group else "".join(text.split())
     found = number_in_text(plain.replace(decimal[:1], ".")) if plain else 0.0
     if found is None:
-        raise Fault(VALUE)
+        raise ResultError(VALUE)
     return found
 
 
