@@ -232,7 +232,7 @@ class CellCalculation(Calculation):
         with careful():
             for number, closure, dead in plan.steps:
                 value = closure(slots)
-                if (value is None or type(value) is Grid) and number not in plan.wholes:
+                if number not in plan.wholes and _is_odd(value):
                     value = single(value)
                 slots[number] = value
                 for gone in dead:
@@ -344,6 +344,12 @@ def settling(compiler: Compiler, group: list[int], base: list[Value]) -> Closure
         return slots[group[-1]]
 
     return settle
+
+
+def _is_odd(value: Value) -> bool:
+    """Return whether a value may be nothing, or several values side by side."""
+    kind = type(value)
+    return value is None or kind is Grid or (kind is np.ndarray and value.dtype == object)
 
 
 def _given(array: Floats) -> Value:

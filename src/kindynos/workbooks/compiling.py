@@ -29,6 +29,7 @@ from kindynos.workbooks.graph import DRAWING, LOOKING, REFERRING, Graph
 from kindynos.workbooks.operators import BINARY, COMPARISONS, TIDY, UNARY, add, over_grids
 from kindynos.workbooks.serials import SYSTEM_GAP
 from kindynos.workbooks.values import (
+    BY_NUMBER,
     NA,
     NAME,
     NULL,
@@ -41,7 +42,6 @@ from kindynos.workbooks.values import (
     Value,
     as_logicals,
     as_numbers,
-    by_trial,
     chosen,
     joined,
     number_of,
@@ -140,7 +140,7 @@ class Compiler:
             raise graph.unreadable[number].with_context(owner=str(graph.cells[number]))
         formula = graph.formulas[number]
         array = formula.area is not None
-        return _Cell(self, number, formula.cell).compiled(formula.tree, array, tidy)
+        return _Cell(self, number, formula.cell).whole(formula.tree, array, tidy)
 
     def _resolve(self, node: Node, cell: Cell) -> Area | None:
         """Return the area that OFFSET, INDIRECT or INDEX stands for."""
@@ -256,6 +256,8 @@ def single(value: Value) -> Value:
     """Return what a cell holds of a value: 0 for an empty one, the first of several."""
     if type(value) is Grid:
         value = value.rows[0][0]
+    if type(value) is np.ndarray and value.dtype == object:
+        return joined([0.0 if one is None else one for one in value.tolist()])
     return 0.0 if value is None else value
 
 
@@ -276,6 +278,12 @@ class _Cell:
     def __init__(self, compiler: Compiler, number: int, cell: Cell) -> None:
         self.compiler, self.graph = compiler, compiler.graph
         self.number, self.cell = number, cell
+
+    def whole(self, tree: Node, array: bool, tidy: bool) -> Closure:
+        """Return the closure of the formula of the cell."""
+        if isinstance(tree, Call) and tree.name == "IF" and not array:
+            return self._if(tree.arguments, array, tidy, shown=True)
+        return self.compiled(tree, array, tidy)
 
     def compiled(self, node: Node, array: bool, tidy: bool) -> Closure:
         """Return the closure of a node. In an ``array`` areas are worked out place by place, and
@@ -453,15 +461,30 @@ class _Cell:
 
     # forms that work out only what is needed
 
-    def _if(self, arguments: tuple[Node, ...], array: bool, tidy: bool) -> Closure:
+    def _if(
+        self, arguments: tuple[Node, ...], array: bool, tidy: bool, shown: bool = False
+    ) -> Closure:
         if not 1 <= len(arguments) <= 3:
             raise FormulaError(
                 f"IF takes 1 to 3 arguments, not {len(arguments)}", owner=str(self.cell)
             )
         condition = self.compiled(arguments[0], array, True)
-        yes: Closure = self.compiled(arguments[1], array, tidy) if len(arguments) > 1 else _true
-        no: Closure = self.compiled(arguments[2], array, tidy) if len(arguments) > 2 else _false
+        yes: Closure = (
+            self._branch(arguments[1], array, tidy, shown) if len(arguments) > 1 else _true
+        )
+        no: Closure = (
+            self._branch(arguments[2], array, tidy, shown) if len(arguments) > 2 else _false
+        )
         return lambda slots: _branched(condition(slots), yes, no, slots)
+
+    def _branch(self, node: Node, array: bool, tidy: bool, shown: bool = False) -> Closure:
+        """Return what a condition chooses; 0 where it is left out, or where an empty cell is
+        ``shown`` by the cell.
+        """
+        if isinstance(node, Constant) and node.value is None:
+            return lambda slots: 0.0
+        found = self.compiled(node, array, tidy)
+        return (lambda slots: single(found(slots))) if shown else found
 
     def _ifs(self, arguments: tuple[Node, ...], array: bool, tidy: bool) -> Closure:
         if not arguments or len(arguments) % 2:
@@ -469,7 +492,7 @@ class _Cell:
         found: Closure = _not_available
         for place in range(len(arguments) - 2, -1, -2):
             condition = self.compiled(arguments[place], array, True)
-            value = self.compiled(arguments[place + 1], array, tidy)
+            value = self._branch(arguments[place + 1], array, tidy)
             found = _either(condition, value, found)
         return found
 
@@ -590,19 +613,8 @@ def _branched(condition: Value, yes: Closure, no: Closure, slots: Slots) -> Valu
             return yes(slots)
         if not held_in:
             return no(slots)
-    found = chosen(mask, _filled(yes(slots)), _filled(no(slots)))
-    if errors is None:
-        return found
-    return (
-        joined(
-            [
-                held if type(held) is CellError else picked(found, t)
-                for t, held in enumerate(picked(condition, t) for t in range(len(mask)))
-            ]
-        )
-        if not _plain(found)
-        else _overridden(found, errors)
-    )
+    found = chosen(mask, yes(slots), no(slots))
+    return found if errors is None else _overridden(found, errors)
 
 
 def _plain(value: Value) -> bool:
@@ -611,13 +623,16 @@ def _plain(value: Value) -> bool:
 
 
 def _overridden(value: Value, errors: Any) -> Value:
-    """Return numbers with further errors, which come before their own."""
+    """Return a value with further errors, which come before its own."""
+    if not _plain(value):
+        return joined(
+            [
+                BY_NUMBER[number] if number else picked(value, trial)
+                for trial, number in enumerate(errors.tolist())
+            ]
+        )
     values, own = (value.values, value.errors) if type(value) is Faulty else (value, None)
     return with_errors(values, errors if own is None else np.where(errors > 0, errors, own))
-
-
-def _filled(value: Value) -> Value:
-    return 0.0 if value is None else value
 
 
 def _chosen_by(index: Value, values: list[Closure], slots: Slots) -> Value:
@@ -635,18 +650,10 @@ def _chosen_by(index: Value, values: list[Closure], slots: Slots) -> Value:
         places = np.where(np.isnan(plain), 0, np.trunc(plain))
     found: Value = VALUE
     for place in np.unique(places).astype(int).tolist():
-        value = _filled(values[place - 1](slots)) if 1 <= place <= len(values) else VALUE
+        value = values[place - 1](slots) if 1 <= place <= len(values) else VALUE
         mask = places == place
         found = value if mask.all() else chosen(mask, value, found)
-    if errors is not None:
-        found = (
-            _overridden(found, errors)
-            if _plain(found)
-            else by_trial(
-                lambda one, held: held if type(held) is CellError else one, [found, number]
-            )
-        )
-    return found
+    return found if errors is None else _overridden(found, errors)
 
 
 def _replaced(value: Value, other: Closure, slots: Slots, error: CellError | None) -> Value:
@@ -660,10 +667,10 @@ def _replaced(value: Value, other: Closure, slots: Slots, error: CellError | Non
             return value
         kept = value.values
         left = np.where(mask, np.int8(0), value.errors)
-        return chosen(mask, _filled(other(slots)), with_errors(kept, left) if left.any() else kept)
+        return chosen(mask, other(slots), with_errors(kept, left) if left.any() else kept)
     if kind is np.ndarray and value.dtype == object:
         held = [type(v) is CellError and (error is None or v == error) for v in value.tolist()]
-        return chosen(np.array(held), _filled(other(slots)), value) if any(held) else value
+        return chosen(np.array(held), other(slots), value) if any(held) else value
     if kind is Grid:
         stands = other(slots)
         return over_grids(

@@ -135,12 +135,12 @@ def joined(values: Sequence[Value]) -> Value:
         return np.array(values, dtype=np.float64)
     if kinds == {bool}:
         return np.array(values, dtype=np.bool_)
-    if kinds == {float, CellError} or kinds == {bool, CellError}:
+    if len(kinds) == 1 and len(set(values)) == 1:
+        return values[0]
+    if (CellError in kinds and kinds <= {float, CellError}) or kinds == {bool, CellError}:
         nothing = False if bool in kinds else math.nan
         errors = np.array([v.number if type(v) is CellError else 0 for v in values], dtype=np.int8)
         return Faulty(np.array([nothing if type(v) is CellError else v for v in values]), errors)
-    if len(kinds) == 1 and len(set(values)) == 1:
-        return values[0]
     if Grid in kinds:
         return _joined_grids(values)
     found = np.empty(len(values), dtype=object)

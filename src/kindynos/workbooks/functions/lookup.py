@@ -167,12 +167,15 @@ def _table_together(down: bool) -> Any:
 
 def _index_together(values: list[Value], trials: int) -> Value | None:
     """Return INDEX of a row or column by numbers one per trial."""
+    if len(values) < 2:
+        return None
     grid, places = values[0], values[1]
     if type(grid) is not Grid or type(places) is not np.ndarray or places.dtype is not FLOAT:
         return None
     if not (grid.height == 1 or grid.width == 1):
         return None
-    if len(values) > 2 and not (grid.width == 1 and values[2] in (0.0, 1.0)):
+    fixed = len(values) < 3 or (type(values[2]) is float and values[2] in (0.0, 1.0))
+    if not fixed or (len(values) > 2 and grid.width > 1):
         return None
     line = grid.flat()
     if places.min() < 1 or places.max() >= len(line) + 1:

@@ -14,7 +14,7 @@ from typing import Any
 import numpy as np
 
 from kindynos.workbooks.functions.registry import function, numbers_in, required
-from kindynos.workbooks.values import DIV0, VALUE, Grid, ResultError, Value
+from kindynos.workbooks.values import DIV0, Grid, ResultError, Value
 
 CLOSE = 1e-12
 
@@ -45,7 +45,8 @@ def _payment_quick(rate: Any, n: Any, pv: Any, fv: Any = 0.0, begin: Any = 0.0) 
     rate, begin = np.asarray(rate), np.asarray(begin) != 0
     exponent = n * np.log1p(rate)
     total = np.where(rate == 0, n, np.expm1(exponent) / rate)
-    return -(pv * np.exp(exponent) + fv) / (total * (1 + rate * begin))
+    found = -(pv * np.exp(exponent) + fv) / (total * (1 + rate * begin))
+    return np.where(rate > -1, found, np.nan)
 
 
 @function("PMT", "nnn[nn]", _payment_quick)
@@ -134,7 +135,7 @@ def _ispmt(rate: float, period: float, n: float, pv: float) -> Value:
     return pv * rate * (period / n - 1)
 
 
-@function("RATE", "nnn[nnnn]")
+@function("RATE", "nnn[nnn]")
 def _rate(
     n: float, pmt: float, pv: float, fv: float = 0.0, begin: float = 0.0, guess: float = 0.1
 ) -> Value:
@@ -198,8 +199,7 @@ def _discounted(rate: float, flows: Sequence[float]) -> float:
     return found
 
 
-def _npv_quick(values: Sequence[Any]) -> Any:
-    rate, flows = values[0], values[1:]
+def _npv_quick(rate: Any, *flows: Any) -> Any:
     found: Any = 0.0
     # Horner's rule from the last flow on
     for flow in reversed(flows):
@@ -207,12 +207,10 @@ def _npv_quick(values: Sequence[Any]) -> Any:
     return found
 
 
-@function("NPV", "x+x", _npv_quick)
-def _npv(rate: Value, *flows: Value) -> Value:
+@function("NPV", "n+x", _npv_quick)
+def _npv(rate: float, *flows: Value) -> Value:
     """Return the value of flows one period before the first; empty cells and texts are left out."""
-    found = numbers_in([rate])
-    required(len(found) == 1, VALUE)
-    return _discounted(found[0], numbers_in(flows))
+    return _discounted(rate, numbers_in(flows))
 
 
 @function("IRR", "r[n]")

@@ -164,12 +164,12 @@ def _of_plain_numbers(known: Function, kinds: str, arguments: Sequence[Value]) -
         return None
     assert known.quick is not None
     try:
-        found = known.quick(plain) if known.kinds[0] == "x" else known.quick(*plain)
+        found = known.quick(plain) if set(kinds) == {"x"} else known.quick(*plain)
+        if type(found) is not np.ndarray:
+            return None
+        return found if found.dtype is not FLOAT or math.isfinite(np.add.reduce(found)) else None
     except FloatingPointError:  # some trial has an error, which takes more care
         return None
-    if type(found) is not np.ndarray:
-        return None
-    return found if found.dtype is not FLOAT or math.isfinite(np.add.reduce(found)) else None
 
 
 def _plain_numbers(kinds: str, arguments: Sequence[Value]) -> list[Any] | None:
@@ -222,6 +222,8 @@ def checked(value: Value) -> Value:
     """Return what a function gave as a value: whole numbers as floats, none that is not finite."""
     if isinstance(value, bool | np.bool_):
         return bool(value)
+    if isinstance(value, complex):
+        return NUM
     if isinstance(value, int | float | np.floating | np.integer):
         number = float(value)
         return number if math.isfinite(number) else NUM
