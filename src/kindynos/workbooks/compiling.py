@@ -375,8 +375,19 @@ class _Cell:
             areas = self._areas(node)
             if areas is not None:
                 return [self._grid(area) for area in areas]
+            if isinstance(node, Call) and node.name == "IF" and len(node.arguments) > 1:
+                return [self._chosen_area(node.arguments, kind, array, tidy)]
             return [self.compiled(node, array or kind == "a", tidy)]
         return [self.compiled(node, array, tidy)]
+
+    def _chosen_area(
+        self, arguments: tuple[Node, ...], kind: str, array: bool, tidy: bool
+    ) -> Closure:
+        """Return an IF of which the branches may be areas."""
+        array = array or kind == "a"
+        condition = self.compiled(arguments[0], array, True)
+        yes, *others = (self._argument(branch, kind, array, tidy)[0] for branch in arguments[1:3])
+        return _either(condition, yes, others[0] if others else _false)
 
     def _call(self, node: Call, array: bool, tidy: bool) -> Closure:
         name, arguments = node.name, node.arguments

@@ -148,11 +148,7 @@ class Graph:
             sheet = None if area is None else self.contents.sheet(area.sheet)
             if area is None or sheet is None:
                 return None
-            area = area._replace(sheet=sheet.name)
-            whole = area.bottom == LAST_ROW or area.right == LAST_COLUMN
-            if whole or area.rows * area.columns > MOST_AREA:
-                area = area.within(sheet.bottom, sheet.right)
-            return area
+            return area._replace(sheet=sheet.name)
         if isinstance(node, Name):
             tree = self.named(node, cell.sheet)
             return None if tree is None else self.area_of(tree, cell)
@@ -234,8 +230,17 @@ class Graph:
                 return table
         return None
 
+    def within(self, area: Area) -> Area:
+        """Return the part of an area that may hold something, of whole rows and columns."""
+        whole = area.bottom == LAST_ROW or area.right == LAST_COLUMN
+        if not whole and area.rows * area.columns <= MOST_AREA:
+            return area
+        sheet = self.contents.sheets[area.sheet]
+        return area.within(sheet.bottom, sheet.right)
+
     def numbers_in(self, area: Area) -> list[list[int]]:
         """Return the numbers of the cells of an area, row by row; 0 for cells that hold nothing."""
+        area = self.within(area)
         get, sheet = self.numbers.get, area.sheet
         return [
             [get((sheet, row, column), 0) for column in range(area.left, area.right + 1)]
@@ -293,6 +298,7 @@ class Graph:
         if not self._rows:
             self._index_rows()
         found = []
+        area = self.within(area)
         for column in range(area.left, area.right + 1):
             rows = self._rows.get((area.sheet, column))
             if rows:

@@ -155,7 +155,8 @@ def _joined_grids(values: Sequence[Value]) -> Value:
 
     def cell(value: Value, row: int, column: int) -> Value:
         if type(value) is not Grid:
-            return value
+            # beside cells, of which logicals are left out of a sum, a stated one is a number
+            return float(value) if type(value) is bool else value
         inside = row < value.height and column < value.width
         return value.rows[row][column] if inside else NA
 
