@@ -33,6 +33,7 @@ RECORDS = (
     "past_estimates.csv",
     *TERMINAL,
 )
+WORKBOOKS = ("night_ferry.xlsx", "purser.xlsx")
 RISK_METHODS: tuple[RiskMethod, ...] = ("historical", "filtered", "student")
 TRIALS, SEED, KEEP = 20_000, 11, ("cash_flow",)
 BOARD = 0.01, 0.35, 0.006  # the least and the most of a weight, and the highest sd a day
@@ -66,7 +67,7 @@ def demo(folder: Path, overwrite: bool) -> None:
 
     originals = {
         name: files("kindynos.demo").joinpath(name).read_bytes()
-        for name in (*FILES, *DATA, *RECORDS)
+        for name in (*FILES, *DATA, *RECORDS, *WORKBOOKS)
     }
     changed = [
         name
@@ -111,7 +112,8 @@ def demo(folder: Path, overwrite: bool) -> None:
     _best_weights(folder)
     click.echo(
         f"\nNext: kindynos check {model_file}; kindynos compare {model_file}; kindynos run "
-        f"{model_file} --set fare=58"
+        f"{model_file} --set fare=58;\nthe same from a spreadsheet: kindynos check "
+        f"{folder / WORKBOOKS[0]}"
     )
 
 

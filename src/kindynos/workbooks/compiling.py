@@ -386,8 +386,15 @@ class _Cell:
         """Return an IF of which the branches may be areas."""
         array = array or kind == "a"
         condition = self.compiled(arguments[0], array, True)
-        yes, *others = (self._argument(branch, kind, array, tidy)[0] for branch in arguments[1:3])
+        yes, *others = (self._area_or_value(branch, kind, array, tidy) for branch in arguments[1:3])
         return _either(condition, yes, others[0] if others else _false)
+
+    def _area_or_value(self, node: Node, kind: str, array: bool, tidy: bool) -> Closure:
+        """Return what a branch is: several cells side by side, or a single value."""
+        areas = self._areas(node)
+        if areas is not None and all(area.single for area in areas):
+            return self._branch(node, array, tidy)
+        return self._argument(node, kind, array, tidy)[0]
 
     def _call(self, node: Call, array: bool, tidy: bool) -> Closure:
         name, arguments = node.name, node.arguments
@@ -526,7 +533,7 @@ class _Cell:
         if len(arguments) < 2:
             raise FormulaError("CHOOSE takes at least 2 arguments", owner=str(self.cell))
         index = self.compiled(arguments[0], array, True)
-        values = [self._argument(argument, "r", array, tidy)[0] for argument in arguments[1:]]
+        values = [self._area_or_value(argument, "r", array, tidy) for argument in arguments[1:]]
         return lambda slots: _chosen_by(index(slots), values, slots)
 
     def _iferror(self, arguments: tuple[Node, ...], array: bool, tidy: bool) -> Closure:

@@ -168,7 +168,7 @@ def _of_plain_numbers(known: Function, kinds: str, arguments: Sequence[Value]) -
         if type(found) is not np.ndarray:
             return None
         return found if found.dtype is not FLOAT or math.isfinite(np.add.reduce(found)) else None
-    except FloatingPointError:  # some trial has an error, which takes more care
+    except ArithmeticError:  # some trial has an error, which takes more care
         return None
 
 
@@ -268,9 +268,12 @@ def _quickly(known: Function, kinds: str, arguments: Sequence[Value], trials: in
         return None
     parts = [split_errors(value) for value in converted]
     values, errors = [value for value, _ in parts], first_errors([e for _, e in parts])
-    with np.errstate(all="ignore"):
-        assert known.quick is not None
-        found = known.quick(values) if set(kinds) == {"x"} else known.quick(*values)
+    assert known.quick is not None
+    try:
+        with np.errstate(all="ignore"):
+            found = known.quick(values) if set(kinds) == {"x"} else known.quick(*values)
+    except ArithmeticError:  # of numbers that are the same in all trials
+        return None
     if found is None:
         return None
     found = np.asarray(found)
