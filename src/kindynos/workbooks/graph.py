@@ -105,7 +105,17 @@ class Graph:
             except FormulaError as error:
                 self.unreadable[number] = error
                 return
-        self.formulas[number] = Formulated(cell, tree, area)
+        if area is None or area.single:
+            self.formulas[number] = Formulated(cell, tree, area)
+            return
+        # the whole has a number of its own, beside those of its cells
+        whole = len(self.cells)
+        self.cells.append(cell)
+        self.constants.append(None)
+        self.formulas[whole] = Formulated(cell, tree, area)
+        for place in area.cells():
+            part = self.numbers.get(place) or self._add(place, self._stored(place))
+            self.parts[part] = (whole, place.row - area.top, place.column - area.left)
 
     def _stored(self, cell: Cell) -> Value:
         return self.contents.sheets[cell.sheet].values.get((cell.row, cell.column))

@@ -54,7 +54,12 @@ def random_cells(graph: Graph) -> dict[int, RandomCell]:
         if key not in known:
             known[key] = tuple(call.place for call in _draws_in(formula.tree))
         if known[key] and number not in graph.held:
-            found[number] = _recognised(formula.cell, formula.tree, known[key])
+            several = formula.area is not None and not formula.area.single
+            found[number] = (
+                RandomCell(formula.cell, known[key])
+                if several
+                else _recognised(formula.cell, formula.tree, known[key])
+            )
     return found
 
 
