@@ -37,19 +37,20 @@ class Readme(Case):
                 line
                 for line in re.findall(r"^kindynos .*$", text, re.M)
                 if "--series" not in line
-                and "--out" not in line
+                and "--out " not in line
+                and "--write" not in line
                 and "shapley" not in line
                 and "--minimize" not in line  # slow, and tested elsewhere
             ]
         self.assertGreater(len(commands), 6)
         for command in commands:
             words = [
-                str(demo / word) if word.endswith((".toml", ".csv")) else word
+                str(demo / word) if word.endswith((".toml", ".csv", ".xlsx")) else word
                 for word in shlex.split(command)[1:]
             ]
             words += (
                 []
-                if words[0] in ("risk", "backtest", "fit", "read", "decide")
+                if words[0] in ("risk", "backtest", "fit", "read", "decide", "check")
                 else ["--trials", "400"]
             )
             words += (

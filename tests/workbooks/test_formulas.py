@@ -77,7 +77,9 @@ class Rules(unittest.TestCase):
                     self.assertEqual(ours, value)
 
     def test_what_binds_closer(self):
-        self.check({"=-3^2": 9.0, "=2^3^2": 64.0, "=10-4-3": 3.0, "=2+3&4": "54", "=1<2=TRUE": True})
+        self.check(
+            {"=-3^2": 9.0, "=2^3^2": 64.0, "=10-4-3": 3.0, "=2+3&4": "54", "=1<2=TRUE": True}
+        )
         self.check({"=-50%": -0.5, "=2^-1": 0.5, "=4*25%": 1.0, '="a"&1+1': "a2"})
 
     def test_errors_spread_and_are_caught(self):
@@ -97,12 +99,14 @@ class Rules(unittest.TestCase):
 
     def test_arrays_and_areas(self):
         self.check({"=SUM({1,2;3,4}*2)": 20.0, "=SUMPRODUCT((C1:C6>2)*E1:E6)": 126.5})
-        self.check({"=INDEX({1,2;3,4},2,1)": 3.0, "=SUM(C1:C3,E:E)": 437.5, "=ROWS(C:C)": 1048576.0})
+        self.check(
+            {"=INDEX({1,2;3,4},2,1)": 3.0, "=SUM(C1:C3,E:E)": 437.5, "=ROWS(C:C)": 1048576.0}
+        )
         # a formula takes the place beside it of a column, and none where there is none
         self.check({"=C1:C6": "#VALUE!", "=SUM(INDEX(C1:E6,0,1))": 22.0})
 
     def test_text_and_numbers(self):
-        self.check({'="3"*"4"': 12.0, "=10/4&\"\"": "2.5", "=1/3&\"\"": "0.333333333333333"})
+        self.check({'="3"*"4"': 12.0, '=10/4&""': "2.5", '=1/3&""': "0.333333333333333"})
         self.check({'="12%"+0': 0.12, '="2027-03-15"+0': 46461.0, "=LEN(0.1+0.2)": 3.0})
 
     def test_what_cannot_be_read_says_where(self):
@@ -115,7 +119,10 @@ class Rules(unittest.TestCase):
             ("=" + "(" * 90 + "1" + ")" * 90, "nested too deeply"),
             ("=Sheet1:Sheet3!A1", "over several sheets"),
         ):
-            with self.subTest(text), self.assertRaisesRegex(FormulaError, words.replace(")", r"\)")):
+            with (
+                self.subTest(text),
+                self.assertRaisesRegex(FormulaError, words.replace(")", r"\)")),
+            ):
                 parse(text, 1, 1)
         found = worked_out(["=NOSUCH(1)", "=SUM(1,2", "=PMT(1)"])
         self.assertIn("NOSUCH is not known", found[0])

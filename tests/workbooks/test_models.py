@@ -104,7 +104,9 @@ class PurserSheet(unittest.TestCase):
         run = self.model.simulate(2_000, seed=5)
         sheet = [run.trial(number)["value"] for number in (0, 7)]
         for trial in sheet:
-            factor = (1.0, 0.9, 0.55)[np.searchsorted([0.6, 0.9], trial["weather_factor_draw"], "right")]
+            factor = (1.0, 0.9, 0.55)[
+                np.searchsorted([0.6, 0.9], trial["weather_factor_draw"], "right")
+            ]
             meals = min(trial["guests"] * factor * trial["share_that_buys"], 110)
             expected = np.floor(meals + 0.5) * (11.5 - 4.2) - trial["broken"] * 4.2
             self.assertAlmostEqual(trial["result"], expected, delta=1e-9)
@@ -261,9 +263,7 @@ class CellsOfAModel(Folder):
             book.model(outcomes={"total": "B12"}, drivers=drivers)
         with warnings.catch_warnings(record=True) as caught:
             warnings.simplefilter("always")
-            model = book.model(
-                outcomes={"total": "B12"}, drivers=drivers, accept_differences=True
-            )
+            model = book.model(outcomes={"total": "B12"}, drivers=drivers, accept_differences=True)
         self.assertIn("2 of 3 formulas agree", str(caught[0].message))
         self.assertEqual(model.base_case()["value"]["total"], 125_670)
 

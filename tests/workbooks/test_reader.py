@@ -20,7 +20,24 @@ LINKS = 'xmlns:r="http://schemas.openxmlformats.org/officeDocument/2006/relation
 KIND = "http://schemas.openxmlformats.org/officeDocument/2006/relationships"
 
 
-def packed(rows: str, extra: dict[str, str] | None = None, book: str = "", kinds: str = "") -> bytes:
+FARES = {"A1": "Fare", "B1": 42, "A2": "Sold", "B2": 1000, "A3": "Sales", "B3": "=B1*B2"}
+SALES = {
+    "A1": "Fare",
+    "B1": 42,
+    "A2": "Sold",
+    "B2": "=NORMINV(RAND(),B3*10,20)",
+    "A3": "Base",
+    "B3": 100,
+    "A4": "Luck",
+    "B4": "=RAND()*2+RANDBETWEEN(1,3)",
+    "A5": "Sales",
+    "B5": "=B1*B2+B4",
+}
+
+
+def packed(
+    rows: str, extra: dict[str, str] | None = None, book: str = "", kinds: str = ""
+) -> bytes:
     """Return a workbook of one sheet, "S", from the text of its rows."""
     parts = {
         "_rels/.rels": f'{HEAD}<Relationships><Relationship Id="a" Type="{KIND}/officeDocument" '
@@ -106,8 +123,10 @@ class Reading(Folder):
         self.assertEqual(repr(values[1, 5]), "#N/A")
 
     def test_dates_of_1904(self):
-        rows = row(1, '<c r="A1"><v>0</v></c>', '<c r="B1"><f>YEAR(A1)</f></c>',
-                   '<c r="C1"><f>DATE(2027,3,15)</f></c>', '<c r="D1"><f>EDATE(A1,12)</f></c>')  # fmt: skip
+        rows = row(
+            1, '<c r="A1"><v>0</v></c>', '<c r="B1"><f>YEAR(A1)</f></c>',
+            '<c r="C1"><f>DATE(2027,3,15)</f></c>', '<c r="D1"><f>EDATE(A1,12)</f></c>',
+        )  # fmt: skip
         path = self.book(rows, book='<workbookPr date1904="1"/>')
         self.assertEqual(self.values(path, "B1", "C1", "D1"), [1904, 46_461 - 1_462, 366])
         path = self.book(rows)
@@ -139,7 +158,8 @@ class Reading(Folder):
     def test_other_workbooks_and_the_day_keep_their_stored_values(self):
         path = self.book(
             row(1, '<c r="A1"><f>[1]Other!B2*2</f><v>84</v></c>',
-                '<c r="B1"><f>TODAY()</f><v>46000</v></c>', '<c r="C1"><f>A1+B1</f><v>46084</v></c>'),
+                '<c r="B1"><f>TODAY()</f><v>46000</v></c>',
+                '<c r="C1"><f>A1+B1</f><v>46084</v></c>'),
             book="",
         )  # fmt: skip
         book = kd.read_workbook(path)
@@ -220,10 +240,8 @@ def _zip(parts: dict[str, str]) -> bytes:
 
 
 class UncertainSheet(Folder):
-    CELLS = {"A1": "Fare", "B1": 42, "A2": "Sold", "B2": 1000, "A3": "Sales", "B3": "=B1*B2"}
-
     def model(self, *lines: list, **more) -> kd.Model:
-        cells = dict(self.CELLS)
+        cells = dict(FARES)
         for number, line in enumerate(lines, start=1):
             cells |= {f"Uncertain!{'ABCDEFG'[k]}{number}": v for k, v in enumerate(line)}
         return model_of(kd.read_workbook(write(self.folder, cells)), **more)
@@ -265,7 +283,7 @@ class UncertainSheet(Folder):
                 self.model(*lines)
 
     def test_cells_named_by_texts(self):
-        path = write(self.folder, self.CELLS)
+        path = write(self.folder, FARES)
         book = kd.read_workbook(path)
         model = model_of(book, ["B3"], ["B2=pert 800 1_000 1.2e3", "B1=student t 5 40 2"])
         drivers = model.compiled().drivers
@@ -284,14 +302,8 @@ class UncertainSheet(Folder):
 
 
 class OneTrialInAWorkbook(Folder):
-    CELLS = {
-        "A1": "Fare", "B1": 42, "A2": "Sold", "B2": "=NORMINV(RAND(),B3*10,20)", "A3": "Base",
-        "B3": 100, "A4": "Luck", "B4": "=RAND()*2+RANDBETWEEN(1,3)", "A5": "Sales",
-        "B5": "=B1*B2+B4",
-    }  # fmt: skip
-
     def test_it_is_worked_out_to_the_same_values(self):
-        path = write(self.folder, self.CELLS)
+        path = write(self.folder, SALES)
         model = kd.read_workbook(path).model(
             outcomes={"sales": "B5"},
             drivers={"fare": ("B1", kd.Normal(42, 3))},
@@ -303,13 +315,15 @@ class OneTrialInAWorkbook(Folder):
             run.workbook(number, target)
             graph = Graph.of(read_contents(target))
             whole = calculation(target, {}, {"sales": "Data!B5"})
-            self.assertFalse(any("RAND" in f.text for f in graph.contents.sheets["Data"].formulas.values()))
+            self.assertFalse(
+                any("RAND" in f.text for f in graph.contents.sheets["Data"].formulas.values())
+            )
             found = float(whole.evaluate(["sales"], {}, 1)["sales"])
             self.assertAlmostEqual(found / float(run["sales"].values[number]), 1, delta=1e-12)
             self.assertEqual(graph.contents.sheets["Data"].values[3, 2], 120)
 
     def test_what_cannot_be_written_is_told(self):
-        path = write(self.folder, self.CELLS)
+        path = write(self.folder, SALES)
         run = kd.read_workbook(path).model(outcomes={"sales": "B5"}).simulate(100, seed=1)
         with self.fails("trial 100: the run has trials 0 to 99"):
             run.workbook(100, self.folder / "t.xlsx")

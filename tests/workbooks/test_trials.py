@@ -27,6 +27,10 @@ CELLS = ("A1", "A2", "A3", "A4", "B1", "B2", "B3", "C1", "C2")
 SIGNS = ("+", "-", "*", "/", "^", "&", "=", "<", ">", ">=", "<=", "<>")
 
 
+# the fee is a share of the loan, and the loan pays for the fee
+LOAN = {"A1": 1000, "A2": 0.02, "A3": "=A1+A4", "A4": "=A2*A3"}
+
+
 class Generator:
     """Makes formulas of all operators, forms and functions."""
 
@@ -114,7 +118,7 @@ class TrialsTogetherAndAlone(unittest.TestCase):
     def test_errors_of_some_trials(self):
         formulas = ["=1/A2", "=IFERROR(1/A2,A1)", "=IF(ISERROR(1/A2),-1,1/A2)", "=SQRT(A1)"]
         formulas += ["=SUM(A1,1/A2)", "=IF(A1>0,1/A2,LN(A1))", "=MAX(SQRT(A1),0)", "=(A1^A2)+1"]
-        formulas += ["=SUMIF(A1:A3,\">\"&A2)", "=COUNTIF(A1:A3,A1)", "=VLOOKUP(A2,A1:B3,2,FALSE)"]
+        formulas += ['=SUMIF(A1:A3,">"&A2)', "=COUNTIF(A1:A3,A1)", "=VLOOKUP(A2,A1:B3,2,FALSE)"]
         formulas += ["=MATCH(A2,{-3;0;2;5},1)", "=INDEX({1;2;3},A2)", "=LOOKUP(A3,{0,0.5},{1,2})"]
         self.compare(formulas, drawn(6, TRIALS))
 
@@ -134,14 +138,9 @@ class Lookups(unittest.TestCase):
 
 
 class Circles(unittest.TestCase):
-    # the fee is a share of the loan, and the loan pays for the fee: loan = (need + fee), fee = r loan
-    CELLS = {"A1": 1000, "A2": 0.02, "A3": "=A1+A4", "A4": "=A2*A3"}
-
     def test_a_circle_is_named_unless_iteration_is_on(self):
         with tempfile.TemporaryDirectory() as folder:
-            whole = calculation(
-                write(Path(folder), self.CELLS), {"need": "Data!A1"}, {"loan": "Data!A3"}
-            )
+            whole = calculation(write(Path(folder), LOAN), {"need": "Data!A1"}, {"loan": "Data!A3"})
             with self.assertRaisesRegex(ModelError, "Data!A3 -> Data!A4 -> Data!A3|Data!A4 -> D"):
                 whole.evaluate(["loan"], {"need": np.array([1.0])}, 1)
 
@@ -149,7 +148,7 @@ class Circles(unittest.TestCase):
         import openpyxl
 
         with tempfile.TemporaryDirectory() as folder:
-            path = write(Path(folder), self.CELLS)
+            path = write(Path(folder), LOAN)
             book = openpyxl.load_workbook(path)
             book.calculation.iterate = True
             book.save(path)
@@ -165,14 +164,22 @@ class Circles(unittest.TestCase):
 
 class References(unittest.TestCase):
     def test_what_moves_a_reference_may_not_be_drawn(self):
-        cells = {"A1": 1, "A2": 2, "A3": 3, "B1": "=OFFSET(A1,A2-1,0)", "B2": "=SUM(A1:INDEX(A1:A3,A1))"}
+        cells = {
+            "A1": 1,
+            "A2": 2,
+            "A3": 3,
+            "B1": "=OFFSET(A1,A2-1,0)",
+            "B2": "=SUM(A1:INDEX(A1:A3,A1))",
+        }
         with tempfile.TemporaryDirectory() as folder:
             path = write(Path(folder), cells)
             fixed = calculation(path, {"x": "Data!A2"}, {"sum": "Data!B2"})
             values = fixed.evaluate(["sum"], {"x": np.array([1.0, 5.0])}, 2)
             self.assertEqual(float(values["sum"]), 1.0)
             moved = calculation(path, {"x": "Data!A2"}, {"moved": "Data!B1"})
-            with self.assertRaisesRegex(ModelError, "Data!B1 refers to cells that depend on Data!A2"):
+            with self.assertRaisesRegex(
+                ModelError, "Data!B1 refers to cells that depend on Data!A2"
+            ):
                 moved.needs("moved")
             other = calculation(path, {"x": "Data!A3"}, {"moved": "Data!B1"})
             self.assertEqual(other.needs("moved"), ())
