@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterator
+from functools import lru_cache
 from typing import NamedTuple
 
 LAST_ROW, LAST_COLUMN = 1_048_576, 16_384
@@ -87,6 +88,7 @@ def letters(column: int) -> str:
     return text
 
 
+@lru_cache(maxsize=20_000)
 def column_of(text: str) -> int:
     """Return the number of a column from its letters.
 

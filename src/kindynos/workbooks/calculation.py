@@ -432,6 +432,7 @@ def tidied(graph: Graph, order: list[int]) -> set[int]:
     or through others.
     """
     found: set[int] = set()
+    exposed: dict[int, list[Node]] = {}
     for number in reversed(order):
         if number in found or number in graph.parts:
             found.update(graph.needs(number))
@@ -439,7 +440,10 @@ def tidied(graph: Graph, order: list[int]) -> set[int]:
         formula = graph.formulas.get(number)
         if formula is None:
             continue
-        for node in _exposed(formula.tree):
+        key = id(formula.tree)
+        if key not in exposed:
+            exposed[key] = _exposed(formula.tree)
+        for node in exposed[key]:
             for area in graph.areas_in(node, formula.cell):
                 found.update(graph.worked_out_in(area))
     return found

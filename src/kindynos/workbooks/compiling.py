@@ -327,6 +327,9 @@ class _Cell:
         return lambda slots: operation(left(slots), right(slots))
 
     def _reference(self, node: Node, array: bool) -> Closure:
+        only = self.graph.single(node, self.cell)
+        if only is not None:
+            return lambda slots: slots[only]
         area = self._area(node)
         if area is None:
             error = NULL if isinstance(node, Binary) and node.operator == " " else REF

@@ -60,6 +60,7 @@ class Graph:
     resolve: Callable[[Node, Cell], Area | None] | None = None
     _rows: dict[tuple[str, int], list[int]] = field(default_factory=dict)
     _trees: dict[str, Node] = field(default_factory=dict)
+    _referring: dict[int, list[Node]] = field(default_factory=dict)
     _names: dict[tuple[str | None, str], Node] = field(default_factory=dict)
     _needs: dict[int, list[int]] = field(default_factory=dict)
 
@@ -136,6 +137,10 @@ class Graph:
     def with_inputs(self, inputs: Iterable[int]) -> Graph:
         """Return the graph of which some cells have their values given from outside."""
         return replace(self, inputs=frozenset(inputs), resolve=None, _rows={}, _needs={})
+
+    def __getstate__(self) -> dict[str, Any]:
+        # identities of objects, and what resolves references, mean nothing elsewhere
+        return {**self.__dict__, "_referring": {}, "resolve": None}
 
     def hold(self) -> None:
         """Keep the stored values of cells that look beyond the workbook or at the day."""
@@ -273,32 +278,62 @@ class Graph:
         else:
             formula = self.formulas[number]
             found = []
-            for area in self.areas_in(formula.tree, formula.cell):
-                found += self.worked_out_in(area)
+            for node in self._references(formula.tree):
+                other = self.single(node, formula.cell)
+                if other is None:
+                    for area in self.areas_in(node, formula.cell):
+                        found += self.worked_out_in(area)
+                elif self.is_formula(other):
+                    found.append(other)
         self._needs[number] = found = list(dict.fromkeys(found))
         return found
 
     def areas_in(self, tree: Node, cell: Cell) -> Iterator[Area]:
         """Yield the areas whose values a formula takes."""
+        for node in self._references(tree):
+            if isinstance(node, Name):
+                named = self.named(node, cell.sheet)
+                if named is not None:
+                    yield from self.areas_in(named, cell)
+                continue
+            area = self.area_of(node, cell)
+            if area is not None:
+                yield area
+
+    def _references(self, tree: Node) -> list[Node]:
+        """Return the parts of a tree that are references, or names; the same for all copies."""
+        known = self._referring.get(id(tree))
+        if known is not None:
+            return known
+        found: list[Node] = []
         waiting = [tree]
         while waiting:
             node = waiting.pop()
             if isinstance(node, Call) and node.name in LOOKING:
                 continue
-            refers = isinstance(node, Reference | TableReference) or (
+            refers = isinstance(node, Reference | TableReference | Name) or (
                 isinstance(node, Binary) and node.operator in ": "
             )
             if refers or (isinstance(node, Call) and node.name in REFERRING):
-                area = self.area_of(node, cell)
-                if area is not None:
-                    yield area
-                if refers:
-                    continue
-            if isinstance(node, Name):
-                named = self.named(node, cell.sheet)
-                if named is not None:
-                    waiting.append(named)
-            waiting.extend(reversed(list(node.parts())))
+                found.append(node)
+            if not refers:
+                waiting.extend(reversed(list(node.parts())))
+        self._referring[id(tree)] = found
+        return found
+
+    def single(self, node: Node, cell: Cell) -> int | None:
+        """Return the number of the one cell that a reference is, 0 where it holds nothing; None for
+        another part of a formula. Most references are such, and this is the quicker way.
+        """
+        if type(node) is not Reference or node.last is not None:
+            return None
+        row, column = node.first.at(cell.row, cell.column)
+        if row is None or column is None:
+            return None
+        sheet = cell.sheet if node.sheet is None else node.sheet
+        if sheet not in self.contents.sheets:
+            return None
+        return self.numbers.get((sheet, row, column), 0)
 
     def worked_out_in(self, area: Area) -> Iterable[int]:
         """Return the cells of an area that have a formula."""
