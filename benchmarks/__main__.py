@@ -27,6 +27,7 @@ NAMES = (
     "risk_coverage",
     "market_coverage",
     "hard_cases",
+    "workbooks",
     "attack",
 )
 

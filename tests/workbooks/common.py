@@ -11,9 +11,9 @@ import openpyxl
 
 from kindynos.workbooks.agreement import recalculated
 from kindynos.workbooks.calculation import CellCalculation
+from kindynos.workbooks.cell_errors import CellError
 from kindynos.workbooks.graph import Graph, cell_in
 from kindynos.workbooks.reader import read_contents
-from kindynos.workbooks.values import CellError
 
 LIST = [(1, "apple", 10), (2, "banana", 40), (3, "pear", 25)]
 LIST += [(4, "berry", 31.5), (5, "lemon", 18), (7, "plum", 52)]

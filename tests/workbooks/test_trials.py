@@ -13,9 +13,10 @@ import kindynos as kd
 from kindynos.errors import FormulaError, ModelError
 from kindynos.finance.notes import listening
 from kindynos.workbooks.calculation import careful
+from kindynos.workbooks.cell_errors import CellError
 from kindynos.workbooks.compiling import single
 from kindynos.workbooks.functions.catalogue import FUNCTIONS
-from kindynos.workbooks.values import CellError, picked
+from kindynos.workbooks.values import picked
 from tests.workbooks.common import calculation, drawn, write
 
 TRIALS = 17

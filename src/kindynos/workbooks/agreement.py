@@ -10,10 +10,11 @@ from typing import TYPE_CHECKING, Any
 from kindynos.errors import KindynosError
 from kindynos.workbooks.addresses import Cell
 from kindynos.workbooks.calculation import tidied, working_out
+from kindynos.workbooks.cell_errors import VALUE, CellError
 from kindynos.workbooks.compiling import Compiler
 from kindynos.workbooks.graph import Graph
 from kindynos.workbooks.random_cells import random_cells
-from kindynos.workbooks.values import VALUE, CellError, Value
+from kindynos.workbooks.values import Value
 
 if TYPE_CHECKING:
     import pandas as pd

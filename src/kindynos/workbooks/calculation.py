@@ -16,21 +16,12 @@ from kindynos.errors import ModelError
 from kindynos.finance.notes import note
 from kindynos.program.calculation import Calculation
 from kindynos.workbooks.addresses import Area, Cell
+from kindynos.workbooks.cell_errors import BY_NUMBER, NUM, CellError
 from kindynos.workbooks.compiling import TIDYING, Closure, Compiler, Slots, single
 from kindynos.workbooks.formulas import Binary, Call, Node
 from kindynos.workbooks.graph import Graph
 from kindynos.workbooks.operators import COMPARISONS
-from kindynos.workbooks.values import (
-    BY_NUMBER,
-    FLOAT,
-    NUM,
-    CellError,
-    Faulty,
-    Grid,
-    Value,
-    as_numbers,
-    with_errors,
-)
+from kindynos.workbooks.values import FLOAT, Faulty, Grid, Value, as_numbers, with_errors
 
 SETTLED = 1e-10  # relative change at which cells in a circle have settled
 MOST_ROUNDS = 1000

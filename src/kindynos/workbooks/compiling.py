@@ -11,6 +11,16 @@ import numpy as np
 
 from kindynos.errors import FormulaError, ModelError
 from kindynos.workbooks.addresses import Area, Cell
+from kindynos.workbooks.cell_errors import (
+    BY_NUMBER,
+    NA,
+    NAME,
+    NULL,
+    REF,
+    VALUE,
+    CellError,
+    ResultError,
+)
 from kindynos.workbooks.formulas import (
     ArrayConstant,
     Binary,
@@ -29,16 +39,8 @@ from kindynos.workbooks.graph import DRAWING, LOOKING, REFERRING, Graph
 from kindynos.workbooks.operators import BINARY, COMPARISONS, TIDY, UNARY, add, over_grids
 from kindynos.workbooks.serials import SYSTEM_GAP
 from kindynos.workbooks.values import (
-    BY_NUMBER,
-    NA,
-    NAME,
-    NULL,
-    REF,
-    VALUE,
-    CellError,
     Faulty,
     Grid,
-    ResultError,
     Value,
     as_logicals,
     as_numbers,
@@ -599,6 +601,8 @@ def _counts(known: Function) -> str:
 
 
 def _size(value: Value, name: str) -> Value:
+    if type(value) is CellError:
+        return value
     if type(value) is not Grid:
         return 1.0
     return float(value.height if name == "ROWS" else value.width)

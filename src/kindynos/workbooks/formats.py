@@ -5,8 +5,9 @@ from __future__ import annotations
 import datetime
 import re
 
+from kindynos.workbooks.cell_errors import VALUE, ResultError
 from kindynos.workbooks.serials import date_of
-from kindynos.workbooks.values import VALUE, ResultError, general
+from kindynos.workbooks.values import general
 
 PART = re.compile(r'"([^"]*)"|\\(.)|_.|\*.|\[[^\]]*\]|([0#?.,%]+(?:[eE][+-]0+)?)|(.)', re.S)
 DATE = re.compile(r'"[^"]*"|\[[^\]]*\]|(am/pm|a/p|y+|m+|d+|h+|s+(?:\.0+)?)', re.I)

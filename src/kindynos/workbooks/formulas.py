@@ -13,7 +13,7 @@ from typing import Any
 
 from kindynos.errors import FormulaError
 from kindynos.workbooks.addresses import LAST_COLUMN, LAST_ROW, Area, column_of, sheet_and_rest
-from kindynos.workbooks.values import ERRORS, OTHER_ERRORS, VALUE, CellError
+from kindynos.workbooks.cell_errors import ERRORS, OTHER_ERRORS, VALUE, CellError
 
 MOST_NESTED = 80
 LONGEST = 20_000  # characters of a formula
@@ -153,7 +153,7 @@ TOKEN = re.compile(
         |BLOCKED!|UNKNOWN!))
     |(?P<sheet>{_SHEET})
     |(?P<external>'?\[\d+\])
-    |(?P<rows>\$?\d+:\$?\d+(?![\w.]))
+    |(?P<rows>\$?[1-9]\d*:\$?[1-9]\d*(?![\w.]))
     |(?P<columns>\$?[A-Za-z]{{1,3}}:\$?[A-Za-z]{{1,3}}(?![\w.(]))
     |(?P<cell>{_CELL}(?![\w.(!\[]))
     |(?P<number>(?:\d+\.?\d*|\.\d+)(?:[eE][-+]?\d+)?)

@@ -30,12 +30,13 @@ from kindynos.program.quantities import (
 from kindynos.workbooks.addresses import Area, Cell
 from kindynos.workbooks.agreement import agreement, shown
 from kindynos.workbooks.calculation import Argument, CellCalculation, Draw, Output
+from kindynos.workbooks.cell_errors import CellError
 from kindynos.workbooks.compiling import Compiler, DependsError
 from kindynos.workbooks.graph import Graph, cell_in
 from kindynos.workbooks.labels import as_name, name_of, unique
 from kindynos.workbooks.random_cells import RandomCell, is_whole, random_cells
 from kindynos.workbooks.reader import read_contents
-from kindynos.workbooks.values import CellError, Value
+from kindynos.workbooks.values import Value
 
 OUTCOME_OPTIONS = ("unit", "target", "better", "missing")
 MOST_DRAWS = 2_500

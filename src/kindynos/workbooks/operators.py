@@ -15,14 +15,11 @@ from typing import Any
 
 import numpy as np
 
+from kindynos.workbooks.cell_errors import DIV0, NUM, CellError, ResultError
 from kindynos.workbooks.values import (
-    DIV0,
     FLOAT,
-    NUM,
-    CellError,
     Faulty,
     Grid,
-    ResultError,
     Value,
     as_numbers,
     by_trial,

@@ -16,7 +16,8 @@ from kindynos.errors import FileError
 from kindynos.tables.files import MOST_BYTES, check_file, check_zip
 from kindynos.validate import path_of
 from kindynos.workbooks.addresses import Area, area_in, column_of
-from kindynos.workbooks.values import ERRORS, VALUE, Value
+from kindynos.workbooks.cell_errors import ERRORS, VALUE
+from kindynos.workbooks.values import Value
 
 MAIN = "{http://schemas.openxmlformats.org/spreadsheetml/2006/main}"
 STRICT = "{http://purl.oclc.org/ooxml/spreadsheetml/main}"

@@ -5,7 +5,7 @@ from __future__ import annotations
 import datetime
 import re
 
-from kindynos.workbooks.values import NUM, VALUE, ResultError
+from kindynos.workbooks.cell_errors import NUM, VALUE, ResultError
 
 FIRST_1900 = datetime.date(1899, 12, 30)  # day 0 from March 1900 on
 FIRST_1904 = datetime.date(1904, 1, 1)

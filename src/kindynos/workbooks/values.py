@@ -11,47 +11,17 @@ from __future__ import annotations
 import math
 import re
 from collections.abc import Callable, Sequence
-from dataclasses import dataclass
 from typing import Any
 
 import numpy as np
 
 from kindynos.arrays import Floats
+from kindynos.workbooks.cell_errors import BY_NUMBER, NA, VALUE, CellError, ResultError
+from kindynos.workbooks.serials import serial_in_text
 
 FLOAT = np.dtype(np.float64)
 LOGICAL = np.dtype(np.bool_)
 Value = Any  # one of the kinds above
-
-
-@dataclass(frozen=True)
-class CellError:
-    """An error as a value, such as #DIV/0!, with the number that ERROR.TYPE gives it."""
-
-    code: str
-    number: int
-
-    def __repr__(self) -> str:
-        return self.code
-
-
-NULL, DIV0, VALUE = CellError("#NULL!", 1), CellError("#DIV/0!", 2), CellError("#VALUE!", 3)
-REF, NAME, NUM, NA = (
-    CellError("#REF!", 4),
-    CellError("#NAME?", 5),
-    CellError("#NUM!", 6),
-    CellError("#N/A", 7),
-)
-ERRORS = {error.code: error for error in (NULL, DIV0, VALUE, REF, NAME, NUM, NA)}
-BY_NUMBER = {error.number: error for error in ERRORS.values()}
-OTHER_ERRORS = ("#GETTING_DATA", "#SPILL!", "#CALC!", "#FIELD!", "#BLOCKED!", "#UNKNOWN!")
-
-
-class ResultError(Exception):
-    """Raised within a function whose value is an error."""
-
-    def __init__(self, error: CellError) -> None:
-        super().__init__(error.code)
-        self.error = error
 
 
 class Faulty:
@@ -185,8 +155,6 @@ def number_in_text(text: str) -> float | None:
     stripped = text.strip()
     if stripped.endswith("%") and NUMBER.fullmatch(stripped[:-1]):
         return float(stripped[:-1]) / 100
-    from kindynos.workbooks.serials import serial_in_text
-
     return serial_in_text(stripped)
 
 

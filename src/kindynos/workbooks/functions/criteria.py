@@ -10,20 +10,11 @@ from typing import Any
 
 import numpy as np
 
+from kindynos.workbooks.cell_errors import DIV0, ERRORS, VALUE, CellError, ResultError
 from kindynos.workbooks.functions.registry import function, required
 from kindynos.workbooks.functions.text import wildcard
 from kindynos.workbooks.operators import COMPARISONS, HOLDS, compared
-from kindynos.workbooks.values import (
-    DIV0,
-    ERRORS,
-    FLOAT,
-    VALUE,
-    CellError,
-    Grid,
-    ResultError,
-    Value,
-    number_in_text,
-)
+from kindynos.workbooks.values import FLOAT, Grid, Value, number_in_text
 
 SIGNS = ("<=", ">=", "<>", "<", ">", "=")
 

@@ -7,9 +7,10 @@ import datetime
 import math
 from collections.abc import Iterable
 
+from kindynos.workbooks.cell_errors import NUM, VALUE, ResultError
 from kindynos.workbooks.functions.registry import function, numbers_in, required, whole
 from kindynos.workbooks.serials import checked_text, date_of, serial_of, whole_date
-from kindynos.workbooks.values import NUM, VALUE, Grid, ResultError, Value
+from kindynos.workbooks.values import Grid, Value
 
 FARTHEST = 100_000  # working days
 
@@ -62,9 +63,12 @@ def _day(serial: float) -> Value:
     return date_of(serial).day
 
 
-def _seconds(serial: float) -> int:
+def _seconds(serial: float) -> float:
+    """Return the seconds of a time since midnight; a hair below a whole one counts as it."""
     required(serial >= 0)
-    return round((serial - math.floor(serial)) * 86400) % 86400
+    found = (serial - math.floor(serial)) * 86400
+    close = float(round(found))
+    return (close if abs(found - close) < 1e-5 else found) % 86400
 
 
 @function("HOUR", "d")
@@ -81,8 +85,8 @@ def _minute(serial: float) -> Value:
 
 @function("SECOND", "d")
 def _second(serial: float) -> Value:
-    """Return the second of a time."""
-    return _seconds(serial) % 60
+    """Return the second of a time, to the nearest."""
+    return round(_seconds(serial) % 60) % 60
 
 
 @function("WEEKDAY", "d[n]")

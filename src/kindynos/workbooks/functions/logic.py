@@ -7,18 +7,9 @@ from typing import Any
 
 import numpy as np
 
+from kindynos.workbooks.cell_errors import NA, VALUE, CellError, ResultError
 from kindynos.workbooks.functions.registry import function, required
-from kindynos.workbooks.values import (
-    NA,
-    VALUE,
-    CellError,
-    Faulty,
-    Grid,
-    ResultError,
-    Value,
-    as_logicals,
-    logical_of,
-)
+from kindynos.workbooks.values import Faulty, Grid, Value, as_logicals, logical_of
 
 OBJECT = np.dtype(object)
 

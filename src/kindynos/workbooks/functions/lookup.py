@@ -11,21 +11,11 @@ from typing import Any
 import numpy as np
 
 from kindynos.workbooks.addresses import letters, quoted
+from kindynos.workbooks.cell_errors import NA, REF, VALUE, CellError, ResultError
 from kindynos.workbooks.functions.registry import function, required, whole
 from kindynos.workbooks.functions.text import wildcard
 from kindynos.workbooks.operators import RANK, compared
-from kindynos.workbooks.values import (
-    FLOAT,
-    NA,
-    REF,
-    VALUE,
-    CellError,
-    Grid,
-    ResultError,
-    Value,
-    as_logicals,
-    with_errors,
-)
+from kindynos.workbooks.values import FLOAT, Grid, Value, as_logicals, with_errors
 
 
 def _line(grid: Grid) -> list[Value]:

@@ -8,19 +8,10 @@ from typing import Any
 
 import numpy as np
 
+from kindynos.workbooks.cell_errors import DIV0, NUM, VALUE, CellError, ResultError
 from kindynos.workbooks.functions.registry import function, numbers_in, required, whole
 from kindynos.workbooks.operators import powered
-from kindynos.workbooks.values import (
-    DIV0,
-    FLOAT,
-    NUM,
-    VALUE,
-    CellError,
-    Faulty,
-    Grid,
-    ResultError,
-    Value,
-)
+from kindynos.workbooks.values import FLOAT, Faulty, Grid, Value
 
 
 def _total(values: Sequence[Any]) -> Any:

@@ -13,8 +13,9 @@ from typing import Any
 
 import numpy as np
 
+from kindynos.workbooks.cell_errors import DIV0, ResultError
 from kindynos.workbooks.functions.registry import function, numbers_in, required
-from kindynos.workbooks.values import DIV0, Grid, ResultError, Value
+from kindynos.workbooks.values import Grid, Value
 
 CLOSE = 1e-12
 
@@ -107,16 +108,24 @@ def _ppmt(
 
 
 def _over_periods(
-    part: Callable[[float], float], rate: float, n: float, pv: float, first: float, last: float
+    part: Callable[[float], float],
+    rate: float,
+    n: float,
+    pv: float,
+    first: float,
+    last: float,
+    begin: float,
 ) -> float:
-    required(rate > 0 and pv > 0 and 1 <= first <= last <= n)
+    required(rate > 0 and pv > 0 and 1 <= first <= last <= n and begin in (0, 1))
     return math.fsum(part(float(k)) for k in range(math.ceil(first), math.floor(last) + 1))
 
 
 @function("CUMIPMT", "nnnnnn")
 def _cumipmt(rate: float, n: float, pv: float, first: float, last: float, begin: float) -> Value:
     """Return the interest in the payments from one period to another."""
-    return _over_periods(lambda k: _interest(rate, k, n, pv, 0.0, begin), rate, n, pv, first, last)
+    return _over_periods(
+        lambda k: _interest(rate, k, n, pv, 0.0, begin), rate, n, pv, first, last, begin
+    )
 
 
 @function("CUMPRINC", "nnnnnn")
@@ -124,7 +133,7 @@ def _cumprinc(rate: float, n: float, pv: float, first: float, last: float, begin
     """Return what the payments from one period to another pay back."""
     whole = payment(rate, n, pv, 0.0, begin)
     return _over_periods(
-        lambda k: whole - _interest(rate, k, n, pv, 0.0, begin), rate, n, pv, first, last
+        lambda k: whole - _interest(rate, k, n, pv, 0.0, begin), rate, n, pv, first, last, begin
     )
 
 

@@ -24,17 +24,13 @@ from typing import Any
 
 import numpy as np
 
+from kindynos.workbooks.cell_errors import DIV0, NUM, VALUE, CellError, ResultError
 from kindynos.workbooks.operators import over_grids
 from kindynos.workbooks.values import (
-    DIV0,
     FLOAT,
     LOGICAL,
-    NUM,
-    VALUE,
-    CellError,
     Faulty,
     Grid,
-    ResultError,
     Value,
     as_logicals,
     as_numbers,

@@ -10,17 +10,9 @@ from typing import Any
 
 import numpy as np
 
+from kindynos.workbooks.cell_errors import DIV0, NA, VALUE, CellError, ResultError
 from kindynos.workbooks.functions.registry import function, numbers_in, required, whole
-from kindynos.workbooks.values import (
-    DIV0,
-    NA,
-    VALUE,
-    CellError,
-    Grid,
-    ResultError,
-    Value,
-    number_in_text,
-)
+from kindynos.workbooks.values import Grid, Value, number_in_text
 
 
 def _mean_quick(values: Sequence[Any]) -> Any:

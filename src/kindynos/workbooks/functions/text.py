@@ -4,10 +4,11 @@ from __future__ import annotations
 
 import re
 
+from kindynos.workbooks.cell_errors import VALUE, ResultError
 from kindynos.workbooks.formats import formatted
 from kindynos.workbooks.functions.math import half_up, rounded
 from kindynos.workbooks.functions.registry import function, required, whole
-from kindynos.workbooks.values import VALUE, Grid, ResultError, Value, number_in_text, text_of
+from kindynos.workbooks.values import Grid, Value, number_in_text, text_of
 
 LONGEST = 32_767
 
