@@ -5,6 +5,7 @@ import json
 import kindynos as kd
 from kindynos.model.file import load_model
 from tests.common import Folder, run
+from tests.workbooks.common import write
 
 
 class Workbooks(Folder):
@@ -103,6 +104,19 @@ class Workbooks(Folder):
         self.assertIn("cell needs workbook = in [model]", self.ran("run", file, status=2))
         file.write_text('[model]\nname = "x"\nworkbook = "../b.xlsx"\n[outcomes.y]\ncell = "S!B3"')
         self.assertIn("must be the name of a file beside", self.ran("run", file, status=2))
+
+    def test_what_differs_is_said_first(self):
+        from tests.workbooks.test_models import PLAN, _with_stored
+
+        path = write(self.folder, PLAN, "plan.xlsx")
+        path.write_bytes(_with_stored(path.read_bytes(), {"B6": 42_000, "B12": 1.0, "B11": 41_900}))
+        words = ("run", path, "--outcome", "B12", "--driver", "B5=normal 1000 100", *self.few)
+        self.assertIn("is 125670 here and 1 in the file", self.ran(*words, status=2))
+        shown = self.ran(*words, "--accept-differences")
+        self.assertIn("2 of 3 formulas agree", shown.splitlines()[0])
+        plain = run(*map(str, words), "--accept-differences", "--json")
+        self.assertIn("2 of 3 formulas agree", plain.stderr)
+        json.loads(plain.stdout)
 
     def test_a_saved_run(self):
         file, saved = self.folder / "plan.toml", self.folder / "run.parquet"

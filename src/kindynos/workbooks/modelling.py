@@ -111,6 +111,19 @@ class _Adding:
         ]
         for line in lines:
             self.model.add(line)
+        self._tell_of_certain_outcomes(calculation)
+
+    def _tell_of_certain_outcomes(self, calculation: CellCalculation) -> None:
+        """Warn of outcomes that are the same in all trials."""
+        certain = [
+            name
+            for name in self.stated.outcomes
+            if not any(need not in self.stated.given for need in calculation.needs(name))
+        ]
+        if certain:
+            depend = "depends" if len(certain) == 1 else "depend"
+            text = f"{self.contents.path}: {', '.join(certain)} {depend} on no driver"
+            warnings.warn(text, DataWarning, stacklevel=2)
 
     def _places(self) -> None:
         """Find the cells of what is stated."""
