@@ -9,8 +9,10 @@ import tempfile
 from pathlib import Path
 
 import kindynos as kd
-from tests.common import Case
+from tests.common import Case, proof, run
 
+# commands that take a second or more, which make proofs runs
+SLOW = ("risk", "backtest", "allocate", "paths", "fit", "optimize", "drivers", "sweep", "read")
 ROOT = Path(__file__).resolve().parents[1]
 
 
@@ -26,9 +28,14 @@ class Readme(Case):
         path.write_text(re.search(r"```toml\n(.*?)```", readme, re.S)[1], encoding="utf-8")
         self.assertEqual(kd.load_model(path).periods, 15)
 
-    def test_commands_of_the_worked_examples_run(self):
-        from tests.common import run
+    def test_quick_commands_of_the_worked_examples_run(self):
+        self._run_commands(lambda words: words[0] not in SLOW)
 
+    @proof
+    def test_slow_commands_of_the_worked_examples_run(self):
+        self._run_commands(lambda words: words[0] in SLOW)
+
+    def _run_commands(self, wanted):
         demo = ROOT / "src" / "kindynos" / "demo"
         commands = []
         for page in sorted((ROOT / "docs" / "demo").glob("*.md")):
@@ -48,6 +55,8 @@ class Readme(Case):
                 str(demo / word) if word.endswith((".toml", ".csv", ".xlsx")) else word
                 for word in shlex.split(command)[1:]
             ]
+            if not wanted(words):
+                continue
             words += (
                 []
                 if words[0] in ("risk", "backtest", "fit", "read", "decide", "check")

@@ -13,7 +13,7 @@ from PIL import Image
 
 import kindynos as kd
 from kindynos.atomic import staged
-from tests.common import FERRY, Folder, run, wait_for_work
+from tests.common import FERRY, Folder, proof, run, wait_for_work
 
 
 class Commands(Folder):
@@ -167,6 +167,7 @@ class Commands(Folder):
         ):
             self.assertIn(text, " ".join(found.split()))
 
+    @proof
     def test_demo(self):
         answer = run("demo", "--to", str(self.folder / "larkholm"))
         self.assertEqual(answer.returncode, 0, answer.stderr)

@@ -11,13 +11,21 @@ from kindynos.markets.methods import METHODS as RISK
 from kindynos.processes.registry import PROCESSES
 from kindynos.results.sensitivity.methods import METHODS as SENSITIVITIES
 from kindynos.sampling.plans import PLANS
-from tests.common import DEMO, Folder, run
+from tests.common import DEMO, Folder, proof, run
+from tests.test_docs import SLOW
 
 TREASURY = ("risk", "treasury_prices.csv", "--holdings", "treasury_holdings.csv")
 
 
 class Help(Folder):
-    def test_examples_in_the_help_of_every_command_run(self):
+    def test_quick_examples_in_the_help_run(self):
+        self.assertGreater(self._run_examples(lambda words: words[0] not in SLOW), 20)
+
+    @proof
+    def test_slow_examples_in_the_help_run(self):
+        self.assertGreater(self._run_examples(lambda words: words[0] in SLOW), 10)
+
+    def _run_examples(self, wanted):
         count = 0
         for command in cli.commands.values():
             text = command.get_help(
@@ -31,11 +39,13 @@ class Help(Folder):
                     or "regime" in line
                     or words[0] == "demo"
                     or words == ["check", "results"]
+                    or "--write" in words
+                    or not wanted(words)
                 ):
                     continue  # needs files of an earlier command, or is slow and tested elsewhere
                 words = [
                     str(DEMO / word)
-                    if word.endswith((".toml", ".csv")) and word != "best.csv"
+                    if word.endswith((".toml", ".csv", ".xlsx")) and word != "best.csv"
                     else word
                     for word in words
                 ]
@@ -59,7 +69,7 @@ class Help(Folder):
                     answer = run(*words, *fast)
                     self.assertEqual((answer.returncode, answer.stderr), (0, ""))
                     count += 1
-        self.assertGreater(count, 20)
+        return count
 
     def test_every_option_is_explained(self):
         for command in cli.commands.values():

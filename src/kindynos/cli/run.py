@@ -68,8 +68,7 @@ def run(
       kindynos run night_ferry.toml --save spring.parquet
       kindynos run night_ferry.toml --percentiles 1,25,75 --statistic skewness \\
         --chance "net_value > 1e6"
-      kindynos run night_ferry.xlsx --outcome "Summary!B4" \\
-        --driver "Inputs!B5=pert 17.5e6 19e6 26e6"
+      kindynos run purser.xlsx --outcome "Evening!G13" --driver "B9=uniform 90 130"
     """
     from kindynos.model.saved import check_savable
     from kindynos.reports import text

@@ -1,0 +1,1 @@
+"""Pages: a result as one file that a browser opens without a network."""

@@ -1,0 +1,229 @@
+"use strict";
+// Cut-offs that are typed, dragged or moved by keys, and the chances on each side of them with their
+// errors, worked out as the library does: hits per block, the spread between blocks, and Wilson's
+// interval with the effective number of trials.
+(() => {
+  const bytes = (text) => Uint8Array.from(atob(text), (c) => c.charCodeAt(0));
+
+  // Rounded to decimals as Python rounds: of two that are equally near, the even one.
+  const fixed = (x, decimals) => {
+    const exact = x.toFixed(Math.min(decimals + 60, 100));
+    const cut = exact.length - (Math.min(decimals + 60, 100) - decimals);
+    const rest = exact.slice(cut);
+    if (!/^50*$/.test(rest)) return x.toFixed(decimals);
+    const kept = exact.slice(0, decimals ? cut : cut - 1);
+    const last = Number(kept.replace(".", "").slice(-1));
+    if (last % 2 === 0) return kept;
+    return (Number(kept) + Math.sign(x || 1) * 10 ** -decimals).toFixed(decimals);
+  };
+
+  const wilson = (p, n, z) => {
+    const spread = z * Math.sqrt((p * (1 - p)) / n + (z * z) / (4 * n * n));
+    const scale = 1 + (z * z) / n, middle = p + (z * z) / (2 * n);
+    const low = p === 0 ? 0 : (middle - spread) / scale;
+    const high = p === 1 ? 1 : (middle + spread) / scale;
+    return [low, high];
+  };
+
+  // The share of trials with a hit, from the hits of each block.
+  const share = (hits, data) => {
+    const total = hits.reduce((a, b) => a + b, 0), count = data.count;
+    const p = total / count;
+    if (!data.hasError) return { p, low: NaN, high: NaN };
+    let squares = 0;
+    hits.forEach((h, k) => { squares += ((count * h - data.sizes[k] * total) / count) ** 2; });
+    const blocks = hits.length;
+    const variance = ((squares / count ** 2) * blocks) / (blocks - 1);
+    let n = count, z = data.z;
+    if (variance > 0 && !data.independent) { n = (p * (1 - p)) / variance; z = data.t; }
+    const [low, high] = wilson(p, n, z);
+    return { p, low, high };
+  };
+
+  // How many values of each block lie strictly below, and at most at, a cut-off.
+  const counter = (data) => {
+    if (data.values) {
+      const all = new Float64Array(bytes(data.values).buffer);
+      let begin = 0;
+      const blocks = data.sizes.map((size) => {
+        const block = all.slice(begin, begin + size).filter((x) => x === x).sort();
+        begin += size;
+        return block;
+      });
+      const place = (block, x, equal) => {
+        let low = 0, high = block.length;
+        while (low < high) {
+          const middle = (low + high) >> 1;
+          if (block[middle] < x || (equal && block[middle] === x)) low = middle + 1;
+          else high = middle;
+        }
+        return low;
+      };
+      return {
+        snap: (x) => x,
+        below: (x) => blocks.map((block) => place(block, x, false)),
+        upTo: (x) => blocks.map((block) => place(block, x, true)),
+        known: blocks.map((block) => block.length),
+      };
+    }
+    // counts per block below each step
+    const counts = new Uint16Array(bytes(data.counts).buffer), steps = data.steps;
+    const width = steps.length;
+    const nearest = (x) => {
+      let best = 0;
+      steps.forEach((s, k) => { if (Math.abs(s - x) < Math.abs(steps[best] - x)) best = k; });
+      return best;
+    };
+    const at = (x, offset) => data.sizes.map((_, k) => counts[(2 * k + offset) * width + nearest(x)]);
+    return {
+      snap: (x) => steps[nearest(x)],
+      below: (x) => at(x, 0),
+      upTo: (x) => at(x, 1),
+      known: data.known,
+    };
+  };
+
+  const decimalsFor = (errors) => {
+    const known = errors.filter((e) => e > 5e-7);
+    if (!known.length) return 1;
+    const least = Math.min(...known);
+    return [1, 2].find((d) => least >= 0.5 * 10 ** (-2 - d)) || 3;
+  };
+
+  const shown = (found) => {
+    const error = (found.high - found.low) / 2;
+    const d = decimalsFor([error]);
+    const words = error === error ? ` ± ${fixed(100 * error, d)} %` : "";
+    return `${fixed(100 * found.p, d)} %${words}`;
+  };
+
+  const number = (text) => {
+    const plain = text.trim().replace(/[\s_]/g, "").replace(/(\d),(?=\d{3}(\D|$))/g, "$1");
+    return /^[-+]?(\d+\.?\d*|\.\d+)(e[-+]?\d+)?$/i.test(plain) ? Number(plain) : NaN;
+  };
+
+  const written = (x, step) => {
+    const decimals = Math.max(0, -Math.floor(Math.log10(step)));
+    return x.toLocaleString("en-US", {
+      minimumFractionDigits: 0, maximumFractionDigits: Math.min(decimals, 12),
+    });
+  };
+
+  document.querySelectorAll(".live").forEach((box) => {
+    const data = JSON.parse(box.querySelector("script").textContent);
+    const counts = counter(data), scale = data.scale;
+    const [first, last] = data.axis;
+    const inputs = [...box.querySelectorAll("input[type=text]")];
+    const sliders = [...box.querySelectorAll("input[type=range]")];
+    const lines = [...box.querySelectorAll(".cut")];
+    const bars = [...box.querySelectorAll("svg.main .bar")];
+    const cells = {
+      low: box.querySelector(".low strong"), mid: box.querySelector(".mid strong"),
+      high: box.querySelector(".high strong"), at: box.querySelector(".at strong"),
+    };
+    const spoken = box.querySelector("[aria-live]");
+    const cuts = [...data.cuts];
+    let waiting = 0;
+
+    const position = (x) => 40 + (720 * (Math.min(Math.max(x, first), last) - first)) / (last - first);
+
+    const update = (typed) => {
+      const [a, b] = [Math.min(...cuts), Math.max(...cuts)];
+      const below = counts.below(a), upToA = counts.upTo(a);
+      const belowB = counts.below(b), upToB = counts.upTo(b);
+      const between = belowB.map((n, k) => Math.max(n - upToA[k], 0));
+      const above = upToB.map((n, k) => counts.known[k] - n);
+      const at = a === b
+        ? upToA.map((n, k) => n - below[k])
+        : upToA.map((n, k) => n - below[k] + upToB[k] - belowB[k]);
+      cells.low.textContent = shown(share(below, data));
+      cells.mid.textContent = shown(share(a === b ? below.map(() => 0) : between, data));
+      cells.high.textContent = shown(share(above, data));
+      cells.at.textContent = shown(share(at, data));
+      cells.at.parentElement.hidden = at.every((n) => n === 0);
+      cuts.forEach((x, k) => {
+        lines[k].setAttribute("x1", position(x));
+        lines[k].setAttribute("x2", position(x));
+        sliders[k].value = x;
+        if (typed !== k) inputs[k].value = written(x * scale, data.step * scale);
+      });
+      bars.forEach((bar) => {
+        const middle = Number(bar.dataset.middle);
+        bar.setAttribute("class", `bar ${middle < a ? "low" : middle > b ? "high" : "mid"}`);
+      });
+      drivers(a, b);
+      clearTimeout(waiting);
+      waiting = setTimeout(() => {
+        spoken.textContent = `Below ${cells.low.textContent}, between ${cells.mid.textContent}, `
+          + `above ${cells.high.textContent}`;
+      }, 300);
+    };
+
+    // How the drivers were in the trials between the cut-offs, beside all trials.
+    const looked = data.looked ? new Float64Array(bytes(data.looked).buffer) : null;
+    const ranks = (data.drivers || []).map((one) => bytes(one.ranks));
+    const pictures = [...box.querySelectorAll(".drivers svg")];
+    const drivers = (a, b) => {
+      if (!looked) return;
+      const which = box.querySelector("select").value;
+      const chosen = (x) => (which === "below" ? x < a : which === "above" ? x > b : x >= a && x <= b);
+      let found = 0;
+      const bins = ranks.map(() => new Float64Array(16));
+      looked.forEach((x, trial) => {
+        if (!chosen(x)) return;
+        found += 1;
+        ranks.forEach((rank, k) => { bins[k][rank[trial] >> 4] += 1; });
+      });
+      box.querySelector(".chosen").textContent = `${found.toLocaleString("en-US")} of `
+        + `${looked.length.toLocaleString("en-US")} trials looked at`;
+      pictures.forEach((svg, k) => {
+        const most = Math.max(2.5, ...Array.from(bins[k], (n) => (16 * n) / Math.max(found, 1)));
+        [...svg.querySelectorAll(".bar")].forEach((bar, j) => {
+          const height = found ? (60 * ((16 * bins[k][j]) / found)) / most : 0;
+          bar.setAttribute("height", height);
+          bar.setAttribute("y", 62 - height);
+        });
+        const level = svg.querySelector(".base");
+        level.setAttribute("y1", 62 - 60 / most);
+        level.setAttribute("y2", 62 - 60 / most);
+      });
+    };
+
+    inputs.forEach((input, k) => {
+      input.addEventListener("input", () => {
+        const x = number(input.value) / scale;
+        input.setAttribute("aria-invalid", String(x !== x));
+        if (x !== x) return;
+        cuts[k] = counts.snap(x);
+        update(k);
+      });
+      input.addEventListener("change", () => update(-1));
+    });
+    sliders.forEach((slider, k) => slider.addEventListener("input", () => {
+      cuts[k] = counts.snap(Number(slider.value));
+      update(-1);
+    }));
+    const svg = box.querySelector("svg.main");
+    const dragged = (event) => {
+      const frame = svg.getBoundingClientRect();
+      const place = ((event.clientX - frame.left) / frame.width) * 800;
+      return first + ((last - first) * (Math.min(Math.max(place, 40), 760) - 40)) / 720;
+    };
+    svg.addEventListener("pointerdown", (event) => {
+      const x = dragged(event);
+      const k = Math.abs(x - cuts[0]) <= Math.abs(x - cuts[1]) ? 0 : 1;
+      const move = (moved) => { cuts[k] = counts.snap(dragged(moved)); update(-1); };
+      svg.setPointerCapture(event.pointerId);
+      svg.addEventListener("pointermove", move);
+      svg.addEventListener("pointerup", () => svg.removeEventListener("pointermove", move), { once: true });
+      move(event);
+      event.preventDefault();
+    });
+    const choice = box.querySelector("select");
+    if (choice) choice.addEventListener("change", () => update(-1));
+    box.querySelector(".cuts").hidden = false;
+    box.querySelectorAll(".needs-script").forEach((one) => { one.hidden = false; });
+    update(-1);
+  });
+  document.documentElement.dataset.ready = "yes";
+})();
