@@ -49,7 +49,9 @@ class Terminal(Case):
             "never",
         ):
             self.assertIn(part, shown)
-        chances = [float(found) for found in re.findall(r"chance [^│\n]*?(\d+\.\d) %", shown)]
+        chances = [
+            float(found) for found in re.findall(r"^ chance [^│\n]*?(\d+\.\d) %", shown, re.M)
+        ]
         self.assertAlmostEqual(sum(chances), 100, places=6)
 
     def test_what_moves_together_is_said(self):

@@ -27,6 +27,7 @@ from kindynos.cli.fit import fit
 from kindynos.cli.optimize import optimize
 from kindynos.cli.paths import paths
 from kindynos.cli.read import read
+from kindynos.cli.report import report
 from kindynos.cli.risk import backtest, risk
 from kindynos.cli.run import run
 from kindynos.cli.solve import solve
@@ -37,7 +38,7 @@ from kindynos.printable import visible
 
 COMMANDS = {
     "To begin": (demo, distributions),
-    "Models": (check, run, compare, sweep, solve, optimize, drivers, trial),
+    "Models": (check, run, compare, sweep, solve, optimize, drivers, trial, report),
     "Choices": (decide,),
     "Records and results made elsewhere": (fit, read),
     "Portfolios and prices": (risk, backtest, allocate, paths),

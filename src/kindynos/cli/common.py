@@ -166,14 +166,55 @@ def _writable_folder(ctx: click.Context, param: click.Parameter, out: Path | Non
     return out
 
 
-out_option = click.option(
-    "--out",
-    type=click.Path(path_type=Path),
-    callback=_writable_folder,
-    metavar="DIR",
-    help="Write the tables (CSV), the data (JSON) and the figures (PNG) there.",
-)
 Command = TypeVar("Command", bound=Callable[..., Any])
+
+
+def _wanted(ctx: click.Context, param: click.Parameter, value: Any) -> None:
+    """Keep an option of the output for ``finish``."""
+    ctx.meta[f"kindynos.{param.name}"] = value
+
+
+# where the output goes; all but the folder are seen by ``finish`` alone
+_OUT_OPTIONS = (
+    click.option(
+        "--brief",
+        is_flag=True,
+        expose_value=False,
+        callback=_wanted,
+        help="Print the answer alone, in a sentence or two.",
+    ),
+    click.option(
+        "--excel",
+        type=click.Path(path_type=Path),
+        expose_value=False,
+        callback=_wanted,
+        metavar="FILE.xlsx",
+        help="Write a workbook of the answer and all tables.",
+    ),
+    click.option(
+        "--report",
+        "page",
+        type=click.Path(path_type=Path),
+        expose_value=False,
+        callback=_wanted,
+        metavar="FILE.html",
+        help="Write a page that opens in a browser without a network.",
+    ),
+    click.option(
+        "--out",
+        type=click.Path(path_type=Path),
+        callback=_writable_folder,
+        metavar="DIR",
+        help="Write the tables (CSV), the data (JSON) and the figures (PNG) there.",
+    ),
+)
+
+
+def out_option(command: Command) -> Command:
+    """Add --out, --report, --excel and --brief."""
+    for option in _OUT_OPTIONS:
+        command = option(command)
+    return command
 
 
 def _option_group(group: str, *options: Callable[[Any], Any]) -> Callable[[Command], Command]:
@@ -326,14 +367,32 @@ def finish(report: Report, out: Path | None, as_data: bool, trials: str = "csv")
     if out is not None:
         with results_folder(out) as stage:
             written = report.write(stage, trials)
+    meta = click.get_current_context().meta
+    pages = _write_pages(report, meta)
     # Only now that all files are there: the reader of the output may have gone, or its disk be
     # full.
     if as_data:
         click.echo(report.json(), nl=False)
         return
-    console(140).print(report)
+    console(140).print(report.brief() if meta.get("kindynos.brief") else report)
+    if pages:
+        click.echo(f"\nWritten: {', '.join(pages)}")
     if out is not None:
         click.echo(f"\nWritten to {out}: {', '.join(written)}")
+
+
+def _write_pages(report: Report, meta: Mapping[str, Any]) -> list[str]:
+    """Write the page and the workbook that were asked for; return their names."""
+    page, excel = meta.get("kindynos.page"), meta.get("kindynos.excel")
+    if page is not None:
+        from kindynos.reports.page.page import write_report
+
+        write_report(report, page)
+    if excel is not None:
+        from kindynos.reports.excel import write_workbook
+
+        write_workbook(report, excel)
+    return [str(path) for path in (page, excel) if path is not None]
 
 
 @contextmanager

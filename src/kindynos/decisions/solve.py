@@ -36,6 +36,8 @@ from kindynos.validate import (
 )
 
 if TYPE_CHECKING:
+    from pathlib import Path as FilePath
+
     import pandas as pd
 
 
@@ -545,6 +547,18 @@ class Solution:
     @delegated_to("kindynos.reports.showing", "show")
     def show(self) -> None:
         """Print the alternatives, the policy and the worth of knowing, as ``kindynos decide``."""
+
+    @delegated_to("kindynos.reports.page.page", "write_page")
+    def report(self, path: str | FilePath) -> None:
+        """Write a page of it: one file that a browser opens without a network. Raises FileError
+        for a path that cannot be written, and without ``kindynos[report]``.
+        """
+
+    @delegated_to("kindynos.reports.excel", "write_excel")
+    def to_excel(self, path: str | FilePath) -> None:
+        """Write a workbook of it: the answer, the tables with their errors, and whole tables on
+        sheets of their own. Raises FileError as ``report`` does.
+        """
 
     @delegated_to("kindynos.plots", "decision")
     def plot(self, what: str = "tree", figure: Any = None) -> Any:

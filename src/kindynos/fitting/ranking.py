@@ -23,6 +23,8 @@ from kindynos.memory import remembering
 from kindynos.validate import check_integer, explain_call_errors, names_in, one_of
 
 if TYPE_CHECKING:
+    from pathlib import Path
+
     import pandas as pd
 
 
@@ -189,6 +191,18 @@ class Ranking:
     @delegated_to("kindynos.reports.showing", "show")
     def show(self) -> None:
         """Print the ranking and the tests as ``kindynos fit`` does."""
+
+    @delegated_to("kindynos.reports.page.page", "write_page")
+    def report(self, path: str | Path) -> None:
+        """Write a page of it: one file that a browser opens without a network. Raises FileError
+        for a path that cannot be written, and without ``kindynos[report]``.
+        """
+
+    @delegated_to("kindynos.reports.excel", "write_excel")
+    def to_excel(self, path: str | Path) -> None:
+        """Write a workbook of it: the answer, the tables with their errors, and whole tables on
+        sheets of their own. Raises FileError as ``report`` does.
+        """
 
     @delegated_to("kindynos.plots", "fitted_distributions")
     def plot(

@@ -30,6 +30,8 @@ from kindynos.processes.series import known_length
 from kindynos.validate import Count, check_integer, checked, instance, one_of
 
 if TYPE_CHECKING:
+    from pathlib import Path
+
     import pandas as pd
 
 
@@ -250,6 +252,18 @@ class SeriesRanking:
     @delegated_to("kindynos.reports.showing", "show")
     def show(self) -> None:
         """Print the ranking, the tests and the forecast as ``kindynos fit --series`` does."""
+
+    @delegated_to("kindynos.reports.page.page", "write_page")
+    def report(self, path: str | Path) -> None:
+        """Write a page of it: one file that a browser opens without a network. Raises FileError
+        for a path that cannot be written, and without ``kindynos[report]``.
+        """
+
+    @delegated_to("kindynos.reports.excel", "write_excel")
+    def to_excel(self, path: str | Path) -> None:
+        """Write a workbook of it: the answer, the tables with their errors, and whole tables on
+        sheets of their own. Raises FileError as ``report`` does.
+        """
 
     @delegated_to("kindynos.plots", "series_fan")
     def plot(

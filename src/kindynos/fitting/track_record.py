@@ -278,6 +278,18 @@ class TrackRecord:
     def show(self) -> None:
         """Print the record as ``kindynos fit --track-record`` does."""
 
+    @delegated_to("kindynos.reports.page.page", "write_page")
+    def report(self, path: str | Path) -> None:
+        """Write a page of it: one file that a browser opens without a network. Raises FileError
+        for a path that cannot be written, and without ``kindynos[report]``.
+        """
+
+    @delegated_to("kindynos.reports.excel", "write_excel")
+    def to_excel(self, path: str | Path) -> None:
+        """Write a workbook of it: the answer, the tables with their errors, and whole tables on
+        sheets of their own. Raises FileError as ``report`` does.
+        """
+
     @delegated_to("kindynos.plots", "track_record")
     def plot(self, ax: Any = None) -> Any:
         """Draw where outcomes fell in their forecasts, with the band that chance allows; return the

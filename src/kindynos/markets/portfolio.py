@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import replace
 from functools import cached_property
+from pathlib import Path
 from typing import Any, Unpack
 
 import numpy as np
@@ -287,6 +288,18 @@ class Portfolio:
     @delegated_to("kindynos.reports.showing", "show")
     def show(self) -> None:
         """Print value at risk and expected shortfall by all methods as ``kindynos risk`` does."""
+
+    @delegated_to("kindynos.reports.page.page", "write_page")
+    def report(self, path: str | Path) -> None:
+        """Write a page of it: one file that a browser opens without a network. Raises FileError
+        for a path that cannot be written, and without ``kindynos[report]``.
+        """
+
+    @delegated_to("kindynos.reports.excel", "write_excel")
+    def to_excel(self, path: str | Path) -> None:
+        """Write a workbook of it: the answer, the tables with their errors, and whole tables on
+        sheets of their own. Raises FileError as ``report`` does.
+        """
 
     def __repr__(self) -> str:
         return (

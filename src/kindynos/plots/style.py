@@ -93,7 +93,8 @@ def save_figure(
     size: tuple[float, float] = (12.8, 8.0),
     page: bool = False,
 ) -> None:
-    """Draw on a new figure and save it as PNG, by way of a temporary file.
+    """Draw on a new figure and save it as PNG, or as SVG by the file's name, by way of a temporary
+    file.
 
     ``draw`` gets its axes as ``ax``, or for a ``page`` of several the ``figure`` itself.
     """
@@ -113,6 +114,14 @@ def save_figure(
         if engine is not None:
             engine.execute(figure)
             figure.set_layout_engine("none")
+        if path.suffix == ".svg":
+            from matplotlib.backends.backend_svg import FigureCanvasSVG
+
+            # text as text: smaller, and found by a search in the page
+            with rc_context({"svg.fonttype": "none", "svg.hashsalt": "kindynos"}):
+                picture: Any = FigureCanvasSVG(figure)
+                picture.print_svg(part, metadata={"Date": None})
+            return
         # Written directly, since ``savefig`` would draw everything once more to lay it out.
         canvas: Any = FigureCanvasAgg(figure)
         canvas.print_png(part, pil_kwargs={"compress_level": 4})

@@ -61,6 +61,7 @@ class Report:
     frames: Callable[[], Mapping[str, pd.DataFrame]] = dict
     figures: Callable[[], Draws] = dict
     pages: Callable[[], Draws] = dict
+    result: Any = None  # what it is of, where a renderer shows more of it than tables
 
     @classmethod
     def of(cls, parts: Iterable[RenderableType | None], **rendered: Any) -> Report:
@@ -81,6 +82,18 @@ class Report:
         for place, section in enumerate(self.sections):
             parts += ["", *section.parts] if place else section.parts
         return Group(*parts)
+
+    @property
+    def answer(self) -> list[str]:
+        """What it says first: the sentences before its first table."""
+        first = self.sections[0] if self.sections else Section(())
+        return (
+            [] if first.tables else [line for text in first.sentences for line in text.split("\n")]
+        )
+
+    def brief(self) -> Text:
+        """Return the answer alone; the title of what has none."""
+        return Text("\n".join(self.answer or [self.sections[0].title]))
 
     def json(self) -> str:
         """Return the plain data as JSON."""

@@ -28,6 +28,7 @@ from kindynos.formatting import (
 )
 from kindynos.literals import SensitivityMethod
 from kindynos.reports import lumps
+from kindynos.reports.answers import answer
 from kindynos.reports.contributions import contributions
 from kindynos.reports.report import Report
 from kindynos.reports.summary import plain_estimate, plain_rows
@@ -68,7 +69,8 @@ def comparison(compared: Comparison, asked: TableSpec = DEFAULT) -> Report:
     table, differences = pd.DataFrame(), pd.DataFrame()
     if compared.outcomes:
         table, differences = compared.table(asked), compared.differences(asked)
-    parts: list[RenderableType] = []
+    said = answer(compared)
+    parts: list[RenderableType] = [Text(" ".join(said), style="bold"), ""] if said else []
     conditions = [name for name in compared.outcomes if _is_condition(compared, name)]
     numbers = [name for name in compared.outcomes if name not in conditions]
     for outcome in numbers:

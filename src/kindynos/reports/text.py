@@ -37,6 +37,7 @@ from kindynos.processes.series import InPeriods
 from kindynos.program.program import Program
 from kindynos.program.quantities import DependentDriver, DistributionDriver, Driver, ProcessDriver
 from kindynos.reports import lumps
+from kindynos.reports.answers import answer
 from kindynos.reports.contributions import register, with_correlations
 from kindynos.reports.report import Draw, Report
 from kindynos.reports.summary import summary
@@ -98,12 +99,10 @@ def console(width: int | None = None) -> Console:
 
 def run(run: Run, asked: TableSpec = DEFAULT) -> Report:
     """Return all outcomes of a run, their drivers, and how it was made."""
-    parts: list[RenderableType] = [
-        Text.assemble(
-            (run.name, "bold"),
-            f": {run.size:,} trials, {run.facts()['sampling']} plan, seed {run.seed}",
-        )
-    ]
+    said = answer(run)
+    parts: list[RenderableType] = [Text(" ".join(said), style="bold"), ""] if said else []
+    plan = run.facts()["sampling"]
+    parts.append(Text(f"{run.name}: {run.size:,} trials, {plan} plan, seed {run.seed}"))
     for name in run.outcomes:
         parts += ["", _reported(run, name, asked)]
         if not run[name].is_row and run.drivers:
@@ -116,6 +115,7 @@ def run(run: Run, asked: TableSpec = DEFAULT) -> Report:
         data=partial(summary, run, asked),
         frames=partial(_frames, run),
         figures=partial(_pictures, run),
+        result=run,
     )
 
 

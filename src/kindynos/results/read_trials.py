@@ -137,6 +137,18 @@ class ReadTrials(Mapping[str, Result]):
     def show(self) -> None:
         """Print the columns as ``kindynos read`` does."""
 
+    @delegated_to("kindynos.reports.page.page", "write_page")
+    def report(self, path: str | Path) -> None:
+        """Write a page of it: one file that a browser opens without a network. Raises FileError
+        for a path that cannot be written, and without ``kindynos[report]``.
+        """
+
+    @delegated_to("kindynos.reports.excel", "write_excel")
+    def to_excel(self, path: str | Path) -> None:
+        """Write a workbook of it: the answer, the tables with their errors, and whole tables on
+        sheets of their own. Raises FileError as ``report`` does.
+        """
+
     @delegated_to("kindynos.plots", "scatter")
     def scatter(
         self,

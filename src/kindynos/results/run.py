@@ -144,6 +144,18 @@ class Run(SimulatedTrials):
     def show(self) -> None:
         """Print the outcomes with their errors and what moves them as ``kindynos run`` does."""
 
+    @delegated_to("kindynos.reports.page.page", "write_page")
+    def report(self, path: str | Path) -> None:
+        """Write a page of it: one file that a browser opens without a network. Raises FileError
+        for a path that cannot be written, and without ``kindynos[report]``.
+        """
+
+    @delegated_to("kindynos.reports.excel", "write_excel")
+    def to_excel(self, path: str | Path) -> None:
+        """Write a workbook of it: the answer, the tables with their errors, and whole tables on
+        sheets of their own. Raises FileError as ``report`` does.
+        """
+
     @delegated_to("kindynos.model.saved", "save")
     def save(self, path: str | Path) -> None:
         """Write the run to a Parquet file with all that is needed to read it again; see

@@ -10,6 +10,7 @@ from __future__ import annotations
 import math
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
+from pathlib import Path
 from typing import Any
 
 import numpy as np
@@ -355,6 +356,18 @@ class Comparison:
     @delegated_to("kindynos.reports.showing", "show")
     def show(self) -> None:
         """Print the scenarios side by side as ``kindynos compare`` does."""
+
+    @delegated_to("kindynos.reports.page.page", "write_page")
+    def report(self, path: str | Path) -> None:
+        """Write a page of it: one file that a browser opens without a network. Raises FileError
+        for a path that cannot be written, and without ``kindynos[report]``.
+        """
+
+    @delegated_to("kindynos.reports.excel", "write_excel")
+    def to_excel(self, path: str | Path) -> None:
+        """Write a workbook of it: the answer, the tables with their errors, and whole tables on
+        sheets of their own. Raises FileError as ``report`` does.
+        """
 
     @delegated_to("kindynos.plots", "comparison")
     def plot(self, outcome: str, kind: str = "cumulative", ax: Any = None) -> Any:

@@ -11,6 +11,7 @@ from collections.abc import Callable, Iterable, Mapping
 from concurrent.futures import Executor
 from itertools import product
 from numbers import Real
+from pathlib import Path
 from typing import Any, Literal
 
 import numpy as np
@@ -140,6 +141,18 @@ class Sweep:
     @delegated_to("kindynos.reports.showing", "show")
     def show(self) -> None:
         """Print the points as ``kindynos sweep`` does."""
+
+    @delegated_to("kindynos.reports.page.page", "write_page")
+    def report(self, path: str | Path) -> None:
+        """Write a page of it: one file that a browser opens without a network. Raises FileError
+        for a path that cannot be written, and without ``kindynos[report]``.
+        """
+
+    @delegated_to("kindynos.reports.excel", "write_excel")
+    def to_excel(self, path: str | Path) -> None:
+        """Write a workbook of it: the answer, the tables with their errors, and whole tables on
+        sheets of their own. Raises FileError as ``report`` does.
+        """
 
     @delegated_to("kindynos.reports.styled", "styled_sweep")
     def styled(self, output: str | None = None, number_format: str | None = None) -> Any:

@@ -109,6 +109,8 @@
     });
   };
 
+  const ranks = JSON.parse(document.getElementById("drivers").textContent).map(bytes);
+
   document.querySelectorAll(".live").forEach((box) => {
     const data = JSON.parse(box.querySelector("script").textContent);
     const counts = counter(data), scale = data.scale;
@@ -137,7 +139,8 @@
         ? upToA.map((n, k) => n - below[k])
         : upToA.map((n, k) => n - below[k] + upToB[k] - belowB[k]);
       cells.low.textContent = shown(share(below, data));
-      cells.mid.textContent = shown(share(a === b ? below.map(() => 0) : between, data));
+      cells.mid.parentElement.hidden = a === b;
+      cells.mid.textContent = shown(share(between, data));
       cells.high.textContent = shown(share(above, data));
       cells.at.textContent = shown(share(at, data));
       cells.at.parentElement.hidden = at.every((n) => n === 0);
@@ -154,14 +157,14 @@
       drivers(a, b);
       clearTimeout(waiting);
       waiting = setTimeout(() => {
-        spoken.textContent = `Below ${cells.low.textContent}, between ${cells.mid.textContent}, `
-          + `above ${cells.high.textContent}`;
+        const middle = a === b ? "" : `between ${cells.mid.textContent}, `;
+        spoken.textContent = `Below ${cells.low.textContent}, ${middle}above ${cells.high.textContent}`;
       }, 300);
     };
 
     // How the drivers were in the trials between the cut-offs, beside all trials.
-    const looked = data.looked ? new Float64Array(bytes(data.looked).buffer) : null;
-    const ranks = (data.drivers || []).map((one) => bytes(one.ranks));
+    const looked = ranks.length && data.values
+      ? new Float64Array(bytes(data.values).buffer).slice(0, ranks[0].length) : null;
     const pictures = [...box.querySelectorAll(".drivers svg")];
     const drivers = (a, b) => {
       if (!looked) return;

@@ -1,0 +1,164 @@
+"""A report as a page: one file that opens without a network. It renders the sections that the
+terminal prints, with live pictures of the outcomes of a run.
+"""
+
+from __future__ import annotations
+
+import base64
+import hashlib
+import tempfile
+from collections.abc import Iterator, Sequence
+from dataclasses import replace
+from importlib.resources import files
+from pathlib import Path
+from typing import Any
+
+from kindynos import __version__
+from kindynos.atomic import check_folder, replacing
+from kindynos.errors import FileError
+from kindynos.printable import visible
+from kindynos.reports import text as texts
+from kindynos.reports.page.live import Live, drivers_looked_at, live
+from kindynos.reports.report import Report, Section
+from kindynos.reports.showing import report_of
+from kindynos.reports.tables import FigureTable
+from kindynos.results.run import Run
+from kindynos.validate import path_of
+
+MOST_LIVE = 20  # outcomes that are drawn; all are in the tables
+ENDINGS = (".html", ".htm")
+
+
+def write_page(result: Any, path: str | Path) -> None:
+    """Write the page of a result; see Run.report. Raises FileError for a path that cannot be
+    written, and without Jinja2.
+    """
+    write_report(replace(report_of(result), result=result), path)
+
+
+def write_report(report: Report, path: str | Path) -> None:
+    """Write a report as a page."""
+    target = path_of("report", "path", path)
+    if target.suffix.lower() not in ENDINGS:
+        raise FileError("a page must be named .html", file=str(target))
+    text = page_of(report)
+    check_folder(target.parent)
+    target.parent.mkdir(parents=True, exist_ok=True)
+    with replacing(target) as part:
+        part.write_text(text, encoding="utf-8")
+
+
+def page_of(report: Report) -> str:
+    """Return the page of a report as text."""
+    result = report.result
+    try:
+        from jinja2 import Environment
+    except ImportError:
+        raise FileError("a page needs Jinja2: pip install 'kindynos[report]'") from None
+    folder = files("kindynos.reports.page")
+    style, script, template = (
+        folder.joinpath(name).read_text(encoding="utf-8")
+        for name in ("page.css", "page.js", "page.html.j2")
+    )
+    lives = list(_lives(result))
+    environment = Environment(autoescape=True, trim_blocks=True)
+    return environment.from_string(template).render(
+        title=visible(_title(result, report)),
+        answer=[visible(line) for line in report.answer],
+        lives=lives,
+        drivers=drivers_looked_at(result) if lives else "[]",
+        sections=[*_stated(result), *map(_section, report.sections[bool(report.answer) :])],
+        pictures=list(_pictures(report, lives, result)),
+        made=_made(result),
+        style=_raw(style),
+        script=_raw(script),
+        style_hash=_hash(style),
+        script_hash=_hash(script),
+    )
+
+
+def _raw(text: str) -> Any:
+    from markupsafe import Markup
+
+    return Markup(text)  # a file of ours, in which there is no text of a user
+
+
+def _hash(text: str) -> str:
+    return "sha256-" + base64.b64encode(hashlib.sha256(text.encode()).digest()).decode()
+
+
+def _lives(result: Any) -> Iterator[Live]:
+    if isinstance(result, Run):
+        for name in result.outcomes[:MOST_LIVE]:
+            found = live(result, name)
+            if found is not None:
+                yield found
+
+
+def _stated(result: Any) -> list[dict[str, Any]]:
+    """Return what is known and what is uncertain in a run."""
+    if not isinstance(result, Run):
+        return []
+    program = result.program
+    tables = [("What is known", texts.givens_table(program))] if program.givens else []
+    tables += [("What is uncertain", texts.drivers_table(program))] if program.drivers else []
+    return [{**_section(Section((table,))), "title": title} for title, table in tables]
+
+
+def _section(section: Section) -> dict[str, Any]:
+    parts = []
+    for part in section.parts:
+        if isinstance(part, FigureTable):
+            cells = [column.cells for column in part.columns]
+            rows = [[visible(cell) for cell in row] for row in zip(*cells, strict=True)]
+            parts.append({"table": part, "rows": rows})
+        else:
+            parts += [{"text": visible(line)} for line in part.plain.splitlines() if line]
+    return {"title": visible(section.title), "parts": _without_title(parts, section)}
+
+
+def _without_title(parts: list[dict[str, Any]], section: Section) -> list[dict[str, Any]]:
+    """Return the parts of a section without a first sentence that is its title."""
+    is_title = not section.tables and bool(parts) and parts[0].get("text") == section.title
+    return parts[1:] if is_title else parts
+
+
+def _pictures(report: Report, lives: Sequence[Live], result: Any) -> Iterator[dict[str, str]]:
+    """Yield the still pictures of a report; those of outcomes that are drawn live are left out."""
+    drawn = set(result.outcomes[:MOST_LIVE]) if isinstance(result, Run) and lives else set()
+    for draws, whole in ((report.figures(), False), (report.pages(), True)):
+        for name, draw in draws.items():
+            if name not in drawn:
+                yield {"source": _as_image(draw, whole), "alt": name.replace("-", " ")}
+
+
+def _as_image(draw: Any, whole: bool) -> str:
+    from kindynos.plots import save_figure
+
+    with tempfile.TemporaryDirectory() as folder:
+        path = Path(folder, "picture.svg")
+        save_figure(path, draw, page=whole)
+        return "data:image/svg+xml;base64," + base64.b64encode(path.read_bytes()).decode()
+
+
+def _title(result: Any, report: Report) -> str:
+    name = getattr(result, "name", None)
+    return str(name) if isinstance(name, str) and name else report.sections[0].title
+
+
+def _made(result: Any) -> str:
+    """Return how a result was made, in a sentence."""
+    words = [f"Kindynos {__version__}"]
+    if isinstance(result, Run):
+        facts = result.facts()
+        words.append(f"{result.size:,} trials, {facts['sampling']} plan, seed {result.seed}")
+        failed = sum(
+            result[name].n_failed > 0 for name in result.outcomes if not result[name].is_row
+        )
+        words.append(
+            f"{failed} outcomes have trials without a value" if failed else "no failed trial"
+        )
+    return "; ".join(words) + (
+        ". An error is half a 95 % interval: how far a figure may be off because trials are drawn "
+        "at random. It is no range of outcomes."
+    )

@@ -1,0 +1,265 @@
+"""Pages in a real browser, and workbooks: their figures are those of the library."""
+
+import os
+import re
+import shutil
+import sys
+import unittest
+
+import numpy as np
+
+import kindynos as kd
+from kindynos.reports import text
+from kindynos.reports.answers import amount
+from kindynos.reports.page.live import MOST_VALUES
+from tests.common import Folder, investment, run
+
+CHROMIUM, DRIVER = shutil.which("chromium"), shutil.which("chromedriver")
+NASTY = '<script>alert("x")</script>'
+
+
+def browser(width: int = 1280):
+    """Return a browser without a window; skips, or with CI set fails, where there is none."""
+    if CHROMIUM is None or DRIVER is None:
+        if os.environ.get("CI"):
+            raise AssertionError("CI needs chromium and chromium-driver")
+        print("\nNO BROWSER: TESTS OF PAGES ARE LEFT OUT", file=sys.stderr)
+        raise unittest.SkipTest("no chromium")
+    from selenium import webdriver
+    from selenium.webdriver.chrome.service import Service
+
+    options = webdriver.ChromeOptions()
+    options.binary_location = CHROMIUM
+    for word in ("--headless=new", "--no-sandbox", "--disable-gpu", f"--window-size={width},900"):
+        options.add_argument(word)
+    options.set_capability("goog:loggingPrefs", {"browser": "ALL", "performance": "ALL"})
+    return webdriver.Chrome(options=options, service=Service(DRIVER))
+
+
+def written(chance) -> str:
+    """Return a chance as a page shows it, by a rule of its own."""
+    decimals = 1
+    if chance.error > 5e-7:
+        decimals = next((d for d in (1, 2) if chance.error >= 0.5 * 10.0 ** (-2 - d)), 3)
+    error = "" if chance.error != chance.error else f" ± {100 * chance.error:.{decimals}f} %"
+    return f"{100 * float(chance):.{decimals}f} %{error}"
+
+
+class InABrowser(Folder):
+    @classmethod
+    def setUpClass(cls):
+        super().setUpClass()
+        cls.browser = browser()
+        cls.addClassCleanup(cls.browser.quit)
+
+    def open(self, result) -> None:
+        path = self.folder / "page.html"
+        result.report(path)
+        self.browser.get(path.as_uri())
+        ready = self.browser.execute_script("return document.documentElement.dataset.ready")
+        self.assertEqual(ready, "yes")
+        self.assertEqual(self.browser.get_log("browser"), [])
+
+    def shares(self, box: int = 0) -> dict[str, str]:
+        script = """
+            const box = document.querySelectorAll(".live")[arguments[0]], found = {};
+            ["low", "mid", "high", "at"].forEach((name) => {
+              const one = box.querySelector(".shares ." + name);
+              found[name] = one.hidden ? "" : one.querySelector("strong").textContent;
+            });
+            return found;"""
+        return self.browser.execute_script(script, box)
+
+    def type(self, cuts: tuple[float, float], box: int = 0) -> None:
+        script = """
+            const inputs = document.querySelectorAll(".live")[arguments[0]]
+              .querySelectorAll("input[type=text]");
+            arguments[1].forEach((x, k) => {
+              inputs[k].value = x;
+              inputs[k].dispatchEvent(new Event("input"));
+            });"""
+        self.browser.execute_script(script, box, [repr(x) for x in cuts])
+
+    def test_typed_cut_offs_give_the_chances_of_the_library(self):
+        for plan in ("random", "latin", "sobol", "antithetic"):
+            found = investment().simulate(2_000, seed=3, sampling=plan)
+            self.open(found)
+            result = found["net_value"]
+            generator = np.random.default_rng(1)
+            for _ in range(8):
+                low, high = np.sort(generator.normal(40, 25, 2)).round(3).tolist()
+                self.type((low, high))
+                shown = self.shares()
+                self.assertEqual(shown["low"], written(result.chance(below=low)), (plan, low))
+                self.assertEqual(shown["high"], written(result.chance(above=high)), (plan, high))
+                between = written(result.chance(above=low, below=high))
+                self.assertEqual(shown["mid"], between, (plan, low, high))
+
+    def test_keys_and_dragging(self):
+        from selenium.webdriver.common.action_chains import ActionChains
+        from selenium.webdriver.common.by import By
+        from selenium.webdriver.common.keys import Keys
+
+        found = investment().simulate(2_000, seed=3)
+        self.open(found)
+        slider = self.browser.find_elements(By.CSS_SELECTOR, ".live input[type=range]")[0]
+        slider.send_keys(Keys.ARROW_LEFT * 5)
+        cut = float(slider.get_attribute("value"))
+        self.assertLess(cut, 0)
+        self.assertEqual(self.shares()["low"], written(found["net_value"].chance(below=cut)))
+        svg = self.browser.find_element(By.CSS_SELECTOR, "svg.main")
+        chain = ActionChains(self.browser).move_to_element_with_offset(svg, 120, 0)
+        chain.click_and_hold().move_by_offset(40, 0).release().perform()
+        upper = self.browser.find_elements(By.CSS_SELECTOR, ".live input[type=range]")[1]
+        self.assertGreater(float(upper.get_attribute("value")), 0)
+
+    def test_of_many_trials_counts_on_steps_are_sent(self):
+        found = investment().simulate(MOST_VALUES + 10_000, seed=3)
+        self.open(found)
+        self.type((0.0, 60.0))
+        result = found["net_value"]
+        script = (
+            "return [...document.querySelectorAll('.live input[type=range]')].map((s) => s.value)"
+        )
+        _, high = (float(x) for x in self.browser.execute_script(script))
+        # the target is a step
+        self.assertEqual(self.shares()["low"], written(result.chance(below=0.0)))
+        self.assertAlmostEqual(high, 60, delta=0.5)
+
+    def test_trials_without_a_value_and_lumps(self):
+        model = kd.Model("Lumps")
+        model.driver("x", kd.Discrete([-1.0, 0.0, 1.0, 4.0], [0.1, 0.2, 0.3, 0.4]))
+        model.outcome("root", "sqrt(x)", target=1)
+        found = model.simulate(2_000, seed=1)
+        self.open(found)
+        shown = self.shares()
+        result = found["root"]
+        self.assertEqual(shown["at"], written(result.chance(at=1)))
+        self.assertEqual(shown["low"], written(result.chance(below=1)))
+        self.assertEqual(shown["mid"], "")
+
+    def test_names_of_users_are_texts_and_nothing_is_fetched(self):
+        model = kd.Model(f"Ferry {NASTY}")
+        model.driver("x", kd.Normal(0, 1), unit=NASTY, source=NASTY)
+        model.outcome("y", "x + 1", unit=f"EUR{NASTY}")
+        self.open(model.simulate(500, seed=1))
+        self.assertIn(NASTY, self.browser.title)
+        scripts = self.browser.execute_script("return document.scripts.length")
+        self.assertEqual(scripts, 3)  # ours, and two of data
+        requests = [
+            entry["message"]
+            for entry in self.browser.get_log("performance")
+            if "Network.requestWillBeSent" in entry["message"]
+        ]
+        self.assertFalse([one for one in requests if '"url":"http' in one])
+
+
+class Pages(Folder):
+    def test_every_kind_of_result_has_a_page_and_a_workbook(self):
+        model = kd.load_model(kd.demo_file("night_ferry.toml"))
+        results = {
+            "run": model.simulate(500, seed=1),
+            "comparison": model.compare(trials=500, seed=1),
+            "sweep": model.sweep(fare=[50, 58]),
+            "goal": model.solve(
+                "fare", outcome="net_value", mean=0, within=(30, 80), trials=500, seed=1
+            ),
+            "ranking": kd.fit_distributions(np.random.default_rng(1).gamma(3, 2, 40), ["gamma"]),
+            "trials": kd.read_trials(kd.demo_file("fuel_hedging.csv")),
+        }
+        for name, result in results.items():
+            with self.subTest(name):
+                page, book = self.folder / name / "page.html", self.folder / name / "book.xlsx"
+                result.report(page)
+                html = page.read_text()
+                self.assertIn("default-src 'none'", html)
+                self.assertNotIn("http://", html.replace("http://www.w3.org", ""))
+                result.to_excel(book)
+                self.assertIn("answer", kd.read_workbook(book).sheets)
+
+    def test_the_answer_of_a_run(self):
+        found = investment().simulate(20_000, seed=1)
+        result = found["net_value"]
+        shown = run_text(found)
+        self.assertIn("Net value is", shown)
+        mean = float(re.search(r"is (-?[\d.]+) EUR on average", shown)[1])
+        self.assertAlmostEqual(mean, float(result.mean), delta=0.06)
+        chance = float(re.search(r"chance of ([\d.]+) % \(± ([\d.]+)\) it is below 0", shown)[1])
+        self.assertAlmostEqual(chance / 100, float(result.chance(below=0)), delta=0.0006)
+        self.assertIn("Flow decides most of the net value (100 %).", shown)
+
+    def test_amounts_have_no_more_digits_than_their_error_leaves(self):
+        for value, low, high, unit, shown in (
+            (6_794_213, 6_760_000, 6_828_000, "EUR", "6.79 million EUR"),
+            (6_794_213, 6_000_000, 7_500_000, "EUR", "6.79 million EUR"),
+            (1_234_567, 0, 2_500_000, "EUR", "1.2 million EUR"),
+            (0.1273, 0.1272, 0.1274, "% a year", "12.7 % a year"),
+            (0.5, 0.1, 0.9, None, "0.50"),
+        ):
+            with self.subTest(shown):
+                self.assertEqual(amount(kd.Estimate(value, low, high), unit), shown)
+        self.assertEqual(amount(kd.Estimate(0.08), "a year"), "0.08 a year")
+
+    def test_commands(self):
+        page, book = self.folder / "new" / "ferry.html", self.folder / "ferry.xlsx"
+        words = ("run", str(kd.demo_file("night_ferry.toml")), "--trials", "500", "--seed", "1")
+        shown = run(*words, "--brief", "--report", str(page), "--excel", str(book))
+        self.assertEqual(shown.returncode, 0, shown.stderr)
+        self.assertNotIn("standard deviation", shown.stdout)
+        self.assertIn("Net value is", shown.stdout)
+        self.assertTrue(page.is_file() and book.is_file())
+        ferry = str(kd.demo_file("night_ferry.toml"))
+        answer = run("report", ferry, "--trials", "500", "--seed", "1", "--to", str(self.folder))
+        self.assertEqual(answer.stdout, f"Written: {self.folder / 'night_ferry.html'}\n")
+        self.assertLess((self.folder / "night_ferry.html").stat().st_size, 600_000)
+        for bad, told in (
+            (("report", ferry, ferry), "two files are named 'night_ferry'"),
+            ((*words, "--report", "page.txt"), "a page must be named .html"),
+            ((*words, "--excel", "book.csv"), "a workbook must be named .xlsx"),
+        ):
+            with self.subTest(told):
+                self.assertIn(told, run(*bad).stderr)
+
+
+class Workbooks(Folder):
+    def test_live_cells_are_worked_out_to_our_chances(self):
+        for plan in ("random", "latin"):
+            found = investment().simulate(1_000, seed=4, sampling=plan)
+            path = self.folder / f"{plan}.xlsx"
+            found.to_excel(path)
+            book = kd.read_workbook(path)
+            self.assertTrue(book.agreement.holds, book.agreement.words)
+            cell = "'live net_value'!{}".format
+            places = {"below": "B5", "low": "C5", "high": "D5", "above": "B6"}
+            outcomes = {name: cell(place) for name, place in places.items()}
+            with self.assertWarns(kd.DataWarning):  # they depend on no driver
+                model = book.model(outcomes=outcomes, given={"cut": cell("B2")})
+            for cut in (-30.0, 0.0, 41.5, 90.0):
+                values = model.replace(cut=cut).base_case()["value"]
+                below = found["net_value"].chance(below=cut)
+                self.assertAlmostEqual(values["below"], float(below), delta=1e-12)
+                self.assertAlmostEqual(values["low"], below.low, delta=1e-9)
+                self.assertAlmostEqual(values["high"], below.high, delta=1e-9)
+                above = float(found["net_value"].chance(above=cut))
+                self.assertAlmostEqual(values["above"], above, delta=1e-12)
+
+    def test_texts_of_users_are_no_formulas(self):
+        model = kd.Model("=1+1")
+        model.driver("x", kd.Normal(0, 1), unit="=cmd()", source="@sum")
+        model.outcome("y", "x + 1", unit="+EUR")
+        path = self.folder / "book.xlsx"
+        model.simulate(300, seed=1).to_excel(path)
+        book = kd.read_workbook(path)
+        texts = [f.text for sheet in book.contents.sheets.values() for f in sheet.formulas.values()]
+        self.assertFalse([one for one in texts if "cmd" in one or "@" in one or one == "1+1"])
+        self.assertEqual(book.value("trials!A1"), "trial")
+        self.assertIn("300 trials", str(book.value("answer!A3")))
+
+
+def run_text(found: kd.Run) -> str:
+    """Return what a run's report says, on one line."""
+    return " ".join(" ".join(text.run(found).answer).split())
+
+
+if __name__ == "__main__":
+    unittest.main()
