@@ -90,7 +90,7 @@ class PurserSheet(unittest.TestCase):
         )
         self.assertEqual(drivers["share_that_buys"].distribution.high, 0.6)
         random = self.book.random()
-        self.assertEqual(random.loc["Evening!C13", "distribution"], "as it stands")
+        self.assertEqual(random.loc["Evening!C13", "distribution"], "unchanged formula")
         self.assertEqual(len(random), 800)
 
     def test_the_lookup_of_a_draw_has_its_chances(self):

@@ -108,7 +108,7 @@ def _check_workbook(file: Path, cells: dict[str, Any]) -> bool:
     drawn = book.random()
     if len(drawn):
         one = len(drawn) == 1
-        count = "1 cell draws by itself" if one else f"{len(drawn):,} cells draw by themselves"
+        count = "1 cell draws" if one else f"{len(drawn):,} cells draw"
         click.echo(f"{count}: {', '.join(drawn.index[:5])}{', ...' * (len(drawn) > 5)}.")
     click.echo("")
     if uncertain_sheet(book.contents) is None and not cells["outcomes"]:

@@ -409,7 +409,7 @@ class _Cell:
         if name in LOOKING:
             return self._looking(name, arguments)
         if name in LAZY:
-            return getattr(self, f"_{name.lower()}")(arguments, array, tidy)  # type: ignore[no-any-return]
+            return self._lazy(name)(arguments, array, tidy)
         known = FUNCTIONS.get(name)
         if known is None:
             raise FormulaError(f"the function {name} is not known", owner=str(self.cell))
@@ -483,6 +483,16 @@ class _Cell:
         return lambda slots: float(value)
 
     # forms that work out only what is needed
+
+    def _lazy(self, name: str) -> Callable[[tuple[Node, ...], bool, bool], Closure]:
+        return {
+            "IF": self._if,
+            "IFS": self._ifs,
+            "SWITCH": self._switch,
+            "CHOOSE": self._choose,
+            "IFERROR": self._iferror,
+            "IFNA": self._ifna,
+        }[name]
 
     def _if(
         self, arguments: tuple[Node, ...], array: bool, tidy: bool, shown: bool = False

@@ -301,7 +301,7 @@ class _Adding:
     def _distribution(
         self, one: RandomCell, name: str, bound: Graph
     ) -> Distribution | StatedDistribution | None:
-        """Return the distribution that a cell is; None where it is worked out as it stands."""
+        """Return the distribution that a cell is; None where its formula is kept."""
         if one.distribution is None or one.parameters is None:
             return None
         values: dict[str, Any] = {}

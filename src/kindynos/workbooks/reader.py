@@ -33,7 +33,7 @@ ESCAPED = re.compile(r"_x([0-9A-Fa-f]{4})_")
 
 @dataclass(frozen=True, slots=True)
 class Formula:
-    """A formula as it stands in a cell: its text, or the number of the ``shared`` one that it
+    """A formula of a cell: its text, or the number of the ``shared`` one that it
     copies; ``area`` is what an array formula fills.
     """
 

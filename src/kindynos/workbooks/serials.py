@@ -64,7 +64,7 @@ def _time_in_text(text: str) -> float | None:
 
 
 def whole_date(serial: float) -> int:
-    """Return the whole days of a serial number; raises ResultError for one that is no date."""
+    """Return the whole days of a serial number; raises ResultError for one that is not a date."""
     if not 0 <= serial < LAST + 1:
         raise ResultError(NUM)
     return int(serial)

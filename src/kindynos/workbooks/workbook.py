@@ -216,7 +216,7 @@ class Workbook:
         rows = {
             str(one.cell): {
                 "draws": len(one.places),
-                "distribution": one.distribution or "as it stands",
+                "distribution": one.distribution or "unchanged formula",
             }
             for one in random_cells(self.graph).values()
         }

@@ -80,7 +80,7 @@ def page_of(report: Report) -> str:
 def _raw(text: str) -> Any:
     from markupsafe import Markup
 
-    return Markup(text)  # a file of ours, in which there is no text of a user
+    return Markup(text)  # our own file, without any text from a user
 
 
 def _hash(text: str) -> str:
