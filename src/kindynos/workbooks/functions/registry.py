@@ -47,6 +47,8 @@ from kindynos.workbooks.values import (
 
 SINGLE = frozenset("ndtbve")  # kinds of arguments that are one value
 MOST_ARGUMENTS = 255
+NUMERIC = frozenset("nx")
+PLAIN = frozenset({float, np.ndarray})
 
 
 @dataclass(frozen=True)
@@ -155,7 +157,9 @@ def _of_plain_numbers(known: Function, kinds: str, arguments: Sequence[Value]) -
     """Return the value of a function of numbers, some of them one per trial, where none of them and
     no trial of the value has an error; None otherwise.
     """
-    plain = None if known.quick is None else _plain_numbers(kinds, arguments)
+    if known.quick is None or not NUMERIC.issuperset(kinds):
+        return None
+    plain = _plain_numbers(kinds, arguments)
     if plain is None:
         return None
     assert known.quick is not None
@@ -174,15 +178,25 @@ def _plain_numbers(kinds: str, arguments: Sequence[Value]) -> list[Any] | None:
     """
     found: list[Any] = []
     moving = False
-    for kind, value in zip(kinds, arguments, strict=True):
-        if kind not in "nx":
-            return None
-        for one in value.flat() if type(value) is Grid and kind == "x" else (value,):
-            if type(one) is np.ndarray and one.dtype is FLOAT:
-                moving = True
-            elif type(one) is not float:
+    for place, value in enumerate(arguments):
+        kind = type(value)
+        if kind is np.ndarray and value.dtype is FLOAT:
+            moving = True
+            found.append(value)
+        elif kind is float:
+            found.append(value)
+        elif kind is Grid and kinds[place] == "x":
+            items = value.flat()
+            kinds_in = set(map(type, items))
+            if not kinds_in <= PLAIN:
                 return None
-            found.append(one)
+            if np.ndarray in kinds_in:
+                if any(type(one) is np.ndarray and one.dtype is not FLOAT for one in items):
+                    return None
+                moving = True
+            found += items
+        else:
+            return None
     return found if moving else None
 
 
