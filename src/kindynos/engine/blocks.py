@@ -35,12 +35,14 @@ class Blocks:
     planned: tuple[int, int] | None = None
 
     @classmethod
-    def cut(cls, trials: int, periods: int = 0, powers_of_two: bool = False) -> Blocks:
+    def cut(
+        cls, trials: int, periods: int = 0, powers_of_two: bool = False, shares: int = SHARES
+    ) -> Blocks:
         """Return the blocks for a number of trials, which alone decides them; the periods bear on
         the batches.
 
         With ``powers_of_two`` every block has such a size, and the trials are rounded up to fill
-        the last one.
+        the last one. There are at least as many batches as ``shares``.
 
         >>> Blocks.cut(100_000).count, Blocks.cut(100_000, powers_of_two=True).trials
         (25, 102400)
@@ -51,7 +53,7 @@ class Blocks:
             count = -(-trials // size)
             trials = count * size
         width = min(BATCH, BATCH_VALUES // max(periods, 1)) * count // trials
-        return cls(trials, count, max(1, min(width, -(-count // SHARES))))
+        return cls(trials, count, max(1, min(width, -(-count // shares))))
 
     @classmethod
     def for_rounds(cls, trials: int, periods: int, powers_of_two: bool, fewest: int) -> Blocks:

@@ -83,6 +83,7 @@ def inputs_of_trial(
         check_integer("inputs", "trials", trials, least=1, most=MOST_TRIALS),
         program.periods,
         plan.powers_of_two,
+        program.shares,
     )
     if check_integer("inputs", "trial", trial, least=0) >= blocks.trials:
         raise invalid_argument("inputs", "trial", f"from 0 to {blocks.trials - 1}", trial)

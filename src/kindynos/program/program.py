@@ -11,6 +11,7 @@ import numpy as np
 
 from kindynos.arrays import Floats
 from kindynos.dependence.groups import DriverGroup
+from kindynos.engine.blocks import SHARES
 from kindynos.errors import FormulaError, KindynosError, ModelError
 from kindynos.finance.annual_rates import per_period
 from kindynos.finance.notes import listening
@@ -193,6 +194,13 @@ class Program:
     def one_thread(self) -> bool:
         """Whether a function of it must not run in two threads at once."""
         return any(step.one_thread for step in self.steps)
+
+    @property
+    def shares(self) -> int:
+        """The batches that a run has at least: few where each costs the same for few trials as for
+        many, since thousands of cells are worked out one after the other.
+        """
+        return 1 if any(isinstance(step, CalculationStep) for step in self.steps) else SHARES
 
     @property
     def seconds_a_trial(self) -> float:

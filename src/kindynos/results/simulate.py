@@ -158,9 +158,10 @@ class _Simulation:
     def fixed(self) -> Run:
         """Return a run of the number of trials that the settings name."""
         trials = self.settings.trials
-        blocks = Blocks.cut(trials, self.program.periods, self.plan.powers_of_two)
+        program = self.program
+        blocks = Blocks.cut(trials, program.periods, self.plan.powers_of_two, program.shares)
         # nothing is gained by larger batches, and progress and stopping come sooner
-        if self.program.one_thread:
+        if program.one_thread:
             blocks = replace(blocks, blocks_per_batch=1)
         run = self._round(blocks)
         rounded = trials if blocks.trials > trials else None
