@@ -138,6 +138,21 @@ class InABrowser(Folder):
         self.assertEqual(shown["low"], written(result.chance(below=1)))
         self.assertEqual(shown["mid"], "")
 
+    def test_single_trials_go_from_the_worst_to_the_best(self):
+        found = investment().simulate(2_000, seed=3, keep=["cash_flow"])
+        self.open(found)
+        script = """
+            const box = document.querySelector(".live-fan"), slider = box.querySelector("input");
+            slider.value = arguments[0];
+            slider.dispatchEvent(new Event("input"));
+            return [box.querySelector(".which").textContent, slider.max,
+                    box.querySelector(".path").getAttribute("points").split(" ").length];"""
+        values = found["net_value"].values
+        for place, trial in ((0, values.argmin()), (200, values.argmax())):
+            words, most, points = self.browser.execute_script(script, place)
+            self.assertTrue(words.startswith(f"trial {trial:,}: net_value"), words)
+            self.assertEqual((most, points), ("200", 5))
+
     def test_names_of_users_are_texts_and_nothing_is_fetched(self):
         model = kd.Model(f"Ferry {NASTY}")
         model.driver("x", kd.Normal(0, 1), unit=NASTY, source=NASTY)

@@ -197,11 +197,12 @@ def _ticks(first: float, last: float, scale: float) -> list[dict[str, Any]]:
 
     places = MaxNLocator(7, steps=[1, 2, 2.5, 5, 10]).tick_values(first * scale, last * scale)
     return [
-        {"x": round(_place(x / scale, first, last), 1), "text": _tick(x)}
+        {"x": round(_place(x / scale, first, last), 1), "text": tick(x)}
         for x in places
         if first <= x / scale <= last
     ]
 
 
-def _tick(x: float) -> str:
+def tick(x: float) -> str:
+    """Return a figure on an axis, large ones in millions."""
     return f"{brief(x / 1e6)} m" if abs(x) >= 1e6 else brief(x)

@@ -228,5 +228,33 @@
     box.querySelectorAll(".needs-script").forEach((one) => { one.hidden = false; });
     update(-1);
   });
+
+  // Single trials in a fan, one after the other.
+  document.querySelectorAll(".live-fan").forEach((box) => {
+    const data = JSON.parse(box.querySelector("script").textContent);
+    const slider = box.querySelector("input"), button = box.querySelector("button");
+    const path = box.querySelector(".path"), which = box.querySelector(".which");
+    let timer = 0;
+    const show = () => {
+      const k = Number(slider.value);
+      path.setAttribute("points", data.paths[k].map((y, j) => `${data.across[j]},${y}`).join(" "));
+      which.textContent = data.words[k];
+    };
+    const stop = () => { clearInterval(timer); timer = 0; button.textContent = "Play"; };
+    slider.max = data.paths.length - 1;
+    slider.addEventListener("input", () => { stop(); show(); });
+    button.addEventListener("click", () => {
+      if (timer) { stop(); return; }
+      if (slider.value === slider.max) slider.value = 0;
+      button.textContent = "Stop";
+      timer = setInterval(() => {
+        slider.value = Number(slider.value) + 1;
+        show();
+        if (slider.value === slider.max) stop();
+      }, 150);
+    });
+    box.querySelector(".needs-script").hidden = false;
+    show();
+  });
   document.documentElement.dataset.ready = "yes";
 })();

@@ -18,6 +18,7 @@ from kindynos.atomic import check_folder, replacing
 from kindynos.errors import FileError
 from kindynos.printable import visible
 from kindynos.reports import text as texts
+from kindynos.reports.page.fans import Fan, fan
 from kindynos.reports.page.live import Live, drivers_looked_at, live
 from kindynos.reports.report import Report, Section
 from kindynos.reports.showing import report_of
@@ -66,6 +67,7 @@ def page_of(report: Report) -> str:
         title=visible(_title(result, report)),
         answer=[visible(line) for line in report.answer],
         lives=lives,
+        fans=list(_fans(result)),
         drivers=drivers_looked_at(result) if lives else "[]",
         sections=[*_stated(result), *map(_section, report.sections[bool(report.answer) :])],
         pictures=list(_pictures(report, lives, result)),
@@ -91,6 +93,14 @@ def _lives(result: Any) -> Iterator[Live]:
     if isinstance(result, Run):
         for name in result.outcomes[:MOST_LIVE]:
             found = live(result, name)
+            if found is not None:
+                yield found
+
+
+def _fans(result: Any) -> Iterator[Fan]:
+    if isinstance(result, Run):
+        for name in result.kept:
+            found = fan(result, name) if result[name].is_row else None
             if found is not None:
                 yield found
 
@@ -125,7 +135,7 @@ def _without_title(parts: list[dict[str, Any]], section: Section) -> list[dict[s
 
 def _pictures(report: Report, lives: Sequence[Live], result: Any) -> Iterator[dict[str, str]]:
     """Yield the still pictures of a report; those of outcomes that are drawn live are left out."""
-    drawn = set(result.outcomes[:MOST_LIVE]) if isinstance(result, Run) and lives else set()
+    drawn = {*result.outcomes[:MOST_LIVE], *result.kept} if isinstance(result, Run) else set()
     for draws, whole in ((report.figures(), False), (report.pages(), True)):
         for name, draw in draws.items():
             if name not in drawn:

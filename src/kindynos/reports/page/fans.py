@@ -1,0 +1,124 @@
+"""The data of a row that a page lets its reader step through: its fan, and single trials from the
+worst to the best by an outcome.
+"""
+
+from __future__ import annotations
+
+import json
+from dataclasses import dataclass
+from typing import Any
+
+import numpy as np
+
+from kindynos.arrays import Floats
+from kindynos.formatting import brief, times_shown
+from kindynos.reports.page.live import BOTTOM, HEIGHT, LEFT, WIDTH, tick
+from kindynos.results.run import Run
+
+PATHS = 201  # trials to step through
+MOST_LABELS = 12
+BANDS = ((5, 95), (25, 75))
+
+
+@dataclass(frozen=True)
+class Fan:
+    """A row as a page shows it."""
+
+    title: str
+    label: str
+    json: str
+    bands: list[str]
+    median: str
+    zero: float | None
+    ticks: list[dict[str, Any]]
+    levels: list[dict[str, Any]]
+    by: str
+
+
+def fan(run: Run, name: str) -> Fan | None:
+    """Return a kept row as a page shows it; None where it has no value, or a single period."""
+    result = run.row(name)
+    values = times_shown(result.unit) * np.asarray(result.values, dtype=np.float64)
+    periods = len(values)
+    if periods < 2 or not np.isfinite(values).any():
+        return None
+    percentiles = np.nanpercentile(values, [5, 25, 50, 75, 95], axis=1)
+    chosen, words, by = _chosen(run, values.shape[1])
+    paths = values[:, chosen].T
+    low, high = _axis(percentiles, paths)
+
+    def points(row: Floats) -> list[str]:
+        return [f"{_across(k, periods)},{_up(y, low, high)}" for k, y in enumerate(row.tolist())]
+
+    bands = [
+        " ".join(points(percentiles[first]) + points(percentiles[4 - first])[::-1])
+        for first in range(len(BANDS))
+    ]
+    unit = f", {result.unit}" if result.unit else ""
+    data = {
+        "across": [_across(k, periods) for k in range(periods)],
+        "paths": [
+            [round(_up(y, low, high)) for y in path.tolist()] if np.isfinite(path).all() else []
+            for path in paths
+        ],
+        "words": words,
+    }
+    labels = list(map(str, result.labels))
+    every = -(-periods // MOST_LABELS)
+    return Fan(
+        f"{name}{unit}, period by period",
+        f"Fan of {name}{unit}: the middle half and nine tenths of the trials",
+        json.dumps(data).replace("<", "\\u003c"),
+        bands,
+        " ".join(points(percentiles[2])),
+        _up(0.0, low, high) if low < 0 < high else None,
+        [{"x": _across(k, periods), "text": labels[k]} for k in range(0, periods, every)],
+        [{"y": _up(y, low, high), "text": tick(y)} for y in _levels(low, high)],
+        by,
+    )
+
+
+def _chosen(run: Run, size: int) -> tuple[Any, list[str], str]:
+    """Return trials from the worst to the best by the first outcome that is one number, what is
+    said of each, and the name of that outcome; in their own order where there is none.
+    """
+    outcome = next((name for name in run.outcomes if not run[name].is_row), None)
+    count = min(PATHS, size)
+    if outcome is None:
+        places = np.arange(count)
+        return places, [f"trial {place:,}" for place in places.tolist()], ""
+    result = run[outcome]
+    order = np.argsort(np.asarray(result.values), kind="stable")
+    order = order[: int(np.isfinite(result.values).sum())]
+    if not len(order):
+        return np.arange(count), [f"trial {place:,}" for place in range(count)], ""
+    order = order if result.better == "high" else order[::-1]
+    places = order[np.linspace(0, len(order) - 1, min(count, len(order))).astype(np.int64)]
+    times, unit = times_shown(result.unit), f" {result.unit}" if result.unit else ""
+    words = [
+        f"trial {place:,}: {outcome} {brief(times * float(result.values[place]))}{unit}"
+        for place in places.tolist()
+    ]
+    return places, words, outcome
+
+
+def _axis(percentiles: Floats, paths: Floats) -> tuple[float, float]:
+    known = paths[np.isfinite(paths)]
+    low = min(float(np.nanmin(percentiles)), float(known.min(initial=np.inf)))
+    high = max(float(np.nanmax(percentiles)), float(known.max(initial=-np.inf)))
+    room = 0.05 * (high - low) or 1.0
+    return low - room, high + room
+
+
+def _across(period: int, periods: int) -> float:
+    return round(LEFT + 60 + (WIDTH - 60) * period / (periods - 1), 1)
+
+
+def _up(y: float, low: float, high: float) -> float:
+    return round(BOTTOM - HEIGHT * (y - low) / (high - low), 1)
+
+
+def _levels(low: float, high: float) -> list[float]:
+    from matplotlib.ticker import MaxNLocator
+
+    return [y for y in MaxNLocator(5).tick_values(low, high) if low <= y <= high]
