@@ -192,6 +192,16 @@ class Pages(Folder):
                 result.to_excel(book)
                 self.assertIn("answer", kd.read_workbook(book).sheets)
 
+    def test_notebooks_show_the_answer_and_tables(self):
+        model = kd.Model("Ferry")
+        model.driver("x", kd.Normal(0, 1), unit=NASTY)
+        model.outcome("y", "x + 1", unit=f"EUR{NASTY}")
+        shown = model.simulate(500, seed=1)._repr_html_()
+        self.assertTrue(shown.startswith("<p><b>Y is "), shown[:40])
+        self.assertIn('<td style="text-align:left">mean</td>', shown)
+        self.assertNotIn("<script", shown)
+        self.assertIn("more tables", kd.read_trials(kd.demo_file("fuel_hedging.csv"))._repr_html_())
+
     def test_the_answer_of_a_run(self):
         found = investment().simulate(20_000, seed=1)
         result = found["net_value"]

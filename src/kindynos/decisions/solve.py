@@ -560,6 +560,10 @@ class Solution:
         sheets of their own. Raises FileError as ``report`` does.
         """
 
+    @delegated_to("kindynos.reports.page.inline", "inline")
+    def _repr_html_(self) -> Any:
+        """Return it as a notebook shows it: the answer and the first tables."""
+
     @delegated_to("kindynos.plots", "decision")
     def plot(self, what: str = "tree", figure: Any = None) -> Any:
         """Draw the tree with the best path marked (``"tree"``), or the risk profiles

@@ -204,6 +204,10 @@ class Ranking:
         sheets of their own. Raises FileError as ``report`` does.
         """
 
+    @delegated_to("kindynos.reports.page.inline", "inline")
+    def _repr_html_(self) -> Any:
+        """Return it as a notebook shows it: the answer and the first tables."""
+
     @delegated_to("kindynos.plots", "fitted_distributions")
     def plot(
         self, what: str = "density", ax: Any = None, best: int = 3, name: str | None = None

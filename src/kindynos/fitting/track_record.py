@@ -290,6 +290,10 @@ class TrackRecord:
         sheets of their own. Raises FileError as ``report`` does.
         """
 
+    @delegated_to("kindynos.reports.page.inline", "inline")
+    def _repr_html_(self) -> Any:
+        """Return it as a notebook shows it: the answer and the first tables."""
+
     @delegated_to("kindynos.plots", "track_record")
     def plot(self, ax: Any = None) -> Any:
         """Draw where outcomes fell in their forecasts, with the band that chance allows; return the

@@ -201,6 +201,10 @@ class Backtest:
         sheets of their own. Raises FileError as ``report`` does.
         """
 
+    @delegated_to("kindynos.reports.page.inline", "inline")
+    def _repr_html_(self) -> Any:
+        """Return it as a notebook shows it: the answer and the first tables."""
+
     @delegated_to("kindynos.plots", "backtest")
     def plot(self, ax: Any = None) -> Any:
         """Draw profit and loss through time with the forecasts, exceptions marked."""

@@ -301,6 +301,10 @@ class Portfolio:
         sheets of their own. Raises FileError as ``report`` does.
         """
 
+    @delegated_to("kindynos.reports.page.inline", "inline")
+    def _repr_html_(self) -> Any:
+        """Return it as a notebook shows it: the answer and the first tables."""
+
     def __repr__(self) -> str:
         return (
             f"<portfolio of {', '.join(self.instruments)}: {self.value:,.2f} on "

@@ -149,6 +149,10 @@ class ReadTrials(Mapping[str, Result]):
         sheets of their own. Raises FileError as ``report`` does.
         """
 
+    @delegated_to("kindynos.reports.page.inline", "inline")
+    def _repr_html_(self) -> Any:
+        """Return it as a notebook shows it: the answer and the first tables."""
+
     @delegated_to("kindynos.plots", "scatter")
     def scatter(
         self,

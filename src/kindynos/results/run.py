@@ -156,6 +156,10 @@ class Run(SimulatedTrials):
         sheets of their own. Raises FileError as ``report`` does.
         """
 
+    @delegated_to("kindynos.reports.page.inline", "inline")
+    def _repr_html_(self) -> Any:
+        """Return it as a notebook shows it: the answer and the first tables."""
+
     @delegated_to("kindynos.model.saved", "save")
     def save(self, path: str | Path) -> None:
         """Write the run to a Parquet file with all that is needed to read it again; see

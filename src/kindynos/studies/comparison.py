@@ -369,6 +369,10 @@ class Comparison:
         sheets of their own. Raises FileError as ``report`` does.
         """
 
+    @delegated_to("kindynos.reports.page.inline", "inline")
+    def _repr_html_(self) -> Any:
+        """Return it as a notebook shows it: the answer and the first tables."""
+
     @delegated_to("kindynos.plots", "comparison")
     def plot(self, outcome: str, kind: str = "cumulative", ax: Any = None) -> Any:
         """Draw the scenarios of one outcome: "cumulative" curves, "survival" curves, or "boxes"

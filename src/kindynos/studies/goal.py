@@ -57,6 +57,10 @@ class Goal:
         sheets of their own. Raises FileError as ``report`` does.
         """
 
+    @delegated_to("kindynos.reports.page.inline", "inline")
+    def _repr_html_(self) -> Any:
+        """Return it as a notebook shows it: the answer and the first tables."""
+
     @delegated_to("kindynos.plots", "goal")
     def plot(self, ax: Any = None) -> Any:
         """Draw the statistic against the value, with the goal and where it is reached."""

@@ -132,6 +132,10 @@ class Optimum:
         sheets of their own. Raises FileError as ``report`` does.
         """
 
+    @delegated_to("kindynos.reports.page.inline", "inline")
+    def _repr_html_(self) -> Any:
+        """Return it as a notebook shows it: the answer and the first tables."""
+
     @delegated_to("kindynos.plots", "optimum")
     def plot(self, ax: Any = None) -> Any:
         """Draw the objective at all points tried around the optimum, those that break a constraint

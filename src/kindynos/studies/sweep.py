@@ -154,6 +154,10 @@ class Sweep:
         sheets of their own. Raises FileError as ``report`` does.
         """
 
+    @delegated_to("kindynos.reports.page.inline", "inline")
+    def _repr_html_(self) -> Any:
+        """Return it as a notebook shows it: the answer and the first tables."""
+
     @delegated_to("kindynos.reports.styled", "styled_sweep")
     def styled(self, output: str | None = None, number_format: str | None = None) -> Any:
         """Return the grid of one output over two inputs as a pandas Styler: shaded, with the best
