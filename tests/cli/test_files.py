@@ -16,7 +16,7 @@ import pandas as pd
 import kindynos as kd
 from kindynos.atomic import replacing, staged
 from kindynos.reports.manifest import differences, read_manifest
-from tests.common import DEMO, Folder, run, wait_for_work
+from tests.common import DEMO, Folder, proof, run, wait_for_work
 
 
 class NothingHalfWritten(Folder):
@@ -53,6 +53,7 @@ class NothingHalfWritten(Folder):
                 self.assertEqual(answer.stderr.count("\n"), 1)
                 self.assertFalse(out.exists())
 
+    @proof
     def test_every_command_writes_files_of_every_kind_of_model(self):
         kinds = {  # one model of each kind: rows and scenarios, periods that never come, a fleet
             "night_ferry": (("run",), ("drivers",), ("trial", "--number", "3"), ("compare",)),

@@ -8,7 +8,7 @@ import pandas as pd
 from matplotlib.figure import Figure
 
 import kindynos as kd
-from tests.common import DEMO, HELD, PRICES, Folder, made, run
+from tests.common import DEMO, HELD, PRICES, Folder, made, proof, run
 
 TREASURY = (str(DEMO / "treasury_prices.csv"), "--holdings", str(DEMO / "treasury_holdings.csv"))
 
@@ -245,6 +245,7 @@ class Commands(Folder):
         self.assertIn("Figures each quarter", by_quarter)
         self.assertRegex(run("risk", str(file), *held, "--every", "day").stderr, "one month apart")
 
+    @proof
     def test_paths(self):
         oil = str(DEMO / "heating_oil.csv")
         for process in ("random walk", "mean-reverting", "jump-diffusion", "bootstrap-returns"):

@@ -456,6 +456,7 @@ class Rolling(Case):
                     single = kind().interval(exposure, measure, 0.95, 1)
                     self.assertAlmostEqual(single, figure, 12, msg=name)
 
+    @proof
     def test_many_instruments_are_simulated(self):
         rng = np.random.default_rng(6)
         days = pd.bdate_range("2024-01-01", periods=40).strftime("%Y-%m-%d")

@@ -4,7 +4,7 @@ import numpy as np
 from scipy import stats
 
 import kindynos as kd
-from tests.common import Case, run
+from tests.common import Case, proof, run
 
 RNG = np.random.default_rng(7)
 YEARS = (
@@ -114,6 +114,7 @@ class Forecasts(Case):
         path.write_text(text, encoding="utf-8")
         return path
 
+    @proof
     def test_prices_on_the_command_line(self):
         oil = str(kd.demo_file("heating_oil.csv"))
         for process in ("garch", "arima", "exponential-smoothing"):
