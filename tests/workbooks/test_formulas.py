@@ -90,6 +90,7 @@ class Rules(unittest.TestCase):
     def test_sums_that_are_almost_nothing_are_nothing(self):
         self.check({"=0.1+0.2=0.3": True, "=1*(0.5-0.4-0.1)=0": True, "=1=1+1E-12": False})
         self.check({"=INT(4.35*100)": 435.0, "=ROUND(1.005,2)": 1.01, "=MOD(1,0.1)": 0.0})
+        self.check({"=1=1+3E-15": True, "=1=1+5E-15": False, "=(1+3E-15)>1": False})
         whole = {"=9007199254740991=9007199254740990": False}  # whole numbers are compared exactly
         self.check(whole)
 

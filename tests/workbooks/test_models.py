@@ -144,6 +144,12 @@ class Recognition(Folder):
                 values = run["demand"].values
                 np.testing.assert_allclose(run["out"].values, 2 * values, rtol=1e-12)
 
+    def test_another_width_is_not_a_uniform_distribution_of_these_ends(self):
+        model, drivers = self.driver("=3+RAND()*(7-2)")
+        self.assertEqual(list(drivers), ["demand_draw"])
+        values = model.simulate(1_000, seed=1)["out"].values / 2
+        self.assertAlmostEqual(values.max(), 8, delta=0.02)
+
     def test_recognised_or_not_the_values_are_the_same(self):
         _, drivers = self.driver("=NORMINV(RAND(),10,2)+0")
         self.assertEqual(list(drivers), ["demand_draw"])

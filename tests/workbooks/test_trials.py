@@ -158,6 +158,9 @@ class Circles(unittest.TestCase):
             need, rate = np.array([1000.0, 500.0, 100.0]), np.array([0.02, 0.5, 1.5])
             with listening() as heard:
                 found = whole.evaluate(["loan"], {"need": need, "rate": rate}, 3)["loan"]
+            settled = {"need": need[:2], "rate": rate[:2]}
+            alone = whole.evaluate(["loan"], settled, 2)["loan"]
+        np.testing.assert_allclose(alone, need[:2] / (1 - rate[:2]), rtol=1e-9)
         np.testing.assert_allclose(found[:2], need[:2] / (1 - rate[:2]), rtol=1e-8)
         self.assertTrue(np.isnan(found[2]))  # it grows without end
         self.assertEqual(heard["cells in a circle did not settle"], 1)
