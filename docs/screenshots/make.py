@@ -1,7 +1,7 @@
 """Make the pictures in this folder from the demo data: ``make screenshots``.
 
 Figures are drawn by the command line. Terminal pictures need xvfb-run, xterm and ImageMagick's
-import (Debian: xvfb, xterm, imagemagick).
+import (Debian: xvfb, xterm, imagemagick), the page chromium.
 """
 
 import shlex
@@ -18,8 +18,7 @@ BIN = Path(sys.executable).parent
 FIGURES = ("net_value", "cash_flow")
 TERMINALS = {
     "run": "run larkholm/night_ferry.toml --trials 20000 --seed 11 | head -37",
-    "distributions": "distributions | head -43",
-    "check": "check larkholm/night_ferry.toml | tail -42",
+    "check": "check larkholm/night_ferry.xlsx | head -42",
 }
 
 
@@ -39,6 +38,13 @@ def terminal(name: str, command: str, folder: Path) -> None:
         check=True,
         stderr=subprocess.DEVNULL,
     )
+
+
+def page(path: Path) -> None:
+    """Save a picture of a page in a browser."""
+    browser = ["chromium", "--headless=new", "--no-sandbox", "--hide-scrollbars"]
+    shot = [f"--screenshot={HERE / 'page.png'}", "--window-size=1280,900", path.as_uri()]
+    subprocess.run([*browser, *shot], check=True, stderr=subprocess.DEVNULL)
 
 
 def main() -> None:
@@ -65,6 +71,8 @@ def main() -> None:
         ]
         subprocess.run([BIN / "kindynos", *distribution], check=True, stdout=subprocess.DEVNULL)
         run = kd.load_model(folder / "larkholm" / "night_ferry.toml").simulate(20_000, seed=11)
+        run.report(folder / "page.html")
+        page(folder / "page.html")
         model = kd.load_model(folder / "larkholm" / "night_ferry.toml")
         compared = model.compare(trials=20_000, seed=11)
         swept = model.sweep(
