@@ -1,6 +1,7 @@
 """Models of workbooks: what cells are, how they are named, and what is refused."""
 
 import io
+import pickle
 import tempfile
 import unittest
 import warnings
@@ -110,6 +111,18 @@ class PurserSheet(unittest.TestCase):
             meals = min(trial["guests"] * factor * trial["share_that_buys"], 110)
             expected = np.floor(meals + 0.5) * (11.5 - 4.2) - trial["broken"] * 4.2
             self.assertAlmostEqual(trial["result"], expected, delta=1e-9)
+
+    def test_it_travels_to_other_processes(self):
+        line = self.model.compiled().lines["result"]
+        again = pickle.loads(pickle.dumps(line.calculation))
+        values = {
+            name: np.array([0.2, 0.7]) if "draw" in name else np.array([200.0, 3.0])
+            for name in line.needs
+        }
+        values["share_that_buys"] = np.array([0.4, 0.5])
+        for name, found in line.calculation.evaluate(["result"], values, 2).items():
+            np.testing.assert_array_equal(again.evaluate([name], values, 2)[name], found)
+        self.assertEqual(again.needs("result"), line.needs)
 
     def test_a_sum_of_copies_keeps_them_independent(self):
         mean = self.book.model(outcomes={"mean": "Evening!E9"})
