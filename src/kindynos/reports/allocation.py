@@ -16,6 +16,7 @@ from kindynos.markets.allocation.before_after import BeforeAfter
 from kindynos.markets.allocation.frontier import Frontier
 from kindynos.markets.allocation.resampling import Resampled
 from kindynos.markets.allocation.walk import WalkForward
+from kindynos.reports.answers import allocation_answer, opening
 from kindynos.reports.prices import price_doubts, price_problems
 from kindynos.reports.report import Draw, Report
 from kindynos.reports.summary import plain_rows, plain_value
@@ -37,12 +38,13 @@ def allocated(
     are.
     """
     prices = found.request.source.prices
-    parts = [*price_doubts(prices), _weights(found, compared), "", _figures(found)]
+    said = allocation_answer(found) + ([] if compared is None else [compared.verdict()])
+    parts = [*price_doubts(prices), *opening(said), _weights(found, compared), "", _figures(found)]
     if len(found.binding()):
         parts += ["", _binding(found)]
     parts += ["", _frontier(curve)]
     if compared is not None:
-        parts += ["", _before_after(compared), Text(compared.verdict())]
+        parts += ["", _before_after(compared)]
     if sure is not None:
         parts += ["", _resampled(sure), Text("\n".join(sure.sentences()))]
     if walked is not None:

@@ -5,8 +5,13 @@ which claim no more than their errors allow.
 from __future__ import annotations
 
 import math
+from collections.abc import Mapping
 from functools import singledispatch
-from typing import Any
+from typing import TYPE_CHECKING, Any
+
+import pandas as pd
+from rich.console import RenderableType
+from rich.text import Text
 
 from kindynos.errors import KindynosError
 from kindynos.formatting import brief, is_per_cent, number, per_cent, share_decimals, step_of
@@ -14,13 +19,32 @@ from kindynos.inference.estimates import Estimate
 from kindynos.reports import lumps
 from kindynos.results.result import Result
 from kindynos.results.run import Run
+from kindynos.results.sensitivity.contributions import BASE
 from kindynos.results.sensitivity.methods import usual_method
 from kindynos.studies.comparison import Comparison
+from kindynos.studies.optimum import Optimum
+from kindynos.studies.sweep import Sweep
+
+if TYPE_CHECKING:
+    from kindynos.decisions.solve import Solution
+    from kindynos.markets.allocation.allocation import Allocation
 
 MOST_SCENARIOS = 4  # that are told beside the first
 MOST_OUTCOMES = 2  # that are told; the tables have all
+MOST_WEIGHTS = 4  # holdings that are named
 MOST = 0.5  # share of the variance from which on a driver decides most of it
 LARGE = 1e6
+DOUBTFUL = 0.05  # a p-value below it speaks against a method
+SHARES = (
+    ("first-order share", "error of share"),
+    ("share of variance", "error"),
+    ("first order", "error"),
+)
+
+
+def opening(said: list[str]) -> list[RenderableType]:
+    """Return sentences as the first section of a report."""
+    return [Text(" ".join(said), style="bold"), ""] if said else []
 
 
 @singledispatch
@@ -62,22 +86,162 @@ def _(compared: Comparison) -> list[str]:
         size = Estimate(abs(value), min(abs(low), abs(high)), max(abs(low), abs(high)))
         way = "more" if value > 0 else "less"
         differ.append(f"{amount(size, run[name].unit)} {way} with {scenario}")
-    words = name.replace("_", " ")
     said = []
     if differ:
         listed = ", ".join(differ[:MOST_SCENARIOS])
-        said.append(f"{words[:1].upper()}{words[1:]} is on average {listed}, than {first}.")
+        said.append(f"{_upper(name)} is on average {listed}, than {first}.")
     if alike:
         said.append(f"On average {', '.join(alike[:6])} cannot be told apart from {first}.")
     return said
 
 
+@answer.register
+def _(swept: Sweep) -> list[str]:
+    """Say where each output is highest and lowest, and what cannot be told from the highest."""
+    said = []
+    for name in swept.outputs[:MOST_OUTCOMES]:
+        table: Any = swept.table().dropna(subset=[name])
+        if len(table) < 2 or table[name].nunique() < 2:
+            continue
+        highest, lowest = (
+            table.loc[place] for place in (table[name].idxmax(), table[name].idxmin())
+        )
+        told = f"{_upper(name)} ({swept.statistic.partition(',')[0]})"
+        alike = _alike(table, name, highest) if swept.errors is not None else 0
+        if alike == len(table) - 1:
+            said.append(f"{told} cannot be told apart at the {len(table)} points.")
+            continue
+        most, least = (_at_point(swept, name, row) for row in (highest, lowest))
+        said.append(f"{told} is highest, {most}, and lowest, {least}.")
+        if alike:
+            points = "point" if alike == 1 else "points"
+            said.append(f"{alike} more {points} cannot be told apart from the highest.")
+    return said
+
+
+def _alike(table: Any, name: str, highest: Any) -> int:
+    """Return how many points cannot be told from the highest, as far as both errors say."""
+    reach = table[f"{name} error"] + highest[f"{name} error"]
+    return int((highest[name] - table[name] <= reach).sum()) - 1
+
+
+def _at_point(swept: Sweep, name: str, row: Any) -> str:
+    """Return an output at a point, and which it is."""
+    units = swept.units
+    error = 0.0 if swept.errors is None else float(row[f"{name} error"])
+    value = float(row[name])
+    figure = Estimate(value, value - error, value + error)
+    is_chance = swept.statistic.startswith("chance")
+    shown = _share(figure) if is_chance else amount(figure, units.get(name))
+    where = [
+        f"{at.replace('_', ' ')} {amount(Estimate(row[at]), units.get(at))}" for at in swept.inputs
+    ]
+    return f"{shown}, at {_listed(where)}"
+
+
+@answer.register
+def _(found: Optimum) -> list[str]:
+    """Say where the best is, what it is on fresh draws, and which constraints are not surely
+    kept.
+    """
+    units = found.units or {}
+    where = [
+        f"{name.replace('_', ' ')} {amount(value, units.get(name))}"
+        for name, value in found.decisions.items()
+    ]
+    is_chance = found.what.startswith("chance")
+    shown = _share(found.objective) if is_chance else amount(found.objective, found.unit)
+    side = "highest" if found.maximize else "lowest"
+    said = [f"The {found.what} is {side}, {shown} on fresh draws, at {_listed(where)}."]
+    for row in found.constraints().to_dict("records"):
+        if row["kept"] == "no":
+            said.append(f"Fresh draws break the constraint {row['constraint']}.")
+        elif row["kept"] == "in doubt":
+            said.append(f"Whether it keeps the constraint {row['constraint']} cannot be told.")
+    return said
+
+
+def decision_answer(solution: Solution, switches: Mapping[str, pd.DataFrame]) -> list[str]:
+    """Return what a solved decision says: the best alternative, by how much and how often it
+    loses, and where another is better.
+    """
+    table: Any = solution.table()
+    unit = solution.decision.unit
+    costs = solution.rolling.sign < 0
+    order = table["value"].sort_values(ascending=costs).index
+    best, *others = (str(name) for name in order)
+    said = []
+    if others:
+        second = others[0]
+        gap = abs(float(table.loc[best, "value"] - table.loc[second, "value"]))
+        reach = float(table.loc[best, "error"] + table.loc[second, "error"])
+        if gap > reach:
+            size = amount(Estimate(gap, gap - reach, gap + reach), unit)
+            lead = f"{_upper(best)} is best {solution.words}, by {size} over {second}"
+        else:
+            lead = f"{_upper(best)} and {second} cannot be told apart {solution.words}"
+    else:
+        lead = f"{_upper(best)} is the only alternative"
+    loses = float(table.loc[best, "chance below 0"])
+    said.append(lead + ("." if costs else f"; {best} ends below 0 in {per_cent(loses)} of cases."))
+    for name, found in switches.items():
+        for _, row in found.iterrows():
+            said.append(
+                f"Where {name.replace('_', ' ')} is below {brief(float(f'{row[name]:.3g}'))}, "
+                f"{row['best below']} is best; above, {row['best above']}."
+            )
+    return said
+
+
+def allocation_answer(found: Allocation) -> list[str]:
+    """Return the largest of the best weights in a sentence."""
+    weights: Any = found.contributions()["weight, best"]
+    weights = weights[weights.abs() >= 0.0005]  # what prints as 0.0 % is not held
+    order = weights.abs().sort_values(ascending=False, kind="stable").index
+    told = [f"{100 * weights[name]:.1f} % {name}" for name in order[:MOST_WEIGHTS]]
+    rest = order[MOST_WEIGHTS:]
+    if len(rest):
+        told.append(f"{100 * weights[rest].sum():.1f} % in {len(rest)} more")
+    wanted = found.wanted
+    return [f"{wanted[:1].upper()}{wanted[1:]} is reached with {_listed(told)}."]
+
+
+def backtest_answer(table: pd.DataFrame, days: int, unit: str) -> list[str]:
+    """Return which methods the tests of a back-test speak against."""
+    tests = [name for name in table.columns if name.endswith("p-value")]
+    against = table[tests].min(axis=1) < DOUBTFUL
+    names = [str(name) for name in table.index]
+    doubted = [name for name, found in zip(names, against, strict=True) if found]
+    rest = [name for name in names if name not in doubted]
+    over = f"Over {days:,} {unit}s"
+    if not doubted:
+        return [f"{over} no test speaks against {_listed(rest, 'or')}."]
+    said = f"{over} some test speaks against {_listed(doubted)} (p below {DOUBTFUL:g})"
+    return [f"{said}; none against {_listed(rest, 'or')}." if rest else f"{said}, which is all."]
+
+
+def contribution_sentence(name: str, found: pd.DataFrame) -> list[str]:
+    """Return what contributes most to the spread of an outcome, or the first two where they cannot
+    be told apart.
+    """
+    shares: Any = found.drop(index=BASE, errors="ignore").sort_values("share", ascending=False)
+    if len(shares) < 2:
+        return []
+    one, two = (shares.iloc[place] for place in (0, 1))
+    to = f"{found.attrs['to']} of {name.replace('_', ' ')}"
+    first, second = (str(word).replace("_", " ") for word in shares.index[:2])
+    if one["share"] - two["share"] > one["error of share"] + two["error of share"]:
+        error = float(one["error of share"])
+        share = Estimate(one["share"], one["share"] - error, one["share"] + error)
+        return [f"{_upper(first)} contributes most to {to}: {_share(share)}."]
+    return [f"{_upper(first)} and {second} contribute most to {to}."]
+
+
 def row_sentence(run: Run, name: str) -> str:
     """Return what a run says of a row: what it is on average in its first and its last period."""
     result = run.row(name)
-    words = name.replace("_", " ")
     ends = [f"{amount(result.mean[k], result.unit)} in {result.labels[k]}" for k in (0, -1)]
-    return f"{words[:1].upper()}{words[1:]} is on average {' and '.join(ends)}."
+    return f"{_upper(name)} is on average {' and '.join(ends)}."
 
 
 def outcome_sentence(run: Run, name: str) -> str:
@@ -85,8 +249,7 @@ def outcome_sentence(run: Run, name: str) -> str:
     of its target that hurts.
     """
     result = run[name]
-    words = name.replace("_", " ")
-    subject = f"{words[:1].upper()}{words[1:]}"
+    subject = _upper(name)
     if result.n_failed == result.size:
         return f"{subject} has no value in any trial."
     if lumps.is_condition(run, name):
@@ -117,11 +280,28 @@ def _beside(result: Result) -> str:
 
 def _chance(chance: Estimate) -> str:
     """Return a chance in words, with its error."""
+    return f"with a chance of {_share(chance)}"
+
+
+def _share(chance: Estimate) -> str:
+    """Return a chance in per cent, with its error where it has one."""
     decimals = share_decimals([chance.error])
     value = f"{100 * chance:.{decimals}f} %"
-    if chance.error != chance.error:
-        return f"with a chance of {value}"
-    return f"with a chance of {value} (± {100 * chance.error:.{decimals}f})"
+    if not chance.error > 0:
+        return value
+    return f"{value} (± {100 * chance.error:.{decimals}f})"
+
+
+def _upper(name: str) -> str:
+    """Return a name as the first words of a sentence."""
+    words = name.replace("_", " ")
+    return f"{words[:1].upper()}{words[1:]}"
+
+
+def _listed(words: list[str], last: str = "and") -> str:
+    """Return words as a list in a sentence."""
+    *more, end = words
+    return f"{', '.join(more)} {last} {end}" if more else end
 
 
 def amount(figure: Any, unit: str | None) -> str:
@@ -152,21 +332,28 @@ def driver_sentence(run: Run, name: str) -> list[str]:
     if not run.drivers or usual_method(run) == "contributions" or float(run[name].sd) == 0:
         return []
     try:
-        ranking = run.sensitivity(name)
+        return ranked_sentence(name, run.sensitivity(name))
     except KindynosError:
         return []
-    shares = ranking["first-order share"].clip(0, 1)
-    ordered = shares.sort_values(ascending=False)
-    first = str(ordered.index[0])
-    share = float(ordered.iloc[0])
-    error = float(ranking["error of share"].loc[first])
-    words = first.replace("_", " ")
-    if error == error and share - error > MOST:
-        named = name.replace("_", " ")
-        decider = f"{words[:1].upper()}{words[1:]}"
-        return [f"{decider} decides most of the {named} ({100 * share:.0f} %)."]
-    if len(ordered) > 1:
-        second = str(ordered.index[1]).replace("_", " ")
-        named = name.replace("_", " ")
-        return [f"The {named} depends most on {words} and {second}."]
+
+
+def ranked_sentence(name: str, ranking: pd.DataFrame) -> list[str]:
+    """Return the same from a ranking that has shares of the variance with their errors; none from
+    another.
+    """
+    share, error = next(
+        (pair for pair in SHARES if pair[0] in ranking.columns and pair[1] in ranking.columns),
+        (None, None),
+    )
+    if share is None or not len(ranking):
+        return []
+    ordered = ranking[share].clip(0, 1).sort_values(ascending=False)
+    first, second = _upper(str(ordered.index[0])), [str(word) for word in ordered.index[1:2]]
+    most, doubt = float(ordered.iloc[0]), float(ranking[error].loc[ordered.index[0]])
+    named = name.replace("_", " ")
+    if doubt == doubt and most - doubt > MOST:
+        return [f"{first} decides most of the {named} ({100 * most:.0f} %)."]
+    if second:
+        words = first[:1].lower() + first[1:]
+        return [f"The {named} depends most on {words} and {second[0].replace('_', ' ')}."]
     return []

@@ -11,6 +11,7 @@ from rich.text import Text
 
 from kindynos.formatting import per_cent, share_decimals, short, with_error
 from kindynos.inference.estimates import Estimate
+from kindynos.reports.answers import decision_answer, opening
 from kindynos.reports.report import Report
 from kindynos.reports.summary import plain_rows, plain_value
 from kindynos.reports.tables import FigureTable, table_of
@@ -31,6 +32,7 @@ def decided(
     alternative switches.
     """
     parts: list[RenderableType] = [
+        *opening(decision_answer(solution, switches)),
         _alternatives(solution),
         "",
         _policy(solution),
@@ -45,9 +47,10 @@ def decided(
         parts += ["", _criteria(solution)]
     for name, table in switches.items():
         parts += ["", _switch(name, table)]
-    words = [f"{solution.best} is best {solution.words}.", *_dominated(solution)]
+    dominated = _dominated(solution)
+    parts += ["", Text("\n".join(dominated), style="dim")] if dominated else []
     return Report.of(
-        [*parts, "", Text("\n".join(words), style="dim")],
+        parts,
         data=partial(_data, solution, worth, switches, tests),
         frames=lambda: {"alternatives": solution.table(), "parts": solution.nodes()},
         pages=lambda: {kind: partial(_draw, solution, kind) for kind in ("tree", "profiles")},

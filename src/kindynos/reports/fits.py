@@ -14,6 +14,7 @@ from kindynos.arrays import Floats
 from kindynos.formatting import brief, number, per_cent, short, step_of, with_error
 from kindynos.inference.autocorrelation import autocorrelations, portmanteau
 from kindynos.processes.clustering import listed
+from kindynos.reports.answers import opening
 from kindynos.reports.report import Draws, Report
 from kindynos.reports.summary import plain_rows, plain_value
 from kindynos.reports.tables import FigureTable, table_of
@@ -68,10 +69,7 @@ def distributions(name: str, ranking: Ranking, shown: Distribution, notes: list[
             _distance(found.kolmogorov_smirnov, 3),
             _p(found.kolmogorov_smirnov_p),
         )
-    words = [
-        f"{ranking.verdict}. The p-values are by parametric bootstrap, {ranking.samples} "
-        "samples each."
-    ]
+    words = [f"The p-values are by parametric bootstrap, {ranking.samples} samples each."]
     words += [
         f"{one.label}: {'; '.join(one.fitted.at_bound.values())}."
         for one in ranking
@@ -82,7 +80,14 @@ def distributions(name: str, ranking: Ranking, shown: Distribution, notes: list[
     ranked = ranking.table()
     fit = shown.fitted
     return Report.of(
-        [table, "", _fitted(shown), "", Text("\n".join(words), style="dim")],
+        [
+            *opening([f"{ranking.verdict}."]),
+            table,
+            "",
+            _fitted(shown),
+            "",
+            Text("\n".join(words), style="dim"),
+        ],
         data=lambda: plain_value(
             {
                 "column": name,
@@ -160,7 +165,7 @@ def series(
     and what it tells.
     """
     found = ranking.diagnose(chosen)
-    words = [f"{ranking.verdict}.", *(f"{line}." for line in ranking.choices.words)]
+    words = [f"{line}." for line in ranking.choices.words]
     words.append(
         f"{CRITERION_WORDS[ranking.criterion]} and weight compare processes of one group only, "
         "which a blank line ends; +c is with a constant. CRPS scores the whole fan; lower is "
@@ -177,6 +182,7 @@ def series(
     words += _outlying(outliers, coming, without)
     return Report.of(
         [
+            *opening([f"{ranking.verdict}."]),
             _processes(name, ranking),
             "",
             _process(chosen, process),

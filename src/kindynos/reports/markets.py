@@ -23,6 +23,7 @@ from kindynos.markets.stretches import Window
 from kindynos.markets.supported import SupportedMethod
 from kindynos.registry import declared_options
 from kindynos.reports import risk_answer
+from kindynos.reports.answers import backtest_answer, opening
 from kindynos.reports.prices import price_doubts, price_problems
 from kindynos.reports.report import Draw, Report
 from kindynos.reports.summary import plain_rows, plain_value
@@ -432,7 +433,13 @@ def backtests(held: Portfolio, table: pd.DataFrame, tested: Backtest) -> Report:
     )
     one = backtested(tested, held.prices)
     return Report.of(
-        [*price_doubts(held.prices), shown, Text(note, style="dim"), *price_problems(held.prices)],
+        [
+            *price_doubts(held.prices),
+            *opening(backtest_answer(table, tested.days, tested.unit)),
+            shown,
+            Text(note, style="dim"),
+            *price_problems(held.prices),
+        ],
         data=lambda: {**one.data(), "backtests": plain_rows(table), "record": held.record()},
         frames=lambda: {"backtests": table, **one.frames()},
         figures=one.figures,
@@ -472,6 +479,17 @@ def _verdict(tested: Backtest) -> FigureTable:
     return table
 
 
+def exceptions_sentence(tested: Backtest) -> str:
+    """Return how often losses were beyond the forecasts of a method, beside how often they should
+    be.
+    """
+    return (
+        f"Losses were beyond the value at risk of the method {tested.method} on "
+        f"{tested.exceptions} of {tested.days:,} {tested.unit}s; right forecasts would have had "
+        f"{tested.expected:.1f}. The supervisors' zone is {tested.zone}."
+    )
+
+
 def backtested(tested: Backtest, prices: Prices | None = None) -> Report:
     """Return the verdict on a method, and the days it failed, with what is suspicious about the
     prices first.
@@ -493,6 +511,7 @@ def backtested(tested: Backtest, prices: Prices | None = None) -> Report:
     return Report.of(
         [
             *price_doubts(prices),
+            *opening([exceptions_sentence(tested)]),
             _verdict(tested),
             "",
             days,

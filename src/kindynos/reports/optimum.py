@@ -10,6 +10,7 @@ from rich.text import Text
 
 from kindynos.formatting import number, per_cent, short, times_shown, with_error
 from kindynos.inference.estimates import Estimate
+from kindynos.reports.answers import answer, opening
 from kindynos.reports.report import Report
 from kindynos.reports.studies import figure
 from kindynos.reports.summary import plain_estimate, plain_rows, plain_value
@@ -21,7 +22,7 @@ def optimum(found: Optimum) -> Report:
     """Return the best decisions, what they are worth on fresh draws, the constraints, and what is
     to be said of them.
     """
-    parts: list[Any] = [_decisions(found)]
+    parts: list[Any] = [*opening(answer(found)), _decisions(found)]
     if found.limits:
         parts += ["", _constraints(found)]
     how = (

@@ -91,9 +91,15 @@ class Report:
             [] if first.tables else [line for text in first.sentences for line in text.split("\n")]
         )
 
+    @property
+    def title(self) -> str:
+        """The title of its first table, or its first sentence."""
+        first = next((part for part in self.sections if part.tables), None)
+        return (first or self.sections[0]).title
+
     def brief(self) -> Text:
         """Return the answer alone; the title of what has none."""
-        return Text("\n".join(self.answer or [self.sections[0].title]))
+        return Text("\n".join(self.answer or [self.title]))
 
     def json(self) -> str:
         """Return the plain data as JSON."""

@@ -28,7 +28,7 @@ from kindynos.formatting import (
 )
 from kindynos.literals import SensitivityMethod
 from kindynos.reports import lumps
-from kindynos.reports.answers import answer
+from kindynos.reports.answers import answer, contribution_sentence, opening, ranked_sentence
 from kindynos.reports.contributions import contributions
 from kindynos.reports.report import Report
 from kindynos.reports.summary import plain_estimate, plain_rows
@@ -69,8 +69,7 @@ def comparison(compared: Comparison, asked: TableSpec = DEFAULT) -> Report:
     table, differences = pd.DataFrame(), pd.DataFrame()
     if compared.outcomes:
         table, differences = compared.table(asked), compared.differences(asked)
-    said = answer(compared)
-    parts: list[RenderableType] = [Text(" ".join(said), style="bold"), ""] if said else []
+    parts = opening(answer(compared))
     conditions = [name for name in compared.outcomes if _is_condition(compared, name)]
     numbers = [name for name in compared.outcomes if name not in conditions]
     for outcome in numbers:
@@ -358,7 +357,7 @@ def sweep(swept: Sweep, *, less_is_better: bool = False) -> Report:
     """Return a sweep: with two inputs a grid for each output, otherwise a row for each point."""
     better: Any = False if less_is_better else "as stated"
     return Report.of(
-        _sweep_tables(swept),
+        [*opening(answer(swept)), *_sweep_tables(swept)],
         data=lambda: {"statistic": swept.statistic, "points": plain_rows(_named(swept))},
         frames=lambda: {"sweep": _named(swept)},
         figures=lambda: {
@@ -505,9 +504,10 @@ def drivers(
     frame = run.sensitivity(outcome, taken, by_period, **options)
     if taken == "contributions":
         made = Text(f"{run.size:,} trials, seed {run.seed}", style="dim")
-        parts: list[RenderableType] = [contributions(run, outcome, frame), made]
+        parts = opening(contribution_sentence(outcome, frame))
+        parts += [contributions(run, outcome, frame), made]
     else:
-        parts = _ranked(run, outcome, taken, frame)
+        parts = [*opening(ranked_sentence(outcome, frame)), *_ranked(run, outcome, taken, frame)]
 
     def draw(ax: Any) -> Any:
         from kindynos.plots import sensitivity

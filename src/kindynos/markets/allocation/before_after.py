@@ -142,9 +142,9 @@ class BeforeAfter:
                 told.append(f"{verb} the {name} by {moved} (± {self._shown(larger, larger)})")
         sentences = [f"Over {self.span} the change {' and '.join(told)}."] if told else []
         if open_:
-            also = " also" if told else ""
+            changes = "it also changes" if told else "the change alters"
             sentences.append(
-                f"Whether it{also} changes {' or '.join(open_)} cannot be told over {self.span}."
+                f"Whether {changes} {' or '.join(open_)} cannot be told over {self.span}."
             )
         return " ".join(sentences)
 

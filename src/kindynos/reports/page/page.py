@@ -153,7 +153,7 @@ def _as_image(draw: Any, whole: bool) -> str:
 
 def _title(result: Any, report: Report) -> str:
     name = getattr(result, "name", None)
-    return str(name) if isinstance(name, str) and name else report.sections[0].title
+    return str(name) if isinstance(name, str) and name else report.title
 
 
 def _made(result: Any) -> str:
