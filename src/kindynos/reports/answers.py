@@ -168,6 +168,7 @@ def decision_answer(solution: Solution, switches: Mapping[str, pd.DataFrame]) ->
     table: Any = solution.table()
     unit = solution.decision.unit
     costs = solution.rolling.sign < 0
+    rule, _, caution = solution.words.partition("; ")
     order = table["value"].sort_values(ascending=costs).index
     best, *others = (str(name) for name in order)
     said = []
@@ -177,13 +178,21 @@ def decision_answer(solution: Solution, switches: Mapping[str, pd.DataFrame]) ->
         reach = float(table.loc[best, "error"] + table.loc[second, "error"])
         if gap > reach:
             size = amount(Estimate(gap, gap - reach, gap + reach), unit)
-            lead = f"{_upper(best)} is best {solution.words}, by {size} over {second}"
+            lead = f"{_upper(best)} is best {rule}, by {size} over {second}"
         else:
-            lead = f"{_upper(best)} and {second} cannot be told apart {solution.words}"
+            lead = f"{_upper(best)} and {second} cannot be told apart {rule}"
     else:
         lead = f"{_upper(best)} is the only alternative"
     loses = float(table.loc[best, "chance below 0"])
-    said.append(lead + ("." if costs else f"; {best} ends below 0 in {per_cent(loses)} of cases."))
+    said.append(
+        lead
+        + (
+            "."
+            if costs
+            else f"; {best.replace('_', ' ')} ends below 0 in {per_cent(loses)} of cases."
+        )
+    )
+    said += [f"{_upper(caution)}."] if caution else []
     for name, found in switches.items():
         for _, row in found.iterrows():
             said.append(

@@ -1,0 +1,115 @@
+"""Tests of the sentences that come first: they say what the figures say, and no more than their
+errors allow.
+"""
+
+import pandas as pd
+
+import kindynos as kd
+from kindynos.reports.answers import backtest_answer
+from kindynos.reports.showing import report_of
+from tests.common import Case
+
+
+def said(result) -> str:
+    return " ".join(report_of(result).answer)
+
+
+def risk() -> kd.Event:
+    return kd.Event("permit", {"granted": (0.6, 9e6), "refused": ("rest", -4e6)})
+
+
+class Choices(Case):
+    def test_the_best_by_how_much_and_how_often_it_loses(self):
+        decision = kd.Decision("ferry", {"buy_it": risk(), "stay": 3e6}, unit="EUR")
+        self.assertEqual(
+            said(decision.solve()),
+            "Buy it is best by the mean payoff, by 800,000 EUR over stay; "
+            "buy it ends below 0 in 40.0 % of cases.",
+        )
+
+    def test_a_cost_is_least_and_no_loss(self):
+        decision = kd.Decision("ferry", {"buy": 7.0, "stay": 3.0}, better="low")
+        self.assertEqual(said(decision.solve()), "Stay is best by the mean payoff, by 4 over buy.")
+
+    def test_two_within_their_errors_cannot_be_told_apart(self):
+        # The mean of 1,000 normals has an error of 0.062: 0.01 is within it, 1 is not.
+        for size, apart in ((0.01, False), (1.0, True)):
+            decision = kd.Decision("x", {"go": "z", "stay": 0.0}, given={"z": kd.Normal(size, 1)})
+            text = said(decision.solve(trials=1000, seed=1))
+            self.assertEqual("cannot be told apart" in text, not apart)
+            self.assertEqual("is best" in text, apart)
+
+    def test_a_rule_that_is_not_consistent_says_so_in_a_sentence_of_its_own(self):
+        text = said(
+            kd.Decision("x", {"buy": risk(), "stay": 3e6}).solve(by="percentile", level=0.05)
+        )
+        self.assertIn("Stay is best by the percentile 5, by 7 million over buy;", text)
+        self.assertIn(". Such a rule is not consistent over time", text)
+
+
+class Models(Case):
+    def model(self) -> kd.Model:
+        model = kd.Model("sum")
+        model.given("level", 2.0)
+        model.driver("large", kd.Normal(0, 3))
+        model.driver("small", kd.Normal(0, 1))
+        model.outcome("total", "level + large + small", unit="EUR")
+        return model
+
+    def test_a_sweep_says_where_it_is_highest_and_lowest(self):
+        found = kd.sweep(lambda a, b: a - b, a=[1, 2], b=[3, 5])
+        self.assertEqual(
+            said(found),
+            "Value (value) is highest, -1, at a 2 and b 3, and lowest, -4, at a 1 and b 5.",
+        )
+
+    def test_points_within_their_errors_cannot_be_told_apart(self):
+        same = self.model().sweep(level=[2.0, 2.001], statistic="mean", trials=500, seed=1)
+        self.assertEqual(said(same), "Total (mean) cannot be told apart at the 2 points.")
+        apart = self.model().sweep(level=[2.0, 9.0, 9.001], statistic="mean", trials=500, seed=1)
+        self.assertIn("1 more point cannot be told apart from the highest.", said(apart))
+
+    def test_an_optimum_is_that_of_fresh_draws(self):
+        found = self.model().optimize({"level": [1.0, 4.0, 2.0]}, maximize="mean total", trials=500)
+        value = f"{found.objective:.3g}".rstrip("0").rstrip(".")
+        self.assertRegex(
+            said(found), rf"The mean of total is highest, {value}\d* EUR on fresh draws"
+        )
+        self.assertTrue(said(found).endswith("at level 4."))
+
+
+class Drivers(Case):
+    def test_contributions_name_the_first_or_the_two_that_are_alike(self):
+        from kindynos.reports.studies import drivers
+
+        for sd, text in (
+            (1, "Large contributes most to the variance of total: 90"),
+            (3, "contribute most to the variance of total."),
+        ):
+            model = kd.Model("sum")
+            model.driver("large", kd.Normal(0, 3))
+            model.driver("small", kd.Normal(0, sd))
+            model.outcome("total", "large + small")
+            run = model.simulate(trials=4000, seed=1)
+            self.assertIn(text, " ".join(drivers(run, "total", "contributions").answer))
+
+
+class Backtests(Case):
+    def test_methods_that_a_test_speaks_against_are_named(self):
+        table = pd.DataFrame(
+            {"Kupiec p-value": [0.6, 0.04, 0.9], "independence p-value": [0.5, 0.5, float("nan")]},
+            index=["filtered", "normal", "tail"],
+        )
+        self.assertEqual(
+            backtest_answer(table, 657, "day"),
+            [
+                "Over 657 days some test speaks against normal (p below 0.05); none against "
+                "filtered or tail."
+            ],
+        )
+        none = backtest_answer(table.drop(index="normal"), 12, "month")
+        self.assertEqual(none, ["Over 12 months no test speaks against filtered or tail."])
+        every = backtest_answer(table.loc[["normal"]], 12, "month")
+        self.assertEqual(
+            every, ["Over 12 months some test speaks against normal (p below 0.05), which is all."]
+        )
