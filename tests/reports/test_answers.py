@@ -70,11 +70,10 @@ class Models(Case):
         self.assertIn("1 more point cannot be told apart from the highest.", said(apart))
 
     def test_an_optimum_is_that_of_fresh_draws(self):
-        found = self.model().optimize({"level": [1.0, 4.0, 2.0]}, maximize="mean total", trials=500)
-        value = f"{found.objective:.3g}".rstrip("0").rstrip(".")
-        self.assertRegex(
-            said(found), rf"The mean of total is highest, {value}\d* EUR on fresh draws"
-        )
+        levels = {"level": [1.0, 4.0, 2.0]}
+        found = self.model().optimize(levels, maximize="mean total", trials=500, seed=1)
+        fresh = r"The mean of total is highest, (3\.99|4\.0[01]) EUR on fresh draws"
+        self.assertRegex(said(found), fresh)
         self.assertTrue(said(found).endswith("at level 4."))
 
 
@@ -83,10 +82,7 @@ class Drivers(Case):
         from kindynos.reports.studies import drivers
 
         for sd, text in (
-            (
-                1,
-                r"Large contributes most to the variance of total: (89\.[5-9]|90\.[0-5]) % \(± 0.5\)",
-            ),
+            (1, r"Large contributes most to the variance of total: (89|90)\.\d % "),
             (3, r"contribute most to the variance of total\."),
         ):
             model = kd.Model("sum")

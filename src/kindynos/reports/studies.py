@@ -417,7 +417,7 @@ def _sweep_tables(swept: Sweep) -> list[RenderableType]:
             parts += [grid_table, ""]
         return parts
     table = table_of(
-        swept.statistic,
+        f"Over {', '.join(map(titled, swept.inputs))}: {swept.statistic}",
         *((titled(name), "right") for name in [*swept.inputs, *swept.outputs]),
         keys=len(swept.inputs),
         scalable=True,
