@@ -5,8 +5,9 @@ from __future__ import annotations
 import re
 import sys
 import time
+import tomllib
 import warnings
-from collections.abc import Callable, Iterator, Mapping, Sequence
+from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from contextlib import contextmanager
 from decimal import Decimal
 from functools import wraps
@@ -15,6 +16,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any, TypeVar, cast, get_args
 
 import click
+from click.shell_completion import CompletionItem
 
 from kindynos.errors import KindynosError
 from kindynos.literals import ReturnPeriod
@@ -69,6 +71,13 @@ class Words(click.ParamType):  # type: ignore[type-arg]  # generic in some versi
         else:
             names = list(get_args(self.source))
         return [name.replace(" ", "-") for name in names]
+
+    def shell_complete(
+        self, ctx: click.Context, param: click.Parameter, incomplete: str
+    ) -> list[CompletionItem]:
+        """Return what a shell may complete the last of the names to."""
+        before, comma, begun = incomplete.rpartition(",") if self.many else ("", "", incomplete)
+        return completed(self.choices, begun, f"{before}{comma}")
 
     def convert(self, value: Any, param: click.Parameter | None, ctx: click.Context | None) -> Any:
         """Return the name, or the list of names."""
@@ -126,6 +135,29 @@ class Numbers(click.ParamType):  # type: ignore[type-arg]
             self.fail(
                 f"{value!r} is not numbers with commas between, such as {self.example}", param, ctx
             )
+
+
+class OutcomeName(click.ParamType):  # type: ignore[type-arg]
+    """The name of an outcome, which a shell completes from the model file of the same line."""
+
+    name = "text"
+
+    def shell_complete(
+        self, ctx: click.Context, param: click.Parameter, incomplete: str
+    ) -> list[CompletionItem]:
+        """Return the outcomes of the file that begin so; none where it cannot be read."""
+        # an option whose value is still missing leaves the arguments unread
+        file = ctx.params.get("file") or next(iter(ctx.args), "")
+        try:
+            document = tomllib.loads(Path(file).read_text(encoding="utf-8"))
+            return completed(list(document["outcomes"]), incomplete)
+        except (OSError, ValueError, KeyError, TypeError):
+            return []
+
+
+def completed(names: Iterable[str], begun: str, before: str = "") -> list[CompletionItem]:
+    """Return the names that begin so as a shell's completions."""
+    return [CompletionItem(f"{before}{name}") for name in names if name.startswith(begun)]
 
 
 WHOLE = _Whole()

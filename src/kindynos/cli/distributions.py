@@ -5,10 +5,21 @@ from __future__ import annotations
 from pathlib import Path
 
 import click
+from click.shell_completion import CompletionItem
+
+from kindynos.cli.common import completed
+
+
+def _names(ctx: click.Context, param: click.Parameter, incomplete: str) -> list[CompletionItem]:
+    from kindynos.distributions.catalogue import CATALOGUE
+    from kindynos.processes.registry import PROCESSES
+
+    names = [name.replace(" ", "-") for name in (*CATALOGUE, *PROCESSES)]
+    return completed(names, incomplete)
 
 
 @click.command()
-@click.argument("name", required=False)
+@click.argument("name", required=False, shell_complete=_names)
 @click.argument("parameters", nargs=-1, metavar="[KEY=VALUE]...")
 @click.option(
     "--out",

@@ -12,6 +12,7 @@ from kindynos.cli.common import (
     SENSITIVITIES,
     Bar,
     NameOption,
+    OutcomeName,
     Words,
     finish,
     json_option,
@@ -26,7 +27,9 @@ from kindynos.literals import ContributionTo, SensitivityMethod, Side
 
 @click.command()
 @model_argument
-@click.option("--outcome", metavar="NAME", help="The outcome; default: the first.")
+@click.option(
+    "--outcome", type=OutcomeName(), metavar="NAME", help="The outcome; default: the first."
+)
 @click.option(
     "--method",
     "--methods",

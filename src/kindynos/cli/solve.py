@@ -9,6 +9,7 @@ import click
 
 from kindynos.cli.common import (
     Bar,
+    OutcomeName,
     finish,
     json_option,
     model_argument,
@@ -22,7 +23,13 @@ from kindynos.cli.common import (
 @click.command()
 @model_argument
 @click.argument("name")
-@click.option("--outcome", required=True, metavar="NAME", help="The outcome that has the goal.")
+@click.option(
+    "--outcome",
+    type=OutcomeName(),
+    required=True,
+    metavar="NAME",
+    help="The outcome that has the goal.",
+)
 @click.option(
     "--within", required=True, type=float, nargs=2, metavar="LOW HIGH", help="Where to seek."
 )

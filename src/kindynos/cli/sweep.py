@@ -9,6 +9,7 @@ import click
 
 from kindynos.cli.common import (
     Bar,
+    OutcomeName,
     finish,
     json_option,
     model_argument,
@@ -35,7 +36,7 @@ from kindynos.errors import KindynosError
     "--statistic",
     help="Simulate this instead of the base case: mean, 'percentile 5', 'chance above 0'.",
 )
-@click.option("--outcome", metavar="NAME", help="Only this outcome or line.")
+@click.option("--outcome", type=OutcomeName(), metavar="NAME", help="Only this outcome or line.")
 @click.option(
     "--less-is-better",
     is_flag=True,

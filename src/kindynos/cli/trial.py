@@ -10,6 +10,7 @@ import click
 from kindynos.cli.common import (
     WHOLE,
     Bar,
+    OutcomeName,
     finish,
     json_option,
     model_argument,
@@ -36,7 +37,9 @@ from kindynos.errors import KindynosError
     metavar="N",
     help="The worst trials of the outcome: a number of them (3) or a share (0.0002).",
 )
-@click.option("--outcome", metavar="NAME", help="The outcome meant; default: the first.")
+@click.option(
+    "--outcome", type=OutcomeName(), metavar="NAME", help="The outcome meant; default: the first."
+)
 @simulated
 @set_option
 @whole_option
