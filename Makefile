@@ -34,7 +34,7 @@ proofs: .venv/installed
 .venv-lowest/installed: pyproject.toml .ci/lowest.txt
 	$(PYTHON) -m venv .venv-lowest
 	.venv-lowest/bin/python -m pip install --quiet --disable-pip-version-check --constraint .ci/lowest.txt \
-		--editable '.[cluster,excel,notebook,parquet,report]' hypothesis selenium
+		--editable '.[cluster,excel,notebook,parquet,report]' hypothesis jsonschema selenium
 	@touch $@
 
 lowest: .venv-lowest/installed

@@ -30,6 +30,7 @@ from kindynos.cli.read import read
 from kindynos.cli.report import report
 from kindynos.cli.risk import backtest, risk
 from kindynos.cli.run import run
+from kindynos.cli.schema import schema
 from kindynos.cli.solve import solve
 from kindynos.cli.sweep import sweep
 from kindynos.cli.trial import trial
@@ -37,7 +38,7 @@ from kindynos.errors import KindynosError, RunError
 from kindynos.printable import visible
 
 COMMANDS = {
-    "To begin": (demo, distributions),
+    "To begin": (demo, distributions, schema),
     "Models": (check, run, compare, sweep, solve, optimize, drivers, trial, report),
     "Choices": (decide,),
     "Records and results made elsewhere": (fit, read),

@@ -4,11 +4,15 @@ from __future__ import annotations
 
 from typing import Any, Literal, Self
 
-from pydantic import BaseModel, ConfigDict, ValidationError, model_validator
+from pydantic import BaseModel, ConfigDict, Field, ValidationError, model_validator
 from pydantic_core import PydanticCustomError
 
 from kindynos.errors import FileError, KindynosError
 from kindynos.validate import shown
+
+UNIT: Any = Field(None, description="What it is counted in.", examples=["EUR", "% a year"])
+SOURCE: Any = Field(None, description="Where the figure comes from.", examples=["board decision"])
+BARE = {"given": "value", "lines": "formula", "outcomes": "formula"}  # what a bare value states
 
 
 class _Table(BaseModel):
@@ -16,24 +20,36 @@ class _Table(BaseModel):
 
 
 class Head(_Table):
-    """[model]."""
+    """The model as a whole."""
 
-    name: str
-    periods: int | None = None
-    start: Any = None
-    every: Literal["year", "quarter", "month"] = "year"
-    workbook: str | None = None
-    accept_differences: bool = False
+    name: str = Field(description="What the model is called.", examples=["Night ferry"])
+    periods: int | None = Field(None, description="How many periods it has; without: none.")
+    start: Any = Field(None, description="The first period.", examples=["2028", "2028-01"])
+    every: Literal["year", "quarter", "month"] = Field("year", description="How long a period is.")
+    workbook: str | None = Field(
+        None, description="A workbook beside the file, whose cells it rests on."
+    )
+    accept_differences: bool = Field(
+        False, description="Run although outcomes differ from what the workbook stores."
+    )
 
 
 class GivenTable(_Table):
-    """[given.NAME], or a bare value in [given]."""
+    """A figure that is known."""
 
-    value: Any = None
-    cell: str | None = None
-    unit: str | None = None
-    source: str | None = None
-    convert: bool = False
+    value: Any = Field(
+        None,
+        description="A number, one number per period, or pairs [key, value] for lookup.",
+        examples=[54.0, [1.0, 1.1], [[0, 10], [5, 8]]],
+    )
+    cell: str | None = Field(
+        None, description="Its cell, range or name in the workbook.", examples=["Inputs!B4"]
+    )
+    unit: str | None = UNIT
+    source: str | None = SOURCE
+    convert: bool = Field(
+        False, description="A rate a year that lines use as the rate of a period."
+    )
 
     @model_validator(mode="after")
     def _has_a_value(self) -> GivenTable:
@@ -43,20 +59,34 @@ class GivenTable(_Table):
 
 
 class DriverTable(BaseModel):
-    """[drivers.NAME]; other keys are the parameters of the distribution or the process."""
+    """A figure that is uncertain; other keys are the parameters of its distribution or process."""
 
     model_config = ConfigDict(extra="allow", strict=True)
 
-    distribution: str | None = None
-    process: str | None = None
-    cell: str | None = None
-    dt: Any = None
-    uncertain: bool = False
-    each: Literal["period"] | None = None
-    base: Any = None
-    unit: str | None = None
-    source: str | None = None
-    serial: Any = None
+    distribution: str | None = Field(
+        None,
+        description="The distribution it is drawn from; `kindynos distributions` lists them.",
+        examples=["pert", "lognormal", "beta"],
+    )
+    process: str | None = Field(
+        None,
+        description="The process that makes a path of it over the periods.",
+        examples=["geometric brownian motion", "mean reverting"],
+    )
+    cell: str | None = Field(
+        None, description="The cell of the workbook that it takes the place of."
+    )
+    dt: Any = Field(None, description="The length of a period in the process's unit of time.")
+    uncertain: bool = Field(
+        False, description="Draw the parameters too, as far as the fit leaves them open."
+    )
+    each: Literal["period"] | None = Field(None, description="Draw it anew each period.")
+    base: Any = Field(None, description="Its value in the base case; without: its mean.")
+    unit: str | None = UNIT
+    source: str | None = SOURCE
+    serial: Any = Field(
+        None, description="With each: the rank correlation of a period with the one before."
+    )
 
     @property
     def parameters(self) -> dict[str, Any]:
@@ -65,17 +95,23 @@ class DriverTable(BaseModel):
 
 
 class CohortTable(BaseModel):
-    """[cohorts.NAME]; other keys are tables of chances, one a state."""
+    """A population whose members change state; other keys are tables of chances, one a state."""
 
     model_config = ConfigDict(extra="allow", strict=True)
 
-    states: list[str]
-    start: dict[str, Any]
-    remainder_state: Any = None
-    arrivals: dict[str, Any] | None = None
-    departures: dict[str, Any] | None = None
-    value: dict[str, Any] | None = None
-    cost: dict[str, Any] | None = None
+    states: list[str] = Field(description="The states that a member may be in.")
+    start: dict[str, Any] = Field(description="How many begin in each state.")
+    remainder_state: Any = Field(
+        None, description="The state that takes what a state's chances leave; same: its own."
+    )
+    arrivals: dict[str, Any] | None = Field(None, description="How many come a period, by state.")
+    departures: dict[str, Any] | None = Field(
+        None, description="How many leave a period, by state."
+    )
+    value: dict[str, Any] | None = Field(None, description="What a member in a state is worth.")
+    cost: dict[str, Any] | None = Field(
+        None, description="What a move costs.", examples=[{"sailing -> in dock": 380_000}]
+    )
 
     @property
     def chances(self) -> dict[str, Any]:
@@ -84,11 +120,13 @@ class CohortTable(BaseModel):
 
 
 class LineTable(_Table):
-    """[lines.NAME], or a bare formula in [lines]."""
+    """What is calculated."""
 
-    formula: str | None = None
-    cell: str | None = None
-    unit: str | None = None
+    formula: str | None = Field(
+        None, description="How it is calculated.", examples=["fare * seats * load"]
+    )
+    cell: str | None = Field(None, description="The cell or range of the workbook that has it.")
+    unit: str | None = UNIT
 
     @model_validator(mode="after")
     def _is_worked_out(self) -> Self:
@@ -100,40 +138,54 @@ class LineTable(_Table):
 
 
 class OutcomeTable(LineTable):
-    """[outcomes.NAME], or a bare formula in [outcomes]."""
+    """What is reported."""
 
-    target: Any = None
-    better: Literal["high", "low"] = "high"
-    missing: Any = None
+    target: Any = Field(None, description="The value it is held against.", examples=[0])
+    better: Literal["high", "low"] = Field("high", description="Whether much or little is wanted.")
+    missing: Any = Field(
+        None, description="How a trial without a value ranks: worst, best or a number."
+    )
 
 
 class CorrelationTable(_Table):
-    """One of [[correlations]]."""
+    """Drivers that move together."""
 
-    between: list[str] = []
-    among: list[str] | str = []
-    matrix: str | None = None
-    value: Any = None
-    kind: str = "rank"
-    copula: str = "gaussian"
-    df: Any = None
-    parameter: Any = None
-    tau: Any = None
-    repair: bool = False
+    between: list[str] = Field([], description="Two drivers.")
+    among: list[str] | str = Field(
+        [],
+        description="Drivers, or a table of drivers, of which each two have the value.",
+        examples=["items"],
+    )
+    matrix: str | None = Field(
+        None, description="A CSV file beside the model that has the correlations of many."
+    )
+    value: Any = Field(None, description="The correlation, from -1 to 1.", examples=[0.4])
+    kind: str = Field("rank", description="What the value is.", examples=["rank", "linear"])
+    copula: str = Field(
+        "gaussian", description="How they move together.", examples=["t", "clayton"]
+    )
+    df: Any = Field(None, description="The degrees of freedom of a t copula.")
+    parameter: Any = Field(None, description="The parameter of a copula, in place of a value.")
+    tau: Any = Field(None, description="Kendall's tau, in place of a value.")
+    repair: bool = Field(
+        False, description="Take the nearest correlations that are possible together."
+    )
 
 
 class Content(_Table):
-    """The whole file."""
+    """A model file: what is known, what is uncertain, what is calculated and what is reported."""
 
-    model: Head
-    given: dict[str, GivenTable] = {}
-    drivers: dict[str, DriverTable] = {}
+    model: Head = Field(description="Its name, periods and workbook.")
+    given: dict[str, GivenTable] = Field({}, description="What is known, by name.")
+    drivers: dict[str, DriverTable] = Field({}, description="What is uncertain, by name.")
     driver_tables: list[str] = []
-    cohorts: dict[str, CohortTable] = {}
-    lines: dict[str, LineTable] = {}
-    outcomes: dict[str, OutcomeTable] = {}
-    correlations: list[CorrelationTable] = []
-    scenarios: dict[str, dict[str, Any]] = {}
+    cohorts: dict[str, CohortTable] = Field({}, description="Populations that change state.")
+    lines: dict[str, LineTable] = Field({}, description="What is calculated, by name.")
+    outcomes: dict[str, OutcomeTable] = Field({}, description="What is reported, by name.")
+    correlations: list[CorrelationTable] = Field([], description="What moves together.")
+    scenarios: dict[str, dict[str, Any]] = Field(
+        {}, description="Replacements of given figures and drivers, by scenario."
+    )
 
     @model_validator(mode="before")
     @classmethod
@@ -145,7 +197,7 @@ class Content(_Table):
             tables = drivers["table"]
             full["driver_tables"] = [tables] if isinstance(tables, str) else tables
             full["drivers"] = {name: entry for name, entry in drivers.items() if name != "table"}
-        for table, key in (("given", "value"), ("lines", "formula"), ("outcomes", "formula")):
+        for table, key in BARE.items():
             entries = full.get(table)
             if isinstance(entries, dict):
                 full[table] = {
@@ -153,6 +205,25 @@ class Content(_Table):
                     for n, entry in entries.items()
                 }
         return full
+
+
+def json_schema() -> dict[str, Any]:
+    """Return the JSON Schema of a model file as it is written, for editors that complete and check
+    TOML: also with bare values, and tables of drivers from files.
+    """
+    schema = Content.model_json_schema()
+    tables = schema["properties"]
+    del tables["driver_tables"]
+    for table, key in BARE.items():
+        by_name = tables[table]
+        bare = {"type": "string"} if key == "formula" else {"type": ["number", "array"]}
+        by_name["additionalProperties"] = {"anyOf": [bare, by_name["additionalProperties"]]}
+    names = {
+        "type": ["string", "array"],
+        "description": "CSV files that have a driver in each row.",
+    }
+    tables["drivers"]["properties"] = {"table": names}
+    return {"$schema": "https://json-schema.org/draft/2020-12/schema", **schema}
 
 
 _KEYS: dict[str, type[BaseModel]] = {
