@@ -143,10 +143,12 @@ def main() -> int:
     names = test_files(options.patterns)
     if not names:
         parser.error(f"no file of tests matches {', '.join(options.patterns)}")
-    begun = time.perf_counter()
+    begun, there = time.perf_counter(), set(os.listdir())
     results = run_all(names, options.jobs, options.proofs, options.failfast)
 
     failures = [text for result in results for text in result.failures]
+    left = sorted(set(os.listdir()) - there - {".hypothesis"})
+    failures += [f"LEFT BEHIND: a test wrote {name} into the folder it ran in" for name in left]
     skipped = [text for result in results for text in result.skipped]
     for text in failures:
         print(f"\n{'=' * 70}\n{text}")

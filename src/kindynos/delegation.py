@@ -1,4 +1,4 @@
-"""Methods whose work is done in a higher layer.
+"""Methods whose work is done in a higher layer, and those that every reported result has.
 
 ``distribution.plot()`` and ``run.save()`` are where a user looks for them, and yet pictures and
 files lie above distributions and runs, which must not import them. Such a method states its
@@ -12,7 +12,8 @@ from __future__ import annotations
 from collections.abc import Callable
 from functools import wraps
 from importlib import import_module
-from typing import ParamSpec, TypeVar
+from pathlib import Path
+from typing import Any, ParamSpec, TypeVar
 
 Arguments = ParamSpec("Arguments")
 Answer = TypeVar("Answer")
@@ -32,3 +33,32 @@ def delegated_to(
         return call
 
     return decorate
+
+
+class Reported:
+    """A result that has a report: printed, as a page, as a workbook and in a notebook it says the
+    same. What the report of a class holds is registered in ``kindynos.reports.showing``.
+    """
+
+    @delegated_to("kindynos.reports.showing", "show")
+    def show(self) -> None:
+        """Print the answer, and the tables with their errors, as the command does that makes such a
+        result.
+        """
+
+    @delegated_to("kindynos.reports.page.page", "write_page")
+    def report(self, path: str | Path) -> None:
+        """Write a page of it: one file that a browser opens without a network. Raises FileError
+        for a path that cannot be written, and without ``kindynos[report]``.
+        """
+
+    @delegated_to("kindynos.reports.excel", "write_excel")
+    def to_excel(self, path: str | Path) -> None:
+        """Write a workbook of it: the answer, the tables with their errors, and whole tables on
+        sheets of their own. Raises FileError for a path that cannot be written, and without
+        ``kindynos[excel]``.
+        """
+
+    @delegated_to("kindynos.reports.page.inline", "inline")
+    def _repr_html_(self) -> Any:
+        """Return it as a notebook shows it: the answer and the first tables."""

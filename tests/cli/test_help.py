@@ -1,5 +1,6 @@
 """Tests of help."""
 
+import contextlib
 import re
 import shlex
 from unittest import mock
@@ -50,23 +51,15 @@ class Help(Folder):
                     for word in words
                 ]
                 if "results" in words:  # drawing is tested elsewhere
-                    words = [
-                        word
-                        for word in words
-                        if word not in ("--out", "results", "--keep", "cash_flow")
-                    ]
-                words = [
-                    str(self.folder / word) if word.endswith(".png") else word for word in words
-                ]
+                    drawn = ("--out", "results", "--keep", "cash_flow")
+                    words = [word for word in words if word not in drawn]
                 options = [option.opts[-1] for option in command.params]
                 fast = ["--trials", "400"] if "--trials" in options else []
                 fast += ["--resampled", "20"] if "--resampled" in options else []
                 fast += ["--evaluations", "30"] if "--evaluations" in options else []
                 if words[0] == "risk" and "--methods" not in words:
                     fast += ["--methods", "normal"]  # all of them are tested elsewhere
-                written = ("best.csv", "pages")
-                words = [str(self.folder / word) if word in written else word for word in words]
-                with self.subTest(line=line):
+                with self.subTest(line=line), contextlib.chdir(self.folder):
                     answer = run(*words, *fast)
                     self.assertEqual((answer.returncode, answer.stderr), (0, ""))
                     count += 1

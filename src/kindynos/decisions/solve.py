@@ -18,7 +18,7 @@ from kindynos.arrays import Floats
 from kindynos.decisions.decision import RULES, TRIALS, Decision, DecisionDraws, scores_of
 from kindynos.decisions.preferences import Utility
 from kindynos.decisions.tree import Choice, Event, EventTest, Pay, Payoff, Tree, children
-from kindynos.delegation import delegated_to
+from kindynos.delegation import Reported, delegated_to
 from kindynos.errors import ParameterError
 from kindynos.inference.estimates import Estimate
 from kindynos.inference.intervals import Z, proportion
@@ -36,8 +36,6 @@ from kindynos.validate import (
 )
 
 if TYPE_CHECKING:
-    from pathlib import Path as FilePath
-
     import pandas as pd
 
 
@@ -197,7 +195,7 @@ def _error(value: Any, weight: Any, mean: float) -> float:
 
 
 @dataclass(frozen=True, repr=False)
-class Solution:
+class Solution(Reported):
     """The best policy of a decision: ``best`` is the alternative to choose now, ``value`` what it
     is worth by the rule.
 
@@ -543,26 +541,6 @@ class Solution:
             alternative,
             self.decision.alternatives,
         )
-
-    @delegated_to("kindynos.reports.showing", "show")
-    def show(self) -> None:
-        """Print the alternatives, the policy and the worth of knowing, as ``kindynos decide``."""
-
-    @delegated_to("kindynos.reports.page.page", "write_page")
-    def report(self, path: str | FilePath) -> None:
-        """Write a page of it: one file that a browser opens without a network. Raises FileError
-        for a path that cannot be written, and without ``kindynos[report]``.
-        """
-
-    @delegated_to("kindynos.reports.excel", "write_excel")
-    def to_excel(self, path: str | FilePath) -> None:
-        """Write a workbook of it: the answer, the tables with their errors, and whole tables on
-        sheets of their own. Raises FileError as ``report`` does.
-        """
-
-    @delegated_to("kindynos.reports.page.inline", "inline")
-    def _repr_html_(self) -> Any:
-        """Return it as a notebook shows it: the answer and the first tables."""
 
     @delegated_to("kindynos.plots", "decision")
     def plot(self, what: str = "tree", figure: Any = None) -> Any:

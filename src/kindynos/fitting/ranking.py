@@ -10,7 +10,7 @@ from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
-from kindynos.delegation import delegated_to
+from kindynos.delegation import Reported, delegated_to
 from kindynos.distributions.base import Distribution
 from kindynos.distributions.catalogue import CATALOGUE
 from kindynos.distributions.mixture import Mixture
@@ -23,8 +23,6 @@ from kindynos.memory import remembering
 from kindynos.validate import check_integer, explain_call_errors, names_in, one_of
 
 if TYPE_CHECKING:
-    from pathlib import Path
-
     import pandas as pd
 
 
@@ -36,7 +34,7 @@ FEW_COUNTS = 0.7  # distinct values a value, above which whole numbers are taken
 
 
 @dataclass(frozen=True, repr=False)
-class Ranking:
+class Ranking(Reported):
     """Distributions fitted to the same values, best first; see ``fit_distributions``.
 
     ``[name]`` is one of them, by its name in model files; ``left_out`` says of the others why they
@@ -187,26 +185,6 @@ class Ranking:
     def __repr__(self) -> str:
         count = len(self.data.values)
         return f"<{len(self.fitted)} distributions for {count:,} values, best {self.best.label!r}>"
-
-    @delegated_to("kindynos.reports.showing", "show")
-    def show(self) -> None:
-        """Print the ranking and the tests as ``kindynos fit`` does."""
-
-    @delegated_to("kindynos.reports.page.page", "write_page")
-    def report(self, path: str | Path) -> None:
-        """Write a page of it: one file that a browser opens without a network. Raises FileError
-        for a path that cannot be written, and without ``kindynos[report]``.
-        """
-
-    @delegated_to("kindynos.reports.excel", "write_excel")
-    def to_excel(self, path: str | Path) -> None:
-        """Write a workbook of it: the answer, the tables with their errors, and whole tables on
-        sheets of their own. Raises FileError as ``report`` does.
-        """
-
-    @delegated_to("kindynos.reports.page.inline", "inline")
-    def _repr_html_(self) -> Any:
-        """Return it as a notebook shows it: the answer and the first tables."""
 
     @delegated_to("kindynos.plots", "fitted_distributions")
     def plot(

@@ -11,7 +11,7 @@ from typing import TYPE_CHECKING, Any
 import numpy as np
 
 from kindynos.arrays import Floats
-from kindynos.delegation import delegated_to
+from kindynos.delegation import Reported, delegated_to
 from kindynos.errors import ParameterError
 from kindynos.fitting.data import check_size
 from kindynos.fitting.dates import DatedSeries, dated_series
@@ -30,8 +30,6 @@ from kindynos.processes.series import known_length
 from kindynos.validate import Count, check_integer, checked, instance, one_of
 
 if TYPE_CHECKING:
-    from pathlib import Path
-
     import pandas as pd
 
 
@@ -58,7 +56,7 @@ def _residual_sizes(process: Process, count: int) -> Floats:
 
 
 @dataclass(frozen=True, repr=False)
-class SeriesRanking:
+class SeriesRanking(Reported):
     """Processes fitted to one series, best first; see ``fit_series``.
 
     ``[name]`` is one of them, as the table writes it; ``scores`` are those of rolling origins,
@@ -248,26 +246,6 @@ class SeriesRanking:
     def __repr__(self) -> str:
         count = self.observations
         return f"<{len(self.fitted)} processes for {count:,} values, best {self.names[0]!r}>"
-
-    @delegated_to("kindynos.reports.showing", "show")
-    def show(self) -> None:
-        """Print the ranking, the tests and the forecast as ``kindynos fit --series`` does."""
-
-    @delegated_to("kindynos.reports.page.page", "write_page")
-    def report(self, path: str | Path) -> None:
-        """Write a page of it: one file that a browser opens without a network. Raises FileError
-        for a path that cannot be written, and without ``kindynos[report]``.
-        """
-
-    @delegated_to("kindynos.reports.excel", "write_excel")
-    def to_excel(self, path: str | Path) -> None:
-        """Write a workbook of it: the answer, the tables with their errors, and whole tables on
-        sheets of their own. Raises FileError as ``report`` does.
-        """
-
-    @delegated_to("kindynos.reports.page.inline", "inline")
-    def _repr_html_(self) -> Any:
-        """Return it as a notebook shows it: the answer and the first tables."""
 
     @delegated_to("kindynos.plots", "series_fan")
     def plot(

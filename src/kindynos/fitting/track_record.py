@@ -19,7 +19,7 @@ from typing import TYPE_CHECKING, Any
 import numpy as np
 
 from kindynos.arrays import Floats
-from kindynos.delegation import delegated_to
+from kindynos.delegation import Reported, delegated_to
 from kindynos.distributions.recalibrated import OUTER
 from kindynos.distributions.smooth import SmoothPercentiles, smooth_percentiles
 from kindynos.distributions.special import ndtri
@@ -103,7 +103,7 @@ def ranked_loss(quantiles: Floats, actual: float) -> float:
 
 
 @dataclass(frozen=True, repr=False)
-class TrackRecord:
+class TrackRecord(Reported):
     """How past opinions have done; see ``track_record``.
 
     ``cases`` are the forecasts with what came, ``notes`` what was left out.
@@ -273,26 +273,6 @@ class TrackRecord:
             size = f"{abs(float(bias)):.2f} ± {bias.error:.2f}"
             said.append(f"What came was {more} than was said, by {size} of a range's reach.")
         return said
-
-    @delegated_to("kindynos.reports.showing", "show")
-    def show(self) -> None:
-        """Print the record as ``kindynos fit --track-record`` does."""
-
-    @delegated_to("kindynos.reports.page.page", "write_page")
-    def report(self, path: str | Path) -> None:
-        """Write a page of it: one file that a browser opens without a network. Raises FileError
-        for a path that cannot be written, and without ``kindynos[report]``.
-        """
-
-    @delegated_to("kindynos.reports.excel", "write_excel")
-    def to_excel(self, path: str | Path) -> None:
-        """Write a workbook of it: the answer, the tables with their errors, and whole tables on
-        sheets of their own. Raises FileError as ``report`` does.
-        """
-
-    @delegated_to("kindynos.reports.page.inline", "inline")
-    def _repr_html_(self) -> Any:
-        """Return it as a notebook shows it: the answer and the first tables."""
 
     @delegated_to("kindynos.plots", "track_record")
     def plot(self, ax: Any = None) -> Any:

@@ -6,7 +6,6 @@ from __future__ import annotations
 
 import math
 from dataclasses import dataclass
-from pathlib import Path
 from typing import Any
 
 import numpy as np
@@ -15,7 +14,7 @@ from numpy.lib.stride_tricks import sliding_window_view
 from numpy.typing import ArrayLike, NDArray
 
 from kindynos.arrays import Floats
-from kindynos.delegation import delegated_to
+from kindynos.delegation import Reported, delegated_to
 from kindynos.distributions.special import gammaln, ndtr, stdtr, xlogy
 from kindynos.errors import ParameterError
 from kindynos.markets.exposure import Exposure
@@ -39,7 +38,7 @@ class Verdict:
 
 
 @dataclass(frozen=True, eq=False)
-class Backtest:
+class Backtest(Reported):
     """Losses beside the value at risk forecast for their day.
 
     ``exceptions`` is their number; ``kupiec`` tests it, ``independence`` (Christoffersen) whether
@@ -184,26 +183,6 @@ class Backtest:
             f"{self.days:,} {self.unit}s "
             f"({self.expected:.1f} expected), {self.zone}>"
         )
-
-    @delegated_to("kindynos.reports.showing", "show")
-    def show(self) -> None:
-        """Print the tests as ``kindynos backtest`` does."""
-
-    @delegated_to("kindynos.reports.page.page", "write_page")
-    def report(self, path: str | Path) -> None:
-        """Write a page of it: one file that a browser opens without a network. Raises FileError
-        for a path that cannot be written, and without ``kindynos[report]``.
-        """
-
-    @delegated_to("kindynos.reports.excel", "write_excel")
-    def to_excel(self, path: str | Path) -> None:
-        """Write a workbook of it: the answer, the tables with their errors, and whole tables on
-        sheets of their own. Raises FileError as ``report`` does.
-        """
-
-    @delegated_to("kindynos.reports.page.inline", "inline")
-    def _repr_html_(self) -> Any:
-        """Return it as a notebook shows it: the answer and the first tables."""
 
     @delegated_to("kindynos.plots", "backtest")
     def plot(self, ax: Any = None) -> Any:

@@ -5,14 +5,13 @@ from __future__ import annotations
 from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import replace
 from functools import cached_property
-from pathlib import Path
 from typing import Any, Unpack
 
 import numpy as np
 import pandas as pd
 
 from kindynos.arrays import Floats
-from kindynos.delegation import delegated_to
+from kindynos.delegation import Reported
 from kindynos.errors import ParameterError
 from kindynos.literals import Rebalancing, ReturnPeriod, RiskMethod
 from kindynos.markets import stress as stresses
@@ -60,7 +59,7 @@ LEVELS = (0.95, 0.975, 0.99)
 FEWEST = 8  # returns
 
 
-class Portfolio:
+class Portfolio(Reported):
     """Holdings bought on a date and followed to the last one; risk is that of today's holdings.
 
     ``shares`` are numbers of each instrument; or ``amounts`` of money, or ``weights``, which add up
@@ -284,26 +283,6 @@ class Portfolio:
         else:
             worth = frame.to_numpy() @ self._held[-1]
         return pd.Series(worth, frame.index, name="value")
-
-    @delegated_to("kindynos.reports.showing", "show")
-    def show(self) -> None:
-        """Print value at risk and expected shortfall by all methods as ``kindynos risk`` does."""
-
-    @delegated_to("kindynos.reports.page.page", "write_page")
-    def report(self, path: str | Path) -> None:
-        """Write a page of it: one file that a browser opens without a network. Raises FileError
-        for a path that cannot be written, and without ``kindynos[report]``.
-        """
-
-    @delegated_to("kindynos.reports.excel", "write_excel")
-    def to_excel(self, path: str | Path) -> None:
-        """Write a workbook of it: the answer, the tables with their errors, and whole tables on
-        sheets of their own. Raises FileError as ``report`` does.
-        """
-
-    @delegated_to("kindynos.reports.page.inline", "inline")
-    def _repr_html_(self) -> Any:
-        """Return it as a notebook shows it: the answer and the first tables."""
 
     def __repr__(self) -> str:
         return (

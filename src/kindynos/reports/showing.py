@@ -1,7 +1,6 @@
 """Printing a result as its command does: what ``show()`` of the results calls.
 
-To add one: a function registered for its class, and a ``show`` method of the class that is
-delegated here.
+To add one: a function registered for its class, which derives from ``Reported``.
 """
 
 from __future__ import annotations

@@ -10,7 +10,7 @@ import numpy as np
 import pandas as pd
 
 from kindynos.arrays import Floats
-from kindynos.delegation import delegated_to
+from kindynos.delegation import Reported, delegated_to
 from kindynos.errors import FileError, ParameterError
 from kindynos.inference.intervals import correlation_by_blocks
 from kindynos.results.joint import JointDistribution, joint_distribution
@@ -35,7 +35,7 @@ from kindynos.validate import (
 BLOCKS = 20
 
 
-class ReadTrials(Mapping[str, Result]):
+class ReadTrials(Mapping[str, Result], Reported):
     """Trials that were computed elsewhere: a mapping of columns by name, each with the statistics
     of a run's outcome.
 
@@ -132,26 +132,6 @@ class ReadTrials(Mapping[str, Result]):
         scattered they are.
         """
         return joint_distribution(self[x], self[y], cuts)
-
-    @delegated_to("kindynos.reports.showing", "show")
-    def show(self) -> None:
-        """Print the columns as ``kindynos read`` does."""
-
-    @delegated_to("kindynos.reports.page.page", "write_page")
-    def report(self, path: str | Path) -> None:
-        """Write a page of it: one file that a browser opens without a network. Raises FileError
-        for a path that cannot be written, and without ``kindynos[report]``.
-        """
-
-    @delegated_to("kindynos.reports.excel", "write_excel")
-    def to_excel(self, path: str | Path) -> None:
-        """Write a workbook of it: the answer, the tables with their errors, and whole tables on
-        sheets of their own. Raises FileError as ``report`` does.
-        """
-
-    @delegated_to("kindynos.reports.page.inline", "inline")
-    def _repr_html_(self) -> Any:
-        """Return it as a notebook shows it: the answer and the first tables."""
 
     @delegated_to("kindynos.plots", "scatter")
     def scatter(

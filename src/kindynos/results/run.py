@@ -10,7 +10,7 @@ from typing import TYPE_CHECKING, Any, TypedDict, Unpack
 import numpy as np
 
 from kindynos.arrays import Floats
-from kindynos.delegation import delegated_to
+from kindynos.delegation import Reported, delegated_to
 from kindynos.errors import RunError
 from kindynos.inference.estimates import Estimate
 from kindynos.literals import ContributionBy, ContributionTo, SensitivityMethod, Side, StatisticName
@@ -38,7 +38,7 @@ class SensitivityOptions(TypedDict, total=False):
     side: Side  # tail
 
 
-class Run(SimulatedTrials):
+class Run(SimulatedTrials, Reported):
     """What a simulation gave: a mapping of quantities by name.
 
     ``run["net_value"]`` reads one quantity, and ``run.row("cash_flow")`` one with a value each
@@ -139,26 +139,6 @@ class Run(SimulatedTrials):
                 f"total({name})"
             )
         return self[name].values
-
-    @delegated_to("kindynos.reports.showing", "show")
-    def show(self) -> None:
-        """Print the outcomes with their errors and what moves them as ``kindynos run`` does."""
-
-    @delegated_to("kindynos.reports.page.page", "write_page")
-    def report(self, path: str | Path) -> None:
-        """Write a page of it: one file that a browser opens without a network. Raises FileError
-        for a path that cannot be written, and without ``kindynos[report]``.
-        """
-
-    @delegated_to("kindynos.reports.excel", "write_excel")
-    def to_excel(self, path: str | Path) -> None:
-        """Write a workbook of it: the answer, the tables with their errors, and whole tables on
-        sheets of their own. Raises FileError as ``report`` does.
-        """
-
-    @delegated_to("kindynos.reports.page.inline", "inline")
-    def _repr_html_(self) -> Any:
-        """Return it as a notebook shows it: the answer and the first tables."""
 
     @delegated_to("kindynos.model.saved", "save")
     def save(self, path: str | Path) -> None:

@@ -10,14 +10,13 @@ from __future__ import annotations
 import math
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
-from pathlib import Path
 from typing import Any
 
 import numpy as np
 import pandas as pd
 
 from kindynos.arrays import Floats
-from kindynos.delegation import delegated_to
+from kindynos.delegation import Reported, delegated_to
 from kindynos.errors import ParameterError, RunError
 from kindynos.formatting import per_cent
 from kindynos.inference.estimates import Estimate
@@ -64,7 +63,7 @@ class ReportedMean:
         return Estimate(self.mean, self.mean - reach, self.mean + reach)
 
 
-class Comparison:
+class Comparison(Reported):
     """Runs by the names of their scenarios; differences are taken from the first.
 
     See ``table``, ``differences``, ``dominance`` and ``plot``; ``runs`` has the runs themselves.
@@ -352,26 +351,6 @@ class Comparison:
         if any(result.better == "low" for result in runs.values()):
             return dominance({name: -sample.valid for name, sample in ranked.items()})
         return dominance({name: sample.valid for name, sample in ranked.items()})
-
-    @delegated_to("kindynos.reports.showing", "show")
-    def show(self) -> None:
-        """Print the scenarios side by side as ``kindynos compare`` does."""
-
-    @delegated_to("kindynos.reports.page.page", "write_page")
-    def report(self, path: str | Path) -> None:
-        """Write a page of it: one file that a browser opens without a network. Raises FileError
-        for a path that cannot be written, and without ``kindynos[report]``.
-        """
-
-    @delegated_to("kindynos.reports.excel", "write_excel")
-    def to_excel(self, path: str | Path) -> None:
-        """Write a workbook of it: the answer, the tables with their errors, and whole tables on
-        sheets of their own. Raises FileError as ``report`` does.
-        """
-
-    @delegated_to("kindynos.reports.page.inline", "inline")
-    def _repr_html_(self) -> Any:
-        """Return it as a notebook shows it: the answer and the first tables."""
 
     @delegated_to("kindynos.plots", "comparison")
     def plot(self, outcome: str, kind: str = "cumulative", ax: Any = None) -> Any:

@@ -4,12 +4,11 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 from dataclasses import dataclass, field, replace
-from pathlib import Path
 from typing import Any
 
 import pandas as pd
 
-from kindynos.delegation import delegated_to
+from kindynos.delegation import Reported, delegated_to
 from kindynos.formatting import number
 from kindynos.inference.estimates import Estimate
 from kindynos.program.statement import Statement
@@ -25,7 +24,7 @@ FRESH = 0x5DEECE66D  # added to the seed for the draws on which the optimum is j
 
 
 @dataclass(frozen=True, eq=False)
-class Optimum:
+class Optimum(Reported):
     """The best ``decisions`` by name, each an Estimate, and the ``objective`` there on fresh draws.
 
     ``found`` is the objective on the draws of the search, which is too good by as much as chance
@@ -115,26 +114,6 @@ class Optimum:
                 f"({row['low']:.4g} to {row['high']:.4g}){_KEPT[row['kept']]}."
             )
         return said
-
-    @delegated_to("kindynos.reports.showing", "show")
-    def show(self) -> None:
-        """Print the best decisions as ``kindynos optimize`` does."""
-
-    @delegated_to("kindynos.reports.page.page", "write_page")
-    def report(self, path: str | Path) -> None:
-        """Write a page of it: one file that a browser opens without a network. Raises FileError
-        for a path that cannot be written, and without ``kindynos[report]``.
-        """
-
-    @delegated_to("kindynos.reports.excel", "write_excel")
-    def to_excel(self, path: str | Path) -> None:
-        """Write a workbook of it: the answer, the tables with their errors, and whole tables on
-        sheets of their own. Raises FileError as ``report`` does.
-        """
-
-    @delegated_to("kindynos.reports.page.inline", "inline")
-    def _repr_html_(self) -> Any:
-        """Return it as a notebook shows it: the answer and the first tables."""
 
     @delegated_to("kindynos.plots", "optimum")
     def plot(self, ax: Any = None) -> Any:

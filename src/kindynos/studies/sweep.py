@@ -11,13 +11,12 @@ from collections.abc import Callable, Iterable, Mapping
 from concurrent.futures import Executor
 from itertools import product
 from numbers import Real
-from pathlib import Path
 from typing import Any, Literal
 
 import numpy as np
 import pandas as pd
 
-from kindynos.delegation import delegated_to
+from kindynos.delegation import Reported, delegated_to
 from kindynos.engine.workers import run_batches, usable_cpus
 from kindynos.errors import ModelError, ParameterError, RunError
 from kindynos.validate import finite, instance, invalid_argument
@@ -26,7 +25,7 @@ MOST_POINTS = 1_000_000
 Progress = Callable[[int, int], object]
 
 
-class Sweep:
+class Sweep(Reported):
     """What came out at each point of a sweep.
 
     ``inputs`` names what was varied, ``outputs`` what came out; ``statistic`` says which figure,
@@ -137,26 +136,6 @@ class Sweep:
         if column.isna().all():
             raise RunError("no point has a value", owner="sweep")
         return self.table().iloc[int(column.argmax() if more_is_better else column.argmin())]
-
-    @delegated_to("kindynos.reports.showing", "show")
-    def show(self) -> None:
-        """Print the points as ``kindynos sweep`` does."""
-
-    @delegated_to("kindynos.reports.page.page", "write_page")
-    def report(self, path: str | Path) -> None:
-        """Write a page of it: one file that a browser opens without a network. Raises FileError
-        for a path that cannot be written, and without ``kindynos[report]``.
-        """
-
-    @delegated_to("kindynos.reports.excel", "write_excel")
-    def to_excel(self, path: str | Path) -> None:
-        """Write a workbook of it: the answer, the tables with their errors, and whole tables on
-        sheets of their own. Raises FileError as ``report`` does.
-        """
-
-    @delegated_to("kindynos.reports.page.inline", "inline")
-    def _repr_html_(self) -> Any:
-        """Return it as a notebook shows it: the answer and the first tables."""
 
     @delegated_to("kindynos.reports.styled", "styled_sweep")
     def styled(self, output: str | None = None, number_format: str | None = None) -> Any:
