@@ -82,6 +82,18 @@ class Reference(Node):
     first: Corner
     last: Corner | None = None
 
+    @property
+    def size(self) -> tuple[int, int] | None:
+        """How many rows and columns lie between its corners; None of whole rows and columns, and
+        where copies of the formula differ in it.
+        """
+        begin, end = self.first, self.last or self.first
+        if begin.row is None or begin.column is None or end.row is None or end.column is None:
+            return None
+        if (begin.row_absolute, begin.column_absolute) != (end.row_absolute, end.column_absolute):
+            return None
+        return abs(end.row - begin.row), abs(end.column - begin.column)
+
     def area(self, sheet: str, row: int, column: int) -> Area | None:
         """Return the area from a cell; None where it lies outside the sheet."""
         top, left = self.first.at(row, column)
@@ -407,6 +419,8 @@ class _Parser:
                 break
             if not (self._take(",") or self._take(";")):
                 raise self.problem("a bracket is not closed" if self.kind == "end" else "")
+        if name in ("SUMIF", "AVERAGEIF") and len(arguments) == 3:
+            arguments[2] = _as_large(arguments[2], arguments[0])
         return Call(name, tuple(arguments), place)
 
     def _array(self) -> Node:
@@ -467,6 +481,23 @@ def _table_reference(table: str, inner: str) -> TableReference:
             columns.append(_unescaped(part))
     last = columns[-1] if len(columns) > 1 else None
     return TableReference(table, columns[0] if columns else None, last, tuple(rows))
+
+
+def _as_large(numbers: Node, tested: Node) -> Node:
+    """Return the area of the numbers of a conditional sum: it begins at its first cell and is as
+    large as the area that is tested, whatever else the formula says (OpenFormula, SUMIF). Areas
+    whose size differs between copies of the formula stay as they are.
+    """
+    if not (isinstance(numbers, Reference) and isinstance(tested, Reference)):
+        return numbers
+    first, size = numbers.first, tested.size
+    if size is None or first.row is None or first.column is None:
+        return numbers
+    down, across = size
+    last = Corner(
+        first.row + down, first.column + across, first.row_absolute, first.column_absolute
+    )
+    return Reference(numbers.sheet, first, last)
 
 
 def _unescaped(text: str) -> str:

@@ -8,6 +8,7 @@ import re
 import unicodedata
 from collections.abc import Collection
 
+from kindynos.errors import KindynosError
 from kindynos.formula.parse import is_name
 from kindynos.formula.tree import PERIOD
 from kindynos.workbooks.addresses import Cell
@@ -61,7 +62,7 @@ def _defined_name(contents: Contents, cell: Cell) -> str:
             continue
         try:
             area = cell_in(contents, contents.spelling.get(word, word) if owner is None else text)
-        except Exception:
+        except KindynosError:
             continue
         if area.single and area.first == cell:
             return as_name(contents.spelling.get(word, word))

@@ -227,6 +227,7 @@ def _averageif(area: Grid, criterion: Value, averaged: Grid | None = None) -> Va
 @function("AVERAGEIFS", "rrv*rv", together=partial(_conditional, "AVERAGEIFS"))
 def _averageifs(averaged: Grid, *pairs: Value) -> Value:
     """Return the mean of the numbers at places at which all criteria hold."""
+    required(averaged.height == pairs[0].height and averaged.width == pairs[0].width, VALUE)
     return _mean(_numbers_at(averaged, _places(pairs)))
 
 
