@@ -2,12 +2,14 @@
 errors allow.
 """
 
+import re
+
 import pandas as pd
 
 import kindynos as kd
 from kindynos.reports.answers import backtest_answer
 from kindynos.reports.showing import report_of
-from tests.common import Case
+from tests.common import Case, run
 
 
 def said(result) -> str:
@@ -75,6 +77,82 @@ class Models(Case):
         fresh = r"The mean of total is highest, (3\.99|4\.0[01]) EUR on fresh draws"
         self.assertRegex(said(found), fresh)
         self.assertTrue(said(found).endswith("at level 4."))
+
+
+class Runs(Case):
+    def model(self, target=None, unit="EUR", mean=10.0) -> kd.Model:
+        model = kd.Model("x")
+        model.driver("profit_made", kd.Normal(mean, 2))
+        model.outcome("gain", "profit_made", unit=unit, target=target)
+        return model
+
+    def test_the_mean_and_the_chance_on_the_side_that_hurts(self):
+        run = self.model(target=8.0).simulate(20_000, seed=1)  # one sd below the mean: 15.87 %
+        self.assertRegex(
+            said(run),
+            r"^Gain is 10\.0\d* EUR on average; with a chance of 15\.[89]\d? % \(± 0\.\d+\) it is "
+            r"below 8 EUR\.",
+        )
+
+    def test_without_a_target_the_range_of_most_trials(self):
+        run = self.model().simulate(20_000, seed=1)  # 10 -+ 1.2816 sd
+        self.assertRegex(
+            said(run), r"; 80 % of the trials lie between 7\.4[34]\d* and 12\.[56]\d* EUR"
+        )
+
+    def test_large_amounts_are_millions_and_rates_per_cent(self):
+        million = self.model(mean=25e6).simulate(2000, seed=1)
+        self.assertIn("Gain is 25.0 million EUR on average", said(million))
+        rate = self.model(mean=0.25, unit="% a year").simulate(2000, seed=1)
+        self.assertRegex(said(rate), r"Gain is 2[45](\.\d+)? % a year on average")
+
+    def test_conditions_trials_without_a_value_and_rows(self):
+        model = kd.Model("x", periods=3, start=2030)
+        model.driver("z", kd.Normal(0, 1))
+        model.outcome("breach", "z < 0")
+        model.outcome("root", "log(z)")
+        run = model.simulate(20_000, seed=1)
+        self.assertRegex(said(run), r"^Breach is true with a chance of (49\.\d|50(\.\d)?) %")
+        self.assertRegex(said(run), r"; (49\.\d|50(\.\d)?) % of the trials have no value\.")
+        rows = kd.Model("x", periods=3, start=2030)
+        rows.driver("z", kd.Normal(7, 1))
+        rows.outcome("flow", "z + 0 * period", unit="EUR")
+        text = said(rows.simulate(2000, seed=1))
+        self.assertRegex(
+            text, r"^Flow is on average 7\.00\d* EUR in 2030 and 7\.00\d* EUR in 2032\."
+        )
+
+    def test_scenarios_differ_or_cannot_be_told_apart(self):
+        model = kd.Model("x")
+        model.given("level", 1.0)
+        model.driver("z", kd.Normal(0, 1))
+        model.outcome("gain", "level + z * (level < 3)", unit="EUR")
+        scenarios = {"as it is": {}, "two more": {"level": 3.0}, "the same": {"level": 1.0}}
+        text = said(model.compare(scenarios, trials=2000, seed=1))
+        self.assertRegex(
+            text, r"^Gain is on average 2\.0\d* EUR more with two more, than as it is\."
+        )
+        self.assertIn("On average the same cannot be told apart from as it is.", text)
+
+
+class Prices(Case):
+    def test_where_a_price_may_end_and_the_level_asked_for(self):
+        prices = kd.demo_file("heating_oil.csv")
+        words = ("paths", str(prices), "--periods", "60", "--trials", "2000", "--seed", "1")
+        text = run(*words, "--above", "1.0", "--brief").stdout.replace("\n", " ")
+        self.assertRegex(text, r"^After 60 days the price of heating_oil is 0\.7\d* in the middle")
+        self.assertRegex(
+            text, r"The chance of ending above 1 is \S+ %; the history leaves .*\d % to \d"
+        )
+
+    def test_the_largest_weights_and_the_rest(self):
+        words = ("allocate", str(kd.demo_file("treasury_prices.csv")), "--minimize", "sd")
+        text = run(*words, "--resampled", "0", "--brief").stdout.replace("\n", " ")
+        self.assertRegex(text, r"^The (least|lowest|smallest) sd")
+        shares = [
+            float(share) for share in re.findall(r"(\d+\.\d) %", text.split(" is reached ")[1])
+        ]
+        self.assertAlmostEqual(sum(shares), 100, delta=0.3)
 
 
 class Drivers(Case):

@@ -28,6 +28,8 @@ from kindynos.studies.sweep import Sweep
 if TYPE_CHECKING:
     from kindynos.decisions.solve import Solution
     from kindynos.markets.allocation.allocation import Allocation
+    from kindynos.markets.backtesting import Backtest
+    from kindynos.reports.paths import Outlook
 
 MOST_SCENARIOS = 4  # that are told beside the first
 MOST_OUTCOMES = 2  # that are told; the tables have all
@@ -120,9 +122,11 @@ def _(swept: Sweep) -> list[str]:
 
 
 def _alike(table: Any, name: str, highest: Any) -> int:
-    """Return how many points cannot be told from the highest, as far as both errors say."""
+    """Return how many points cannot be told from the highest, as far as both errors say; without
+    an error nothing can be told.
+    """
     reach = table[f"{name} error"] + highest[f"{name} error"]
-    return int((highest[name] - table[name] <= reach).sum()) - 1
+    return int((~(highest[name] - table[name] > reach)).sum()) - 1
 
 
 def _at_point(swept: Sweep, name: str, row: Any) -> str:
@@ -183,15 +187,10 @@ def decision_answer(solution: Solution, switches: Mapping[str, pd.DataFrame]) ->
             lead = f"{_upper(best)} and {second} cannot be told apart {rule}"
     else:
         lead = f"{_upper(best)} is the only alternative"
-    loses = float(table.loc[best, "chance below 0"])
-    said.append(
-        lead
-        + (
-            "."
-            if costs
-            else f"; {best.replace('_', ' ')} ends below 0 in {per_cent(loses)} of cases."
-        )
-    )
+    if not costs:
+        loses = per_cent(float(table.loc[best, "chance below 0"]))
+        lead += f"; {best.replace('_', ' ')} ends below 0 in {loses} of cases"
+    said.append(f"{lead}.")
     said += [f"{_upper(caution)}."] if caution else []
     for name, found in switches.items():
         for _, row in found.iterrows():
@@ -227,6 +226,33 @@ def backtest_answer(table: pd.DataFrame, days: int, unit: str) -> list[str]:
         return [f"{over} no test speaks against {_listed(rest, 'or')}."]
     said = f"{over} some test speaks against {_listed(doubted)} (p below {DOUBTFUL:g})"
     return [f"{said}; none against {_listed(rest, 'or')}." if rest else f"{said}, which is all."]
+
+
+def exceptions_sentence(tested: Backtest) -> str:
+    """Return how often losses were beyond the forecasts of a method, beside how often they should
+    be.
+    """
+    return (
+        f"Losses were beyond the value at risk of the method {tested.method} on "
+        f"{tested.exceptions} of {tested.days:,} {tested.unit}s; right forecasts would have had "
+        f"{tested.expected:.1f}. The supervisors' zone is {tested.zone}."
+    )
+
+
+def paths_answer(name: str, outlook: Outlook, span: str, today: float) -> list[str]:
+    """Return where a price may end, and how likely the levels asked for are."""
+    figures = outlook.figures
+    middle, low, high = (brief(float(f"{figures[key]:.3g}")) for key in ("P50", "P5", "P95"))
+    said = [
+        f"After {span} the price of {name} is {middle} in the middle and between {low} and {high} "
+        f"on 90 % of paths; today it is {brief(today)}."
+    ]
+    for row in outlook.rows():
+        if row["what"].startswith("ending"):
+            open_ = f"{per_cent(row['low'])} to {per_cent(row['high'])}"
+            left = "" if math.isnan(row["low"]) else f"; the history leaves {open_} open"
+            said.append(f"The chance of {row['what']} is {per_cent(row['value'])}{left}.")
+    return said
 
 
 def contribution_sentence(name: str, found: pd.DataFrame) -> list[str]:

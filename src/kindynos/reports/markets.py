@@ -23,7 +23,7 @@ from kindynos.markets.stretches import Window
 from kindynos.markets.supported import SupportedMethod
 from kindynos.registry import declared_options
 from kindynos.reports import risk_answer
-from kindynos.reports.answers import backtest_answer, opening
+from kindynos.reports.answers import backtest_answer, exceptions_sentence, opening
 from kindynos.reports.prices import price_doubts, price_problems
 from kindynos.reports.report import Draw, Report
 from kindynos.reports.summary import plain_rows, plain_value
@@ -477,17 +477,6 @@ def _verdict(tested: Backtest) -> FigureTable:
     for name, verdict, meaning in tests:
         table.add_row(f"{name} p-value", f"{verdict.p_value:.3f}", meaning)
     return table
-
-
-def exceptions_sentence(tested: Backtest) -> str:
-    """Return how often losses were beyond the forecasts of a method, beside how often they should
-    be.
-    """
-    return (
-        f"Losses were beyond the value at risk of the method {tested.method} on "
-        f"{tested.exceptions} of {tested.days:,} {tested.unit}s; right forecasts would have had "
-        f"{tested.expected:.1f}. The supervisors' zone is {tested.zone}."
-    )
 
 
 def backtested(tested: Backtest, prices: Prices | None = None) -> Report:

@@ -19,7 +19,7 @@ from kindynos.formatting import brief, number, per_cent, step_of
 from kindynos.markets.prices import Prices
 from kindynos.processes.base import Process
 from kindynos.processes.estimation import FEW_TRIALS, open_intervals
-from kindynos.reports.answers import opening
+from kindynos.reports.answers import opening, paths_answer
 from kindynos.reports.prices import price_doubts, price_problems
 from kindynos.reports.report import Draws, Report
 from kindynos.reports.tables import table_of
@@ -277,7 +277,7 @@ def paths(
     return Report.of(
         [
             *price_doubts(prices),
-            *opening(_said(name, made, outlook, spacing)),
+            *opening(paths_answer(name, outlook, spacing.span(len(made) - 1), float(made[0, 0]))),
             _fitted(name, process, history),
             "",
             table,
@@ -301,25 +301,6 @@ def paths(
         frames=lambda: {"paths": path_table(made)},
         figures=figures,
     )
-
-
-def _said(name: str, made: Floats, outlook: Outlook, spacing: DateSpacing) -> list[str]:
-    """Return where the price may end, and how likely the levels asked for are."""
-    figures = outlook.figures
-    middle, low, high = (brief(float(f"{figures[key]:.3g}")) for key in ("P50", "P5", "P95"))
-    said = [
-        f"After {spacing.span(len(made) - 1)} the price of {name} is {middle} in the middle and "
-        f"between {low} and {high} on 90 % of paths; today it is {brief(float(made[0, 0]))}."
-    ]
-    for row in outlook.rows():
-        if row["what"].startswith("ending"):
-            chance = f"The chance of {row['what']} is {per_cent(row['value'])}"
-            open_ = f"{per_cent(row['low'])} to {per_cent(row['high'])}"
-            left = (
-                "" if math.isnan(row["low"]) else f", and {open_} by what the history leaves open"
-            )
-            said.append(f"{chance}{left}.")
-    return said
 
 
 def _labelled(key: str, values: tuple[Any, ...], errors: Any) -> dict[str, Any]:
