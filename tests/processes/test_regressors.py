@@ -4,13 +4,16 @@ calendar.
 
 import calendar
 import datetime
+import tempfile
 import unittest
+from pathlib import Path
 
 import numpy as np
 import pandas as pd
 from scipy import stats
 
 import kindynos as kd
+from kindynos.fitting.calendar import holidays_in
 
 
 def _series(count: int = 150, ahead: int = 12) -> tuple[np.ndarray, np.ndarray]:
@@ -147,6 +150,48 @@ class EffectsOfRegressors(unittest.TestCase):
         self.assertEqual(ranking.left_out, {"smoothing: level": "takes no regressors"})
 
 
+class WaysToStateRegressors(unittest.TestCase):
+    def test_each_gives_the_same_effect(self) -> None:
+        values, x = _series()
+        wanted = kd.Arima.fit(values, (0, 0, 0), exog={"fare": x}).effects["fare"]
+        dates = pd.date_range("2010-01-31", periods=len(x), freq="ME")
+        dated = pd.Series(values, dates[: len(values)])
+        table = pd.DataFrame({"fare": x}, dates)
+        earlier = pd.concat(
+            [pd.DataFrame({"fare": [1.0]}, dates[:1] - pd.offsets.MonthEnd()), table]
+        )
+        for name, series, exog in (
+            ("fare", values, pd.Series(x, name="fare")),
+            ("exog", values, x),
+            ("exog 1", values, x[:, None]),
+            ("fare", dated, table),
+            ("fare", dated, earlier),  # rows before the series are left out, by date
+            ("fare", dated.to_period("M"), table.to_period("M")),
+        ):
+            with self.subTest(name=name):
+                effects = kd.Arima.fit(series, (0, 0, 0), exog=exog).effects
+                self.assertEqual(list(effects), [name])
+                self.assertAlmostEqual(effects[name], wanted, places=9)
+
+    def test_what_does_not_belong_to_the_series_is_refused(self) -> None:
+        values, x = _series()
+        dates = pd.date_range("2010-01-31", periods=len(x), freq="ME")
+        dated, table = pd.Series(values, dates[: len(values)]), pd.DataFrame({"fare": x}, dates)
+        many = {f"x{k}": x for k in range(101)}
+        for series, exog, words in (
+            (values, {"fare": x[:100]}, "has 100 values, and the series 150"),
+            (values, np.zeros((150, 2, 2)), "one column per regressor"),
+            (values, {}, "needs 1 to 100 regressors, and has 0"),
+            (values, many, "needs 1 to 100 regressors, and has 101"),
+            (values, {"fare": x, "fuel": x[:155]}, "differ in length"),
+            (dated, table.iloc[1:], "no row for 2010-01-31"),
+            (dated, table.iloc[::-1], "the same dates as the series, in order"),
+            (dated, pd.concat([table[:1], table]), "the same dates as the series, in order"),
+        ):
+            with self.subTest(words), self.assertRaisesRegex(kd.ParameterError, words):
+                kd.Arima.fit(series, (0, 0, 0), exog=exog)
+
+
 class CalendarRegressors(unittest.TestCase):
     def test_days_are_counted_as_a_calendar_does(self) -> None:
         months = pd.Series(1.0, pd.date_range("2026-01-31", periods=24, freq="ME"))
@@ -176,6 +221,31 @@ class CalendarRegressors(unittest.TestCase):
         days = pd.Series(1.0, pd.date_range("2027-03-20", periods=10))
         counted = kd.calendar_regressors(days, ahead=1, holidays=easter)["Easter"]
         self.assertEqual(counted[counted == 1].index.tolist(), [pd.Timestamp("2027-03-28")])
+
+    def test_weeks_quarters_and_holidays_of_a_table(self) -> None:
+        rows = ["holiday,date", "Easter,2026-04-05", "Easter,2027-03-28", "May Day,2026-05-01"]
+        with tempfile.TemporaryDirectory() as folder:
+            table = Path(folder, "holidays.csv")
+            table.write_text("\n".join(rows), encoding="utf-8")
+            found = holidays_in(table)
+        self.assertEqual(
+            {name: len(dates) for name, dates in found.items()}, {"Easter": 2, "May Day": 1}
+        )
+        quarters = pd.Series(1.0, pd.date_range("2026-03-31", periods=4, freq="QE"))
+        counted = kd.calendar_regressors(quarters, ahead=2, holidays=found)
+        for date in counted.index:
+            first = datetime.date(date.year, date.month - 2, 1)
+            days = (date.date() - first).days + 1
+            kinds = [(first + datetime.timedelta(days=k)).weekday() for k in range(days)]
+            weekend = sum(kind >= 5 for kind in kinds)
+            self.assertEqual(counted.loc[date, "working days"], days - weekend - 2.5 * weekend)
+        self.assertEqual(counted["Easter"].tolist(), [0, 1, 0, 0, 1, 0])  # of 2027 in the first
+        self.assertEqual(counted["May Day"].tolist(), [0, 1, 0, 0, 0, 0])
+        weeks = pd.Series(1.0, pd.date_range("2026-03-30", periods=5, freq="W-MON"))
+        of_weeks = kd.calendar_regressors(weeks, ahead=1, days="none", holidays=found)
+        # a Sunday is the last day of the week that begins on Monday
+        self.assertEqual(of_weeks["Easter"].tolist(), [1, 0, 0, 0, 0, 0])
+        self.assertEqual(of_weeks["May Day"].tolist(), [0, 0, 0, 0, 1, 0])
 
     def test_what_has_no_calendar_is_refused(self) -> None:
         days = pd.Series(1.0, pd.date_range("2027-03-20", periods=10))

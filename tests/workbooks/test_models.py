@@ -234,6 +234,29 @@ class CellsOfAModel(Folder):
         )
         self.assertEqual(model.base_case()["value"]["total"], 3 * 42_000 - 330)
 
+    def test_a_process_fills_a_row_as_it_does_in_a_model(self):
+        moving = kd.GeometricBrownianMotion(100, 0.02, 0.2)
+        whole = self.book().model(outcomes={"total": "B12"}, drivers={"cost": ("B10:D10", moving)})
+        plain = kd.Model("plan", periods=3)
+        plain.driver("cost", moving)
+        plain.outcome("total", "total(42 * 1000 - cost)")
+        runs = [model.simulate(2_000, seed=5, keep=["cost"]) for model in (whole, plain)]
+        for name in ("cost", "total"):
+            one, other = (run[name].values for run in runs)
+            np.testing.assert_allclose(one, other, rtol=1e-10)
+        with self.fails("a process fills a row of cells"):
+            self.book().model(outcomes={"total": "B12"}, drivers={"sold": ("B5", moving)})
+
+    def test_a_cell_that_draws_takes_its_defined_name(self):
+        path = write(self.folder, {**PLAN, "B5": "=NORMINV(RAND(),1000,100)"})
+        book = openpyxl.load_workbook(path)
+        for name, place in (("Guests", "Data!$B$5"), ("Half", "Data!$B$5/2"), ("Lost", "#REF!")):
+            defined = openpyxl.workbook.defined_name.DefinedName(name, attr_text=place)
+            book.defined_names[name] = defined
+        book.save(path)
+        model = kd.read_workbook(path).model(outcomes={"total": "B12"})
+        self.assertEqual([driver.name for driver in model.compiled().drivers.values()], ["guests"])
+
     def test_what_is_refused(self):
         book = self.book()
         out = {"total": "B12"}

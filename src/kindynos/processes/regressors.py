@@ -97,8 +97,8 @@ def _first_row(owner: str, exog: Any, series: Any) -> int:
         raise ParameterError(
             f"the regressors have no row for {dates[int(np.argmax(missing))]:%Y-%m-%d}", owner=owner
         )
-    first = int(own.get_loc(dates[0]))
-    if not (own[first : first + len(dates)] == dates).all():
+    first = int(np.argmax(own == dates[0]))
+    if not own[first : first + len(dates)].equals(dates):
         raise ParameterError(
             "the regressors must have the same dates as the series, in order, and go on after "
             "its end",
