@@ -4,6 +4,7 @@ errors allow.
 
 import re
 
+import numpy as np
 import pandas as pd
 
 import kindynos as kd
@@ -126,13 +127,24 @@ class Runs(Case):
         model = kd.Model("x")
         model.given("level", 1.0)
         model.driver("z", kd.Normal(0, 1))
-        model.outcome("gain", "level + z * (level < 3)", unit="EUR")
-        scenarios = {"as it is": {}, "two more": {"level": 3.0}, "the same": {"level": 1.0}}
-        text = said(model.compare(scenarios, trials=2000, seed=1))
-        self.assertRegex(
-            text, r"^Gain is on average 2\.0\d* EUR more with two more, than as it is\."
-        )
+        model.given("noise", 1.0)
+        model.outcome("gain", "level + z * noise", unit="EUR")
+        scenarios = {"as it is": {}, "two more": {"level": 3.0}, "the same": {"noise": 1.1}}
+        text = said(model.compare(scenarios, trials=2000, seed=1, sampling="random"))
+        self.assertRegex(text, r"^Gain is on average 2 EUR more with two more than as it is\.")
         self.assertIn("On average the same cannot be told apart from as it is.", text)
+
+    def test_a_driver_decides_most_where_its_share_is_surely_more_than_half(self):
+        for sd, sentence in (
+            (1.0, "Large decides most of the gain"),
+            (2.0, "depends most on large"),
+        ):
+            model = kd.Model("x")
+            for name, spread in (("large", 2.2), ("other", sd), ("small", sd / 2)):
+                model.driver(name, kd.Normal(0, spread))
+            model.outcome("gain", "large + other + small")
+            run = model.simulate(5000, seed=1)  # shares of 0.79, and of 0.49
+            self.assertIn(sentence, said(run))
 
 
 class Prices(Case):
@@ -141,6 +153,11 @@ class Prices(Case):
         words = ("paths", str(prices), "--periods", "60", "--trials", "2000", "--seed", "1")
         text = run(*words, "--above", "1.0", "--brief").stdout.replace("\n", " ")
         self.assertRegex(text, r"^After 60 days the price of heating_oil is 0\.7\d* in the middle")
+        # P5 and P95 lie 1.645 sd of the log return of 60 days from the middle
+        middle, low, high = map(float, re.findall(r"(0\.\d+)", text)[:3])
+        reach = np.exp(1.645 * 0.3323 * np.sqrt(60 / 252))
+        self.assertAlmostEqual(middle / low, reach, delta=0.02)
+        self.assertAlmostEqual(high / middle, reach, delta=0.02)
         self.assertRegex(
             text, r"The chance of ending above 1 is \S+ %; the history leaves .*\d % to \d"
         )

@@ -90,8 +90,8 @@ def _(compared: Comparison) -> list[str]:
         differ.append(f"{amount(size, run[name].unit)} {way} with {scenario}")
     said = []
     if differ:
-        listed = ", ".join(differ[:MOST_SCENARIOS])
-        said.append(f"{_upper(name)} is on average {listed}, than {first}.")
+        listed = ", ".join(differ[:MOST_SCENARIOS]) + ("," if len(differ) > 1 else "")
+        said.append(f"{_upper(name)} is on average {listed} than {first}.")
     if alike:
         said.append(f"On average {', '.join(alike[:6])} cannot be told apart from {first}.")
     return said
