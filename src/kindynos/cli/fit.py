@@ -159,35 +159,27 @@ def fit(
       kindynos fit past_estimates.csv --track-record
     """
     if as_record:
-        others = {"--series": as_series, "--column": column, "--as-driver": as_driver}
-        other = next((name for name, value in others.items() if value), None)
-        if other is not None:
-            raise KindynosError(f"{other} does not go with --track-record")
+        _check_alone({"--series": as_series, "--column": column, "--as-driver": as_driver})
         from kindynos.fitting.track_record import track_record
         from kindynos.reports import fits
 
         record = track_record(data, **layout, missing=missing)
         finish(fits.track_record(record), out, as_data)
         return
-    only_series = {
-        "--dates": dates,
-        "--every": every,
-        "--season": season,
-        "--ahead": ahead,
-        "--exog": exog,
-        "--trading-days": trading_days or None,
-        "--holidays": holidays,
-        "--no-rolling": no_rolling or None,
-    }
-    wrong = [name for name, value in only_series.items() if value is not None and not as_series]
-    if wrong:
-        raise KindynosError(f"{wrong[0]} belongs to --series")
-    if uncertain and as_driver is None:
-        raise KindynosError("--uncertain goes with --as-driver")
-    if as_driver is not None and not as_driver.isidentifier():
-        raise KindynosError(
-            f"--as-driver {as_driver}: a driver's name is a word of letters, digits and _"
+    if not as_series:
+        _check_unused(
+            {
+                "--dates": dates,
+                "--every": every,
+                "--season": season,
+                "--ahead": ahead,
+                "--exog": exog,
+                "--trading-days": trading_days or None,
+                "--holidays": holidays,
+                "--no-rolling": no_rolling or None,
+            }
         )
+    _check_driver(as_driver, uncertain)
     wanted = _Wanted(
         TableFormat.checked("fit", **layout, missing=missing),
         None if candidates is None else _names(candidates),
@@ -215,6 +207,30 @@ def fit(
         click.echo(answer)
     else:
         finish(answer, out, as_data)
+
+
+def _check_alone(others: dict[str, Any]) -> None:
+    """Raise KindynosError for an option beside --track-record that does not go with it."""
+    other = next((name for name, value in others.items() if value), None)
+    if other is not None:
+        raise KindynosError(f"{other} does not go with --track-record")
+
+
+def _check_unused(of_series: dict[str, Any]) -> None:
+    """Raise KindynosError for an option of a series where there is none."""
+    given = next((name for name, value in of_series.items() if value is not None), None)
+    if given is not None:
+        raise KindynosError(f"{given} belongs to --series")
+
+
+def _check_driver(as_driver: str | None, uncertain: bool) -> None:
+    """Raise KindynosError for a driver's name that a model file cannot have."""
+    if uncertain and as_driver is None:
+        raise KindynosError("--uncertain goes with --as-driver")
+    if as_driver is not None and not as_driver.isidentifier():
+        raise KindynosError(
+            f"--as-driver {as_driver}: a driver's name is a word of letters, digits and _"
+        )
 
 
 @dataclass(frozen=True)

@@ -307,26 +307,7 @@ def compile_model(
             steps.append(DependentStep(known))
             probe.add(steps[-1])
             continue
-        members = [lines[n] for n in names]
-        line = members[0]
-        if len(members) > 1 or line.name in line.needs_earlier:
-            step: Step = _group_step(members, shapes, periods)
-            probe.add(step)
-        elif line.shared is not None:
-            step = probe.shared(line.shared)
-            shapes.update(step.shapes)
-        elif line.calculation is not None:
-            step = _calculation_step(line.calculation, lines, shapes)
-            shapes.update(step.shapes)
-            probe.add(step)
-        elif line.tree is None:
-            step = probe.function(line, shapes)
-            shapes[line.name] = step.shape
-        else:
-            step = FormulaStep(line.name, line.tree, _formula_shape(line, shapes))
-            shapes[line.name] = step.shape
-            probe.add(step)
-        steps.append(step)
+        steps.append(_step_of(names, lines, shapes, probe, periods))
     shapes = {name_of: shape for name_of, shape in shapes.items() if name_of in quantities}
     return Program(
         name,
@@ -344,6 +325,37 @@ def compile_model(
         targets,
         yearly,
     )
+
+
+def _step_of(
+    names: Sequence[str],
+    lines: Mapping[str, Line],
+    shapes: dict[str, Shape],
+    probe: Probe,
+    periods: int,
+) -> Step:
+    """Return the step that works out a line, or lines that need each other, once the probe has
+    tried it; their shapes are put among the others.
+    """
+    line = lines[names[0]]
+    if len(names) > 1 or line.name in line.needs_earlier:
+        step: Step = _group_step([lines[n] for n in names], shapes, periods)
+        probe.add(step)
+    elif line.shared is not None:
+        step = probe.shared(line.shared)
+        shapes.update(step.shapes)
+    elif line.calculation is not None:
+        step = _calculation_step(line.calculation, lines, shapes)
+        shapes.update(step.shapes)
+        probe.add(step)
+    elif line.tree is None:
+        step = probe.function(line, shapes)
+        shapes[line.name] = step.shape
+    else:
+        step = FormulaStep(line.name, line.tree, _formula_shape(line, shapes))
+        shapes[line.name] = step.shape
+        probe.add(step)
+    return step
 
 
 def _known_of(timeline: Timeline, quantities: Mapping[str, Quantity]) -> dict[str, Floats]:
