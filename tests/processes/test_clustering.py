@@ -5,9 +5,9 @@ from scipy import stats
 from scipy.stats import kurtosis
 
 import kindynos as kd
+from kindynos.markets.outlook import outlook
 from kindynos.processes.clustering import less_told, log_sd_variance
 from kindynos.processes.estimation import open_intervals
-from kindynos.reports.paths import outlook
 from tests.common import Case, proof, repeats
 
 CLUSTERED = kd.Garch(100.0, 0.01, reaction=0.1, persistence=0.95, df=6)

@@ -108,6 +108,7 @@ def paths(
       kindynos paths treasury_prices.csv --instrument shipyard --process regime-switching \\
         --below 35 --out results
     """
+    from kindynos.markets.outlook import outlook
     from kindynos.reports import paths as report
     from kindynos.sampling.streams import checked_seed
 
@@ -128,7 +129,7 @@ def paths(
     fitted = _fitted(process, history, dt, no_mean, risk_neutral)
     chosen = checked_seed(seed)
     made = fitted.paths(periods, trials, chosen, dt, uncertain=uncertain)
-    ahead = report.outlook(fitted, made, history, dt, above, below, chosen, uncertain, spacing.unit)
+    ahead = outlook(fitted, made, history, dt, above, below, chosen, uncertain, spacing.unit)
     shown = report.paths(
         name,
         fitted,

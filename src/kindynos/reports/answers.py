@@ -29,7 +29,7 @@ if TYPE_CHECKING:
     from kindynos.decisions.solve import Solution
     from kindynos.markets.allocation.allocation import Allocation
     from kindynos.markets.backtesting import Backtest
-    from kindynos.reports.paths import Outlook
+    from kindynos.markets.outlook import Outlook
 
 MOST_SCENARIOS = 4  # that are told beside the first
 MOST_OUTCOMES = 2  # that are told; the tables have all
