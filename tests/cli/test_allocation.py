@@ -36,7 +36,7 @@ class Allocate(Folder):
             len(data["frontier"]), len(kd.frontier(treasury(), bounds=(0.01, 0.35)).table())
         )
         self.assertEqual(
-            {row["index"] for row in data["before and after"]} >= {"mean", "chance of a loss"}, True
+            {row["name"] for row in data["before and after"]} >= {"mean", "chance of a loss"}, True
         )
         self.assertIn("907 returns each day", data["source"])
 

@@ -3,19 +3,28 @@
 from __future__ import annotations
 
 import json
+from importlib import import_module
 
 import click
 
+SCHEMAS = {  # where the schema of each kind of file is made
+    "model": "kindynos.model.schema",
+    "decision": "kindynos.decisions.schema",
+    "holdings": "kindynos.markets.schema",
+}
+
 
 @click.command()
-def schema() -> None:
-    """Print the JSON Schema of model files: their tables and keys, with descriptions and examples.
-    An editor that knows it (written to a file, as with > model.schema.json) completes and checks a
-    model while it is typed.
+@click.argument("kind", type=click.Choice(list(SCHEMAS)), default="model")
+def schema(kind: str) -> None:
+    """Print the JSON Schema of files of a KIND, model (the default), decision or holdings: their
+    tables and keys, with descriptions and examples. An editor that knows it (written to a file, as
+    with > model.schema.json) completes and checks a file while it is typed.
+
+    Of holdings, which are a table, it is the schema of the rows.
 
     \b
       kindynos schema
+      kindynos schema decision
     """
-    from kindynos.model.schema import json_schema
-
-    click.echo(json.dumps(json_schema(), indent=2))
+    click.echo(json.dumps(import_module(SCHEMAS[kind]).json_schema(), indent=2))

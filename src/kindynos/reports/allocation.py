@@ -73,6 +73,7 @@ def allocated(
         frames["walk-forward"], figures["walk-forward"] = walked.values, walked.plot
     return Report.of(
         parts,
+        kind="allocation",
         data=partial(_data, found, curve, compared, sure, walked),
         frames=lambda: frames,
         figures=lambda: figures,

@@ -51,6 +51,7 @@ def decided(
     parts += ["", Text("\n".join(dominated), style="dim")] if dominated else []
     return Report.of(
         parts,
+        kind="decision",
         data=partial(_data, solution, worth, switches, tests),
         frames=lambda: {"alternatives": solution.table(), "parts": solution.nodes()},
         pages=lambda: {kind: partial(_draw, solution, kind) for kind in ("tree", "profiles")},

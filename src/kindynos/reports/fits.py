@@ -88,6 +88,7 @@ def distributions(name: str, ranking: Ranking, shown: Distribution, notes: list[
             "",
             Text("\n".join(words), style="dim"),
         ],
+        kind="fit",
         data=lambda: plain_value(
             {
                 "column": name,
@@ -191,6 +192,7 @@ def series(
             "",
             Text("\n".join(words), style="dim"),
         ],
+        kind="series",
         data=lambda: plain_value(
             {
                 "column": name,
@@ -202,7 +204,11 @@ def series(
                 "ranking": _known(ranked, "process"),
                 "verdict": ranking.verdict,
                 "shown": chosen,
-                "parameters": parameters_of(process),
+                "parameters": {
+                    key: value
+                    for key, value in parameters_of(process).items()
+                    if not key.startswith("history")
+                },
                 "standard_errors": dict(process.fitted.standard_errors) if process.fitted else {},
                 "intervals": {
                     key: list(ends)
@@ -427,6 +433,7 @@ def trials(
 
     return Report.of(
         spaced,
+        kind="read",
         data=data,
         frames=lambda: {"trials": figures} | ({} if pair is None else {"together": pair.table()}),
         figures=draws,
@@ -534,6 +541,7 @@ def track_record(record: TrackRecord) -> Report:
     parts += [Text("\n".join([how, *record.notes]), style="dim")]
     return Report.of(
         parts,
+        kind="track-record",
         data=lambda: {
             "said": record.sentences(),
             "record": plain_rows(record.table().rename_axis("of")),

@@ -83,6 +83,7 @@ def risk(
         _risk_parts(held, table, parts, beside, spaced)
         if chosen is None
         else _at_a_glance(held, table, chosen, parts, beside, spaced, asked),
+        kind="risk",
         data=lambda: (
             _risk_data(held, table, parts, beside, stated)
             | {name: plain_rows(frame) for name, (frame, _) in further.items()}
@@ -440,6 +441,7 @@ def backtests(held: Portfolio, table: pd.DataFrame, tested: Backtest) -> Report:
             Text(note, style="dim"),
             *price_problems(held.prices),
         ],
+        kind="backtests",
         data=lambda: {**one.data(), "backtests": plain_rows(table), "record": held.record()},
         frames=lambda: {"backtests": table, **one.frames()},
         figures=one.figures,
@@ -507,6 +509,7 @@ def backtested(tested: Backtest, prices: Prices | None = None) -> Report:
             Text(description, style="dim"),
             *price_problems(prices),
         ],
+        kind="backtest",
         data=lambda: {
             "method": tested.method,
             "window": tested.window,

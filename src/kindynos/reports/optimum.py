@@ -31,6 +31,7 @@ def optimum(found: Optimum) -> Report:
     )
     return Report.of(
         [*parts, "", Text("\n".join(found.sentences())), Text(f"{how}.", style="dim")],
+        kind="optimum",
         data=partial(_data, found),
         frames=lambda: {"optimum": found.evaluations},
         figures=lambda: {"optimum": found.plot},

@@ -105,6 +105,7 @@ def paths(
             Text(description, style="dim"),
             *price_problems(prices),
         ],
+        kind="paths",
         data=lambda: {
             "instrument": name,
             "process": process.label,

@@ -23,6 +23,7 @@ if TYPE_CHECKING:
 
 Draw = Callable[..., Any]
 Draws = Mapping[str, Draw]
+DATA_VERSION = 1  # of the plain data; another one where a key goes or changes its meaning
 
 
 @dataclass(frozen=True)
@@ -51,12 +52,14 @@ class Section:
 class Report:
     """All that is said of a result.
 
-    ``data`` is its plain data. ``frames`` are its whole tables, ``figures`` draw a picture on an
+    ``kind`` names what its plain data are, as in "kindynos.run/1"; ``data`` are these, whose keys
+    ``docs/json.md`` describes. ``frames`` are its whole tables, ``figures`` draw a picture on an
     axis and ``pages`` on a whole figure, each by the name of its file. All are worked out when they
     are asked for, so that a terminal does not wait for Matplotlib.
     """
 
     sections: tuple[Section, ...]
+    kind: str
     data: Callable[[], Mapping[str, Any]] = dict
     frames: Callable[[], Mapping[str, pd.DataFrame]] = dict
     figures: Callable[[], Draws] = dict
@@ -64,7 +67,7 @@ class Report:
     result: Any = None  # what it is of, where a renderer shows more of it than tables
 
     @classmethod
-    def of(cls, parts: Iterable[RenderableType | None], **rendered: Any) -> Report:
+    def of(cls, parts: Iterable[RenderableType | None], kind: str, **rendered: Any) -> Report:
         """Return the report of parts in reading order, of which ``""`` ends a section."""
         sections: list[list[Any]] = [[]]
         for part in parts:
@@ -74,7 +77,7 @@ class Report:
                 sections[-1] += part.renderables
             elif part is not None:
                 sections[-1].append(part)
-        return cls(tuple(Section(tuple(found)) for found in sections if found), **rendered)
+        return cls(tuple(Section(tuple(found)) for found in sections if found), kind, **rendered)
 
     def __rich__(self) -> Group:
         """Return the report as a terminal shows it: its sections with a blank line between them."""
@@ -102,8 +105,9 @@ class Report:
         return Text("\n".join(self.answer or [self.title]))
 
     def json(self) -> str:
-        """Return the plain data as JSON."""
-        return as_json(plain_value(self.data()))
+        """Return the plain data as JSON, which say first by which schema they are to be read."""
+        schema = f"kindynos.{self.kind}/{DATA_VERSION}"
+        return as_json(plain_value({"schema": schema, **self.data()}))
 
     def write(self, folder: Path, trials: str = "csv") -> list[str]:
         """Write tables, data and pictures into a folder and return the names of the files."""

@@ -91,6 +91,7 @@ def comparison(compared: Comparison, asked: TableSpec = DEFAULT) -> Report:
     kinds = [(name, kind) for name in numbers for kind in ("cumulative", "survival", "boxes")]
     return Report.of(
         parts,
+        kind="comparison",
         data=lambda: {
             "scenarios": compared.scenarios,
             "table": plain_rows(table),
@@ -358,6 +359,7 @@ def sweep(swept: Sweep, *, less_is_better: bool = False) -> Report:
     better: Any = False if less_is_better else "as stated"
     return Report.of(
         [*opening(answer(swept)), *_sweep_tables(swept)],
+        kind="sweep",
         data=lambda: {"statistic": swept.statistic, "points": plain_rows(_named(swept))},
         frames=lambda: {"sweep": _named(swept)},
         figures=lambda: {
@@ -468,6 +470,7 @@ def goal(found: Goal) -> Report:
     )
     return Report.of(
         [Text(description, style="bold"), *notes, "", table, Text(how, style="dim")],
+        kind="goal",
         data=lambda: {
             "name": found.name,
             "goal": found.goal,
@@ -518,6 +521,7 @@ def drivers(
 
     return Report.of(
         parts,
+        kind="drivers",
         data=lambda: {
             "outcome": outcome,
             "method": taken,
@@ -582,6 +586,7 @@ def sheets(run: Run, found: pd.DataFrame, why: str, whole: bool = False) -> Repo
     ]
     return Report.of(
         tables,
+        kind="trial",
         data=lambda: {"seed": run.seed, "sheet": plain_rows(found)},
         frames=lambda: {"trial": found},
     )

@@ -93,11 +93,16 @@ def _unbounded(key: object, value: object) -> bool:
 
 
 def plain_rows(frame: pd.DataFrame) -> list[dict[str, Any]]:
-    """Return a table as rows by name, its index included."""
+    """Return a table as rows by name, its index included, which is "name" where it has none; places
+    from 0 are left out.
+    """
     flat = frame.copy()
     if isinstance(flat.columns, pd.MultiIndex):
         flat.columns = pd.Index([" ".join(map(str, parts)) for parts in flat.columns])
-    return [plain_value(row) for row in flat.reset_index().to_dict("records")]
+    if isinstance(flat.index, pd.RangeIndex) and flat.index.name is None:
+        return [plain_value(row) for row in flat.to_dict("records")]
+    names = [name or "name" for name in flat.index.names]
+    return [plain_value(row) for row in flat.reset_index(names=names).to_dict("records")]
 
 
 def as_json(data: dict[str, Any]) -> str:

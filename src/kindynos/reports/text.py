@@ -112,6 +112,7 @@ def run(run: Run, asked: TableSpec = DEFAULT) -> Report:
     parts += ["", *_closing(run)]
     return Report.of(
         parts,
+        kind="run",
         data=partial(summary, run, asked),
         frames=partial(_frames, run),
         figures=partial(_pictures, run),

@@ -1,0 +1,46 @@
+"""Tests of the JSON Schema of holdings, by a validator of the standard, beside what the reader
+says.
+"""
+
+import json
+
+import pandas as pd
+from jsonschema import Draft202012Validator
+
+from kindynos.errors import KindynosError
+from kindynos.markets.holdings import read_holdings
+from kindynos.markets.schema import json_schema
+from tests.common import DEMO, Folder, run
+
+CHECKED = Draft202012Validator(json_schema())
+
+
+class Schema(Folder):
+    def test_it_is_a_schema_and_the_command_prints_it(self):
+        Draft202012Validator.check_schema(json_schema())
+        self.assertEqual(json.loads(run("schema", "holdings").stdout), json_schema())
+        refused = run("schema", "holding")
+        self.assertEqual(refused.returncode, 2)
+        self.assertIn("holdings", refused.stderr)
+
+    def test_what_is_read_is_valid_and_what_is_refused_is_not(self):
+        rows = pd.read_csv(DEMO / "treasury_holdings.csv").to_dict("records")
+        named = {"instrument": "ferry", "currency": "nok", "change": "absolute", "group": "bonds"}
+        for one in (rows, [{"instrument": "a", "weight": 0.4}], [{**named, "amount": -3.0}]):
+            self.read(one)
+            self.assertTrue(CHECKED.is_valid(one))
+        for one in (
+            [{"instrument": "a"}],
+            [{"instrument": "a", "shares": 3, "weight": 0.4}],
+            [{"instrument": "", "shares": 3}],
+            [{"shares": 3}],
+            [{"instrument": "a", "shares": "many"}],
+        ):
+            with self.subTest(one):
+                self.assertRaises(KindynosError, self.read, one)
+                self.assertFalse(CHECKED.is_valid(one))
+
+    def read(self, rows):
+        path = self.folder / "held.csv"
+        pd.DataFrame(rows).to_csv(path, index=False)
+        return read_holdings(path)
