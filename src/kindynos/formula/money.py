@@ -40,20 +40,27 @@ def _roll_forward(
     return roll_forward(opening, rate, flow, periods=periods, **options).reshape(periods, -1)
 
 
+def dates_of(on: str | None, ends: Floats) -> list[np.datetime64]:
+    """Return the dates of an initial flow and of flows at the ends of the periods, in days since
+    1970; the initial one is on the first day of the first period unless a date is given.
+    """
+    last = ends.reshape(-1).astype(np.int64).astype("datetime64[D]")
+    if on is not None:
+        return [np.datetime64(on, "D"), *last]
+    months = last.astype("datetime64[M]")  # the first day is a period before the end of the first
+    length = months[1] - months[0] if len(months) > 1 else np.timedelta64(12, "M")
+    start = (months[0] - length + np.timedelta64(1, "M")).astype("datetime64[D]")
+    return [start, *last]
+
+
 def _dated(
     flows: Floats, initial: Floats | float, on: str | None, ends: Floats
 ) -> tuple[Floats, list[np.datetime64]]:
     """Return the initial flow and those at the ends of the periods, with their dates."""
-    last = ends.reshape(-1).astype(np.int64).astype("datetime64[D]")
-    if on is None:  # the first day of the first period: a period before the end of the first
-        months = last.astype("datetime64[M]")
-        length = months[1] - months[0] if len(months) > 1 else np.timedelta64(12, "M")
-        start = (months[0] - length + np.timedelta64(1, "M")).astype("datetime64[D]")
-    else:
-        start = np.datetime64(on, "D")
     width = np.broadcast_shapes(flows.shape[1:], np.shape(initial) or (1,))
     head = np.broadcast_to(initial, width)[None]
-    return np.concatenate([head, np.broadcast_to(flows, (len(flows), *width))]), [start, *last]
+    both = np.concatenate([head, np.broadcast_to(flows, (len(flows), *width))])
+    return both, dates_of(on, ends)
 
 
 def _npv_dated(

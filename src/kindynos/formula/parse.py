@@ -11,6 +11,7 @@ import warnings
 from collections.abc import Callable
 from dataclasses import dataclass
 from datetime import date
+from itertools import pairwise
 from typing import Any
 
 import numpy as np
@@ -92,16 +93,17 @@ def _truth(value: NDArray[np.bool_], *tested: Floats) -> Floats:
 
 
 @dataclass(frozen=True)
-class _Chain:
-    """Comparisons in a row: a < b <= c."""
+class Comparisons:
+    """Comparisons in a row: a < b <= c, by their signs."""
 
-    comparisons: list[Callable[[Floats, Floats], NDArray[np.bool_]]]
+    signs: tuple[str, ...]
 
     def __call__(self, *values: Floats) -> Floats:
-        answer = self.comparisons[0](values[0], values[1])
-        for i, comparison in enumerate(self.comparisons[1:], start=1):
-            answer = answer & comparison(values[i], values[i + 1])
-        return _truth(answer, *values)
+        held = [
+            COMPARED[sign](one, other)
+            for sign, (one, other) in zip(self.signs, pairwise(values), strict=True)
+        ]
+        return _truth(np.logical_and.reduce(np.broadcast_arrays(*held)), *values)
 
 
 def _all(*values: Floats) -> Floats:
@@ -139,13 +141,21 @@ _UNARY: dict[type[ast.unaryop], tuple[str, Callable[..., Any]]] = {
     ast.UAdd: ("+", np.positive),
     ast.Not: ("not", _not),
 }
-_COMPARE: dict[type[ast.cmpop], tuple[str, Callable[..., Any]]] = {
-    ast.Lt: ("<", np.less),
-    ast.LtE: ("<=", np.less_equal),
-    ast.Gt: (">", np.greater),
-    ast.GtE: (">=", np.greater_equal),
-    ast.Eq: ("==", np.equal),
-    ast.NotEq: ("!=", np.not_equal),
+_COMPARE: dict[type[ast.cmpop], str] = {
+    ast.Lt: "<",
+    ast.LtE: "<=",
+    ast.Gt: ">",
+    ast.GtE: ">=",
+    ast.Eq: "==",
+    ast.NotEq: "!=",
+}
+COMPARED: dict[str, Callable[[Floats, Floats], NDArray[np.bool_]]] = {
+    "<": np.less,
+    "<=": np.less_equal,
+    ">": np.greater,
+    ">=": np.greater_equal,
+    "==": np.equal,
+    "!=": np.not_equal,
 }
 
 
@@ -187,9 +197,8 @@ class _FormulaReader:
             case ast.Compare(left=left, ops=ops, comparators=rest) if all(
                 type(op) in _COMPARE for op in ops
             ):
-                chosen = [_COMPARE[type(op)] for op in ops]
-                meaning = (chosen[0][0], _Chain([compute for _, compute in chosen]))
-                return self._operation(node, meaning, [left, *rest], depth)
+                signs = tuple(_COMPARE[type(op)] for op in ops)
+                return self._operation(node, (signs[0], Comparisons(signs)), [left, *rest], depth)
             case ast.Call():
                 return self._call(node, depth)
         word = _word(node)

@@ -4,6 +4,7 @@ sheets of their own; of a run also live cells, whose chances are formulas over i
 
 from __future__ import annotations
 
+import math
 import re
 from dataclasses import replace
 from itertools import pairwise
@@ -15,8 +16,11 @@ import pandas as pd
 
 from kindynos.atomic import check_folder, replacing
 from kindynos.errors import FileError
+from kindynos.formatting import is_per_cent
 from kindynos.inference.intervals import Z, wilson
 from kindynos.printable import visible
+from kindynos.reports.base_case import HEADING, base_case
+from kindynos.reports.cell_formulas import FIRST_PERIOD, NUMBER_COLUMN, PERIOD_ROW
 from kindynos.reports.report import Report
 from kindynos.reports.showing import report_of
 from kindynos.reports.tables import FigureTable
@@ -63,6 +67,8 @@ class _Book:
     def __init__(self, book: Any, report: Report) -> None:
         self.book, self.report = book, report
         self.names: set[str] = set()
+        self.formats: dict[tuple[str, bool], Any] = {}
+        self.faint = book.add_format({"font_color": "#777777"})
         self.bold = book.add_format({"bold": True})
         self.head = book.add_format({"bold": True, "bottom": 1})
         self.wrapped = book.add_format({"text_wrap": True, "valign": "top"})
@@ -79,6 +85,7 @@ class _Book:
             self._frame(name, frame)
         run = self.report.result
         if isinstance(run, Run):
+            self._base_case(run)
             for name in run.outcomes:
                 result = run[name]
                 if not result.is_row and np.isfinite(result.values).any():
@@ -165,6 +172,48 @@ class _Book:
             self._sheet(f"{name} left out").write_string(
                 0, 0, f"{left_out:,} rows do not fit on a sheet and are left out"
             )
+
+    def _base_case(self, run: Run) -> None:
+        """Write the base case, whose lines are formulas over the cells that are known."""
+        found = base_case(run)
+        if found is None:
+            return
+        sheet = self._sheet("base case")
+        sheet.set_column(0, 0, 26)
+        sheet.set_column(1, 1, 10)
+        sheet.set_column(2, 2, 40)
+        sheet.set_column(NUMBER_COLUMN, FIRST_PERIOD + len(found.labels), 13)
+        title = "The base case: change a yellow cell, and the lines follow"
+        sheet.write_string(0, 0, title, self.bold)
+        for column, head in enumerate(("name", "unit", "source or formula", "value")):
+            sheet.write_string(HEADING - 1, column, head, self.head)
+        for period, label in enumerate(found.labels):
+            sheet.write_string(HEADING - 1, FIRST_PERIOD + period, str(label), self.head)
+            sheet.write_number(PERIOD_ROW, FIRST_PERIOD + period, period + 1, self.faint)
+        for row, heading in found.headings.items():
+            sheet.write_string(row, 0, visible(heading), self.bold)
+        for place, line in found.rows.items():
+            for column, text in enumerate((line.name, line.unit, line.how)):
+                sheet.write_string(place, column, visible(text))
+            for column, (formula, value) in line.cells.items():
+                form = self._number_format(line.unit, value, place in found.given)
+                if formula is not None:
+                    known = value if math.isfinite(value) else "#N/A"
+                    sheet.write_formula(place, column, f"={formula}", form, known)
+                elif math.isfinite(value):
+                    sheet.write_number(place, column, value, form)
+                else:
+                    sheet.write_formula(place, column, "=NA()", form, "#N/A")
+        sheet.freeze_panes(HEADING, NUMBER_COLUMN)
+
+    def _number_format(self, unit: str, value: float, given: bool) -> Any:
+        """Return the format of a cell: per cent by the unit, decimals by the size."""
+        plain = "#,##0" if abs(value) >= 1000 else "#,##0.####"
+        form = "0.0#%" if is_per_cent(unit) else plain
+        if (form, given) not in self.formats:
+            colour = {"bg_color": "#FFF2CC"} if given else {}
+            self.formats[form, given] = self.book.add_format({"num_format": form, **colour})
+        return self.formats[form, given]
 
     def _live(self, name: str, result: Any) -> None:
         """Write an outcome with a cut-off whose chances are worked out by the sheet itself."""
