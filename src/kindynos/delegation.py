@@ -52,10 +52,11 @@ class Reported:
         for a path that cannot be written, and without ``kindynos[report]``.
         """
 
-    @delegated_to("kindynos.reports.excel", "write_excel")
-    def to_excel(self, path: str | Path) -> None:
+    @delegated_to("kindynos.reports.workbook.book", "write_excel")
+    def to_excel(self, path: str | Path, *, trials: bool = False) -> None:
         """Write a workbook of it: the answer, the tables with their errors, and whole tables on
-        sheets of their own. Raises FileError for a path that cannot be written, and without
+        sheets of their own; of a run also its base case as formulas, cut-offs to change, and with
+        ``trials`` all trials. Raises FileError for a path that cannot be written, and without
         ``kindynos[excel]``.
         """
 

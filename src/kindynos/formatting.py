@@ -3,12 +3,15 @@
 from __future__ import annotations
 
 import math
-from collections.abc import Iterable
+from collections.abc import Iterable, Iterator
+from contextlib import contextmanager
+from contextvars import ContextVar
 
 from kindynos.inference.estimates import Estimate, one_sided
 
 SMALLEST_SHARE = 5e-7  # error of a share that is told
 LARGEST = 1e15  # from here on a power of ten reads better than its digits
+MOST_DIGITS: ContextVar[int | None] = ContextVar("MOST_DIGITS", default=None)  # that are wanted
 ROUNDING = 1e-12  # relative to a figure, below which its error is that of the arithmetic alone
 
 
@@ -26,9 +29,36 @@ def times_shown(unit: str | None) -> float:
     return 100.0 if is_per_cent(unit) else 1.0
 
 
+@contextmanager
+def digits(most: int | None) -> Iterator[None]:
+    """Print figures with so many significant digits at the most; None for as many as their errors
+    leave.
+
+    >>> with digits(2):
+    ...     number(19916666.67), number(0.1416), per_cent(0.1786)
+    ('20,000,000', '0.14', '18 %')
+    """
+    token = MOST_DIGITS.set(most)
+    try:
+        yield
+    finally:
+        MOST_DIGITS.reset(token)
+
+
+def _coarser(value: float, step: float | None) -> float | None:
+    """Return the step of a figure, or a coarser one where fewer digits are wanted."""
+    most = MOST_DIGITS.get()
+    if most is None or value == 0 or not math.isfinite(value):
+        return step
+    wanted = 10.0 ** (math.floor(math.log10(abs(value))) - most + 1)
+    if step is None and (most >= 4 or value == int(value)):
+        return step if most >= 4 else wanted if abs(value) >= 10**most else None
+    return wanted if step is None else max(step, wanted)
+
+
 def number(value: float, step: float | None = None) -> str:
     """Return a number with thousands separators: four significant digits, or rounded to a step such
-    as 100 or 0.01.
+    as 100 or 0.01; fewer digits where ``digits`` says so.
 
     >>> number(19916666.67), number(0.14), number(1234567, 1000)
     ('19,916,667', '0.14', '1,235,000')
@@ -37,6 +67,7 @@ def number(value: float, step: float | None = None) -> str:
         return "-"
     if math.isinf(value):
         return "infinite" if value > 0 else "-infinite"
+    step = _coarser(value, step)
     # finer than a float can resolve: no step
     if abs(value) < LARGEST and step is not None and step > 1e-13 * abs(value) and step > 1e-290:
         decimals = max(0, -math.floor(math.log10(step)))
@@ -56,7 +87,7 @@ def brief(value: float) -> str:
     """
     if not math.isfinite(value) or value == 0:
         return number(value)
-    step = 10.0 ** (math.floor(math.log10(abs(value))) - 4)
+    step = _coarser(value, 10.0 ** (math.floor(math.log10(abs(value))) - 4))
     text = number(value, step)
     return text.rstrip("0").rstrip(".") if "." in text else text
 
@@ -99,9 +130,16 @@ def per_cent(share: float, decimals: int = 1) -> str:
     """Return a share as a percentage: ``24.1 %``; of a tiny one that it is below what is shown, not
     0.
     """
+    decimals = _fewer(decimals)
     if 0 < share < 0.5 * 10.0 ** (-2 - decimals):
         return f"below {10.0**-decimals:.{decimals}f} %"
     return f"{100 * share:.{decimals}f} %"
+
+
+def _fewer(decimals: int) -> int:
+    """Return the decimals of a percentage, fewer where fewer digits are wanted."""
+    most = MOST_DIGITS.get()
+    return decimals if most is None else min(decimals, max(most - 2, 0))
 
 
 def share_decimals(errors: Iterable[float]) -> int:
@@ -112,14 +150,8 @@ def share_decimals(errors: Iterable[float]) -> int:
     (1, 2, 1)
     """
     known = [error for error in errors if error > SMALLEST_SHARE]
-    return next(
-        (
-            decimals
-            for decimals in (1, 2)
-            if not known or min(known) >= 0.5 * 10.0 ** (-2 - decimals)
-        ),
-        3,
-    )
+    enough = (k for k in (1, 2) if not known or min(known) >= 0.5 * 10.0 ** (-2 - k))
+    return _fewer(next(enough, 3))
 
 
 def shares(values: list[float], decimals: int = 1) -> list[str]:

@@ -201,25 +201,77 @@ def _writable_folder(ctx: click.Context, param: click.Parameter, out: Path | Non
 Command = TypeVar("Command", bound=Callable[..., Any])
 
 
-def _wanted(ctx: click.Context, param: click.Parameter, value: Any) -> None:
+def for_output(ctx: click.Context, param: click.Parameter, value: Any) -> None:
     """Keep an option of the output for ``finish``."""
     ctx.meta[f"kindynos.{param.name}"] = value
+
+
+def _most_digits(ctx: click.Context, param: click.Parameter, most: int | None) -> None:
+    """Print figures with so many digits at the most, as long as the command runs."""
+    from kindynos.formatting import digits
+
+    if most is not None and most < 1:
+        raise click.BadParameter("needs at least 1 digit", ctx, param)
+    ctx.with_resource(digits(most))
+
+
+def _csv_form(ctx: click.Context, param: click.Parameter, value: str | None) -> None:
+    """Keep how CSV files are written, once both of its options are known."""
+    for_output(ctx, param, value)
+    if {"kindynos.out_decimal", "kindynos.out_separator"} <= set(ctx.meta):
+        from kindynos.reports.files import CsvForm
+
+        ctx.meta["kindynos.csv"] = CsvForm(
+            ctx.meta["kindynos.out_decimal"], ctx.meta["kindynos.out_separator"]
+        )
 
 
 # where the output goes; all but the folder are seen by ``finish`` alone
 _OUT_OPTIONS = (
     click.option(
+        "--out-separator",
+        metavar="SIGN",
+        expose_value=False,
+        callback=_csv_form,
+        help="With --out: what separates the cells of CSV files; default: a comma, or a semicolon "
+        "beside a decimal comma.",
+    ),
+    click.option(
+        "--out-decimal",
+        type=click.Choice([".", ","]),
+        default=".",
+        expose_value=False,
+        callback=_csv_form,
+        help="With --out: the decimal sign of CSV files.",
+    ),
+    click.option(
+        "--digits",
+        type=WHOLE,
+        expose_value=False,
+        callback=_most_digits,
+        metavar="NUMBER",
+        help="Print figures with so many significant digits at the most; default: as many as "
+        "their errors leave.",
+    ),
+    click.option(
+        "--quiet",
+        is_flag=True,
+        expose_value=False,
+        callback=for_output,
+        help="Print nothing, neither the report nor progress; write the files that were asked for.",
+    ),
+    click.option(
         "--brief",
         is_flag=True,
         expose_value=False,
-        callback=_wanted,
+        callback=for_output,
         help="Print the answer alone, in a sentence or two.",
     ),
     click.option(
         "--excel",
         type=click.Path(path_type=Path),
         expose_value=False,
-        callback=_wanted,
+        callback=for_output,
         metavar="FILE.xlsx",
         help="Write a workbook of the answer and all tables.",
     ),
@@ -228,7 +280,7 @@ _OUT_OPTIONS = (
         "page",
         type=click.Path(path_type=Path),
         expose_value=False,
-        callback=_wanted,
+        callback=for_output,
         metavar="FILE.html",
         help="Write a page that opens in a browser without a network.",
     ),
@@ -396,15 +448,17 @@ def finish(report: Report, out: Path | None, as_data: bool, trials: str = "csv")
     from kindynos.reports.text import console
 
     written = []
+    meta = click.get_current_context().meta
     if out is not None:
         with results_folder(out) as stage:
-            written = report.write(stage, trials)
-    meta = click.get_current_context().meta
+            written = report.write(stage, trials, meta["kindynos.csv"])
     pages = _write_pages(report, meta)
     # Only now that all files are there: the reader of the output may have gone, or its disk be
     # full.
     if as_data:
         click.echo(report.json(), nl=False)
+        return
+    if meta.get("kindynos.quiet"):
         return
     console(140).print(report.brief() if meta.get("kindynos.brief") else report)
     if pages:
@@ -421,9 +475,9 @@ def _write_pages(report: Report, meta: Mapping[str, Any]) -> list[str]:
 
         write_report(report, page)
     if excel is not None:
-        from kindynos.reports.excel import write_workbook
+        from kindynos.reports.workbook.book import write_workbook
 
-        write_workbook(report, excel)
+        write_workbook(report, excel, bool(meta.get("kindynos.excel_trials")))
     return [str(path) for path in (page, excel) if path is not None]
 
 
@@ -570,7 +624,9 @@ class Bar:
 
     def _update(self, done: int, total: int) -> None:
         Bar.latest = done, total, self.of
-        if not sys.stderr.isatty():
+        context = click.get_current_context(silent=True)
+        quiet = context is not None and context.meta.get("kindynos.quiet")
+        if quiet or not sys.stderr.isatty():
             return
         if self.bar is None and time.monotonic() - self.begun > PATIENCE:
             from rich.console import Console

@@ -12,6 +12,7 @@ from kindynos.cli.common import (
     Bar,
     cell_options,
     finish,
+    for_output,
     json_option,
     model_argument,
     out_option,
@@ -35,6 +36,13 @@ from kindynos.errors import KindynosError, ModelError
 )
 @out_option
 @click.option("--parquet", is_flag=True, help="With --out: the trials as Parquet instead of CSV.")
+@click.option(
+    "--excel-trials",
+    is_flag=True,
+    expose_value=False,
+    callback=for_output,
+    help="With --excel: all trials too.",
+)
 @click.option(
     "--save",
     "saved",

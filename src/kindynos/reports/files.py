@@ -2,6 +2,9 @@
 
 from __future__ import annotations
 
+import math
+from dataclasses import dataclass
+from functools import partial
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
@@ -16,26 +19,28 @@ if TYPE_CHECKING:
 FORMULA = ("=", "+", "-", "@", "\t")  # what a text begins with that a spreadsheet calculates
 
 
-def as_text(cell: Any) -> Any:
+def as_text(cell: Any, decimal: str = ".") -> Any:
     """Return a cell; a text that a spreadsheet would calculate has an apostrophe before it, and
     what does not print is written as an escape.
 
     >>> as_text("=1+1"), as_text("-12.5"), as_text(-12.5)
     ("'=1+1", '-12.5', -12.5)
     """
+    if isinstance(cell, float) and decimal != ".":  # among texts, where pandas leaves it alone
+        return repr(cell).replace(".", decimal) if math.isfinite(cell) else cell
     if not isinstance(cell, str):
         return cell
     text = visible(cell)
     return f"'{text}" if text.startswith(FORMULA) and number_in(text) is None else text
 
 
-def _as_texts(table: pd.DataFrame) -> pd.DataFrame:
+def _as_texts(table: pd.DataFrame, decimal: str) -> pd.DataFrame:
     """Return a table whose names and cells no spreadsheet takes for formulas."""
     safe = table.copy()
     for place, kind in enumerate(safe.dtypes):
         if kind.kind == "O":
             column: Any = safe.iloc[:, place]
-            safe.isetitem(place, column.map(as_text))
+            safe.isetitem(place, column.map(partial(as_text, decimal=decimal)))
     return safe.set_axis(_safe_labels(safe.index)).set_axis(_safe_labels(safe.columns), axis=1)
 
 
@@ -47,12 +52,42 @@ def _safe_labels(labels: pd.Index) -> pd.Index:
     return found.set_names(names)
 
 
-def write_table(table: pd.DataFrame, path: Path) -> None:
+@dataclass(frozen=True)
+class CsvForm:
+    """How CSV files are written: the decimal sign, and what separates the cells, by default a
+    semicolon beside a decimal comma and else a comma.
+
+    >>> CsvForm(",").separator, CsvForm().separator
+    (';', ',')
+    """
+
+    decimal: str = "."
+    chosen: str | None = None
+
+    def __post_init__(self) -> None:
+        if len(self.separator) != 1 or self.separator.isalnum() or self.separator in "\"'-+.\n":
+            raise FileError(
+                f"the separator must be one sign such as ';', or a tab, not {self.chosen!r}"
+            )
+        if self.separator == self.decimal:
+            raise FileError(
+                f"the separator and the decimal sign are both {self.decimal!r}; choose another "
+                "separator, such as ';'"
+            )
+
+    @property
+    def separator(self) -> str:
+        """What separates the cells."""
+        chosen = "\t" if self.chosen == "tab" else self.chosen
+        return chosen or (";" if self.decimal == "," else ",")
+
+
+def write_table(table: pd.DataFrame, path: Path, form: CsvForm = CsvForm()) -> None:
     """Write a table as CSV, or as Parquet by the file's name; raises FileError without what Parquet
     needs.
     """
     if path.suffix != ".parquet":
-        _as_texts(table).to_csv(path)
+        _as_texts(table, form.decimal).to_csv(path, sep=form.separator, decimal=form.decimal)
         return
     try:
         table.to_parquet(path)

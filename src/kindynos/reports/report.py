@@ -15,6 +15,7 @@ from typing import TYPE_CHECKING, Any
 from rich.console import Group, RenderableType
 from rich.text import Text
 
+from kindynos.reports.files import CsvForm, write_table
 from kindynos.reports.summary import as_json, plain_value
 from kindynos.reports.tables import FigureTable
 
@@ -109,15 +110,14 @@ class Report:
         schema = f"kindynos.{self.kind}/{DATA_VERSION}"
         return as_json(plain_value({"schema": schema, **self.data()}))
 
-    def write(self, folder: Path, trials: str = "csv") -> list[str]:
+    def write(self, folder: Path, trials: str = "csv", form: CsvForm = CsvForm()) -> list[str]:
         """Write tables, data and pictures into a folder and return the names of the files."""
         from kindynos.plots import save_figure
-        from kindynos.reports.files import write_table
 
         written = []
         for name, frame in self.frames().items():
             written.append(f"{name}.{trials if name == 'trials' else 'csv'}")
-            write_table(frame, folder / written[-1])
+            write_table(frame, folder / written[-1], form)
         (folder / "summary.json").write_text(self.json(), encoding="utf-8")
         written.append("summary.json")
         for draws, page in ((self.figures(), False), (self.pages(), True)):

@@ -40,6 +40,7 @@ from kindynos.reports import lumps
 from kindynos.reports.answers import answer
 from kindynos.reports.contributions import register, with_correlations
 from kindynos.reports.report import Draw, Report
+from kindynos.reports.run_tables import run_tables
 from kindynos.reports.summary import summary
 from kindynos.reports.tables import FigureTable, Trimmed, table_of
 from kindynos.results.result import Result, RowResult
@@ -114,7 +115,7 @@ def run(run: Run, asked: TableSpec = DEFAULT) -> Report:
         parts,
         kind="run",
         data=partial(summary, run, asked),
-        frames=partial(_frames, run),
+        frames=partial(run_tables, run, asked),
         figures=partial(_pictures, run),
         result=run,
     )
@@ -131,13 +132,6 @@ def conditions_table(run: Run, conditions: Sequence[str]) -> FigureTable:
         interval = f"95 % interval {low:.1f} to {high:.1f} %" if chance.error > 0 else ""
         table.add_row(condition, *_share(chance), interval)
     return table
-
-
-def _frames(run: Run) -> dict[str, pd.DataFrame]:
-    """Return the trials, and the correlations that were reached where some were stated."""
-    correlations = run.correlations()
-    stated = {"correlations": correlations} if len(correlations) else {}
-    return {"trials": run.to_frame(), **stated}
 
 
 def _pictures(run: Run) -> dict[str, Draw]:

@@ -14,7 +14,7 @@ from kindynos.finance.annual_rates import per_period
 from kindynos.formula.tree import PERIODS_A_YEAR
 from kindynos.program.program import Program
 from kindynos.program.quantities import Line
-from kindynos.reports.cell_formulas import (
+from kindynos.reports.workbook.cell_formulas import (
     FIRST_PERIOD,
     NUMBER_COLUMN,
     CellRow,
@@ -152,7 +152,8 @@ class _Layout:
         if line.tree is not None:
             how = line.formula or ""
             try:
-                texts = [*translator.line(line.tree, row, self.program.shapes[line.name].row)]
+                is_row = self.program.shapes[line.name].row
+                texts = [*translator.line(line.name, line.tree, row, is_row)]
             except NoCellFormulaError as reason:
                 how = f"values only, no formula of cells for {reason}: {line.formula}"
         cells = {column: (text, value) for (column, value), text in zip(known, texts, strict=True)}

@@ -126,11 +126,13 @@ class Translator:
         self.next_row = next_row
         self.helpers: dict[int, CellRow] = {}
         self._known: dict[Any, int] = {}
+        self._line = ""  # the line that is being said
 
     # what a line is
 
-    def line(self, tree: Expression, row: int, is_row: bool) -> list[str]:
+    def line(self, name: str, tree: Expression, row: int, is_row: bool) -> list[str]:
         """Return the formulas of a line: one, or one for each period. Raises NoCellFormulaError."""
+        self._line = name
         if not is_row:
             return [self.text(tree, None)]
         return self._by_period(tree, row)
@@ -256,7 +258,9 @@ class Translator:
         """Write a helper row, whose last cell is that of the last period."""
         start = FIRST_PERIOD + self.periods - len(texts)
         cells = zip(texts, values, strict=True)
-        self.helpers[row] = CellRow(f"  {name}", "", "helper", dict(enumerate(cells, start)))
+        self.helpers[row] = CellRow(
+            f"  {name}", "", f"for {self._line}", dict(enumerate(cells, start))
+        )
 
     def _add(self, name: str, texts: Sequence[str | None], values: Sequence[float]) -> int:
         row = self._reserve()

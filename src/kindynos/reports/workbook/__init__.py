@@ -1,0 +1,1 @@
+"""A report as a workbook, with cells that stay alive."""
