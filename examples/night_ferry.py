@@ -16,15 +16,15 @@ model.given("crossings", 680, unit="a year", source="timetable")
 model.given("crew", 3.05e6, unit="EUR a year", source="collective agreement")
 model.given("port_fees", 0.95e6, unit="EUR a year", source="tariffs of both ports")
 model.given("kwh", 11_500, unit="kWh a crossing", source="yard specification")
-model.given("wage_growth", 0.025, unit="a year", source="collective agreement")
-model.given("hurdle", 0.08, unit="a year", source="board decision")
+model.given("wage_growth", 0.025, unit="% a year", source="collective agreement")
+model.given("hurdle", 0.08, unit="% a year", source="board decision")
 model.given("tax", 0.21, source="tax law")
 
 model.driver(
     "vessel", kd.Pert(low=17.5e6, mode=19e6, high=26e6), unit="EUR", source="three yard quotes"
 )
 model.driver("load", kd.Beta(30, 19), unit="share of seats", source="day ferry, ten years")
-model.driver("fare_growth", kd.Normal(0.02, 0.006), unit="a year", source="fares since 2012")
+model.driver("fare_growth", kd.Normal(0.02, 0.006), unit="% a year", source="fares since 2012")
 model.driver(
     "energy", kd.LogNormal(0.15, 0.035), each="period", unit="EUR/kWh", source="supplier's range"
 )
@@ -88,7 +88,7 @@ def cash_flow(operating, tax_paid, resale):
 
 
 model.outcome("net_value", "npv(hurdle, cash_flow, -vessel)", unit="EUR", target=0)
-model.outcome("rate_of_return", "irr(cash_flow, -vessel)", unit="a year", target=0.08)
+model.outcome("rate_of_return", "irr(cash_flow, -vessel)", unit="% a year", target=0.08)
 
 if __name__ == "__main__":
     run = model.simulate(trials=20_000, seed=11)

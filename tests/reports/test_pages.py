@@ -1,4 +1,4 @@
-"""Pages in a real browser, and workbooks: their figures are those of the library."""
+"""Pages in a real browser: their figures are those of the library."""
 
 import os
 import re
@@ -244,41 +244,6 @@ class Pages(Folder):
         ):
             with self.subTest(told):
                 self.assertIn(told, run(*bad).stderr)
-
-
-class Workbooks(Folder):
-    def test_live_cells_are_worked_out_to_our_chances(self):
-        for plan in ("random", "latin"):
-            found = investment().simulate(1_000, seed=4, sampling=plan)
-            path = self.folder / f"{plan}.xlsx"
-            found.to_excel(path)
-            book = kd.read_workbook(path)
-            self.assertTrue(book.agreement.holds, book.agreement.words)
-            cell = "'live net_value'!{}".format
-            places = {"below": "B5", "low": "C5", "high": "D5", "above": "B6"}
-            outcomes = {name: cell(place) for name, place in places.items()}
-            with self.assertWarns(kd.DataWarning):  # they depend on no driver
-                model = book.model(outcomes=outcomes, given={"cut": cell("B2")})
-            for cut in (-30.0, 0.0, 41.5, 90.0):
-                values = model.replace(cut=cut).base_case()["value"]
-                below = found["net_value"].chance(below=cut)
-                self.assertAlmostEqual(values["below"], float(below), delta=1e-12)
-                self.assertAlmostEqual(values["low"], below.low, delta=1e-9)
-                self.assertAlmostEqual(values["high"], below.high, delta=1e-9)
-                above = float(found["net_value"].chance(above=cut))
-                self.assertAlmostEqual(values["above"], above, delta=1e-12)
-
-    def test_texts_of_users_are_no_formulas(self):
-        model = kd.Model("=1+1")
-        model.driver("x", kd.Normal(0, 1), unit="=cmd()", source="@sum")
-        model.outcome("y", "x + 1", unit="+EUR")
-        path = self.folder / "book.xlsx"
-        model.simulate(300, seed=1).to_excel(path)
-        book = kd.read_workbook(path)
-        texts = [f.text for sheet in book.contents.sheets.values() for f in sheet.formulas.values()]
-        self.assertFalse([one for one in texts if "cmd" in one or "@" in one or one == "1+1"])
-        self.assertEqual(book.value("trials!A1"), "trial")
-        self.assertIn("300 trials", str(book.value("answer!A3")))
 
 
 def run_text(found: kd.Run) -> str:

@@ -82,7 +82,10 @@ class CsvForm:
         return chosen or (";" if self.decimal == "," else ",")
 
 
-def write_table(table: pd.DataFrame, path: Path, form: CsvForm = CsvForm()) -> None:
+PLAIN = CsvForm()
+
+
+def write_table(table: pd.DataFrame, path: Path, form: CsvForm = PLAIN) -> None:
     """Write a table as CSV, or as Parquet by the file's name; raises FileError without what Parquet
     needs.
     """

@@ -15,7 +15,7 @@ from typing import TYPE_CHECKING, Any
 from rich.console import Group, RenderableType
 from rich.text import Text
 
-from kindynos.reports.files import CsvForm, write_table
+from kindynos.reports.files import PLAIN, CsvForm, write_table
 from kindynos.reports.summary import as_json, plain_value
 from kindynos.reports.tables import FigureTable
 
@@ -110,7 +110,7 @@ class Report:
         schema = f"kindynos.{self.kind}/{DATA_VERSION}"
         return as_json(plain_value({"schema": schema, **self.data()}))
 
-    def write(self, folder: Path, trials: str = "csv", form: CsvForm = CsvForm()) -> list[str]:
+    def write(self, folder: Path, trials: str = "csv", form: CsvForm = PLAIN) -> list[str]:
         """Write tables, data and pictures into a folder and return the names of the files."""
         from kindynos.plots import save_figure
 

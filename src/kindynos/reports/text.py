@@ -26,6 +26,7 @@ from kindynos.formatting import (
     share_decimals,
     shares,
     step_of,
+    times_shown,
     with_error,
 )
 from kindynos.inference.estimates import Estimate
@@ -460,7 +461,7 @@ def sheet_table(
     numbers = [("value", "right")] if has_numbers else []
     table = table_of(title, ("quantity", "left"), ("unit", "left"), *numbers, *columns)
     for name, row in frame.iterrows():
-        scale = 100.0 if is_per_cent(units.get(str(name))) else 1.0
+        scale = times_shown(units.get(str(name)))
         cells = [
             brief(scale * float(row[label])) if row[label] == row[label] else "" for label in shown
         ]
@@ -486,6 +487,7 @@ def drivers_table(program: Program) -> FigureTable:
     based = any(driver.base is not None for driver in program.drivers.values())
     columns = [
         ("driver", "left"),
+        ("unit", "left"),
         ("distribution", "left"),
         ("each", "left"),
         *([("base", "right")] if based else []),
@@ -509,9 +511,9 @@ def drivers_table(program: Program) -> FigureTable:
             )
             if isinstance(driver, ProcessDriver):
                 stated, each = driver.process, _step(program, driver)
-            table.add_row(
-                name, repr(stated), each, *_ends(program, driver, based), driver.source or "-"
-            )
+            ends = _ends(program, driver, based)
+            unit = driver.unit or ""
+            table.add_row(name, unit, repr(stated), each, *ends, driver.source or "-")
             continue
         distribution = driver.distribution
         figures = [
@@ -520,9 +522,15 @@ def drivers_table(program: Program) -> FigureTable:
             *(float(distribution.percentile(q)) for q in (5, 50, 95)),
         ]
         below = distribution.chance(below=0)
-        each, description = driver.each or "trial", per_cent(below) if below > 0 else "never"
+        scale = times_shown(driver.unit)
         table.add_row(
-            name, repr(distribution), each, *map(brief, figures), description, driver.source or "-"
+            name,
+            driver.unit or "",
+            repr(distribution),
+            driver.each or "trial",
+            *(brief(scale * figure) for figure in figures),
+            per_cent(below) if below > 0 else "never",
+            driver.source or "-",
         )
     return table
 
@@ -554,7 +562,9 @@ def _ends(program: Program, driver: Driver, based: bool) -> list[str]:
     )
     below = float((ends < 0).mean())
     figures = [*base, float(ends.mean()), *np.percentile(ends, [5, 50, 95]).tolist()]
-    return [*map(brief, figures), per_cent(below) if below > 0 else "never"]
+    scale = times_shown(driver.unit)
+    shown = [brief(scale * figure) for figure in figures]
+    return [*shown, per_cent(below) if below > 0 else "never"]
 
 
 def cohort_table(name: str, cohort: Cohort) -> FigureTable:
@@ -608,10 +618,11 @@ def givens_table(program: Program) -> FigureTable:
     for name, given in program.givens.items():
         value = given.value
         word = "pairs" if given.shape.table else "periods"
-        shown = f"{len(value)} {word}" if isinstance(value, tuple) else number(value)
+        scale = times_shown(given.unit)
+        shown = f"{len(value)} {word}" if isinstance(value, tuple) else number(scale * value)
         if given.convert and not isinstance(value, tuple):
             every = program.timeline.every
-            shown += f", used as {float(program.constants[name]):.4g} a {every}"
+            shown += f", used as {scale * float(program.constants[name]):.4g} a {every}"
         table.add_row(name, shown, given.unit or "", given.source or "-")
     return table
 
