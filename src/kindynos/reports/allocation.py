@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+from dataclasses import dataclass
 from functools import partial
 from typing import Any
 
@@ -25,6 +26,14 @@ from kindynos.reports.tables import FigureTable, table_of
 MOST_BINDING = 12
 SHARES = ("chance of a loss", "mean maximum drawdown")
 MOST_ROWS = 12
+
+
+@dataclass(frozen=True)
+class Allocated:
+    """Weights, and the frontier that they are seen against."""
+
+    allocation: Allocation
+    frontier: Frontier
 
 
 def allocated(
@@ -77,6 +86,7 @@ def allocated(
         data=partial(_data, found, curve, compared, sure, walked),
         frames=lambda: frames,
         figures=lambda: figures,
+        result=Allocated(found, curve),
     )
 
 

@@ -52,6 +52,7 @@ def decided(
     return Report.of(
         parts,
         kind="decision",
+        result=solution,
         data=partial(_data, solution, worth, switches, tests),
         frames=lambda: {"alternatives": solution.table(), "parts": solution.nodes()},
         pages=lambda: {kind: partial(_draw, solution, kind) for kind in ("tree", "profiles")},

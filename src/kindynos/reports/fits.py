@@ -434,6 +434,7 @@ def trials(
     return Report.of(
         spaced,
         kind="read",
+        result=found,
         data=data,
         frames=lambda: {"trials": figures} | ({} if pair is None else {"together": pair.table()}),
         figures=draws,

@@ -19,9 +19,11 @@ from kindynos.markets.prices import Prices
 from kindynos.processes.base import Process
 from kindynos.reports.answers import opening, paths_answer
 from kindynos.reports.prices import price_doubts, price_problems
-from kindynos.reports.report import Draws, Report
+from kindynos.reports.report import Draws, PeriodTrials, Report
 from kindynos.reports.tables import table_of
 from kindynos.tables.spacing import DateSpacing
+
+MOST_DRAWN, MOST_PATHS = 120, 201  # periods and paths that a page has
 
 
 def path_table(made: Floats) -> pd.DataFrame:
@@ -30,6 +32,19 @@ def path_table(made: Floats) -> pd.DataFrame:
     table.insert(0, "mean", made.mean(axis=1))
     table.index.name = "period"
     return table
+
+
+def path_rows(name: str, made: Floats, unit: str = "period") -> PeriodTrials:
+    """Return simulated paths as a page draws them, from the lowest end to the highest; of many
+    periods some, so that the page stays small.
+    """
+    periods = len(made) - 1
+    kept = np.unique(np.linspace(0, periods, min(periods, MOST_DRAWN) + 1).round().astype(np.int64))
+    order = np.argsort(made[-1], kind="stable")
+    order = order[np.linspace(0, len(order) - 1, min(len(order), MOST_PATHS)).astype(np.int64)]
+    words = [f"path {one:,}: {brief(float(made[-1, one]))} at the end" for one in order.tolist()]
+    labels = [f"{unit} {k}" if k else "today" for k in kept.tolist()]
+    return PeriodTrials(name, made[kept], labels, None, order.tolist(), words, "end")
 
 
 def paths(
@@ -121,6 +136,7 @@ def paths(
             **outlook.data(),
         },
         frames=lambda: {"paths": path_table(made)},
+        rows=lambda: [path_rows(name, made, spacing.unit)],
         figures=figures,
     )
 

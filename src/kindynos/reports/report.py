@@ -7,7 +7,7 @@ calls the library and renders; pages and workbooks are further renderers of the 
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable, Mapping
+from collections.abc import Callable, Iterable, Mapping, Sequence
 from dataclasses import dataclass
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
@@ -15,6 +15,7 @@ from typing import TYPE_CHECKING, Any
 from rich.console import Group, RenderableType
 from rich.text import Text
 
+from kindynos.arrays import Floats
 from kindynos.reports.files import PLAIN, CsvForm, write_table
 from kindynos.reports.summary import as_json, plain_value
 from kindynos.reports.tables import FigureTable
@@ -50,12 +51,30 @@ class Section:
 
 
 @dataclass(frozen=True)
+class PeriodTrials:
+    """A row over the periods with its trials, ``(periods, trials)``, which a page draws as a fan.
+
+    ``order`` has the trials to step through from the worst to the best, with the ``words`` that
+    tell of each; without it they are the first ones.
+    """
+
+    name: str
+    values: Floats
+    labels: Sequence[str]
+    unit: str | None = None
+    order: Sequence[int] = ()
+    words: Sequence[str] = ()
+    by: str = ""
+
+
+@dataclass(frozen=True)
 class Report:
     """All that is said of a result.
 
     ``kind`` names what its plain data are, as in "kindynos.run/1"; ``data`` are these, whose keys
     ``docs/json.md`` describes. ``frames`` are its whole tables, ``figures`` draw a picture on an
-    axis and ``pages`` on a whole figure, each by the name of its file. All are worked out when they
+    axis and ``pages`` on a whole figure, each by the name of its file; ``rows`` are drawn as fans
+    by pages. All are worked out when they
     are asked for, so that a terminal does not wait for Matplotlib.
     """
 
@@ -65,6 +84,7 @@ class Report:
     frames: Callable[[], Mapping[str, pd.DataFrame]] = dict
     figures: Callable[[], Draws] = dict
     pages: Callable[[], Draws] = dict
+    rows: Callable[[], Iterable[PeriodTrials]] = tuple
     result: Any = None  # what it is of, where a renderer shows more of it than tables
 
     @classmethod

@@ -92,6 +92,7 @@ def comparison(compared: Comparison, asked: TableSpec = DEFAULT) -> Report:
     return Report.of(
         parts,
         kind="comparison",
+        result=compared,
         data=lambda: {
             "scenarios": compared.scenarios,
             "table": plain_rows(table),
@@ -360,6 +361,7 @@ def sweep(swept: Sweep, *, less_is_better: bool = False) -> Report:
     return Report.of(
         [*opening(answer(swept)), *_sweep_tables(swept)],
         kind="sweep",
+        result=swept,
         data=lambda: {"statistic": swept.statistic, "points": plain_rows(_named(swept))},
         frames=lambda: {"sweep": _named(swept)},
         figures=lambda: {

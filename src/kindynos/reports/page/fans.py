@@ -5,6 +5,7 @@ worst to the best by an outcome.
 from __future__ import annotations
 
 import json
+from collections.abc import Iterator
 from dataclasses import dataclass
 from typing import Any
 
@@ -13,6 +14,7 @@ import numpy as np
 from kindynos.arrays import Floats
 from kindynos.formatting import brief, times_shown
 from kindynos.reports.page.live import BOTTOM, HEIGHT, LEFT, WIDTH, tick
+from kindynos.reports.report import PeriodTrials
 from kindynos.results.run import Run
 
 PATHS = 201  # trials to step through
@@ -22,7 +24,7 @@ BANDS = ((5, 95), (25, 75))
 
 @dataclass(frozen=True)
 class Fan:
-    """A row as a page shows it."""
+    """A row as a page shows it; ``sheet`` names the figures told of a single trial."""
 
     title: str
     label: str
@@ -33,71 +35,100 @@ class Fan:
     ticks: list[dict[str, Any]]
     levels: list[dict[str, Any]]
     by: str
+    sheet: list[str]
 
 
-def fan(run: Run, name: str) -> Fan | None:
-    """Return a kept row as a page shows it; None where it has no value, or a single period."""
-    result = run.row(name)
-    values = times_shown(result.unit) * np.asarray(result.values, dtype=np.float64)
-    periods = len(values)
+def rows_of(run: Run) -> Iterator[PeriodTrials]:
+    """Yield the kept rows of a run, with trials from the worst to the best."""
+    order, words, by = _chosen(run)
+    for name in run.kept:
+        if run[name].is_row:
+            row = run.row(name)
+            values = np.asarray(row.values, dtype=np.float64)
+            yield PeriodTrials(name, values, list(map(str, row.labels)), row.unit, order, words, by)
+
+
+def sheet_of(run: Run) -> dict[str, list[str]]:
+    """Return the figures of the trials that are stepped through: drivers and outcomes that are one
+    number, by name.
+    """
+    order = list(_chosen(run)[0])
+    found = {}
+    for name in [*run.drivers, *run.outcomes]:
+        result = run[name]
+        if name in run.kept and not result.is_row:
+            unit = f" {result.unit}" if result.unit else ""
+            times = times_shown(result.unit)
+            known = np.asarray(result.values)[order].tolist()
+            found[name] = [f"{brief(times * value)}{unit}" for value in known]
+    return found
+
+
+def fan(row: PeriodTrials, sheet: dict[str, list[str]] | None = None) -> Fan | None:
+    """Return a row as a page shows it; None where it has no value, or a single period."""
+    values = times_shown(row.unit) * row.values
+    periods, size = values.shape
     if periods < 2 or not np.isfinite(values).any():
         return None
     percentiles = np.nanpercentile(values, [5, 25, 50, 75, 95], axis=1)
-    chosen, words, by = _chosen(run, values.shape[1])
+    chosen = list(row.order) or list(range(min(PATHS, size)))
     paths = values[:, chosen].T
     low, high = _axis(percentiles, paths)
 
-    def points(row: Floats) -> list[str]:
-        return [f"{_across(k, periods)},{_up(y, low, high)}" for k, y in enumerate(row.tolist())]
+    def points(part: Floats) -> list[str]:
+        return [f"{_across(k, periods)},{_up(y, low, high)}" for k, y in enumerate(part.tolist())]
 
     bands = [
         " ".join(points(percentiles[first]) + points(percentiles[4 - first])[::-1])
         for first in range(len(BANDS))
     ]
-    unit = f", {result.unit}" if result.unit else ""
+    unit = f", {row.unit}" if row.unit else ""
+    told = sheet or {}
     data = {
         "across": [_across(k, periods) for k in range(periods)],
         "paths": [
             [round(_up(y, low, high)) for y in path.tolist()] if np.isfinite(path).all() else []
             for path in paths
         ],
-        "words": words,
+        "words": list(row.words) or [f"trial {place:,}" for place in chosen],
+        "sheet": list(told.values()),
     }
-    labels = list(map(str, result.labels))
     every = -(-periods // MOST_LABELS)
     return Fan(
-        f"{name}{unit}, period by period",
-        f"Fan of {name}{unit}: the middle half and nine tenths of the trials",
+        f"{row.name}{unit}, period by period",
+        f"Fan of {row.name}{unit}: the middle half and nine tenths of the trials",
         json.dumps(data).replace("<", "\\u003c"),
         bands,
         " ".join(points(percentiles[2])),
         _up(0.0, low, high) if low < 0 < high else None,
-        [{"x": _across(k, periods), "text": labels[k]} for k in range(0, periods, every)],
+        [{"x": _across(k, periods), "text": row.labels[k]} for k in range(0, periods, every)],
         [{"y": _up(y, low, high), "text": tick(y)} for y in _levels(low, high)],
-        by,
+        row.by,
+        list(told),
     )
 
 
-def _chosen(run: Run, size: int) -> tuple[Any, list[str], str]:
+def _chosen(run: Run) -> tuple[list[int], list[str], str]:
     """Return trials from the worst to the best by the first outcome that is one number, what is
     said of each, and the name of that outcome; in their own order where there is none.
     """
     outcome = next((name for name in run.outcomes if not run[name].is_row), None)
-    count = min(PATHS, size)
+    count = min(PATHS, run.size)
+    places = list(range(count))
     if outcome is None:
-        places = np.arange(count)
-        return places, [f"trial {place:,}" for place in places.tolist()], ""
+        return places, [f"trial {place:,}" for place in places], ""
     result = run[outcome]
     order = np.argsort(np.asarray(result.values), kind="stable")
     order = order[: int(np.isfinite(result.values).sum())]
     if not len(order):
-        return np.arange(count), [f"trial {place:,}" for place in range(count)], ""
+        return places, [f"trial {place:,}" for place in places], ""
     order = order if result.better == "high" else order[::-1]
-    places = order[np.linspace(0, len(order) - 1, min(count, len(order))).astype(np.int64)]
+    chosen = np.linspace(0, len(order) - 1, min(count, len(order))).astype(np.int64)
+    places = order[chosen].tolist()
     times, unit = times_shown(result.unit), f" {result.unit}" if result.unit else ""
     words = [
         f"trial {place:,}: {outcome} {brief(times * float(result.values[place]))}{unit}"
-        for place in places.tolist()
+        for place in places
     ]
     return places, words, outcome
 

@@ -1,5 +1,6 @@
-"""The data of an outcome that a page lets its reader explore: its histogram, and what the script
-needs to work out chances on either side of cut-offs as ``chance`` does.
+"""The data of an outcome that a page lets its reader explore: its histogram and curves, its
+percentiles, and what the script needs to work out chances on either side of cut-offs as ``chance``
+does.
 """
 
 from __future__ import annotations
@@ -14,15 +15,17 @@ from typing import Any
 import numpy as np
 
 from kindynos.arrays import Floats
-from kindynos.formatting import brief, is_per_cent, share_decimals
+from kindynos.formatting import brief, is_per_cent, number, share_decimals, step_of
 from kindynos.inference.estimates import Estimate
 from kindynos.inference.intervals import Z
+from kindynos.results.read_trials import ReadTrials
 from kindynos.results.result import Result
 from kindynos.results.run import Run
 
 MOST_VALUES = 50_000  # trials whose values are sent; of more, counts on steps
 STEPS, BARS, LOOKED = 500, 60, 4_000
 MOST_DRIVERS = 12
+PERCENTILES = tuple(q / 2 for q in range(1, 200))  # whose values and intervals are sent
 LEFT, WIDTH, BOTTOM, HEIGHT = 40.0, 720.0, 235.0, 210.0
 
 
@@ -41,18 +44,31 @@ class Live:
     step: float
     unit: str
     drivers: list[str]
+    group: str  # boxes of one group share their cut-offs
+    less: str  # the curve of the chance of so much or less, and of more
+    more: str
+    percentile: str  # the median, until another is asked for
     below: str
     between: str
     above: str
     at: str
 
 
-def drivers_looked_at(run: Run) -> str:
+Trials = Run | ReadTrials
+
+
+def drivers_of(trials: Trials) -> list[str]:
+    """Return what is looked at beside an outcome: drivers, or the columns of trials read."""
+    names = trials.drivers if isinstance(trials, Run) else trials.outcomes
+    return list(names)[:MOST_DRIVERS]
+
+
+def drivers_looked_at(run: Trials) -> str:
     """Return, for the script, where each driver lay in the first trials, from 0 to 255; empty where
     the values of the trials are not sent.
     """
-    names = list(run.drivers)[:MOST_DRIVERS]
-    if run.size > MOST_VALUES or not names:
+    names = drivers_of(run)
+    if run.size > MOST_VALUES or len(names) < 1:
         return "[]"
     found = []
     for name in names:
@@ -63,28 +79,36 @@ def drivers_looked_at(run: Run) -> str:
     return json.dumps(found)
 
 
-def live(run: Run, name: str) -> Live | None:
+def live(
+    result: Any,
+    title: str,
+    drivers: list[str],
+    *,
+    axis: tuple[float, float] | None = None,
+    group: str = "",
+    most_values: int = MOST_VALUES,
+) -> Live | None:
     """Return an outcome as a page shows it; None for a row, and for one without any value or
-    spread.
+    spread. Boxes of one ``group`` have an ``axis`` in common.
     """
-    result = run[name]
     if result.is_row:
         return None
     values = np.asarray(result.values)
     known = values[np.isfinite(values)]
     if not len(known) or np.ptp(known) == 0:
         return None
-    first, last = _axis(known)
+    first, last = axis or axis_of(known)
     cuts = _cuts(result, known)
     scale = 100.0 if is_per_cent(result.unit) else 1.0
-    drivers = list(run.drivers)[:MOST_DRIVERS]
     step = float(10.0 ** (math.floor(math.log10((last - first) / 1000))))
+    read = _percentiles(result)
     data = {
-        **_counted(result, values, first, last),
+        **_counted(result, values, first, last, most_values),
         "axis": [first, last],
         "step": step,
         "scale": scale,
         "cuts": cuts,
+        "percentiles": read,
     }
     low, high = cuts
     shown = [
@@ -97,9 +121,10 @@ def live(run: Run, name: str) -> Live | None:
     base = None
     if result.base is not None and first <= result.base <= last:
         base = round(_place(float(result.base), first, last), 1)
+    less, more = _curves(result, first, last)
     return Live(
-        f"{name}{unit}",
-        f"Histogram of {name}{unit}, {result.size:,} trials",
+        title if group else f"{title}{unit}",
+        f"Histogram of {title}{unit}, {result.size:,} trials",
         json.dumps(data).replace("<", "\\u003c"),
         _bars(known, first, last),
         _ticks(first, last, scale),
@@ -109,11 +134,48 @@ def live(run: Run, name: str) -> Live | None:
         step,
         unit,
         drivers,
+        group,
+        less,
+        more,
+        _in_words(read[len(read) // 2]),
         *shown,
     )
 
 
-def _axis(known: Floats) -> tuple[float, float]:
+def _percentiles(result: Result) -> list[str]:
+    """Return each percentile with the ends of its 95 % interval, as tables round them."""
+    shown = result.in_per_cent() if is_per_cent(result.unit) else result
+    found = shown.percentile(PERCENTILES)
+    words = []
+    for place in range(len(PERCENTILES)):
+        value, low, high = (float(one[place]) for one in (np.asarray(found), found.low, found.high))
+        step = step_of((high - low) / 2)
+        figures = (value, low, high) if step is not None else (value,)
+        words.append(";".join(number(one, step) if step else brief(one) for one in figures))
+    return words
+
+
+def _in_words(percentile: str) -> str:
+    """Return a percentile and its interval as the script says them too."""
+    value, *ends = percentile.split(";")
+    return f"{value} (95 % interval {ends[0]} to {ends[1]})" if ends else value
+
+
+def _curves(result: Result, first: float, last: float) -> tuple[str, str]:
+    """Return the points of the curve of so much or less, and of more."""
+    values = np.asarray(result.percentile(PERCENTILES))
+    shares = np.array(PERCENTILES) / 100
+    held = np.isfinite(values) & (values >= first) & (values <= last)
+    across = [round(_place(x, first, last), 1) for x in values[held].tolist()]
+
+    def points(heights: Floats) -> str:
+        up = [round(BOTTOM - HEIGHT * share, 1) for share in heights[held].tolist()]
+        return " ".join(f"{x},{y}" for x, y in zip(across, up, strict=True))
+
+    return points(shares), points(1 - shares)
+
+
+def axis_of(known: Floats) -> tuple[float, float]:
     """Return the ends of the axis: where nearly all trials lie, with some room."""
     low, high = np.quantile(known, [0.001, 0.999])
     if low == high:
@@ -130,7 +192,9 @@ def _cuts(result: Result, known: Floats) -> list[float]:
     return [float(low), float(high)]
 
 
-def _counted(result: Result, values: Floats, first: float, last: float) -> dict[str, Any]:
+def _counted(
+    result: Result, values: Floats, first: float, last: float, most_values: int
+) -> dict[str, Any]:
     """Return the blocks, and the values or their counts on steps."""
     sample = result._sample
     bounds = np.asarray(sample.bounds)
@@ -144,7 +208,7 @@ def _counted(result: Result, values: Floats, first: float, last: float) -> dict[
         "z": Z,
         "t": sample.student,
     }
-    if len(values) <= MOST_VALUES:
+    if len(values) <= most_values:
         return {**about, "values": _packed(np.asarray(values, dtype="<f8"))}
     steps = np.linspace(first, last, STEPS)
     if result.target is not None:

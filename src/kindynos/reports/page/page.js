@@ -109,13 +109,14 @@
     });
   };
 
+  const groups = {};
   const ranks = JSON.parse(document.getElementById("drivers").textContent).map(bytes);
 
   document.querySelectorAll(".live").forEach((box) => {
     const data = JSON.parse(box.querySelector("script").textContent);
     const counts = counter(data), scale = data.scale;
     const [first, last] = data.axis;
-    const inputs = [...box.querySelectorAll("input[type=text]")];
+    const inputs = [...box.querySelectorAll(".cuts input[type=text]")];
     const sliders = [...box.querySelectorAll("input[type=range]")];
     const lines = [...box.querySelectorAll(".cut")];
     const bars = [...box.querySelectorAll("svg.main .bar")];
@@ -129,7 +130,8 @@
 
     const position = (x) => 40 + (720 * (Math.min(Math.max(x, first), last) - first)) / (last - first);
 
-    const update = (typed) => {
+    const update = (typed, follow = true) => {
+      if (follow) groups[box.dataset.group || ""]?.forEach((one) => one(cuts, box));
       const [a, b] = [Math.min(...cuts), Math.max(...cuts)];
       const below = counts.below(a), upToA = counts.upTo(a);
       const belowB = counts.below(b), upToB = counts.upTo(b);
@@ -168,7 +170,7 @@
     const pictures = [...box.querySelectorAll(".drivers svg")];
     const drivers = (a, b) => {
       if (!looked) return;
-      const which = box.querySelector("select").value;
+      const which = box.querySelector(".where").value;
       const chosen = (x) => (which === "below" ? x < a : which === "above" ? x > b : x >= a && x <= b);
       let found = 0;
       const bins = ranks.map(() => new Float64Array(16));
@@ -222,8 +224,37 @@
       move(event);
       event.preventDefault();
     });
-    const choice = box.querySelector("select");
+    const choice = box.querySelector(".where");
     if (choice) choice.addEventListener("change", () => update(-1));
+    if (box.dataset.group) {
+      (groups[box.dataset.group] ||= []).push((others, from) => {
+        if (from === box) return;
+        others.forEach((x, k) => { cuts[k] = counts.snap(x); });
+        update(-1, false);
+      });
+    }
+
+    // The percentile that is asked for, to the half, and the picture.
+    const asked = box.querySelector(".reader input");
+    asked.addEventListener("input", () => {
+      const q = number(asked.value), place = Math.round(2 * q) - 1;
+      const known = q === q && place >= 0 && place < data.percentiles.length;
+      asked.setAttribute("aria-invalid", String(!known));
+      if (!known) return;
+      box.querySelector(".which-percentile").textContent = `P${(place + 1) / 2}`;
+      const [value, low, high] = data.percentiles[place].split(";");
+      box.querySelector(".percentile").textContent = high
+        ? `${value} (95 % interval ${low} to ${high})` : value;
+    });
+    const view = box.querySelector(".view select");
+    view.addEventListener("change", () => {
+      const whole = view.value === "histogram";
+      box.querySelector(".histogram").setAttribute("visibility", whole ? "visible" : "hidden");
+      box.querySelector(".curves").setAttribute("visibility", whole ? "hidden" : "visible");
+      box.querySelectorAll(".curve").forEach((one) => {
+        one.setAttribute("visibility", one.dataset.view === view.value ? "visible" : "hidden");
+      });
+    });
     box.querySelector(".cuts").hidden = false;
     box.querySelectorAll(".needs-script").forEach((one) => { one.hidden = false; });
     update(-1);
@@ -239,6 +270,7 @@
       const k = Number(slider.value);
       path.setAttribute("points", data.paths[k].map((y, j) => `${data.across[j]},${y}`).join(" "));
       which.textContent = data.words[k];
+      box.querySelectorAll(".sheet td").forEach((cell, j) => { cell.textContent = data.sheet[j][k]; });
     };
     const stop = () => { clearInterval(timer); timer = 0; button.textContent = "Play"; };
     slider.max = data.paths.length - 1;
@@ -252,6 +284,39 @@
         show();
         if (slider.value === slider.max) stop();
       }, 150);
+    });
+    box.querySelector(".needs-script").hidden = false;
+    show();
+  });
+  // The weights along a frontier, which follow the pointer or the slider.
+  document.querySelectorAll(".live-curve").forEach((box) => {
+    const data = JSON.parse(box.querySelector("script").textContent);
+    const slider = box.querySelector("input"), svg = box.querySelector("svg.main");
+    const here = box.querySelector(".here"), rows = [...box.querySelectorAll(".weights tr")];
+    const show = () => {
+      const k = Number(slider.value);
+      here.setAttribute("cx", data.across[k]);
+      here.setAttribute("cy", data.up[k]);
+      box.querySelector(".which").textContent = data.words[k];
+      rows.forEach((row, j) => {
+        const weight = data.weights[k][j];
+        const bar = row.querySelector("rect");
+        bar.setAttribute("width", 200 * Math.min(Math.abs(weight), 1));
+        bar.setAttribute("class", weight < 0 ? "bar low" : "bar mid");
+        row.querySelector("td.right").textContent = `${fixed(100 * weight, 1)} %`;
+      });
+    };
+    slider.max = data.across.length - 1;
+    slider.addEventListener("input", show);
+    svg.addEventListener("pointermove", (event) => {
+      const frame = svg.getBoundingClientRect();
+      const x = ((event.clientX - frame.left) / frame.width) * 800;
+      const y = ((event.clientY - frame.top) / frame.height) * 370;
+      let best = 0;
+      const gap = (k) => (data.across[k] - x) ** 2 + (data.up[k] - y) ** 2;
+      data.across.forEach((_, k) => { if (gap(k) < gap(best)) best = k; });
+      slider.value = best;
+      show();
     });
     box.querySelector(".needs-script").hidden = false;
     show();

@@ -13,19 +13,30 @@ from importlib.resources import files
 from pathlib import Path
 from typing import Any
 
+import numpy as np
+
 from kindynos import __version__
 from kindynos.atomic import check_folder, replacing
+from kindynos.decisions.solve import Solution
 from kindynos.errors import FileError
+from kindynos.markets.allocation.frontier import Frontier
 from kindynos.printable import visible
 from kindynos.reports import text as texts
-from kindynos.reports.page.fans import Fan, fan
-from kindynos.reports.page.live import Live, drivers_looked_at, live
+from kindynos.reports.allocation import Allocated
+from kindynos.reports.page.fans import Fan, fan, rows_of, sheet_of
+from kindynos.reports.page.live import Live, axis_of, drivers_looked_at, drivers_of, live
+from kindynos.reports.page.pictures import Curve, curve, densities, maps, tree
 from kindynos.reports.report import Report, Section
 from kindynos.reports.showing import report_of
 from kindynos.reports.tables import FigureTable
+from kindynos.results.read_trials import ReadTrials
 from kindynos.results.run import Run
+from kindynos.studies.comparison import Comparison, ReportedMean
+from kindynos.studies.sweep import Sweep
 from kindynos.validate import path_of
 
+MOST_PAGE_VALUES = 150_000  # of scenarios side by side; of more, counts on steps
+LARGEST_DRAWING = 100_000  # bytes of a still picture as lines
 MOST_LIVE = 20  # outcomes that are drawn; all are in the tables
 ENDINGS = (".html", ".htm")
 
@@ -67,8 +78,13 @@ def page_of(report: Report) -> str:
         title=visible(_title(result, report)),
         answer=[visible(line) for line in report.answer],
         lives=lives,
-        fans=list(_fans(result)),
-        drivers=drivers_looked_at(result) if lives else "[]",
+        fans=list(_fans(report)),
+        index=list(map(visible, result.outcomes)) if _is_long(result) else [],
+        drivers=drivers_looked_at(result) if lives and not _is_compared(result) else "[]",
+        maps=maps(result) if isinstance(result, Sweep) else [],
+        curve=_curve(result),
+        tree=tree(result) if isinstance(result, Solution) else None,
+        densities=densities(result) if isinstance(result, Run) else [],
         sections=[*_stated(result), *map(_section, report.sections[bool(report.answer) :])],
         pictures=list(_pictures(report, lives, result)),
         made=_made(result),
@@ -77,6 +93,22 @@ def page_of(report: Report) -> str:
         style_hash=_hash(style),
         script_hash=_hash(script),
     )
+
+
+def _is_long(result: Any) -> bool:
+    return isinstance(result, Run | ReadTrials) and len(result.outcomes) > MOST_LIVE
+
+
+def _is_compared(result: Any) -> bool:
+    return isinstance(result, Comparison)
+
+
+def _curve(result: Any) -> Curve | None:
+    if isinstance(result, Frontier):
+        return curve(result)
+    if isinstance(result, Allocated):
+        return curve(result.frontier, result.allocation.weights)
+    return None
 
 
 def _raw(text: str) -> Any:
@@ -90,19 +122,40 @@ def _hash(text: str) -> str:
 
 
 def _lives(result: Any) -> Iterator[Live]:
-    if isinstance(result, Run):
+    """Yield the outcomes that are drawn live: of scenarios side by side, on one axis."""
+    if isinstance(result, Run | ReadTrials):
+        drivers = drivers_of(result)
         for name in result.outcomes[:MOST_LIVE]:
-            found = live(result, name)
+            found = live(result[name], name, [one for one in drivers if one != name])
+            if found is not None:
+                yield found
+    elif isinstance(result, Comparison):
+        yield from _side_by_side(result)
+
+
+def _side_by_side(compared: Comparison) -> Iterator[Live]:
+    runs = {name: run for name, run in compared.runs.items() if not isinstance(run, ReportedMean)}
+    boxes = len(runs) * len(compared.outcomes)
+    most = MOST_PAGE_VALUES // max(boxes, 1)
+    for outcome in compared.outcomes[: max(MOST_LIVE // len(runs), 1)]:
+        values = np.concatenate([np.asarray(run[outcome].values) for run in runs.values()])
+        known = values[np.isfinite(values)]
+        if not len(known) or np.ptp(known) == 0:
+            continue
+        axis = axis_of(known)
+        for scenario, run in runs.items():
+            found = live(run[outcome], scenario, [], axis=axis, group=outcome, most_values=most)
             if found is not None:
                 yield found
 
 
-def _fans(result: Any) -> Iterator[Fan]:
-    if isinstance(result, Run):
-        for name in result.kept:
-            found = fan(result, name) if result[name].is_row else None
-            if found is not None:
-                yield found
+def _fans(report: Report) -> Iterator[Fan]:
+    result = report.result
+    sheet = sheet_of(result) if isinstance(result, Run) else None
+    for row in rows_of(result) if isinstance(result, Run) else report.rows():
+        found = fan(row, sheet)
+        if found is not None:
+            yield found
 
 
 def _stated(result: Any) -> list[dict[str, Any]]:
@@ -135,7 +188,11 @@ def _without_title(parts: list[dict[str, Any]], section: Section) -> list[dict[s
 
 def _pictures(report: Report, lives: Sequence[Live], result: Any) -> Iterator[dict[str, str]]:
     """Yield the still pictures of a report; those of outcomes that are drawn live are left out."""
-    drawn = {*result.outcomes[:MOST_LIVE], *result.kept} if isinstance(result, Run) else set()
+    drawn: set[str] = {row.name for row in report.rows()}
+    if isinstance(result, Run | ReadTrials):
+        drawn = {*drawn, *result.outcomes[:MOST_LIVE]}
+    if isinstance(result, Run):
+        drawn = {*drawn, *result.kept}
     for draws, whole in ((report.figures(), False), (report.pages(), True)):
         for name, draw in draws.items():
             if name not in drawn:
@@ -146,12 +203,17 @@ def _as_image(draw: Any, whole: bool) -> str:
     from kindynos.plots import save_figure
 
     with tempfile.TemporaryDirectory() as folder:
-        path = Path(folder, "picture.svg")
+        path, kind = Path(folder, "picture.svg"), "svg+xml"
         save_figure(path, draw, page=whole)
-        return "data:image/svg+xml;base64," + base64.b64encode(path.read_bytes()).decode()
+        if path.stat().st_size > LARGEST_DRAWING:  # of very many points, pixels are smaller
+            path, kind = Path(folder, "picture.png"), "png"
+            save_figure(path, draw, page=whole)
+        return f"data:image/{kind};base64," + base64.b64encode(path.read_bytes()).decode()
 
 
 def _title(result: Any, report: Report) -> str:
+    if isinstance(result, Comparison):
+        return f"Scenarios: {', '.join(result.scenarios)}"
     name = getattr(result, "name", None)
     return str(name) if isinstance(name, str) and name else report.title
 
