@@ -35,7 +35,17 @@ def delegated_to(
     return decorate
 
 
-class Reported:
+class Inline:
+    """What a notebook shows as a table: a model, a distribution, a figure with its error."""
+
+    __slots__ = ()
+
+    @delegated_to("kindynos.reports.page.inline", "inline")
+    def _repr_html_(self) -> Any:
+        """Return it as a notebook shows it: the answer and the first tables."""
+
+
+class Reported(Inline):
     """A result that has a report: printed, as a page, as a workbook and in a notebook it says the
     same. What the report of a class holds is registered in ``kindynos.reports.showing``.
     """
@@ -59,7 +69,3 @@ class Reported:
         ``trials`` all trials. Raises FileError for a path that cannot be written, and without
         ``kindynos[excel]``.
         """
-
-    @delegated_to("kindynos.reports.page.inline", "inline")
-    def _repr_html_(self) -> Any:
-        """Return it as a notebook shows it: the answer and the first tables."""

@@ -21,6 +21,7 @@ QUICK = {
         ("run", DEMO / "terminal.toml", "--chance", "cost > 1e7 and works > 2e7", *FEW),
         ("run", DEMO / "hydrofoil.toml", *FEW),
     ],
+    "model": [("check", FERRY)],
     "comparison": [("compare", FERRY, *FEW)],
     "sweep": [("sweep", FERRY, "--over", "fare=50,60", *FEW)],
     "goal": [

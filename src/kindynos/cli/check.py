@@ -10,7 +10,10 @@ import click
 from kindynos.cli.common import (
     WORKBOOKS,
     cell_options,
+    finish,
+    json_option,
     model_argument,
+    out_option,
     read_model,
     set_option,
     whole_option,
@@ -19,8 +22,6 @@ from kindynos.errors import FileError, KindynosError, RunError
 
 if TYPE_CHECKING:
     from kindynos.model.model import Model
-
-MOST_ROWS = 100  # of a table
 
 
 @click.command()
@@ -34,8 +35,16 @@ MOST_ROWS = 100  # of a table
     help="Of a workbook: write the model file that states the same, beside the workbook.",
 )
 @whole_option
+@out_option
+@json_option
 def check(
-    file: Path, changes: tuple[str, ...], cells: dict[str, Any], write: Path | None, whole: bool
+    file: Path,
+    changes: tuple[str, ...],
+    cells: dict[str, Any],
+    write: Path | None,
+    whole: bool,
+    out: Path | None,
+    as_data: bool,
 ) -> None:
     """Read the model in FILE, put its lines in order, show its base case and where its figures come
     from. For a folder that --out wrote, say how its files were made and whether they are still so.
@@ -54,43 +63,19 @@ def check(
         _check_folder(file)
         return
     if file.suffix.lower() in WORKBOOKS:
-        if not _check_workbook(file, cells):
+        if not _check_workbook(file, cells, as_data):
             return
     elif write is not None:
         raise KindynosError("--write goes with a workbook")
-    from rich.markup import escape
-
-    from kindynos.model.review import review
-    from kindynos.model.writing import cohorts_of
-    from kindynos.reports import text
+    from kindynos.reports.models import checked
 
     model = read_model(file, changes, cells)
     if write is not None:
         _write_model(model, file, write)
-    program = model.compiled()
-    units = {name: getattr(quantity, "unit", None) for name, quantity in model.quantities.items()}
-    screen = text.console(140)
-    counts = (
-        f"{len(program.givens)} given, {len(program.drivers)} drivers, {len(program.lines)} lines"
-    )
-    cohorts = cohorts_of(list(program.lines.values()))
-    lines = model.base_case().drop(index=list(program.givens), errors="ignore")
-    screen.print(
-        f"[bold]{escape(model.name)}[/]: {counts}, of which {len(program.outcomes)} outcomes\n"
-    )
-    title = "Base case, in the order of evaluation"
-    tables = [
-        *([text.givens_table(program)] if program.givens else []),
-        *([text.drivers_table(program)] if program.drivers else []),
-        *(text.cohort_table(name, cohort) for name, cohort in cohorts.items()),
-        text.sheet_table(title, lines, units, whole),
-    ]
-    for table in tables:
-        screen.print(table if whole else table.first(MOST_ROWS))
-    screen.print(text.findings(review(program)))
+    finish(checked(model, whole), out, as_data)
 
 
-def _check_workbook(file: Path, cells: dict[str, Any]) -> bool:
+def _check_workbook(file: Path, cells: dict[str, Any], as_data: bool) -> bool:
     """Say whether we agree with a workbook, and what is special about it; return whether it states
     an outcome.
     """
@@ -98,6 +83,8 @@ def _check_workbook(file: Path, cells: dict[str, Any]) -> bool:
     from kindynos.workbooks.workbook import read_workbook
 
     book = read_workbook(file)
+    if as_data and (uncertain_sheet(book.contents) is not None or cells["outcomes"]):
+        return True  # the data are those of the model
     words = book.agreement.words
     click.echo(f"{words[:1].upper()}{words[1:]}.")
     for note in book.notes:

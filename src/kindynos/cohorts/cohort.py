@@ -26,7 +26,7 @@ from kindynos.cohorts.stating import (
     read_states,
     whole_flow,
 )
-from kindynos.delegation import delegated_to
+from kindynos.delegation import Inline, delegated_to
 from kindynos.errors import ParameterError
 from kindynos.sampling.streams import Seed, checked_seed, stream
 from kindynos.validate import Count, check_integer, checked, mapping
@@ -59,7 +59,7 @@ def ways_of(matrix: Sequence[Sequence[Any]]) -> list[list[Way]]:
 
 
 @dataclass(frozen=True)
-class Cohort:
+class Cohort(Inline):
     """Things that are each in one of the ``states``, and move independently of each other with
     given chances.
 

@@ -13,7 +13,7 @@ import numpy as np
 
 from kindynos.arrays import Floats
 from kindynos.cohorts.chain import chances_of
-from kindynos.delegation import delegated_to
+from kindynos.delegation import Reported, delegated_to
 from kindynos.errors import ParameterError
 from kindynos.inference.intervals import Z
 from kindynos.sampling.streams import Seed, checked_seed, stream
@@ -29,7 +29,7 @@ PERCENTILES = (10, 50, 90)
 
 
 @dataclass(frozen=True)
-class CohortResult:
+class CohortResult(Reported):
     """Counts ``values (states, periods + 1, trials)`` of a cohort, with the seed that reproduces
     them.
 

@@ -13,7 +13,7 @@ from typing import Any, ClassVar, Self
 import numpy as np
 
 from kindynos.arrays import Floats
-from kindynos.delegation import delegated_to
+from kindynos.delegation import Inline, delegated_to
 from kindynos.distributions.contract import Contract
 from kindynos.distributions.inverse import atom_moments, central_moments, without_heavy_tail
 from kindynos.distributions.percentiles import Recipe, solve_percentiles
@@ -22,7 +22,7 @@ from kindynos.literals import WeightsKind
 from kindynos.validate import finite, invalid_argument, proper_fraction
 
 
-class Distribution(Contract):
+class Distribution(Contract, Inline):
     """The distribution of one uncertain number; see ``Contract`` for what a subclass supplies.
 
     ``percentile_recipe`` says how the family is found from percentiles; None where it is not given

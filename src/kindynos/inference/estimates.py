@@ -12,11 +12,12 @@ from numpy.lib.mixins import NDArrayOperatorsMixin
 from numpy.typing import NDArray
 
 from kindynos.arrays import Floats
+from kindynos.delegation import Inline
 
 Number = TypeVar("Number", float, Floats)
 
 
-class _Figures(NDArrayOperatorsMixin, Generic[Number]):
+class _Figures(NDArrayOperatorsMixin, Inline, Generic[Number]):
     """What one figure and several share: the interval, and arithmetic that gives plain numbers.
 
     The error of a sum or a ratio depends on how its parts move together, which an estimate does not
@@ -215,7 +216,10 @@ class Estimates(_Figures[Floats]):
     def __repr__(self) -> str:
         if self.ndim == 1 and len(self) <= 12:
             return f"[{', '.join(map(repr, self))}]"
-        return f"Estimates({self._value!r}, low={self._low!r}, high={self._high!r})"
+        flat = (part.reshape(-1) for part in (self._value, self._low, self._high))
+        value, low, high = flat
+        ends = (repr(Estimate(value[k], low[k], high[k])) for k in (0, -1) if len(value))
+        return f"<{len(value):,} figures {self.shape}: {' to '.join(ends)}>"
 
     def __reduce__(self) -> Any:
         return Estimates, (self._value, self._low, self._high, self._rough)

@@ -8,6 +8,7 @@ from dataclasses import replace as replaced
 from typing import TYPE_CHECKING, Any, Literal, Self, TypeVar, Unpack, overload
 
 from kindynos.cohorts.cohort import Cohort
+from kindynos.delegation import Inline
 from kindynos.dependence import matrices
 from kindynos.distributions.base import Distribution
 from kindynos.distributions.stated import StatedDistribution
@@ -68,7 +69,7 @@ if TYPE_CHECKING:
 Function = TypeVar("Function", bound=Callable[..., Any])
 
 
-class Model:
+class Model(Inline):
     """A set of named quantities: given figures, uncertain drivers, calculated lines, and outcomes
     to report on.
 

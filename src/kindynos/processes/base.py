@@ -16,6 +16,7 @@ import numpy as np
 from numpy.typing import ArrayLike
 
 from kindynos.arrays import Floats
+from kindynos.delegation import Inline
 from kindynos.distributions.base import Distribution
 from kindynos.distributions.from_data import Empirical
 from kindynos.docstrings import documented
@@ -64,7 +65,7 @@ OBSERVED = 8  # the fewest observations that a fit needs
 
 
 @dataclass(frozen=True)
-class Process(ABC):
+class Process(ABC, Inline):
     """The distribution of one series, such as a price.
 
     Times are in the unit in which drift and volatility are stated, such as a year; ``dt`` is the

@@ -364,6 +364,22 @@ def _data(
     return {key: plain_value(value) for key, value in answer.items()}
 
 
+def frontier(curve: Frontier) -> Report:
+    """Return a frontier: its points with their weights."""
+    table = curve.table()
+    risk = curve.risk.replace("_", " ")
+    ends = [per_cent(float(table["mean"].iloc[place]), 3) for place in (0, -1)]
+    said = f"The frontier goes from a mean of {ends[0]} to {ends[1]}, by the {risk}."
+    return Report.of(
+        [*opening([said]), _frontier(curve)],
+        kind="frontier",
+        data=lambda: {"source": curve.source, "frontier": plain_rows(table)},
+        frames=lambda: {"frontier": table},
+        figures=lambda: {"frontier": curve.plot, "frontier-weights": curve.plot_weights},
+        result=curve,
+    )
+
+
 def holdings_table(found: Allocation) -> pd.DataFrame:
     """Return a table of holdings that commands read again: instrument and shares."""
     held = found.portfolio()

@@ -9,6 +9,7 @@ from collections.abc import Mapping
 from functools import singledispatch
 from typing import TYPE_CHECKING, Any
 
+import numpy as np
 import pandas as pd
 from rich.console import RenderableType
 from rich.text import Text
@@ -30,6 +31,8 @@ if TYPE_CHECKING:
     from kindynos.markets.allocation.allocation import Allocation
     from kindynos.markets.backtesting import Backtest
     from kindynos.markets.outlook import Outlook
+    from kindynos.model.model import Model
+    from kindynos.results.read_trials import ReadTrials
 
 MOST_SCENARIOS = 4  # that are told beside the first
 MOST_OUTCOMES = 2  # that are told; the tables have all
@@ -252,6 +255,58 @@ def paths_answer(name: str, outlook: Outlook, span: str, today: float) -> list[s
             open_ = f"{per_cent(row['low'])} to {per_cent(row['high'])}"
             left = "" if math.isnan(row["low"]) else f"; the history leaves {open_} open"
             said.append(f"The chance of {row['what']} is {per_cent(row['value'])}{left}.")
+    return said
+
+
+def model_answer(model: Model) -> list[str]:
+    """Return what the outcomes of a model are in its base case, and how much of it is uncertain."""
+    program = model.compiled()
+    counts = f"{len(program.givens)} given, {len(program.drivers)} drivers, "
+    counts += f"{len(program.lines)} lines, of which {len(program.outcomes)} outcomes"
+    said = [f"{model.name}: {counts}."]
+    base: Any = model.base_case()
+    numbers = [
+        f"{name.replace('_', ' ')} is {amount(float(base.loc[name, 'value']), program.unit(name))}"
+        for name in program.outcomes
+        if name in base.index and math.isfinite(float(base.loc[name, "value"]))
+    ]
+    if numbers:
+        said.append(f"In the base case {_listed(numbers[:MOST_OUTCOMES])}.")
+    return said
+
+
+def read_answer(found: ReadTrials, names: list[str]) -> list[str]:
+    """Return what columns of trials are on average, and where nine tenths of them lie."""
+    said = []
+    for name in names[:MOST_OUTCOMES]:
+        result = found[name]
+        if not math.isfinite(float(result.mean)):
+            continue
+        low, high = result.percentile((5, 95))
+        ends = f"{amount(low, None)} and {amount(high, result.unit)}"
+        said.append(
+            f"{_upper(name)} is {amount(result.mean, result.unit)} on average; 90 % of "
+            f"{found.size:,} trials lie between {ends}."
+        )
+    return said
+
+
+def trial_answer(run: Run, sheets: pd.DataFrame) -> list[str]:
+    """Return what the first outcome is in single trials, and its place among all trials."""
+    outcome = next((name for name in run.outcomes if not run[name].is_row), None)
+    if outcome is None:
+        return []
+    result, said = run[outcome], []
+    for place in sheets.index.get_level_values("trial").unique()[:MOST_OUTCOMES]:
+        value = float(sheets.loc[(place, outcome), "value"])
+        if not math.isfinite(value):
+            said.append(f"In trial {place:,} {outcome.replace('_', ' ')} has no value.")
+            continue
+        below = 100 * float(np.mean(np.asarray(result.values) < value))
+        said.append(
+            f"In trial {place:,} {outcome.replace('_', ' ')} is {amount(value, result.unit)}; "
+            f"{below:.0f} % of the trials are below it."
+        )
     return said
 
 

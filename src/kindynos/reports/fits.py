@@ -14,7 +14,7 @@ from kindynos.arrays import Floats
 from kindynos.formatting import brief, number, per_cent, short, step_of, with_error
 from kindynos.inference.autocorrelation import autocorrelations, portmanteau
 from kindynos.processes.clustering import listed
-from kindynos.reports.answers import opening
+from kindynos.reports.answers import opening, read_answer
 from kindynos.reports.report import Draws, Report
 from kindynos.reports.summary import plain_rows, plain_value
 from kindynos.reports.tables import FigureTable, table_of
@@ -432,7 +432,7 @@ def trials(
         return {} if pair is None else {"scatter": partial(scatter_of, pair)}
 
     return Report.of(
-        spaced,
+        [*opening(read_answer(found, names)), *spaced],
         kind="read",
         result=found,
         data=data,

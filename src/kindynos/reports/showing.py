@@ -5,26 +5,37 @@ To add one: a function registered for its class, which derives from ``Reported``
 
 from __future__ import annotations
 
+from dataclasses import replace
 from functools import singledispatch
 from typing import Any
 
+from kindynos.cohorts.cohort import Cohort
+from kindynos.cohorts.result import CohortResult
 from kindynos.decisions.solve import CONSISTENT, Solution
+from kindynos.distributions.base import Distribution
 from kindynos.errors import KindynosError
 from kindynos.fitting.ranking import Ranking
 from kindynos.fitting.series import SeriesRanking
 from kindynos.fitting.track_record import TrackRecord
+from kindynos.inference.estimates import Estimate, Estimates
+from kindynos.markets.allocation.allocation import Allocation
+from kindynos.markets.allocation.frontier import Frontier
 from kindynos.markets.backtesting import Backtest
 from kindynos.markets.portfolio import LEVELS, Portfolio
-from kindynos.reports import decisions, fits, markets, studies, text
+from kindynos.model.model import Model
+from kindynos.processes.base import Process
+from kindynos.reports import allocation, decisions, fits, markets, models, quantities, studies, text
 from kindynos.reports import optimum as optima
 from kindynos.reports.report import Report
 from kindynos.results.read_trials import ReadTrials
+from kindynos.results.result import Result, RowResult
 from kindynos.results.run import Run
 from kindynos.studies.comparison import Comparison
 from kindynos.studies.goal import Goal
 from kindynos.studies.optimum import Optimum
 from kindynos.studies.sweep import Sweep
 
+POINTS = 25  # of a frontier
 SEED = 1  # of what is simulated to be shown
 
 
@@ -40,6 +51,15 @@ def report_of(result: Any) -> Report:
 
 
 report_of.register(Run, text.run)
+report_of.register(Model, models.checked)
+report_of.register(Estimate, quantities.estimate)
+report_of.register(Estimates, quantities.estimates)
+report_of.register(Result, quantities.result)
+report_of.register(RowResult, quantities.row_result)
+report_of.register(Distribution, quantities.distribution)
+report_of.register(Process, quantities.process)
+report_of.register(Cohort, quantities.cohort)
+report_of.register(CohortResult, quantities.counts)
 report_of.register(Comparison, studies.comparison)
 report_of.register(Sweep, studies.sweep)
 report_of.register(Goal, studies.goal)
@@ -76,6 +96,18 @@ def _(ranking: SeriesRanking) -> Report:
 @report_of.register
 def _(held: Portfolio) -> Report:
     return markets.risk(held, LEVELS, None, (None,), 1, whole=False)
+
+
+@report_of.register
+def _(found: Allocation) -> Report:
+    request = found.request
+    plain = replace(request, aim=replace(request.aim, maximize=None, minimize="sd", limits={}))
+    return allocation.allocated(found, Frontier(plain, "sd", POINTS))
+
+
+@report_of.register
+def _(curve: Frontier) -> Report:
+    return allocation.frontier(curve)
 
 
 @report_of.register

@@ -28,7 +28,13 @@ from kindynos.formatting import (
 )
 from kindynos.literals import SensitivityMethod
 from kindynos.reports import lumps
-from kindynos.reports.answers import answer, contribution_sentence, opening, ranked_sentence
+from kindynos.reports.answers import (
+    answer,
+    contribution_sentence,
+    opening,
+    ranked_sentence,
+    trial_answer,
+)
 from kindynos.reports.contributions import contributions
 from kindynos.reports.report import Report
 from kindynos.reports.summary import plain_estimate, plain_rows
@@ -586,8 +592,11 @@ def sheets(run: Run, found: pd.DataFrame, why: str, whole: bool = False) -> Repo
         )
         for place in found.index.get_level_values("trial").unique()
     ]
+    parts: list[RenderableType] = [*opening(trial_answer(run, found))]
+    for table in tables:
+        parts += ["", table] if parts and parts[-1] != "" else [table]
     return Report.of(
-        tables,
+        parts,
         kind="trial",
         data=lambda: {"seed": run.seed, "sheet": plain_rows(found)},
         frames=lambda: {"trial": found},

@@ -12,6 +12,7 @@ import numpy as np
 from numpy.typing import ArrayLike, NDArray
 
 from kindynos.arrays import Floats
+from kindynos.delegation import Inline
 from kindynos.errors import DataWarning, KindynosError, RunError
 from kindynos.inference.estimates import Estimate, Estimates
 from kindynos.literals import StatisticName
@@ -33,7 +34,7 @@ if TYPE_CHECKING:
 Figure = TypeVar("Figure", Estimate, Estimates)
 
 
-class _Quantity(ABC, Generic[Figure]):
+class _Quantity(ABC, Inline, Generic[Figure]):
     """What a quantity with one number per trial and one with a row share: their statistics, over
     the valid trials.
 

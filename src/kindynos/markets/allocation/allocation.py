@@ -9,7 +9,7 @@ from typing import Any, TypedDict, Unpack
 
 import pandas as pd
 
-from kindynos.delegation import delegated_to
+from kindynos.delegation import Reported, delegated_to
 from kindynos.errors import ParameterError
 from kindynos.literals import (
     CovarianceMethod,
@@ -34,7 +34,7 @@ from kindynos.validate import array_of, check_call, confidence_level, instance
 Bounds = tuple[float, float] | Mapping[str, tuple[float, float]]
 
 
-class Allocation:
+class Allocation(Reported):
     """The best ``weights`` (a Series by holding) for what was asked, and how they came about.
 
     ``mean`` and ``sd`` are per period of the source, as are all limits. See ``table`` for the

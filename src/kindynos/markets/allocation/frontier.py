@@ -10,7 +10,7 @@ import numpy as np
 import pandas as pd
 
 from kindynos.arrays import Floats
-from kindynos.delegation import delegated_to
+from kindynos.delegation import Reported, delegated_to
 from kindynos.errors import ParameterError
 from kindynos.literals import FrontierRisk
 from kindynos.markets.allocation.allocation import Allocation, AllocationOptions, request_of
@@ -22,7 +22,7 @@ from kindynos.validate import check_call, check_integer, finite, instance, one_o
 MOST_POINTS = 1_000
 
 
-class Frontier:
+class Frontier(Reported):
     """The least risk for every mean, between the weights of the least risk and those of the highest
     mean.
 

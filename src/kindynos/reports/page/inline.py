@@ -7,7 +7,9 @@ from __future__ import annotations
 from html import escape
 from typing import Any
 
+from kindynos.distributions.base import Distribution
 from kindynos.printable import visible
+from kindynos.reports.page.pictures import Density, density_of
 from kindynos.reports.report import Section
 from kindynos.reports.showing import report_of
 from kindynos.reports.tables import FigureTable
@@ -22,12 +24,24 @@ def inline(result: Any) -> str:
     parts = [f"<p><b>{_text(line)}</b></p>" for line in report.answer]
     tables = [table for section in report.sections for table in section.tables]
     parts += [_table(table) for table in tables[:MOST_TABLES]]
+    if isinstance(result, Distribution):
+        parts.append(_picture(density_of(result)))
     if len(tables) > MOST_TABLES:
         left = len(tables) - MOST_TABLES
         parts.append(f"<p>{left} more tables: <code>.show()</code> prints all.</p>")
     if not parts:
         parts = [f"<p>{_text(line)}</p>" for line in _first(report.sections)]
     return "".join(parts)
+
+
+def _picture(density: Density) -> str:
+    """Return a small density in the colour of the notebook's text."""
+    picture = (
+        f'<svg viewBox="0 0 160 62" width="320" height="124" role="img" '
+        f'aria-label="{_text(density.name)}"><polygon points="{density.points}" '
+        'fill="currentColor" fill-opacity="0.45"/></svg>'
+    )
+    return f"{picture}<div>{_text(density.low)} to {_text(density.high)}</div>"
 
 
 def _first(sections: tuple[Section, ...]) -> list[str]:

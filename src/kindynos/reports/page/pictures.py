@@ -10,13 +10,14 @@ from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
-from kindynos.formatting import brief, per_cent, times_shown, with_error
+from kindynos.formatting import brief, per_cent, short, times_shown, with_error
 from kindynos.reports.page.live import tick
 from kindynos.results.run import Run
 from kindynos.studies.sweep import Sweep
 
 if TYPE_CHECKING:
     from kindynos.decisions.solve import Solution
+    from kindynos.distributions.base import Distribution
     from kindynos.markets.allocation.frontier import Frontier
 
 MOST_WRITTEN = 12  # rows and columns of a map whose figures are written into it
@@ -222,6 +223,25 @@ class Density:
     high: str
 
 
+def density_of(distribution: Distribution) -> Density:
+    """Return the small density of a distribution before anything is drawn from it."""
+    first, last = (float(x) for x in distribution.quantile([0.002, 0.998]))
+    if first == last:
+        first, last = first - 0.5, last + 0.5
+    edges = np.linspace(first, last, DENSITY_BINS + 1)
+    below = np.array([float(distribution.chance(below=x)) for x in edges.tolist()])
+    return _density(repr(distribution), np.diff(below), first, last, None)
+
+
+def _density(name: str, heights: Any, first: float, last: float, unit: str | None) -> Density:
+    step, most = 160 / DENSITY_BINS, float(max(np.max(heights), 1e-300))
+    tops = [round(60 - 56 * float(height) / most, 1) for height in heights]
+    points = [f"{step * k:g},{y} {step * (k + 1):g},{y}" for k, y in enumerate(tops)]
+    after, times = f" {unit}" if unit else "", times_shown(unit)
+    ends = (f"{short(times * x)}{after}" for x in (first, last))
+    return Density(name, f"0,60 {' '.join(points)} 160,60", *ends)
+
+
 def densities(run: Run) -> list[Density]:
     """Return a small density of each driver of which draws are held; of a row that of all its
     periods.
@@ -238,11 +258,5 @@ def densities(run: Run) -> list[Density]:
         if first == last:
             first, last = float(known.min()), float(known.max())
         counts, _ = np.histogram(known, bins=DENSITY_BINS, range=(first, last))
-        step = 160 / DENSITY_BINS
-        tops = [round(60 - 56 * count / max(counts.max(), 1), 1) for count in counts.tolist()]
-        points = [f"{step * k:g},{y} {step * (k + 1):g},{y}" for k, y in enumerate(tops)]
-        unit = f" {run[name].unit}" if run[name].unit else ""
-        times = times_shown(run[name].unit)
-        ends = (f"{brief(float(f'{times * x:.3g}'))}{unit}" for x in (first, last))
-        found.append(Density(name, f"0,60 {' '.join(points)} 160,60", *ends))
+        found.append(_density(name, counts, float(first), float(last), run[name].unit))
     return found
