@@ -23,13 +23,30 @@ HATCHES = ("", "///", "...", "\\\\\\", "xxx", "+++", "ooo")  # so that areas dif
 WORDS = {"sd": "sd", "expected_shortfall": "expected shortfall"}
 
 
-def frontier(curve: Frontier, chosen: Allocation | None = None, ax: Axes | None = None) -> Axes:
+def frontier(
+    curve: Frontier,
+    chosen: Allocation | None = None,
+    ax: Axes | None = None,
+    *,
+    sure: Resampled | None = None,
+) -> Axes:
     """Draw the frontier, single holdings and today's weights as points, and a chosen allocation
-    marked.
+    marked; with ``sure`` the frontiers of resampled histories as a band.
     """
     ax = axes(ax)
     source, losses = curve.request.source, curve.losses
     risks, means = _curve(curve)
+    if sure is not None and curve.risk == "sd":
+        band = 100 * sure.frontier
+        ax.fill_between(
+            band["sd"],
+            band["mean low"],
+            band["mean high"],
+            color=LIGHT,
+            alpha=0.6,
+            lw=0,
+            label="the frontiers of 97 % of histories like this one",
+        )
     ax.plot(
         100 * risks,
         100 * means,

@@ -322,42 +322,52 @@ def growth_against_drawdown(paths: Floats, per_year: float = 252.0, ax: Axes | N
     return ax
 
 
-def risk_levels(table: pd.DataFrame, level: float = 0.99, ax: Axes | None = None) -> Axes:
-    """Draw the value at risk of every method and window of a risk table at one level, with its
-    interval.
-    """
-    ax = axes(ax)
-    frame = table.xs(level, level="level")
-    names = [
-        f"{method}, {'whole history' if window == 'all' else f'last {window}'}"
-        for method, window in frame.index
-    ]
-    places = np.arange(len(frame))
-    value, shortfall = frame["value at risk"].to_numpy(), frame["expected shortfall"].to_numpy()
-    factor, word = scale_of(shortfall)
-    low, high = frame["value at risk low"].to_numpy(), frame["value at risk high"].to_numpy()
+def _with_intervals(
+    ax: Axes, frame: pd.DataFrame, name: str, places: Any, end: float, *, marker: str, colour: str
+) -> None:
+    """Draw a measure of each row with its interval; an arrow where it has no upper bound."""
+    value = frame[name].to_numpy()
+    low, high = frame[f"{name} low"].to_numpy(), frame[f"{name} high"].to_numpy()
     bounded = np.isfinite(high)
-    end = 1.08 * max(shortfall.max(), high[bounded].max(initial=0.0))
     reach = np.stack([value - low, np.where(bounded, high - value, 0.0)])
     ax.errorbar(
         value,
         places,
         xerr=np.abs(reach),
-        fmt="o",
-        color=DARK,
+        fmt=marker,
+        color=colour,
+        mec=INK,
         capsize=3,
-        label="value at risk, with its 95 % interval",
+        label=f"{name}, with its 95 % interval",
     )
     for place in np.flatnonzero(~bounded).tolist():
         ax.annotate(
             "",
-            (end, place),
-            (value[place], place),
-            arrowprops={"arrowstyle": "->", "color": DARK, "linewidth": 1.5},
+            (end, places[place]),
+            (value[place], places[place]),
+            arrowprops={"arrowstyle": "->", "color": colour, "linewidth": 1.5},
         )
-    if not bounded.all():
-        ax.plot([], [], color=DARK, marker=">", label="no upper bound")
-    ax.plot(shortfall, places, "D", color=ACCENT, mec=INK, label="expected shortfall")
+
+
+def risk_levels(table: pd.DataFrame, level: float = 0.99, ax: Axes | None = None) -> Axes:
+    """Draw the value at risk and the expected shortfall of every method and window of a risk table
+    at one level, with their intervals.
+    """
+    ax = axes(ax)
+    frame: Any = table.xs(level, level="level")
+    names = [
+        f"{method}, {'whole history' if window == 'all' else f'last {window}'}"
+        for method, window in frame.index
+    ]
+    places = np.arange(len(frame))
+    measures = (("value at risk", -0.13, "o", DARK), ("expected shortfall", 0.13, "D", ACCENT))
+    ends = [frame[column].to_numpy() for name, *_ in measures for column in (name, f"{name} high")]
+    end = 1.08 * max(float(part[np.isfinite(part)].max(initial=0.0)) for part in ends)
+    factor, word = scale_of([end])
+    for name, lift, marker, colour in measures:
+        _with_intervals(ax, frame, name, places + lift, end, marker=marker, colour=colour)
+    if not np.isfinite(np.concatenate(ends)).all():
+        ax.plot([], [], color=INK, marker=">", ls="none", label="no upper bound")
     ax.set_yticks(places, names)
     ax.invert_yaxis()
     ax.set_xlim(0, 1.02 * end)

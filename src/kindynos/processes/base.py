@@ -10,13 +10,14 @@ from __future__ import annotations
 from abc import ABC, abstractmethod
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field, fields, replace
+from pathlib import Path as FilePath
 from typing import Any, ClassVar, Self
 
 import numpy as np
 from numpy.typing import ArrayLike
 
 from kindynos.arrays import Floats
-from kindynos.delegation import Inline
+from kindynos.delegation import Inline, delegated_to
 from kindynos.distributions.base import Distribution
 from kindynos.distributions.from_data import Empirical
 from kindynos.docstrings import documented
@@ -201,6 +202,19 @@ class Process(ABC, Inline):
         raise ParameterError(
             f"{type(self).__name__}: its fit has no sampling distribution to draw from"
         )
+
+    @delegated_to("kindynos.reports.paths", "write_process")
+    def report(
+        self,
+        path: str | FilePath,
+        periods: int,
+        trials: int = 2_000,
+        seed: Seed = None,
+        dt: float = 1.0,
+    ) -> None:
+        """Write a page of simulated paths: their fan, where they end, and single paths to step
+        through. Raises as ``paths`` does, and FileError for a path that cannot be written.
+        """
 
     def paths(
         self,

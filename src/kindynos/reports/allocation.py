@@ -66,7 +66,7 @@ def allocated(
         "binding": found.binding(),
     }
     figures: dict[str, Draw] = {
-        "frontier": partial(curve.plot, found),
+        "frontier": partial(curve.plot, found, sure=sure),
         "frontier-weights": curve.plot_weights,
         "weights": found.plot,
     }

@@ -6,6 +6,7 @@ from __future__ import annotations
 
 import math
 from functools import partial
+from pathlib import Path as FilePath
 from typing import Any
 
 import numpy as np
@@ -13,17 +14,61 @@ import pandas as pd
 from rich.text import Text
 
 from kindynos.arrays import Floats
-from kindynos.formatting import brief, number, per_cent, step_of
+from kindynos.formatting import brief, number, per_cent, short, step_of
 from kindynos.markets.outlook import ENDS, Outlook
 from kindynos.markets.prices import Prices
 from kindynos.processes.base import Process
 from kindynos.reports.answers import opening, paths_answer
 from kindynos.reports.prices import price_doubts, price_problems
 from kindynos.reports.report import Draws, PeriodTrials, Report
+from kindynos.reports.summary import plain_rows
 from kindynos.reports.tables import table_of
+from kindynos.sampling.streams import Seed, checked_seed
 from kindynos.tables.spacing import DateSpacing
 
 MOST_DRAWN, MOST_PATHS = 120, 201  # periods and paths that a page has
+MOST_ROWS = 25  # periods that a table has
+
+
+def process_paths(process: Process, made: Floats, seed: int) -> Report:
+    """Return simulated paths of a process: where they end, and percentiles by period."""
+    table = path_table(made)
+    last = table.iloc[-1]
+    low, middle, high = (short(float(last[key])) for key in ("P5", "P50", "P95"))
+    said = (
+        f"After {len(made) - 1} periods {process.label} is {middle} in the middle and between "
+        f"{low} and {high} on 90 % of {made.shape[1]:,} paths; it starts at "
+        f"{short(float(made[0, 0]))}."
+    )
+    shown = table_of(
+        "By period", ("period", "right"), *((str(name), "right") for name in table.columns)
+    )
+    kept = np.unique(np.linspace(0, len(made) - 1, min(len(made), MOST_ROWS)).round().astype(int))
+    for period in kept.tolist():
+        shown.add_row(str(period), *(brief(float(x)) for x in table.iloc[period]))
+    return Report.of(
+        [*opening([said]), shown, Text(f"{process!r}, seed {seed}.", style="dim")],
+        kind="process-paths",
+        data=lambda: {"process": process.label, "seed": seed, "paths": plain_rows(table)},
+        frames=lambda: {"paths": table},
+        rows=lambda: [path_rows(process.label, made)],
+    )
+
+
+def write_process(
+    process: Process,
+    path: str | FilePath,
+    periods: int,
+    trials: int = 2_000,
+    seed: Seed = None,
+    dt: float = 1.0,
+) -> None:
+    """Write a page of simulated paths; see Process.report."""
+    from kindynos.reports.page.page import write_report
+
+    chosen = checked_seed(seed)
+    made = process.paths(periods, trials, chosen, dt)
+    write_report(process_paths(process, made, chosen), path)
 
 
 def path_table(made: Floats) -> pd.DataFrame:

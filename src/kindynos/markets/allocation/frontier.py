@@ -16,6 +16,7 @@ from kindynos.literals import FrontierRisk
 from kindynos.markets.allocation.allocation import Allocation, AllocationOptions, request_of
 from kindynos.markets.allocation.measures import Losses
 from kindynos.markets.allocation.request import AllocationRequest
+from kindynos.markets.allocation.resampling import Resampled
 from kindynos.markets.allocation.solve import Solver
 from kindynos.validate import check_call, check_integer, finite, instance, one_of
 
@@ -135,9 +136,12 @@ class Frontier(Reported):
         return Allocation(request, request.weights())
 
     @delegated_to("kindynos.plots", "frontier")
-    def plot(self, chosen: Allocation | None = None, ax: Any = None) -> Any:
+    def plot(
+        self, chosen: Allocation | None = None, ax: Any = None, *, sure: Resampled | None = None
+    ) -> Any:
         """Draw the frontier with single holdings and today's weights as points, and the ``chosen``
-        allocation marked.
+        allocation marked; with ``sure``, from ``Allocation.resampled``, the frontiers of resampled
+        histories as a band.
         """
 
     @delegated_to("kindynos.plots", "frontier_weights")
