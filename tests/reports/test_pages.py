@@ -1,9 +1,6 @@
 """Pages in a real browser: their figures are those of the library."""
 
-import os
 import re
-import shutil
-import sys
 import unittest
 
 import numpy as np
@@ -13,27 +10,9 @@ from kindynos.reports import text
 from kindynos.reports.answers import amount
 from kindynos.reports.page.live import MOST_VALUES
 from tests.common import Folder, investment, run
+from tests.reports.browser import BrowserCase
 
-CHROMIUM, DRIVER = shutil.which("chromium"), shutil.which("chromedriver")
 NASTY = '<script>alert("x")</script>'
-
-
-def browser(width: int = 1280):
-    """Return a browser without a window; skips, or with CI set fails, where there is none."""
-    if CHROMIUM is None or DRIVER is None:
-        if os.environ.get("CI") and not os.environ.get("KINDYNOS_NO_BROWSER"):
-            raise AssertionError("CI needs chromium and chromium-driver")
-        print("\nNO BROWSER: TESTS OF PAGES ARE LEFT OUT", file=sys.stderr)
-        raise unittest.SkipTest("no chromium")
-    from selenium import webdriver
-    from selenium.webdriver.chrome.service import Service
-
-    options = webdriver.ChromeOptions()
-    options.binary_location = CHROMIUM
-    for word in ("--headless=new", "--no-sandbox", "--disable-gpu", f"--window-size={width},900"):
-        options.add_argument(word)
-    options.set_capability("goog:loggingPrefs", {"browser": "ALL", "performance": "ALL"})
-    return webdriver.Chrome(options=options, service=Service(DRIVER))
 
 
 def written(chance) -> str:
@@ -45,21 +24,7 @@ def written(chance) -> str:
     return f"{100 * float(chance):.{decimals}f} %{error}"
 
 
-class InABrowser(Folder):
-    @classmethod
-    def setUpClass(cls):
-        super().setUpClass()
-        cls.browser = browser()
-        cls.addClassCleanup(cls.browser.quit)
-
-    def open(self, result) -> None:
-        path = self.folder / "page.html"
-        result.report(path)
-        self.browser.get(path.as_uri())
-        ready = self.browser.execute_script("return document.documentElement.dataset.ready")
-        self.assertEqual(ready, "yes")
-        self.assertEqual(self.browser.get_log("browser"), [])
-
+class InABrowser(BrowserCase):
     def shares(self, box: int = 0) -> dict[str, str]:
         script = """
             const box = document.querySelectorAll(".live")[arguments[0]], found = {};

@@ -114,7 +114,9 @@
 
   document.querySelectorAll(".live").forEach((box) => {
     const data = JSON.parse(box.querySelector("script").textContent);
-    const counts = counter(data), scale = data.scale;
+    let read = null;
+    const counts = () => (read ||= counter(data)); // not before they are needed: the page is ready sooner
+    const scale = data.scale;
     const [first, last] = data.axis;
     const inputs = [...box.querySelectorAll(".cuts input[type=text]")];
     const sliders = [...box.querySelectorAll("input[type=range]")];
@@ -130,22 +132,9 @@
 
     const position = (x) => 40 + (720 * (Math.min(Math.max(x, first), last) - first)) / (last - first);
 
-    const update = (typed, follow = true) => {
-      if (follow) groups[box.dataset.group || ""]?.forEach((one) => one(cuts, box));
+    // The lines, sliders, numbers and colours of the cut-offs.
+    const place = (typed) => {
       const [a, b] = [Math.min(...cuts), Math.max(...cuts)];
-      const below = counts.below(a), upToA = counts.upTo(a);
-      const belowB = counts.below(b), upToB = counts.upTo(b);
-      const between = belowB.map((n, k) => Math.max(n - upToA[k], 0));
-      const above = upToB.map((n, k) => counts.known[k] - n);
-      const at = a === b
-        ? upToA.map((n, k) => n - below[k])
-        : upToA.map((n, k) => n - below[k] + upToB[k] - belowB[k]);
-      cells.low.textContent = shown(share(below, data));
-      cells.mid.parentElement.hidden = a === b;
-      cells.mid.textContent = shown(share(between, data));
-      cells.high.textContent = shown(share(above, data));
-      cells.at.textContent = shown(share(at, data));
-      cells.at.parentElement.hidden = at.every((n) => n === 0);
       cuts.forEach((x, k) => {
         lines[k].setAttribute("x1", position(x));
         lines[k].setAttribute("x2", position(x));
@@ -156,6 +145,25 @@
         const middle = Number(bar.dataset.middle);
         bar.setAttribute("class", `bar ${middle < a ? "low" : middle > b ? "high" : "mid"}`);
       });
+    };
+
+    const update = (typed, follow = true) => {
+      if (follow) groups[box.dataset.group || ""]?.forEach((one) => one(cuts, box));
+      const known = counts();
+      const [a, b] = [Math.min(...cuts), Math.max(...cuts)];
+      const below = known.below(a), upToA = known.upTo(a);
+      const belowB = known.below(b), upToB = known.upTo(b);
+      const between = belowB.map((n, k) => Math.max(n - upToA[k], 0));
+      const above = upToB.map((n, k) => known.known[k] - n);
+      const at = a === b
+        ? upToA.map((n, k) => n - below[k])
+        : upToA.map((n, k) => n - below[k] + upToB[k] - belowB[k]);
+      cells.low.textContent = shown(share(below, data));
+      cells.mid.textContent = shown(share(between, data));
+      cells.high.textContent = shown(share(above, data));
+      cells.at.textContent = shown(share(at, data));
+      seen(a === b, at.every((n) => n === 0));
+      place(typed);
       drivers(a, b);
       clearTimeout(waiting);
       waiting = setTimeout(() => {
@@ -164,12 +172,18 @@
       }, 300);
     };
 
+    // Between two cut-offs that are one there is nothing, and most values have no trial at them.
+    const seen = (one, none) => {
+      cells.mid.parentElement.hidden = one;
+      cells.at.parentElement.hidden = none;
+    };
+
     // How the drivers were in the trials between the cut-offs, beside all trials.
-    const looked = ranks.length && data.values
-      ? new Float64Array(bytes(data.values).buffer).slice(0, ranks[0].length) : null;
+    let looked = null;
     const pictures = [...box.querySelectorAll(".drivers svg")];
     const drivers = (a, b) => {
-      if (!looked) return;
+      if (!ranks.length || !data.values || !pictures.length) return;
+      looked ||= new Float64Array(bytes(data.values).buffer).slice(0, ranks[0].length);
       const which = box.querySelector(".where").value;
       const chosen = (x) => (which === "below" ? x < a : which === "above" ? x > b : x >= a && x <= b);
       let found = 0;
@@ -199,13 +213,13 @@
         const x = number(input.value) / scale;
         input.setAttribute("aria-invalid", String(x !== x));
         if (x !== x) return;
-        cuts[k] = counts.snap(x);
+        cuts[k] = counts().snap(x);
         update(k);
       });
       input.addEventListener("change", () => update(-1));
     });
     sliders.forEach((slider, k) => slider.addEventListener("input", () => {
-      cuts[k] = counts.snap(Number(slider.value));
+      cuts[k] = counts().snap(Number(slider.value));
       update(-1);
     }));
     const svg = box.querySelector("svg.main");
@@ -217,7 +231,7 @@
     svg.addEventListener("pointerdown", (event) => {
       const x = dragged(event);
       const k = Math.abs(x - cuts[0]) <= Math.abs(x - cuts[1]) ? 0 : 1;
-      const move = (moved) => { cuts[k] = counts.snap(dragged(moved)); update(-1); };
+      const move = (moved) => { cuts[k] = counts().snap(dragged(moved)); update(-1); };
       svg.setPointerCapture(event.pointerId);
       svg.addEventListener("pointermove", move);
       svg.addEventListener("pointerup", () => svg.removeEventListener("pointermove", move), { once: true });
@@ -229,7 +243,7 @@
     if (box.dataset.group) {
       (groups[box.dataset.group] ||= []).push((others, from) => {
         if (from === box) return;
-        others.forEach((x, k) => { cuts[k] = counts.snap(x); });
+        others.forEach((x, k) => { cuts[k] = counts().snap(x); });
         update(-1, false);
       });
     }
@@ -257,7 +271,9 @@
     });
     box.querySelector(".cuts").hidden = false;
     box.querySelectorAll(".needs-script").forEach((one) => { one.hidden = false; });
-    update(-1);
+    place(-1); // the chances are those that the page was written with
+    seen(cuts[0] === cuts[1], /^0\.0+ %/.test(cells.at.textContent));
+    setTimeout(() => drivers(Math.min(...cuts), Math.max(...cuts)), 0);
   });
 
   // Single trials in a fan, one after the other.

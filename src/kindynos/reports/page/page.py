@@ -8,7 +8,6 @@ import base64
 import hashlib
 import tempfile
 from collections.abc import Iterator, Sequence
-from dataclasses import replace
 from importlib.resources import files
 from pathlib import Path
 from typing import Any
@@ -45,7 +44,7 @@ def write_page(result: Any, path: str | Path) -> None:
     """Write the page of a result; see Run.report. Raises FileError for a path that cannot be
     written, and without Jinja2.
     """
-    write_report(replace(report_of(result), result=result), path)
+    write_report(report_of(result), path)
 
 
 def write_report(report: Report, path: str | Path) -> None:

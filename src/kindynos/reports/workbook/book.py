@@ -6,7 +6,6 @@ from __future__ import annotations
 
 import math
 import re
-from dataclasses import replace
 from pathlib import Path
 from typing import Any
 
@@ -36,7 +35,7 @@ WIDEST = 60
 
 def write_excel(result: Any, path: str | Path, *, trials: bool = False) -> None:
     """Write the workbook of a result; see Run.to_excel."""
-    write_workbook(replace(report_of(result), result=result), path, trials)
+    write_workbook(report_of(result), path, trials)
 
 
 def write_workbook(report: Report, path: str | Path, trials: bool = False) -> None:
