@@ -6,7 +6,9 @@ import importlib
 import importlib.util
 import inspect
 import io
+import json
 import pkgutil
+import pydoc
 import runpy
 import subprocess
 import sys
@@ -21,6 +23,7 @@ from docs.demo import make_data
 
 import kindynos as kd
 from tests.common import DEMO, Case, run
+from tests.notebooks import executed
 
 ROOT = Path(__file__).resolve().parents[1]
 MODULES = sorted(
@@ -118,6 +121,27 @@ class Examples(Case):
             with contextlib.redirect_stdout(io.StringIO()) as printed:
                 runpy.run_path(str(script), run_name="__main__")
             self.assertIn(words, printed.getvalue())
+
+
+class Help(Case):
+    def test_of_the_package_and_of_every_name(self):
+        whole = pydoc.render_doc(kd, renderer=pydoc.plaintext)
+        self.assertIn("Where to look next", whole)
+        for name in kd.__all__:
+            if name != "__version__":
+                with self.subTest(name):
+                    self.assertGreater(len(pydoc.render_doc(getattr(kd, name))), 60)
+
+
+class Notebooks(Case):
+    def test_cells_run_and_show_what_the_file_shows(self):
+        books = sorted((ROOT / "examples").glob("*.ipynb"))
+        self.assertTrue(books)
+        for path in books:
+            stored = json.loads(path.read_text(encoding="utf-8"))["cells"]
+            for cell, known in zip(executed(path)["cells"], stored, strict=True):
+                with self.subTest("".join(known["source"])):
+                    self.assertEqual(cell.get("outputs"), known.get("outputs"))
 
 
 class Demo(Case):

@@ -19,16 +19,18 @@ Simulate it, and read the run:
 
 Where to look next:
 
-    kd.load_model("file.toml")                the same model as a file model.compare, model.sweep,
-    model.solve   scenarios, grids of values, goals model.optimize                            the
-    best decisions, several at once, under constraints kd.Normal, kd.Pert, kd.Mixture, ...       40
-    distributions; kd.from_percentiles makes one from an opinion kd.MeanReverting, kd.PathSet, ...
-    processes for prices and rates kd.read_prices, kd.Portfolio              value at risk,
-    backtests kd.allocate, kd.frontier                  the best weights, and how sure they are
-    kd.fit_distributions, kd.fit_series       which distribution, which process; kd.read_trials
-    kd.Cohort, kd.Decision                    things that change state, choices between alternatives
-    kd.npv, kd.irr, kd.payback, ...           cash-flow measures on arrays, periods first and trials
-    last
+    Models      kd.Model, kd.load_model (the same as a file), kd.read_workbook (a spreadsheet);
+                model.compare, model.sweep, model.solve, model.optimize
+    Uncertainty kd.Normal, kd.Pert, kd.Mixture and 40 more; kd.from_percentiles for an opinion;
+                kd.fit_distributions for records
+    Time        kd.GeometricBrownianMotion, kd.MeanReverting, kd.PathSet and more;
+                kd.fit_series for a series; kd.Cohort for things that change state
+    Money       kd.npv, kd.irr, kd.payback and more, on arrays: periods first, trials last
+    Markets     kd.read_prices, kd.Portfolio for value at risk and back-tests;
+                kd.allocate, kd.frontier for weights
+    Choices     kd.Decision, kd.load_decision
+    Results     run.show(), run.report("page.html"), run.to_excel("book.xlsx"), kd.plots;
+                kd.read_trials for trials from elsewhere, kd.ProgressBar for long runs
 
 Names are loaded when first used, so that importing the package is quick.
 """

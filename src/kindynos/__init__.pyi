@@ -135,6 +135,7 @@ from kindynos.cohorts.cohort import Cohort as Cohort
 
 # Pictures, and the other packages of functions
 from kindynos import plots as plots
+from kindynos.reports.progress import ProgressBar as ProgressBar
 from kindynos import finance as finance
 from kindynos import markets as markets
 

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import re
 import sys
-import time
 import tomllib
 import warnings
 from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
@@ -20,6 +19,7 @@ from click.shell_completion import CompletionItem
 
 from kindynos.errors import KindynosError
 from kindynos.literals import ReturnPeriod
+from kindynos.reports.progress import ProgressBar
 
 if TYPE_CHECKING:
     from kindynos.model.model import Model
@@ -164,7 +164,6 @@ WHOLE = _Whole()
 WORKBOOKS = (".xlsx", ".xlsm", ".xltx", ".xltm", ".xls", ".xlsb", ".ods")  # endings of workbooks
 THOUSANDS = re.compile(r"[+-]?\d{1,3}(,\d{3})+(\.\d*)?")  # or one value per period
 SHARE = "%"  # of the work, where it is not counted in trials
-PATIENCE = 0.7  # seconds before a progress bar appears
 
 model_argument = click.argument("file", type=click.Path(path_type=Path))
 set_option = click.option(
@@ -593,18 +592,14 @@ def changed(model: Model, changes: Sequence[str]) -> Model:
         raise error.inside("--set") from None
 
 
-class Bar:
-    """A progress bar for long runs: shown on a terminal only, and only when the work takes longer
-    than a moment.
-    """
+class Bar(ProgressBar):
+    """A progress bar of a command, which tells how far it had come when it is interrupted."""
 
     latest: tuple[int, int, str] | None = None  # how many, of how many, of what are done
 
     def __init__(self, label: str, of: str = "trials") -> None:
-        self.label, self.of = label, of
-        self.begun = time.monotonic()
-        self.bar: Any = None
-        self.task: Any = None
+        super().__init__(label)
+        self.of = of
 
     @classmethod
     def stopped(cls) -> str:
@@ -619,32 +614,9 @@ class Bar:
             done = " after {:,} of {:,} {}".format(*cls.latest)
         return f"stopped{done}; {written_so_far()}"
 
-    def __enter__(self) -> Callable[[int, int], None]:
-        return self._update
-
-    def _update(self, done: int, total: int) -> None:
+    def update(self, done: int, total: int) -> None:
+        """Show how many of how many are done, unless nothing is to be printed."""
         Bar.latest = done, total, self.of
         context = click.get_current_context(silent=True)
-        quiet = context is not None and context.meta.get("kindynos.quiet")
-        if quiet or not sys.stderr.isatty():
-            return
-        if self.bar is None and time.monotonic() - self.begun > PATIENCE:
-            from rich.console import Console
-            from rich.progress import BarColumn, Progress, TextColumn, TimeRemainingColumn
-
-            columns = (
-                TextColumn("{task.description}"),
-                BarColumn(),
-                TextColumn("{task.percentage:>3.0f} %"),
-            )
-            self.bar = Progress(
-                *columns, TimeRemainingColumn(), console=Console(stderr=True), transient=True
-            )
-            self.bar.start()
-            self.task = self.bar.add_task(self.label, total=total)
-        if self.bar is not None:
-            self.bar.update(self.task, completed=done)
-
-    def __exit__(self, *error: object) -> None:
-        if self.bar is not None:
-            self.bar.stop()
+        if context is None or not context.meta.get("kindynos.quiet"):
+            super().update(done, total)

@@ -91,7 +91,7 @@ class CheckedInit(ABCMeta):
     @property
     def __signature__(cls) -> Signature:
         """The parameters of the class, which ``help`` shows."""
-        whole = signature(vars(cls)["__init__"])
+        whole = signature(getattr(cls, "__init__"))  # noqa: B009  # of a base class that of object
         return whole.replace(
             parameters=list(whole.parameters.values())[1:], return_annotation=Signature.empty
         )
