@@ -2,9 +2,14 @@
 scaled.
 """
 
+import io
 import re
 import unittest
 
+from rich.console import Console
+
+import kindynos as kd
+from kindynos.reports import text
 from kindynos.reports.tables import table_of
 from kindynos.reports.text import console
 
@@ -24,6 +29,23 @@ def amounts(**options):
     for name, size in (("one", 17_937_000), ("two", 5_560_000)):
         table.add_row(name, *(f"{size * (i + 1):,} ± {20_000 * (i + 1):,}" for i in range(6)))
     return table
+
+
+class Colours(unittest.TestCase):
+    def test_the_side_that_hurts_is_red_on_a_terminal_alone(self):
+        for better, word in (("high", "below"), ("low", "above")):
+            model = kd.Model("m")
+            model.driver("x", kd.Normal(0, 1))
+            model.outcome("y", "x", target=0, better=better)
+            report = text.run(model.simulate(400, seed=1))
+            for terminal in (True, False):
+                stream = io.StringIO()
+                console = Console(file=stream, force_terminal=terminal, width=140, no_color=False)
+                console.print(report)
+                rows = [row for row in stream.getvalue().splitlines() if "chance " in row]
+                red = [row for row in rows if "\x1b[31m" in row]
+                self.assertEqual(len(red), int(terminal))
+                self.assertTrue(all(f"chance {word}" in row for row in red))
 
 
 class Widths(unittest.TestCase):

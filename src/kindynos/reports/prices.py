@@ -8,6 +8,7 @@ from rich.console import RenderableType
 from rich.text import Text
 
 from kindynos.markets.prices import DOUBTFUL, Prices, at_row
+from kindynos.reports.tables import DOUBT
 
 MOST_DOUBTS = 20
 MOST_PROBLEMS = 8
@@ -27,7 +28,7 @@ def price_doubts(prices: Prices | None) -> list[RenderableType]:
         lines.append("Prices that are held out count as missing; --keep-suspicious keeps them.")
     if any("split of" in doubt for doubt in doubts):
         lines.append("A split is not adjusted unless --split NAME=RATIO@DATE states it.")
-    return [Text("\n".join(lines), style="bold"), ""] if lines else []
+    return [Text("\n".join(lines), style=f"bold {DOUBT}"), ""] if lines else []
 
 
 def price_problems(prices: Prices | None) -> list[RenderableType]:

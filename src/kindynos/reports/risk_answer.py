@@ -19,7 +19,7 @@ from kindynos.formatting import number, step_of
 from kindynos.literals import ReturnPeriod
 from kindynos.markets.portfolio import Portfolio
 from kindynos.markets.supported import SupportedMethod
-from kindynos.reports.tables import table_of
+from kindynos.reports.tables import DOUBT, table_of
 
 MEASURES = ("value at risk", "expected shortfall")
 
@@ -71,7 +71,7 @@ def answer(
     worst = f"{spacing.unit}s" if horizon == 1 else "stretches"
     why = f" The figure is that of the method {chosen.method!r}: {chosen.why}."
     doubt = str(row["doubt"])
-    doubts = [Text(f"What contradicts it: {doubt}.")] if doubt else []
+    doubts = [Text(f"What contradicts it: {doubt}.", style=DOUBT)] if doubt else []
     return [
         Text(
             f"{said}. On these worst {worst} the loss is "

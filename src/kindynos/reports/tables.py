@@ -8,7 +8,7 @@ below each other, each with the first column.
 from __future__ import annotations
 
 import re
-from collections.abc import Iterator, Sequence
+from collections.abc import Container, Iterator, Sequence
 from dataclasses import dataclass, field, replace
 from decimal import Decimal
 from textwrap import wrap
@@ -22,6 +22,7 @@ from rich.text import Text
 
 from kindynos.printable import visible
 
+HURTS, DOUBT = "red", "yellow"  # of what nobody wants, and of what is to be checked
 GAP = 3  # between columns
 NARROWEST = 12  # a column of words
 WIDEST_KEY = 30  # a first column that is not wrapped
@@ -82,7 +83,8 @@ class FigureTable:
     """A table with a title, whose first ``keys`` columns say what its rows are.
 
     With ``scalable`` each further column holds amounts of one kind. ``together`` columns of them
-    are best seen side by side.
+    are best seen side by side. Rows in ``hurting`` are on the side that nobody wants, and a
+    terminal shows them in colour.
     """
 
     title: str
@@ -90,9 +92,12 @@ class FigureTable:
     keys: int = 1
     scalable: bool = False
     together: int = 1
+    hurting: set[int] = field(default_factory=set)
 
-    def add_row(self, *cells: str) -> None:
+    def add_row(self, *cells: str, hurts: bool = False) -> None:
         """Add a row; missing cells at its end are empty."""
+        if hurts:
+            self.hurting.add(len(self.columns[0].cells))
         for place, column in enumerate(self.columns):
             column.cells.append(cells[place] if place < len(cells) else "")
 
@@ -138,7 +143,8 @@ class FigureTable:
             if count < len(rest) and count > self.together:
                 count -= count % self.together
             count = max(count, 1)
-            yield _rich_table([*keys, *rest[:count]], width, len(keys) if cut else None)
+            shown = [*keys, *rest[:count]]
+            yield _rich_table(shown, width, len(keys) if cut else None, self.hurting)
             rest, cut = rest[count:], True
 
 
@@ -172,7 +178,9 @@ class Trimmed:
             empty = not kept
 
 
-def _rich_table(columns: Sequence[Column], width: int, keys: int | None = None) -> Table:
+def _rich_table(
+    columns: Sequence[Column], width: int, keys: int | None, hurting: Container[int]
+) -> Table:
     """Return the table of some columns; with a number of ``keys`` without the rows that are empty
     beyond these.
     """
@@ -188,9 +196,10 @@ def _rich_table(columns: Sequence[Column], width: int, keys: int | None = None) 
             no_wrap=column.right,
             overflow="fold",
         )
-    for row in zip(*(column.cells for column in columns), strict=True):
+    for place, row in enumerate(zip(*(column.cells for column in columns), strict=True)):
         if keys is None or any(row[keys:]):
-            table.add_row(*map(Text, row))  # names and units are text, whatever they hold
+            # names and units are text, whatever they hold
+            table.add_row(*map(Text, row), style=HURTS if place in hurting else None)
     return table
 
 

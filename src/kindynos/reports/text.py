@@ -43,7 +43,7 @@ from kindynos.reports.contributions import register, with_correlations
 from kindynos.reports.report import Draw, Report
 from kindynos.reports.run_tables import run_tables
 from kindynos.reports.summary import summary
-from kindynos.reports.tables import FigureTable, Trimmed, table_of
+from kindynos.reports.tables import DOUBT, FigureTable, Trimmed, table_of
 from kindynos.results.result import Result, RowResult
 from kindynos.results.risk_register import risks_of
 from kindynos.results.run import Run
@@ -229,10 +229,11 @@ def _outcome(run: Run, name: str, asked: TableSpec) -> FigureTable:
             *_share(lump[1]),
             "many trials share it",
         )
+    bad = "chance below" if result.better == "high" else "chance above"
     for row in _chances(
         result, [(word, figure) for word, figure in figures if word.startswith("chance")]
     ):
-        table.add_row(*row)
+        table.add_row(*row, hurts=row[0].startswith(bad))
     for word, figure in more:
         table.add_row(
             word.replace("_", " "),
@@ -726,7 +727,7 @@ def distribution_figures(distribution: Distribution, mark: float | None) -> Figu
 def findings(found: Iterable[Finding]) -> Group:
     """Return what looks wrong, or that nothing does."""
     lines = [
-        Text.assemble(("look at ", "bold"), (finding.name, "bold"), f": {finding.text}")
+        Text.assemble((f"look at {finding.name}", f"bold {DOUBT}"), f": {finding.text}")
         for finding in found
     ]
     return Group(*(lines or [Text("Nothing looks wrong.")]))

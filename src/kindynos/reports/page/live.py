@@ -133,7 +133,7 @@ def live(
         last,
         step,
         unit,
-        drivers,
+        drivers if len(values) <= most_values else [],
         group,
         less,
         more,

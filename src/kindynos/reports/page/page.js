@@ -327,7 +327,7 @@
     svg.addEventListener("pointermove", (event) => {
       const frame = svg.getBoundingClientRect();
       const x = ((event.clientX - frame.left) / frame.width) * 800;
-      const y = ((event.clientY - frame.top) / frame.height) * 370;
+      const y = ((event.clientY - frame.top) / frame.height) * 390;
       let best = 0;
       const gap = (k) => (data.across[k] - x) ** 2 + (data.up[k] - y) ** 2;
       data.across.forEach((_, k) => { if (gap(k) < gap(best)) best = k; });

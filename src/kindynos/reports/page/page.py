@@ -23,7 +23,14 @@ from kindynos.printable import visible
 from kindynos.reports import text as texts
 from kindynos.reports.allocation import Allocated
 from kindynos.reports.page.fans import Fan, fan, rows_of, sheet_of
-from kindynos.reports.page.live import Live, axis_of, drivers_looked_at, drivers_of, live
+from kindynos.reports.page.live import (
+    MOST_VALUES,
+    Live,
+    axis_of,
+    drivers_looked_at,
+    drivers_of,
+    live,
+)
 from kindynos.reports.page.pictures import Curve, curve, densities, maps, tree
 from kindynos.reports.report import Report, Section
 from kindynos.reports.showing import report_of
@@ -34,7 +41,7 @@ from kindynos.studies.comparison import Comparison, ReportedMean
 from kindynos.studies.sweep import Sweep
 from kindynos.validate import path_of
 
-MOST_PAGE_VALUES = 150_000  # of scenarios side by side; of more, counts on steps
+MOST_PAGE_VALUES = 150_000  # of all outcomes of a page; of more, counts on steps
 LARGEST_DRAWING = 100_000  # bytes of a still picture as lines
 MOST_LIVE = 20  # outcomes that are drawn; all are in the tables
 ENDINGS = (".html", ".htm")
@@ -124,8 +131,11 @@ def _lives(result: Any) -> Iterator[Live]:
     """Yield the outcomes that are drawn live: of scenarios side by side, on one axis."""
     if isinstance(result, Run | ReadTrials):
         drivers = drivers_of(result)
-        for name in result.outcomes[:MOST_LIVE]:
-            found = live(result[name], name, [one for one in drivers if one != name])
+        names = result.outcomes[:MOST_LIVE]
+        most = min(MOST_PAGE_VALUES // len(names), MOST_VALUES) if names else 0
+        for name in names:
+            beside = [one for one in drivers if one != name]
+            found = live(result[name], name, beside, most_values=most)
             if found is not None:
                 yield found
     elif isinstance(result, Comparison):
@@ -191,7 +201,8 @@ def _pictures(report: Report, lives: Sequence[Live], result: Any) -> Iterator[di
     if isinstance(result, Run | ReadTrials):
         drawn = {*drawn, *result.outcomes[:MOST_LIVE]}
     if isinstance(result, Run):
-        drawn = {*drawn, *result.kept}
+        beyond = result.outcomes[MOST_LIVE:]
+        drawn = {*drawn, *result.kept, *beyond, *(f"{name}-drivers" for name in beyond)}
     for draws, whole in ((report.figures(), False), (report.pages(), True)):
         for name, draw in draws.items():
             if name not in drawn:

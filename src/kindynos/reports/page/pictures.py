@@ -5,12 +5,13 @@ pointer, trees that fold, and the small densities of drivers.
 from __future__ import annotations
 
 import json
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
 from kindynos.formatting import brief, per_cent, short, times_shown, with_error
+from kindynos.program.quantities import DistributionDriver
 from kindynos.reports.page.live import tick
 from kindynos.results.run import Run
 from kindynos.studies.sweep import Sweep
@@ -24,7 +25,7 @@ MOST_WRITTEN = 12  # rows and columns of a map whose figures are written into it
 MOST_CELLS = 60  # rows and columns of a map
 DENSITY_BINS, MOST_DENSITIES = 32, 60
 FRONTIER_POINTS = 60
-TOP, LEFT, HEIGHT, WIDTH = 20.0, 110.0, 300.0, 640.0
+TOP, LEFT, HEIGHT, WIDTH = 36.0, 110.0, 300.0, 640.0
 
 
 @dataclass(frozen=True)
@@ -223,14 +224,14 @@ class Density:
     high: str
 
 
-def density_of(distribution: Distribution) -> Density:
+def density_of(distribution: Distribution, unit: str | None = None) -> Density:
     """Return the small density of a distribution before anything is drawn from it."""
     first, last = (float(x) for x in distribution.quantile([0.002, 0.998]))
     if first == last:
         first, last = first - 0.5, last + 0.5
     edges = np.linspace(first, last, DENSITY_BINS + 1)
     below = np.array([float(distribution.chance(below=x)) for x in edges.tolist()])
-    return _density(repr(distribution), np.diff(below), first, last, None)
+    return _density(repr(distribution), np.diff(below), first, last, unit)
 
 
 def _density(name: str, heights: Any, first: float, last: float, unit: str | None) -> Density:
@@ -243,12 +244,15 @@ def _density(name: str, heights: Any, first: float, last: float, unit: str | Non
 
 
 def densities(run: Run) -> list[Density]:
-    """Return a small density of each driver of which draws are held; of a row that of all its
-    periods.
+    """Return a small density of each driver: of its draws where they are held, of a row those of
+    all its periods, and else of its distribution.
     """
     found = []
     for name in list(run.drivers)[:MOST_DENSITIES]:
+        driver = run.program.drivers[name]
         if name not in run.kept:
+            if isinstance(driver, DistributionDriver):
+                found.append(replace(density_of(driver.distribution, driver.unit), name=name))
             continue
         values = np.asarray(run[name].values).reshape(-1)
         known = values[np.isfinite(values)]

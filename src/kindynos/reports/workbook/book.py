@@ -31,6 +31,7 @@ MOST_ROWS = 1_048_575  # of a sheet, below its heading
 NAME = re.compile(r"[\[\]:*?/\\]")
 FIGURE = re.compile(r"-?\d[\d,]*(?:\.\d+)?(?:e[-+]?\d+)?")
 WIDEST = 60
+MOST_LIVE = 20  # outcomes with a sheet of their own
 
 
 def write_excel(result: Any, path: str | Path, *, trials: bool = False) -> None:
@@ -75,7 +76,7 @@ class _Book:
         run = self.report.result
         if isinstance(run, Run):
             self._base_case(run)
-            for name in run.outcomes:
+            for name in run.outcomes[:MOST_LIVE]:
                 result = run[name]
                 if not result.is_row and np.isfinite(result.values).any():
                     write_outcome(self.book, self._sheet(f"live {name}"), result)

@@ -211,9 +211,13 @@ def _explained(x: Floats, y: Floats) -> float:
     reach = np.minimum(np.minimum(place, count - 1 - place), max(1, int(count ** (1 / 3) / 2)))
     low, high = place - reach, place + reach
     low[-1], high[0] = count - 2, 1  # either end has one neighbour
-    first, last = np.searchsorted(x, x, side="left"), np.searchsorted(x, x, side="right") - 1
-    tied = last - first > high - low
-    low, high = np.where(tied, first, low), np.where(tied, last, high)
+    changes = x[1:] != x[:-1]
+    if not changes.all():
+        starts = np.concatenate([[0], np.flatnonzero(changes) + 1])
+        sizes = np.diff(np.append(starts, count))
+        first, last = (np.repeat(ends, sizes) for ends in (starts, starts + sizes - 1))
+        tied = last - first > high - low
+        low, high = np.where(tied, first, low), np.where(tied, last, high)
     sums = np.concatenate([[0.0], np.cumsum(y)])
     neighbours = (sums[high + 1] - sums[low] - y) / (high - low)
     return (float((y * neighbours).mean()) - float(y.mean()) ** 2) / float(y.var())
