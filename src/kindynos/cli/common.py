@@ -163,6 +163,7 @@ def completed(names: Iterable[str], begun: str, before: str = "") -> list[Comple
 WHOLE = _Whole()
 WORKBOOKS = (".xlsx", ".xlsm", ".xltx", ".xltm", ".xls", ".xlsb", ".ods")  # endings of workbooks
 THOUSANDS = re.compile(r"[+-]?\d{1,3}(,\d{3})+(\.\d*)?")  # or one value per period
+PATIENT = 10  # seconds in which a cluster must answer
 SHARE = "%"  # of the work, where it is not counted in trials
 
 model_argument = click.argument("file", type=click.Path(path_type=Path))
@@ -320,9 +321,39 @@ def _option_group(group: str, *options: Callable[[Any], Any]) -> Callable[[Comma
     return add
 
 
+def _cluster(ctx: click.Context, param: click.Parameter, address: str | None) -> Any:
+    """Return the executor of a cluster, which is left when the command ends."""
+    if address is None:
+        return None
+    try:
+        from distributed import Client
+    except ImportError:
+        raise KindynosError(
+            "--cluster needs Dask's scheduler: pip install 'kindynos[cluster]'"
+        ) from None
+    where = {"scheduler_file": address} if Path(address).is_file() else {"address": address}
+    try:
+        kind: Any = Client
+        client = ctx.with_resource(kind(**where, timeout=PATIENT))
+    except (OSError, TimeoutError, ValueError) as error:
+        raise KindynosError(
+            f"no cluster answers at {address} ({type(error).__name__}); say the address that its "
+            "scheduler shows, such as tcp://10.0.0.5:8786, or its scheduler file"
+        ) from None
+    return client.get_executor()
+
+
 # the options of a simulation
 simulated = _option_group(
     "simulation",
+    click.option(
+        "--cluster",
+        "executor",
+        callback=_cluster,
+        metavar="ADDRESS",
+        help="Run on the workers of a cluster: the address of its scheduler, or its scheduler "
+        "file. The answer is the same.",
+    ),
     click.option("--workers", type=WHOLE, help="Threads; default: all. The answer is the same."),
     click.option(
         "--sampling",

@@ -53,7 +53,7 @@ class Blocks:
             count = -(-trials // size)
             trials = count * size
         width = min(BATCH, BATCH_VALUES // max(periods, 1)) * count // trials
-        return cls(trials, count, max(1, min(width, -(-count // shares))))
+        return cls(trials, count, max(1, min(width, count // shares)))
 
     @classmethod
     def for_rounds(cls, trials: int, periods: int, powers_of_two: bool, fewest: int) -> Blocks:

@@ -12,6 +12,7 @@ import numpy as np
 
 from kindynos.arrays import Floats
 from kindynos.engine.blocks import Blocks
+from kindynos.engine.fingerprint import processor
 from kindynos.engine.progress import progress_listener
 from kindynos.engine.workers import run_batches, usable_cpus
 from kindynos.errors import RunInterrupt
@@ -22,23 +23,25 @@ Note = tuple[str, str]  # the line, and what is to be said of some of its trials
 
 @dataclass(frozen=True)
 class BatchResult:
-    """What one batch gives: arrays with the batch's trials last, and counts of trials with
-    something to be said.
+    """What one batch gives: arrays with the batch's trials last, counts of trials with something
+    to be said, and the kind of processor that worked it out.
     """
 
     values: Mapping[str, Floats]
     notes: Mapping[Note, int] = field(default_factory=dict)
+    processor: str = field(default_factory=processor)
 
 
 @dataclass
 class SimulationOutput:
-    """All batches side by side: arrays with all trials last, the counts added up, and how many
-    trials are complete.
+    """All batches side by side: arrays with all trials last, the counts added up, how many trials
+    are complete, and the kinds of processors that worked them out.
     """
 
     values: dict[str, Floats]
     notes: Counter[Note]
     done: int = 0
+    processors: tuple[str, ...] = ()
 
 
 @dataclass(frozen=True)
@@ -53,7 +56,11 @@ class Execution:
 
 
 def collect(
-    task: Callable[[int], BatchResult], blocks: Blocks, execution: Execution, begin: int = 0
+    task: Callable[[int], BatchResult],
+    blocks: Blocks,
+    execution: Execution,
+    begin: int = 0,
+    verify: Callable[[int, BatchResult], object] | None = None,
 ) -> SimulationOutput:
     """Run ``task`` for every batch from ``begin`` on and join the answers; earlier trials are left
     empty.
@@ -62,12 +69,13 @@ def collect(
     and at least every fifth of a second where the work can be watched; when it returns False the
     work stops, and ``done`` says how many trials, from the first on, are complete. Raises
     RunInterrupt, which says how many were done, on an interrupt from the keyboard; an error in a
-    task is raised as it is.
+    task is raised as it is. ``verify`` is called with the first batch that comes back.
     """
     _keep_freed_memory()
     values: dict[str, Floats] = {}
     notes: Counter[Note] = Counter()
-    state = _State(blocks, execution.progress, set(range(begin)))
+    processors: set[str] = set()
+    state = _State(blocks, execution.progress, begin)
     answers = run_batches(
         task, range(begin, blocks.batches), execution.workers or usable_cpus(), execution.executor
     )
@@ -78,12 +86,15 @@ def collect(
                 answer = answers.send(stop)
                 if answer is not None:
                     batch, found = answer
+                    if verify is not None and not processors:
+                        verify(batch, found)
+                    processors.add(found.processor)
                     for name, part in found.values.items():
                         if name not in values:
                             values[name] = np.empty((*part.shape[:-1], blocks.trials))
                         values[name][..., blocks.part(batch)] = part
                     notes.update(found.notes)
-                    state.finished.add(batch)
+                    state.finish(batch)
                 stop = state.stops()
     except (StopIteration, _Stop):
         pass
@@ -91,34 +102,37 @@ def collect(
         raise RunInterrupt(state.done, blocks.trials) from None
     finally:
         answers.close()
-    return SimulationOutput(values, notes, state.leading)
+    return SimulationOutput(values, notes, state.leading, tuple(sorted(processors)))
 
 
 class _Stop(BaseException):
     """Progress was answered with False in the midst of a batch."""
 
 
-@dataclass
 class _State:
-    """Which batches are finished, and who is told."""
+    """Which batches are finished, and who is told; the first ``begun`` of them were before."""
 
-    blocks: Blocks
-    progress: Progress | None
-    finished: set[int]
+    def __init__(self, blocks: Blocks, progress: Progress | None, begun: int) -> None:
+        self.blocks, self.progress = blocks, progress
+        self.first = begun  # the first batch that is not finished
+        self.later: set[int] = set()  # those finished after it
+        self.done = blocks.part(begun - 1).stop if begun else 0  # trials that are finished
 
-    @property
-    def done(self) -> int:
-        """How many trials are finished."""
-        parts = (self.blocks.part(batch) for batch in self.finished)
-        return sum(part.stop - part.start for part in parts)
+    def finish(self, batch: int) -> None:
+        """Remember that a batch is finished."""
+        part = self.blocks.part(batch)
+        self.done += part.stop - part.start
+        self.later.add(batch)
+        while self.first in self.later:
+            self.later.remove(self.first)
+            self.first += 1
 
     @property
     def leading(self) -> int:
         """How many trials are finished before the first that is not."""
-        batch = next(
-            (batch for batch in range(self.blocks.batches) if batch not in self.finished), None
-        )
-        return self.blocks.trials if batch is None else self.blocks.part(batch).start
+        if self.first >= self.blocks.batches:
+            return self.blocks.trials
+        return int(self.blocks.part(self.first).start)
 
     def stops(self, under_way: int = 0) -> bool:
         """Report how far the work is, and return whether it is to stop."""
@@ -129,8 +143,7 @@ class _State:
 
     def listen(self, share: float) -> None:
         """Be told of a share of the batch that is worked on in this thread; raises _Stop."""
-        batch = next(batch for batch in range(self.blocks.batches) if batch not in self.finished)
-        part = self.blocks.part(batch)
+        part = self.blocks.part(self.first)
         if self.stops(int(share * (part.stop - part.start))):
             raise _Stop
 

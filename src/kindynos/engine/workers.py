@@ -1,23 +1,29 @@
-"""Running batches of blocks on several workers: threads of our own, or any executor."""
+"""Running batches of blocks on several workers: threads of our own, or any executor.
+
+What an executor loses is worked out here, so that nothing that is finished is lost.
+"""
 
 from __future__ import annotations
 
 import os
+import time
+import warnings
 from collections.abc import Callable, Generator, Iterable
 from concurrent.futures import (
     FIRST_COMPLETED,
     BrokenExecutor,
+    CancelledError,
     Executor,
     Future,
+    ProcessPoolExecutor,
     ThreadPoolExecutor,
     wait,
 )
-from functools import lru_cache
-from itertools import islice
-from threading import get_ident
-from typing import Any, TypeVar
+from itertools import chain, islice
+from typing import Any, Generic, TypeVar
 
-from kindynos.errors import RunError
+from kindynos.engine.carrying import by_value, handed_out
+from kindynos.errors import DataWarning, KindynosError, RunError
 
 Answer = TypeVar("Answer")
 
@@ -25,6 +31,10 @@ PULSE = 0.2  # seconds after which a caller who waits hears that the work goes o
 # batches handed out per worker before one comes back: enough to keep it busy, few enough to bound
 # memory
 AHEAD = 2
+SILENT = 60.0  # seconds without an answer after which that is said
+MOST_LOST = 3  # answers of an executor, after which the rest is worked out here
+# errors by which a cluster says that it lost work, by name, since its package may be missing here
+LOST = ("CommClosedError", "FutureCancelledError", "TimeoutError", "SchedulerStillAlive")
 
 
 def usable_cpus() -> int:
@@ -49,6 +59,20 @@ def on_threads(work: Callable[[Any], object], items: Iterable[Any]) -> None:
         list(pool.map(work, listed))
 
 
+def size_of(executor: Executor) -> int:
+    """Return how many workers an executor has, as far as it tells; raises RunError for a cluster
+    without any.
+    """
+    client = getattr(executor, "_client", None)
+    if client is not None and hasattr(client, "nthreads"):
+        size = sum(client.nthreads().values())
+        if size == 0:
+            raise RunError("the cluster has no workers; start some, and try again")
+        return int(size)
+    found = getattr(executor, "_max_workers", None)
+    return found if isinstance(found, int) and found > 0 else usable_cpus()
+
+
 def run_batches(
     task: Callable[[int], Answer],
     batches: Iterable[int],
@@ -59,8 +83,8 @@ def run_batches(
     PULSE seconds in between.
 
     Sending True stops: those begun before the last one yielded are finished and yielded, all others
-    are dropped. An executor gets the task by value; if its workers are lost, their batches are run
-    again here.
+    are dropped. An executor gets the task by value, once for each worker where it can; if its
+    workers are lost, their batches are run again here.
     """
     if executor is None and workers == 1:
         for batch in batches:
@@ -68,103 +92,146 @@ def run_batches(
                 return
     elif executor is None:
         with ThreadPoolExecutor(workers, thread_name_prefix="kindynos") as pool:
-            yield from _spread(pool, task, task, batches, workers)
+            yield from _Spread(lambda one: pool.submit(task, one), task, workers).run(batches)
+    elif isinstance(executor, ThreadPoolExecutor):
+        size, threads = size_of(executor), executor
+        yield from _Spread(lambda one: threads.submit(task, one), task, size).run(batches)
     else:
-        run = task if isinstance(executor, ThreadPoolExecutor) else by_value(task)
-        yield from _spread(executor, run, task, batches, workers)
+        size = size_of(executor)
+        with handed_out(executor, by_value(task)) as submit:
+            yield from _Spread(submit, task, size, elsewhere=True).run(batches)
 
 
-def _spread(
-    pool: Executor,
-    run: Callable[[int], Answer],
-    task: Callable[[int], Answer],
-    batches: Iterable[int],
-    workers: int,
-) -> Generator[tuple[int, Answer] | None, bool | None, None]:
-    """Hand batches to a pool, a few ahead of those that come back; ``task`` does here what the pool
-    loses of ``run``.
+class _Spread(Generic[Answer]):
+    """Batches handed to a pool, a few ahead of those that come back. ``task`` does here what the
+    pool loses, and all the rest of a pool that has lost several.
     """
-    queue = iter(batches)
-    running: dict[Future[Answer], int] = {}
-    latest = -1
-    try:
-        while True:
-            for batch in islice(queue, workers * AHEAD - len(running)):
-                running[_submit(pool, run, task, batch)] = batch
-            if not running:
-                return
-            done = wait(running, PULSE, return_when=FIRST_COMPLETED).done
-            found = [(running.pop(future), future) for future in done]
-            stop = False if found else bool((yield None))
-            for batch, future in found:
-                latest = max(latest, batch)
-                stop = bool((yield batch, _answer(future, task, batch))) or stop
-            if stop:
-                queue = iter(())
-                running = {
-                    future: batch
-                    for future, batch in running.items()
-                    if not future.cancel() and batch < latest
-                }
-    finally:
-        for future in running:
+
+    def __init__(
+        self,
+        submit: Callable[[int], Future[Answer]],
+        task: Callable[[int], Answer],
+        workers: int,
+        elsewhere: bool = False,
+    ) -> None:
+        self.submit, self.task, self.workers = submit, task, workers
+        self.elsewhere = elsewhere
+        self.running: dict[Future[Answer], int] = {}
+        self.lost = 0
+        self.heard, self.warned = time.monotonic(), False
+
+    def run(
+        self, batches: Iterable[int]
+    ) -> Generator[tuple[int, Answer] | None, bool | None, None]:
+        """Yield as ``run_batches`` does."""
+        queue, latest = iter(batches), -1
+        try:
+            while self.lost < MOST_LOST:
+                for batch in islice(queue, self.workers * AHEAD - len(self.running)):
+                    self.running[self._submitted(batch)] = batch
+                if not self.running:
+                    return
+                found = self._finished()
+                stop = False if found else bool((yield None))
+                for batch, future in found:
+                    latest = max(latest, batch)
+                    stop = bool((yield batch, self._answer(future, batch))) or stop
+                if stop:
+                    queue = iter(())
+                    self._drop_after(latest)
+            rest = chain(sorted(self.running.values()), queue)
+            self._cancel()
+            yield from run_batches(self.task, rest, usable_cpus())
+        finally:
+            self._cancel()
+
+    def _submitted(self, batch: int) -> Future[Answer]:
+        """Return the future of a batch; one that is lost where the executor is broken."""
+        try:
+            return self.submit(batch)
+        except BrokenExecutor as error:
+            future: Future[Answer] = Future()
+            future.set_exception(error)
+            return future
+        except RuntimeError as error:  # it was shut down
+            raise RunError(f"the executor takes no work: {error}") from None
+
+    def _finished(self) -> list[tuple[int, Future[Answer]]]:
+        """Return the batches that are done, after PULSE seconds at the most; says so when none has
+        come back from elsewhere for long.
+        """
+        done = wait(self.running, PULSE, return_when=FIRST_COMPLETED).done
+        done |= {future for future in self.running if future.cancelled()}  # unseen by wait
+        now = time.monotonic()
+        if done:
+            self.heard = now
+        elif self.elsewhere and not self.warned and now - self.heard > SILENT:
+            self.warned = True
+            warnings.warn(
+                f"none of {len(self.running)} batches has come back for {SILENT:.0f} s from an "
+                f"executor of {self.workers} workers; are they still connected? The run goes on "
+                "waiting, and an interrupt keeps what is done",
+                DataWarning,
+                stacklevel=2,
+            )
+        return [(self.running.pop(future), future) for future in done]
+
+    def _drop_after(self, latest: int) -> None:
+        """Cancel what has not begun, and forget what comes after the latest batch."""
+        self.running = {
+            future: batch
+            for future, batch in self.running.items()
+            if not future.cancel() and batch < latest
+        }
+
+    def _cancel(self) -> None:
+        for future in self.running:
             future.cancel()
+        self.running = {}
+
+    def _answer(self, future: Future[Answer], batch: int) -> Answer:
+        """Return what a batch gave; where its worker was lost it is worked out here."""
+        try:
+            return future.result()
+        except (BrokenExecutor, CancelledError):
+            self.lost += 1
+            return self.task(batch)  # with the worker nothing but this batch was lost
+        except Exception as error:
+            if not self.elsewhere or isinstance(error, KindynosError):
+                raise
+            return self._after(error, batch)
+
+    def _after(self, error: Exception, batch: int) -> Answer:
+        """Return a batch after an error of a worker elsewhere, or raise what it means."""
+        kind = type(error).__name__
+        if kind in LOST:
+            self.lost += 1
+            return self.task(batch)
+        if kind == "KilledWorker":
+            return _in_a_process(self.task, batch)
+        if isinstance(error, ImportError):
+            raise RunError(
+                f"a worker cannot load what the run needs ({error}); install kindynos there, and "
+                "the packages of the model"
+            ) from None
+        if "deserializ" in str(error).lower():
+            raise RunError(
+                "a worker cannot read what was sent; install the same versions of kindynos, "
+                "cloudpickle and Python there"
+            ) from None
+        raise error
 
 
-def _submit(
-    pool: Executor, run: Callable[[int], Answer], task: Callable[[int], Answer], batch: int
-) -> Future[Answer]:
-    try:
-        return pool.submit(run, batch)
-    except BrokenExecutor:
-        future: Future[Answer] = Future()
-        future.set_result(task(batch))
-        return future
-    except RuntimeError as error:  # it was shut down
-        raise RunError(f"the executor takes no work: {error}") from None
-
-
-def _answer(future: Future[Answer], task: Callable[[int], Answer], batch: int) -> Answer:
-    try:
-        return future.result()
-    except BrokenExecutor:
-        return task(batch)  # the worker was lost, and with it nothing but this batch
-
-
-def by_value(task: Callable[..., Any]) -> Callable[[int], Any]:
-    """Return the task as something any process can call; raises RunError without cloudpickle.
-
-    The model travels with its functions as they are now, also those of a notebook or a script.
+def _in_a_process(task: Callable[[int], Answer], batch: int) -> Answer:
+    """Return a batch that killed its workers, worked out in a process of its own, so that this one
+    lives; raises RunError where it is killed too.
     """
-    try:
-        import cloudpickle
-    except ImportError:
-        raise RunError(
-            "running in other processes needs cloudpickle: pip install 'kindynos[cluster]'"
-        ) from None
-    try:
-        return _Carried(cloudpickle.dumps(task))
-    # a lock, an open file, a connection: objects may refuse to be copied in any way
-    except Exception as error:
-        raise RunError(f"the model cannot be sent to other processes: {error}") from error
-
-
-class _Carried:
-    """A task as bytes, unpacked once in each thread of a process."""
-
-    def __init__(self, data: bytes) -> None:
-        self.data = data
-
-    def __call__(self, batch: int) -> Any:
-        return _unpacked(self.data, get_ident())(batch)
-
-
-@lru_cache(maxsize=16)
-def _unpacked(data: bytes, thread: int) -> Callable[[int], Any]:
-    """Return the task for a thread, of which each has its own: the functions in it may keep
-    state.
-    """
-    import cloudpickle
-
-    task: Callable[[int], Any] = cloudpickle.loads(data)
-    return task
+    with ProcessPoolExecutor(1) as pool:
+        try:
+            answer: Answer = pool.submit(by_value(task), batch).result()
+        except BrokenExecutor:
+            raise RunError(
+                f"batch {batch} killed each worker that had it, and a process here as well: a "
+                "function crashes, or takes more memory than there is"
+            ) from None
+    return answer

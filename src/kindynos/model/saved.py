@@ -155,6 +155,7 @@ def _opened(
         aims=tuple((Precision.of(aim), bool(met)) for aim, met in about.get("aims", ())),
         notes={(line, text): count for line, text, count in about["notes"]},
         base=_base(about) if program.recorded else None,
+        processors=tuple(map(str, about.get("processors", ()))),
     )
     return Run(program, Drawing(PLANS.find(about["plan"]), about["seed"], blocks), values, record)
 
@@ -221,6 +222,7 @@ def _about(run: Run, values: Mapping[str, Floats]) -> dict[str, Any]:
         "asked": run.requested,
         "rounded from": run.record.rounded_from,
         "aims": [[aim.stated(), met] for aim, met in run.record.aims],
+        "processors": list(run.record.processors),
         "notes": [[line, text, count] for (line, text), count in run.record.notes.items()],
         "kept": kept,
         "checksum": _checksum(values),

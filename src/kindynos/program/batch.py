@@ -18,6 +18,8 @@ from kindynos.program.program import Program
 from kindynos.sampling.plans import Plan
 from kindynos.validate import check_integer, invalid_argument
 
+SAME = 1e-9  # of a standard deviation: what the last digits of another processor may differ by
+
 
 @dataclass(frozen=True)
 class BatchTask:
@@ -47,6 +49,28 @@ class BatchTask:
             self._check(batch, kept)
         return BatchResult(kept, notes)
 
+    def verify(self, batch: int, found: BatchResult) -> None:
+        """Work out the first block of a batch here, and compare it with what a worker gave; raises
+        RunError where they differ by more than the last digits.
+        """
+        block = self.blocks.in_batch(batch).start
+        size = self.blocks.size(block)
+        wanted = self.program.ancestors(self.keep)
+        drawn = self.program.draw(self.plan, self.seed, {block: size}, wanted)
+        values, _ = self.program.evaluate(drawn, size, self.keep)
+        for name in self.keep:
+            here = _per_trial(values[name], size)
+            place = first_difference(here, found.values[name][..., :size])
+            if place is not None:
+                there = found.values[name].reshape(-1, found.values[name].shape[-1])
+                row, trial = place
+                raise RunError(
+                    f"the workers give other values than this process: {name} is "
+                    f"{there[row, trial]:.6g} in trial {self.blocks.part(batch).start + trial:,}, "
+                    f"and {here.reshape(-1, size)[row, trial]:.6g} here; a function was edited "
+                    "after they had started, or they read other files: start them anew"
+                )
+
     def _located(self, batch: int, error: TrialError) -> RunError:
         """Return the error of a trial with its number in the run, and how to run it alone."""
         number = self.blocks.part(batch).start + error.trial
@@ -71,6 +95,25 @@ class BatchTask:
             raise RunError(
                 f"outcome {name!r} is not a number in trial {trial} ({drawn}); seed {self.seed}"
             )
+
+
+def first_difference(one: Floats, other: Floats) -> tuple[int, int] | None:
+    """Return the row and the trial of the first values that differ by more than 1e-9 of the
+    standard deviation, which is no matter of the last digits; None where there is none.
+    """
+    rows, others = (part.reshape(-1, part.shape[-1]) for part in (one, other))
+    for place, (here, there) in enumerate(zip(rows, others, strict=True)):
+        if np.array_equal(here, there, equal_nan=True):
+            continue
+        known = here[np.isfinite(here)]
+        spread = float(known.std()) if len(known) else 0.0
+        allowed = SAME * max(spread, float(np.abs(known).max(initial=0.0)) * 1e-3)
+        with np.errstate(invalid="ignore"):
+            same = (here == there) | (np.abs(here - there) <= allowed)
+        same |= np.isnan(here) & np.isnan(there)
+        if not same.all():
+            return place, int(np.argmin(same))
+    return None
 
 
 def inputs_of_trial(

@@ -2,13 +2,12 @@
 
 from __future__ import annotations
 
-import platform
 from collections.abc import Sequence
-from importlib.metadata import version
 from typing import Any
 
 import pandas as pd
 
+from kindynos.engine.fingerprint import versions
 from kindynos.program.program import Program
 from kindynos.program.quantities import DependentDriver, DistributionDriver
 from kindynos.results.trials import SimulatedTrials
@@ -49,10 +48,8 @@ def facts(run: SimulatedTrials, correlations: pd.DataFrame) -> dict[str, Any]:
         "failed trials": {name: run[name].n_failed for name in run.outcomes if run[name].n_failed},
         "notes": {f"{line}: {text}": count for (line, text), count in record.notes.items()},
         "first failed": run.first_failed(),
-        "versions": {
-            "python": platform.python_version(),
-            **{package: version(package) for package in ("kindynos", "numpy", "scipy")},
-        },
+        "versions": versions(),
+        "processors": list(record.processors),
     }
 
 

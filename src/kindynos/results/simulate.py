@@ -15,9 +15,10 @@ import numpy as np
 from kindynos.arrays import Floats
 from kindynos.engine.available import check_memory
 from kindynos.engine.blocks import Blocks
+from kindynos.engine.carrying import by_value
 from kindynos.engine.precision import FEWEST_BLOCKS, Precision, as_aims, next_count
 from kindynos.engine.simulation import Execution, Progress, collect
-from kindynos.engine.workers import by_value, usable_cpus
+from kindynos.engine.workers import AHEAD, size_of, usable_cpus
 from kindynos.errors import ModelError, RunError, StoppedError
 from kindynos.literals import OnBad, SamplingPlan
 from kindynos.program.batch import BatchTask
@@ -90,7 +91,8 @@ def simulate(program: Program, settings: SimulationOptions) -> Run:
     if settings.on_start is not None:
         settings.on_start(settings.trials)
     with processes_where_they_pay(program, settings) as (executor, hindered):
-        task = _Simulation(program, plan, seed, kept, replace(settings, executor=executor))
+        own = replace(settings, executor=executor)
+        task = _Simulation(program, plan, seed, kept, own, settings.executor)
         run = task.fixed() if settings.until is None else task.until_precise()
         if hindered:
             run = task.with_record(run, replace(run._record, hindered=hindered))
@@ -98,6 +100,8 @@ def simulate(program: Program, settings: SimulationOptions) -> Run:
             run = task.with_record(
                 run, replace(run._record, processes=settings.workers or usable_cpus())
             )
+    if not isinstance(settings.executor, ThreadPoolExecutor):
+        run.executor = settings.executor
     if settings.on_finish is not None:
         settings.on_finish(run)
     return run
@@ -154,12 +158,16 @@ class _Simulation:
     seed: int
     kept: list[str]
     settings: SimulationOptions
+    foreign: Executor | None = None  # workers that may have other code than this process
 
     def fixed(self) -> Run:
         """Return a run of the number of trials that the settings name."""
         trials = self.settings.trials
         program = self.program
-        blocks = Blocks.cut(trials, program.periods, self.plan.powers_of_two, program.shares)
+        shares, executor = program.shares, self.settings.executor
+        if executor is not None and shares > 1:  # something to do for each of its workers
+            shares = max(shares, AHEAD * size_of(executor))
+        blocks = Blocks.cut(trials, program.periods, self.plan.powers_of_two, shares)
         # nothing is gained by larger batches, and progress and stopping come sooner
         if program.one_thread:
             blocks = replace(blocks, blocks_per_batch=1)
@@ -207,7 +215,10 @@ class _Simulation:
         ):
             workers, executor = 1, None
         execution = Execution(workers, executor, settings.progress)
-        found = collect(task, blocks, execution, earlier._blocks.batches if earlier else 0)
+        begin = earlier._blocks.batches if earlier else 0
+        others = executor is not None and not isinstance(executor, ThreadPoolExecutor)
+        verify = task.verify if others and executor is self.foreign else None
+        found = collect(task, blocks, execution, begin, verify)
         values, notes = found.values, found.notes
         if earlier is not None:
             for name in self.kept:
@@ -221,7 +232,9 @@ class _Simulation:
                 raise StoppedError(0, blocks.trials)
             values = {name: value[..., : found.done] for name, value in values.items()}
         drawing = Drawing(self.plan, self.seed, blocks.first(found.done))
-        return Run(self.program, drawing, values, RunRecord(blocks.trials, notes=dict(notes)))
+        made = {*found.processors, *(earlier._record.processors if earlier else ())}
+        record = RunRecord(blocks.trials, notes=dict(notes), processors=tuple(sorted(made)))
+        return Run(self.program, drawing, values, record)
 
     def with_record(self, run: Run, record: RunRecord) -> Run:
         """Return a run with more to remember of how it came about."""

@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
+import warnings
 from collections.abc import Iterable, Iterator, Mapping
+from concurrent.futures import Executor
 from dataclasses import dataclass, field
 from functools import cached_property
 from typing import Any
@@ -11,10 +13,11 @@ import numpy as np
 
 from kindynos.arrays import Floats
 from kindynos.engine.blocks import Blocks
+from kindynos.engine.fingerprint import processor
 from kindynos.engine.precision import Precision
 from kindynos.engine.simulation import BatchResult, Execution, collect
-from kindynos.errors import RunError
-from kindynos.program.batch import BatchTask
+from kindynos.errors import DataWarning, RunError
+from kindynos.program.batch import SAME, BatchTask, first_difference
 from kindynos.program.program import Program
 from kindynos.results.result import Result, RowResult
 from kindynos.sampling.plans import Plan
@@ -32,9 +35,9 @@ class Drawing:
     blocks: Blocks
 
     @property
-    def key(self) -> tuple[str, int, Blocks]:
-        """What decides the draws."""
-        return self.plan.label, self.seed, self.blocks
+    def key(self) -> tuple[str, int, tuple[int, ...]]:
+        """What decides the draws: how blocks are gathered into batches does not."""
+        return self.plan.label, self.seed, tuple(self.blocks.bounds.tolist())
 
 
 @dataclass(frozen=True)
@@ -51,6 +54,7 @@ class RunRecord:
     processes: int = 0  # among which single trials were spread
     hindered: str = ""  # why they were not, though that would have been quicker
     base: Mapping[str, Floats] | None = None  # of a saved run whose functions are gone
+    processors: tuple[str, ...] = ()  # kinds of processors that worked it out
 
 
 class SimulatedTrials(Mapping[str, Result]):
@@ -68,7 +72,11 @@ class SimulatedTrials(Mapping[str, Result]):
         self._plan, self._blocks = drawing.plan, drawing.blocks
         self._values = dict(values)
         self._kept = tuple(values)
+        self.executor: Executor | None = None  # that draws again what is not kept, as it drew
         self._results: dict[str, Result | RowResult] = {}
+
+    def __getstate__(self) -> dict[str, Any]:
+        return {**self.__dict__, "executor": None}  # of this process alone
 
     @property
     def program(self) -> Program:
@@ -211,28 +219,51 @@ class SimulatedTrials(Mapping[str, Result]):
 
     def batch(self, batch: int, names: Iterable[str] | None = None) -> dict[str, Floats]:
         """Return quantities of a batch, drawn again from the seed; raises RunError if outcomes
-        differ from those kept.
+        differ from those kept by more than the last digits, which another kind of processor may
+        give.
         """
         wanted = self._program.quantities if names is None else list(names)
-        lines = [name for name in wanted if name in self._program.lines]
-        checks = [name for name in self.outcomes if name in self._values] if lines else []
         task = BatchTask(
-            self._program,
-            self._plan,
-            self.seed,
-            self._blocks,
-            tuple(dict.fromkeys([*wanted, *checks])),
+            self._program, self._plan, self.seed, self._blocks, self._with_checks(wanted)
         )
         values = dict(task(batch).values)
-        for name in checks:
-            if not np.array_equal(
-                values[name], self._values[name][..., self._blocks.part(batch)], equal_nan=True
-            ):
+        self._check_again(values, self._blocks.part(batch))
+        return {name: values[name] for name in wanted}
+
+    def _with_checks(self, wanted: Iterable[str]) -> tuple[str, ...]:
+        """Return names, and where lines are among them the kept outcomes that tell whether they are
+        still the same.
+        """
+        names = list(wanted)
+        lines = any(name in self._program.lines for name in names)
+        checks = [name for name in self.outcomes if name in self._values] if lines else []
+        return tuple(dict.fromkeys([*names, *checks]))
+
+    def _check_again(self, values: Mapping[str, Floats], part: slice) -> None:
+        """Raise RunError where outcomes that were drawn again are not those kept; say so where they
+        differ in their last digits.
+        """
+        for name in self.outcomes:
+            if name not in values or name not in self._values:
+                continue
+            kept = self._values[name][..., part]
+            if first_difference(kept, values[name]) is not None:
                 raise RunError(
                     f"outcome {name!r} gives other values now than in the run; a function or what "
                     "it reads has changed"
                 )
-        return {name: values[name] for name in wanted}
+            if not np.array_equal(values[name], kept, equal_nan=True):
+                self._note_processors(name)
+
+    def _note_processors(self, name: str) -> None:
+        """Say that trials drawn again differ from those kept in their last digits."""
+        made = " and ".join(self._record.processors) or "another processor"
+        warnings.warn(
+            f"{name!r} drawn again differs from the run in its last digits (less than {SAME:g} of "
+            f"its standard deviation): it was worked out on {made}, and this is {processor()}",
+            DataWarning,
+            stacklevel=2,
+        )
 
     def shocks(self, name: str) -> Floats:
         """Return the scores from which a driver was drawn, drawn again from the seed: those that
@@ -254,7 +285,21 @@ class SimulatedTrials(Mapping[str, Result]):
         return np.concatenate(parts, axis=-1)
 
     def _redrawn(self, names: Iterable[str]) -> dict[str, Floats]:
+        """Return quantities of all trials, drawn again by the executor of the run while it works,
+        and else here.
+        """
         wanted = list(names)
+        if self.executor is not None:
+            task = BatchTask(
+                self._program, self._plan, self.seed, self._blocks, self._with_checks(wanted)
+            )
+            try:
+                found = collect(task, self._blocks, Execution(None, self.executor)).values
+            except RunError:  # it was shut down
+                self.executor = None
+            else:
+                self._check_again(found, slice(None))
+                return {name: found[name] for name in wanted}
         execution = Execution(1 if self._program.one_thread else None)
         return collect(
             lambda batch: BatchResult(self.batch(batch, wanted)), self._blocks, execution
