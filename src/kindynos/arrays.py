@@ -1,4 +1,6 @@
-"""The one float array type of the package, and what a masked value is in it: not a number."""
+"""The one float array type of the package, what a masked value is in it (not a number), and a
+product whose order of additions is fixed.
+"""
 
 from __future__ import annotations
 
@@ -9,9 +11,27 @@ from numpy.typing import NDArray
 
 Floats = NDArray[np.float64]
 
+MOST_ORDERED = 16  # columns of a matrix
+
 
 def unmasked(value: Any) -> Any:
     """Return a value with NaN in place of what is masked; anything else as it is."""
     if not np.ma.isMaskedArray(value):
         return value
     return np.ma.filled(np.ma.asarray(value, dtype=np.float64), np.nan)
+
+
+def product(matrix: Floats, columns: Floats) -> Floats:
+    """Return ``matrix @ columns``, with its additions in one order up to MOST_ORDERED columns of
+    the matrix: NumPy's own product adds in another order on another kind of processor. A larger
+    matrix is left to it, since it is several times as fast.
+
+    >>> product(np.array([[1.0, 2.0]]), np.array([[3.0], [4.0]]))
+    array([[11.]])
+    """
+    if matrix.shape[1] > MOST_ORDERED:
+        return np.asarray(matrix @ columns)
+    total = matrix[:, :1] * columns[:1]
+    for place in range(1, matrix.shape[1]):
+        total += matrix[:, place : place + 1] * columns[place]
+    return total

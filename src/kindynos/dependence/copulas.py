@@ -13,7 +13,7 @@ from typing import ClassVar
 
 import numpy as np
 
-from kindynos.arrays import Floats
+from kindynos.arrays import Floats, product
 from kindynos.dependence.convert import solve
 from kindynos.dependence.matrices import cholesky_factor
 from kindynos.distributions.normal_scores import normal_quantile
@@ -56,7 +56,7 @@ class Elliptical(Copula):
 
     def normal(self, scores: Floats) -> Floats:
         """Return correlated standard normal scores; the first driver's are its own."""
-        return np.asarray(self._lower @ normal_quantile(scores))
+        return product(self._lower, normal_quantile(scores))
 
     def mix(self, scores: Floats, extra: Floats) -> Floats:
         normal = self.normal(scores)

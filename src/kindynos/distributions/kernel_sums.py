@@ -14,7 +14,7 @@ from typing import Any
 import numpy as np
 from scipy.special import ndtr
 
-from kindynos.arrays import Floats
+from kindynos.arrays import Floats, product
 from kindynos.distributions.inverse import invert
 
 DEGREE = 16
@@ -49,7 +49,7 @@ class KernelSums:
         cells = np.unique((whole[:, None] + np.arange(-NEAR, NEAR + 1.0)).reshape(-1))
         points = cells + _NODES[:, None]
         level = _average(points, scaled)
-        coefficients = _TO_POWERS @ level
+        coefficients = product(_TO_POWERS, level)
         slopes = 2 * coefficients[1:] * np.arange(1, DEGREE + 1)[:, None]
         begins, level = values[0] + width * cells, _average(cells + 1, scaled)
         lowest = scaled[scaled < 5]  # what a value adds falls by e**-9 a width there

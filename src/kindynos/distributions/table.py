@@ -21,7 +21,7 @@ from typing import Protocol
 import numpy as np
 from numpy.typing import NDArray
 
-from kindynos.arrays import Floats
+from kindynos.arrays import Floats, product
 
 OCTAVES = 40
 PARTS = 16
@@ -184,7 +184,7 @@ def _polynomials(
     """
     points = begins + widths * (_NODES[:, None] + 0.5)
     values = tail(points.reshape(-1)).reshape(points.shape)
-    return _TO_POWERS @ values, values
+    return product(_TO_POWERS, values), values
 
 
 def _checked(tail: Callable[[Floats], Floats], begins: Floats, widths: Floats) -> Floats:
