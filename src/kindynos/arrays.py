@@ -21,7 +21,7 @@ def unmasked(value: Any) -> Any:
     return np.ma.filled(np.ma.asarray(value, dtype=np.float64), np.nan)
 
 
-def product(matrix: Floats, columns: Floats) -> Floats:
+def product(matrix: Any, columns: Any) -> Floats:
     """Return ``matrix @ columns``, with its additions in one order up to MOST_ORDERED columns of
     the matrix: NumPy's own product adds in another order on another kind of processor. A larger
     matrix is left to it, since it is several times as fast.
@@ -31,7 +31,7 @@ def product(matrix: Floats, columns: Floats) -> Floats:
     """
     if matrix.shape[1] > MOST_ORDERED:
         return np.asarray(matrix @ columns)
-    total = matrix[:, :1] * columns[:1]
+    total: Floats = matrix[:, :1] * columns[:1]
     for place in range(1, matrix.shape[1]):
         total += matrix[:, place : place + 1] * columns[place]
     return total
