@@ -1,9 +1,12 @@
 """Tests of matrices."""
 
+import math
+
 import numpy as np
 import pandas as pd
 
 import kindynos as kd
+from kindynos.dependence import matrices
 from kindynos.dependence.convert import of_tau
 from tests.common import Case
 
@@ -123,3 +126,47 @@ class Taus(Case):
     def test_the_correlation_behind_a_tau(self):
         self.assertAlmostEqual(of_tau(0.5), np.sqrt(0.5))
         self.assertAlmostEqual(of_tau(1 / 3), 0.5)
+
+
+class WorkedOut(Case):
+    def test_a_matrix_from_records_is_taken_though_it_is_rounded(self):
+        generator = np.random.default_rng(4)
+        rounded = 0
+        for _ in range(60):
+            count = int(generator.integers(2, 9))
+            names = [f"d{k}" for k in range(count)]
+            matrix = np.corrcoef(generator.normal(size=(count, 40)))
+            rounded += bool((np.diag(matrix) != 1).any())
+            model = kd.Model("m")
+            for name in names:
+                model.driver(name, kd.Normal(0, 1))
+            model.correlate(pd.DataFrame(matrix, names, names))
+            stated = [entry.value for entry in model.correlations]
+            np.testing.assert_allclose(stated, matrix[np.tril_indices(count, -1)], atol=1e-15)
+        self.assertGreater(rounded, 10)
+        for off in (1 + 1e-9, 1 - 1e-9):
+            with self.fails("diagonal must be 1"):
+                matrices.checked("m", np.array([[off, 0.5], [0.5, 1.0]]))
+        for off in (1e-9, -1e-9):
+            with self.fails("symmetric"):
+                matrices.checked("m", np.array([[1.0, 0.5], [0.5 + off, 1.0]]))
+        with self.fails("from -1 to 1"):
+            matrices.checked("m", np.array([[1.0, 1.000001], [1.000001, 1.0]]))
+
+    def test_hundreds_of_drivers_are_correlated_in_one_go(self):
+        names = [f"d{k}" for k in range(150)]
+        matrix = pd.DataFrame(np.full((150, 150), 0.3) + 0.7 * np.eye(150), names, names)
+        model = kd.Model("m")
+        for name in names:
+            model.driver(name, kd.Normal(0, 1))
+        model.correlate(matrix)
+        model.correlate(matrix)  # the same again says nothing new
+        self.assertEqual(len(model.correlations), 150 * 149 // 2)
+        with self.fails("d3 and d7 are correlated already (0.3)"):
+            model.correlate("d3", "d7", 0.4)
+        model.outcome("y", " + ".join(names))
+        found = model.simulate(2_000, seed=1)
+        # the variance of a sum of n with correlation r is n + n (n - 1) r, of normal scores
+        score = 2 * math.sin(math.pi / 6 * 0.3)
+        sd = math.sqrt(150 + 150 * 149 * score)
+        self.assertAlmostEqual(float(found["y"].sd) / sd, 1, delta=0.05)

@@ -5,6 +5,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 import kindynos as kd
+from kindynos.formula.parse import parse
 from tests.common import Case
 
 ROW = [3.0, -1.0, 4.0, 1.0]
@@ -122,3 +123,24 @@ class Values(Case):
         np.testing.assert_allclose(
             base(formula), np.broadcast_to(expected, np.shape(base(formula)))
         )
+
+
+class LongSums(Case):
+    def test_hundreds_of_terms_add_up_in_order(self):
+        names = [f"d{k}" for k in range(400)]
+        model = kd.Model("m")
+        for name in names:
+            model.driver(name, kd.LogNormal(10, 4))
+        model.outcome("y", " + ".join(names))
+        model.outcome("z", f"2 * ({' + '.join(names[:90])}) - {names[90]}")
+        found = model.simulate(300, seed=1)
+        total = np.zeros(300)
+        for place, name in enumerate(names):
+            total = total + found[name].values
+            if place == 89:
+                np.testing.assert_array_equal(found["z"].values, 2 * total - found["d90"].values)
+        np.testing.assert_array_equal(found["y"].values, total)
+
+    def test_a_difference_stays_as_deep_as_it_is(self):
+        with self.fails("60 levels"):
+            parse(" - ".join(["a"] * 80))

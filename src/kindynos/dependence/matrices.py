@@ -12,6 +12,7 @@ from kindynos.arrays import Floats
 from kindynos.errors import ParameterError
 from kindynos.validate import array_of
 
+ROUNDED = 1e-12  # by which a correlation may be off because it was worked out
 SINGULAR = 1e-10  # an eigenvalue above minus this counts as not negative
 MOST = 2_000  # rows of a matrix that is repaired
 STEPS = 20_000
@@ -31,7 +32,7 @@ def checked(owner: str, matrix: ArrayLike, names: Sequence[str] | None = None) -
             f"the entry of {labels[i]} and {labels[j]} must be a finite number, not {array[i, j]}",
             owner=owner,
         )
-    uneven = np.abs(array - array.T) > 1e-12
+    uneven = np.abs(array - array.T) > ROUNDED
     if uneven.any():
         i, j = np.argwhere(uneven)[0]
         sides = (
@@ -39,10 +40,14 @@ def checked(owner: str, matrix: ArrayLike, names: Sequence[str] | None = None) -
         )
         raise ParameterError(f"the matrix must be symmetric: {sides}", owner=owner)
     for i in range(len(array)):
-        if array[i, i] != 1:
+        if abs(array[i, i] - 1) > ROUNDED:
             raise ParameterError(
                 f"the diagonal must be 1, and that of {labels[i]} is {array[i, i]:g}", owner=owner
             )
+    # a matrix that was worked out is 1 and symmetric up to rounding
+    array = (array + array.T) / 2
+    np.fill_diagonal(array, 1.0)
+    array = np.where(np.abs(array) <= 1 + ROUNDED, np.clip(array, -1, 1), array)
     if np.abs(array).max() > 1:
         i, j = np.unravel_index(np.abs(array).argmax(), array.shape)
         raise ParameterError(

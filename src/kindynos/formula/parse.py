@@ -36,6 +36,7 @@ from kindynos.formula.tree import (
 LONGEST = 40_000  # characters of one formula
 MOST_PARTS = 1_000
 DEEPEST = 60
+LONGEST_SUM = 40  # terms that are added one by one; more in one go, in the same order
 MOST_BACK = 10_000  # periods that ``previous`` may look back, and whole-number options
 
 
@@ -159,6 +160,15 @@ COMPARED: dict[str, Callable[[Floats, Floats], NDArray[np.bool_]]] = {
 }
 
 
+def _terms(node: ast.expr) -> list[ast.expr]:
+    """Return the terms of a sum, from the first on: those of a + b + c are three."""
+    terms = []
+    while isinstance(node, ast.BinOp) and isinstance(node.op, ast.Add):
+        terms.append(node.right)
+        node = node.left
+    return [node, *reversed(terms)]
+
+
 class _FormulaReader:
     """Turns Python's syntax tree into ours, part by part; whatever is not on the list is
     refused.
@@ -185,8 +195,8 @@ class _FormulaReader:
                 return self._number(node, value)
             case ast.Name(id=name):
                 return Name(self.place(node), name)
-            case ast.BinOp(left=left, op=op, right=right) if type(op) in _BINARY:
-                return self._operation(node, _BINARY[type(op)], [left, right], depth)
+            case ast.BinOp(op=op) if type(op) in _BINARY:
+                return self._binary(node, depth)
             case ast.UnaryOp(op=op, operand=operand) if type(op) in _UNARY:
                 return self._operation(node, _UNARY[type(op)], [operand], depth)
             case ast.BoolOp(op=op, values=values):
@@ -207,6 +217,13 @@ class _FormulaReader:
         raise FormulaError(
             f"{word} at column {self.place(node)} {verb} not belong in a formula{hint}"
         )
+
+    def _binary(self, node: ast.BinOp, depth: int) -> Expression:
+        terms = _terms(node)
+        if len(terms) <= LONGEST_SUM:
+            return self._operation(node, _BINARY[type(node.op)], [node.left, node.right], depth)
+        added = tuple(self.read(term, depth + 1) for term in terms)
+        return Call(self.place(node), FUNCTIONS["sum_of"], added)
 
     def _number(self, node: ast.expr, value: object) -> Number:
         if isinstance(value, bool) or not isinstance(value, int | float):

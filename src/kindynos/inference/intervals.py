@@ -162,10 +162,10 @@ def correlations_by_blocks(values: Floats, bounds: NDArray[np.int64]) -> list[Es
         return [Estimate(float(value)) for value in found]
     left_out = _correlation([total - part for total, part in zip(totals, sums, strict=True)])
     on_scale = np.arctanh(np.clip(left_out.mean(axis=1), -1 + 1e-15, 1 - 1e-15))
-    return [
-        _on_fishers_scale(float(value), jackknife_error(on_scale[:, pair]))
-        for pair, value in enumerate(found)
-    ]
+    groups = len(on_scale)
+    squares_of = ((on_scale - on_scale.mean(axis=0)) ** 2).sum(axis=0)  # as in jackknife_error
+    reach = t_point(groups - 1) * np.sqrt((groups - 1) / groups * squares_of)
+    return list(map(_on_fishers_scale, found.tolist(), reach.tolist()))
 
 
 def _on_fishers_scale(value: float, reach: float) -> Estimate:

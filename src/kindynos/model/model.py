@@ -26,7 +26,7 @@ from kindynos.literals import (
 )
 from kindynos.processes.base import Process
 from kindynos.processes.pathset import PathSet
-from kindynos.program.correlations import Correlation, checked_correlation
+from kindynos.program.correlations import Correlation, checked_correlation, checked_matrix
 from kindynos.program.program import Program
 from kindynos.program.quantities import (
     Given,
@@ -492,15 +492,12 @@ class Model(Inline):
             "repair": repair,
         }
         if len(what) == 1 and not isinstance(what[0], str):
-            pairs: list[tuple[Any, Any]] = [*matrices.named_pairs(what[0])]
+            entries = checked_matrix(matrices.named_pairs(what[0]), **options)
         else:
             value = what[-1] if what and not isinstance(what[-1], str) else None
             names = what if value is None else what[:-1]
-            pairs = [(names, value)]
-        for drivers, number in pairs:
-            self._statement = self._statement.with_correlation(
-                checked_correlation(drivers, number, **options)
-            )
+            entries = [checked_correlation(names, value, **options)]
+        self._statement = self._statement.with_correlations(entries)
 
     def scenario(self, name: str, /, **replacements: Any) -> None:
         """Declare a named set of replacements for given figures and drivers, as ``replace`` takes

@@ -74,6 +74,17 @@ def checked_correlation(names: Sequence[Any], value: Any, **options: Any) -> Cor
     )
 
 
+def checked_matrix(
+    pairs: Sequence[tuple[Sequence[Any], float]], **options: Any
+) -> list[Correlation]:
+    """Return the correlations of the pairs of a checked matrix; raises as checked_correlation for
+    options that do not fit.
+    """
+    for names, value in pairs[:1]:
+        checked_correlation(names, value, **options)
+    return [Correlation(tuple(names), value, **options) for names, value in pairs]
+
+
 def _checked_elliptical(entry: Correlation) -> Correlation:
     if (entry.df is not None) != (entry.copula == "t"):
         rule = "needs df=, its degrees of freedom" if entry.copula == "t" else "takes no df"
@@ -228,9 +239,8 @@ def _connected(
                 joined += added
                 home.update(dict.fromkeys(added, joined))
     place = {name: i for i, name in enumerate(drivers)}
-    found = [
-        tuple(sorted(home[name], key=place.__getitem__)) for name in drivers if len(home[name]) > 1
-    ]
+    linked = {id(home[name]): home[name] for name in drivers if len(home[name]) > 1}
+    found = [tuple(sorted(names, key=place.__getitem__)) for names in linked.values()]
     alone = [
         (name,) for name in drivers if len(home[name]) == 1 and serial_of(drivers[name]) is not None
     ]

@@ -4,9 +4,10 @@ makes another.
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Mapping
+from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from functools import cached_property
+from itertools import permutations
 from typing import Any
 
 from kindynos.distributions.base import Distribution
@@ -91,26 +92,30 @@ class Statement:
             raise ModelError(f"a model may have {MOST_QUANTITIES:,} quantities", name=quantity.name)
         return replace(self, quantities={**self.quantities, quantity.name: quantity})
 
-    def with_correlation(self, entry: Correlation) -> Statement:
-        """Return the statement with one more correlation; raises ModelError for drivers that have
+    def with_correlations(self, entries: Sequence[Correlation]) -> Statement:
+        """Return the statement with more correlations; raises ModelError for drivers that have
         another already.
         """
-        for name in entry.names:
-            if not isinstance(name, str):
-                raise ModelError(
-                    f"a driver is named by a text, not {shown(name)}", owner="correlate"
-                )
-        names = set(entry.names)
-        for other in self.correlations:
-            both = [name for name in other.names if name in names]
-            if len(both) > 1 and set(other.names) == names and other == entry:
-                return self
-            if len(both) > 1:
+        # in both orders, so that each pair is found at once
+        known = {pair: entry for entry in self.correlations for pair in _pairs(entry)}
+        added: list[Correlation] = []
+        for entry in entries:
+            for name in entry.names:
+                if not isinstance(name, str):
+                    raise ModelError(
+                        f"a driver is named by a text, not {shown(name)}", owner="correlate"
+                    )
+            other = next((known[pair] for pair in _pairs(entry) if pair in known), None)
+            if other is None:
+                known.update((pair, entry) for pair in _pairs(entry))
+                added.append(entry)
+            elif other != entry:
+                both = [name for name in other.names if name in entry.names]
                 stated = "" if other.value is None else f" ({other.value})"
                 raise ModelError(
                     f"{' and '.join(both[:2])} are correlated already{stated}", owner="correlate"
                 )
-        return replace(self, correlations=(*self.correlations, entry))
+        return replace(self, correlations=(*self.correlations, *added))
 
     def without_correlations(self) -> Statement:
         """Return the statement with nothing said about what moves together."""
@@ -278,3 +283,8 @@ def _with_process_parameters(driver: ProcessDriver, changes: Mapping[str, Any]) 
             owner="replace",
         )
     return replace(driver.process, **changes)
+
+
+def _pairs(entry: Correlation) -> list[tuple[str, str]]:
+    """Return the pairs of drivers of a correlation, in both orders."""
+    return list(permutations(entry.names, 2))
