@@ -22,6 +22,7 @@ QUICK = {
         ("run", DEMO / "hydrofoil.toml", *FEW),
     ],
     "model": [("check", FERRY)],
+    "summary": [("run", FERRY, "--trials", "1e5", "--seed", "1", "--store", "summary")],
     "comparison": [("compare", FERRY, *FEW)],
     "sweep": [("sweep", FERRY, "--over", "fare=50,60", *FEW)],
     "goal": [

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import click
 
@@ -21,6 +21,10 @@ from kindynos.cli.common import (
     simulated,
 )
 from kindynos.errors import KindynosError, ModelError
+
+if TYPE_CHECKING:
+    from kindynos.model.model import Model
+    from kindynos.reports.report import Report
 
 
 @click.command()
@@ -50,6 +54,19 @@ from kindynos.errors import KindynosError, ModelError
     metavar="FILE.parquet",
     help="Keep the run, to open or compare.",
 )
+@click.option(
+    "--store",
+    type=click.Choice(["all", "summary"]),
+    default="all",
+    show_default=True,
+    help="summary: hold no trials but exact figures, for runs larger than memory.",
+)
+@click.option(
+    "--resume",
+    type=click.Path(path_type=Path),
+    metavar="FILE",
+    help="With --store summary: keep what is done in this file, and go on from it.",
+)
 @table_options
 @json_option
 def run(
@@ -64,6 +81,8 @@ def run(
     percentiles: list[float] | None,
     statistics: tuple[str, ...],
     chances: tuple[str, ...],
+    store: str,
+    resume: Path | None,
     as_data: bool,
 ) -> None:
     """Simulate the model in FILE, a model file or a workbook, and report its outcomes, each figure
@@ -76,6 +95,7 @@ def run(
       kindynos run night_ferry.toml --save spring.parquet
       kindynos run night_ferry.toml --percentiles 1,25,75 --statistic skewness \\
         --chance "net_value > 1e6"
+      kindynos run night_ferry.toml --trials 1e8 --store summary --resume ferry.npz
       kindynos run purser.xlsx --outcome "Evening!G13" --driver "B9=uniform 90 130"
     """
     from kindynos.model.saved import check_savable
@@ -92,6 +112,13 @@ def run(
         raise ModelError(
             "there is no outcome to report on; state one under [outcomes]", file=str(file)
         )
+    if store == "summary":
+        if keep or parquet or saved is not None:
+            raise KindynosError("--store summary holds no trials to keep, save or write")
+        finish(_summarized(model, simulation, resume), out, as_data)
+        return
+    if resume is not None:
+        raise KindynosError("--resume goes with --store summary")
     if saved is not None:
         check_savable(saved)
     asked = table_spec(percentiles, statistics, chances, model.compiled().outcomes)
@@ -100,3 +127,12 @@ def run(
     if saved is not None:
         found.save(saved)
     finish(text.run(found, asked), out, as_data, "parquet" if parquet else "csv")
+
+
+def _summarized(model: Model, simulation: dict[str, Any], resume: Path | None) -> Report:
+    """Return the report of a run of which summaries are kept."""
+    from kindynos.reports.summaries import summarized
+
+    with Bar("simulating") as progress:
+        found = model.simulate(**simulation, progress=progress, store="summary", resume=resume)
+    return summarized(found)

@@ -3,10 +3,11 @@
 from __future__ import annotations
 
 from collections import Counter
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Collection, Mapping
 from concurrent.futures import Executor
 from dataclasses import dataclass, field
 from functools import cache
+from typing import Any
 
 import numpy as np
 
@@ -27,7 +28,7 @@ class BatchResult:
     to be said, and the kind of processor that worked it out.
     """
 
-    values: Mapping[str, Floats]
+    values: Mapping[str, Any]
     notes: Mapping[Note, int] = field(default_factory=dict)
     processor: str = field(default_factory=processor)
 
@@ -61,6 +62,8 @@ def collect(
     execution: Execution,
     begin: int = 0,
     verify: Callable[[int, BatchResult], object] | None = None,
+    sink: Callable[[int, BatchResult], object] | None = None,
+    finished: Collection[int] = (),
 ) -> SimulationOutput:
     """Run ``task`` for every batch from ``begin`` on and join the answers; earlier trials are left
     empty.
@@ -69,16 +72,19 @@ def collect(
     and at least every fifth of a second where the work can be watched; when it returns False the
     work stops, and ``done`` says how many trials, from the first on, are complete. Raises
     RunInterrupt, which says how many were done, on an interrupt from the keyboard; an error in a
-    task is raised as it is. ``verify`` is called with the first batch that comes back.
+    task is raised as it is. ``verify`` is called with the first batch that comes back. A
+    ``sink`` takes the answers of batches instead of their being joined; those that are ``finished``
+    are left out.
     """
     _keep_freed_memory()
     values: dict[str, Floats] = {}
     notes: Counter[Note] = Counter()
     processors: set[str] = set()
     state = _State(blocks, execution.progress, begin)
-    answers = run_batches(
-        task, range(begin, blocks.batches), execution.workers or usable_cpus(), execution.executor
-    )
+    for batch in finished:
+        state.finish(batch)
+    remaining = (batch for batch in range(begin, blocks.batches) if batch not in finished)
+    answers = run_batches(task, remaining, execution.workers or usable_cpus(), execution.executor)
     try:
         with progress_listener(state.listen if execution.progress is not None else None):
             stop = None
@@ -89,10 +95,10 @@ def collect(
                     if verify is not None and not processors:
                         verify(batch, found)
                     processors.add(found.processor)
-                    for name, part in found.values.items():
-                        if name not in values:
-                            values[name] = np.empty((*part.shape[:-1], blocks.trials))
-                        values[name][..., blocks.part(batch)] = part
+                    if sink is None:
+                        _join(values, found, blocks, batch)
+                    else:
+                        sink(batch, found)
                     notes.update(found.notes)
                     state.finish(batch)
                 stop = state.stops()
@@ -103,6 +109,14 @@ def collect(
     finally:
         answers.close()
     return SimulationOutput(values, notes, state.leading, tuple(sorted(processors)))
+
+
+def _join(values: dict[str, Floats], found: BatchResult, blocks: Blocks, batch: int) -> None:
+    """Put the values of a batch in their place among all trials."""
+    for name, part in found.values.items():
+        if name not in values:
+            values[name] = np.empty((*part.shape[:-1], blocks.trials))
+        values[name][..., blocks.part(batch)] = part
 
 
 class _Stop(BaseException):

@@ -5,14 +5,15 @@ from __future__ import annotations
 from collections.abc import Callable, Iterable, Mapping, Sequence
 from concurrent.futures import Executor
 from dataclasses import replace as replaced
-from typing import TYPE_CHECKING, Any, Literal, Self, TypeVar, Unpack, overload
+from pathlib import Path
+from typing import TYPE_CHECKING, Any, Literal, Self, TypeVar, Unpack, get_args, overload
 
 from kindynos.cohorts.cohort import Cohort
 from kindynos.delegation import Inline
 from kindynos.dependence import matrices
 from kindynos.distributions.base import Distribution
 from kindynos.distributions.stated import StatedDistribution
-from kindynos.errors import KindynosError, ModelError
+from kindynos.errors import KindynosError, ModelError, ParameterError
 from kindynos.formula.parse import is_name
 from kindynos.literals import (
     Better,
@@ -22,6 +23,7 @@ from kindynos.literals import (
     Missing,
     OnBad,
     PeriodLength,
+    RunStore,
     SamplingPlan,
 )
 from kindynos.processes.base import Process
@@ -53,13 +55,12 @@ from kindynos.validate import (
 )
 
 if TYPE_CHECKING:
-    from pathlib import Path
-
     import pandas as pd
 
     from kindynos.engine.precision import Precision
     from kindynos.results.run import Run
     from kindynos.results.simulate import SimulationKeywords
+    from kindynos.results.summary_run import SummaryRun
     from kindynos.studies.comparison import Comparison
     from kindynos.studies.goal import Goal
     from kindynos.studies.optimum import Optimum
@@ -605,6 +606,7 @@ class Model(Inline):
         values, _ = program.evaluate(program.base_values(), 1)
         return sheet(program, values)
 
+    @overload
     def simulate(
         self,
         trials: int = 10_000,
@@ -620,7 +622,42 @@ class Model(Inline):
         max_trials: int = 10_000_000,
         on_start: Callable[[int], object] | None = None,
         on_finish: Callable[[Run], object] | None = None,
-    ) -> Run:
+        store: Literal["all"] = "all",
+    ) -> Run: ...
+
+    @overload
+    def simulate(
+        self,
+        trials: int = 10_000,
+        seed: Seed = None,
+        sampling: SamplingPlan = "latin",
+        workers: int | None = None,
+        progress: Callable[[int, int], object] | None = None,
+        *,
+        on_bad: OnBad = "count",
+        executor: Executor | None = None,
+        store: Literal["summary"],
+        resume: str | Path | None = None,
+    ) -> SummaryRun: ...
+
+    def simulate(
+        self,
+        trials: int = 10_000,
+        seed: Seed = None,
+        sampling: SamplingPlan = "latin",
+        workers: int | None = None,
+        progress: Callable[[int, int], object] | None = None,
+        keep: Iterable[str] | None = None,
+        on_bad: OnBad = "count",
+        *,
+        executor: Executor | None = None,
+        until: Precision | Sequence[Precision] | None = None,
+        max_trials: int = 10_000_000,
+        on_start: Callable[[int], object] | None = None,
+        on_finish: Callable[[Run], object] | None = None,
+        store: RunStore = "all",
+        resume: str | Path | None = None,
+    ) -> Run | SummaryRun:
         """Return a run: ``trials`` joint draws of all drivers, and everything calculated from them.
 
         ``seed`` reproduces a run to the bit, for any number of ``workers`` (threads; all processors
@@ -635,9 +672,13 @@ class Model(Inline):
         ``executor=`` takes any ``concurrent.futures.Executor``: the model travels to it by value.
         ``until=Precision(...)``, or a list of these, adds rounds of trials until the errors are
         small enough, or ``max_trials=`` trials are reached. ``on_start(trials)`` and
-        ``on_finish(run)`` are called at the start and the end. Also raises ParameterError,
-        ModelError, FormulaError, StoppedError where ``progress`` stops it before the first trials,
-        and RunInterrupt, a KeyboardInterrupt, on an interrupt from the keyboard.
+        ``on_finish(run)`` are called at the start and the end.
+
+        With ``store="summary"`` no trials are held: a pilot brackets the percentiles, one pass
+        counts by block, and the figures are those of all trials, so that 10^9 trials fit into
+        memory; ``resume=`` names a file from which an interrupted run goes on. Also raises
+        ParameterError, ModelError, FormulaError, StoppedError where ``progress`` stops it before
+        the first trials, and RunInterrupt, a KeyboardInterrupt, on an interrupt from the keyboard.
         """
         from kindynos.results.simulate import SimulationOptions, simulate
 
@@ -655,6 +696,13 @@ class Model(Inline):
             on_start,
             on_finish,
         )
+        one_of("simulate", "store", store, get_args(RunStore))
+        if store == "summary":
+            from kindynos.results.summary_run import summarize
+
+            return summarize(self.compiled(), settings, None if resume is None else Path(resume))
+        if resume is not None:
+            raise ParameterError("resume= goes with store='summary'", owner="simulate")
         return simulate(self.compiled(), settings)
 
     def preview(self, n: int = 6, seed: Seed = None) -> pd.DataFrame:

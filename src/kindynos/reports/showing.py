@@ -24,12 +24,23 @@ from kindynos.markets.backtesting import Backtest
 from kindynos.markets.portfolio import LEVELS, Portfolio
 from kindynos.model.model import Model
 from kindynos.processes.base import Process
-from kindynos.reports import allocation, decisions, fits, markets, models, quantities, studies, text
+from kindynos.reports import (
+    allocation,
+    decisions,
+    fits,
+    markets,
+    models,
+    quantities,
+    studies,
+    summaries,
+    text,
+)
 from kindynos.reports import optimum as optima
 from kindynos.reports.report import Report
 from kindynos.results.read_trials import ReadTrials
 from kindynos.results.result import Result, RowResult
 from kindynos.results.run import Run
+from kindynos.results.summary_run import SummaryRun
 from kindynos.studies.comparison import Comparison
 from kindynos.studies.goal import Goal
 from kindynos.studies.optimum import Optimum
@@ -51,6 +62,7 @@ def report_of(result: Any) -> Report:
 
 
 report_of.register(Run, text.run)
+report_of.register(SummaryRun, summaries.summarized)
 report_of.register(Model, models.checked)
 report_of.register(Estimate, quantities.estimate)
 report_of.register(Estimates, quantities.estimates)

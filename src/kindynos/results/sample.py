@@ -113,6 +113,14 @@ class Sample:
             gaps = sums - sizes * (sums.sum() / count)
         return float(np.sum(gaps**2) / count**2 * len(sizes) / (len(sizes) - 1))
 
+    def variance_below(self, value: float) -> float:
+        """Return the variance of the share of trials at or below a value."""
+        return self.variance_of_mean(self.valid <= value)
+
+    def ordered(self, place: int) -> float:
+        """Return a value by its place in order, from 0, or from the end with -1, -2, ..."""
+        return float(self.sorted[place])
+
     def left_out(self, powers: int) -> list[Floats]:
         """Return the sums of the powers 0, 1, ... of the centred values with each block left
         out.

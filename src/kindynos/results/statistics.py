@@ -149,10 +149,7 @@ def _far_out(sample: Sample, level: float, value: float) -> Estimate:
     there is none.
     """
     inner, outer = order_places(sample.count, min(level, 1 - level))
-    places = [
-        float(sample.sorted[-k] if level > 0.5 else sample.sorted[k - 1])
-        for k in (inner, max(outer, 1))
-    ]
+    places = [sample.ordered(-k if level > 0.5 else k - 1) for k in (inner, max(outer, 1))]
     note = "" if outer else f"fewer than {FEW_BEYOND} trials lie beyond, which give one bound only"
     near, far = places[0], places[1] if outer else math.inf if level > 0.5 else -math.inf
     return Estimate(value, min(near, far), max(near, far), note=note)
@@ -160,7 +157,7 @@ def _far_out(sample: Sample, level: float, value: float) -> Estimate:
 
 def _spread_below(sample: Sample, value: float) -> float:
     """Return the reach of the share of trials at or below a value."""
-    return sample.student * math.sqrt(sample.variance_of_mean(sample.valid <= value))
+    return sample.student * math.sqrt(sample.variance_below(value))
 
 
 def _level(name: str, level: Any) -> float:
@@ -221,9 +218,18 @@ def _share(hits: Floats | NDArray[np.bool_], sample: Sample) -> Estimate:
     if not everyone.has_error:
         return Estimate(p)
     variance = everyone.variance_of_mean(hits)
-    count, point = float(len(hits)), Z
-    if variance > 0 and not sample.independent:
-        count, point = p * (1 - p) / variance, everyone.student
+    return share_with_error(p, len(hits), variance, everyone.student, sample.independent)
+
+
+def share_with_error(
+    p: float, trials: int, variance: float, student: float, independent: bool
+) -> Estimate:
+    """Return a share of trials with Wilson's interval, by the spread between blocks that its
+    variance is from.
+    """
+    count, point = float(trials), Z
+    if variance > 0 and not independent:
+        count, point = p * (1 - p) / variance, student
     return Estimate(p, *wilson(p, count, point))
 
 

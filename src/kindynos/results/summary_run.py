@@ -1,0 +1,524 @@
+"""A run of more trials than memory holds: its figures are exact, and its trials are drawn again
+from the seed where they are asked for.
+
+A pilot of a few million trials brackets each wanted percentile by six standard deviations of its
+rank; one pass over all trials then counts by block what lies below each bracket, and keeps what
+lies inside. A figure that was not asked for takes one more pass, which is said.
+"""
+
+from __future__ import annotations
+
+import math
+import warnings
+from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
+from concurrent.futures import ThreadPoolExecutor
+from dataclasses import dataclass, replace
+from pathlib import Path
+from typing import TYPE_CHECKING, Any, TypeVar
+
+import numpy as np
+
+from kindynos.arrays import Floats
+from kindynos.delegation import Reported
+from kindynos.engine.accumulate import Accumulator, Wanted
+from kindynos.engine.blocks import Blocks
+from kindynos.engine.checkpoint import Checkpoint
+from kindynos.engine.fingerprint import processor, versions
+from kindynos.engine.simulation import BatchResult, Execution, collect
+from kindynos.errors import DataWarning, ParameterError, RunError
+from kindynos.inference.estimates import Estimate
+from kindynos.inference.intervals import jackknife_error, t_point
+from kindynos.program.batch import BatchTask
+from kindynos.program.identity import identity
+from kindynos.program.program import Program
+from kindynos.results import statistics
+from kindynos.results.run import Run
+from kindynos.results.sheet import PERCENTILES, sheet
+from kindynos.results.simulate import SimulationOptions, simulate
+from kindynos.results.summary_sample import MissedError, SummarySample, relative_skewness
+from kindynos.results.summary_task import SummaryTask
+from kindynos.results.trials import Drawing
+from kindynos.sampling.plans import PLANS
+from kindynos.validate import chance_bounds, check_integer, confidence_level, finite
+
+if TYPE_CHECKING:
+    import pandas as pd
+
+LARGEST_PILOT = 4_000_000
+SMALLEST = 100_000  # trials of a run; of fewer all are held
+RANKS = 6.0  # standard deviations of a rank that a bracket reaches to either side
+Figure = TypeVar("Figure")
+
+
+@dataclass
+class _Request:
+    """The levels and cut-offs that are gathered of an outcome."""
+
+    levels: list[float]
+    cuts: list[float]
+
+
+class SummaryRun(Mapping[str, "SummaryResult"], Reported):
+    """The outcomes of a run of which summaries are kept, by name.
+
+    ``run["net_value"].percentile(5)`` is that of all trials, with its interval; ``table()`` has the
+    usual figures, ``trial(7)`` draws a trial again, and ``sensitivity`` reads the pilot.
+    """
+
+    def __init__(
+        self,
+        program: Program,
+        drawing: Drawing,
+        pilot: Run,
+        options: SimulationOptions,
+        resume: Path | None = None,
+        percentiles: Sequence[float] = PERCENTILES,
+    ) -> None:
+        self.program, self.drawing, self.pilot = program, drawing, pilot
+        self._options, self._resume = options, resume
+        self.names = [name for name in program.outcomes if not program.shapes[name].row]
+        if not self.names:
+            raise RunError("a summary needs an outcome that is one number")
+        levels = sorted({finite("simulate", "a percentile", q) / 100 for q in percentiles})
+        self._samples: dict[str, SummarySample] = {}
+        self._pass({name: _Request(list(levels), self._targets(name)) for name in self.names})
+
+    def _targets(self, name: str) -> list[float]:
+        target = self.program.lines[name].target
+        return [] if target is None else [float(target)]
+
+    # what it has
+
+    @property
+    def name(self) -> str:
+        """The name of the model."""
+        return self.program.name
+
+    @property
+    def size(self) -> int:
+        """The number of trials."""
+        return self.drawing.blocks.trials
+
+    @property
+    def seed(self) -> int:
+        """The seed of the draws."""
+        return self.drawing.seed
+
+    @property
+    def outcomes(self) -> list[str]:
+        """The names of the outcomes that are one number."""
+        return list(self.names)
+
+    def __getitem__(self, name: str) -> SummaryResult:
+        if name not in self.names:
+            raise RunError(f"no summary of {name!r:.60}", unknown=str(name), known=self.names)
+        return SummaryResult(self, name)
+
+    def __iter__(self) -> Iterator[str]:
+        return iter(self.names)
+
+    def __len__(self) -> int:
+        return len(self.names)
+
+    def __repr__(self) -> str:
+        plan = self.drawing.plan.label
+        return f"<summary of {self.name!r}: {self.size:,} trials, {plan} plan, seed {self.seed}>"
+
+    def table(self, percentiles: Iterable[float] = PERCENTILES) -> pd.DataFrame:
+        """Return each outcome's figures with their errors: one row per statistic."""
+        import pandas as pd
+
+        rows = {}
+        for name in self.names:
+            result = self[name]
+            figures: dict[str, Estimate] = {"mean": result.mean, "sd": result.sd}
+            figures |= {f"P{q:g}": result.percentile(q) for q in percentiles}
+            figures |= {"lowest": result.lowest, "highest": result.highest}
+            if result.target is not None:
+                figures |= {
+                    f"chance below {result.target:g}": result.chance(below=result.target),
+                    f"chance above {result.target:g}": result.chance(above=result.target),
+                }
+            for word, one in figures.items():
+                rows[name, word] = (float(one), one.error, one.low, one.high)
+        frame = pd.DataFrame.from_dict(
+            rows, orient="index", columns=["value", "error", "low", "high"]
+        )
+        frame.index = pd.MultiIndex.from_tuples(rows, names=["outcome", "statistic"])
+        return frame
+
+    def trial(self, number: int) -> pd.DataFrame:
+        """Return the whole sheet of one trial, drawn again from the seed; raises RunError for a
+        number that is not a trial of the run.
+        """
+        check_integer("trial", "the number", number, least=0)
+        if number >= self.size:
+            raise RunError(f"trial {number:,}: the run has trials 0 to {self.size - 1:,}")
+        blocks = self.drawing.blocks
+        batch, place = blocks.find(number)
+        names = tuple(self.program.quantities)
+        task = BatchTask(self.program, self.drawing.plan, self.seed, blocks, names)
+        values = {name: value[..., place] for name, value in task(batch).values.items()}
+        return sheet(self.program, values)
+
+    def sensitivity(self, name: str, **options: Any) -> pd.DataFrame:
+        """Return what drives an outcome, read from the pilot; see Run.sensitivity."""
+        return self.pilot.sensitivity(name, **options)
+
+    def facts(self) -> dict[str, Any]:
+        """Return how the run was made."""
+        return {
+            "model": self.name,
+            "trials": self.size,
+            "pilot": self.pilot.size,
+            "sampling": self.drawing.plan.label,
+            "blocks": self.drawing.blocks.count,
+            "seed": self.seed,
+            "versions": versions(),
+            "processors": [processor()],
+        }
+
+    # passes over all trials
+
+    def figure(
+        self, name: str, request: _Request, read: Callable[[SummarySample], Figure]
+    ) -> Figure:
+        """Return a figure of an outcome; where it was not gathered, after one more pass."""
+        for attempt in range(4):
+            try:
+                return read(self._samples[name])
+            except MissedError:
+                what = [f"percentile {100 * level:g}" for level in request.levels]
+                what += [f"the chance at {cut:g}" for cut in request.cuts]
+                warnings.warn(
+                    f"{' and '.join(what)} of {name!r} was not asked for; {self.size:,} trials are "
+                    "drawn once more",
+                    DataWarning,
+                    stacklevel=4,
+                )
+                self._pass({name: request}, RANKS * 2.0**attempt)
+        raise RunError(f"{what[0]} of {name!r} cannot be bracketed")
+
+    def _pass(self, requests: Mapping[str, _Request], ranks: float = RANKS) -> None:
+        """Draw all trials, and gather what is requested of some outcomes."""
+        wanted = {name: self._wanted(name, request, ranks) for name, request in requests.items()}
+        blocks, plan, options = self.drawing.blocks, self.drawing.plan, self._options
+        names = tuple(wanted)
+        drawn = BatchTask(self.program, plan, self.seed, blocks, names, options.on_bad == "error")
+        task = SummaryTask(drawn, wanted)
+        held = {name: Accumulator(blocks, one) for name, one in wanted.items()}
+        file = self._resume if not self._samples else None
+        checkpoint = None if file is None else Checkpoint(file, self._about(wanted))
+        finished = [] if checkpoint is None else _taken_up(checkpoint, held)
+
+        def sink(batch: int, found: BatchResult) -> None:
+            for name, sums in found.values.items():
+                held[name].add(batch, sums)
+            if checkpoint is not None and checkpoint.due():
+                checkpoint.write(_states(held))
+
+        try:
+            found = collect(
+                task,
+                blocks,
+                self._execution(),
+                verify=task.verify if self._is_foreign else None,
+                sink=sink,
+                finished=finished,
+            )
+        finally:
+            if checkpoint is not None:
+                checkpoint.write(_states(held))
+        if found.done < blocks.trials:
+            where = "" if file is None else f"; {file} goes on from here"
+            raise RunError(f"stopped after {found.done:,} of {blocks.trials:,} trials{where}")
+        sizes = np.diff(blocks.bounds)
+        for name, one in held.items():
+            line = self.program.lines[name]
+            merged = one.merged()
+            self._samples[name] = SummarySample(
+                merged, one.wanted, sizes, plan.independent, line.better
+            )
+
+    @property
+    def _is_foreign(self) -> bool:
+        executor = self._options.executor
+        return executor is not None and not isinstance(executor, ThreadPoolExecutor)
+
+    def _execution(self) -> Execution:
+        options = self._options
+        if self.program.one_thread and not self._is_foreign:
+            return Execution(1, None, options.progress)
+        return Execution(options.workers, options.executor, options.progress)
+
+    def _wanted(self, name: str, request: _Request, ranks: float) -> Wanted:
+        """Return the brackets of levels, from the pilot."""
+        values = np.sort(self.pilot[name].values)
+        values = values[: int(np.isfinite(values).sum())]
+        count = len(values)
+        if not count:
+            raise RunError(f"{name!r} has no value in the pilot of {self.pilot.size:,} trials")
+        brackets = []
+        for level in request.levels:
+            reach = ranks * math.sqrt(count * level * (1 - level)) + 2
+            low, high = (math.floor(level * (count - 1) + side * reach) for side in (-1, 1))
+            brackets.append(
+                (
+                    float(values[low]) if low >= 0 else -math.inf,
+                    float(values[high]) if high < count else math.inf,
+                )
+            )
+        return Wanted(
+            float(values.mean()),
+            np.array(brackets, dtype=np.float64).reshape(-1, 2),
+            np.array(request.cuts, dtype=np.float64),
+        )
+
+    def _about(self, wanted: Mapping[str, Wanted]) -> dict[str, Any]:
+        """Return what tells this run from another."""
+        return {
+            "program": identity(self.program),
+            "seed": self.seed,
+            "plan": self.drawing.plan.label,
+            "trials": self.size,
+            "blocks": [self.drawing.blocks.count, self.drawing.blocks.blocks_per_batch],
+            "versions": versions(),
+            "brackets": {
+                name: [repr(one.brackets.tolist()), repr(one.cuts.tolist())]
+                for name, one in wanted.items()
+            },
+        }
+
+
+class SummaryResult:
+    """An outcome of a run of which summaries are kept."""
+
+    def __init__(self, run: SummaryRun, name: str) -> None:
+        line = run.program.lines[name]
+        self.run, self.name = run, name
+        self.unit, self.better = line.unit, line.better
+        self.target = None if line.target is None else float(line.target)
+        self.size = run.size
+
+    def __repr__(self) -> str:
+        return f"<{self.name}: summary of {self.size:,} trials>"
+
+    @property
+    def _sample(self) -> SummarySample:
+        return self.run._samples[self.name]
+
+    @property
+    def values(self) -> Floats:
+        """Raises RunError: the trials are not held."""
+        raise RunError(
+            f"the trials of {self.name!r} are not held; read its figures, run.trial(n) or run.pilot"
+        )
+
+    @property
+    def n_failed(self) -> int:
+        """How many trials have no value."""
+        return self._sample.trials - self._sample.count
+
+    @property
+    def mean(self) -> Estimate:
+        """The mean over all trials."""
+        sample = self._sample
+        value, powers = sample.mean, sample.powers.sum(axis=1)
+        count = float(powers[0])
+        if not sample.has_error:
+            return Estimate(value)
+        if sample.independent:
+            deviation = math.sqrt(powers[2] / (count - 1) / count)
+            reach = t_point(count - 1) * deviation
+        else:
+            deviation = math.sqrt(sample.variance_of_block_sums(sample.powers[1]))
+            reach = sample.student * deviation
+        return Estimate(value, value - reach, value + reach)
+
+    @property
+    def sd(self) -> Estimate:
+        """The standard deviation over all trials."""
+        sample = self._sample
+        powers = sample.powers.sum(axis=1)
+        value = math.sqrt(powers[2] / (powers[0] - 1))
+        count, one, two = sample.left_out(2)
+        values = np.sqrt(np.maximum(two - one**2 / count, 0) / (count - 1))
+        reach = jackknife_error(values)
+        return Estimate(value, max(value - reach, 0.0), value + reach)
+
+    @property
+    def skewness(self) -> Estimate:
+        """The skewness over all trials."""
+        sample = self._sample
+        powers = sample.powers.sum(axis=1)
+        value = float(powers[3] / powers[0] / (powers[2] / powers[0]) ** 1.5)
+        count, one, two, three = sample.left_out(3)
+        centre = one / count
+        second = two / count - centre**2
+        third = three / count - 3 * centre * two / count + 2 * centre**3
+        reach = jackknife_error(third / second**1.5)
+        return Estimate(value, value - reach, value + reach, rough=True)
+
+    @property
+    def lowest(self) -> Estimate:
+        """The lowest of the trials."""
+        return Estimate(float(self._sample.sums.farthest[0]))
+
+    @property
+    def highest(self) -> Estimate:
+        """The highest of the trials."""
+        return Estimate(float(self._sample.sums.farthest[-1]))
+
+    @property
+    def median(self) -> Estimate:
+        """The 50th percentile."""
+        return self.percentile(50)
+
+    def percentile(self, q: float) -> Estimate:
+        """Return a percentile, with its interval: the same bits as of trials that are held."""
+        level = finite("percentile", "a percentile", q) / 100
+        return self.run.figure(
+            self.name,
+            _Request([level], []),
+            lambda sample: statistics.percentile(sample, q),  # type: ignore[arg-type]
+        )
+
+    def value_at_risk(self, level: float, reference: float = 0.0) -> Estimate:
+        """Return the loss against a reference that is exceeded with a chance of 1 - level."""
+        tail = 1 - confidence_level("value_at_risk", "level", level)
+        return self.run.figure(
+            self.name,
+            _Request([tail if self.better == "high" else 1 - tail], []),
+            lambda sample: statistics.value_at_risk(sample, level, reference),  # type: ignore[arg-type]
+        )
+
+    def expected_shortfall(self, level: float, reference: float = 0.0) -> Estimate:
+        """Return the mean loss against a reference in the worst 1 - level of the trials."""
+        tail = 1 - confidence_level("expected_shortfall", "level", level)
+        return self.run.figure(
+            self.name,
+            _Request([tail if self.better == "high" else 1 - tail], []),
+            lambda sample: _shortfall(
+                sample if sample.better == "high" else sample.turned,
+                tail,
+                reference if sample.better == "high" else -reference,
+            ),
+        )
+
+    def chance(
+        self, above: float | None = None, below: float | None = None, at: float | None = None
+    ) -> Estimate:
+        """Return the chance of being strictly above, strictly below, between the two, or at a
+        value, as a share of all trials.
+        """
+        above, below, at = chance_bounds("chance", above, below, at)
+        cuts = [float(cut) for cut in (above, below, at) if cut is not None]
+        return self.run.figure(
+            self.name, _Request([], cuts), lambda sample: _chance(sample, above, below, at)
+        )
+
+
+def _chance(
+    sample: SummarySample, above: float | None, below: float | None, at: float | None
+) -> Estimate:
+    def column(cut: float) -> tuple[Any, Any]:
+        places = np.flatnonzero(sample.wanted.cuts == cut)
+        if not len(places):
+            raise MissedError(f"the chance at {cut:g} was not gathered")
+        return sample.sums.cut_below[:, places[0]], sample.sums.cut_at[:, places[0]]
+
+    if at is not None:
+        hits = column(at)[1]
+    else:
+        hits = sample.sums.valid.copy()
+        if below is not None:
+            hits = column(below)[0].copy()
+        if above is not None:
+            under, equal = column(above)
+            hits = np.maximum(hits - under - equal, 0)
+    trials = sample.trials
+    p = float(hits.sum() / trials)
+    if trials < 200 or len(sample.sizes) < 5:
+        return Estimate(p)
+    sizes = sample.sizes
+    gaps = (trials * hits - sizes * hits.sum()) / trials
+    blocks = len(sizes)
+    variance = float(np.sum(gaps.astype(np.float64) ** 2) / trials**2 * blocks / (blocks - 1))
+    return statistics.share_with_error(p, trials, variance, t_point(blocks - 1), sample.independent)
+
+
+def _shortfall(sample: SummarySample, tail: float, reference: float) -> Estimate:
+    """Return the expected shortfall: the mean of q + (q - x)+ / tail, turned into a loss."""
+    quantile, by_block, (one, two, three) = sample.shortfall_terms(tail)
+    q, count = reference - quantile, float(sample.count)
+    value = q + one / tail / count
+    if not sample.has_error:
+        return Estimate(value)
+    mean = one / tail / count
+    if sample.independent:
+        spread = two / tail**2 - count * mean**2
+        deviation = math.sqrt(spread / (count - 1) / count)
+        t = t_point(max(count * tail - 1, 1))
+    else:
+        deviation = math.sqrt(sample.variance_of_block_sums(by_block / tail))
+        t = sample.student
+    skew = relative_skewness(count, one, two, three)
+    a = skew / (3 * math.sqrt(count))
+
+    def corrected(side: float) -> float:  # Hall's cubic transformation, as of trials that are held
+        if abs(a) <= 1e-9:
+            return side
+        return float((np.cbrt(1 + 3 * a * (side - a / 2)) - 1) / a)
+
+    low, high = (value - deviation * corrected(side * t) for side in (1, -1))
+    return Estimate(value, max(low, q), high)
+
+
+def _taken_up(checkpoint: Checkpoint, held: Mapping[str, Accumulator]) -> list[int]:
+    """Put what a checkpoint has in its place, and return the batches that are done."""
+    stored = checkpoint.read()
+    if stored is None:
+        return []
+    for name, one in held.items():
+        one.restore(_of_outcome(stored, name))
+    return sorted(next(iter(held.values())).inside)
+
+
+def _states(held: Mapping[str, Accumulator]) -> dict[str, Any]:
+    return {
+        f"{place} {key}": array
+        for place, one in enumerate(held.values())
+        for key, array in one.state().items()
+    } | {"names": np.array(list(held))}
+
+
+def _of_outcome(stored: Mapping[str, Any], name: str) -> dict[str, Any]:
+    place = stored["names"].tolist().index(name)
+    return {
+        key.partition(" ")[2]: array for key, array in stored.items() if key.startswith(f"{place} ")
+    }
+
+
+def summarize(
+    program: Program,
+    options: SimulationOptions,
+    resume: Path | None,
+    percentiles: Sequence[float] = PERCENTILES,
+) -> SummaryRun:
+    """Return the summary of a run; see Model.simulate."""
+    seed = options.checked_seed()
+    plan = PLANS.find(options.sampling, "simulate")
+    if options.trials < SMALLEST:
+        raise ParameterError(
+            f"store='summary' is for runs of {SMALLEST:,} trials and more; smaller ones are held",
+            owner="simulate",
+        )
+    size = min(LARGEST_PILOT, max(options.trials // 4, SMALLEST // 2))
+    quick = replace(
+        options, trials=size, seed=seed, executor=None, progress=None, on_start=None, on_finish=None
+    )
+    pilot = simulate(program, quick)
+    blocks = Blocks.cut(options.trials, program.periods, plan.powers_of_two, program.shares)
+    if program.one_thread:
+        blocks = replace(blocks, blocks_per_batch=1)
+    return SummaryRun(program, Drawing(plan, seed, blocks), pilot, options, resume, percentiles)

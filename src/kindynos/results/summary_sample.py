@@ -1,0 +1,243 @@
+"""A number over trials that are not held: its figures from the sums by block that are, the same as
+from the trials themselves, percentiles and their intervals to the bit.
+"""
+
+from __future__ import annotations
+
+import math
+from dataclasses import dataclass, replace
+from functools import cached_property
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from kindynos.arrays import Floats
+from kindynos.engine.accumulate import BlockSums, Wanted
+from kindynos.errors import RunError
+from kindynos.inference.intervals import t_point
+from kindynos.results.sample import FEWEST, FEWEST_BLOCKS
+
+
+class MissedError(RunError):
+    """A figure lies where nothing was gathered; one more pass with another bracket finds it."""
+
+
+@dataclass(frozen=True)
+class SummarySample:
+    """What ``Sample`` is of trials that are held, as far as percentiles and chances need it."""
+
+    sums: BlockSums
+    wanted: Wanted
+    sizes: NDArray[np.int64]  # trials of each block, those without a value too
+    independent: bool
+    better: str = "high"
+
+    @property
+    def count(self) -> int:
+        """How many trials have a value."""
+        return int(self.sums.valid.sum())
+
+    @property
+    def trials(self) -> int:
+        """How many trials there are."""
+        return int(self.sizes.sum())
+
+    @property
+    def blocks(self) -> int:
+        """How many blocks have a trial with a value."""
+        return int(np.count_nonzero(self.sums.valid))
+
+    @property
+    def has_error(self) -> bool:
+        """Whether there are enough trials to give an error."""
+        return self.count >= FEWEST and self.blocks >= FEWEST_BLOCKS
+
+    @property
+    def student(self) -> float:
+        """Student's t at 97.5 % for the blocks."""
+        return t_point(self.blocks - 1)
+
+    @cached_property
+    def _inside(self) -> list[tuple[Floats, NDArray[np.int64], NDArray[np.int64]]]:
+        """For each bracket the values inside, their numbers and their blocks, in order of the
+        blocks.
+        """
+        brackets = self.sums.distinct.shape[1]
+        owner = np.repeat(
+            np.arange(self.sums.distinct.size), self.sums.distinct.reshape(-1)
+        )  # block x brackets + bracket
+        found = []
+        for place in range(brackets):
+            mine = owner % brackets == place
+            blocks = owner[mine] // brackets
+            found.append((self.sums.values[mine], self.sums.counts[mine], blocks))
+        return found
+
+    @cached_property
+    def _ordered(self) -> list[tuple[Floats, NDArray[np.int64]]]:
+        """For each bracket the values inside in order, and how many trials are at or below each of
+        them.
+        """
+        found = []
+        totals = self.sums.below.sum(axis=0)
+        for place, (values, counts, _) in enumerate(self._inside):
+            order = np.argsort(values, kind="stable")
+            found.append((values[order], int(totals[place]) + np.cumsum(counts[order])))
+        return found
+
+    def ordered(self, place: int) -> float:
+        """Return a value by its place in order, from 0, or from the end with -1, -2, ...; raises
+        MissedError where it lies outside what was gathered.
+        """
+        rank = place if place >= 0 else self.count + place
+        totals = self.sums.below.sum(axis=0)
+        for bracket, (values, upper) in enumerate(self._ordered):
+            if len(values) and totals[bracket] <= rank < upper[-1]:
+                return float(values[int(np.searchsorted(upper, rank, side="right"))])
+        for ends, first in ((self.sums.farthest, 0), (self.sums.farthest[::-1], 1)):
+            near = rank if first == 0 else self.count - 1 - rank
+            if 0 <= near < min(len(ends) / 2, 10):
+                return float(ends[near])
+        raise MissedError(f"the value at place {rank:,} was not gathered")
+
+    def quantile(self, level: Any) -> Any:
+        """Return the value at a level, interpolated between neighbours in order."""
+        levels = np.asarray(level, dtype=np.float64)
+        found = []
+        for one in levels.reshape(-1).tolist():
+            place = np.asarray(one) * (self.count - 1)
+            below = int(np.floor(place))
+            low = self.ordered(below)
+            high = self.ordered(min(below + 1, self.count - 1))
+            weight = float(place - below)
+            found.append(low if weight == 0 or low == high else low + (high - low) * weight)
+        return np.array(found).reshape(levels.shape) if levels.ndim else np.asarray(found[0])
+
+    def variance_below(self, value: float) -> float:
+        """Return the variance of the share of trials at or below a value."""
+        for place, (low, high) in enumerate(self.wanted.brackets.tolist()):
+            if low <= value <= high:
+                values, counts, blocks = self._inside[place]
+                hit = values <= value
+                inside = np.bincount(blocks[hit], weights=counts[hit], minlength=len(self.sizes))
+                return self._variance(self.sums.below[:, place] + inside)
+        raise MissedError(f"the trials below {value:g} were not gathered")
+
+    def _variance(self, hits: Floats | NDArray[Any]) -> float:
+        """Return the variance of the share of trials with a value that are hits, by block."""
+        held = self.sums.valid > 0
+        sizes, sums = self.sums.valid[held], np.asarray(hits, dtype=np.float64)[held]
+        count = self.count
+        gaps = (count * sums - sizes * sums.sum()) / count
+        return float(np.sum(gaps**2) / count**2 * len(sizes) / (len(sizes) - 1))
+
+    # powers
+
+    @cached_property
+    def powers(self) -> Floats:
+        """The sums of the powers 0 to 4 of the distance from the mean in each block that has a
+        trial with a value, ``(5, blocks)``.
+        """
+        held = self.sums.valid > 0
+        count = self.sums.valid[held].astype(np.float64)
+        one, two, three, four = self.sums.powers[held].T
+        shift = float(one.sum() / count.sum())  # of the mean from the centre
+        return np.stack(
+            [
+                count,
+                one - shift * count,
+                two - 2 * shift * one + shift**2 * count,
+                three - 3 * shift * two + 3 * shift**2 * one - shift**3 * count,
+                four
+                - 4 * shift * three
+                + 6 * shift**2 * two
+                - 4 * shift**3 * one
+                + shift**4 * count,
+            ]
+        )
+
+    @property
+    def mean(self) -> float:
+        """The mean of the trials with a value."""
+        return self.wanted.centre + float(self.sums.powers[:, 0].sum()) / self.count
+
+    def left_out(self, powers: int) -> list[Floats]:
+        """Return the sums of the powers 0, 1, ... of the distance from the mean with each block
+        left out.
+        """
+        return [row.sum() - row for row in self.powers[: powers + 1]]
+
+    def variance_of_block_sums(self, sums: Floats) -> float:
+        """Return the variance of the mean of terms that add up so by block."""
+        sizes = self.powers[0]
+        count = float(sizes.sum())
+        gaps = sums - sizes * (sums.sum() / count)
+        return float(np.sum(gaps**2) / count**2 * len(sizes) / (len(sizes) - 1))
+
+    @property
+    def turned(self) -> SummarySample:
+        """The same trials with the opposite sign, and so with the other end wanted."""
+        sums, shape = self.sums, self.sums.distinct.shape
+        inside = np.zeros(shape)
+        inside_sums = np.zeros(shape)
+        tails = np.zeros((shape[1], 2))
+        for place, (values, counts, blocks) in enumerate(self._inside):
+            gaps = values - self.wanted.centre
+            inside[:, place] = np.bincount(blocks, counts, len(self.sizes))
+            inside_sums[:, place] = np.bincount(blocks, gaps * counts, len(self.sizes))
+            tails[place] = (gaps**2 * counts).sum(), (gaps**3 * counts).sum()
+        whole = sums.powers[:, 0][:, None]
+        totals = sums.powers.sum(axis=0)
+        second = totals[1] - sums.tail_powers[:, 0] - tails[:, 0]
+        third = -(totals[2] - sums.tail_powers[:, 1] - tails[:, 1])
+        mirrored = BlockSums(
+            valid=sums.valid,
+            powers=sums.powers * np.array([-1.0, 1.0, -1.0, 1.0]),
+            below=sums.valid[:, None] - sums.below - inside.astype(np.int64),
+            sums_below=-(whole - sums.sums_below - inside_sums),
+            distinct=sums.distinct,
+            cut_below=sums.valid[:, None] - sums.cut_below - sums.cut_at,
+            cut_at=sums.cut_at,
+            tail_powers=np.column_stack([second, third]),
+            farthest=-sums.farthest[::-1],
+            values=-sums.values,
+            counts=sums.counts,
+        )
+        wanted = Wanted(-self.wanted.centre, -self.wanted.brackets[:, ::-1], -self.wanted.cuts)
+        better = "high" if self.better == "low" else "low"
+        return replace(self, sums=mirrored, wanted=wanted, better=better)
+
+    def shortfall_terms(self, level: float) -> tuple[float, Floats, tuple[float, float, float]]:
+        """Return of the distances below the quantile at a level (0 above it): the quantile, their
+        sums by block, and the sums of their first three powers.
+        """
+        q = float(self.quantile(level))
+        for place, (low, high) in enumerate(self.wanted.brackets.tolist()):
+            if not low <= q <= high:
+                continue
+            held = self.sums.valid > 0
+            reach = q - self.wanted.centre
+            below = self.sums.below[:, place].astype(np.float64)
+            sums = below * reach - self.sums.sums_below[:, place]
+            values, counts, blocks = self._inside[place]
+            gaps = np.where(values < q, q - values, 0.0)
+            inside = np.bincount(blocks, weights=gaps * counts, minlength=len(self.sizes))
+            by_block = (sums + inside)[held]
+            n, one = float(below.sum()), float(self.sums.sums_below[:, place].sum())
+            two, three = self.sums.tail_powers[place].tolist()
+            second = n * reach**2 - 2 * reach * one + two
+            third = n * reach**3 - 3 * reach**2 * one + 3 * reach * two - three
+            second += float((gaps**2 * counts).sum())
+            third += float((gaps**3 * counts).sum())
+            total = float(by_block.sum())
+            return q, by_block, (total, second, third)
+        raise MissedError(f"the trials below {q:g} were not gathered")
+
+
+def relative_skewness(count: float, first: float, second: float, third: float) -> float:
+    """Return the skewness of terms from their number and the sums of their powers."""
+    mean = first / count
+    variance = second / count - mean**2
+    cubed = third / count - 3 * mean * second / count + 2 * mean**3
+    return cubed / variance**1.5 if variance > 0 else math.nan

@@ -1,0 +1,56 @@
+"""The work of a run of which only summaries are kept: a batch is drawn and evaluated as ever, and
+reduced where that is done, so that kilobytes travel.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass
+
+import numpy as np
+
+from kindynos.engine.accumulate import BlockSums, Wanted, gather
+from kindynos.engine.simulation import BatchResult
+from kindynos.errors import RunError
+from kindynos.program.batch import BatchTask
+
+
+@dataclass(frozen=True)
+class SummaryTask:
+    """Works out a batch and gathers what is wanted of each outcome, by its name."""
+
+    task: BatchTask
+    wanted: Mapping[str, Wanted]
+
+    def __call__(self, batch: int) -> BatchResult:
+        """Evaluate one batch; raises RunError for a trial that fails."""
+        found = self.task(batch)
+        blocks = self.task.blocks
+        first = blocks.part(batch).start
+        inside = blocks.in_batch(batch)
+        bounds = [0]
+        for block in inside:
+            bounds.append(bounds[-1] + blocks.size(block))
+        assert first + bounds[-1] == blocks.part(batch).stop
+        sums = {
+            name: gather(np.asarray(found.values[name]), bounds, wanted)
+            for name, wanted in self.wanted.items()
+        }
+        return BatchResult(sums, found.notes)
+
+    def verify(self, batch: int, found: BatchResult) -> None:
+        """Work out a batch here, and compare it with what a worker gave; raises RunError where they
+        differ by more than the last digits.
+        """
+        here = self(batch)
+        for name in self.wanted:
+            mine: BlockSums = here.values[name]
+            other: BlockSums = found.values[name]
+            same = np.array_equal(mine.valid, other.valid) and np.allclose(
+                mine.powers, other.powers, rtol=1e-9, atol=0, equal_nan=True
+            )
+            if not same:
+                raise RunError(
+                    f"the workers give other values of {name!r} than this process; a function was "
+                    "edited after they had started, or they read other files: start them anew"
+                )
