@@ -2,8 +2,10 @@
 
 import contextlib
 import importlib
+import os
 import re
 import shlex
+import shutil
 import sys
 import tempfile
 from pathlib import Path
@@ -87,6 +89,19 @@ class Readme(Case):
         self.addCleanup(sys.path.remove, str(ROOT / "docs"))
         made = importlib.import_module("make_distributions")
         self.assertEqual(made.PAGE.read_text(encoding="utf-8"), made.page(), "run make docs")
+
+    def test_a_large_run_goes_as_its_page_says(self):
+        page = (ROOT / "docs" / "cluster.md").read_text(encoding="utf-8")
+        code = re.findall(r"^```python\n(.*?)^```", page, re.M | re.S)[0]
+        for large, small in (("10**8", "10**5"), ("77_000_000", "77_000")):
+            self.assertIn(large, code)
+            code = code.replace(large, small)
+        names: dict = {}
+        with tempfile.TemporaryDirectory() as folder, contextlib.chdir(folder):
+            shutil.copy(kd.demo_file("night_ferry.toml"), folder)
+            exec(code, names)
+            self.assertEqual(sorted(os.listdir(folder)), ["ferry.npz", "night_ferry.toml"])
+        self.assertEqual(names["run"].size, 10**5)
 
     def test_every_function_of_the_language_is_documented(self):
         from kindynos.formula.functions import FUNCTIONS

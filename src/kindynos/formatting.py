@@ -31,8 +31,8 @@ def times_shown(unit: str | None) -> float:
 
 @contextmanager
 def digits(most: int | None) -> Iterator[None]:
-    """Print figures with so many significant digits at the most; None for as many as their errors
-    leave.
+    """Print figures with at most this number of significant digits; None for as many as their
+    errors leave.
 
     >>> with digits(2):
     ...     number(19916666.67), number(0.1416), per_cent(0.1786)

@@ -207,7 +207,7 @@ def for_output(ctx: click.Context, param: click.Parameter, value: Any) -> None:
 
 
 def _most_digits(ctx: click.Context, param: click.Parameter, most: int | None) -> None:
-    """Print figures with so many digits at the most, as long as the command runs."""
+    """Print figures with at most that number of digits, as long as the command runs."""
     from kindynos.formatting import digits
 
     if most is not None and most < 1:
@@ -250,7 +250,7 @@ _OUT_OPTIONS = (
         expose_value=False,
         callback=_most_digits,
         metavar="NUMBER",
-        help="Print figures with so many significant digits at the most; default: as many as "
+        help="Print figures with at most this number of significant digits; default: as many as "
         "their errors leave.",
     ),
     click.option(
@@ -624,7 +624,7 @@ def changed(model: Model, changes: Sequence[str]) -> Model:
 
 
 class Bar(ProgressBar):
-    """A progress bar of a command, which tells how far it had come when it is interrupted."""
+    """A progress bar of a command, which says how far it had come when it is interrupted."""
 
     latest: tuple[int, int, str] | None = None  # how many, of how many, of what are done
 

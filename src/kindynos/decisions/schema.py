@@ -33,8 +33,8 @@ class Part(_Table):
     chance: Amount = Field(
         None, description='Of an outcome: its chance, or "rest" for what the others leave.'
     )
-    test: str | None = Field(None, description="A test that tells of an event, by name.")
-    of: str | None = Field(None, description="Of a test: the event that it tells of.")
+    test: str | None = Field(None, description="A test whose signals depend on an event, by name.")
+    of: str | None = Field(None, description="Of a test: the event on which its signals depend.")
     signals: dict[str, Any] = Field(
         {}, description="Of a test: the chances of its signals, by outcome of the event."
     )

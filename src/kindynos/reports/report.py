@@ -54,8 +54,8 @@ class Section:
 class PeriodTrials:
     """A row over the periods with its trials, ``(periods, trials)``, which a page draws as a fan.
 
-    ``order`` has the trials to step through from the worst to the best, with the ``words`` that
-    tell of each; without it they are the first ones.
+    ``order`` has the trials to step through from the worst to the best, with ``words`` on
+    each; without it they are the first ones.
     """
 
     name: str

@@ -6,7 +6,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass, replace
 from functools import cached_property
-from typing import Any
+from typing import Any, Protocol
 
 import numpy as np
 from numpy.typing import NDArray
@@ -16,6 +16,31 @@ from kindynos.inference.intervals import t_point
 
 FEWEST = 200  # trials below which no error is given
 FEWEST_BLOCKS = 5  # blocks below which their spread says too little
+
+
+class Ordered(Protocol):
+    """What percentiles need of trials, whether they are held or only their sums by block."""
+
+    @property
+    def better(self) -> str: ...  # noqa: D102  # as of Sample
+
+    @property
+    def count(self) -> int: ...  # noqa: D102
+
+    @property
+    def has_error(self) -> bool: ...  # noqa: D102
+
+    @property
+    def student(self) -> float: ...  # noqa: D102
+
+    @property
+    def turned(self) -> Ordered: ...  # noqa: D102
+
+    def ordered(self, place: int) -> float: ...  # noqa: D102
+
+    def quantile(self, level: Any) -> Any: ...  # noqa: D102
+
+    def variance_below(self, value: float) -> float: ...  # noqa: D102
 
 
 @dataclass(frozen=True)

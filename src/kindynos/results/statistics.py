@@ -27,7 +27,7 @@ from kindynos.inference.intervals import (
     wilson,
 )
 from kindynos.registry import Registry
-from kindynos.results.sample import Sample
+from kindynos.results.sample import Ordered, Sample
 from kindynos.results.shape_statistics import kurtosis, mode, skewness
 from kindynos.validate import (
     Finite,
@@ -118,7 +118,7 @@ def sd(sample: Sample) -> Estimate:
     return Estimate(value, low, value + reach)
 
 
-def percentile(sample: Sample, q: float) -> Estimate:
+def percentile(sample: Ordered, q: float) -> Estimate:
     """Percentile ``q``: whole-sample order statistics at the level, plus and minus the spread of
     the share below it.
 
@@ -144,7 +144,7 @@ def percentile(sample: Sample, q: float) -> Estimate:
     return Estimate(value, low, high)
 
 
-def _far_out(sample: Sample, level: float, value: float) -> Estimate:
+def _far_out(sample: Ordered, level: float, value: float) -> Estimate:
     """Return a percentile with the binomial interval of its order statistics, an infinite end where
     there is none.
     """
@@ -155,7 +155,7 @@ def _far_out(sample: Sample, level: float, value: float) -> Estimate:
     return Estimate(value, min(near, far), max(near, far), note=note)
 
 
-def _spread_below(sample: Sample, value: float) -> float:
+def _spread_below(sample: Ordered, value: float) -> float:
     """Return the reach of the share of trials at or below a value."""
     return sample.student * math.sqrt(sample.variance_below(value))
 
@@ -245,7 +245,7 @@ def percentile_of(sample: Sample, x: float) -> Estimate:
     return Estimate(100 * below, 100 * below.low, 100 * below.high)
 
 
-def value_at_risk(sample: Sample, level: float, reference: float = 0.0) -> Estimate:
+def value_at_risk(sample: Ordered, level: float, reference: float = 0.0) -> Estimate:
     """Loss against ``reference`` that is exceeded with a chance of 1 - level; positive is a loss.
     Of a cost, which is better low, what it exceeds the reference by.
     """

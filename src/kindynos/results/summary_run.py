@@ -378,9 +378,7 @@ class SummaryResult:
         """Return a percentile, with its interval: the same bits as of trials that are held."""
         level = finite("percentile", "a percentile", q) / 100
         return self.run.figure(
-            self.name,
-            _Request([level], []),
-            lambda sample: statistics.percentile(sample, q),  # type: ignore[arg-type]
+            self.name, _Request([level], []), lambda sample: statistics.percentile(sample, q)
         )
 
     def value_at_risk(self, level: float, reference: float = 0.0) -> Estimate:
@@ -389,7 +387,7 @@ class SummaryResult:
         return self.run.figure(
             self.name,
             _Request([tail if self.better == "high" else 1 - tail], []),
-            lambda sample: statistics.value_at_risk(sample, level, reference),  # type: ignore[arg-type]
+            lambda sample: statistics.value_at_risk(sample, level, reference),
         )
 
     def expected_shortfall(self, level: float, reference: float = 0.0) -> Estimate:

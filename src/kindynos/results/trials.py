@@ -231,8 +231,8 @@ class SimulatedTrials(Mapping[str, Result]):
         return {name: values[name] for name in wanted}
 
     def _with_checks(self, wanted: Iterable[str]) -> tuple[str, ...]:
-        """Return names, and where lines are among them the kept outcomes that tell whether they are
-        still the same.
+        """Return names, and where lines are among them the kept outcomes, by which it is seen
+        whether they are still the same.
         """
         names = list(wanted)
         lines = any(name in self._program.lines for name in names)
