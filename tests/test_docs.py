@@ -30,6 +30,7 @@ class Readme(Case):
         path.write_text(re.search(r"```toml\n(.*?)```", readme, re.S)[1], encoding="utf-8")
         self.assertEqual(kd.load_model(path).periods, 15)
 
+    @proof
     def test_quick_commands_of_the_worked_examples_run(self):
         self._run_commands(lambda words: words[0] not in SLOW)
 

@@ -54,7 +54,8 @@ class Help(Folder):
                     drawn = ("--out", "results", "--keep", "cash_flow")
                     words = [word for word in words if word not in drawn]
                 options = [option.opts[-1] for option in command.params]
-                fast = ["--trials", "400"] if "--trials" in options else []
+                few = "100000" if "summary" in words else "400"  # a summary is of many trials
+                fast = ["--trials", few] if "--trials" in options else []
                 fast += ["--resampled", "20"] if "--resampled" in options else []
                 fast += ["--evaluations", "30"] if "--evaluations" in options else []
                 if words[0] == "risk" and "--methods" not in words:

@@ -132,8 +132,6 @@ class Report:
 
     def write(self, folder: Path, trials: str = "csv", form: CsvForm = PLAIN) -> list[str]:
         """Write tables, data and pictures into a folder and return the names of the files."""
-        from kindynos.plots import save_figure
-
         written = []
         for name, frame in self.frames().items():
             written.append(f"{name}.{trials if name == 'trials' else 'csv'}")
@@ -142,6 +140,8 @@ class Report:
         written.append("summary.json")
         for draws, page in ((self.figures(), False), (self.pages(), True)):
             for name, draw in draws.items():
+                from kindynos.plots import save_figure  # not where there is nothing to draw
+
                 written.append(f"{name}.png")
                 save_figure(folder / written[-1], draw, page=page)
         return written
