@@ -180,15 +180,18 @@ class StoppedError(RunError):
 
 
 class RunInterrupt(KeyboardInterrupt):  # as the class it extends is named
-    """A simulation was interrupted from the keyboard; ``done`` of ``total`` trials were complete,
-    and none was kept.
+    """A simulation was interrupted from the keyboard; ``done`` of ``total`` trials were complete.
 
-    It is a KeyboardInterrupt, so that loops that go on after errors do not go on after this.
+    ``run`` has those that were complete from the first on, and its ``extend()`` goes on from there;
+    None where there are none. It is a KeyboardInterrupt, so that loops that go on after errors do
+    not go on after this.
     """
 
     def __init__(self, done: int, total: int) -> None:
-        super().__init__(f"stopped after {done:,} of {total:,} trials; nothing was kept")
+        super().__init__(f"stopped after {done:,} of {total:,} trials")
         self.done, self.total = done, total
+        self.run: Any = None
+        self.output: Any = None  # of the engine, from which the run is made
 
 
 class DataWarning(UserWarning):

@@ -100,6 +100,35 @@ class Stopping(Case):
             )
             self.assertGreater(run["net_value"].mean.error, 0)
 
+    def test_a_stopped_run_is_extended_to_what_it_would_have_been(self):
+        for plan in ("latin", "random"):
+            full = investment().simulate(200_000, seed=1, sampling=plan)
+            part = investment().simulate(
+                200_000, seed=1, sampling=plan, progress=lambda done, _: done < 60_000
+            )
+            calls = []
+            whole = part.extend(progress=lambda done, _, calls=calls: calls.append(done))
+            self.assertGreaterEqual(min(calls), part.size)
+            self.assertFalse(whole.partial)
+            for name in ("flow", "net_value"):
+                np.testing.assert_array_equal(whole[name].values, full[name].values)
+            self.assertTrue(whole.trial(199_999).equals(full.trial(199_999)))
+        with self.fails("has all of its 200,000 trials"):
+            whole.extend()
+
+    def test_an_interrupt_keeps_what_is_complete(self):
+        def interrupt(done, total):
+            if done > 60_000:
+                raise KeyboardInterrupt
+
+        with self.assertRaises(kd.RunInterrupt) as caught:
+            investment().simulate(200_000, seed=1, progress=interrupt)
+        part = caught.exception.run
+        self.assertTrue(part.partial)
+        self.assertGreater(part.size, 0)
+        full = investment().simulate(200_000, seed=1)
+        np.testing.assert_array_equal(part.extend()["net_value"].values, full["net_value"].values)
+
     def test_calls_at_the_start_and_the_end(self):
         description = []
         run = investment().simulate(

@@ -105,7 +105,9 @@ def collect(
     except (StopIteration, _Stop):
         pass
     except KeyboardInterrupt:
-        raise RunInterrupt(state.done, blocks.trials) from None
+        stopped = RunInterrupt(state.done, blocks.trials)
+        stopped.output = SimulationOutput(values, notes, state.leading, tuple(processors))
+        raise stopped from None
     finally:
         answers.close()
     return SimulationOutput(values, notes, state.leading, tuple(sorted(processors)))

@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Mapping, Sequence
+from collections.abc import Callable, Iterable, Mapping, Sequence
+from concurrent.futures import Executor
 from functools import cached_property
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, TypedDict, Unpack
@@ -305,6 +306,25 @@ class Run(SimulatedTrials, Reported):
         from kindynos.results.reached_correlations import reached_correlations
 
         return reached_correlations(self)
+
+    def extend(
+        self,
+        *,
+        workers: int | None = None,
+        progress: Callable[[int, int], object] | None = None,
+        executor: Executor | None = None,
+    ) -> Run:
+        """Return the run with the trials that it lacks because it was stopped or interrupted: the
+        same as one that was never stopped.
+
+        Raises ParameterError for a run that has all of its trials.
+        """
+        from kindynos.results.simulate import SimulationOptions, extended
+
+        plan = self._drawing.plan.label
+        return extended(
+            self, SimulationOptions(self.requested, self.seed, plan, workers, executor, progress)
+        )
 
     def facts(self) -> dict[str, Any]:
         """Return how the run was made: plan, blocks, seed, versions, what is assumed independent,

@@ -17,9 +17,9 @@ from kindynos.engine.available import check_memory
 from kindynos.engine.blocks import Blocks
 from kindynos.engine.carrying import by_value
 from kindynos.engine.precision import FEWEST_BLOCKS, Precision, as_aims, next_count
-from kindynos.engine.simulation import Execution, Progress, collect
+from kindynos.engine.simulation import Execution, Progress, SimulationOutput, collect
 from kindynos.engine.workers import AHEAD, size_of, usable_cpus
-from kindynos.errors import ModelError, RunError, StoppedError
+from kindynos.errors import ModelError, ParameterError, RunError, RunInterrupt, StoppedError
 from kindynos.literals import OnBad, SamplingPlan
 from kindynos.program.batch import BatchTask
 from kindynos.program.program import Program
@@ -218,7 +218,16 @@ class _Simulation:
         begin = earlier._blocks.batches if earlier else 0
         others = executor is not None and not isinstance(executor, ThreadPoolExecutor)
         verify = task.verify if others and executor is self.foreign else None
-        found = collect(task, blocks, execution, begin, verify)
+        try:
+            found = collect(task, blocks, execution, begin, verify)
+        except RunInterrupt as stopped:
+            if stopped.output.done:
+                stopped.run = self._run_of(stopped.output, blocks, earlier)
+            raise
+        return self._run_of(found, blocks, earlier)
+
+    def _run_of(self, found: SimulationOutput, blocks: Blocks, earlier: Run | None) -> Run:
+        """Return the run of the batches that were done, and of those of an earlier run."""
         values, notes = found.values, found.notes
         if earlier is not None:
             for name in self.kept:
@@ -239,6 +248,23 @@ class _Simulation:
     def with_record(self, run: Run, record: RunRecord) -> Run:
         """Return a run with more to remember of how it came about."""
         return Run(self.program, run._drawing, run._values, record)
+
+
+def extended(run: Run, settings: SimulationOptions) -> Run:
+    """Return a run with the trials that it lacks; see Run.extend."""
+    blocks = run.drawing.blocks
+    if blocks.planned is None or not run.partial:
+        raise ParameterError(
+            f"the run has all of its {run.size:,} trials; simulate another number of them anew",
+            owner="extend",
+        )
+    total, count = blocks.planned
+    whole = Blocks(total, count, blocks.blocks_per_batch)
+    kept = list(run.kept)
+    simulation = _Simulation(
+        run.program, run.drawing.plan, run.seed, kept, settings, settings.executor
+    )
+    return simulation._round(whole, run)
 
 
 def _missing(run: Run, aim: Precision) -> float:
