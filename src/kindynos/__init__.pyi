@@ -9,6 +9,7 @@
 from kindynos.model.model import Model as Model
 from kindynos.model.file import load_model as load_model
 from kindynos.model.saved import open_run as open_run
+from kindynos.model.parts import open_parts as open_parts
 from kindynos.engine.precision import Precision as Precision
 from kindynos.demo import demo_file as demo_file
 

@@ -58,6 +58,7 @@ if TYPE_CHECKING:
     import pandas as pd
 
     from kindynos.engine.precision import Precision
+    from kindynos.model.parts import TrialParts
     from kindynos.results.run import Run
     from kindynos.results.simulate import SimulationKeywords
     from kindynos.results.summary_run import SummaryRun
@@ -640,6 +641,22 @@ class Model(Inline):
         resume: str | Path | None = None,
     ) -> SummaryRun: ...
 
+    @overload
+    def simulate(
+        self,
+        trials: int = 10_000,
+        seed: Seed = None,
+        sampling: SamplingPlan = "latin",
+        workers: int | None = None,
+        progress: Callable[[int, int], object] | None = None,
+        keep: Iterable[str] | None = None,
+        on_bad: OnBad = "count",
+        *,
+        executor: Executor | None = None,
+        store: Literal["parts"],
+        resume: str | Path,
+    ) -> TrialParts: ...
+
     def simulate(
         self,
         trials: int = 10_000,
@@ -657,7 +674,7 @@ class Model(Inline):
         on_finish: Callable[[Run], object] | None = None,
         store: RunStore = "all",
         resume: str | Path | None = None,
-    ) -> Run | SummaryRun:
+    ) -> Run | SummaryRun | TrialParts:
         """Return a run: ``trials`` joint draws of all drivers, and everything calculated from them.
 
         ``seed`` reproduces a run to the bit, for any number of ``workers`` (threads; all processors
@@ -676,7 +693,9 @@ class Model(Inline):
 
         With ``store="summary"`` no trials are held: a pilot brackets the percentiles, one pass
         counts by block, and the figures are those of all trials, so that 10^9 trials fit into
-        memory; ``resume=`` names a file from which an interrupted run goes on. Also raises
+        memory; ``resume=`` names a file from which an interrupted run goes on. With
+        ``store="parts"`` the trials are written into the folder ``resume`` as Parquet files, which
+        ``kd.open_parts`` reads one quantity at a time, and other programs too. Also raises
         ParameterError, ModelError, FormulaError, StoppedError where ``progress`` stops it before
         the first trials, and RunInterrupt, a KeyboardInterrupt, on an interrupt from the keyboard.
         """
@@ -701,8 +720,16 @@ class Model(Inline):
             from kindynos.results.summary_run import summarize
 
             return summarize(self.compiled(), settings, None if resume is None else Path(resume))
+        if store == "parts":
+            from kindynos.model.parts import simulate_parts
+
+            if resume is None:
+                raise ParameterError(
+                    "store='parts' needs resume=, the folder of the trials", owner="simulate"
+                )
+            return simulate_parts(self.compiled(), settings, resume)
         if resume is not None:
-            raise ParameterError("resume= goes with store='summary'", owner="simulate")
+            raise ParameterError("resume= goes with store='summary' or 'parts'", owner="simulate")
         return simulate(self.compiled(), settings)
 
     def preview(self, n: int = 6, seed: Seed = None) -> pd.DataFrame:

@@ -71,7 +71,7 @@ def save(run: Run, path: str | Path) -> None:
     """Write a run; see Run.save."""
     path = path_of("save", "path", path)
     check_savable(path)
-    arrow, parquet = _arrow()
+    arrow, parquet = parquet_of()
     values = {name: run[name].values for name in run.kept}
     columns = {
         f"{name}[{i}]" if rows.ndim == 2 else name: row
@@ -244,7 +244,7 @@ def _checksum(values: Mapping[str, Floats]) -> str:
 
 
 def _read(path: Path) -> tuple[dict[str, Any], dict[str, Floats]]:
-    _, parquet = _arrow()
+    _, parquet = parquet_of()
     try:
         about = parquet.read_metadata(path)
         check_memory("open_run", "its figures", 8.0 * about.num_rows * about.num_columns)
@@ -304,7 +304,8 @@ def _program(about: dict[str, Any], model: Model | None) -> Program:
     return replace(program, lines=lines, shapes=shapes, steps=(), recorded=True)
 
 
-def _arrow() -> tuple[Any, Any]:
+def parquet_of() -> tuple[Any, Any]:
+    """Return pyarrow and its Parquet module; raises FileError without them."""
     try:
         import pyarrow
         import pyarrow.parquet

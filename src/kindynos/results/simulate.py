@@ -86,7 +86,7 @@ def simulate(program: Program, settings: SimulationOptions) -> Run:
     """Return the run of a program; see Model.simulate for the settings and errors."""
     seed = settings.checked_seed()
     plan = PLANS.find(settings.sampling, "simulate")
-    kept = _kept(program, settings.keep)
+    kept = kept_names(program, settings.keep)
     _check_memory(program, kept, settings.trials)
     if settings.on_start is not None:
         settings.on_start(settings.trials)
@@ -285,7 +285,8 @@ def _check_memory(program: Program, kept: list[str], trials: int) -> None:
     )
 
 
-def _kept(program: Program, keep: Iterable[str] | None) -> list[str]:
+def kept_names(program: Program, keep: Iterable[str] | None) -> list[str]:
+    """Return what a run holds: drivers of one number, outcomes, and what is named besides."""
     names = [
         name for name, driver in program.drivers.items() if not driver.shape.row
     ] + program.outcomes
