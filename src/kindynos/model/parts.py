@@ -19,13 +19,13 @@ from kindynos.engine.blocks import Blocks
 from kindynos.engine.fingerprint import versions
 from kindynos.engine.simulation import BatchResult, Execution, collect
 from kindynos.errors import FileError, RunError
-from kindynos.model.saved import parquet_of
 from kindynos.program.batch import BatchTask
 from kindynos.program.identity import identity
 from kindynos.program.program import Program
 from kindynos.results.result import Result
 from kindynos.results.simulate import SimulationOptions, kept_names
 from kindynos.sampling.plans import PLANS
+from kindynos.tables.parquet import parquet_of
 from kindynos.validate import path_of
 
 if TYPE_CHECKING:

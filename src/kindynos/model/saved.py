@@ -35,6 +35,7 @@ from kindynos.results.run import Run
 from kindynos.results.trials import Drawing, RunRecord
 from kindynos.sampling.plans import PLANS
 from kindynos.tables.files import check_file
+from kindynos.tables.parquet import parquet_of
 from kindynos.validate import path_of
 
 FORMAT = 2
@@ -302,15 +303,3 @@ def _program(about: dict[str, Any], model: Model | None) -> Program:
         **{line["name"]: Shape(line["row"], line["random"]) for line in about["lines"]},
     }
     return replace(program, lines=lines, shapes=shapes, steps=(), recorded=True)
-
-
-def parquet_of() -> tuple[Any, Any]:
-    """Return pyarrow and its Parquet module; raises FileError without them."""
-    try:
-        import pyarrow
-        import pyarrow.parquet
-    except ImportError:
-        raise FileError(
-            "saving and opening runs needs pyarrow: pip install 'kindynos[parquet]'"
-        ) from None
-    return pyarrow, pyarrow.parquet
