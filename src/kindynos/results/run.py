@@ -307,6 +307,7 @@ class Run(SimulatedTrials, Reported):
 
         return reached_correlations(self)
 
+    @delegated_to("kindynos.results.simulate", "extended")
     def extend(
         self,
         *,
@@ -319,12 +320,6 @@ class Run(SimulatedTrials, Reported):
 
         Raises ParameterError for a run that has all of its trials.
         """
-        from kindynos.results.simulate import SimulationOptions, extended
-
-        plan = self._drawing.plan.label
-        return extended(
-            self, SimulationOptions(self.requested, self.seed, plan, workers, executor, progress)
-        )
 
     def facts(self) -> dict[str, Any]:
         """Return how the run was made: plan, blocks, seed, versions, what is assumed independent,

@@ -250,21 +250,27 @@ class _Simulation:
         return Run(self.program, run._drawing, run._values, record)
 
 
-def extended(run: Run, settings: SimulationOptions) -> Run:
+def extended(
+    run: Run,
+    *,
+    workers: int | None = None,
+    progress: Progress | None = None,
+    executor: Executor | None = None,
+) -> Run:
     """Return a run with the trials that it lacks; see Run.extend."""
-    blocks = run.drawing.blocks
+    blocks, drawing = run.drawing.blocks, run.drawing
     if blocks.planned is None or not run.partial:
         raise ParameterError(
             f"the run has all of its {run.size:,} trials; simulate another number of them anew",
             owner="extend",
         )
     total, count = blocks.planned
-    whole = Blocks(total, count, blocks.blocks_per_batch)
-    kept = list(run.kept)
+    settings = SimulationOptions(total, run.seed, drawing.plan.label, workers, executor, progress)
+    settings.checked_seed()
     simulation = _Simulation(
-        run.program, run.drawing.plan, run.seed, kept, settings, settings.executor
+        run.program, drawing.plan, run.seed, list(run.kept), settings, executor
     )
-    return simulation._round(whole, run)
+    return simulation._round(Blocks(total, count, blocks.blocks_per_batch), run)
 
 
 def _missing(run: Run, aim: Precision) -> float:
