@@ -22,6 +22,14 @@ class Reading(Case):
         path.write_text(text, encoding="utf-8")
         return path
 
+    def test_a_column_that_counts_the_trials_is_left_out(self):
+        rows = "\n".join(f"{k},{k % 7}" for k in range(300))
+        found = kd.read_trials(self.written(f"trial,y\n{rows}\n"))
+        self.assertEqual(list(found), ["y"])
+        self.assertIn("column 'trial' left out: it counts the trials", found.reading_notes)
+        other = kd.read_trials(self.written(f"trial,y\n{rows}\n7,7\n"))
+        self.assertEqual(list(other), ["trial", "y"])
+
     def test_numbers_as_people_write_them(self):
         for text, options, expected in (
             ("a,b\n1%,2\n3%,4\n", {}, {"a": [0.01, 0.03], "b": [2, 4]}),

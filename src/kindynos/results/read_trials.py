@@ -243,12 +243,23 @@ def _columns_of_numbers(table: Table) -> tuple[dict[str, Floats], list[str]]:
             notes.append(f"column {name!r} left out: it holds no numbers")
             continue
         numbers[name] = table.numbers(name)
+        if _is_a_count(name, numbers[name]) and len(table.names) > 1:
+            del numbers[name]
+            notes.append(f"column {name!r} left out: it counts the trials")
+            continue
         note = table.missing_note(name, numbers[name])
         if note is not None:
             notes.append(note)
     if not numbers:
         raise FileError("no column holds numbers", file=table.file)
     return numbers, notes
+
+
+def _is_a_count(name: str, values: Floats) -> bool:
+    """Return whether a column only counts the trials, as in files that runs write."""
+    return name.lower() == "trial" and bool(
+        np.array_equal(values - values[0], np.arange(len(values)))
+    )
 
 
 def _weights(
