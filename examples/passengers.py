@@ -40,8 +40,7 @@ def main() -> None:
             f"  above {TARGET:,} with chance {100 * median.chance(above=TARGET):.0f} %; "
             f"{median.normality().verdict}"
         )
-    compared = kd.compare(runs)
-    print(compared.table().loc["median_month"].round(0).to_string())
+    kd.compare(runs).show()
 
 
 if __name__ == "__main__":
