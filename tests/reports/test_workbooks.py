@@ -255,6 +255,19 @@ class Sheets(Folder):
         steps = {round(high - low, 9) for low, high, _ in bins}
         self.assertEqual(len(steps), 1)
 
+    def test_values_on_the_edges_of_bins_are_counted_once(self):
+        model = kd.Model("m")
+        model.driver("calls", kd.Poisson(60))
+        model.outcome("y", "calls")
+        path = self.folder / "book.xlsx"
+        model.simulate(400, seed=1).to_excel(path)
+        book = kd.read_workbook(path)
+        self.assertTrue(book.agreement.holds, book.agreement.words)
+        sheet = load_workbook(path, data_only=True)["live y"]
+        counts = [sheet.cell(row, 10).value or 0 for row in range(28, sheet.max_row + 1)]
+        self.assertGreater(sum(counts), 390)
+        self.assertLessEqual(sum(counts), 400)
+
     def test_many_trials_have_a_histogram_alone(self):
         found = investment().simulate(20_200, seed=4)
         found.to_excel(self.folder / "many.xlsx")
