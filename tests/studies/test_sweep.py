@@ -88,6 +88,34 @@ class OfModels(Case):
             )
         pd.testing.assert_frame_equal(again.table(), swept.table())
 
+    def test_points_on_draws_made_once_are_those_of_runs_of_their_own(self):
+        model = investment()
+        for plan in ("latin", "random", "sobol"):
+            for statistic in ("percentile 5", "chance below 0", "mean"):
+                found = model.sweep(
+                    price=[280.0, 310.0], hurdle=[0.05, 0.1], statistic=statistic,
+                    trials=1_200, seed=4, sampling=plan,
+                )  # fmt: skip
+                for place, point in enumerate(found.points.to_dict("records")):
+                    own = model.replace(**point).simulate(1_200, 4, plan)["net_value"]
+                    name = statistic.split()[0]
+                    figure = {
+                        "percentile": lambda own=own: own.percentile(5),
+                        "chance": lambda own=own: own.chance(below=0),
+                        "mean": lambda own=own: own.mean,
+                    }[name]()
+                    self.assertEqual(found.values["net_value"][place], float(figure))
+                    self.assertEqual(found.errors["net_value"][place], figure.error)
+
+    def test_simulated_points_can_be_stopped(self):
+        seen = []
+        with self.fails("stopped after 2 of 4 points"):
+            investment().sweep(
+                price=[280.0, 290.0, 300.0, 310.0], statistic="mean", trials=400, seed=1,
+                progress=lambda done, total: seen.append((done, total)) or done < 2,
+            )  # fmt: skip
+        self.assertEqual(seen, [(1, 4), (2, 4)])
+
     def test_what_cannot_be_swept(self):
         model = investment()
         model.given("row", [1, 2, 3, 4, 5])

@@ -12,10 +12,8 @@ import numpy as np
 import pandas as pd
 
 from kindynos.arrays import Floats
-from kindynos.distributions.discrete import Discrete
 from kindynos.distributions.registry import parameters_of
-from kindynos.distributions.stated import StatedDistribution
-from kindynos.errors import KindynosError, ModelError
+from kindynos.errors import KindynosError, ModelError, RunError
 from kindynos.inference.estimates import Estimate
 from kindynos.program.program import Program
 from kindynos.program.quantities import (
@@ -24,13 +22,14 @@ from kindynos.program.quantities import (
     Given,
     Line,
     ProcessDriver,
-    Quantity,
 )
 from kindynos.program.statement import PERIODS, Statement, check_parameters
 from kindynos.results.simulate import SimulationOptions, simulate
 from kindynos.results.statistic_text import ParsedStatistic, parse_statistic
 from kindynos.sampling.streams import checked_seed
+from kindynos.studies.points import Points
 from kindynos.studies.sweep import Sweep, grid_of, spread
+from kindynos.studies.swept_drivers import as_drivers
 from kindynos.validate import finite, shown
 
 POINTS_PER_BATCH = 16_384  # points evaluated at a time
@@ -66,23 +65,8 @@ def sweep(statement: Statement, wanted: SweepRequest, options: SimulationOptions
         )
     description = parse_statistic(wanted.statistic)
     seed = checked_seed(options.seed)
-    task = _Point(
-        statement,
-        grid.to_dict("records"),
-        outcomes,
-        description,
-        options.trials,
-        seed,
-        options.sampling,
-    )
-    one_thread = statement.program.one_thread
-    rows: list[list[Estimate]] = spread(
-        task,
-        len(grid),
-        1 if one_thread else options.workers or 0,
-        options.executor,
-        options.progress,
-    )
+    options = replace(options, seed=seed)
+    rows = _simulated(statement, grid, outcomes, description, options)
     figures = pd.DataFrame([[float(figure) for figure in row] for row in rows], columns=outcomes)
     errors = pd.DataFrame([[figure.error for figure in row] for row in rows], columns=outcomes)
     if description.label.startswith("chance"):
@@ -95,6 +79,60 @@ def sweep(statement: Statement, wanted: SweepRequest, options: SimulationOptions
         units,
         better,
     )
+
+
+def _simulated(
+    statement: Statement,
+    grid: pd.DataFrame,
+    outcomes: list[str],
+    requested: ParsedStatistic,
+    options: SimulationOptions,
+) -> list[list[Estimate]]:
+    """Return the statistic of the outcomes at each point: of given figures all on draws that are
+    made once, else of a run for each point.
+    """
+    names = tuple(map(str, grid.columns))
+    points = Points(statement, names, tuple(outcomes), replace(options, progress=None))
+    known = set(names) <= set(statement.quantities)  # and not the number of periods
+    if options.executor is None and known and points.given_only:
+        try:
+            rows = _together(points, grid, outcomes, requested, options)
+        except KindynosError:
+            pass  # one run for each point says at which it fails
+        else:
+            if len(rows) < len(grid):
+                raise RunError(
+                    f"stopped after {len(rows):,} of {len(grid):,} points", owner="sweep"
+                )
+            return rows
+    records = grid.to_dict("records")
+    task = _Point(
+        statement,
+        records,
+        outcomes,
+        requested,
+        options.trials,
+        options.checked_seed(),
+        options.sampling,
+    )
+    workers = 1 if statement.program.one_thread else options.workers or 0
+    return spread(task, len(grid), workers, options.executor, options.progress)
+
+
+def _together(
+    points: Points,
+    grid: pd.DataFrame,
+    outcomes: list[str],
+    requested: ParsedStatistic,
+    options: SimulationOptions,
+) -> list[list[Estimate]]:
+    rows: list[list[Estimate]] = []
+    listed = [tuple(map(float, row)) for row in grid.itertuples(index=False)]
+    for found in points.at(listed):
+        rows.append([requested.read(found[name]) for name in outcomes])
+        if options.progress is not None and options.progress(len(rows), len(grid)) is False:
+            break
+    return rows
 
 
 def check_swept(statement: Statement, name: str, task: str = "sweep") -> None:
@@ -233,44 +271,4 @@ def _columns(
 ) -> pd.DataFrame:
     return pd.DataFrame(
         {name: np.broadcast_to(values[name].reshape(-1), count) for name in outcomes}
-    )
-
-
-def as_drivers(statement: Statement, swept: Mapping[str, Floats]) -> Statement:
-    """Return the model with what is swept as drivers, so that it may differ from point to point.
-
-    A parameter such as ``vessel.mode`` becomes a driver of that name, and ``vessel`` one with a
-    named parameter.
-    """
-    changed: dict[str, Quantity] = {}
-    for name, values in swept.items():
-        owner, dot, parameter = name.partition(".")
-        old = statement.quantities[owner]
-        distinct = np.unique(values)
-        stand_in = Discrete(tuple(distinct), tuple(np.full(len(distinct), 1 / len(distinct))))
-        if not dot:
-            driver = statement.replace(**{name: stand_in}).quantities[name]
-            assert isinstance(driver, DistributionDriver)
-            # a mean of points might be no value it can have
-            changed[name] = replace(driver, base=float(values[0]))
-            continue
-        old = changed.get(owner, old)
-        assert isinstance(old, DistributionDriver | DependentDriver)
-        distribution = old.distribution
-        stated = {**parameters_of(distribution), parameter: name}
-        kind = (
-            distribution.kind
-            if isinstance(distribution, StatedDistribution)
-            else type(distribution)
-        )
-        changed[name] = DistributionDriver(name, float(values[0]), distribution=stand_in)
-        changed[owner] = DependentDriver(
-            owner,
-            old.base,
-            old.unit,
-            distribution=StatedDistribution(kind, tuple(stated.items())),
-            each=old.each,
-        )
-    return replace(
-        statement, quantities={**statement.quantities, **changed}, correlations=(), scenarios={}
     )

@@ -24,7 +24,7 @@ from kindynos.program.statement import Statement
 from kindynos.results.result import Result
 from kindynos.results.simulate import SimulationOptions, simulate
 from kindynos.sampling.plans import PLANS
-from kindynos.studies.model_sweep import as_drivers
+from kindynos.studies.swept_drivers import as_drivers
 
 TOGETHER = 131_072  # points times trials worked on at a time
 MOST_VALUES = 2**24  # values held at a time
@@ -45,7 +45,7 @@ class Points:
         """Yield the outcomes at each point, a few points at a time; raises what the model raises,
         with the point.
         """
-        if not self._given_only:
+        if not self.given_only:
             yield from (self._alone(point) for point in points)
             return
         width = max(MOST_VALUES // (self.settings.trials * len(self.outcomes)), 1)
@@ -53,7 +53,7 @@ class Points:
             yield from self._together(points[begin : begin + width])
 
     @cached_property
-    def _given_only(self) -> bool:
+    def given_only(self) -> bool:
         """Whether decisions are given figures, none of them the parameter of a distribution, whose
         draws it would change.
         """
