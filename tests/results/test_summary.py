@@ -12,6 +12,7 @@ import kindynos as kd
 from kindynos.engine import checkpoint
 from kindynos.engine.accumulate import Accumulator, Wanted, gather
 from kindynos.engine.blocks import Blocks
+from kindynos.reports.summaries import summarized
 from kindynos.results import summary_run
 from tests.common import Case, Folder, run
 
@@ -73,6 +74,24 @@ class AgainstMemory(Case):
                 for word in ("mean", "sd", "skewness"):
                     one, other = (getattr(r[name], word) for r in (short, full))
                     np.testing.assert_allclose(ends(one), ends(other), rtol=1e-10)
+
+    def test_infinite_values_rank_at_their_end(self):
+        made = kd.Model("Paid back", periods=3, start="2028-01", every="month")
+        made.driver("x", kd.Normal(1, 1))
+        made.line("flow", "every_period(x)")
+        made.outcome("back", "payback(flow, -2)", better="low", target=2)
+        made.outcome("minus", "-payback(flow, -2)")
+        with warnings.catch_warnings(action="error"):
+            short = made.simulate(TRIALS, seed=1, store="summary")
+            full = made.simulate(TRIALS, seed=1)
+            for name in ("back", "minus"):
+                for q in (1, 25, 50, 75, 99):
+                    known = ends(full[name].percentile(q))
+                    self.assertEqual(ends(short[name].percentile(q)), known)
+                self.assertEqual(float(short[name].mean), float(full[name].mean))
+                self.assertTrue(math.isnan(short[name].sd))
+        self.assertEqual(ends(short["back"].chance(above=2)), ends(full["back"].chance(above=2)))
+        self.assertIn("median", " ".join(summarized(short).answer))
 
     def test_what_was_not_asked_for_takes_one_more_pass(self):
         short = model().simulate(TRIALS, seed=3, store="summary")

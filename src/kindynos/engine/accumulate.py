@@ -83,7 +83,8 @@ def gather(values: Floats, bounds: Sequence[int], wanted: Wanted) -> BlockSums:
         squares = gaps * gaps
         cubes = squares * gaps
         rows["valid"].append(len(ordered))
-        powers = (gaps.sum(), squares.sum(), cubes.sum(), (squares * squares).sum())
+        with np.errstate(invalid="ignore"):  # of infinite values of either sign
+            powers = (gaps.sum(), squares.sum(), cubes.sum(), (squares * squares).sum())
         rows["powers"].append(powers)
         first = np.searchsorted(ordered, lows, side="left")
         last = np.searchsorted(ordered, highs, side="right")
@@ -119,7 +120,8 @@ def gather(values: Floats, bounds: Sequence[int], wanted: Wanted) -> BlockSums:
 
 def _up_to(terms: Floats, places: NDArray[np.int64]) -> Floats:
     """Return the sums of the terms before each place."""
-    return np.concatenate([[0.0], np.cumsum(terms)])[places]
+    with np.errstate(invalid="ignore"):
+        return np.concatenate([[0.0], np.cumsum(terms)])[places]
 
 
 def _farthest(parts: Sequence[Floats]) -> Floats:

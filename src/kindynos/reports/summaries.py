@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from typing import Any
 
 from rich.console import RenderableType
@@ -39,7 +40,10 @@ def summarized(run: SummaryRun) -> Report:
 def _sentence(run: SummaryRun, name: str) -> str:
     result = run[name]
     subject = name.replace("_", " ")
-    said = f"{subject[:1].upper()}{subject[1:]} is {amount(result.mean, result.unit)} on average"
+    subject = f"{subject[:1].upper()}{subject[1:]}"
+    said = f"{subject} is {amount(result.mean, result.unit)} on average"
+    if not math.isfinite(float(result.mean)):
+        said = f"{subject} has a median of {amount(result.median, result.unit)}"
     if result.target is None:
         return f"{said}."
     side = "below" if result.better == "high" else "above"

@@ -27,12 +27,16 @@ def skewness(sample: Sample) -> Estimate:
         value = float((gaps**3).mean() / (gaps**2).mean() ** 1.5)
         if not sample.has_error or not math.isfinite(value):
             return Estimate(value, rough=True)
-        count, one, two, three = sample.left_out(3)
-        centre = one / count
-        second = two / count - centre**2
-        third = three / count - 3 * centre * two / count + 2 * centre**3
-        reach = jackknife_error(third / second**1.5)
+        reach = jackknife_error(skewness_of_sums(*sample.left_out(3)))
     return Estimate(value, value - reach, value + reach, rough=True)
+
+
+def skewness_of_sums(count: Floats, one: Floats, two: Floats, three: Floats) -> Floats:
+    """Return skewnesses from sums of the powers 0 to 3."""
+    centre = one / count
+    second = two / count - centre**2
+    third = three / count - 3 * centre * two / count + 2 * centre**3
+    return third / second**1.5
 
 
 def kurtosis(sample: Sample) -> Estimate:

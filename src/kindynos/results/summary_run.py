@@ -33,6 +33,7 @@ from kindynos.program.identity import identity
 from kindynos.program.program import Program
 from kindynos.results import statistics
 from kindynos.results.run import Run
+from kindynos.results.shape_statistics import skewness_of_sums
 from kindynos.results.sheet import PERCENTILES, sheet
 from kindynos.results.simulate import SimulationOptions, simulate
 from kindynos.results.summary_sample import MissedError, SummarySample, relative_skewness
@@ -254,7 +255,8 @@ class SummaryRun(Mapping[str, "SummaryResult"], Reported):
     def _wanted(self, name: str, request: _Request, ranks: float) -> Wanted:
         """Return the brackets of levels, from the pilot."""
         values = np.sort(self.pilot[name].values)
-        values = values[: int(np.isfinite(values).sum())]
+        values = values[: len(values) - int(np.isnan(values).sum())]  # NaN comes last
+        finite_values = values[np.isfinite(values)]
         count = len(values)
         if not count:
             raise RunError(f"{name!r} has no value in the pilot of {self.pilot.size:,} trials")
@@ -269,7 +271,7 @@ class SummaryRun(Mapping[str, "SummaryResult"], Reported):
                 )
             )
         return Wanted(
-            float(values.mean()),
+            float(finite_values.mean()) if len(finite_values) else 0.0,
             np.array(brackets, dtype=np.float64).reshape(-1, 2),
             np.array(request.cuts, dtype=np.float64),
         )
@@ -325,7 +327,7 @@ class SummaryResult:
         sample = self._sample
         value, powers = sample.mean, sample.powers.sum(axis=1)
         count = float(powers[0])
-        if not sample.has_error:
+        if not sample.has_error or not math.isfinite(powers[2]):
             return Estimate(value)
         if sample.independent:
             deviation = math.sqrt(powers[2] / (count - 1) / count)
@@ -341,6 +343,8 @@ class SummaryResult:
         sample = self._sample
         powers = sample.powers.sum(axis=1)
         value = math.sqrt(powers[2] / (powers[0] - 1))
+        if not math.isfinite(value):  # infinite values have no spread
+            return Estimate(math.nan)
         count, one, two = sample.left_out(2)
         values = np.sqrt(np.maximum(two - one**2 / count, 0) / (count - 1))
         reach = jackknife_error(values)
@@ -351,12 +355,10 @@ class SummaryResult:
         """The skewness over all trials."""
         sample = self._sample
         powers = sample.powers.sum(axis=1)
+        if not math.isfinite(powers[3]):
+            return Estimate(math.nan, rough=True)
         value = float(powers[3] / powers[0] / (powers[2] / powers[0]) ** 1.5)
-        count, one, two, three = sample.left_out(3)
-        centre = one / count
-        second = two / count - centre**2
-        third = three / count - 3 * centre * two / count + 2 * centre**3
-        reach = jackknife_error(third / second**1.5)
+        reach = jackknife_error(skewness_of_sums(*sample.left_out(3)))
         return Estimate(value, value - reach, value + reach, rough=True)
 
     @property

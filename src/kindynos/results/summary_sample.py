@@ -142,20 +142,21 @@ class SummarySample:
         held = self.sums.valid > 0
         count = self.sums.valid[held].astype(np.float64)
         one, two, three, four = self.sums.powers[held].T
-        shift = float(one.sum() / count.sum())  # of the mean from the centre
-        return np.stack(
-            [
-                count,
-                one - shift * count,
-                two - 2 * shift * one + shift**2 * count,
-                three - 3 * shift * two + 3 * shift**2 * one - shift**3 * count,
-                four
-                - 4 * shift * three
-                + 6 * shift**2 * two
-                - 4 * shift**3 * one
-                + shift**4 * count,
-            ]
-        )
+        with np.errstate(invalid="ignore"):  # infinite values have no spread
+            shift = float(one.sum() / count.sum())  # of the mean from the centre
+            return np.stack(
+                [
+                    count,
+                    one - shift * count,
+                    two - 2 * shift * one + shift**2 * count,
+                    three - 3 * shift * two + 3 * shift**2 * one - shift**3 * count,
+                    four
+                    - 4 * shift * three
+                    + 6 * shift**2 * two
+                    - 4 * shift**3 * one
+                    + shift**4 * count,
+                ]
+            )
 
     @property
     def mean(self) -> float:
