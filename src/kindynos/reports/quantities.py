@@ -64,6 +64,8 @@ def result(found: Result) -> Report:
     for word, figure in figures.items():
         table.add_row(word, *with_error(figure))
     said = f"{found.name}: {amount(found.mean, found.unit)} on average of {found.size:,} trials."
+    if found.n_failed == found.size:
+        said = f"{found.name} has no value in any of {found.size:,} trials."
 
     def draws() -> Draws:
         from kindynos.plots import distribution
