@@ -1,9 +1,12 @@
 """Large runs: summaries against trials in memory, one worker of a cluster against two, correlated
-drivers against the best plain code, and how cost grows with trials and drivers.
+drivers and paths against the best plain code, sweeps, and how cost grows with trials, drivers,
+periods and outcomes.
 """
 
 import time
 import warnings
+from collections.abc import Callable
+from functools import partial
 
 import numpy as np
 import pandas as pd
@@ -94,21 +97,96 @@ def together(count: int, plan: str, most: str) -> Row:
     return label, f"{1000 * ours:.0f} ms / {1000 * known:.0f} ms", ratio, most
 
 
+def correlated_paths() -> Row:
+    """Ten correlated price paths of 60 months, stratified month by month."""
+    count, periods, trials = 10, 60, 4_000 if SHORT else 20_000
+    names = [f"p{place}" for place in range(count)]
+    matrix = np.full((count, count), 0.4) + 0.6 * np.eye(count)
+    model = kd.Model("paths", periods=periods)
+    for name in names:
+        model.driver(name, kd.GeometricBrownianMotion(100, 0.05, 0.2), dt=1 / 12)
+    model.correlate(pd.DataFrame(matrix, names, names))
+    model.outcome("y", " + ".join(f"last({name})" for name in names))
+    factor = np.linalg.cholesky(matrix)
+
+    def plain() -> float:
+        generator = np.random.default_rng(1)
+        shape = (count, periods, trials)
+        places = generator.permuted(np.tile(np.arange(trials), (count, periods, 1)), axis=-1)
+        normal = ndtri((places + generator.random(shape)) / trials).reshape(count, -1)
+        shocks = 0.2 * np.sqrt(1 / 12) * (factor @ normal).reshape(shape)
+        paths = 100 * np.exp(np.cumsum((0.05 - 0.02) / 12 + shocks, axis=1))
+        return float(paths[:, -1].sum(axis=0).mean())
+
+    ours, known, ratio = paired(
+        lambda: model.simulate(trials, 1, workers=1), plain, runs=2 if SHORT else 5
+    )
+    label = f"{count} correlated paths of {periods} months, latin plan, {trials:,} trials / NumPy"
+    return label, f"{1000 * ours:.0f} ms / {1000 * known:.0f} ms", ratio, "at most 1.2"
+
+
+def sweep() -> Row:
+    """A sweep of two given figures by simulation against one run of as many trials in all."""
+    side, trials = (5, 2_000) if SHORT else (21, 2_000)
+    model = ferry()
+    fares, growth = np.linspace(45, 65, side), np.linspace(0, 0.04, side)
+    ours, known, ratio = paired(
+        lambda: model.sweep(
+            fare=fares, wage_growth=growth, outcome="net_value", statistic="percentile 10", trials=trials
+        ),
+        lambda: model.simulate(side * side * trials, 1)["net_value"].percentile(10),
+        runs=1 if SHORT else 3,
+    )
+    label = f"sweep of {side} x {side} points of {trials:,} trials / one run of as many"
+    return label, f"{ours:.2f} s / {known:.2f} s", ratio, "at most 1.5"
+
+
+def rows_model(periods: int, outcomes: int) -> kd.Model:
+    """Return a model of rows: a driver redrawn each period, and outcomes made of it."""
+    model = kd.Model("rows", periods=periods)
+    model.driver("rate", kd.Normal(0.01, 0.02), each="period")
+    model.line("value", "100 * grow(rate)")
+    for place in range(outcomes):
+        model.outcome(f"y{place}", f"last(value) + {place} * total(rate)")
+    return model
+
+
+def seconds_of(work: Callable[[], object]) -> float:
+    begun = time.perf_counter()
+    work()
+    return time.perf_counter() - begun
+
+
 def growth() -> list[Row]:
-    """The time of ten times as many trials, and of four times as many correlated drivers."""
+    """The time of ten times as many trials, and of four times as much of all else."""
     model, few = ferry(), 40_000 if SHORT else 200_000
     more, _, ratio = paired(
         lambda: model.simulate(10 * few, 1), lambda: model.simulate(few, 1), runs=2
     )
     rows = [(f"night ferry, {10 * few:,} trials / {few:,}", f"{more:.2f} s", ratio, "at most 10.5")]
-    seconds = {}
-    for count in (25, 100) if SHORT else (125, 500):
-        begun = time.perf_counter()
-        correlated(count)[0].simulate(2_000, 1)
-        seconds[count] = time.perf_counter() - begun
-    (fewer, first), (many, last) = seconds.items()
-    label = f"stating and running {many} correlated drivers / {fewer}"
-    rows.append((label, f"{last:.2f} s / {first:.2f} s", last / first, "at most 20"))
+    trials = 2_000 if SHORT else 20_000
+    cases = {
+        "stating and running {} correlated drivers": (
+            (25, 100) if SHORT else (125, 500),
+            lambda count: correlated(count)[0].simulate(2_000, 1),
+            "at most 20",
+        ),
+        f"{trials:,} trials of {{}} periods": (
+            (30, 120) if SHORT else (300, 1_200),
+            lambda count: rows_model(count, 1).simulate(trials, 1),
+            "at most 4.5",
+        ),
+        f"{trials:,} trials of {{}} outcomes, with their table": (
+            (5, 20) if SHORT else (50, 200),
+            lambda count: rows_model(12, count).simulate(trials, 1).table(),
+            "at most 4.5",
+        ),
+    }
+    for label, ((fewer, many), work, most) in cases.items():
+        work(fewer)
+        first, last = (seconds_of(partial(work, count)) for count in (fewer, many))
+        text = f"{last:.2f} s / {first:.2f} s"
+        rows.append((f"{label.format(many)} / {fewer}", text, last / first, most))
     return rows
 
 
@@ -118,5 +196,7 @@ def measure() -> list[Row]:
         *cluster(),
         together(50, "random", "at most 1.5"),
         together(50, "latin", "at most 2"),
+        correlated_paths(),
+        sweep(),
         *growth(),
     ]

@@ -1,12 +1,13 @@
-"""Tests of the passage between stratified and independent scores, and of what it makes of
-correlated drivers.
-"""
+"""Tests of stratified scores made dependent, and of what becomes of correlated drivers."""
 
 import numpy as np
 from scipy import stats
 
 import kindynos as kd
-from kindynos.dependence.strata import independent_from_stratified, stratified_from_independent
+from kindynos.dependence.copulas import Elliptical
+from kindynos.dependence.groups import DriverGroup
+from kindynos.dependence.scores import Scores
+from kindynos.dependence.strata import in_strata, kept_correlation
 from tests.common import Case, proof
 
 RNG = np.random.default_rng(2)
@@ -18,27 +19,44 @@ def latin(samples, trials):
     ) / trials
 
 
-class Passage(Case):
-    def test_scores_become_independent_and_come_back(self):
-        scores = latin(2000, 30)
-        loose = independent_from_stratified(scores)
-        self.assertGreater(stats.kstest(loose.reshape(-1), "uniform").pvalue, 0.01)
-        # of independent scores these are uniform
-        for extreme in (loose.max(axis=1) ** 30, (1 - loose.min(axis=1)) ** 30):
-            self.assertGreater(stats.kstest(extreme, "uniform").pvalue, 0.01)
-        np.testing.assert_allclose(stratified_from_independent(loose), scores, atol=1e-12)
+class Strata(Case):
+    def test_mixed_scores_keep_their_order_and_fill_every_stratum(self):
+        own, mixed = latin(50, 40), RNG.normal(size=(50, 40))
+        scores = in_strata(mixed, own)
+        np.testing.assert_array_equal(np.argsort(scores, axis=1), np.argsort(mixed, axis=1))
+        strata = np.sort(np.floor(scores * 40), axis=1)
+        np.testing.assert_array_equal(strata, np.tile(np.arange(40), (50, 1)))
 
-    def test_places_within_strata_are_uniform_and_independent(self):
-        placed = np.sort(
-            stratified_from_independent(RNG.random((4000, 20))), axis=1
-        ) * 20 - np.arange(20)
-        self.assertTrue((placed >= 0).all() and (placed <= 1).all())
+    def test_places_within_strata_are_uniform_and_apart_from_ranks(self):
+        """The top stratum of 4 trials is where a place that bore on the rank would show most."""
+        own = latin(20_000, 4)
+        mixed = 0.6 * stats.norm.ppf(own) + 0.8 * stats.norm.ppf(latin(20_000, 4))
+        placed = np.sort(in_strata(mixed, own), axis=1) * 4 - np.arange(4)
         for column in placed.T:
-            counts = np.histogram(column, bins=20, range=(0, 1))[0]
-            self.assertGreater(stats.chisquare(counts).pvalue, 1e-4)
-        self.assertLess(
-            abs(np.corrcoef(placed[:, :-1].reshape(-1), placed[:, 1:].reshape(-1))[0, 1]), 0.015
-        )
+            self.assertGreater(stats.kstest(column, "uniform").pvalue, 1e-3)
+
+    def test_the_part_of_a_correlation_that_ranks_keep(self):
+        """Against Spearman's correlation of n normal pairs (Moran, Biometrika 35, 1948), in strata:
+        the part of ranks times 1 - 1 / n^2, for the mean within strata.
+        """
+        r, n = 0.6, 40
+        spearman = 6 / np.pi * (np.arcsin(r) + (n - 2) * np.arcsin(r / 2)) / (n + 1)
+        wanted = spearman * (1 - 1 / n**2) / (6 / np.pi * np.arcsin(r / 2))
+        matrix = np.array([[1, r, r], [r, 1, r], [r, r, 1]])
+        kept = kept_correlation(n, matrix, True)
+        self.assertAlmostEqual(kept[1, 2], wanted, delta=0.008)
+        self.assertEqual(kept_correlation(2_000, matrix, True)[0, 1], 1)
+        self.assertGreater(kept_correlation(900, matrix, False)[0, 1], 0.99)
+
+    def test_normal_scores_are_those_of_the_uniform_ones(self):
+        uniform = {"a": RNG.random(5_000), "b": RNG.random(5_000)}
+        copula = Elliptical(((1.0, 0.6), (0.6, 1.0)))
+        group = DriverGroup(("a", "b"), copula)
+        scores = group.apply(Scores(uniform), False)
+        np.testing.assert_array_equal(scores["a"], uniform["a"])
+        z = stats.norm.ppf(uniform["a"]), stats.norm.ppf(uniform["b"])
+        np.testing.assert_allclose(scores.normal("b"), 0.6 * z[0] + 0.8 * z[1], atol=1e-9)
+        np.testing.assert_allclose(scores["b"], stats.norm.cdf(scores.normal("b")), atol=1e-12)
 
 
 class Drivers(Case):

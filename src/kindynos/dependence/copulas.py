@@ -19,8 +19,6 @@ from kindynos.dependence.matrices import cholesky_factor
 from kindynos.distributions.normal_scores import normal_quantile
 from kindynos.distributions.special import gammaincinv, ndtr, stdtr
 
-LOWEST, HIGHEST = 2.0**-54, 1 - 2.0**-53
-
 
 class Copula(ABC):
     """How the scores of several drivers move together."""
@@ -30,11 +28,20 @@ class Copula(ABC):
 
     @abstractmethod
     def mix(self, scores: Floats, extra: Floats) -> Floats:
-        """Return dependent scores from independent ones, ``(drivers, n)``, and the extra ones,
-        ``(extra, n)``.
+        """Return dependent figures from independent scores, ``(drivers, ...)``, and the extra ones,
+        ``(extra, ...)``.
 
-        Each rises with the driver's own independent score.
+        Each rises with the driver's own independent score, and has the order of ``score``.
         """
+
+    @abstractmethod
+    def score(self, mixed: Floats) -> Floats:
+        """Return the uniform scores of what ``mix`` returned."""
+
+    @property
+    def gives_normal(self) -> bool:
+        """Whether what ``mix`` returns are standard normal scores."""
+        return False
 
 
 @dataclass(frozen=True)
@@ -54,16 +61,20 @@ class Elliptical(Copula):
     def _lower(self) -> Floats:
         return cholesky_factor(np.array(self.matrix))
 
-    def normal(self, scores: Floats) -> Floats:
-        """Return correlated standard normal scores; the first driver's are its own."""
-        return product(self._lower, normal_quantile(scores))
+    @property
+    def gives_normal(self) -> bool:
+        return self.df is None
 
     def mix(self, scores: Floats, extra: Floats) -> Floats:
-        normal = self.normal(scores)
+        normal = normal_quantile(scores)
+        mixed = product(self._lower, normal.reshape(len(normal), -1)).reshape(normal.shape)
         if self.df is None:
-            return ndtr(normal)
+            return mixed
         variance = 2 * gammaincinv(self.df / 2, extra[0]) / self.df
-        return stdtr(self.df, normal / np.sqrt(variance))
+        return np.asarray(mixed / np.sqrt(variance))
+
+    def score(self, mixed: Floats) -> Floats:
+        return ndtr(mixed) if self.df is None else stdtr(self.df, mixed)
 
 
 @dataclass(frozen=True)
@@ -94,6 +105,9 @@ class Archimedean(Copula):
 
     def mix(self, scores: Floats, extra: Floats) -> Floats:
         return self.generator(-np.log(scores) / self.frailty(extra))
+
+    def score(self, mixed: Floats) -> Floats:
+        return mixed
 
 
 @dataclass(frozen=True)

@@ -9,15 +9,11 @@ from functools import lru_cache
 import numpy as np
 
 from kindynos.arrays import Floats
-from kindynos.dependence.copulas import HIGHEST, LOWEST, Copula, Elliptical
+from kindynos.dependence.copulas import Copula, Elliptical
 from kindynos.dependence.matrices import is_correlation_matrix
-from kindynos.dependence.strata import (
-    independent_from_stratified,
-    kept_correlation,
-    stratified_from_independent,
-)
+from kindynos.dependence.scores import Scores, inside
+from kindynos.dependence.strata import in_strata, kept_correlation
 from kindynos.distributions.normal_scores import normal_quantile
-from kindynos.distributions.special import ndtr
 
 
 @dataclass(frozen=True)
@@ -41,56 +37,44 @@ class DriverGroup:
         """The names of the extra scores the copula needs."""
         return [f"copula {i} of {', '.join(self.names)}" for i in range(self.copula.extra)]
 
-    def apply(self, scores: Mapping[str, Floats], stratified: bool) -> dict[str, Floats]:
+    def apply(self, scores: Scores, stratified: bool) -> Scores:
         """Return the members' scores, dependent: ``(trials,)``, or ``(periods, trials)``.
 
-        Under a stratified plan they are mixed in their independent form, and then have one score in
-        each stratum again.
+        Under a stratified plan they have one score in each stratum again.
         """
         own = np.stack([np.atleast_2d(scores[name]) for name in self.names])
-        extra = (
-            np.stack([np.atleast_2d(scores[name]) for name in self.extra_names])
-            if self.copula.extra
-            else own[:0]
-        )
-        trials, copula, opening = own.shape[-1], self.copula, self.opening
+        copula, opening = self.copula, self.opening
         if stratified:
-            own, extra = independent_from_stratified(own), independent_from_stratified(extra)
-            copula, opening = (
-                strengthened(copula, trials),
-                opening and strengthened(opening, trials),
-            )
-        mixed = copula.mix(
-            own.reshape(len(own), -1), extra.reshape(len(extra), own[0].size)
-        ).reshape(own.shape)
+            size, first_own = own.shape[-1], self.names[0] not in self.serial
+            copula = strengthened(copula, size, first_own)
+            opening = opening and strengthened(opening, size, first_own)
+        extra = [np.atleast_2d(scores[name]) for name in self.extra_names]
+        mixed = copula.mix(own, np.stack(extra) if extra else own[:0])
         if opening is not None:
-            mixed[:, 0] = opening.mix(own[:, 0], extra[:, 0])
-        np.clip(mixed, LOWEST, HIGHEST, out=mixed)
-        answer = {}
+            mixed[:, 0] = opening.mix(own[:, 0], np.array([row[0] for row in extra]))
+        uniform, normal = {}, {}
         for place, name in enumerate(self.names):
-            shape = np.shape(scores[name])
-            if (
-                place == 0
-                and name not in self.serial
-                and isinstance(self.copula, Elliptical)
-                and self.copula.df is None
-            ):
+            shape, row, is_normal = np.shape(scores[name]), mixed[place], copula.gives_normal
+            if place == 0 and is_normal and name not in self.serial:
                 # the first driver's scores stay as they are, to the bit
-                answer[name] = scores[name]
+                uniform[name], normal[name] = scores[name], row.reshape(shape)
                 continue
-            row = _chained(mixed[place], self.serial[name]) if name in self.serial else mixed[place]
-            answer[name] = (_in_strata(row) if stratified else row).reshape(shape)
-        return answer
-
-
-def _in_strata(scores: Floats) -> Floats:
-    return np.clip(stratified_from_independent(scores), LOWEST, HIGHEST)
+            if name in self.serial:
+                as_normal = row if is_normal else normal_quantile(inside(copula.score(row)))
+                row, is_normal = _chained(as_normal, self.serial[name]), True
+            if stratified:
+                uniform[name] = in_strata(row, own[place]).reshape(shape)
+            elif is_normal:
+                normal[name] = row.reshape(shape)
+            else:
+                uniform[name] = inside(copula.score(row)).reshape(shape)
+        return Scores(uniform, normal)
 
 
 @lru_cache(maxsize=256)
-def strengthened(copula: Copula, trials: int) -> Copula:
+def strengthened(copula: Copula, trials: int, first_own: bool) -> Copula:
     """Return an elliptical copula with correlations so much stronger that those stated are left
-    after the passage to strata.
+    once its scores are in strata.
 
     As far as a matrix of such correlations can be; the difference matters only in blocks of a few
     hundred trials.
@@ -98,7 +82,7 @@ def strengthened(copula: Copula, trials: int) -> Copula:
     if not isinstance(copula, Elliptical) or len(copula.matrix) == 1:
         return copula
     stated = np.array(copula.matrix)
-    wanted = stated / kept_correlation(trials, stated)
+    wanted = stated / kept_correlation(trials, stated, first_own)
     np.fill_diagonal(wanted, 1.0)
     for part in (1.0, 0.5, 0.25):
         matrix = stated + part * (wanted - stated)
@@ -107,12 +91,12 @@ def strengthened(copula: Copula, trials: int) -> Copula:
     return copula
 
 
-def _chained(scores: Floats, correlation: float) -> Floats:
-    """Return scores in which each period's normal score depends on the one before (an
-    autoregression of order 1).
+def _chained(normal: Floats, correlation: float) -> Floats:
+    """Return normal scores of which each period's depends on the one before (an autoregression of
+    order 1).
     """
-    normal = normal_quantile(scores)
     rest = np.sqrt(1 - correlation**2)
+    chained = normal.copy()
     for t in range(1, len(normal)):
-        normal[t] = correlation * normal[t - 1] + rest * normal[t]
-    return np.clip(ndtr(normal), LOWEST, HIGHEST)
+        chained[t] = correlation * chained[t - 1] + rest * normal[t]
+    return chained

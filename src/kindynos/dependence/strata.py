@@ -1,13 +1,12 @@
-"""An exact passage between stratified scores and independent ones, which keeps their order.
+"""Stratified scores made dependent: mixed first, and put into strata after.
 
-Of n independent uniform scores in order, U(1) < ... < U(n), the powers of ratios (U(r) / U(r+1))^r,
-with U(n+1) = 1, are independent and uniform: 1 - U(r) / U(r+1) is the least of r uniform gaps. So a
-Latin sample, whose r-th score in order is (r - 1 + eta) / n with independent uniform eta, and an
-independent sample stand for each other one to one: eta is that power. Copulas mix the independent
-form, exactly; what comes out is made stratified again, uniform within every stratum.
+A Latin sample of n trials has one score in each of n equal strata. Mixed by a copula the scores of
+a driver are uniform in every trial, but not one in each stratum; so each trial is given the stratum
+of the rank that its mixed score has. Ranks of trials that are alike are uniform, and so is the place
+within the stratum, so every score stays uniform. The place comes from the last digits of the
+driver's own score, which do not bear on its rank.
 
-Source: Lurie and Hartley, American Statistician 26 (1972), 26-27, for making ordered uniform scores
-one by one.
+Source: Iman and Conover, Communications in Statistics B11 (1982), 311-334, for dependence by ranks.
 """
 
 from __future__ import annotations
@@ -17,75 +16,62 @@ from functools import lru_cache
 import numpy as np
 
 from kindynos.arrays import Floats
-from kindynos.distributions.special import ndtr
+from kindynos.dependence.scores import inside
+from kindynos.distributions.special import ndtri
 
-SMALLEST_ETA = 1e-300
-# trials of a block below which the passage weakens correlations enough to matter
+# trials of a block below which ranks weaken correlations enough to matter
 ATTENUATED = 1_000
 GRID = (0.3, 0.6, 0.8, 0.95, 1.0)  # correlations at which it is measured by how much
-SAMPLE = 40_000
+SAMPLE = 100_000
+DIGITS = 2.0**12  # parts of a stratum, within which a score's place is taken
 
 
-def independent_from_stratified(scores: Floats) -> Floats:
-    """Return independent scores in the order of stratified ones, along the last axis, ``(...,
-    trials)``.
+def in_strata(mixed: Floats, own: Floats) -> Floats:
+    """Return stratified scores ``(..., trials)`` in the order of the mixed ones, from the last
+    digits of the driver's ``own``.
     """
-    trials = scores.shape[-1]
-    scaled = scores * trials
-    rank = np.minimum(scaled.astype(np.int64), trials - 1)
-    eta = np.full(scores.shape, 0.5)  # for the rank that rounding may leave out
-    np.put_along_axis(eta, rank, scaled - rank, axis=-1)
-    np.maximum(eta, SMALLEST_ETA, out=eta)
-    steps = np.log(eta, out=eta)
-    steps /= np.arange(1, trials + 1)
-    logs = np.cumsum(steps[..., ::-1], axis=-1)[..., ::-1]
-    return np.asarray(np.exp(np.take_along_axis(logs, rank, axis=-1)))
-
-
-def stratified_from_independent(scores: Floats) -> Floats:
-    """Return stratified scores in the order of independent ones, along the last axis: the inverse
-    of the other passage.
-    """
-    trials = scores.shape[-1]
-    order = np.argsort(scores, axis=-1)
-    logs = np.log(np.take_along_axis(scores, order, axis=-1))
-    gaps = np.empty(scores.shape)
-    gaps[..., :-1] = logs[..., :-1] - logs[..., 1:]
-    gaps[..., -1] = logs[..., -1]
-    gaps *= np.arange(1, trials + 1)
-    placed = np.exp(gaps, out=gaps)
+    trials = mixed.shape[-1]
+    placed = own * (trials * DIGITS)
+    placed -= np.floor(placed)
     placed += np.arange(trials)
     placed /= trials
-    answer = np.empty(scores.shape)
-    np.put_along_axis(answer, order, placed, axis=-1)
-    return answer
+    scores = np.empty(mixed.shape)
+    np.put_along_axis(scores, np.argsort(mixed, axis=-1), inside(placed), axis=-1)
+    return scores
 
 
-def kept_correlation(trials: int, correlation: Floats) -> Floats:
-    """Return which part of rank correlations is left after the passage, in blocks of that many
-    trials.
+def kept_correlation(trials: int, matrix: Floats, first_own: bool) -> Floats:
+    """Return which part of each rank correlation is left in blocks of that many trials.
 
-    ``correlation`` are those of normal scores behind them.
+    ``matrix`` are the correlations of normal scores behind them. With ``first_own`` the first
+    driver's scores are its own, in their strata from the beginning.
     """
     if not 3 <= trials <= ATTENUATED:
-        return np.ones_like(correlation)
-    return np.asarray(np.interp(np.abs(correlation), GRID, _kept_on_grid(trials)))
+        return np.ones_like(matrix)
+    with_own, both_mixed = _kept_on_grid(trials)
+    kept = np.interp(np.abs(matrix), GRID, both_mixed)
+    if first_own:
+        kept[0] = kept[:, 0] = np.interp(np.abs(matrix[0]), GRID, with_own)
+    return np.asarray(kept)
 
 
 @lru_cache(maxsize=64)
-def _kept_on_grid(trials: int) -> tuple[float, ...]:
-    """Return the part kept at the correlations of GRID, from samples that are the same each
-    time.
+def _kept_on_grid(trials: int) -> tuple[list[float], list[float]]:
+    """Return the part kept at the correlations of GRID: of one driver's own scores and another's
+    mixed ones, and of two that are both mixed; from samples that are the same each time.
     """
     generator = np.random.Generator(np.random.SFC64(0))
-    one, other = generator.standard_normal((2, max(SAMPLE // trials, 20), trials))
-    found = []
+    strata = np.tile(np.arange(trials), (4, max(SAMPLE // trials, 20), 1))
+    own = (generator.permuted(strata, axis=-1) + generator.random(strata.shape)) / trials
+    a, b, c, d = ndtri(own)
+    with_own, both_mixed = [], []
     for value in GRID[:-1]:
-        mixed = value * one + np.sqrt(1 - value**2) * other
-        loose = [ndtr(scores) for scores in (one, mixed)]
-        strict = [stratified_from_independent(scores) for scores in loose]
-        before, after = (
-            np.corrcoef(a.reshape(-1), b.reshape(-1))[0, 1] for a, b in (loose, strict)
-        )
-        found.append(float(after / before))
-    return (*found, 1.0)
+        rest = np.sqrt(1 - value**2)
+        follows, follows_too = value * a + rest * b, value * c + rest * d
+        wanted = 6 / np.pi * np.arcsin(value / 2)
+        mixed = in_strata(follows, own[1])
+        with_own.append(float(12 * ((own[0] - 0.5) * (mixed - 0.5)).mean() / wanted))
+        one = in_strata(0.6 * a + 0.8 * c, own[0])
+        other = in_strata(0.6 * follows + 0.8 * follows_too, own[1])
+        both_mixed.append(float(12 * ((one - 0.5) * (other - 0.5)).mean() / wanted))
+    return [*with_own, 1.0], [*both_mixed, 1.0]

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+from abc import abstractmethod
 from dataclasses import dataclass
 from functools import cached_property
 
@@ -18,8 +19,19 @@ from kindynos.validate import finite, positive
 ROOT_TWO_PI = math.sqrt(2 * math.pi)
 
 
+class NormalBased(Distribution):
+    """A distribution of what a standard normal figure becomes by a rising function."""
+
+    @abstractmethod
+    def _from_normal(self, z: Floats) -> Floats:
+        """Return the values, as a new array, at standard normal scores."""
+
+    def _quantile(self, u: Floats) -> Floats:
+        return self._from_normal(normal_quantile(u))
+
+
 @dataclass(frozen=True, repr=False)
-class Normal(Distribution):
+class Normal(NormalBased):
     """The normal distribution, with its mean and standard deviation; from minus to plus infinity.
 
     Source: Johnson, Kotz and Balakrishnan, Continuous Univariate Distributions 1 (1994), chapter
@@ -61,18 +73,17 @@ class Normal(Distribution):
     def _survival(self, x: Floats) -> Floats:
         return ndtr((self.mean - x) / self.sd)
 
-    def _quantile(self, u: Floats) -> Floats:
-        z = normal_quantile(u)
-        z *= self.sd
-        z += self.mean
-        return z
+    def _from_normal(self, z: Floats) -> Floats:
+        values = z * self.sd
+        values += self.mean
+        return values
 
     def _upper_quantile(self, v: Floats) -> Floats:
         return self.mean - self.sd * ndtri(v)
 
 
 @dataclass(frozen=True, repr=False)
-class LogNormal(Distribution):
+class LogNormal(NormalBased):
     """The lognormal distribution, with the mean and sd of the quantity itself (``from_log`` takes
     those of its logarithm); above 0.
 
@@ -145,11 +156,10 @@ class LogNormal(Distribution):
     def _survival(self, x: Floats) -> Floats:
         return ndtr(-self._standard(x))
 
-    def _quantile(self, u: Floats) -> Floats:
-        z = normal_quantile(u)
-        z *= self.sigma
-        z += self.mu
-        return np.exp(z, out=z)
+    def _from_normal(self, z: Floats) -> Floats:
+        values = z * self.sigma
+        values += self.mu
+        return np.exp(values, out=values)
 
     def _upper_quantile(self, v: Floats) -> Floats:
         return np.exp(self.mu - self.sigma * ndtri(v))

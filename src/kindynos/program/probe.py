@@ -15,6 +15,7 @@ from typing import Any
 import numpy as np
 
 from kindynos.arrays import Floats
+from kindynos.dependence.scores import Scores
 from kindynos.errors import KindynosError, ModelError
 from kindynos.formula.shapes import Shape
 from kindynos.program.quantities import Driver, Line
@@ -72,7 +73,7 @@ class Probe:
         requests = [
             request for driver in drivers.values() for request in driver.requests(self.periods)
         ]
-        scores = Latin().scores(requests, SEED, 0, self.trials)
+        scores = Scores(Latin().scores(requests, SEED, 0, self.trials))
         return {name: driver.values(scores) for name, driver in drivers.items()}
 
     def add(self, step: Step) -> None:

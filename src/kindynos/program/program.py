@@ -11,6 +11,7 @@ import numpy as np
 
 from kindynos.arrays import Floats
 from kindynos.dependence.groups import DriverGroup
+from kindynos.dependence.scores import Scores, joined
 from kindynos.engine.blocks import SHARES
 from kindynos.errors import FormulaError, KindynosError, ModelError
 from kindynos.finance.annual_rates import per_period
@@ -125,9 +126,7 @@ class Program:
         }
         return [*found.values(), *(ScoreRequest(name, rows) for name, rows in extra.items())]
 
-    def scores(
-        self, plan: Plan, seed: int, block: int, trials: int, wanted: set[str]
-    ) -> dict[str, Floats]:
+    def scores(self, plan: Plan, seed: int, block: int, trials: int, wanted: set[str]) -> Scores:
         """Return the wanted drivers' scores in a block, dependent where the model says so."""
         groups = [group for group in self.groups if not wanted.isdisjoint(group.names)]
         further = [one for one in self.shock_groups if not wanted.isdisjoint(one.drivers)]
@@ -138,9 +137,9 @@ class Program:
             *(group.names for group in [*groups, *further]),
             *(group.extra_names for group in groups),
         )
-        scores = plan.scores(self.requests(), seed, block, trials, needed)
+        scores = Scores(plan.scores(self.requests(), seed, block, trials, needed))
         for group in [*groups, *further]:
-            scores.update(group.apply(scores, plan.stratified))
+            scores = scores.replaced(group.apply(scores, plan.stratified))
         return scores
 
     def draw(
@@ -157,12 +156,7 @@ class Program:
         ]
         with np.errstate(all="ignore"):
             return {
-                name: driver.values(
-                    {
-                        r.name: _joined([part[r.name] for part in scores])
-                        for r in driver.requests(self.periods)
-                    }
-                )
+                name: driver.values(joined(scores, [r.name for r in driver.requests(self.periods)]))
                 for name, driver in self.drivers.items()
                 if name in wanted
             }
@@ -470,11 +464,6 @@ def _group_step(lines: list[Line], shapes: dict[str, Shape], periods: int) -> Gr
     except FormulaError as error:
         raise error.with_context(owner=f"line {label}") from None
     return GroupStep(group, shapes[lines[0].name].random)
-
-
-def _joined(parts: list[Floats]) -> Floats:
-    """Return blocks side by side, without a copy where there is one."""
-    return parts[0] if len(parts) == 1 else np.concatenate(parts, axis=-1)
 
 
 def _read_only(array: Floats) -> Floats:

@@ -17,9 +17,10 @@ from typing import Any
 import numpy as np
 
 from kindynos.arrays import Floats
+from kindynos.dependence.scores import Scores
 from kindynos.distributions.base import Distribution
 from kindynos.distributions.contract import too_extreme
-from kindynos.distributions.normal_scores import normal_quantile
+from kindynos.distributions.normal import NormalBased
 from kindynos.distributions.stated import StatedDistribution
 from kindynos.distributions.uncertain import Uncertain
 from kindynos.errors import KindynosError, ModelError, ParameterError
@@ -123,7 +124,7 @@ class Driver(ABC):
         """Return the scores it needs."""
 
     @abstractmethod
-    def values(self, scores: Mapping[str, Floats]) -> Floats:
+    def values(self, scores: Scores) -> Floats:
         """Return its values at scores by the names of its requests."""
 
 
@@ -160,12 +161,14 @@ class DistributionDriver(Driver):
             [*found, ScoreRequest(f"{self.name}, parameters")] if self._keeps_parameters else found
         )
 
-    def values(self, scores: Mapping[str, Floats]) -> Floats:
+    def values(self, scores: Scores) -> Floats:
         try:
             if self._keeps_parameters and isinstance(self.distribution, Uncertain):
                 return self.distribution.by_parameters(
                     scores[self.name], scores[f"{self.name}, parameters"]
                 )
+            if isinstance(self.distribution, NormalBased):
+                return self.distribution._from_normal(scores.normal(self.name))
             return self.distribution._quantile(scores[self.name])
         except ArithmeticError:
             raise too_extreme(self.distribution).with_context(
@@ -209,7 +212,7 @@ class DependentDriver(Driver):
     def requests(self, periods: int) -> list[ScoreRequest]:
         return [ScoreRequest(self.name, periods if self.each_period else None)]
 
-    def values(self, scores: Mapping[str, Floats]) -> Floats:
+    def values(self, scores: Scores) -> Floats:
         return scores[self.name]
 
     def values_where(self, scores: Floats, named: Mapping[str, Floats]) -> Floats:
@@ -274,12 +277,9 @@ class ProcessDriver(Driver):
             ]
         return found
 
-    def values(self, scores: Mapping[str, Floats]) -> Floats:
-        periods = len(scores[self.shares or self.name])
-        normal = {
-            request.name: normal_quantile(scores[request.name])
-            for request in self.requests(periods)
-        }
+    def values(self, scores: Scores) -> Floats:
+        periods = len(scores.normal(self.shares or self.name))
+        normal = {request.name: scores.normal(request.name) for request in self.requests(periods)}
         gap = normal.pop(self._before, None)
         shocks = np.stack([row for row in normal.values() if row.ndim == 2])
         theta = [row for row in normal.values() if row.ndim == 1]
@@ -294,7 +294,7 @@ class ProcessDriver(Driver):
         """The name of its shocks in the periods before the first one."""
         return f"{self.name}, before"
 
-    def changes(self, scores: Mapping[str, Floats]) -> Floats:
+    def changes(self, scores: Scores) -> Floats:
         """Return the change of each period, of the logarithm where the process multiplies."""
         values, start = self.values(scores), self.process.start_value
         if self.process.multiplies:

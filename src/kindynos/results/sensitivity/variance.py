@@ -11,6 +11,7 @@ import numpy as np
 import pandas as pd
 
 from kindynos.arrays import Floats
+from kindynos.dependence.scores import Scores
 from kindynos.errors import RunError
 from kindynos.inference.estimates import Estimate
 from kindynos.inference.intervals import jackknifed
@@ -103,13 +104,14 @@ def two_draws(
 
 def values_at(run: SimulatedTrials, scores: dict[str, Floats]) -> dict[str, Floats]:
     """Return the drivers' values at independent scores; those that follow their own past do so."""
+    known = Scores(scores)
     for group in run.program.groups:
-        if len(group.names) == 1 and group.names[0] in scores:
-            scores = {**scores, **group.apply(scores, False)}
+        if len(group.names) == 1 and group.names[0] in known:
+            known = known.replaced(group.apply(known, False))
     with np.errstate(all="ignore"):
         return {
-            name: run.program.drivers[name].values(scores)
-            for name in scores
+            name: run.program.drivers[name].values(known)
+            for name in known
             if name in run.program.drivers
         }
 
