@@ -26,6 +26,20 @@ def progress_listener(listener: Callable[[float], None] | None) -> Iterator[None
         _listener.reset(token)
 
 
+@contextmanager
+def part_of_progress(place: int, parts: int) -> Iterator[None]:
+    """Have shares of the work in the context told as shares of one of several equal parts."""
+    listener = _listener.get()
+    if listener is None or parts == 1:
+        yield
+        return
+    token = _listener.set(lambda share: listener((place + share) / parts))
+    try:
+        yield
+    finally:
+        _listener.reset(token)
+
+
 def forwarded_progress() -> Callable[[int, int], None] | None:
     """Return a progress of trials for a simulation inside other work, whose listener it tells; None
     where nobody listens.

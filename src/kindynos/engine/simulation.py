@@ -16,7 +16,7 @@ from kindynos.engine.blocks import Blocks
 from kindynos.engine.fingerprint import processor
 from kindynos.engine.progress import progress_listener
 from kindynos.engine.workers import run_batches, usable_cpus
-from kindynos.errors import RunInterrupt
+from kindynos.errors import RunError, RunInterrupt
 
 Progress = Callable[[int, int], object]
 Note = tuple[str, str]  # the line, and what is to be said of some of its trials
@@ -72,7 +72,7 @@ def collect(
     and at least every fifth of a second where the work can be watched; when it returns False the
     work stops, and ``done`` says how many trials, from the first on, are complete. Raises
     RunInterrupt, which says how many were done, on an interrupt from the keyboard; an error in a
-    task is raised as it is. ``verify`` is called with the first batch that comes back. A
+    task is raised as it is, and RunError where the memory runs out. ``verify`` is called with the first batch that comes back. A
     ``sink`` takes the answers of batches instead of their being joined; those that are ``finished``
     are left out.
     """
@@ -108,6 +108,11 @@ def collect(
         stopped = RunInterrupt(state.done, blocks.trials)
         stopped.output = SimulationOutput(values, notes, state.leading, tuple(processors))
         raise stopped from None
+    except MemoryError:
+        raise RunError(
+            f"the memory ran out after {state.done:,} of {blocks.trials:,} trials; keep fewer rows "
+            '(keep=), use fewer workers=, or store="summary", which keeps no trials'
+        ) from None
     finally:
         answers.close()
     return SimulationOutput(values, notes, state.leading, tuple(sorted(processors)))

@@ -4,6 +4,8 @@ single trial.
 
 from __future__ import annotations
 
+from collections import Counter
+from collections.abc import Mapping
 from dataclasses import dataclass
 from typing import Any
 
@@ -11,13 +13,16 @@ import numpy as np
 
 from kindynos.arrays import Floats
 from kindynos.engine.blocks import MOST_TRIALS, Blocks
+from kindynos.engine.progress import part_of_progress
 from kindynos.engine.simulation import BatchResult
 from kindynos.errors import RunError, TrialError
 from kindynos.program.failing import errors_raised
-from kindynos.program.program import Program
+from kindynos.program.program import Notes, Program
 from kindynos.sampling.plans import Plan
 from kindynos.validate import check_integer, invalid_argument
 
+# values of one row that are worked out at a time: few enough for the memory of many rows
+SLICE_VALUES = 262_144
 SAME = 1e-9  # of a standard deviation: what the last digits of another processor may differ by
 
 
@@ -39,15 +44,41 @@ class BatchTask:
         sizes = {block: self.blocks.size(block) for block in self.blocks.in_batch(batch)}
         trials = sum(sizes.values())
         drawn = self.program.draw(self.plan, self.seed, sizes, self.program.ancestors(self.keep))
-        try:
-            with errors_raised(self.refuse_bad):
-                values, notes = self.program.evaluate(drawn, trials, self.keep)
-        except TrialError as error:
-            raise self._located(batch, error) from error
-        kept = {name: _per_trial(values[name], trials) for name in self.keep}
+        with errors_raised(self.refuse_bad):
+            kept, notes = self._evaluated(batch, drawn, trials)
         if self.refuse_bad:
             self._check(batch, kept)
         return BatchResult(kept, notes)
+
+    def _evaluated(
+        self, batch: int, drawn: Mapping[str, Floats], trials: int
+    ) -> tuple[dict[str, Floats], Notes]:
+        """Return the kept quantities of a batch, worked out by slices of its trials where rows are
+        long: what lies between drivers and outcomes then takes the memory of a slice alone.
+        """
+        width = max(SLICE_VALUES // max(self.program.periods, 1), 1)
+        slices = [slice(begin, min(begin + width, trials)) for begin in range(0, trials, width)]
+        kept: dict[str, Floats] = {}
+        notes: Counter[tuple[str, str]] = Counter()
+        for place, cut in enumerate(slices):
+            inputs = {name: value[..., cut] for name, value in drawn.items()}
+            size = cut.stop - cut.start
+            try:
+                with part_of_progress(place, len(slices)):
+                    values, found = self.program.evaluate(inputs, size, self.keep)
+            except TrialError as error:
+                error.trial += cut.start
+                raise self._located(batch, error) from error
+            notes.update(found)
+            for name in self.keep:
+                value = _per_trial(values[name], size)
+                if len(slices) == 1:
+                    kept[name] = value
+                    continue
+                if place == 0:
+                    kept[name] = np.empty((*value.shape[:-1], trials))
+                kept[name][..., cut] = value
+        return kept, dict(notes)
 
     def verify(self, batch: int, found: BatchResult) -> None:
         """Work out the first block of a batch here, and compare it with what a worker gave; raises

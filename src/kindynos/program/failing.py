@@ -50,6 +50,8 @@ def one_by_one(
         report_progress(trial / trials)
         try:
             answers.append(call(trial))
+        except MemoryError:
+            raise
         except Exception as error:
             if _raising.get():
                 raise failed(trial, error) from error

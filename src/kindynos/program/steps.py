@@ -218,7 +218,7 @@ def shared_values(call: SharedCall, values: Mapping[str, Floats]) -> dict[str, F
     try:
         with np.errstate(all="ignore"):
             found = call(inputs)
-    except KindynosError:
+    except (KindynosError, MemoryError):
         raise
     except Exception as error:
         raise _function_failed(", ".join(call.outcomes), error) from error
@@ -238,7 +238,7 @@ def call_function(
             if line.each_trial:
                 return _as_floats(line.name, _one_by_one(line, views, trials, tables))
             answer = line.function(**views)
-    except TrialError:
+    except (TrialError, MemoryError):
         raise
     except Exception as error:
         if line.each_trial:
