@@ -132,7 +132,11 @@ def sweep() -> Row:
     fares, growth = np.linspace(45, 65, side), np.linspace(0, 0.04, side)
     ours, known, ratio = paired(
         lambda: model.sweep(
-            fare=fares, wage_growth=growth, outcome="net_value", statistic="percentile 10", trials=trials
+            fare=fares,
+            wage_growth=growth,
+            outcome="net_value",
+            statistic="percentile 10",
+            trials=trials,
         ),
         lambda: model.simulate(side * side * trials, 1)["net_value"].percentile(10),
         runs=1 if SHORT else 3,

@@ -24,8 +24,8 @@ Where to look next:
     Uncertainty kd.Normal, kd.Pert, kd.Mixture and 40 more; kd.from_percentiles for an opinion;
                 kd.fit_distributions for records
     Time        kd.GeometricBrownianMotion, kd.MeanReverting, kd.PathSet and more;
-                kd.fit_series for a series; kd.Cohort for things that change state
-    Money       kd.npv, kd.irr, kd.payback and more, on arrays: periods first, trials last
+                kd.fit_series for a series; kd.Cohort for fleets and other populations
+    Money       kd.npv, kd.irr, kd.payback and more, on arrays (cash_flow[2] is year 3)
     Markets     kd.read_prices, kd.Portfolio for value at risk and back-tests;
                 kd.allocate, kd.frontier for weights
     Choices     kd.Decision, kd.load_decision

@@ -18,6 +18,11 @@ from tests.test_docs import SLOW
 TREASURY = ("risk", "treasury_prices.csv", "--holdings", "treasury_holdings.csv")
 
 
+def all_commands():
+    context = click.Context(cli)
+    return [cli.get_command(context, name) for name in cli.list_commands(context)]
+
+
 class Help(Folder):
     def test_quick_examples_in_the_help_run(self):
         self.assertGreater(self._run_examples(lambda words: words[0] not in SLOW), 20)
@@ -28,7 +33,7 @@ class Help(Folder):
 
     def _run_examples(self, wanted):
         count = 0
-        for command in cli.commands.values():
+        for command in all_commands():
             text = command.get_help(
                 click.Context(command, info_name=command.name, max_content_width=200)
             )
@@ -67,7 +72,7 @@ class Help(Folder):
         return count
 
     def test_every_option_is_explained(self):
-        for command in cli.commands.values():
+        for command in all_commands():
             for option in command.params:
                 if isinstance(option, click.Option):
                     self.assertTrue(option.help, f"{command.name} {option.opts}")

@@ -56,15 +56,18 @@ class Slices(Case):
         self.assertEqual(told[-1], 1_000)
 
     def test_a_failing_trial_is_numbered_in_the_run(self):
-        model = kd.Model("fails", periods=10)
-        model.driver("x", kd.Uniform(0, 1), each="period")
-
         def fails(x):
             if x[0] > 0.999:
                 raise ValueError("too much")
             return float(x[0])
 
-        model.outcome(each_trial=True)(fails)
+        model = kd.Model.from_function(
+            fails,
+            {"x": {"distribution": kd.Uniform(0, 1), "each": "period"}},
+            "y",
+            periods=10,
+            each_trial=True,
+        )
         problems = []
         for values in (10 * 20, 10**6):
             with (

@@ -70,7 +70,7 @@ class KnownAnswers(Case):
         )
         table = found.constraints().iloc[0]
         self.assertTrue(table["binds"] and table["low"] <= 0.05 <= table["high"])
-        self.assertEqual(table["kept"], "in doubt")
+        self.assertEqual(table["kept"], "perhaps")
         self.assertIn("binds", found.sentences()[-1])
         free = model.optimize(
             {"x": (0, 8)},

@@ -2,6 +2,7 @@
 bit.
 """
 
+from concurrent.futures import ProcessPoolExecutor
 from unittest import mock
 
 import numpy as np
@@ -30,6 +31,14 @@ def rich():
     return model
 
 
+class Counting(ProcessPoolExecutor):
+    count = 0
+
+    def submit(self, *arguments, **options):
+        self.count += 1
+        return super().submit(*arguments, **options)
+
+
 class Evaluation(Case):
     def check(self, model, names, points, outcomes, sampling="latin", trials=300):
         found = list(
@@ -54,6 +63,20 @@ class Evaluation(Case):
             with self.subTest(sampling=sampling):
                 points = [(3.0, 50.0), (4.0, 50.0), (2.5, 30.0)]
                 self.check(rich(), ("price", "cap"), points, ("worth", "least"), sampling)
+
+    def test_an_executor_works_out_the_same(self):
+        """All batches of a search go to it, and not only the run at its end."""
+        model = kd.Model("fare")
+        model.given(fare=3.0)
+        model.driver("sold", kd.Normal(40, 5))
+        model.outcome("worth", "fare * (sold - 4 * fare)")
+        options = {"maximize": "mean worth", "trials": 2_000, "evaluations": 40, "seed": 3}
+        here = model.optimize({"fare": (1, 9)}, **options)
+        with Counting(2) as executor:
+            there = model.optimize({"fare": (1, 9)}, executor=executor, **options)
+        self.assertEqual(here.decisions, there.decisions)
+        self.assertEqual(float(here.objective), float(there.objective))
+        self.assertGreater(executor.count, 30)
 
     def test_a_given_figure_that_is_a_parameter(self):
         self.check(rich(), ("spread", "price"), [(2.0, 3.0), (5.0, 3.0)], ("least",))

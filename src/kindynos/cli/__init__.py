@@ -1,5 +1,5 @@
-"""The command line. To add a command: a file here with a click command, and its line in
-COMMANDS.
+"""The command line. To add a command: a file here with a click command of the same name, and its
+name in COMMANDS.
 """
 
 from __future__ import annotations
@@ -10,40 +10,34 @@ import re
 import signal
 import sys
 from collections.abc import Collection
+from importlib import import_module
 
 import click
 
 from kindynos import __version__
 from kindynos.atomic import remove_unfinished
-from kindynos.cli.allocate import allocate
-from kindynos.cli.check import check
 from kindynos.cli.common import Bar
-from kindynos.cli.compare import compare
-from kindynos.cli.decide import decide
-from kindynos.cli.demo import demo
-from kindynos.cli.distributions import distributions
-from kindynos.cli.drivers import drivers
-from kindynos.cli.fit import fit
-from kindynos.cli.optimize import optimize
-from kindynos.cli.paths import paths
-from kindynos.cli.read import read
-from kindynos.cli.report import report
-from kindynos.cli.risk import backtest, risk
-from kindynos.cli.run import run
-from kindynos.cli.schema import schema
-from kindynos.cli.solve import solve
-from kindynos.cli.sweep import sweep
-from kindynos.cli.trial import trial
 from kindynos.errors import KindynosError, RunError
 from kindynos.printable import visible
 
 COMMANDS = {
-    "To begin": (demo, distributions, schema),
-    "Models": (check, run, compare, sweep, solve, optimize, drivers, trial, report),
-    "Choices": (decide,),
-    "Records and results made elsewhere": (fit, read),
-    "Portfolios and prices": (risk, backtest, allocate, paths),
+    "To begin": ("demo", "distributions", "schema"),
+    "Models": (
+        "check",
+        "run",
+        "compare",
+        "sweep",
+        "solve",
+        "optimize",
+        "drivers",
+        "trial",
+        "report",
+    ),
+    "Choices": ("decide",),
+    "Records and results made elsewhere": ("fit", "read"),
+    "Portfolios and prices": ("risk", "backtest", "allocate", "paths"),
 }
+FILES = {"backtest": "risk"}  # of commands that have no file of their own name
 
 SPELLED = {  # what is written where an encoding lacks a sign
     "\N{PLUS-MINUS SIGN}": "+/-",
@@ -58,16 +52,26 @@ SPELLED = {  # what is written where an encoding lacks a sign
 
 
 class _Commands(click.Group):
-    """The commands in the order of COMMANDS, each with the whole first sentence of its help."""
+    """The commands in the order of COMMANDS, each imported when it is called for, and with the
+    whole first sentence of its help.
+    """
+
+    def list_commands(self, ctx: click.Context) -> list[str]:
+        return [name for names in COMMANDS.values() for name in names]
+
+    def get_command(self, ctx: click.Context, cmd_name: str) -> click.Command | None:
+        if cmd_name not in self.list_commands(ctx):
+            return None
+        module = import_module(f"kindynos.cli.{FILES.get(cmd_name, cmd_name)}")
+        command: click.Command = getattr(module, cmd_name)
+        return command
 
     def format_commands(self, ctx: click.Context, formatter: click.HelpFormatter) -> None:
-        for title, commands in COMMANDS.items():
+        for title, names in COMMANDS.items():
             with formatter.section(title):
+                commands = [(name, self.get_command(ctx, name)) for name in names]
                 formatter.write_dl(
-                    [
-                        (command.name or "", command.get_short_help_str(limit=400))
-                        for command in commands
-                    ]
+                    [(name, made.get_short_help_str(limit=400)) for name, made in commands if made]
                 )
 
 
@@ -85,11 +89,6 @@ def cli() -> None:
 
     Exit status: 0 done, 1 the run failed, 2 bad input.
     """
-
-
-for commands in COMMANDS.values():
-    for command in commands:
-        cli.add_command(command)
 
 
 def main() -> None:
@@ -190,12 +189,12 @@ def _flush() -> None:
 
 def _options() -> set[str]:
     """Return the names of the options of the command that was called, as Python has them."""
-    names = [word for word in sys.argv[1:] if word in cli.commands]
-    if not names:
+    context = click.Context(cli)
+    names = [word for word in sys.argv[1:] if word in cli.list_commands(context)]
+    command = cli.get_command(context, names[0]) if names else None
+    if command is None:
         return set()
-    spelled = [
-        spelling for parameter in cli.commands[names[0]].params for spelling in parameter.opts
-    ]
+    spelled = [spelling for parameter in command.params for spelling in parameter.opts]
     return {
         spelling.removeprefix("--").replace("-", "_")
         for spelling in spelled

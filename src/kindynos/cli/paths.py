@@ -73,7 +73,7 @@ BY_PERIOD: dict[str, dict[str, Any]] = {
 @click.option(
     "--uncertain",
     is_flag=True,
-    help="Draw the fitted parameters too: one fan that holds what the history leaves open.",
+    help="Draw the fitted parameters too: the fan then includes the error of a short history.",
 )
 @every_option
 @click.option("--trials", type=WHOLE, default=10_000, show_default=True, help="How many paths.")
@@ -101,7 +101,7 @@ def paths(
     """Fit a process to a price's history and simulate where it may go: the fan, chances, and the
     drawdown to expect.
 
-    Each figure has the 95 % interval that so short a history leaves open.
+    Each figure has the 95 % interval, with the error that a short history causes.
 
     \b
       kindynos paths heating_oil.csv --periods 250 --above 1.0

@@ -1,1 +1,1 @@
-"""A population whose members change state: how many are where, period by period."""
+"""A population whose members move between states: how many are where, period by period."""

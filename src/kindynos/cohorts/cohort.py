@@ -88,7 +88,7 @@ class Cohort(Inline):
     value: Any = None
     cost: Any = None
 
-    fitted: ClassVar[Any] = None  # what ``fit`` found and leaves open, on cohorts that it made
+    fitted: ClassVar[Any] = None  # what ``fit`` found, with its errors, on cohorts that it made
 
     def __post_init__(self) -> None:
         owner = "Cohort"

@@ -1,6 +1,6 @@
 """Fitting a cohort's chances to records of moves.
 
-The chance of a move is its share of all moves from a state; what the records leave open of a row is
+The chance of a move is its share of all moves from a state; the error of a row is
 a Dirichlet distribution with the counts as parameters, over the moves that were seen. Source:
 Anderson and Goodman, Annals of Mathematical Statistics 28 (1957), 89-110, also for the likelihood
 ratio of a change in the chances. Its p-value is that of a permutation test, since moves

@@ -2,8 +2,8 @@
 
 A Latin sample of n trials has one score in each of n equal strata. Mixed by a copula the scores of
 a driver are uniform in every trial, but not one in each stratum; so each trial is given the stratum
-of the rank that its mixed score has. Ranks of trials that are alike are uniform, and so is the place
-within the stratum, so every score stays uniform. The place comes from the last digits of the
+of the rank that its mixed score has. Ranks of trials that are alike are uniform, and so is the
+place within the stratum, so every score stays uniform. The place comes from the last digits of the
 driver's own score, which do not bear on its rank.
 
 Source: Iman and Conover, Communications in Statistics B11 (1982), 311-334, for dependence by ranks.

@@ -30,7 +30,7 @@ class Distribution(Contract, Inline):
     """
 
     percentile_recipe: ClassVar[Recipe | None] = None
-    # what ``fit`` found and leaves open, on distributions that it made
+    # what ``fit`` found, with its errors, on distributions that it made
     fitted: ClassVar[Any] = None
 
     @classmethod

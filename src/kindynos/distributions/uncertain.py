@@ -26,7 +26,7 @@ class Uncertain(Mixture):
 
     label = "uncertain"
     formula = "F(x) = sum of weights[i] F_i(x) over parts of one family"
-    use = "a distribution fitted to few records, with what they leave open of its parameters"
+    use = "a distribution fitted to few records, with the error of its parameters"
 
     def __post_init__(self) -> None:
         super().__post_init__()

@@ -72,9 +72,9 @@ def collect(
     and at least every fifth of a second where the work can be watched; when it returns False the
     work stops, and ``done`` says how many trials, from the first on, are complete. Raises
     RunInterrupt, which says how many were done, on an interrupt from the keyboard; an error in a
-    task is raised as it is, and RunError where the memory runs out. ``verify`` is called with the first batch that comes back. A
-    ``sink`` takes the answers of batches instead of their being joined; those that are ``finished``
-    are left out.
+    task is raised as it is, and RunError where the memory runs out. ``verify`` is called with the
+    first batch that comes back. A ``sink`` takes the answers of batches instead of their being
+    joined; those that are ``finished`` are left out.
     """
     _keep_freed_memory()
     values: dict[str, Floats] = {}

@@ -1,4 +1,4 @@
-"""Cash flows and paths of values on arrays: periods first, trials last."""
+"""Cash flows and paths of values on arrays: ``cash_flow[2]`` is year 3 of every trial."""
 
 from __future__ import annotations
 

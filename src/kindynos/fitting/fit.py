@@ -1,4 +1,4 @@
-"""What a fit found, and what it leaves open."""
+"""What a fit found, and how sure it is."""
 
 from __future__ import annotations
 

@@ -252,7 +252,7 @@ def _made(
     at_bound: dict[str, str],
     fixed: dict[str, float],
 ) -> Kind:
-    """Return the distribution with what its fit leaves open."""
+    """Return the distribution with the error of its fit."""
     made: Any = kind
     answer = made(**{f.name: _of_type(f, found[f.name]) for f in fields(made)})
     theta_covariance = search.theta_covariance(summit)

@@ -1,5 +1,5 @@
-"""The tail of losses: a generalised Pareto distribution of what lies beyond a threshold, with what
-the data leave open.
+"""The tail of losses: a generalised Pareto distribution of what lies beyond a threshold, with the
+error of the estimate.
 
 With threshold u, n losses of which k lie beyond, shape x and scale s, the value at risk at level p
 is u + s ((k / n / (1 - p))^x - 1) / x, and the expected shortfall (value at risk + s - x u) / (1 -
@@ -75,8 +75,8 @@ def fit_tails(rows: Floats) -> Tails:
 
 
 def drawn_tail(losses: Floats, level: float, clustering: float = 1.0) -> tuple[Floats, Floats]:
-    """Return draws of value at risk and expected shortfall ``(draws,)`` from what the losses
-    ``(losses,)`` leave open.
+    """Return draws of value at risk and expected shortfall ``(draws,)`` as sure as the losses
+    ``(losses,)`` make them.
 
     They are drawn in proportion to the penalised likelihood, which a ``clustering`` above 1
     flattens, and from the beta distribution of the share beyond the threshold. Their percentiles

@@ -122,7 +122,7 @@ class RiskFigure(Estimate):
     """A loss in money with its 95 % interval: also its ``fraction`` of the value, and how it was
     made.
 
-    The interval holds what the window leaves open (estimation error) and, where days are simulated,
+    The interval holds the error of a short window (estimation error) and, where days are simulated,
     ``sampling_error``, half the width that simulation alone would leave. ``doubt`` says what in the
     data contradicts the method's assumptions, if anything. ``method``, ``level``, ``window``,
     ``returns`` (their number), ``first`` and ``last`` date, ``horizon`` in periods, each one

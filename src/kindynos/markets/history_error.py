@@ -1,5 +1,5 @@
-"""What a history leaves open of the figures of holdings: the same figures on histories drawn from
-it again, in blocks, so that what follows each other stays together.
+"""The error that a short history causes in the figures of holdings: the same figures on histories
+drawn from it again, in blocks, so that what follows each other stays together.
 
 Source: Politis and Romano, Journal of the American Statistical Association 89 (1994), 1303-1313.
 """

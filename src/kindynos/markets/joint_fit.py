@@ -1,5 +1,5 @@
 """How the returns of several instruments hang together: the copula that makes them likeliest, and
-what a history leaves open of their margins and copula.
+the error that a short history causes in their margins and copula.
 
 Source: Demarta and McNeil, International Statistical Review 73 (2005), 111-129.
 """

@@ -1,5 +1,5 @@
 """What simulated paths of a fitted price tell: where it may end, chances, and drawdowns, each with
-what the fit leaves open.
+the error of the fit.
 """
 
 from __future__ import annotations

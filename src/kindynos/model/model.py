@@ -315,8 +315,8 @@ class Model(Inline):
         return names
 
     def cohort(self, name: str, cohort: Cohort, *, uncertain: bool = False) -> None:
-        """Declare a population whose members change state: rows ``fleet_sailing``,
-        ``fleet_in_dock``, ... for lines.
+        """Declare a population whose members move between states, such as a fleet: rows
+        ``fleet_sailing``, ``fleet_in_dock``, ... for lines.
 
         The rows are the counts after each period, and with ``value`` or ``cost`` a row
         ``fleet_value`` is what the things bring less what their moves cost. The chances may name

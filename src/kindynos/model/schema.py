@@ -95,7 +95,7 @@ class DriverTable(BaseModel):
 
 
 class CohortTable(BaseModel):
-    """A population whose members change state; other keys are tables of chances, one a state."""
+    """A population whose members move between states; other keys are tables of their chances."""
 
     model_config = ConfigDict(extra="allow", strict=True)
 
@@ -179,7 +179,9 @@ class Content(_Table):
     given: dict[str, GivenTable] = Field({}, description="What is known, by name.")
     drivers: dict[str, DriverTable] = Field({}, description="What is uncertain, by name.")
     driver_tables: list[str] = []
-    cohorts: dict[str, CohortTable] = Field({}, description="Populations that change state.")
+    cohorts: dict[str, CohortTable] = Field(
+        {}, description="Populations whose members move between states."
+    )
     lines: dict[str, LineTable] = Field({}, description="What is calculated, by name.")
     outcomes: dict[str, OutcomeTable] = Field({}, description="What is reported, by name.")
     correlations: list[CorrelationTable] = Field([], description="What moves together.")

@@ -435,7 +435,7 @@ class Arima(InPeriods):
         return found
 
     def _drawn(self, theta: Floats) -> Any:
-        """Return parameters picked from those that the series leaves open, with the shocks that
+        """Return parameters picked from those that the series allows, with the shocks that
         they make of the history.
         """
         assert self.fitted is not None

@@ -1,5 +1,5 @@
-"""Fitting an Arima process: its likelihood as a function of free parameters, its maximum, and what
-the series leaves open.
+"""Fitting an Arima process: its likelihood as a function of free parameters, its maximum, and its
+errors.
 """
 
 from __future__ import annotations

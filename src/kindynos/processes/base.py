@@ -408,7 +408,7 @@ class Process(ABC, Inline):
         strictly).
 
         In closed form where there is one, otherwise, or with ``simulate``, from paths. Its interval
-        holds the sampling error and, after a fit, what the fit leaves open; its ``note`` says whose
+        holds the sampling error and, after a fit, the error of the fit; its ``note`` says whose
         chance it is. Raises ParameterError without a figure.
         """
         above, below, _ = chance_bounds("chance", above, below)
@@ -434,8 +434,8 @@ class Process(ABC, Inline):
     def percentile(
         self, time: Positive, q: float, *, trials: int = TRIALS, seed: Seed = 0, steps: int = STEPS
     ) -> Estimate:
-        """Return a percentile of the value at a time; after a fit its interval holds what the fit
-        leaves open.
+        """Return a percentile of the value at a time; after a fit its interval includes the
+        error of the fit.
 
         Raises ParameterError for a time of 0 or less, and a percentile outside 0 to 100.
         """
@@ -457,8 +457,8 @@ class Process(ABC, Inline):
         return Estimate(float(np.percentile(ends, q)), float(low), float(high))
 
     def estimate(self, figure: Callable[[Process], float], draws: int = FEW_DRAWS) -> Estimate:
-        """Return a figure of this process, such as a mean drawdown, whose interval holds what the
-        fit leaves open of it.
+        """Return a figure of this process, such as a mean drawdown, whose interval includes the
+        error of the fit.
 
         ``figure`` is asked of this process and of ``draws`` others with parameters as the fit
         leaves them; a sampling error that it gives is heeded. Without a fit it is the figure alone.
@@ -485,9 +485,7 @@ class Process(ABC, Inline):
     def _estimated(
         self, figure: Callable[[Process, int], Estimate], closed: bool, trials: int
     ) -> Estimate:
-        """Return a figure of this process and a number of trials, with what the fit leaves open of
-        it.
-        """
+        """Return a figure of this process and a number of trials, with the error of the fit."""
         draws, size = (DRAWS, trials) if closed else (FEW_DRAWS, FEW_TRIALS)
         return with_estimation_error(
             self, figure(self, trials), lambda one: figure(one, size), draws, self.basis
@@ -507,7 +505,7 @@ class Process(ABC, Inline):
 
         By the reflection formula where it holds, otherwise, or with ``simulate``, from paths:
         between two steps the chance of a crossing is that of a Brownian bridge. After a fit the
-        interval holds what the fit leaves open. Raises ParameterError for a level that cannot be
+        interval holds the error of the fit. Raises ParameterError for a level that cannot be
         reached.
         """
         owner = "hit_probability"

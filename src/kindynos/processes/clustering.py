@@ -46,7 +46,7 @@ class GarchVolatility:
     variance: float
     volatility: Floats
     gain: float
-    drawn: Floats  # reactions and persistences that the likelihood leaves open (2, draws)
+    drawn: Floats  # reactions and persistences that the likelihood allows (2, draws)
 
     def forecast(self, days: int) -> Floats:
         """Return the forecast sd of each of the next days, which goes to the long-run one by
@@ -119,7 +119,7 @@ def log_sd_variance(values: Floats) -> tuple[float, str]:
 
     Of independent values with kurtosis k it is (k - 1) / (4 n), at least that of normal ones,
     1 / (2 n). Where large moves come in clusters, squares follow each other with autocorrelations
-    that fade by the persistence of a GARCH(1,1) model, which the values leave open too: the
+    that fade by the persistence of a GARCH(1,1) model, which the values do not decide either: the
     variance is that of a normal distribution whose 95 % interval is that of all models drawn.
     Source: He and Teräsvirta, Journal of Econometrics 92 (1999), 173-192, for the autocorrelations.
     """

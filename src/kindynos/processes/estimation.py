@@ -1,4 +1,4 @@
-"""What a fit leaves open of a figure of a process: the same figure of processes with drawn
+"""The error that a fit causes in a figure of a process: the same figure of processes with drawn
 parameters.
 """
 
@@ -38,7 +38,7 @@ def open_intervals(
 
     ``again`` gives the figures of another process from paths of its own, on the same random numbers
     for all, so that only the parameters differ; what the figures of drawn processes lie apart from
-    those of the process itself is what the fit leaves open. The sampling error is that of
+    those of the process itself is the error of the fit. The sampling error is that of
     ``batches`` of the paths. The two are independent.
     """
     others = process._redrawn(draws)
@@ -64,7 +64,7 @@ def with_estimation_error(
     draws: int = DRAWS,
     note: str = "",
 ) -> Estimate:
-    """Return a figure whose interval holds what the fit leaves open beside the sampling error that
+    """Return a figure whose interval holds the error of the fit beside the sampling error that
     it has.
 
     ``again`` gives the same figure of another process; the spread that its own sampling error makes

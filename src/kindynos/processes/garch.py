@@ -240,7 +240,7 @@ class Garch(InPeriods):
         return estimated.likelihood.path(estimated.found.theta)[1]
 
     def _drawn(self, theta: Floats) -> Any:
-        """Return parameters picked from those that the series leaves open, with the volatility they
+        """Return parameters picked from those that the series allows, with the volatility they
         give the next period.
         """
         assert self.fitted is not None

@@ -109,7 +109,7 @@ class MeanReverting(Process):
 
     @classmethod
     def fit(cls, series: ArrayLike, dt: float = 1.0, log: bool | None = None) -> Self:
-        """Return the process fitted to values ``dt`` apart, with what they leave open in
+        """Return the process fitted to values ``dt`` apart, with the error that so few cause in
         ``fitted``.
 
         Where all values are above 0, the logarithm is fitted if it makes them likelier than the

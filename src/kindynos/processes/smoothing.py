@@ -264,7 +264,7 @@ class ExponentialSmoothing(InPeriods):
         return estimated.likelihood.errors_of(estimated.found) / self.sd
 
     def _drawn(self, theta: Floats) -> Any:
-        """Return states and weights picked from those that the series leaves open."""
+        """Return states and weights picked from those that the series allows."""
         assert self.fitted is not None
         found = self.fitted.estimated.draws
         place = np.minimum(

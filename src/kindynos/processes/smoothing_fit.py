@@ -1,5 +1,5 @@
 """Fitting exponential smoothing: the errors of a series one period ahead, the weights and first
-states of which the series is likeliest, and what it leaves open of them.
+states of which the series is likeliest, and their errors.
 
 Given the weights, the errors are linear in the first states and in the shocks of missing values, so
 that these are solved for, and the search is over the weights alone. Source: Golub and Pereyra, SIAM

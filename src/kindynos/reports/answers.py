@@ -25,6 +25,7 @@ from kindynos.results.sensitivity.methods import usual_method
 from kindynos.studies.comparison import Comparison
 from kindynos.studies.optimum import Optimum
 from kindynos.studies.sweep import Sweep
+from kindynos.tables.table import counted
 
 if TYPE_CHECKING:
     from kindynos.decisions.solve import Solution
@@ -163,7 +164,7 @@ def _(found: Optimum) -> list[str]:
     for row in found.constraints().to_dict("records"):
         if row["kept"] == "no":
             said.append(f"Fresh draws break the constraint {row['constraint']}.")
-        elif row["kept"] == "in doubt":
+        elif row["kept"] == "perhaps":
             said.append(f"Whether it keeps the constraint {row['constraint']} cannot be told.")
     return said
 
@@ -261,9 +262,13 @@ def paths_answer(name: str, outlook: Outlook, span: str, today: float) -> list[s
 def model_answer(model: Model) -> list[str]:
     """Return what the outcomes of a model are in its base case, and how much of it is uncertain."""
     program = model.compiled()
-    counts = f"{len(program.givens)} given, {len(program.drivers)} drivers, "
-    counts += f"{len(program.lines)} lines, of which {len(program.outcomes)} outcomes"
-    said = [f"{model.name}: {counts}."]
+    counts = [
+        counted(len(program.givens), "given figure"),
+        counted(len(program.drivers), "driver"),
+        counted(len(program.lines) - len(program.outcomes), "line"),
+        counted(len(program.outcomes), "outcome"),
+    ]
+    said = [f"{model.name}: {_listed([text for text in counts if text[0] != '0'])}."]
     base: Any = model.base_case()
     numbers = [
         f"{name.replace('_', ' ')} is {amount(float(base.loc[name, 'value']), program.unit(name))}"

@@ -1,5 +1,5 @@
-"""Simulated prices as a terminal shows them: what was fitted, where the price may end, and what the
-fit leaves open of it.
+"""Simulated prices as a terminal shows them: what was fitted, where the price may end, and
+the error of the fit.
 """
 
 from __future__ import annotations
@@ -106,7 +106,7 @@ def paths(
     below: float | None = None,
 ) -> Report:
     """Return what was fitted, where the price may end, chances, and the drawdown to expect, with
-    what the fit leaves open.
+    the error of the fit.
     """
     table = table_of(
         f"After {spacing.span(len(made) - 1)}, {made.shape[1]:,} paths, seed {seed}",
@@ -132,7 +132,7 @@ def paths(
         table.add_row("maximum drawdown of the history", per_cent(outlook.seen), "", note)
     used = process.fitted.description if process.fitted else f"{history - 1} returns of the history"
     open_ = (
-        f"The intervals hold what {history:,} prices leave open of the fit. "
+        f"The intervals include the error of a fit to {history:,} prices. "
         if outlook.intervals
         else ""
     )

@@ -391,8 +391,8 @@ def ranking_remark(frame: pd.DataFrame, result: Result) -> str:
 def _closing(run: Run) -> list[RenderableType]:
     facts = run.facts()
     lines = [
-        "The 95 % error is how far a figure may be off because trials are drawn at random; it is "
-        "no range of outcomes."
+        "The 95 % error is how far a figure may be off because trials are drawn at random: "
+        "more trials shrink the error, and the risk stays."
     ]
     if run.size < 200:
         lines = [

@@ -7,7 +7,6 @@ from __future__ import annotations
 import math
 
 import numpy as np
-from scipy.ndimage import gaussian_filter1d
 
 from kindynos.arrays import Floats
 from kindynos.inference.estimates import Estimate
@@ -92,6 +91,8 @@ def _peak(counts: Floats, edges: Floats, width: float) -> float:
     """Return where counts, smoothed by a normal kernel, are largest: the top of the parabola
     through three bins.
     """
+    from scipy.ndimage import gaussian_filter1d  # which takes long to load
+
     step = float(edges[1] - edges[0])
     smooth = gaussian_filter1d(counts, width / step, mode="constant")
     place = int(np.clip(smooth.argmax(), 1, len(counts) - 2))

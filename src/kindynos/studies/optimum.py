@@ -19,7 +19,7 @@ from kindynos.studies.optimising import OptimumRequest, evaluations_table, run_s
 from kindynos.studies.optimum_error import decision_errors
 from kindynos.studies.search import DecisionSearch
 
-_KEPT = {"yes": "", "no": ", and is broken", "in doubt": ", which leaves it in doubt"}
+_KEPT = {"yes": "", "no": ", and is broken", "perhaps": ", which may just break it"}
 FRESH = 0x5DEECE66D  # added to the seed for the draws on which the optimum is judged
 
 
@@ -60,13 +60,13 @@ class Optimum(Reported):
         ones with its interval.
 
         ``binds`` says whether a better point broke it; ``kept`` whether fresh draws leave no doubt
-        ("yes"), some ("in doubt") or say that it is broken ("no").
+        ("yes"), some ("perhaps") or say that it is broken ("no").
         """
         rows = []
         for constraint, found, fresh, binds in self.limits:
             least = constraint.excess(fresh.low if constraint.most else fresh.high)
             most = constraint.excess(fresh.high if constraint.most else fresh.low)
-            kept = "yes" if most <= 0 else "no" if least > 0 else "in doubt"
+            kept = "yes" if most <= 0 else "no" if least > 0 else "perhaps"
             rows.append(
                 (
                     constraint.label,

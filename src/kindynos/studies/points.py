@@ -23,7 +23,7 @@ from kindynos.program.quantities import DependentDriver, Given
 from kindynos.program.statement import Statement
 from kindynos.results.result import Result
 from kindynos.results.simulate import SimulationOptions, simulate
-from kindynos.sampling.plans import PLANS
+from kindynos.sampling.plans import PLANS, Plan
 from kindynos.studies.swept_drivers import as_drivers
 
 TOGETHER = 131_072  # points times trials worked on at a time
@@ -97,10 +97,9 @@ class Points:
         return {}
 
     def _together(self, points: Sequence[Point]) -> list[dict[str, Result]]:
-        plan = PLANS.find(self.settings.sampling, "optimize")
-        seed = self.settings.checked_seed()
-        blocks = Blocks.cut(self.settings.trials, self._program.periods, plan.powers_of_two)
-        values = {name: np.empty((len(points), blocks.trials)) for name in self.outcomes}
+        settings = self.settings
+        plan = PLANS.find(settings.sampling, "optimize")
+        blocks = Blocks.cut(settings.trials, self._program.periods, plan.powers_of_two)
         # Drawn by the model as it is: under some plans draws depend on which drivers there are.
         model = self.statement.program
         needed = model.ancestors(self.outcomes)
@@ -109,23 +108,24 @@ class Points:
             for n, d in model.drivers.items()
             if n in needed
         )
-        kept = rows * blocks.trials <= MOST_VALUES
-
-        def work(batch: int) -> None:
-            sizes = {block: blocks.size(block) for block in blocks.in_batch(batch)}
-            trials = sum(sizes.values())
-            drawn = self._drawn.get(batch) or model.draw(plan, seed, sizes, needed)
-            if kept:
-                self._drawn[batch] = drawn
-            for begin in range(0, len(points), max(TOGETHER // trials, 1)):
-                some = points[begin : begin + max(TOGETHER // trials, 1)]
-                found = self._evaluated(drawn, some, trials)
-                for name in self.outcomes:
-                    values[name][begin : begin + len(some), blocks.part(batch)] = found[name]
-
-        workers = self.settings.workers or usable_cpus()
-        for _ in run_batches(work, range(blocks.batches), workers, None):
-            pass
+        kept = settings.executor is None and rows * blocks.trials <= MOST_VALUES
+        task = PointsTask(
+            model,
+            self._program,
+            self.names,
+            self.outcomes,
+            plan,
+            settings.checked_seed(),
+            blocks,
+            tuple(points),
+            self._drawn if kept else None,
+        )
+        values = {name: np.empty((len(points), blocks.trials)) for name in self.outcomes}
+        workers = settings.workers or usable_cpus()
+        batches = run_batches(task, range(blocks.batches), workers, settings.executor)
+        for batch, found in filter(None, batches):
+            for name in self.outcomes:
+                values[name][:, blocks.part(batch)] = found[name]
         return [
             {
                 name: self._result(name, values[name][place], blocks, plan.independent)
@@ -133,6 +133,55 @@ class Points:
             }
             for place in range(len(points))
         ]
+
+    def _result(self, name: str, values: Floats, blocks: Blocks, independent: bool) -> Result:
+        line = self._program.lines[name]
+        return Result(
+            name,
+            values,
+            blocks.bounds,
+            independent,
+            unit=self._program.unit(name),
+            better=line.better,
+            missing=line.missing,
+            target=line.target,
+        )
+
+
+@dataclass(frozen=True, eq=False)
+class PointsTask:
+    """Works out a batch of trials at many points: draws it by the ``model``, and evaluates the
+    ``program`` in which the decisions ``names`` are drivers. ``drawn`` keeps the draws.
+    """
+
+    model: Program
+    program: Program
+    names: tuple[str, ...]
+    outcomes: tuple[str, ...]
+    plan: Plan
+    seed: int
+    blocks: Blocks
+    points: tuple[Point, ...]
+    drawn: dict[int, dict[str, Floats]] | None
+
+    def __call__(self, batch: int) -> dict[str, Floats]:
+        """Return each outcome ``(points, trials)`` of a batch."""
+        sizes = {block: self.blocks.size(block) for block in self.blocks.in_batch(batch)}
+        trials = sum(sizes.values())
+        kept = {} if self.drawn is None else self.drawn
+        if batch in kept:
+            drawn = kept[batch]
+        else:
+            needed = self.model.ancestors(self.outcomes)
+            drawn = self.model.draw(self.plan, self.seed, sizes, needed)
+        if self.drawn is not None:
+            self.drawn[batch] = drawn
+        width = max(TOGETHER // trials, 1)
+        parts = [
+            self._evaluated(drawn, self.points[begin : begin + width], trials)
+            for begin in range(0, len(self.points), width)
+        ]
+        return {name: np.concatenate([part[name] for part in parts]) for name in self.outcomes}
 
     def _evaluated(
         self, drawn: dict[str, Floats], points: Sequence[Point], trials: int
@@ -147,24 +196,11 @@ class Points:
         }
         for place, name in enumerate(self.names):
             tiled[name] = np.repeat([point[place] for point in points], trials)
-        found, _ = self._program.evaluate(tiled, count * trials, self.outcomes)
+        found, _ = self.program.evaluate(tiled, count * trials, self.outcomes)
         return {
             name: np.broadcast_to(found[name], (count * trials,)).reshape(count, trials)
             for name in self.outcomes
         }
-
-    def _result(self, name: str, values: Floats, blocks: Blocks, independent: bool) -> Result:
-        line = self._program.lines[name]
-        return Result(
-            name,
-            values,
-            blocks.bounds,
-            independent,
-            unit=self._program.unit(name),
-            better=line.better,
-            missing=line.missing,
-            target=line.target,
-        )
 
 
 def worded(values: dict[str, float]) -> str:

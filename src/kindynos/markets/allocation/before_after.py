@@ -116,7 +116,7 @@ class BeforeAfter:
 
     @cached_property
     def _left_open(self) -> pd.DataFrame:
-        """What the history leaves open of each figure of the table, NaN where there is none."""
+        """The error of a short history in each figure of the table, NaN where there is none."""
         source = self.source
         held = [
             weights.to_numpy() * source.value

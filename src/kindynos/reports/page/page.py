@@ -242,5 +242,5 @@ def _made(result: Any) -> str:
         )
     return "; ".join(words) + (
         ". An error is half a 95 % interval: how far a figure may be off because trials are drawn "
-        "at random. It is no range of outcomes."
+        "at random. More trials shrink it; the risk stays."
     )
