@@ -3,7 +3,7 @@ PYTHON ?= python3
 BIN := .venv/bin
 
 
-.PHONY: demo test check proofs mutants lowest bench screenshots docs clean
+.PHONY: demo test check proofs mutants lowest bench screenshots site pages clean
 
 $(BIN)/python:
 	$(PYTHON) -m venv .venv
@@ -50,8 +50,13 @@ mutants: .venv/installed
 screenshots: .venv/installed
 	$(BIN)/python docs/screenshots/make.py
 
-docs: .venv/installed
-	$(BIN)/python docs/make_distributions.py
+# The documentation as a site, in docs/_build/html; a warning is an error.
+site: .venv/installed
+	$(BIN)/python -m sphinx --fail-on-warning --keep-going --quiet --builder html docs docs/_build/html
+
+# The outputs on the pages of the documentation, written anew.
+pages: .venv/installed
+	$(BIN)/python -m tests.pages
 
 clean:
-	rm -rf .venv .venv-lowest larkholm
+	rm -rf .venv .venv-lowest larkholm docs/_build docs/made

@@ -136,7 +136,7 @@ class Runs(Case):
 
     def test_a_driver_decides_most_where_its_share_is_surely_more_than_half(self):
         for sd, sentence in (
-            (1.0, "Large decides most of the gain"),
+            (1.0, "Most of the spread of the gain comes from large"),
             (2.0, "depends most on large"),
         ):
             model = kd.Model("x")

@@ -176,7 +176,7 @@ class Pages(Folder):
         self.assertAlmostEqual(mean, float(result.mean), delta=0.06)
         chance = float(re.search(r"chance of ([\d.]+) % \(± ([\d.]+)\) it is below 0", shown)[1])
         self.assertAlmostEqual(chance / 100, float(result.chance(below=0)), delta=0.0006)
-        self.assertIn("Flow decides most of the net value (100 %).", shown)
+        self.assertIn("Most of the spread of the net value comes from flow (100 %).", shown)
 
     def test_amounts_have_no_more_digits_than_their_error_leaves(self):
         for value, low, high, unit, shown in (

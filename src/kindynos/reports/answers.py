@@ -447,7 +447,8 @@ def ranked_sentence(name: str, ranking: pd.DataFrame) -> list[str]:
     most, doubt = float(ordered.iloc[0]), float(ranking[error].loc[ordered.index[0]])
     named = name.replace("_", " ")
     if doubt == doubt and most - doubt > MOST:
-        return [f"{first} decides most of the {named} ({100 * most:.0f} %)."]
+        words = first[:1].lower() + first[1:]
+        return [f"Most of the spread of the {named} comes from {words} ({100 * most:.0f} %)."]
     if second:
         words = first[:1].lower() + first[1:]
         return [f"The {named} depends most on {words} and {second[0].replace('_', ' ')}."]

@@ -1,0 +1,232 @@
+"""Write what the site shows of the code: the pages of ``docs/made``, and their pictures.
+
+Everything is read from where the code has it: names by topic from the stub of public names,
+distributions and processes from their catalogues, functions of formulas from their registry, keys
+of model files from the schema.
+"""
+
+import re
+import warnings
+from pathlib import Path
+
+from _site.choices import DISTRIBUTIONS, PROCESSES
+from _site.pictures import draw, draw_paths
+
+import kindynos as kd
+from kindynos.distributions.catalogue import CATALOGUE
+from kindynos.distributions.registry import parameter_names
+from kindynos.formula.functions import FUNCTIONS
+from kindynos.model.schema import json_schema
+from kindynos.processes.registry import PROCESSES as PROCESS_CLASSES
+
+DOCS = Path(__file__).parents[1]
+MADE = DOCS / "made"
+STUB = Path(kd.__file__).parent / "__init__.pyi"
+NAME = re.compile(r"^from (\S+) import (\w+) as \w+$", re.M)
+SHAPES = {
+    "row": "a row",
+    "column": "one number",
+    "same": "as its arguments",
+    "number": "one number",
+}
+
+
+def write() -> None:
+    """Write all made pages and pictures; a file that has not changed is left as it is."""
+    (MADE / "api").mkdir(parents=True, exist_ok=True)
+    pages = {
+        "distributions.md": distributions(),
+        "processes.md": processes(),
+        "functions.md": functions(),
+        "model-keys.md": model_keys(),
+        "commands.md": COMMANDS,
+        **{f"api/{name}.md": text for name, text in api().items()},
+    }
+    for name, text in pages.items():
+        path = MADE / name
+        if not path.exists() or path.read_text(encoding="utf-8") != text:
+            path.write_text(text, encoding="utf-8")
+
+
+COMMANDS = """# Commands
+
+Every command prints help with examples: `kindynos run --help`. Exit status: 0 done, 1 the run
+failed, 2 bad input.
+
+```{eval-rst}
+.. click:: kindynos.cli:cli
+   :prog: kindynos
+   :nested: full
+```
+"""
+
+
+def distributions() -> str:
+    """Return the guide to distributions: by question, each with a picture."""
+    parts = [
+        "# Which distribution?\n",
+        "Which distribution says what you know about an uncertain figure? Find your question below. "
+        "Each entry has a picture of an example, its formula, what it is good for and when it is the "
+        "wrong choice. A model file calls a distribution by its heading, Python by its class, and "
+        "`kindynos distributions NAME` shows one in the terminal.\n",
+        _questions(),
+    ]
+    for question, entries in DISTRIBUTIONS.items():
+        parts.append(f"## {question}\n")
+        for name, example, caution in entries:
+            kind = CATALOGUE[name]
+            picture = draw(name, _made(example), MADE)
+            call = f"{kind.__name__}({', '.join(parameter_names(kind))})"
+            parts.append(
+                f"### {name}\n\n![Density of {example}](pictures/{picture}){{width=420px}}\n\n"
+                f"`{example}`\n\n**Good for:** {kind.use}.\n\n**Wrong choice:** {caution}\n\n"
+                f"**Formula:** `{kind.formula}`\n\n**Class:** {{py:class}}`kindynos.{kind.__name__}`, "
+                f"`{call}`\n"
+            )
+    parts.append(
+        "**Next:** [make inputs move together](../how-to/dependence.md), or "
+        "[fit distributions to records](../how-to/fit.md).\n"
+    )
+    return "\n".join(parts)
+
+
+def _questions() -> str:
+    rows = "\n".join(
+        f"| {question} | {', '.join(f'[{name}](#{_anchor(name)})' for name, _, _ in entries)} |"
+        for question, entries in DISTRIBUTIONS.items()
+    )
+    return f"| your question | distributions |\n| --- | --- |\n{rows}\n"
+
+
+def _anchor(name: str) -> str:
+    return name.replace(" ", "-")
+
+
+def processes() -> str:
+    """Return the guide to processes, each with a picture of its paths."""
+    parts = [
+        "# Which process?\n",
+        "Which process says how a price, a rate or a monthly figure moves from one period to the "
+        "next? Each entry shows simulated paths of an example, its formula, what it is good for and "
+        "when it is the wrong choice. `kindynos fit FILE --series` ranks them on your own records.\n",
+    ]
+    for name, example, caution in PROCESSES:
+        kind = PROCESS_CLASSES[name]
+        picture = draw_paths(name, _made(example), MADE)
+        parts.append(
+            f"## {name}\n\n![Paths of {name}](pictures/{picture}){{width=420px}}\n\n"
+            f"```python\n{example}\n```\n\n**Good for:** {kind.use}.\n\n"
+            f"**Wrong choice:** {caution}\n\n**Formula:** `{kind.formula}`\n\n"
+            f"**Class:** {{py:class}}`kindynos.{kind.__name__}`\n"
+        )
+    parts.append(
+        "**Next:** [simulate prices](../how-to/simulate-prices.md), or "
+        "[forecast a series](../how-to/forecast.md).\n"
+    )
+    return "\n".join(parts)
+
+
+def _made(example: str) -> object:
+    with warnings.catch_warnings(action="ignore"):
+        return eval(example, {"kd": kd})
+
+
+def functions() -> str:
+    """Return the table of the functions of formulas."""
+    rows = []
+    for name, function in FUNCTIONS.items():
+        words = []
+        for parameter in function.parameters:
+            word = "/".join(parameter.words) if parameter.words else parameter.name
+            words.append(f"[{word}]" if parameter.optional else word)
+        call = f"{name}({', '.join(words)}{', ...' if function.many else ''})"
+        gives = SHAPES.get(function.gives, function.gives)
+        rows.append(f"| `{call}` | {function.help} | {gives} |")
+    head = (
+        "# Functions of formulas\n\nFormulas in model files, and those of `model.line` and "
+        "`model.outcome`, know these functions. Arguments in brackets may be left out; a row has a "
+        "value for each period.\n\n| function | value | shape |\n| --- | --- | --- |\n"
+    )
+    return head + "\n".join(rows) + "\n"
+
+
+def model_keys() -> str:
+    """Return the keys of model files, from the schema that the reader checks them by."""
+    found = json_schema()
+    parts = [
+        "# Keys of model files\n\nThese are the tables and keys that a model file may have, as "
+        "`kindynos schema model` prints them for editors. [Model files](../reference/model-files.md) "
+        "explains them with examples.\n"
+    ]
+    tables = {"The file": found, **found["$defs"]}
+    for title, table in tables.items():
+        about = " ".join(table.get("description", "").split())
+        rows = [
+            f"| `{key}` | {_kind(value)} | {' '.join(value.get('description', '').split())} |"
+            for key, value in table.get("properties", {}).items()
+        ]
+        if rows:
+            parts.append(
+                f"## {title}\n\n{about}\n\n| key | type | meaning |\n| --- | --- | --- |\n"
+                + "\n".join(rows)
+                + "\n"
+            )
+    return "\n".join(parts)
+
+
+def _kind(value: dict) -> str:
+    choices = value.get("anyOf", [value])
+    words = [
+        " or ".join(f"`{word}`" for word in one["enum"])
+        if "enum" in one
+        else one.get("type") or one.get("$ref", "any").rpartition("/")[2]
+        for one in choices
+    ]
+    return " or ".join(word for word in words if word != "null")
+
+
+def api() -> dict[str, str]:
+    """Return a page for each topic of the stub of public names, and their list."""
+    text = STUB.read_text(encoding="utf-8")
+    topics = re.split(r"^# (?=[A-Z])", text.partition("# Models")[2], flags=re.M)
+    topics[0] = "Models\n" + topics[0]
+    pages, names = {}, []
+    for topic in topics:
+        title, _, rest = topic.partition("\n")
+        title = title.partition(";")[0].partition(": classes")[0].rstrip(".")
+        members = [(module, name) for module, name in NAME.findall(rest) if module != "kindynos"]
+        modules = [name for module, name in NAME.findall(rest) if module == "kindynos"]
+        if not members:
+            continue
+        page = re.sub(r"\W+", "-", title.lower()).strip("-")
+        names.append((page, title))
+        pages[page] = _topic(title, [name for _, name in members], modules)
+    for package in ("finance", "markets", "plots"):
+        module = getattr(kd, package)
+        public = [name for name in module.__all__ if not hasattr(kd, name)]
+        names.append((package, f"kindynos.{package}"))
+        pages[package] = _topic(f"kindynos.{package}", public, [], f"kindynos.{package}")
+    listed = "\n".join(f"{title} <{page}>" for page, title in names)
+    pages["index"] = (
+        "# Python names by topic\n\n`import kindynos as kd` gives these names; `help(kd)` lists them "
+        f"in the same order.\n\n```{{toctree}}\n:maxdepth: 1\n\n{listed}\n```\n"
+    )
+    return pages
+
+
+def _topic(title: str, names: list[str], modules: list[str], module: str = "kindynos") -> str:
+    table = "\n".join(f"   {name}" for name in names)
+    entries = "\n".join(_entry(module, name) for name in names)
+    return (
+        f"# {title}\n\n```{{eval-rst}}\n.. currentmodule:: {module}\n\n.. autosummary::\n\n{table}\n\n"
+        f"{entries}```\n"
+    )
+
+
+def _entry(module: str, name: str) -> str:
+    value = getattr(__import__(module, fromlist=[name]), name)
+    kind = "class" if isinstance(value, type) else "function"
+    if isinstance(value, type) and issubclass(value, BaseException):
+        kind = "exception"
+    options = "   :members:\n" if kind == "class" else ""
+    return f".. auto{kind}:: {name}\n{options}\n"
