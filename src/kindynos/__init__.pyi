@@ -81,7 +81,7 @@ from kindynos.fitting.track_record import track_record as track_record
 from kindynos.fitting.diagnostics import diagnose as diagnose
 from kindynos.fitting.normality import normality as normality
 
-# Cash flows on arrays, periods first and trials last; more in kindynos.finance
+# Cash flows on arrays; more in kindynos.finance
 from kindynos.finance.cash_flow import npv as npv
 from kindynos.finance.internal_rate import irr as irr
 from kindynos.finance.internal_rate import irr_report as irr_report
@@ -122,7 +122,7 @@ from kindynos.markets.allocation.frontier import frontier as frontier
 from kindynos.markets.allocation.moments import Moments as Moments
 from kindynos.markets.allocation.simulated_returns import SimulatedReturns as SimulatedReturns
 
-# Decisions, and populations that change state
+# Decisions, and populations whose members move between states
 from kindynos.decisions.decision import Decision as Decision
 from kindynos.decisions.tree import Choice as Choice
 from kindynos.decisions.tree import Event as Event
