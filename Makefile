@@ -26,9 +26,11 @@ check: .venv/installed
 	$(BIN)/python -m tests.check_house
 	$(BIN)/lint-imports
 
-# Long coverage runs: whether intervals hold the truth as often as they say. PROOFS=--short takes a third of the cases.
+# Long coverage runs: whether intervals hold the truth as often as they say; and the tables of the page on proofs, which
+# take an hour. PROOFS=--short takes a third of the cases, and leaves the tables as they are.
 proofs: .venv/installed
 	$(BIN)/python -m tests --proofs $(PROOFS)
+	if [ "$(PROOFS)" != --short ]; then $(BIN)/python -m benchmarks --write docs/_proofs/measured.md; fi
 
 # The tests again with the lowest versions that are allowed, in an environment of its own.
 .venv-lowest/installed: pyproject.toml .ci/lowest.txt

@@ -27,7 +27,7 @@ extensions = [
     "sphinx_copybutton",
     "sphinx_design",
 ]
-exclude_patterns = ["_build", "_site", "_made/*.inc.md", "demo", "screenshots/*.py"]
+exclude_patterns = ["_build", "_site", "_proofs", "demo", "screenshots/*.py"]
 myst_enable_extensions = ["colon_fence", "deflist", "attrs_inline"]
 myst_heading_anchors = 3
 suppress_warnings = ["myst.header"]  # README begins at its own level

@@ -39,7 +39,8 @@ DISTRIBUTIONS: dict[str, list[Entry]] = {
         ),
         (
             "recalibrated",
-            "kd.Pert(60, 90, 130).recalibrated(kd.track_record(kd.demo_file('past_estimates.csv')))",
+            "kd.Pert(60, 90, 130).recalibrated("
+            "kd.track_record(kd.demo_file('past_estimates.csv')))",
             "The track record must be of the same person and the same kind of question.",
         ),
         (
@@ -129,7 +130,7 @@ DISTRIBUTIONS: dict[str, list[Entry]] = {
         (
             "inverse gaussian",
             "kd.InverseGaussian(mean=100, shape=800)",
-            "It is close to the lognormal near its middle; choose by the reason, not the fit alone.",
+            "Near its middle it is close to the lognormal; choose by the reason, not by the fit.",
         ),
         (
             "log logistic",
@@ -245,7 +246,7 @@ DISTRIBUTIONS: dict[str, list[Entry]] = {
             "affine",
             "2 * kd.Pert(30, 45, 65)",
             "Twice one draw is not the sum of two draws, which varies less.",
-        ),
+        )
     ],
 }
 

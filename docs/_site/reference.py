@@ -9,10 +9,9 @@ import re
 import warnings
 from pathlib import Path
 
+import kindynos as kd
 from _site.choices import DISTRIBUTIONS, PROCESSES
 from _site.pictures import draw, draw_paths
-
-import kindynos as kd
 from kindynos.distributions.catalogue import CATALOGUE
 from kindynos.distributions.registry import parameter_names
 from kindynos.formula.functions import FUNCTIONS
@@ -42,6 +41,9 @@ def write() -> None:
         "commands.md": COMMANDS,
         **{f"api/{name}.md": text for name, text in api().items()},
     }
+    for old in MADE.rglob("*.md"):
+        if old.relative_to(MADE).as_posix() not in pages:
+            old.unlink()
     for name, text in pages.items():
         path = MADE / name
         if not path.exists() or path.read_text(encoding="utf-8") != text:
@@ -65,10 +67,10 @@ def distributions() -> str:
     """Return the guide to distributions: by question, each with a picture."""
     parts = [
         "# Which distribution?\n",
-        "Which distribution says what you know about an uncertain figure? Find your question below. "
-        "Each entry has a picture of an example, its formula, what it is good for and when it is the "
-        "wrong choice. A model file calls a distribution by its heading, Python by its class, and "
-        "`kindynos distributions NAME` shows one in the terminal.\n",
+        "Which distribution says what you know about an uncertain figure? Find your question "
+        "below. Each entry has a picture of an example, its formula, what it is good for and when "
+        "it is the wrong choice. A model file calls a distribution by its heading, Python by its "
+        "class, and `kindynos distributions NAME` shows one in the terminal.\n",
         _questions(),
     ]
     for question, entries in DISTRIBUTIONS.items():
@@ -80,8 +82,8 @@ def distributions() -> str:
             parts.append(
                 f"### {name}\n\n![Density of {example}](pictures/{picture}){{width=420px}}\n\n"
                 f"`{example}`\n\n**Good for:** {kind.use}.\n\n**Wrong choice:** {caution}\n\n"
-                f"**Formula:** `{kind.formula}`\n\n**Class:** {{py:class}}`kindynos.{kind.__name__}`, "
-                f"`{call}`\n"
+                f"**Formula:** `{kind.formula}`\n\n"
+                f"**Class:** {{py:class}}`kindynos.{kind.__name__}`, `{call}`\n"
             )
     parts.append(
         "**Next:** [make inputs move together](../how-to/dependence.md), or "
@@ -107,8 +109,9 @@ def processes() -> str:
     parts = [
         "# Which process?\n",
         "Which process says how a price, a rate or a monthly figure moves from one period to the "
-        "next? Each entry shows simulated paths of an example, its formula, what it is good for and "
-        "when it is the wrong choice. `kindynos fit FILE --series` ranks them on your own records.\n",
+        "next? Each entry shows simulated paths of an example, its formula, what it is good for "
+        "and when it is the wrong choice. `kindynos fit FILE --series` ranks them on your own "
+        "records.\n",
     ]
     for name, example, caution in PROCESSES:
         kind = PROCESS_CLASSES[name]
@@ -155,8 +158,8 @@ def model_keys() -> str:
     found = json_schema()
     parts = [
         "# Keys of model files\n\nThese are the tables and keys that a model file may have, as "
-        "`kindynos schema model` prints them for editors. [Model files](../reference/model-files.md) "
-        "explains them with examples.\n"
+        "`kindynos schema model` prints them for editors. "
+        "[Model files](../reference/model-files.md) explains them with examples.\n"
     ]
     tables = {"The file": found, **found["$defs"]}
     for title, table in tables.items():
@@ -208,8 +211,8 @@ def api() -> dict[str, str]:
         pages[package] = _topic(f"kindynos.{package}", public, [], f"kindynos.{package}")
     listed = "\n".join(f"{title} <{page}>" for page, title in names)
     pages["index"] = (
-        "# Python names by topic\n\n`import kindynos as kd` gives these names; `help(kd)` lists them "
-        f"in the same order.\n\n```{{toctree}}\n:maxdepth: 1\n\n{listed}\n```\n"
+        "# Python names by topic\n\n`import kindynos as kd` gives these names; `help(kd)` lists "
+        f"them in the same order.\n\n```{{toctree}}\n:maxdepth: 1\n\n{listed}\n```\n"
     )
     return pages
 
@@ -218,8 +221,8 @@ def _topic(title: str, names: list[str], modules: list[str], module: str = "kind
     table = "\n".join(f"   {name}" for name in names)
     entries = "\n".join(_entry(module, name) for name in names)
     return (
-        f"# {title}\n\n```{{eval-rst}}\n.. currentmodule:: {module}\n\n.. autosummary::\n\n{table}\n\n"
-        f"{entries}```\n"
+        f"# {title}\n\n```{{eval-rst}}\n.. currentmodule:: {module}\n\n"
+        f".. autosummary::\n\n{table}\n\n{entries}```\n"
     )
 
 

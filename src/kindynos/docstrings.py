@@ -26,7 +26,7 @@ def documented(kind: type, formula: str, meanings: Mapping[str, str]) -> tuple[s
     sections = {
         "Parameters": "\n".join(parameters),
         "Raises": "ParameterError\n    For a parameter that its rule forbids.",
-        "Notes": formula,
+        "Notes": f"``{formula}``" if formula else "",
         "References": " ".join(source.split()),
         "Examples": prompt + example,
     }

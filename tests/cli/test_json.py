@@ -1,5 +1,5 @@
-"""Tests of plain data: docs/json.md describes every key of ``--json``, and all that it describes
-is there.
+"""Tests of plain data: docs/reference/json.md describes every key of ``--json``, and all that it
+describes is there.
 """
 
 import json
@@ -10,7 +10,7 @@ from pathlib import Path
 
 from tests.common import DEMO, proof, run
 
-PAGE = Path(__file__).parents[2] / "docs" / "json.md"
+PAGE = Path(__file__).parents[2] / "docs" / "reference" / "json.md"
 FIGURE = {"value", "error", "low", "high"}
 FEW = ("--trials", "200", "--seed", "1")
 HELD = (DEMO / "treasury_prices.csv", "--holdings", DEMO / "treasury_holdings.csv")

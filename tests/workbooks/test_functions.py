@@ -59,6 +59,8 @@ REFERENCES = {
     "PMT(A3/10,20,1000,-300,1)": lambda a, b, c: annuity_due(c / 10, 20, 1000, -300),
     "PMT(0*A3,20,1000)": lambda a, b, c: 0 * c - 50,
     "NPV(A3,A1,A2,7)": lambda a, b, c: a / (1 + c) + b / (1 + c) ** 2 + 7 / (1 + c) ** 3,
+    "SLN(A1,A2,4)": lambda a, b, c: (a - b) / 4,
+    "IRR(E1:E3)": lambda a, b, c: (5 + c + np.sqrt((5 + c) ** 2 + 320)) / 20 - 1,
     "AVERAGE(A1:A3)": lambda a, b, c: np.mean([a, b, c], axis=0),
     "MIN(A1:A3)": lambda a, b, c: np.min([a, b, c], axis=0),
     "MAX(A1:A3,1)": lambda a, b, c: np.max([a, b, c, 0 * a + 1], axis=0),
@@ -118,6 +120,7 @@ def mean_above_0(a, b, c):
 class AgainstNumpyAndScipy(unittest.TestCase):
     def test_each_function_over_trials(self):
         cells = {"A1": 1, "A2": 1, "A3": 0.5, "B1": 10, "B2": 20, "B3": 30}
+        cells |= {"E1": -10, "E2": "=5+A3", "E3": 8}
         cells |= {f"J{row}": f"={text}" for row, text in enumerate(REFERENCES, start=1)}
         places = {"a": "Data!A1", "b": "Data!A2", "c": "Data!A3"}
         outputs = {text: f"Data!J{row}" for row, text in enumerate(REFERENCES, start=1)}

@@ -16,7 +16,8 @@ from kindynos.workbooks.calculation import careful
 from kindynos.workbooks.cell_errors import CellError
 from kindynos.workbooks.compiling import single
 from kindynos.workbooks.functions.catalogue import FUNCTIONS
-from kindynos.workbooks.values import picked
+from kindynos.workbooks.functions.registry import called
+from kindynos.workbooks.values import Grid, picked
 from tests.workbooks.common import calculation, drawn, write
 
 TRIALS = 17
@@ -30,6 +31,27 @@ SIGNS = ("+", "-", "*", "/", "^", "&", "=", "<", ">", ">=", "<=", "<>")
 
 # the fee is a share of the loan, and the loan pays for the fee
 LOAN = {"A1": 1000, "A2": 0.02, "A3": "=A1+A4", "A4": "=A2*A3"}
+
+
+class Rates(unittest.TestCase):
+    def test_rates_of_return_of_all_trials_are_those_of_each_alone(self):
+        """Flows with one change of sign, with several, and with none; a text among them."""
+        generator = np.random.default_rng(4)
+        first = generator.normal(-100, 60, 200)
+        third = generator.normal(60, 90, 200)
+        flows = Grid([[first], [40.0], ["nothing"], [third], [30.0]])
+        known = FUNCTIONS["IRR"]
+        together = called(known, [flows], known.kinds_of(1))
+        kinds = set()
+        for trial in range(200):
+            alone = called(known, [picked(flows, trial)], known.kinds_of(1))
+            found = picked(together, trial)
+            kinds.add(type(alone))
+            if isinstance(alone, float):
+                self.assertAlmostEqual(found, alone, delta=1e-9 * max(1, abs(alone)))
+            else:
+                self.assertEqual(found, alone)
+        self.assertEqual(kinds, {float, CellError})
 
 
 class Generator:

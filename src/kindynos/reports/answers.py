@@ -253,9 +253,9 @@ def paths_answer(name: str, outlook: Outlook, span: str, today: float) -> list[s
     ]
     for row in outlook.rows():
         if row["what"].startswith("ending"):
-            open_ = f"{per_cent(row['low'])} to {per_cent(row['high'])}"
-            left = "" if math.isnan(row["low"]) else f"; the history leaves {open_} open"
-            said.append(f"The chance of {row['what']} is {per_cent(row['value'])}{left}.")
+            ends = f"{per_cent(row['low'])} to {per_cent(row['high'])}"
+            error = "" if math.isnan(row["low"]) else f"; after so short a history it may be {ends}"
+            said.append(f"The chance of {row['what']} is {per_cent(row['value'])}{error}.")
     return said
 
 
@@ -288,7 +288,8 @@ def read_answer(found: ReadTrials, names: list[str]) -> list[str]:
         if not math.isfinite(float(result.mean)):
             continue
         low, high = result.percentile((5, 95))
-        ends = f"{amount(low, None)} and {amount(high, result.unit)}"
+        first = amount(low, result.unit).removesuffix(f" {result.unit}")
+        ends = f"{first} and {amount(high, result.unit)}"
         said.append(
             f"{_upper(name)} is {amount(result.mean, result.unit)} on average; 90 % of "
             f"{found.size:,} trials lie between {ends}."
@@ -362,7 +363,8 @@ def outcome_sentence(run: Run, name: str) -> str:
 def _beside(result: Result) -> str:
     if result.target is None:
         low, high = result.central_range(0.8)
-        ends = f"{amount(low, None)} and {amount(high, result.unit)}"
+        first = amount(low, result.unit).removesuffix(f" {result.unit}")
+        ends = f"{first} and {amount(high, result.unit)}"
         return f"; 80 % of the trials lie between {ends}"
     target = amount(Estimate(float(result.target)), result.unit)
     side, chance = (

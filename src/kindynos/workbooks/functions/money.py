@@ -13,9 +13,11 @@ from typing import Any
 
 import numpy as np
 
+from kindynos.finance.internal_rate import irr
+from kindynos.finance.rates import sign_changes
 from kindynos.workbooks.cell_errors import DIV0, ResultError
-from kindynos.workbooks.functions.registry import function, numbers_in, required
-from kindynos.workbooks.values import Grid, Value
+from kindynos.workbooks.functions.registry import FUNCTIONS, alone, function, numbers_in, required
+from kindynos.workbooks.values import Grid, Value, joined, picked
 
 CLOSE = 1e-12
 
@@ -222,7 +224,35 @@ def _npv(rate: float, *flows: Value) -> Value:
     return _discounted(rate, numbers_in(flows))
 
 
-@function("IRR", "r[n]")
+def _irr_together(arguments: list[Value], trials: int) -> Value | None:
+    """Return the rates of all trials at once: of flows that change their sign once there is only
+    one, which no guess bears on. Other trials are sought one by one.
+    """
+    items = [] if type(arguments[0]) is not Grid else arguments[0].flat()
+    cells = [cell for cell in items if cell is not None and type(cell) is not str]
+    if not cells or any(type(cell) not in (float, np.ndarray) for cell in cells):
+        return None
+    if any(type(cell) is np.ndarray and cell.dtype != np.float64 for cell in cells):
+        return None
+    flows = np.stack([np.broadcast_to(cell, (trials,)) for cell in cells])
+    single = sign_changes(flows) == 1
+    rates = np.full(trials, np.nan)
+    rates[single] = irr(flows[:, single])
+    if np.isfinite(rates).all():
+        return rates
+    known = FUNCTIONS["IRR"]
+    kinds = known.kinds_of(len(arguments))
+    return joined(
+        [
+            float(rate)
+            if math.isfinite(rate)
+            else alone(known, kinds, [picked(value, trial) for value in arguments])
+            for trial, rate in enumerate(rates)
+        ]
+    )
+
+
+@function("IRR", "r[n]", together=_irr_together)
 def _irr(flows: Grid, guess: float = 0.1) -> Value:
     """Return the rate at which flows have no value, sought from a guess."""
     found = numbers_in([flows])
@@ -315,7 +345,7 @@ def _pduration(rate: float, pv: float, fv: float) -> Value:
     return math.log(fv / pv) / math.log1p(rate)
 
 
-@function("SLN", "nnn")
+@function("SLN", "nnn", lambda cost, salvage, life: (cost - salvage) / life)
 def _sln(cost: float, salvage: float, life: float) -> Value:
     """Return the depreciation of a period in equal parts."""
     required(life != 0, DIV0)
