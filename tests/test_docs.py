@@ -86,6 +86,17 @@ class Pages(Case):
             self.assertEqual(sorted(os.listdir(folder)), ["ferry.npz", "night_ferry.toml"])
         self.assertEqual(names["run"].size, 10**5)
 
+    def test_the_parts_of_the_page_on_model_files_are_one_model(self):
+        page = (ROOT / "docs" / "reference" / "model-files.md").read_text(encoding="utf-8")
+        blocks = re.findall(r"^```toml\n(.*?)^```", page, re.M | re.S)
+        self.assertGreater(len(blocks), 6)
+        with tempfile.TemporaryDirectory() as folder:
+            path = Path(folder, "harbour.toml")
+            path.write_text("".join(b for b in blocks if "items.csv" not in b), encoding="utf-8")
+            model = kd.load_model(path)
+        self.assertEqual(sorted(model.scenarios), ["dear fuel", "higher fee"])
+        self.assertEqual(model.simulate(400, seed=1)["net_value"].n_failed, 0)
+
     def test_the_guides_have_every_distribution_and_process(self):
         with mock.patch.object(sys, "path", [str(ROOT / "docs"), *sys.path]):
             choices = importlib.import_module("_site.choices")

@@ -193,7 +193,7 @@ DISTRIBUTIONS: dict[str, list[Entry]] = {
         (
             "geometric",
             "kd.Geometric(0.2)",
-            "Each attempt has the same chance: not for those who learn from the last one.",
+            "Each attempt has the same chance: not where each attempt makes the next one better.",
         ),
         (
             "hypergeometric",
