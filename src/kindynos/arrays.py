@@ -22,15 +22,16 @@ def unmasked(value: Any) -> Any:
     return np.ma.filled(np.ma.asarray(value, dtype=np.float64), np.nan)
 
 
-def product(matrix: Any, columns: Any) -> Floats:
+def product(matrix: Any, columns: Any, ordered: bool = False) -> Floats:
     """Return ``matrix @ columns``, with its additions in one order up to MOST_ORDERED columns of
-    the matrix: NumPy's own product adds in another order on another kind of processor. A larger
-    matrix is left to it, since it is several times as fast.
+    the matrix: NumPy's own product adds in another order on another kind of processor, and beside
+    other columns. A larger matrix is left to it unless it must be ``ordered``, since it is several
+    times as fast.
 
     >>> product(np.array([[1.0, 2.0]]), np.array([[3.0], [4.0]]))
     array([[11.]])
     """
-    if matrix.shape[1] > MOST_ORDERED:
+    if matrix.shape[1] > MOST_ORDERED and not ordered:
         return np.asarray(matrix @ columns)
     total: Floats = np.empty((len(matrix), *columns.shape[1:]))
     filled = [np.flatnonzero(column) for column in matrix.T]

@@ -160,6 +160,19 @@ class Irr(Case):
         picked = [0, 17_000, 39_999]
         np.testing.assert_allclose(kd.irr(flows)[picked], kd.irr(flows[:, picked]), atol=1e-10)
 
+    def test_the_answer_is_its_own_to_the_bit(self):
+        """Trials that settle while most others have not are not sought anew by another way."""
+        growth = np.random.default_rng(1).normal(0.01, 0.02, (60, 3_000))
+        for flows in (2 * np.cumprod(1 + growth, axis=0) - 2.04, 100 * growth[:24]):
+            whole = kd.irr(flows)
+            for width in (1, 37, 75):
+                parts = [
+                    kd.irr(np.ascontiguousarray(flows[:, begin : begin + width]))
+                    for begin in range(0, 40 * width, width)
+                ]
+                found = np.concatenate(parts)
+                np.testing.assert_array_equal(whole[: len(found)], found)
+
     def test_errors(self):
         with self.fails("flows must be"):
             kd.irr(3.0)

@@ -15,7 +15,7 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from kindynos.arrays import Floats
+from kindynos.arrays import Floats, product
 from kindynos.finance import irr_long
 
 Evaluate = Callable[[Floats, Floats], tuple[Floats, Floats]]
@@ -184,7 +184,7 @@ def _bernstein(flows: Floats) -> Floats:
         # C(i, j) / C(n, j) as a product of ratios below 1, so that nothing overflows.
         ratios = (i[:, None] - np.arange(j)) / (degree - np.arange(j))
         weights[j:, j] = ratios.prod(axis=1)
-    return weights @ flows
+    return product(weights, flows, ordered=True)
 
 
 def _cut(coefficients: Floats) -> tuple[Floats, Floats]:

@@ -254,6 +254,8 @@ def _halley_from(flows: Floats, schedule: Schedule, rate: Floats) -> None:
                     later[:, going],
                     still[going],
                 )
+        else:  # those that have settled, whether or not others have
+            rate[active[still]] = np.expm1(-log_x[still])
 
 
 def _halley_step(schedule: Schedule, price: Floats, later: Floats, log_x: Floats) -> Floats:
