@@ -136,7 +136,7 @@ class Commands(Folder):
         answer = run("check", FERRY)
         self.assertEqual(answer.returncode, 0, answer.stderr)
         for text in (
-            "9 given, 6 drivers",
+            "9 given figures, 6 drivers, 9 lines and 2 outcomes",
             "three yard quotes",
             "Base case",
             "2042",

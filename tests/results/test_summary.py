@@ -75,6 +75,29 @@ class AgainstMemory(Case):
                     one, other = (getattr(r[name], word) for r in (short, full))
                     np.testing.assert_allclose(ends(one), ends(other), rtol=1e-10)
 
+    def test_correlations_with_drivers_over_all_trials(self):
+        """Against NumPy's of the trials in memory; errors like those of their ranks by blocks."""
+        made = kd.Model("Sum")
+        made.driver("a", kd.Normal(0, 3))
+        made.driver("b", kd.LogNormal(4, 1))
+        made.outcome("y", "sqrt(a + 5) - 2 * b")  # without a value in some trials
+        for plan in ("latin", "random"):
+            short = made.simulate(TRIALS, seed=4, sampling=plan, store="summary")
+            full = made.simulate(TRIALS, seed=4, sampling=plan)
+            table = short.correlations("y")
+            self.assertEqual(list(table.index), ["b", "a"])
+            known = ~np.isnan(full["y"].values)
+            self.assertLess(known.sum(), TRIALS)
+            for name, row in table.iterrows():
+                wanted = np.corrcoef(full[name].values[known], full["y"].values[known])[0, 1]
+                self.assertAlmostEqual(row["correlation"], wanted, places=10)
+                self.assertTrue(row["low"] < wanted < row["high"])
+            # of independent normal trials the error is about 1.96 (1 - r^2) / root n
+            r = table.loc["a", "correlation"]
+            textbook = 1.96 * (1 - r**2) / math.sqrt(TRIALS)
+            if plan == "random":
+                self.assertTrue(0.5 * textbook < table.loc["a", "error"] < 2 * textbook)
+
     def test_infinite_values_rank_at_their_end(self):
         made = kd.Model("Paid back", periods=3, start="2028-01", every="month")
         made.driver("x", kd.Normal(1, 1))

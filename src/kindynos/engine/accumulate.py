@@ -2,8 +2,9 @@
 of its trials, so that a run may be larger than memory.
 
 Of each block: how many trials have a value, the sums of four powers, how many lie below each
-bracket of a wanted percentile and what these add up to, the values inside the brackets, and how
-many lie below and at stated cut-offs. Put side by side in the order of the blocks, they are the
+bracket of a wanted percentile and what these add up to, the values inside the brackets, how many
+lie below and at stated cut-offs, and the sums of products with companions, such as the drivers, of
+which covariances are made. Put side by side in the order of the blocks, they are the
 same for any number of workers.
 """
 
@@ -27,12 +28,14 @@ POWERS = 4
 @dataclass(frozen=True)
 class Wanted:
     """What is gathered of a quantity: brackets ``(n, 2)`` in which wanted percentiles lie, and
-    cut-offs. Powers are of the distance from ``centre``.
+    cut-offs. Powers are of the distance from ``centre``, products of those and the distances of
+    companions from theirs ``(k,)``.
     """
 
     centre: float
     brackets: Floats
     cuts: Floats
+    companions: Floats = field(default_factory=lambda: np.empty(0))
 
 
 @dataclass(frozen=True)
@@ -48,6 +51,7 @@ class BlockSums:
     distinct: NDArray[np.int64]  # values inside each bracket, equal ones once
     cut_below: NDArray[np.int64]
     cut_at: NDArray[np.int64]
+    companions: Floats  # of each: the sum, that of squares, and that of products with the quantity
     tail_powers: Floats  # of all blocks: the second and the third power below each bracket
     farthest: Floats
     values: Floats = field(repr=False)
@@ -62,18 +66,20 @@ ROWS: dict[str, tuple[type, tuple[str | int, ...]]] = {
     "distinct": (np.int64, ("brackets",)),
     "cut_below": (np.int64, ("cuts",)),
     "cut_at": (np.int64, ("cuts",)),
+    "companions": (np.float64, ("companions", 3)),
 }
 
 
-def gather(values: Floats, bounds: Sequence[int], wanted: Wanted) -> BlockSums:
-    """Return what the values ``(trials,)`` of neighbouring blocks come to; ``bounds`` are the first
-    trial of each block and the number of trials. NaN counts as no value.
+def gather(
+    values: Floats, bounds: Sequence[int], wanted: Wanted, companions: Floats | None = None
+) -> BlockSums:
+    """Return what the values ``(trials,)`` of neighbouring blocks come to, and their products with
+    companions ``(k, trials)``; ``bounds`` are the first trial of each block and the number of
+    trials. NaN counts as no value.
     """
     lows, highs = wanted.brackets[:, 0], wanted.brackets[:, 1]
-    rows: dict[str, list[Any]] = {
-        name: []
-        for name in ("valid", "powers", "below", "sums_below", "distinct", "cut_below", "cut_at")
-    }
+    rows: dict[str, list[Any]] = {name: [] for name in ROWS}
+    beside = np.empty((0, len(values))) if companions is None else companions
     inside, counts, farthest = [], [], []
     tail_powers = np.zeros((len(lows), 2))
     for begin, end in pairwise(bounds):
@@ -104,9 +110,12 @@ def gather(values: Floats, bounds: Sequence[int], wanted: Wanted) -> BlockSums:
         upper = np.searchsorted(ordered, wanted.cuts, side="right")
         rows["cut_at"].append(upper - rows["cut_below"][-1])
         farthest.append(_ends(ordered))
+        rows["companions"].append(_products(values[begin:end], beside[:, begin:end], wanted))
     count = len(bounds) - 1
     arrays: dict[str, Any] = {
-        name: np.array(rows[name], dtype=kind).reshape((count, -1) if shape else (count,))
+        name: np.array(rows[name], dtype=kind).reshape(
+            (count, -1, *shape[1:]) if shape else (count,)
+        )
         for name, (kind, shape) in ROWS.items()
     }
     return BlockSums(
@@ -116,6 +125,18 @@ def gather(values: Floats, bounds: Sequence[int], wanted: Wanted) -> BlockSums:
         values=np.concatenate([*inside, np.empty(0)]),
         counts=np.concatenate([*counts, np.empty(0, dtype=np.int64)]),
     )
+
+
+def _products(values: Floats, companions: Floats, wanted: Wanted) -> Floats:
+    """Return for each companion its sum, that of its squares, and that of its products with the
+    quantity, over the trials in which this has a value ``(k, 3)``.
+    """
+    valid = ~np.isnan(values)
+    gaps = values[valid] - wanted.centre
+    others = companions[:, valid] - wanted.companions[:, None]
+    with np.errstate(invalid="ignore"):
+        products = (others * gaps).sum(axis=1)
+    return np.stack([others.sum(axis=1), (others * others).sum(axis=1), products], axis=1)
 
 
 def _up_to(terms: Floats, places: NDArray[np.int64]) -> Floats:
@@ -143,7 +164,11 @@ class Accumulator:
 
     def __init__(self, blocks: Blocks, wanted: Wanted) -> None:
         self.blocks, self.wanted = blocks, wanted
-        widths: dict[Any, Any] = {"brackets": len(wanted.brackets), "cuts": len(wanted.cuts)}
+        widths: dict[Any, Any] = {
+            "brackets": len(wanted.brackets),
+            "cuts": len(wanted.cuts),
+            "companions": len(wanted.companions),
+        }
         self.rows: dict[str, Any] = {
             name: np.zeros((blocks.count, *(widths.get(width, width) for width in shape)), kind)
             for name, (kind, shape) in ROWS.items()

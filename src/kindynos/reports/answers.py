@@ -254,7 +254,11 @@ def paths_answer(name: str, outlook: Outlook, span: str, today: float) -> list[s
     for row in outlook.rows():
         if row["what"].startswith("ending"):
             ends = f"{per_cent(row['low'])} to {per_cent(row['high'])}"
-            error = "" if math.isnan(row["low"]) else f"; after so short a history it may be {ends}"
+            error = (
+                ""
+                if math.isnan(row["low"])
+                else f"; after so short a history it may be anything from {ends}"
+            )
             said.append(f"The chance of {row['what']} is {per_cent(row['value'])}{error}.")
     return said
 

@@ -72,8 +72,9 @@ class Report:
     """All that is said of a result.
 
     ``kind`` names what its plain data are, as in "kindynos.run/1"; ``data`` are these, whose keys
-    ``docs/reference/json.md`` describes. ``frames`` are its whole tables, ``figures`` draw a picture on an
-    axis and ``pages`` on a whole figure, each by the name of its file; ``rows`` are drawn as fans
+    the page on JSON outputs describes. ``frames`` are its whole tables, ``figures`` draw a picture
+    on an axis and ``pages`` on a whole figure, each by the name of its file; ``rows`` are drawn as
+    fans
     by pages. All are worked out when they
     are asked for, so that a terminal does not wait for Matplotlib.
     """

@@ -47,6 +47,7 @@ if TYPE_CHECKING:
 
 LARGEST_PILOT = 4_000_000
 SMALLEST = 100_000  # trials of a run; of fewer all are held
+HIGHEST = 1 - 1e-12  # a correlation whose Fisher transform is finite
 RANKS = 6.0  # standard deviations of a rank that a bracket reaches to either side
 Figure = TypeVar("Figure")
 
@@ -63,7 +64,8 @@ class SummaryRun(Mapping[str, "SummaryResult"], Reported):
     """The outcomes of a run of which summaries are kept, by name.
 
     ``run["net_value"].percentile(5)`` is that of all trials, with its interval; ``table()`` has the
-    usual figures, ``trial(7)`` draws a trial again, and ``sensitivity`` reads the pilot.
+    usual figures, ``trial(7)`` draws a trial again, and ``sensitivity`` reads the
+    pilot, and ``correlations`` has all trials.
     """
 
     def __init__(
@@ -81,6 +83,7 @@ class SummaryRun(Mapping[str, "SummaryResult"], Reported):
         if not self.names:
             raise RunError("a summary needs an outcome that is one number")
         levels = sorted({finite("simulate", "a percentile", q) / 100 for q in percentiles})
+        self._drivers = tuple(name for name in program.drivers if not program.shapes[name].row)
         self._samples: dict[str, SummarySample] = {}
         self._pass({name: _Request(list(levels), self._targets(name)) for name in self.names})
 
@@ -166,6 +169,38 @@ class SummaryRun(Mapping[str, "SummaryResult"], Reported):
         """Return what drives an outcome, read from the pilot; see Run.sensitivity."""
         return self.pilot.sensitivity(name, **options)
 
+    def correlations(self, name: str) -> pd.DataFrame:
+        """Return the linear correlation of an outcome with each driver that is one number, over all
+        trials in which it has a value, the strongest first: from the sums of products of all
+        blocks. Columns are correlation, error, low and high.
+        """
+        import pandas as pd
+
+        sums = self[name]._sample.sums
+        count, one, two = np.column_stack([sums.valid, sums.powers[:, :2]]).T[:, :, None]
+        other, square, product = np.moveaxis(sums.companions, 2, 0)
+        whole = _correlations(
+            *(part.sum(axis=0) for part in (count, one, two)),
+            *(part.sum(axis=0) for part in (other, square, product)),
+        )
+        left = _correlations(
+            *(part.sum(axis=0) - part for part in (count, one, two, other, square, product))
+        )
+        errors = [
+            jackknife_error(np.arctanh(np.clip(column, -HIGHEST, HIGHEST))) for column in left.T
+        ]
+        rows = []
+        for value, error in zip(whole.tolist(), errors, strict=True):
+            middle = math.atanh(min(max(value, -HIGHEST), HIGHEST))
+            low, high = math.tanh(middle - error), math.tanh(middle + error)
+            rows.append((value, (high - low) / 2, low, high))
+        frame = pd.DataFrame(
+            rows,
+            index=pd.Index(self._drivers, name="driver"),
+            columns=["correlation", "error", "low", "high"],
+        )
+        return frame.sort_values("correlation", key=np.abs, ascending=False, kind="stable")
+
     def facts(self) -> dict[str, Any]:
         """Return how the run was made."""
         return {
@@ -204,9 +239,9 @@ class SummaryRun(Mapping[str, "SummaryResult"], Reported):
         """Draw all trials, and gather what is requested of some outcomes."""
         wanted = {name: self._wanted(name, request, ranks) for name, request in requests.items()}
         blocks, plan, options = self.drawing.blocks, self.drawing.plan, self._options
-        names = tuple(wanted)
+        names = tuple(dict.fromkeys([*wanted, *self._drivers]))
         drawn = BatchTask(self.program, plan, self.seed, blocks, names, options.on_bad == "error")
-        task = SummaryTask(drawn, wanted)
+        task = SummaryTask(drawn, wanted, self._drivers)
         held = {name: Accumulator(blocks, one) for name, one in wanted.items()}
         file = self._resume if not self._samples else None
         checkpoint = None if file is None else Checkpoint(file, self._about(wanted))
@@ -274,6 +309,7 @@ class SummaryRun(Mapping[str, "SummaryResult"], Reported):
             float(finite_values.mean()) if len(finite_values) else 0.0,
             np.array(brackets, dtype=np.float64).reshape(-1, 2),
             np.array(request.cuts, dtype=np.float64),
+            np.array([float(np.mean(self.pilot[driver].values)) for driver in self._drivers]),
         )
 
     def _about(self, wanted: Mapping[str, Wanted]) -> dict[str, Any]:
@@ -290,6 +326,18 @@ class SummaryRun(Mapping[str, "SummaryResult"], Reported):
                 for name, one in wanted.items()
             },
         }
+
+
+def _correlations(
+    count: Floats, one: Floats, two: Floats, other: Floats, square: Floats, product: Floats
+) -> Floats:
+    """Return correlations from sums over trials: their count, those of a quantity and its squares,
+    of others and their squares, and of products.
+    """
+    with np.errstate(all="ignore"):
+        covariance = product - one * other / count
+        spreads = (two - one**2 / count) * (square - other**2 / count)
+        return np.asarray(covariance / np.sqrt(spreads))
 
 
 class SummaryResult:

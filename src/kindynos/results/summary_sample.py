@@ -200,6 +200,7 @@ class SummarySample:
             distinct=sums.distinct,
             cut_below=sums.valid[:, None] - sums.cut_below - sums.cut_at,
             cut_at=sums.cut_at,
+            companions=sums.companions * np.array([1.0, 1.0, -1.0]),
             tail_powers=np.column_stack([second, third]),
             farthest=-sums.farthest[::-1],
             values=-sums.values,

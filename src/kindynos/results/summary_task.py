@@ -17,10 +17,13 @@ from kindynos.program.batch import BatchTask
 
 @dataclass(frozen=True)
 class SummaryTask:
-    """Works out a batch and gathers what is wanted of each outcome, by its name."""
+    """Works out a batch and gathers what is wanted of each outcome, by its name, and its products
+    with drivers that are one number.
+    """
 
     task: BatchTask
     wanted: Mapping[str, Wanted]
+    drivers: tuple[str, ...] = ()
 
     def __call__(self, batch: int) -> BatchResult:
         """Evaluate one batch; raises RunError for a trial that fails."""
@@ -32,8 +35,9 @@ class SummaryTask:
         for block in inside:
             bounds.append(bounds[-1] + blocks.size(block))
         assert first + bounds[-1] == blocks.part(batch).stop
+        drawn = np.array([found.values[name] for name in self.drivers]).reshape(-1, bounds[-1])
         sums = {
-            name: gather(np.asarray(found.values[name]), bounds, wanted)
+            name: gather(np.asarray(found.values[name]), bounds, wanted, drawn)
             for name, wanted in self.wanted.items()
         }
         return BatchResult(sums, found.notes)
