@@ -24,6 +24,7 @@ def all_commands():
 
 
 class Help(Folder):
+    @proof
     def test_quick_examples_in_the_help_run(self):
         self.assertGreater(self._run_examples(lambda words: words[0] not in SLOW), 20)
 

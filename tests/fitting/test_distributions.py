@@ -78,6 +78,7 @@ class Likelihood(Case):
             with self.subTest(name):
                 self.assertCalibrated(gaps, errors)
 
+    @proof
     def test_an_end_at_the_data_lies_no_further_off_than_its_interval(self):
         inside, near = [], []
         for row in kd.Uniform(2, 5).sample((400, 50), seed=3):

@@ -160,7 +160,8 @@ class Prices(Case):
         self.assertAlmostEqual(high / middle, reach, delta=0.02)
         self.assertRegex(
             text,
-            r"The chance of ending above 1 is \S+ %; after so short a history it may be anything from .*\d % to \d",
+            r"The chance of ending above 1 is \S+ %; after so short a history it may be "
+            r"anything from .*\d % to \d",
         )
 
     def test_the_largest_weights_and_the_rest(self):
