@@ -1,4 +1,4 @@
-"""Coverage of what is learned from few data: 95 % intervals of every family's parameters and 90 %
+"""Coverage of fits to few data: 95 % intervals of every family's parameters and 90 %
 bands of the next value, complete, censored, weighted; the same of every process, with gaps too.
 
 An interval that reaches an end of its range, and one whose standard error is infinite, is
