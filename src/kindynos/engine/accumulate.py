@@ -132,11 +132,13 @@ def _products(values: Floats, companions: Floats, wanted: Wanted) -> Floats:
     quantity, over the trials in which this has a value ``(k, 3)``.
     """
     valid = ~np.isnan(values)
-    gaps = values[valid] - wanted.centre
-    others = companions[:, valid] - wanted.companions[:, None]
+    if not valid.all():
+        values, companions = values[valid], companions[:, valid]
+    others = companions - wanted.companions[:, None]
     with np.errstate(invalid="ignore"):
-        products = (others * gaps).sum(axis=1)
-    return np.stack([others.sum(axis=1), (others * others).sum(axis=1), products], axis=1)
+        products = others @ (values - wanted.centre)
+    squares = np.einsum("ij,ij->i", others, others)
+    return np.stack([others.sum(axis=1), squares, products], axis=1)
 
 
 def _up_to(terms: Floats, places: NDArray[np.int64]) -> Floats:

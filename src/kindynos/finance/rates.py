@@ -30,6 +30,7 @@ from kindynos.finance import irr_isolate
 # trials worked on at a time: small enough for the processor's cache, large enough for threads to
 # pay
 CHUNK = 16_384
+UP = 0.15  # in log x
 STEPS = 30
 
 
@@ -259,9 +260,12 @@ def _halley_from(flows: Floats, schedule: Schedule, rate: Floats) -> None:
 
 
 def _halley_step(schedule: Schedule, price: Floats, later: Floats, log_x: Floats) -> Floats:
-    """Return Halley's step in log x towards log later(x) = log price."""
+    """Return Halley's step in log x towards log later(x) = log price; a step up where the later
+    flows are worth nothing, or less, so that their value has no logarithm: there the rate is lower.
+    """
     gap, slope, variance = schedule.log_ratio(later, log_x, price)
-    return -2 * gap * slope / (2 * slope**2 - gap * variance)
+    step = -2 * gap * slope / (2 * slope**2 - gap * variance)
+    return np.where(np.isnan(gap), UP, step)
 
 
 def _time_moments(flows: Floats, x: Floats) -> tuple[Floats, Floats, Floats]:
