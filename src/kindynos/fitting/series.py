@@ -179,6 +179,8 @@ class SeriesRanking(Reported):
         """What the ranking tells, in a few sentences."""
         name = self.names[0]
         found = f"{name} comes first of {len(self.fitted)}"
+        if len(self.fitted) == 1:
+            found = f"{name} is the only process that was tried"
         scored = self.scores.get(name)
         if scored is not None and scored.values:
             share, count = 100 * scored.inside_90, scored.values
