@@ -107,6 +107,15 @@ class Runs(Case):
         rate = self.model(mean=0.25, unit="% a year").simulate(2000, seed=1)
         self.assertRegex(said(rate), r"Gain is 2[45](\.\d+)? % a year on average")
 
+    def test_both_ends_of_a_range_of_rates_are_per_cent(self):
+        model = kd.Model("x")
+        model.driver("z", kd.Uniform(0.1, 0.2))
+        model.outcome("rate", "z", unit="% a year")
+        text = said(model.simulate(4_000, seed=1))
+        self.assertRegex(
+            text, r"80 % of the trials lie between 1[01](\.\d+)? and 1[89](\.\d+)? % a"
+        )
+
     def test_conditions_trials_without_a_value_and_rows(self):
         model = kd.Model("x", periods=3, start=2030)
         model.driver("z", kd.Normal(0, 1))
