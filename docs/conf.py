@@ -23,7 +23,6 @@ extensions = [
     "sphinx.ext.autodoc",
     "sphinx.ext.autosummary",
     "sphinx.ext.napoleon",
-    "sphinx_click",
     "sphinx_copybutton",
     "sphinx_design",
 ]
@@ -39,6 +38,8 @@ autodoc_member_order = "bysource"
 autodoc_preserve_defaults = True
 copybutton_prompt_text = r"\$ |>>> "
 copybutton_prompt_is_regexp = True
+
+smartquotes = False  # options begin with two hyphens
 
 html_theme = "furo"
 html_title = "Kindynos"

@@ -31,7 +31,7 @@ ROOT = Path(__file__).resolve().parents[1]
 DEMO = Path(kd.__file__).parent / "demo"
 FENCE = re.compile(r"^```(.*)\n((?:.*\n)*?)```$", re.M)
 NUMBER = re.compile(r"(?<![\w.])[-+−]?\d[\d,]*(?:\.\d+)?(?:e[-+]?\d+)?")
-WIDTH = "100"
+WIDTH = "90"  # what a page of the site shows without scrolling
 
 
 def all_pages() -> list[Path]:

@@ -5,13 +5,17 @@ distributions and processes from their catalogues, functions of formulas from th
 of model files from the schema.
 """
 
+import inspect
 import re
 import warnings
 from pathlib import Path
 
+import click
+
 import kindynos as kd
 from _site.choices import DISTRIBUTIONS, PROCESSES
 from _site.pictures import draw, draw_paths
+from kindynos.cli import COMMANDS, cli
 from kindynos.distributions.catalogue import CATALOGUE
 from kindynos.distributions.registry import parameter_names
 from kindynos.formula.functions import FUNCTIONS
@@ -38,7 +42,7 @@ def write() -> None:
         "processes.md": processes(),
         "functions.md": functions(),
         "model-keys.md": model_keys(),
-        "commands.md": COMMANDS,
+        "commands.md": commands(),
         **{f"api/{name}.md": text for name, text in api().items()},
     }
     for old in MADE.rglob("*.md"):
@@ -50,17 +54,50 @@ def write() -> None:
             path.write_text(text, encoding="utf-8")
 
 
-COMMANDS = """# Commands
+def commands() -> str:
+    """Return every command with its description, its examples and its options."""
+    parts = [
+        "# Commands\n\nWhich commands are there, and what are their options? Every command prints "
+        "this page's part of it: `kindynos run --help`. Exit status: 0 done, 1 the run failed, "
+        "2 bad input.\n"
+    ]
+    context = click.Context(cli)
+    for title, names in COMMANDS.items():
+        parts.append(f"## {title}\n")
+        for name in names:
+            command = cli.get_command(context, name)
+            arguments = " ".join(
+                str(one.make_metavar(context))
+                for one in command.params
+                if isinstance(one, click.Argument)
+            )
+            parts.append(f"### kindynos {name} {arguments}".rstrip() + "\n")
+            parts += [_paragraph(text) for text in inspect.cleandoc(command.help).split("\n\n")]
+            rows = [_option(one) for one in command.params if isinstance(one, click.Option)]
+            if rows:
+                parts.append("| option | meaning |\n| --- | --- |\n" + "\n".join(rows) + "\n")
+    return "\n".join(parts)
 
-Every command prints help with examples: `kindynos run --help`. Exit status: 0 done, 1 the run
-failed, 2 bad input.
 
-```{eval-rst}
-.. click:: kindynos.cli:cli
-   :prog: kindynos
-   :nested: full
-```
-"""
+def _paragraph(text: str) -> str:
+    """Return a paragraph of help, or the examples that stand in it as they are."""
+    if text.startswith("\b\n"):
+        shown = inspect.cleandoc(text[2:])
+        return f"```{'bash' if shown.startswith('kindynos') else 'text'}\n{shown}\n```\n"
+    return f"{_plain(text)}\n"
+
+
+def _option(option: click.Option) -> str:
+    value = "" if option.is_flag else f" {option.metavar or option.type.name.upper()}"
+    spelled = ", ".join(f"`{word}{value}`" for word in option.opts).replace("|", "\\|")
+    shown = option.show_default and option.default is not None and not option.is_flag
+    default = f" Default: {option.default}." if shown and str(option.default) else ""
+    return f"| {spelled} | {_plain(option.help or '')}{default} |"
+
+
+def _plain(text: str) -> str:
+    """Return words of help as Markdown that shows them as they are."""
+    return re.sub(r"([<>|*_\[\]])", r"\\\1", " ".join(text.split()))
 
 
 def distributions() -> str:
@@ -112,6 +149,12 @@ def processes() -> str:
         "next? Each entry shows simulated paths of an example, its formula, what it is good for "
         "and when it is the wrong choice. `kindynos fit FILE --series` ranks them on your own "
         "records.\n",
+        "| your figure is | process |\n| --- | --- |",
+        *(
+            f"| {PROCESS_CLASSES[name].use} | [{name}](#{_anchor(name)}) |"
+            for name, *_ in PROCESSES
+        ),
+        "",
     ]
     for name, example, caution in PROCESSES:
         kind = PROCESS_CLASSES[name]
