@@ -13,16 +13,19 @@ from kindynos.errors import GoalError, ModelError, ParameterError
 from kindynos.inference.estimates import Estimate
 from kindynos.program.quantities import Line
 from kindynos.program.statement import PERIODS, Statement
+from kindynos.results.result import Result
 from kindynos.results.simulate import SimulationOptions, simulate
 from kindynos.results.statistic_text import ParsedStatistic, parse_statistic
 from kindynos.sampling.streams import checked_seed
 from kindynos.studies.goal import Goal
 from kindynos.studies.model_sweep import check_swept
+from kindynos.studies.points import Points
 from kindynos.validate import finite, fraction, invalid_argument
 
 # values spread over the range, which show where the goal lies between and how the statistic runs
 SCAN = 5
 MOST = 25
+UNSHOWN = 100_000  # trials, up to which a value is tried too quickly to show progress within it
 END_STEPS = 6  # values tried to find each end of the interval
 
 
@@ -109,11 +112,12 @@ def solve(statement: Statement, name: str, wanted: GoalRequest, options: Simulat
     tried: dict[float, Estimate] = {}
     lacking: list[float] = []
 
+    at = _trials_of(statement, name, wanted.outcome, settings)
+
     def gap(value: float) -> float:
-        changed = statement.replace(**{name: value})
-        run = simulate(changed.program, replace(settings, keep=[wanted.outcome]))
-        tried[value] = description.read(run[wanted.outcome])
-        lacking.append(run[wanted.outcome].unranked)
+        result = at(value)
+        tried[value] = description.read(result)
+        lacking.append(result.unranked)
         return float(tried[value]) - goal
 
     whole = name == PERIODS and name not in statement.quantities
@@ -154,6 +158,24 @@ def solve(statement: Statement, name: str, wanted: GoalRequest, options: Simulat
         line.unit,
         max(lacking),
     )
+
+
+def _trials_of(
+    statement: Statement, name: str, outcome: str, settings: SimulationOptions
+) -> Callable[[float], Result]:
+    """Return what gives the outcome at a value. Where the value is a given figure, the model is
+    made ready once and its draws are kept.
+    """
+    points = Points(statement, (name,), (outcome,), replace(settings, progress=None))
+    shown = settings.progress is not None and settings.trials > UNSHOWN
+    if points.given_only and name not in statement.program.targets and not shown:
+        return lambda value: next(points.at([(value,)]))[outcome]
+
+    def simulated(value: float) -> Result:
+        changed = statement.replace(**{name: value})
+        return simulate(changed.program, replace(settings, keep=[outcome]))[outcome]
+
+    return simulated
 
 
 def _first_count(gap: Callable[[float], float], low: int, high: int) -> int | None:
