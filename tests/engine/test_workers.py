@@ -113,8 +113,27 @@ class Stopping(Case):
             for name in ("flow", "net_value"):
                 np.testing.assert_array_equal(whole[name].values, full[name].values)
             self.assertTrue(whole.trial(199_999).equals(full.trial(199_999)))
-        with self.fails("has all of its 200,000 trials"):
+        with self.fails("has all of its 200,000 trials", "extend(20_000)"):
             whole.extend()
+
+    def test_a_complete_run_gets_more_trials(self):
+        for size, plan in ((50_000, "latin"), (10_001, "random"), (4_096, "sobol")):
+            run = investment().simulate(size, seed=1, sampling=plan)
+            more = run.extend(run.size)
+            self.assertFalse(more.partial)
+            self.assertGreaterEqual(more.size, 2 * run.size)
+            self.assertLess(more.size, 2 * run.size + run.drawing.blocks.size(0) + 2)
+            values = more["net_value"].values
+            np.testing.assert_array_equal(values[: run.size], run["net_value"].values)
+            self.assertEqual(len(np.unique(values)), more.size)  # and nothing is drawn twice
+            last = more.trial(more.size - 1)
+            self.assertAlmostEqual(float(last.loc["net_value", "value"]), values[-1], places=9)
+            if plan != "sobol":
+                self.assertLess(more["net_value"].mean.error, run["net_value"].mean.error)
+            again = more.extend(1_000)
+            np.testing.assert_array_equal(again["net_value"].values[: more.size], values)
+        with self.fails("extend", "trials must be", "0"):
+            run.extend(0)
 
     def test_an_interrupt_keeps_what_is_complete(self):
         def interrupt(done, total):

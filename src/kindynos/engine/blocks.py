@@ -75,6 +75,16 @@ class Blocks:
             trials, count, self.blocks_per_batch, self.planned or (self.trials, self.count)
         )
 
+    def with_more(self, trials: int) -> Blocks:
+        """Return these blocks and so many more of their size that they hold at least that many more
+        trials. Batches stay as they are, where these blocks fill them.
+        """
+        total, count = self.planned or (self.trials, self.count)
+        blocks = -(-(self.trials + trials) * count // total)
+        whole = self.count % self.blocks_per_batch == 0
+        per_batch = self.blocks_per_batch if whole else 1
+        return Blocks(blocks * total // count, blocks, per_batch, (total, count))
+
     def leading(self, trials: int) -> Blocks:
         """Return the first blocks: about that many trials, but at least as many blocks as an error
         needs.

@@ -310,15 +310,18 @@ class Run(SimulatedTrials, Reported):
     @delegated_to("kindynos.results.simulate", "extended")
     def extend(
         self,
+        trials: int | None = None,
         *,
         workers: int | None = None,
         progress: Callable[[int, int], object] | None = None,
         executor: Executor | None = None,
     ) -> Run:
-        """Return the run with the trials that it lacks because it was stopped or interrupted: the
-        same as one that was never stopped.
+        """Return the run with so many more trials, rounded up to whole blocks; the trials that it
+        has stay as they are. Without a number it gets those that it lacks because it was stopped or
+        interrupted, and is then the same as one that was never stopped.
 
-        Raises ParameterError for a run that has all of its trials.
+        Raises ParameterError for a number that is none, and without one for a run that has all of
+        its trials.
         """
 
     def facts(self) -> dict[str, Any]:

@@ -14,7 +14,7 @@ import numpy as np
 
 from kindynos.arrays import Floats
 from kindynos.engine.available import check_memory
-from kindynos.engine.blocks import Blocks
+from kindynos.engine.blocks import MOST_TRIALS, Blocks
 from kindynos.engine.carrying import by_value
 from kindynos.engine.precision import FEWEST_BLOCKS, Precision, as_aims, next_count
 from kindynos.engine.simulation import Execution, Progress, SimulationOutput, collect
@@ -252,25 +252,37 @@ class _Simulation:
 
 def extended(
     run: Run,
+    trials: int | None = None,
     *,
     workers: int | None = None,
     progress: Progress | None = None,
     executor: Executor | None = None,
 ) -> Run:
-    """Return a run with the trials that it lacks; see Run.extend."""
-    blocks, drawing = run.drawing.blocks, run.drawing
-    if blocks.planned is None or not run.partial:
-        raise ParameterError(
-            f"the run has all of its {run.size:,} trials; simulate another number of them anew",
-            owner="extend",
-        )
-    total, count = blocks.planned
-    settings = SimulationOptions(total, run.seed, drawing.plan.label, workers, executor, progress)
+    """Return a run with more trials; see Run.extend."""
+    drawing = run.drawing
+    blocks = drawing.blocks
+    if trials is None:
+        if blocks.planned is None or not run.partial:
+            raise ParameterError(
+                f"the run has all of its {run.size:,} trials; say how many more, as in "
+                "extend(20_000)",
+                owner="extend",
+            )
+        more = Blocks(*blocks.planned, blocks.blocks_per_batch)
+    else:
+        added = check_integer("extend", "trials", trials, least=1, most=MOST_TRIALS)
+        more = blocks.with_more(added)
+        if more.blocks_per_batch != blocks.blocks_per_batch:
+            parted = replace(drawing, blocks=replace(blocks, blocks_per_batch=1))
+            run = Run(run.program, parted, run._values, run._record)
+    plan = drawing.plan.label
+    settings = SimulationOptions(more.trials, run.seed, plan, workers, executor, progress)
     settings.checked_seed()
+    _check_memory(run.program, list(run.kept), more.trials)
     simulation = _Simulation(
         run.program, drawing.plan, run.seed, list(run.kept), settings, executor
     )
-    return simulation._round(Blocks(total, count, blocks.blocks_per_batch), run)
+    return simulation._round(more, run)
 
 
 def _missing(run: Run, aim: Precision) -> float:
