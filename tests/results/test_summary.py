@@ -273,6 +273,10 @@ class Sums(Case):
             other.add(batch, parts[batch])
         third = Accumulator(blocks, wanted)
         third.restore(other.state())
-        for found in (other.merged(), third.merged()):
+        halves = Accumulator(blocks, wanted), Accumulator(blocks, wanted)
+        for batch in parts:
+            halves[batch % 2].add(batch, parts[batch])
+        halves[1].merge(halves[0])
+        for found in (other.merged(), third.merged(), halves[1].merged()):
             for name, array in vars(one.merged()).items():
                 np.testing.assert_array_equal(getattr(found, name), array, name)

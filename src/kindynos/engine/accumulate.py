@@ -160,8 +160,9 @@ def _ends(ordered: Floats) -> Floats:
 
 
 class Accumulator:
-    """The blocks of a run, batch by batch: ``add`` what a batch gave, in any order; ``merged`` when
-    all are there. ``state`` and ``restore`` are for a checkpoint.
+    """The blocks of a run, batch by batch: ``add`` what a batch gave, in any order, or ``merge``
+    what another one has; ``merged`` when all are there. ``state`` and ``restore`` are for a
+    checkpoint.
     """
 
     def __init__(self, blocks: Blocks, wanted: Wanted) -> None:
@@ -189,6 +190,16 @@ class Accumulator:
         ones = bool((part.counts == 1).all())  # nothing but single values, as usual
         counts = np.empty(0, dtype=np.int64) if ones else part.counts
         self.inside[batch] = part.values, counts
+
+    def merge(self, other: Accumulator) -> None:
+        """Take over the batches of another accumulator of the same blocks and wishes."""
+        for batch in other.inside:
+            inside = self.blocks.in_batch(batch)
+            for name, array in self.rows.items():
+                array[inside.start : inside.stop] = other.rows[name][inside.start : inside.stop]
+            self.tail_powers[batch] = other.tail_powers[batch]
+        self.farthest = _farthest([self.farthest, other.farthest])
+        self.inside |= other.inside
 
     def merged(self) -> BlockSums:
         """Return all blocks side by side, in their order."""
