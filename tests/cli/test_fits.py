@@ -39,7 +39,7 @@ class Notes(Folder):
         series = (*FEW[:2], "--candidates", "arima (0,1,1)")
         for words in (
             ("fit", path, *series),
-            ("fit", path, "--samples", "19"),
+            ("fit", path),
             ("risk", path, "--holdings", holdings, "--methods", "normal"),
         ):
             for more in ((), ("--json",)):
