@@ -76,8 +76,8 @@ class Blocks:
         )
 
     def with_more(self, trials: int) -> Blocks:
-        """Return these blocks and so many more of their size that they hold at least that many more
-        trials. Batches stay as they are, where these blocks fill them.
+        """Return these blocks and further ones of their size, which hold at least a number of
+        trials more. Batches stay as they are, where these blocks fill them.
         """
         total, count = self.planned or (self.trials, self.count)
         blocks = -(-(self.trials + trials) * count // total)
