@@ -317,8 +317,8 @@ class Run(SimulatedTrials, Reported):
         executor: Executor | None = None,
     ) -> Run:
         """Return the run with a number of further trials, rounded up to whole blocks; the trials
-        that it has stay as they are. Without a number it gets those that it lacks because it was stopped or
-        interrupted, and is then the same as one that was never stopped.
+        that it has stay as they are. Without a number it gets those that it lacks because it was
+        stopped or interrupted, and is then the same as one that was never stopped.
 
         Raises ParameterError for a number that is none, and without one for a run that has all of
         its trials.
