@@ -98,6 +98,19 @@ class AgainstMemory(Case):
             if plan == "random":
                 self.assertTrue(0.5 * textbook < table.loc["a", "error"] < 2 * textbook)
 
+    def test_a_perfect_correlation_and_none(self):
+        made = kd.Model("edges")
+        made.driver("x", kd.Normal(1, 1))
+        made.outcome("cost", "-x", better="low")
+        made.outcome("constant", "2 + 0 * x")
+        short = made.simulate(TRIALS, seed=1, store="summary")
+        row = short.correlations("cost").loc["x"]
+        self.assertEqual(round(row["correlation"], 12), -1)
+        self.assertTrue(row["low"] <= row["correlation"] <= row["high"])
+        self.assertTrue(np.isnan(short.correlations("constant").loc["x", "correlation"]))
+        with self.fails("no summary of 'x'"):
+            short.correlations("x")
+
     def test_infinite_values_rank_at_their_end(self):
         made = kd.Model("Paid back", periods=3, start="2028-01", every="month")
         made.driver("x", kd.Normal(1, 1))

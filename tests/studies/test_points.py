@@ -64,6 +64,18 @@ class Evaluation(Case):
                 points = [(3.0, 50.0), (4.0, 50.0), (2.5, 30.0)]
                 self.check(rich(), ("price", "cap"), points, ("worth", "least"), sampling)
 
+    def test_trials_without_a_value_are_errors_where_they_are_to_be(self):
+        """Also where all values are tried on draws that are made once."""
+        model = kd.Model("roots")
+        model.given(fare=3.0)
+        model.driver("sold", kd.Normal(0, 1))
+        model.outcome("worth", "fare * log(sold)")
+        options = {"trials": 400, "seed": 3, "on_bad": "error"}
+        with self.fails("is not a number in trial"):
+            model.solve("fare", outcome="worth", mean=0, within=(1, 9), **options)
+        with self.fails("is not a number in trial"):
+            model.optimize({"fare": (1, 9)}, maximize="mean worth", evaluations=20, **options)
+
     def test_an_executor_works_out_the_same(self):
         """All batches of a search go to it, and not only the run at its end."""
         model = kd.Model("fare")

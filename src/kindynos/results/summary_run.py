@@ -193,7 +193,7 @@ class SummaryRun(Mapping[str, "SummaryResult"], Reported):
         for value, error in zip(whole.tolist(), errors, strict=True):
             middle = math.atanh(min(max(value, -HIGHEST), HIGHEST))
             low, high = math.tanh(middle - error), math.tanh(middle + error)
-            rows.append((value, (high - low) / 2, low, high))
+            rows.append((value, (high - low) / 2, min(low, value), max(high, value)))
         frame = pd.DataFrame(
             rows,
             index=pd.Index(self._drivers, name="driver"),

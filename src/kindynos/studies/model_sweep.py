@@ -94,7 +94,7 @@ def _simulated(
     names = tuple(map(str, grid.columns))
     points = Points(statement, names, tuple(outcomes), replace(options, progress=None))
     known = set(names) <= set(statement.quantities)  # and not the number of periods
-    if options.executor is None and known and points.given_only:
+    if options.executor is None and known and points.share_a_model:
         try:
             rows = _together(points, grid, outcomes, requested, options)
         except KindynosError:

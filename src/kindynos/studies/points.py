@@ -45,7 +45,7 @@ class Points:
         """Yield the outcomes at each point, a few points at a time; raises what the model raises,
         with the point.
         """
-        if not self.given_only:
+        if not self.share_a_model:
             yield from (self._alone(point) for point in points)
             return
         width = max(MOST_VALUES // (self.settings.trials * len(self.outcomes)), 1)
@@ -53,10 +53,13 @@ class Points:
             yield from self._together(points[begin : begin + width])
 
     @cached_property
-    def given_only(self) -> bool:
-        """Whether decisions are given figures, none of them the parameter of a distribution, whose
-        draws it would change.
+    def share_a_model(self) -> bool:
+        """Whether one model made ready serves all points: decisions are given figures, none of them
+        the parameter of a distribution, whose draws it would change; and runs are of a number of
+        trials, those without a value counted.
         """
+        if self.settings.until is not None or self.settings.on_bad != "count":
+            return False
         quantities = self.statement.quantities
         dependent = [q for q in quantities.values() if isinstance(q, DependentDriver)]
         stated = {

@@ -163,12 +163,12 @@ def solve(statement: Statement, name: str, wanted: GoalRequest, options: Simulat
 def _trials_of(
     statement: Statement, name: str, outcome: str, settings: SimulationOptions
 ) -> Callable[[float], Result]:
-    """Return what gives the outcome at a value. Where the value is a given figure, the model is
-    made ready once and its draws are kept.
+    """Return what gives the outcome at a value. Where the value is a given figure, and plain runs
+    are wanted, the model is made ready once and its draws are kept.
     """
     points = Points(statement, (name,), (outcome,), replace(settings, progress=None))
     shown = settings.progress is not None and settings.trials > UNSHOWN
-    if points.given_only and name not in statement.program.targets and not shown:
+    if points.share_a_model and not shown and name not in statement.program.targets:
         return lambda value: next(points.at([(value,)]))[outcome]
 
     def simulated(value: float) -> Result:
