@@ -47,7 +47,6 @@ class Page:
 
     path: Path
     names: dict = field(default_factory=lambda: {"__name__": "page"})
-    commands: int = 0
     problems: list[str] = field(default_factory=list)
 
     def done(self) -> str:
@@ -111,7 +110,6 @@ class Page:
         return "".join(f"{line}\n" for line in lines)
 
     def _command(self, line: str) -> str:
-        self.commands += 1
         command, _, head = line.partition(" | head -")
         answer = run(*shlex.split(command)[1:])
         if answer.returncode:

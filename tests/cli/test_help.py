@@ -63,6 +63,14 @@ class Help(Folder):
                     count += 1
         self.assertGreater(count, 30)
 
+    def test_a_command_that_there_is_not(self):
+        for words, near in ((["rnu", "x.toml"], "Did you mean 'run'?"), (["qqq"], "'qqq'")):
+            answer = run(*words)
+            self.assertEqual((answer.returncode, answer.stdout), (2, ""))
+            self.assertIn("No such command", answer.stderr)
+            self.assertIn(near, answer.stderr)
+        self.assertIn("No such option '--nope'", run("--nope").stderr)
+
     def test_every_option_is_explained(self):
         for command in all_commands():
             for option in command.params:

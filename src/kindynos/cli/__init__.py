@@ -17,7 +17,7 @@ import click
 from kindynos import __version__
 from kindynos.atomic import remove_unfinished
 from kindynos.cli.common import Bar
-from kindynos.errors import KindynosError, RunError
+from kindynos.errors import KindynosError, RunError, closest
 from kindynos.printable import visible
 
 COMMANDS = {
@@ -65,6 +65,15 @@ class _Commands(click.Group):
         module = import_module(f"kindynos.cli.{FILES.get(cmd_name, cmd_name)}")
         command: click.Command = getattr(module, cmd_name)
         return command
+
+    def resolve_command(
+        self, ctx: click.Context, args: list[str]
+    ) -> tuple[str | None, click.Command | None, list[str]]:
+        name, names = args[0], self.list_commands(ctx)
+        if name not in names and not name.startswith("-") and not ctx.resilient_parsing:
+            near = closest(name, names)
+            ctx.fail(f"No such command {name!r}." + (f" Did you mean {near!r}?" if near else ""))
+        return super().resolve_command(ctx, args)
 
     def format_commands(self, ctx: click.Context, formatter: click.HelpFormatter) -> None:
         for title, names in COMMANDS.items():
