@@ -68,6 +68,14 @@ class House(unittest.TestCase):
         self.assertTrue(any(graph.values()))
         graphlib.TopologicalSorter(graph).prepare()  # raises CycleError for a circle
 
+    def test_no_owner_is_typed_by_hand(self):
+        for path, tree in self.trees.items():
+            for call in (node for node in ast.walk(tree) if isinstance(node, ast.Call)):
+                for argument in call.keywords:
+                    if argument.arg == "owner":
+                        with self.subTest(file=path.name, line=call.lineno):
+                            self.assertNotIsInstance(argument.value, ast.Constant)
+
     def _module(self, path):
         parts = path.relative_to(self.root.parent).with_suffix("").parts
         return ".".join(parts[:-1] if parts[-1] == "__init__" else parts)

@@ -15,6 +15,8 @@ from importlib import import_module
 from pathlib import Path
 from typing import Any, ParamSpec, TypeVar
 
+from kindynos.validate import checked
+
 Arguments = ParamSpec("Arguments")
 Answer = TypeVar("Answer")
 
@@ -30,7 +32,7 @@ def delegated_to(
             answer: Answer = getattr(import_module(module), function)(*arguments, **options)
             return answer
 
-        return call
+        return checked(call)
 
     return decorate
 

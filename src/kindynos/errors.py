@@ -4,7 +4,8 @@ is made from them.
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Sequence
+from collections.abc import Iterable, Iterator, Sequence
+from contextlib import contextmanager
 from typing import Any, Self
 
 UNSET: Any = object()
@@ -98,6 +99,27 @@ class KindynosError(ValueError):
 
     def __reduce__(self) -> Any:
         return _rebuilt, (type(self), self.args, self.__dict__)
+
+
+@contextmanager
+def concerning(owner: str) -> Iterator[None]:
+    """Name the owner of the errors that are raised in a block and have none yet.
+
+    Checks need not know on whose behalf they are made: the one who was called says so once. An
+    error of a file or of a formula has its own place.
+
+    >>> with concerning("driver 'fare'"):
+    ...     raise ParameterError("sd must be above 0")
+    Traceback (most recent call last):
+    ...
+    kindynos.errors.ParameterError: driver 'fare': sd must be above 0
+    """
+    try:
+        yield
+    except KindynosError as error:
+        if error.owner is None and not isinstance(error, FileError | FormulaError):
+            error.owner = owner
+        raise
 
 
 def _rebuilt(

@@ -38,17 +38,13 @@ class Registry(Mapping[str, Entry], Generic[Entry]):
     def __repr__(self) -> str:
         return f"<{self.sort}: {', '.join(self)}>"
 
-    def find(self, name: Any, owner: str | None = None) -> Entry:
+    def find(self, name: Any) -> Entry:
         """Return the entry of that name; raises ParameterError, with the nearest spelling, when
         there is none.
         """
         if not isinstance(name, str) or name not in self._entries:
             raise ParameterError(
-                f"no {self.sort} {name!r:.60}",
-                owner=owner,
-                name=self.sort,
-                unknown=name,
-                known=self._entries,
+                f"no {self.sort} {name!r:.60}", name=self.sort, unknown=name, known=self._entries
             )
         return self._entries[name]
 

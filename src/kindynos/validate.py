@@ -1,13 +1,15 @@
-"""Checks on single values; each raises a ParameterError with the owner, the name, the rule and the
-value.
+"""Checks on single values; each raises a ParameterError with the name, the rule and the value.
+
+``checked`` marks what users call: it checks arguments by their annotations, and names itself as the
+owner of errors raised inside.
 """
 
 from __future__ import annotations
 
 import math
-from collections.abc import Callable, Iterable, Mapping
+from collections.abc import Callable, Iterable, Mapping, Sequence
 from functools import partial, wraps
-from inspect import signature
+from inspect import Parameter, signature, unwrap
 from numbers import Integral, Real
 from os import PathLike
 from pathlib import Path
@@ -16,21 +18,19 @@ from typing import Any, ParamSpec, TypeVar, cast
 import numpy as np
 
 from kindynos.arrays import Floats
-from kindynos.errors import ParameterError
+from kindynos.errors import KindynosError, ParameterError, concerning
 from kindynos.printable import is_unseen
 
 Kind = TypeVar("Kind")
 Arguments = ParamSpec("Arguments")
 Answer = TypeVar("Answer")
-Rule = Callable[[str, str, Any], Any]
+Rule = Callable[[str, Any], Any]
 
 
-def invalid_argument(
-    owner: str, name: str, rule: str, value: object, hint: str = ""
-) -> ParameterError:
+def invalid_argument(name: str, rule: str, value: object, hint: str = "") -> ParameterError:
     """Return the error, for the caller to raise: ``Normal: sd must be above 0, not -2.0``."""
     problem = f"{name} must be {rule}, not {shown(value)}{hint}"
-    return ParameterError(problem, owner=owner, name=name, rule=rule, value=value)
+    return ParameterError(problem, name=name, rule=rule, value=value)
 
 
 def shown(value: object) -> str:
@@ -44,91 +44,91 @@ def shown(value: object) -> str:
     return text if len(text) <= 80 else text[:77] + "..."
 
 
-def finite(owner: str, name: str, value: Any) -> float:
+def finite(name: str, value: Any) -> float:
     """Return ``value`` as a float; it must be one finite number."""
-    found = number(owner, name, value)
+    found = number(name, value)
     if not math.isfinite(found):
-        raise invalid_argument(owner, name, "a finite number", found)
+        raise invalid_argument(name, "a finite number", found)
     return found
 
 
-def number(owner: str, name: str, value: Any) -> float:
+def number(name: str, value: Any) -> float:
     """Return ``value`` as a float; it must be one number, which may be infinite or NaN."""
     if np.ma.isMaskedArray(value) and np.ma.getmaskarray(value).any():
-        raise invalid_argument(owner, name, "a number that is not masked", value)
+        raise invalid_argument(name, "a number that is not masked", value)
     if isinstance(value, np.ndarray) and value.shape == ():
         value = value.item()
     if isinstance(value, bool) or not isinstance(value, Real):
-        raise invalid_argument(owner, name, "a number", value)
+        raise invalid_argument(name, "a number", value)
     try:
         return float(value)
     except OverflowError:
         return math.copysign(math.inf, 1 if bool(value > 0) else -1)  # type: ignore[operator]
 
 
-def positive(owner: str, name: str, value: Any) -> float:
+def positive(name: str, value: Any) -> float:
     """Return ``value`` as a float; it must be above 0."""
-    number = finite(owner, name, value)
+    number = finite(name, value)
     if number <= 0:
-        raise invalid_argument(owner, name, "above 0", number)
+        raise invalid_argument(name, "above 0", number)
     return number
 
 
-def volatility(owner: str, name: str, value: Any) -> float:
+def volatility(name: str, value: Any) -> float:
     """Return ``value`` as a float; it must be above 0, and a float must hold its square."""
-    number = positive(owner, name, value)
+    number = positive(name, value)
     if number > 1e150:
-        raise invalid_argument(owner, name, "at most 1e150", number)
+        raise invalid_argument(name, "at most 1e150", number)
     return number
 
 
-def fraction(owner: str, name: str, value: Any) -> float:
+def fraction(name: str, value: Any) -> float:
     """Return ``value`` as a float; it must lie from 0 to 1."""
-    number = finite(owner, name, value)
+    number = finite(name, value)
     if not 0 <= number <= 1:
-        raise invalid_argument(owner, name, "from 0 to 1", number)
+        raise invalid_argument(name, "from 0 to 1", number)
     return number
 
 
-def proper_fraction(owner: str, name: str, value: Any) -> float:
+def proper_fraction(name: str, value: Any) -> float:
     """Return ``value`` as a float; it must lie strictly between 0 and 1."""
-    number = finite(owner, name, value)
+    number = finite(name, value)
     if not 0 < number < 1:
-        raise invalid_argument(owner, name, "between 0 and 1", number)
+        raise invalid_argument(name, "between 0 and 1", number)
     return number
 
 
-def confidence_level(owner: str, name: str, value: Any) -> float:
+def confidence_level(name: str, value: Any) -> float:
     """Return ``value`` as a float: the level of a value at risk or an expected shortfall, from 0.5
     up and below 1. A percentage, or the share of the tail, is refused with what was meant.
     """
-    level = finite(owner, name, value)
+    level = finite(name, value)
     meant = level / 100 if 1 < level < 100 else 1 - level
     if not 0.5 <= level < 1:
         hint = (
             f"; say {meant:g} for the worst {100 * (1 - meant):.4g} %" if 0.5 <= meant < 1 else ""
         )
-        raise invalid_argument(owner, name, "from 0.5 up and below 1, such as 0.95", level, hint)
+        raise invalid_argument(name, "from 0.5 up and below 1, such as 0.95", level, hint)
     return level
 
 
 def check_integer(
-    owner: str, name: str, value: Any, *, least: int | None = None, most: int | None = None
+    name: str, value: Any, *, least: int | None = None, most: int | None = None
 ) -> int:
     """Return ``value`` as an int; it must be a whole number from ``least`` to ``most``."""
     rule = "a whole number" + ("" if least is None else f" of at least {least}")
     if isinstance(value, bool) or not isinstance(value, Integral):
-        raise invalid_argument(owner, name, rule, value)
+        raise invalid_argument(name, rule, value)
     number = int(value)
     if least is not None and number < least:
-        raise invalid_argument(owner, name, rule, number)
+        raise invalid_argument(name, rule, number)
     if most is not None and number > most:
-        raise invalid_argument(owner, name, f"at most {most:,}", number)
+        raise invalid_argument(name, f"at most {most:,}", number)
     return number
 
 
 def chance_bounds(
-    owner: str, above: Any, below: Any, at: Any = None
+    above: Any, below: Any, at: Any = None
 ) -> tuple[float | None, float | None, float | None]:
     """Return the figures of a chance: those that it is above and below, or the one that it is at.
 
@@ -136,34 +136,33 @@ def chance_bounds(
     that holds nothing.
     """
     given = [
-        None if value is None else (number if name == "at" else not_nan)(owner, name, value)
+        None if value is None else (number if name == "at" else not_nan)(name, value)
         for name, value in (("above", above), ("below", below), ("at", at))
     ]
     if at is not None and (above is not None or below is not None):
-        raise ParameterError("at cannot be combined with above or below", owner=owner)
+        raise ParameterError("at cannot be combined with above or below")
     if at is None and above is None and below is None:
-        raise ParameterError("say above=, below=, or both for a range, or at=", owner=owner)
+        raise ParameterError("say above=, below=, or both for a range, or at=")
     low, high, single = given
     if low is not None and high is not None and low >= high:
         raise ParameterError(
             f"nothing lies above {low:g} and below {high:g}; for a range, above is its low end "
-            "and below its high end",
-            owner=owner,
+            "and below its high end"
         )
     return low, high, single
 
 
-def not_nan(owner: str, name: str, value: Any) -> float:
+def not_nan(name: str, value: Any) -> float:
     """Return ``value`` as a float; it must be a number, which may be infinite."""
-    found = number(owner, name, value)
+    found = number(name, value)
     if math.isnan(found):
-        raise invalid_argument(owner, name, "a number", found)
+        raise invalid_argument(name, "a number", found)
     return found
 
 
-def path_of(owner: str, name: str, value: Any) -> Path:
+def path_of(name: str, value: Any) -> Path:
     """Return ``value``, the path of a file, as a Path."""
-    path: Any = instance(owner, name, value, (str, PathLike), "the path of a file")
+    path: Any = instance(name, value, (str, PathLike), "the path of a file")
     return Path(path)
 
 
@@ -175,14 +174,14 @@ def listed(value: Any) -> list[Any]:
     return list(value) if several else [value]
 
 
-def array_of(owner: str, name: str, value: Any) -> Floats:
+def array_of(name: str, value: Any) -> Floats:
     """Return ``value`` as an array of floats, any shape; it must hold real numbers only, of which
     NaN is one.
     """
     if type(value) is np.ndarray and value.dtype == np.float64:
         return value
     if np.ma.isMaskedArray(value) and np.ma.getmaskarray(value).any():
-        raise invalid_argument(owner, name, "without masked values; fill them first", value)
+        raise invalid_argument(name, "without masked values; fill them first", value)
     try:
         array = np.asarray(value)
         if array.dtype.kind in "buif":
@@ -195,52 +194,48 @@ def array_of(owner: str, name: str, value: Any) -> Floats:
             array.shape
         )
     except OverflowError:
-        raise invalid_argument(owner, name, "numbers that a float can hold", value) from None
+        raise invalid_argument(name, "numbers that a float can hold", value) from None
     except (TypeError, ValueError):
-        raise invalid_argument(owner, name, "numbers in a rectangular array", value) from None
+        raise invalid_argument(name, "numbers in a rectangular array", value) from None
 
 
-def words(owner: str, name: str, value: Any) -> str | None:
+def words(name: str, value: Any) -> str | None:
     """Return a text that people read, or None; it may hold no control characters, which a terminal
     would obey.
     """
     if value is None:
         return None
     if not isinstance(value, str):
-        raise invalid_argument(owner, name, "a text", value)
+        raise invalid_argument(name, "a text", value)
     if any(is_unseen(c) for c in value):
-        raise invalid_argument(owner, name, "without control characters", value)
+        raise invalid_argument(name, "without control characters", value)
     return value
 
 
-def mapping(owner: str, name: str, value: Any, rule: str) -> dict[Any, Any]:
+def mapping(name: str, value: Any, rule: str) -> dict[Any, Any]:
     """Return ``value``, a mapping or a pandas Series, as a dict; the rule says what of what."""
     if hasattr(value, "to_dict") and not hasattr(value, "columns"):
         value = value.to_dict()
     if not isinstance(value, Mapping):
-        raise invalid_argument(owner, name, rule, value)
+        raise invalid_argument(name, rule, value)
     return dict(value)
 
 
-def instance(
-    owner: str, name: str, value: Any, kind: type[Kind] | tuple[type[Kind], ...], rule: str
-) -> Kind:
+def instance(name: str, value: Any, kind: type[Kind] | tuple[type[Kind], ...], rule: str) -> Kind:
     """Return ``value``; it must be of a kind, which the rule describes."""
     if not isinstance(value, kind):
-        raise invalid_argument(owner, name, rule, value)
+        raise invalid_argument(name, rule, value)
     return value
 
 
-def check_call(function: Callable[..., Any], owner: str, *arguments: Any, **named: Any) -> None:
+def check_call(function: Callable[..., Any], *arguments: Any, **named: Any) -> None:
     """Raise ParameterError, with the nearest spelling, for arguments that a function does not take
     or lacks.
     """
-    known = [
-        p
-        for p in signature(function).parameters.values()
-        if p.kind not in (p.VAR_POSITIONAL, p.VAR_KEYWORD)
-    ]
-    if known and known[0].name in ("self", "sample"):  # what the caller did not write
+    all_of_them = signature(function).parameters.values()
+    known = [p for p in all_of_them if p.kind not in (p.VAR_POSITIONAL, p.VAR_KEYWORD)]
+    open_ended = {p.kind for p in all_of_them}
+    if known and known[0].name in ("self", "cls", "sample"):  # what the caller did not write
         known, arguments = known[1:], arguments[1:]
     by_place = [p.name for p in known if p.kind is not p.KEYWORD_ONLY]
     usage = ", ".join(
@@ -248,40 +243,18 @@ def check_call(function: Callable[..., Any], owner: str, *arguments: Any, **name
         for p in known
     )
     for name in named:
-        if name not in [p.name for p in known]:
+        if name not in [p.name for p in known] and Parameter.VAR_KEYWORD not in open_ended:
             raise ParameterError(
-                f"takes no {name!r}",
-                owner=owner,
-                name=name,
-                unknown=name,
-                known=[p.name for p in known],
+                f"takes no {name!r}", name=name, unknown=name, known=[p.name for p in known]
             )
-    if len(arguments) > len(by_place):
+    if len(arguments) > len(by_place) and Parameter.VAR_POSITIONAL not in open_ended:
         count = f"{len(arguments)} argument{'' if len(arguments) == 1 else 's'} without a name"
-        raise ParameterError(f"takes {usage or 'no arguments'}, and has {count}", owner=owner)
+        raise ParameterError(f"takes {usage or 'no arguments'}, and has {count}")
     missing = [
         p.name for p in known[len(arguments) :] if p.default is p.empty and p.name not in named
     ]
     if missing:
-        raise ParameterError(
-            f"lacks {missing[0]!r}; it takes {usage}", owner=owner, name=missing[0]
-        )
-
-
-def explain_call_errors(function: Callable[Arguments, Answer]) -> Callable[Arguments, Answer]:
-    """Return the function with calls that do not fit it worded as errors of ours; a decorator, of
-    methods too.
-    """
-
-    @wraps(function)
-    def call(*arguments: Arguments.args, **named: Arguments.kwargs) -> Answer:
-        try:
-            return function(*arguments, **named)
-        except TypeError:
-            check_call(function, function.__name__, *arguments, **named)
-            raise
-
-    return call
+        raise ParameterError(f"lacks {missing[0]!r}; it takes {usage}", name=missing[0])
 
 
 # Types of arguments that ``checked`` knows by their names in annotations.
@@ -306,10 +279,12 @@ _ARGUMENTS: dict[str, Rule] = {
 
 
 def checked(function: Callable[Arguments, Answer]) -> Callable[Arguments, Answer]:
-    """Check the arguments of a function by its annotations, and word calls that do not fit it.
+    """Make a function or method that users call answer mistakes in plain words.
 
-    An argument annotated ``Count``, ``Level`` and so on is checked and passed on as its rule
-    returns it; errors name the function.
+    Arguments annotated ``Count``, ``Level`` and so on are checked, and passed on as their rule
+    returns them. Errors raised inside that name no owner get the name of the function: of a class
+    method with its class, of ``__init__`` and ``__post_init__`` that of the class alone. For a call
+    that does not fit the function they tell the nearest spelling.
 
     >>> @checked
     ... def repeat(times: Count) -> str:
@@ -318,59 +293,116 @@ def checked(function: Callable[Arguments, Answer]) -> Callable[Arguments, Answer
     Traceback (most recent call last):
     ...
     kindynos.errors.ParameterError: repeat: times must be a whole number of at least 1, not 0
+    >>> repeat(time=2)
+    Traceback (most recent call last):
+    ...
+    kindynos.errors.ParameterError: repeat: takes no 'time'; did you mean 'times'?
     """
-    names = list(signature(function).parameters)
     rules = [
-        (names.index(name), name, _ARGUMENTS[kind])
-        for name, kind in function.__annotations__.items()
-        if kind in _ARGUMENTS
+        (place, name, _ARGUMENTS[function.__annotations__[name]])
+        for place, name in enumerate(_parameters(function))
+        if function.__annotations__.get(name) in _ARGUMENTS
     ]
 
     @wraps(function)
     def call(*arguments: Any, **named: Any) -> Any:
-        given = list(arguments)
-        for place, name, rule in rules:
-            if place < len(given):
-                given[place] = rule(function.__name__, name, given[place])
-            elif name in named:
-                named[name] = rule(function.__name__, name, named[name])
-        return explained(*given, **named)
+        try:
+            given = list(arguments)
+            for place, name, rule in rules:
+                if place < len(given):
+                    given[place] = rule(name, given[place])
+                elif name in named:
+                    named[name] = rule(name, named[name])
+            return function(*given, **named)
+        except TypeError:
+            with concerning(_called(function, arguments)):
+                check_call(function, *arguments, **named)
+            raise
+        except KindynosError:
+            with concerning(_called(function, arguments)):
+                raise
 
-    explained: Any = explain_call_errors(function)
     return cast("Callable[Arguments, Answer]", call)
 
 
-def one_of(owner: str, name: str, value: Any, options: Iterable[str]) -> str:
+def checked_init(kind: type[Kind]) -> type[Kind]:
+    """Make the construction of a class answer mistakes in plain words; see ``checked``."""
+    setattr(kind, "__init__", checked(kind.__init__))  # noqa: B010  # which mypy forbids to assign
+    return kind
+
+
+def owner_is(template: str) -> Callable[[Callable[Arguments, Answer]], Callable[Arguments, Answer]]:
+    """Return a decorator that names the owner of a function's errors, made from its arguments.
+
+    >>> @owner_is("driver {name!r}")
+    ... def spread(name, sd):
+    ...     return positive("sd", sd)
+    >>> spread("fare", -1)
+    Traceback (most recent call last):
+    ...
+    kindynos.errors.ParameterError: driver 'fare': sd must be above 0, not -1.0
+    """
+
+    def decorate(function: Callable[Arguments, Answer]) -> Callable[Arguments, Answer]:
+        @wraps(function)
+        def call(*arguments: Arguments.args, **named: Arguments.kwargs) -> Answer:
+            try:
+                return function(*arguments, **named)
+            except KindynosError:
+                given = signature(function).bind(*arguments, **named).arguments
+                with concerning(template.format(**given)):
+                    raise
+
+        return call
+
+    return decorate
+
+
+def _parameters(function: Callable[..., Any]) -> tuple[str, ...]:
+    """Return the names of all parameters, in their order."""
+    code = unwrap(function).__code__
+    names: tuple[str, ...] = code.co_varnames[: code.co_argcount + code.co_kwonlyargcount]
+    return names
+
+
+def _called(function: Callable[..., Any], arguments: Sequence[Any]) -> str:
+    """Return how the function was called, as errors name it."""
+    first: Any = arguments[0] if arguments else None
+    if function.__name__ in ("__init__", "__post_init__"):
+        return type(first).__name__
+    of_class = isinstance(first, type) and "." in function.__qualname__
+    return f"{first.__name__}.{function.__name__}" if of_class else function.__name__
+
+
+def one_of(name: str, value: Any, options: Iterable[str]) -> str:
     """Return ``value``; it must be one of ``options``."""
     known = tuple(options)
     if not isinstance(value, str) or value not in known:
-        raise invalid_argument(owner, name, "one of " + ", ".join(map(repr, known)), value)
+        raise invalid_argument(name, "one of " + ", ".join(map(repr, known)), value)
     return str(value)
 
 
 def above(limit: float) -> Rule:
     """Return a check that a value is a number above ``limit``."""
 
-    def check(owner: str, name: str, value: Any) -> float:
-        number = finite(owner, name, value)
+    def check(name: str, value: Any) -> float:
+        number = finite(name, value)
         if number <= limit:
-            raise invalid_argument(owner, name, f"above {limit:g}", number)
+            raise invalid_argument(name, f"above {limit:g}", number)
         return number
 
     return check
 
 
-def known_name(owner: str, what: str, value: Any, known: Iterable[str]) -> str:
+def known_name(what: str, value: Any, known: Iterable[str]) -> str:
     """Return ``value``; it must be one of the known names of what it is."""
     listed = list(known)
     if not isinstance(value, str) or value not in listed:
-        raise ParameterError(
-            f"no {what} {value!r:.40}", owner=owner, unknown=str(value)[:40], known=listed
-        )
+        raise ParameterError(f"no {what} {value!r:.40}", unknown=str(value)[:40], known=listed)
     return value
 
 
-def names_in(owner: str, name: str, value: Any) -> list[Any]:
+def names_in(name: str, value: Any) -> list[Any]:
     """Return ``value``, one name or several, as a list; it must hold at least one."""
     if isinstance(value, str):
         return [value]
@@ -378,5 +410,5 @@ def names_in(owner: str, name: str, value: Any) -> list[Any]:
         value = value.tolist()
     listed = list(value) if isinstance(value, Iterable) and not isinstance(value, Mapping) else []
     if not listed or any(isinstance(one, list | dict | set) for one in listed):
-        raise invalid_argument(owner, name, "a name, or a list of them", value)
+        raise invalid_argument(name, "a name, or a list of them", value)
     return listed

@@ -69,7 +69,9 @@ class Help(Folder):
             self.assertEqual((answer.returncode, answer.stdout), (2, ""))
             self.assertIn("No such command", answer.stderr)
             self.assertIn(near, answer.stderr)
-        self.assertRegex(run("--nope").stderr, "No such option:? '?--nope")  # click words it by version
+        self.assertRegex(
+            run("--nope").stderr, "No such option:? '?--nope"
+        )  # click words it by version
 
     def test_every_option_is_explained(self):
         for command in all_commands():

@@ -146,12 +146,12 @@ class WorkedOut(Case):
         self.assertGreater(rounded, 10)
         for off in (1 + 1e-9, 1 - 1e-9):
             with self.fails("diagonal must be 1"):
-                matrices.checked("m", np.array([[off, 0.5], [0.5, 1.0]]))
+                matrices.valid_matrix(np.array([[off, 0.5], [0.5, 1.0]]))
         for off in (1e-9, -1e-9):
             with self.fails("symmetric"):
-                matrices.checked("m", np.array([[1.0, 0.5], [0.5 + off, 1.0]]))
+                matrices.valid_matrix(np.array([[1.0, 0.5], [0.5 + off, 1.0]]))
         with self.fails("from -1 to 1"):
-            matrices.checked("m", np.array([[1.0, 1.000001], [1.000001, 1.0]]))
+            matrices.valid_matrix(np.array([[1.0, 1.000001], [1.000001, 1.0]]))
 
     def test_hundreds_of_drivers_are_correlated_in_one_go(self):
         names = [f"d{k}" for k in range(150)]

@@ -56,9 +56,9 @@ class Measured(Case):
                 available, **{name: (lambda size=size: size) for name, size in sizes.items()}
             ):
                 self.assertEqual(available.available_memory(), 1e6)
-                available.check_memory("x", "they", 0.9e6)
-                with self.fails("x: they take 1 MB, and 1 MB of memory are available"):
-                    available.check_memory("x", "they", 1e6)
+                available.check_memory("they", 0.9e6)
+                with self.fails("they take 1 MB, and 1 MB of memory are available"):
+                    available.check_memory("they", 1e6)
         self.assertGreater(available.available_memory(), 1e6)
 
     def test_a_container_and_a_process_have_limits(self):

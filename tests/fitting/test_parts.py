@@ -125,7 +125,7 @@ class Searches(Case):
         pairs = np.abs(x[:, None] - x).sum() / (60 * 59)
         from kindynos.fitting.data import data_of
 
-        first, second, ratio = lmoments(data_of("x", x))
+        first, second, ratio = lmoments(data_of(x))
         self.assertAlmostEqual(first, x.mean())
         self.assertAlmostEqual(second, pairs / 2)
         self.assertTrue(-1 < ratio < 1)
@@ -171,17 +171,17 @@ class Dates(Case):
             ("YS", "year", None),
         ):
             index = pd.date_range("2024-01-01", periods=101, freq=frequency)
-            found = dated_series("x", pd.Series(np.arange(100.0), index[:100]))
+            found = dated_series(pd.Series(np.arange(100.0), index[:100]))
             with self.subTest(frequency):
                 self.assertEqual(found.every, spacing)
                 self.assertEqual(found.after(1)[0], index[100])
                 if after:
                     self.assertEqual(str(found.after(1)[0])[:10], after)
         months = dated_series(
-            "x", pd.Series(np.arange(40.0), pd.period_range("2020-01", periods=40, freq="M"))
+            pd.Series(np.arange(40.0), pd.period_range("2020-01", periods=40, freq="M"))
         )
         self.assertEqual((months.every, months.season), ("month", 12))
-        self.assertEqual(list(dated_series("x", [1.0, 2.0]).after(2)), [3, 4])
+        self.assertEqual(list(dated_series([1.0, 2.0]).after(2)), [3, 4])
 
     def test_what_is_wrong_is_named(self):
         index = pd.date_range("2024-01-01", periods=20, freq="D")
@@ -192,4 +192,4 @@ class Dates(Case):
             (index[:3].append(pd.DatetimeIndex([pd.NaT])), "date 3 is missing"),
         ):
             with self.subTest(words), self.fails(words):
-                dated_series("x", pd.Series(np.arange(float(len(dates))), dates), "day")
+                dated_series(pd.Series(np.arange(float(len(dates))), dates), "day")

@@ -102,7 +102,7 @@ class OfFunctions(Case):
             with self.assertRaises(kd.RunError) as caught:
                 model.simulate(4000, seed=5, on_bad="error")
             description = str(caught.exception)
-            number = int(description.split()[1])
+            number = int(description.split()[1].rstrip(":"))
             inputs = model.inputs(number, trials=4000, seed=5)
             self.assertLess(inputs["a"], 0)
             self.assertIn(

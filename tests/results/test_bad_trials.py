@@ -29,7 +29,7 @@ class BadTrials(Case):
         self.assertEqual(self.run_.table().loc[("y", "trials without a value"), "value"], 2000)
 
     def test_can_be_an_error(self):
-        with self.fails("'y' is not a number in trial", "x=-", "seed 3", kind=kd.RunError):
+        with self.fails("outcome 'y': is not a number in trial", "x=-", "seed 3", kind=kd.RunError):
             self.model.simulate(8000, seed=3, on_bad="error")
 
     def test_rates_of_return_that_do_not_exist_are_told_apart(self):

@@ -79,7 +79,5 @@ def _runs(files: tuple[Path, ...]) -> Comparison:
     from kindynos.studies.comparison import compare
 
     if len({file.stem for file in files}) < len(files):
-        raise KindynosError(
-            "the files need names that differ, since they name the scenarios", owner="compare"
-        )
+        raise KindynosError("the files need names that differ, since they name the scenarios")
     return compare({file.stem: open_run(file) for file in files})

@@ -181,7 +181,7 @@ def fit(
         )
     _check_driver(as_driver, uncertain)
     wanted = _Wanted(
-        TableFormat.checked("fit", **layout, missing=missing),
+        TableFormat.checked(**layout, missing=missing),
         None if candidates is None else _names(candidates),
         criterion or ("aicc" if as_series else "aic"),
         show,

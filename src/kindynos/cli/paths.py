@@ -115,9 +115,7 @@ def paths(
     table = price_table(prices, **layout).every(every)
     spacing = table.spacing
     if instrument is None and len(table.instruments) > 1:
-        raise KindynosError(
-            f"say --instrument; the file has {', '.join(table.instruments)}", owner="paths"
-        )
+        raise KindynosError(f"say --instrument; the file has {', '.join(table.instruments)}")
     name = instrument or table.instruments[0]
     own = table.subset([name])
     history = own.frame[name].to_numpy()

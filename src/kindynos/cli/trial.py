@@ -65,7 +65,7 @@ def trial(
       kindynos trial night_ferry.toml --worst 3 --seed 11 --out results
     """
     if [number, at_percentile, worst].count(None) != 2:
-        raise KindynosError("say one of --number 7, --at-percentile 5 or --worst 3", owner="trial")
+        raise KindynosError("say one of --number 7, --at-percentile 5 or --worst 3")
     import pandas as pd
 
     from kindynos.reports import studies
@@ -76,7 +76,7 @@ def trial(
     numbers = [name for name in run.outcomes if not run[name].is_row]
     if outcome is None and number is None and not numbers:
         raise KindynosError(
-            "the model has no outcome that is one number; say --number or --outcome", owner="trial"
+            "the model has no outcome that is one number; say --number or --outcome"
         )
     name = outcome or (numbers[0] if numbers else "")
     if number is not None:

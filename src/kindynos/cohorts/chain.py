@@ -22,12 +22,12 @@ if TYPE_CHECKING:
     from kindynos.cohorts.cohort import Cohort
 
 
-def chances_of(cohort: Cohort, owner: str) -> Floats:
+def chances_of(cohort: Cohort) -> Floats:
     """Return the chances ``(states, states)``; raises ParameterError where they differ by period or
     are calculated.
     """
     if cohort.periods is not None:
-        raise ParameterError("needs chances that are alike in all periods", owner=f"Cohort.{owner}")
+        raise ParameterError("needs chances that are alike in all periods")
     return cohort.array()
 
 
@@ -65,19 +65,19 @@ def closed_classes(chances: Floats) -> list[list[int]]:
     return sorted(one.tolist() for one in closed)
 
 
+@checked
 def steady_state(cohort: Cohort) -> pd.Series:
     """Return the share of things in each state in the long run; see ``Cohort.steady_state``."""
     import pandas as pd
 
-    chances = chances_of(cohort, "steady_state")
+    chances = chances_of(cohort)
     classes = closed_classes(chances)
     if len(classes) > 1:
         named = " and ".join(
             "{" + ", ".join(cohort.states[i] for i in one) + "}" for one in classes
         )
         raise ParameterError(
-            f"the long run depends on the start: nothing leaves {named}; see reaching()",
-            owner="Cohort.steady_state",
+            f"the long run depends on the start: nothing leaves {named}; see reaching()"
         )
     inside = classes[0]
     part = chances[np.ix_(inside, inside)]
@@ -108,8 +108,8 @@ def reaching(cohort: Cohort, state: str, periods: Count = 40) -> Reaching:
     """Return how things come to a state; see ``Cohort.reaching``."""
     import pandas as pd
 
-    known_name("Cohort.reaching", "state", state, cohort.states)
-    chances = chances_of(cohort, "reaching")
+    known_name("state", state, cohort.states)
+    chances = chances_of(cohort)
     place, size = list(cohort.states).index(state), len(chances)
     able = reached_from(chances.T, [place])
     others = [i for i in range(size) if i != place and able[i]]
@@ -136,11 +136,12 @@ def reaching(cohort: Cohort, state: str, periods: Count = 40) -> Reaching:
     )
 
 
+@checked
 def time_in_states(cohort: Cohort) -> pd.DataFrame:
     """Return the expected number of periods in each state; see ``Cohort.time_in_states``."""
     import pandas as pd
 
-    chances = chances_of(cohort, "time_in_states")
+    chances = chances_of(cohort)
     size = len(chances)
     lasting = sorted({i for one in closed_classes(chances) for i in one})
     passing = [i for i in range(size) if i not in lasting]

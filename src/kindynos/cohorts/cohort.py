@@ -29,7 +29,7 @@ from kindynos.cohorts.stating import (
 from kindynos.delegation import Inline, delegated_to
 from kindynos.errors import ParameterError
 from kindynos.sampling.streams import Seed, checked_seed, stream
-from kindynos.validate import Count, check_integer, checked, mapping
+from kindynos.validate import Count, check_integer, checked, checked_init, mapping
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -58,6 +58,7 @@ def ways_of(matrix: Sequence[Sequence[Any]]) -> list[list[Way]]:
     return found
 
 
+@checked_init
 @dataclass(frozen=True)
 class Cohort(Inline):
     """Things that are each in one of the ``states``, and move independently of each other with
@@ -91,27 +92,18 @@ class Cohort(Inline):
     fitted: ClassVar[Any] = None  # what ``fit`` found, with its errors, on cohorts that it made
 
     def __post_init__(self) -> None:
-        owner = "Cohort"
-        states = read_states(owner, self.states)
+        states = read_states(self.states)
         object.__setattr__(self, "states", states)
+        object.__setattr__(self, "start", read_by_state("start", self.start, states, counts=True))
         object.__setattr__(
-            self, "start", read_by_state(owner, "start", self.start, states, counts=True)
-        )
-        object.__setattr__(
-            self,
-            "transition",
-            read_rows(owner, list(states), self.transition, self.remainder_state),
+            self, "transition", read_rows(list(states), self.transition, self.remainder_state)
         )
         for name in ("arrivals", "departures"):
-            object.__setattr__(self, name, read_flows(owner, name, getattr(self, name), states))
+            object.__setattr__(self, name, read_flows(name, getattr(self, name), states))
         object.__setattr__(
-            self,
-            "value",
-            {} if self.value is None else read_by_state(owner, "value", self.value, states),
+            self, "value", {} if self.value is None else read_by_state("value", self.value, states)
         )
-        object.__setattr__(
-            self, "cost", {} if self.cost is None else read_costs(owner, self.cost, states)
-        )
+        object.__setattr__(self, "cost", {} if self.cost is None else read_costs(self.cost, states))
 
     @property
     def periods(self) -> int | None:
@@ -184,9 +176,7 @@ class Cohort(Inline):
         known = dict(values or {})
         for name in self.names:
             if name not in known:
-                raise ParameterError(
-                    f"it needs {name}; add it to a model, which knows it", owner="Cohort"
-                )
+                raise ParameterError(f"it needs {name}; add it to a model, which knows it")
         if not self.names:
             return self._constant
         return [
@@ -206,16 +196,16 @@ class Cohort(Inline):
             bad = low if low < 0 else high
             raise ParameterError(
                 f"row {self.states[i]!r} to {self.states[j]!r}: {entry} is {bad:.4g} in some "
-                "trial; a chance is from 0 to 1",
-                owner="Cohort",
+                "trial; a chance is from 0 to 1"
             )
         return np.clip(found, 0.0, 1.0)
 
+    @checked
     def array(self, period: int = 0) -> Floats:
         """Return the chances of one period ``(states, states)``; raises ParameterError where they
         are calculated.
         """
-        check_integer("Cohort.array", "period", period, least=0)
+        check_integer("period", period, least=0)
         every = self._matrices()
         return as_array(tuple(map(tuple, every[min(period, len(every) - 1)])))
 
@@ -234,21 +224,19 @@ class Cohort(Inline):
         states = len(self.states)
         what = f"{states} states over {periods:,} periods"
         whole = 8.0 * states * (periods + 1) * trials
-        check_memory("Cohort", what + (f" in {trials:,} trials" if trials > 1 else ""), whole)
+        check_memory(what + (f" in {trials:,} trials" if trials > 1 else ""), whole)
 
-    def _check_periods(self, owner: str, periods: int) -> int:
-        check_integer(owner, "periods", periods, least=1, most=MOST_PERIODS)
+    def _check_periods(self, periods: int) -> int:
+        check_integer("periods", periods, least=1, most=MOST_PERIODS)
         if self.periods is not None and periods > self.periods:
             raise ParameterError(
-                f"chances are stated for {self.periods} periods, and {periods} are asked for",
-                owner=owner,
+                f"chances are stated for {self.periods} periods, and {periods} are asked for"
             )
         for name in ("arrivals", "departures"):
             for state, flow in getattr(self, name).items():
                 if isinstance(flow, tuple) and len(flow) < periods:
                     raise ParameterError(
-                        f"{name} of {state!r} are {len(flow)}, and {periods} periods are asked for",
-                        owner=owner,
+                        f"{name} of {state!r} are {len(flow)}, and {periods} periods are asked for"
                     )
         return periods
 
@@ -261,7 +249,7 @@ class Cohort(Inline):
         multinomial. Another cohort with the same seed shares the draws, so that a small change of a
         chance moves few things. Raises ParameterError for wrong numbers.
         """
-        self._check_periods("Cohort.counts", periods)
+        self._check_periods(periods)
         self._check_memory(periods, trials)
         seed = checked_seed(seed)
         from kindynos.engine.workers import on_threads
@@ -350,6 +338,7 @@ class Cohort(Inline):
             remaining = remaining - chance
         after[i] += left
 
+    @checked
     def expected(self, periods: int) -> pd.DataFrame:
         """Return the expected counts, a DataFrame: states down, periods across from 0, in closed
         form.
@@ -358,7 +347,7 @@ class Cohort(Inline):
         """
         import pandas as pd
 
-        self._check_periods("Cohort.expected", periods)
+        self._check_periods(periods)
         self._check_memory(periods, 1)
         found, _ = self._expected_at(periods, 1, self._matrices())
         return pd.DataFrame(found[..., 0], index=list(self.states), columns=range(periods + 1))
@@ -386,6 +375,7 @@ class Cohort(Inline):
                 counts[self.states.index(state), t + 1] += flow_at(flow, t)
         return counts, moves
 
+    @checked
     def covariance(self, period: int) -> pd.DataFrame:
         """Return the covariance of the counts in a period, a DataFrame: for n things of one
         beginning, n (diag(p) - p p').
@@ -394,11 +384,10 @@ class Cohort(Inline):
         """
         import pandas as pd
 
-        self._check_periods("Cohort.covariance", period)
+        self._check_periods(period)
         if self.departures:
             raise ParameterError(
-                "departures of a number of things have no closed form here; simulate",
-                owner="Cohort.covariance",
+                "departures of a number of things have no closed form here; simulate"
             )
         size = len(self.states)
         total = np.zeros((size, size))
@@ -463,6 +452,7 @@ class Cohort(Inline):
         """
         raise NotImplementedError
 
+    @checked
     def by_age(self, state: str, leaving: Sequence[Mapping[str, float]]) -> Cohort:
         """Return a cohort in which the chances of leaving a state depend on how many periods a
         thing has been in it.
@@ -476,17 +466,12 @@ class Cohort(Inline):
         >>> dock.by_age("in dock", [{}, {"sailing": 1.0}]).expected(2).loc["sailing"].tolist()
         [0.0, 0.0, 2.0]
         """
-        known = place_of(self.states, "by_age", state)
+        known = place_of(self.states, state)
         if self.periods is not None or self.names:
-            raise ParameterError(
-                "needs chances that are numbers, alike in all periods", owner="Cohort.by_age"
-            )
+            raise ParameterError("needs chances that are numbers, alike in all periods")
         if not isinstance(leaving, list | tuple) or not leaving:
-            raise ParameterError(
-                f"leaving must be a list of chances by state, not {leaving!r:.60}",
-                owner="Cohort.by_age",
-            )
-        ages = [mapping("Cohort.by_age", "leaving", row, "chances by state") for row in leaving]
+            raise ParameterError(f"leaving must be a list of chances by state, not {leaving!r:.60}")
+        ages = [mapping("leaving", row, "chances by state") for row in leaving]
         fresh = [f"{state} {age}" for age in range(1, len(ages) + 1)]
         states = [name for old in self.states for name in (fresh if old == state else [old])]
         old = self.array()

@@ -78,15 +78,14 @@ def fit(kind: type[Cohort], moves: Any, start: Any = None, **options: Any) -> Co
     seen to leave keeps its things. ``options`` are those of ``Cohort``. Raises ParameterError for
     records that hold no moves.
     """
-    owner = "Cohort.fit"
     if hasattr(moves, "columns") and {str(c).lower() for c in moves.columns} >= set(COLUMNS):
-        states, by_date, last, left_out = _from_records(owner, moves)
+        states, by_date, last, left_out = _from_records(moves)
         start = last if start is None else start
     else:
-        states, by_date = _from_counts(owner, moves)
+        states, by_date = _from_counts(moves)
         left_out = 0
     if start is None:
-        raise ParameterError("say start=, the number of things in each state", owner=owner)
+        raise ParameterError("say start=, the number of things in each state")
     counts = by_date.sum(axis=0)
     totals = counts.sum(axis=1, keepdims=True)
     if counts.sum() <= 0:
@@ -95,23 +94,23 @@ def fit(kind: type[Cohort], moves: Any, start: Any = None, **options: Any) -> Co
             if left_out
             else ""
         )
-        raise ParameterError(
-            f"the records hold no moves from one date to the next{hint}", owner=owner
-        )
+        raise ParameterError(f"the records hold no moves from one date to the next{hint}")
     chances = np.where(totals > 0, counts / np.maximum(totals, 1), np.eye(len(states)))
     with np.errstate(all="ignore"):
         errors = np.where(totals > 0, np.sqrt(chances * (1 - chances) / (totals + 1)), 0.0)
     made = kind(states, start, chances, **options)
     if left_out:
         pairs = "1 pair of states is" if left_out == 1 else f"{left_out:,} pairs of states are"
-        text = f"{owner}: {pairs} not counted as moves, since dates in between are missing"
+        text = (
+            f"{kind.__name__}.fit: {pairs} not counted as moves, since dates in between are missing"
+        )
         warnings.warn(text, DataWarning, stacklevel=3)
     found = FittedChances(counts, errors, _change_test(by_date), left_out)
     object.__setattr__(made, "fitted", found)
     return made
 
 
-def _from_counts(owner: str, moves: Any) -> tuple[list[str], Floats]:
+def _from_counts(moves: Any) -> tuple[list[str], Floats]:
     import pandas as pd
 
     if hasattr(moves, "loc"):
@@ -121,17 +120,17 @@ def _from_counts(owner: str, moves: Any) -> tuple[list[str], Floats]:
             table = pd.DataFrame(moves).T
         except (ValueError, TypeError):
             raise ParameterError(
-                f"moves must be counts from state to state, not {moves!r:.60}", owner=owner
+                f"moves must be counts from state to state, not {moves!r:.60}"
             ) from None
     states = list(dict.fromkeys([*map(str, table.index), *map(str, table.columns)]))
     found = table.reindex(index=states, columns=states).fillna(0.0)
-    counts = array_of(owner, "moves", found.to_numpy())
+    counts = array_of("moves", found.to_numpy())
     if counts.ndim != 2 or not np.isfinite(counts).all() or (counts < 0).any():
-        raise ParameterError("moves must be counts from 0 up", owner=owner)
+        raise ParameterError("moves must be counts from 0 up")
     return states, counts[None]
 
 
-def _from_records(owner: str, table: Any) -> tuple[list[str], Floats, dict[str, int], int]:
+def _from_records(table: Any) -> tuple[list[str], Floats, dict[str, int], int]:
     import pandas as pd
 
     named = table.rename(columns={column: str(column).lower() for column in table.columns})[
@@ -139,11 +138,11 @@ def _from_records(owner: str, table: Any) -> tuple[list[str], Floats, dict[str, 
     ]
     if named.isna().any().any():
         row = int(np.argmax(named.isna().any(axis=1).to_numpy()))
-        raise ParameterError(f"row {row} of the records has an empty cell", owner=owner)
+        raise ParameterError(f"row {row} of the records has an empty cell")
     ordered = named.sort_values(["thing", "date"], kind="stable")
     if ordered.duplicated(["thing", "date"]).any():
         first = ordered[ordered.duplicated(["thing", "date"])].iloc[0]
-        raise ParameterError(f"{first['thing']} has two states at {first['date']}", owner=owner)
+        raise ParameterError(f"{first['thing']} has two states at {first['date']}")
     states = list(dict.fromkeys(map(str, named["state"])))
     dates = sorted(named["date"].unique())
     things = ordered.groupby("thing", sort=False)

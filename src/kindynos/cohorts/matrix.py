@@ -19,21 +19,19 @@ Entry = float | str  # a chance, or a formula of one
 Rows = tuple[tuple[Entry, ...], ...]
 
 
-def read_rows(
-    owner: str, states: Sequence[str], stated: Any, remainder_state: Any
-) -> Rows | tuple[Rows, ...]:
+def read_rows(states: Sequence[str], stated: Any, remainder_state: Any) -> Rows | tuple[Rows, ...]:
     """Return a transition matrix as rows of entries, or one per period; raises ParameterError
     naming the row that is wrong.
     """
     if isinstance(stated, Mapping) or hasattr(stated, "loc"):
-        return _checked(owner, states, _from_table(owner, states, stated), remainder_state)
+        return _checked(states, _from_table(states, stated), remainder_state)
     if (
         isinstance(stated, list | tuple)
         and stated
         and (isinstance(stated[0], Mapping) or hasattr(stated[0], "loc"))
     ):
         return tuple(
-            _checked(owner, states, _from_table(owner, states, one), remainder_state, place)
+            _checked(states, _from_table(states, one), remainder_state, place)
             for place, one in enumerate(stated)
         )
     if (
@@ -42,23 +40,21 @@ def read_rows(
         and all(isinstance(row, list | tuple) for row in stated)
         and _has_text(stated)
     ):
-        return _checked(
-            owner, states, _square(owner, states, [list(row) for row in stated]), remainder_state
-        )
-    found = array_of(owner, "transition", stated)
+        return _checked(states, _square(states, [list(row) for row in stated]), remainder_state)
+    found = array_of("transition", stated)
     if found.ndim == 3:
         return tuple(
-            _checked(owner, states, _square(owner, states, one.tolist()), remainder_state, place)
+            _checked(states, _square(states, one.tolist()), remainder_state, place)
             for place, one in enumerate(found)
         )
-    return _checked(owner, states, _square(owner, states, found.tolist()), remainder_state)
+    return _checked(states, _square(states, found.tolist()), remainder_state)
 
 
 def _has_text(stated: Any) -> bool:
     return any(isinstance(entry, str) for row in stated for entry in row)
 
 
-def _square(owner: str, states: Sequence[str], rows: Any) -> list[list[Any]]:
+def _square(states: Sequence[str], rows: Any) -> list[list[Any]]:
     size = len(states)
     if (
         not isinstance(rows, list)
@@ -66,13 +62,12 @@ def _square(owner: str, states: Sequence[str], rows: Any) -> list[list[Any]]:
         or any(not isinstance(row, list) or len(row) != size for row in rows)
     ):
         raise ParameterError(
-            f"transition must be {size} by {size}, a row for each of {', '.join(states)}",
-            owner=owner,
+            f"transition must be {size} by {size}, a row for each of {', '.join(states)}"
         )
     return rows
 
 
-def _from_table(owner: str, states: Sequence[str], stated: Any) -> list[list[Any]]:
+def _from_table(states: Sequence[str], stated: Any) -> list[list[Any]]:
     """Return rows from a DataFrame or a nested dict, in which a state without a row keeps its
     things.
     """
@@ -86,21 +81,19 @@ def _from_table(owner: str, states: Sequence[str], stated: Any) -> list[list[Any
     for name in table:
         if name not in places:
             raise ParameterError(
-                f"transition has a row for {name!r}", owner=owner, unknown=str(name), known=states
+                f"transition has a row for {name!r}", unknown=str(name), known=states
             )
     for place, name in enumerate(states):
         row: list[Any] = [0.0] * len(states)
         if name not in table:
             row[place] = 1.0
         elif not isinstance(table[name], Mapping):
-            raise ParameterError(
-                f"row {name!r} must be chances by state, not {table[name]!r:.40}", owner=owner
-            )
+            raise ParameterError(f"row {name!r} must be chances by state, not {table[name]!r:.40}")
         else:
             for to, chance in table[name].items():
                 if to not in places:
                     raise ParameterError(
-                        f"row {name!r} goes to {to!r}", owner=owner, unknown=str(to), known=states
+                        f"row {name!r} goes to {to!r}", unknown=str(to), known=states
                     )
                 row[places[to]] = chance
         rows.append(row)
@@ -108,11 +101,7 @@ def _from_table(owner: str, states: Sequence[str], stated: Any) -> list[list[Any
 
 
 def _checked(
-    owner: str,
-    states: Sequence[str],
-    rows: list[list[Any]],
-    remainder_state: Any,
-    period: int | None = None,
+    states: Sequence[str], rows: list[list[Any]], remainder_state: Any, period: int | None = None
 ) -> Rows:
     """Return rows whose chances are right, with the state that takes the rest filled in."""
     when = "" if period is None else f" of period {period}"
@@ -121,48 +110,43 @@ def _checked(
         entries = [
             0.0
             if type(entry) is float and entry == 0  # as most are, of many states
-            else _entry(owner, f"row {states[place]!r}{when} to {states[i]!r}", entry)
+            else _entry(f"row {states[place]!r}{when} to {states[i]!r}", entry)
             for i, entry in enumerate(row)
         ]
-        absorbing = _remainder_state(owner, states, remainder_state, states[place])
+        absorbing = _remainder_state(states, remainder_state, states[place])
         texts = any(isinstance(entry, str) for entry in entries)
         rest = None if absorbing is None else states.index(absorbing)
         if rest is not None and (entries[rest] == 0.0 or not texts):
             others = [entry for i, entry in enumerate(entries) if i != rest]
-            entries[rest] = _remainder(owner, states[place], when, others)
+            entries[rest] = _remainder(states[place], when, others)
         elif texts:
             raise ParameterError(
                 f"row {states[place]!r}{when} has a chance that is calculated; name the state "
-                "that takes the rest: remainder_state=",
-                owner=owner,
+                "that takes the rest: remainder_state="
             )
         elif abs(sum(float(entry) for entry in entries) - 1) > CLOSE:
             total = sum(float(entry) for entry in entries)
             raise ParameterError(
                 f"row {states[place]!r}{when} adds up to {total:.6g}; it must add up to 1, or "
-                "say remainder_state=",
-                owner=owner,
+                "say remainder_state="
             )
         answer.append(tuple(entries))
     return tuple(answer)
 
 
-def _remainder(owner: str, state: str, when: str, others: list[Entry]) -> Entry:
+def _remainder(state: str, when: str, others: list[Entry]) -> Entry:
     texts = [entry for entry in others if isinstance(entry, str)]
     known = sum(entry for entry in others if not isinstance(entry, str))
     if known > 1 + CLOSE:
         raise ParameterError(
             f"row {state!r}{when} adds up to {known:.6g} already, without the state that takes "
-            "the rest",
-            owner=owner,
+            "the rest"
         )
     left = max(1 - known, 0.0)
     return " - ".join([repr(left), *(f"({text})" for text in texts)]) if texts else left
 
 
-def _remainder_state(
-    owner: str, states: Sequence[str], remainder_state: Any, row: str
-) -> str | None:
+def _remainder_state(states: Sequence[str], remainder_state: Any, row: str) -> str | None:
     """Return which state takes what is missing in a row; None where none does."""
     absorbing = (
         remainder_state.get(row) if isinstance(remainder_state, Mapping) else remainder_state
@@ -174,22 +158,21 @@ def _remainder_state(
     if not isinstance(absorbing, str) or absorbing not in states:
         raise ParameterError(
             f"remainder_state names no state {absorbing!r:.40}",
-            owner=owner,
             unknown=str(absorbing)[:40],
             known=[*states, "same"],
         )
     return absorbing
 
 
-def _entry(owner: str, where: str, entry: Any) -> Entry:
+def _entry(where: str, entry: Any) -> Entry:
     if isinstance(entry, str):
         try:
             return float(entry)
         except ValueError:
             return entry.strip()
-    chance = finite(owner, where, entry)
+    chance = finite(where, entry)
     if not 0 <= chance <= 1:
-        raise ParameterError(f"{where}: a chance must be from 0 to 1, not {chance:g}", owner=owner)
+        raise ParameterError(f"{where}: a chance must be from 0 to 1, not {chance:g}")
     return chance
 
 

@@ -41,7 +41,7 @@ class CohortResult(Reported):
     seed: int
 
     def __getitem__(self, state: str) -> Floats:
-        known_name("CohortResult", "state", state, self.cohort.states)
+        known_name("state", state, self.cohort.states)
         counts: Floats = self.values[list(self.cohort.states).index(state)]
         return counts
 
@@ -82,6 +82,7 @@ class CohortResult(Reported):
         table.index = pd.MultiIndex.from_tuples(rows, names=["state", "period"])
         return table
 
+    @checked
     def moves(self, trial: int) -> pd.DataFrame:
         """Return how many things moved from where to where in each period of one trial, a
         DataFrame; those that stay are left out.
@@ -90,10 +91,8 @@ class CohortResult(Reported):
         """
         import pandas as pd
 
-        if check_integer("moves", "trial", trial, least=0) >= self.trials:
-            raise ParameterError(
-                f"trial must be from 0 to {self.trials - 1}, not {trial}", owner="moves"
-            )
+        if check_integer("trial", trial, least=0) >= self.trials:
+            raise ParameterError(f"trial must be from 0 to {self.trials - 1}, not {trial}")
         block, place = divmod(trial, BLOCK)
         size = min(BLOCK, self.trials - block * BLOCK)
         scores = np.maximum(
@@ -116,6 +115,7 @@ class CohortResult(Reported):
         table.index.name = "move"
         return table
 
+    @checked
     def against(self, other: CohortResult) -> pd.DataFrame:
         """Return the difference of the mean counts of this from another, a DataFrame with a row for
         each state and period.
@@ -130,9 +130,7 @@ class CohortResult(Reported):
             or other.values.shape != self.values.shape
             or other.cohort.states != self.cohort.states
         ):
-            raise ParameterError(
-                "needs a result of the same states, periods and trials", owner="against"
-            )
+            raise ParameterError("needs a result of the same states, periods and trials")
         paired = self.seed == other.seed
         rows = {}
         for i, state in enumerate(self.cohort.states):
@@ -171,13 +169,10 @@ def sensitivity(
     """Return what each chance does to the count of a state; see ``Cohort.sensitivity``."""
     import pandas as pd
 
-    owner = "Cohort.sensitivity"
-    known_name(owner, "state", state, cohort.states)
-    if not 0 < abs(finite(owner, "change", change)) < 1:
-        raise ParameterError(
-            f"change must be between -1 and 1 and other than 0, not {change:g}", owner=owner
-        )
-    chances = chances_of(cohort, "sensitivity")
+    known_name("state", state, cohort.states)
+    if not 0 < abs(finite("change", change)) < 1:
+        raise ParameterError(f"change must be between -1 and 1 and other than 0, not {change:g}")
+    chances = chances_of(cohort)
     size, target = len(chances), list(cohort.states).index(state)
     expected = cohort.expected(periods).to_numpy()
     powers = [np.eye(size)[:, target]]

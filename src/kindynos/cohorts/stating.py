@@ -15,7 +15,7 @@ from kindynos.validate import array_of, finite, known_name, mapping, words
 MOST = 10**9  # things
 
 
-def read_states(owner: str, states: Any) -> tuple[str, ...]:
+def read_states(states: Any) -> tuple[str, ...]:
     """Return the names of states; raises ParameterError for fewer than two, and for one that is
     there twice.
     """
@@ -23,78 +23,68 @@ def read_states(owner: str, states: Any) -> tuple[str, ...]:
         [states] if isinstance(states, str) else list(states) if hasattr(states, "__iter__") else []
     )
     if len(listed) < 2 or not all(isinstance(name, str) and name.strip() for name in listed):
-        raise ParameterError(f"states must be at least two names, not {states!r:.60}", owner=owner)
+        raise ParameterError(f"states must be at least two names, not {states!r:.60}")
     for place, name in enumerate(listed):
-        words(owner, "a state", name)
+        words("a state", name)
         if name in listed[:place]:
-            raise ParameterError(f"the state {name!r} is there twice", owner=owner)
+            raise ParameterError(f"the state {name!r} is there twice")
     return tuple(listed)
 
 
-def place_of(states: Sequence[str], owner: str, state: Any) -> int:
+def place_of(states: Sequence[str], state: Any) -> int:
     """Return the place of a state among all; raises ParameterError for an unknown one."""
-    return list(states).index(known_name(f"Cohort.{owner}", "state", state, states))
+    return list(states).index(known_name("state", state, states))
 
 
 def read_by_state(
-    owner: str, name: str, given: Any, states: Sequence[str], counts: bool = False
+    name: str, given: Any, states: Sequence[str], counts: bool = False
 ) -> dict[str, float]:
     """Return numbers by state; with ``counts`` they must be whole and not too many."""
-    found = mapping(owner, name, given, "numbers by state")
+    found = mapping(name, given, "numbers by state")
     answer = {}
     for state, value in found.items():
         if state not in states:
             raise ParameterError(
-                f"{name} names no state {state!r:.40}",
-                owner=owner,
-                unknown=str(state),
-                known=states,
+                f"{name} names no state {state!r:.40}", unknown=str(state), known=states
             )
-        number = finite(owner, f"{name} of {state!r}", value)
+        number = finite(f"{name} of {state!r}", value)
         if counts and (number < 0 or number != int(number)):
             raise ParameterError(
-                f"{name} of {state!r} must be a whole number from 0 up, not {number:g}", owner=owner
+                f"{name} of {state!r} must be a whole number from 0 up, not {number:g}"
             )
         answer[state] = number
     if counts and sum(answer.values()) > MOST:
         raise ParameterError(
-            f"{name} has {sum(answer.values()):,.0f} things; at most {MOST:,} can be followed",
-            owner=owner,
+            f"{name} has {sum(answer.values()):,.0f} things; at most {MOST:,} can be followed"
         )
     return answer
 
 
-def read_flows(owner: str, name: str, given: Any, states: Sequence[str]) -> dict[str, Any]:
+def read_flows(name: str, given: Any, states: Sequence[str]) -> dict[str, Any]:
     """Return what comes or goes by state: a number, one per period, or the name of a quantity."""
-    found = {} if given is None else mapping(owner, name, given, "numbers by state")
+    found = {} if given is None else mapping(name, given, "numbers by state")
     answer: dict[str, Any] = {}
     for state, flow in found.items():
         if state not in states:
             raise ParameterError(
-                f"{name} names no state {state!r:.40}",
-                owner=owner,
-                unknown=str(state),
-                known=states,
+                f"{name} names no state {state!r:.40}", unknown=str(state), known=states
             )
         if isinstance(flow, str):
             if not flow.isidentifier():
                 raise ParameterError(
                     f"{name} of {state!r} must be numbers or the name of a quantity, not "
-                    f"{flow!r:.40}",
-                    owner=owner,
+                    f"{flow!r:.40}"
                 )
             answer[state] = flow
             continue
-        listed = np.atleast_1d(array_of(owner, name, flow))
+        listed = np.atleast_1d(array_of(name, flow))
         if (
             listed.ndim != 1
             or not np.isfinite(listed).all()
             or (listed < 0).any()
             or (listed != np.floor(listed)).any()
         ):
-            raise ParameterError(
-                f"{name} of {state!r} must be whole numbers from 0 up", owner=owner
-            )
+            raise ParameterError(f"{name} of {state!r} must be whole numbers from 0 up")
         answer[state] = float(listed[0]) if np.ndim(flow) == 0 else tuple(map(float, listed))
     return answer
 
@@ -111,17 +101,15 @@ def whole_flow(value: Any) -> Any:
     return np.maximum(np.floor(value), 0.0)
 
 
-def read_costs(owner: str, given: Any, states: Sequence[str]) -> dict[tuple[str, str], float]:
+def read_costs(given: Any, states: Sequence[str]) -> dict[tuple[str, str], float]:
     """Return amounts by move, which is written as a pair or as ``sailing -> in dock``."""
     answer = {}
-    for move, amount in mapping(owner, "cost", given, "amounts by move").items():
+    for move, amount in mapping("cost", given, "amounts by move").items():
         parts = (
             move.split("->") if isinstance(move, str) else move if isinstance(move, tuple) else ()
         )
         pair = tuple(part.strip() if isinstance(part, str) else part for part in parts)
         if len(pair) != 2 or any(state not in states for state in pair) or pair[0] == pair[1]:
-            raise ParameterError(
-                f"cost: {move!r:.60} is not a move; write 'sailing -> in dock'", owner=owner
-            )
-        answer[pair[0], pair[1]] = finite(owner, f"cost of {pair[0]} -> {pair[1]}", amount)
+            raise ParameterError(f"cost: {move!r:.60} is not a move; write 'sailing -> in dock'")
+        answer[pair[0], pair[1]] = finite(f"cost of {pair[0]} -> {pair[1]}", amount)
     return answer

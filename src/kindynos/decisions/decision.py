@@ -30,7 +30,7 @@ from kindynos.formula.parse import is_name, parse
 from kindynos.formula.tree import Name, Operation, Scope
 from kindynos.results.result import Result
 from kindynos.sampling.streams import Seed, stream
-from kindynos.validate import explain_call_errors, finite, instance, mapping, one_of
+from kindynos.validate import checked, checked_init, finite, instance, mapping, one_of, owner_is
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -40,6 +40,7 @@ RULES = ("mean", "certainty equivalent", "percentile", "expected shortfall")
 TRIALS = 10_000
 
 
+@checked_init
 @dataclass(frozen=True)
 class Decision:
     """A choice among ``alternatives`` by name, each with what follows: events, later choices,
@@ -66,61 +67,55 @@ class Decision:
     risk_tolerance: float | None = None
     utility: Any = None
 
+    @owner_is("decision {self.name!r:.60}")
     def __post_init__(self) -> None:
-        owner = f"decision {instance('Decision', 'name', self.name, str, 'a text')!r:.60}"
+        instance("name", self.name, str, "a text")
         root = Choice(self.name, self.alternatives)
         object.__setattr__(self, "alternatives", root.alternatives)
         given: dict[str, Any] = {}
-        for name, value in mapping(owner, "given", self.given, "quantities by name").items():
+        for name, value in mapping("given", self.given, "quantities by name").items():
             if not is_name(name):
-                raise ParameterError(f"{name!r:.40} cannot be the name of a quantity", owner=owner)
-            given[name] = value if isinstance(value, Distribution) else finite(owner, name, value)
+                raise ParameterError(f"{name!r:.40} cannot be the name of a quantity")
+            given[name] = value if isinstance(value, Distribution) else finite(name, value)
         object.__setattr__(self, "given", given)
         object.__setattr__(
-            self, "criteria", mapping(owner, "criteria", self.criteria, "units by criterion")
+            self, "criteria", mapping("criteria", self.criteria, "units by criterion")
         )
-        one_of(owner, "better", self.better, ("high", "low"))
+        one_of("better", self.better, ("high", "low"))
         if self.risk_tolerance is not None and self.utility is not None:
-            raise ParameterError("say risk_tolerance= or utility=, and not both", owner=owner)
+            raise ParameterError("say risk_tolerance= or utility=, and not both")
         if isinstance(self.score, Weights):
             object.__setattr__(self, "score", self.score.expression)
-        check_tree(root, given, owner)
-        self._check_criteria(owner)
+        check_tree(root, given)
+        self._check_criteria()
 
-    def _check_criteria(self, owner: str) -> None:
+    def _check_criteria(self) -> None:
         if self.criteria and self.score is None:
-            raise ParameterError(
-                "several criteria need score=, the expression that combines them", owner=owner
-            )
+            raise ParameterError("several criteria need score=, the expression that combines them")
         if self.score is not None and not self.criteria:
-            raise ParameterError("score= combines criteria; say criteria={name: unit}", owner=owner)
+            raise ParameterError("score= combines criteria; say criteria={name: unit}")
         for path, node in walk(self.root):
             if isinstance(node, Payoff | Pay):
-                self._check_amount(owner, " > ".join(path) or self.name, node.amount)
+                self._check_amount(" > ".join(path) or self.name, node.amount)
         if self.score is not None:
-            self._check_score(owner)
+            self._check_score()
 
-    def _check_amount(self, owner: str, where: str, amount: Any) -> None:
+    def _check_amount(self, where: str, amount: Any) -> None:
         tabled = isinstance(amount, dict)
         if tabled != bool(self.criteria) and not (isinstance(amount, float) and amount == 0.0):
             what = "one amount, not a table" if tabled else "a table by criterion"
-            raise ParameterError(f"the payoff at {where} must be {what}", owner=owner)
+            raise ParameterError(f"the payoff at {where} must be {what}")
         for name in amount if tabled else ():
             if name not in self.criteria:
                 raise ParameterError(
-                    f"no criterion {name!r} (at {where})",
-                    owner=owner,
-                    unknown=name,
-                    known=self.criteria,
+                    f"no criterion {name!r} (at {where})", unknown=name, known=self.criteria
                 )
 
-    def _check_score(self, owner: str) -> None:
+    def _check_score(self) -> None:
         known = [*self.criteria, *self.given]
         for node in parse(self.score).walk():
             if isinstance(node, Name) and node.name not in known:
-                raise ParameterError(
-                    f"score uses {node.name!r}", owner=owner, unknown=node.name, known=known
-                )
+                raise ParameterError(f"score uses {node.name!r}", unknown=node.name, known=known)
             if not isinstance(node, Operation) or node.symbol not in ("+", "-"):
                 continue
             sides = [
@@ -131,8 +126,7 @@ class Decision:
             if len(sides) == 2 and len({self.criteria[side] for side in sides}) > 1:
                 one, two = (f"{side} ({self.criteria[side] or 'no unit'})" for side in sides)
                 raise ParameterError(
-                    f"score adds {one} to {two}; multiply one by what a unit of it is worth",
-                    owner=owner,
+                    f"score adds {one} to {two}; multiply one by what a unit of it is worth"
                 )
 
     @cached_property
@@ -175,6 +169,7 @@ class Decision:
             isinstance(part, Distribution | Result | ModelOutcome) for part in (*flat, *chances)
         )
 
+    @checked
     def utility_of(self, low: float, high: float) -> Utility | None:
         """Return the utility, None where payoffs count as they are."""
         if self.risk_tolerance is not None:
@@ -189,18 +184,17 @@ class Decision:
         stated = self.risk_tolerance is not None or self.utility is not None
         return "certainty equivalent" if stated else "mean"
 
+    @checked
     def replace(self, **given: Any) -> Decision:
         """Return the decision with other values of given quantities; raises ParameterError for an
         unknown one.
         """
         for name in given:
             if name not in self.given:
-                raise ParameterError(
-                    f"no quantity {name!r}", owner="replace", unknown=name, known=self.given
-                )
+                raise ParameterError(f"no quantity {name!r}", unknown=name, known=self.given)
         return replace(self, given={**self.given, **given})
 
-    @explain_call_errors
+    @checked
     @delegated_to("kindynos.decisions.solve", "solve")
     def solve(
         self,
@@ -311,8 +305,7 @@ class DecisionDraws:
             if amount.size < self.trials:
                 raise ParameterError(
                     f"the result at {where} has {amount.size:,} trials, and {self.trials:,} are "
-                    "asked for",
-                    owner="solve",
+                    "asked for"
                 )
             return ranked_payoffs(amount)[: self.trials]
         return self._formula(amount, self.quantities) if isinstance(amount, str) else amount

@@ -12,7 +12,7 @@ from kindynos.decisions.tree import Choice, Event, EventTest, ModelOutcome, Pay
 from kindynos.distributions.registry import distribution_from
 from kindynos.errors import FileError, KindynosError, ParameterError
 from kindynos.tables.files import check_file
-from kindynos.validate import instance
+from kindynos.validate import checked, instance
 
 LARGEST = 1_000_000  # bytes
 HEAD = ("name", "unit", "better", "score", "risk_tolerance", "given", "criteria", "alternatives")
@@ -22,6 +22,7 @@ PART = (
 )
 
 
+@checked
 def load_decision(path: str | Path) -> Decision:
     """Return the decision in a TOML file, under ``[decision]``; raises FileError with the place of
     what is wrong.
@@ -30,7 +31,7 @@ def load_decision(path: str | Path) -> Decision:
     >>> load_decision(demo_file("lease_or_buy.toml")).name
     'Night ferry'
     """
-    instance("load_decision", "path", path, (str, Path), "the path of a file")
+    instance("path", path, (str, Path), "the path of a file")
     path = Path(path)
     try:
         check_file(path)
@@ -58,7 +59,7 @@ def decision_of(document: Mapping[str, Any], folder: Path) -> Decision:
     _known(head, HEAD, "[decision]")
     for key in ("name", "alternatives"):
         if key not in head:
-            raise ParameterError(f"the key {key!r} is missing", owner="[decision]")
+            raise ParameterError(f"the key {key!r} is missing")
     given = {
         name: _amount(value, f"[decision.given] {name}", folder)
         for name, value in head.get("given", {}).items()
@@ -75,7 +76,7 @@ def decision_of(document: Mapping[str, Any], folder: Path) -> Decision:
 
 def _tables(value: Any) -> Mapping[str, Any]:
     if not isinstance(value, Mapping):
-        raise ParameterError(f"must be tables by name, not {value!r:.40}", owner="[decision]")
+        raise ParameterError(f"must be tables by name, not {value!r:.40}")
     return value
 
 

@@ -15,7 +15,7 @@ import numpy as np
 
 from kindynos.arrays import Floats
 from kindynos.errors import ParameterError
-from kindynos.validate import mapping, positive
+from kindynos.validate import checked, checked_init, mapping, positive
 
 # Mean consistency index of random comparisons of 1, 2, ... criteria. Source: Saaty (1977), table 1.
 RANDOM_INDEX = (0.0, 0.0, 0.58, 0.90, 1.12, 1.24, 1.32, 1.41, 1.45, 1.49)
@@ -39,7 +39,7 @@ def exponential(risk_tolerance: float) -> Utility:
     """Return the utility -exp(-x / risk tolerance), whose holder minds a risk alike at any
     wealth.
     """
-    tolerance = positive("Decision", "risk_tolerance", risk_tolerance)
+    tolerance = positive("risk_tolerance", risk_tolerance)
 
     def of(values: Floats) -> Floats:
         return -np.exp(-np.maximum(values / tolerance, -700.0))
@@ -60,12 +60,11 @@ def increasing(function: Any, low: float, high: float) -> Utility:
         found = np.asarray(function(grid), dtype=np.float64)
     except Exception as error:
         raise ParameterError(
-            f"the utility fails on an array: {type(error).__name__}: {error}", owner="Decision"
+            f"the utility fails on an array: {type(error).__name__}: {error}"
         ) from None
     if found.shape != grid.shape or not np.isfinite(found).all() or (np.diff(found) < 0).any():
         raise ParameterError(
-            "the utility must be an increasing, finite function of an array of payoffs",
-            owner="Decision",
+            "the utility must be an increasing, finite function of an array of payoffs"
         )
 
     def back(utility: float) -> float:
@@ -83,6 +82,7 @@ def increasing(function: Any, low: float, high: float) -> Utility:
     )
 
 
+@checked_init
 @dataclass(frozen=True)
 class Weights:
     """Weights of criteria that add up to 1, and how consistent the comparisons were: a ratio above
@@ -98,6 +98,7 @@ class Weights:
         return " + ".join(f"{weight:.6g} * {name}" for name, weight in self.weights.items())
 
 
+@checked
 def pairwise_weights(comparisons: Mapping[tuple[str, str], float]) -> Weights:
     """Return the weights of criteria from how many times as important one is as another, for each
     pair.
@@ -109,28 +110,25 @@ def pairwise_weights(comparisons: Mapping[tuple[str, str], float]) -> Weights:
     >>> round(found.weights["money"], 4), round(found.consistency_ratio, 6)
     (0.6667, 0.0)
     """
-    owner = "pairwise_weights"
-    given = mapping(
-        owner, "comparisons", comparisons, "how many times as important, by pair of names"
-    )
+    given = mapping("comparisons", comparisons, "how many times as important, by pair of names")
     names: list[str] = []
     for pair in given:
         if not isinstance(pair, tuple) or len(pair) != 2 or pair[0] == pair[1]:
-            raise ParameterError(f"{pair!r:.60} is not a pair of criteria", owner=owner)
+            raise ParameterError(f"{pair!r:.60} is not a pair of criteria")
         names += [name for name in pair if name not in names]
     if len(names) < 2 or len(names) > len(RANDOM_INDEX):
         raise ParameterError(
-            f"needs comparisons of 2 to {len(RANDOM_INDEX)} criteria, not {len(names)}", owner=owner
+            f"needs comparisons of 2 to {len(RANDOM_INDEX)} criteria, not {len(names)}"
         )
     matrix = np.ones((len(names), len(names)))
     for i, one in enumerate(names):
         for j, two in enumerate(names[:i]):
             if (one, two) in given:
-                ratio = positive(owner, f"{one} against {two}", given[one, two])
+                ratio = positive(f"{one} against {two}", given[one, two])
             elif (two, one) in given:
-                ratio = 1 / positive(owner, f"{two} against {one}", given[two, one])
+                ratio = 1 / positive(f"{two} against {one}", given[two, one])
             else:
-                raise ParameterError(f"{one} and {two} are not compared", owner=owner)
+                raise ParameterError(f"{one} and {two} are not compared")
             matrix[i, j], matrix[j, i] = ratio, 1 / ratio
     values, vectors = np.linalg.eig(matrix)
     place = int(np.argmax(values.real))

@@ -19,7 +19,7 @@ from kindynos.decisions.decision import RULES, TRIALS, Decision, DecisionDraws, 
 from kindynos.decisions.preferences import Utility
 from kindynos.decisions.tree import Choice, Event, EventTest, Pay, Payoff, Tree, children
 from kindynos.delegation import Reported, delegated_to
-from kindynos.errors import ParameterError
+from kindynos.errors import ParameterError, concerning
 from kindynos.inference.estimates import Estimate
 from kindynos.inference.intervals import Z, proportion
 from kindynos.inference.tails import weighted_ends, weighted_figure, weighted_quantile
@@ -27,6 +27,7 @@ from kindynos.sampling.streams import Seed, checked_seed
 from kindynos.studies.dominance import dominance_of_chances
 from kindynos.validate import (
     check_integer,
+    checked,
     confidence_level,
     instance,
     known_name,
@@ -251,6 +252,7 @@ class Solution(Reported):
             "made now may look wrong then"
         )
 
+    @checked
     def distribution(self, alternative: str) -> tuple[Floats, Floats]:
         """Return the payoffs of an alternative under the best later choices, in order, and their
         chances; equal ones together.
@@ -287,6 +289,7 @@ class Solution(Reported):
             {"payoff": values, "chance": chances, "cumulative": below, "survival": 1 - below}
         )
 
+    @checked
     def table(self) -> pd.DataFrame:
         """Return a DataFrame, a row an alternative, the best first: value by the rule with its
         error, mean, sd, percentiles.
@@ -316,6 +319,7 @@ class Solution(Reported):
         table.index.name = "alternative"
         return table.sort_values("value", ascending=self.decision.better == "low", kind="stable")
 
+    @checked
     def by_criterion(self) -> pd.DataFrame:
         """Return what each alternative brings by each criterion, under the best later choices: a
         DataFrame by alternative and criterion, with mean, error, P5, P50 and P95.
@@ -325,7 +329,7 @@ class Solution(Reported):
         import pandas as pd
 
         if not self.decision.criteria:
-            raise ParameterError("the decision has no criteria", owner="by_criterion")
+            raise ParameterError("the decision has no criteria")
         rows = {}
         for criterion in self.decision.criteria:
             alone = replace(self.decision, score=criterion, risk_tolerance=None, utility=None)
@@ -420,9 +424,10 @@ class Solution(Reported):
         reached = np.cumsum(np.broadcast_arrays(*chances[:-1], np.zeros(count))[:-1], axis=0)
         return np.asarray((scores >= reached).sum(axis=0))
 
+    @checked
     def best_alternatives(self, count: int) -> list[str]:
         """Return the names of the alternatives with the best values, in the decision's order."""
-        check_integer("best_alternatives", "count", count, least=1)
+        check_integer("count", count, least=1)
         names = list(self.decision.alternatives)
         by_value = sorted(
             names, key=lambda name: -self.rolling.sign * float(self.parts[name,].value)
@@ -468,6 +473,7 @@ class Solution(Reported):
         chance = min(float(weights[hits].sum()), 1.0)
         return Estimate(chance, chance, chance)
 
+    @checked
     def beats(self, among: Sequence[str] | None = None, *, errors: bool = False) -> pd.DataFrame:
         """Return the chance that an alternative (rows) brings more than another (columns) in the
         same trial, a DataFrame, or with ``errors`` the 95 % errors of these, which are 0 where
@@ -475,7 +481,7 @@ class Solution(Reported):
         """
         import pandas as pd
 
-        instance("beats", "errors", errors, bool, "True or False")
+        instance("errors", errors, bool, "True or False")
         names, values = self._among(among), self._cases[0]
 
         def cell(one: str, other: str) -> float:
@@ -510,6 +516,7 @@ class Solution(Reported):
         columns = ["mean", "error", "P95", "best in", "error of best in"]
         return pd.DataFrame.from_dict(rows, orient="index", columns=columns)
 
+    @checked
     def dominance(self, among: Sequence[str] | None = None) -> pd.DataFrame:
         """Return for each pair of alternatives, or ``among`` some of them, whether the one
         dominates the other, by their risk profiles.
@@ -529,18 +536,14 @@ class Solution(Reported):
         """Return the alternatives named, all by default; raises ParameterError for unknown ones."""
         if names is None:
             return list(self.decision.alternatives)
-        listed = names_in("alternatives", "among", names)
+        listed = names_in("among", names)
         for name in listed:
             self._known(name)
         return listed
 
     def _known(self, alternative: str) -> None:
-        known_name(
-            f"decision {self.decision.name!r}",
-            "alternative",
-            alternative,
-            self.decision.alternatives,
-        )
+        with concerning(f"decision {self.decision.name!r}"):
+            known_name("alternative", alternative, self.decision.alternatives)
 
     @delegated_to("kindynos.plots", "decision")
     def plot(self, what: str = "tree", figure: Any = None) -> Any:
@@ -573,6 +576,7 @@ def ways(draws: DecisionDraws) -> Iterator[tuple[dict[str, str], Any]]:
         yield turned, weight
 
 
+@checked
 def solve(
     decision: Decision,
     by: str | None = None,
@@ -583,25 +587,23 @@ def solve(
 ) -> Solution:
     """Return a solved decision; see ``Decision.solve``."""
     by = decision.rule if by is None else by
-    one_of("solve", "by", by, RULES)
-    check_integer("solve", "trials", trials, least=2)
-    share = tail_share("solve", by, level)
+    one_of("by", by, RULES)
+    check_integer("trials", trials, least=2)
+    share = tail_share(by, level)
     if (
         by == "certainty equivalent"
         and decision.risk_tolerance is None
         and decision.utility is None
     ):
-        raise ParameterError(
-            "a certainty equivalent needs risk_tolerance= or utility=", owner="solve"
-        )
+        raise ParameterError("a certainty equivalent needs risk_tolerance= or utility=")
     return solved(decision, by, share, trials, checked_seed(seed))
 
 
-def tail_share(owner: str, by: str, level: float | None) -> float:
+def tail_share(by: str, level: float | None) -> float:
     """Return the share of the payoffs below the percentile, or in the mean of the worst."""
     if by == "expected shortfall":
-        return round(1 - confidence_level(owner, "level", 0.95 if level is None else level), 12)
-    return proper_fraction(owner, "level", 0.05 if level is None else level)
+        return round(1 - confidence_level("level", 0.95 if level is None else level), 12)
+    return proper_fraction("level", 0.05 if level is None else level)
 
 
 def solved(

@@ -12,11 +12,11 @@ from typing import Any
 import numpy as np
 
 from kindynos.distributions.base import Distribution
-from kindynos.errors import ParameterError
+from kindynos.errors import ParameterError, concerning
 from kindynos.formula.parse import parse
 from kindynos.formula.tree import Expression as Formula
 from kindynos.results.result import Result
-from kindynos.validate import finite, instance, mapping, words
+from kindynos.validate import checked, checked_init, finite, instance, mapping, owner_is, words
 
 CLOSE = 1e-9
 REST = "rest"
@@ -49,8 +49,7 @@ def ranked_payoffs(result: Result) -> Any:
         raise ParameterError(
             f"{100 * result.unranked:.1f} % of the trials of {result.name!r} have no value, and a "
             'decision cannot rank them; missing="worst" (or "best", or a number) on the outcome '
-            "says how they do",
-            owner="decision",
+            "says how they do"
         )
     return np.asarray(result.ranked.values)
 
@@ -64,6 +63,7 @@ class Payoff:
     amount: Any
 
 
+@checked_init
 @dataclass(frozen=True)
 class Pay:
     """An amount that is paid (or, with a minus, spent) on the way, and what follows."""
@@ -76,6 +76,7 @@ class Pay:
         object.__setattr__(self, "then", node_of(self.then, "Pay"))
 
 
+@checked_init
 @dataclass(frozen=True)
 class Choice:
     """A choice among alternatives by name, made with the knowledge of the events before it and of
@@ -85,17 +86,19 @@ class Choice:
     name: str
     alternatives: Mapping[str, Any]
 
+    @owner_is("choice {self.name!r}")
     def __post_init__(self) -> None:
-        where = f"choice {_named(self.name, 'Choice')!r}"
+        _named(self.name)
         if not isinstance(self.alternatives, Mapping) or not self.alternatives:
-            raise ParameterError("needs at least one alternative, by name", owner=where)
+            raise ParameterError("needs at least one alternative, by name")
         made = {
-            _named(str(name), where): node_of(node, f"{where}, {name}")
+            _named(str(name)): node_of(node, f"choice {self.name!r}, {name}")
             for name, node in self.alternatives.items()
         }
         object.__setattr__(self, "alternatives", made)
 
 
+@checked_init
 @dataclass(frozen=True)
 class Event:
     """A chance event: outcomes by name, each with its chance and what follows.
@@ -108,43 +111,41 @@ class Event:
     name: str
     outcomes: Mapping[str, Any]
 
+    @owner_is("event {self.name!r}")
     def __post_init__(self) -> None:
-        where = f"event {_named(self.name, 'Event')!r}"
+        _named(self.name)
         if not isinstance(self.outcomes, Mapping) or not self.outcomes:
-            raise ParameterError("needs at least one outcome, by name", owner=where)
+            raise ParameterError("needs at least one outcome, by name")
         made: dict[str, tuple[Any, Any]] = {}
         for name, pair in self.outcomes.items():
             if not isinstance(pair, tuple | list) or len(pair) != 2:
                 raise ParameterError(
-                    f"outcome {name!r} must be a chance and what follows, not {pair!r:.60}",
-                    owner=where,
+                    f"outcome {name!r} must be a chance and what follows, not {pair!r:.60}"
                 )
-            made[_named(str(name), where)] = (
-                _chance(where, str(name), pair[0]),
-                node_of(pair[1], f"{where}, {name}"),
+            made[_named(str(name))] = (
+                _chance(str(name), pair[0]),
+                node_of(pair[1], f"event {self.name!r}, {name}"),
             )
         chances = [chance for chance, _ in made.values()]
         if chances.count(REST) > 1:
-            raise ParameterError("only one outcome can take the rest", owner=where)
+            raise ParameterError("only one outcome can take the rest")
         if all(isinstance(chance, float) for chance in chances) and abs(sum(chances) - 1) > CLOSE:
             raise ParameterError(
-                f"its chances add up to {sum(chances):.6g}; they must add up to 1, or one "
-                "be 'rest'",
-                owner=where,
+                f"its chances add up to {sum(chances):.6g}; they must add up to 1, or one be 'rest'"
             )
         known = sum(chance for chance in chances if isinstance(chance, float))
         if known > 1 + CLOSE:
             raise ParameterError(
-                f"its chances add up to {known:.6g} already; they must add up to 1", owner=where
+                f"its chances add up to {known:.6g} already; they must add up to 1"
             )
         if REST not in chances and not all(isinstance(chance, float) for chance in chances):
             raise ParameterError(
-                "a chance that is drawn or calculated needs an outcome with the chance 'rest'",
-                owner=where,
+                "a chance that is drawn or calculated needs an outcome with the chance 'rest'"
             )
         object.__setattr__(self, "outcomes", made)
 
 
+@checked_init
 @dataclass(frozen=True)
 class EventTest:
     """A test of an event, such as a survey or a trial run, whose signals tell something of how the
@@ -172,44 +173,45 @@ class EventTest:
     signals: Mapping[str, Any]
     then: Any
 
+    @owner_is("test {self.name!r}")
     def __post_init__(self) -> None:
-        where = f"test {_named(self.name, 'EventTest')!r}"
-        _named(self.event, where)
-        stated = mapping(where, "signals", self.signals, "chances by signal")
+        _named(self.name)
+        _named(self.event)
+        stated = mapping("signals", self.signals, "chances by signal")
         rests = [signal for signal, row in stated.items() if row == REST]
         if len(stated) < 2 or len(rests) > 1:
-            raise ParameterError(
-                "needs at least two signals, of which one may take the rest", owner=where
-            )
+            raise ParameterError("needs at least two signals, of which one may take the rest")
         found = {
-            _named(signal, where): _likelihoods(where, signal, row)
+            _named(signal): _likelihoods(signal, row)
             for signal, row in stated.items()
             if row != REST
         }
         outcomes = list(next(iter(found.values())))
         if any(set(row) != set(outcomes) for row in found.values()):
-            raise ParameterError("all signals need chances for the same outcomes", owner=where)
+            raise ParameterError("all signals need chances for the same outcomes")
         for outcome in outcomes:
             total = sum(row[outcome] for row in found.values())
             if total > 1 + CLOSE or (not rests and abs(total - 1) > CLOSE):
                 raise ParameterError(
                     f"the chances of the signals given {outcome!r} add up to {total:.6g}; they "
-                    "must add up to 1",
-                    owner=where,
+                    "must add up to 1"
                 )
         for signal in rests:
-            found[_named(signal, where)] = {
+            found[_named(signal)] = {
                 outcome: max(1 - sum(row[outcome] for row in found.values()), 0.0)
                 for outcome in outcomes
             }
         by_signal = isinstance(self.then, Mapping) and set(self.then) == set(found)
         object.__setattr__(self, "signals", {signal: found[signal] for signal in stated})
         made = {
-            signal: node_of(self.then[signal] if by_signal else self.then, f"{where}, {signal}")
+            signal: node_of(
+                self.then[signal] if by_signal else self.then, f"test {self.name!r}, {signal}"
+            )
             for signal in stated
         }
         object.__setattr__(self, "then", made)
 
+    @checked
     def posterior(self, prior: Mapping[str, Any]) -> dict[str, tuple[Any, dict[str, Any]]]:
         """Return for each signal its chance and the chances of the event's outcomes once it is
         seen, by Bayes' rule; numbers, or one per trial.
@@ -230,21 +232,20 @@ class EventTest:
         return answer
 
 
-def _likelihoods(where: str, signal: str, row: Any) -> dict[str, float]:
+def _likelihoods(signal: str, row: Any) -> dict[str, float]:
     found = {}
-    for outcome, chance in mapping(where, f"signal {signal!r}", row, "chances by outcome").items():
+    for outcome, chance in mapping(f"signal {signal!r}", row, "chances by outcome").items():
         found[str(outcome)] = _chance(
-            where,
             f"{signal} given {outcome}",
-            float(finite(where, f"the chance of {signal!r} given {outcome!r}", chance)),
+            float(finite(f"the chance of {signal!r} given {outcome!r}", chance)),
         )
     if not found:
-        raise ParameterError(f"signal {signal!r} needs its chance by outcome", owner=where)
+        raise ParameterError(f"signal {signal!r} needs its chance by outcome")
     return found
 
 
-def _named(name: Any, owner: str) -> str:
-    return str(words(owner, "name", instance(owner, "name", name, str, "a text")))
+def _named(name: Any) -> str:
+    return str(words("name", instance("name", name, str, "a text")))
 
 
 Tree = Payoff | Pay | Choice | Event | EventTest
@@ -270,10 +271,11 @@ def amount_of(amount: Any, where: str) -> Any:
     if isinstance(amount, str):
         parse(amount)
         return amount
-    return finite(where, "a payoff", amount)
+    with concerning(where):
+        return finite("a payoff", amount)
 
 
-def _chance(where: str, name: str, chance: Any) -> Any:
+def _chance(name: str, chance: Any) -> Any:
     if isinstance(chance, str):
         if chance != REST:
             parse(chance)
@@ -282,15 +284,12 @@ def _chance(where: str, name: str, chance: Any) -> Any:
         low, high = chance.support
         if low < 0 or high > 1:
             raise ParameterError(
-                f"the chance of {name!r} must lie from 0 to 1, and {chance!r:.60} does not",
-                owner=where,
+                f"the chance of {name!r} must lie from 0 to 1, and {chance!r:.60} does not"
             )
         return chance
-    number = finite(where, f"the chance of {name!r}", chance)
+    number = finite(f"the chance of {name!r}", chance)
     if not 0 <= number <= 1:
-        raise ParameterError(
-            f"the chance of {name!r} must be from 0 to 1, not {number:g}", owner=where
-        )
+        raise ParameterError(f"the chance of {name!r} must be from 0 to 1, not {number:g}")
     return number
 
 
@@ -321,7 +320,7 @@ def formulas(amount: Any) -> Iterator[Formula]:
             yield from formulas(part)
 
 
-def check_tree(root: Tree, known: Mapping[str, Any], owner: str) -> None:
+def check_tree(root: Tree, known: Mapping[str, Any]) -> None:
     """Raise ParameterError for names that nothing states, an event twice on a branch, and events of
     one name that differ.
     """
@@ -333,21 +332,18 @@ def check_tree(root: Tree, known: Mapping[str, Any], owner: str) -> None:
             if chances.setdefault(node.name, own) != own:
                 raise ParameterError(
                     f"event {node.name!r} has other chances elsewhere; events of one name are "
-                    "one event",
-                    owner=owner,
+                    "one event"
                 )
             amounts = list(own.values())
         for formula in (formula for amount in amounts for formula in formulas(amount)):
             for name in formula.names():
                 if name not in known:
-                    raise ParameterError(
-                        f"{name!r} is not stated", owner=owner, unknown=name, known=known
-                    )
-    _check_circles(root, (), owner)
-    _check_tests(root, owner)
+                    raise ParameterError(f"{name!r} is not stated", unknown=name, known=known)
+    _check_circles(root, ())
+    _check_tests(root)
 
 
-def _check_tests(root: Tree, owner: str) -> None:
+def _check_tests(root: Tree) -> None:
     """Raise ParameterError for a test of something other than an event, and for tests of one name
     that differ.
     """
@@ -357,40 +353,39 @@ def _check_tests(root: Tree, owner: str) -> None:
     for node in parts:
         if not isinstance(node, EventTest):
             continue
-        where = f"{owner}, test {node.name!r}"
-        if node.event not in events:
-            raise ParameterError(
-                f"no event {node.event!r}", owner=where, unknown=node.event, known=events
-            )
-        if node.name in events:
-            raise ParameterError("an event has the same name", owner=where)
-        outcomes = set(events[node.event].outcomes)
-        for signal, row in node.signals.items():
-            if set(row) != outcomes:
-                raise ParameterError(
-                    f"signal {signal!r} needs its chance for each of {', '.join(outcomes)}",
-                    owner=where,
-                )
+        with concerning(f"test {node.name!r}"):
+            _check_test(node, events)
         other = tests.setdefault(node.name, node)
         if (other.event, other.signals) != (node.event, node.signals):
             raise ParameterError(
-                "has other signals elsewhere; tests of one name are one test", owner=where
+                f"test {node.name!r} has other signals elsewhere; tests of one name are one test"
             )
 
 
-def _check_circles(node: Tree, passed: tuple[str, ...], owner: str) -> None:
+def _check_test(test: EventTest, events: Mapping[str, Event]) -> None:
+    if test.event not in events:
+        raise ParameterError(f"no event {test.event!r}", unknown=test.event, known=events)
+    if test.name in events:
+        raise ParameterError("an event has the same name")
+    outcomes = set(events[test.event].outcomes)
+    for signal, row in test.signals.items():
+        if set(row) != outcomes:
+            raise ParameterError(
+                f"signal {signal!r} needs its chance for each of {', '.join(outcomes)}"
+            )
+
+
+def _check_circles(node: Tree, passed: tuple[str, ...]) -> None:
     if isinstance(node, EventTest) and node.event in passed:
-        raise ParameterError(
-            f"test {node.name!r} comes after its event {node.event!r}", owner=owner
-        )
+        raise ParameterError(f"test {node.name!r} comes after its event {node.event!r}")
     if isinstance(node, Event | Choice | EventTest):
         if node.name in passed:
             raise ParameterError(
-                f"{node.name!r} is there twice on one branch; a tree has no circles", owner=owner
+                f"{node.name!r} is there twice on one branch; a tree has no circles"
             )
         passed = (*passed, node.name)
     for _, child in children(node):
-        _check_circles(child, passed, owner)
+        _check_circles(child, passed)
 
 
 def sizes(root: Tree) -> tuple[int, int]:

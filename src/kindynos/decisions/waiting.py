@@ -61,31 +61,28 @@ def value_of_waiting(
     >>> 4.3 < found.value < 4.6
     True
     """
-    owner = "value_of_waiting"
-    gain, state = array_of(owner, "payoffs", payoffs), array_of(owner, "known", known)
+    gain, state = array_of("payoffs", payoffs), array_of("known", known)
     state = state[None] if state.ndim == 2 else state
     if gain.ndim != 2 or state.ndim != 3 or state.shape[1:] != gain.shape:
         raise ParameterError(
             "payoffs must be (periods + 1, trials) and known the same, or one more axis in "
             f"front, not {gain.shape} and "
-            f"{np.shape(known)}",
-            owner=owner,
+            f"{np.shape(known)}"
         )
     if gain.shape[1] < 4 * FEWEST or len(gain) < 2:
-        raise ParameterError(f"needs at least {4 * FEWEST} trials and 2 periods", owner=owner)
+        raise ParameterError(f"needs at least {4 * FEWEST} trials and 2 periods")
     if not (np.isfinite(gain).all() and np.isfinite(state).all()):
-        raise ParameterError("payoffs and what is known must be finite", owner=owner)
+        raise ParameterError("payoffs and what is known must be finite")
     periods = len(gain) - 1
-    given = array_of(owner, "discount", discount)
+    given = array_of("discount", discount)
     if given.shape not in ((), (periods,)):
         raise ParameterError(
             f"discount must be one factor, or one of each of the {periods} periods, not "
-            f"{given.shape}",
-            owner=owner,
+            f"{given.shape}"
         )
     factors = np.broadcast_to(given, (periods,)).astype(np.float64)
     if (factors <= 0).any():
-        raise ParameterError("discount factors must be above 0", owner=owner)
+        raise ParameterError("discount factors must be above 0")
     rules = _fit(gain[:, ::2], state[:, :, ::2], factors, degree)
     values, when = _applied(gain[:, 1::2], state[:, :, 1::2], factors, rules, degree)
     total = np.concatenate([[1.0], np.cumprod(factors)])

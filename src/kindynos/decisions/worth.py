@@ -29,7 +29,7 @@ from kindynos.distributions.base import Distribution
 from kindynos.errors import ParameterError
 from kindynos.inference.intervals import Z
 from kindynos.sampling.streams import checked_seed
-from kindynos.validate import array_of, check_integer, finite, known_name, mapping, one_of
+from kindynos.validate import array_of, check_integer, checked, finite, known_name, mapping, one_of
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -41,35 +41,34 @@ ROUNDING = 1e-12  # of the payoffs
 STEPS = 33  # of a range in which a switch is sought
 
 
-def _options(
-    decision: Decision, options: Mapping[str, Any], owner: str
-) -> tuple[str, float, int, int]:
+def _options(decision: Decision, options: Mapping[str, Any]) -> tuple[str, float, int, int]:
     known = {"by": decision.rule, "level": None, "trials": TRIALS, "seed": 1}
     for name in options:
         if name not in known:
-            raise ParameterError(f"no option {name!r}", owner=owner, unknown=name, known=known)
+            raise ParameterError(f"no option {name!r}", unknown=name, known=known)
     chosen = {**known, **options}
     if chosen["by"] is None:
         chosen["by"] = decision.rule
     return (
-        one_of(owner, "by", chosen["by"], RULES),
-        tail_share(owner, chosen["by"], chosen["level"]),
-        check_integer(owner, "trials", chosen["trials"], least=2),
+        one_of("by", chosen["by"], RULES),
+        tail_share(chosen["by"], chosen["level"]),
+        check_integer("trials", chosen["trials"], least=2),
         checked_seed(chosen["seed"]),
     )
 
 
-def _number(decision: Decision, owner: str, name: str) -> None:
-    known_name(owner, "given quantity", name, decision.given)
+def _number(decision: Decision, name: str) -> None:
+    known_name("given quantity", name, decision.given)
 
 
+@checked
 def sweep(decision: Decision, name: str, values: Any, **options: Any) -> pd.DataFrame:
     """Return each alternative's value over values of a quantity; see ``Decision.sweep``."""
     import pandas as pd
 
-    _number(decision, "sweep", name)
-    by, level, trials, seed = _options(decision, options, "sweep")
-    grid = np.atleast_1d(array_of("sweep", "values", values))
+    _number(decision, name)
+    by, level, trials, seed = _options(decision, options)
+    grid = np.atleast_1d(array_of("values", values))
     rows: dict[float, dict[str, Any]] = {}
     for value in grid.tolist():
         found = solved(decision.replace(**{name: value}), by, level, trials, seed)
@@ -83,19 +82,18 @@ def sweep(decision: Decision, name: str, values: Any, **options: Any) -> pd.Data
     return table
 
 
+@checked
 def switchover_points(
     decision: Decision, name: str, low: float, high: float, **options: Any
 ) -> pd.DataFrame:
     """Return where the best alternative changes; see ``Decision.switchover_points``."""
     import pandas as pd
 
-    _number(decision, "switchover_points", name)
-    by, level, trials, seed = _options(decision, options, "switchover_points")
-    low, high = finite("switchover_points", "low", low), finite("switchover_points", "high", high)
+    _number(decision, name)
+    by, level, trials, seed = _options(decision, options)
+    low, high = finite("low", low), finite("high", high)
     if not low < high:
-        raise ParameterError(
-            f"low must be below high ({high:g}), not {low:g}", owner="switchover_points"
-        )
+        raise ParameterError(f"low must be below high ({high:g}), not {low:g}")
 
     def best(value: float) -> str:
         return str(solved(decision.replace(**{name: value}), by, level, trials, seed).best)
@@ -118,13 +116,14 @@ def switchover_points(
     return pd.DataFrame(found, columns=[name, "best below", "best above"])
 
 
+@checked
 def perfect_information(decision: Decision, **options: Any) -> pd.DataFrame:
     """Return what knowing each event and quantity first would be worth; see
     ``Decision.perfect_information``.
     """
     import pandas as pd
 
-    by, level, trials, seed = _options(decision, options, "perfect_information")
+    by, level, trials, seed = _options(decision, options)
     _consistent(by)
     base = solved(decision, by, level, trials, seed)
     rows: dict[str, tuple[float, float]] = {}
@@ -144,8 +143,7 @@ def perfect_information(decision: Decision, **options: Any) -> pd.DataFrame:
 def _consistent(by: str) -> None:
     if by not in CONSISTENT:
         raise ParameterError(
-            "what it is worth to know is told by the mean or the certainty equivalent",
-            owner="solve",
+            "what it is worth to know is told by the mean or the certainty equivalent"
         )
 
 
@@ -289,6 +287,7 @@ def _best_of(
     return best
 
 
+@checked
 def sample_information_value(
     decision: Decision, event: str, signals: Mapping[str, Mapping[str, float]], **options: Any
 ) -> pd.DataFrame:
@@ -301,22 +300,20 @@ def sample_information_value(
     """
     import pandas as pd
 
-    owner = "sample_information_value"
-    by, level, trials, seed = _options(decision, options, owner)
+    by, level, trials, seed = _options(decision, options)
     _consistent(by)
-    known_name(owner, "event", event, decision.events)
+    known_name("event", event, decision.events)
     outcomes = list(decision.events[event].outcomes)
     table = {
-        str(signal): _likelihoods(owner, str(signal), row, outcomes)
-        for signal, row in mapping(owner, "signals", signals, "chances by signal").items()
+        str(signal): _likelihoods(str(signal), row, outcomes)
+        for signal, row in mapping("signals", signals, "chances by signal").items()
     }
     for outcome in outcomes:
         total = sum(row[outcome] for row in table.values())
         if abs(total - 1) > 1e-9:
             raise ParameterError(
                 f"the chances of the signals given {outcome!r} add up to {total:.6g}; they must "
-                "add up to 1",
-                owner=owner,
+                "add up to 1"
             )
     base = solved(decision, by, level, trials, seed)
     prior = base.draws.chances(decision.events[event])
@@ -351,11 +348,12 @@ def sample_information_value(
     return answer
 
 
+@checked
 def worth_of_tests(decision: Decision, **options: Any) -> pd.DataFrame:
     """Return what the tests of events are worth; see ``Decision.worth_of_tests``."""
     import pandas as pd
 
-    by, level, trials, seed = _options(decision, options, "worth_of_tests")
+    by, level, trials, seed = _options(decision, options)
     _consistent(by)
     base = solved(decision, by, level, trials, seed)
     rows = []
@@ -431,27 +429,21 @@ def _replaced(decision: Decision, root: Tree) -> Decision:
     return replace(decision, alternatives=root.alternatives)
 
 
-def _likelihoods(owner: str, signal: str, row: Any, outcomes: list[str]) -> dict[str, float]:
+def _likelihoods(signal: str, row: Any, outcomes: list[str]) -> dict[str, float]:
     found = {}
-    given = mapping(owner, f"signal {signal!r}", row, "chances by outcome")
+    given = mapping(f"signal {signal!r}", row, "chances by outcome")
     for outcome in outcomes:
         if outcome not in given:
-            raise ParameterError(
-                f"signal {signal!r} needs its chance given {outcome!r}", owner=owner
-            )
-        number = finite(owner, f"the chance of {signal!r} given {outcome!r}", given[outcome])
+            raise ParameterError(f"signal {signal!r} needs its chance given {outcome!r}")
+        number = finite(f"the chance of {signal!r} given {outcome!r}", given[outcome])
         if not 0 <= number <= 1:
             raise ParameterError(
-                f"the chance of {signal!r} given {outcome!r} must be from 0 to 1, not {number:g}",
-                owner=owner,
+                f"the chance of {signal!r} given {outcome!r} must be from 0 to 1, not {number:g}"
             )
         found[outcome] = number
     for outcome in given:
         if outcome not in outcomes:
             raise ParameterError(
-                f"signal {signal!r}: no outcome {outcome!r}",
-                owner=owner,
-                unknown=str(outcome),
-                known=outcomes,
+                f"signal {signal!r}: no outcome {outcome!r}", unknown=str(outcome), known=outcomes
             )
     return found

@@ -5,8 +5,10 @@ from __future__ import annotations
 from pathlib import Path
 
 from kindynos.errors import FileError
+from kindynos.validate import checked
 
 
+@checked
 def demo_file(name: str) -> Path:
     """Return the path of a demo file, such as ``"night_ferry.toml"``; raises FileError, with the
     nearest spelling.

@@ -10,7 +10,7 @@ from numpy.typing import ArrayLike
 
 from kindynos.arrays import Floats
 from kindynos.errors import ParameterError
-from kindynos.validate import array_of
+from kindynos.validate import array_of, checked
 
 ROUNDED = 1e-12  # by which a correlation may be off because it was worked out
 SINGULAR = 1e-10  # an eigenvalue above minus this counts as not negative
@@ -18,19 +18,18 @@ MOST = 2_000  # rows of a matrix that is repaired
 STEPS = 20_000
 
 
-def checked(owner: str, matrix: ArrayLike, names: Sequence[str] | None = None) -> Floats:
+def valid_matrix(matrix: ArrayLike, names: Sequence[str] | None = None) -> Floats:
     """Return a matrix as floats; raises ParameterError unless it is square, symmetric, 1 on the
     diagonal and within ±1.
     """
-    array = np.array(array_of(owner, "matrix", matrix))
+    array = np.array(array_of("matrix", matrix))
     if array.ndim != 2 or array.shape[0] != array.shape[1]:
-        raise ParameterError(f"a correlation matrix must be square, not {array.shape}", owner=owner)
+        raise ParameterError(f"a correlation matrix must be square, not {array.shape}")
     labels = list(names) if names is not None else [str(i) for i in range(len(array))]
     if not np.isfinite(array).all():
         i, j = np.argwhere(~np.isfinite(array))[0]
         raise ParameterError(
-            f"the entry of {labels[i]} and {labels[j]} must be a finite number, not {array[i, j]}",
-            owner=owner,
+            f"the entry of {labels[i]} and {labels[j]} must be a finite number, not {array[i, j]}"
         )
     uneven = np.abs(array - array.T) > ROUNDED
     if uneven.any():
@@ -38,11 +37,11 @@ def checked(owner: str, matrix: ArrayLike, names: Sequence[str] | None = None) -
         sides = (
             f"{labels[i]} with {labels[j]} is {array[i, j]:g}, and the other way {array[j, i]:g}"
         )
-        raise ParameterError(f"the matrix must be symmetric: {sides}", owner=owner)
+        raise ParameterError(f"the matrix must be symmetric: {sides}")
     for i in range(len(array)):
         if abs(array[i, i] - 1) > ROUNDED:
             raise ParameterError(
-                f"the diagonal must be 1, and that of {labels[i]} is {array[i, i]:g}", owner=owner
+                f"the diagonal must be 1, and that of {labels[i]} is {array[i, i]:g}"
             )
     # a matrix that was worked out is 1 and symmetric up to rounding
     array = (array + array.T) / 2
@@ -51,8 +50,7 @@ def checked(owner: str, matrix: ArrayLike, names: Sequence[str] | None = None) -
     if np.abs(array).max() > 1:
         i, j = np.unravel_index(np.abs(array).argmax(), array.shape)
         raise ParameterError(
-            f"a correlation must be from -1 to 1: {labels[i]} with {labels[j]} is {array[i, j]:g}",
-            owner=owner,
+            f"a correlation must be from -1 to 1: {labels[i]} with {labels[j]} is {array[i, j]:g}"
         )
     return array
 
@@ -87,6 +85,7 @@ def conflicting_pairs(
     ]
 
 
+@checked
 def nearest_correlation(
     matrix: ArrayLike, weights: ArrayLike | None = None, fixed: Collection[tuple[int, int]] = ()
 ) -> Floats:
@@ -104,21 +103,15 @@ def nearest_correlation(
            [0.761, 1.   , 0.761],
            [0.157, 0.761, 1.   ]])
     """
-    start = checked("nearest_correlation", matrix)
+    start = valid_matrix(matrix)
     count = len(start)
     if count > MOST:
         raise ParameterError(
-            f"takes at most {MOST:,} rows, not {count:,}; that would take many minutes",
-            owner="nearest_correlation",
+            f"takes at most {MOST:,} rows, not {count:,}; that would take many minutes"
         )
-    weight = (
-        np.ones(count) if weights is None else array_of("nearest_correlation", "weights", weights)
-    )
+    weight = np.ones(count) if weights is None else array_of("weights", weights)
     if weight.shape != (count,) or not (weight > 0).all():
-        raise ParameterError(
-            f"weights must be {count} numbers above 0, not {weights!r:.60}",
-            owner="nearest_correlation",
-        )
+        raise ParameterError(f"weights must be {count} numbers above 0, not {weights!r:.60}")
     root = np.sqrt(np.outer(weight, weight))
     held = np.eye(count, dtype=bool)
     for i, j in fixed:
@@ -134,9 +127,7 @@ def nearest_correlation(
             break
         target = moved
     if np.abs(np.where(held, start, projected) - projected).max() > 1e-4:
-        raise ParameterError(
-            "no correlation matrix has these fixed entries; fix fewer", owner="nearest_correlation"
-        )
+        raise ParameterError("no correlation matrix has these fixed entries; fix fewer")
     if fixed:
         return _lifted(np.where(held, start, projected))
     values, vectors = np.linalg.eigh((projected + projected.T) / 2)
@@ -176,16 +167,14 @@ def named_pairs(frame: Any) -> list[tuple[tuple[str, str], float]]:
     """
     if not hasattr(frame, "columns"):
         raise ParameterError(
-            "a matrix must be a DataFrame with the drivers' names as rows and columns",
-            owner="correlate",
+            "a matrix must be a DataFrame with the drivers' names as rows and columns"
         )
     names = [str(name) for name in frame.columns]
     if names != [str(name) for name in frame.index]:
         raise ParameterError(
-            f"rows and columns must have the same names, not {list(frame.index)} and {names}",
-            owner="correlate",
+            f"rows and columns must have the same names, not {list(frame.index)} and {names}"
         )
-    matrix = checked("correlate", frame, names)
+    matrix = valid_matrix(frame, names)
     return [
         ((names[j], name), float(matrix[i, j])) for i, name in enumerate(names) for j in range(i)
     ]

@@ -19,7 +19,7 @@ from kindynos.distributions.inverse import atom_moments, central_moments, withou
 from kindynos.distributions.percentiles import Recipe, solve_percentiles
 from kindynos.errors import KindynosError, ParameterError
 from kindynos.literals import WeightsKind
-from kindynos.validate import finite, invalid_argument, proper_fraction
+from kindynos.validate import checked, finite, invalid_argument, proper_fraction
 
 
 class Distribution(Contract, Inline):
@@ -83,6 +83,7 @@ class Distribution(Contract, Inline):
         raise NotImplementedError
 
     @classmethod
+    @checked
     def from_range(cls, low: float, high: float, coverage: float = 0.90) -> Distribution:
         """Return the distribution of this family that lies between ``low`` and ``high`` with that
         chance.
@@ -94,13 +95,14 @@ class Distribution(Contract, Inline):
         >>> Normal.from_range(14, 19, coverage=0.90).mean
         16.5
         """
-        outside = 50 * (1 - proper_fraction("from_range", "coverage", coverage))
-        low, high = finite("from_range", "low", low), finite("from_range", "high", high)
+        outside = 50 * (1 - proper_fraction("coverage", coverage))
+        low, high = finite("low", low), finite("high", high)
         if not low < high:
-            raise invalid_argument("from_range", "low", f"below high ({high!r})", low)
+            raise invalid_argument("low", f"below high ({high!r})", low)
         return cls.from_percentiles({outside: low, 100 - outside: high})
 
     @classmethod
+    @checked
     def from_percentiles(
         cls, percentiles: Mapping[float, float], fit: bool = False
     ) -> Distribution:
@@ -133,6 +135,7 @@ class Distribution(Contract, Inline):
         is shaded.
         """
 
+    @checked
     def truncate(self, low: float | None = None, high: float | None = None) -> Distribution:
         """Return this distribution given that it lies between ``low`` and ``high``; None leaves
         that side open.
@@ -180,27 +183,24 @@ class Distribution(Contract, Inline):
         return Affine(inner, factor * outer_factor, factor * outer_shift + shift)
 
 
-def a_distribution(owner: str, name: str, value: Any) -> Distribution:
+def a_distribution(name: str, value: Any) -> Distribution:
     """A rule: the value must be a distribution."""
     if not isinstance(value, Distribution):
-        raise invalid_argument(owner, name, "a distribution such as Normal(10, 2)", value)
+        raise invalid_argument(name, "a distribution such as Normal(10, 2)", value)
     return value
 
 
 def check_ends(distribution: Any) -> None:
     """Store the ends that are given as floats; ``low`` must be below ``high``."""
-    owner = type(distribution).__name__
     for name in ("low", "high"):
         if getattr(distribution, name) is not None:
-            object.__setattr__(distribution, name, finite(owner, name, getattr(distribution, name)))
+            object.__setattr__(distribution, name, finite(name, getattr(distribution, name)))
     if (
         distribution.low is not None
         and distribution.high is not None
         and not distribution.low < distribution.high
     ):
-        raise invalid_argument(
-            owner, "low", f"below high ({distribution.high!r})", distribution.low
-        )
+        raise invalid_argument("low", f"below high ({distribution.high!r})", distribution.low)
 
 
 @dataclass(frozen=True, repr=False)
@@ -227,7 +227,7 @@ class Affine(Distribution):
     def __post_init__(self) -> None:
         super().__post_init__()
         if self.factor == 0:
-            raise invalid_argument("Affine", "factor", "other than 0", self.factor)
+            raise invalid_argument("factor", "other than 0", self.factor)
 
     @property
     def discrete(self) -> bool:
@@ -318,8 +318,7 @@ class Truncated(Distribution):
         check_ends(self)
         if not self._inside > 0:
             raise ParameterError(
-                f"{self.inner!r} has nothing between {self.low!r} and {self.high!r}",
-                owner="Truncated",
+                f"{self.inner!r} has nothing between {self.low!r} and {self.high!r}"
             )
 
     @property

@@ -17,20 +17,20 @@ from kindynos.distributions.special import betainc, betaincc, betainccinv, betai
 from kindynos.validate import finite, invalid_argument, positive
 
 
-def _ends(owner: str, distribution: Distribution, low: float, high: float) -> tuple[float, float]:
+def _ends(distribution: Distribution, low: float, high: float) -> tuple[float, float]:
     """Store both ends as floats; ``low`` must be below ``high``."""
-    low, high = finite(owner, "low", low), finite(owner, "high", high)
+    low, high = finite("low", low), finite("high", high)
     if not low < high:
-        raise invalid_argument(owner, "low", f"below high ({high!r})", low)
+        raise invalid_argument("low", f"below high ({high!r})", low)
     object.__setattr__(distribution, "low", low)
     object.__setattr__(distribution, "high", high)
     return low, high
 
 
-def _mode(owner: str, distribution: Distribution, mode: float, low: float, high: float) -> None:
-    mode = finite(owner, "mode", mode)
+def _mode(distribution: Distribution, mode: float, low: float, high: float) -> None:
+    mode = finite("mode", mode)
     if not low <= mode <= high:
-        raise invalid_argument(owner, "mode", f"from low ({low!r}) to high ({high!r})", mode)
+        raise invalid_argument("mode", f"from low ({low!r}) to high ({high!r})", mode)
     object.__setattr__(distribution, "mode", mode)
 
 
@@ -57,7 +57,7 @@ class Uniform(Distribution):
     )
 
     def __post_init__(self) -> None:
-        _ends("Uniform", self, self.low, self.high)
+        _ends(self, self.low, self.high)
 
     @property
     def mean(self) -> float:
@@ -111,8 +111,8 @@ class Triangular(Distribution):
     percentile_recipe = LOW_MODE_HIGH
 
     def __post_init__(self) -> None:
-        low, high = _ends("Triangular", self, self.low, self.high)
-        _mode("Triangular", self, self.mode, low, high)
+        low, high = _ends(self, self.low, self.high)
+        _mode(self, self.mode, low, high)
 
     @property
     def mean(self) -> float:
@@ -265,7 +265,7 @@ class Beta(_BetaShaped):
 
     def __post_init__(self) -> None:
         super().__post_init__()
-        _ends("Beta", self, self.low, self.high)
+        _ends(self, self.low, self.high)
 
     @property
     def _shapes(self) -> tuple[float, float]:
@@ -298,8 +298,8 @@ class Pert(_BetaShaped):
     percentile_recipe = LOW_MODE_HIGH
 
     def __post_init__(self) -> None:
-        low, high = _ends("Pert", self, self.low, self.high)
-        _mode("Pert", self, self.mode, low, high)
+        low, high = _ends(self, self.low, self.high)
+        _mode(self, self.mode, low, high)
         super().__post_init__()
 
     @property

@@ -51,19 +51,14 @@ class Compound(MomentDistribution):
         low, _ = self.count.support
         if not self.count.discrete or low < 0:
             raise ParameterError(
-                f"count must be a distribution on whole numbers from 0 up, not {self.count!r}",
-                owner="Compound",
+                f"count must be a distribution on whole numbers from 0 up, not {self.count!r}"
             )
         if self.size.support[0] < 0:
-            raise ParameterError(
-                f"size must not be negative, and {self.size!r} can be", owner="Compound"
-            )
+            raise ParameterError(f"size must not be negative, and {self.size!r} can be")
         if not math.isfinite(self.size.variance) or not math.isfinite(self.count.variance):
-            raise ParameterError("count and size need a finite variance", owner="Compound")
+            raise ParameterError("count and size need a finite variance")
         if self.count.mean > 100_000:
-            raise ParameterError(
-                f"the mean count may be 100,000 at most, not {self.count.mean:g}", owner="Compound"
-            )
+            raise ParameterError(f"the mean count may be 100,000 at most, not {self.count.mean:g}")
 
     @property
     def discrete(self) -> bool:

@@ -21,7 +21,7 @@ from kindynos.distributions.stated import stated_distribution
 from kindynos.docstrings import documented
 from kindynos.engine.available import check_memory
 from kindynos.engine.workers import on_threads, usable_cpus
-from kindynos.errors import KindynosError, ParameterError
+from kindynos.errors import KindynosError, ParameterError, concerning
 from kindynos.sampling.streams import Seed, checked_seed
 from kindynos.validate import (
     Rule,
@@ -29,7 +29,7 @@ from kindynos.validate import (
     chance_bounds,
     check_call,
     check_integer,
-    explain_call_errors,
+    checked,
     instance,
     invalid_argument,
 )
@@ -82,11 +82,12 @@ class CheckedInit(ABCMeta):
             stated = stated_distribution(cls, arguments, named)
             if stated is not None:
                 return stated
-            try:
-                return super().__call__(*arguments, **named)
-            except TypeError:
-                check_call(vars(cls)["__init__"], cls.__name__, None, *arguments, **named)
-                raise
+            with concerning(cls.__name__):
+                try:
+                    return super().__call__(*arguments, **named)
+                except TypeError:
+                    check_call(vars(cls)["__init__"], None, *arguments, **named)
+                    raise
 
     @property
     def __signature__(cls) -> Signature:
@@ -132,7 +133,7 @@ class Contract(metaclass=CheckedInit):
         it.
         """
         for name, rule in self.rules.items():
-            object.__setattr__(self, name, rule(type(self).__name__, name, getattr(self, name)))
+            object.__setattr__(self, name, rule(name, getattr(self, name)))
 
     if TYPE_CHECKING:
 
@@ -241,39 +242,37 @@ class Contract(metaclass=CheckedInit):
     def quantile(self, u: float) -> float: ...
     @overload
     def quantile(self, u: ArrayLike) -> Floats: ...
+    @checked
     def quantile(self, u: ArrayLike) -> float | Floats:
         """Return the value at each level ``u`` in [0, 1]: the smallest whose cdf reaches ``u``.
 
         Raises ParameterError for a level outside [0, 1].
         """
-        levels = array_of(type(self).__name__, "levels", u)
+        levels = array_of("levels", u)
         if levels.size and not (levels.min() >= 0 and levels.max() <= 1):
             outside = (levels < 0) | (levels > 1)
             if outside.any():  # not NaN alone
-                raise invalid_argument(
-                    type(self).__name__, "a level", "from 0 to 1", float(levels[outside].flat[0])
-                )
+                raise invalid_argument("a level", "from 0 to 1", float(levels[outside].flat[0]))
         return _apply(self._quantile, levels)
 
     @overload
     def percentile(self, q: float) -> float: ...
     @overload
     def percentile(self, q: ArrayLike) -> Floats: ...
+    @checked
     def percentile(self, q: ArrayLike) -> float | Floats:
         """Return the value at each percentile ``q`` in [0, 100]; raises ParameterError for one
         outside.
         """
-        percents = array_of(type(self).__name__, "percentiles", q)
+        percents = array_of("percentiles", q)
         outside = (percents < 0) | (percents > 100)
         if outside.any():
             raise invalid_argument(
-                type(self).__name__,
-                "a percentile",
-                "from 0 to 100",
-                float(percents[outside].flat[0]),
+                "a percentile", "from 0 to 100", float(percents[outside].flat[0])
             )
         return _apply(self._quantile, percents / 100)
 
+    @checked
     def sample(self, size: int | tuple[int, ...], seed: Seed = None, purpose: str = "") -> Floats:
         """Return independent draws of the given size; the same seed gives the same draws.
 
@@ -287,20 +286,17 @@ class Contract(metaclass=CheckedInit):
         (3,)
         """
         shape = size if isinstance(size, tuple | list) else (size,)
-        if (
-            math.prod(check_integer("sample", "size", length, least=0) for length in shape)
-            > MOST_DRAWN
-        ):
-            raise invalid_argument("sample", "size", f"at most {MOST_DRAWN:,} draws", size)
-        check_memory("sample", f"{math.prod(shape):,} draws", 24.0 * math.prod(shape))
-        instance("sample", "purpose", purpose, str, "a text")
+        if math.prod(check_integer("size", length, least=0) for length in shape) > MOST_DRAWN:
+            raise invalid_argument("size", f"at most {MOST_DRAWN:,} draws", size)
+        check_memory(f"{math.prod(shape):,} draws", 24.0 * math.prod(shape))
+        instance("purpose", purpose, str, "a text")
         key = checked_seed(seed)
         if purpose:
             key = int.from_bytes(blake2b(f"{key} {purpose}".encode()).digest()[:16])
         scores = np.random.Generator(np.random.SFC64(key)).random(tuple(shape))
         return self._quantile(np.maximum(scores, HALF_ULP))
 
-    @explain_call_errors
+    @checked
     def chance(
         self, *, above: float | None = None, below: float | None = None, at: float | None = None
     ) -> float:
@@ -313,7 +309,7 @@ class Contract(metaclass=CheckedInit):
         >>> Uniform(0, 10).chance(above=2, below=5)
         0.3
         """
-        above, below, at = chance_bounds("chance", above, below, at)
+        above, below, at = chance_bounds(above, below, at)
         if at is not None:
             return self._mass(at)
         if below is None:
@@ -358,7 +354,7 @@ def too_extreme(distribution: object) -> ParameterError:
 
 
 def _apply(method: Callable[[Floats], Floats], x: ArrayLike) -> float | Floats:
-    values = array_of("distribution", "the argument", x)
+    values = array_of("the argument", x)
     if values.size < 2 * STEP:
         try:
             with np.errstate(all="ignore"):

@@ -28,24 +28,21 @@ NORMAL = 5_000
 EXACT = 2.0**53  # beyond it floats no longer tell neighbouring whole numbers apart
 
 
-def whole_number(owner: str, name: str, value: Any) -> int:
+def whole_number(name: str, value: Any) -> int:
     """A rule: a whole number; a float such as 3.0, as files may give, counts."""
     return check_integer(
-        owner, name, int(value) if isinstance(value, float) and value.is_integer() else value
+        name, int(value) if isinstance(value, float) and value.is_integer() else value
     )
 
 
-def a_count(owner: str, name: str, value: Any) -> int:
+def a_count(name: str, value: Any) -> int:
     """A rule: a whole number from 0 to 2**53, up to which a float holds every one."""
     number = check_integer(
-        owner,
-        name,
-        int(value) if isinstance(value, float) and value.is_integer() else value,
-        least=0,
+        name, int(value) if isinstance(value, float) and value.is_integer() else value, least=0
     )
     if number > EXACT:
         raise invalid_argument(
-            owner, name, "at most 2**53 (9e15), up to which a float holds every whole number", value
+            name, "at most 2**53 (9e15), up to which a float holds every whole number", value
         )
     return number
 
@@ -93,8 +90,7 @@ class Counting(OnValues):
         if not last - first <= MOST_LISTED:
             raise ParameterError(
                 f"{self!r:.80} takes too many values to list them; state a continuous "
-                "distribution instead",
-                owner=type(self).__name__,
+                "distribution instead"
             )
         values = np.arange(first, last + 1)
         return values, self._mass_at(values)

@@ -27,10 +27,10 @@ from kindynos.errors import ParameterError
 from kindynos.validate import fraction, invalid_argument, positive
 
 
-def _chance(owner: str, name: str, value: Any) -> float:
-    number = fraction(owner, name, value)
+def _chance(name: str, value: Any) -> float:
+    number = fraction(name, value)
     if number == 0:
-        raise invalid_argument(owner, name, "above 0 and at most 1", number)
+        raise invalid_argument(name, "above 0 and at most 1", number)
     return number
 
 
@@ -320,13 +320,10 @@ class Hypergeometric(Counting):
         for name in ("marked", "drawn"):
             if getattr(self, name) > self.population:
                 raise invalid_argument(
-                    "Hypergeometric",
-                    name,
-                    f"at most the population ({self.population})",
-                    getattr(self, name),
+                    name, f"at most the population ({self.population})", getattr(self, name)
                 )
         if self.population == 0:
-            raise invalid_argument("Hypergeometric", "population", "at least 1", 0)
+            raise invalid_argument("population", "at least 1", 0)
 
     @property
     def mean(self) -> float:
@@ -404,15 +401,10 @@ class IntegerUniform(Counting):
         for name, end in (("low", self.low), ("high", self.high)):
             if abs(end) > 2**53:
                 raise invalid_argument(
-                    "IntegerUniform",
-                    name,
-                    "within 2**53 (9e15), up to which a float holds every whole number",
-                    end,
+                    name, "within 2**53 (9e15), up to which a float holds every whole number", end
                 )
         if self.low > self.high:
-            raise ParameterError(
-                f"low must be at most high ({self.high}), not {self.low}", owner="IntegerUniform"
-            )
+            raise ParameterError(f"low must be at most high ({self.high}), not {self.low}")
 
     @property
     def mean(self) -> float:

@@ -45,33 +45,28 @@ class Discrete(OnValues):
         values = [value for value, _ in pairs]
         for earlier, later in pairwise(values):
             if earlier == later:
-                raise invalid_argument("Discrete", "each of values", "given once", later)
+                raise invalid_argument("each of values", "given once", later)
         object.__setattr__(self, "values", tuple(values))
         object.__setattr__(self, "probabilities", tuple(probability for _, probability in pairs))
 
     def _checked(self) -> tuple[list[float], list[float]]:
         for name in ("values", "probabilities"):
             if isinstance(getattr(self, name), str) or not hasattr(getattr(self, name), "__len__"):
-                raise invalid_argument("Discrete", name, "a list of numbers", getattr(self, name))
-        values = [finite("Discrete", f"values[{i}]", value) for i, value in enumerate(self.values)]
-        chances = [
-            finite("Discrete", f"probabilities[{i}]", p) for i, p in enumerate(self.probabilities)
-        ]
+                raise invalid_argument(name, "a list of numbers", getattr(self, name))
+        values = [finite(f"values[{i}]", value) for i, value in enumerate(self.values)]
+        chances = [finite(f"probabilities[{i}]", p) for i, p in enumerate(self.probabilities)]
         if not values:
-            raise ParameterError("values must hold at least one value", owner="Discrete")
+            raise ParameterError("values must hold at least one value")
         if len(values) != len(chances):
             raise ParameterError(
                 f"values and probabilities must be equally many, not {len(values)} and "
-                f"{len(chances)}",
-                owner="Discrete",
+                f"{len(chances)}"
             )
         for i, chance in enumerate(chances):
             if chance < 0:
-                raise invalid_argument("Discrete", f"probabilities[{i}]", "at least 0", chance)
+                raise invalid_argument(f"probabilities[{i}]", "at least 0", chance)
         if abs(sum(chances) - 1) > 1e-9:
-            raise ParameterError(
-                f"probabilities must add up to 1, not {sum(chances):.6g}", owner="Discrete"
-            )
+            raise ParameterError(f"probabilities must add up to 1, not {sum(chances):.6g}")
         return values, chances
 
     @cached_property

@@ -5,9 +5,11 @@ from __future__ import annotations
 from collections.abc import Mapping
 
 from kindynos.distributions.base import Distribution
+from kindynos.validate import checked
 from kindynos.distributions.catalogue import CATALOGUE
 
 
+@checked
 def from_percentiles(
     name: str, percentiles: Mapping[float, float], fit: bool = False
 ) -> Distribution:

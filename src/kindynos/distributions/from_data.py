@@ -21,33 +21,31 @@ from kindynos.errors import ParameterError
 from kindynos.validate import finite, instance, invalid_argument, positive
 
 
-def numbers(owner: str, name: str, values: Any, least: int = 1) -> tuple[float, ...]:
+def numbers(name: str, values: Any, least: int = 1) -> tuple[float, ...]:
     """Return a list of finite numbers as a tuple; raises ParameterError for anything else, or fewer
     than ``least``.
     """
     if isinstance(values, str) or not hasattr(values, "__len__"):
-        raise invalid_argument(owner, name, "a list of numbers", values)
-    listed = tuple(finite(owner, f"{name}[{i}]", value) for i, value in enumerate(values))
+        raise invalid_argument(name, "a list of numbers", values)
+    listed = tuple(finite(f"{name}[{i}]", value) for i, value in enumerate(values))
     if len(listed) < least:
-        raise ParameterError(
-            f"{name} must hold at least {least} numbers, not {len(listed)}", owner=owner
-        )
+        raise ParameterError(f"{name} must hold at least {least} numbers, not {len(listed)}")
     return listed
 
 
-def normalized_weights(owner: str, weights: Any, count: int) -> tuple[float, ...]:
+def normalized_weights(weights: Any, count: int) -> tuple[float, ...]:
     """Return ``count`` weights, none negative and not all 0, scaled to add up to 1."""
-    listed = numbers(owner, "weights", weights)
+    listed = numbers("weights", weights)
     if len(listed) != count:
         raise ParameterError(
-            f"weights must be as many as there are parts, {count}, not {len(listed)}", owner=owner
+            f"weights must be as many as there are parts, {count}, not {len(listed)}"
         )
     for i, weight in enumerate(listed):
         if weight < 0:
-            raise invalid_argument(owner, f"weights[{i}]", "at least 0", weight)
+            raise invalid_argument(f"weights[{i}]", "at least 0", weight)
     total = math.fsum(listed)
     if total <= 0:
-        raise ParameterError("weights must not all be 0", owner=owner)
+        raise ParameterError("weights must not all be 0")
     # scaled already: dividing again would change last digits
     if abs(total - 1) <= count * 2.0**-53:
         return tuple(listed)
@@ -124,13 +122,11 @@ class Empirical(_InPieces):
 
     def __post_init__(self) -> None:
         object.__setattr__(
-            self,
-            "steps",
-            bool(instance("Empirical", "steps", self.steps, (bool, np.bool_), "True or False")),
+            self, "steps", bool(instance("steps", self.steps, (bool, np.bool_), "True or False"))
         )
-        values = numbers("Empirical", "values", self.values, 1 if self.steps else 2)
+        values = numbers("values", self.values, 1 if self.steps else 2)
         if self.weights is not None:
-            weights = normalized_weights("Empirical", self.weights, len(values))
+            weights = normalized_weights(self.weights, len(values))
             object.__setattr__(
                 self, "weights", tuple(w for _, w in sorted(zip(values, weights, strict=True)))
             )
@@ -222,16 +218,12 @@ class Histogram(_InPieces):
     use = "figures known only by how many fall into each bin"
 
     def __post_init__(self) -> None:
-        edges = numbers("Histogram", "edges", self.edges, 2)
+        edges = numbers("edges", self.edges, 2)
         for i, (a, b) in enumerate(pairwise(edges)):
             if not a < b:
-                raise invalid_argument(
-                    "Histogram", f"edges[{i + 1}]", f"above the one before ({a!r})", b
-                )
+                raise invalid_argument(f"edges[{i + 1}]", f"above the one before ({a!r})", b)
         object.__setattr__(self, "edges", edges)
-        object.__setattr__(
-            self, "weights", normalized_weights("Histogram", self.weights, len(edges) - 1)
-        )
+        object.__setattr__(self, "weights", normalized_weights(self.weights, len(edges) - 1))
 
     @cached_property
     def _knots(self) -> tuple[Floats, Floats]:
@@ -259,12 +251,11 @@ class KernelDensity(MomentDistribution, Tabled):
     use = "records taken as a sample of something smooth, which may go a little beyond them"
 
     def __post_init__(self) -> None:
-        values = numbers("KernelDensity", "values", self.values, 2)
+        values = numbers("values", self.values, 2)
         if len(values) > MOST_SMOOTHED:
             raise ParameterError(
                 f"smooths at most {MOST_SMOOTHED:,} values, not {len(values):,}; larger samples "
-                "need no smoothing: say Empirical, or give a part of them",
-                owner="KernelDensity",
+                "need no smoothing: say Empirical, or give a part of them"
             )
         object.__setattr__(self, "values", tuple(sorted(values)))
         if self.bandwidth is None:
@@ -272,14 +263,10 @@ class KernelDensity(MomentDistribution, Tabled):
             quartiles = float(np.subtract(*np.percentile(values, [75, 25]))) / 1.34
             width = 0.9 * (min(sd, quartiles) or sd) * len(values) ** -0.2
             if width <= 0:
-                raise ParameterError(
-                    "all values are equal; give a bandwidth", owner="KernelDensity"
-                )
+                raise ParameterError("all values are equal; give a bandwidth")
             object.__setattr__(self, "bandwidth", width)
         else:
-            object.__setattr__(
-                self, "bandwidth", positive("KernelDensity", "bandwidth", self.bandwidth)
-            )
+            object.__setattr__(self, "bandwidth", positive("bandwidth", self.bandwidth))
 
     @property
     def _width(self) -> float:

@@ -16,6 +16,7 @@ from scipy.special import ndtr
 
 from kindynos.arrays import Floats, product
 from kindynos.distributions.inverse import invert
+from kindynos.validate import checked
 
 DEGREE = 16
 ROOT = math.sqrt(2 * math.pi)
@@ -42,6 +43,7 @@ class KernelSums:
     """The cdf at the end of each cell."""
 
     @classmethod
+    @checked
     def of(cls, values: Floats, width: float) -> KernelSums:
         """Return the cells for sorted values ``(n,)``."""
         scaled = (values - values[0]) / width

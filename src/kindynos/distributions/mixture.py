@@ -58,18 +58,15 @@ class Mixture(MomentDistribution, Tabled):
             or not hasattr(self.parts, "__len__")
             or not len(self.parts)
         ):
-            raise invalid_argument("Mixture", "parts", "a list of distributions", self.parts)
-        parts = tuple(
-            a_distribution("Mixture", f"parts[{i}]", part) for i, part in enumerate(self.parts)
-        )
+            raise invalid_argument("parts", "a list of distributions", self.parts)
+        parts = tuple(a_distribution(f"parts[{i}]", part) for i, part in enumerate(self.parts))
         if len(parts) > MOST_PARTS:
             raise ParameterError(
-                f"a mixture may have {MOST_PARTS:,} parts, and this one has {len(parts):,}",
-                owner="Mixture",
+                f"a mixture may have {MOST_PARTS:,} parts, and this one has {len(parts):,}"
             )
         object.__setattr__(self, "parts", parts)
         weights = [1.0] * len(parts) if self.weights is None else self.weights
-        object.__setattr__(self, "weights", normalized_weights("Mixture", weights, len(parts)))
+        object.__setattr__(self, "weights", normalized_weights(weights, len(parts)))
 
     @cached_property
     def _weighted(self) -> list[tuple[Distribution, float]]:

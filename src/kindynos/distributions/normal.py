@@ -14,7 +14,7 @@ from kindynos.distributions.base import Distribution
 from kindynos.distributions.normal_scores import normal_quantile
 from kindynos.distributions.percentiles import above_zero, by_location_and_scale
 from kindynos.distributions.special import ndtr, ndtri
-from kindynos.validate import finite, positive
+from kindynos.validate import checked, finite, positive
 
 ROOT_TWO_PI = math.sqrt(2 * math.pi)
 
@@ -105,6 +105,7 @@ class LogNormal(NormalBased):
     rules = {"mean": positive, "sd": positive}
 
     @classmethod
+    @checked
     def from_log(cls, mu: float, sigma: float) -> LogNormal:
         """Return the distribution whose logarithm is normal with mean ``mu`` and standard deviation
         ``sigma``.
@@ -112,10 +113,7 @@ class LogNormal(NormalBased):
         >>> LogNormal.from_log(0, 0.5).percentile(50)
         1.0
         """
-        mu, sigma = (
-            finite("LogNormal.from_log", "mu", mu),
-            positive("LogNormal.from_log", "sigma", sigma),
-        )
+        mu, sigma = (finite("mu", mu), positive("sigma", sigma))
         mean = float(np.exp(np.minimum(mu + sigma**2 / 2, 709.7)))
         return cls(mean, mean * math.sqrt(math.expm1(min(sigma**2, 709.0))))
 

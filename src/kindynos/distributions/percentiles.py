@@ -89,9 +89,7 @@ def _ends(u: Floats, x: Floats) -> list[float]:
 LOW_MODE_HIGH = Recipe(_between_ends, _ends)
 
 
-def increasing_percentiles(
-    owner: str, percentiles: Any, least: int = 2
-) -> tuple[tuple[float, float], ...]:
+def increasing_percentiles(percentiles: Any, least: int = 2) -> tuple[tuple[float, float], ...]:
     """Return percentiles, a mapping or pairs, as ordered pairs; levels lie between 0 and 100, and
     values increase.
     """
@@ -102,29 +100,23 @@ def increasing_percentiles(
         ]
     except (TypeError, ValueError):
         raise invalid_argument(
-            owner,
             "percentiles",
             "pairs of a percentile and its value, such as {10: 4, 90: 9}",
             percentiles,
         ) from None
-    checked = sorted(
-        (finite(owner, "a percentile", q), finite(owner, f"the value at P{q}", x)) for q, x in pairs
-    )
+    checked = sorted((finite("a percentile", q), finite(f"the value at P{q}", x)) for q, x in pairs)
     if len(checked) < least:
-        raise ParameterError(
-            f"at least {least} percentiles are needed, not {len(checked)}", owner=owner
-        )
+        raise ParameterError(f"at least {least} percentiles are needed, not {len(checked)}")
     for q, _ in checked:
         if not 0 < q < 100:
-            raise invalid_argument(owner, "a percentile", "between 0 and 100", q)
+            raise invalid_argument("a percentile", "between 0 and 100", q)
     for (q, x), (p, y) in pairwise(checked):
         if q == p:
-            raise invalid_argument(owner, "each percentile", "given once", q)
+            raise invalid_argument("each percentile", "given once", q)
         if not x < y:
             raise ParameterError(
                 f"values must increase with the percentile, and P{p:g} = {y:g} follows P{q:g} "
-                f"= {x:g}",
-                owner=owner,
+                f"= {x:g}"
             )
     return tuple(checked)
 
@@ -135,24 +127,20 @@ def solve_percentiles(
     """Return the member of a family that has the percentiles; see ``kd.from_percentiles`` for the
     errors.
     """
-    owner, label = "from_percentiles", family.label
-    pairs = increasing_percentiles(owner, percentiles)
+    label = family.label
+    pairs = increasing_percentiles(percentiles)
     levels, values = np.array([q for q, _ in pairs]) / 100, np.array([x for _, x in pairs])
     if recipe is None:
         raise ParameterError(
-            f"the {label} distribution is not given by percentiles; see kd.smooth_percentiles",
-            owner=owner,
+            f"the {label} distribution is not given by percentiles; see kd.smooth_percentiles"
         )
     if values[0] <= recipe.low or values[-1] >= recipe.high:
         rule = "above 0" if math.isinf(recipe.high) else "between 0 and 1"
         outside = values[0] if values[0] <= recipe.low else values[-1]
-        raise ParameterError(
-            f"values of the {label} distribution must be {rule}, not {outside:g}", owner=owner
-        )
+        raise ParameterError(f"values of the {label} distribution must be {rule}, not {outside:g}")
     if len(pairs) < recipe.count:
         raise ParameterError(
-            f"the {label} distribution has {recipe.count} parameters and needs as many percentiles",
-            owner=owner,
+            f"the {label} distribution has {recipe.count} parameters and needs as many percentiles"
         )
     found = _nearest(family, recipe, levels, values)
     reached = found.quantile(levels)
@@ -166,8 +154,7 @@ def solve_percentiles(
         raise ParameterError(
             f"no {label} distribution has all of these percentiles; the nearest one misses them: "
             f"{off}. "
-            "Say fit=True to accept it, or use kd.smooth_percentiles",
-            owner=owner,
+            "Say fit=True to accept it, or use kd.smooth_percentiles"
         )
     warnings.warn(
         f"the nearest {label} distribution does not have all the percentiles: {off}",

@@ -28,7 +28,7 @@ from kindynos.distributions.special import (
     ndtri,
     owens_t,
 )
-from kindynos.validate import above, finite, positive
+from kindynos.validate import above, checked, finite, positive
 
 
 class _TShaped(Standardised, Tabled):
@@ -109,6 +109,7 @@ class StudentT(_TShaped):
     )
 
     @classmethod
+    @checked
     def from_location(cls, df: float, location: float, scale: float) -> StudentTByScale:
         """Return the distribution by location and scale, for any ``df`` above 0.
 

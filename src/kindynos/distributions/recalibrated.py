@@ -47,8 +47,7 @@ class Recalibrated(MomentDistribution):
         super().__post_init__()
         if self.inner.discrete or not min(self._reaches) > 0:
             raise ParameterError(
-                f"{self.inner!r:.60} has no range about its median that could be widened",
-                owner="Recalibrated",
+                f"{self.inner!r:.60} has no range about its median that could be widened"
             )
 
     @cached_property

@@ -56,9 +56,7 @@ def _by_percentiles(name: str | None, parameters: Mapping[str, Any]) -> Distribu
         try:
             stated[float(level)] = value
         except ValueError:
-            raise invalid_argument(
-                "percentiles", "a percentile", "a number such as 10", level
-            ) from None
+            raise invalid_argument("a percentile", "a number such as 10", level) from None
     rest = {key: value for key, value in parameters.items() if key != "percentiles"}
     smooth = SmoothPercentiles.label
     allowed = ("low", "high") if name in (None, smooth) else ("fit",)
@@ -69,7 +67,7 @@ def _by_percentiles(name: str | None, parameters: Mapping[str, Any]) -> Distribu
             )
     if name is None or name == smooth:
         return smooth_percentiles(stated, **rest)
-    instance("percentiles", "fit", rest.get("fit", False), bool, "true or false")
+    instance("fit", rest.get("fit", False), bool, "true or false")
     return from_percentiles(name, stated, **rest)
 
 

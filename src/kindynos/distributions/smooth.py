@@ -15,7 +15,7 @@ from kindynos.distributions.families import MomentDistribution
 from kindynos.distributions.inverse import central_moments
 from kindynos.distributions.percentiles import increasing_percentiles
 from kindynos.distributions.special import expit, logit, ndtr, ndtri
-from kindynos.validate import finite, invalid_argument
+from kindynos.validate import checked, finite, invalid_argument
 
 
 @dataclass(frozen=True, repr=False)
@@ -41,26 +41,18 @@ class SmoothPercentiles(MomentDistribution):
     use = "an opinion or a report that gives percentiles and no family"
 
     def __post_init__(self) -> None:
-        pairs = increasing_percentiles("SmoothPercentiles", self.percentiles)
+        pairs = increasing_percentiles(self.percentiles)
         object.__setattr__(self, "percentiles", pairs)
         for name in ("low", "high"):
             if getattr(self, name) is not None:
-                object.__setattr__(
-                    self, name, finite("SmoothPercentiles", name, getattr(self, name))
-                )
+                object.__setattr__(self, name, finite(name, getattr(self, name)))
         if self.low is not None and self.low >= pairs[0][1]:
             raise invalid_argument(
-                "SmoothPercentiles",
-                "low",
-                f"below the lowest percentile's value ({pairs[0][1]:g})",
-                self.low,
+                "low", f"below the lowest percentile's value ({pairs[0][1]:g})", self.low
             )
         if self.high is not None and self.high <= pairs[-1][1]:
             raise invalid_argument(
-                "SmoothPercentiles",
-                "high",
-                f"above the highest percentile's value ({pairs[-1][1]:g})",
-                self.high,
+                "high", f"above the highest percentile's value ({pairs[-1][1]:g})", self.high
             )
 
     @property
@@ -180,6 +172,7 @@ class SmoothPercentiles(MomentDistribution):
         )
 
 
+@checked
 def smooth_percentiles(
     percentiles: Mapping[float, float], low: float | None = None, high: float | None = None
 ) -> SmoothPercentiles:

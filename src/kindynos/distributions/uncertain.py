@@ -32,8 +32,7 @@ class Uncertain(Mixture):
         super().__post_init__()
         if len({part.label for part in self.parts}) > 1:
             raise ParameterError(
-                "the parts must all be of one family; Mixture joins different ones",
-                owner="Uncertain",
+                "the parts must all be of one family; Mixture joins different ones"
             )
 
     @property

@@ -19,15 +19,14 @@ def available_memory() -> float:
     return min(_free(), _left_by_container(), _left_by_limit())
 
 
-def check_memory(owner: str, what: str, needed: float) -> None:
+def check_memory(what: str, needed: float) -> None:
     """Raise ParameterError for work that needs more bytes than there are; ``what`` names it, in the
     plural.
     """
     available = available_memory()
     if needed > SPARE * available:
         raise ParameterError(
-            f"{what} take {size(needed)}, and {size(available)} of memory are available",
-            owner=owner,
+            f"{what} take {size(needed)}, and {size(available)} of memory are available"
         )
 
 

@@ -7,7 +7,7 @@ from collections.abc import Mapping
 from typing import Any
 
 from kindynos.errors import ParameterError
-from kindynos.validate import finite, instance, positive
+from kindynos.validate import checked, finite, instance, positive
 
 FEWEST_BLOCKS = 40  # before a run may stop: fewer make the error itself too uncertain to stop on
 MOST_GROWTH = 2.0  # times as many trials in a round as before, at the most
@@ -25,6 +25,7 @@ class Precision:
     Precision('net_value', 'mean', within=0.01, relative=True)
     """
 
+    @checked
     def __init__(
         self,
         outcome: str,
@@ -40,12 +41,12 @@ class Precision:
             arguments,
             options,
         )
-        self.within = positive("Precision", "within", within)
-        self.relative = instance("Precision", "relative", relative, bool, "True or False")
+        self.within = positive("within", within)
+        self.relative = instance("relative", relative, bool, "True or False")
         for name, value in (("outcome", outcome), ("statistic", statistic)):
-            instance("Precision", name, value, str, "a text")
+            instance(name, value, str, "a text")
         for argument in arguments:
-            finite("Precision", f"the argument of {statistic}", argument)
+            finite(f"the argument of {statistic}", argument)
 
     def __repr__(self) -> str:
         parts = [repr(self.outcome), repr(self.statistic), *map(repr, self.arguments)]
@@ -98,7 +99,6 @@ def as_aims(until: Any) -> list[Precision]:
         or not all(isinstance(aim, Precision) for aim in aims)
     ):
         raise ParameterError(
-            f"until must be kd.Precision(...) or a list of them, not {until!r:.60}",
-            owner="simulate",
+            f"until must be kd.Precision(...) or a list of them, not {until!r:.60}"
         )
     return list(aims)

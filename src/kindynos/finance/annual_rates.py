@@ -7,11 +7,12 @@ from numpy.typing import ArrayLike
 
 from kindynos.arrays import Floats
 from kindynos.errors import ParameterError
-from kindynos.validate import array_of, one_of
+from kindynos.validate import array_of, checked, one_of
 
 HOW = ("effective", "simple")
 
 
+@checked
 def per_period(
     rate: ArrayLike, periods_a_year: ArrayLike = 12, how: str = "effective"
 ) -> Floats | float:
@@ -26,15 +27,15 @@ def per_period(
     >>> round(per_period(0.12), 6), per_period(0.12, how="simple"), per_period(0.08, 1)
     (0.009489, 0.01, 0.08)
     """
-    one_of("per_period", "how", how, HOW)
+    one_of("how", how, HOW)
     found, count = (
-        array_of("per_period", name, value)
+        array_of(name, value)
         for name, value in (("rate", rate), ("periods_a_year", periods_a_year))
     )
     if (count < 1).any():
-        raise ParameterError("periods_a_year must be at least 1", owner="per_period")
+        raise ParameterError("periods_a_year must be at least 1")
     if how == "effective" and (found < -1).any():
-        raise ParameterError("an effective rate must be at least -1", owner="per_period")
+        raise ParameterError("an effective rate must be at least -1")
     with np.errstate(divide="ignore"):
         answer = found / count if how == "simple" else np.expm1(np.log1p(found) / count)
     # twelve months of an annual rate of one period are the rate itself, to the bit

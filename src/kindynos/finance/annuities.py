@@ -32,9 +32,7 @@ def present_value(
     >>> round(present_value(0.05, 10, 100.0), 4)
     772.1735
     """
-    return _answer(
-        _factor("present_value", rate, life, timing) * array_of("present_value", "payment", payment)
-    )
+    return _answer(_factor(rate, life, timing) * array_of("payment", payment))
 
 
 @on_arrays
@@ -47,12 +45,8 @@ def future_value(
     >>> round(future_value(0.05, 10, 100.0), 4)
     1257.7893
     """
-    growth = np.exp(array_of("future_value", "life", life) * np.log1p(_rate("future_value", rate)))
-    return _answer(
-        _factor("future_value", rate, life, timing)
-        * growth
-        * array_of("future_value", "payment", payment)
-    )
+    growth = np.exp(array_of("life", life) * np.log1p(_rate(rate)))
+    return _answer(_factor(rate, life, timing) * growth * array_of("payment", payment))
 
 
 @on_arrays
@@ -65,7 +59,7 @@ def payment(
     >>> round(payment(0.05, 10, 1000.0), 4)
     129.5046
     """
-    return _answer(array_of("payment", "amount", amount) / _factor("payment", rate, life, timing))
+    return _answer(array_of("amount", amount) / _factor(rate, life, timing))
 
 
 @on_arrays
@@ -76,7 +70,7 @@ def capital_recovery(rate: ArrayLike, life: ArrayLike) -> Floats | float:
     >>> round(capital_recovery(0.08, 20), 6), capital_recovery(0.0, 4)
     (0.101852, 0.25)
     """
-    return _answer(1 / _factor("capital_recovery", rate, life))
+    return _answer(1 / _factor(rate, life))
 
 
 @on_arrays
@@ -92,15 +86,12 @@ def equivalent_annual(
     >>> round(equivalent_annual(0.1, [60.0, 60.0], initial=-100.0), 6)
     2.380952
     """
-    if array_of("equivalent_annual", "rate", rate).ndim > 1:
+    if array_of("rate", rate).ndim > 1:
         raise ParameterError(
-            "rate must be a number or one per trial: a level amount needs a level rate",
-            owner="equivalent_annual",
+            "rate must be a number or one per trial: a level amount needs a level rate"
         )
-    periods = len(as_row("equivalent_annual", "flows", flows))
-    return _answer(
-        np.asarray(npv(rate, flows, initial)) / _factor("equivalent_annual", rate, periods)
-    )
+    periods = len(as_row("flows", flows))
+    return _answer(np.asarray(npv(rate, flows, initial)) / _factor(rate, periods))
 
 
 @on_arrays
@@ -125,37 +116,32 @@ def levelized_cost(
     >>> levelized_cost(0.0, 10, 1000.0, 50.0, 100.0)
     1.5
     """
-    cost = array_of("levelized_cost", "yearly_cost", yearly_cost)
-    quantity = array_of("levelized_cost", "yearly_quantity", yearly_quantity)
+    cost = array_of("yearly_cost", yearly_cost)
+    quantity = array_of("yearly_quantity", yearly_quantity)
     if cost.ndim < 2 and quantity.ndim < 2:
-        factor: Floats = _factor("levelized_cost", rate, life)
+        factor: Floats = _factor(rate, life)
         spent, got = cost * factor, quantity * factor
     else:
         spent, got = (_worth(value, rate, life) for value in (cost, quantity))
     lost = got <= 0
     note("no quantity to spread the cost over", int(np.count_nonzero(lost)))
     with np.errstate(divide="ignore", invalid="ignore"):
-        return _answer(
-            (array_of("levelized_cost", "capital", capital) + spent) / np.where(lost, np.nan, got)
-        )
+        return _answer((array_of("capital", capital) + spent) / np.where(lost, np.nan, got))
 
 
 def _worth(row: Floats, rate: ArrayLike, life: ArrayLike) -> Floats:
     """Return what a row, or a level amount, is worth over the life; each year counts as far as the
     life reaches into it.
     """
-    factor = _factor("levelized_cost", rate, life)
+    factor = _factor(rate, life)
     if row.ndim < 2:
         return factor * row
-    lives = array_of("levelized_cost", "life", life)
+    lives = array_of("life", life)
     short = lives > len(row)
     note("a life beyond the row", int(np.count_nonzero(short)))
     if lives.ndim == 0 and short:
-        raise ParameterError(
-            f"the row has {len(row)} periods, and the life is {float(lives):g}",
-            owner="levelized_cost",
-        )
-    rates = _rate("levelized_cost", rate)
+        raise ParameterError(f"the row has {len(row)} periods, and the life is {float(lives):g}")
+    rates = _rate(rate)
     total = np.zeros(())
     reached = np.zeros(())
     for t, amount in enumerate(row, start=1):
@@ -164,26 +150,24 @@ def _worth(row: Floats, rate: ArrayLike, life: ArrayLike) -> Floats:
     return np.where(short, np.nan, total)
 
 
-def _factor(owner: str, rate: ArrayLike, life: ArrayLike, timing: str = "end") -> Floats:
+def _factor(rate: ArrayLike, life: ArrayLike, timing: str = "end") -> Floats:
     """Return what 1 each period for a life is worth; NaN where rate or life is none."""
-    one_of(owner, "timing", timing, ("end", "start"))
-    rates = _rate(owner, rate)
-    lives = array_of(owner, "life", life)
+    one_of("timing", timing, ("end", "start"))
+    rates = _rate(rate)
+    lives = array_of("life", life)
     if lives.ndim == 0 and not lives > 0:
-        raise invalid_argument(owner, "life", "above 0", float(lives))
+        raise invalid_argument("life", "above 0", float(lives))
     note("a life of 0 or less", int(np.count_nonzero(lives <= 0)))
     factor = _annuity(rates, np.where(lives > 0, lives, np.nan))
     return factor * (1 + rates) if timing == "start" else factor
 
 
-def _rate(owner: str, rate: ArrayLike) -> Floats:
-    rates = array_of(owner, "rate", rate)
+def _rate(rate: ArrayLike) -> Floats:
+    rates = array_of("rate", rate)
     if rates.ndim > 1:
-        raise ParameterError(
-            f"rate must be a number or one per trial, not {rates.shape}", owner=owner
-        )
+        raise ParameterError(f"rate must be a number or one per trial, not {rates.shape}")
     if rates.ndim == 0 and rates <= -1:
-        raise invalid_argument(owner, "rate", "above -1 (a loss of everything)", float(rates))
+        raise invalid_argument("rate", "above -1 (a loss of everything)", float(rates))
     lost = rates <= -1
     note("a rate at or below -1", int(np.count_nonzero(lost)))
     return np.where(lost, np.nan, rates)

@@ -32,19 +32,15 @@ def npv(
     >>> npv(0.1, [0.0, 121.0], initial=-90)
     10.0
     """
-    one_of("npv", "timing", timing, ("end", "mid", "start"))
-    row = as_row("npv", "flows", flows)
-    rates = as_rate("npv", rate, flows)
-    first = array_of("npv", "initial", initial)
+    one_of("timing", timing, ("end", "mid", "start"))
+    row = as_row("flows", flows)
+    rates = as_rate(rate, flows)
+    first = array_of("initial", initial)
     if first.ndim > 1:
-        raise ParameterError(
-            f"initial must be a number or one per trial, not {first.shape}", owner="npv"
-        )
+        raise ParameterError(f"initial must be a number or one per trial, not {first.shape}")
     periods = row.shape[0]
     if rates.ndim == 2 and rates.shape[0] != periods:
-        raise ParameterError(
-            f"rate has {rates.shape[0]} periods and flows have {periods}", owner="npv"
-        )
+        raise ParameterError(f"rate has {rates.shape[0]} periods and flows have {periods}")
     discount = np.asarray(1 / (1 + np.where(rates > -1, rates, np.nan)), dtype=np.float64)
     by_period: Floats = (
         discount if rates.ndim == 2 else np.broadcast_to(discount, (periods, *rates.shape))

@@ -40,10 +40,10 @@ def npv_dated(rate: ArrayLike, flows: ArrayLike, dates: Sequence[Any]) -> Floats
     >>> round(npv_dated(0.1, [-100.0, 110.0], ["2028-01-01", "2028-12-31"]), 6)
     0.0
     """
-    row, years = _by_date("npv_dated", as_row("npv_dated", "flows", flows), dates)
-    rates = as_rate("npv_dated", rate, flows)
+    row, years = _by_date(as_row("flows", flows), dates)
+    rates = as_rate(rate, flows)
     if rates.ndim > 1:
-        raise ParameterError("rate must be a number or one per trial, per year", owner="npv_dated")
+        raise ParameterError("rate must be a number or one per trial, per year")
     force = np.log1p(np.where(rates > -1, rates, np.nan))
     value = np.zeros(np.broadcast_shapes(row.shape[1:], force.shape))
     for flow, year in zip(row, years, strict=True):
@@ -62,16 +62,16 @@ def irr_dated(flows: ArrayLike, dates: Sequence[Any]) -> Floats | float:
     >>> round(irr_dated([-100.0, 110.0], ["2028-01-01", "2028-12-31"]), 9)
     0.1
     """
-    row, years = _by_date("irr_dated", as_row("irr_dated", "flows", flows), dates)
-    return unique_rates(row, solve(row, Dated(years)), "irr_dated", flat=np.ndim(flows) == 1)
+    row, years = _by_date(as_row("flows", flows), dates)
+    return unique_rates(row, solve(row, Dated(years)), flat=np.ndim(flows) == 1)
 
 
 FIRST, LAST = np.datetime64("0001-01-01"), np.datetime64("9999-12-31")
 
 
-def _by_date(owner: str, row: Floats, dates: Sequence[Any]) -> tuple[Floats, Floats]:
+def _by_date(row: Floats, dates: Sequence[Any]) -> tuple[Floats, Floats]:
     """Return the flows by date, those of one date added up, and the years since the first date."""
-    days = _days(owner, dates, len(row))
+    days = _days(dates, len(row))
     distinct, places = np.unique(days, return_inverse=True)
     years = np.asarray((distinct - distinct[:1]).astype(np.float64) / YEAR)
     if len(distinct) == len(days) and (np.diff(places) > 0).all():
@@ -81,11 +81,11 @@ def _by_date(owner: str, row: Floats, dates: Sequence[Any]) -> tuple[Floats, Flo
     return joined, years
 
 
-def _days(owner: str, dates: Sequence[Any], count: int) -> NDArray[np.datetime64]:
+def _days(dates: Sequence[Any], count: int) -> NDArray[np.datetime64]:
     """Return the dates as days."""
     days: list[np.datetime64] = []
     if not isinstance(dates, Iterable) or isinstance(dates, str | bytes):
-        raise invalid_argument(owner, "dates", "a list of dates", dates)
+        raise invalid_argument("dates", "a list of dates", dates)
     for place, date in enumerate(dates):
         try:
             days.append(np.datetime64(date, "D"))
@@ -93,13 +93,12 @@ def _days(owner: str, dates: Sequence[Any], count: int) -> NDArray[np.datetime64
                 raise ValueError
         except (TypeError, ValueError, OverflowError):
             raise ParameterError(
-                f"date {place + 1} must be a date such as '2028-03-31', not {shown(date)}",
-                owner=owner,
+                f"date {place + 1} must be a date such as '2028-03-31', not {shown(date)}"
             ) from None
         if np.isnat(days[-1]):
-            raise ParameterError(f"date {place + 1} is missing", owner=owner)
+            raise ParameterError(f"date {place + 1} is missing")
     if len(days) != count:
-        raise ParameterError(f"{count} flows need as many dates, not {len(days)}", owner=owner)
+        raise ParameterError(f"{count} flows need as many dates, not {len(days)}")
     return np.array(days, dtype="datetime64[D]")
 
 

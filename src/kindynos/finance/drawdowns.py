@@ -29,7 +29,7 @@ def drawdown(paths: ArrayLike) -> Floats:
     >>> drawdown([100.0, 80.0, 120.0, 90.0])
     array([0.  , 0.2 , 0.  , 0.25])
     """
-    rows = _rows("drawdown", paths)
+    rows = _rows(paths)
     depths = 1 - rows / np.maximum.accumulate(rows, axis=0)
     return depths[:, 0] if np.ndim(paths) == 1 else depths
 
@@ -42,7 +42,7 @@ def max_drawdown(paths: ArrayLike) -> Floats | float:
     >>> max_drawdown([100.0, 80.0, 120.0, 90.0])
     0.25
     """
-    rows = _rows("max_drawdown", paths)
+    rows = _rows(paths)
     return scalar_if(np.ndim(paths) == 1, 1 - deepest_drop(rows[1:], rows[0].copy(), np.divide))
 
 
@@ -99,8 +99,8 @@ def compound_growth(paths: ArrayLike, per_year: float = 1.0) -> Floats | float:
     >>> round(compound_growth([100.0, 110.0, 121.0]), 9)
     0.1
     """
-    rows = _rows("compound_growth", paths)
-    years = (len(rows) - 1) / positive("compound_growth", "per_year", per_year)
+    rows = _rows(paths)
+    years = (len(rows) - 1) / positive("per_year", per_year)
     return scalar_if(np.ndim(paths) == 1, np.asarray((rows[-1] / rows[0]) ** (1 / years) - 1))
 
 
@@ -112,8 +112,8 @@ def volatility(paths: ArrayLike, per_year: float = 1.0) -> Floats | float:
     >>> round(volatility([100.0, 110.0, 99.0, 108.9], per_year=12), 4)
     0.4013
     """
-    rows = _rows("volatility", paths, least=3)
-    yearly = math.sqrt(positive("volatility", "per_year", per_year))
+    rows = _rows(paths, least=3)
+    yearly = math.sqrt(positive("per_year", per_year))
     return scalar_if(
         np.ndim(paths) == 1, np.asarray(np.diff(np.log(rows), axis=0).std(axis=0, ddof=1) * yearly)
     )
@@ -130,7 +130,7 @@ def sharpe_ratio(paths: ArrayLike, risk_free: float = 0.0, per_year: float = 1.0
     >>> round(sharpe_ratio([100.0, 110.0, 99.0, 108.9]), 4)
     0.2887
     """
-    gains = _gains("sharpe_ratio", paths, risk_free)
+    gains = _gains(paths, risk_free)
     return _ratio(paths, gains.mean(axis=0), gains.std(axis=0, ddof=1), per_year)
 
 
@@ -145,33 +145,30 @@ def sortino_ratio(paths: ArrayLike, target: float = 0.0, per_year: float = 1.0) 
     >>> round(sortino_ratio([100.0, 110.0, 99.0, 108.9]), 4)
     0.5774
     """
-    gains = _gains("sortino_ratio", paths, target)
+    gains = _gains(paths, target)
     short = np.sqrt((np.minimum(gains, 0) ** 2).mean(axis=0))
     return _ratio(paths, gains.mean(axis=0), short, per_year)
 
 
-def _gains(owner: str, paths: ArrayLike, less: float) -> Floats:
-    rows = _rows(owner, paths, least=3)
-    return np.asarray(rows[1:] / rows[:-1] - 1 - finite(owner, "the rate", less))
+def _gains(paths: ArrayLike, less: float) -> Floats:
+    rows = _rows(paths, least=3)
+    return np.asarray(rows[1:] / rows[:-1] - 1 - finite("the rate", less))
 
 
 def _ratio(paths: ArrayLike, mean: Floats, spread: Floats, per_year: float) -> Floats | float:
-    yearly = math.sqrt(positive("ratio", "per_year", per_year))
+    yearly = math.sqrt(positive("per_year", per_year))
     with np.errstate(divide="ignore", invalid="ignore"):
         answer = np.where(spread > 0, mean / spread * yearly, np.nan)
     return scalar_if(np.ndim(paths) == 1, answer)
 
 
-def _rows(owner: str, paths: ArrayLike, least: int = 2) -> Floats:
-    values = array_of(owner, "paths", paths)
+def _rows(paths: ArrayLike, least: int = 2) -> Floats:
+    values = array_of("paths", paths)
     rows = values[:, None] if values.ndim == 1 else values
     if rows.ndim != 2 or len(rows) < least or not rows.size:
         raise ParameterError(
-            f"paths must be (n,) or (n, trials) with at least {least} rows, not {values.shape}",
-            owner=owner,
+            f"paths must be (n,) or (n, trials) with at least {least} rows, not {values.shape}"
         )
     if not rows.min() > 0:
-        raise ParameterError(
-            f"every value must be above 0; the lowest is {rows.min():g}", owner=owner
-        )
+        raise ParameterError(f"every value must be above 0; the lowest is {rows.min():g}")
     return rows

@@ -29,16 +29,15 @@ def irr(flows: ArrayLike, initial: ArrayLike | None = None) -> Floats | float:
     >>> round(irr([-100.0, 60.0, 60.0]), 6)
     0.130662
     """
-    row = joined("irr", flows, initial)
+    row = joined(flows, initial)
     return unique_rates(
         row,
         solve(row, Even(len(row))),
-        "irr",
         flat=np.ndim(flows) == 1 and (initial is None or np.ndim(initial) == 0),
     )
 
 
-def unique_rates(row: Floats, report: IrrReport, owner: str, flat: bool) -> Floats | float:
+def unique_rates(row: Floats, report: IrrReport, flat: bool) -> Floats | float:
     """Return the rates of a report, and say of how many trials there is none, and why; of one flat
     series, warn.
     """
@@ -49,7 +48,7 @@ def unique_rates(row: Floats, report: IrrReport, owner: str, flat: bool) -> Floa
         note("several IRRs", int(np.count_nonzero(report.count > 1)))
         if flat and one_sign[0]:
             text = (
-                f"{owner}: the flows are all of one sign, so there is no rate: one must be "
+                "the flows are all of one sign, so there is no rate of return: one must be "
                 "paid out and one come back"
             )
             warnings.warn(text, DataWarning, stacklevel=3)
@@ -68,5 +67,5 @@ def irr_report(flows: ArrayLike, initial: ArrayLike | None = None) -> IrrReport:
     >>> report.status[0], report.roots[0].round(6)
     (np.str_('several'), array([0.1, 0.2]))
     """
-    row = joined("irr", flows, initial)
+    row = joined(flows, initial)
     return solve(row, Even(len(row)))

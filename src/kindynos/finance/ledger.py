@@ -44,16 +44,13 @@ def roll_forward(
     >>> roll_forward(100.0, 0.1, [0.0, -60.0, -60.0, -60.0], floor=0, shortfall=True).round(2)
     array([ 0.  ,  0.  ,  0.  , 52.19])
     """
-    one_of("roll_forward", "timing", timing, ("end", "start"))
-    instance("roll_forward", "shortfall", shortfall, bool, "True or False")
+    one_of("timing", timing, ("end", "start"))
+    instance("shortfall", shortfall, bool, "True or False")
     if shortfall and floor is None:
         raise ParameterError(
-            "shortfall=True needs floor=, below which nothing is paid, such as floor=0",
-            owner="roll_forward",
+            "shortfall=True needs floor=, below which nothing is paid, such as floor=0"
         )
-    rates, flows = _rows(
-        array_of("roll_forward", "rate", rate), array_of("roll_forward", "flow", flow), periods
-    )
+    rates, flows = _rows(array_of("rate", rate), array_of("flow", flow), periods)
     first = _per_trial("opening", opening)
     lowest = None if floor is None else _per_trial("floor", floor)
     width = np.broadcast_shapes(
@@ -68,11 +65,9 @@ def roll_forward(
 
 
 def _per_trial(name: str, value: ArrayLike) -> Floats:
-    array = array_of("roll_forward", name, value)
+    array = array_of(name, value)
     if array.ndim > 1:
-        raise ParameterError(
-            f"{name} must be a number or one per trial, not {array.shape}", owner="roll_forward"
-        )
+        raise ParameterError(f"{name} must be a number or one per trial, not {array.shape}")
     return array
 
 
@@ -83,14 +78,12 @@ def _rows(rate: Floats, flow: Floats, periods: int | None) -> tuple[Floats, Floa
     for name, value in (("rate", rate), ("flow", flow)):
         if value.ndim > 2:
             raise ParameterError(
-                f"{name} must be a number, one per trial or a row, not {value.shape}",
-                owner="roll_forward",
+                f"{name} must be a number, one per trial or a row, not {value.shape}"
             )
     if rate.ndim == 1 and flow.ndim == 1 and rate.size > 1 and flow.size > 1:
         raise ParameterError(
             "a flat rate beside flat flows could mean periods or trials; "
-            "give rate[:, None] for one per period, or flow[:, None] for one rate per trial",
-            owner="roll_forward",
+            "give rate[:, None] for one per period, or flow[:, None] for one rate per trial"
         )
     if flow.ndim == 1 and rate.ndim < 2:
         flow = flow[:, None]
@@ -99,25 +92,17 @@ def _rows(rate: Floats, flow: Floats, periods: int | None) -> tuple[Floats, Floa
             raise ParameterError(
                 "a flat flow could mean periods or trials here; give flow[:, None] for one a "
                 "period, "
-                "or flow[None, :] for one per trial",
-                owner="roll_forward",
+                "or flow[None, :] for one per trial"
             )
         flow = flow[:, None]
     if rate.ndim == 1 and flow.ndim == 0:
         rate = rate[:, None]
     lengths = {value.shape[0] for value in (rate, flow) if value.ndim == 2 and value.shape[0] > 1}
     lengths |= {1} if periods is None and not lengths and 2 in (rate.ndim, flow.ndim) else set()
-    count = (
-        lengths.pop()
-        if lengths
-        else check_integer(
-            "roll_forward: rate and flow are not rows, so", "periods", periods, least=1
-        )
-    )
+    count = lengths.pop() if lengths else check_integer("periods", periods, least=1)
     if lengths or (periods is not None and periods != count):
         raise ParameterError(
-            f"rate {rate.shape} and flow {flow.shape} differ in their number of periods",
-            owner="roll_forward",
+            f"rate {rate.shape} and flow {flow.shape} differ in their number of periods"
         )
 
     def spread(value: Floats) -> Floats:
@@ -185,8 +170,8 @@ def grow(rate: ArrayLike, start: ArrayLike = 1.0, lag: Natural = 0) -> Floats:
     >>> grow([0.1, 0.1], 100.0, lag=1).round(6)
     array([100., 110.])
     """
-    row = as_row("grow", "rate", rate)
-    first = array_of("grow", "start", start)
+    row = as_row("rate", rate)
+    first = array_of("start", start)
     index: Floats = np.empty((len(row), *np.broadcast_shapes(row.shape[1:], first.shape)))
     index[:lag] = first
     for t in range(lag, len(row)):
@@ -206,7 +191,7 @@ def first_period(condition: ArrayLike) -> Floats | float:
     >>> first_period([[False, False], [True, False]])
     array([ 2., inf])
     """
-    row = as_row("first_period", "condition", condition)
+    row = as_row("condition", condition)
     unknown = np.isnan(row)
     holds = (row != 0) & ~unknown
     answer = np.where(holds.any(axis=0), holds.argmax(axis=0) + 1.0, np.inf)
@@ -227,16 +212,12 @@ def at(row: ArrayLike, period: ArrayLike) -> Floats | float:
     >>> at([10.0, 20.0, 30.0], 2)
     20.0
     """
-    values = as_row("at", "row", row)
-    number = np.ceil(array_of("at", "period", period))
+    values = as_row("row", row)
+    number = np.ceil(array_of("period", period))
     if number.ndim > 1:
-        raise ParameterError(
-            f"period must be a number or one per trial, not {number.shape}", owner="at"
-        )
+        raise ParameterError(f"period must be a number or one per trial, not {number.shape}")
     if number.ndim and values.shape[1] not in (1, len(number)):
-        raise ParameterError(
-            f"period has {len(number)} trials, and the row {values.shape[1]}", owner="at"
-        )
+        raise ParameterError(f"period has {len(number)} trials, and the row {values.shape[1]}")
     inside = (number >= 1) & (number <= len(values))
     place = np.where(inside, number, 1).astype(np.int64) - 1
     if place.ndim == 0:

@@ -33,11 +33,11 @@ def mirr(
     >>> round(mirr(0.1, 0.12, [-1000.0, 500.0, 400.0, 300.0]), 6)
     0.112044
     """
-    row = joined("mirr", flows, initial)
+    row = joined(flows, initial)
     periods = len(row) - 1
     if periods < 1:
-        raise ParameterError("needs at least two flows, one of them out and one back", owner="mirr")
-    rates = [as_rate("mirr", rate, flows) for rate in (finance, reinvest)]
+        raise ParameterError("needs at least two flows, one of them out and one back")
+    rates = [as_rate(rate, flows) for rate in (finance, reinvest)]
     out = -np.asarray(npv(rates[0], np.minimum(row[1:], 0))) - np.minimum(row[0], 0)
     back = np.asarray(npv(rates[1], np.maximum(row[1:], 0))) + np.maximum(row[0], 0)
     lost = ~((out > 0) & (back > 0))
@@ -64,8 +64,7 @@ def payback(flows: ArrayLike, initial: ArrayLike | None = None) -> Floats | floa
     2.5
     """
     return _payback(
-        joined("payback", flows, initial),
-        np.ndim(flows) == 1 and (initial is None or np.ndim(initial) == 0),
+        joined(flows, initial), np.ndim(flows) == 1 and (initial is None or np.ndim(initial) == 0)
     )
 
 
@@ -81,12 +80,11 @@ def discounted_payback(
     >>> round(discounted_payback(0.1, [-100.0, 60.0, 60.0, 60.0]), 6)
     1.916667
     """
-    row = joined("discounted_payback", flows, initial)
-    rates = as_rate("discounted_payback", rate, flows)
+    row = joined(flows, initial)
+    rates = as_rate(rate, flows)
     if rates.ndim == 2 and len(rates) != len(row) - 1:
         raise ParameterError(
-            f"rate has {len(rates)} periods, and {len(row) - 1} flows come after the first",
-            owner="discounted_payback",
+            f"rate has {len(rates)} periods, and {len(row) - 1} flows come after the first"
         )
     steps = np.broadcast_to(
         1 + np.where(rates > -1, rates, np.nan), (len(row) - 1, *np.shape(rates)[-1:])
@@ -122,12 +120,9 @@ def profitability_index(rate: ArrayLike, flows: ArrayLike, initial: ArrayLike) -
     >>> profitability_index(0.1, [0.0, 121.0], initial=-80.0)
     1.25
     """
-    first = array_of("profitability_index", "initial", initial)
+    first = array_of("initial", initial)
     if first.ndim == 0 and not first < 0:
-        raise ParameterError(
-            f"initial must be below 0, what is put in, not {float(first)!r}",
-            owner="profitability_index",
-        )
+        raise ParameterError(f"initial must be below 0, what is put in, not {float(first)!r}")
     note("nothing put in at time 0", int(np.count_nonzero(first >= 0)))
     value = npv(rate, flows)
     answer = np.asarray(value) / np.where(first < 0, -first, np.nan)
@@ -149,18 +144,14 @@ def terminal_value(rate: ArrayLike, flow: ArrayLike, growth: ArrayLike = 0.0) ->
     1700.0
     """
     given = {"flow": flow, "rate": rate, "growth": growth}
-    last, rates, growths = (
-        array_of("terminal_value", name, value) for name, value in given.items()
-    )
+    last, rates, growths = (array_of(name, value) for name, value in given.items())
     if max(last.ndim, rates.ndim, growths.ndim) > 1:
         raise ParameterError(
-            "flow, rate and growth must be numbers or one per trial; of a row use its last",
-            owner="terminal_value",
+            "flow, rate and growth must be numbers or one per trial; of a row use its last"
         )
     if rates.ndim == 0 == growths.ndim and not rates > growths:
         raise ParameterError(
-            f"growth {float(growths):g} must be below the rate {float(rates):g}: no finite value",
-            owner="terminal_value",
+            f"growth {float(growths):g} must be below the rate {float(rates):g}: no finite value"
         )
     lost = rates <= growths
     note("no terminal value: growth at or above the rate", int(np.count_nonzero(lost)))
@@ -183,19 +174,17 @@ def value_per_share(
     >>> round(value_per_share(0.08, [100.0, 100.0], 0.02, shares=100, debt=500), 2)
     11.36
     """
-    row = as_row("value_per_share", "flows", flows)
-    rates = as_rate("value_per_share", rate, flows)
-    count = array_of("value_per_share", "shares", shares)
+    row = as_row("flows", flows)
+    rates = as_rate(rate, flows)
+    count = array_of("shares", shares)
     if count.ndim == 0 and not count > 0:
-        raise ParameterError(
-            f"shares must be above 0, not {float(count):g}", owner="value_per_share"
-        )
+        raise ParameterError(f"shares must be above 0, not {float(count):g}")
     last = row[-1] if row.shape[1] > 1 else row[-1, 0]
     after = np.asarray(terminal_value(rates, last, growth)) / (1 + rates) ** len(row)
     worth = (
         np.asarray(npv(rates, row if row.shape[1] > 1 else row[:, 0]))
         + after
-        - array_of("value_per_share", "debt", debt)
+        - array_of("debt", debt)
     )
     answer = worth / np.where(count > 0, count, np.nan)
     note("debt above the value of the flows", int(np.count_nonzero(answer < 0)))

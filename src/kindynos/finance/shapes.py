@@ -12,7 +12,7 @@ from numpy.typing import ArrayLike
 
 from kindynos.arrays import Floats
 from kindynos.errors import KindynosError, ParameterError
-from kindynos.validate import array_of
+from kindynos.validate import array_of, checked
 
 Given = ParamSpec("Given")
 Answer = TypeVar("Answer")
@@ -44,7 +44,7 @@ def on_arrays(function: Callable[Given, Answer]) -> Callable[Given, Answer]:
                 f"shapes that do not fit: {', '.join(shapes)}", owner=function.__name__
             ) from None
 
-    return safe
+    return checked(safe)
 
 
 def _by_column(answer: Answer, given: list[Any]) -> Answer:
@@ -67,62 +67,55 @@ def _shape(value: Any) -> tuple[int, ...]:
         return ()
 
 
-def as_row(owner: str, name: str, value: ArrayLike) -> Floats:
+def as_row(name: str, value: ArrayLike) -> Floats:
     """Return ``(periods, trials)``, or ``(periods, 1)`` of a flat array; raises ParameterError for
     any other shape.
     """
-    row = array_of(owner, name, value)
+    row = array_of(name, value)
     if row.ndim == 1:
         row = row[:, None]
     if row.ndim != 2 or not row.size:
         raise ParameterError(
             f"{name} must be (periods,) or (periods, trials) with at least one of each, not "
-            f"{row.shape}",
-            owner=owner,
+            f"{row.shape}"
         )
     return row
 
 
-def joined(owner: str, flows: ArrayLike, initial: ArrayLike | None) -> Floats:
+def joined(flows: ArrayLike, initial: ArrayLike | None) -> Floats:
     """Return ``(periods, trials)`` of flows with ``initial``, a number or one per trial, one period
     before them if given.
     """
-    row = as_row(owner, "flows", flows)
+    row = as_row("flows", flows)
     if initial is None:
         return row
-    first = np.atleast_1d(array_of(owner, "initial", initial))
+    first = np.atleast_1d(array_of("initial", initial))
     if first.ndim > 1:
-        raise ParameterError(
-            f"initial must be a number or one per trial, not {first.shape}", owner=owner
-        )
+        raise ParameterError(f"initial must be a number or one per trial, not {first.shape}")
     answer = np.empty((len(row) + 1, *np.broadcast_shapes(first.shape, row.shape[1:])))
     answer[0] = first
     answer[1:] = row
     return answer
 
 
-def as_rate(owner: str, rate: ArrayLike, flows: ArrayLike) -> Floats:
+def as_rate(rate: ArrayLike, flows: ArrayLike) -> Floats:
     """Return the rate as an array that broadcasts against flows: a number, one per trial, or a row.
 
     Raises ParameterError for a flat rate beside flat flows, which could mean periods or trials, and
     for a number at or below -1.
     """
-    array = array_of(owner, "rate", rate)
+    array = array_of("rate", rate)
     if array.ndim > 2:
         raise ParameterError(
-            f"rate must be a number, one per trial or a row (periods, trials), not {array.shape}",
-            owner=owner,
+            f"rate must be a number, one per trial or a row (periods, trials), not {array.shape}"
         )
     if array.ndim == 1 and array.size > 1 and np.ndim(flows) == 1:
         raise ParameterError(
             "a flat rate beside flat flows could mean periods or trials; "
-            "give rate[:, None] for one per period, or flows[:, None] for one rate per trial",
-            owner=owner,
+            "give rate[:, None] for one per period, or flows[:, None] for one rate per trial"
         )
     if array.ndim == 0 and array <= -1:
-        raise ParameterError(
-            f"rate must be above -1 (a loss of everything), not {float(array)!r}", owner=owner
-        )
+        raise ParameterError(f"rate must be above -1 (a loss of everything), not {float(array)!r}")
     return array
 
 

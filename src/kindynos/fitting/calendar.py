@@ -48,11 +48,10 @@ def calendar_regressors(
     """
     import pandas as pd
 
-    owner = "calendar_regressors"
-    one_of(owner, "days", days, DAYS)
-    dated = dated_series(owner, series, every)
+    one_of("days", days, DAYS)
+    dated = dated_series(series, every)
     if dated.dates is None:
-        raise ParameterError("needs a series with dates as its index", owner=owner)
+        raise ParameterError("needs a series with dates as its index")
     dates = dated.dates.append(dated.after(ahead))
     begins, ends = _bounds(dated, dates)
     found: dict[str, Any] = {}
@@ -63,11 +62,10 @@ def calendar_regressors(
         else:
             found = {f"{word}s": counts[i] - counts[6] for i, word in enumerate(WEEKDAYS)}
     for name, given in (holidays or {}).items():
-        found[str(name)] = _counted(owner, str(name), given, begins, ends)
+        found[str(name)] = _counted(str(name), given, begins, ends)
     if not found:
         raise ParameterError(
-            f"a series of one value per {dated.every} has no regressors of days; name holidays",
-            owner=owner,
+            f"a series of one value per {dated.every} has no regressors of days; name holidays"
         )
     return pd.DataFrame(found, index=dates)
 
@@ -104,7 +102,7 @@ def _weekdays(begins: Any, ends: Any, day: int) -> Any:
     return np.busday_count(begins, ends, weekmask=mask)
 
 
-def _counted(owner: str, name: str, given: Iterable[Any], begins: Any, ends: Any) -> Any:
+def _counted(name: str, given: Iterable[Any], begins: Any, ends: Any) -> Any:
     """Return the number of holidays in each period."""
     import pandas as pd
 
@@ -113,13 +111,9 @@ def _counted(owner: str, name: str, given: Iterable[Any], begins: Any, ends: Any
     try:
         days = pd.DatetimeIndex(list(given)).to_numpy().astype("datetime64[D]")
     except (TypeError, ValueError):
-        raise ParameterError(
-            f"holidays[{name!r}] must be dates, such as '2027-03-28'", owner=owner
-        ) from None
+        raise ParameterError(f"holidays[{name!r}] must be dates, such as '2027-03-28'") from None
     days = np.sort(days)
     counts = np.searchsorted(days, ends) - np.searchsorted(days, begins)
     if not counts.any():
-        raise ParameterError(
-            f"none of the holidays {name!r} lies in the periods of the series", owner=owner
-        )
+        raise ParameterError(f"none of the holidays {name!r} lies in the periods of the series")
     return counts.astype(np.float64)

@@ -99,7 +99,6 @@ class Data:
 
 
 def data_of(
-    owner: str,
     values: Any,
     weights: Any = None,
     at_least: Any = None,
@@ -112,45 +111,34 @@ def data_of(
     Weights of the kind "survey" are scaled so that they add up to the effective number of values,
     (sum of weights)^2 / sum of squares. Source: Kish, Survey Sampling (1965), section 11.7.
     """
-    one_of(owner, "weights_kind", weights_kind, ("counts", "survey"))
-    found = array_of(owner, "values", values)
+    one_of("weights_kind", weights_kind, ("counts", "survey"))
+    found = array_of("values", values)
     if found.ndim != 1:
-        raise ParameterError(f"values must be flat, not {found.shape}", owner=owner)
+        raise ParameterError(f"values must be flat, not {found.shape}")
     if len(found) < FEWEST:
-        raise ParameterError(
-            f"needs at least {FEWEST} values, and there are {len(found)}", owner=owner
-        )
+        raise ParameterError(f"needs at least {FEWEST} values, and there are {len(found)}")
     if not np.isfinite(found).all():
         place = int(np.argmin(np.isfinite(found)))
-        raise ParameterError(f"value {place} is {found[place]:g}; all must be finite", owner=owner)
+        raise ParameterError(f"value {place} is {found[place]:g}; all must be finite")
     if np.ptp(found) == 0:
-        raise ParameterError(
-            f"all values are equal, {found[0]:g}; there is nothing to estimate", owner=owner
-        )
-    check_size(owner, found)
-    above, below = (
-        _mask(owner, "at_least", at_least, len(found)),
-        _mask(owner, "at_most", at_most, len(found)),
-    )
+        raise ParameterError(f"all values are equal, {found[0]:g}; there is nothing to estimate")
+    check_size(found)
+    above, below = (_mask("at_least", at_least, len(found)), _mask("at_most", at_most, len(found)))
     if (above & below).any():
-        raise ParameterError(
-            f"value {int(np.argmax(above & below))} is both at_least and at_most", owner=owner
-        )
+        raise ParameterError(f"value {int(np.argmax(above & below))} is both at_least and at_most")
     if (above | below).all():
-        raise ParameterError("every value is only a bound; some must be known", owner=owner)
-    checked = _weights(owner, weights, len(found))
+        raise ParameterError("every value is only a bound; some must be known")
+    checked = _weights(weights, len(found))
     if weights_kind == "survey":
         checked = checked * checked.sum() / (checked**2).sum()
     kept = checked > 0
     data = Data(found[kept], checked[kept], above[kept], below[kept], np.flatnonzero(kept))
     if data.values.size < 2 or np.ptp(data.values) == 0 or not data.known.any():
-        raise ParameterError(
-            "the values with a weight above 0 leave nothing to estimate", owner=owner
-        )
+        raise ParameterError("the values with a weight above 0 leave nothing to estimate")
     return data
 
 
-def check_size(owner: str, values: Floats) -> None:
+def check_size(values: Floats) -> None:
     """Raise ParameterError for values so large or so close that their squares and cubes leave the
     floats.
     """
@@ -158,30 +146,27 @@ def check_size(owner: str, values: Floats) -> None:
     if reach > LARGEST or spread < 1 / LARGEST or spread < CLOSEST * reach:
         raise ParameterError(
             f"the values reach {reach:.3g} and differ by {spread:.3g}; measure them in other "
-            "units, or from another zero",
-            owner=owner,
+            "units, or from another zero"
         )
 
 
-def _weights(owner: str, weights: Any, count: int) -> Floats:
+def _weights(weights: Any, count: int) -> Floats:
     if weights is None:
         return np.ones(count)
-    found = array_of(owner, "weights", weights)
+    found = array_of("weights", weights)
     if found.shape != (count,):
-        raise ParameterError(
-            f"weights must be as many as the values, {count}, not {found.shape}", owner=owner
-        )
+        raise ParameterError(f"weights must be as many as the values, {count}, not {found.shape}")
     if not np.isfinite(found).all() or (found < 0).any():
         bad = ~(np.isfinite(found) & (found >= 0))
         raise invalid_argument(
-            owner, f"weights[{int(np.argmax(bad))}]", "finite and at least 0", float(found[bad][0])
+            f"weights[{int(np.argmax(bad))}]", "finite and at least 0", float(found[bad][0])
         )
     if found.sum() <= 0:
-        raise ParameterError("weights must not all be 0", owner=owner)
+        raise ParameterError("weights must not all be 0")
     return found
 
 
-def _mask(owner: str, name: str, mask: Any, count: int) -> NDArray[np.bool_]:
+def _mask(name: str, mask: Any, count: int) -> NDArray[np.bool_]:
     if mask is None:
         return np.zeros(count, dtype=bool)
     try:
@@ -189,7 +174,5 @@ def _mask(owner: str, name: str, mask: Any, count: int) -> NDArray[np.bool_]:
     except ValueError:  # lists of different lengths
         found = np.empty(0)
     if found.shape != (count,) or found.dtype != bool:
-        raise ParameterError(
-            f"{name} must be a mask, True or False for each of the {count} values", owner=owner
-        )
+        raise ParameterError(f"{name} must be a mask, True or False for each of the {count} values")
     return found

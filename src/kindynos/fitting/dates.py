@@ -53,7 +53,7 @@ class DatedSeries:
         return moved + pd.offsets.MonthEnd(0) if ends else moved
 
 
-def dated_series(owner: str, series: Any, every: str | None = None) -> DatedSeries:
+def dated_series(series: Any, every: str | None = None) -> DatedSeries:
     """Return a series with its dates checked, from a pandas Series with dates as its index, or
     plain values.
 
@@ -62,36 +62,33 @@ def dated_series(owner: str, series: Any, every: str | None = None) -> DatedSeri
     """
     index = getattr(series, "index", None)
     if index is None or callable(index):
-        return DatedSeries(array_of(owner, "series", series))
+        return DatedSeries(array_of("series", series))
     import pandas as pd
 
     name = None if getattr(series, "name", None) is None else str(series.name)
-    values = array_of(owner, "series", series.to_numpy())
+    values = array_of("series", series.to_numpy())
     if isinstance(index, pd.PeriodIndex):
         index = index.to_timestamp()
     if not isinstance(index, pd.DatetimeIndex):
         return DatedSeries(values, name=name)
-    spacing = check_dates(owner, index, every)
+    spacing = check_dates(index, every)
     return DatedSeries(values, index, spacing, name)
 
 
-def check_dates(owner: str, dates: Any, every: str | None = None) -> str:
+def check_dates(dates: Any, every: str | None = None) -> str:
     """Return the spacing of dates; raises ParameterError as ``dated_series`` does."""
     if every is not None and every not in EVERY:
-        raise ParameterError(f"no spacing {every!r}", owner=owner, unknown=every, known=list(EVERY))
+        raise ParameterError(f"no spacing {every!r}", unknown=every, known=list(EVERY))
     if dates.isna().any():
-        raise ParameterError(f"date {int(np.argmax(dates.isna()))} is missing", owner=owner)
+        raise ParameterError(f"date {int(np.argmax(dates.isna()))} is missing")
     doubled = dates.duplicated()
     if doubled.any():
-        raise ParameterError(
-            f"the date {_day(dates[int(np.argmax(doubled))])} is there twice", owner=owner
-        )
+        raise ParameterError(f"the date {_day(dates[int(np.argmax(doubled))])} is there twice")
     gaps = np.diff(dates.to_numpy().astype("datetime64[D]").astype(np.int64))
     if (gaps < 0).any():
         place = int(np.argmax(gaps < 0))
         raise ParameterError(
-            f"{_day(dates[place + 1])} comes after {_day(dates[place])}; sort the dates",
-            owner=owner,
+            f"{_day(dates[place + 1])} comes after {_day(dates[place])}; sort the dates"
         )
     if len(dates) < 3:
         return every or "day"
@@ -103,8 +100,7 @@ def check_dates(owner: str, dates: Any, every: str | None = None) -> str:
         raise ParameterError(
             f"the dates are not evenly spaced, one a {spacing}: {_day(second)} follows "
             f"{_day(first)}; write missing values as "
-            "empty cells",
-            owner=owner,
+            "empty cells"
         )
     return spacing
 

@@ -19,7 +19,7 @@ from kindynos.fitting.stationarity import kpss, unit_root
 from kindynos.inference.autocorrelation import autocorrelations, portmanteau
 from kindynos.inference.intervals import Z
 from kindynos.processes.base import Process
-from kindynos.validate import array_of, check_integer
+from kindynos.validate import array_of, check_integer, checked
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -59,6 +59,7 @@ class Diagnostics:
         """
 
 
+@checked
 def diagnose(series: Any, lags: int | None = None) -> Diagnostics:
     """Return diagnostics of a series ``(values,)``, or of the residuals of a process that was
     fitted; NaN are missing values.
@@ -75,29 +76,22 @@ def diagnose(series: Any, lags: int | None = None) -> Diagnostics:
         residuals = getattr(series, "residuals", None)
         if residuals is None:
             raise ParameterError(
-                f"{type(series).__name__} keeps no residuals; give the series itself",
-                owner="diagnose",
+                f"{type(series).__name__} keeps no residuals; give the series itself"
             )
         values, what = np.asarray(residuals()), f"residuals of {series.label}"
         estimated = 0 if series.fitted is None else max(series.fitted.parameter_count - 2, 0)
     else:
-        values, what = array_of("diagnose", "series", series), "series"
+        values, what = array_of("series", series), "series"
     if values.ndim != 1:
-        raise ParameterError(
-            f"series must be flat, one value a period, not {values.shape}", owner="diagnose"
-        )
+        raise ParameterError(f"series must be flat, one value a period, not {values.shape}")
     known = values[~np.isnan(values)]
     if len(known) < FEWEST or np.ptp(known) == 0:
-        raise ParameterError(
-            f"needs at least {FEWEST} values that are not all equal", owner="diagnose"
-        )
-    check_size("diagnose", known)
+        raise ParameterError(f"needs at least {FEWEST} values that are not all equal")
+    check_size(known)
     most = min(len(known) // 2 - 1, max(10, 2 * int(math.log(len(known)) * 4)))
-    lags = min(most, 36) if lags is None else check_integer("diagnose", "lags", lags, least=1)
+    lags = min(most, 36) if lags is None else check_integer("lags", lags, least=1)
     if lags > len(known) // 2:
-        raise ParameterError(
-            f"lags must be at most half the {len(known)} values, not {lags}", owner="diagnose"
-        )
+        raise ParameterError(f"lags must be at most half the {len(known)} values, not {lags}")
     found = autocorrelations(values, lags)
     tests = [ljung_box(found, len(known), min(lags, max(10, estimated + 3)), estimated)]
     if what == "series":

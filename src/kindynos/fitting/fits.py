@@ -51,10 +51,9 @@ def fit(
     **fixed: float,
 ) -> Kind:
     """Return the distribution of a kind fitted to values; see ``Distribution.fit``."""
-    owner = f"{kind.__name__}.fit"
     family = family_of(kind)
-    one_of(owner, "method", method, METHODS)
-    data = data_of(owner, values, weights, at_least, at_most, weights_kind)
+    one_of("method", method, METHODS)
+    data = data_of(values, weights, at_least, at_most, weights_kind)
     held = held_parameters(family, data, fixed)
     check_support(family, data, held)
     if method != "likelihood":
@@ -62,7 +61,7 @@ def fit(
     search = LikelihoodSearch(family, data, held)
     summit = summit_of(search)
     found = {name: float(value) for name, value in search.parameters(summit.theta[0]).items()}
-    check_maximum(owner, found)
+    check_maximum(kind, found)
     pinned = _limits(search, summit)
     if pinned:
         search, summit = pinned[0], pinned[1]
@@ -80,7 +79,7 @@ def family_of(kind: type[Distribution]) -> Family:
     """Return how a distribution is fitted; raises ParameterError for one that is not."""
     if kind.label not in FAMILIES:
         reason = _NOT_LEARNED.get(kind.label, "its parameters are stated, not fitted")
-        raise ParameterError(f"cannot be fitted to values: {reason}", owner=f"{kind.__name__}.fit")
+        raise ParameterError(f"cannot be fitted to values: {reason}")
     return FAMILIES[kind.label]
 
 
@@ -98,22 +97,18 @@ def held_parameters(family: Family, data: Data, fixed: Mapping[str, Any]) -> dic
     that lie at the data.
     """
     kind: Any = family.kind
-    owner = f"{kind.__name__}.fit"
     names = [field.name for field in fields(kind)]
     defaults = {f.name: f.default for f in fields(kind) if f.default is not MISSING}
     held: dict[str, float] = {}
     for name, value in fixed.items():
         if name not in names:
-            raise ParameterError(
-                f"no parameter {name!r} to hold", owner=owner, unknown=name, known=names
-            )
-        held[name] = float(kind.rules.get(name, finite)(owner, name, value))
+            raise ParameterError(f"no parameter {name!r} to hold", unknown=name, known=names)
+        held[name] = float(kind.rules.get(name, finite)(name, value))
     for name in family.needed:
         if name not in held and name not in defaults:
             listed = " and ".join(f"{needed}=" for needed in family.needed)
             raise ParameterError(
-                f"give {listed}; with {name} free the likelihood has no maximum to speak of",
-                owner=owner,
+                f"give {listed}; with {name} free the likelihood has no maximum to speak of"
             )
     held = {**defaults, **held}
     for name, side in family.at_data.items():
@@ -121,7 +116,7 @@ def held_parameters(family: Family, data: Data, fixed: Mapping[str, Any]) -> dic
             known = data.values[data.known]
             held[name] = float(known.min() if side < 0 else known.max())
     if all(name in fixed for name in names):
-        raise ParameterError("every parameter is held; there is nothing to estimate", owner=owner)
+        raise ParameterError("every parameter is held; there is nothing to estimate")
     return held
 
 
@@ -129,7 +124,7 @@ def check_support(family: Family, data: Data, held: Mapping[str, float]) -> None
     """Raise ParameterError for values that the distribution cannot give, naming the first."""
     reason = outside(family, data, held)
     if reason:
-        raise ParameterError(reason, owner=f"{family.kind.__name__}.fit")
+        raise ParameterError(reason)
 
 
 def outside(family: Family, data: Data, held: Mapping[str, float]) -> str:
@@ -189,9 +184,7 @@ def summit_of(search: LikelihoodSearch) -> NewtonOptimum:
     begun = search.likelihood(starts[:, None, :], np.arange(len(starts)))[:, 0]
     starts = starts[np.argsort(-begun)][: int(np.isfinite(begun).sum())]
     if not len(starts):
-        raise ParameterError(
-            "finds no parameters under which all the values are possible", owner=search.owner
-        )
+        raise ParameterError("finds no parameters under which all the values are possible")
     reached = climb(search.likelihood, starts[:1], low, high)
     if reached.converged.all() or len(starts) == 1:
         return reached
@@ -203,20 +196,18 @@ def summit_of(search: LikelihoodSearch) -> NewtonOptimum:
     )
 
 
-def check_maximum(owner: str, found: Mapping[str, float]) -> None:
+def check_maximum(kind: type[Distribution], found: Mapping[str, float]) -> None:
     """Raise ParameterError where the likelihood has no maximum."""
-    if owner.startswith("Generalized") and found["shape"] <= LEAST_SHAPE:
+    if kind.__name__.startswith("Generalized") and found["shape"] <= LEAST_SHAPE:
         raise ParameterError(
             "the likelihood has no maximum: it grows without end as the upper end of the "
             "distribution, at a shape below -1, "
-            "comes down to the largest value; method='l-moments' has an answer",
-            owner=owner,
+            "comes down to the largest value; method='l-moments' has an answer"
         )
     if "df" in found and "sd" in found and found["df"] < FEWEST_DF:
         raise ParameterError(
             "the data are likeliest with df below 2, where the sd does not exist; use "
-            "StudentTByScale.fit",
-            owner=owner,
+            "StudentTByScale.fit"
         )
 
 
@@ -344,11 +335,9 @@ def _by_moments(
     """Return the distribution with the data's moments, and errors from samples drawn of it and
     fitted in the same way.
     """
-    owner = f"{kind.__name__}.fit"
     if not data.plain:
         raise ParameterError(
-            f"method={method!r} needs values that are known exactly; use the likelihood",
-            owner=owner,
+            f"method={method!r} needs values that are known exactly; use the likelihood"
         )
     solve = by_moments if method == "moments" else by_lmoments
     answer = solve(kind, data, held)

@@ -45,8 +45,7 @@ def by_lmoments(kind: type[Kind], data: Data, held: Mapping[str, float]) -> Kind
 
 def _none(kind: type[Distribution], method: str, known: Mapping[str, Any]) -> ParameterError:
     return ParameterError(
-        f"method={method!r} serves {', '.join(known)}, with no parameter held; use the likelihood",
-        owner=f"{kind.__name__}.fit",
+        f"method={method!r} serves {', '.join(known)}, with no parameter held; use the likelihood"
     )
 
 
@@ -72,19 +71,13 @@ def _kurtosis(data: Data) -> float:
 def _student(data: Data) -> dict[str, float]:
     excess = _kurtosis(data)
     if excess <= 0:
-        raise ParameterError(
-            "the kurtosis of the data is no higher than a normal distribution's",
-            owner="StudentT.fit",
-        )
+        raise ParameterError("the kurtosis of the data is no higher than a normal distribution's")
     return {"df": 4 + 6 / excess, "mean": data.mean, "sd": data.sd}
 
 
 def _skew(data: Data) -> dict[str, float]:
     if abs(data.skewness) >= 0.995:
-        raise ParameterError(
-            f"the skewness of the data, {data.skewness:.2g}, is beyond 0.995",
-            owner="SkewNormal.fit",
-        )
+        raise ParameterError(f"the skewness of the data, {data.skewness:.2g}, is beyond 0.995")
     part = (2 * abs(data.skewness) / (4 - math.pi)) ** (2 / 3)
     delta = math.copysign(math.sqrt(math.pi / 2 * part / (1 + part)), data.skewness)
     scale = data.sd / math.sqrt(1 - 2 * delta**2 / math.pi)
@@ -114,9 +107,7 @@ def _gumbel(data: Data) -> dict[str, float]:
 
 def _negative_binomial(data: Data) -> dict[str, float]:
     if data.sd**2 <= data.mean:
-        raise ParameterError(
-            "the counts scatter no more than Poisson ones", owner="NegativeBinomial.fit"
-        )
+        raise ParameterError("the counts scatter no more than Poisson ones")
     share = data.mean / data.sd**2
     return {"successes": data.mean * share / (1 - share), "probability": share}
 

@@ -19,7 +19,7 @@ from kindynos.distributions.normal import Normal
 from kindynos.distributions.special import gammaincc, ndtr
 from kindynos.errors import ParameterError
 from kindynos.fitting.goodness import distances
-from kindynos.validate import array_of
+from kindynos.validate import array_of, checked
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -91,6 +91,7 @@ class Normality:
         """
 
 
+@checked
 def normality(values: Any) -> Normality:
     """Return tests of whether values ``(values,)`` are normal, and the size of their departure; NaN
     are dropped.
@@ -101,17 +102,15 @@ def normality(values: Any) -> Normality:
     >>> found.tests[0].p > 0.05
     True
     """
-    x = array_of("normality", "values", values).reshape(-1)
+    x = array_of("values", values).reshape(-1)
     x = x[~np.isnan(x)]
     if len(x) < FEWEST:
-        raise ParameterError(
-            f"needs at least {FEWEST} values, and there are {len(x)}", owner="normality"
-        )
+        raise ParameterError(f"needs at least {FEWEST} values, and there are {len(x)}")
     if not np.isfinite(x).all():
-        raise ParameterError("some values are infinite", owner="normality")
+        raise ParameterError("some values are infinite")
     mean, sd = float(x.mean()), float(x.std(ddof=1))
     if sd <= 1e-14 * max(abs(mean), 1e-300):
-        raise ParameterError(f"all values are equal, {mean:g}", owner="normality")
+        raise ParameterError(f"all values are equal, {mean:g}")
     z = (x - mean) / x.std()
     skewness, kurtosis = float((z**3).mean()), float((z**4).mean())
     square, distance = distances(Normal(mean, sd), x)

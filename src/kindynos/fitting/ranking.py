@@ -14,13 +14,13 @@ from kindynos.delegation import Reported, delegated_to
 from kindynos.distributions.base import Distribution
 from kindynos.distributions.catalogue import CATALOGUE
 from kindynos.distributions.mixture import Mixture
-from kindynos.errors import KindynosError, ParameterError
+from kindynos.errors import ParameterError
 from kindynos.fitting.data import Data, data_of
 from kindynos.fitting.families import FAMILIES, Family
 from kindynos.fitting.goodness import SAMPLES, Distances, goodness
 from kindynos.literals import WeightsKind
 from kindynos.memory import remembering
-from kindynos.validate import check_integer, explain_call_errors, names_in, one_of
+from kindynos.validate import check_integer, checked, names_in, one_of
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -62,15 +62,8 @@ class Ranking(Reported):
             if name in (one.label, type(one).__name__):
                 return one
         if name in self.left_out:
-            raise ParameterError(
-                f"{name!r} was left out: {self.left_out[name]}", owner="fit_distributions"
-            )
-        raise ParameterError(
-            f"no distribution {name!r} among them",
-            owner="fit_distributions",
-            unknown=name,
-            known=self.names,
-        )
+            raise ParameterError(f"{name!r} was left out: {self.left_out[name]}")
+        raise ParameterError(f"no distribution {name!r} among them", unknown=name, known=self.names)
 
     def __iter__(self) -> Iterator[Distribution]:
         return iter(self.fitted)
@@ -198,7 +191,7 @@ class Ranking(Reported):
         """
 
 
-@explain_call_errors
+@checked
 def fit_distributions(
     values: Any,
     candidates: Iterable[str | type[Distribution]] | None = None,
@@ -227,16 +220,16 @@ def fit_distributions(
     >>> ranking.best.label
     'gamma'
     """
-    one_of("fit_distributions", "criterion", criterion, CRITERIA)
-    check_integer("fit_distributions", "samples", samples, least=19, most=MOST_SAMPLES)
-    data = data_of("fit_distributions", values, weights, at_least, at_most, weights_kind)
+    one_of("criterion", criterion, CRITERIA)
+    check_integer("samples", samples, least=19, most=MOST_SAMPLES)
+    data = data_of(values, weights, at_least, at_most, weights_kind)
     left_out: dict[str, str] = {}
     chosen = _candidates(candidates, data, left_out)
     with remembering():  # what all of them ask of the values
         found = _fitted_to(data, chosen, criterion, left_out)
     if not found:
         reasons = "; ".join(f"{name}: {reason}" for name, reason in left_out.items())
-        raise ParameterError(f"no candidate can be fitted ({reasons})", owner="fit_distributions")
+        raise ParameterError(f"no candidate can be fitted ({reasons})")
     found.sort(key=lambda one: float(getattr(one.fitted, criterion)))
     return Ranking(data, tuple(found), left_out, criterion, samples)
 
@@ -270,16 +263,10 @@ def _candidates(
     if candidates is None:
         return [family.kind for family in FAMILIES.values() if _sensible(family, data, left_out)]
     chosen: list[type[Distribution]] = []
-    for one in names_in(
-        "fit_distributions",
-        "candidates",
-        [candidates] if isinstance(candidates, type) else candidates,
-    ):
+    for one in names_in("candidates", [candidates] if isinstance(candidates, type) else candidates):
         kind = one if isinstance(one, type) and issubclass(one, Distribution) else _named(one)
         if kind.label not in FAMILIES:
-            raise ParameterError(
-                f"{kind.label!r} cannot be fitted to values", owner="fit_distributions"
-            )
+            raise ParameterError(f"{kind.label!r} cannot be fitted to values")
         chosen.append(kind)
     return chosen
 
@@ -288,10 +275,7 @@ def _named(name: Any) -> type[Distribution]:
     by_class = {kind.__name__: kind for kind in CATALOGUE.values()}
     if isinstance(name, str) and name in by_class:
         return by_class[name]
-    try:
-        return CATALOGUE.find(name)
-    except KindynosError as error:
-        raise error.with_context(owner="fit_distributions") from None
+    return CATALOGUE.find(name)
 
 
 def _sensible(family: Family, data: Data, left_out: dict[str, str]) -> bool:

@@ -15,7 +15,7 @@ from kindynos.processes.series import known_length
 from kindynos.tables.layout import TableFormat
 from kindynos.tables.reader import read_table
 from kindynos.tables.table import Table, counted
-from kindynos.validate import instance
+from kindynos.validate import checked, instance
 
 MOST_NAMED = 5
 
@@ -23,6 +23,7 @@ if TYPE_CHECKING:
     import pandas as pd
 
 
+@checked
 def read_series(
     source: str | Path,
     column: str | None = None,
@@ -45,7 +46,7 @@ def read_series(
     Raises FileError naming the row of what cannot be read, and of dates that are doubled or not
     evenly spaced.
     """
-    form = TableFormat.checked("read_series", sheet, header, encoding, decimal, missing)
+    form = TableFormat.checked(sheet, header, encoding, decimal, missing)
     return series_and_notes(source, column, dates, every, form)[0]
 
 
@@ -121,12 +122,13 @@ def _dated_frame(
         if not index.duplicated().any():
             frame = frame.reindex(whole)
     try:
-        check_dates("", frame.index, every)
+        check_dates(frame.index, every)
     except ParameterError as error:
         raise FileError(str(error).removeprefix(": "), file=table.file) from None
     return frame, notes
 
 
+@checked
 def read_values(
     source: str | Path,
     column: str | None = None,
@@ -140,7 +142,7 @@ def read_values(
     """Return a column of numbers of a file ``(rows,)``, NaN where a value is missing; arguments and
     errors are those of ``read_series``.
     """
-    form = TableFormat.checked("read_values", sheet, header, encoding, decimal, missing)
+    form = TableFormat.checked(sheet, header, encoding, decimal, missing)
     return values_and_notes(source, column, form)[0]
 
 
@@ -159,7 +161,7 @@ def _notes(table: Table, column: str) -> list[str]:
 
 
 def _records(source: str | Path, form: TableFormat) -> Table:
-    instance("read_series", "source", source, (str, Path), "the path of a file")
+    instance("source", source, (str, Path), "the path of a file")
     table = read_table(source, form)
     if not len(table):
         raise FileError("holds no records", file=table.file)

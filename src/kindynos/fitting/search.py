@@ -42,11 +42,6 @@ class LikelihoodSearch:
     def __reduce__(self) -> Any:
         return LikelihoodSearch, (self.family, self.data, self.held, self.rows)
 
-    @property
-    def owner(self) -> str:
-        """Who speaks in messages."""
-        return f"{self.family.kind.__name__}.fit"
-
     @cached_property
     def free(self) -> list[str]:
         """The names of the parameters that are searched for, in order."""
@@ -117,9 +112,7 @@ class LikelihoodSearch:
             every = replace(self.data, above=self.data.above & False, below=self.data.below & False)
             found = self.family.exact(every, self.held)
             if found is None:
-                raise ParameterError(
-                    "cannot be fitted with these parameters held", owner=self.owner
-                )
+                raise ParameterError("cannot be fitted with these parameters held")
             return [{name: float(value) for name, value in found.items()}]
         return [{**start, **self.held} for start in self.family.starts(self.data, self.held)]
 

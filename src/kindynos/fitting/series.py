@@ -120,12 +120,8 @@ class SeriesRanking(Reported):
         if name in self.fitted:
             return self.fitted[name]
         if name in self.left_out:
-            raise ParameterError(
-                f"{name!r} was left out: {self.left_out[name]}", owner="fit_series"
-            )
-        raise ParameterError(
-            f"no process {name!r} among them", owner="fit_series", unknown=name, known=self.names
-        )
+            raise ParameterError(f"{name!r} was left out: {self.left_out[name]}")
+        raise ParameterError(f"no process {name!r} among them", unknown=name, known=self.names)
 
     def __len__(self) -> int:
         return len(self.fitted)
@@ -305,18 +301,16 @@ def fit_series(
     >>> fit_series(made, candidates=["arima (1,0,0)", "arima (0,0,0)"], rolling=False).names[0]
     'arima (1,0,0)'
     """
-    owner = "fit_series"
-    one_of(owner, "criterion", criterion, CRITERIA)
-    instance(owner, "rolling", rolling, bool, "True or False")
-    dated = _checked(owner, dated_series(owner, series, every))
-    regressors = aligned(owner, exog, series)
-    length = dated.season if season is None else check_integer(owner, "season", season, least=0)
+    one_of("criterion", criterion, CRITERIA)
+    instance("rolling", rolling, bool, "True or False")
+    dated = _checked(dated_series(series, every))
+    regressors = aligned(exog, series)
+    length = dated.season if season is None else check_integer("season", season, least=0)
     if length == 1 or 2 * length > known_length(dated.values):
         raise ParameterError(
             f"a season of {length} does not fit a series of {len(dated.values)} values: it has 2 "
             "periods at least, and the "
-            "series 2 seasons",
-            owner=owner,
+            "series 2 seasons"
         )
     known = dated.values[: known_length(dated.values)]
     choices = Choices(known, length)
@@ -329,13 +323,13 @@ def fit_series(
     ahead = (
         (length or min(SHORT_HORIZON, len(known) // 4))
         if horizon is None
-        else check_integer(owner, "horizon", horizon, least=1)
+        else check_integer("horizon", horizon, least=1)
     )
     places = origins_of(known, length, ahead, origins) if rolling else []
     fitted, left_out, scores = _fit(chosen, dated, regressors, places, ahead, progress)
     if not fitted:
         reasons = "; ".join(f"{name}: {reason}" for name, reason in left_out.items())
-        raise ParameterError(f"no candidate can be fitted ({reasons})", owner=owner)
+        raise ParameterError(f"no candidate can be fitted ({reasons})")
     by_name = {one.name: one for one in chosen}
     return SeriesRanking(
         dated, length, choices, by_name, fitted, left_out, scores, ahead, criterion, regressors
@@ -365,28 +359,21 @@ def _fit(
     return fitted, left_out, scores
 
 
-def _checked(owner: str, dated: DatedSeries) -> DatedSeries:
+def _checked(dated: DatedSeries) -> DatedSeries:
     values = dated.values
     if values.ndim != 1:
-        raise ParameterError(
-            f"series must be flat, one value a period, not {values.shape}", owner=owner
-        )
+        raise ParameterError(f"series must be flat, one value a period, not {values.shape}")
     if np.isinf(values).any():
-        raise ParameterError(
-            f"value {int(np.argmax(np.isinf(values)))} of the series is infinite", owner=owner
-        )
+        raise ParameterError(f"value {int(np.argmax(np.isinf(values)))} of the series is infinite")
     known = np.flatnonzero(~np.isnan(values))
     if len(known) < FEWEST:
-        raise ParameterError(
-            f"needs at least {FEWEST} values, and the series has {len(known)}", owner=owner
-        )
+        raise ParameterError(f"needs at least {FEWEST} values, and the series has {len(known)}")
     if np.ptp(values[known]) > 0:
-        check_size(owner, values[known])
+        check_size(values[known])
     else:
         raise ParameterError(
             f"all values of the series are equal, {values[known[0]]:g}; there is nothing to "
-            "estimate",
-            owner=owner,
+            "estimate"
         )
     part = slice(int(known[0]), None)
     return DatedSeries(

@@ -275,7 +275,7 @@ def named_candidates(
     }
     single = {one.name: one for group in families.values() for one in group}
     answer: list[Candidate] = []
-    for name in names_in("fit_series", "candidates", names):
+    for name in names_in("candidates", names):
         if name in families:
             answer += families[name]
         elif name in single:
@@ -291,9 +291,7 @@ def _parsed(name: Any, known: list[str]) -> Candidate:
     """
     match = _NAME.fullmatch(name) if isinstance(name, str) else None
     if match is None:
-        raise ParameterError(
-            f"no process {name!r:.60}", owner="fit_series", unknown=str(name), known=known
-        )
+        raise ParameterError(f"no process {name!r:.60}", unknown=str(name), known=known)
     p, d, q, sp, seasonal_d, sq, season = (int(part or 0) for part in match.groups()[1:8])
     said = match.group(9)
     constant = said != " -c" and (said is not None or d + seasonal_d == 0)

@@ -16,7 +16,7 @@ from kindynos.engine.workers import on_threads
 from kindynos.errors import ParameterError
 from kindynos.processes.likelihood import at_the_peak
 from kindynos.sampling.streams import stream
-from kindynos.validate import array_of
+from kindynos.validate import array_of, checked
 
 FEWEST_DF, MOST_DF = 2.1, 200.0
 STEPS = 200
@@ -27,6 +27,7 @@ DRAWS = 1000  # of the parameters of a fit
 CHUNK = 128  # samples worked on at a time
 
 
+@checked
 def fit_student(values: ArrayLike) -> StudentTByScale:
     """Return the t distribution that makes data likeliest, by location, scale and degrees of
     freedom (2.1 to 200).
@@ -38,11 +39,9 @@ def fit_student(values: ArrayLike) -> StudentTByScale:
     >>> fit_student([-2.0, -1.0, -0.5, 0.0, 0.2, 0.5, 1.1, 2.2]).df > 2
     True
     """
-    x = array_of("fit_student", "values", values).reshape(-1)
+    x = array_of("values", values).reshape(-1)
     if len(x) < 8 or not np.isfinite(x).all() or np.ptp(x) == 0:
-        raise ParameterError(
-            "needs at least 8 finite values that are not all equal", owner="fit_student"
-        )
+        raise ParameterError("needs at least 8 finite values that are not all equal")
     df = _degrees(x[None])
     _, location, variance = _given_df(x[None], df)
     return StudentTByScale(float(df[0]), float(location[0]), math.sqrt(float(variance[0])))

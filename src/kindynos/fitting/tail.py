@@ -113,17 +113,13 @@ def _excesses(rows: Floats) -> tuple[Floats, Floats]:
     """Return each row's threshold and the excesses over it ``(rows, beyond)``."""
     count = rows.shape[1]
     if count < 2 * FEWEST:
-        raise ParameterError(
-            f"the tail needs at least {2 * FEWEST} returns, and there are {count}", owner="tail"
-        )
+        raise ParameterError(f"the tail needs at least {2 * FEWEST} returns, and there are {count}")
     beyond = max(round(SHARE * count), FEWEST)
     parted = np.partition(rows, count - beyond - 1, axis=1)
     threshold = parted[:, count - beyond - 1]
     excesses = parted[:, count - beyond :] - threshold[:, None]
     if (excesses.mean(axis=1) <= 0).any():
-        raise ParameterError(
-            "the largest losses are all equal; there is no tail to fit", owner="tail"
-        )
+        raise ParameterError("the largest losses are all equal; there is no tail to fit")
     return threshold, excesses
 
 

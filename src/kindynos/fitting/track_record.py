@@ -29,7 +29,7 @@ from kindynos.inference.intervals import Z, t_point, wilson
 from kindynos.tables.layout import TableFormat
 from kindynos.tables.reader import read_table
 from kindynos.tables.table import Table, counted
-from kindynos.validate import finite, listed
+from kindynos.validate import checked, finite, listed
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -116,6 +116,7 @@ class TrackRecord(Reported):
         told = f", widening {self.widening}" if self.enough else ": too few to tell"
         return f"<track record of {len(self.cases):,} forecasts{told}>"
 
+    @checked
     def of(self, forecaster: str | None = None, kind: str | None = None) -> TrackRecord:
         """Return the record of one forecaster, or of one kind of forecast; raises ParameterError,
         with the nearest spelling, for one that is not there.
@@ -126,12 +127,10 @@ class TrackRecord(Reported):
                 continue
             known = sorted({getattr(case, what) for case in self.cases})
             if wanted not in known:
-                raise ParameterError(
-                    f"no {what} {wanted!r:.60}", owner="of", unknown=wanted, known=known
-                )
+                raise ParameterError(f"no {what} {wanted!r:.60}", unknown=wanted, known=known)
             kept = tuple(case for case in kept if getattr(case, what) == wanted)
         if not kept:
-            raise ParameterError(f"{forecaster!r} has no forecast of {kind!r}", owner="of")
+            raise ParameterError(f"{forecaster!r} has no forecast of {kind!r}")
         return TrackRecord(kept)
 
     @property
@@ -281,6 +280,7 @@ class TrackRecord(Reported):
         """
 
 
+@checked
 def track_record(
     table: str | Path | pd.DataFrame, ends: tuple[float, float] = (10.0, 90.0), **form: Any
 ) -> TrackRecord:
@@ -298,12 +298,10 @@ def track_record(
     >>> track_record(past).inside
     0.50 ± 0.41
     """
-    levels_of_ends = [finite("track_record", "ends", end) for end in listed(ends)]
+    levels_of_ends = [finite("ends", end) for end in listed(ends)]
     if len(levels_of_ends) != 2 or not 0 < levels_of_ends[0] < 50 < levels_of_ends[1] < 100:
-        raise ParameterError(
-            f"ends must be percentiles on either side of 50, not {ends!r:.60}", owner="track_record"
-        )
-    read = read_table(table, TableFormat.checked("track_record", **form))
+        raise ParameterError(f"ends must be percentiles on either side of 50, not {ends!r:.60}")
+    read = read_table(table, TableFormat.checked(**form))
     columns = {name.lower(): name for name in read.names}
     levels = _levels(read, columns, levels_of_ends)
     came = read.numbers(_column(read, columns, "actual"))

@@ -9,12 +9,13 @@ from kindynos.distributions.uncertain import Uncertain
 from kindynos.errors import ParameterError
 from kindynos.fitting.fit import Fit
 from kindynos.sampling.streams import stream
-from kindynos.validate import check_integer
+from kindynos.validate import check_integer, checked
 
 MOST_PARAMETERS = 6
 TRIES = 20  # times as many draws as are wanted, of which the likely ones are taken
 
 
+@checked
 def uncertain(fitted: Distribution, draws: int = 100) -> Distribution:
     """Return a fitted distribution with parameters drawn as its fit leaves them; see
     ``Distribution.uncertain``.
@@ -26,7 +27,7 @@ def uncertain(fitted: Distribution, draws: int = 100) -> Distribution:
             f"only a fitted distribution is uncertain, such as {kind}.fit(values)",
             owner=f"{kind}.uncertain",
         )
-    check_integer("uncertain", "draws", draws, least=20, most=MOST_PARTS)
+    check_integer("draws", draws, least=20, most=MOST_PARTS)
     even, count = stream(0, "uncertain", 0), TRIES * draws
     scores = even.permuted((even.random((MOST_PARAMETERS, count)) + range(count)) / count, axis=1)
     # weighed draws are in order of their weights' sum, which must not decide who comes first

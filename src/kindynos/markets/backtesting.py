@@ -203,14 +203,12 @@ def backtest(
     >>> backtest([0.01, -0.03, 0.02, -0.01], 0.02, level=0.95).exceptions
     1
     """
-    gains = array_of("backtest", "returns", returns)
+    gains = array_of("returns", returns)
     if gains.ndim != 1 or len(gains) < 2:
-        raise ParameterError(
-            f"returns must be flat, at least two days, not {gains.shape}", owner="backtest"
-        )
+        raise ParameterError(f"returns must be flat, at least two days, not {gains.shape}")
     given = [forecasts] if shortfalls is None else [forecasts, shortfalls]
     arrays = [
-        array_of("backtest", name, values)
+        array_of(name, values)
         for name, values in zip(("forecasts", "shortfalls"), given, strict=False)
     ]
     bounds = [
@@ -218,18 +216,14 @@ def backtest(
     ]
     for name, values in zip(("forecasts", "shortfalls"), bounds, strict=False):
         if values.shape != gains.shape:
-            raise ParameterError(
-                f"{name} must be one per day, {len(gains)}, not {values.shape}", owner="backtest"
-            )
+            raise ParameterError(f"{name} must be one per day, {len(gains)}, not {values.shape}")
         if not np.isfinite(values).all():
             raise ParameterError(
-                f"{name} must be finite; day {int(np.argmin(np.isfinite(values)))} is not",
-                owner="backtest",
+                f"{name} must be finite; day {int(np.argmin(np.isfinite(values)))} is not"
             )
     if not np.isfinite(gains).all():
         raise ParameterError(
-            f"returns must be finite; day {int(np.argmin(np.isfinite(gains)))} is not",
-            owner="backtest",
+            f"returns must be finite; day {int(np.argmin(np.isfinite(gains)))} is not"
         )
     return Backtest(level, -gains, bounds[0], bounds[1] if len(bounds) > 1 else None)
 
@@ -240,19 +234,17 @@ def rolling_backtest(
     """Return the backtest of forecasts made each day from the window before it, all days at
     once, beside what today's holdings would have lost, or the ``actual`` profits by date.
     """
-    size = check_integer("backtest", "window", window, least=8)
+    size = check_integer("window", window, least=8)
     losses = exposure.losses
     if size >= len(losses):
         raise ParameterError(
             f"window {size} leaves no {exposure.spacing.unit} to test in a history of "
-            f"{len(losses)} returns",
-            owner="backtest",
+            f"{len(losses)} returns"
         )
     if not method.rolling:
         raise ParameterError(
             f"{method.label!r} is not offered: it would simulate anew for every day; take "
-            "historical, filtered or student",
-            owner="backtest",
+            "historical, filtered or student"
         )
     past = sliding_window_view(losses, size)[:-1]
     forecasts, shortfalls = method.tail(past, level)
@@ -261,7 +253,7 @@ def rolling_backtest(
         profits = actual.reindex(exposure.dates[size:])
         known = profits.notna().to_numpy()
         if not known.any():
-            raise ParameterError("no actual profit falls on a tested date", owner="backtest")
+            raise ParameterError("no actual profit falls on a tested date")
         return Backtest(
             level,
             -profits.to_numpy(dtype=np.float64)[known],
@@ -311,10 +303,8 @@ def dated_profits(actual: Any) -> pd.Series:
     as its index, each once.
     """
     if not isinstance(actual, pd.Series) or not isinstance(actual.index, pd.DatetimeIndex):
-        raise ParameterError(
-            "actual must be a Series of profits with dates as its index", owner="backtest"
-        )
+        raise ParameterError("actual must be a Series of profits with dates as its index")
     if actual.index.has_duplicates:
         date = actual.index[actual.index.duplicated()][0]
-        raise ParameterError(f"{date:%Y-%m-%d} has two actual profits", owner="backtest")
+        raise ParameterError(f"{date:%Y-%m-%d} has two actual profits")
     return actual.astype(np.float64)

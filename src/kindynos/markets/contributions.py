@@ -11,9 +11,10 @@ import pandas as pd
 
 from kindynos.markets.exposure import Exposure
 from kindynos.markets.method import MEASURES, Method
-from kindynos.validate import one_of
+from kindynos.validate import checked, one_of
 
 
+@checked
 def contributions(
     method: Method, exposure: Exposure, measure: str, level: float, horizon: int
 ) -> pd.DataFrame:
@@ -22,7 +23,7 @@ def contributions(
 
     Incremental is by how much the figure would fall without the holding.
     """
-    one_of("contributions", "measure", measure, MEASURES)
+    one_of("measure", measure, MEASURES)
     exposure, left = method.stretched(exposure, horizon)
     values = exposure.values
     total = method.figure(exposure, measure, level, left)

@@ -84,8 +84,7 @@ class Exposure:
         if len(self.returns) < horizon + 7:
             raise ParameterError(
                 f"{len(self.returns)} returns have too few stretches of "
-                f"{self.spacing.span(horizon)}",
-                owner="historical",
+                f"{self.spacing.span(horizon)}"
             )
         moves = combined(sliding_window_view(self.returns, horizon, axis=0), self.differences)
         return replace(

@@ -20,7 +20,7 @@ from kindynos.markets.method import DOUBTFUL, MEASURES, Method, around, p_value,
 from kindynos.markets.resampling import bounds, true_ratios
 from kindynos.markets.volatility import DECAY, clustering, garch_volatility, weighted_volatility
 from kindynos.processes.clustering import clustering_test, fit_garch
-from kindynos.validate import instance, one_of, proper_fraction
+from kindynos.validate import checked, instance, one_of, proper_fraction
 
 AGE_DECAY = 0.98  # of the weight of a return a day older (Boudoukh, Richardson and Whitelaw 1998)
 NEAREST = 5  # days on each side of a quantile, at least, whose losses explain it
@@ -70,8 +70,9 @@ class Historical(Ranked):
     label = "historical"
     use = "the past returns as they are, all alike"
 
+    @checked
     def __post_init__(self) -> None:
-        instance("historical", "overlapping", self.overlapping, bool, "True or False")
+        instance("overlapping", self.overlapping, bool, "True or False")
 
     def tail(self, rows: Floats, level: float, horizon: int = 1) -> tuple[Floats, Floats]:
         q, shortfall = even_tail(rows, level)
@@ -182,8 +183,9 @@ class Weighted(Ranked):
     label = "weighted"
     use = "the past returns, the recent ones counting more"
 
+    @checked
     def __post_init__(self) -> None:
-        proper_fraction("weighted", "decay", self.decay)
+        proper_fraction("decay", self.decay)
 
     def behind(self, losses: Floats) -> tuple[Floats, Floats]:
         weights = self.decay ** np.arange(len(losses) - 1, -1, -1.0)
@@ -228,9 +230,10 @@ class Filtered(Ranked):
     label = "filtered"
     use = "the past returns, rescaled to today's volatility"
 
+    @checked
     def __post_init__(self) -> None:
-        proper_fraction("filtered", "decay", self.decay)
-        one_of("filtered", "volatility", self.volatility, ("weighted", "garch"))
+        proper_fraction("decay", self.decay)
+        one_of("volatility", self.volatility, ("weighted", "garch"))
 
     def _scales(self, rows: Floats) -> Floats:
         """Return today's volatility over that of each day, row by row."""

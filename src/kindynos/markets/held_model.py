@@ -165,12 +165,10 @@ def joined_returns(
     if isinstance(marginals, Mapping):
         for name in names:
             if not isinstance(marginals.get(name), Distribution):
-                raise ParameterError(
-                    f"marginals need a distribution for {name!r}", owner="simulate"
-                )
+                raise ParameterError(f"marginals need a distribution for {name!r}")
         fitted = [marginals[name] for name in names]
     else:
-        one_of("simulate", "marginals", marginals, MARGINALS)
+        one_of("marginals", marginals, MARGINALS)
         fitted = [
             still(column) or _FITS[marginals](np.ascontiguousarray(column)) for column in returns.T
         ]
@@ -222,12 +220,11 @@ def simulate_held(
     options: SimulationKeywords,
 ) -> Run:
     """Return the run of an exposure's holdings; see ``Portfolio.simulate``."""
-    check_integer("simulate", "horizon", horizon, least=1, most=MOST_PERIODS)
+    check_integer("horizon", horizon, least=1, most=MOST_PERIODS)
     if exposure.valued is not None or exposure.differences.any():
         what = "positions that a function values" if exposure.valued else "changes by differences"
         raise ParameterError(
-            f"{what} have no model of holdings; take value_at_risk(level, 'simulated'), or paths",
-            owner="simulate",
+            f"{what} have no model of holdings; take value_at_risk(level, 'simulated'), or paths"
         )
     joined = joined_returns(exposure.returns, exposure.names, marginals, *copula)
     statement = held_statement(exposure.names, exposure.values.tolist(), joined, horizon)

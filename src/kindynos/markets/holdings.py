@@ -129,15 +129,14 @@ def checked_holdings(prices: Prices, kind: str, given: Any, short: bool) -> dict
     """Return amounts by instrument; raises ParameterError for unknown instruments, negative
     amounts, and nothing held.
     """
-    held = mapping("Portfolio", kind, given, "numbers by instrument")
+    held = mapping(kind, given, "numbers by instrument")
     if not any(held.values()):
-        raise ParameterError("holds nothing", owner="Portfolio")
+        raise ParameterError("holds nothing")
     for name, amount in held.items():
         _known(prices, name)
-        if finite("Portfolio", f"the holding of {name}", amount) < 0 and not short:
+        if finite(f"the holding of {name}", amount) < 0 and not short:
             raise ParameterError(
-                f"the holding of {name} is {amount:g}; say short=True for short positions",
-                owner="Portfolio",
+                f"the holding of {name} is {amount:g}; say short=True for short positions"
             )
     return {name: float(amount) for name, amount in held.items()}
 
@@ -149,9 +148,7 @@ def converted(prices: Prices, currency: Mapping[str, str] | None) -> Prices:
     ``currency`` has for each such instrument the column that says what one unit of its currency
     costs. Raises ParameterError for columns there are not.
     """
-    rates = mapping(
-        "Portfolio", "currency", currency or {}, "columns of exchange rates by instrument"
-    )
+    rates = mapping("currency", currency or {}, "columns of exchange rates by instrument")
     for name, rate in rates.items():
         _known(prices, name)
         _known(prices, rate)
@@ -161,9 +158,7 @@ def converted(prices: Prices, currency: Mapping[str, str] | None) -> Prices:
 def _known(prices: Prices, name: Any) -> None:
     if name not in prices.raw.columns:
         known = [str(column) for column in prices.raw.columns]
-        raise ParameterError(
-            f"no prices of {name!r}", owner="Portfolio", unknown=str(name), known=known
-        )
+        raise ParameterError(f"no prices of {name!r}", unknown=str(name), known=known)
 
 
 @dataclass(frozen=True, eq=False)
@@ -189,8 +184,7 @@ class Valued:
         if values.shape != prices.shape[1:] or not np.isfinite(values).all():
             raise ParameterError(
                 f"revalue must give one finite value for each of {prices.shape[1]} cases, not "
-                f"{values.shape if values.shape != prices.shape[1:] else 'NaN or infinity'}",
-                owner="Portfolio",
+                f"{values.shape if values.shape != prices.shape[1:] else 'NaN or infinity'}"
             )
         return values
 

@@ -83,6 +83,7 @@ class Portfolio(Reported):
     230.0
     """
 
+    @checked
     def __init__(
         self,
         prices: Prices | pd.DataFrame,
@@ -99,10 +100,8 @@ class Portfolio(Reported):
         changes: Mapping[str, str] | None = None,
     ) -> None:
         if sum(given is not None for given in (shares, weights, amounts, revalue)) != 1:
-            raise ParameterError(
-                "say shares=, weights= or amounts=, one of them (or revalue=)", owner="Portfolio"
-            )
-        read = prices_of("Portfolio", prices)
+            raise ParameterError("say shares=, weights= or amounts=, one of them (or revalue=)")
+        read = prices_of(prices)
         self.market = converted(read.with_changes(changes) if changes else read, currency)
         self._revalue = revalue
         if revalue is not None:
@@ -111,7 +110,7 @@ class Portfolio(Reported):
             self._bought: Floats = np.zeros(len(self.prices.instruments))
             return
         if rebalance is not None:
-            one_of("Portfolio", "rebalance", rebalance, ("monthly", "daily"))
+            one_of("rebalance", rebalance, ("monthly", "daily"))
         stated = {"shares": shares, "weights": weights, "amounts": amounts}
         kind = next(name for name, given in stated.items() if given is not None)
         held = checked_holdings(self.market, kind, stated[kind], short)
@@ -121,8 +120,7 @@ class Portfolio(Reported):
         numbers = np.array(list(held.values()))
         if weights is None and value is not None:
             raise ParameterError(
-                f"value= goes with weights=; {kind} have their value by the prices",
-                owner="Portfolio",
+                f"value= goes with weights=; {kind} have their value by the prices"
             )
         bought_at = self.prices.frame.loc[self.as_of].to_numpy()
         if kind == "shares":
@@ -134,22 +132,19 @@ class Portfolio(Reported):
             total = float(numbers.sum())
             if abs(total - 1) > 1e-6:
                 advice = "; write 0.6 for 60 %" if abs(total - 100) < 1 else ""
-                raise ParameterError(
-                    f"the weights add up to {total:.6g}, not to 1{advice}", owner="Portfolio"
-                )
-            bought = positive("Portfolio", "value", value if value is not None else 1.0)
+                raise ParameterError(f"the weights add up to {total:.6g}, not to 1{advice}")
+            bought = positive("value", value if value is not None else 1.0)
             self._bought = numbers * bought / bought_at
 
     def _date(self, as_of: Any) -> pd.Timestamp:
         dates = self.prices.dates
         if as_of is None:
             return dates[-1]
-        date = checked_date("Portfolio", "as_of", as_of)
+        date = checked_date("as_of", as_of)
         if date not in dates:
             raise ParameterError(
                 f"{date:%Y-%m-%d} is not a date with prices; they run from {dates[0]:%Y-%m-%d} to "
-                f"{dates[-1]:%Y-%m-%d}",
-                owner="Portfolio",
+                f"{dates[-1]:%Y-%m-%d}"
             )
         return date
 
@@ -180,9 +175,7 @@ class Portfolio(Reported):
         values.
         """
         if self._revalue is not None:
-            raise ParameterError(
-                "positions that a function values have no values by instrument", owner="Portfolio"
-            )
+            raise ParameterError("positions that a function values have no values by instrument")
         return pd.Series(
             self._held[-1] * self.prices.frame.iloc[-1].to_numpy(), self.instruments, name="value"
         )
@@ -246,8 +239,7 @@ class Portfolio(Reported):
         """
         if abs(self.value) <= 1e-12 * float(self.values.abs().sum()):
             raise ParameterError(
-                "long and short positions add up to nothing, of which there are no weights",
-                owner="Portfolio",
+                "long and short positions add up to nothing, of which there are no weights"
             )
         return (self.values / self.value).rename("weight")
 
@@ -303,17 +295,10 @@ class Portfolio(Reported):
         if isinstance(window, str):
             return stretch_of(found, window)
         count = len(found.returns)
-        if (
-            window is not None
-            and check_integer("Portfolio", "window", window, least=FEWEST) > count
-        ):
-            raise ParameterError(
-                f"window {window} is longer than the history of {count} returns", owner="Portfolio"
-            )
+        if window is not None and check_integer("window", window, least=FEWEST) > count:
+            raise ParameterError(f"window {window} is longer than the history of {count} returns")
         if count < FEWEST:
-            raise ParameterError(
-                f"{count} returns are too few; at least {FEWEST} are needed", owner="Portfolio"
-            )
+            raise ParameterError(f"{count} returns are too few; at least {FEWEST} are needed")
         begin = 0 if window is None else count - window
         return replace(
             found, returns=found.returns[begin:], dates=found.dates[begin:], window=window
@@ -346,6 +331,7 @@ class Portfolio(Reported):
         of_period = (spacing or own).per_year
         return float(periods * (year / of_period if (spacing or own).unit != "day" else 1))
 
+    @checked
     def value_at_risk(
         self,
         level: float,
@@ -372,6 +358,7 @@ class Portfolio(Reported):
         """
         return self._figure("value_at_risk", level, method, window, horizon, every, options)
 
+    @checked
     def expected_shortfall(
         self,
         level: float,
@@ -397,8 +384,8 @@ class Portfolio(Reported):
         every: ReturnPeriod | None,
         options: dict[str, Any],
     ) -> RiskFigure:
-        at = confidence_level("risk", "level", level)
-        check_integer("Portfolio", "horizon", horizon, least=1)
+        at = confidence_level("level", level)
+        check_integer("horizon", horizon, least=1)
         return measured(
             method_of(method, options),
             self.exposure(window, every),
@@ -428,7 +415,7 @@ class Portfolio(Reported):
         those that cannot use a window are left out, which ``attrs["left out"]`` tells. ``options``
         go to the methods that know them. Raises ParameterError as ``value_at_risk`` does.
         """
-        checked = [confidence_level("risk", "level", level) for level in listed(levels)]
+        checked = [confidence_level("level", level) for level in listed(levels)]
         named = None if methods is None else listed(methods)
         records, keys = [], []
         left_out: dict[str, str] = {}
@@ -520,11 +507,12 @@ class Portfolio(Reported):
             method_of(method, options),
             self.exposure(window, every),
             measure,
-            confidence_level("risk", "level", level),
+            confidence_level("level", level),
             horizon,
         )
 
     @with_memory
+    @checked
     def against(
         self, benchmark: str, window: Window = None, every: ReturnPeriod | None = None
     ) -> pd.Series:
@@ -536,7 +524,7 @@ class Portfolio(Reported):
         exposure, which ``attrs["base"]`` tells. See ``kindynos.markets.relative``. Raises
         ParameterError for an unknown instrument.
         """
-        instance("against", "benchmark", benchmark, str, "the name of an instrument")
+        instance("benchmark", benchmark, str, "the name of an instrument")
         both = self.market.subset(list(dict.fromkeys([*self.instruments, benchmark]))).every(every)
         moves = pd.DataFrame(both.moves, both.dates[1:], both.instruments)
         if isinstance(window, str):
@@ -545,9 +533,7 @@ class Portfolio(Reported):
             moves = moves.iloc[0 if window is None else -window :]
         base, word = self.base
         if base <= 0:
-            raise ParameterError(
-                f"the {word} is {base:g}, of which there are no returns", owner="against"
-            )
+            raise ParameterError(f"the {word} is {base:g}, of which there are no returns")
         held = self.exposure(every=every).with_returns(moves[self.instruments].to_numpy())
         found = pd.Series(
             against(-held.losses / base, moves[benchmark].to_numpy(), both.spacing.per_year),
@@ -558,6 +544,7 @@ class Portfolio(Reported):
         return found
 
     @with_memory
+    @checked
     def rolling(
         self,
         window: int = 250,
@@ -575,9 +562,10 @@ class Portfolio(Reported):
             self.exposure(every=every),
             method_of(method, options),
             window,
-            confidence_level("risk", "level", level),
+            confidence_level("level", level),
         )
 
+    @checked
     def paths(
         self,
         periods: int,
@@ -597,7 +585,7 @@ class Portfolio(Reported):
         "geometric brownian motion" fits one to each, with the correlation of their log returns.
         Raises ParameterError for other words and wrong numbers.
         """
-        one_of("paths", "process", process, ("bootstrap returns", "geometric brownian motion"))
+        one_of("process", process, ("bootstrap returns", "geometric brownian motion"))
         chosen = self.prices.every(every)
         absolute = chosen.absolute
         values, scales = as_prices(chosen.frame.to_numpy(), absolute)
@@ -628,6 +616,7 @@ class Portfolio(Reported):
             [self._positions.worth(drawn[:, t], t * days) for t in range(drawn.shape[1])]
         )
 
+    @checked
     def simulate(
         self,
         horizon: int = 1,
@@ -655,6 +644,7 @@ class Portfolio(Reported):
             self.exposure(window, every), horizon, trials, seed, marginals, (copula, df), options
         )
 
+    @checked
     def stress(self, shocks: Mapping[str, float], window: Window = None) -> pd.DataFrame:
         """Return the profit or loss of each holding if some instruments move by given shares (-0.2
         is -20 %; of those that change by differences, by given amounts) and the others follow.
@@ -662,7 +652,7 @@ class Portfolio(Reported):
         The others move by their regression on the shocked ones, which need not be held: an exchange
         rate or an index among the prices will do. Raises ParameterError for unknown instruments.
         """
-        stated = mapping("stress", "shocks", shocks, "moves by instrument")
+        stated = mapping("shocks", shocks, "moves by instrument")
         others = [
             name
             for name in stated
@@ -671,6 +661,7 @@ class Portfolio(Reported):
         held = self._beside(others) if others else self
         return stresses.shocked(held.exposure(window), shocks)
 
+    @checked
     def replay(self, first: Any, last: Any) -> pd.DataFrame:
         """Return the profit or loss of today's holdings if a stretch of history came again, from
         one date to another.
@@ -680,6 +671,7 @@ class Portfolio(Reported):
         return stresses.replayed(self.prices, self._whole_history(), first, last)
 
     @with_memory
+    @checked
     def backtest(
         self,
         method: RiskMethod = "historical",
@@ -699,11 +691,12 @@ class Portfolio(Reported):
             self.exposure(every=every),
             method_of(method, {}),
             window,
-            confidence_level("risk", "level", level),
+            confidence_level("level", level),
             None if actual is None else dated_profits(actual),
         )
 
     @with_memory
+    @checked
     def backtests(
         self,
         window: int = 250,
@@ -716,7 +709,7 @@ class Portfolio(Reported):
 
         Arguments as for ``backtest``, which gives one of them in full.
         """
-        at = confidence_level("risk", "level", level)
+        at = confidence_level("level", level)
         profits = None if actual is None else dated_profits(actual)
         return backtest_table(all_backtests(self.exposure(every=every), window, at, profits))
 
@@ -727,11 +720,10 @@ class Portfolio(Reported):
         """Return the method that the data and its back-test support best, and why; see
         ``kindynos.markets.supported``.
         """
-        return supported_method(
-            self.exposure(window, every), confidence_level("risk", "level", level)
-        )
+        return supported_method(self.exposure(window, every), confidence_level("level", level))
 
     @with_memory
+    @checked
     def what_if(
         self,
         changes: Mapping[str, float],
@@ -750,16 +742,15 @@ class Portfolio(Reported):
         positions that a function values.
         """
         if self._positions is not None:
-            raise ParameterError("positions that a function values are no shares", owner="what_if")
-        wide = self._beside(mapping("what_if", "changes", changes, "shares by instrument"))
+            raise ParameterError("positions that a function values are no shares")
+        wide = self._beside(mapping("changes", changes, "shares by instrument"))
         added = [
-            finite("what_if", f"the change of {name}", changes.get(name, 0.0))
-            for name in wide.instruments
+            finite(f"the change of {name}", changes.get(name, 0.0)) for name in wide.instruments
         ]
         before = wide.exposure(window, every)
         numbers = wide.shares.to_numpy() + np.array(added)
         after = before.holding(numbers, wide.prices.frame.iloc[-1].to_numpy())
-        at = confidence_level("risk", "level", level)
+        at = confidence_level("level", level)
         return paired_change(before, after, method_of(method, options), at, horizon)
 
     def _beside(self, names: Iterable[str]) -> Portfolio:

@@ -23,7 +23,17 @@ from kindynos.tables.layout import TableFormat
 from kindynos.tables.reader import read_table
 from kindynos.tables.spacing import SPACINGS, DateSpacing, spacing_of
 from kindynos.tables.table import Table
-from kindynos.validate import instance, known_name, mapping, names_in, one_of, positive, words
+from kindynos.validate import (
+    checked,
+    checked_init,
+    instance,
+    known_name,
+    mapping,
+    names_in,
+    one_of,
+    positive,
+    words,
+)
 
 POLICIES = ("drop", "carry", "error")
 # the names of the columns of a long file, the first of which are ours
@@ -58,6 +68,7 @@ class PriceRules:
     keep_suspicious: bool = False
 
 
+@checked_init
 @dataclass(frozen=True, eq=False)
 class Prices:
     """Prices by date (rows) and instrument (columns), complete, and above 0 but for rates.
@@ -147,6 +158,7 @@ class Prices:
             "suspicious": self.doubts,
         }
 
+    @checked
     def every(self, period: str | None) -> Prices:
         """Return the last price of each "week", "month", "quarter" or "year"; as they are for None
         or their own spacing.
@@ -158,7 +170,7 @@ class Prices:
         """
         if period is None:
             return self
-        one_of("prices", "every", period, tuple(SPACINGS))
+        one_of("every", period, tuple(SPACINGS))
         longer = SPACINGS[period]
         if longer.unit == self.spacing.unit:
             return self
@@ -210,13 +222,14 @@ class Prices:
             f"{self.description}>"
         )
 
+    @checked
     def in_currency(self, rates: Mapping[str, str]) -> Prices:
         """Return the prices of which some are multiplied by the column with the exchange rate of
         their currency; what is wrong with the rate is wrong with them. Raises ParameterError for
         columns there are not.
         """
         raw, problems = self.raw, [self.problems]
-        columns = mapping("prices", "rates", rates, "columns of exchange rates by instrument")
+        columns = mapping("rates", rates, "columns of exchange rates by instrument")
         for name, rate in columns.items():
             self._check_known(name)
             self._check_known(rate)
@@ -226,12 +239,13 @@ class Prices:
             problems.append(of_rate.assign(instrument=name, problem=words))
         return _settled(raw, pd.concat(problems), self.changes, self.read, self.rules)
 
+    @checked
     def with_changes(self, changes: Mapping[str, str]) -> Prices:
         """Return the prices with other statements of which instruments change by differences.
 
         Raises ParameterError for unknown ones.
         """
-        stated = mapping("prices", "changes", changes, "kinds by instrument")
+        stated = mapping("changes", changes, "kinds by instrument")
         for name in stated:
             self._check_known(name)
         rules = replace(self.rules, changes={**self.rules.changes, **stated})
@@ -247,11 +261,12 @@ class Prices:
                 known=map(str, self.raw.columns),
             )
 
+    @checked
     def subset(self, instruments: Iterable[str]) -> Prices:
         """Return the prices of some instruments, with the same policy; raises ParameterError for an
         unknown one.
         """
-        names = names_in("prices", "instruments", instruments)
+        names = names_in("instruments", instruments)
         for name in names:
             self._check_known(name)
         return _settled(
@@ -263,6 +278,7 @@ class Prices:
         )
 
 
+@checked
 def read_prices(
     source: str | Path | pd.DataFrame,
     missing: str = "drop",
@@ -298,22 +314,22 @@ def read_prices(
     Raises FileError with file and row for text in a price, decimal commas, dates that cannot be
     read or stand twice, and files with too little.
     """
-    one_of("read_prices", "missing", missing, POLICIES)
-    instance("read_prices", "keep_suspicious", keep_suspicious, bool, "True or False")
+    one_of("missing", missing, POLICIES)
+    instance("keep_suspicious", keep_suspicious, bool, "True or False")
     if per_year is not None:
-        positive("read_prices", "per_year", per_year)
-    form = TableFormat.checked("read_prices", sheet, header, encoding, decimal)
+        positive("per_year", per_year)
+    form = TableFormat.checked(sheet, header, encoding, decimal)
     table = _raw_prices(source, form)
     wanted = None if instruments is None else list(dict.fromkeys(instruments))
     frame, rows, known = _wide(table, wanted)
     read = ReadPrices(frame, rows, table.file, table.notes)
     stated = {
-        "changes": mapping("read_prices", "changes", changes or {}, "kinds by instrument"),
-        "splits": mapping("read_prices", "splits", splits or {}, "splits by instrument"),
+        "changes": mapping("changes", changes or {}, "kinds by instrument"),
+        "splits": mapping("splits", splits or {}, "splits by instrument"),
     }
-    for option, names in stated.items():
-        for name in names:
-            known_name(f"read_prices, {option}", "instrument", name, known)
+    for by_instrument in stated.values():
+        for name in by_instrument:
+            known_name("instrument", name, known)
     rules = PriceRules(missing, per_year, keep_suspicious=keep_suspicious, **stated)
     found = _settled(*_inspected(read, rules), read, rules)
     if found.doubts:
@@ -323,18 +339,14 @@ def read_prices(
     return found
 
 
-def prices_of(owner: str, prices: Prices | pd.DataFrame) -> Prices:
+def prices_of(prices: Prices | pd.DataFrame) -> Prices:
     """Return prices, read from a DataFrame where one is given; raises ParameterError for anything
     else.
     """
     if isinstance(prices, pd.DataFrame):
         return read_prices(prices)
     return instance(
-        owner,
-        "prices",
-        prices,
-        Prices,
-        "prices, as read_prices returns them, or a DataFrame of them",
+        "prices", prices, Prices, "prices, as read_prices returns them, or a DataFrame of them"
     )
 
 
@@ -409,7 +421,7 @@ def _wide(table: Table, wanted: list[str] | None) -> tuple[pd.DataFrame, Rows, l
 def _chosen(wanted: list[str] | None, known: list[str], file: str) -> list[str]:
     """Return the instruments that are asked for; raises ParameterError for one without prices."""
     for name in known:
-        words("prices", "the name of an instrument", name)
+        words("the name of an instrument", name)
     for instrument in wanted or ():
         if instrument not in known:
             raise ParameterError(
@@ -510,7 +522,7 @@ def _changes(read: ReadPrices, rules: PriceRules) -> dict[str, str]:
     """
     known = list(map(str, read.frame.columns))
     for name, change in rules.changes.items():
-        one_of("changes", name, change, CHANGES)
+        one_of(name, change, CHANGES)
     found = {}
     for name in known:
         column = read.frame[name].to_numpy()
@@ -524,12 +536,12 @@ def _changes(read: ReadPrices, rules: PriceRules) -> dict[str, str]:
 def _split(read: ReadPrices, splits: Any, values: Floats) -> Floats:
     """Return prices of which those before each split are divided by it."""
     known = list(map(str, read.frame.columns))
-    for name, stated in mapping("read_prices", "splits", splits, "splits by instrument").items():
+    for name, stated in mapping("splits", splits, "splits by instrument").items():
         if name not in known:
             continue
-        dated = mapping("splits", name, stated, "ratios by date, such as {'2027-03-04': '2:1'}")
+        dated = mapping(name, stated, "ratios by date, such as {'2027-03-04': '2:1'}")
         for day, ratio in dated.items():
-            date = checked_date("splits", f"the date of a split of {name}", day)
+            date = checked_date(f"the date of a split of {name}", day)
             before = read.frame.index < date
             values[before, known.index(name)] /= _ratio(name, ratio)
     return values
@@ -545,8 +557,7 @@ def _ratio(name: str, ratio: Any) -> float:
     except (ValueError, ZeroDivisionError):
         raise ParameterError(
             f"the split of {name} must be new shares for old ones, such as '2:1' or 2, not "
-            f"{ratio!r:.40}",
-            owner="splits",
+            f"{ratio!r:.40}"
         ) from None
     return found
 
@@ -634,7 +645,7 @@ def _long_gaps(dates: pd.DatetimeIndex) -> str:
     )
 
 
-def checked_date(owner: str, name: str, value: Any) -> pd.Timestamp:
+def checked_date(name: str, value: Any) -> pd.Timestamp:
     """Return a date; raises ParameterError for anything else."""
     try:
         date = pd.Timestamp(value)
@@ -642,7 +653,7 @@ def checked_date(owner: str, name: str, value: Any) -> pd.Timestamp:
             raise ValueError
     except (ValueError, TypeError):
         raise ParameterError(
-            f"{name} must be a date such as 2027-12-31, not {value!r:.40}", owner=owner
+            f"{name} must be a date such as 2027-12-31, not {value!r:.40}"
         ) from None
     return date.tz_localize(None).normalize()
 

@@ -14,9 +14,10 @@ from kindynos.inference.estimates import Estimate
 from kindynos.inference.intervals import t_point
 from kindynos.markets.exposure import Exposure
 from kindynos.markets.method import Method
-from kindynos.validate import check_integer
+from kindynos.validate import check_integer, checked
 
 
+@checked
 def against(returns: Floats, benchmark: Floats, per_year: float) -> dict[str, Estimate]:
     """Return how returns ``(n,)`` went with a benchmark's: beta, alpha, excess return, tracking
     error, correlation.
@@ -29,7 +30,7 @@ def against(returns: Floats, benchmark: Floats, per_year: float) -> dict[str, Es
     gaps = benchmark - benchmark.mean()
     square = float(gaps @ gaps)
     if count < 8 or square <= 0:
-        raise ParameterError("needs at least 8 returns of a benchmark that moves", owner="against")
+        raise ParameterError("needs at least 8 returns of a benchmark that moves")
     beta = float(gaps @ returns) / square
     alpha = float(returns.mean()) - beta * float(benchmark.mean())
     rest = returns - alpha - beta * benchmark
@@ -82,16 +83,13 @@ def rolling_risk(exposure: Exposure, method: Method, window: int, level: float) 
     Raises ParameterError for a window longer than the history, and for a method that simulates.
     """
     losses, dates = exposure.losses, exposure.dates
-    size = check_integer("rolling", "window", window, least=8)
+    size = check_integer("window", window, least=8)
     if size > len(losses):
-        raise ParameterError(
-            f"window {size} is longer than the history of {len(losses)} returns", owner="rolling"
-        )
+        raise ParameterError(f"window {size} is longer than the history of {len(losses)} returns")
     if not method.rolling:
         raise ParameterError(
             f"{method.label!r} is not offered {exposure.spacing.unit} by {exposure.spacing.unit}; "
-            "take historical, filtered or student",
-            owner="rolling",
+            "take historical, filtered or student"
         )
     q, beyond = method.tail(sliding_window_view(losses, size), level)
     frame = pd.DataFrame(

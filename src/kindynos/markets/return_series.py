@@ -16,7 +16,7 @@ from kindynos.literals import CovarianceMethod, ReturnKind, ReturnPeriod
 from kindynos.markets.prices import Prices, prices_of
 from kindynos.markets.relative import relative_table
 from kindynos.tables.spacing import DateSpacing
-from kindynos.validate import check_integer, one_of, proper_fraction
+from kindynos.validate import check_integer, checked, one_of, proper_fraction
 
 COVARIANCES = ("sample", "weighted", "shrunk")
 
@@ -82,13 +82,14 @@ class Returns:
             matrix.to_numpy() / np.outer(spread, spread), matrix.index, matrix.columns
         )
 
+    @checked
     def rolling(self, window: int) -> dict[str, pd.DataFrame]:
         """Return mean and sd over each ``window`` of returns, by their last date: ``{"mean":
         ..., "sd": ...}``.
 
         Raises ParameterError for a window longer than the history.
         """
-        size = self._window("rolling", window, least=2)
+        size = self._window(window, least=2)
         moving = self.frame.rolling(size)
         return {"mean": moving.mean().dropna(), "sd": moving.std().dropna()}
 
@@ -100,6 +101,7 @@ class Returns:
             self, frame=self.frame.drop(columns=benchmark).sub(self._of(benchmark), axis=0)
         )
 
+    @checked
     def against(self, benchmark: str) -> pd.DataFrame:
         """Return how each instrument went with one of them: beta, alpha, excess return, tracking
         error, correlation.
@@ -110,12 +112,11 @@ class Returns:
         series = self._of(benchmark)
         return relative_table(self.frame.drop(columns=benchmark), series, self.per_year)
 
-    def _window(self, owner: str, window: int, least: int) -> int:
-        size = check_integer(owner, "window", window, least=least)
+    def _window(self, window: int, least: int) -> int:
+        size = check_integer("window", window, least=least)
         if size > len(self.frame):
             raise ParameterError(
-                f"window {size} is longer than the history of {len(self.frame)} returns",
-                owner=owner,
+                f"window {size} is longer than the history of {len(self.frame)} returns"
             )
         return size
 
@@ -123,17 +124,18 @@ class Returns:
         if benchmark not in self.frame.columns:
             known = list(map(str, self.frame.columns))
             raise ParameterError(
-                f"no returns of {benchmark!r}", owner="returns", unknown=str(benchmark), known=known
+                f"no returns of {benchmark!r}", unknown=str(benchmark), known=known
             )
         return self.frame[benchmark]
 
+    @checked
     def rolling_correlation(self, first: str, second: str, window: int = 60) -> pd.Series:
         """Return the correlation of two instruments over each ``window`` of returns, by its
         last date.
 
         Raises ParameterError for unknown instruments and a window longer than the history.
         """
-        size = self._window("rolling_correlation", window, least=3)
+        size = self._window(window, least=3)
         found = self._of(first).rolling(size).corr(self._of(second)).dropna()
         found.attrs |= {"window": size}
         return found.rename(f"{first} and {second}")
@@ -143,6 +145,7 @@ class Returns:
         """Draw the returns through time."""
 
 
+@checked
 def returns(
     prices: Prices | pd.DataFrame, kind: ReturnKind = "simple", every: ReturnPeriod | None = None
 ) -> Returns:
@@ -154,8 +157,8 @@ def returns(
     left out, which ``description`` tells. Raises ParameterError for other words, a period shorter
     than the prices lie apart, and too few prices.
     """
-    prices = prices_of("returns", prices)
-    one_of("returns", "kind", kind, ("simple", "log"))
+    prices = prices_of(prices)
+    one_of("kind", kind, ("simple", "log"))
     chosen = prices.every(every)
     frame = chosen.frame
     absolute, values = chosen.absolute, chosen.moves
@@ -165,11 +168,12 @@ def returns(
     return Returns(found, kind, chosen.spacing, chosen.description)
 
 
+@checked
 def covariance(values: Floats, method: CovarianceMethod = "sample", decay: float = 0.94) -> Floats:
     """Return the covariance of ``(returns, instruments)`` values; see Returns.covariance."""
-    one_of("covariance", "method", method, COVARIANCES)
+    one_of("method", method, COVARIANCES)
     if method == "weighted":
-        proper_fraction("covariance", "decay", decay)
+        proper_fraction("decay", decay)
         weights = decay ** np.arange(len(values) - 1, -1, -1.0)
         weights /= weights.sum()
         gaps = values - weights @ values

@@ -10,9 +10,10 @@ import pandas as pd
 from kindynos.errors import FileError, ParameterError
 from kindynos.markets.prices import checked_date
 from kindynos.tables.reader import read_table
-from kindynos.validate import instance
+from kindynos.validate import checked, instance
 
 
+@checked
 def select(
     facts: pd.DataFrame,
     *,
@@ -31,31 +32,26 @@ def select(
     largest ``by`` (``smallest=True``: the smallest). Raises ParameterError for columns there are
     not.
     """
-    instance("select", "facts", facts, pd.DataFrame, "a DataFrame")
+    instance("facts", facts, pd.DataFrame, "a DataFrame")
     for column in ("date", "instrument"):
         if column not in facts.columns:
             raise ParameterError(
-                f"facts need a column {column!r}; they have {', '.join(map(str, facts.columns))}",
-                owner="select",
+                f"facts need a column {column!r}; they have {', '.join(map(str, facts.columns))}"
             )
     dates = replace(read_table(facts[["date"]]), file="facts").dates("date")
     facts = facts.assign(date=dates.to_numpy())
-    known = facts[facts["date"] <= checked_date("select", "as_of", as_of)]
+    known = facts[facts["date"] <= checked_date("as_of", as_of)]
     latest = known.sort_values("date", kind="stable").groupby("instrument", sort=False).tail(1)
     for column, condition in (where or {}).items():
         if column not in facts.columns:
             raise ParameterError(
-                f"there is no column {column!r}",
-                owner="select",
-                unknown=column,
-                known=map(str, facts.columns),
+                f"there is no column {column!r}", unknown=column, known=map(str, facts.columns)
             )
         latest = latest[_meets(latest[column], column, condition)]
     if largest is not None:
         if by is None or by not in facts.columns:
             raise ParameterError(
                 "largest= needs by=, one of the columns",
-                owner="select",
                 unknown=str(by),
                 known=map(str, facts.columns),
             )
@@ -72,7 +68,7 @@ def _figures(values: pd.Series, column: str) -> pd.Series:
     try:
         return pd.Series(read_table(values.to_frame(column)).numbers(column), index=values.index)
     except FileError as error:
-        raise ParameterError(error.problem, owner="select") from None
+        raise ParameterError(error.problem) from None
 
 
 def _meets(values: pd.Series, column: str, condition: Any) -> pd.Series:
@@ -89,7 +85,6 @@ def _meets(values: pd.Series, column: str, condition: Any) -> pd.Series:
     if isinstance(condition, tuple):
         raise ParameterError(
             f"the condition on {column!r} must be like ('>', 100), a value, or a list; not "
-            f"{condition!r}",
-            owner="select",
+            f"{condition!r}"
         )
     return values.isin(condition) if isinstance(condition, list | set) else values.eq(condition)

@@ -35,7 +35,7 @@ from kindynos.program.timeline import Timeline
 from kindynos.registry import Registry
 from kindynos.results.run import Run
 from kindynos.results.simulate import SimulationOptions, simulate
-from kindynos.validate import one_of
+from kindynos.validate import checked, one_of
 
 COPULAS: Registry[None] = Registry("copula", {"gaussian": None, "t": None})
 NEAR = 0.005  # of the trials on each side of the value at risk, whose holdings' losses explain it
@@ -66,11 +66,12 @@ class Simulated(Method):
     use = "simulated days: a distribution for each instrument, joined by a copula"
     rolling = False
 
+    @checked
     def __post_init__(self) -> None:
         if self.copula is not None:
-            COPULAS.find(self.copula, "simulated")
+            COPULAS.find(self.copula)
         if self.volatility is not None:
-            one_of("simulated", "volatility", self.volatility, ("weighted", "garch"))
+            one_of("volatility", self.volatility, ("weighted", "garch"))
 
     def tail(self, rows: Floats, level: float, horizon: int = 1) -> tuple[Floats, Floats]:
         raise ParameterError(
@@ -318,10 +319,9 @@ def _marginals(exposure: Exposure, marginals: Any) -> list[Distribution]:
     if not isinstance(marginals, Mapping):
         raise ParameterError(
             "marginals must be 'student', 'normal', or distributions by instrument, not "
-            f"{marginals!r:.60}",
-            owner="simulated",
+            f"{marginals!r:.60}"
         )
     for name in exposure.names:
         if not isinstance(marginals.get(name), Distribution):
-            raise ParameterError(f"marginals need a distribution for {name!r}", owner="simulated")
+            raise ParameterError(f"marginals need a distribution for {name!r}")
     return [marginals[name] for name in exposure.names]

@@ -23,19 +23,16 @@ def shocked(exposure: Exposure, shocks: Mapping[str, float]) -> pd.DataFrame:
     """Return each instrument's move and each holding's profit under shocks; those not shocked
     follow by regression on those that are.
     """
-    shocks = mapping("stress", "shocks", shocks, "shares by instrument, such as {'oil': -0.2}")
+    shocks = mapping("shocks", shocks, "shares by instrument, such as {'oil': -0.2}")
     if not shocks:
-        raise ParameterError("no shock; say stress({'oil': -0.2})", owner="stress")
+        raise ParameterError("no shock; say stress({'oil': -0.2})")
     differences = dict(zip(exposure.names, exposure.differences.tolist(), strict=True))
     for name, shock in shocks.items():
         if name not in exposure.names:
+            raise ParameterError(f"{name!r} is not held", unknown=str(name), known=exposure.names)
+        if finite(f"the shock of {name}", shock) < -1 and not differences[name]:
             raise ParameterError(
-                f"{name!r} is not held", owner="stress", unknown=str(name), known=exposure.names
-            )
-        if finite("stress", f"the shock of {name}", shock) < -1 and not differences[name]:
-            raise ParameterError(
-                f"the shock of {name} is {shock:g}; a price cannot fall by more than all of it",
-                owner="stress",
+                f"the shock of {name} is {shock:g}; a price cannot fall by more than all of it"
             )
     hit = np.array([name in shocks for name in exposure.names])
     matrix = covariance(exposure.returns)
@@ -52,14 +49,13 @@ def replayed(prices: Prices, exposure: Exposure, first: Any, last: Any) -> pd.Da
     """Return each instrument's move and each holding's profit if it moved as from one date to
     another; on a day without a price of its own, an instrument's last one before counts.
     """
-    begin = checked_date("replay", "first", first)
-    end = checked_date("replay", "last", last)
+    begin = checked_date("first", first)
+    end = checked_date("last", last)
     known = prices.raw.ffill().dropna()
     if len(known) == 0 or not known.index[0] <= begin < end <= known.index[-1]:
         span = f"{known.index[0]:%Y-%m-%d} to {known.index[-1]:%Y-%m-%d}" if len(known) else "none"
         raise ParameterError(
-            f"{begin:%Y-%m-%d} to {end:%Y-%m-%d} is not a stretch of the history, {span}",
-            owner="replay",
+            f"{begin:%Y-%m-%d} to {end:%Y-%m-%d} is not a stretch of the history, {span}"
         )
     ends = np.stack([known.loc[:day].iloc[-1].to_numpy() for day in (begin, end)])
     moves = moves_of(ends, exposure.differences)[0]

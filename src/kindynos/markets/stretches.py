@@ -30,17 +30,15 @@ def stretch_of(exposure: Exposure, window: str) -> Exposure:
     if not colon:
         raise ParameterError(
             f"window {window!r:.40}: say a number of returns, dates such as "
-            "2008-01-01:2009-06-30, or 'worst'",
-            owner="Portfolio",
+            "2008-01-01:2009-06-30, or 'worst'"
         )
-    begin, end = (checked_date("Portfolio", "window", part.strip()) for part in (first, last))
+    begin, end = (checked_date("window", part.strip()) for part in (first, last))
     inside = (exposure.dates >= begin) & (exposure.dates <= end)
     if inside.sum() < FEWEST:
         raise ParameterError(
             f"{begin:%Y-%m-%d} to {end:%Y-%m-%d} has {int(inside.sum())} returns of a history from "
             f"{exposure.dates[0]:%Y-%m-%d} to {exposure.dates[-1]:%Y-%m-%d}; at least {FEWEST} are "
-            "needed",
-            owner="Portfolio",
+            "needed"
         )
     places = np.flatnonzero(inside)
     return _cut(exposure, int(places[0]), int(places[-1]) + 1)

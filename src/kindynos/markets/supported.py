@@ -103,7 +103,7 @@ def paired_change(
     histories drawn again.
     """
     if not method.rolling:
-        raise ParameterError(f"{method.label!r} draws anew; take another method", owner="what if")
+        raise ParameterError(f"{method.label!r} draws anew; take another method")
     places = resampled_places(len(before.losses))
     rows = {}
     looked = [method.stretched(one, horizon) for one in (before, after)]

@@ -15,6 +15,7 @@ from kindynos.distributions.bounded import Uniform
 from kindynos.errors import ModelError
 from kindynos.program.quantities import Driver, Line, distribution_driver
 from kindynos.program.shared_call import SharedCall
+from kindynos.validate import owner_is
 
 AT_BASE = 0.0  # of the moves' score, which no trial draws: the expected counts
 
@@ -24,27 +25,24 @@ def row_name(cohort: str, state: str) -> str:
     return f"{cohort}_{re.sub(r'[^0-9a-z]+', '_', state.lower()).strip('_')}"
 
 
+@owner_is("cohort {name!r}")
 def declarations(
     name: str, cohort: Cohort, periods: int | None, uncertain: bool
 ) -> tuple[Driver, list[Line]]:
     """Return the driver of a cohort's moves and its rows; raises ModelError for a model that cannot
     hold them.
     """
-    owner = f"cohort {name!r}"
     if periods is None:
-        raise ModelError("needs a model with periods", owner=owner)
+        raise ModelError("needs a model with periods")
     if cohort.periods is not None and cohort.periods < periods:
         raise ModelError(
-            f"its chances are stated for {cohort.periods} periods, and the model has {periods}",
-            owner=owner,
+            f"its chances are stated for {cohort.periods} periods, and the model has {periods}"
         )
     if uncertain and cohort.fitted is None:
-        raise ModelError(
-            "uncertain=True needs a cohort that was fitted: Cohort.fit(moves)", owner=owner
-        )
+        raise ModelError("uncertain=True needs a cohort that was fitted: Cohort.fit(moves)")
     rows = [row_name(name, state) for state in cohort.states]
     if len(set(rows)) < len(rows):
-        raise ModelError(f"two of its states would have one row: {', '.join(rows)}", owner=owner)
+        raise ModelError(f"two of its states would have one row: {', '.join(rows)}")
     if cohort.value or cohort.cost:
         rows.append(f"{name}_value")
     moves = f"{name}_moves"

@@ -23,10 +23,12 @@ from kindynos.program.order import undeclared
 from kindynos.program.quantities import Line
 from kindynos.program.statement import MOST_QUANTITIES
 from kindynos.tables.files import check_file
+from kindynos.validate import checked
 
 LARGEST = 1_000_000  # bytes of a model file
 
 
+@checked
 def load_model(path: str | Path) -> Model:
     """Return the model in a TOML file.
 

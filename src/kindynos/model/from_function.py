@@ -38,7 +38,7 @@ def outcome_lines(
         dict(listed) if isinstance(listed, Mapping) else {name: {} for name in listed}
     )
     if not named:
-        raise ModelError("name at least one outcome", owner="from_function")
+        raise ModelError("name at least one outcome")
     call = SharedCall(function, tuple(named), tuple(inputs), each_trial)
     lines = []
     for name, options in named.items():
@@ -46,7 +46,6 @@ def outcome_lines(
             if option not in OPTIONS:
                 raise ModelError(
                     f"outcome {name!r} takes unit, target, better and missing, not {option!r}",
-                    owner="from_function",
                     unknown=option,
                     known=OPTIONS,
                 )
@@ -61,27 +60,19 @@ def _on_base(function: Callable[..., Any], base: Any, **inputs: Any) -> Any:
 
 def _check_fields(base: Any, names: Sequence[str]) -> None:
     if not dataclasses.is_dataclass(base) or isinstance(base, type):
-        raise ModelError(
-            f"base must be an instance of a dataclass, not {shown(base)}", owner="from_function"
-        )
+        raise ModelError(f"base must be an instance of a dataclass, not {shown(base)}")
     known = [field.name for field in dataclasses.fields(base) if field.init]
     for name in names:
         if name not in known:
-            raise ModelError(
-                f"the dataclass has no field {name!r}",
-                owner="from_function",
-                unknown=name,
-                known=known,
-            )
+            raise ModelError(f"the dataclass has no field {name!r}", unknown=name, known=known)
 
 
 def _check_arguments(function: Callable[..., Any], names: Sequence[str]) -> None:
-    owner = "from_function"
     try:
         parameters = inspect.signature(function).parameters
     except (TypeError, ValueError):
         raise ModelError(
-            f"needs a function or an object that can be called, not {function!r:.60}", owner=owner
+            f"needs a function or an object that can be called, not {function!r:.60}"
         ) from None
     takes_any = any(p.kind is p.VAR_KEYWORD for p in parameters.values())
     known = [
@@ -89,14 +80,11 @@ def _check_arguments(function: Callable[..., Any], names: Sequence[str]) -> None
     ]
     for name in names:
         if name not in known and not takes_any:
-            raise ModelError(
-                f"the function has no argument {name!r}", owner=owner, unknown=name, known=known
-            )
+            raise ModelError(f"the function has no argument {name!r}", unknown=name, known=known)
     for p in parameters.values():
         if p.kind is p.POSITIONAL_ONLY or (
             p.default is p.empty and p.name in known and p.name not in names
         ):
             raise ModelError(
-                f"the argument {p.name!r} needs a driver or a given figure, or a default",
-                owner=owner,
+                f"the argument {p.name!r} needs a driver or a given figure, or a default"
             )

@@ -13,7 +13,7 @@ from kindynos.delegation import Inline
 from kindynos.dependence import matrices
 from kindynos.distributions.base import Distribution
 from kindynos.distributions.stated import StatedDistribution
-from kindynos.errors import KindynosError, ModelError, ParameterError
+from kindynos.errors import KindynosError, ModelError, ParameterError, concerning
 from kindynos.formula.parse import is_name
 from kindynos.literals import (
     Better,
@@ -46,11 +46,12 @@ from kindynos.program.timeline import Timeline
 from kindynos.sampling.streams import Seed
 from kindynos.validate import (
     check_integer,
-    explain_call_errors,
+    checked,
     finite,
     instance,
     mapping,
     one_of,
+    owner_is,
     positive,
 )
 
@@ -88,7 +89,7 @@ class Model(Inline):
     42000.0
     """
 
-    @explain_call_errors
+    @checked
     def __init__(
         self,
         name: str,
@@ -145,12 +146,14 @@ class Model(Inline):
         )
         return f"<model {self.name!r}: {parts}>"
 
+    @checked
     def add(self, quantity: Quantity) -> None:
         """Add a quantity that is checked already; raises ModelError for a name that is taken by
         another.
         """
         self._statement = self._statement.with_quantity(quantity)
 
+    @checked
     def given(
         self,
         name: str | None = None,
@@ -176,20 +179,22 @@ class Model(Inline):
                     f"no value; say given({name!r}, 42.0) or given({name}=42.0)",
                     owner=f"given {name!r}",
                 )
-            instance(f"given {name!r:.60}", "convert", convert, bool, "True or False")
+            with concerning(f"given {name!r:.60}"):
+                instance("convert", convert, bool, "True or False")
             figure = given_value(name, value, self.periods)
             self.add(check_rate(Given(check_name(name), figure, unit, source, convert)))
         elif not figures:
-            raise ModelError("nothing given; say given(fare=42.0)", owner="given")
+            raise ModelError("nothing given; say given(fare=42.0)")
         elif unit is not None or source is not None or convert:
             raise ModelError(
                 "unit, source and convert belong to one figure; say given('fare', 42.0, unit=..., "
-                "source=...)",
-                owner="given",
+                "source=...)"
             )
         for key, number in figures.items():
             self.add(Given(check_name(key), given_value(key, number, self.periods)))
 
+    @checked
+    @owner_is("driver {name!r:.60}")
     def driver(
         self,
         name: str,
@@ -214,13 +219,12 @@ class Model(Inline):
         rank correlation of each period's value with the one before. Raises ModelError or
         ParameterError.
         """
-        instance(f"driver {name!r:.60}", "uncertain", uncertain, bool, "True or False")
+        instance("uncertain", uncertain, bool, "True or False")
         if isinstance(distribution, PathSet):
             for option, value in (("each", each), ("base", base), ("serial", serial)):
                 if value is not None:
                     raise ModelError(
-                        f"{option}= goes with one distribution, not with several processes",
-                        owner=f"driver {name!r}",
+                        f"{option}= goes with one distribution, not with several processes"
                     )
             shares = next(iter(distribution.processes)) if distribution.shared else None
             for member, process in distribution.processes.items():
@@ -257,8 +261,8 @@ class Model(Inline):
                 )
             )
             return
-        if positive(f"driver {name!r}", "dt", dt) != 1 or uncertain:
-            raise ModelError("dt= and uncertain= belong to a process", owner=f"driver {name!r}")
+        if positive("dt", dt) != 1 or uncertain:
+            raise ModelError("dt= and uncertain= belong to a process")
         self.add(
             distribution_driver(
                 name,
@@ -272,6 +276,7 @@ class Model(Inline):
             )
         )
 
+    @checked
     def drivers_from(
         self,
         source: str | Path | pd.DataFrame,
@@ -295,9 +300,9 @@ class Model(Inline):
         from kindynos.tables.layout import TableFormat
 
         if name is None and not isinstance(source, str | Path):
-            raise ModelError("a DataFrame needs name=, the name of its sum", owner="drivers_from")
+            raise ModelError("a DataFrame needs name=, the name of its sum")
         label = check_name(Path(str(source)).stem if name is None else name)
-        found = drivers_in(source, TableFormat.checked("drivers_from", sheet=sheet))
+        found = drivers_in(source, TableFormat.checked(sheet=sheet))
         before = self._statement
         try:
             for entry in found:
@@ -314,6 +319,7 @@ class Model(Inline):
             raise
         return names
 
+    @checked
     def cohort(self, name: str, cohort: Cohort, *, uncertain: bool = False) -> None:
         """Declare a population whose members move between states, such as a fleet: rows
         ``fleet_sailing``, ``fleet_in_dock``, ... for lines.
@@ -328,10 +334,8 @@ class Model(Inline):
         from kindynos.model.cohorts import declarations
 
         check_name(name)
-        instance(
-            f"cohort {name!r:.60}", "cohort", cohort, Cohort, "a cohort, as kd.Cohort makes it"
-        )
-        instance(f"cohort {name!r:.60}", "uncertain", uncertain, bool, "True or False")
+        instance("cohort", cohort, Cohort, "a cohort, as kd.Cohort makes it")
+        instance("uncertain", uncertain, bool, "True or False")
         moves, rows = declarations(name, cohort, self.periods, uncertain)
         self.add(moves)
         for row in rows:
@@ -345,6 +349,7 @@ class Model(Inline):
     def line(
         self, *, unit: str | None = None, each_trial: bool = False
     ) -> Callable[[Function], Function]: ...
+    @checked
     def line(
         self,
         name: Any = None,
@@ -385,6 +390,7 @@ class Model(Inline):
         missing: Missing | float | None = None,
         each_trial: bool = False,
     ) -> Callable[[Function], Function]: ...
+    @checked
     def outcome(
         self,
         name: Any = None,
@@ -405,30 +411,26 @@ class Model(Inline):
         such as one whose IRR does not exist: "worst", "best", or as a number; without it such
         trials are counted, and nothing is ranked by them.
         """
-        checked = (
-            target if target is None or is_name(target) else finite("outcome", "target", target)
-        )
-        one_of("outcome", "better", better, ("high", "low"))
+        checked = target if target is None or is_name(target) else finite("target", target)
+        one_of("better", better, ("high", "low"))
         if isinstance(missing, str):
-            one_of("outcome", "missing", missing, ("worst", "best"))
+            one_of("missing", missing, ("worst", "best"))
         elif missing is not None:
-            missing = finite("outcome", "missing", missing)
+            missing = finite("missing", missing)
         blank = Line(
             "",
             unit=unit,
             outcome=True,
             target=checked,
             better=better,
-            missing=missing
-            if isinstance(missing, str | None)
-            else finite("outcome", "missing", missing),
+            missing=missing if isinstance(missing, str | None) else finite("missing", missing),
             each_trial=each_trial,
         )
         return self._declare(name, formula, blank)
 
     def _declare(self, name: Any, formula: str | None, blank: Line) -> Any:
         word = "outcome" if blank.outcome else "line"
-        instance(word, "each_trial", blank.each_trial, bool, "True or False")
+        instance("each_trial", blank.each_trial, bool, "True or False")
         if isinstance(name, str):
             if formula is None:
                 raise ModelError(
@@ -456,6 +458,7 @@ class Model(Inline):
 
         return decorate if name is None else decorate(name)
 
+    @checked
     def correlate(
         self,
         *what: Any,
@@ -501,6 +504,7 @@ class Model(Inline):
             entries = [checked_correlation(names, value, **options)]
         self._statement = self._statement.with_correlations(entries)
 
+    @checked
     def scenario(self, name: str, /, **replacements: Any) -> None:
         """Declare a named set of replacements for given figures and drivers, as ``replace`` takes
         them; see ``compare``.
@@ -511,6 +515,7 @@ class Model(Inline):
         self._statement = self._statement.with_scenario(name, replacements)
 
     @classmethod
+    @checked
     def from_function(
         cls,
         function: Callable[..., Any],
@@ -557,6 +562,7 @@ class Model(Inline):
             model.add(line)
         return model
 
+    @checked
     def replace(self, **replacements: Any) -> Model:
         """Return a new model with other given figures, other distributions, or drivers fixed at a
         number.
@@ -657,6 +663,7 @@ class Model(Inline):
         resume: str | Path,
     ) -> TrialParts: ...
 
+    @checked
     def simulate(
         self,
         trials: int = 10_000,
@@ -715,7 +722,7 @@ class Model(Inline):
             on_start,
             on_finish,
         )
-        one_of("simulate", "store", store, get_args(RunStore))
+        one_of("store", store, get_args(RunStore))
         if store == "summary":
             from kindynos.results.summary_run import summarize
 
@@ -724,14 +731,13 @@ class Model(Inline):
             from kindynos.model.parts import simulate_parts
 
             if resume is None:
-                raise ParameterError(
-                    "store='parts' needs resume=, the folder of the trials", owner="simulate"
-                )
+                raise ParameterError("store='parts' needs resume=, the folder of the trials")
             return simulate_parts(self.compiled(), settings, resume)
         if resume is not None:
-            raise ParameterError("resume= goes with store='summary' or 'parts'", owner="simulate")
+            raise ParameterError("resume= goes with store='summary' or 'parts'")
         return simulate(self.compiled(), settings)
 
+    @checked
     def preview(self, n: int = 6, seed: Seed = None) -> pd.DataFrame:
         """Return a few trials of the whole model for a first look: quantities down (rows by
         period), trials across.
@@ -740,10 +746,9 @@ class Model(Inline):
         """
         from kindynos.results.sheet import trials_side_by_side
 
-        return trials_side_by_side(
-            self.simulate(check_integer("preview", "n", n, least=1), seed, "random", 1)
-        )
+        return trials_side_by_side(self.simulate(check_integer("n", n, least=1), seed, "random", 1))
 
+    @checked
     def inputs(
         self, trial: int, trials: int = 10_000, seed: int = 0, sampling: SamplingPlan = "latin"
     ) -> dict[str, Any]:
@@ -756,8 +761,9 @@ class Model(Inline):
         from kindynos.program.batch import inputs_of_trial
         from kindynos.sampling.plans import PLANS
 
-        return inputs_of_trial(self.compiled(), PLANS.find(sampling, "inputs"), trial, trials, seed)
+        return inputs_of_trial(self.compiled(), PLANS.find(sampling), trial, trials, seed)
 
+    @checked
     def compare(
         self,
         scenarios: Mapping[str, Mapping[str, Any]] | None = None,
@@ -779,6 +785,7 @@ class Model(Inline):
             self._statement, scenarios, SimulationOptions(trials, seed, **options)
         )
 
+    @checked
     def sweep(
         self,
         over: Mapping[str, Iterable[float]] | None = None,
@@ -809,12 +816,11 @@ class Model(Inline):
         from kindynos.studies.model_sweep import SweepRequest, sweep
 
         options = SimulationOptions(trials, seed, sampling, workers, executor, progress)
-        named = mapping(
-            "sweep", "its first argument", {} if over is None else over, "values by name"
-        )
+        named = mapping("its first argument", {} if over is None else over, "values by name")
         request = SweepRequest({**named, **values}, points, statistic, outcome)
         return sweep(self._statement, request, options)
 
+    @checked
     def solve(
         self,
         name: str,
@@ -846,6 +852,7 @@ class Model(Inline):
         request = GoalRequest(outcome, within, chance, above, below, mean, percentile, equals)
         return solve(self._statement, name, request, SimulationOptions(trials, seed, **options))
 
+    @checked
     def optimize(
         self,
         decisions: Mapping[str, Any],

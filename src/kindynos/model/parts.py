@@ -26,7 +26,7 @@ from kindynos.results.result import Result
 from kindynos.results.simulate import SimulationOptions, kept_names
 from kindynos.sampling.plans import PLANS
 from kindynos.tables.parquet import parquet_of
-from kindynos.validate import path_of
+from kindynos.validate import checked, path_of
 
 if TYPE_CHECKING:
     from concurrent.futures import Executor
@@ -76,7 +76,7 @@ class TrialParts(Mapping[str, Result]):
                 known=self.manifest["columns"],
             )
         about = self.manifest["columns"][name]
-        check_memory("open_parts", "its trials", 8.0 * self.size)
+        check_memory("its trials", 8.0 * self.size)
         _, parquet = parquet_of()
         values = np.concatenate(
             [parquet.read_table(file, columns=[name])[name].to_numpy() for file in self.files]
@@ -100,11 +100,12 @@ class TrialParts(Mapping[str, Result]):
                 raise FileError("was changed since it was written", file=str(file))
 
 
+@checked
 def open_parts(folder: str | Path) -> TrialParts:
     """Return the trials of a run that were written with ``simulate(..., store="parts")``. Raises
     FileError for a folder without them, or with those of a run that has not ended.
     """
-    place = path_of("open_parts", "folder", folder)
+    place = path_of("folder", folder)
     manifest = _manifest(place)
     if manifest is None:
         raise FileError("has no trials in parts", file=str(place))
@@ -121,8 +122,8 @@ def simulate_parts(program: Program, options: SimulationOptions, folder: str | P
     the same run, are kept. See Model.simulate.
     """
     arrow, parquet = parquet_of()
-    place = path_of("simulate", "resume", folder)
-    plan = PLANS.find(options.sampling, "simulate")
+    place = path_of("resume", folder)
+    plan = PLANS.find(options.sampling)
     seed = options.checked_seed()
     names = [name for name in kept_names(program, options.keep) if not program.shapes[name].row]
     blocks = Blocks.cut(options.trials, program.periods, plan.powers_of_two, program.shares)

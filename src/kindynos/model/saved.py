@@ -36,7 +36,7 @@ from kindynos.results.trials import Drawing, RunRecord
 from kindynos.sampling.plans import PLANS
 from kindynos.tables.files import check_file
 from kindynos.tables.parquet import parquet_of
-from kindynos.validate import path_of
+from kindynos.validate import checked, path_of
 
 FORMAT = 2
 EARLIER = 1  # a format without a seal
@@ -68,9 +68,10 @@ LINE: dict[str, Any] = {
 SAVED = ("name", "unit", "outcome", "target", "better", "missing")  # of a line
 
 
+@checked
 def save(run: Run, path: str | Path) -> None:
     """Write a run; see Run.save."""
-    path = path_of("save", "path", path)
+    path = path_of("path", path)
     check_savable(path)
     arrow, parquet = parquet_of()
     values = {name: run[name].values for name in run.kept}
@@ -99,6 +100,7 @@ def check_savable(path: Path) -> None:
     check_writable(path)
 
 
+@checked
 def open_run(path: str | Path, model: Model | None = None) -> Run:
     """Return a saved run: it reads, compares and is drawn like a fresh one.
 
@@ -106,7 +108,7 @@ def open_run(path: str | Path, model: Model | None = None) -> Run:
     functions; its outcomes are compared with the saved ones. Raises FileError for a file that is
     none, is damaged or has another format, and for a model that is not the run's.
     """
-    path = path_of("open_run", "path", path)
+    path = path_of("path", path)
     check_file(path, math.inf)
     about, columns = _read(path)
     try:
@@ -248,7 +250,7 @@ def _read(path: Path) -> tuple[dict[str, Any], dict[str, Floats]]:
     _, parquet = parquet_of()
     try:
         about = parquet.read_metadata(path)
-        check_memory("open_run", "its figures", 8.0 * about.num_rows * about.num_columns)
+        check_memory("its figures", 8.0 * about.num_rows * about.num_columns)
         table = parquet.read_table(path)
         metadata = table.schema.metadata or {}
         columns = {name: np.asarray(table[name].to_numpy()) for name in table.column_names}

@@ -44,7 +44,7 @@ from kindynos.plots.survival import survival
 from kindynos.plots.sweep import goal, sweep
 from kindynos.plots.through_time import rolling_correlation, rolling_risk, underwater
 from kindynos.plots.track_record import track_record
-from kindynos.validate import explain_call_errors
+from kindynos.validate import checked
 
 __all__ = [
     "allocation",
@@ -104,4 +104,4 @@ def _with_plain_text(draw: Callable[..., Any]) -> Callable[..., Any]:
 
 
 for _name in __all__:  # a call that does not fit is explained with the nearest spelling
-    globals()[_name] = explain_call_errors(_with_plain_text(globals()[_name]))
+    globals()[_name] = checked(_with_plain_text(globals()[_name]))

@@ -177,7 +177,7 @@ def before_after(compared: BeforeAfter, what: str = "profit", ax: Axes | None = 
     best, on the same draws.
     """
     ax = axes(ax)
-    one_of("before_after", "what", what, ("profit", "max_drawdown"))
+    one_of("what", what, ("profit", "max_drawdown"))
     one, two = compared.before[what], compared.after[what]
     ends = np.percentile(np.concatenate([one.values, two.values]), [0.2, 99.8])
     factor, word = (0.01, "per cent ") if what == "max_drawdown" else scale_of(ends)

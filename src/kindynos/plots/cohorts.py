@@ -26,7 +26,7 @@ def cohort(result: CohortResult, what: str = "fans", figure: Figure | None = Non
 
     Raises ParameterError for another ``what``.
     """
-    one_of("plot", "what", what, KINDS)
+    one_of("what", what, KINDS)
     if figure is None:
         import matplotlib.pyplot as plt
 

@@ -44,7 +44,7 @@ def comparison(
     """Draw one outcome of all scenarios: "cumulative" or "survival" curves, or "boxes" from P25 to
     P75, whiskers P5 to P95.
     """
-    one_of("comparison", "kind", kind, KINDS)
+    one_of("kind", kind, KINDS)
     results = {
         name: compared.result(name, outcome)
         for name, run in compared.runs.items()

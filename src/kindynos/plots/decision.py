@@ -28,7 +28,7 @@ def decision(solution: Solution, what: str = "tree", figure: Figure | None = Non
 
     Raises ParameterError for another ``what``.
     """
-    one_of("plot", "what", what, KINDS)
+    one_of("what", what, KINDS)
     if figure is None:
         import matplotlib.pyplot as plt
 

@@ -38,7 +38,7 @@ def density(
     range.
     """
     if mark is not None:
-        mark = finite("plot", "mark", mark)
+        mark = finite("mark", mark)
     if between is not None:
         between = _pair(between)
     ax = axes(ax)
@@ -96,10 +96,10 @@ def _pair(between: Any) -> tuple[float, float]:
     """Return the two ends of a range, the lower first; raises ParameterError for anything else."""
     ends = listed(between)
     if len(ends) != 2:
-        raise invalid_argument("plot", "between", "a low and a high end", between)
-    low, high = (finite("plot", "between", end) for end in ends)
+        raise invalid_argument("between", "a low and a high end", between)
+    low, high = (finite("between", end) for end in ends)
     if low >= high:
-        raise invalid_argument("plot", "between", "a low end and a higher one", between)
+        raise invalid_argument("between", "a low end and a higher one", between)
     return low, high
 
 

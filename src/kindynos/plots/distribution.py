@@ -50,9 +50,9 @@ def distribution(
     values = result.values[np.isfinite(result.values)]
     if not values.size:
         raise KindynosError(f"{result.name!r} has no finite value to draw")
-    bad = DARK if below_colour is None else checked_colour("plot", below_colour)
+    bad = DARK if below_colour is None else checked_colour(below_colour)
     if number_format is not None:
-        checked_format("plot", number_format)
+        checked_format(number_format)
     ax = axes(ax)
     factor, word = scale_of(values, result.unit)
     edges = _edges(values, bins, result.target)

@@ -36,14 +36,12 @@ def fitted_distributions(
 
     Raises ParameterError for another ``what`` and an unknown name.
     """
-    one_of("plot", "what", what, KINDS)
+    one_of("what", what, KINDS)
     ax = axes(ax)
     if what == "quantiles":
         return _quantiles(ax, ranking.best if name is None else ranking[name], ranking.data.values)
     chosen = (
-        list(ranking)[: check_integer("plot", "best", best, least=1)]
-        if name is None
-        else [ranking[name]]
+        list(ranking)[: check_integer("best", best, least=1)] if name is None else [ranking[name]]
     )
     values = ranking.data.values
     if chosen[0].discrete:

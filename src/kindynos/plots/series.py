@@ -48,9 +48,7 @@ def series_fan(
     ax = axes(ax)
     chosen = ranking.names[0] if name is None else name
     process, series = ranking[chosen], ranking.series
-    ahead = (
-        ranking.horizon if periods is None else check_integer("plot", "periods", periods, least=1)
-    )
+    ahead = ranking.horizon if periods is None else check_integer("periods", periods, least=1)
     ranking._look.update(name=name, periods=periods, seed=seed)
     made = process.paths(ahead, TRIALS, seed, uncertain=True)[1:]
     kept = min(len(series.values), SHOWN * max(ahead, 12))

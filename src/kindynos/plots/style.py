@@ -28,13 +28,12 @@ def axes(ax: Axes | None) -> Axes:
     return plt.subplots(figsize=(9, 5.5), layout="constrained")[1]
 
 
-def checked_colour(owner: str, colour: Any) -> str:
+def checked_colour(colour: Any) -> str:
     """Return a colour that Matplotlib knows; raises ParameterError for another."""
     from matplotlib.colors import is_color_like
 
     if not is_color_like(colour):
         raise invalid_argument(
-            owner,
             "a colour",
             "a name or code that Matplotlib knows, such as 'orange' or '#d9730d'",
             colour,
@@ -42,7 +41,7 @@ def checked_colour(owner: str, colour: Any) -> str:
     return str(colour)
 
 
-def checked_format(owner: str, text: Any) -> str:
+def checked_format(text: Any) -> str:
     """Return a format of one number, such as ``"{:,.1f}"``; raises ParameterError for another
     text.
     """
@@ -50,7 +49,7 @@ def checked_format(owner: str, text: Any) -> str:
         text.format(1.0)
     except (AttributeError, IndexError, KeyError, ValueError):
         raise invalid_argument(
-            owner, "number_format", 'a format of one number, such as "{:,.1f}"', text
+            "number_format", 'a format of one number, such as "{:,.1f}"', text
         ) from None
     return str(text)
 

@@ -88,13 +88,13 @@ def sweep(
         {**description, **(labels or {})}, {**swept.units, **(units or {})}, digits, more_is_better
     )
     if number_format is not None:
-        checked_format("plot", number_format)
+        checked_format(number_format)
     wording = replace(
         wording,
-        bins=BINS if bins is None else check_integer("plot", "bins", bins, least=2),
+        bins=BINS if bins is None else check_integer("bins", bins, least=2),
         number_format=number_format,
-        break_even=None if break_even is None else finite("plot", "break_even", break_even),
-        below_colour=ACCENT if below_colour is None else checked_colour("plot", below_colour),
+        break_even=None if break_even is None else finite("break_even", break_even),
+        below_colour=ACCENT if below_colour is None else checked_colour(below_colour),
     )
     ax = axes(ax)
     if len(swept.inputs) == 1:

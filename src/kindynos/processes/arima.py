@@ -26,20 +26,29 @@ from kindynos.processes.base import Process
 from kindynos.processes.fitted import FittedSeries
 from kindynos.processes.regressors import aligned, contribution, effects_of, exog_values
 from kindynos.processes.series import InPeriods, known_length, logs_of, same_process, series_values
-from kindynos.validate import check_integer, finite, instance, listed, positive
+from kindynos.validate import (
+    check_integer,
+    checked,
+    checked_init,
+    finite,
+    instance,
+    listed,
+    positive,
+)
 
 COEFFICIENTS = ("ar", "ma", "seasonal_ar", "seasonal_ma")
 MOST_DIFFERENCES, MOST_ORDER = 2, 12
 
 
-def _coefficients(owner: str, name: str, values: Any) -> tuple[float, ...]:
-    return tuple(finite(owner, f"{name}[{i}]", value) for i, value in enumerate(listed(values)))
+def _coefficients(name: str, values: Any) -> tuple[float, ...]:
+    return tuple(finite(f"{name}[{i}]", value) for i, value in enumerate(listed(values)))
 
 
-def _count(owner: str, name: str, value: Any) -> int:
-    return check_integer(owner, name, value, least=0)
+def _count(name: str, value: Any) -> int:
+    return check_integer(name, value, least=0)
 
 
+@checked_init
 @dataclass(frozen=True)
 class Arima(InPeriods):
     """A series that moves with its own past, in steps of one period.
@@ -98,14 +107,12 @@ class Arima(InPeriods):
     }
 
     def __post_init__(self) -> None:
-        instance("Arima", "log", self.log, bool, "True or False")
-        object.__setattr__(
-            self, "history", series_values("Arima", "history", self.history, self.log)
-        )
+        instance("log", self.log, bool, "True or False")
+        object.__setattr__(self, "history", series_values("history", self.history, self.log))
         super().__post_init__()
         if (self.seasonal_ar or self.seasonal_ma or self.seasonal_differences) and self.season < 2:
             raise ParameterError(
-                "seasonal parts need season=, the periods of one season, such as 12", owner="Arima"
+                "seasonal parts need season=, the periods of one season, such as 12"
             )
         for name, what in (
             ("ar", "stationary"),
@@ -118,25 +125,20 @@ class Arima(InPeriods):
                 raise ParameterError(
                     f"{name} = {list(getattr(self, name))} is not {what}: the roots of its "
                     "polynomial must lie outside the "
-                    "unit circle",
-                    owner="Arima",
+                    "unit circle"
                 )
         if set(self.exog) != set(self.effects):
             lacking = sorted(set(self.exog) ^ set(self.effects))[0]
             raise ParameterError(
                 f"each regressor has values in exog and a number in effects; {lacking!r} has one "
-                "of the two",
-                owner="Arima",
+                "of the two"
             )
         if self.exog and self.known_ahead < 0:
-            raise ParameterError(
-                f"exog has {-self.known_ahead} values less than the history", owner="Arima"
-            )
+            raise ParameterError(f"exog has {-self.known_ahead} values less than the history")
         if self.history and len(self.known) <= self.orders.lost:
             raise ParameterError(
                 f"history has {len(self.known)} values, and differencing needs more than "
-                f"{self.orders.lost}",
-                owner="Arima",
+                f"{self.orders.lost}"
             )
 
     @cached_property
@@ -198,8 +200,7 @@ class Arima(InPeriods):
         if self.exog and periods > self.gap + self.known_ahead:
             raise ParameterError(
                 f"its regressors are known {self.known_ahead} periods ahead, and "
-                f"{periods - self.gap} are asked for; give exog more rows",
-                owner="Arima",
+                f"{periods - self.gap} are asked for; give exog more rows"
             )
         begin = len(self.known)
         return contribution(effects, self.exog, slice(begin, begin + periods))
@@ -302,17 +303,19 @@ class Arima(InPeriods):
             else Normal(mean, math.sqrt(variance))
         )
 
+    @checked
     def residuals(self) -> Floats:
         """Return what the history did beyond its forecasts, one period ahead, in units of ``sd``;
         NaN where it is missing.
         """
         if not self.history:
-            raise ParameterError("needs a history to have residuals", owner="Arima.residuals")
+            raise ParameterError("needs a history to have residuals")
         return np.where(
             np.isnan(np.array(self.known)[self.orders.lost :]), np.nan, self._innovations / self.sd
         )
 
     @classmethod
+    @checked
     def fit(
         cls,
         series: ArrayLike,
@@ -349,9 +352,9 @@ class Arima(InPeriods):
         >>> round(found.effects["campaign"]), found.known_ahead
         (5, 12)
         """
-        orders = _orders(f"{cls.__name__}.fit", order, seasonal)
+        orders = _orders(order, seasonal)
         near_theta = _theta_of(near, orders)
-        regressors = aligned(f"{cls.__name__}.fit", exog, series)
+        regressors = aligned(exog, series)
         return cls._fit(series, order, seasonal, log, constant, near_theta, regressors)
 
     @classmethod
@@ -365,26 +368,22 @@ class Arima(InPeriods):
         near: Floats | None,
         exog: Mapping[str, Sequence[float]],
     ) -> Self:
-        owner = f"{cls.__name__}.fit"
-        orders = _orders(owner, order, seasonal)
-        instance(owner, "log", log, bool, "True or False")
-        values = series_values(
-            owner, "series", series, log, least=max(8, orders.lost + orders.free + 4)
-        )
+        orders = _orders(order, seasonal)
+        instance("log", log, bool, "True or False")
+        values = series_values("series", series, log, least=max(8, orders.lost + orders.free + 4))
         if constant is None:
             constant = not orders.lost
-        instance(owner, "constant", constant, bool, "True or False")
+        instance("constant", constant, bool, "True or False")
         history, values = values, values[: known_length(values)]
         if 2 * orders.season > len(values) and orders.season > 1:
             raise ParameterError(
                 f"a season of {orders.season} is longer than half the series, which has "
-                f"{len(values)} values",
-                owner=owner,
+                f"{len(values)} values"
             )
         modelled = logs_of(values) if log else np.array(values)
         known = {name: np.array(column[: len(values)]) for name, column in exog.items()}
         model = ArimaLikelihood(modelled, orders, constant, known)
-        _check_left(owner, model)
+        _check_left(model)
         found = model.best(near)
         coefficients = orders.coefficients(found.theta)
         solved = model.at(coefficients)
@@ -431,7 +430,7 @@ class Arima(InPeriods):
         estimated = type(self)._fit(
             self.history, order, seasonal, self.log, self._has_constant, begin, self.exog
         )
-        found: Self = same_process("Arima", self, estimated, (*COEFFICIENTS, "sd", "constant"))
+        found: Self = same_process(self, estimated, (*COEFFICIENTS, "sd", "constant"))
         return found
 
     def _drawn(self, theta: Floats) -> Any:
@@ -480,24 +479,20 @@ def _theta_of(near: Any, orders: Orders) -> Floats | None:
     return np.array(estimated.found.theta) if same and estimated is not None else None
 
 
-def _orders(owner: str, order: Sequence[int], seasonal: Sequence[int]) -> Orders:
+def _orders(order: Sequence[int], seasonal: Sequence[int]) -> Orders:
     if np.shape(order) != (3,):
-        raise ParameterError(
-            f"order must be (p, d, q), three whole numbers, not {order!r:.40}", owner=owner
-        )
+        raise ParameterError(f"order must be (p, d, q), three whole numbers, not {order!r:.40}")
     if np.shape(seasonal) != (4,):
         raise ParameterError(
-            f"seasonal must be (P, D, Q, season), four whole numbers, not {seasonal!r:.40}",
-            owner=owner,
+            f"seasonal must be (P, D, Q, season), four whole numbers, not {seasonal!r:.40}"
         )
     p, d, q = (
-        check_integer(owner, f"order's {name}", value, least=0)
+        check_integer(f"order's {name}", value, least=0)
         for name, value in zip("pdq", order, strict=True)
     )
     names = ("P", "D", "Q", "season")
     sp, sd, sq, season = (
-        check_integer(owner, f"seasonal's {n}", v, least=0)
-        for n, v in zip(names, seasonal, strict=True)
+        check_integer(f"seasonal's {n}", v, least=0) for n, v in zip(names, seasonal, strict=True)
     )
     for name, value, most in (
         ("d", d, MOST_DIFFERENCES),
@@ -506,33 +501,27 @@ def _orders(owner: str, order: Sequence[int], seasonal: Sequence[int]) -> Orders
         ("q", q, MOST_ORDER),
     ):
         if value > most:
-            raise ParameterError(f"{name} must be at most {most}, not {value}", owner=owner)
+            raise ParameterError(f"{name} must be at most {most}, not {value}")
     if (sp or sd or sq) and season < 2:
-        raise ParameterError(
-            f"the season must be at least 2 periods, such as 12, not {season}", owner=owner
-        )
+        raise ParameterError(f"the season must be at least 2 periods, such as 12, not {season}")
     return Orders(p, d, q, sp, sd, sq, season if sp or sd or sq else 1)
 
 
-def _check_left(owner: str, model: ArimaLikelihood) -> None:
+def _check_left(model: ArimaLikelihood) -> None:
     left = model.observations - model.orders.free - model.fixed
     if left < 4:
         raise ParameterError(
-            f"{left + model.orders.free} values are too few for so large a number of parameters",
-            owner=owner,
+            f"{left + model.orders.free} values are too few for so large a number of parameters"
         )
     own = model._columns[:, 0]
     if np.ptp(own) <= 1e-12 * max(float(np.abs(own).max()), 1e-300):
-        raise ParameterError(
-            "the differenced series is constant; there is nothing to estimate", owner=owner
-        )
+        raise ParameterError("the differenced series is constant; there is nothing to estimate")
     told = model.not_told_apart
     if told is not None:
         differenced = " after differencing" if model.orders.lost else ""
         raise ParameterError(
             f"the effect of the regressor {told!r} cannot be told: it is constant, or a sum of "
-            f"the others{differenced}",
-            owner=owner,
+            f"the others{differenced}"
         )
 
 

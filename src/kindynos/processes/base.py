@@ -58,7 +58,7 @@ from kindynos.validate import (
     positive,
 )
 
-Rule = Callable[[str, str, Any], Any]
+Rule = Callable[[str, Any], Any]
 
 STEPS, TRIALS = 250, 20_000  # of a simulated odds
 MOST_DRAWS = 10_000  # of a fit's parameters, each with a figure of its own
@@ -94,21 +94,16 @@ class Process(ABC, Inline):
         if "formula" in vars(cls):
             cls.about, cls.__doc__ = documented(cls, cls.formula, PARAMETERS)
 
+    @checked
     def __post_init__(self) -> None:
         for name, rule in self.rules.items():
-            object.__setattr__(self, name, rule(type(self).__name__, name, getattr(self, name)))
+            object.__setattr__(self, name, rule(name, getattr(self, name)))
         self._keep_fit()
 
     def _keep_fit(self) -> None:
         """Forget a fit that belongs to other parameters; another start does not matter."""
         if self.fitted is not None:
-            instance(
-                type(self).__name__,
-                "fitted",
-                self.fitted,
-                FittedSeries,
-                "what a fit found, or None",
-            )
+            instance("fitted", self.fitted, FittedSeries, "what a fit found, or None")
             own = {
                 name: value
                 for name, value in self.parameters.items()
@@ -179,10 +174,7 @@ class Process(ABC, Inline):
         Raises ParameterError for a process that keeps none, and where the history gives other
         parameters.
         """
-        raise ParameterError(
-            "keeps no history from which its parameters could be refitted",
-            owner=type(self).__name__,
-        )
+        raise ParameterError("keeps no history from which its parameters could be refitted")
 
     def _parameters_at(self, scores: Floats) -> Any:
         """Return parameters one per trial from standard normal scores ``(parameters, trials)``; see
@@ -216,6 +208,7 @@ class Process(ABC, Inline):
         through. Raises as ``paths`` does, and FileError for a path that cannot be written.
         """
 
+    @checked
     def paths(
         self,
         periods: int,
@@ -238,11 +231,7 @@ class Process(ABC, Inline):
         ``uncertain`` without a fit.
         """
         draws = self._draws(periods, trials, seed, dt, antithetic, moment_matching, uncertain)
-        check_memory(
-            f"{type(self).__name__}.paths",
-            f"{trials:,} paths of {periods:,} periods",
-            8.0 * (periods + 1) * trials,
-        )
+        check_memory(f"{trials:,} paths of {periods:,} periods", 8.0 * (periods + 1) * trials)
         answer: Floats = np.empty((draws.periods + 1, trials))
         answer[0] = self.start_value
 
@@ -252,6 +241,7 @@ class Process(ABC, Inline):
         each_block(self, draws, fill)
         return answer
 
+    @checked
     def max_drawdowns(
         self,
         periods: int,
@@ -303,17 +293,15 @@ class Process(ABC, Inline):
         matching: bool,
         uncertain: bool,
     ) -> PathDraws:
-        owner = f"{type(self).__name__}.paths"
-        check_integer(owner, "periods", periods, least=1)
-        check_integer(owner, "trials", trials, least=1)
-        positive(owner, "dt", dt)
+        check_integer("periods", periods, least=1)
+        check_integer("trials", trials, least=1)
+        positive("dt", dt)
         block = 8.0 * self.shocks * periods * SMALLEST * COPIES
-        check_memory(owner, f"{trials:,} trials of {periods:,} periods", 8.0 * trials + block)
-        instance(owner, "uncertain", uncertain, bool, "True or False")
+        check_memory(f"{trials:,} trials of {periods:,} periods", 8.0 * trials + block)
+        instance("uncertain", uncertain, bool, "True or False")
         if uncertain and self.fitted is None:
             raise ParameterError(
-                f"uncertain=True needs a fitted process, such as {type(self).__name__}.fit(prices)",
-                owner=owner,
+                f"uncertain=True needs a fitted process, such as {type(self).__name__}.fit(prices)"
             )
         # once, before the threads, so that each does not work it out again
         if uncertain and self.fitted is not None:
@@ -331,6 +319,7 @@ class Process(ABC, Inline):
         """
         return np.log(self._evolve(shocks, dt, at) / self.start_value)
 
+    @checked
     def expected(self, time: ArrayLike) -> Any:
         """Return the expected value after a time, or times; raises ParameterError where no closed
         form is known.
@@ -366,7 +355,7 @@ class Process(ABC, Inline):
         open. Its ``plot(mark=...)`` shows the density. Raises ParameterError for a time of 0 or
         less, and for ``uncertain`` without a fit.
         """
-        instance(type(self).__name__, "uncertain", uncertain, bool, "True or False")
+        instance("uncertain", uncertain, bool, "True or False")
         closed = None if uncertain else self._closed_form_at(time)
         return (
             closed
@@ -377,7 +366,7 @@ class Process(ABC, Inline):
     def _ends(
         self, time: float, trials: int, seed: int, steps: int, uncertain: bool = False
     ) -> Floats:
-        check_integer(type(self).__name__, "steps", steps, least=1)
+        check_integer("steps", steps, least=1)
         count = self._periods_of(time, steps)
         draws = self._draws(count, trials, seed, time / count, False, False, uncertain)
         ends: Floats = np.empty(draws.trials)
@@ -411,9 +400,9 @@ class Process(ABC, Inline):
         holds the sampling error and, after a fit, the error of the fit; its ``note`` says whose
         chance it is. Raises ParameterError without a figure.
         """
-        above, below, _ = chance_bounds("chance", above, below)
+        above, below, _ = chance_bounds(above, below)
         low, high = -np.inf if above is None else above, np.inf if below is None else below
-        instance("chance", "simulate", simulate, bool, "True or False")
+        instance("simulate", simulate, bool, "True or False")
         closed = not simulate and self._closed_form_at(time) is not None
         options = {
             name: value for name, value in (("above", above), ("below", below)) if value is not None
@@ -440,8 +429,8 @@ class Process(ABC, Inline):
         Raises ParameterError for a time of 0 or less, and a percentile outside 0 to 100.
         """
         seed = checked_seed(seed)
-        if not 0 <= finite("percentile", "q", q) <= 100:
-            raise ParameterError(f"q must be from 0 to 100, not {q:g}", owner="percentile")
+        if not 0 <= finite("q", q) <= 100:
+            raise ParameterError(f"q must be from 0 to 100, not {q:g}")
         closed = self._closed_form_at(time) is not None
         return self._estimated(
             lambda process, size: process._percentile(time, q, size, seed, steps), closed, trials
@@ -456,6 +445,7 @@ class Process(ABC, Inline):
         low, high = np.quantile(ends, np.clip([q / 100 - reach, q / 100 + reach], 0, 1))
         return Estimate(float(np.percentile(ends, q)), float(low), float(high))
 
+    @checked
     def estimate(self, figure: Callable[[Process], float], draws: int = FEW_DRAWS) -> Estimate:
         """Return a figure of this process, such as a mean drawdown, whose interval includes the
         error of the fit.
@@ -468,16 +458,16 @@ class Process(ABC, Inline):
 
         if not callable(figure):
             raise invalid_argument(
-                "estimate", "figure", "a function of a process that returns a number", figure
+                "figure", "a function of a process that returns a number", figure
             )
-        check_integer("estimate", "draws", draws, least=20, most=MOST_DRAWS)
+        check_integer("draws", draws, least=20, most=MOST_DRAWS)
 
         def as_estimate(process: Process) -> Estimate:
             found = figure(process)
             return (
                 found
                 if isinstance(found, Estimate)
-                else Estimate(number("estimate", "what figure returns", found))
+                else Estimate(number("what figure returns", found))
             )
 
         return with_estimation_error(self, as_estimate(self), as_estimate, draws, self.basis)
@@ -491,6 +481,7 @@ class Process(ABC, Inline):
             self, figure(self, trials), lambda one: figure(one, size), draws, self.basis
         )
 
+    @checked
     def hit_probability(
         self,
         level: float,
@@ -508,16 +499,13 @@ class Process(ABC, Inline):
         interval holds the error of the fit. Raises ParameterError for a level that cannot be
         reached.
         """
-        owner = "hit_probability"
-        within, level = positive(owner, "within", within), finite(owner, "level", level)
-        instance(owner, "simulate", simulate, bool, "True or False")
-        check_integer(owner, "trials", trials, least=1)
-        check_integer(owner, "steps", steps, least=1)
-        check_memory(owner, f"{trials:,} trials", 8.0 * trials)
+        within, level = positive("within", within), finite("level", level)
+        instance("simulate", simulate, bool, "True or False")
+        check_integer("trials", trials, least=1)
+        check_integer("steps", steps, least=1)
+        check_memory(f"{trials:,} trials", 8.0 * trials)
         if self.multiplies and level <= 0:
-            raise ParameterError(
-                f"{type(self).__name__} stays above 0 and cannot reach {level:g}", owner=owner
-            )
+            raise ParameterError(f"{type(self).__name__} stays above 0 and cannot reach {level:g}")
         closed = not simulate and self._closed_hit_probability(level, within) is not None
 
         seed = checked_seed(seed)
@@ -563,7 +551,7 @@ def accumulate(rows: Floats) -> Floats:
     return rows
 
 
-def in_order(owner: str, series: Any) -> Any:
+def in_order(series: Any) -> Any:
     """Return a series by date, the oldest first; one without dates as it is.
 
     Raises ParameterError for a date that is missing or stands twice.
@@ -573,50 +561,41 @@ def in_order(owner: str, series: Any) -> Any:
         return series
     if index.hasnans:
         place = int(np.argmax(np.asarray(index.isna())))
-        raise ParameterError(f"value {place} of the series has no date", owner=owner)
+        raise ParameterError(f"value {place} of the series has no date")
     if index.has_duplicates:
         twice = index[index.duplicated()][0]
-        raise ParameterError(f"the series has two values at {twice:%Y-%m-%d}", owner=owner)
+        raise ParameterError(f"the series has two values at {twice:%Y-%m-%d}")
     return series.sort_index()
 
 
-def check_moves(owner: str, moves: Floats, volatility: float, how: str) -> None:
+def check_moves(moves: Floats, volatility: float, how: str) -> None:
     """Raise ParameterError for moves of a series that are all alike, but for rounding."""
     if volatility <= 0 or float(np.ptp(moves)) <= 1e-12 * float(np.abs(moves).max()):
-        raise ParameterError(
-            f"the series {how} every period; there is no volatility to fit", owner=owner
-        )
+        raise ParameterError(f"the series {how} every period; there is no volatility to fit")
 
 
-def observed(owner: str, series: ArrayLike, dt: Any, above_zero: bool) -> tuple[Floats, float]:
+def observed(series: ArrayLike, dt: Any, above_zero: bool) -> tuple[Floats, float]:
     """Return a checked series of values and the length of its periods.
 
     Raises ParameterError for anything but a flat series of enough finite (and, for prices,
     positive) values that differ.
     """
-    values = array_of(owner, "series", in_order(owner, series))
+    values = array_of("series", in_order(series))
     if values.ndim != 1:
-        raise ParameterError(
-            f"series must be flat, one value a period, not {values.shape}", owner=owner
-        )
+        raise ParameterError(f"series must be flat, one value a period, not {values.shape}")
     if len(values) < OBSERVED:
-        raise ParameterError(
-            f"needs at least {OBSERVED} values, and the series has {len(values)}", owner=owner
-        )
+        raise ParameterError(f"needs at least {OBSERVED} values, and the series has {len(values)}")
     if not np.isfinite(values).all():
         raise ParameterError(
-            f"value {int(np.argmin(np.isfinite(values)))} of the series is not a finite number",
-            owner=owner,
+            f"value {int(np.argmin(np.isfinite(values)))} of the series is not a finite number"
         )
     if above_zero and values.min() <= 0:
         raise ParameterError(
             f"value {int(np.argmin(values))} of the series is {values.min():g}; prices must be "
-            "above 0",
-            owner=owner,
+            "above 0"
         )
     if np.ptp(values) == 0:
         raise ParameterError(
-            f"all values of the series are equal, {values[0]:g}; there is no volatility to fit",
-            owner=owner,
+            f"all values of the series are equal, {values[0]:g}; there is no volatility to fit"
         )
-    return values, positive(owner, "dt", dt)
+    return values, positive("dt", dt)

@@ -12,9 +12,19 @@ from kindynos.distributions.special import ndtr
 from kindynos.errors import ParameterError
 from kindynos.processes.base import Process, accumulate, observed
 from kindynos.processes.pathset import PathSet
-from kindynos.validate import array_of, check_integer, finite, invalid_argument, one_of, positive
+from kindynos.validate import (
+    array_of,
+    check_integer,
+    checked,
+    checked_init,
+    finite,
+    invalid_argument,
+    one_of,
+    positive,
+)
 
 
+@checked_init
 @dataclass(frozen=True)
 class BootstrapReturns(Process):
     """A price that moves by simple returns drawn from history, in blocks that keep what follows
@@ -44,35 +54,27 @@ class BootstrapReturns(Process):
     shocks = 2  # where to go on, and whether to
 
     def __post_init__(self) -> None:
-        values = array_of("BootstrapReturns", "returns", self.returns)
+        values = array_of("returns", self.returns)
         if values.ndim != 1 or len(values) < 2 or not np.isfinite(values).all():
-            raise ParameterError(
-                "returns must be at least two finite numbers, one per period",
-                owner="BootstrapReturns",
-            )
+            raise ParameterError("returns must be at least two finite numbers, one per period")
         if values.min() <= -1:
             place = int(np.argmin(values))
             raise ParameterError(
-                f"return {place} is {values[place]:g}; simple returns must be above -1",
-                owner="BootstrapReturns",
+                f"return {place} is {values[place]:g}; simple returns must be above -1"
             )
         object.__setattr__(self, "returns", tuple(map(float, values)))
-        positive("BootstrapReturns", "start", self.start)
-        one_of("BootstrapReturns", "kind", self.kind, ("stationary", "fixed"))
+        positive("start", self.start)
+        one_of("kind", self.kind, ("stationary", "fixed"))
         if self.kind == "fixed":
-            check_integer("BootstrapReturns", "block", self.block, least=1)
+            check_integer("block", self.block, least=1)
         else:
-            finite("BootstrapReturns", "block", self.block)
+            finite("block", self.block)
         if not 1 <= self.block <= len(values):
-            raise invalid_argument(
-                "BootstrapReturns", "block", f"from 1 to the {len(values)} returns", self.block
-            )
+            raise invalid_argument("block", f"from 1 to the {len(values)} returns", self.block)
 
     def _logs(self, shocks: Floats, dt: float, at: Any) -> Floats:
         if dt != 1:
-            raise ParameterError(
-                f"dt must be 1, one period of the history, not {dt:g}", owner="BootstrapReturns"
-            )
+            raise ParameterError(f"dt must be 1, one period of the history, not {dt:g}")
         history = np.log1p(np.array(self.returns))
         count = len(history)
         fresh = np.minimum((ndtr(shocks[0]) * count).astype(np.int64), count - 1)
@@ -122,13 +124,13 @@ class BootstrapReturns(Process):
 
     def _periods_of(self, time: float, steps: int) -> int:
         return check_integer(
-            "BootstrapReturns",
             "the time, in periods of the history,",
             int(time) if time == int(time) else time,
             least=1,
         )
 
     @classmethod
+    @checked
     def fit(cls, series: Any, dt: float = 1.0, block: float | None = None) -> Any:
         """Return the process of a history of prices; default: ``block`` is the cube root of the
         number of returns.
@@ -140,7 +142,7 @@ class BootstrapReturns(Process):
         if hasattr(series, "columns"):
             members = {str(name): cls.fit(series[name], dt, block) for name in series.columns}
             return PathSet(members, shared=True)
-        values, _ = observed(f"{cls.__name__}.fit", series, dt, above_zero=True)
+        values, _ = observed(series, dt, above_zero=True)
         returns = values[1:] / values[:-1] - 1
         chosen = max(1.0, round(len(returns) ** (1 / 3))) if block is None else block
         return cls(tuple(returns), float(values[-1]), chosen)

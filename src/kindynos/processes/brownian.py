@@ -20,7 +20,7 @@ from kindynos.processes.base import Process, accumulate, check_moves, observed
 from kindynos.processes.clustering import log_sd_variance
 from kindynos.processes.drawing import PathDraws
 from kindynos.processes.fitted import FittedSeries
-from kindynos.validate import array_of, finite, positive
+from kindynos.validate import array_of, checked, checked_init, finite, positive
 from kindynos.validate import volatility as a_volatility
 
 
@@ -42,6 +42,7 @@ def reflected(gap: float, drift: float, volatility: float, time: float) -> float
     )
 
 
+@checked_init
 @dataclass(frozen=True)
 class GeometricBrownianMotion(Process):
     """A price that moves by independent, normal log returns; it stays above 0.
@@ -72,6 +73,7 @@ class GeometricBrownianMotion(Process):
         """The mean of log returns per unit of time."""
         return self.drift - self.volatility**2 / 2
 
+    @checked
     def risk_neutral(self, rate: float, income: float = 0.0) -> Self:
         """Return the process under which prices are valued: it grows by the riskless ``rate``, less
         what holding it pays.
@@ -85,9 +87,7 @@ class GeometricBrownianMotion(Process):
         >>> process.risk_neutral(0.03, income=0.01).drift
         0.02
         """
-        growth = round(
-            finite("risk_neutral", "rate", rate) - finite("risk_neutral", "income", income), 15
-        )
+        growth = round(finite("rate", rate) - finite("income", income), 15)
         made = replace(self, drift=growth, risk_neutral_rate=float(rate), fitted=None)
         if self.fitted is None:
             return made
@@ -147,9 +147,10 @@ class GeometricBrownianMotion(Process):
 
         return deepest_drop(levels(), np.zeros(len(level)), np.subtract)
 
+    @checked
     def expected(self, time: ArrayLike) -> Any:
         with np.errstate(over="ignore", invalid="ignore"):
-            return self.start * np.exp(self.drift * array_of(type(self).__name__, "time", time))
+            return self.start * np.exp(self.drift * array_of("time", time))
 
     def _closed_form_at(self, time: float) -> Distribution | None:
         return LogNormal.from_log(
@@ -163,19 +164,20 @@ class GeometricBrownianMotion(Process):
         return self.volatility * math.sqrt(dt)
 
     @classmethod
+    @checked
     def fit(cls, series: ArrayLike, dt: float = 1.0, mean: bool = True) -> Self:
         """Return the process fitted to prices ``dt`` apart, with standard errors in ``fitted``.
 
         ``mean=False`` drops the mean of the log returns and sets the drift to 0, as a short history
         says little about it. Raises ParameterError for prices that cannot be used.
         """
-        values, step = observed(f"{cls.__name__}.fit", series, dt, above_zero=True)
+        values, step = observed(series, dt, above_zero=True)
         returns = np.diff(np.log(values))
         count = len(returns)
         centre = float(returns.mean()) if mean else 0.0
         spread = math.sqrt(float(((returns - centre) ** 2).sum()) / (count - 1 if mean else count))
         volatility = spread / math.sqrt(step)
-        check_moves(f"{cls.__name__}.fit", returns, volatility, "grows by the same share")
+        check_moves(returns, volatility, "grows by the same share")
         drift = centre / step + volatility**2 / 2 if mean else 0.0
         of_mean = volatility**2 / (count * step) if mean else 0.0
         of_log, clusters = log_sd_variance(returns)
@@ -210,6 +212,7 @@ class GeometricBrownianMotion(Process):
         return SimpleNamespace(drift=drift, volatility=volatility)
 
 
+@checked_init
 @dataclass(frozen=True)
 class RandomWalk(Process):
     """A value that moves by independent normal steps that add up; it may become negative.
@@ -238,9 +241,10 @@ class RandomWalk(Process):
         steps[0] += self.start
         return accumulate(steps)
 
+    @checked
     def expected(self, time: ArrayLike) -> Any:
         with np.errstate(over="ignore", invalid="ignore"):
-            return self.start + self.drift * array_of(type(self).__name__, "time", time)
+            return self.start + self.drift * array_of("time", time)
 
     def _closed_form_at(self, time: float) -> Distribution | None:
         return Normal(self.start + self.drift * time, self.volatility * math.sqrt(time))
@@ -252,19 +256,20 @@ class RandomWalk(Process):
         return self.volatility * math.sqrt(dt)
 
     @classmethod
+    @checked
     def fit(cls, series: ArrayLike, dt: float = 1.0, mean: bool = True) -> Self:
         """Return the process fitted to values ``dt`` apart, with standard errors in ``fitted``.
 
         ``mean=False`` drops the drift. Raises ParameterError for values that cannot be used.
         """
-        values, step = observed(f"{cls.__name__}.fit", series, dt, above_zero=False)
+        values, step = observed(series, dt, above_zero=False)
         changes = np.diff(values)
         count = len(changes)
         centre = float(changes.mean()) if mean else 0.0
         volatility = math.sqrt(
             float(((changes - centre) ** 2).sum()) / (count - 1 if mean else count) / step
         )
-        check_moves(f"{cls.__name__}.fit", changes, volatility, "changes by the same amount")
+        check_moves(changes, volatility, "changes by the same amount")
         of_mean = volatility**2 / (count * step) if mean else 0.0
         of_log, clusters = log_sd_variance(changes)
         errors = {"drift": math.sqrt(of_mean), "volatility": volatility * math.sqrt(of_log)}

@@ -17,7 +17,7 @@ from kindynos.inference.intervals import UPPER, Z
 from kindynos.memory import remembered
 from kindynos.processes.garch import FEWEST, GarchLikelihood
 from kindynos.processes.likelihood import likelihood_optimum, resampled
-from kindynos.validate import check_integer
+from kindynos.validate import check_integer, checked
 
 MOST_OPEN = 5.0  # times; of a kurtosis of 11, beyond which a sample's says little
 # of the volatility of the whole row: below it, a quiet stretch would be blown up without limit
@@ -48,12 +48,13 @@ class GarchVolatility:
     gain: float
     drawn: Floats  # reactions and persistences that the likelihood allows (2, draws)
 
+    @checked
     def forecast(self, days: int) -> Floats:
         """Return the forecast sd of each of the next days, which goes to the long-run one by
         ``persistence`` a day.
         """
         gap = self.volatility[-1] ** 2 - self.variance
-        ahead = np.arange(check_integer("forecast", "days", days, least=1))
+        ahead = np.arange(check_integer("days", days, least=1))
         return np.asarray(np.sqrt(self.variance + gap * self.persistence**ahead))
 
 
@@ -67,9 +68,7 @@ def fit_garch(returns: Floats) -> GarchVolatility:
     are not finite or all 0.
     """
     if len(returns) < FEWEST or not np.isfinite(returns).all() or not returns.any():
-        raise ParameterError(
-            f"needs at least {FEWEST} finite returns in a row that are not all 0", owner="garch"
-        )
+        raise ParameterError(f"needs at least {FEWEST} finite returns in a row that are not all 0")
     model = GarchLikelihood(returns, student=False, autoregressive=False)
     theta = model.best().theta
     found = model.named(theta)

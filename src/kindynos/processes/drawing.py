@@ -11,7 +11,7 @@ import numpy as np
 from kindynos.arrays import Floats
 from kindynos.engine.workers import on_threads
 from kindynos.sampling.streams import stream
-from kindynos.validate import instance
+from kindynos.validate import checked, instance
 
 BLOCK = 2_097_152  # shocks of one block at most, which bounds the memory
 # trials of one block at most: rows that stay in the cache, and are long enough for threads to pay
@@ -34,9 +34,10 @@ class PathDraws:
     matching: bool = False
     uncertain: bool = False
 
+    @checked
     def __post_init__(self) -> None:
         for name, value in (("antithetic", self.antithetic), ("moment_matching", self.matching)):
-            instance("paths", name, value, bool, "True or False")
+            instance(name, value, bool, "True or False")
 
     def parts(self, rows: int) -> list[slice]:
         """Return the blocks of trials for that many shocks a trial; an even number in each, so that

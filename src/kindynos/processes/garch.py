@@ -30,7 +30,15 @@ from kindynos.processes.likelihood import (
     resampled,
 )
 from kindynos.processes.series import InPeriods
-from kindynos.validate import finite, fraction, invalid_argument, one_of, positive
+from kindynos.validate import (
+    checked,
+    checked_init,
+    finite,
+    fraction,
+    invalid_argument,
+    one_of,
+    positive,
+)
 
 FEWEST = 50  # returns
 STICKY = 0.2  # the power of 1 - persistence in what is known before: 1 where all are alike
@@ -39,31 +47,30 @@ MOST_DF = 200.0  # where Student's t is the normal distribution for all that ret
 SHOCKS = ("normal", "t")
 
 
-def _below_one(owner: str, name: str, value: Any) -> float:
-    number = fraction(owner, name, value)
+def _below_one(name: str, value: Any) -> float:
+    number = fraction(name, value)
     if number == 1:
-        raise invalid_argument(
-            owner, name, "below 1, where the variance has a long-run value", number
-        )
+        raise invalid_argument(name, "below 1, where the variance has a long-run value", number)
     return number
 
 
-def _inside(owner: str, name: str, value: Any) -> float:
-    number = finite(owner, name, value)
+def _inside(name: str, value: Any) -> float:
+    number = finite(name, value)
     if not abs(number) < 1:
-        raise invalid_argument(owner, name, "between -1 and 1", number)
+        raise invalid_argument(name, "between -1 and 1", number)
     return number
 
 
-def _df(owner: str, name: str, value: Any) -> float | None:
+def _df(name: str, value: Any) -> float | None:
     if value is None:
         return None
-    number = finite(owner, name, value)
+    number = finite(name, value)
     if not number > 2:
-        raise invalid_argument(owner, name, "above 2, where shocks have a variance", number)
+        raise invalid_argument(name, "above 2, where shocks have a variance", number)
     return number
 
 
+@checked_init
 @dataclass(frozen=True)
 class Garch(InPeriods):
     """A price whose log returns have a volatility that clusters, in steps of one period:
@@ -114,14 +121,13 @@ class Garch(InPeriods):
         super().__post_init__()
         if self.reaction > self.persistence:
             raise invalid_argument(
-                "Garch",
                 "reaction",
                 f"at most persistence ({self.persistence:g}), of which it is a part",
                 self.reaction,
             )
         for name, rule in (("today", positive), ("last", finite)):
             if getattr(self, name) is not None:
-                object.__setattr__(self, name, rule("Garch", name, getattr(self, name)))
+                object.__setattr__(self, name, rule(name, getattr(self, name)))
 
     @property
     def kurtosis(self) -> float:
@@ -165,6 +171,7 @@ class Garch(InPeriods):
         values = self._logs(shocks, dt, at)
         return np.multiply(np.exp(values, out=values), self.start, out=values)
 
+    @checked
     def forecast(self, periods: int) -> Floats:
         """Return the sd of the shock of each of the next periods, ``(periods,)``, which goes to the
         long-run one.
@@ -184,6 +191,7 @@ class Garch(InPeriods):
         return steady._evolve(np.zeros((1, periods, 1)), 1.0, steady)[:, 0]
 
     @classmethod
+    @checked
     def fit(cls, series: ArrayLike, shocks: str = "t", mean: str = "constant") -> Self:
         """Return the process fitted to prices, one per period, by maximum likelihood, with
         standard errors in ``fitted``.
@@ -196,16 +204,13 @@ class Garch(InPeriods):
         >>> abs(Garch.fit(made, shocks="normal").persistence - 0.9) < 0.1
         True
         """
-        owner = f"{cls.__name__}.fit"
-        one_of(owner, "shocks", shocks, SHOCKS)
-        one_of(owner, "mean", mean, ("constant", "ar"))
-        values, _ = observed(owner, series, 1.0, above_zero=True)
+        one_of("shocks", shocks, SHOCKS)
+        one_of("mean", mean, ("constant", "ar"))
+        values, _ = observed(series, 1.0, above_zero=True)
         returns = np.diff(np.log(values))
         if len(returns) < FEWEST:
-            raise ParameterError(
-                f"needs at least {FEWEST} returns, and there are {len(returns)}", owner=owner
-            )
-        check_moves(owner, returns, float(returns.std()), "grows by the same share")
+            raise ParameterError(f"needs at least {FEWEST} returns, and there are {len(returns)}")
+        check_moves(returns, float(returns.std()), "grows by the same share")
         model = GarchLikelihood(returns, shocks == "t", mean == "ar")
         found = model.best()
         named = model.named(found.theta)
@@ -232,10 +237,11 @@ class Garch(InPeriods):
         )
         return cls(float(values[-1]), **named, today=today, last=float(returns[-1]), fitted=fitted)
 
+    @checked
     def residuals(self) -> Floats:
         """Return the shocks of the returns it was fitted to, in units of their volatility."""
         if self.fitted is None:
-            raise ParameterError("needs a fit to have residuals", owner="Garch.residuals")
+            raise ParameterError("needs a fit to have residuals")
         estimated: OpenGarch = self.fitted.estimated
         return estimated.likelihood.path(estimated.found.theta)[1]
 

@@ -15,13 +15,14 @@ from kindynos.distributions.special import gammaln, ndtr, ndtri, pdtr, xlogy
 from kindynos.processes.base import Process, accumulate, observed
 from kindynos.processes.fitted import FittedSeries
 from kindynos.processes.likelihood import likelihood_optimum, lowest, picked, resampled
-from kindynos.validate import array_of, finite, positive
+from kindynos.validate import array_of, checked, checked_init, finite, positive
 from kindynos.validate import volatility as a_volatility
 
 MOST_JUMPS = 40  # in one period that a likelihood counts
 TELLING = 4.0  # log likelihood that three more parameters gain by chance once in 20 samples, nearly
 
 
+@checked_init
 @dataclass(frozen=True)
 class JumpDiffusion(Process):
     """A price that moves like geometric Brownian motion and now and then jumps, by a normal log
@@ -72,10 +73,12 @@ class JumpDiffusion(Process):
         values = self._logs(shocks, dt, at)
         return np.multiply(np.exp(values, out=values), self.start, out=values)
 
+    @checked
     def expected(self, time: ArrayLike) -> Any:
         with np.errstate(over="ignore", invalid="ignore"):
-            return self.start * np.exp(self.drift * array_of(type(self).__name__, "time", time))
+            return self.start * np.exp(self.drift * array_of("time", time))
 
+    @checked
     def log_variance(self, time: float) -> float:
         """Return the variance of the log of the value after a time."""
         return time * (self.volatility**2 + self.rate * (self.jump_mean**2 + self.jump_sd**2))
@@ -84,13 +87,14 @@ class JumpDiffusion(Process):
         return self.volatility * math.sqrt(dt)
 
     @classmethod
+    @checked
     def fit(cls, series: ArrayLike, dt: float = 1.0) -> Self:
         """Return the process fitted to prices ``dt`` apart by maximum likelihood, with standard
         errors in ``fitted``.
 
         Raises ParameterError for prices that cannot be used.
         """
-        values, step = observed(f"{cls.__name__}.fit", series, dt, above_zero=True)
+        values, step = observed(series, dt, above_zero=True)
         returns = np.diff(np.log(values))
         mean, sd = float(returns.mean()), float(returns.std())
 

@@ -19,12 +19,13 @@ from kindynos.inference.intervals import UPPER, Z
 from kindynos.processes.base import Process, observed
 from kindynos.processes.fitted import FittedSeries
 from kindynos.processes.reversion import LEVELS, Reversion, reversion
-from kindynos.validate import array_of, finite, instance, positive
+from kindynos.validate import array_of, checked, checked_init, finite, instance, positive
 from kindynos.validate import volatility as a_volatility
 
 LEAST_PULL = 0.1  # over the whole series, of drawn parameters: below it a level could lie anywhere
 
 
+@checked_init
 @dataclass(frozen=True)
 class MeanReverting(Process):
     """A value, or with ``log=True`` its logarithm, that is drawn back to a level.
@@ -55,12 +56,10 @@ class MeanReverting(Process):
     def __post_init__(self) -> None:
         super().__post_init__()
         if not isinstance(self.log, bool):
-            raise ParameterError(
-                f"log must be True or False, not {self.log!r}", owner="MeanReverting"
-            )
+            raise ParameterError(f"log must be True or False, not {self.log!r}")
         if self.log:
-            positive("MeanReverting with log=True", "start", self.start)
-            positive("MeanReverting with log=True", "level", self.level)
+            positive("start", self.start)
+            positive("level", self.level)
 
     @property
     def multiplies(self) -> bool:  # type: ignore[override]
@@ -88,10 +87,11 @@ class MeanReverting(Process):
     def _moments(self, time: Any) -> tuple[Any, Any]:
         """Return mean and variance after a time, on the scale that reverts."""
         start, level = self._scaled
-        passed = array_of(type(self).__name__, "time", time)
+        passed = array_of("time", time)
         mean = level + (start - level) * np.exp(-self.speed * passed)
         return mean, self.volatility**2 * -np.expm1(-2 * self.speed * passed) / (2 * self.speed)
 
+    @checked
     def expected(self, time: ArrayLike) -> Any:
         mean, variance = self._moments(time)
         return np.exp(mean + variance / 2) if self.log else mean
@@ -108,6 +108,7 @@ class MeanReverting(Process):
         return self.volatility * math.sqrt(dt)
 
     @classmethod
+    @checked
     def fit(cls, series: ArrayLike, dt: float = 1.0, log: bool | None = None) -> Self:
         """Return the process fitted to values ``dt`` apart, with the error that so few cause in
         ``fitted``.
@@ -119,10 +120,9 @@ class MeanReverting(Process):
         the series shows that it returns at all. Raises ParameterError for values that cannot be
         used, or that show no return to a level.
         """
-        owner = f"{cls.__name__}.fit"
         if log is not None:
-            instance(owner, "log", log, bool, "True, False or None")
-        values, step = observed(owner, series, dt, above_zero=bool(log))
+            instance("log", log, bool, "True, False or None")
+        values, step = observed(series, dt, above_zero=bool(log))
         logged = _logs_are_likelier(values) if log is None else log
         x = np.log(values) if logged else values
         before, after = x[:-1], x[1:]
@@ -133,8 +133,7 @@ class MeanReverting(Process):
                 f"the series returns to its level within a period (each value is {slope:.3g} "
                 "times the one before); "
                 "draw it anew each period instead, such as model.driver(..., Normal(...), "
-                'each="period")',
-                owner=owner,
+                'each="period")'
             )
         found = reversion(slope, steps) if slope < 1 else None
         if found is None or not 0 < found.median < steps:
@@ -142,8 +141,7 @@ class MeanReverting(Process):
                 f"the series shows no return to a level (each value is {slope:.3g} times the one "
                 "before); "
                 f"fit {'GeometricBrownianMotion' if logged else 'RandomWalk'}, or give more "
-                "history",
-                owner=owner,
+                "history"
             )
         estimated = _PullPosterior(
             steps,

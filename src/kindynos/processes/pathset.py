@@ -28,6 +28,8 @@ from kindynos.sampling.streams import Seed, checked_seed
 from kindynos.validate import (
     array_of,
     check_integer,
+    checked,
+    checked_init,
     instance,
     invalid_argument,
     mapping,
@@ -38,6 +40,7 @@ from kindynos.validate import (
 FAR = 0.05  # of a correlation that is not reached: it is told
 
 
+@checked_init
 @dataclass(frozen=True)
 class PathSet:
     """Processes by name, with the correlation matrix of their returns period by period.
@@ -65,22 +68,17 @@ class PathSet:
     shared: bool = field(default=False, kw_only=True)
 
     def __post_init__(self) -> None:
-        processes = mapping("PathSet", "processes", self.processes, "processes by name")
+        processes = mapping("processes", self.processes, "processes by name")
         if not processes:
-            raise ParameterError("needs at least one process", owner="PathSet")
+            raise ParameterError("needs at least one process")
         for name, process in processes.items():
             if not isinstance(process, Process):
-                raise ParameterError(
-                    f"{name!r} must be a process, not {process!r:.60}", owner="PathSet"
-                )
+                raise ParameterError(f"{name!r} must be a process, not {process!r:.60}")
         object.__setattr__(self, "processes", processes)
-        if (
-            instance("PathSet", "shared", self.shared, bool, "True or False")
-            and self.correlation is not None
-        ):
-            raise ParameterError("shared= leaves no room for correlation=", owner="PathSet")
-        one_of("PathSet", "jumps", self.jumps, TOGETHER)
-        one_of("PathSet", "regimes", self.regimes, REGIMES)
+        if instance("shared", self.shared, bool, "True or False") and self.correlation is not None:
+            raise ParameterError("shared= leaves no room for correlation=")
+        one_of("jumps", self.jumps, TOGETHER)
+        one_of("regimes", self.regimes, REGIMES)
         object.__setattr__(self, "correlation", self._checked())
         object.__setattr__(self, "_found", {})
 
@@ -90,8 +88,7 @@ class PathSet:
             raise ParameterError(
                 f"{dated[0]!r} is drawn from the dates of a history, which no correlation of "
                 "shocks can join; several move "
-                "together as they did with BootstrapReturns.fit(DataFrame of their prices)",
-                owner="PathSet",
+                "together as they did with BootstrapReturns.fit(DataFrame of their prices)"
             )
         names = self.names
         if self.correlation is None:
@@ -102,33 +99,28 @@ class PathSet:
                 name for name in names if name not in given.index or name not in given.columns
             ]
             if missing:
-                raise ParameterError(
-                    f"the correlation has no row and column {missing[0]!r}", owner="PathSet"
-                )
+                raise ParameterError(f"the correlation has no row and column {missing[0]!r}")
             given = given.loc[names, names]
-        matrix = array_of("PathSet", "correlations", given)
+        matrix = array_of("correlations", given)
         if matrix.shape != (len(names), len(names)):
             raise ParameterError(
-                f"correlation must be {len(names)} by {len(names)}, not {matrix.shape}",
-                owner="PathSet",
+                f"correlation must be {len(names)} by {len(names)}, not {matrix.shape}"
             )
         if not np.allclose(matrix, matrix.T, atol=1e-12) or not np.allclose(
             np.diag(matrix), 1, atol=1e-12
         ):
-            raise ParameterError(
-                "correlation must be symmetric with ones on its diagonal", owner="PathSet"
-            )
+            raise ParameterError("correlation must be symmetric with ones on its diagonal")
         matrix = np.where(np.eye(len(names), dtype=bool), 1.0, (matrix + matrix.T) / 2)
         if np.abs(matrix).max() > 1 or not is_correlation_matrix(matrix):
             description = "; ".join(conflicting_pairs(matrix, names, float))
             raise ParameterError(
                 f"these correlations cannot hold together: {description}. See "
-                "kd.nearest_correlation(matrix)",
-                owner="PathSet",
+                "kd.nearest_correlation(matrix)"
             )
         return matrix
 
     @classmethod
+    @checked
     def fit(
         cls,
         frame: Any,
@@ -152,9 +144,7 @@ class PathSet:
         0.7
         """
         if not hasattr(frame, "columns"):
-            raise ParameterError(
-                "needs a DataFrame with a column of prices per instrument", owner="PathSet.fit"
-            )
+            raise ParameterError("needs a DataFrame with a column of prices per instrument")
         kind: Any = process
         dated = {} if issubclass(process, InPeriods) else {"dt": dt}
         members: dict[str, Process] = {
@@ -167,13 +157,14 @@ class PathSet:
         matrix = np.atleast_2d(np.corrcoef(moves, rowvar=False))
         return cls(members, matrix, jumps=jumps, regimes=regimes)
 
+    @checked
     def reached(self, dt: float = 1.0) -> Any:
         """Return the correlations of returns that result in periods ``dt`` long, as a DataFrame:
         those that were asked for, or what comes nearest where jumps and regimes leave no more.
         """
         import pandas as pd
 
-        found = self._shared_shocks(positive("PathSet.reached", "dt", dt))
+        found = self._shared_shocks(positive("dt", dt))
         matrix = self.correlation if found is None else found.reached
         return pd.DataFrame(matrix, self.names, self.names)
 
@@ -218,6 +209,7 @@ class PathSet:
             if self.correlation[i, j] != 0
         ]
 
+    @checked
     def paths(
         self,
         periods: int,
@@ -235,7 +227,6 @@ class PathSet:
         """
         draws = self._draws(periods, trials, seed, dt, antithetic, moment_matching)
         check_memory(
-            "PathSet.paths",
             f"{trials:,} paths of {periods:,} periods of {len(self.processes)} processes",
             8.0 * len(self.processes) * (periods + 1) * trials,
         )
@@ -250,6 +241,7 @@ class PathSet:
         self._each_block(draws, fill)
         return answer
 
+    @checked
     def outcome(
         self,
         function: Any,
@@ -266,17 +258,14 @@ class PathSet:
         It is called block by block, and must return ``(trials,)``. Memory is bounded by the blocks.
         """
         if not callable(function):
-            raise invalid_argument("PathSet.outcome", "function", "a function of paths", function)
+            raise invalid_argument("function", "a function of paths", function)
         draws = self._draws(periods, trials, seed, dt, antithetic, False)
         answer: Floats = np.empty(trials)
 
         def fill(part: slice, values: list[Floats]) -> None:
             found = np.asarray(function(np.stack(values)), dtype=np.float64)
             if found.shape != (part.stop - part.start,):
-                raise ParameterError(
-                    f"the function must give one value a trial, not {found.shape}",
-                    owner="PathSet.outcome",
-                )
+                raise ParameterError(f"the function must give one value a trial, not {found.shape}")
             answer[part] = found
 
         self._each_block(draws, fill)
@@ -285,10 +274,10 @@ class PathSet:
     def _draws(
         self, periods: int, trials: int, seed: Seed, dt: float, antithetic: bool, matching: bool
     ) -> PathDraws:
-        check_integer("PathSet.paths", "periods", periods, least=1)
-        check_integer("PathSet.paths", "trials", trials, least=1)
-        positive("PathSet.paths", "dt", dt)
-        check_memory("PathSet.paths", f"{trials:,} trials", 8.0 * trials)
+        check_integer("periods", periods, least=1)
+        check_integer("trials", trials, least=1)
+        positive("dt", dt)
+        check_memory(f"{trials:,} trials", 8.0 * trials)
         return PathDraws(periods, trials, checked_seed(seed), dt, antithetic, matching)
 
     def _each_block(self, draws: PathDraws, fill: Any) -> None:

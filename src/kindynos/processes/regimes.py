@@ -16,10 +16,19 @@ from kindynos.processes.base import Process, accumulate, observed
 from kindynos.processes.fitted import FittedSeries
 from kindynos.processes.likelihood import likelihood_optimum, picked, resampled
 from kindynos.processes.regime_filter import climbed, filtered
-from kindynos.validate import array_of, check_integer, finite, invalid_argument, positive
+from kindynos.validate import (
+    array_of,
+    check_integer,
+    checked,
+    checked_init,
+    finite,
+    invalid_argument,
+    positive,
+)
 from kindynos.validate import volatility as a_volatility
 
 
+@checked_init
 @dataclass(frozen=True)
 class RegimeSwitching(Process):
     """A price that moves between two regimes, each with its own drift and volatility, at random
@@ -50,22 +59,19 @@ class RegimeSwitching(Process):
     shocks = 2  # the diffusion, and whether the regime is left
 
     def __post_init__(self) -> None:
-        positive("RegimeSwitching", "start", self.start)
+        positive("start", self.start)
         for name, rule in (("drifts", finite), ("volatilities", a_volatility), ("rates", positive)):
             pair = getattr(self, name)
             if isinstance(pair, str) or not hasattr(pair, "__len__") or len(pair) != 2:
-                raise invalid_argument("RegimeSwitching", name, "a pair, one for each regime", pair)
+                raise invalid_argument(name, "a pair, one for each regime", pair)
             object.__setattr__(
-                self,
-                name,
-                tuple(
-                    rule("RegimeSwitching", f"{name}[{i}]", value) for i, value in enumerate(pair)
-                ),
+                self, name, tuple(rule(f"{name}[{i}]", value) for i, value in enumerate(pair))
             )
-        if check_integer("RegimeSwitching", "first", self.first) not in (0, 1):
-            raise invalid_argument("RegimeSwitching", "first", "0 or 1", self.first)
+        if check_integer("first", self.first) not in (0, 1):
+            raise invalid_argument("first", "0 or 1", self.first)
         self._keep_fit()
 
+    @checked
     def share_in(self, regime: int) -> float:
         """Return the share of time spent in a regime in the long run."""
         return self.rates[1 - regime] / sum(self.rates)
@@ -103,6 +109,7 @@ class RegimeSwitching(Process):
         wild = self._regimes(shocks[1], dt, self)
         return np.where(wild, self.volatilities[1], self.volatilities[0]) * math.sqrt(dt)
 
+    @checked
     def expected(self, time: ArrayLike) -> Any:
         """Return the expected value, with a regime that may be left at any moment.
 
@@ -113,7 +120,7 @@ class RegimeSwitching(Process):
 
         out, back = self.rates
         growth = np.array([[-out, out], [back, -back]]) + np.diag(self.drifts)
-        times = array_of(type(self).__name__, "time", time)
+        times = array_of("time", time)
         return self.start * expm(times[..., None, None] * growth)[..., self.first, :].sum(axis=-1)
 
     def _expected_values(self, periods: int, dt: float) -> Floats:
@@ -130,6 +137,7 @@ class RegimeSwitching(Process):
         return np.asarray(np.sum(parts[1:], axis=1))
 
     @classmethod
+    @checked
     def fit(cls, series: ArrayLike, dt: float = 1.0) -> Self:
         """Return the process fitted to prices ``dt`` apart by maximum likelihood, with standard
         errors in ``fitted``.
@@ -138,7 +146,7 @@ class RegimeSwitching(Process):
         maximisation, from two starts. Regime 0 is the calmer; the start is in the regime that is
         likelier at the end of the series. Raises ParameterError for prices that cannot be used.
         """
-        values, step = observed(f"{cls.__name__}.fit", series, dt, above_zero=True)
+        values, step = observed(series, dt, above_zero=True)
         returns = np.diff(np.log(values))
 
         def cost(theta: Floats) -> float:

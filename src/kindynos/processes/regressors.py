@@ -14,34 +14,32 @@ from kindynos.validate import array_of, finite
 MOST_REGRESSORS = 100
 
 
-def exog_values(owner: str, name: str, value: Any) -> dict[str, tuple[float, ...]]:
+def exog_values(name: str, value: Any) -> dict[str, tuple[float, ...]]:
     """Return regressors by name, each a tuple of as many values as the others."""
     if not isinstance(value, Mapping):
         raise ParameterError(
             f"{name} must have one row of values for each regressor by name, such as "
-            f"{{'fare': [42, 42, 45]}}, not {value!r:.40}",
-            owner=owner,
+            f"{{'fare': [42, 42, 45]}}, not {value!r:.40}"
         )
-    found = {str(key): _known_values(owner, str(key), column) for key, column in value.items()}
+    found = {str(key): _known_values(str(key), column) for key, column in value.items()}
     lengths = {key: len(column) for key, column in found.items()}
     if len(set(lengths.values())) > 1:
         said = ", ".join(f"{key} {count}" for key, count in lengths.items())
-        raise ParameterError(f"{name}: regressors differ in length ({said:.200})", owner=owner)
+        raise ParameterError(f"{name}: regressors differ in length ({said:.200})")
     return found
 
 
-def effects_of(owner: str, name: str, value: Any) -> dict[str, float]:
+def effects_of(name: str, value: Any) -> dict[str, float]:
     """Return the effect of each regressor by name."""
     if not isinstance(value, Mapping):
         raise ParameterError(
             f"{name} must have one number for each regressor by name, such as {{'fare': -3.0}}, "
-            f"not {value!r:.40}",
-            owner=owner,
+            f"not {value!r:.40}"
         )
-    return {str(key): finite(owner, f"{name}[{key!r}]", number) for key, number in value.items()}
+    return {str(key): finite(f"{name}[{key!r}]", number) for key, number in value.items()}
 
 
-def aligned(owner: str, exog: Any, series: Any) -> dict[str, tuple[float, ...]]:
+def aligned(exog: Any, series: Any) -> dict[str, tuple[float, ...]]:
     """Return regressors by name from the first known value of a series on, also beyond its end.
 
     ``exog`` is a DataFrame, a pandas Series, a mapping from names to values, or an array ``(values,
@@ -50,44 +48,42 @@ def aligned(owner: str, exog: Any, series: Any) -> dict[str, tuple[float, ...]]:
     """
     if exog is None:
         return {}
-    columns = _columns(owner, exog)
+    columns = _columns(exog)
     if not columns or len(columns) > MOST_REGRESSORS:
         raise ParameterError(
-            f"exog needs 1 to {MOST_REGRESSORS} regressors, and has {len(columns)}", owner=owner
+            f"exog needs 1 to {MOST_REGRESSORS} regressors, and has {len(columns)}"
         )
-    values = array_of(owner, "series", series)
-    begin = int(np.argmax(~np.isnan(values))) + _first_row(owner, exog, series)
-    found = {name: _known_values(owner, name, column[begin:]) for name, column in columns.items()}
+    values = array_of("series", series)
+    begin = int(np.argmax(~np.isnan(values))) + _first_row(exog, series)
+    found = {name: _known_values(name, column[begin:]) for name, column in columns.items()}
     needed = len(values) - int(np.argmax(~np.isnan(values)))
     for name, column in found.items():
         if len(column) < needed:
             raise ParameterError(
                 f"the regressor {name!r} has {len(column)} values, and the series {needed}; it "
-                "needs one for each period of the series, and one for each period to forecast",
-                owner=owner,
+                "needs one for each period of the series, and one for each period to forecast"
             )
-    return exog_values(owner, "exog", found)
+    return exog_values("exog", found)
 
 
-def _columns(owner: str, exog: Any) -> dict[str, Floats]:
+def _columns(exog: Any) -> dict[str, Floats]:
     """Return the values of each regressor by name."""
     if hasattr(exog, "columns"):
-        return {str(name): array_of(owner, f"exog {name}", exog[name]) for name in exog.columns}
+        return {str(name): array_of(f"exog {name}", exog[name]) for name in exog.columns}
     if isinstance(exog, Mapping):
-        return {str(name): array_of(owner, f"exog {name}", exog[name]) for name in exog}
-    table = array_of(owner, "exog", exog)
+        return {str(name): array_of(f"exog {name}", exog[name]) for name in exog}
+    table = array_of("exog", exog)
     if table.ndim == 1:
         return {str(getattr(exog, "name", None) or "exog"): table}
     if table.ndim != 2:
         raise ParameterError(
             f"exog must have one row per period and one column per regressor, not the shape "
-            f"{table.shape}",
-            owner=owner,
+            f"{table.shape}"
         )
     return {f"exog {i}": column for i, column in enumerate(table.T, start=1)}
 
 
-def _first_row(owner: str, exog: Any, series: Any) -> int:
+def _first_row(exog: Any, series: Any) -> int:
     """Return the row of the regressors that belongs to the first value of the series."""
     dates, own = _dates_of(series), _dates_of(exog)
     if dates is None or own is None:
@@ -95,14 +91,13 @@ def _first_row(owner: str, exog: Any, series: Any) -> int:
     missing = ~dates.isin(own)
     if missing.any():
         raise ParameterError(
-            f"the regressors have no row for {dates[int(np.argmax(missing))]:%Y-%m-%d}", owner=owner
+            f"the regressors have no row for {dates[int(np.argmax(missing))]:%Y-%m-%d}"
         )
     first = int(np.argmax(own == dates[0]))
     if not own[first : first + len(dates)].equals(dates):
         raise ParameterError(
             "the regressors must have the same dates as the series, in order, and go on after "
-            "its end",
-            owner=owner,
+            "its end"
         )
     return first
 
@@ -115,20 +110,18 @@ def _dates_of(values: Any) -> Any:
     return index if hasattr(index, "year") and len(index) else None
 
 
-def _known_values(owner: str, name: str, values: Sequence[float] | Floats) -> tuple[float, ...]:
-    found = array_of(owner, f"regressor {name}", values)
+def _known_values(name: str, values: Sequence[float] | Floats) -> tuple[float, ...]:
+    found = array_of(f"regressor {name}", values)
     if found.ndim != 1:
         raise ParameterError(
-            f"the regressor {name!r} must be flat, one value per period, not {found.shape}",
-            owner=owner,
+            f"the regressor {name!r} must be flat, one value per period, not {found.shape}"
         )
     wrong = ~np.isfinite(found)
     if wrong.any():
         place = int(np.argmax(wrong))
         raise ParameterError(
             f"the regressor {name!r} has no number in row {place}; a regressor is known in every "
-            "period",
-            owner=owner,
+            "period"
         )
     return tuple(map(float, found))
 

@@ -40,16 +40,12 @@ class InPeriods(Process):
     def _whole_steps(self, dt: float) -> None:
         """Raise ParameterError for periods that are not one step long."""
         if dt != 1:
-            raise ParameterError(
-                f"moves in steps of one period, so that dt must be 1, not {dt:g}",
-                owner=type(self).__name__,
-            )
+            raise ParameterError(f"moves in steps of one period, so that dt must be 1, not {dt:g}")
 
     def _periods_of(self, time: float, steps: int) -> int:
         if time != int(time):
             raise ParameterError(
-                f"moves in whole periods; time must be a whole number, not {time:g}",
-                owner=type(self).__name__,
+                f"moves in whole periods; time must be a whole number, not {time:g}"
             )
         self._check_ahead(time)
         return int(time)
@@ -58,17 +54,13 @@ class InPeriods(Process):
         """Raise ParameterError for a time so far ahead that forecasts would take minutes."""
         if time > FARTHEST:
             raise ParameterError(
-                f"forecasts go at most {FARTHEST:,} periods ahead, not {time:,.0f}",
-                owner=type(self).__name__,
+                f"forecasts go at most {FARTHEST:,} periods ahead, not {time:,.0f}"
             )
 
     def expected(self, time: ArrayLike) -> Any:
-        times = array_of(type(self).__name__, "time", time)
+        times = array_of("time", time)
         if times.size and (times.min() < 0 or (times != np.floor(times)).any()):
-            raise ParameterError(
-                "moves in whole periods; times must be whole numbers from 0 up",
-                owner=type(self).__name__,
-            )
+            raise ParameterError("moves in whole periods; times must be whole numbers from 0 up")
         if not times.size:
             return times
         self._check_ahead(float(times.max()))
@@ -89,7 +81,7 @@ LARGEST = 1e80  # whose powers a float still holds
 CLOSE = 1e-3  # relative, of parameters that are refitted
 
 
-def same_process(owner: str, stated: Any, estimated: Any, names: Sequence[str]) -> Any:
+def same_process(stated: Any, estimated: Any, names: Sequence[str]) -> Any:
     """Return a process that was refitted; raises ParameterError where it is another than the
     one stated.
     """
@@ -99,51 +91,40 @@ def same_process(owner: str, stated: Any, estimated: Any, names: Sequence[str]) 
             raise ParameterError(
                 f"its history gives {name} = {getattr(estimated, name)}, and "
                 f"{getattr(stated, name)} is stated; uncertain "
-                "parameters are those fitted to the history",
-                owner=owner,
+                "parameters are those fitted to the history"
             )
     return estimated
 
 
-def series_values(
-    owner: str, name: str, series: Any, above_zero: bool, least: int = 0
-) -> tuple[float, ...]:
+def series_values(name: str, series: Any, above_zero: bool, least: int = 0) -> tuple[float, ...]:
     """Return a flat series from its first value on as a tuple, with NaN for missing values.
 
     Raises ParameterError for values that cannot be used, and fewer than ``least`` of them.
     """
-    values = array_of(owner, name, in_order(owner, series) if np.ndim(series) else [series])
+    values = array_of(name, in_order(series) if np.ndim(series) else [series])
     if values.ndim != 1:
-        raise ParameterError(
-            f"{name} must be flat, one value a period, not {values.shape}", owner=owner
-        )
+        raise ParameterError(f"{name} must be flat, one value a period, not {values.shape}")
     known = np.flatnonzero(~np.isnan(values))
     values = values[known[0] :] if len(known) else values[:0]
     if np.isinf(values).any():
-        raise ParameterError(
-            f"value {int(np.argmax(np.isinf(values)))} of {name} is infinite", owner=owner
-        )
+        raise ParameterError(f"value {int(np.argmax(np.isinf(values)))} of {name} is infinite")
     if above_zero and (values <= 0).any():
         place = int(np.argmax(values <= 0))
         raise ParameterError(
-            f"value {place} of {name} is {values[place]:g}; a log needs values above 0", owner=owner
+            f"value {place} of {name} is {values[place]:g}; a log needs values above 0"
         )
     if len(known) < least:
-        raise ParameterError(
-            f"needs at least {least} values, and {name} has {len(known)}", owner=owner
-        )
+        raise ParameterError(f"needs at least {least} values, and {name} has {len(known)}")
     if least and float(np.nanmax(np.abs(values))) > LARGEST:
         raise ParameterError(
-            f"{name} reaches {np.nanmax(np.abs(values)):.3g}; measure it in other units",
-            owner=owner,
+            f"{name} reaches {np.nanmax(np.abs(values)):.3g}; measure it in other units"
         )
     if least and np.ptp(values[~np.isnan(values)]) == 0:
         raise ParameterError(
-            f"all values of {name} are equal, {values[0]:g}; there is nothing to estimate",
-            owner=owner,
+            f"all values of {name} are equal, {values[0]:g}; there is nothing to estimate"
         )
     if least and np.nanmax(values) - np.nanmin(values) < 1 / LARGEST:
-        raise ParameterError(f"{name} hardly changes; measure it in other units", owner=owner)
+        raise ParameterError(f"{name} hardly changes; measure it in other units")
     return tuple(map(float, values))
 
 

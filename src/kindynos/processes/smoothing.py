@@ -26,19 +26,28 @@ from kindynos.processes.base import Process
 from kindynos.processes.fitted import FittedSeries
 from kindynos.processes.series import InPeriods, known_length, same_process, series_values
 from kindynos.processes.smoothing_fit import Form, Found, OpenSmoothing, SmoothingLikelihood
-from kindynos.validate import check_integer, finite, fraction, one_of, positive
+from kindynos.validate import (
+    check_integer,
+    checked,
+    checked_init,
+    finite,
+    fraction,
+    one_of,
+    positive,
+)
 
 SEASONS = ("additive", "multiplicative")
 
 
-def _weight(owner: str, name: str, value: Any) -> float | None:
-    return None if value is None else fraction(owner, name, value)
+def _weight(name: str, value: Any) -> float | None:
+    return None if value is None else fraction(name, value)
 
 
-def _seasonal(owner: str, name: str, values: Any) -> tuple[float, ...]:
-    return tuple(finite(owner, f"{name}[{i}]", value) for i, value in enumerate(values))
+def _seasonal(name: str, values: Any) -> tuple[float, ...]:
+    return tuple(finite(f"{name}[{i}]", value) for i, value in enumerate(values))
 
 
+@checked_init
 @dataclass(frozen=True)
 class ExponentialSmoothing(InPeriods):
     """A series around a level, with a trend and a season that are smoothed exponentially, in steps
@@ -85,20 +94,15 @@ class ExponentialSmoothing(InPeriods):
 
     def __post_init__(self) -> None:
         super().__post_init__()
-        one_of("ExponentialSmoothing", "season_kind", self.season_kind, SEASONS)
-        values = series_values(
-            "ExponentialSmoothing", "history", self.history, self.season_kind == "multiplicative"
-        )
+        one_of("season_kind", self.season_kind, SEASONS)
+        values = series_values("history", self.history, self.season_kind == "multiplicative")
         object.__setattr__(self, "history", values)
         if len(self.season) == 1:
-            raise ParameterError("a season has at least 2 periods", owner="ExponentialSmoothing")
+            raise ParameterError("a season has at least 2 periods")
         if self.season and self.season_weight is None:
-            raise ParameterError("season needs season_weight=", owner="ExponentialSmoothing")
+            raise ParameterError("season needs season_weight=")
         if self.season_kind == "multiplicative" and any(value <= 0 for value in self.season):
-            raise ParameterError(
-                "the factors of a multiplicative season must be above 0",
-                owner="ExponentialSmoothing",
-            )
+            raise ParameterError("the factors of a multiplicative season must be above 0")
 
     @property
     def form(self) -> Form:
@@ -164,6 +168,7 @@ class ExponentialSmoothing(InPeriods):
         return Normal(float(self._expected_values(periods, 1.0)[-1]), math.sqrt(variance))
 
     @classmethod
+    @checked
     def fit(
         cls,
         series: ArrayLike,
@@ -189,32 +194,27 @@ class ExponentialSmoothing(InPeriods):
         >>> level.level_weight < 0.2
         True
         """
-        owner = f"{cls.__name__}.fit"
         if not isinstance(trend, bool | str) or trend not in (True, False, "damped"):
-            raise ParameterError(
-                f'trend must be True, False or "damped", not {trend!r:.40}', owner=owner
-            )
-        one_of(owner, "season_kind", season_kind, SEASONS)
-        length = check_integer(owner, "season", season, least=0)
+            raise ParameterError(f'trend must be True, False or "damped", not {trend!r:.40}')
+        one_of("season_kind", season_kind, SEASONS)
+        length = check_integer("season", season, least=0)
         if length == 1:
-            raise ParameterError("a season has at least 2 periods; 0 stands for none", owner=owner)
+            raise ParameterError("a season has at least 2 periods; 0 stands for none")
         times = bool(length) and season_kind == "multiplicative"
         form = Form(bool(trend), trend == "damped", length, times)
-        values = series_values(owner, "series", series, times, least=8)
+        values = series_values("series", series, times, least=8)
         history, values = values, values[: known_length(values)]
         if 2 * length > len(values):
             raise ParameterError(
                 f"a season of {length} is longer than half the series, which has "
-                f"{len(values)} values",
-                owner=owner,
+                f"{len(values)} values"
             )
-        series_values(owner, "series", values, times, least=form.size + 3)
+        series_values("series", values, times, least=form.size + 3)
         model = SmoothingLikelihood(np.array(values), form)
         found = model.best(_found_of(near, form))
         if model.is_exact(found):
             raise ParameterError(
-                "the series follows its trend and season exactly; there is nothing random to fit",
-                owner=owner,
+                "the series follows its trend and season exactly; there is nothing random to fit"
             )
         ends = model.at(found.theta[:, None], found.hidden[:, None]).states[:, :, 0]
         named = {
@@ -240,26 +240,20 @@ class ExponentialSmoothing(InPeriods):
 
     def refit(self) -> Self:
         if not self.history:
-            raise ParameterError(
-                "keeps no history from which its parameters could be refitted",
-                owner="ExponentialSmoothing",
-            )
+            raise ParameterError("keeps no history from which its parameters could be refitted")
         form = self.form
         trend: bool | str = "damped" if form.damped else form.trend
         estimated = type(self).fit(self.history, trend, form.season, self.season_kind)
-        found: Self = same_process(
-            "ExponentialSmoothing", self, estimated, ("level", "level_weight", "sd")
-        )
+        found: Self = same_process(self, estimated, ("level", "level_weight", "sd"))
         return found
 
+    @checked
     def residuals(self) -> Floats:
         """Return what the series it was fitted to did beyond its forecasts, in units of ``sd``;
         NaN where it is missing.
         """
         if self.fitted is None:
-            raise ParameterError(
-                "needs a fit to have residuals", owner="ExponentialSmoothing.residuals"
-            )
+            raise ParameterError("needs a fit to have residuals")
         estimated: OpenSmoothing = self.fitted.estimated
         return estimated.likelihood.errors_of(estimated.found) / self.sd
 

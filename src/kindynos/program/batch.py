@@ -110,8 +110,8 @@ class BatchTask:
             f"sampling={self.plan.label!r})"
         )
         return RunError(
-            f"trial {number} failed: {error.reason}; with {error.inputs}. To run it alone: "
-            f"f(**{again})"
+            f"{error.reason}; with {error.inputs}. To run it alone: f(**{again})",
+            owner=f"trial {number}",
         )
 
     def _check(self, batch: int, values: dict[str, Floats]) -> None:
@@ -124,7 +124,8 @@ class BatchTask:
             drawn = ", ".join(f"{driver}={value[place]:.6g}" for driver, value in drivers.items())
             trial = self.blocks.part(batch).start + place
             raise RunError(
-                f"outcome {name!r} is not a number in trial {trial} ({drawn}); seed {self.seed}"
+                f"is not a number in trial {trial} ({drawn}); seed {self.seed}",
+                owner=f"outcome {name!r}",
             )
 
 
@@ -154,13 +155,13 @@ def inputs_of_trial(
     see Model.inputs.
     """
     blocks = Blocks.cut(
-        check_integer("inputs", "trials", trials, least=1, most=MOST_TRIALS),
+        check_integer("trials", trials, least=1, most=MOST_TRIALS),
         program.periods,
         plan.powers_of_two,
         program.shares,
     )
-    if check_integer("inputs", "trial", trial, least=0) >= blocks.trials:
-        raise invalid_argument("inputs", "trial", f"from 0 to {blocks.trials - 1}", trial)
+    if check_integer("trial", trial, least=0) >= blocks.trials:
+        raise invalid_argument("trial", f"from 0 to {blocks.trials - 1}", trial)
     batch, place = blocks.find(trial)
     drawn = program.draw(
         plan, seed, {block: blocks.size(block) for block in blocks.in_batch(batch)}

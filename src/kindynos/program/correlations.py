@@ -59,16 +59,16 @@ def checked_correlation(names: Sequence[Any], value: Any, **options: Any) -> Cor
     is wrong.
     """
     entry = Correlation(tuple(names), value, **options)
-    one_of("correlate", "kind", entry.kind, KINDS)
-    one_of("correlate", "copula", entry.copula, COPULAS)
+    one_of("kind", entry.kind, KINDS)
+    one_of("copula", entry.copula, COPULAS)
     if len(entry.names) < 2:
-        raise ModelError("name at least two drivers", owner="correlate")
+        raise ModelError("name at least two drivers")
     for place, name in enumerate(entry.names):
         if name in entry.names[:place]:
-            raise ModelError(f"{name!r} cannot be correlated with itself", owner="correlate")
+            raise ModelError(f"{name!r} cannot be correlated with itself")
     stated = [value for value in (entry.value, entry.parameter, entry.tau) if value is not None]
     if len(stated) != 1:
-        raise ModelError("state one of a correlation, parameter= and tau=", owner="correlate")
+        raise ModelError("state one of a correlation, parameter= and tau=")
     return (
         _checked_archimedean(entry) if entry.copula in ARCHIMEDEAN else _checked_elliptical(entry)
     )
@@ -88,47 +88,40 @@ def checked_matrix(
 def _checked_elliptical(entry: Correlation) -> Correlation:
     if (entry.df is not None) != (entry.copula == "t"):
         rule = "needs df=, its degrees of freedom" if entry.copula == "t" else "takes no df"
-        raise ModelError(f"the {entry.copula} copula {rule}", owner="correlate")
-    if entry.df is not None and finite("correlate", "df", entry.df) < FEWEST_DF:
-        raise invalid_argument("correlate", "df", f"at least {FEWEST_DF}", entry.df)
+        raise ModelError(f"the {entry.copula} copula {rule}")
+    if entry.df is not None and finite("df", entry.df) < FEWEST_DF:
+        raise invalid_argument("df", f"at least {FEWEST_DF}", entry.df)
     if entry.parameter is not None:
         raise ModelError(
-            f"the {entry.copula} copula is stated by a correlation or tau=, not parameter=",
-            owner="correlate",
+            f"the {entry.copula} copula is stated by a correlation or tau=, not parameter="
         )
     for name, value in (("the correlation", entry.value), ("tau", entry.tau)):
-        if value is not None and not -1 <= finite("correlate", name, value) <= 1:
-            raise invalid_argument("correlate", name, "from -1 to 1", value)
+        if value is not None and not -1 <= finite(name, value) <= 1:
+            raise invalid_argument(name, "from -1 to 1", value)
     if entry.kind == "linear" and entry.copula == "t":
         raise ModelError(
-            "a linear correlation goes with the gaussian copula; state a rank correlation "
-            "for the t",
-            owner="correlate",
+            "a linear correlation goes with the gaussian copula; state a rank correlation for the t"
         )
     return entry
 
 
 def _checked_archimedean(entry: Correlation) -> Correlation:
     if entry.df is not None:
-        raise ModelError(f"the {entry.copula} copula takes no df", owner="correlate")
+        raise ModelError(f"the {entry.copula} copula takes no df")
     if entry.value is not None:
         raise ModelError(
-            f"the {entry.copula} copula is stated by parameter= or tau=, not by a correlation",
-            owner="correlate",
+            f"the {entry.copula} copula is stated by parameter= or tau=, not by a correlation"
         )
     several = len(entry.names) > 2
     if entry.tau is not None:
-        tau = finite("correlate", "tau", entry.tau)
+        tau = finite("tau", entry.tau)
         low = -1 if entry.copula == "frank" and not several else 0
         if not low < tau < 1 or tau == 0:
             raise invalid_argument(
-                "correlate",
-                f"tau of the {entry.copula} copula",
-                f"between {low} and 1, and not 0",
-                tau,
+                f"tau of the {entry.copula} copula", f"between {low} and 1, and not 0", tau
             )
         return entry
-    value = finite("correlate", "parameter", entry.parameter)
+    value = finite("parameter", entry.parameter)
     least, rule = {
         "clayton": (0.0, "above 0"),
         "gumbel": (1.0, "at least 1"),
@@ -137,7 +130,7 @@ def _checked_archimedean(entry: Correlation) -> Correlation:
     if entry.copula == "frank" and several:
         least, rule = 0.0, "above 0 for more than two drivers"
     if value < least or (value == 0 and entry.copula != "gumbel"):
-        raise invalid_argument("correlate", f"parameter of the {entry.copula} copula", rule, value)
+        raise invalid_argument(f"parameter of the {entry.copula} copula", rule, value)
     return entry
 
 
@@ -152,18 +145,14 @@ def check_names(
             if name not in drivers:
                 what = "a given figure or a line" if name in known else "not declared"
                 raise ModelError(
-                    f"{name!r} is {what}; only drivers are correlated",
-                    owner="correlate",
-                    unknown=name,
-                    known=drivers,
+                    f"{name!r} is {what}; only drivers are correlated", unknown=name, known=drivers
                 )
         alike = {drivers[name].each_period for name in entry.names}
         if len(alike) > 1:
             pair = " and ".join(entry.names)
             raise ModelError(
                 f"{pair} are not drawn alike: one has one number per trial, the other one "
-                "each period",
-                owner="correlate",
+                "each period"
             )
 
 
@@ -249,8 +238,7 @@ def _connected(
         if len(members) > MOST_TOGETHER:
             raise ModelError(
                 f"{len(members):,} drivers are linked by correlations; at most "
-                f"{MOST_TOGETHER:,} may be",
-                owner="correlate",
+                f"{MOST_TOGETHER:,} may be"
             )
     return found
 
@@ -263,19 +251,14 @@ def _group(
 ) -> tuple[DriverGroup, list[Repair]]:
     first = correlations[0]
     if {(entry.copula, entry.df) for entry in correlations} != {(first.copula, first.df)}:
-        raise ModelError(
-            f"{', '.join(names)} hang together and need one copula, not several", owner="correlate"
-        )
+        raise ModelError(f"{', '.join(names)} hang together and need one copula, not several")
     if serial and first.copula != "gaussian":
-        raise ModelError(
-            f"serial= goes with the gaussian copula, not with {first.copula}", owner="correlate"
-        )
+        raise ModelError(f"serial= goes with the gaussian copula, not with {first.copula}")
     if first.copula in ARCHIMEDEAN:
         if len(correlations) > 1:
             raise ModelError(
                 f"{', '.join(names)} share a {first.copula} copula; state it once, with all its "
-                "drivers",
-                owner="correlate",
+                "drivers"
             )
         value = first.parameter if first.tau is None else of_tau(first.copula, first.tau)
         assert value is not None
@@ -316,8 +299,7 @@ def _possible(matrix: Floats, names: Sequence[str], repair: bool) -> tuple[Float
         raise ParameterError(
             "these correlations cannot hold together: "
             f"{'; '.join(conflicting_pairs(matrix, names, convert.to_rank))}. "
-            "See kd.nearest_correlation(matrix), or say repair=True",
-            owner="correlate",
+            "See kd.nearest_correlation(matrix), or say repair=True"
         )
     near = nearest_correlation(matrix)
     moved = [
@@ -348,14 +330,11 @@ def _normal(
     if entry.kind == "linear":
         for name in (first, second):
             if isinstance(drivers[name], DependentDriver):
-                raise ModelError(
-                    f"{name!r} has named parameters; state a rank correlation with it",
-                    owner="correlate",
-                )
+                raise ModelError(f"{name!r} has named parameters; state a rank correlation with it")
         try:
             return convert.of_linear(entry.value, marginals[first], marginals[second])
         except ParameterError as error:
-            raise ParameterError(f"{first} with {second}: {error}", owner="correlate") from None
+            raise ParameterError(f"{first} with {second}: {error}") from None
     return (
         convert.of_rank(entry.value)
         if entry.df is None
@@ -380,7 +359,6 @@ def _innovations(matrix: Floats, names: Sequence[str], serial: Mapping[str, floa
     np.fill_diagonal(answer, 1.0)
     if np.abs(answer).max() > 1 or not is_correlation_matrix(answer):
         raise ParameterError(
-            f"{', '.join(names)} cannot be so correlated with serial correlations so different",
-            owner="correlate",
+            f"{', '.join(names)} cannot be so correlated with serial correlations so different"
         )
     return answer

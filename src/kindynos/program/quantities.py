@@ -32,7 +32,7 @@ from kindynos.processes.base import Process
 from kindynos.program.calculation import Calculation
 from kindynos.program.shared_call import SharedCall
 from kindynos.sampling.plans import ScoreRequest
-from kindynos.validate import Positive, checked, finite, invalid_argument, one_of, shown
+from kindynos.validate import Positive, checked, finite, invalid_argument, one_of, owner_is, shown
 
 LONGEST_NAME = 100
 YEARLY = re.compile(r"\b(a|per|each) year\b|/ ?(year|yr|a)\b|\byearly\b|\bannual|\bp\. ?a\.", re.I)
@@ -409,6 +409,7 @@ def check_name(name: Any) -> str:
     return str(name)
 
 
+@owner_is("driver {name!r}")
 def distribution_driver(
     name: str,
     distribution: Distribution | StatedDistribution,
@@ -423,23 +424,20 @@ def distribution_driver(
     """Return a driver with a distribution, of checked arguments; raises ModelError or
     ParameterError.
     """
-    owner = f"driver {name!r}"
     if not isinstance(distribution, Distribution | StatedDistribution):
-        raise ModelError(
-            f"needs a distribution such as Normal(10, 2), not {shown(distribution)}", owner=owner
-        )
+        raise ModelError(f"needs a distribution such as Normal(10, 2), not {shown(distribution)}")
     if each is not None:
-        one_of(owner, "each", each, ("period",))
+        one_of("each", each, ("period",))
         if periods is None:
-            raise ModelError("each='period' needs a model with periods", owner=owner)
+            raise ModelError("each='period' needs a model with periods")
     if serial is not None:
         if each is None:
-            raise ModelError("serial= needs each='period'", owner=owner)
-        if not -1 < finite(owner, "serial", serial) < 1:
-            raise ParameterError(f"serial must be between -1 and 1, not {serial!r}", owner=owner)
+            raise ModelError("serial= needs each='period'")
+        if not -1 < finite("serial", serial) < 1:
+            raise ParameterError(f"serial must be between -1 and 1, not {serial!r}")
     if base is None and isinstance(distribution, Distribution):
-        finite(owner, "the mean, its base value (give base= instead),", distribution.mean)
-    checked = _base_value(owner, distribution, base)
+        finite("the mean, its base value (give base= instead),", distribution.mean)
+    checked = _base_value(distribution, base)
     if isinstance(distribution, StatedDistribution):
         return DependentDriver(
             name, checked, unit, source, distribution=distribution, each=each, serial=serial
@@ -449,9 +447,7 @@ def distribution_driver(
     )
 
 
-def _base_value(
-    owner: str, distribution: Distribution | StatedDistribution, base: Any
-) -> float | None:
+def _base_value(distribution: Distribution | StatedDistribution, base: Any) -> float | None:
     """Return a stated base value, of ``"mode"`` the likeliest one."""
     if isinstance(base, str) and base == "mode":
         base = (
@@ -459,12 +455,12 @@ def _base_value(
         )
         if base is None:
             raise ModelError(
-                "base='mode' needs a distribution with a stated mode, such as Triangular or Pert",
-                owner=owner,
+                "base='mode' needs a distribution with a stated mode, such as Triangular or Pert"
             )
-    return None if base is None else finite(owner, "base", base)
+    return None if base is None else finite("base", base)
 
 
+@owner_is("driver {name!r}")
 @checked
 def process_driver(
     name: str,
@@ -483,91 +479,75 @@ def process_driver(
     """Return a driver that is a process, of checked arguments; raises ModelError or
     ParameterError.
     """
-    owner = f"driver {name!r}"
     if periods is None:
-        raise ModelError("a process needs a model with periods", owner=owner)
+        raise ModelError("a process needs a model with periods")
     if each is not None or serial is not None:
-        raise ModelError(
-            "a process has its own course; each= and serial= belong to distributions", owner=owner
-        )
+        raise ModelError("a process has its own course; each= and serial= belong to distributions")
     if uncertain and process.fitted is None:
         raise ModelError(
-            f"uncertain=True needs a fitted process, such as {type(process).__name__}.fit(prices)",
-            owner=owner,
+            f"uncertain=True needs a fitted process, such as {type(process).__name__}.fit(prices)"
         )
-    checked = None if base is None else finite(owner, "base", base)
+    checked = None if base is None else finite("base", base)
     return ProcessDriver(
         name, checked, unit, source, process=process, dt=dt, uncertain=uncertain, shares=shares
     )
 
 
+@owner_is("line {name!r}")
 def check_signature(name: str, function: Callable[..., Any]) -> None:
     """Raise ModelError unless every parameter of the function is a plain name without a default."""
-    owner = f"line {name!r}"
     try:
         parameters = inspect.signature(function).parameters.values()
     except (TypeError, ValueError):
         raise ModelError(
-            f"a line is a Python function or a formula, not {function!r:.60}", owner=owner
+            f"a line is a Python function or a formula, not {function!r:.60}"
         ) from None
     for parameter in parameters:
         if parameter.kind in (parameter.VAR_POSITIONAL, parameter.VAR_KEYWORD):
-            raise ModelError(f"name every quantity it needs; {parameter} could be any", owner=owner)
+            raise ModelError(f"name every quantity it needs; {parameter} could be any")
         if parameter.kind is parameter.POSITIONAL_ONLY:
-            raise ModelError(
-                f"parameter {parameter.name!r} is positional-only; remove the '/'", owner=owner
-            )
+            raise ModelError(f"parameter {parameter.name!r} is positional-only; remove the '/'")
         if parameter.default is not parameter.empty:
             raise ModelError(
                 f"parameter {parameter.name!r} has a default, which would hide a missing quantity; "
-                f"remove it and say model.given({parameter.name}={parameter.default!r})",
-                owner=owner,
+                f"remove it and say model.given({parameter.name}={parameter.default!r})"
             )
 
 
+@owner_is("given {name!r}")
 def given_value(name: str, value: Any, periods: int | None) -> GivenValue:
     """Return a given value, checked: a finite number, a row of ``periods`` numbers, or pairs that
     make a table.
     """
-    owner = f"given {name!r}"
     if isinstance(value, dict):
         value = list(value.items())
     if isinstance(value, str) or not (
         hasattr(value, "__len__") and getattr(value, "shape", None) != ()
     ):
-        return finite(owner, "the value", value)
+        return finite("the value", value)
     items = value.tolist() if hasattr(value, "tolist") else list(value)
     if items and all(isinstance(item, list | tuple) for item in items):
         if all(len(item) == 1 for item in items):
             items = [item[0] for item in items]
         else:
-            return _lookup_table(owner, items)
-    row = tuple(finite(owner, f"the value of period {i + 1}", item) for i, item in enumerate(items))
+            return _lookup_table(items)
+    row = tuple(finite(f"the value of period {i + 1}", item) for i, item in enumerate(items))
     if periods is None:
-        raise ModelError(
-            f"a row needs a model with periods; say Model(..., periods={len(row)})", owner=owner
-        )
+        raise ModelError(f"a row needs a model with periods; say Model(..., periods={len(row)})")
     if len(row) != periods:
-        raise ModelError(
-            f"a row needs one number per period, {periods}, not {len(row)}", owner=owner
-        )
+        raise ModelError(f"a row needs one number per period, {periods}, not {len(row)}")
     return row
 
 
-def _lookup_table(owner: str, items: list[Any]) -> tuple[tuple[float, float], ...]:
+def _lookup_table(items: list[Any]) -> tuple[tuple[float, float], ...]:
     pairs = []
     for i, item in enumerate(items):
         if len(item) != 2:
-            raise invalid_argument(
-                owner, f"row {i + 1} of the table", "a pair of key and value", item
-            )
-        pairs.append(
-            (finite(owner, f"key {i + 1}", item[0]), finite(owner, f"value {i + 1}", item[1]))
-        )
+            raise invalid_argument(f"row {i + 1} of the table", "a pair of key and value", item)
+        pairs.append((finite(f"key {i + 1}", item[0]), finite(f"value {i + 1}", item[1])))
     for earlier, later in pairwise(pairs):
         if later[0] <= earlier[0]:
             raise ModelError(
-                f"the keys of a table must increase, and {later[0]!r} follows {earlier[0]!r}",
-                owner=owner,
+                f"the keys of a table must increase, and {later[0]!r} follows {earlier[0]!r}"
             )
     return tuple(pairs)

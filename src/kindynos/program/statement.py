@@ -13,7 +13,7 @@ from typing import Any
 from kindynos.distributions.base import Distribution
 from kindynos.distributions.registry import distribution_from, parameters_of
 from kindynos.distributions.stated import StatedDistribution
-from kindynos.errors import KindynosError, ModelError
+from kindynos.errors import KindynosError, ModelError, concerning
 from kindynos.processes.base import Process
 from kindynos.program.correlations import Correlation
 from kindynos.program.program import Program, compile_model
@@ -32,7 +32,7 @@ from kindynos.program.quantities import (
     process_driver,
 )
 from kindynos.program.timeline import Timeline
-from kindynos.validate import shown, words
+from kindynos.validate import checked, shown, words
 
 MOST_QUANTITIES = 3_000
 PERIODS = "periods"  # what stands for their number among replacements
@@ -51,12 +51,11 @@ class Statement:
     correlations: tuple[Correlation, ...] = ()
     scenarios: Mapping[str, Mapping[str, Any]] = field(default_factory=dict)
 
+    @checked
     def __post_init__(self) -> None:
         if not isinstance(self.name, str) or not self.name.strip():
-            raise ModelError(
-                f"name must be a text that is not empty, not {shown(self.name)}", owner="Model"
-            )
-        words("Model", "name", self.name)
+            raise ModelError(f"name must be a text that is not empty, not {shown(self.name)}")
+        words("name", self.name)
 
     @cached_property
     def program(self) -> Program:
@@ -73,12 +72,10 @@ class Statement:
         by another.
         """
         check_name(quantity.name)
-        owner = (
-            f"{next(word for kind, word in WORDS.items() if isinstance(quantity, kind))} "
-            f"{quantity.name!r}"
-        )
-        words(owner, "unit", quantity.unit)
-        words(owner, "source", getattr(quantity, "source", None))
+        word = next(word for kind, word in WORDS.items() if isinstance(quantity, kind))
+        with concerning(f"{word} {quantity.name!r}"):
+            words("unit", quantity.unit)
+            words("source", getattr(quantity, "source", None))
         earlier = self.quantities.get(quantity.name)
         again = earlier == quantity or (isinstance(quantity, Line) and quantity.same_as(earlier))
         if earlier is not None and not again:
@@ -102,9 +99,7 @@ class Statement:
         for entry in entries:
             for name in entry.names:
                 if not isinstance(name, str):
-                    raise ModelError(
-                        f"a driver is named by a text, not {shown(name)}", owner="correlate"
-                    )
+                    raise ModelError(f"a driver is named by a text, not {shown(name)}")
             other = next((known[pair] for pair in _pairs(entry) if pair in known), None)
             if other is None:
                 known.update((pair, entry) for pair in _pairs(entry))
@@ -112,9 +107,7 @@ class Statement:
             elif other != entry:
                 both = [name for name in other.names if name in entry.names]
                 stated = "" if other.value is None else f" ({other.value})"
-                raise ModelError(
-                    f"{' and '.join(both[:2])} are correlated already{stated}", owner="correlate"
-                )
+                raise ModelError(f"{' and '.join(both[:2])} are correlated already{stated}")
         return replace(self, correlations=(*self.correlations, *added))
 
     def without_correlations(self) -> Statement:
@@ -126,10 +119,8 @@ class Statement:
         ParameterError for a wrong one.
         """
         if not isinstance(name, str) or not name.strip():
-            raise ModelError(
-                f"the name must be a text that is not empty, not {shown(name)}", owner="scenario"
-            )
-        words("scenario", "name", name)
+            raise ModelError(f"the name must be a text that is not empty, not {shown(name)}")
+        words("name", name)
         if self.scenarios.get(name, replacements) != replacements:
             raise ModelError(f"scenario {name!r} is there already, with other replacements")
         self.scenario(name, replacements)
@@ -170,7 +161,7 @@ class Statement:
     def _with_periods(self, count: Any, others: Mapping[str, Any]) -> Statement:
         """Return the statement over another number of periods."""
         if self.timeline.periods is None:
-            raise ModelError("the model has no periods to change", owner="replace", name=PERIODS)
+            raise ModelError("the model has no periods to change", name=PERIODS)
         if isinstance(count, float) and count.is_integer():
             count = int(count)
         timeline = Timeline.of(count, self.timeline.start, self.timeline.every)
@@ -183,8 +174,7 @@ class Statement:
             ):
                 raise ModelError(
                     f"{name!r} has one figure for each of {self.timeline.periods} periods; give "
-                    f"it for {count} too",
-                    owner="replace",
+                    f"it for {count} too"
                 )
         changed = replace(self, timeline=timeline, scenarios={})
         return changed.replace(**others) if others else changed
@@ -201,9 +191,7 @@ class Statement:
                 parameters.setdefault(owner, {})[parameter] = value
         for owner, changes in parameters.items():
             if owner in found:
-                raise ModelError(
-                    f"{owner!r} is replaced whole and by its parameter too", owner="replace"
-                )
+                raise ModelError(f"{owner!r} is replaced whole and by its parameter too")
             found[owner] = self.with_parameters(owner, changes)
         return found
 
@@ -215,16 +203,13 @@ class Statement:
         """
         driver = self.quantities.get(name)
         if driver is None:
-            raise ModelError(
-                f"the model has no {name!r}", owner="replace", unknown=name, known=self.quantities
-            )
+            raise ModelError(f"the model has no {name!r}", unknown=name, known=self.quantities)
         if isinstance(driver, ProcessDriver):
             return _with_process_parameters(driver, changes)
         if not isinstance(driver, DistributionDriver | DependentDriver):
             word = next(w for k, w in WORDS.items() if isinstance(driver, k))
             raise ModelError(
-                f"{name!r} is a {word}, and has no parameter {next(iter(changes))!r} to set",
-                owner="replace",
+                f"{name!r} is a {word}, and has no parameter {next(iter(changes))!r} to set"
             )
         known = parameters_of(driver.distribution)
         check_parameters(f"distribution of {name!r}", changes, known)
@@ -234,14 +219,11 @@ class Statement:
     def _replacement(self, name: str, value: Any) -> Quantity:
         old = self.quantities.get(name)
         if old is None:
-            raise ModelError(
-                f"the model has no {name!r}", owner="replace", unknown=name, known=self.quantities
-            )
+            raise ModelError(f"the model has no {name!r}", unknown=name, known=self.quantities)
         if isinstance(old, Line):
             raise ModelError(
                 f"{name!r} is a line, which is calculated; only given figures and drivers are "
-                "replaced",
-                owner="replace",
+                "replaced"
             )
         convert = isinstance(old, Given | Driver) and old.convert
         if isinstance(value, Process):
@@ -263,15 +245,11 @@ class Statement:
         return check_rate(Given(name, checked, old.unit, convert=convert))
 
 
-def check_parameters(
-    what: str, names: Iterable[str], known: Mapping[str, Any], task: str = "replace"
-) -> None:
+def check_parameters(what: str, names: Iterable[str], known: Mapping[str, Any]) -> None:
     """Raise ModelError, with the nearest spelling, for a name that is not among the parameters."""
     for name in names:
         if name not in known:
-            raise ModelError(
-                f"the {what} has no parameter {name!r}", owner=task, unknown=name, known=known
-            )
+            raise ModelError(f"the {what} has no parameter {name!r}", unknown=name, known=known)
 
 
 def _with_process_parameters(driver: ProcessDriver, changes: Mapping[str, Any]) -> Process:
@@ -279,8 +257,7 @@ def _with_process_parameters(driver: ProcessDriver, changes: Mapping[str, Any]) 
     if driver.uncertain:
         raise ModelError(
             f"the parameters of {driver.name!r} are drawn as its history leaves them open; state a "
-            "process without uncertain to set them",
-            owner="replace",
+            "process without uncertain to set them"
         )
     return replace(driver.process, **changes)
 

@@ -35,16 +35,14 @@ class Timeline:
     @classmethod
     def of(cls, periods: Any, start: Any, every: Any) -> Timeline:
         """Return the timeline of checked arguments; raises ParameterError or ModelError."""
-        one_of("Model", "every", every, tuple(STEPS))
+        one_of("every", every, tuple(STEPS))
         if periods is None:
             if start is not None:
-                raise ModelError(
-                    f"start={start!r} needs periods=, the number of periods", owner="Model"
-                )
+                raise ModelError(f"start={start!r} needs periods=, the number of periods")
             return cls(every=every)
-        check_integer("Model", "periods", periods, least=1)
+        check_integer("periods", periods, least=1)
         if periods > MOST_PERIODS:
-            raise invalid_argument("Model", "periods", f"at most {MOST_PERIODS:,}", periods)
+            raise invalid_argument("periods", f"at most {MOST_PERIODS:,}", periods)
         if start is None:
             return cls(periods, None, every)
         if (
@@ -52,9 +50,7 @@ class Timeline:
             or not isinstance(start, str | int)
             or not _PATTERNS[every].fullmatch(str(start))
         ):
-            raise invalid_argument(
-                "Model", "start", f"a {every} such as {_EXAMPLES[every]!r}", start
-            )
+            raise invalid_argument("start", f"a {every} such as {_EXAMPLES[every]!r}", start)
         return cls(periods, str(start), every)
 
     @property

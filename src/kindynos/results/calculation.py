@@ -14,7 +14,7 @@ from kindynos.results.result import Result
 from kindynos.results.trials import SimulatedTrials
 
 
-def worked_out(run: SimulatedTrials, formulas: Sequence[str], owner: str) -> tuple[Floats, Floats]:
+def worked_out(run: SimulatedTrials, formulas: Sequence[str]) -> tuple[Floats, Floats]:
     """Return formulas over quantities of a run, ``(formulas, trials)``, and in the base case,
     ``(formulas,)``.
 
@@ -26,16 +26,14 @@ def worked_out(run: SimulatedTrials, formulas: Sequence[str], owner: str) -> tup
         for name in tree.names():
             if name not in shapes and name not in run.program.constants:
                 known = list(run.program.quantities)
-                raise RunError(
-                    f"{formula!r:.80}: no quantity {name!r}", owner=owner, unknown=name, known=known
-                )
+                raise RunError(f"{formula!r:.80}: no quantity {name!r}", unknown=name, known=known)
     names = [name for name in run if any(name in tree.names() for tree in trees)]
     blocks = run.drawing.blocks
     parts = [
-        _values(run, trees, formulas, run.batch(batch, names), _size(run, batch), owner)
+        _values(run, trees, formulas, run.batch(batch, names), _size(run, batch))
         for batch in range(blocks.batches)
     ]
-    base = _values(run, trees, formulas, {name: run.base[name] for name in names}, 1, owner)
+    base = _values(run, trees, formulas, {name: run.base[name] for name in names}, 1)
     return np.concatenate(parts, axis=1), base[:, 0]
 
 
@@ -50,7 +48,6 @@ def _values(
     formulas: Sequence[str],
     values: dict[str, Floats],
     trials: int,
-    owner: str,
 ) -> Floats:
     program = run.program
     scope = Scope({**program.as_used(values), **program.constants}, program.periods)
@@ -60,12 +57,11 @@ def _values(
             with np.errstate(all="ignore"):
                 found = np.asarray(tree.evaluate(scope))
         except KindynosError as error:
-            raise RunError(f"{formula!r:.80}: {error}", owner=owner) from None
+            raise RunError(f"{formula!r:.80}: {error}") from None
         if found.ndim > 1:
             raise RunError(
                 f"{formula!r:.80} is a row; take one number of it, such as lowest(...) or "
-                "total(...)",
-                owner=owner,
+                "total(...)"
             )
         rows.append(np.broadcast_to(found, (trials,)))
     return np.stack(rows)
@@ -77,14 +73,13 @@ def statement(run: SimulatedTrials, condition: str) -> Result:
     Raises FormulaError, RunError as ``worked_out`` does, and RunError for a formula that is not a
     condition.
     """
-    values, base = worked_out(run, [condition], "chance")
+    values, base = worked_out(run, [condition])
     held = values[0]
     known = held[~np.isnan(held)]
     if not np.isin(known, (0.0, 1.0)).all():
         raise RunError(
             f"{condition!r:.80} is not a condition, which is true or false; say for example "
-            "'net_value < 0 and breach'",
-            owner="chance",
+            "'net_value < 0 and breach'"
         )
     return Result(
         condition,

@@ -17,7 +17,7 @@ from kindynos.inference.intervals import correlation_by_blocks, proportion
 from kindynos.results.reached_correlations import ranks
 from kindynos.results.result import Result
 from kindynos.results.sensitivity.rank import first_order_share
-from kindynos.validate import finite, instance
+from kindynos.validate import checked, finite, instance
 
 FEWEST = 3
 SIDES = ("below", "above")
@@ -59,6 +59,7 @@ class JointDistribution:
         )
 
 
+@checked
 def joint_distribution(
     x: Result, y: Result, cuts: tuple[float | None, float | None] = (None, None)
 ) -> JointDistribution:
@@ -68,28 +69,16 @@ def joint_distribution(
     Raises ParameterError for quantities that are rows, or of different numbers of trials.
     """
     for name, one in (("x", x), ("y", y)):
-        instance(
-            "joint_distribution",
-            name,
-            one,
-            Result,
-            "a result with one number per trial, such as run['name']",
-        )
+        instance(name, one, Result, "a result with one number per trial, such as run['name']")
     if x.is_row or y.is_row:
-        raise ParameterError("both must have one number per trial", owner="joint_distribution")
+        raise ParameterError("both must have one number per trial")
     if x.size != y.size:
-        raise ParameterError(
-            f"both must have the same trials, not {x.size:,} and {y.size:,}",
-            owner="joint_distribution",
-        )
+        raise ParameterError(f"both must have the same trials, not {x.size:,} and {y.size:,}")
     if not isinstance(cuts, tuple | list) or len(cuts) != 2:
-        raise ParameterError(
-            f"cuts must be two numbers, one for each quantity, not {cuts!r:.40}",
-            owner="joint_distribution",
-        )
+        raise ParameterError(f"cuts must be two numbers, one for each quantity, not {cuts!r:.40}")
     valid = ~(np.isnan(x.values) | np.isnan(y.values))
     if valid.sum() < FEWEST:
-        raise ParameterError("too few trials have both", owner="joint_distribution")
+        raise ParameterError("too few trials have both")
     at = (_cut(x, cuts[0]), _cut(y, cuts[1]))
     a, b = x.values[valid], y.values[valid]
     above = (a >= at[0], b >= at[1])
@@ -124,5 +113,5 @@ def _of_all(hits: NDArray[np.bool_], valid: NDArray[np.bool_]) -> NDArray[np.boo
 
 def _cut(result: Result, cut: float | None) -> float:
     if cut is not None:
-        return finite("joint_distribution", "a cut", cut)
+        return finite("a cut", cut)
     return float(result.median) if result.target is None else result.target

@@ -22,15 +22,7 @@ from kindynos.results.weighted_result import WeightedResult
 from kindynos.tables.layout import TableFormat
 from kindynos.tables.reader import read_table
 from kindynos.tables.table import Table
-from kindynos.validate import (
-    array_of,
-    explain_call_errors,
-    finite,
-    instance,
-    mapping,
-    names_in,
-    one_of,
-)
+from kindynos.validate import array_of, checked, finite, instance, mapping, names_in, one_of
 
 BLOCKS = 20
 
@@ -42,16 +34,13 @@ class ReadTrials(Mapping[str, Result], Reported):
     ``outcomes`` are the names, ``notes`` what was left out on reading.
     """
 
+    @checked
     def __init__(
         self, results: Mapping[str, Result], notes: Sequence[str] = (), source: str = "trials"
     ) -> None:
-        self._results: dict[str, Result] = mapping(
-            "ReadTrials", "results", results, "results by column"
-        )
+        self._results: dict[str, Result] = mapping("results", results, "results by column")
         if not self._results or not all(isinstance(one, Result) for one in self._results.values()):
-            raise ParameterError(
-                "needs at least one result, by its name; read_trials makes them", owner="ReadTrials"
-            )
+            raise ParameterError("needs at least one result, by its name; read_trials makes them")
         self.reading_notes, self.source = tuple(notes), source
 
     @property
@@ -84,6 +73,7 @@ class ReadTrials(Mapping[str, Result], Reported):
         """Return what the model noted on trials of a column: nothing, as none is known."""
         return {}
 
+    @checked
     def table(
         self, percentiles: Iterable[float] | None = None, statistics: Sequence[str] = ()
     ) -> pd.DataFrame:
@@ -93,10 +83,10 @@ class ReadTrials(Mapping[str, Result], Reported):
         wanted = (
             PERCENTILES
             if percentiles is None
-            else tuple(array_of("table", "percentiles", percentiles).reshape(-1).tolist())
+            else tuple(array_of("percentiles", percentiles).reshape(-1).tolist())
         )
         texts = instance(
-            "table", "statistics", statistics, (list, tuple), "a list of texts such as 'skewness'"
+            "statistics", statistics, (list, tuple), "a list of texts such as 'skewness'"
         )
         return outcome_table(self, TableSpec(wanted, tuple(texts)))
 
@@ -146,7 +136,7 @@ class ReadTrials(Mapping[str, Result], Reported):
         """
 
 
-@explain_call_errors
+@checked
 def read_trials(
     source: str | Path | pd.DataFrame,
     columns: Iterable[str] | None = None,
@@ -181,31 +171,26 @@ def read_trials(
     >>> round(float(trials["growth"].mean), 3)
     0.025
     """
-    owner = "read_trials"
-    instance(owner, "order", order, bool, "True or False")
+    instance("order", order, bool, "True or False")
     if not isinstance(source, str | Path | pd.DataFrame):
-        raise ParameterError(
-            f"source must be a path or a DataFrame, not {source!r:.60}", owner=owner
-        )
-    table = read_table(
-        source, TableFormat.checked(owner, sheet, header, encoding, decimal, missing)
-    )
+        raise ParameterError(f"source must be a path or a DataFrame, not {source!r:.60}")
+    table = read_table(source, TableFormat.checked(sheet, header, encoding, decimal, missing))
     numbers, notes = _columns_of_numbers(table)
-    weighted, column = _weights(owner, weights, numbers)
+    weighted, column = _weights(weights, numbers)
     names = (
         [name for name in numbers if name != column]
         if columns is None
-        else _chosen(owner, columns, numbers)
+        else _chosen(columns, numbers)
     )
     stated = {
-        what: mapping(owner, what, given, "values by column") if given is not None else {}
+        what: mapping(what, given, "values by column") if given is not None else {}
         for what, given in (("units", units), ("targets", targets), ("better", better))
     }
     for what, given in stated.items():
         for name in given:
             if name not in names:
                 raise ParameterError(
-                    f"{what} names no column {name!r}", owner=owner, unknown=str(name), known=names
+                    f"{what} names no column {name!r}", unknown=str(name), known=names
                 )
     units_by_column = {**table.units, **stated["units"]}
     size = len(next(iter(numbers.values())))
@@ -213,7 +198,7 @@ def read_trials(
     results: dict[str, Result] = {}
     for name in names:
         kind = Result if weighted is None else WeightedResult
-        side = one_of(owner, "better", stated["better"].get(name, "high"), ("high", "low"))
+        side = one_of("better", stated["better"].get(name, "high"), ("high", "low"))
         target = stated["targets"].get(name)
         results[name] = kind(
             name,
@@ -222,7 +207,7 @@ def read_trials(
             not order,
             unit=units_by_column.get(name),
             better=side,
-            target=None if target is None else finite(owner, f"the target of {name!r}", target),
+            target=None if target is None else finite(f"the target of {name!r}", target),
         )
         if weighted is not None:
             setattr(results[name], "weights", weighted)  # noqa: B010  # which Result does not have
@@ -262,34 +247,28 @@ def _is_a_count(name: str, values: Floats) -> bool:
     )
 
 
-def _weights(
-    owner: str, weights: Any, numbers: dict[str, Floats]
-) -> tuple[Floats | None, str | None]:
+def _weights(weights: Any, numbers: dict[str, Floats]) -> tuple[Floats | None, str | None]:
     if weights is None:
         return None, None
     column = None
     if isinstance(weights, str):
         if weights not in numbers:
             raise ParameterError(
-                f"no column {weights!r} of weights", owner=owner, unknown=weights, known=numbers
+                f"no column {weights!r} of weights", unknown=weights, known=numbers
             )
         column, weights = weights, numbers[weights]
-    found = array_of(owner, "weights", weights)
+    found = array_of("weights", weights)
     size = len(next(iter(numbers.values())))
     if found.shape != (size,):
-        raise ParameterError(
-            f"weights must be one per trial, {size:,}, not {found.shape}", owner=owner
-        )
+        raise ParameterError(f"weights must be one per trial, {size:,}, not {found.shape}")
     if not np.isfinite(found).all() or (found < 0).any() or not found.sum() > 0:
-        raise ParameterError("weights must be finite, at least 0, and not all 0", owner=owner)
+        raise ParameterError("weights must be finite, at least 0, and not all 0")
     return found, column
 
 
-def _chosen(owner: str, columns: Iterable[str], numbers: dict[str, Floats]) -> list[str]:
-    chosen = names_in(owner, "columns", columns)
+def _chosen(columns: Iterable[str], numbers: dict[str, Floats]) -> list[str]:
+    chosen = names_in("columns", columns)
     for name in chosen:
         if name not in numbers:
-            raise ParameterError(
-                f"no column {name!r} of numbers", owner=owner, unknown=str(name), known=numbers
-            )
+            raise ParameterError(f"no column {name!r} of numbers", unknown=str(name), known=numbers)
     return chosen

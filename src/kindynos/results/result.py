@@ -21,7 +21,7 @@ from kindynos.results.statistics import RANKING, STATISTICS
 from kindynos.validate import (
     array_of,
     check_integer,
-    explain_call_errors,
+    checked,
     fraction,
     invalid_argument,
     number,
@@ -149,7 +149,7 @@ class _Quantity(ABC, Inline, Generic[Figure]):
         """The skewness; its error is rough."""
         return self._statistic("skewness")
 
-    @explain_call_errors
+    @checked
     def chance(
         self, *, above: float | None = None, below: float | None = None, at: float | None = None
     ) -> Figure:
@@ -158,18 +158,21 @@ class _Quantity(ABC, Inline, Generic[Figure]):
         """
         return self._statistic("chance", above=above, below=below, at=at)
 
+    @checked
     def percentile_of(self, x: float) -> Figure:
         """Return the percentile (0 to 100) at which a value lies: the trials below it, and half of
         those at it.
         """
         return self._statistic("percentile_of", x)
 
+    @checked
     def value_at_risk(self, level: float, reference: float = 0.0) -> Figure:
         """Return the loss against ``reference`` exceeded with chance 1 - level (0.95: once in 20);
         positive is a loss.
         """
         return self._statistic("value_at_risk", level, reference=reference)
 
+    @checked
     def expected_shortfall(self, level: float, reference: float = 0.0) -> Figure:
         """Return the mean loss against ``reference`` in the worst 1 - level of the trials; positive
         is a loss.
@@ -227,7 +230,7 @@ class Result(_Quantity[Estimate]):
         return self._sample.ranked(self.missing)
 
     def _statistic(self, name: str, *args: Any, **options: Any) -> Estimate:
-        compute = explain_call_errors(STATISTICS.find(name))
+        compute = checked(STATISTICS.find(name))
         sample = self.ranked if name in RANKING or _is_figure(self.missing) else self._sample
         with np.errstate(all="ignore"):  # of infinite values, and of values too large to be squared
             return compute(sample, *args, **options)
@@ -236,19 +239,21 @@ class Result(_Quantity[Estimate]):
     def percentile(self, q: float) -> Estimate: ...
     @overload
     def percentile(self, q: ArrayLike) -> Estimates: ...
+    @checked
     def percentile(self, q: ArrayLike) -> Estimate | Estimates:
         """Return percentile ``q`` (0 to 100), interpolated linearly; for several values, an
         array.
         """
         _doubt_level(q)
         if _single(q):
-            return self._statistic("percentile", number("percentile", "q", q))
+            return self._statistic("percentile", number("q", q))
         return Estimates.of([self._statistic("percentile", one) for one in _flat(q)])
 
     @overload
     def quantile(self, level: float) -> Estimate: ...
     @overload
     def quantile(self, level: ArrayLike) -> Estimates: ...
+    @checked
     def quantile(self, level: ArrayLike) -> Estimate | Estimates:
         """Return the quantile at a ``level`` from 0 to 1: the percentile of 100 times the level."""
         found: Estimate | Estimates = self.percentile(_percents(level))
@@ -264,11 +269,12 @@ class Result(_Quantity[Estimate]):
 
         return normality(self.values)
 
+    @checked
     def central_range(self, coverage: float = 0.80) -> Estimates:
         """Return the two ends between which the middle ``coverage`` of the outcomes lies: a range,
         not an error.
         """
-        outside = 50 * (1 - proper_fraction("central_range", "coverage", coverage))
+        outside = 50 * (1 - proper_fraction("coverage", coverage))
         return self.percentile([outside, 100 - outside])
 
     def __repr__(self) -> str:
@@ -281,6 +287,7 @@ class RowResult(_Quantity[Estimates]):
     Each statistic is an array over the periods, with arrays ``.low``, ``.high`` and ``.error``.
     """
 
+    @checked
     def by_year(self) -> RowResult:
         """Return the totals over each calendar year, of a row of quarters or months; raises
         RunError without a calendar.
@@ -293,8 +300,7 @@ class RowResult(_Quantity[Estimates]):
             for year, label in zip(years, self.labels, strict=True)
         ):
             raise RunError(
-                f"{self.name!r} has no quarters or months of calendar years; say start= and every=",
-                owner="by_year",
+                f"{self.name!r} has no quarters or months of calendar years; say start= and every="
             )
         first = [
             place for place, year in enumerate(years) if place == 0 or years[place - 1] != year
@@ -312,12 +318,13 @@ class RowResult(_Quantity[Estimates]):
             missing=self.missing,
         )
 
+    @checked
     def period(self, place: int) -> Result:
         """Return one period, counted from 0, as a quantity with one number per trial and all its
         statistics.
         """
-        if check_integer("period", "place", place, least=0) >= len(self.values):
-            raise invalid_argument("period", "place", f"from 0 to {len(self.values) - 1}", place)
+        if check_integer("place", place, least=0) >= len(self.values):
+            raise invalid_argument("place", f"from 0 to {len(self.values) - 1}", place)
         base = None if self.base is None else float(self.base[place])
         return Result(
             f"{self.name} {self.labels[place]}",
@@ -340,31 +347,34 @@ class RowResult(_Quantity[Estimates]):
         return [sample.ranked(self.missing) for sample in self._samples]
 
     def _statistic(self, name: str, *args: Any, **options: Any) -> Estimates:
-        compute: Callable[..., Estimate] = explain_call_errors(STATISTICS.find(name))
+        compute: Callable[..., Estimate] = checked(STATISTICS.find(name))
         ranks = name in RANKING or _is_figure(self.missing)
         samples = self._ranked_samples if ranks else self._samples
         with np.errstate(all="ignore"):
             return Estimates.of([compute(sample, *args, **options) for sample in samples])
 
+    @checked
     def percentile(self, q: ArrayLike) -> Estimates:
         """Return percentile ``q`` (0 to 100) of each period; for several values, an array with one
         more axis in front.
         """
         if _single(q):
-            return self._statistic("percentile", number("percentile", "q", q))
+            return self._statistic("percentile", number("q", q))
         return Estimates.stack([self._statistic("percentile", one) for one in _flat(q)])
 
+    @checked
     def quantile(self, level: ArrayLike) -> Estimates:
         """Return the quantile of each period at a ``level`` from 0 to 1: the percentile of 100
         times the level.
         """
         return self.percentile(_percents(level))
 
+    @checked
     def central_range(self, coverage: float = 0.80) -> Estimates:
         """Return the two ends between which the middle ``coverage`` of the outcomes lies in each
         period, ``(2, periods)``.
         """
-        outside = 50 * (1 - proper_fraction("central_range", "coverage", coverage))
+        outside = 50 * (1 - proper_fraction("coverage", coverage))
         return self.percentile([outside, 100 - outside])
 
     def __repr__(self) -> str:
@@ -384,7 +394,7 @@ def bad_side(better: str) -> str:
 
 
 def _single(q: Any) -> bool:
-    return isinstance(q, float | int | str) or array_of("percentile", "q", q).ndim == 0
+    return isinstance(q, float | int | str) or array_of("q", q).ndim == 0
 
 
 def _doubt_level(q: Any) -> None:
@@ -398,13 +408,13 @@ def _doubt_level(q: Any) -> None:
 
 
 def _flat(q: ArrayLike) -> list[float]:
-    found = array_of("percentile", "q", q).reshape(-1)
+    found = array_of("q", q).reshape(-1)
     if not found.size:
-        raise invalid_argument("percentile", "q", "at least one number", q)
+        raise invalid_argument("q", "at least one number", q)
     return [float(one) for one in found]
 
 
 def _percents(level: ArrayLike) -> Any:
     if _single(level):
-        return 100 * fraction("quantile", "level", level)
-    return [100 * fraction("quantile", "level", one) for one in _flat(level)]
+        return 100 * fraction("level", level)
+    return [100 * fraction("level", one) for one in _flat(level)]

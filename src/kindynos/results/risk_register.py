@@ -11,6 +11,7 @@ from kindynos.distributions.event_impact import EventImpact
 from kindynos.errors import RunError
 from kindynos.program.quantities import DistributionDriver
 from kindynos.results.trials import SimulatedTrials
+from kindynos.validate import checked
 
 
 def risks_of(run: SimulatedTrials, outcome: str) -> dict[str, EventImpact]:
@@ -25,6 +26,7 @@ def risks_of(run: SimulatedTrials, outcome: str) -> dict[str, EventImpact]:
     }
 
 
+@checked
 def risk_register(
     run: SimulatedTrials, outcome: str, contributions: Callable[[], pd.DataFrame]
 ) -> pd.DataFrame:
@@ -35,8 +37,7 @@ def risk_register(
     if not risks:
         raise RunError(
             f"no risk event reaches {outcome!r}; a driver is one with the distribution "
-            "EventImpact, or a row with a chance in a table of drivers",
-            owner="risk_register",
+            "EventImpact, or a row with a chance in a table of drivers"
         )
     to_contingency = contributions()
     rows = []

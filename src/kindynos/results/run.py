@@ -19,7 +19,7 @@ from kindynos.results.result import bad_side
 from kindynos.results.sample import Sample
 from kindynos.results.statistics import STATISTICS
 from kindynos.results.trials import SimulatedTrials
-from kindynos.validate import array_of, check_integer, instance, one_of
+from kindynos.validate import array_of, check_integer, checked, instance, one_of
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -48,6 +48,7 @@ class Run(SimulatedTrials, Reported):
     calculated again from the seed when it is read, and compared with what was kept.
     """
 
+    @checked
     def to_frame(self, *rows: str) -> pd.DataFrame:
         """Return a DataFrame with one row per trial: drivers of one number, outcomes, and kept rows
         and those named.
@@ -68,6 +69,7 @@ class Run(SimulatedTrials, Reported):
                 columns[name] = result.values
         return pd.DataFrame(columns, index=pd.RangeIndex(self.size, name="trial"))
 
+    @checked
     def trial(self, number: int) -> pd.DataFrame:
         """Return the whole sheet of one trial, redrawn from the seed: quantities down, periods
         across.
@@ -80,7 +82,7 @@ class Run(SimulatedTrials, Reported):
 
     def _trial_values(self, number: int) -> dict[str, Floats]:
         """Return all quantities in one trial."""
-        check_integer("trial", "the number", number, least=0)
+        check_integer("the number", number, least=0)
         if number >= self.size:
             raise RunError(f"trial {number:,}: the run has trials 0 to {self.size - 1:,}")
         batch, place = self._blocks.find(number)
@@ -96,6 +98,7 @@ class Run(SimulatedTrials, Reported):
         FileError.
         """
 
+    @checked
     def worst(self, name: str, n: int = 1, side: Side | None = None) -> pd.DataFrame:
         """Return the whole sheets of the ``n`` worst trials of a quantity.
 
@@ -107,17 +110,18 @@ class Run(SimulatedTrials, Reported):
 
         values = self._numbers(name)
         taken = one_of(
-            "worst", "side", bad_side(self[name].better) if side is None else side, ("low", "high")
+            "side", bad_side(self[name].better) if side is None else side, ("low", "high")
         )
         # NaN comes last
         order = np.argsort(values, kind="stable")[: np.count_nonzero(~np.isnan(values))]
-        if check_integer("worst", "n", n, least=1) > len(order):
-            raise RunError(f"{name!r} has a value in {len(order):,} trials only", owner="worst")
+        if check_integer("n", n, least=1) > len(order):
+            raise RunError(f"{name!r} has a value in {len(order):,} trials only")
         chosen = order[:n] if taken == "low" else order[::-1][:n]
         return pd.concat(
             {int(number): self.trial(int(number)) for number in chosen}, names=["trial"]
         )
 
+    @checked
     def nearest(self, name: str, percentile: float) -> pd.DataFrame:
         """Return the whole sheet of the trial in which a quantity is nearest to its percentile.
 
@@ -125,7 +129,7 @@ class Run(SimulatedTrials, Reported):
         """
         values = self._numbers(name)
         if np.isnan(values).all():
-            raise RunError(f"{name!r} has no trial with a value", owner="nearest")
+            raise RunError(f"{name!r} has no trial with a value")
         with np.errstate(invalid="ignore"):  # infinite less infinite
             gaps = np.abs(values - float(self[name].percentile(percentile)))
         number = int(np.nanargmin(gaps))
@@ -149,6 +153,7 @@ class Run(SimulatedTrials, Reported):
         Needs pyarrow, the extra ``kindynos[parquet]``. Raises FileError where it cannot be written.
         """
 
+    @checked
     def table(
         self, percentiles: Iterable[float] | None = None, statistics: Sequence[str] = ()
     ) -> pd.DataFrame:
@@ -164,13 +169,14 @@ class Run(SimulatedTrials, Reported):
         wanted = (
             PERCENTILES
             if percentiles is None
-            else tuple(array_of("table", "percentiles", percentiles).reshape(-1).tolist())
+            else tuple(array_of("percentiles", percentiles).reshape(-1).tolist())
         )
         texts = instance(
-            "table", "statistics", statistics, (list, tuple), "a list of texts such as 'skewness'"
+            "statistics", statistics, (list, tuple), "a list of texts such as 'skewness'"
         )
         return outcome_table(self, TableSpec(wanted, tuple(texts)))
 
+    @checked
     def sensitivity(
         self,
         name: str,
@@ -192,7 +198,7 @@ class Run(SimulatedTrials, Reported):
         """
         from kindynos.results.sensitivity.methods import sensitivity, usual_method
 
-        instance("sensitivity", "by_period", by_period, bool, "True or False")
+        instance("by_period", by_period, bool, "True or False")
         if method is None:
             method = "rank" if by_period else usual_method(self)
         key = (self._known(name), repr(method), by_period, repr(sorted(options.items())))
@@ -204,6 +210,7 @@ class Run(SimulatedTrials, Reported):
     def _rankings(self) -> dict[tuple[str, str, bool, str], pd.DataFrame]:
         return {}
 
+    @checked
     def risk_register(self, name: str, percentile: float | None = None) -> pd.DataFrame:
         """Return a row for each risk event that reaches an outcome, the largest contribution first.
 
@@ -224,6 +231,7 @@ class Run(SimulatedTrials, Reported):
             ),
         )
 
+    @checked
     def chance(self, condition: str) -> Estimate:
         """Return the chance of a condition on quantities of the run, with its 95 % interval:
         ``run.chance("net_value < 0 and breach")``.
@@ -236,6 +244,7 @@ class Run(SimulatedTrials, Reported):
 
         return statement(self, condition).chance(above=0.5)
 
+    @checked
     def survival(self, name: str) -> pd.DataFrame:
         """Return the share of trials in which a first period has not come yet, after each period,
         with its 95 % interval.
@@ -253,8 +262,7 @@ class Run(SimulatedTrials, Reported):
             or not ((number >= 1) & (number == np.floor(number)) | np.isnan(number)).all()
         ):
             raise RunError(
-                f"{name!r} is not the number of a period; make it with first_period(condition)",
-                owner="survival",
+                f"{name!r} is not the number of a period; make it with first_period(condition)"
             )
         shares = [result.chance(above=float(period)) for period in range(1, len(labels) + 1)]
         rows = [(float(share), share.error, share.low, share.high) for share in shares]
@@ -262,6 +270,7 @@ class Run(SimulatedTrials, Reported):
             rows, columns=["share", "error", "low", "high"], index=pd.Index(labels, name="period")
         )
 
+    @checked
     def convergence(
         self, name: str, statistic: StatisticName | str = "mean", *arguments: Any, **options: Any
     ) -> pd.DataFrame:
@@ -272,9 +281,7 @@ class Run(SimulatedTrials, Reported):
 
         result = self[name]
         if result.is_row:
-            raise RunError(
-                f"{name!r} is a row; ask for a number, such as last({name})", owner="convergence"
-            )
+            raise RunError(f"{name!r} is a row; ask for a number, such as last({name})")
         bounds = self._blocks.bounds
         stops = (
             np.unique(np.geomspace(2, self._blocks.count, 40).astype(int))

@@ -27,7 +27,7 @@ from kindynos.results.run import Run
 from kindynos.results.trials import Drawing, RunRecord
 from kindynos.sampling.plans import PLANS, Plan
 from kindynos.sampling.streams import Seed, checked_seed
-from kindynos.validate import check_integer, invalid_argument, listed, one_of
+from kindynos.validate import check_integer, checked, invalid_argument, listed, one_of
 
 PATIENCE = 2.0  # seconds of work by single trials from which on processes pay
 
@@ -66,26 +66,25 @@ class SimulationOptions:
         """Return the seed, or one chosen; raises ParameterError for a wrong one, and for every
         other wrong setting.
         """
-        check_integer("simulate", "trials", self.trials, least=1)
-        check_integer("simulate", "max_trials", self.max_trials, least=1)
+        check_integer("trials", self.trials, least=1)
+        check_integer("max_trials", self.max_trials, least=1)
         if self.workers is not None:
-            check_integer("simulate", "workers", self.workers, least=1)
-        one_of("simulate", "on_bad", self.on_bad, ("count", "error"))
+            check_integer("workers", self.workers, least=1)
+        one_of("on_bad", self.on_bad, ("count", "error"))
         if self.executor is not None and not isinstance(self.executor, Executor):
-            raise invalid_argument(
-                "simulate", "executor", "a concurrent.futures.Executor", self.executor
-            )
+            raise invalid_argument("executor", "a concurrent.futures.Executor", self.executor)
         for name in ("progress", "on_start", "on_finish"):
             function = getattr(self, name)
             if function is not None and not callable(function):
-                raise invalid_argument("simulate", name, "a function", function)
+                raise invalid_argument(name, "a function", function)
         return checked_seed(self.seed)
 
 
+@checked
 def simulate(program: Program, settings: SimulationOptions) -> Run:
     """Return the run of a program; see Model.simulate for the settings and errors."""
     seed = settings.checked_seed()
-    plan = PLANS.find(settings.sampling, "simulate")
+    plan = PLANS.find(settings.sampling)
     kept = kept_names(program, settings.keep)
     _check_memory(program, kept, settings.trials)
     if settings.on_start is not None:
@@ -183,8 +182,7 @@ class _Simulation:
         for aim in aims:
             if aim.outcome not in self.kept:
                 raise ModelError(
-                    f"{aim.outcome!r} is not an outcome",
-                    owner="until",
+                    f"until= aims at {aim.outcome!r}, which is not an outcome",
                     unknown=aim.outcome,
                     known=self.program.outcomes,
                 )
@@ -265,12 +263,11 @@ def extended(
         if blocks.planned is None or not run.partial:
             raise ParameterError(
                 f"the run has all of its {run.size:,} trials; say how many more, as in "
-                "extend(20_000)",
-                owner="extend",
+                "extend(20_000)"
             )
         more = Blocks(*blocks.planned, blocks.blocks_per_batch)
     else:
-        added = check_integer("extend", "trials", trials, least=1, most=MOST_TRIALS)
+        added = check_integer("trials", trials, least=1, most=MOST_TRIALS)
         more = blocks.with_more(added)
         if more.blocks_per_batch != blocks.blocks_per_batch:
             parted = replace(drawing, blocks=replace(blocks, blocks_per_batch=1))
@@ -288,9 +285,7 @@ def extended(
 def _missing(run: Run, aim: Precision) -> float:
     result = run[aim.outcome]
     if result.is_row:
-        raise ModelError(
-            f"{aim.outcome!r} is a row; aim at a number, such as last({aim.outcome})", owner="until"
-        )
+        raise ModelError(f"{aim.outcome!r} is a row; aim at a number, such as last({aim.outcome})")
     figure = result.statistic(aim.statistic, *aim.arguments, **aim.options)
     return aim.missing(float(figure), figure.error)
 
@@ -298,9 +293,7 @@ def _missing(run: Run, aim: Precision) -> float:
 def _check_memory(program: Program, kept: list[str], trials: int) -> None:
     """Raise ParameterError for a run whose kept figures would not fit into memory."""
     figures = sum(program.periods if program.shapes[name].row else 1 for name in kept)
-    check_memory(
-        "simulate", f"{figures:,} figures kept of each of {trials:,} trials", 8.0 * figures * trials
-    )
+    check_memory(f"{figures:,} figures kept of each of {trials:,} trials", 8.0 * figures * trials)
 
 
 def kept_names(program: Program, keep: Iterable[str] | None) -> list[str]:
@@ -311,8 +304,7 @@ def kept_names(program: Program, keep: Iterable[str] | None) -> list[str]:
     for name in listed(() if keep is None else keep):
         if name not in program.quantities:
             raise ModelError(
-                f"{name!r} is not a driver, line or outcome",
-                owner="keep",
+                f"keep= names {name!r}, which is not a driver, line or outcome",
                 unknown=name,
                 known=program.quantities,
             )

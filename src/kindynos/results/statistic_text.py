@@ -51,7 +51,7 @@ def parse_statistic(statistic: Any) -> ParsedStatistic:
         ) from None
 
     try:
-        check_call(STATISTICS.find(name), name, None, *numbers, **options)
+        check_call(STATISTICS.find(name), None, *numbers, **options)
     except ParameterError:
         raise ParameterError(
             f"statistic {statistic!r}: {name} needs other numbers; say 'percentile 5', 'chance "
@@ -71,8 +71,7 @@ def central_coverage(text: str) -> float | None:
     """
     if not isinstance(text, str):
         raise ParameterError(
-            f"statistics are words such as 'mean' or 'percentile 5', not {text!r:.60}",
-            owner="table",
+            f"statistics are words such as 'mean' or 'percentile 5', not {text!r:.60}"
         )
     name, _, share = text.strip().partition(" ")
     if name != "central_range":
@@ -83,7 +82,7 @@ def central_coverage(text: str) -> float | None:
         raise ParameterError(
             f"statistic {text!r}: say the share it holds, such as 'central_range 0.8'"
         ) from None
-    return proper_fraction("central_range", "the share", coverage)
+    return proper_fraction("the share", coverage)
 
 
 def _arguments(words: list[str]) -> tuple[list[float], dict[str, float]]:

@@ -161,25 +161,23 @@ def _spread_below(sample: Ordered, value: float) -> float:
 
 
 def _level(name: str, level: Any) -> float:
-    share = finite(name, "a percentile" if name == "percentile" else "level", level)
+    of_percentile = name == "percentile"
+    called = "a percentile" if of_percentile else "level"
+    share = finite(called, level)
     if not 0 <= share <= 1:
-        rule = "from 0 to 100" if name == "percentile" else "from 0 to 1"
-        raise invalid_argument(
-            name,
-            "a percentile" if name == "percentile" else "level",
-            rule,
-            share * (100 if name == "percentile" else 1),
-        )
+        rule = "from 0 to 100" if of_percentile else "from 0 to 1"
+        raise invalid_argument(called, rule, share * (100 if of_percentile else 1))
     return share
 
 
+@checked
 def chance(
     sample: Sample, above: float | None = None, below: float | None = None, at: float | None = None
 ) -> Estimate:
     """Chance of being strictly above, strictly below, between the two, or at a value, as a share of
     all trials.
     """
-    above, below, at = chance_bounds("chance", above, below, at)
+    above, below, at = chance_bounds(above, below, at)
     with np.errstate(invalid="ignore"):
         hits = sample.values == at if at is not None else np.ones(len(sample.values), dtype=bool)
         if above is not None:
@@ -201,9 +199,9 @@ def conditional_mean(
     NaN where none does.
     """
     if above is None and below is None:
-        raise KindynosError("say above= or below=", owner="conditional mean")
-    low = -math.inf if above is None else number("conditional mean", "above", above)
-    high = math.inf if below is None else number("conditional mean", "below", below)
+        raise KindynosError("say above= or below=")
+    low = -math.inf if above is None else number("above", above)
+    high = math.inf if below is None else number("below", below)
     inside = (sample.values > low) & (sample.values < high)
     return mean(Sample(np.where(inside, sample.values, np.nan), sample.bounds, sample.independent))
 
@@ -233,11 +231,12 @@ def share_with_error(
     return Estimate(p, *wilson(p, count, point))
 
 
+@checked
 def percentile_of(sample: Sample, x: float) -> Estimate:
     """Percentile at which a value lies among the valid trials: those below it and half of those at
     it.
     """
-    x = number("percentile_of", "x", x)
+    x = number("x", x)
     if math.isnan(x) or not sample.count:
         return Estimate(math.nan)
     valid = Sample(sample.valid, sample.block_starts, sample.independent)
@@ -245,14 +244,12 @@ def percentile_of(sample: Sample, x: float) -> Estimate:
     return Estimate(100 * below, 100 * below.low, 100 * below.high)
 
 
+@checked
 def value_at_risk(sample: Ordered, level: float, reference: float = 0.0) -> Estimate:
     """Loss against ``reference`` that is exceeded with a chance of 1 - level; positive is a loss.
     Of a cost, which is better low, what it exceeds the reference by.
     """
-    level, reference = (
-        confidence_level("value_at_risk", "level", level),
-        finite("value at risk", "reference", reference),
-    )
+    level, reference = (confidence_level("level", level), finite("reference", reference))
     if sample.better == "low":
         return value_at_risk(sample.turned, level, -reference)
     found = percentile(sample, 100 * (1 - level))

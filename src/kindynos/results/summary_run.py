@@ -40,7 +40,7 @@ from kindynos.results.summary_sample import MissedError, SummarySample, relative
 from kindynos.results.summary_task import SummaryTask
 from kindynos.results.trials import Drawing
 from kindynos.sampling.plans import PLANS
-from kindynos.validate import chance_bounds, check_integer, confidence_level, finite
+from kindynos.validate import chance_bounds, check_integer, checked, confidence_level, finite
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -68,6 +68,7 @@ class SummaryRun(Mapping[str, "SummaryResult"], Reported):
     pilot, and ``correlations`` has all trials.
     """
 
+    @checked
     def __init__(
         self,
         program: Program,
@@ -82,7 +83,7 @@ class SummaryRun(Mapping[str, "SummaryResult"], Reported):
         self.names = [name for name in program.outcomes if not program.shapes[name].row]
         if not self.names:
             raise RunError("a summary needs an outcome that is one number")
-        levels = sorted({finite("simulate", "a percentile", q) / 100 for q in percentiles})
+        levels = sorted({finite("a percentile", q) / 100 for q in percentiles})
         self._drivers = tuple(name for name in program.drivers if not program.shapes[name].row)
         self._samples: dict[str, SummarySample] = {}
         self._pass({name: _Request(list(levels), self._targets(name)) for name in self.names})
@@ -151,11 +152,12 @@ class SummaryRun(Mapping[str, "SummaryResult"], Reported):
         frame.index = pd.MultiIndex.from_tuples(rows, names=["outcome", "statistic"])
         return frame
 
+    @checked
     def trial(self, number: int) -> pd.DataFrame:
         """Return the whole sheet of one trial, drawn again from the seed; raises RunError for a
         number that is not a trial of the run.
         """
-        check_integer("trial", "the number", number, least=0)
+        check_integer("the number", number, least=0)
         if number >= self.size:
             raise RunError(f"trial {number:,}: the run has trials 0 to {self.size - 1:,}")
         blocks = self.drawing.blocks
@@ -165,6 +167,7 @@ class SummaryRun(Mapping[str, "SummaryResult"], Reported):
         values = {name: value[..., place] for name, value in task(batch).values.items()}
         return sheet(self.program, values)
 
+    @checked
     def sensitivity(self, name: str, **options: Any) -> pd.DataFrame:
         """Return what drives an outcome, read from the pilot; see Run.sensitivity."""
         return self.pilot.sensitivity(name, **options)
@@ -424,25 +427,28 @@ class SummaryResult:
         """The 50th percentile."""
         return self.percentile(50)
 
+    @checked
     def percentile(self, q: float) -> Estimate:
         """Return a percentile, with its interval: the same bits as of trials that are held."""
-        level = finite("percentile", "a percentile", q) / 100
+        level = finite("a percentile", q) / 100
         return self.run.figure(
             self.name, _Request([level], []), lambda sample: statistics.percentile(sample, q)
         )
 
+    @checked
     def value_at_risk(self, level: float, reference: float = 0.0) -> Estimate:
         """Return the loss against a reference that is exceeded with a chance of 1 - level."""
-        tail = 1 - confidence_level("value_at_risk", "level", level)
+        tail = 1 - confidence_level("level", level)
         return self.run.figure(
             self.name,
             _Request([tail if self.better == "high" else 1 - tail], []),
             lambda sample: statistics.value_at_risk(sample, level, reference),
         )
 
+    @checked
     def expected_shortfall(self, level: float, reference: float = 0.0) -> Estimate:
         """Return the mean loss against a reference in the worst 1 - level of the trials."""
-        tail = 1 - confidence_level("expected_shortfall", "level", level)
+        tail = 1 - confidence_level("level", level)
         return self.run.figure(
             self.name,
             _Request([tail if self.better == "high" else 1 - tail], []),
@@ -453,13 +459,14 @@ class SummaryResult:
             ),
         )
 
+    @checked
     def chance(
         self, above: float | None = None, below: float | None = None, at: float | None = None
     ) -> Estimate:
         """Return the chance of being strictly above, strictly below, between the two, or at a
         value, as a share of all trials.
         """
-        above, below, at = chance_bounds("chance", above, below, at)
+        above, below, at = chance_bounds(above, below, at)
         cuts = [float(cut) for cut in (above, below, at) if cut is not None]
         return self.run.figure(
             self.name, _Request([], cuts), lambda sample: _chance(sample, above, below, at)
@@ -555,11 +562,10 @@ def summarize(
 ) -> SummaryRun:
     """Return the summary of a run; see Model.simulate."""
     seed = options.checked_seed()
-    plan = PLANS.find(options.sampling, "simulate")
+    plan = PLANS.find(options.sampling)
     if options.trials < SMALLEST:
         raise ParameterError(
-            f"store='summary' is for runs of {SMALLEST:,} trials and more; smaller ones are held",
-            owner="simulate",
+            f"store='summary' is for runs of {SMALLEST:,} trials and more; smaller ones are held"
         )
     size = min(LARGEST_PILOT, max(options.trials // 4, SMALLEST // 2))
     quick = replace(

@@ -21,7 +21,7 @@ from kindynos.program.batch import SAME, BatchTask, first_difference
 from kindynos.program.program import Program
 from kindynos.results.result import Result, RowResult
 from kindynos.sampling.plans import Plan
-from kindynos.validate import shown
+from kindynos.validate import checked, shown
 
 
 @dataclass(frozen=True)
@@ -265,17 +265,13 @@ class SimulatedTrials(Mapping[str, Result]):
             stacklevel=2,
         )
 
+    @checked
     def shocks(self, name: str) -> Floats:
         """Return the scores from which a driver was drawn, drawn again from the seed: those that
         its correlations are of.
         """
         if self._known(name) not in self._program.drivers:
-            raise RunError(
-                f"{name!r} is not a driver",
-                owner="shocks",
-                unknown=name,
-                known=self._program.drivers,
-            )
+            raise RunError(f"{name!r} is not a driver", unknown=name, known=self._program.drivers)
         parts = [
             self._program.scores(self._plan, self.seed, block, self._blocks.size(block), {name})[
                 name

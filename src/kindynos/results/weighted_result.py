@@ -97,7 +97,7 @@ class WeightedResult(Result):
         return Estimate(float(w @ gaps**3) / float(w @ gaps**2) ** 1.5, rough=True)
 
     def _percentile(self, q: float) -> Estimate:
-        level = fraction("percentile", "q", finite("percentile", "q", q) / 100)
+        level = fraction("q", finite("q", q) / 100)
         value = self._quantile(level)
         if self.worth < FEWEST:
             return Estimate(value)
@@ -110,7 +110,7 @@ class WeightedResult(Result):
         self, above: float | None = None, below: float | None = None, at: float | None = None
     ) -> Estimate:
         x, w, _ = self._ordered
-        above, below, at = chance_bounds("chance", above, below, at)
+        above, below, at = chance_bounds(above, below, at)
         inside = np.ones(len(x), dtype=bool)
         inside &= x > above if above is not None else True
         inside &= x < below if below is not None else True
@@ -139,13 +139,13 @@ class WeightedResult(Result):
     def _value_at_risk(self, level: float, reference: float = 0.0) -> Estimate:
         if self.better == "low":
             return self._turned._value_at_risk(level, -reference)
-        found = self._percentile(100 * (1 - confidence_level("value_at_risk", "level", level)))
+        found = self._percentile(100 * (1 - confidence_level("level", level)))
         return Estimate(reference - float(found), reference - found.high, reference - found.low)
 
     def _expected_shortfall(self, level: float, reference: float = 0.0) -> Estimate:
         if self.better == "low":
             return self._turned._expected_shortfall(level, -reference)
-        share = 1 - confidence_level("expected_shortfall", "level", level)
+        share = 1 - confidence_level("level", level)
         x, w, _ = self._ordered
         q = self._quantile(share)
         beyond = np.maximum(q - x, 0.0) / share

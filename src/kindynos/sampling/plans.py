@@ -167,8 +167,7 @@ class Sobol(Plan):
         dimensions = sum(request.rows or 1 for request in ordered)
         if dimensions > MOST_DIMENSIONS:
             raise ParameterError(
-                f"{dimensions:,} numbers a trial are more than its {MOST_DIMENSIONS:,} dimensions",
-                owner="sobol",
+                f"{dimensions:,} numbers a trial are more than its {MOST_DIMENSIONS:,} dimensions"
             )
         for request in ordered:
             rows = request.rows or 1

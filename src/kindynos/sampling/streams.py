@@ -59,6 +59,6 @@ def checked_seed(seed: Seed) -> int:
         return secrets.randbelow(10**9)
     if isinstance(seed, np.random.Generator):
         return int(seed.integers(2**63))
-    if check_integer("seed", "it", seed, least=0) > LARGEST_SEED:
-        raise invalid_argument("seed", "it", "below 2**64", seed)
+    if check_integer("seed", seed, least=0) > LARGEST_SEED:
+        raise invalid_argument("seed", "below 2**64", seed)
     return int(seed)

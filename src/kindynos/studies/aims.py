@@ -54,44 +54,36 @@ class Constraint:
         return value - self.limit if self.most else self.limit - value
 
 
-def figure_of(statement: Statement, text: Any, owner: str = "optimize") -> Figure:
+def figure_of(statement: Statement, text: Any) -> Figure:
     """Return the figure that a text names; raises ParameterError or ModelError, with the nearest
     spelling, for another.
     """
     words = text.split() if isinstance(text, str) else []
     if len(words) < 2:
         raise ParameterError(
-            f"say a statistic and an outcome, such as 'mean net_value', not {text!r:.60}",
-            owner=owner,
+            f"say a statistic and an outcome, such as 'mean net_value', not {text!r:.60}"
         )
     *statistic, outcome = words
     if statistic[-1] == "of":
         statistic = statistic[:-1]
     if not statistic:
-        raise ParameterError(f"{text!r:.60} names no statistic; say 'mean {outcome}'", owner=owner)
-    checked_outcome(statement, outcome, owner)
-    try:
-        return Figure(parse_statistic(" ".join(statistic)), outcome)
-    except ParameterError as error:
-        raise error.inside(owner) from None
+        raise ParameterError(f"{text!r:.60} names no statistic; say 'mean {outcome}'")
+    checked_outcome(statement, outcome)
+    return Figure(parse_statistic(" ".join(statistic)), outcome)
 
 
 def constraint_of(statement: Statement, text: Any) -> Constraint:
     """Return the constraint that a text states; raises ParameterError or ModelError for another."""
     found = RULE.fullmatch(text.strip()) if isinstance(text, str) else None
     if found is None:
-        raise ParameterError(
-            f"a constraint is such as {EXAMPLE!r}, not {text!r:.80}", owner="optimize"
-        )
+        raise ParameterError(f"a constraint is such as {EXAMPLE!r}, not {text!r:.80}")
     try:
         limit = float(found[3])
     except ValueError:
         raise ParameterError(
-            f"the limit of {text!r:.80} must be a number, not {found[3]!r}", owner="optimize"
+            f"the limit of {text!r:.80} must be a number, not {found[3]!r}"
         ) from None
     figure = figure_of(statement, found[1])
     if figure.statistic.label.startswith("chance") and not 0 <= limit <= 1:
-        raise ParameterError(
-            f"a chance is from 0 to 1; in {text!r:.80} the limit is {limit:g}", owner="optimize"
-        )
+        raise ParameterError(f"a chance is from 0 to 1; in {text!r:.80} the limit is {limit:g}")
     return Constraint(figure, limit, found[2][0] in "<=≤" and ">" not in found[2])

@@ -10,7 +10,7 @@ from typing import Any
 import numpy as np
 
 from kindynos.arrays import Floats
-from kindynos.errors import ParameterError
+from kindynos.errors import ParameterError, concerning
 from kindynos.program.statement import Statement
 from kindynos.studies.model_sweep import check_swept
 from kindynos.validate import finite, mapping, names_in
@@ -53,28 +53,27 @@ def choices_of(statement: Statement, decisions: Any) -> list[DecisionRange]:
     """Return the decisions by name: a pair of ends, a range of whole numbers, or a list; raises
     ParameterError for others.
     """
-    stated: Mapping[Any, Any] = mapping(
-        "optimize", "decisions", decisions, "ranges or lists of values by name"
-    )
+    stated: Mapping[Any, Any] = mapping("decisions", decisions, "ranges or lists of values by name")
     if not stated:
-        raise ParameterError("nothing to decide; say {'fare': (45, 65)}", owner="optimize")
+        raise ParameterError("nothing to decide; say {'fare': (45, 65)}")
     found = []
     for name, given in stated.items():
-        check_swept(statement, name, "optimize")
-        owner = f"optimize: {name}"
-        if isinstance(given, tuple) and len(given) == 2:
-            low, high = (finite(owner, "an end", end) for end in given)
-            if not low < high:
-                raise ParameterError(
-                    f"the range must be a low and a high end, not {low:g} and {high:g}", owner=owner
-                )
-            found.append(DecisionRange(name, low, high))
-            continue
-        values = sorted(
-            {finite(owner, "a value", value) for value in names_in(owner, "the values", given)}
-        )
-        found.append(DecisionRange(name, values[0], values[-1], tuple(values)))
+        check_swept(statement, name)
+        with concerning(f"optimize: {name}"):
+            found.append(_range_of(name, given))
     return found
+
+
+def _range_of(name: str, given: Any) -> DecisionRange:
+    if isinstance(given, tuple) and len(given) == 2:
+        low, high = (finite("an end", end) for end in given)
+        if not low < high:
+            raise ParameterError(
+                f"the range must be a low and a high end, not {low:g} and {high:g}"
+            )
+        return DecisionRange(name, low, high)
+    values = sorted({finite("a value", value) for value in names_in("the values", given)})
+    return DecisionRange(name, values[0], values[-1], tuple(values))
 
 
 def coarse_points(choices: list[DecisionRange], count: int) -> Floats:

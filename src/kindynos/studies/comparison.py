@@ -29,12 +29,22 @@ from kindynos.results.sheet import DEFAULT, TableSpec, sheet_records
 from kindynos.results.statistics import chance
 from kindynos.studies.dominance import dominance
 from kindynos.studies.paired import Paired, unpaired
-from kindynos.validate import check_integer, finite, instance, listed, mapping, positive
+from kindynos.validate import (
+    check_integer,
+    checked,
+    checked_init,
+    finite,
+    instance,
+    listed,
+    mapping,
+    positive,
+)
 
 PERCENTILES = (5, 50, 95)
 COLUMNS = ["difference", "error", "low", "high", "paired"]
 
 
+@checked_init
 @dataclass(frozen=True)
 class ReportedMean:
     """A mean known from elsewhere, with the sd of what it is a mean of and the number of values
@@ -52,9 +62,9 @@ class ReportedMean:
     n: int
 
     def __post_init__(self) -> None:
-        finite("ReportedMean", "mean", self.mean)
-        positive("ReportedMean", "sd", self.sd)
-        check_integer("ReportedMean", "n", self.n, least=2)
+        finite("mean", self.mean)
+        positive("sd", self.sd)
+        check_integer("n", self.n, least=2)
 
     @property
     def estimate(self) -> Estimate:
@@ -69,21 +79,20 @@ class Comparison(Reported):
     See ``table``, ``differences``, ``dominance`` and ``plot``; ``runs`` has the runs themselves.
     """
 
+    @checked
     def __init__(
         self, runs: Mapping[str, Run | ReadTrials | ReportedMean], outcome: str | None = None
     ) -> None:
         if len(runs) < 2:
             raise RunError(
                 "needs at least two scenarios, of which the first is what the others are "
-                "compared with",
-                owner="compare",
+                "compared with"
             )
         for name, run in runs.items():
             if not isinstance(run, Run | ReadTrials | ReportedMean):
                 raise ParameterError(
                     f"{name!r} must be a run, trials that were read, or kd.ReportedMean(mean, sd, "
-                    f"n), not {run!r:.60}",
-                    owner="compare",
+                    f"n), not {run!r:.60}"
                 )
         self.runs = dict(runs)
         self._rows: list[str] = []
@@ -92,7 +101,7 @@ class Comparison(Reported):
     def _shared(self, outcome: str | None) -> list[str]:
         runs = [run for run in self.runs.values() if not isinstance(run, ReportedMean)]
         if not runs:
-            raise RunError("at least one of the scenarios must be a run", owner="compare")
+            raise RunError("at least one of the scenarios must be a run")
         shared = [n for n in runs[0].outcomes if all(n in run.outcomes for run in runs)]
         rows = [n for n in shared if all(run[n].is_row for run in runs)]
         if outcome is not None and outcome in rows:
@@ -105,20 +114,16 @@ class Comparison(Reported):
             else [outcome]
         )
         if not names and not self._rows:
-            raise RunError("the runs have no outcome in common", owner="compare")
+            raise RunError("the runs have no outcome in common")
         if len(runs) < len(self.runs) and len(names) > 1:
             raise RunError(
                 "a mean from elsewhere is one of a single outcome; say outcome= "
-                f"({', '.join(names)})",
-                owner="compare",
+                f"({', '.join(names)})"
             )
         for run in runs:
             for name in names:
                 if run[name].is_row:
-                    raise RunError(
-                        f"{name!r} is a row; compare a number, such as last({name})",
-                        owner="compare",
-                    )
+                    raise RunError(f"{name!r} is a row; compare a number, such as last({name})")
         return names
 
     @property
@@ -139,31 +144,28 @@ class Comparison(Reported):
     def __repr__(self) -> str:
         return f"<comparison of {', '.join(self.scenarios)}: {', '.join(self._outcomes)}>"
 
+    @checked
     def result(self, scenario: str, outcome: str) -> Result:
         """Return an outcome of one scenario; raises RunError for an unknown name, a row, or a mean
         from elsewhere.
         """
         if not isinstance(scenario, str) or scenario not in self.runs:
-            raise RunError(
-                f"no scenario {scenario!r:.60}", owner="compare", unknown=scenario, known=self.runs
-            )
+            raise RunError(f"no scenario {scenario!r:.60}", unknown=scenario, known=self.runs)
         run = self.runs[scenario]
         if isinstance(run, ReportedMean):
-            raise RunError(f"of {scenario!r} only the mean is known", owner="compare")
+            raise RunError(f"of {scenario!r} only the mean is known")
         if not isinstance(outcome, str) or outcome not in self._outcomes:
             raise RunError(
                 f"{outcome!r:.60} is not an outcome of all scenarios",
-                owner="compare",
                 unknown=outcome,
                 known=self._outcomes,
             )
         result = run[outcome]
         if result.is_row:
-            raise RunError(
-                f"{outcome!r} is a row; see rows_of and row_differences", owner="compare"
-            )
+            raise RunError(f"{outcome!r} is a row; see rows_of and row_differences")
         return result
 
+    @checked
     def table(self, asked: TableSpec = DEFAULT) -> pd.DataFrame:
         """Return each outcome's statistics side by side: rows (outcome, statistic), columns
         (scenario, value and error).
@@ -171,7 +173,7 @@ class Comparison(Reported):
         ``asked`` names other percentiles and more figures, as a run's table takes them.
         """
         self._check_numbers()
-        instance("table", "asked", asked, TableSpec, "what a table is to show")
+        instance("asked", asked, TableSpec, "what a table is to show")
         columns = {}
         for scenario, run in self.runs.items():
             if isinstance(run, ReportedMean):
@@ -200,10 +202,9 @@ class Comparison(Reported):
 
     def _check_numbers(self) -> None:
         if not self._outcomes:
-            raise RunError(
-                f"{', '.join(self._rows)} is a row; see row_differences", owner="compare"
-            )
+            raise RunError(f"{', '.join(self._rows)} is a row; see row_differences")
 
+    @checked
     def differences(self, asked: TableSpec = DEFAULT) -> pd.DataFrame:
         """Return each scenario's differences from the first, with the 95 % error of the difference.
 
@@ -215,7 +216,7 @@ class Comparison(Reported):
         there are such trials.
         """
         self._check_numbers()
-        instance("differences", "asked", asked, TableSpec, "what a table is to show")
+        instance("asked", asked, TableSpec, "what a table is to show")
         first, *others = self.runs
         percentiles = PERCENTILES if asked.percentiles == DEFAULT.percentiles else asked.percentiles
         records = {}
@@ -254,19 +255,16 @@ class Comparison(Reported):
         """Return a row outcome by scenario; raises RunError where it is not a row of all."""
         if not isinstance(outcome, str) or outcome not in self._rows:
             raise RunError(
-                f"{outcome!r:.60} is not a row of all scenarios",
-                owner="compare",
-                unknown=outcome,
-                known=self._rows,
+                f"{outcome!r:.60} is not a row of all scenarios", unknown=outcome, known=self._rows
             )
         found: dict[str, RowResult] = {}
         for name, run in self.runs.items():
             row: Any = None if isinstance(run, ReportedMean) else run[outcome]
             if not isinstance(row, RowResult):
-                raise RunError(f"{name!r} does not have a row {outcome!r}", owner="compare")
+                raise RunError(f"{name!r} does not have a row {outcome!r}")
             found[name] = row
         if len({tuple(row.labels) for row in found.values()}) > 1:
-            raise RunError(f"the scenarios have {outcome!r} over other periods", owner="compare")
+            raise RunError(f"the scenarios have {outcome!r} over other periods")
         return found
 
     def row_differences(self, outcome: str) -> pd.DataFrame:
@@ -294,6 +292,7 @@ class Comparison(Reported):
         frame.index = pd.MultiIndex.from_tuples(list(records), names=names)
         return frame
 
+    @checked
     def chances(self, conditions: str | Sequence[str]) -> pd.DataFrame:
         """Return the chance of conditions on several quantities in each scenario, and its
         difference from the first, with 95 % errors: rows (condition, scenario).
@@ -303,9 +302,7 @@ class Comparison(Reported):
         runs = {name: run for name, run in self.runs.items() if isinstance(run, Run)}
         other = next((name for name in self.runs if name not in runs), None)
         if other is not None:
-            raise RunError(
-                f"{other!r} is not a run; conditions need the trials of one", owner="chances"
-            )
+            raise RunError(f"{other!r} is not a run; conditions need the trials of one")
         first, rows = next(iter(runs)), {}
         for condition in listed(conditions):
             held = {name: statement(run, condition) for name, run in runs.items()}
@@ -324,6 +321,7 @@ class Comparison(Reported):
         frame.index = pd.MultiIndex.from_tuples(list(rows), names=["condition", "scenario"])
         return frame
 
+    @checked
     def dominance(self, outcome: str) -> pd.DataFrame:
         """Return for each pair of scenarios whether the one dominates the other stochastically, on
         the samples.
@@ -344,8 +342,7 @@ class Comparison(Reported):
                 raise RunError(
                     f"{per_cent(result.unranked)} of the trials of {name!r} have no "
                     f'value of {outcome!r}; missing="worst" (or "best", or a number) on the '
-                    "outcome says how they rank",
-                    owner="dominance",
+                    "outcome says how they rank"
                 )
         ranked = {name: result.ranked for name, result in runs.items()}
         if any(result.better == "low" for result in runs.values()):
@@ -362,6 +359,7 @@ class Comparison(Reported):
 WITHOUT = "share without a value"
 
 
+@checked
 def compare(
     runs: Mapping[str, Run | ReadTrials | ReportedMean], outcome: str | None = None
 ) -> Comparison:
@@ -370,7 +368,7 @@ def compare(
 
     Raises RunError where they have nothing in common to compare.
     """
-    return Comparison(mapping("compare", "runs", runs, "runs by name"), outcome)
+    return Comparison(mapping("runs", runs, "runs by name"), outcome)
 
 
 def on_same_draws(one: object, two: object) -> bool:

@@ -30,7 +30,7 @@ from kindynos.sampling.streams import checked_seed
 from kindynos.studies.points import Points
 from kindynos.studies.sweep import Sweep, grid_of, spread
 from kindynos.studies.swept_drivers import as_drivers
-from kindynos.validate import finite, shown
+from kindynos.validate import checked, finite, shown
 
 POINTS_PER_BATCH = 16_384  # points evaluated at a time
 
@@ -45,13 +45,14 @@ class SweepRequest:
     outcome: str | None = None
 
 
+@checked
 def sweep(statement: Statement, wanted: SweepRequest, options: SimulationOptions) -> Sweep:
     """Return the sweep of a model; see Model.sweep."""
     grid = grid_of(wanted.values, wanted.points)
     for name in grid.columns:
         check_swept(statement, str(name))
         for value in grid[name].unique():
-            finite("sweep", f"a value of {name}", value)
+            finite(f"a value of {name}", value)
     outcomes = _outcomes(statement, wanted.outcome)
     units = {q.name: q.unit for q in statement.quantities.values()}
     better = {q.name: q.better for q in statement.quantities.values() if isinstance(q, Line)}
@@ -101,9 +102,7 @@ def _simulated(
             pass  # one run for each point says at which it fails
         else:
             if len(rows) < len(grid):
-                raise RunError(
-                    f"stopped after {len(rows):,} of {len(grid):,} points", owner="sweep"
-                )
+                raise RunError(f"stopped after {len(rows):,} of {len(grid):,} points")
             return rows
     records = grid.to_dict("records")
     task = _Point(
@@ -135,7 +134,7 @@ def _together(
     return rows
 
 
-def check_swept(statement: Statement, name: str, task: str = "sweep") -> None:
+def check_swept(statement: Statement, name: str) -> None:
     """Raise ModelError for what is not a given number, driver, or parameter of a driver's
     distribution.
     """
@@ -148,31 +147,25 @@ def check_swept(statement: Statement, name: str, task: str = "sweep") -> None:
     owner, dot, parameter = name.partition(".") if isinstance(name, str) else (shown(name), "", "")
     quantity = statement.quantities.get(owner)
     if quantity is None:
-        raise ModelError(
-            f"the model has no {owner!r}", owner=task, unknown=owner, known=statement.quantities
-        )
+        raise ModelError(f"the model has no {owner!r}", unknown=owner, known=statement.quantities)
     if isinstance(quantity, Line):
         raise ModelError(
-            f"{owner!r} is a line, which is calculated; take given figures and drivers", owner=task
+            f"{owner!r} is a line, which is calculated; take given figures and drivers"
         )
     if isinstance(quantity, Given) and (quantity.shape.row or quantity.shape.table):
-        raise ModelError(
-            f"{owner!r} is a {quantity.shape}; only single numbers are set", owner=task
-        )
+        raise ModelError(f"{owner!r} is a {quantity.shape}; only single numbers are set")
     if dot and isinstance(quantity, Given):
-        raise ModelError(
-            f"{owner!r} is a given figure, and has no parameter {parameter!r}", owner=task
-        )
+        raise ModelError(f"{owner!r} is a given figure, and has no parameter {parameter!r}")
     if dot and isinstance(quantity, ProcessDriver):
-        check_parameters(f"process of {owner!r}", [parameter], quantity.process.parameters, task)
+        check_parameters(f"process of {owner!r}", [parameter], quantity.process.parameters)
     if dot and isinstance(quantity, DistributionDriver | DependentDriver):
         known = parameters_of(quantity.distribution)
-        check_parameters(f"distribution of {owner!r}", [parameter], known, task)
+        check_parameters(f"distribution of {owner!r}", [parameter], known)
 
 
 def _outcomes(statement: Statement, outcome: str | None) -> list[str]:
     if outcome is not None:
-        return [checked_outcome(statement, outcome, "sweep")]
+        return [checked_outcome(statement, outcome)]
     shapes = statement.program.shapes
     names = [
         q.name
@@ -180,21 +173,17 @@ def _outcomes(statement: Statement, outcome: str | None) -> list[str]:
         if isinstance(q, Line) and q.outcome and not shapes[q.name].row
     ]
     if not names:
-        raise ModelError("the model has no outcome that is one number; say outcome=", owner="sweep")
+        raise ModelError("the model has no outcome that is one number; say outcome=")
     return names
 
 
-def checked_outcome(statement: Statement, outcome: str, task: str) -> str:
+def checked_outcome(statement: Statement, outcome: str) -> str:
     """Return the name of a line with one number per trial; raises ModelError for another."""
     lines = [q.name for q in statement.quantities.values() if isinstance(q, Line)]
     if outcome not in lines:
-        raise ModelError(
-            f"the model has no line {outcome!r}", owner=task, unknown=outcome, known=lines
-        )
+        raise ModelError(f"the model has no line {outcome!r}", unknown=outcome, known=lines)
     if statement.program.shapes[outcome].row:
-        raise ModelError(
-            f"{outcome!r} is a row; {task} a number, such as last({outcome})", owner=task
-        )
+        raise ModelError(f"{outcome!r} is a row; take a number, such as last({outcome})")
     return outcome
 
 

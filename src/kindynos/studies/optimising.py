@@ -54,14 +54,14 @@ def search_for(
     be sought.
     """
     if (wanted.maximize is None) == (wanted.minimize is None):
-        raise ParameterError("say one of maximize='mean net_value' and minimize=", owner="optimize")
+        raise ParameterError("say one of maximize='mean net_value' and minimize=")
     figure = figure_of(statement, wanted.maximize if wanted.minimize is None else wanted.minimize)
     texts = [wanted.subject_to] if isinstance(wanted.subject_to, str) else list(wanted.subject_to)
     constraints = tuple(constraint_of(statement, text) for text in texts)
     choices = choices_of(statement, wanted.decisions)
     outcomes = tuple(dict.fromkeys([figure.outcome, *(c.figure.outcome for c in constraints)]))
     points = Points(statement, tuple(choice.name for choice in choices), outcomes, settings)
-    most = check_integer("optimize", "evaluations", wanted.evaluations, least=10)
+    most = check_integer("evaluations", wanted.evaluations, least=10)
     return DecisionSearch(
         points,
         choices,
@@ -99,8 +99,7 @@ def run_search(search: DecisionSearch) -> Point:
         what = "has no value" if math.isnan(found) else "is infinite"
         raise GoalError(
             f"the {search.figure.label} {what} at every point that was tried; another statistic, "
-            "such as the median or a chance, can be compared",
-            owner="optimize",
+            "such as the median or a chance, can be compared"
         )
     return _settled(search) if search.rough else search.best
 

@@ -101,7 +101,7 @@ class Points:
 
     def _together(self, points: Sequence[Point]) -> list[dict[str, Result]]:
         settings = self.settings
-        plan = PLANS.find(settings.sampling, "optimize")
+        plan = PLANS.find(settings.sampling)
         blocks = Blocks.cut(settings.trials, self._program.periods, plan.powers_of_two)
         # Drawn by the model as it is: under some plans draws depend on which drivers there are.
         model = self.statement.program

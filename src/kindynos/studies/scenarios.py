@@ -27,13 +27,10 @@ def compare_scenarios(
             raise ModelError(
                 "the model has no scenarios; a model file states them as [scenarios.NAME], and "
                 "Python as "
-                "model.scenario('dearer', vessel=25e6)",
-                owner="compare",
+                "model.scenario('dearer', vessel=25e6)"
             )
         scenarios = {AS_STATED: {}, **statement.scenarios}
-    scenarios = mapping(
-        "compare", "scenarios", scenarios, "the replacements of each scenario by its name"
-    )
+    scenarios = mapping("scenarios", scenarios, "the replacements of each scenario by its name")
     changed = {name: statement.scenario(name, changes) for name, changes in scenarios.items()}
     settings = replace(options, seed=checked_seed(options.seed))
     return Comparison({name: simulate(other.program, settings) for name, other in changed.items()})

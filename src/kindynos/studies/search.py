@@ -81,7 +81,7 @@ class DecisionSearch:
         where too few are left.
         """
         if sum(point not in self.tried for point in points) > self.left:
-            raise RunError("too few evaluations are left", owner="optimize")
+            raise RunError("too few evaluations are left")
         found = list(self.points.at(points))
         for point, results in zip(points, found, strict=True):
             self._record(point, results)
@@ -114,8 +114,7 @@ class DecisionSearch:
             raise RunError(
                 f"between {per_cent(low)} and {per_cent(high)} of the trials have no value of "
                 f"{name!r}, so that the {figure.statistic.label} of the others cannot choose; "
-                'missing="worst" (or "best", or a number) on the outcome says how they rank',
-                owner="optimize",
+                'missing="worst" (or "best", or a number) on the outcome says how they rank'
             )
 
     @property

@@ -20,7 +20,7 @@ from kindynos.sampling.streams import checked_seed
 from kindynos.studies.goal import Goal
 from kindynos.studies.model_sweep import check_swept
 from kindynos.studies.points import Points
-from kindynos.validate import finite, fraction, invalid_argument
+from kindynos.validate import checked, finite, fraction, invalid_argument
 
 # values spread over the range, which show where the goal lies between and how the statistic runs
 SCAN = 5
@@ -50,62 +50,53 @@ class GoalRequest:
         if sum(figure is not None for figure in (self.chance, self.mean, self.percentile)) != 1:
             raise ParameterError(
                 "say one of chance=0.8 with above= or below=, mean=1e6, or percentile=10 with "
-                "equals=0",
-                owner="solve",
+                "equals=0"
             )
         if self.chance is not None:
             if (self.above is None) == (self.below is None):
                 raise ParameterError(
-                    "chance= needs above= or below=, the figure it is the chance of", owner="solve"
+                    "chance= needs above= or below=, the figure it is the chance of"
                 )
             side, figure = (
                 ("above", self.above) if self.above is not None else ("below", self.below)
             )
-            return parse_statistic(f"chance {side} {finite('solve', side, figure):.12g}"), fraction(
-                "solve", "chance", self.chance
+            return parse_statistic(f"chance {side} {finite(side, figure):.12g}"), fraction(
+                "chance", self.chance
             )
         if self.mean is not None:
-            return parse_statistic("mean"), finite("solve", "mean", self.mean)
+            return parse_statistic("mean"), finite("mean", self.mean)
         if self.equals is None:
-            raise ParameterError(
-                "percentile= needs equals=, the figure it is to reach", owner="solve"
-            )
-        return parse_statistic(
-            f"percentile {finite('solve', 'percentile', self.percentile):g}"
-        ), finite("solve", "equals", self.equals)
+            raise ParameterError("percentile= needs equals=, the figure it is to reach")
+        return parse_statistic(f"percentile {finite('percentile', self.percentile):g}"), finite(
+            "equals", self.equals
+        )
 
 
+@checked
 def solve(statement: Statement, name: str, wanted: GoalRequest, options: SimulationOptions) -> Goal:
     """Return the value of ``name`` that reaches what is wanted; see Model.solve."""
     description, goal = wanted.statistic()
     if not isinstance(wanted.within, Sequence) or len(wanted.within) != 2:
-        raise invalid_argument("solve", "within", "a pair of a low and a high end", wanted.within)
-    low, high = (finite("solve", "an end of within", end) for end in wanted.within)
+        raise invalid_argument("within", "a pair of a low and a high end", wanted.within)
+    low, high = (finite("an end of within", end) for end in wanted.within)
     if not low < high:
-        raise ParameterError(
-            f"within must be a low and a high end, not {low:g} and {high:g}", owner="solve"
-        )
-    check_swept(statement, name, "solve")
+        raise ParameterError(f"within must be a low and a high end, not {low:g} and {high:g}")
+    check_swept(statement, name)
     line = statement.quantities.get(wanted.outcome) if isinstance(wanted.outcome, str) else None
     if not isinstance(line, Line):
         lines = [q.name for q in statement.quantities.values() if isinstance(q, Line)]
         raise ModelError(
-            f"the model has no outcome {wanted.outcome!r}",
-            owner="solve",
-            unknown=wanted.outcome,
-            known=lines,
+            f"the model has no outcome {wanted.outcome!r}", unknown=wanted.outcome, known=lines
         )
     if statement.program.shapes[wanted.outcome].row:
         raise ModelError(
-            f"{wanted.outcome!r} is a row; aim at a number, such as last({wanted.outcome})",
-            owner="solve",
+            f"{wanted.outcome!r} is a row; aim at a number, such as last({wanted.outcome})"
         )
     if name == PERIODS and name not in statement.quantities:
         low, high = math.ceil(low), math.floor(high)
         if high - low >= MOST:
             raise ModelError(
-                f"of the number of periods at most {MOST} are tried; say a range as short as that",
-                owner="solve",
+                f"of the number of periods at most {MOST} are tried; say a range as short as that"
             )
     common = checked_seed(options.seed)
     settings = replace(options, seed=common)

@@ -19,7 +19,7 @@ import pandas as pd
 from kindynos.delegation import Reported, delegated_to
 from kindynos.engine.workers import run_batches, usable_cpus
 from kindynos.errors import ModelError, ParameterError, RunError
-from kindynos.validate import finite, instance, invalid_argument
+from kindynos.validate import checked, finite, instance, invalid_argument
 
 MOST_POINTS = 1_000_000
 Progress = Callable[[int, int], object]
@@ -63,6 +63,7 @@ class Sweep(Reported):
         over = f"{', '.join(self.inputs)}: {len(self.points):,} points"
         return f"<sweep of {', '.join(self.outputs)} ({self.statistic}) over {over}>"
 
+    @checked
     def output(self, name: str | None = None) -> str:
         """Return the checked name of an output (default: the first); raises RunError for an
         unknown one.
@@ -71,10 +72,7 @@ class Sweep(Reported):
             return self.outputs[0]
         if not isinstance(name, str) or name not in self.outputs:
             raise RunError(
-                f"nothing called {name!r:.60} came out",
-                owner="sweep",
-                unknown=name,
-                known=self.outputs,
+                f"nothing called {name!r:.60} came out", unknown=name, known=self.outputs
             )
         return name
 
@@ -87,6 +85,7 @@ class Sweep(Reported):
             parts.append(self.errors.add_suffix(" error"))
         return pd.concat(parts, axis=1)
 
+    @checked
     def grid(
         self,
         output: str | None = None,
@@ -100,15 +99,13 @@ class Sweep(Reported):
 
         With ``errors`` its 95 % errors instead, NaN where it was not simulated.
         """
-        instance("grid", "errors", errors, bool, "True or False")
+        instance("errors", errors, bool, "True or False")
         if len(self.inputs) < 2:
-            raise RunError("a grid needs two inputs; read table()", owner="sweep")
+            raise RunError("a grid needs two inputs; read table()")
         down, across = down or self.inputs[0], across or self.inputs[1]
         for name in (down, across):
             if name not in self.inputs:
-                raise RunError(
-                    f"{name!r} was not varied", owner="sweep", unknown=name, known=self.inputs
-                )
+                raise RunError(f"{name!r} was not varied", unknown=name, known=self.inputs)
         column = self.values[self.output(output)]
         if errors:
             column = column * math.nan if self.errors is None else self.errors[self.output(output)]
@@ -124,17 +121,18 @@ class Sweep(Reported):
         output = self.output(output)
         return (self.better.get(output) != "low") != self.statistic.startswith("chance below")
 
+    @checked
     def best(self, output: str | None = None, more_is_better: bool | None = None) -> pd.Series:
         """Return the row of the table with the best output: the highest unless less is better, or
         ``more_is_better`` says.
         """
         if more_is_better is not None:
-            instance("best", "more_is_better", more_is_better, bool, "True, False or None")
+            instance("more_is_better", more_is_better, bool, "True, False or None")
         else:
             more_is_better = self.more_is_better(self.output(output))
         column = self.values[self.output(output)]
         if column.isna().all():
-            raise RunError("no point has a value", owner="sweep")
+            raise RunError("no point has a value")
         return self.table().iloc[int(column.argmax() if more_is_better else column.argmin())]
 
     @delegated_to("kindynos.reports.styled", "styled_sweep")
@@ -181,12 +179,11 @@ def _listed(name: str, given: Any) -> list[Any]:
         return [given]
     if isinstance(given, str) or not isinstance(given, Iterable):
         raise ParameterError(
-            f"{name} must be a list of values, such as {name}=[1, 2, 3], not {given!r:.60}",
-            owner="sweep",
+            f"{name} must be a list of values, such as {name}=[1, 2, 3], not {given!r:.60}"
         )
     found = list(given)
     if not found:
-        raise ParameterError(f"{name} has no values", owner="sweep")
+        raise ParameterError(f"{name} has no values")
     return found
 
 
@@ -197,7 +194,7 @@ def grid_of(values: Mapping[str, Iterable[Any]], points: Any = None) -> pd.DataF
     """
     if points is not None:
         if values:
-            raise ParameterError("give values for a grid or points=, not both", owner="sweep")
+            raise ParameterError("give values for a grid or points=, not both")
         rows = (
             [row for row in points if isinstance(row, list | tuple)]
             if isinstance(points, list | tuple)
@@ -205,27 +202,27 @@ def grid_of(values: Mapping[str, Iterable[Any]], points: Any = None) -> pd.DataF
         )
         if len({len(row) for row in rows}) > 1:
             raise invalid_argument(
-                "sweep", "points", "a table of values by name, with rows of one length", points
+                "points", "a table of values by name, with rows of one length", points
             )
         try:
             frame = pd.DataFrame(points)
         except (TypeError, ValueError):
-            raise invalid_argument("sweep", "points", "a table of values by name", points) from None
+            raise invalid_argument("points", "a table of values by name", points) from None
         if frame.empty:
-            raise ParameterError("points= has no points", owner="sweep")
+            raise ParameterError("points= has no points")
         return frame
     lists = {name: _listed(name, given) for name, given in values.items()}
     if not lists:
-        raise ParameterError("nothing to vary; say hurdle=[0.05, 0.08]", owner="sweep")
+        raise ParameterError("nothing to vary; say hurdle=[0.05, 0.08]")
     count = int(np.prod([float(len(items)) for items in lists.values()]))
     if count > MOST_POINTS:
         raise ParameterError(
-            f"{count:,} points are more than {MOST_POINTS:,}; take fewer values of some",
-            owner="sweep",
+            f"{count:,} points are more than {MOST_POINTS:,}; take fewer values of some"
         )
     return pd.DataFrame(list(product(*lists.values())), columns=list(lists))
 
 
+@checked
 def sweep(
     function: Callable[..., Any],
     *,
@@ -276,16 +273,14 @@ def spread(
         if found is not None:
             answers[found[0]] = found[1]
         if progress is not None and progress(len(answers), count) is False:
-            raise RunError(f"stopped after {len(answers):,} of {count:,} points", owner="sweep")
+            raise RunError(f"stopped after {len(answers):,} of {count:,} points")
     return [answers[place] for place in range(count)]
 
 
 def _check_inputs(function: Callable[..., Any], base: Any, names: list[Any]) -> None:
     if base is not None:
         if not dataclasses.is_dataclass(base) or isinstance(base, type):
-            raise ParameterError(
-                f"base must be an instance of a dataclass, not {base!r:.60}", owner="sweep"
-            )
+            raise ParameterError(f"base must be an instance of a dataclass, not {base!r:.60}")
         known = [field.name for field in dataclasses.fields(base) if field.init]
         taken = False
     else:
@@ -306,14 +301,11 @@ def _check_inputs(function: Callable[..., Any], base: Any, names: list[Any]) -> 
         ]
         if lacking:
             raise ParameterError(
-                f"the function also needs {', '.join(lacking)}; give values, or a default",
-                owner="sweep",
+                f"the function also needs {', '.join(lacking)}; give values, or a default"
             )
     for name in names:
         if name not in known and not taken:
-            raise ParameterError(
-                f"there is no input {name!r}", owner="sweep", unknown=name, known=known
-            )
+            raise ParameterError(f"there is no input {name!r}", unknown=name, known=known)
 
 
 @dataclasses.dataclass(frozen=True)
@@ -332,9 +324,7 @@ class _Call:
             answer = self.function(**inputs) if changed is None else self.function(changed)
         except Exception as error:
             description = ", ".join(f"{name}={value!r}" for name, value in inputs.items())
-            raise RunError(
-                f"failed at {description}: {type(error).__name__}: {error}", owner="sweep"
-            ) from error
+            raise RunError(f"failed at {description}: {type(error).__name__}: {error}") from error
         named = answer if isinstance(answer, Mapping) else {self.name: answer}
         return {str(name): _number(str(name), value) for name, value in named.items()}
 
@@ -342,6 +332,6 @@ class _Call:
 def _number(name: str, value: Any) -> float:
     array = np.asarray(value)
     if array.size != 1 or array.dtype.kind not in "fiub":
-        raise ModelError(f"{name} must be one number, not {value!r:.60}", owner="sweep")
+        raise ModelError(f"{name} must be one number, not {value!r:.60}")
     number = float(array.reshape(-1)[0])
-    return number if not np.isfinite(number) else finite("sweep", name, number)
+    return number if not np.isfinite(number) else finite(name, number)

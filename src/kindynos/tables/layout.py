@@ -43,7 +43,6 @@ class TableFormat:
     @classmethod
     def checked(
         cls,
-        owner: str,
         sheet: Any = None,
         header: Any = None,
         encoding: Any = None,
@@ -53,17 +52,15 @@ class TableFormat:
         """Return a format of checked parts; raises ParameterError for one that cannot be."""
         for name, value in (("sheet", sheet), ("encoding", encoding)):
             if value is not None:
-                instance(owner, name, value, str, "a text")
+                instance(name, value, str, "a text")
         if header is not None:
-            check_integer(owner, "header", header, least=0)
+            check_integer("header", header, least=0)
         if decimal is not None:
-            one_of(owner, "decimal", decimal, (".", ","))
+            one_of("decimal", decimal, (".", ","))
         words = [missing] if isinstance(missing, str) else missing
-        instance(
-            owner, "missing", words, (list, tuple, set, frozenset), "a word, or a list of them"
-        )
+        instance("missing", words, (list, tuple, set, frozenset), "a word, or a list of them")
         for word in words:
-            instance(owner, "missing", word, str, "a word, or a list of them")
+            instance("missing", word, str, "a word, or a list of them")
         return cls(sheet, header, encoding, decimal, tuple(words))
 
 

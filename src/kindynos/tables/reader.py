@@ -60,7 +60,7 @@ def read_table(source: str | Path | pd.DataFrame, form: TableFormat = DEFAULT) -
     """
     if isinstance(source, pd.DataFrame):
         return _from_frame(source, "DataFrame", form)
-    path = path_of("read", "table", source)
+    path = path_of("table", source)
     ending = path.suffix.lower()
     check_file(path)
     try:

@@ -77,8 +77,7 @@ def _driver_in(text: str) -> tuple[str, Distribution | StatedDistribution]:
     if not equals or not label:
         raise ModelError(
             f"{text!r:.80}: say CELL=DISTRIBUTION PARAMETERS, such as 'Inputs!B7=pert 17.5e6 19e6 "
-            "26e6'",
-            owner="--driver",
+            "26e6'"
         )
     try:
         kind: Any = CATALOGUE.find(label)  # every distribution is a dataclass
@@ -102,7 +101,7 @@ def _number(text: str) -> float | None:
 def trial_workbook(run: Run, number: int, path: str | Path) -> None:
     """Write a trial into a copy of its workbook; see Run.workbook."""
     calculation = _calculation_of(run)
-    target = path_of("workbook", "path", path)
+    target = path_of("path", path)
     if target.suffix.lower() not in (".xlsx", ".xlsm"):
         raise FileError("a workbook must be named .xlsx", file=str(target))
     check_writable(target)
@@ -144,7 +143,7 @@ def _calculation_of(run: Run) -> CellCalculation:
     for line in run.program.lines.values():
         if isinstance(line.calculation, CellCalculation):
             return line.calculation
-    raise RunError("the model does not rest on a workbook", owner="workbook")
+    raise RunError("the model does not rest on a workbook")
 
 
 def with_draws(text: str, calls: Mapping[int, float]) -> str:

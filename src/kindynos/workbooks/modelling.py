@@ -15,7 +15,7 @@ from kindynos.distributions.catalogue import CATALOGUE
 from kindynos.distributions.normal import LogNormal
 from kindynos.distributions.registry import distribution_from
 from kindynos.distributions.stated import StatedDistribution
-from kindynos.errors import DataWarning, KindynosError, ModelError
+from kindynos.errors import DataWarning, KindynosError, ModelError, concerning
 from kindynos.model.model import Model
 from kindynos.processes.base import Process
 from kindynos.program.quantities import (
@@ -128,12 +128,15 @@ class _Adding:
     def _places(self) -> None:
         """Find the cells of what is stated."""
         for name, (cell, _) in self.stated.given.items():
-            self._input(f"given {name!r}", name, cell)
+            with concerning(f"given {name!r}"):
+                self._input(name, cell)
         for name, (cell, _, _) in self.stated.drivers.items():
-            self._input(f"driver {name!r}", name, cell)
+            with concerning(f"driver {name!r}"):
+                self._input(name, cell)
         for kind, table in (("line", self.stated.lines), ("outcome", self.stated.outcomes)):
             for name, (cell, _) in table.items():
-                self._output(f"{kind} {name!r}", name, cell)
+                with concerning(f"{kind} {name!r}"):
+                    self._output(name, cell)
 
     def _check_agreement(self) -> None:
         """Compare our values of what the outcomes need with those stored in the file: refuse an
@@ -165,47 +168,43 @@ class _Adding:
         place = self.inputs[name]
         return str(place.cell if isinstance(place, Draw) else place[0])
 
-    def _area(self, owner: str, text: str) -> Area:
-        try:
-            area = cell_in(self.contents, text)
-        except KindynosError as error:
-            raise error.with_context(owner=owner) from None
+    def _area(self, text: str) -> Area:
+        area = cell_in(self.contents, text)
         if area.single:
             return area
         periods = self.model.periods
         if 1 not in (area.rows, area.columns):
-            raise ModelError(f"{area} is neither a row nor a column", owner=owner)
+            raise ModelError(f"{area} is neither a row nor a column")
         count = area.rows * area.columns
         if periods != count:
             wanted = "has no periods" if periods is None else f"has {periods} periods"
             raise ModelError(
-                f"{area} has {count} cells, one for each period, and the model {wanted}",
-                owner=owner,
+                f"{area} has {count} cells, one for each period, and the model {wanted}"
             )
         return area
 
-    def _input(self, owner: str, name: str, text: str) -> None:
-        area = self._area(owner, text)
+    def _input(self, name: str, text: str) -> None:
+        area = self._area(text)
         cells = tuple(area.cells())
         for cell in cells:
             other = self.owners.get(cell)
             if other is not None:
-                raise ModelError(f"{cell} is already {other!r}; a cell has one name", owner=owner)
+                raise ModelError(f"{cell} is already {other!r}; a cell has one name")
             self.owners[cell] = name
             value = self._value(cell)
             if isinstance(value, str | bool | CellError):
                 what = f"the text {value!r:.40}" if isinstance(value, str) else repr(value)
-                raise ModelError(f"{cell} holds {what}, not a number", owner=owner)
+                raise ModelError(f"{cell} holds {what}, not a number")
         self.inputs[check_name(name)] = cells
         if not area.single:
             self.rows.add(name)
 
-    def _output(self, owner: str, name: str, text: str) -> None:
-        area = self._area(owner, text)
+    def _output(self, name: str, text: str) -> None:
+        area = self._area(text)
         for cell in area.cells():
             value = self._value(cell)
             if isinstance(value, str) and not self.graph.is_formula(self.graph.number_of(cell)):
-                raise ModelError(f"{cell} holds the text {value!r:.40}, not a number", owner=owner)
+                raise ModelError(f"{cell} holds the text {value!r:.40}, not a number")
         self.outputs[check_name(name)] = tuple(area.cells())
         if not area.single:
             self.rows.add(name)

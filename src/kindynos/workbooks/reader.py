@@ -94,7 +94,7 @@ class Contents:
 
 def read_contents(source: str | Path) -> Contents:
     """Return what a workbook holds; raises FileError for a file that is none, or cannot be read."""
-    path = path_of("read_workbook", "source", source)
+    path = path_of("source", source)
     check_file(path)
     _check_kind(path)
     try:

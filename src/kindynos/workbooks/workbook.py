@@ -11,7 +11,7 @@ from typing import TYPE_CHECKING, Any
 
 from kindynos.errors import ModelError
 from kindynos.model.model import Model
-from kindynos.validate import known_name, mapping
+from kindynos.validate import checked, known_name, mapping
 from kindynos.workbooks.agreement import Agreement, agreement
 from kindynos.workbooks.compiling import LAZY, Compiler
 from kindynos.workbooks.formulas import Call
@@ -28,6 +28,7 @@ OTHERS = frozenset({*LAZY, *LOOKING, *REFERRING, *DRAWING, *OF_THE_DAY} - {"RAND
 MOST_SHOWN = 5
 
 
+@checked
 def read_workbook(source: str | Path) -> Workbook:
     """Return a workbook (.xlsx or .xlsm) with its formulas and the values stored beside them.
 
@@ -223,6 +224,7 @@ class Workbook:
         table = pd.DataFrame.from_dict(rows, orient="index", columns=["draws", "distribution"])
         return table.rename_axis("cell")
 
+    @checked
     def model(
         self,
         outcomes: Mapping[str, Any],
@@ -248,15 +250,14 @@ class Workbook:
         names for one cell, formulas that cannot be worked out, and an outcome that is not what the
         file stores, unless ``accept_differences``.
         """
-        owner = "Workbook.model"
         tables = {
-            "outcomes": mapping(owner, "outcomes", outcomes, "cells by name"),
-            "drivers": mapping(owner, "drivers", drivers or {}, "cells with distributions by name"),
-            "given": mapping(owner, "given", given or {}, "cells by name"),
-            "lines": mapping(owner, "lines", lines or {}, "cells by name"),
+            "outcomes": mapping("outcomes", outcomes, "cells by name"),
+            "drivers": mapping("drivers", drivers or {}, "cells with distributions by name"),
+            "given": mapping("given", given or {}, "cells by name"),
+            "lines": mapping("lines", lines or {}, "cells by name"),
         }
         if not tables["outcomes"]:
-            raise ModelError("name at least one outcome", owner=owner)
+            raise ModelError("name at least one outcome")
         stated = CellModel(self.graph, accept_differences=accept_differences)
         for key in ("given", "lines", "outcomes"):
             allowed = {
@@ -265,9 +266,9 @@ class Workbook:
                 "outcomes": OUTCOME_OPTIONS,
             }[key]
             for quantity, entry in tables[key].items():
-                getattr(stated, key)[quantity] = _cell_and_options(owner, quantity, entry, allowed)
+                getattr(stated, key)[quantity] = _cell_and_options(quantity, entry, allowed)
         for quantity, entry in tables["drivers"].items():
-            stated.drivers[quantity] = _driver_entry(owner, quantity, entry)
+            stated.drivers[quantity] = _driver_entry(quantity, entry)
         if periods is None:
             lengths = stated.lengths()
             periods = lengths.pop() if len(lengths) == 1 else None
@@ -286,28 +287,27 @@ def _is_known(name: str) -> bool:
 
 
 def _cell_and_options(
-    owner: str, name: str, entry: Any, allowed: tuple[str, ...]
+    name: str, entry: Any, allowed: tuple[str, ...]
 ) -> tuple[str, dict[str, Any]]:
     if isinstance(entry, str):
         return entry, {}
     if not isinstance(entry, Mapping) or "cell" not in entry:
         raise ModelError(
             f"{name!r} is a cell such as 'Inputs!B4', or {{'cell': 'Inputs!B4', 'unit': 'EUR'}}, "
-            f"not {entry!r:.60}",
-            owner=owner,
+            f"not {entry!r:.60}"
         )
     options = {key: value for key, value in entry.items() if key != "cell"}
     for key in options:
-        known_name(f"{owner}, {name!r}", "option", key, allowed)
+        known_name(f"option of {name!r}", key, allowed)
     return entry["cell"], options
 
 
-def _driver_entry(owner: str, name: str, entry: Any) -> tuple[str, Any, dict[str, Any]]:
+def _driver_entry(name: str, entry: Any) -> tuple[str, Any, dict[str, Any]]:
     shape = "a cell and its distribution, such as ('Inputs!B7', kd.Pert(17.5e6, 19e6, 26e6))"
     if not isinstance(entry, tuple | list) or not 2 <= len(entry) <= 3:
-        raise ModelError(f"driver {name!r} is {shape}, not {entry!r:.60}", owner=owner)
+        raise ModelError(f"driver {name!r} is {shape}, not {entry!r:.60}")
     options = dict(entry[2]) if len(entry) == 3 else {}
     for key in options:
         allowed = ("unit", "source", "base", "each", "serial", "dt", "uncertain")
-        known_name(f"{owner}, {name!r}", "option", key, allowed)
+        known_name(f"option of {name!r}", key, allowed)
     return entry[0], entry[1], options

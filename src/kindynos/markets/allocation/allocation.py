@@ -29,7 +29,7 @@ from kindynos.markets.allocation.source import MomentSettings, source_of
 from kindynos.markets.allocation.walk import WalkForward, walk_forward
 from kindynos.markets.portfolio import Portfolio
 from kindynos.sampling.streams import Seed
-from kindynos.validate import array_of, check_call, confidence_level, instance
+from kindynos.validate import array_of, check_call, checked, confidence_level, instance
 
 Bounds = tuple[float, float] | Mapping[str, tuple[float, float]]
 
@@ -43,11 +43,10 @@ class Allocation(Reported):
     on with them, and ``plot``.
     """
 
+    @checked
     def __init__(self, request: AllocationRequest, weights: Any) -> None:
-        self.request = instance(
-            "Allocation", "request", request, AllocationRequest, "a request; call allocate"
-        )
-        self._weights = array_of("Allocation", "weights", weights)
+        self.request = instance("request", request, AllocationRequest, "a request; call allocate")
+        self._weights = array_of("weights", weights)
         self._losses = Losses(request.source, request.aim.level)
 
     @property
@@ -106,17 +105,18 @@ class Allocation(Reported):
         """
         if not self.request.source.in_order:
             raise ParameterError(
-                "a drawdown needs a history, returns that follow each other in time",
-                owner="drawdown",
+                "a drawdown needs a history, returns that follow each other in time"
             )
         return self._losses.value("drawdown", self._weights)
 
+    @checked
     def value_at_risk(self, level: float | None = None) -> float:
         """Return the loss per period, as a share, exceeded with a chance of 1 - level; over the
         scenarios, or normal.
         """
         return self._at(level).value("value_at_risk", self._weights)
 
+    @checked
     def expected_shortfall(self, level: float | None = None) -> float:
         """Return the mean of the losses beyond the value at risk."""
         return self._at(level).value("expected_shortfall", self._weights)
@@ -125,7 +125,7 @@ class Allocation(Reported):
         return (
             self._losses
             if level is None
-            else Losses(self.request.source, confidence_level("risk", "level", level))
+            else Losses(self.request.source, confidence_level("level", level))
         )
 
     def __repr__(self) -> str:
@@ -134,6 +134,7 @@ class Allocation(Reported):
         )
         return f"<{self.wanted}: {held}>"
 
+    @checked
     def table(self) -> pd.DataFrame:
         """Return the figures of today's weights, where they are known, and of the best: one row per
         measure, a column each.
@@ -197,6 +198,7 @@ class Allocation(Reported):
             aim.maximize, aim.minimize, weights, self.request.region, aim.rate
         )
 
+    @checked
     def contributions(self) -> pd.DataFrame:
         """Return each holding's weight and its share of the variance, of today's weights and the
         best.
@@ -213,6 +215,7 @@ class Allocation(Reported):
                 )
         return pd.DataFrame(columns, self.request.source.names)
 
+    @checked
     def portfolio(self, value: float | None = None) -> Portfolio:
         """Return the portfolio of these weights, worth as much as today's or ``value``.
 
@@ -221,8 +224,7 @@ class Allocation(Reported):
         source = self.request.source
         if source.prices is None:
             raise ParameterError(
-                "a portfolio needs prices; this allocation starts from " + source.description,
-                owner="portfolio",
+                "a portfolio needs prices; this allocation starts from " + source.description
             )
         held = {
             str(name): float(weight) for name, weight in self.weights.items() if abs(weight) > 1e-12
@@ -232,6 +234,7 @@ class Allocation(Reported):
             source.prices, weights=held, value=worth, short=bool((self._weights < 0).any())
         )
 
+    @checked
     def compare(
         self,
         horizon: int = 1,
@@ -259,6 +262,7 @@ class Allocation(Reported):
             self.request.aim.level,
         )
 
+    @checked
     def resampled(
         self, times: int = 200, seed: int = 0, *, block: float | None = None, progress: Any = None
     ) -> Resampled:
@@ -271,6 +275,7 @@ class Allocation(Reported):
         """
         return resampled(self.request, self._weights, times, seed, block, progress)
 
+    @checked
     def walk_forward(
         self,
         every: RebalancingSpan = "quarter",
@@ -353,12 +358,11 @@ def request_of(
     )
     check_feasible(region)
     return AllocationRequest(
-        start,
-        region,
-        aim_of(maximize, minimize, limits, confidence_level("risk", "level", level), rate),
+        start, region, aim_of(maximize, minimize, limits, confidence_level("level", level), rate)
     )
 
 
+@checked
 def allocate(
     source: Any,
     *,
@@ -393,6 +397,6 @@ def allocate(
     >>> allocate(moments, maximize="mean", limits={"sd": 0.12}).weights.round(4).to_dict()
     {'bond': 0.4422, 'share': 0.5578}
     """
-    check_call(request_of, "allocate", source, maximize=maximize, minimize=minimize, **options)
+    check_call(request_of, source, maximize=maximize, minimize=minimize, **options)
     request = request_of(source, maximize=maximize, minimize=minimize, **options)
     return Allocation(request, request.weights())

@@ -220,8 +220,7 @@ def before_after(
     today = source.today if against is None else by_name(source.names, against, "against")
     if today is None:
         raise ParameterError(
-            "no weights of today are known; say against=, the weights to compare with",
-            owner="compare",
+            "no weights of today are known; say against=, the weights to compare with"
         )
     seed = checked_seed(seed)
     joined, periods, own = _drawn(source, horizon)
@@ -260,8 +259,7 @@ def _drawn(source: Source, horizon: int) -> tuple[Joined, int, Floats]:
         if horizon != 1:
             raise ParameterError(
                 "these simulated returns have a horizon of their own; simulate others for a "
-                "longer one",
-                owner="compare",
+                "longer one"
             )
         joined, periods = source.simulated.drawn
         assert source.returns is not None

@@ -121,7 +121,7 @@ class CriticalLine:
             # The steepest one; after long work the first, which cannot go in circles (Bland's
             # rule).
             self.free[int(candidates[0] if step > 3 * self.size else np.argmax(wrong))] = True
-        raise RunError("the search for the least variance did not end", owner="allocate")
+        raise RunError("the search for the least variance did not end")
 
     def _wrong_signs(self, gradient: Floats) -> Floats:
         """Return by how much each bound's multiplier has the wrong sign; 0 for variables that are
@@ -160,7 +160,7 @@ class CriticalLine:
                 self._fix(place, side)
             else:
                 self.free[place] = True
-        raise RunError("the frontier has no end", owner="allocate")
+        raise RunError("the frontier has no end")
 
     def _next(
         self, x: Floats, gradient: Floats, reached: float, latest: int
@@ -214,9 +214,9 @@ def vertex(system: System, gain: Floats | None = None) -> Floats:
         method="highs-ds",
     )
     if found.status == 2:
-        raise RunError("no weights meet all bounds, groups and limits together", owner="allocate")
+        raise RunError("no weights meet all bounds, groups and limits together")
     if found.status != 0:
-        raise RunError(f"the linear program failed: {found.message}", owner="allocate")
+        raise RunError(f"the linear program failed: {found.message}")
     return np.asarray(np.clip(found.x, system.lower, system.upper))
 
 

@@ -8,7 +8,7 @@ import numpy as np
 
 from kindynos.errors import ParameterError, RunError
 from kindynos.markets.allocation.critical_line import vertex
-from kindynos.markets.allocation.region import OWNER, Region
+from kindynos.markets.allocation.region import Region
 
 
 def check_feasible(region: Region) -> None:
@@ -26,8 +26,7 @@ def check_feasible(region: Region) -> None:
         needed = float(traded @ vertex(system, -traded))
         raise ParameterError(
             f"to meet bounds and groups {needed:.6g} must be bought and sold, above the turnover "
-            f"{region.turnover:g}",
-            owner=OWNER,
+            f"{region.turnover:g}"
         )
     blamed = [
         row.label
@@ -35,7 +34,7 @@ def check_feasible(region: Region) -> None:
         if _has_weights(replace(free, rows=tuple(r for r in free.rows if r is not row)))
     ]
     named = " and ".join(blamed or [row.label for row in free.rows])
-    raise ParameterError(f"groups {named} cannot be met together within the bounds", owner=OWNER)
+    raise ParameterError(f"groups {named} cannot be met together within the bounds")
 
 
 def _has_weights(region: Region) -> bool:

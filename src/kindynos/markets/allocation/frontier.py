@@ -18,7 +18,7 @@ from kindynos.markets.allocation.measures import Losses
 from kindynos.markets.allocation.request import AllocationRequest
 from kindynos.markets.allocation.resampling import Resampled
 from kindynos.markets.allocation.solve import Solver
-from kindynos.validate import check_call, check_integer, finite, instance, one_of
+from kindynos.validate import check_call, check_integer, checked, finite, instance, one_of
 
 MOST_POINTS = 1_000
 
@@ -32,10 +32,9 @@ class Frontier(Reported):
     and ``plot_weights``.
     """
 
+    @checked
     def __init__(self, request: AllocationRequest, risk: str, points: int) -> None:
-        self.request = instance(
-            "Frontier", "request", request, AllocationRequest, "a request; call frontier"
-        )
+        self.request = instance("request", request, AllocationRequest, "a request; call frontier")
         self.risk, self.points = risk, points
         self.losses = Losses(request.source, request.aim.level)
 
@@ -89,6 +88,7 @@ class Frontier(Reported):
         frame["ratio"] = (frame["mean"] - self.request.aim.rate) / frame[self.risk]
         return pd.concat([frame, pd.DataFrame(weights, columns=self.request.source.names)], axis=1)
 
+    @checked
     def at(
         self,
         *,
@@ -102,7 +102,7 @@ class Frontier(Reported):
         Raises ParameterError unless one of them is given, and for what the frontier does not reach.
         """
         given = {
-            name: finite("at", name, value)
+            name: finite(name, value)
             for name, value in (
                 ("mean", mean),
                 ("sd", sd),
@@ -111,18 +111,19 @@ class Frontier(Reported):
             if value is not None
         }
         if len(given) != 1 or not set(given) <= {"mean", self.risk}:
-            raise ParameterError(f"say one of mean= and {self.risk}=", owner="at")
+            raise ParameterError(f"say one of mean= and {self.risk}=")
         if mean is not None:
             low, high = self._ends
             if not low - 1e-12 <= mean <= high + 1e-12:
                 raise ParameterError(
-                    f"the frontier has means from {low:.6g} to {high:.6g}, not {mean:g}", owner="at"
+                    f"the frontier has means from {low:.6g} to {high:.6g}, not {mean:g}"
                 )
             request = self.request.aimed(minimize=self.risk, limits={"mean": min(mean, high)})
         else:
             request = self.request.aimed(maximize="mean", limits=given)
         return Allocation(request, request.weights())
 
+    @checked
     def best_ratio(self, rate: float = 0.0) -> Allocation:
         """Return the point with the highest ratio of the mean above a riskless ``rate`` per period
         to the risk.
@@ -130,9 +131,7 @@ class Frontier(Reported):
         request = self.request.aimed(
             maximize="ratio", minimize=None if self.risk == "sd" else self.risk
         )
-        request = replace(
-            request, aim=replace(request.aim, rate=finite("best_ratio", "rate", rate))
-        )
+        request = replace(request, aim=replace(request.aim, rate=finite("rate", rate)))
         return Allocation(request, request.weights())
 
     @delegated_to("kindynos.plots", "frontier")
@@ -149,6 +148,7 @@ class Frontier(Reported):
         """Draw the weights along the frontier as areas."""
 
 
+@checked
 def frontier(
     source: Any,
     risk: FrontierRisk = "sd",
@@ -169,10 +169,10 @@ def frontier(
     0  0.048  0.0894  0.5367   0.8    0.2
     1  0.080  0.2000  0.4000   0.0    1.0
     """
-    one_of("frontier", "risk", risk, ("sd", "expected_shortfall"))
-    check_call(request_of, "frontier", source, **options)
+    one_of("risk", risk, ("sd", "expected_shortfall"))
+    check_call(request_of, source, **options)
     return Frontier(
         request_of(source, minimize=risk, **options),
         risk,
-        check_integer("frontier", "points", points, least=2, most=MOST_POINTS),
+        check_integer("points", points, least=2, most=MOST_POINTS),
     )

@@ -18,7 +18,7 @@ import numpy as np
 from kindynos.arrays import Floats
 from kindynos.errors import RunError
 from kindynos.markets.allocation.losses import LinearModel, Measure
-from kindynos.markets.allocation.region import OWNER, Region, System
+from kindynos.markets.allocation.region import Region, System
 
 STEPS = 400
 EXACT = 1e-10  # gap between a measure and its model that ends the work
@@ -81,7 +81,7 @@ def best_linear(region: Region, aim: LinearAim, start: Floats) -> Floats:
             return weights
         for (measure, _, _), extra in zip(parts, extras, strict=True):
             measure.refine(weights, extra, near)
-    raise RunError(f"the linear program was not settled after {STEPS} steps", owner=OWNER)
+    raise RunError(f"the linear program was not settled after {STEPS} steps")
 
 
 def _solved(
@@ -131,9 +131,9 @@ def _solved(
         method="highs-ds",
     )
     if found.status == 2:
-        raise RunError("no weights meet all bounds, groups and limits together", owner=OWNER)
+        raise RunError("no weights meet all bounds, groups and limits together")
     if found.status != 0:
-        raise RunError(f"the linear program failed: {found.message}", owner=OWNER)
+        raise RunError(f"the linear program failed: {found.message}")
     weights = np.clip(found.x[:n], system.lower[:n], system.upper[:n])
     extras = np.split(found.x[size:], np.cumsum(widths)[:-1]) if models else []
     values = [

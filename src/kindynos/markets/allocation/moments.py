@@ -16,6 +16,7 @@ from kindynos.errors import ParameterError
 from kindynos.validate import (
     array_of,
     check_integer,
+    checked,
     finite,
     invalid_argument,
     known_name,
@@ -50,6 +51,7 @@ class Moments:
     observations: int | None
     description: str
 
+    @checked
     def __init__(
         self,
         mean: Any,
@@ -58,28 +60,24 @@ class Moments:
         observations: int | None = None,
         description: str = "means and covariance as given",
     ) -> None:
-        index = _index(mean, covariance) if names is None else names_in("Moments", "names", names)
-        values, matrix = (
-            array_of("Moments", "mean", mean),
-            array_of("Moments", "covariance", covariance),
-        )
+        index = _index(mean, covariance) if names is None else names_in("names", names)
+        values, matrix = (array_of("mean", mean), array_of("covariance", covariance))
         size = len(values) if values.ndim == 1 else 0
         if size == 0:
-            raise invalid_argument("Moments", "mean", "one number for each holding", mean)
+            raise invalid_argument("mean", "one number for each holding", mean)
         if matrix.shape != (size, size):
             raise ParameterError(
                 f"{size} means need a covariance of {size} x {size}, not of "
-                f"{' x '.join(map(str, matrix.shape))}",
-                owner="Moments",
+                f"{' x '.join(map(str, matrix.shape))}"
             )
         index = [str(name) for name in index or range(1, size + 1)]
         if len(index) != size or len(set(index)) != size:
-            raise ParameterError(f"{size} means need {size} different names", owner="Moments")
+            raise ParameterError(f"{size} means need {size} different names")
         matrix = check_covariance(matrix, index)
         if not np.isfinite(values).all():
-            raise ParameterError("the means must be finite numbers", owner="Moments")
+            raise ParameterError("the means must be finite numbers")
         if observations is not None:
-            check_integer("Moments", "observations", observations, least=2)
+            check_integer("observations", observations, least=2)
         fields = {
             "mean": pd.Series(values, index, name="mean"),
             "covariance": pd.DataFrame(matrix, index, index),
@@ -104,6 +102,7 @@ class Moments:
             mean, self.covariance, self.names, self.observations, f"{self.description}; {how}"
         )
 
+    @checked
     def shrunk(self, weight: float | None = None) -> Moments:
         """Return means drawn towards that of the weights of least variance, by a ``weight`` from 0
         to 1.
@@ -117,17 +116,16 @@ class Moments:
         centre = float(inverse.sum(axis=0) @ mean / inverse.sum())
         if weight is None:
             if self.observations is None:
-                raise ParameterError(
-                    "say weight=, or of how many observations= these moments are", owner="shrunk"
-                )
+                raise ParameterError("say weight=, or of how many observations= these moments are")
             gaps, size = mean - centre, len(mean)
             weight = (size + 2) / (size + 2 + self.observations * float(gaps @ inverse @ gaps))
-        elif not 0 <= finite("shrunk", "weight", weight) <= 1:
-            raise invalid_argument("shrunk", "weight", "from 0 to 1", weight)
+        elif not 0 <= finite("weight", weight) <= 1:
+            raise invalid_argument("weight", "from 0 to 1", weight)
         return self._with_mean(
             mean + weight * (centre - mean), f"means shrunk by {weight:.2f} towards {centre:.3g}"
         )
 
+    @checked
     def with_views(
         self, views: Mapping[Any, float], confidence: float | Mapping[Any, float] = 0.5
     ) -> Moments:
@@ -140,17 +138,12 @@ class Moments:
         variance of each view. Source: Black and Litterman, Financial Analysts Journal 48 (1992),
         28-43. Raises ParameterError for unknown holdings, and for views that contradict each other.
         """
-        stated = mapping(
-            "with_views", "views", views, "means by holding, or differences by pair of holdings"
-        )
+        stated = mapping("views", views, "means by holding, or differences by pair of holdings")
         if not stated:
             return self
         picks = np.array([self._pick(view) for view in stated])
         sought = np.array(
-            [
-                finite("with_views", f"the view of {_worded(view)}", value)
-                for view, value in stated.items()
-            ]
+            [finite(f"the view of {_worded(view)}", value) for view, value in stated.items()]
         )
         _check_views(list(stated), picks, sought)
         trust = np.array([self._trust(view, confidence) for view in stated])
@@ -167,9 +160,7 @@ class Moments:
         pick = np.zeros(len(self.names))
         if isinstance(view, tuple):
             if len(view) != 2:
-                raise invalid_argument(
-                    "with_views", "a view", "of a holding, or of a pair of holdings", view
-                )
+                raise invalid_argument("a view", "of a holding, or of a pair of holdings", view)
             pick[self._place(view[0])] += 1.0
             pick[self._place(view[1])] -= 1.0
         else:
@@ -177,16 +168,17 @@ class Moments:
         return pick
 
     def _place(self, name: Any) -> int:
-        return self.names.index(known_name("with_views", "holding", name, self.names))
+        return self.names.index(known_name("holding", name, self.names))
 
     def _trust(self, view: Any, confidence: float | Mapping[Any, float]) -> float:
         found = confidence.get(view, 0.5) if isinstance(confidence, Mapping) else confidence
-        number = finite("with_views", f"the confidence in {_worded(view)}", found)
+        number = finite(f"the confidence in {_worded(view)}", found)
         if not 0 <= number <= 1:
-            raise invalid_argument("with_views", "confidence", "from 0 to 1", number)
+            raise invalid_argument("confidence", "from 0 to 1", number)
         return number
 
     @classmethod
+    @checked
     def implied(
         cls,
         weights: Any,
@@ -206,21 +198,15 @@ class Moments:
         >>> Moments.implied([0.5, 0.5], covariance, mean=0.06).mean.round(4).tolist()
         [0.03, 0.09]
         """
-        held = array_of("implied", "weights", weights)
-        matrix = array_of("implied", "covariance", covariance)
+        held = array_of("weights", weights)
+        matrix = array_of("covariance", covariance)
         if held.ndim != 1 or matrix.shape != (len(held), len(held)):
             raise ParameterError(
-                f"{held.size} weights do not fit a covariance of shape {matrix.shape}",
-                owner="implied",
+                f"{held.size} weights do not fit a covariance of shape {matrix.shape}"
             )
         spread = matrix @ held
-        variance = positive("implied", "the variance of the weights", float(held @ spread))
-        means = (
-            rate
-            + (finite("implied", "mean", mean) - finite("implied", "rate", rate))
-            * spread
-            / variance
-        )
+        variance = positive("the variance of the weights", float(held @ spread))
+        means = rate + (finite("mean", mean) - finite("rate", rate)) * spread / variance
         index = _index(weights, covariance) if names is None else names
         return cls(means, matrix, index or None, description="means implied by weights")
 
@@ -259,8 +245,7 @@ def _check_views(views: list[Any], picks: Floats, sought: Floats) -> None:
             ]
             raise ParameterError(
                 f"views contradict each other: from {' and '.join(used)} follows {follows:.6g} for "
-                f"{_worded(views[count - 1])}, not {sought[count - 1]:.6g}",
-                owner="with_views",
+                f"{_worded(views[count - 1])}, not {sought[count - 1]:.6g}"
             )
 
 
@@ -272,20 +257,17 @@ def check_covariance(matrix: Floats, names: Sequence[str]) -> Floats:
         not np.isfinite(matrix).all()
         or np.abs(matrix - matrix.T).max() > 1e-8 * np.abs(matrix).max()
     ):
-        raise ParameterError("the covariance must be symmetric, of finite numbers", owner="Moments")
+        raise ParameterError("the covariance must be symmetric, of finite numbers")
     variances = np.diag(matrix)
     if not (variances > 0).all():
         name = names[int(np.argmin(variances))]
-        raise ParameterError(
-            f"the variance of {name} is {variances.min():g}; it must be above 0", owner="Moments"
-        )
+        raise ParameterError(f"the variance of {name} is {variances.min():g}; it must be above 0")
     scale = np.sqrt(np.outer(variances, variances))
     values, vectors = np.linalg.eigh((matrix + matrix.T) / 2 / scale)
     if values[0] < -1e-8:
         raise ParameterError(
             "this is not a covariance: some sum of holdings would have a variance below 0 "
-            f"(smallest eigenvalue {values[0]:.2g})",
-            owner="Moments",
+            f"(smallest eigenvalue {values[0]:.2g})"
         )
     if values[0] < SINGULAR:
         loading = np.abs(vectors[:, 0])
@@ -297,7 +279,6 @@ def check_covariance(matrix: Floats, names: Sequence[str]) -> Floats:
         raise ParameterError(
             "the covariance is singular: "
             f"{', '.join(moving[:8])}{' and more' if len(moving) > 8 else ''} move together "
-            "exactly; leave one of them out, or shrink the covariance",
-            owner="Moments",
+            "exactly; leave one of them out, or shrink the covariance"
         )
     return np.asarray((matrix + matrix.T) / 2)

@@ -6,7 +6,7 @@ import numpy as np
 
 from kindynos.arrays import Floats
 from kindynos.errors import ParameterError, RunError
-from kindynos.markets.allocation.region import OWNER, Region
+from kindynos.markets.allocation.region import Region
 
 ROUNDS = 10_000
 SETTLED = 1e-14
@@ -26,13 +26,10 @@ def equal_contributions(region: Region, covariance: Floats) -> Floats:
     from scipy.optimize import brentq
 
     if (region.lower < 0).any():
-        raise ParameterError(
-            "equal contributions are for holdings without short positions", owner=OWNER
-        )
+        raise ParameterError("equal contributions are for holdings without short positions")
     if region.rows or region.floor is not None or region.trades:
         raise ParameterError(
-            "equal contributions know bounds, and neither groups, limits, turnover nor cost",
-            owner=OWNER,
+            "equal contributions know bounds, and neither groups, limits, turnover nor cost"
         )
     scale = float(np.trace(covariance)) / len(covariance)
     matrix = covariance / scale
@@ -73,4 +70,4 @@ def _descended(matrix: Floats, k: float, lower: Floats, upper: Floats, start: Fl
                 largest = max(largest, abs(change))
         if largest < SETTLED:
             return x
-    raise RunError("the weights of equal contributions were not settled", owner=OWNER)
+    raise RunError("the weights of equal contributions were not settled")

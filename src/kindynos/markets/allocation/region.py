@@ -14,7 +14,6 @@ from kindynos.arrays import Floats
 from kindynos.errors import ParameterError
 from kindynos.validate import finite, fraction, invalid_argument, known_name, mapping, positive
 
-OWNER = "allocate"
 OTHERS = "others"  # in bounds by name, all that are not named
 NEAR = 1e-9  # how far sums of bounds may be off, by rounding
 
@@ -176,12 +175,10 @@ def region_of(
     """
     lower, upper = _bounds(names, bounds, short)
     if turnover is not None:
-        positive(OWNER, "turnover", turnover)
-    charge = 0.0 if cost is None else fraction(OWNER, "cost", cost)
+        positive("turnover", turnover)
+    charge = 0.0 if cost is None else fraction("cost", cost)
     if today is None and (turnover is not None or charge > 0):
-        raise ParameterError(
-            "turnover and cost need today's weights: a Portfolio, or today=", owner=OWNER
-        )
+        raise ParameterError("turnover and cost need today's weights: a Portfolio, or today=")
     rows = tuple(_group(names, label, ends, members) for label, ends in _groups(groups).items())
     _check_sums(names, lower, upper)
     region = Region(
@@ -192,7 +189,7 @@ def region_of(
         today,
         turnover,
         charge,
-        positive(OWNER, "holding_period", holding_period),
+        positive("holding_period", holding_period),
     )
     for row in rows:
         _check_group(region, row)
@@ -206,19 +203,18 @@ def _bounds(names: Sequence[str], bounds: Any, short: bool) -> tuple[Floats, Flo
         each = dict.fromkeys(names, usual if bounds is None else bounds)
     else:
         stated = mapping(
-            OWNER, "bounds", bounds, "a pair of a low and a high weight, or such pairs by name"
+            "bounds", bounds, "a pair of a low and a high weight, or such pairs by name"
         )
         others = stated.pop(OTHERS, usual) if OTHERS not in names else usual
         each = {
             **dict.fromkeys(names, others),
-            **{known_name(OWNER, "holding", name, names): b for name, b in stated.items()},
+            **{known_name("holding", name, names): b for name, b in stated.items()},
         }
     for name, pair in each.items():
         low, high = ends_of(f"the bounds of {name}", pair)
         if low < 0 and not short:
             raise ParameterError(
-                f"the lower bound of {name} is {low:g}; say short=True for short positions",
-                owner=OWNER,
+                f"the lower bound of {name} is {low:g}; say short=True for short positions"
             )
         each[name] = (low, high)
     return np.array([each[name][0] for name in names]), np.array([each[name][1] for name in names])
@@ -227,18 +223,12 @@ def _bounds(names: Sequence[str], bounds: Any, short: bool) -> tuple[Floats, Flo
 def ends_of(what: str, pair: Any) -> tuple[float, float]:
     """Return a low and a high end; raises ParameterError for anything else."""
     if not isinstance(pair, tuple | list) or len(pair) != 2:
-        raise invalid_argument(
-            OWNER, what, "a pair of a low and a high end, such as (0.01, 0.35)", pair
-        )
-    low, high = (finite(OWNER, what, end) for end in pair)
+        raise invalid_argument(what, "a pair of a low and a high end, such as (0.01, 0.35)", pair)
+    low, high = (finite(what, end) for end in pair)
     if low > high:
-        raise ParameterError(
-            f"{what} are {low:g} to {high:g}; the low end comes first", owner=OWNER
-        )
+        raise ParameterError(f"{what} are {low:g} to {high:g}; the low end comes first")
     if max(abs(low), abs(high)) > 10:
-        raise ParameterError(
-            f"{what} are shares of the value, not per cent; write 0.35 for 35 %", owner=OWNER
-        )
+        raise ParameterError(f"{what} are shares of the value, not per cent; write 0.35 for 35 %")
     return low, high
 
 
@@ -246,7 +236,7 @@ def _groups(groups: Any) -> dict[Any, Any]:
     return (
         {}
         if groups is None
-        else mapping(OWNER, "groups", groups, "pairs of a low and a high weight by group")
+        else mapping("groups", groups, "pairs of a low and a high weight by group")
     )
 
 
@@ -268,7 +258,7 @@ def _group(names: Sequence[str], label: Any, ends: Any, members: Any) -> Row:
         inside = _members(label, members)
     coefficients = np.zeros(len(names))
     for name in inside:
-        coefficients[list(names).index(known_name(OWNER, "holding", name, names))] = 1.0
+        coefficients[list(names).index(known_name("holding", name, names))] = 1.0
     return Row(str(label), coefficients, *ends_of(f"the ends of group {label}", ends))
 
 
@@ -277,7 +267,7 @@ def _members(label: Any, members: Any) -> Iterable[Any]:
     stated = (
         {}
         if members is None
-        else mapping(OWNER, "members", members, "lists of names by group, or groups by name")
+        else mapping("members", members, "lists of names by group, or groups by name")
     )
     by_group: dict[str, list[Any]] = {}
     for key, value in stated.items():
@@ -289,22 +279,18 @@ def _members(label: Any, members: Any) -> Iterable[Any]:
         advice = (
             f"; say which holdings it has: members={{{label!r}: [...]}}" if not by_group else ""
         )
-        raise ParameterError(
-            f"no group {label!r}{advice}", owner=OWNER, unknown=str(label), known=by_group
-        )
+        raise ParameterError(f"no group {label!r}{advice}", unknown=str(label), known=by_group)
     return by_group[label]
 
 
 def _check_sums(names: Sequence[str], lower: Floats, upper: Floats) -> None:
     if lower.sum() > 1 + NEAR:
         raise ParameterError(
-            f"the lower bounds of {len(names)} holdings add up to {lower.sum():.6g}, above 1",
-            owner=OWNER,
+            f"the lower bounds of {len(names)} holdings add up to {lower.sum():.6g}, above 1"
         )
     if upper.sum() < 1 - NEAR:
         raise ParameterError(
-            f"the upper bounds of {len(names)} holdings add up to {upper.sum():.6g}, below 1",
-            owner=OWNER,
+            f"the upper bounds of {len(names)} holdings add up to {upper.sum():.6g}, below 1"
         )
 
 
@@ -317,8 +303,7 @@ def _check_group(region: Region, row: Row) -> None:
     if row.high < least - NEAR or row.low > most + NEAR:
         raise ParameterError(
             f"group {row.label} must have {row.low:g} to {row.high:g}, and the bounds leave it "
-            f"{least:.6g} to {most:.6g}",
-            owner=OWNER,
+            f"{least:.6g} to {most:.6g}"
         )
 
 
@@ -332,8 +317,7 @@ def _check_turnover(region: Region) -> None:
     if needed > region.turnover + NEAR:
         raise ParameterError(
             f"today's weights must change by {needed:.6g} at least to meet the bounds, above the "
-            f"turnover {region.turnover:g}",
-            owner=OWNER,
+            f"turnover {region.turnover:g}"
         )
 
 
@@ -341,10 +325,8 @@ def by_name(names: Sequence[str], given: Any, what: str) -> Floats:
     """Return weights ``(holdings,)`` given by name; those not named are 0. Raises ParameterError
     for unknown names.
     """
-    stated: Mapping[Any, Any] = mapping(OWNER, what, given, "weights by name")
+    stated: Mapping[Any, Any] = mapping(what, given, "weights by name")
     found = dict.fromkeys(names, 0.0)
     for name, weight in stated.items():
-        found[known_name(OWNER, "holding", name, names)] = finite(
-            OWNER, f"the weight of {name}", weight
-        )
+        found[known_name("holding", name, names)] = finite(f"the weight of {name}", weight)
     return np.array(list(found.values()))

@@ -11,7 +11,7 @@ import numpy as np
 from kindynos.arrays import Floats
 from kindynos.errors import ParameterError
 from kindynos.markets.allocation.measures import RISKS, Losses
-from kindynos.markets.allocation.region import OWNER, Region, Row
+from kindynos.markets.allocation.region import Region, Row
 from kindynos.markets.allocation.solve import Aim, Solver
 from kindynos.markets.allocation.source import Source
 from kindynos.validate import finite, known_name, mapping, one_of
@@ -154,31 +154,27 @@ def aim_of(maximize: Any, minimize: Any, limits: Any, level: float, rate: float)
     not go together.
     """
     stated: Mapping[Any, Any] = (
-        {} if limits is None else mapping(OWNER, "limits", limits, "figures by measure")
+        {} if limits is None else mapping("limits", limits, "figures by measure")
     )
-    checked = {
-        known_name(OWNER, "limit", n, LIMITS): finite(OWNER, f"limit {n}", x)
-        for n, x in stated.items()
-    }
+    checked = {known_name("limit", n, LIMITS): finite(f"limit {n}", x) for n, x in stated.items()}
     if "variance" in checked:
         variance = checked.pop("variance")
         if variance < 0:
-            raise ParameterError(f"limit variance {variance:g} is below 0", owner=OWNER)
+            raise ParameterError(f"limit variance {variance:g} is below 0")
         checked["sd"] = min(variance**0.5, checked.get("sd", np.inf))
     if maximize is None and minimize is None:
         maximize = "mean" if any(name != "mean" for name in checked) else "ratio"
     if maximize is not None:
-        one_of(OWNER, "maximize", maximize, GAINS)
+        one_of("maximize", maximize, GAINS)
     if minimize is not None:
-        one_of(OWNER, "minimize", minimize, AIMED)
+        one_of("minimize", minimize, AIMED)
     if maximize is not None and minimize is not None and maximize != "ratio":
         raise ParameterError(
             f"say maximize={maximize!r} or minimize={minimize!r}; one of them may be a limit "
-            "instead",
-            owner=OWNER,
+            "instead"
         )
     if "parity" in (maximize, minimize) and checked:
-        raise ParameterError("equal contributions know bounds, and no limits", owner=OWNER)
+        raise ParameterError("equal contributions know bounds, and no limits")
     # The variance is least where the sd is.
     least = "sd" if minimize == "variance" else minimize
     return Aim(
@@ -186,5 +182,5 @@ def aim_of(maximize: Any, minimize: Any, limits: Any, level: float, rate: float)
         None if maximize == "ratio" and least == "sd" else least,
         checked,
         level,
-        finite(OWNER, "rate", rate),
+        finite("rate", rate),
     )

@@ -20,7 +20,7 @@ from kindynos.markets.allocation.request import AllocationRequest
 from kindynos.markets.allocation.solve import Aim, Solver
 from kindynos.markets.allocation.source import Source
 from kindynos.sampling.streams import Seed, checked_seed, stream
-from kindynos.validate import check_integer, positive
+from kindynos.validate import check_integer, checked, positive
 
 POINTS = 21  # of each resampled frontier
 MOST_TIMES = 10_000  # histories, each with an allocation and a frontier of its own
@@ -104,6 +104,7 @@ class Resampled:
         """Draw the spread of each weight, with the weight itself and the average."""
 
 
+@checked
 def resampled(
     request: AllocationRequest,
     weights: Floats,
@@ -113,7 +114,7 @@ def resampled(
     progress: Callable[[int, int], object] | None,
 ) -> Resampled:
     """Return the allocations of resampled histories; see ``Allocation.resampled``."""
-    check_integer("resampled", "times", times, least=20, most=MOST_TIMES)
+    check_integer("times", times, least=20, most=MOST_TIMES)
     seed = checked_seed(seed)
     source = request.source
     draw, how = _drawing(source, block)
@@ -178,7 +179,7 @@ def _drawing(
     count: int
     if source.returns is not None and source.in_order:
         count = len(source.returns)
-        length = count ** (1 / 3) if block is None else positive("resampled", "block", block)
+        length = count ** (1 / 3) if block is None else positive("block", block)
         returns = source.returns
 
         def history(generator: np.random.Generator) -> Source:
@@ -192,14 +193,12 @@ def _drawing(
         raise ParameterError(
             "simulated returns do not show how much history is behind them; start from prices, or "
             "from Moments with "
-            "observations=",
-            owner="resampled",
+            "observations="
         )
     if source.moments.observations is None:
         raise ParameterError(
             "say of how many observations= the moments are, kd.Moments(mean, covariance, "
-            "observations=120)",
-            owner="resampled",
+            "observations=120)"
         )
     count = source.moments.observations
     factor = np.linalg.cholesky(source.covariance)

@@ -17,9 +17,10 @@ from kindynos.markets.return_series import returns
 from kindynos.results.run import Run
 from kindynos.results.simulate import SimulationOptions, simulate
 from kindynos.sampling.streams import Seed, checked_seed
-from kindynos.validate import array_of, check_integer
+from kindynos.validate import array_of, check_integer, checked, checked_init
 
 
+@checked_init
 @dataclass(frozen=True, eq=False, repr=False)
 class SimulatedReturns:
     """Returns by trial (rows) and holding (columns), as fractions over the horizon, and how they
@@ -40,13 +41,10 @@ class SimulatedReturns:
     def __post_init__(self) -> None:
         if not isinstance(self.frame, pd.DataFrame) or self.frame.empty:
             raise ParameterError(
-                "needs a DataFrame with one row per trial and one column per holding",
-                owner="SimulatedReturns",
+                "needs a DataFrame with one row per trial and one column per holding"
             )
-        if not np.isfinite(
-            array_of("SimulatedReturns", "the returns", self.frame.to_numpy())
-        ).all():
-            raise ParameterError("some returns are not finite numbers", owner="SimulatedReturns")
+        if not np.isfinite(array_of("the returns", self.frame.to_numpy())).all():
+            raise ParameterError("some returns are not finite numbers")
 
     def __repr__(self) -> str:
         return f"<returns of {', '.join(self.names)}: {self.description}>"
@@ -73,20 +71,13 @@ class SimulatedReturns:
         """Return simulated returns over a ``horizon`` of periods; arguments as in
         ``Portfolio.simulate``.
         """
-        check_integer("SimulatedReturns", "horizon", horizon, least=1)
-        history = (
-            prices.prices
-            if isinstance(prices, Portfolio)
-            else prices_of("SimulatedReturns", prices)
-        )
+        check_integer("horizon", horizon, least=1)
+        history = prices.prices if isinstance(prices, Portfolio) else prices_of(prices)
         found = returns(history, every=every)
         frame = found.frame
         if window is not None:
-            if check_integer("SimulatedReturns", "window", window, least=8) > len(frame):
-                raise ParameterError(
-                    f"window {window} is longer than the {len(frame)} returns",
-                    owner="SimulatedReturns",
-                )
+            if check_integer("window", window, least=8) > len(frame):
+                raise ParameterError(f"window {window} is longer than the {len(frame)} returns")
             frame = frame.iloc[-window:]
         names = history.instruments
         joined = joined_returns(frame.to_numpy(), names, marginals, copula, df)
@@ -99,6 +90,7 @@ class SimulatedReturns:
         return cls._read(run, names, (joined, horizon), span, found.spacing.span(horizon))
 
     @classmethod
+    @checked
     def from_run(cls, run: Run) -> SimulatedReturns:
         """Return the returns in a run of ``portfolio.simulate``; raises ParameterError for another
         run.
@@ -109,7 +101,7 @@ class SimulatedReturns:
             if name.startswith("return_")
         ]
         if not names or "max_drawdown" not in run.program.quantities:
-            raise ParameterError("needs the run of portfolio.simulate", owner="SimulatedReturns")
+            raise ParameterError("needs the run of portfolio.simulate")
         return cls._read(run, names, None, "the run of a portfolio", "")
 
     @classmethod

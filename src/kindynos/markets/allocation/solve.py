@@ -33,7 +33,7 @@ from kindynos.markets.allocation.losses import (
 from kindynos.markets.allocation.measures import Losses
 from kindynos.markets.allocation.parity import equal_contributions
 from kindynos.markets.allocation.path import Path, path_of
-from kindynos.markets.allocation.region import OWNER, Region
+from kindynos.markets.allocation.region import Region
 from kindynos.markets.allocation.source import Source
 
 CUTS = 500
@@ -93,7 +93,7 @@ class Solver:
             return equal_contributions(self.region, self.source.covariance)
         if "drawdown" in (self.aim.minimize, *self.limits) and not self.source.in_order:
             raise ParameterError(
-                "a drawdown needs a history, returns that follow each other in time", owner=OWNER
+                "a drawdown needs a history, returns that follow each other in time"
             )
         self.check_floor()
         for name in self.limits:
@@ -107,7 +107,7 @@ class Solver:
         except RunError as error:
             stated = " and ".join(f"{name} {limit:g}" for name, limit in self.aim.limits.items())
             raise ParameterError(
-                f"the limits {stated} cannot be met together ({error.problem})", owner=OWNER
+                f"the limits {stated} cannot be met together ({error.problem})"
             ) from None
 
     def _best(self) -> Floats:
@@ -221,9 +221,7 @@ class Solver:
 
     def _below_the_rate(self, highest: float) -> ParameterError:
         return ParameterError(
-            f"no weights have a mean above the rate {self.aim.rate:g}; the highest is "
-            f"{highest:.6g}",
-            owner=OWNER,
+            f"no weights have a mean above the rate {self.aim.rate:g}; the highest is {highest:.6g}"
         )
 
     def _on_normal_path(self) -> Floats:
@@ -280,8 +278,7 @@ class Solver:
             if "sd" in self.limits:
                 raise ParameterError(
                     f"a ratio to {str(self.aim.minimize).replace('_', ' ')} over scenarios knows "
-                    "no limit on the sd",
-                    owner=OWNER,
+                    "no limit on the sd"
                 )
             return self._best_ratio(bounded)
         if self.aim.maximize == "mean":
@@ -501,8 +498,7 @@ class Solver:
         best = float(gain @ vertex(system, gain))
         if self.region.floor[1] > best + 1e-12:
             raise ParameterError(
-                f"limit mean {self.region.floor[1]:g} is above the highest reachable, {best:.6g}",
-                owner=OWNER,
+                f"limit mean {self.region.floor[1]:g} is above the highest reachable, {best:.6g}"
             )
 
     def check_limit(self, name: str) -> None:
@@ -517,7 +513,6 @@ class Solver:
             raise ParameterError(
                 f"limit {name} {self.limits[name]:g} is below the least reachable{floor}, "
                 f"{least:.6g}",
-                owner=OWNER,
                 name=name,
             )
 

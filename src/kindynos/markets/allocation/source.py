@@ -15,7 +15,7 @@ from kindynos.arrays import Floats
 from kindynos.errors import ParameterError
 from kindynos.literals import CovarianceMethod, MeansMethod, ReturnPeriod
 from kindynos.markets.allocation.moments import Moments
-from kindynos.markets.allocation.region import OWNER, by_name
+from kindynos.markets.allocation.region import by_name
 from kindynos.markets.allocation.simulated_returns import SimulatedReturns
 from kindynos.markets.portfolio import Portfolio
 from kindynos.markets.prices import Prices, prices_of
@@ -47,8 +47,7 @@ class MomentSettings:
             raise ParameterError(
                 f"{len(values)} returns are too few for the covariance of {values.shape[1]} "
                 "holdings; take a longer window, "
-                "or covariance='shrunk'",
-                owner=OWNER,
+                "or covariance='shrunk'"
             )
         matrix = covariance(values, self.covariance)
         words = (
@@ -66,15 +65,14 @@ class MomentSettings:
         elif self.means == "implied":
             if today is None:
                 raise ParameterError(
-                    "means='implied' needs today's weights: a Portfolio, or today=", owner=OWNER
+                    "means='implied' needs today's weights: a Portfolio, or today="
                 )
             own = float(found.mean.to_numpy() @ today)
             if own <= 0:
                 raise ParameterError(
                     f"today's weights had a mean of {own:.3g}, from which no means above 0 can be "
                     "implied; say Moments.implied "
-                    "with the mean you expect of them",
-                    owner=OWNER,
+                    "with the mean you expect of them"
                 )
             implied = Moments.implied(today, found.covariance.to_numpy(), own, names=found.names)
             found = Moments(
@@ -158,20 +156,18 @@ def source_of(
     settings: MomentSettings,
 ) -> Source:
     """Return what an allocation starts from; raises ParameterError for anything else."""
-    one_of(OWNER, "means", settings.means, MEANS)
-    one_of(OWNER, "covariance", settings.covariance, COVARIANCES)
-    mapping(OWNER, "views", settings.views, "means by holding")
+    one_of("means", settings.means, MEANS)
+    one_of("covariance", settings.covariance, COVARIANCES)
+    mapping("views", settings.views, "means by holding")
     held = (
         given if isinstance(given, Portfolio) else today if isinstance(today, Portfolio) else None
     )
     if held is not None and held._revalue is not None:
-        raise ParameterError(
-            "positions that a function values have no weights to choose", owner=OWNER
-        )
+        raise ParameterError("positions that a function values have no weights to choose")
     if held is not None and (today is None or today is held):
         today = held.weights
     if isinstance(given, Portfolio | Prices | pd.DataFrame):
-        prices = given.prices if isinstance(given, Portfolio) else prices_of(OWNER, given)
+        prices = given.prices if isinstance(given, Portfolio) else prices_of(given)
         found = replace(
             _from_returns(returns(prices, every=every), window, settings, today), prices=prices
         )
@@ -189,8 +185,7 @@ def source_of(
         raise ParameterError(
             "starts from a Portfolio, Prices, Returns, Moments, SimulatedReturns or the run of "
             "portfolio.simulate, "
-            f"not {given!r:.60}",
-            owner=OWNER,
+            f"not {given!r:.60}"
         )
     return found if held is None else replace(found, held=held, value=held.value)
 
@@ -200,9 +195,7 @@ def _today(names: list[str], today: Any) -> Floats | None:
         return None
     weights = by_name(names, today, "today")
     if abs(weights.sum() - 1) > 1e-6:
-        raise ParameterError(
-            f"today's weights add up to {weights.sum():.6g}, not to 1", owner=OWNER
-        )
+        raise ParameterError(f"today's weights add up to {weights.sum():.6g}, not to 1")
     return weights
 
 
@@ -211,9 +204,9 @@ def _from_returns(
 ) -> Source:
     frame = given.frame
     if window is not None:
-        if check_integer(OWNER, "window", window, least=FEWEST) > len(frame):
+        if check_integer("window", window, least=FEWEST) > len(frame):
             raise ParameterError(
-                f"window {window} is longer than the history of {len(frame)} returns", owner=OWNER
+                f"window {window} is longer than the history of {len(frame)} returns"
             )
         frame = frame.iloc[-window:]
     names, values = [str(name) for name in frame.columns], frame.to_numpy(dtype=np.float64)
@@ -237,7 +230,7 @@ def _from_returns(
 
 def _from_moments(given: Moments, settings: MomentSettings, today: Any) -> Source:
     if settings.covariance != "sample":
-        raise ParameterError("covariance= is for histories; this covariance is given", owner=OWNER)
+        raise ParameterError("covariance= is for histories; this covariance is given")
     weights = _today(given.names, today)
     moments = settings.applied(given, weights)
     return Source(

@@ -19,7 +19,7 @@ from kindynos.markets.allocation.request import AllocationRequest
 from kindynos.markets.allocation.resampling import weights_or_least_risk
 from kindynos.markets.allocation.solve import Solver
 from kindynos.markets.allocation.source import Source
-from kindynos.validate import check_integer, fraction, one_of
+from kindynos.validate import check_integer, checked, fraction, one_of
 
 SPANS = {"month": "M", "quarter": "Q", "year": "Y"}
 RULES = ("this rule", "buy and hold", "equal weights")
@@ -131,33 +131,27 @@ def _mean(values: Floats) -> Estimate:
     return Estimate(centre, centre - reach, centre + reach)
 
 
+@checked
 def walk_forward(
     request: AllocationRequest, every: str, window: int | None, cost: float | None
 ) -> WalkForward:
     """Return what the rule would have earned; see ``Allocation.walk_forward``."""
-    one_of("walk_forward", "every", every, tuple(SPANS))
+    one_of("every", every, tuple(SPANS))
     source, region = request.source, request.region
     if source.dates is None or source.returns is None:
-        raise ParameterError(
-            "needs a history of returns, not " + source.description, owner="walk_forward"
-        )
+        raise ParameterError("needs a history of returns, not " + source.description)
     returns, count = source.returns, len(source.returns)
-    size = (
-        count // 2 if window is None else check_integer("walk_forward", "window", window, least=8)
-    )
-    charge = region.cost if cost is None else fraction("walk_forward", "cost", cost)
+    size = count // 2 if window is None else check_integer("window", window, least=8)
+    charge = region.cost if cost is None else fraction("cost", cost)
     spans = source.dates.to_period(SPANS[every])
     if not _has_each(source.dates, every):
-        raise ParameterError(
-            f"prices are more than a {every} apart; choose a longer every=", owner="walk_forward"
-        )
+        raise ParameterError(f"prices are more than a {every} apart; choose a longer every=")
     # Weights are chosen at the close of the last day of a span, and held from the next day on.
     choices = [t for t in range(size, count) if spans[t] != spans[t - 1]]
     if len(choices) < FEWEST_SPANS:
         raise ParameterError(
             f"a window of {size} leaves {len(choices)} {every}s of {count} returns; at least "
-            f"{FEWEST_SPANS} are needed",
-            owner="walk_forward",
+            f"{FEWEST_SPANS} are needed"
         )
     n = len(source.names)
     still = np.full(n, 1 / n) if source.today is None else source.today

@@ -56,7 +56,7 @@ def write_page(result: Any, path: str | Path) -> None:
 
 def write_report(report: Report, path: str | Path) -> None:
     """Write a report as a page."""
-    target = path_of("report", "path", path)
+    target = path_of("path", path)
     if target.suffix.lower() not in ENDINGS:
         raise FileError("a page must be named .html", file=str(target))
     text = page_of(report)

@@ -43,7 +43,7 @@ def write_workbook(report: Report, path: str | Path, trials: bool = False) -> No
     """Write a report as a workbook, with all trials of a run if asked. Raises FileError for a path
     that cannot be written, and without XlsxWriter.
     """
-    target = path_of("to_excel", "path", path)
+    target = path_of("path", path)
     if target.suffix.lower() != ".xlsx":
         raise FileError("a workbook must be named .xlsx", file=str(target))
     try:

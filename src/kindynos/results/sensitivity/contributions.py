@@ -65,20 +65,15 @@ def contributions_sensitivity(
     Modelling and Its Applications (1996), chapter 3.
     """
     valid_outcome(run, outcome)
-    one_of("contributions", "to", to, TO)
+    one_of("to", to, TO)
     if by_period:
-        raise RunError(
-            "contributions take the periods of a driver together; see the method rank",
-            owner="sensitivity",
-        )
+        raise RunError("contributions take the periods of a driver together; see the method rank")
     if isinstance(by, str) and "," in by:
         by = [name.strip() for name in by.split(",")]
     if isinstance(by, str):
-        one_of("contributions", "by", by, BY)
-    elif not all(
-        isinstance(name, str) for name in instance("contributions", "by", by, (list, tuple), NAMES)
-    ):
-        raise invalid_argument("contributions", "by", NAMES, by)
+        one_of("by", by, BY)
+    elif not all(isinstance(name, str) for name in instance("by", by, (list, tuple), NAMES)):
+        raise invalid_argument("by", NAMES, by)
     parts = _by_drivers(run, outcome) if by == "drivers" else _by_terms(run, outcome, by)
     level = _level(run, outcome, percentile)
     if to == "variance":
@@ -138,8 +133,8 @@ class _Parts:
 def _level(run: SimulatedTrials, outcome: str, percentile: float | None) -> float:
     if percentile is None:
         return 80.0 if run[outcome].better == "low" else 20.0
-    if not 0 < finite("contributions", "percentile", percentile) < 100:
-        raise invalid_argument("contributions", "percentile", "between 0 and 100", percentile)
+    if not 0 < finite("percentile", percentile) < 100:
+        raise invalid_argument("percentile", "between 0 and 100", percentile)
     return float(percentile)
 
 
@@ -247,7 +242,7 @@ def _by_drivers(run: SimulatedTrials, outcome: str) -> _Parts:
     names = [entry.driver for entry in inputs_of(run, outcome, False)]
     start = float(run.base[outcome].reshape(-1)[0])
     if not math.isfinite(start):
-        raise RunError(f"{outcome!r} has no value in the base case", owner="contributions")
+        raise RunError(f"{outcome!r} has no value in the base case")
     blocks = run.drawing.blocks
     most = max(EVALUATIONS // (len(names) + 1), 2 * GROUPS)
     # all trials where they are few; else as many of each of some blocks
@@ -267,7 +262,7 @@ def _by_drivers(run: SimulatedTrials, outcome: str) -> _Parts:
         group.append(np.full(int(valid.sum()), groups[block]))
     values, sums = np.concatenate(gains, axis=1), np.concatenate(outcomes)
     if len(sums) < 2:
-        raise RunError(f"{outcome!r} has no two trials with a value", owner="contributions")
+        raise RunError(f"{outcome!r} has no two trials with a value")
     return _Parts(names, values, np.zeros(len(names)), start, sums, np.concatenate(group))
 
 
@@ -325,17 +320,14 @@ def _by_terms(run: SimulatedTrials, outcome: str, by: str | Sequence[str]) -> _P
     """Return the terms of the sum that the outcome is, in all trials of the run."""
     terms = _terms(run, outcome, by)
     signs = np.array([term.sign for term in terms], dtype=np.float64)
-    found, base = worked_out(run, [term.text for term in terms], "contributions")
+    found, base = worked_out(run, [term.text for term in terms])
     values, outcomes = signs[:, None] * found, run[outcome].values
     valid = np.isfinite(outcomes) & np.isfinite(values).all(axis=0)
     largest = np.abs(values[:, valid]).sum(axis=0).max(initial=0.0)
     gap = np.abs(values[:, valid].sum(axis=0) - outcomes[valid]).max(initial=0.0)
     if gap > 1e-9 * largest:
         listed = ", ".join(term.label for term in terms)
-        raise RunError(
-            f"{listed:.200} do not add up to {outcome!r}: the largest gap is {gap:.6g}",
-            owner="contributions",
-        )
+        raise RunError(f"{listed:.200} do not add up to {outcome!r}: the largest gap is {gap:.6g}")
     labels = [term.label for term in terms]
     return _Parts(
         labels, values[:, valid], signs * base, 0.0, outcomes[valid], _groups_of(run)[valid]
@@ -348,10 +340,7 @@ def _terms(run: SimulatedTrials, outcome: str, by: str | Sequence[str]) -> list[
         for term in terms:
             if term.text not in run:
                 raise RunError(
-                    f"the run has no quantity {term.text!r:.60}",
-                    owner="contributions",
-                    unknown=term.text,
-                    known=list(run),
+                    f"the run has no quantity {term.text!r:.60}", unknown=term.text, known=list(run)
                 )
         return terms
     lines = run.program.lines
@@ -367,7 +356,6 @@ def _terms(run: SimulatedTrials, outcome: str, by: str | Sequence[str]) -> list[
     if len(terms) < 2:
         raise RunError(
             f"{outcome!r} is not a sum; name quantities that add up to it, such as "
-            "by='sales,-costs', or take by='drivers'",
-            owner="contributions",
+            "by='sales,-costs', or take by='drivers'"
         )
     return terms

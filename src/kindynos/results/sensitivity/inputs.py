@@ -49,7 +49,7 @@ def inputs_of(
         else:
             found.append(Input(name, name))
     if not found and not everyone:
-        raise RunError(f"no driver reaches {outcome!r}", owner="sensitivity")
+        raise RunError(f"no driver reaches {outcome!r}")
     return found
 
 
@@ -63,12 +63,11 @@ def valid_outcome(
     if result.is_row:
         raise RunError(
             f"{outcome!r} is a row; ask for a quantity with one number per trial, such as "
-            f"total({outcome})",
-            owner="sensitivity",
+            f"total({outcome})"
         )
     valid = np.isfinite(result.values)
     if np.count_nonzero(valid) < fewest:
-        raise RunError(f"{outcome!r} has no two trials with a value", owner="sensitivity")
+        raise RunError(f"{outcome!r} has no two trials with a value")
     return result.values, valid
 
 
@@ -82,8 +81,6 @@ def work_out(
         if name in run.program.drivers and name not in drawn
     ]
     if missing:
-        raise RunError(
-            f"no values for {missing[0]!r}", owner="sensitivity", unknown=missing[0], known=drawn
-        )
+        raise RunError(f"no values for {missing[0]!r}", unknown=missing[0], known=drawn)
     values, _ = run.program.evaluate(drawn, trials, [outcome])
     return np.broadcast_to(values[outcome], (trials,))

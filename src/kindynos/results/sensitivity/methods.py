@@ -18,6 +18,7 @@ from kindynos.results.sensitivity.slices import conditional_sensitivity, tail_se
 from kindynos.results.sensitivity.swing import swing_sensitivity
 from kindynos.results.sensitivity.variance import sobol_sensitivity
 from kindynos.results.trials import SimulatedTrials
+from kindynos.validate import checked
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -45,10 +46,11 @@ def usual_method(run: SimulatedTrials) -> str:
     return "contributions" if together and not run.program.recorded else "rank"
 
 
+@checked
 def sensitivity(
     run: SimulatedTrials, outcome: str, method: str, by_period: bool, options: Mapping[str, Any]
 ) -> pd.DataFrame:
     """Return the table of a method; raises ParameterError for an unknown method or option."""
-    function = METHODS.find(method, "sensitivity")
+    function = METHODS.find(method)
     check_options(f"sensitivity by {method}", function, options)
     return function(run, outcome, by_period, **options)

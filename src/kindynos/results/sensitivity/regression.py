@@ -44,8 +44,7 @@ def regression_sensitivity(
     trials, count = x.shape[1], x.shape[0]
     if trials <= count + 2:
         raise RunError(
-            f"regression on {count} inputs needs more than {count + 2} trials, not {trials}",
-            owner="sensitivity",
+            f"regression on {count} inputs needs more than {count + 2} trials, not {trials}"
         )
     ends = [0, *np.cumsum([len(part) for part in rows])]
     sums = _sums_by_group(np.concatenate([x, y[None]]), run.drawing.blocks.bounds, valid)

@@ -62,25 +62,20 @@ def shapley_sensitivity(
     valid_outcome(run, outcome)
     if by_period:
         raise RunError(
-            "shapley takes the periods of a driver together; see the methods rank and regression",
-            owner="sensitivity",
+            "shapley takes the periods of a driver together; see the methods rank and regression"
         )
     names = [entry.driver for entry in inputs_of(run, outcome, False)]
     units = _units(names, groups)
     if len(units) > MOST_UNITS:
         raise RunError(
             f"shapley works for up to {MOST_UNITS:,} drivers, not {len(units):,}; take some "
-            "together with groups=",
-            owner="sensitivity",
+            "together with groups="
         )
-    draws = check_integer("shapley", "evaluations", evaluations, least=1)
+    draws = check_integer("evaluations", evaluations, least=1)
     size = draws // (REPLICATES * (len(units) + 1))
     if size < FEWEST_POINTS:
         least = REPLICATES * FEWEST_POINTS * (len(units) + 1)
-        raise RunError(
-            f"shapley of {len(units)} drivers needs {least:,} evaluations or more",
-            owner="sensitivity",
-        )
+        raise RunError(f"shapley of {len(units)} drivers needs {least:,} evaluations or more")
     size = 2 ** (size.bit_length() - 1)
     game = _Game(run, outcome, tuple(units.values()))
     gains = np.stack([game.gains(replicate, size) for replicate in range(REPLICATES)])
@@ -102,26 +97,19 @@ def _units(
     """
     units: dict[str, tuple[str, ...]] = {}
     taken: dict[str, str] = {}
-    stated = mapping("shapley", "groups", {} if groups is None else groups, "drivers by group")
+    stated = mapping("groups", {} if groups is None else groups, "drivers by group")
     for label, members in stated.items():
         if isinstance(members, str) or not isinstance(members, Sequence) or not members:
-            raise RunError(
-                f"group {label!r:.60} must be a list of drivers, not {members!r:.60}",
-                owner="sensitivity",
-            )
+            raise RunError(f"group {label!r:.60} must be a list of drivers, not {members!r:.60}")
         for name in members:
             if name not in names:
                 raise RunError(
                     f"group {label!r:.60} names {name!r:.60}, which is not a driver of the outcome",
-                    owner="sensitivity",
                     unknown=name,
                     known=names,
                 )
             if name in taken:
-                raise RunError(
-                    f"{name!r} is in the groups {taken[name]!r} and {label!r:.60}",
-                    owner="sensitivity",
-                )
+                raise RunError(f"{name!r} is in the groups {taken[name]!r} and {label!r:.60}")
             taken[name] = label
         units[str(label)] = tuple(members)
     return units | {name: (name,) for name in names if name not in taken}
@@ -347,8 +335,7 @@ def _check_copula(group: DriverGroup) -> None:
     if not isinstance(group.copula, Elliptical) or group.copula.df is not None or group.serial:
         raise RunError(
             "shapley knows the gaussian copula without serial=, not that of "
-            f"{', '.join(group.names)}",
-            owner="sensitivity",
+            f"{', '.join(group.names)}"
         )
 
 

@@ -41,15 +41,14 @@ def conditional_sensitivity(
     for the slices.
     """
     values, valid = valid_outcome(run, outcome)
-    count = check_integer("conditional", "slices", slices, least=2)
+    count = check_integer("slices", slices, least=2)
     trials = int(np.count_nonzero(valid))
     if trials < FEWEST_IN_SLICE * count:
         raise RunError(
             f"{count} slices need at least {FEWEST_IN_SLICE * count} trials with a value, not "
-            f"{trials}",
-            owner="sensitivity",
+            f"{trials}"
         )
-    q = None if percentile is None else finite("conditional", "percentile", percentile)
+    q = None if percentile is None else finite("percentile", percentile)
     labels = [f"{100 * i / count:.3g}-{100 * (i + 1) / count:.3g} %" for i in range(count)]
     inputs = inputs_of(run, outcome, by_period)
     records = []
@@ -98,15 +97,12 @@ def tail_sensitivity(
     trials.
     """
     values, valid = valid_outcome(run, outcome)
-    part = proper_fraction("tail", "worst", worst)
-    side = one_of(
-        "tail", "side", bad_side(run[outcome].better) if side is None else side, ("low", "high")
-    )
+    part = proper_fraction("worst", worst)
+    side = one_of("side", bad_side(run[outcome].better) if side is None else side, ("low", "high"))
     count = round(part * int(np.count_nonzero(valid)))
     if count < FEWEST_IN_SLICE:
         raise RunError(
-            f"the worst {100 * part:g} % are {count} trials; at least {FEWEST_IN_SLICE} are needed",
-            owner="sensitivity",
+            f"the worst {100 * part:g} % are {count} trials; at least {FEWEST_IN_SLICE} are needed"
         )
     outcomes = values[valid] if side == "low" else -values[valid]
     chosen = np.argsort(outcomes, kind="stable")[:count]

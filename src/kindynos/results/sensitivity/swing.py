@@ -36,11 +36,9 @@ def swing_sensitivity(
     order.
     """
     valid_outcome(run, outcome)
-    low, high = (finite("swing", "a percentile", q) for q in percentiles)
+    low, high = (finite("a percentile", q) for q in percentiles)
     if not 0 < low < high < 100:
-        raise invalid_argument(
-            "swing", "percentiles", "a low and a high one between 0 and 100", percentiles
-        )
+        raise invalid_argument("percentiles", "a low and a high one between 0 and 100", percentiles)
     inputs = inputs_of(run, outcome, by_period)
     cases, chances = [], []
     for entry in inputs:
@@ -120,7 +118,7 @@ def _together(
     effects = work_out(run, outcome, drawn, trials)
     order = np.argsort(effects, kind="stable")[: np.count_nonzero(~np.isnan(effects))]
     if not len(order):
-        raise RunError(f"{outcome!r} has no value when {entry.driver!r} moves", owner="swing")
+        raise RunError(f"{outcome!r} has no value when {entry.driver!r} moves")
     places = [int(order[round(q / 100 * (len(order) - 1))]) for q in percentiles]
     if rows[:, places[0]].mean() > rows[:, places[1]].mean():
         places.reverse()  # the lower value of the driver first, as of every other

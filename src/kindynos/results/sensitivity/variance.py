@@ -46,8 +46,7 @@ def sobol_sensitivity(
     if linked:
         raise RunError(
             f"sobol needs independent drivers, and {', '.join(linked)} move together; see "
-            "method='shapley'",
-            owner="sensitivity",
+            "method='shapley'"
         )
     inputs = inputs_of(run, outcome, by_period)
     chained = [
@@ -55,17 +54,13 @@ def sobol_sensitivity(
     ]
     if chained:
         raise RunError(
-            f"the periods of {chained[0]!r} depend on each other; sobol takes them together only",
-            owner="sensitivity",
+            f"the periods of {chained[0]!r} depend on each other; sobol takes them together only"
         )
-    size = check_integer("sobol", "evaluations", evaluations, least=1) // (
-        BLOCKS * (len(inputs) + 2)
-    )
+    size = check_integer("evaluations", evaluations, least=1) // (BLOCKS * (len(inputs) + 2))
     if size < 16:
         raise RunError(
             f"sobol of {len(inputs)} inputs needs {BLOCKS * 16 * (len(inputs) + 2):,} evaluations "
-            "or more",
-            owner="sensitivity",
+            "or more"
         )
     size = 2 ** (size.bit_length() - 1)
     sums = np.stack([_block(run, outcome, inputs, block, size) for block in range(BLOCKS)])
