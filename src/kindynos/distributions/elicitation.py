@@ -5,8 +5,8 @@ from __future__ import annotations
 from collections.abc import Mapping
 
 from kindynos.distributions.base import Distribution
-from kindynos.validate import checked
 from kindynos.distributions.catalogue import CATALOGUE
+from kindynos.validate import checked
 
 
 @checked
