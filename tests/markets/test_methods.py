@@ -87,7 +87,7 @@ class Risk(Case):
             prices = kd.read_prices(table, keep_suspicious=True)
             for count in (60, 250):
                 held = kd.Portfolio(prices, shares={"a": 10, "b": -6}, short=True)
-                found = held.risk_table(windows=[count], trials=2000)
+                found = held.risk_table(windows=[count], trials=500)
                 for measure in ("value at risk", "expected shortfall"):
                     low, high = found[f"{measure} low"], found[f"{measure} high"]
                     outside = found[(found[measure] < low) | (found[measure] > high)]

@@ -10,6 +10,7 @@ import numpy as np
 from scipy import stats
 
 import kindynos as kd
+from kindynos.results import simulate as simulating
 from tests.common import Case, investment
 
 
@@ -74,14 +75,12 @@ class OfFunctions(Case):
         self.assertEqual(program.outcomes, ["p", "m"])
 
     def test_long_work_by_single_numbers_goes_to_processes(self):
-        from kindynos.results import simulate as module
-
         model = kd.Model.from_function(Plant(2), self.distributions, ["sum"])
         alone = model.simulate(500, seed=1, workers=1)
         with (
-            mock.patch.object(module, "PATIENCE", 0.0),
+            mock.patch.object(simulating, "PATIENCE", 0.0),
             mock.patch.object(
-                module, "ProcessPoolExecutor", wraps=module.ProcessPoolExecutor
+                simulating, "ProcessPoolExecutor", wraps=simulating.ProcessPoolExecutor
             ) as pool,
         ):
             spread = model.simulate(500, seed=1, workers=2)
@@ -190,11 +189,12 @@ class OfFunctions(Case):
 
             def __call__(self, a):
                 with self.lock:
-                    time.sleep(0.003)
+                    time.sleep(0.001)
                     return 2 * float(a)
 
         model = kd.Model.from_function(Bank(), {"a": kd.Normal(0, 1)}, "y")
-        run = model.simulate(800, seed=1, workers=2)
+        with mock.patch.object(simulating, "PATIENCE", 0.2):
+            run = model.simulate(400, seed=1, workers=2)
         np.testing.assert_allclose(run["y"].values, 2 * run["a"].values)
         self.assertIn("in this process: the model cannot be sent", run.facts()["processes"])
         with ProcessPoolExecutor(1) as pool, self.fails("cannot be sent to other processes"):

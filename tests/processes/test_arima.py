@@ -121,7 +121,7 @@ class Likelihood(Case):
 
     def test_an_interval_is_that_of_the_likelihood_on_a_grid(self):
         # All values of phi are alike before; the constant and the sd are integrated out.
-        made, grid = kd.Arima(ar=[0.9], sd=1.0), np.linspace(-0.9995, 0.9995, 2_000)
+        made, grid = kd.Arima(ar=[0.9], sd=1.0), np.linspace(-0.9995, 0.9995, 500)
         for seed, count in ((1, 40), (2, 40), (3, 14), (4, 14)):
             series = made.paths(count, 1, seed=seed)[1:, 0]
             full, left = np.empty((2, len(grid)))

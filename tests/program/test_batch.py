@@ -23,9 +23,9 @@ def rows(periods=60, **lines):
 class Slices(Case):
     def test_slices_change_no_figure_and_count_notes_once(self):
         model = rows()
-        whole = model.simulate(3_000, 4, keep=["value"], workers=1)
+        whole = model.simulate(1_000, 4, keep=["value"], workers=1)
         with mock.patch.object(batch, "SLICE_VALUES", 60 * 37):
-            parts = model.simulate(3_000, 4, keep=["value"], workers=1)
+            parts = model.simulate(1_000, 4, keep=["value"], workers=1)
         for name in ("y", "rate_of_return", "value"):
             np.testing.assert_array_equal(whole[name].values, parts[name].values)
         for name in ("y", "rate_of_return"):

@@ -2,10 +2,12 @@
 
 import time
 from concurrent.futures import ProcessPoolExecutor, ThreadPoolExecutor
+from unittest import mock
 
 import numpy as np
 
 import kindynos as kd
+from kindynos.results import simulate as simulating
 from tests.common import Case
 
 DRIVERS = {"fare": kd.Uniform(10, 30), "guests": kd.Poisson(40)}
@@ -47,7 +49,8 @@ class State(Case):
     def test_slow_trials_run_on_copies_in_processes_and_that_is_said(self):
         till = Till(pause=0.0012)
         model = kd.Model.from_function(till, DRIVERS, "sales")
-        run = model.simulate(2400, 1, workers=2)
+        with mock.patch.object(simulating, "PATIENCE", 0.5):
+            run = model.simulate(600, 1, workers=2)
         np.testing.assert_allclose(
             run["sales"].values, run["fare"].values * run["guests"].values, rtol=1e-12
         )
