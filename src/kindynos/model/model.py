@@ -637,14 +637,10 @@ class Model(Inline):
         self,
         trials: int = 10_000,
         seed: Seed = None,
-        sampling: SamplingPlan = "latin",
-        workers: int | None = None,
-        progress: Callable[[int, int], object] | None = None,
         *,
-        on_bad: OnBad = "count",
-        executor: Executor | None = None,
         store: Literal["summary"],
         resume: str | Path | None = None,
+        **options: Unpack[SimulationKeywords],
     ) -> SummaryRun: ...
 
     @overload
@@ -652,15 +648,10 @@ class Model(Inline):
         self,
         trials: int = 10_000,
         seed: Seed = None,
-        sampling: SamplingPlan = "latin",
-        workers: int | None = None,
-        progress: Callable[[int, int], object] | None = None,
-        keep: Iterable[str] | None = None,
-        on_bad: OnBad = "count",
         *,
-        executor: Executor | None = None,
         store: Literal["parts"],
         resume: str | Path,
+        **options: Unpack[SimulationKeywords],
     ) -> TrialParts: ...
 
     @checked

@@ -35,11 +35,11 @@ PATIENCE = 2.0  # seconds of work by single trials from which on processes pay
 class SimulationKeywords(TypedDict, total=False):
     """The options of ``Model.simulate`` that studies of many cases take by name as well."""
 
-    sampling: SamplingPlan | str
+    sampling: SamplingPlan
     workers: int | None
     progress: Progress | None
     keep: Iterable[str] | None
-    on_bad: OnBad | str
+    on_bad: OnBad
     executor: Executor | None
     until: Precision | Sequence[Precision] | None
     max_trials: int
