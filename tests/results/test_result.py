@@ -210,6 +210,10 @@ class NumpyAndPandas(Case):
                 self.run_[name].values.sort()
             with self.assertRaises(ValueError):
                 np.asarray(self.run_[name])[0] = 0
+        with self.assertRaises(TypeError):
+            self.run_.base["net_value"] = 0.0
+        with self.assertRaises(ValueError):
+            self.run_.base["net_value"][0] = 0.0
         frame = self.run_.to_frame()
         frame["net_value"] = 0.0
         frame.iloc[:, 0] = 0.0

@@ -12,6 +12,7 @@ from typing import TYPE_CHECKING, Any
 import numpy as np
 
 from kindynos.arrays import Floats
+from kindynos.canvas import Figure
 from kindynos.cohorts.chain import chances_of
 from kindynos.delegation import Reported, delegated_to
 from kindynos.errors import ParameterError
@@ -145,7 +146,7 @@ class CohortResult(Reported):
         return table
 
     @delegated_to("kindynos.plots", "cohort")
-    def plot(self, what: str = "fans", figure: Any = None) -> Any:
+    def plot(self, what: str = "fans", figure: Figure | None = None) -> Figure:
         """Draw a fan for each state (``"fans"``), or the expected counts stacked with bands
         (``"stacked"``); return the figure.
         """

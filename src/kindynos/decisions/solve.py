@@ -15,6 +15,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from kindynos.arrays import Floats
+from kindynos.canvas import Figure
 from kindynos.decisions.decision import RULES, TRIALS, Decision, DecisionDraws, scores_of
 from kindynos.decisions.preferences import Utility
 from kindynos.decisions.tree import Choice, Event, EventTest, Pay, Payoff, Tree, children
@@ -546,7 +547,7 @@ class Solution(Reported):
             known_name("alternative", alternative, self.decision.alternatives)
 
     @delegated_to("kindynos.plots", "decision")
-    def plot(self, what: str = "tree", figure: Any = None) -> Any:
+    def plot(self, what: str = "tree", figure: Figure | None = None) -> Figure:
         """Draw the tree with the best path marked (``"tree"``), or the risk profiles
         (``"profiles"``); return the Matplotlib figure.
         """

@@ -13,6 +13,7 @@ from typing import Any, ClassVar, Self
 import numpy as np
 
 from kindynos.arrays import Floats
+from kindynos.canvas import Axes
 from kindynos.delegation import Inline, delegated_to
 from kindynos.distributions.contract import Contract
 from kindynos.distributions.inverse import atom_moments, central_moments, without_heavy_tail
@@ -127,8 +128,11 @@ class Distribution(Contract, Inline):
 
     @delegated_to("kindynos.plots", "density")
     def plot(
-        self, ax: Any = None, mark: float | None = None, between: tuple[float, float] | None = None
-    ) -> Any:
+        self,
+        ax: Axes | None = None,
+        mark: float | None = None,
+        between: tuple[float, float] | None = None,
+    ) -> Axes:
         """Draw the distribution with its mean and percentiles on Matplotlib axes; return these.
 
         A ``mark`` shows the chance on either side of it, ``between`` the chance of a range, which

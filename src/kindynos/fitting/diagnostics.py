@@ -11,6 +11,7 @@ from typing import TYPE_CHECKING, Any
 import numpy as np
 
 from kindynos.arrays import Floats
+from kindynos.canvas import Figure
 from kindynos.delegation import delegated_to
 from kindynos.errors import ParameterError
 from kindynos.fitting.data import check_size
@@ -53,7 +54,7 @@ class Diagnostics:
         return table
 
     @delegated_to("kindynos.plots", "diagnostics")
-    def plot(self, figure: Any = None) -> Any:
+    def plot(self, figure: Figure | None = None) -> Figure:
         """Draw a page: the series, both autocorrelations with their band, and a histogram; return
         the Matplotlib figure.
         """

@@ -14,6 +14,7 @@ from typing import TYPE_CHECKING, Any
 import numpy as np
 
 from kindynos.arrays import Floats
+from kindynos.canvas import Axes
 from kindynos.delegation import delegated_to
 from kindynos.distributions.normal import Normal
 from kindynos.distributions.special import gammaincc, ndtr
@@ -85,7 +86,9 @@ class Normality:
         return f"Normality({self.verdict})"
 
     @delegated_to("kindynos.plots", "normality")
-    def plot(self, ax: Any = None, name: str | None = None, unit: str | None = None) -> Any:
+    def plot(
+        self, ax: Axes | None = None, name: str | None = None, unit: str | None = None
+    ) -> Axes:
         """Draw a histogram of the values with the normal density of their mean and sd; return the
         Matplotlib axes.
         """

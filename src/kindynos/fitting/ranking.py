@@ -10,6 +10,7 @@ from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
+from kindynos.canvas import Axes
 from kindynos.delegation import Reported, delegated_to
 from kindynos.distributions.base import Distribution
 from kindynos.distributions.catalogue import CATALOGUE
@@ -181,8 +182,8 @@ class Ranking(Reported):
 
     @delegated_to("kindynos.plots", "fitted_distributions")
     def plot(
-        self, what: str = "density", ax: Any = None, best: int = 3, name: str | None = None
-    ) -> Any:
+        self, what: str = "density", ax: Axes | None = None, best: int = 3, name: str | None = None
+    ) -> Axes:
         """Draw the densities of the best few over a histogram of the values; return the Matplotlib
         axes.
 

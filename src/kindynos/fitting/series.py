@@ -11,6 +11,7 @@ from typing import TYPE_CHECKING, Any
 import numpy as np
 
 from kindynos.arrays import Floats
+from kindynos.canvas import Axes
 from kindynos.delegation import Reported, delegated_to
 from kindynos.errors import ParameterError
 from kindynos.fitting.data import check_size
@@ -249,11 +250,11 @@ class SeriesRanking(Reported):
     def plot(
         self,
         name: str | None = None,
-        ax: Any = None,
+        ax: Axes | None = None,
         periods: int | None = None,
         paths: int = 3,
         seed: int = 1,
-    ) -> Any:
+    ) -> Axes:
         """Draw the history, the fan of a process (the best unless one is named) and a few numbered
         paths; return the axes.
 

@@ -19,6 +19,7 @@ from typing import TYPE_CHECKING, Any
 import numpy as np
 
 from kindynos.arrays import Floats
+from kindynos.canvas import Axes
 from kindynos.delegation import Reported, delegated_to
 from kindynos.distributions.recalibrated import OUTER
 from kindynos.distributions.smooth import SmoothPercentiles, smooth_percentiles
@@ -274,7 +275,7 @@ class TrackRecord(Reported):
         return said
 
     @delegated_to("kindynos.plots", "track_record")
-    def plot(self, ax: Any = None) -> Any:
+    def plot(self, ax: Axes | None = None) -> Axes:
         """Draw where outcomes fell in their forecasts, with the band that chance allows; return the
         Matplotlib axes.
         """

@@ -209,9 +209,9 @@ class Estimates(_Figures[Floats]):
     def __iter__(self) -> Iterator[Any]:
         return (self[place] for place in range(len(self)))
 
-    def tolist(self) -> Any:
+    def tolist(self) -> list[Any]:
         """Return the figures as a list of floats."""
-        return self._value.tolist()
+        return list(self._value.tolist())
 
     def __repr__(self) -> str:
         if self.ndim == 1 and len(self) <= 12:

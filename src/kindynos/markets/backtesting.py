@@ -14,6 +14,7 @@ from numpy.lib.stride_tricks import sliding_window_view
 from numpy.typing import ArrayLike, NDArray
 
 from kindynos.arrays import Floats
+from kindynos.canvas import Axes
 from kindynos.delegation import Reported, delegated_to
 from kindynos.distributions.special import gammaln, ndtr, stdtr, xlogy
 from kindynos.errors import ParameterError
@@ -185,7 +186,7 @@ class Backtest(Reported):
         )
 
     @delegated_to("kindynos.plots", "backtest")
-    def plot(self, ax: Any = None) -> Any:
+    def plot(self, ax: Axes | None = None) -> Axes:
         """Draw profit and loss through time with the forecasts, exceptions marked."""
 
 

@@ -4,12 +4,12 @@ from __future__ import annotations
 
 import math
 from dataclasses import dataclass, replace
-from typing import Any
 
 import numpy as np
 import pandas as pd
 
 from kindynos.arrays import Floats
+from kindynos.canvas import Axes
 from kindynos.delegation import delegated_to
 from kindynos.errors import ParameterError
 from kindynos.literals import CovarianceMethod, ReturnKind, ReturnPeriod
@@ -141,7 +141,7 @@ class Returns:
         return found.rename(f"{first} and {second}")
 
     @delegated_to("kindynos.plots", "returns_through_time")
-    def plot(self, ax: Any = None) -> Any:
+    def plot(self, ax: Axes | None = None) -> Axes:
         """Draw the returns through time."""
 
 

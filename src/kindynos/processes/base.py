@@ -320,7 +320,7 @@ class Process(ABC, Inline):
         return np.log(self._evolve(shocks, dt, at) / self.start_value)
 
     @checked
-    def expected(self, time: ArrayLike) -> Any:
+    def expected(self, time: ArrayLike) -> float | Floats:
         """Return the expected value after a time, or times; raises ParameterError where no closed
         form is known.
         """

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass, replace
-from typing import Any, Self
+from typing import TYPE_CHECKING, Any, Self, overload
 
 import numpy as np
 
@@ -22,6 +22,9 @@ from kindynos.validate import (
     one_of,
     positive,
 )
+
+if TYPE_CHECKING:
+    import pandas as pd
 
 
 @checked_init
@@ -129,9 +132,17 @@ class BootstrapReturns(Process):
             least=1,
         )
 
+    @overload
+    @classmethod
+    def fit(cls, series: pd.DataFrame, dt: float = 1.0, block: float | None = None) -> PathSet: ...
+    @overload
+    @classmethod
+    def fit(cls, series: Any, dt: float = 1.0, block: float | None = None) -> BootstrapReturns: ...
     @classmethod
     @checked
-    def fit(cls, series: Any, dt: float = 1.0, block: float | None = None) -> Any:
+    def fit(
+        cls, series: Any, dt: float = 1.0, block: float | None = None
+    ) -> BootstrapReturns | PathSet:
         """Return the process of a history of prices; default: ``block`` is the cube root of the
         number of returns.
 

@@ -148,7 +148,7 @@ class GeometricBrownianMotion(Process):
         return deepest_drop(levels(), np.zeros(len(level)), np.subtract)
 
     @checked
-    def expected(self, time: ArrayLike) -> Any:
+    def expected(self, time: ArrayLike) -> float | Floats:
         with np.errstate(over="ignore", invalid="ignore"):
             return self.start * np.exp(self.drift * array_of("time", time))
 
@@ -242,7 +242,7 @@ class RandomWalk(Process):
         return accumulate(steps)
 
     @checked
-    def expected(self, time: ArrayLike) -> Any:
+    def expected(self, time: ArrayLike) -> float | Floats:
         with np.errstate(over="ignore", invalid="ignore"):
             return self.start + self.drift * array_of("time", time)
 

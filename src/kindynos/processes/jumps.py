@@ -74,7 +74,7 @@ class JumpDiffusion(Process):
         return np.multiply(np.exp(values, out=values), self.start, out=values)
 
     @checked
-    def expected(self, time: ArrayLike) -> Any:
+    def expected(self, time: ArrayLike) -> float | Floats:
         with np.errstate(over="ignore", invalid="ignore"):
             return self.start * np.exp(self.drift * array_of("time", time))
 

@@ -92,9 +92,10 @@ class MeanReverting(Process):
         return mean, self.volatility**2 * -np.expm1(-2 * self.speed * passed) / (2 * self.speed)
 
     @checked
-    def expected(self, time: ArrayLike) -> Any:
+    def expected(self, time: ArrayLike) -> float | Floats:
         mean, variance = self._moments(time)
-        return np.exp(mean + variance / 2) if self.log else mean
+        grown: Floats = np.exp(mean + variance / 2) if self.log else mean
+        return grown
 
     def _closed_form_at(self, time: float) -> Distribution | None:
         mean, variance = (float(value) for value in self._moments(time))

@@ -5,7 +5,7 @@ from __future__ import annotations
 import warnings
 from collections.abc import Mapping
 from dataclasses import dataclass, field
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
@@ -36,6 +36,9 @@ from kindynos.validate import (
     one_of,
     positive,
 )
+
+if TYPE_CHECKING:
+    import pandas as pd
 
 FAR = 0.05  # of a correlation that is not reached: it is told
 
@@ -158,7 +161,7 @@ class PathSet:
         return cls(members, matrix, jumps=jumps, regimes=regimes)
 
     @checked
-    def reached(self, dt: float = 1.0) -> Any:
+    def reached(self, dt: float = 1.0) -> pd.DataFrame:
         """Return the correlations of returns that result in periods ``dt`` long, as a DataFrame:
         those that were asked for, or what comes nearest where jumps and regimes leave no more.
         """

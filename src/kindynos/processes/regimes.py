@@ -110,7 +110,7 @@ class RegimeSwitching(Process):
         return np.where(wild, self.volatilities[1], self.volatilities[0]) * math.sqrt(dt)
 
     @checked
-    def expected(self, time: ArrayLike) -> Any:
+    def expected(self, time: ArrayLike) -> float | Floats:
         """Return the expected value, with a regime that may be left at any moment.
 
         It is start x the sum of a row of exp(time x (Q + D)), with Q the rates at which regimes are
@@ -121,7 +121,8 @@ class RegimeSwitching(Process):
         out, back = self.rates
         growth = np.array([[-out, out], [back, -back]]) + np.diag(self.drifts)
         times = array_of("time", time)
-        return self.start * expm(times[..., None, None] * growth)[..., self.first, :].sum(axis=-1)
+        grown: Floats = expm(times[..., None, None] * growth)[..., self.first, :].sum(axis=-1)
+        return self.start * grown
 
     def _expected_values(self, periods: int, dt: float) -> Floats:
         """Return the means in closed form, from the part of the expected value that is in each

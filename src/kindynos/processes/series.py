@@ -57,7 +57,7 @@ class InPeriods(Process):
                 f"forecasts go at most {FARTHEST:,} periods ahead, not {time:,.0f}"
             )
 
-    def expected(self, time: ArrayLike) -> Any:
+    def expected(self, time: ArrayLike) -> float | Floats:
         times = array_of("time", time)
         if times.size and (times.min() < 0 or (times != np.floor(times)).any()):
             raise ParameterError("moves in whole periods; times must be whole numbers from 0 up")

@@ -10,6 +10,7 @@ import numpy as np
 import pandas as pd
 
 from kindynos.arrays import Floats
+from kindynos.canvas import Figure
 from kindynos.delegation import Reported, delegated_to
 from kindynos.errors import FileError, ParameterError
 from kindynos.inference.intervals import correlation_by_blocks
@@ -129,8 +130,8 @@ class ReadTrials(Mapping[str, Result], Reported):
         x: str,
         y: str,
         cuts: tuple[float | None, float | None] = (None, None),
-        figure: Any = None,
-    ) -> Any:
+        figure: Figure | None = None,
+    ) -> Figure:
         """Draw two columns against each other with marginal histograms and the share in each
         quadrant; return the figure.
         """

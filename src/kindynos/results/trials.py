@@ -7,6 +7,7 @@ from collections.abc import Iterable, Iterator, Mapping
 from concurrent.futures import Executor
 from dataclasses import dataclass, field
 from functools import cached_property
+from types import MappingProxyType
 from typing import Any
 
 import numpy as np
@@ -19,6 +20,7 @@ from kindynos.engine.simulation import BatchResult, Execution, collect
 from kindynos.errors import DataWarning, RunError
 from kindynos.program.batch import SAME, BatchTask, first_difference
 from kindynos.program.program import Program
+from kindynos.program.steps import read_only
 from kindynos.results.result import Result, RowResult
 from kindynos.sampling.plans import Plan
 from kindynos.validate import checked, shown
@@ -210,12 +212,17 @@ class SimulatedTrials(Mapping[str, Result]):
             )
         return name
 
-    @cached_property
+    @property
     def base(self) -> Mapping[str, Floats]:
         """Every quantity in the base case, as one trial."""
-        if self._record.base is not None:
-            return self._record.base
-        return self._program.evaluate(self._program.base_values(), 1, lenient=True)[0]
+        return MappingProxyType(self._base)
+
+    @cached_property
+    def _base(self) -> dict[str, Floats]:
+        found = self._record.base
+        if found is None:
+            found = self._program.evaluate(self._program.base_values(), 1, lenient=True)[0]
+        return read_only(found)
 
     def batch(self, batch: int, names: Iterable[str] | None = None) -> dict[str, Floats]:
         """Return quantities of a batch, drawn again from the seed; raises RunError if outcomes

@@ -16,6 +16,7 @@ import numpy as np
 import pandas as pd
 
 from kindynos.arrays import Floats
+from kindynos.canvas import Axes
 from kindynos.delegation import Reported, delegated_to
 from kindynos.errors import ParameterError, RunError
 from kindynos.formatting import per_cent
@@ -350,7 +351,7 @@ class Comparison(Reported):
         return dominance({name: sample.valid for name, sample in ranked.items()})
 
     @delegated_to("kindynos.plots", "comparison")
-    def plot(self, outcome: str, kind: str = "cumulative", ax: Any = None) -> Any:
+    def plot(self, outcome: str, kind: str = "cumulative", ax: Axes | None = None) -> Axes:
         """Draw the scenarios of one outcome: "cumulative" curves, "survival" curves, or "boxes"
         side by side.
         """

@@ -3,10 +3,10 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
-from typing import Any
 
 import pandas as pd
 
+from kindynos.canvas import Axes
 from kindynos.delegation import Reported, delegated_to
 from kindynos.inference.estimates import Estimate
 
@@ -41,5 +41,5 @@ class Goal(Reported):
         )
 
     @delegated_to("kindynos.plots", "goal")
-    def plot(self, ax: Any = None) -> Any:
+    def plot(self, ax: Axes | None = None) -> Axes:
         """Draw the statistic against the value, with the goal and where it is reached."""

@@ -4,10 +4,10 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 from dataclasses import dataclass, field, replace
-from typing import Any
 
 import pandas as pd
 
+from kindynos.canvas import Axes
 from kindynos.delegation import Reported, delegated_to
 from kindynos.formatting import number
 from kindynos.inference.estimates import Estimate
@@ -116,7 +116,7 @@ class Optimum(Reported):
         return said
 
     @delegated_to("kindynos.plots", "optimum")
-    def plot(self, ax: Any = None) -> Any:
+    def plot(self, ax: Axes | None = None) -> Axes:
         """Draw the objective at all points tried around the optimum, those that break a constraint
         marked.
         """

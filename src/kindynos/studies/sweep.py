@@ -16,6 +16,7 @@ from typing import Any, Literal
 import numpy as np
 import pandas as pd
 
+from kindynos.canvas import Axes
 from kindynos.delegation import Reported, delegated_to
 from kindynos.engine.workers import run_batches, usable_cpus
 from kindynos.errors import ModelError, ParameterError, RunError
@@ -157,8 +158,8 @@ class Sweep(Reported):
         break_even: float | None = None,
         below_colour: str | None = None,
         number_format: str | None = None,
-        ax: Any = None,
-    ) -> Any:
+        ax: Axes | None = None,
+    ) -> Axes:
         """Draw one output: a line with its error over one input, a heat map over two, every pair of
         three or more.
 

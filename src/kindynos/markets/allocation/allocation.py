@@ -9,6 +9,7 @@ from typing import Any, TypedDict, Unpack
 
 import pandas as pd
 
+from kindynos.canvas import Axes
 from kindynos.delegation import Reported, delegated_to
 from kindynos.errors import ParameterError
 from kindynos.literals import (
@@ -292,7 +293,7 @@ class Allocation(Reported):
         return walk_forward(self.request, every, window, cost)
 
     @delegated_to("kindynos.plots", "best_weights")
-    def plot(self, ax: Any = None) -> Any:
+    def plot(self, ax: Axes | None = None) -> Axes:
         """Draw the best weights beside today's, and the share of risk of each holding."""
 
 

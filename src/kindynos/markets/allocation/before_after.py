@@ -6,12 +6,12 @@ import math
 from collections.abc import Mapping
 from dataclasses import dataclass, replace
 from functools import cached_property
-from typing import Any
 
 import numpy as np
 import pandas as pd
 
 from kindynos.arrays import Floats
+from kindynos.canvas import Axes
 from kindynos.delegation import delegated_to
 from kindynos.distributions.normal import Normal
 from kindynos.errors import ParameterError
@@ -199,7 +199,7 @@ class BeforeAfter:
         return self._shares.copy()
 
     @delegated_to("kindynos.plots", "before_after")
-    def plot(self, what: str = "profit", ax: Any = None) -> Any:
+    def plot(self, what: str = "profit", ax: Axes | None = None) -> Axes:
         """Draw both side by side: the distribution of the "profit" or of the "max_drawdown"."""
 
 

@@ -10,6 +10,7 @@ import numpy as np
 import pandas as pd
 
 from kindynos.arrays import Floats
+from kindynos.canvas import Axes
 from kindynos.delegation import Reported, delegated_to
 from kindynos.errors import ParameterError
 from kindynos.literals import FrontierRisk
@@ -136,15 +137,19 @@ class Frontier(Reported):
 
     @delegated_to("kindynos.plots", "frontier")
     def plot(
-        self, chosen: Allocation | None = None, ax: Any = None, *, sure: Resampled | None = None
-    ) -> Any:
+        self,
+        chosen: Allocation | None = None,
+        ax: Axes | None = None,
+        *,
+        sure: Resampled | None = None,
+    ) -> Axes:
         """Draw the frontier with single holdings and today's weights as points, and the ``chosen``
         allocation marked; with ``sure``, from ``Allocation.resampled``, the frontiers of resampled
         histories as a band.
         """
 
     @delegated_to("kindynos.plots", "frontier_weights")
-    def plot_weights(self, ax: Any = None) -> Any:
+    def plot_weights(self, ax: Axes | None = None) -> Axes:
         """Draw the weights along the frontier as areas."""
 
 

@@ -5,13 +5,13 @@ from __future__ import annotations
 from collections.abc import Callable
 from dataclasses import dataclass, replace
 from itertools import pairwise
-from typing import Any
 
 import numpy as np
 import pandas as pd
 from numpy.typing import NDArray
 
 from kindynos.arrays import Floats
+from kindynos.canvas import Axes
 from kindynos.delegation import delegated_to
 from kindynos.errors import ParameterError
 from kindynos.markets.allocation.moments import Moments
@@ -100,7 +100,7 @@ class Resampled:
         return f"<best weights of {len(self.draws)} histories: {self.how}>"
 
     @delegated_to("kindynos.plots", "resampled_weights")
-    def plot(self, ax: Any = None) -> Any:
+    def plot(self, ax: Axes | None = None) -> Axes:
         """Draw the spread of each weight, with the weight itself and the average."""
 
 

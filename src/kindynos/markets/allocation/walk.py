@@ -10,6 +10,7 @@ import numpy as np
 import pandas as pd
 
 from kindynos.arrays import Floats
+from kindynos.canvas import Axes
 from kindynos.delegation import delegated_to
 from kindynos.errors import ParameterError
 from kindynos.finance.drawdowns import max_drawdown
@@ -109,7 +110,7 @@ class WalkForward:
         return f"Over {len(self.returns)} {self.every}s out of sample the rule earned {earned}."
 
     @delegated_to("kindynos.plots", "walk_forward")
-    def plot(self, ax: Any = None) -> Any:
+    def plot(self, ax: Axes | None = None) -> Axes:
         """Draw the value of 1 invested at the start under each rule."""
 
 
