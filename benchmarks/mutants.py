@@ -157,7 +157,7 @@ def reach_of_tests(jobs: int) -> Reach:
     """Return which tests of the numeric layers, and which examples, reach each line."""
     tests: dict[tuple[str, int], set[str]] = defaultdict(set)
     seconds: dict[str, float] = {}
-    names = test_files([f"tests.{layer}." for layer in LAYERS])
+    names = test_files([f"tests.{layer}." for layer in (*LAYERS, "program", "model")])
     context = multiprocessing.get_context("spawn")
     with ProcessPoolExecutor(jobs, mp_context=context, max_tasks_per_child=1) as pool:
         for lines, times in pool.map(recorded, names):

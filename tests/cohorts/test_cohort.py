@@ -156,6 +156,17 @@ class ClosedForms(Case):
                 self.assertAlmostEqual(row["derivative"], (ends[0] - ends[1]) / 2e-5, places=4)
                 self.assertLess(abs(row["simulated"] - row["effect"]), 2.2 * row["error"] + 1e-9)
 
+    def test_sensitivity_moves_every_chance_that_stays_from_0_to_1(self):
+        for change in (0.06, -0.06):
+            moved = {
+                f"{STATES[i]} -> {STATES[j]}"
+                for i in range(4)
+                for j in range(4)
+                if i != j and 0 <= MATRIX[i, j] + change <= 1 and 0 <= MATRIX[i, i] - change <= 1
+            }
+            found = FLEET.sensitivity("in dock", 2, change=change, trials=10)
+            self.assertEqual(set(found.index), moved)
+
 
 class MomentSettings(Case):
     def test_chances_are_shares_and_errors_hold(self):

@@ -307,3 +307,6 @@ class Ends(Case):
             error = found.fitted.standard_errors[name]
             self.assertAlmostEqual(beyond.mean(), error, delta=0.01 * error)
             self.assertAlmostEqual(error, np.ptp(values) / 60, delta=0.05 * error)
+            # 95 % of the draws of an exponential distance lie within -log(0.05) of its mean
+            ends = sorted((end, end + sign * 2.995732273554 * error))
+            np.testing.assert_allclose(found.fitted.intervals[name], ends, rtol=1e-9)

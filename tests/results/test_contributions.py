@@ -111,6 +111,17 @@ class AddUp(Case):
             with self.subTest(to=to):
                 self.assertCalibrated(gaps, errors)
 
+    def test_errors_are_as_large_as_the_spread_of_other_runs(self):
+        for to in ("variance", "contingency"):
+            found, errors = [], []
+            for seed in range(12):
+                made = cost().simulate(500, seed=seed, workers=1)
+                frame = made.sensitivity("cost", "contributions", to=to).loc[list("abc")]
+                found.append(frame["contribution"])
+                errors.append(frame["error"])
+            ratio = np.mean(errors, axis=0) / (1.96 * np.std(found, axis=0, ddof=1))
+            self.assertTrue((ratio > 0.5).all() and (ratio < 2).all(), ratio)
+
     def test_a_rare_risk_and_a_cost_that_never_moves(self):
         model = kd.Model("risk")
         model.driver("strike", kd.Discrete([0.0, 100.0], [0.9, 0.1]))

@@ -192,7 +192,7 @@ class Process(ABC, Inline):
         ``FittedSeries``.
         """
         raise ParameterError(
-            f"{type(self).__name__}: its fit has no sampling distribution to draw from"
+            "its fit has no sampling distribution to draw from", owner=type(self).__name__
         )
 
     @delegated_to("kindynos.reports.paths", "write_process")
@@ -261,8 +261,8 @@ class Process(ABC, Inline):
         """
         if not self.multiplies:
             raise ParameterError(
-                f"{type(self).__name__}: a drawdown as a share of the highest value needs values "
-                "that stay above 0"
+                "a drawdown as a share of the highest value needs values that stay above 0",
+                owner=type(self).__name__,
             )
         draws = self._draws(periods, trials, seed, dt, antithetic, False, uncertain)
         answer: Floats = np.empty(trials)
@@ -325,7 +325,7 @@ class Process(ABC, Inline):
         form is known.
         """
         raise ParameterError(
-            f"{type(self).__name__}: its mean has no closed form here; average simulated paths"
+            "its mean has no closed form here; average simulated paths", owner=type(self).__name__
         )
 
     def _expected_values(self, periods: int, dt: float) -> Floats:

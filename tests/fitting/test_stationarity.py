@@ -1,0 +1,68 @@
+"""Tests of unit roots and of stationarity against their definitions and published tables."""
+
+import unittest
+
+import numpy as np
+import pandas as pd
+from scipy import stats
+
+import kindynos as kd
+from tests.common import Case
+
+# Fuller, Introduction to Statistical Time Series (1976), table 8.5.2, many values, with a constant.
+FULLER = {
+    0.01: -3.43, 0.025: -3.12, 0.05: -2.86, 0.10: -2.57,
+    0.90: -0.44, 0.95: -0.07, 0.975: 0.23, 0.99: 0.60,
+}  # fmt: skip
+
+
+def of(values, name):
+    """Return a test of a series by its name."""
+    series = pd.Series(values, pd.period_range("2020-01", periods=len(values), freq="M"))
+    return next(test for test in kd.diagnose(series).tests if test.name == name)
+
+
+class Levels(Case):
+    def test_kpss_is_its_definition(self):
+        for seed, count in ((1, 60), (2, 240)):
+            x = np.random.default_rng(seed).standard_normal(count).cumsum() + 5
+            gaps, lags = x - x.mean(), int(4 * (count / 100) ** 0.25)
+            sums = np.correlate(gaps, gaps, "full")[count - 1 :] / count
+            long_run = sums[0] + 2 * sum((1 - k / (lags + 1)) * sums[k] for k in range(1, lags + 1))
+            self.assertAlmostEqual(
+                of(x, "KPSS").statistic, (gaps.cumsum() ** 2).sum() / count**2 / long_run, 10
+            )
+
+    def test_the_unit_root_statistic_is_the_t_of_the_best_regression(self):
+        x = np.random.default_rng(3).standard_normal(200).cumsum()
+        change, most = np.diff(x), int(12 * (200 / 100) ** 0.25)
+        tried = []
+        for lags in range(most + 1):
+            y = change[most:]
+            before = [change[most - k : -k] for k in range(1, lags + 1)]
+            design = np.column_stack([x[most:-1], np.ones(len(y)), *before])
+            line, (rest,), *_ = np.linalg.lstsq(design, y, rcond=None)
+            free = len(y) - lags - 2
+            error = np.sqrt(rest / free * np.linalg.inv(design.T @ design)[0, 0])
+            tried.append((len(y) * np.log(rest / len(y)) + 2 * (lags + 2), line[0] / error))
+        self.assertAlmostEqual(of(x, "unit root").statistic, min(tried)[1], 8)
+
+    def test_p_values_of_the_unit_root_go_through_the_published_table(self):
+        scores, places = stats.norm.ppf(list(FULLER)), list(FULLER.values())
+        seen = []
+        for seed in range(120):
+            generator = np.random.default_rng(seed)
+            x = generator.standard_normal(50).cumsum()
+            if seed % 3 == 0:
+                x = np.exp(0.02 * np.arange(50) + 0.01 * x)  # which grows
+            found = of(x, "unit root")
+            if places[0] < found.statistic < places[-1]:
+                wanted = stats.norm.cdf(np.interp(found.statistic, places, scores))
+                self.assertAlmostEqual(found.p, wanted, 10)
+                seen.append(found.statistic)
+        # some between all neighbours of the table
+        self.assertGreater(np.histogram(seen, places)[0].min(), 0)
+
+
+if __name__ == "__main__":
+    unittest.main()
