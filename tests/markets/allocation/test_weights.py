@@ -443,6 +443,32 @@ class Trades(Case):
         )
         self.assertGreater(held.cost, found.cost)
 
+    def test_a_least_mean_is_one_after_the_cost_of_trades(self):
+        means, cov = self.moments.mean.to_numpy(), self.moments.covariance.to_numpy()
+        for cost in (1e-4, 3e-4):
+            least = float(means.mean() + 0.2 * (means.max() - means.mean()))
+            found = kd.allocate(
+                self.moments, minimize="sd", limits={"mean": least}, today=self.today, cost=cost
+            )
+
+            def after_cost(w, cost=cost):
+                gap = np.sqrt((w - 1 / 7) ** 2 + 1e-16)  # a smooth absolute value
+                return w @ means - cost * gap.sum()
+
+            best = found.weights.to_numpy()
+            self.assertAlmostEqual(after_cost(best), least, delta=1e-7)
+            other = optimize.minimize(
+                lambda w: 100 * np.sqrt(w @ cov @ w),
+                best + 0.01 * (1 / 7 - best),
+                bounds=[(0, 1)] * 7,
+                constraints=[
+                    {"type": "eq", "fun": lambda w: w.sum() - 1},
+                    {"type": "ineq", "fun": lambda w, f=after_cost: 1e3 * (f(w) - least)},
+                ],
+                options={"ftol": 1e-13, "maxiter": 500},
+            )
+            self.assertLess(found.sd, other.fun / 100 * (1 + 1e-4))
+
     def test_what_binds_and_what_it_is_worth(self):
         found = kd.allocate(THREE, limits={"sd": 0.05}, bounds=(0.1, 0.6))
         rows = found.binding().set_index("name")
