@@ -463,7 +463,7 @@ class Trades(Case):
                 bounds=[(0, 1)] * 7,
                 constraints=[
                     {"type": "eq", "fun": lambda w: w.sum() - 1},
-                    {"type": "ineq", "fun": lambda w, f=after_cost: 1e3 * (f(w) - least)},
+                    {"type": "ineq", "fun": lambda w, f=after_cost, m=least: 1e3 * (f(w) - m)},
                 ],
                 options={"ftol": 1e-13, "maxiter": 500},
             )
