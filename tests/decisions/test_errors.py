@@ -1,5 +1,7 @@
 """Tests of the errors of decisions: whatever is drawn has one, and only that."""
 
+from dataclasses import replace
+
 import numpy as np
 
 import kindynos as kd
@@ -21,6 +23,14 @@ class Errors(Case):
             gaps.append(row["worth"] - (truth - 0.4))
             errors.append(row["error"])
         self.assertCalibrated(gaps, errors)
+
+    def test_with_hardly_any_aversion_to_risk_worth_and_error_are_those_of_means(self):
+        wide = replace(launch(), risk_tolerance=1e5)
+        for known in ("event demand", "everything"):
+            row = launch().perfect_information(trials=400, seed=3).loc[known]
+            other = wide.perfect_information(trials=400, seed=3, by="certainty equivalent")
+            self.assertGreater(row["error"], 0.1)
+            np.testing.assert_allclose(other.loc[known], row, rtol=1e-3)
 
     def test_a_test_of_an_event_has_an_error_that_holds(self):
         signals = {"good": {"high": 0.9, "low": 0.2}, "bad": {"high": 0.1, "low": 0.8}}

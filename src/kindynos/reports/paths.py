@@ -22,7 +22,7 @@ from kindynos.reports.answers import opening, paths_answer
 from kindynos.reports.prices import price_doubts, price_problems
 from kindynos.reports.report import Draws, PeriodTrials, Report
 from kindynos.reports.summary import plain_rows
-from kindynos.reports.tables import table_of
+from kindynos.reports.tables import FigureTable, table_of
 from kindynos.sampling.streams import Seed, checked_seed
 from kindynos.tables.spacing import DateSpacing
 
@@ -108,28 +108,6 @@ def paths(
     """Return what was fitted, where the price may end, chances, and the drawdown to expect, with
     the error of the fit.
     """
-    table = table_of(
-        f"After {spacing.span(len(made) - 1)}, {made.shape[1]:,} paths, seed {seed}",
-        ("", "left"),
-        ("value", "right"),
-        ("95 % interval", "right"),
-        ("", "left"),
-    )
-    table.add_row("today", brief(float(made[0, 0])), "", "")
-    for row in outlook.rows():
-        share = row["what"] in outlook.shares
-        step = step_of((row["high"] - row["low"]) / 2)
-        shown = per_cent if share else partial(number, step=step) if step else brief
-        label = (
-            f"chance of {row['what']}"
-            if row["what"].startswith(("ending", "ever"))
-            else row["what"]
-        )
-        interval = "" if math.isnan(row["low"]) else f"{shown(row['low'])} to {shown(row['high'])}"
-        table.add_row(label, shown(row["value"]), interval, row.get("how", ""))
-    if outlook.seen is not None and outlook.place is not None:
-        note = f"percentile {outlook.place:.0f} of paths as long"
-        table.add_row("maximum drawdown of the history", per_cent(outlook.seen), "", note)
     used = process.fitted.description if process.fitted else f"{history - 1} returns of the history"
     open_ = (
         f"The intervals include the error of a fit to {history:,} prices. "
@@ -161,7 +139,7 @@ def paths(
             *opening(paths_answer(name, outlook, spacing.span(len(made) - 1), float(made[0, 0]))),
             _fitted(name, process, history),
             "",
-            table,
+            _outlook_table(outlook, made, spacing, seed),
             Text(description, style="dim"),
             *price_problems(prices),
         ],
@@ -184,6 +162,33 @@ def paths(
         rows=lambda: [path_rows(name, made, spacing.unit)],
         figures=figures,
     )
+
+
+def _outlook_table(outlook: Outlook, made: Floats, spacing: DateSpacing, seed: int) -> FigureTable:
+    """Return where the price may end, the chances and the drawdowns, with their intervals."""
+    table = table_of(
+        f"After {spacing.span(len(made) - 1)}, {made.shape[1]:,} paths, seed {seed}",
+        ("", "left"),
+        ("value", "right"),
+        ("95 % interval", "right"),
+        ("", "left"),
+    )
+    table.add_row("today", brief(float(made[0, 0])), "", "")
+    for row in outlook.rows():
+        share = row["what"] in outlook.shares
+        step = step_of((row["high"] - row["low"]) / 2)
+        shown = per_cent if share else partial(number, step=step) if step else brief
+        label = (
+            f"chance of {row['what']}"
+            if row["what"].startswith(("ending", "ever"))
+            else row["what"]
+        )
+        interval = "" if math.isnan(row["low"]) else f"{shown(row['low'])} to {shown(row['high'])}"
+        table.add_row(label, shown(row["value"]), interval, row.get("how", ""))
+    if outlook.seen is not None and outlook.place is not None:
+        note = f"percentile {outlook.place:.0f} of paths as long"
+        table.add_row("maximum drawdown of the history", per_cent(outlook.seen), "", note)
+    return table
 
 
 def _labelled(key: str, values: tuple[Any, ...], errors: Any) -> dict[str, Any]:

@@ -5,6 +5,7 @@ from __future__ import annotations
 import math
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass, replace
+from typing import Any
 
 import numpy as np
 import pandas as pd
@@ -76,33 +77,14 @@ class GoalRequest:
 def solve(statement: Statement, name: str, wanted: GoalRequest, options: SimulationOptions) -> Goal:
     """Return the value of ``name`` that reaches what is wanted; see Model.solve."""
     description, goal = wanted.statistic()
-    if not isinstance(wanted.within, Sequence) or len(wanted.within) != 2:
-        raise invalid_argument("within", "a pair of a low and a high end", wanted.within)
-    low, high = (finite("an end of within", end) for end in wanted.within)
-    if not low < high:
-        raise ParameterError(f"within must be a low and a high end, not {low:g} and {high:g}")
     check_swept(statement, name)
-    line = statement.quantities.get(wanted.outcome) if isinstance(wanted.outcome, str) else None
-    if not isinstance(line, Line):
-        lines = [q.name for q in statement.quantities.values() if isinstance(q, Line)]
-        raise ModelError(
-            f"the model has no outcome {wanted.outcome!r}", unknown=wanted.outcome, known=lines
-        )
-    if statement.program.shapes[wanted.outcome].row:
-        raise ModelError(
-            f"{wanted.outcome!r} is a row; aim at a number, such as last({wanted.outcome})"
-        )
-    if name == PERIODS and name not in statement.quantities:
-        low, high = math.ceil(low), math.floor(high)
-        if high - low >= MOST:
-            raise ModelError(
-                f"of the number of periods at most {MOST} are tried; say a range as short as that"
-            )
-    common = checked_seed(options.seed)
-    settings = replace(options, seed=common)
+    line = _outcome_of(statement, wanted.outcome)
+    whole = name == PERIODS and name not in statement.quantities
+    low, high = _range_of(wanted.within, whole)
+    seed = checked_seed(options.seed)
+    settings = replace(options, seed=seed)
     tried: dict[float, Estimate] = {}
     lacking: list[float] = []
-
     at = _trials_of(statement, name, wanted.outcome, settings)
 
     def gap(value: float) -> float:
@@ -111,44 +93,63 @@ def solve(statement: Statement, name: str, wanted: GoalRequest, options: Simulat
         lacking.append(result.unranked)
         return float(tried[value]) - goal
 
-    whole = name == PERIODS and name not in statement.quantities
-    around = None if whole else _scan(gap, low, high)
-    owner = statement.quantities.get(name.partition(".")[0])
-    unit = None if owner is None else owner.unit
     what = f"{description.label} of {wanted.outcome}"
-    count = _first_count(gap, int(low), int(high)) if whole else None
+    if whole:
+        around = None
+        count = _first_count(gap, int(low), int(high))
+    else:
+        around = _scan(gap, low, high)
+        count = None
     if count is not None:
-        held = [
-            count,
-            *(value for value, figure in tried.items() if figure.low <= goal <= figure.high),
-        ]
-        return Goal(
-            name,
-            what,
-            goal,
-            Estimate(count, min(held), max(held)),
-            _evaluations(tried),
-            options.trials,
-            common,
-            unit,
-            line.unit,
-            max(lacking),
-        )
-    if around is None:
+        held = [place for place, figure in tried.items() if figure.low <= goal <= figure.high]
+        found = Estimate(count, min([count, *held]), max([count, *held]))
+    elif around is not None:
+        root = _root(gap, *around, wanted.tolerance * (high - low), MOST - len(tried))
+        found = _with_error(root, tried, gap, goal)
+    else:
         raise GoalError(_unreached(name, what, goal, tried))
-    found = _root(gap, *around, wanted.tolerance * (high - low), MOST - len(tried))
+
+    stated = statement.quantities.get(name.partition(".")[0])
     return Goal(
         name,
         what,
         goal,
-        _with_error(found, tried, gap, goal),
+        found,
         _evaluations(tried),
         options.trials,
-        common,
-        unit,
+        seed,
+        None if stated is None else stated.unit,
         line.unit,
         max(lacking),
     )
+
+
+def _range_of(within: Any, whole: bool) -> tuple[float, float]:
+    """Return the range that is searched; of ``whole`` numbers its ends are those inside."""
+    if not isinstance(within, Sequence) or len(within) != 2:
+        raise invalid_argument("within", "a pair of a low and a high end", within)
+    low, high = (finite("an end of within", end) for end in within)
+    if not low < high:
+        raise ParameterError(f"within must be a low and a high end, not {low:g} and {high:g}")
+    if not whole:
+        return low, high
+    low, high = math.ceil(low), math.floor(high)
+    if high - low >= MOST:
+        raise ModelError(
+            f"of the number of periods at most {MOST} are tried; say a range as short as that"
+        )
+    return low, high
+
+
+def _outcome_of(statement: Statement, outcome: Any) -> Line:
+    """Return the line that is aimed at, which must be one number."""
+    line = statement.quantities.get(outcome) if isinstance(outcome, str) else None
+    if not isinstance(line, Line):
+        lines = [q.name for q in statement.quantities.values() if isinstance(q, Line)]
+        raise ModelError(f"the model has no outcome {outcome!r}", unknown=outcome, known=lines)
+    if statement.program.shapes[outcome].row:
+        raise ModelError(f"{outcome!r} is a row; aim at a number, such as last({outcome})")
+    return line
 
 
 def _trials_of(
