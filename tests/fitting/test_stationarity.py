@@ -7,6 +7,7 @@ import pandas as pd
 from scipy import stats
 
 import kindynos as kd
+from kindynos.fitting.stationarity import seasonal_strength
 from tests.common import Case
 
 # Fuller, Introduction to Statistical Time Series (1976), table 8.5.2, many values, with a constant.
@@ -20,6 +21,23 @@ def of(values, name):
     """Return a test of a series by its name."""
     series = pd.Series(values, pd.period_range("2020-01", periods=len(values), freq="M"))
     return next(test for test in kd.diagnose(series).tests if test.name == name)
+
+
+class Seasons(Case):
+    def test_strength_is_the_share_of_what_the_trend_leaves(self):
+        """Against moving averages of pandas, centred, of an odd and of an even season."""
+        for season in (4, 7):
+            t = np.arange(12 * season)
+            noise = np.random.default_rng(season).standard_normal(len(t))
+            x = 0.02 * t**2 + 3 * np.sin(2 * np.pi * t / season) + 2 * noise
+            found = pd.Series(x)
+            trend = found.rolling(season, center=season % 2 == 1).mean()
+            if season % 2 == 0:
+                trend = trend.rolling(2).mean().shift(-season // 2)
+            gaps = (found - trend).dropna()
+            rest = gaps - gaps.groupby(gaps.index % season).transform("mean")
+            wanted = 1 - rest.var(ddof=0) / gaps.var(ddof=0)
+            self.assertAlmostEqual(seasonal_strength(x, season), wanted, 10)
 
 
 class Levels(Case):
