@@ -2,13 +2,14 @@
 
 import tempfile
 from pathlib import Path
+from types import SimpleNamespace
 
 import numpy as np
 import pandas as pd
 from scipy import stats
 
 import kindynos as kd
-from kindynos.fitting.series_candidates import Choices
+from kindynos.fitting.series_candidates import Choices, default_candidates
 from tests.common import Case, Folder, proof
 
 MONTHS = pd.date_range("2018-01-01", periods=96, freq="MS")
@@ -20,6 +21,19 @@ def seasonal(count=96, seed=1):
     t = np.arange(count)
     logs = 5 + 0.008 * t + 0.4 * np.sin(2 * np.pi * t / 12) + 0.05 * rng.standard_normal(count)
     return pd.Series(np.exp(logs), MONTHS[:count], name="passengers")
+
+
+class Candidates(Case):
+    def test_a_constant_of_several_differences_would_be_a_trend_of_a_higher_degree(self):
+        values = np.arange(48.0)
+        for d, seasonal_d, both in ((0, 1, False), (1, 0, True), (1, 1, False), (2, 0, False)):
+            choices = SimpleNamespace(differences=d, seasonal_differences=seasonal_d, log=False)
+            names = [c.name for c in default_candidates(values, 12, choices) if "arima" in c.name]
+            drifts = [name.endswith("+c") for name in names]
+            with self.subTest(d=d, seasonal_d=seasonal_d):
+                self.assertEqual(
+                    sum(drifts), len(names) // 2 if both else (len(names) if not d else 0)
+                )
 
 
 class Rankings(Case):

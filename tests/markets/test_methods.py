@@ -471,6 +471,18 @@ class Rolling(Case):
         self.assertTrue(0 < figure < 0.1 * held.value)
 
 
+class Sides(Case):
+    def test_a_simulated_figure_of_few_returns_may_be_far_too_low_rather_than_too_high(self):
+        """Fat tails that a history leaves open reach up: the estimates are skewed to the right."""
+        moves = 0.01 * np.random.default_rng(2).standard_t(4, 120)
+        days = pd.bdate_range("2025-01-01", periods=121).strftime("%Y-%m-%d")
+        table = pd.DataFrame({"date": days, "a": 100 * np.cumprod(1 + np.r_[0, moves])})
+        held = kd.Portfolio(kd.read_prices(table), shares={"a": 10})
+        for measure in MEASURES:
+            found = getattr(held, measure)(0.99, "simulated", trials=2000)
+            self.assertGreater(found.high - float(found), 1.3 * (float(found) - found.low))
+
+
 class LongHorizons(Case):
     def test_no_loss_is_larger_than_what_is_held(self):
         for method in ("historical", "normal", "student", "filtered", "tail"):
