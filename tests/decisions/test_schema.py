@@ -9,7 +9,7 @@ from jsonschema import Draft202012Validator
 
 import kindynos as kd
 from kindynos.decisions.file import HEAD, PART
-from kindynos.decisions.schema import Head, Part, json_schema
+from kindynos.decisions.schema import DecisionHead, Part, json_schema
 from kindynos.errors import KindynosError
 from tests.common import DEMO, Folder, run
 
@@ -47,7 +47,9 @@ class Schema(Folder):
         self.assertEqual(json.loads(run("schema", "decision").stdout), json_schema())
 
     def test_the_keys_are_those_that_are_read(self):
-        self.assertEqual((set(Head.model_fields), set(Part.model_fields)), (set(HEAD), set(PART)))
+        self.assertEqual(
+            (set(DecisionHead.model_fields), set(Part.model_fields)), (set(HEAD), set(PART))
+        )
 
     def test_what_is_read_is_valid_and_what_is_refused_is_not(self):
         demo = [path.read_text() for path in DEMO.glob("*.toml")]

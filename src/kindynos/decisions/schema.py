@@ -15,11 +15,11 @@ AMOUNT = (
 )
 
 
-class _Table(BaseModel):
+class _DecisionTable(BaseModel):
     model_config = ConfigDict(extra="forbid")
 
 
-class Part(_Table):
+class Part(_DecisionTable):
     """A part of the tree: what is paid first, and then a payoff, an event, a choice or a test."""
 
     pay: Amount = Field(None, description=f"What is paid before the rest. {AMOUNT}")
@@ -46,7 +46,7 @@ class Outcome(Part):
     """An outcome of an event, with its chance and what follows."""
 
 
-class ModelAmount(_Table):
+class ModelAmount(_DecisionTable):
     """An outcome of a model file, drawn with its drivers."""
 
     model: str = Field(description="The model file, beside this one.", examples=["ferry.toml"])
@@ -54,7 +54,7 @@ class ModelAmount(_Table):
     set: dict[str, Any] = Field({}, description="Replacements of figures of that model.")
 
 
-class Head(_Table):
+class DecisionHead(_DecisionTable):
     """A decision: what is known, and the alternatives."""
 
     name: str = Field(description="What the decision is called.", examples=["Night ferry"])
@@ -71,15 +71,15 @@ class Head(_Table):
     )
 
 
-class Content(_Table):
+class DecisionContent(_DecisionTable):
     """A decision file."""
 
-    decision: Head = Field(description="The decision.")
+    decision: DecisionHead = Field(description="The decision.")
 
 
 def json_schema() -> dict[str, Any]:
     """Return the JSON Schema of a decision file, for editors that complete and check TOML."""
-    schema = Content.model_json_schema()
+    schema = DecisionContent.model_json_schema()
     tree = Part.model_json_schema()
     model = ModelAmount.model_json_schema()
     defined = {**schema.pop("$defs"), **tree.pop("$defs"), "Part": tree, "ModelAmount": model}
@@ -112,7 +112,7 @@ def json_schema() -> dict[str, Any]:
         keys["then"] |= either
         for key in ("pay", "payoff", "chance"):
             keys[key] |= {"$ref": "#/$defs/Amount"}
-    head = defined["Head"]["properties"]
+    head = defined["DecisionHead"]["properties"]
     head["alternatives"]["additionalProperties"] = either
     head["given"]["additionalProperties"] = {"$ref": "#/$defs/Amount"}
     draft = {"$schema": "https://json-schema.org/draft/2020-12/schema"}

@@ -116,7 +116,7 @@ class Halved:
 
 
 @dataclass(frozen=True)
-class Table:
+class QuantileTable:
     """Coefficients ``(DEGREE + 1, 2 tails x octaves x parts)``, lowest power first; NaN for
     intervals that were halved.
     """
@@ -126,7 +126,7 @@ class Table:
     upper: Halved | None = None
 
 
-def _look_up(distribution: HasTails, table: Table, u: Floats) -> Floats:
+def _look_up(distribution: HasTails, table: QuantileTable, u: Floats) -> Floats:
     coefficients = table.coefficients
     nearer = np.minimum(u, 1.0 - u)
     np.minimum(nearer, _BELOW_HALF, out=nearer)
@@ -159,13 +159,13 @@ _building = Lock()
 
 
 @lru_cache(maxsize=256)
-def _build_table(distribution: HasTails) -> Table:
+def _build_table(distribution: HasTails) -> QuantileTable:
     starts = np.ldexp((PARTS + np.arange(PARTS)) / PARTS, -OCTAVES - 1)
     widths = np.repeat(np.ldexp(1 / PARTS, np.arange(OCTAVES) - OCTAVES - 1), PARTS)
     begins = (starts[None, :] * 2.0 ** np.arange(OCTAVES)[:, None]).reshape(-1)
     tails: list[Callable[[Floats], Floats]] = [distribution._from_below, distribution._from_above]
     if distribution.smooth:
-        return Table(
+        return QuantileTable(
             np.concatenate([_polynomials(tail, begins, widths)[0] for tail in tails], axis=1)
         )
     checked = [_checked(tail, begins, widths) for tail in tails]
@@ -173,7 +173,7 @@ def _build_table(distribution: HasTails) -> Table:
         _halve(tail, begins, widths, np.isnan(part[0]))
         for tail, part in zip(tails, checked, strict=True)
     )
-    return Table(np.concatenate(checked, axis=1), *halves)
+    return QuantileTable(np.concatenate(checked, axis=1), *halves)
 
 
 def _polynomials(

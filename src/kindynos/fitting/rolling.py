@@ -22,7 +22,7 @@ BANDS = (0.50, 0.90)
 
 
 @dataclass(frozen=True)
-class Scores:
+class ForecastScores:
     """What a process would have done on its own history.
 
     ``mae`` is the mean absolute error of the median, ``crps`` the continuous ranked probability
@@ -59,7 +59,7 @@ def score(
     origins: list[int],
     horizon: int,
     exog: Mapping[str, Sequence[float]],
-) -> Scores:
+) -> ForecastScores:
     """Return the scores of a process that is fitted anew at each origin; NaN where none could be.
 
     Regressors are known ahead, so that each origin knows them too. The search
@@ -86,11 +86,11 @@ def score(
         inner.append((later >= inside_low) & (later <= inside_high))
         outer.append((later >= low) & (later <= high))
     if not held:
-        return Scores(math.nan, math.nan, math.nan, math.nan, 0, 0)
+        return ForecastScores(math.nan, math.nan, math.nan, math.nan, 0, 0)
     mae, mean_crps, inside, wide = (
         float(np.concatenate(part).mean()) for part in (errors, ranked, inner, outer)
     )
-    return Scores(mae, mean_crps, inside, wide, sum(map(len, errors)), held)
+    return ForecastScores(mae, mean_crps, inside, wide, sum(map(len, errors)), held)
 
 
 def crps(fan: Floats, seen: Floats) -> Floats:

@@ -17,7 +17,7 @@ from kindynos.errors import ParameterError
 from kindynos.fitting.data import check_size
 from kindynos.fitting.dates import DatedSeries, dated_series
 from kindynos.fitting.diagnostics import Diagnostics, diagnose
-from kindynos.fitting.rolling import ORIGINS, Scores, origins_of, score
+from kindynos.fitting.rolling import ORIGINS, ForecastScores, origins_of, score
 from kindynos.fitting.series_candidates import (
     Candidate,
     Choices,
@@ -71,7 +71,7 @@ class SeriesRanking(Reported):
     candidates: dict[str, Candidate]
     fitted: dict[str, Process]
     left_out: dict[str, str]
-    scores: dict[str, Scores]
+    scores: dict[str, ForecastScores]
     horizon: int
     criterion: str
     exog: Mapping[str, Sequence[float]] = field(default_factory=dict)
@@ -344,10 +344,10 @@ def _fit(
     places: list[int],
     ahead: int,
     progress: Callable[[float], Any] | None,
-) -> tuple[dict[str, Process], dict[str, str], dict[str, Scores]]:
+) -> tuple[dict[str, Process], dict[str, str], dict[str, ForecastScores]]:
     fitted: dict[str, Process] = {}
     left_out: dict[str, str] = {}
-    scores: dict[str, Scores] = {}
+    scores: dict[str, ForecastScores] = {}
     for place, one in enumerate(chosen):
         try:
             fitted[one.name] = one.fit(dated.values, exog=exog)

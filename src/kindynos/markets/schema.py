@@ -9,7 +9,7 @@ from pydantic import BaseModel, ConfigDict, Field
 from kindynos.markets.holdings import KINDS
 
 
-class Row(BaseModel):
+class HoldingRow(BaseModel):
     """A holding. All rows have the same one of shares, weight and amount."""
 
     model_config = ConfigDict(extra="allow")  # other columns are left out
@@ -31,7 +31,7 @@ class Row(BaseModel):
 
 def json_schema() -> dict[str, Any]:
     """Return the JSON Schema of a table of holdings as a list of rows."""
-    row = Row.model_json_schema()
+    row = HoldingRow.model_json_schema()
     row["oneOf"] = [
         {"required": [kind], "properties": {kind: {"type": "number"}}} for kind in KINDS
     ]

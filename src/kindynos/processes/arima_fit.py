@@ -320,7 +320,7 @@ class ArimaLikelihood:
 
 
 @dataclass(frozen=True)
-class Proposed:
+class ArimaProposed:
     """Coefficients by name, what is best beside them, and how likely they are in logs."""
 
     coefficients: list[dict[str, tuple[float, ...]]]
@@ -352,7 +352,7 @@ class OpenParameters:
             )
         ]
 
-    def _proposed(self, generator: np.random.Generator, count: int) -> Proposed:
+    def _proposed(self, generator: np.random.Generator, count: int) -> ArimaProposed:
         """Return coefficients proposed from Student's t around the best, and how likely each is
         when the constant, the effects and the sd are integrated out, with all partial
         autocorrelations alike before any data are seen.
@@ -381,7 +381,7 @@ class OpenParameters:
             coefficients.append(tried)
             solved.append(at)
             logs.append(at.log_likelihood + without + prior - density)
-        return Proposed(coefficients, solved, np.array(logs))
+        return ArimaProposed(coefficients, solved, np.array(logs))
 
     def _scales(self, generator: np.random.Generator, count: int) -> tuple[list[float], Floats]:
         """Return draws of the root of chi squared, which an sd is divided by, and of standard

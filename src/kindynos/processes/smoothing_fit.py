@@ -93,7 +93,7 @@ class Found:
 
 
 @dataclass(frozen=True)
-class Filtered:
+class FilteredStates:
     """What a series leaves after its forecasts one period ahead, for ``sets`` of weights and
     ``columns`` of hidden values.
     """
@@ -104,7 +104,7 @@ class Filtered:
 
 
 @dataclass(frozen=True)
-class Solved:
+class SmoothingSolved:
     """For sets of weights, the hidden values of which the series is likeliest, and the errors times
     the scale of shocks.
     """
@@ -192,7 +192,7 @@ class SmoothingLikelihood:
             season = self.unit * np.concatenate([free, rest - free.sum(axis=0)])
         return np.concatenate([self.unit * first[:begin], season])
 
-    def filtered(self, theta: Floats, hidden: Floats) -> Filtered:
+    def filtered(self, theta: Floats, hidden: Floats) -> FilteredStates:
         """Return errors and last states of weights ``(weights, sets)`` and hidden values ``(hidden,
         sets, columns)``.
         """
@@ -224,7 +224,7 @@ class SmoothingLikelihood:
         # a forecast below 0 has no log, and so is refused
         log_scale = np.log(scales).mean(axis=0) if times else np.zeros(hidden.shape[1:])
         ends = np.array(np.broadcast_arrays(*states))[self._order]
-        return Filtered(errors, log_scale, ends)
+        return FilteredStates(errors, log_scale, ends)
 
     @property
     def _shock_unit(self) -> float:
@@ -239,7 +239,7 @@ class SmoothingLikelihood:
         season = np.roll(np.arange(begin, self.form.states), -turned)
         return np.concatenate([np.arange(begin), season]).astype(np.int64)
 
-    def solved(self, theta: Floats, hidden: Floats, nearby: bool = False) -> Solved:
+    def solved(self, theta: Floats, hidden: Floats, nearby: bool = False) -> SmoothingSolved:
         """Return the hidden values that are best with weights ``(weights, sets)``, sought from
         ``hidden`` ``(hidden, sets)``; those of a season that multiplies in several steps, or in one
         where they are known to be ``nearby``.
@@ -248,7 +248,7 @@ class SmoothingLikelihood:
         if nearby or not self.form.multiplicative:
             moves = _least_squares_moves(found)
             left = found.scaled + np.einsum("snz,zs->ns", found.slopes, moves)
-            return Solved(found.hidden + moves, left, found.slopes, found.log_scale)
+            return SmoothingSolved(found.hidden + moves, left, found.slopes, found.log_scale)
         length = np.ones(theta.shape[1])
         for _ in range(ROUNDS):
             moves = length * np.clip(_least_squares_moves(found), -5.0, 5.0)
@@ -256,7 +256,7 @@ class SmoothingLikelihood:
             before, after = _sums(found.scaled), _sums(tried.scaled)
             better = after < before
             length = np.where(better, np.minimum(2 * length, 1.0), length / 4)
-            found = Solved(
+            found = SmoothingSolved(
                 np.where(better, tried.hidden, found.hidden),
                 np.where(better, tried.scaled, found.scaled),
                 np.where(better[:, None, None], tried.slopes, found.slopes),
@@ -266,7 +266,7 @@ class SmoothingLikelihood:
                 break
         return found
 
-    def _linear(self, theta: Floats, hidden: Floats) -> Solved:
+    def _linear(self, theta: Floats, hidden: Floats) -> SmoothingSolved:
         """Return the errors with hidden values ``(hidden, sets)`` and their slopes there."""
         step = STEP if self.form.multiplicative else 1.0
         around = np.concatenate([np.zeros((self.hidden, 1)), step * np.eye(self.hidden)], axis=1)
@@ -275,9 +275,11 @@ class SmoothingLikelihood:
             scaled = found.errors * np.exp(found.log_scale)
         scaled = np.where(np.isfinite(scaled), scaled, FAILED * self.unit)
         slopes = (scaled[..., 1:] - scaled[..., :1]) / step
-        return Solved(hidden, scaled[..., 0], slopes.transpose(1, 0, 2), found.log_scale[:, 0])
+        return SmoothingSolved(
+            hidden, scaled[..., 0], slopes.transpose(1, 0, 2), found.log_scale[:, 0]
+        )
 
-    def gaps(self, found: Solved) -> Floats:
+    def gaps(self, found: SmoothingSolved) -> Floats:
         """Return the log determinants ``(sets,)`` by which missing values take from the likelihood,
         twice: of the precision of their shocks, where a shock's own is 1.
         """
@@ -288,7 +290,7 @@ class SmoothingLikelihood:
         unit = 2 * (found.log_scale + math.log(self._shock_unit))
         return np.asarray(np.linalg.slogdet(of_shocks)[1] - (self.hidden - begin) * unit)
 
-    def likely(self, found: Solved) -> Floats:
+    def likely(self, found: SmoothingSolved) -> Floats:
         """Return the errors ``(values, sets)`` on the scale on which their sum of squares is least
         where the likelihood is greatest.
         """
@@ -375,7 +377,7 @@ class SmoothingLikelihood:
         at = self.solved(theta[:, None], nearest)
         return Found(theta, at.hidden[:, 0], float(_sums(self.likely(at))[0]))
 
-    def solved_in_parts(self, theta: Floats, hidden: Floats) -> list[Solved]:
+    def solved_in_parts(self, theta: Floats, hidden: Floats) -> list[SmoothingSolved]:
         """Return what is best with many sets of weights, few enough at once for the memory."""
         numbers = len(self.series) * (self.hidden + 1)
         return [
@@ -392,7 +394,7 @@ class SmoothingLikelihood:
         size = float(np.nanmean(np.abs(self.series))) if self.form.multiplicative else self.unit
         return math.sqrt(found.squares / self.count) <= EXACT * size
 
-    def at(self, theta: Floats, hidden: Floats) -> Filtered:
+    def at(self, theta: Floats, hidden: Floats) -> FilteredStates:
         """Return errors and last states of sets of parameters, one column each."""
         return self.filtered(theta, hidden[:, :, None])
 
@@ -439,7 +441,7 @@ class SmoothingLikelihood:
 
 
 @dataclass(frozen=True)
-class Tried:
+class TriedStart:
     """Sets of weights ``(weights, sets)``, the hidden values that are best with each ``(hidden,
     sets)``, the products of their slopes, and for each set the sum of its squared errors, the
     squares that the likelihood goes by, and the log of its weight as a draw.
@@ -463,7 +465,7 @@ class OpenSmoothing:
     found: Found
 
     @cached_property
-    def _tried(self) -> Tried:
+    def _tried(self) -> TriedStart:
         """Sets of weights with what is best beside them, and how likely each is."""
         model = self.likelihood
         thetas, density = self._proposed(stream(0, "smoothing weights", 0))
@@ -477,7 +479,7 @@ class OpenSmoothing:
         logs = np.where(np.isfinite(logs), logs - np.log(density), -np.inf)
         hidden = np.concatenate([part.hidden for part in parts], axis=1)
         squares = np.concatenate([_sums(model.likely(part)) for part in parts])
-        return Tried(thetas, hidden, crossed, sums, squares, logs)
+        return TriedStart(thetas, hidden, crossed, sums, squares, logs)
 
     @cached_property
     def draws(self) -> dict[str, Floats]:
@@ -574,7 +576,7 @@ def _sums(errors: Floats) -> Floats:
     return np.asarray((errors**2).sum(axis=0))
 
 
-def _least_squares_moves(found: Solved) -> Floats:
+def _least_squares_moves(found: SmoothingSolved) -> Floats:
     """Return by how much hidden values ``(hidden, sets)`` have to move to where errors that
     are linear in them are least.
     """

@@ -25,7 +25,7 @@ SIGNS = {
 }
 
 
-class Number(NamedTuple):
+class NumberCell(NamedTuple):
     """A number that a cell holds, whether it was written as a percentage, and in what currency."""
 
     value: float
@@ -38,7 +38,7 @@ def is_missing(text: str, words: frozenset[str] = frozenset()) -> bool:
     return text.lower() in MISSING or text in words
 
 
-def number_in(text: str, decimal: str = ".") -> Number | None:
+def number_in(text: str, decimal: str = ".") -> NumberCell | None:
     """Return the number that a text states, None where it states none.
 
     Groups of three digits may be parted by spaces, apostrophes or the sign that is not the decimal
@@ -52,7 +52,7 @@ currency=''), Number(value=3000.0, percent=False, currency='EUR'))
     """
     text = text.strip()
     if decimal == "." and PLAIN.fullmatch(text):  # as most are
-        return Number(float(text))
+        return NumberCell(float(text))
     below = text.startswith("(") and text.endswith(")")
     text = text[1:-1].strip() if below else text
     sign, text = _signed(text)
@@ -67,7 +67,7 @@ currency=''), Number(value=3000.0, percent=False, currency='EUR'))
     if digits is None or (below and sign) or (percent and currency):
         return None
     value = float(sign + digits)
-    return Number(
+    return NumberCell(
         (-value if below else value) / (100 if percent else 1), percent=percent, currency=currency
     )
 

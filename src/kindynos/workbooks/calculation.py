@@ -18,7 +18,7 @@ from kindynos.program.calculation import Calculation
 from kindynos.workbooks.addresses import Area, Cell
 from kindynos.workbooks.cell_errors import BY_NUMBER, NUM, CellError
 from kindynos.workbooks.compiling import TIDYING, Closure, Compiler, Slots, single
-from kindynos.workbooks.formulas import Binary, Call, Node
+from kindynos.workbooks.formulas import Binary, FormulaNode, FunctionCall
 from kindynos.workbooks.graph import Graph
 from kindynos.workbooks.operators import COMPARISONS
 from kindynos.workbooks.values import FLOAT, Faulty, Grid, Value, as_numbers, with_errors
@@ -53,7 +53,7 @@ Output = tuple[Cell, ...] | Argument
 
 
 @dataclass(frozen=True)
-class Plan:
+class CellPlan:
     """What is worked out in order: each cell with its closure, and what is let go after it."""
 
     base: list[Value]
@@ -144,12 +144,12 @@ class CellCalculation(Calculation):
             for number in self._bound.worked_out_in(area)
         ]
 
-    def _argument(self, output: Argument) -> Node:
+    def _argument(self, output: Argument) -> FormulaNode:
         formula = self.graph.formulas[self.graph.number_of(output.cell)]
         call = next(
             node
             for node in formula.tree.walk()
-            if isinstance(node, Call) and node.place == output.place
+            if isinstance(node, FunctionCall) and node.place == output.place
         )
         return call.arguments[output.number]
 
@@ -211,7 +211,7 @@ class CellCalculation(Calculation):
             return np.asarray(number.values)
         return np.asarray(number, dtype=np.float64)
 
-    def _run(self, plan: Plan, values: Mapping[str, Floats]) -> Slots:
+    def _run(self, plan: CellPlan, values: Mapping[str, Floats]) -> Slots:
         slots = list(plan.base)
         for name, array in values.items():
             numbers = self._numbers[name]
@@ -231,15 +231,15 @@ class CellCalculation(Calculation):
         return slots
 
     @cached_property
-    def _plans(self) -> dict[tuple[str, ...], Plan]:
+    def _plans(self) -> dict[tuple[str, ...], CellPlan]:
         return {}
 
-    def _plan(self, names: tuple[str, ...]) -> Plan:
+    def _plan(self, names: tuple[str, ...]) -> CellPlan:
         if names not in self._plans:
             self._plans[names] = self._planned(names)
         return self._plans[names]
 
-    def _planned(self, names: tuple[str, ...]) -> Plan:
+    def _planned(self, names: tuple[str, ...]) -> CellPlan:
         """Return the plan for some outputs; what depends on no input is worked out once."""
         compiler, graph = self._compiler, self._bound
         seeds = {name: self._seeds(self.outputs[name]) for name in names}
@@ -264,7 +264,7 @@ class CellCalculation(Calculation):
             base[number] = _worked_out(closure, base, number in wholes)
         kept = set(wanted) | {number for group in groups if len(group) > 1 for number in group}
         outputs = {name: self._outputs_of(name) for name in names}
-        return Plan(base, _with_last_uses(steps, graph, kept), wholes, outputs)
+        return CellPlan(base, _with_last_uses(steps, graph, kept), wholes, outputs)
 
     def _outputs_of(self, name: str) -> list[Closure]:
         output = self.outputs[name]
@@ -423,7 +423,7 @@ def tidied(graph: Graph, order: list[int]) -> set[int]:
     or through others.
     """
     found: set[int] = set()
-    exposed: dict[int, list[Node]] = {}
+    exposed: dict[int, list[FormulaNode]] = {}
     for number in reversed(order):
         if number in found or number in graph.parts:
             found.update(graph.needs(number))
@@ -440,16 +440,16 @@ def tidied(graph: Graph, order: list[int]) -> set[int]:
     return found
 
 
-def _exposed(tree: Node) -> list[Node]:
+def _exposed(tree: FormulaNode) -> list[FormulaNode]:
     """Return the parts of a formula that are compared, rounded or turned into a text."""
-    found: list[Node] = []
+    found: list[FormulaNode] = []
     waiting = [tree]
     while waiting:
         node = waiting.pop()
         compares = isinstance(node, Binary) and (
             node.operator in COMPARISONS or node.operator == "&"
         )
-        if compares or (isinstance(node, Call) and node.name in TIDYING):
+        if compares or (isinstance(node, FunctionCall) and node.name in TIDYING):
             found.append(node)
         else:
             waiting.extend(node.parts())

@@ -24,17 +24,17 @@ from kindynos.workbooks.cell_errors import (
 from kindynos.workbooks.formulas import (
     ArrayConstant,
     Binary,
-    Call,
     Constant,
-    Name,
-    Node,
+    FormulaNode,
+    FunctionCall,
+    NameRef,
     Reference,
     TableReference,
     Unary,
     parse,
 )
 from kindynos.workbooks.functions.catalogue import FUNCTIONS
-from kindynos.workbooks.functions.registry import Function, called
+from kindynos.workbooks.functions.registry import SheetFunction, called
 from kindynos.workbooks.graph import DRAWING, LOOKING, REFERRING, Graph
 from kindynos.workbooks.operators import BINARY, COMPARISONS, TIDY, UNARY, add, over_grids
 from kindynos.workbooks.serials import SYSTEM_GAP
@@ -144,15 +144,15 @@ class Compiler:
         array = formula.area is not None
         return _Cell(self, number, formula.cell).whole(formula.tree, array, tidy)
 
-    def _resolve(self, node: Node, cell: Cell) -> Area | None:
+    def _resolve(self, node: FormulaNode, cell: Cell) -> Area | None:
         """Return the area that OFFSET, INDIRECT or INDEX stands for."""
         key = (id(node), cell)
         if key not in self._resolved:
-            assert isinstance(node, Call)
+            assert isinstance(node, FunctionCall)
             self._resolved[key] = self._referred(node, cell)
         return self._resolved[key]
 
-    def _referred(self, node: Call, cell: Cell) -> Area | None:
+    def _referred(self, node: FunctionCall, cell: Cell) -> Area | None:
         arguments = node.arguments
         if node.name == "INDIRECT":
             try:
@@ -187,11 +187,11 @@ class Compiler:
             return None
         return Area(base.sheet, top, left, top + height - 1, left + width - 1)
 
-    def fixed_value(self, node: Node, cell: Cell) -> Value:
+    def fixed_value(self, node: FormulaNode, cell: Cell) -> Value:
         """Return a value that must be the same in all trials; raises DependsError for another."""
         graph = self.graph
         for part in node.walk():
-            if isinstance(part, Call) and part.name in DRAWING:
+            if isinstance(part, FunctionCall) and part.name in DRAWING:
                 raise DependsError(f"a reference of {cell} depends on what is drawn")
         seeds: list[int] = []
         for area in graph.areas_in(node, cell):
@@ -232,8 +232,8 @@ class _Lazily(list[Value]):
         return compiler.fixed.get(number, compiler.graph.constants[number])
 
 
-def _draws(tree: Node) -> bool:
-    return any(isinstance(node, Call) and node.name in DRAWING for node in tree.walk())
+def _draws(tree: FormulaNode) -> bool:
+    return any(isinstance(node, FunctionCall) and node.name in DRAWING for node in tree.walk())
 
 
 def _whole(value: Value) -> int:
@@ -281,13 +281,13 @@ class _Cell:
         self.compiler, self.graph = compiler, compiler.graph
         self.number, self.cell = number, cell
 
-    def whole(self, tree: Node, array: bool, tidy: bool) -> Closure:
+    def whole(self, tree: FormulaNode, array: bool, tidy: bool) -> Closure:
         """Return the closure of the formula of the cell."""
-        if isinstance(tree, Call) and tree.name == "IF" and not array:
+        if isinstance(tree, FunctionCall) and tree.name == "IF" and not array:
             return self._if(tree.arguments, array, tidy, shown=True)
         return self.compiled(tree, array, tidy)
 
-    def compiled(self, node: Node, array: bool, tidy: bool) -> Closure:
+    def compiled(self, node: FormulaNode, array: bool, tidy: bool) -> Closure:
         """Return the closure of a node. In an ``array`` areas are worked out place by place, and
         else the place beside the cell is taken; ``tidy`` says that a sum that is almost 0 must
         be 0.
@@ -302,9 +302,9 @@ class _Cell:
             return self._unary(node, array, tidy)
         if isinstance(node, Binary) and node.operator in BINARY:
             return self._binary(node, array, tidy)
-        if isinstance(node, Call) and node.name not in REFERRING:
+        if isinstance(node, FunctionCall) and node.name not in REFERRING:
             return self._call(node, array, tidy)
-        if isinstance(node, Name):
+        if isinstance(node, NameRef):
             named = self.graph.named(node, self.cell.sheet)
             if named is None:
                 return lambda slots: NAME
@@ -328,7 +328,7 @@ class _Cell:
             return lambda slots: operation(left(slots), constant)
         return lambda slots: operation(left(slots), right(slots))
 
-    def _reference(self, node: Node, array: bool) -> Closure:
+    def _reference(self, node: FormulaNode, array: bool) -> Closure:
         only = self.graph.single(node, self.cell)
         if only is not None:
             return lambda slots: slots[only]
@@ -346,26 +346,26 @@ class _Cell:
             return lambda slots: slots[number]
         return self._grid(area)
 
-    def _area(self, node: Node) -> Area | None:
+    def _area(self, node: FormulaNode) -> Area | None:
         return self.graph.area_of(node, self.cell)
 
     def _grid(self, area: Area) -> Closure:
         numbers = self.graph.numbers_in(area)
         return lambda slots: Grid([[slots[n] for n in row] for row in numbers], area)
 
-    def _areas(self, node: Node) -> list[Area] | None:
+    def _areas(self, node: FormulaNode) -> list[Area] | None:
         """Return the areas of a reference, which may be a union; None for anything else."""
         if isinstance(node, Binary) and node.operator == ",":
             parts = [self._areas(node.left), self._areas(node.right)]
             return None if None in parts else [area for part in parts for area in part or ()]
-        refers = isinstance(node, Reference | TableReference | Name) or (
+        refers = isinstance(node, Reference | TableReference | NameRef) or (
             isinstance(node, Binary) and node.operator in ": "
         )
-        if refers or (isinstance(node, Call) and node.name in REFERRING):
-            if isinstance(node, Name):
+        if refers or (isinstance(node, FunctionCall) and node.name in REFERRING):
+            if isinstance(node, NameRef):
                 named = self.graph.named(node, self.cell.sheet)
                 if named is None or not isinstance(
-                    named, Reference | Binary | TableReference | Call
+                    named, Reference | Binary | TableReference | FunctionCall
                 ):
                     return None
                 if not isinstance(named, Reference):
@@ -374,19 +374,19 @@ class _Cell:
             return None if area is None else [area]
         return None
 
-    def _argument(self, node: Node, kind: str, array: bool, tidy: bool) -> list[Closure]:
+    def _argument(self, node: FormulaNode, kind: str, array: bool, tidy: bool) -> list[Closure]:
         """Return the closures of an argument: several for a union of areas."""
         if kind in "rax":
             areas = self._areas(node)
             if areas is not None:
                 return [self._grid(area) for area in areas]
-            if isinstance(node, Call) and node.name == "IF" and len(node.arguments) > 1:
+            if isinstance(node, FunctionCall) and node.name == "IF" and len(node.arguments) > 1:
                 return [self._chosen_area(node.arguments, kind, array, tidy)]
             return [self.compiled(node, array or kind == "a", tidy)]
         return [self.compiled(node, array, tidy)]
 
     def _chosen_area(
-        self, arguments: tuple[Node, ...], kind: str, array: bool, tidy: bool
+        self, arguments: tuple[FormulaNode, ...], kind: str, array: bool, tidy: bool
     ) -> Closure:
         """Return an IF of which the branches may be areas."""
         array = array or kind == "a"
@@ -394,14 +394,14 @@ class _Cell:
         yes, *others = (self._area_or_value(branch, kind, array, tidy) for branch in arguments[1:3])
         return _either(condition, yes, others[0] if others else _false)
 
-    def _area_or_value(self, node: Node, kind: str, array: bool, tidy: bool) -> Closure:
+    def _area_or_value(self, node: FormulaNode, kind: str, array: bool, tidy: bool) -> Closure:
         """Return what a branch is: several cells side by side, or a single value."""
         areas = self._areas(node)
         if areas is not None and all(area.single for area in areas):
             return self._branch(node, array, tidy)
         return self._argument(node, kind, array, tidy)[0]
 
-    def _call(self, node: Call, array: bool, tidy: bool) -> Closure:
+    def _call(self, node: FunctionCall, array: bool, tidy: bool) -> Closure:
         name, arguments = node.name, node.arguments
         tidy = tidy or name in TIDYING
         if name in DRAWING:
@@ -424,7 +424,7 @@ class _Cell:
         found = _applied(known, closures)
         return self._in_system(known, closures, found)
 
-    def _in_system(self, known: Function, closures: list[Closure], found: Closure) -> Closure:
+    def _in_system(self, known: SheetFunction, closures: list[Closure], found: Closure) -> Closure:
         """Return a function of dates in the system of the workbook."""
         if not self.graph.contents.since_1904 or not (known.dated or "d" in known.kinds):
             return found
@@ -436,7 +436,7 @@ class _Cell:
         again = _applied(known, moved)
         return _moved(again, -SYSTEM_GAP) if known.dated else again
 
-    def _draw(self, node: Call, array: bool, tidy: bool) -> Closure:
+    def _draw(self, node: FunctionCall, array: bool, tidy: bool) -> Closure:
         """Return a uniform number between 0 and 1, or a whole one between two others."""
         number = self.compiler.draws.get((self.number, node.place))
         if node.name == "RANDARRAY" or number is None:
@@ -450,7 +450,7 @@ class _Cell:
         between = FUNCTIONS["_BETWEEN"]
         return lambda slots: called(between, [slots[slot], low(slots), high(slots)], "nnn")
 
-    def _looking(self, name: str, arguments: tuple[Node, ...]) -> Closure:
+    def _looking(self, name: str, arguments: tuple[FormulaNode, ...]) -> Closure:
         """Return a function that looks at where a reference is."""
         areas = [Area(self.cell.sheet, *self.cell[1:], *self.cell[1:])]
         if arguments:
@@ -484,7 +484,7 @@ class _Cell:
 
     # forms that work out only what is needed
 
-    def _lazy(self, name: str) -> Callable[[tuple[Node, ...], bool, bool], Closure]:
+    def _lazy(self, name: str) -> Callable[[tuple[FormulaNode, ...], bool, bool], Closure]:
         return {
             "IF": self._if,
             "IFS": self._ifs,
@@ -495,7 +495,7 @@ class _Cell:
         }[name]
 
     def _if(
-        self, arguments: tuple[Node, ...], array: bool, tidy: bool, shown: bool = False
+        self, arguments: tuple[FormulaNode, ...], array: bool, tidy: bool, shown: bool = False
     ) -> Closure:
         if not 1 <= len(arguments) <= 3:
             raise FormulaError(
@@ -510,7 +510,7 @@ class _Cell:
         )
         return lambda slots: _branched(condition(slots), yes, no, slots)
 
-    def _branch(self, node: Node, array: bool, tidy: bool, shown: bool = False) -> Closure:
+    def _branch(self, node: FormulaNode, array: bool, tidy: bool, shown: bool = False) -> Closure:
         """Return what a condition chooses; 0 where it is left out, or where an empty cell is
         ``shown`` by the cell.
         """
@@ -519,7 +519,7 @@ class _Cell:
         found = self.compiled(node, array, tidy)
         return (lambda slots: single(found(slots))) if shown else found
 
-    def _ifs(self, arguments: tuple[Node, ...], array: bool, tidy: bool) -> Closure:
+    def _ifs(self, arguments: tuple[FormulaNode, ...], array: bool, tidy: bool) -> Closure:
         if not arguments or len(arguments) % 2:
             raise FormulaError("IFS takes conditions and values in turn", owner=str(self.cell))
         found: Closure = _not_available
@@ -529,7 +529,7 @@ class _Cell:
             found = _either(condition, value, found)
         return found
 
-    def _switch(self, arguments: tuple[Node, ...], array: bool, tidy: bool) -> Closure:
+    def _switch(self, arguments: tuple[FormulaNode, ...], array: bool, tidy: bool) -> Closure:
         if len(arguments) < 3:
             raise FormulaError("SWITCH takes at least 3 arguments", owner=str(self.cell))
         subject = self.compiled(arguments[0], array, True)
@@ -544,22 +544,22 @@ class _Cell:
             found = _either(_compared(equal, subject, case), value, found)
         return found
 
-    def _choose(self, arguments: tuple[Node, ...], array: bool, tidy: bool) -> Closure:
+    def _choose(self, arguments: tuple[FormulaNode, ...], array: bool, tidy: bool) -> Closure:
         if len(arguments) < 2:
             raise FormulaError("CHOOSE takes at least 2 arguments", owner=str(self.cell))
         index = self.compiled(arguments[0], array, True)
         values = [self._area_or_value(argument, "r", array, tidy) for argument in arguments[1:]]
         return lambda slots: _chosen_by(index(slots), values, slots)
 
-    def _iferror(self, arguments: tuple[Node, ...], array: bool, tidy: bool) -> Closure:
+    def _iferror(self, arguments: tuple[FormulaNode, ...], array: bool, tidy: bool) -> Closure:
         return self._unless(arguments, array, tidy, "IFERROR", None)
 
-    def _ifna(self, arguments: tuple[Node, ...], array: bool, tidy: bool) -> Closure:
+    def _ifna(self, arguments: tuple[FormulaNode, ...], array: bool, tidy: bool) -> Closure:
         return self._unless(arguments, array, tidy, "IFNA", NA)
 
     def _unless(
         self,
-        arguments: tuple[Node, ...],
+        arguments: tuple[FormulaNode, ...],
         array: bool,
         tidy: bool,
         name: str,
@@ -583,7 +583,7 @@ def _not_available(slots: Slots) -> Value:
     return NA
 
 
-def _applied(known: Function, closures: list[Closure]) -> Closure:
+def _applied(known: SheetFunction, closures: list[Closure]) -> Closure:
     kinds = known.kinds_of(len(closures))
     if len(closures) == 1:
         only = closures[0]
@@ -603,7 +603,7 @@ def _either(condition: Closure, yes: Closure, no: Closure) -> Closure:
     return lambda slots: _branched(condition(slots), yes, no, slots)
 
 
-def _counts(known: Function) -> str:
+def _counts(known: SheetFunction) -> str:
     if known.repeated:
         return f"at least {known.needed}"
     most = len(known.kinds)

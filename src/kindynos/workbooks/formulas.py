@@ -20,21 +20,21 @@ LONGEST = 20_000  # characters of a formula
 
 
 @dataclass(frozen=True, slots=True)
-class Node:
+class FormulaNode:
     """Part of a formula."""
 
-    def parts(self) -> Iterator[Node]:
+    def parts(self) -> Iterator[FormulaNode]:
         """Yield the parts of it."""
         for field in fields(self):
             value = getattr(self, field.name)
-            if isinstance(value, Node):
+            if isinstance(value, FormulaNode):
                 yield value
             elif isinstance(value, tuple):
-                yield from (one for one in value if isinstance(one, Node))
+                yield from (one for one in value if isinstance(one, FormulaNode))
 
-    def walk(self) -> Iterator[Node]:
+    def walk(self) -> Iterator[FormulaNode]:
         """Yield it and all parts of parts, from the left."""
-        waiting: list[Node] = [self]
+        waiting: list[FormulaNode] = [self]
         while waiting:
             node = waiting.pop()
             yield node
@@ -42,14 +42,14 @@ class Node:
 
 
 @dataclass(frozen=True, slots=True)
-class Constant(Node):
+class Constant(FormulaNode):
     """A number, a text, a logical or an error; None for an argument that is left out."""
 
     value: Any
 
 
 @dataclass(frozen=True, slots=True)
-class ArrayConstant(Node):
+class ArrayConstant(FormulaNode):
     """Constants in braces."""
 
     rows: tuple[tuple[Any, ...], ...]
@@ -75,7 +75,7 @@ class Corner:
 
 
 @dataclass(frozen=True, slots=True)
-class Reference(Node):
+class Reference(FormulaNode):
     """A cell or an area; ``sheet`` is None for the sheet of the formula."""
 
     sheet: str | None
@@ -106,7 +106,7 @@ class Reference(Node):
 
 
 @dataclass(frozen=True, slots=True)
-class Name(Node):
+class NameRef(FormulaNode):
     """A defined name; ``sheet`` where it is that of a sheet."""
 
     name: str
@@ -114,7 +114,7 @@ class Name(Node):
 
 
 @dataclass(frozen=True, slots=True)
-class TableReference(Node):
+class TableReference(FormulaNode):
     """A reference into a table: its columns from one to another, and which of its rows."""
 
     table: str  # empty for the table that the cell is in
@@ -124,36 +124,36 @@ class TableReference(Node):
 
 
 @dataclass(frozen=True, slots=True)
-class External(Node):
+class External(FormulaNode):
     """A reference to another workbook."""
 
     text: str
 
 
 @dataclass(frozen=True, slots=True)
-class Call(Node):
+class FunctionCall(FormulaNode):
     """A function of arguments; ``place`` tells calls of one formula apart."""
 
     name: str
-    arguments: tuple[Node, ...]
+    arguments: tuple[FormulaNode, ...]
     place: int = 0
 
 
 @dataclass(frozen=True, slots=True)
-class Unary(Node):
+class Unary(FormulaNode):
     """A sign before, or a percent sign after."""
 
     operator: str
-    operand: Node
+    operand: FormulaNode
 
 
 @dataclass(frozen=True, slots=True)
-class Binary(Node):
+class Binary(FormulaNode):
     """Two operands; the operators ":", "," and " " make references."""
 
     operator: str
-    left: Node
-    right: Node
+    left: FormulaNode
+    right: FormulaNode
 
 
 _SHEET = r"(?:'(?:[^']|'')+'|[^\W\d][\w.]*(?::[^\W\d][\w.]*)?|\[\d+\][^\W\d]?[\w.]*)!"
@@ -207,7 +207,7 @@ def template(text: str, row: int, column: int) -> str:
     return f"{found}@{row},{column}" if WHOLE.search(found) else found
 
 
-def parse(text: str, row: int, column: int) -> Node:
+def parse(text: str, row: int, column: int) -> FormulaNode:
     """Return the tree of a formula, with or without its equals sign, in a cell; raises
     FormulaError.
     """
@@ -274,7 +274,7 @@ class _Parser:
         if not self._take(operator):
             raise self.problem(f"{operator!r} is missing")
 
-    def expression(self, level: int, *, union: bool = True) -> Node:
+    def expression(self, level: int, *, union: bool = True) -> FormulaNode:
         """Return what binds closer than a level."""
         self.depth += 1
         if self.depth > MOST_NESTED:
@@ -309,7 +309,7 @@ class _Parser:
     def _begins_reference(self) -> bool:
         return self.kind in ("sheet", "cell", "rows", "columns", "name", "table")
 
-    def _operand(self) -> Node:
+    def _operand(self) -> FormulaNode:
         kind, text = self.kind, self.text
         if kind == "operator":
             return self._after_operator(text)
@@ -328,10 +328,10 @@ class _Parser:
             return self._on_sheet(text[:-1])
         if kind == "name":
             word = text.upper()
-            return Constant(word == "TRUE") if word in ("TRUE", "FALSE") else Name(text)
+            return Constant(word == "TRUE") if word in ("TRUE", "FALSE") else NameRef(text)
         return Constant(_constant(kind, text))
 
-    def _after_operator(self, operator: str) -> Node:
+    def _after_operator(self, operator: str) -> FormulaNode:
         if operator not in ("+", "-", "@", "(", "{"):
             raise self.problem()
         self._next()
@@ -343,7 +343,7 @@ class _Parser:
             return self._array()
         return Unary(operator, self.expression(SIGN, union=False))
 
-    def _on_sheet(self, text: str) -> Node:
+    def _on_sheet(self, text: str) -> FormulaNode:
         sheet, _ = sheet_and_rest(f"{text}!")
         if "[" in text:
             parts = self.text
@@ -359,7 +359,7 @@ class _Parser:
         if self.kind == "name":
             name = self.text
             self._next()
-            return Name(name, sheet)
+            return NameRef(name, sheet)
         if self.kind == "call":
             return self._call()
         if self.kind not in ("cell", "rows", "columns"):
@@ -400,16 +400,16 @@ class _Parser:
             bool(absolute_column),
         )
 
-    def _call(self) -> Node:
+    def _call(self) -> FormulaNode:
         name = self.text[:-1].upper()
         for prefix in ("_XLFN.", "_XLWS.", "_XLL."):
             name = name.removeprefix(prefix)
         place = self.calls
         self.calls += 1
         self._next()
-        arguments: list[Node] = []
+        arguments: list[FormulaNode] = []
         if self._take(")"):
-            return Call(name, (), place)
+            return FunctionCall(name, (), place)
         while True:
             if self.kind == "operator" and self.text in ",;)":
                 arguments.append(Constant(None))
@@ -421,9 +421,9 @@ class _Parser:
                 raise self.problem("a bracket is not closed" if self.kind == "end" else "")
         if name in ("SUMIF", "AVERAGEIF") and len(arguments) == 3:
             arguments[2] = _as_large(arguments[2], arguments[0])
-        return Call(name, tuple(arguments), place)
+        return FunctionCall(name, tuple(arguments), place)
 
-    def _array(self) -> Node:
+    def _array(self) -> FormulaNode:
         rows: list[list[Any]] = [[]]
         while True:
             sign = -1.0 if self._take("-") else 1.0
@@ -447,7 +447,7 @@ class _Parser:
             raise self.problem("the rows of an array differ in length")
         return ArrayConstant(tuple(map(tuple, rows)))
 
-    def _table(self) -> Node:
+    def _table(self) -> FormulaNode:
         """Read a reference into a table, of which the name and the first bracket were read."""
         table = self.text[:-1]
         depth, begin = 1, self.position
@@ -483,7 +483,7 @@ def _table_reference(table: str, inner: str) -> TableReference:
     return TableReference(table, columns[0] if columns else None, last, tuple(rows))
 
 
-def _as_large(numbers: Node, tested: Node) -> Node:
+def _as_large(numbers: FormulaNode, tested: FormulaNode) -> FormulaNode:
     """Return the area of the numbers of a conditional sum: it begins at its first cell and is as
     large as the area that is tested, whatever else the formula says (OpenFormula, SUMIF). Areas
     whose size differs between copies of the formula stay as they are.

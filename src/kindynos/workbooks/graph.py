@@ -13,10 +13,10 @@ from kindynos.errors import FormulaError, ModelError
 from kindynos.workbooks.addresses import LAST_COLUMN, LAST_ROW, Area, Cell, sheet_and_rest
 from kindynos.workbooks.formulas import (
     Binary,
-    Call,
     External,
-    Name,
-    Node,
+    FormulaNode,
+    FunctionCall,
+    NameRef,
     Reference,
     TableReference,
     parse,
@@ -40,7 +40,7 @@ class Formulated:
     """A cell with a formula: its place and the tree, which its copies share."""
 
     cell: Cell
-    tree: Node
+    tree: FormulaNode
     area: Area | None = None  # what an array formula fills
 
 
@@ -57,11 +57,11 @@ class Graph:
     held: dict[int, str] = field(default_factory=dict)  # cells that keep their stored value, why
     unreadable: dict[int, FormulaError] = field(default_factory=dict)
     inputs: frozenset[int] = frozenset()  # cells whose values are given from outside
-    resolve: Callable[[Node, Cell], Area | None] | None = None
+    resolve: Callable[[FormulaNode, Cell], Area | None] | None = None
     _rows: dict[tuple[str, int], list[int]] = field(default_factory=dict)
-    _trees: dict[str, Node] = field(default_factory=dict)
-    _referring: dict[int, list[Node]] = field(default_factory=dict)
-    _names: dict[tuple[str | None, str], Node] = field(default_factory=dict)
+    _trees: dict[str, FormulaNode] = field(default_factory=dict)
+    _referring: dict[int, list[FormulaNode]] = field(default_factory=dict)
+    _names: dict[tuple[str | None, str], FormulaNode] = field(default_factory=dict)
     _needs: dict[int, list[int]] = field(default_factory=dict)
 
     @classmethod
@@ -154,7 +154,7 @@ class Graph:
 
     # what a formula refers to
 
-    def area_of(self, node: Node, cell: Cell) -> Area | None:
+    def area_of(self, node: FormulaNode, cell: Cell) -> Area | None:
         """Return the area that a reference, a name or a table's column stands for; None for
         anything else, and for #REF!.
         """
@@ -164,7 +164,7 @@ class Graph:
             if area is None or sheet is None:
                 return None
             return area._replace(sheet=sheet.name)
-        if isinstance(node, Name):
+        if isinstance(node, NameRef):
             tree = self.named(node, cell.sheet)
             return None if tree is None else self.area_of(tree, cell)
         if isinstance(node, TableReference):
@@ -183,14 +183,14 @@ class Graph:
         if isinstance(node, Binary) and node.operator == " ":
             return _common(self.area_of(node.left, cell), self.area_of(node.right, cell))
         if (
-            isinstance(node, Call)
+            isinstance(node, FunctionCall)
             and self.resolve is not None
             and node.name in (*REFERRING, "INDEX")
         ):
             return self.resolve(node, cell)
         return None
 
-    def named(self, node: Name, sheet: str) -> Node | None:
+    def named(self, node: NameRef, sheet: str) -> FormulaNode | None:
         """Return the tree of a defined name, of a sheet's own before the workbook's; None where
         there is none.
         """
@@ -288,10 +288,10 @@ class Graph:
         self._needs[number] = found = list(dict.fromkeys(found))
         return found
 
-    def areas_in(self, tree: Node, cell: Cell) -> Iterator[Area]:
+    def areas_in(self, tree: FormulaNode, cell: Cell) -> Iterator[Area]:
         """Yield the areas whose values a formula takes."""
         for node in self._references(tree):
-            if isinstance(node, Name):
+            if isinstance(node, NameRef):
                 named = self.named(node, cell.sheet)
                 if named is not None:
                     yield from self.areas_in(named, cell)
@@ -300,28 +300,28 @@ class Graph:
             if area is not None:
                 yield area
 
-    def _references(self, tree: Node) -> list[Node]:
+    def _references(self, tree: FormulaNode) -> list[FormulaNode]:
         """Return the parts of a tree that are references, or names; the same for all copies."""
         known = self._referring.get(id(tree))
         if known is not None:
             return known
-        found: list[Node] = []
+        found: list[FormulaNode] = []
         waiting = [tree]
         while waiting:
             node = waiting.pop()
-            if isinstance(node, Call) and node.name in LOOKING:
+            if isinstance(node, FunctionCall) and node.name in LOOKING:
                 continue
-            refers = isinstance(node, Reference | TableReference | Name) or (
+            refers = isinstance(node, Reference | TableReference | NameRef) or (
                 isinstance(node, Binary) and node.operator in ": "
             )
-            if refers or (isinstance(node, Call) and node.name in REFERRING):
+            if refers or (isinstance(node, FunctionCall) and node.name in REFERRING):
                 found.append(node)
             if not refers:
                 waiting.extend(reversed(list(node.parts())))
         self._referring[id(tree)] = found
         return found
 
-    def single(self, node: Node, cell: Cell) -> int | None:
+    def single(self, node: FormulaNode, cell: Cell) -> int | None:
         """Return the number of the one cell that a reference is, 0 where it holds nothing; None for
         another part of a formula. Most references are such, and this is the quicker way.
         """
@@ -447,12 +447,12 @@ def _common(first: Area | None, second: Area | None) -> Area | None:
     return Area(first.sheet, top, left, bottom, right) if top <= bottom and left <= right else None
 
 
-def _why_held(tree: Node) -> str:
+def _why_held(tree: FormulaNode) -> str:
     """Return why a formula keeps its stored value, "" where it does not."""
     for node in tree.walk():
         if isinstance(node, External):
             return "another workbook"
-        if isinstance(node, Call) and node.name in OF_THE_DAY:
+        if isinstance(node, FunctionCall) and node.name in OF_THE_DAY:
             return "the day"
     return ""
 
@@ -497,7 +497,7 @@ def cell_in(contents: Contents, text: Any, what: str = "a cell") -> Area:
 
 def _named_area(contents: Contents, name: str, sheet: str | None = None) -> Area:
     graph = Graph(contents)
-    node = Name(name, sheet)
+    node = NameRef(name, sheet)
     area = graph.area_of(node, Cell(sheet or next(iter(contents.sheets)), 1, 1))
     if area is None:
         raise ModelError(f"the name {name!r} stands for no cell")

@@ -10,7 +10,7 @@ from collections.abc import Iterator, Mapping
 from dataclasses import dataclass
 
 from kindynos.workbooks.addresses import Cell
-from kindynos.workbooks.formulas import Binary, Call, Constant, Node
+from kindynos.workbooks.formulas import Binary, Constant, FormulaNode, FunctionCall
 from kindynos.workbooks.graph import DRAWING, Graph
 
 UNIFORM = "uniform"
@@ -42,7 +42,9 @@ class RandomCell:
     places: tuple[int, ...]
     distribution: str | None = None
     call: int | None = None  # the place of the inverse function
-    parameters: Mapping[str, tuple[int | None, Node]] | None = None  # by argument of that call
+    parameters: Mapping[str, tuple[int | None, FormulaNode]] | None = (
+        None  # by argument of that call
+    )
 
 
 def random_cells(graph: Graph) -> dict[int, RandomCell]:
@@ -63,32 +65,32 @@ def random_cells(graph: Graph) -> dict[int, RandomCell]:
     return found
 
 
-def _draws_in(tree: Node) -> Iterator[Call]:
+def _draws_in(tree: FormulaNode) -> Iterator[FunctionCall]:
     for node in tree.walk():
-        if isinstance(node, Call) and node.name in DRAWING:
+        if isinstance(node, FunctionCall) and node.name in DRAWING:
             yield node
 
 
-def _is_draw(node: Node) -> bool:
-    return isinstance(node, Call) and node.name == "RAND" and not node.arguments
+def _is_draw(node: FormulaNode) -> bool:
+    return isinstance(node, FunctionCall) and node.name == "RAND" and not node.arguments
 
 
-def _recognised(cell: Cell, tree: Node, places: tuple[int, ...]) -> RandomCell:
+def _recognised(cell: Cell, tree: FormulaNode, places: tuple[int, ...]) -> RandomCell:
     plain = RandomCell(cell, places)
     if len(places) > 1:
         return plain
     if _is_draw(tree):
-        ends: dict[str, tuple[int | None, Node]] = {
+        ends: dict[str, tuple[int | None, FormulaNode]] = {
             "low": (None, Constant(0.0)),
             "high": (None, Constant(1.0)),
         }
         return RandomCell(cell, places, UNIFORM, None, ends)
-    if isinstance(tree, Call) and tree.name == "RANDBETWEEN" and len(tree.arguments) == 2:
+    if isinstance(tree, FunctionCall) and tree.name == "RANDBETWEEN" and len(tree.arguments) == 2:
         low, high = tree.arguments
         return RandomCell(
             cell, places, "integer uniform", tree.place, {"low": (0, low), "high": (1, high)}
         )
-    if isinstance(tree, Call) and tree.name in INVERSES:
+    if isinstance(tree, FunctionCall) and tree.name in INVERSES:
         return _inverse(plain, tree)
     stretched = _stretched(tree)
     if stretched is not None:
@@ -96,14 +98,14 @@ def _recognised(cell: Cell, tree: Node, places: tuple[int, ...]) -> RandomCell:
     return plain
 
 
-def _inverse(plain: RandomCell, tree: Call) -> RandomCell:
+def _inverse(plain: RandomCell, tree: FunctionCall) -> RandomCell:
     label, level, names = INVERSES[tree.name]
     others = [i for i in range(len(tree.arguments)) if i != level]
     if level >= len(tree.arguments) or not _is_draw(tree.arguments[level]):
         return plain
     if len(others) > len(names):
         return plain
-    parameters: dict[str, tuple[int | None, Node]] = {
+    parameters: dict[str, tuple[int | None, FormulaNode]] = {
         name: (i, tree.arguments[i]) for name, i in zip(names, others, strict=False)
     }
     if label == "normal" and not names:
@@ -111,7 +113,7 @@ def _inverse(plain: RandomCell, tree: Call) -> RandomCell:
     return RandomCell(plain.cell, plain.places, label, tree.place, parameters)
 
 
-def _stretched(tree: Node) -> dict[str, tuple[int | None, Node]] | None:
+def _stretched(tree: FormulaNode) -> dict[str, tuple[int | None, FormulaNode]] | None:
     """Return the ends of low + (high - low) * RAND(), in either order; None for anything else."""
     if not (isinstance(tree, Binary) and tree.operator == "+"):
         return None

@@ -14,7 +14,7 @@ from kindynos.model.model import Model
 from kindynos.validate import checked, known_name, mapping
 from kindynos.workbooks.agreement import Agreement, agreement
 from kindynos.workbooks.compiling import LAZY, Compiler
-from kindynos.workbooks.formulas import Call
+from kindynos.workbooks.formulas import FunctionCall
 from kindynos.workbooks.functions.catalogue import FUNCTIONS
 from kindynos.workbooks.graph import DRAWING, LOOKING, OF_THE_DAY, REFERRING, Graph, cell_in
 from kindynos.workbooks.modelling import OUTCOME_OPTIONS, CellModel, title_of
@@ -191,7 +191,7 @@ class Workbook:
         for formula in self.graph.formulas.values():
             key = id(formula.tree)
             if key not in by_tree:
-                calls = (node for node in formula.tree.walk() if isinstance(node, Call))
+                calls = (node for node in formula.tree.walk() if isinstance(node, FunctionCall))
                 by_tree[key] = [call.name for call in calls]
             for name in by_tree[key]:
                 counts[name] += 1

@@ -15,7 +15,7 @@ from kindynos.markets.allocation.exchange import exchanged
 from kindynos.markets.allocation.linear import LinearAim, best_linear
 from kindynos.markets.allocation.losses import MaxDrawdown, WorstMean
 from kindynos.markets.allocation.path import path_of
-from kindynos.markets.allocation.region import Region, Row
+from kindynos.markets.allocation.region import Region, WeightRow
 from tests.common import Case
 
 
@@ -89,7 +89,7 @@ class Lines(Case):
         inside = np.zeros(size)
         inside[: size // 2] = 1.0
         rows = (
-            (Row("half", inside, float(inside @ today) - 0.05, float(inside @ today) + 0.05),)
+            (WeightRow("half", inside, float(inside @ today) - 0.05, float(inside @ today) + 0.05),)
             if grouped
             else ()
         )

@@ -19,7 +19,7 @@ NEAR = 1e-9  # how far sums of bounds may be off, by rounding
 
 
 @dataclass(frozen=True, eq=False)
-class Row:
+class WeightRow:
     """A sum of weights, each times a coefficient ``(holdings,)``, that must lie from ``low`` to
     ``high``.
     """
@@ -62,7 +62,7 @@ class Region:
     names: Sequence[str]
     lower: Floats
     upper: Floats
-    rows: tuple[Row, ...] = field(default=())
+    rows: tuple[WeightRow, ...] = field(default=())
     today: Floats | None = None
     turnover: float | None = None
     cost: float = 0.0
@@ -83,7 +83,7 @@ class Region:
         self, label: str, coefficients: Floats, low: float = -np.inf, high: float = np.inf
     ) -> Region:
         """Return the region with one more row."""
-        return replace(self, rows=(*self.rows, Row(label, coefficients, low, high)))
+        return replace(self, rows=(*self.rows, WeightRow(label, coefficients, low, high)))
 
     def system(self) -> System:
         """Return the equations of the region."""
@@ -240,7 +240,7 @@ def _groups(groups: Any) -> dict[Any, Any]:
     )
 
 
-def _group(names: Sequence[str], label: Any, ends: Any, members: Any) -> Row:
+def _group(names: Sequence[str], label: Any, ends: Any, members: Any) -> WeightRow:
     """Return the row of a group: its label is one of ``members``, or a tuple of the names; or the
     names come with its ends.
     """
@@ -259,7 +259,7 @@ def _group(names: Sequence[str], label: Any, ends: Any, members: Any) -> Row:
     coefficients = np.zeros(len(names))
     for name in inside:
         coefficients[list(names).index(known_name("holding", name, names))] = 1.0
-    return Row(str(label), coefficients, *ends_of(f"the ends of group {label}", ends))
+    return WeightRow(str(label), coefficients, *ends_of(f"the ends of group {label}", ends))
 
 
 def _members(label: Any, members: Any) -> Iterable[Any]:
@@ -294,7 +294,7 @@ def _check_sums(names: Sequence[str], lower: Floats, upper: Floats) -> None:
         )
 
 
-def _check_group(region: Region, row: Row) -> None:
+def _check_group(region: Region, row: WeightRow) -> None:
     """Raise ParameterError for a group that the bounds cannot meet, whatever the other groups."""
     inside = row.coefficients > 0
     low, high = region.lower, region.upper

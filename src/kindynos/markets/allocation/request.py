@@ -11,7 +11,7 @@ import numpy as np
 from kindynos.arrays import Floats
 from kindynos.errors import ParameterError
 from kindynos.markets.allocation.measures import RISKS, Losses
-from kindynos.markets.allocation.region import Region, Row
+from kindynos.markets.allocation.region import Region, WeightRow
 from kindynos.markets.allocation.solve import Aim, Solver
 from kindynos.markets.allocation.source import Source
 from kindynos.validate import finite, known_name, mapping, one_of
@@ -144,7 +144,7 @@ class AllocationRequest:
         )
         return replace(self, region=region)
 
-    def _grouped(self, place: int, row: Row) -> AllocationRequest:
+    def _grouped(self, place: int, row: WeightRow) -> AllocationRequest:
         rows = (*self.region.rows[:place], row, *self.region.rows[place + 1 :])
         return replace(self, region=replace(self.region, rows=rows))
 

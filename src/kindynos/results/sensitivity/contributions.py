@@ -139,7 +139,7 @@ def _level(run: SimulatedTrials, outcome: str, percentile: float | None) -> floa
 
 
 @dataclass(frozen=True)
-class _Figures:
+class _Contributed:
     """Contributions ``(parts,)`` and what they add up to; the same with one group of blocks left
     out at a time, ``(groups, parts)`` and ``(groups,)``.
     """
@@ -164,7 +164,7 @@ class _Figures:
         ]
 
 
-def _to_variance(run: SimulatedTrials, outcome: str, parts: _Parts) -> _Figures:
+def _to_variance(run: SimulatedTrials, outcome: str, parts: _Parts) -> _Contributed:
     whole, group = run[outcome].values, _groups_of(run)
     known = np.isfinite(whole)
     total = float(whole[known].var(ddof=1))
@@ -174,12 +174,12 @@ def _to_variance(run: SimulatedTrials, outcome: str, parts: _Parts) -> _Figures:
         for variance, kept in zip(totals, parts.without_one(), strict=True)
     ]
     found = total * _shares_of_variance(parts.values, parts.outcome)
-    return _Figures(found, total, np.array(left_out), totals)
+    return _Contributed(found, total, np.array(left_out), totals)
 
 
 def _to_percentile(
     run: SimulatedTrials, outcome: str, parts: _Parts, level: float, contingency: bool
-) -> _Figures:
+) -> _Contributed:
     whole, group = run[outcome].values, _groups_of(run)
     known = ~np.isnan(whole)
     quantile = float(run[outcome].percentile(level))
@@ -195,7 +195,7 @@ def _to_percentile(
         for point, kept in zip(quantiles, parts.without_one(), strict=True)
     ]
     found = _at(parts.values, parts.outcome, quantile - parts.start) - less
-    return _Figures(found, quantile - start, np.array(left_out), quantiles - start)
+    return _Contributed(found, quantile - start, np.array(left_out), quantiles - start)
 
 
 def _shares_of_variance(values: Floats, outcome: Floats) -> Floats:

@@ -52,7 +52,7 @@ PLAIN = frozenset({float, np.ndarray})
 
 
 @dataclass(frozen=True)
-class Function:
+class SheetFunction:
     """A function of formulas: its ``kinds`` of arguments, how many of them are ``needed`` and how
     many of the last are repeated; ``quick`` takes numbers one per trial, where there is one.
     """
@@ -100,7 +100,7 @@ def _cycled(text: str) -> Any:
         yield from part
 
 
-FUNCTIONS: dict[str, Function] = {}
+FUNCTIONS: dict[str, SheetFunction] = {}
 Alone = Callable[..., Value]
 
 
@@ -122,7 +122,7 @@ def function(
     def add(alone: Alone) -> Alone:
         for name in names.split():
             rule = " ".join((alone.__doc__ or "").split())
-            FUNCTIONS[name] = Function(
+            FUNCTIONS[name] = SheetFunction(
                 name, plain, needed, repeated, alone, quick, rule, together, dated
             )
         return alone
@@ -130,7 +130,7 @@ def function(
     return add
 
 
-def called(known: Function, arguments: Sequence[Value], kinds: str) -> Value:
+def called(known: SheetFunction, arguments: Sequence[Value], kinds: str) -> Value:
     """Return the value of a function of values that may differ between trials, each of its
     kind.
     """
@@ -153,7 +153,7 @@ def called(known: Function, arguments: Sequence[Value], kinds: str) -> Value:
     return by_trial(lambda *single: alone(known, kinds, single), arguments)
 
 
-def _of_plain_numbers(known: Function, kinds: str, arguments: Sequence[Value]) -> Value | None:
+def _of_plain_numbers(known: SheetFunction, kinds: str, arguments: Sequence[Value]) -> Value | None:
     """Return the value of a function of numbers, some of them one per trial, where none of them and
     no trial of the value has an error; None otherwise.
     """
@@ -200,7 +200,7 @@ def _plain_numbers(kinds: str, arguments: Sequence[Value]) -> list[Any] | None:
     return found if moving else None
 
 
-def _over_grids(known: Function, kinds: str, arguments: Sequence[Value]) -> Value:
+def _over_grids(known: SheetFunction, kinds: str, arguments: Sequence[Value]) -> Value:
     """Return a function of single values at each place of grids."""
     fixed = {i: a for i, (a, k) in enumerate(zip(arguments, kinds, strict=True)) if k not in SINGLE}
     moving = [i for i in range(len(arguments)) if i not in fixed]
@@ -212,7 +212,7 @@ def _over_grids(known: Function, kinds: str, arguments: Sequence[Value]) -> Valu
     return over_grids(at, *(arguments[i] for i in moving))
 
 
-def alone(known: Function, kinds: str, arguments: Sequence[Value]) -> Value:
+def alone(known: SheetFunction, kinds: str, arguments: Sequence[Value]) -> Value:
     """Return the value of a function of single values."""
     try:
         return checked(
@@ -265,7 +265,7 @@ CONVERSIONS: dict[str, Callable[[Value], Value]] = {
 }
 
 
-def _quickly(known: Function, kinds: str, arguments: Sequence[Value], trials: int) -> Value:
+def _quickly(known: SheetFunction, kinds: str, arguments: Sequence[Value], trials: int) -> Value:
     """Return the value of a function by its quick form; None where its arguments are not of a kind
     that it takes.
     """
@@ -312,7 +312,7 @@ def _converted(kinds: str, arguments: Sequence[Value]) -> list[Any] | None:
 
 
 def _with_failing(
-    known: Function, kinds: str, arguments: Sequence[Value], found: Any, errors: Any
+    known: SheetFunction, kinds: str, arguments: Sequence[Value], found: Any, errors: Any
 ) -> Value:
     """Return numbers one per trial, of which those that are none are worked out alone."""
     bad = ~np.isfinite(found)
