@@ -114,8 +114,11 @@ def main() -> None:
             error.show()
             sys.exit(error.exit_code)
         context = getattr(error, "ctx", None)
-        more = f"; see kindynos {context.info_name} --help" if context and context.parent else ""
-        _fail(error.format_message().rstrip(".") + more, error.exit_code)
+        message = error.format_message().rstrip(".")
+        if context and context.parent:
+            message += " See" if message.endswith(("?", ")")) else "; see"
+            message += f" kindynos {context.info_name} --help"
+        _fail(message, error.exit_code)
     except KindynosError as error:
         _fail(on_command_line(str(error), _options()), 1 if isinstance(error, RunError) else 2)
     except OSError as error:  # of the output only: files of ours raise FileError
