@@ -222,7 +222,7 @@ class SimulatedTrials(Mapping[str, Result]):
         found = self._record.base
         if found is None:
             found = self._program.evaluate(self._program.base_values(), 1, lenient=True)[0]
-        return read_only(found)
+        return read_only({name: np.asarray(value) for name, value in found.items()})
 
     def batch(self, batch: int, names: Iterable[str] | None = None) -> dict[str, Floats]:
         """Return quantities of a batch, drawn again from the seed; raises RunError if outcomes
