@@ -8,6 +8,7 @@
 # Models
 from kindynos.model.model import Model as Model
 from kindynos.model.file import load_model as load_model
+from kindynos.workbooks.workbook import read_workbook as read_workbook
 from kindynos.model.saved import open_run as open_run
 from kindynos.model.parts import open_parts as open_parts
 from kindynos.engine.precision import Precision as Precision
@@ -74,7 +75,6 @@ from kindynos.processes.pathset import PathSet as PathSet
 from kindynos.fitting.records import read_values as read_values
 from kindynos.fitting.records import read_series as read_series
 from kindynos.fitting.ranking import fit_distributions as fit_distributions
-from kindynos.workbooks.workbook import read_workbook as read_workbook
 from kindynos.fitting.calendar import calendar_regressors as calendar_regressors
 from kindynos.fitting.series import fit_series as fit_series
 from kindynos.fitting.track_record import track_record as track_record
