@@ -45,8 +45,8 @@ def number_in(text: str, decimal: str = ".") -> NumberCell | None:
     one; parentheses mean below 0; a percent sign, a currency sign and a currency's code are read.
 
     >>> number_in("(1,234.50)"), number_in("12,5 %", ","), number_in("EUR 3'000")
-    (Number(value=-1234.5, percent=False, currency=''), Number(value=0.125, percent=True, \
-currency=''), Number(value=3000.0, percent=False, currency='EUR'))
+    (NumberCell(value=-1234.5, percent=False, currency=''), NumberCell(value=0.125, percent=True, \
+currency=''), NumberCell(value=3000.0, percent=False, currency='EUR'))
     >>> number_in("1_000"), number_in("1,5")
     (None, None)
     """
