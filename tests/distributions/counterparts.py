@@ -47,7 +47,7 @@ DISTRIBUTIONS = [
     (kd.Exponential(4).truncate(None, 6), stats.truncexpon(1.5, scale=4)),
     (kd.Histogram([0, 1, 3, 4], [2, 5, 3]), None),
     (kd.SkewNormal(1, 2, 1), None),
-    (kd.InverseGaussian(2, 8), None),
+    (kd.InverseGaussian(2, 8), stats.invgauss(2 / 8, scale=8)),
     (kd.Empirical([1, 5, 2, 9, 4], [1, 2, 1, 1, 3]), None),
     (kd.KernelDensity([1, 2, 4, 7, 7.5]), None),
     (kd.Mixture([kd.Normal(0, 1), kd.Gamma(3, 2)], [1, 3]), None),

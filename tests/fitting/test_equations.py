@@ -18,6 +18,25 @@ def logs(kind, values, **options):
 
 
 class Equations(Case):
+    def test_values_just_above_the_lower_end_are_taken(self):
+        values = np.linspace(0.01, 0.09, 30)
+        for kind in (kd.InverseGaussian, kd.Gamma, kd.LogNormal, kd.Weibull, kd.LogLogistic):
+            small, large = kind.fit(values), kind.fit(1000 * values)
+            self.assertAlmostEqual(1000 * small.percentile(30) / large.percentile(30), 1, 6)
+        found = kd.Beta.from_percentiles({10: 0.02, 90: 0.08})
+        self.assertAlmostEqual(found.percentile(10), 0.02, 9)
+
+    def test_extremes_by_l_moments_have_the_l_moments_of_the_values(self):
+        """Source: Hosking, Wallis and Wood, Technometrics 27 (1985), 251-261."""
+        for shape in (0.2, -0.2):
+            x = np.sort(stats.genextreme(-shape, 5, 2).rvs(200, random_state=3))
+            ranks = np.arange(200) / 199
+            first, second = x.mean(), 2 * (ranks @ x) / 200 - x.mean()
+            found = kd.GeneralizedExtremeValue.fit(x, method="l-moments")
+            k, gamma = found.shape, special.gamma(1 - found.shape)
+            self.assertAlmostEqual(found.location + found.scale * (gamma - 1) / k, first, 8)
+            self.assertAlmostEqual(found.scale * (2**k - 1) * gamma / k, second, 8)
+
     def test_weibull_solves_its_one_equation(self):
         found = kd.Weibull.fit(LIVES)
 

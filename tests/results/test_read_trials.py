@@ -5,6 +5,7 @@ from pathlib import Path
 
 import numpy as np
 import pandas as pd
+from scipy import stats
 
 import kindynos as kd
 from tests.common import Case
@@ -115,6 +116,15 @@ class Figures(Case):
         )
         self.assertAlmostEqual(float(found.mean), repeated.mean())
         self.assertAlmostEqual(float(found.sd), repeated.std())
+        self.assertAlmostEqual(float(found.skewness), stats.skew(repeated))
+        share, worth = np.mean(repeated <= 0.03), 2571  # 6000^2 / 14000: as many of one weight
+        ends = stats.binomtest(round(share * worth), worth).proportion_ci(method="wilson")
+        place = found.percentile_of(0.03)
+        np.testing.assert_allclose(
+            [place.low, float(place), place.high],
+            [100 * ends.low, 100 * share, 100 * ends.high],
+            atol=0.1,
+        )
         self.assertAlmostEqual(float(found.chance(below=0)), (repeated < 0).mean())
         self.assertAlmostEqual(float(found.percentile(5)), np.percentile(repeated, 5), delta=2e-3)
         tail = np.sort(repeated)[:300]
