@@ -57,7 +57,7 @@ class Calls(Case):
         self.assertGreater(count, 150)
 
     def test_who_was_called_stands_first(self):
-        model = kd.Model("m")
+        model, rows = kd.Model("m"), kd.Model("rows", periods=3)
         decision = {"go": 1.0, "stay": kd.Event("e", {"a": (0.5, 1.0), "b": ("rest", 0.0)})}
         for owner, call in (
             ("Normal: sd", lambda: kd.Normal(1, sd=-1)),
@@ -74,6 +74,8 @@ class Calls(Case):
             ("mirr: ", lambda: kd.mirr(["x"], 0.1, 0.1)),
             ("driver 'x': ", lambda: model.driver("x", 5)),
             ("driver 'x': dt", lambda: model.driver("x", kd.Normal(0, 1), dt=-1)),
+            ("driver 'x': dt", lambda: rows.driver("x", kd.RandomWalk(0, 1, 1), dt=-1)),
+            ("driver 'x': a process", lambda: model.driver("x", kd.RandomWalk(0, 1, 1))),
             ("given 'g': ", lambda: model.given("g", "text")),
             ("correlate: ", lambda: model.correlate("x", "x", 0.5)),
             ("simulate: trials", lambda: model.simulate(0)),

@@ -150,7 +150,7 @@ class Reading(Case):
             sheet = self.run_.trial(number)
             self.assertEqual(sheet.loc["net_value", "value"], self.value.values[number])
             self.assertEqual(sheet.loc["cash_flow", "2032"], sheet.loc["flow", "value"])
-        with self.fails("there is no 20,000", "0 to 19,999"):
+        with self.fails("there is no trial 20,000", "0 to 19,999"):
             self.run_.trial(20_000)
         with self.fails("no quantity 'net_valu'", "did you mean 'net_value'?"):
             _ = self.run_["net_valu"]

@@ -325,7 +325,7 @@ class OneTrialInAWorkbook(Folder):
     def test_what_cannot_be_written_is_told(self):
         path = write(self.folder, SALES)
         run = kd.read_workbook(path).model(outcomes={"sales": "B5"}).simulate(100, seed=1)
-        with self.fails("there is no 100; the run has trials 0 to 99"):
+        with self.fails("there is no trial 100; the run has trials 0 to 99"):
             run.workbook(100, self.folder / "t.xlsx")
         with self.fails("must be named .xlsx"):
             run.workbook(1, self.folder / "t.csv")

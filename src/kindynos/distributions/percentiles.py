@@ -104,13 +104,13 @@ def increasing_percentiles(percentiles: Any, least: int = 2) -> tuple[tuple[floa
             "pairs of a percentile and its value, such as {10: 4, 90: 9}",
             percentiles,
         ) from None
-    checked = sorted((finite("a percentile", q), finite(f"the value at P{q}", x)) for q, x in pairs)
-    if len(checked) < least:
-        raise ParameterError(f"at least {least} percentiles are needed, not {len(checked)}")
-    for q, _ in checked:
+    valid = sorted((finite("a percentile", q), finite(f"the value at P{q}", x)) for q, x in pairs)
+    if len(valid) < least:
+        raise ParameterError(f"at least {least} percentiles are needed, not {len(valid)}")
+    for q, _ in valid:
         if not 0 < q < 100:
             raise invalid_argument("a percentile", "between 0 and 100", q)
-    for (q, x), (p, y) in pairwise(checked):
+    for (q, x), (p, y) in pairwise(valid):
         if q == p:
             raise invalid_argument("each percentile", "given once", q)
         if not x < y:
@@ -118,7 +118,7 @@ def increasing_percentiles(percentiles: Any, least: int = 2) -> tuple[tuple[floa
                 f"values must increase with the percentile, and P{p:g} = {y:g} follows P{q:g} "
                 f"= {x:g}"
             )
-    return tuple(checked)
+    return tuple(valid)
 
 
 def solve_percentiles(

@@ -168,12 +168,12 @@ def _build_table(distribution: HasTails) -> QuantileTable:
         return QuantileTable(
             np.concatenate([_polynomials(tail, begins, widths)[0] for tail in tails], axis=1)
         )
-    checked = [_checked(tail, begins, widths) for tail in tails]
+    valid = [_checked(tail, begins, widths) for tail in tails]
     halves = (
         _halve(tail, begins, widths, np.isnan(part[0]))
-        for tail, part in zip(tails, checked, strict=True)
+        for tail, part in zip(tails, valid, strict=True)
     )
-    return QuantileTable(np.concatenate(checked, axis=1), *halves)
+    return QuantileTable(np.concatenate(valid, axis=1), *halves)
 
 
 def _polynomials(

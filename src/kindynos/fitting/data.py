@@ -128,11 +128,11 @@ def data_of(
         raise ParameterError(f"value {int(np.argmax(above & below))} is both at_least and at_most")
     if (above | below).all():
         raise ParameterError("every value is only a bound; some must be known")
-    checked = _weights(weights, len(found))
+    valid = _weights(weights, len(found))
     if weights_kind == "survey":
-        checked = checked * checked.sum() / (checked**2).sum()
-    kept = checked > 0
-    data = Data(found[kept], checked[kept], above[kept], below[kept], np.flatnonzero(kept))
+        valid = valid * valid.sum() / (valid**2).sum()
+    kept = valid > 0
+    data = Data(found[kept], valid[kept], above[kept], below[kept], np.flatnonzero(kept))
     if data.values.size < 2 or np.ptp(data.values) == 0 or not data.known.any():
         raise ParameterError("the values with a weight above 0 leave nothing to estimate")
     return data

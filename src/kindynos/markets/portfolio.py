@@ -415,7 +415,7 @@ class Portfolio(Reported):
         those that cannot use a window are left out, which ``attrs["left out"]`` tells. ``options``
         go to the methods that know them. Raises ParameterError as ``value_at_risk`` does.
         """
-        checked = [confidence_level("level", level) for level in listed(levels)]
+        valid = [confidence_level("level", level) for level in listed(levels)]
         named = None if methods is None else listed(methods)
         records, keys = [], []
         left_out: dict[str, str] = {}
@@ -426,14 +426,14 @@ class Portfolio(Reported):
                 try:
                     found = [
                         risk_record(method, exposure, level, horizon, self.base[0])
-                        for level in checked
+                        for level in valid
                     ]
                 except ParameterError as error:
                     if named is not None:
                         raise
                     left_out[f"{name}, {label}"] = str(error)
                     continue
-                keys += [(name, label, level) for level in checked]
+                keys += [(name, label, level) for level in valid]
                 records += found
         frame = pd.DataFrame(records)
         frame.index = pd.MultiIndex.from_tuples(keys, names=["method", "window", "level"])

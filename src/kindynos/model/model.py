@@ -411,7 +411,7 @@ class Model(Inline):
         such as one whose IRR does not exist: "worst", "best", or as a number; without it such
         trials are counted, and nothing is ranked by them.
         """
-        checked = target if target is None or is_name(target) else finite("target", target)
+        valid = target if target is None or is_name(target) else finite("target", target)
         one_of("better", better, ("high", "low"))
         if isinstance(missing, str):
             one_of("missing", missing, ("worst", "best"))
@@ -421,7 +421,7 @@ class Model(Inline):
             "",
             unit=unit,
             outcome=True,
-            target=checked,
+            target=valid,
             better=better,
             missing=missing if isinstance(missing, str | None) else finite("missing", missing),
             each_trial=each_trial,

@@ -32,7 +32,7 @@ from kindynos.processes.base import Process
 from kindynos.program.calculation import Calculation
 from kindynos.program.shared_call import SharedCall
 from kindynos.sampling.plans import ScoreRequest
-from kindynos.validate import Positive, checked, finite, invalid_argument, one_of, owner_is, shown
+from kindynos.validate import finite, invalid_argument, one_of, owner_is, positive, shown
 
 LONGEST_NAME = 100
 YEARLY = re.compile(r"\b(a|per|each) year\b|/ ?(year|yr|a)\b|\byearly\b|\bannual|\bp\. ?a\.", re.I)
@@ -437,13 +437,13 @@ def distribution_driver(
             raise ParameterError(f"serial must be between -1 and 1, not {serial!r}")
     if base is None and isinstance(distribution, Distribution):
         finite("the mean, its base value (give base= instead),", distribution.mean)
-    checked = _base_value(distribution, base)
+    valid = _base_value(distribution, base)
     if isinstance(distribution, StatedDistribution):
         return DependentDriver(
-            name, checked, unit, source, distribution=distribution, each=each, serial=serial
+            name, valid, unit, source, distribution=distribution, each=each, serial=serial
         )
     return DistributionDriver(
-        name, checked, unit, source, distribution=distribution, each=each, serial=serial
+        name, valid, unit, source, distribution=distribution, each=each, serial=serial
     )
 
 
@@ -461,7 +461,6 @@ def _base_value(distribution: Distribution | StatedDistribution, base: Any) -> f
 
 
 @owner_is("driver {name!r}")
-@checked
 def process_driver(
     name: str,
     process: Process,
@@ -472,7 +471,7 @@ def process_driver(
     unit: str | None = None,
     source: str | None = None,
     serial: Any = None,
-    dt: Positive = 1.0,
+    dt: float = 1.0,
     uncertain: bool = False,
     shares: str | None = None,
 ) -> ProcessDriver:
@@ -487,9 +486,16 @@ def process_driver(
         raise ModelError(
             f"uncertain=True needs a fitted process, such as {type(process).__name__}.fit(prices)"
         )
-    checked = None if base is None else finite("base", base)
+    valid = None if base is None else finite("base", base)
     return ProcessDriver(
-        name, checked, unit, source, process=process, dt=dt, uncertain=uncertain, shares=shares
+        name,
+        valid,
+        unit,
+        source,
+        process=process,
+        dt=positive("dt", dt),
+        uncertain=uncertain,
+        shares=shares,
     )
 
 

@@ -238,11 +238,11 @@ class Statement:
                 name, value, self.timeline.periods, each=each, serial=serial, unit=old.unit
             )
             return replace(stated, convert=convert)
-        checked = given_value(name, value, self.timeline.periods)
-        if isinstance(old, Driver) and old.shape.row and not isinstance(checked, tuple):
+        valid = given_value(name, value, self.timeline.periods)
+        if isinstance(old, Driver) and old.shape.row and not isinstance(valid, tuple):
             # a driver of each period stays a row
-            checked = (checked,) * (self.timeline.periods or 0)
-        return check_rate(Given(name, checked, old.unit, convert=convert))
+            valid = (valid,) * (self.timeline.periods or 0)
+        return check_rate(Given(name, valid, old.unit, convert=convert))
 
 
 def check_parameters(what: str, names: Iterable[str], known: Mapping[str, Any]) -> None:

@@ -84,7 +84,9 @@ class Run(SimulatedTrials, Reported):
         """Return all quantities in one trial."""
         check_integer("the number", number, least=0)
         if number >= self.size:
-            raise RunError(f"there is no {number:,}; the run has trials 0 to {self.size - 1:,}")
+            raise RunError(
+                f"there is no trial {number:,}; the run has trials 0 to {self.size - 1:,}"
+            )
         batch, place = self._blocks.find(number)
         return {name: value[..., place] for name, value in self.batch(batch).items()}
 

@@ -159,7 +159,9 @@ class SummaryRun(Mapping[str, "SummaryResult"], Reported):
         """
         check_integer("the number", number, least=0)
         if number >= self.size:
-            raise RunError(f"there is no {number:,}; the run has trials 0 to {self.size - 1:,}")
+            raise RunError(
+                f"there is no trial {number:,}; the run has trials 0 to {self.size - 1:,}"
+            )
         blocks = self.drawing.blocks
         batch, place = blocks.find(number)
         names = tuple(self.program.quantities)

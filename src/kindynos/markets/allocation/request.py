@@ -156,14 +156,14 @@ def aim_of(maximize: Any, minimize: Any, limits: Any, level: float, rate: float)
     stated: Mapping[Any, Any] = (
         {} if limits is None else mapping("limits", limits, "figures by measure")
     )
-    checked = {known_name("limit", n, LIMITS): finite(f"limit {n}", x) for n, x in stated.items()}
-    if "variance" in checked:
-        variance = checked.pop("variance")
+    valid = {known_name("limit", n, LIMITS): finite(f"limit {n}", x) for n, x in stated.items()}
+    if "variance" in valid:
+        variance = valid.pop("variance")
         if variance < 0:
             raise ParameterError(f"limit variance {variance:g} is below 0")
-        checked["sd"] = min(variance**0.5, checked.get("sd", np.inf))
+        valid["sd"] = min(variance**0.5, valid.get("sd", np.inf))
     if maximize is None and minimize is None:
-        maximize = "mean" if any(name != "mean" for name in checked) else "ratio"
+        maximize = "mean" if any(name != "mean" for name in valid) else "ratio"
     if maximize is not None:
         one_of("maximize", maximize, GAINS)
     if minimize is not None:
@@ -173,14 +173,14 @@ def aim_of(maximize: Any, minimize: Any, limits: Any, level: float, rate: float)
             f"say maximize={maximize!r} or minimize={minimize!r}; one of them may be a limit "
             "instead"
         )
-    if "parity" in (maximize, minimize) and checked:
+    if "parity" in (maximize, minimize) and valid:
         raise ParameterError("equal contributions know bounds, and no limits")
     # The variance is least where the sd is.
     least = "sd" if minimize == "variance" else minimize
     return Aim(
         maximize,
         None if maximize == "ratio" and least == "sd" else least,
-        checked,
+        valid,
         level,
         finite("rate", rate),
     )
