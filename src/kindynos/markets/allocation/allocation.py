@@ -30,7 +30,7 @@ from kindynos.markets.allocation.source import MomentSettings, source_of
 from kindynos.markets.allocation.walk import WalkForward, walk_forward
 from kindynos.markets.portfolio import Portfolio
 from kindynos.sampling.streams import Seed
-from kindynos.validate import array_of, check_call, checked, confidence_level, instance
+from kindynos.validate import Count, array_of, check_call, checked, confidence_level, instance
 
 Bounds = tuple[float, float] | Mapping[str, tuple[float, float]]
 
@@ -238,7 +238,7 @@ class Allocation(Reported):
     @checked
     def compare(
         self,
-        horizon: int = 1,
+        horizon: Count = 1,
         trials: int = 10_000,
         seed: Seed = None,
         *,

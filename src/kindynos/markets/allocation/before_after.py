@@ -25,7 +25,6 @@ from kindynos.results.run import Run
 from kindynos.results.simulate import SimulationOptions, simulate
 from kindynos.sampling.streams import Seed, checked_seed
 from kindynos.studies.paired import Paired
-from kindynos.validate import Count, checked
 
 LEVEL = 0.95
 
@@ -203,12 +202,11 @@ class BeforeAfter:
         """Draw both side by side: the distribution of the "profit" or of the "max_drawdown"."""
 
 
-@checked
 def before_after(
     source: Source,
     region: Region,
     best: Floats,
-    horizon: Count,
+    horizon: int,
     trials: int,
     seed: Seed,
     against: Mapping[str, float] | None,
