@@ -8,12 +8,19 @@ BIN := .venv/bin
 $(BIN)/python:
 	$(PYTHON) -m venv .venv
 
-# Installed again only when what is to be installed has changed.
-.venv/installed: pyproject.toml | $(BIN)/python
-	$(BIN)/python -m pip install --quiet --disable-pip-version-check --editable '.[dev]'
+# Installed again only when what is to be installed has changed: what the demo needs, and the tools of development.
+# Python compiles what it loads; pip would compile everything.
+INSTALL := $(BIN)/python -m pip install --quiet --disable-pip-version-check --no-compile --editable
+
+.venv/ready: pyproject.toml | $(BIN)/python
+	$(INSTALL) .
 	@touch $@
 
-demo: .venv/installed
+.venv/installed: .venv/ready
+	$(INSTALL) '.[dev]'
+	@touch $@
+
+demo: .venv/ready
 	$(BIN)/kindynos demo
 
 test: .venv/installed

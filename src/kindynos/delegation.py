@@ -59,8 +59,9 @@ class Reported(Inline):
         """
 
     @delegated_to("kindynos.reports.page.page", "write_page")
-    def report(self, path: str | Path) -> None:
-        """Write a page of it: one file that a browser opens without a network. Raises FileError
+    def report(self, path: str | Path, *, author: str = "", note: str = "") -> None:
+        """Write a page of it: one file that a browser opens without a network, with the ``author``
+        and a ``note`` at its head. Raises FileError
         for a path that cannot be written, and without ``kindynos[report]``.
         """
 

@@ -108,6 +108,15 @@ def step_of(error: float) -> float | None:
     return float(10.0 ** (math.floor(math.log10(error)) - 1))
 
 
+def between(
+    low: float, high: float, step: float | None = None, unbounded: str = "at least {}"
+) -> str:
+    """Return an interval as it is shown, with a word where nothing bounds it from above."""
+    if math.isinf(high):
+        return unbounded.format(number(low, step))
+    return f"{number(low, step)} to {number(high, step)}"
+
+
 def with_error(estimate: Estimate) -> tuple[str, str]:
     """Return the figure and its error, both rounded to two significant digits of the error.
 

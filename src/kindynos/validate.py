@@ -7,6 +7,7 @@ owner of errors raised inside.
 from __future__ import annotations
 
 import math
+import sys
 from collections.abc import Callable, Iterable, Mapping, Sequence
 from functools import partial, wraps
 from inspect import Parameter, signature, unwrap
@@ -257,6 +258,19 @@ def check_call(function: Callable[..., Any], *arguments: Any, **named: Any) -> N
         raise ParameterError(f"lacks {missing[0]!r}; it takes {usage}", name=missing[0])
 
 
+def flag(name: str, value: Any) -> bool:
+    """Return ``value``; it must be True or False."""
+    return bool(instance(name, value, (bool, np.bool_), "True or False"))
+
+
+def one_of(name: str, value: Any, options: Iterable[str]) -> str:
+    """Return ``value``; it must be one of ``options``."""
+    known = tuple(options)
+    if not isinstance(value, str) or value not in known:
+        raise invalid_argument(name, "one of " + ", ".join(map(repr, known)), value)
+    return str(value)
+
+
 # Types of arguments that ``checked`` knows by their names in annotations.
 Integer = int
 Natural = int
@@ -275,6 +289,7 @@ _ARGUMENTS: dict[str, Rule] = {
     "Fraction": fraction,
     "ProperFraction": proper_fraction,
     "Level": confidence_level,
+    "bool": flag,
 }
 
 
@@ -298,8 +313,9 @@ def checked(function: Callable[Arguments, Answer]) -> Callable[Arguments, Answer
     ...
     kindynos.errors.ParameterError: repeat: takes no 'time'; did you mean 'times'?
     """
+    placed = unwrap(function).__code__.co_argcount  # others are given by name alone
     rules = [
-        (place, name, _ARGUMENTS[function.__annotations__[name]])
+        (place if place < placed else sys.maxsize, name, _ARGUMENTS[function.__annotations__[name]])
         for place, name in enumerate(_parameters(function))
         if function.__annotations__.get(name) in _ARGUMENTS
     ]
@@ -372,14 +388,6 @@ def _called(function: Callable[..., Any], arguments: Sequence[Any]) -> str:
         return type(first).__name__
     of_class = isinstance(first, type) and "." in function.__qualname__
     return f"{first.__name__}.{function.__name__}" if of_class else function.__name__
-
-
-def one_of(name: str, value: Any, options: Iterable[str]) -> str:
-    """Return ``value``; it must be one of ``options``."""
-    known = tuple(options)
-    if not isinstance(value, str) or value not in known:
-        raise invalid_argument(name, "one of " + ", ".join(map(repr, known)), value)
-    return str(value)
 
 
 def above(limit: float) -> Rule:

@@ -49,7 +49,7 @@ class Outcomes(BrowserCase):
             const view = box.querySelector(".view select");
             view.value = arguments[0];
             view.dispatchEvent(new Event("change"));
-            const shown = (one) => getComputedStyle(one).visibility === "visible";
+            const shown = (part) => getComputedStyle(part).visibility === "visible";
             return [shown(box.querySelector(".histogram")),
                 [...box.querySelectorAll(".curve")].filter(shown)
                   .map((c) => c.getAttribute("points"))];"""
@@ -61,8 +61,8 @@ class Outcomes(BrowserCase):
             bars, curves = self.ask(seen, view)
             self.assertEqual((bars, len(curves)), (False, 1))
             points = np.array([pair.split(",") for pair in curves[0].split()], dtype=float)
-            values = axis[0] + (axis[1] - axis[0]) * (points[:, 0] - 40) / 720
-            shares = (235 - points[:, 1]) / 210
+            values = axis[0] + (axis[1] - axis[0]) * points[:, 0] / 100
+            shares = 1 - points[:, 1] / 100
             for value, share in zip(values[10::40], shares[10::40], strict=True):
                 below = float(np.mean(found["net_value"].values <= value))
                 self.assertAlmostEqual(share, below if sign == 1 else 1 - below, delta=0.01)
@@ -74,11 +74,11 @@ class Outcomes(BrowserCase):
             model.outcome(f"y{place}", f"x + {place}")
         self.open(model.simulate(400, seed=1))
         counts = self.ask(
-            """return [document.querySelectorAll(".index li").length,
-            document.querySelectorAll(".index a").length,
+            """return [document.querySelectorAll("#further .lines th a").length,
+            document.querySelectorAll("#further details.rest").length,
             document.querySelectorAll(".live").length];"""
         )
-        self.assertEqual(counts, [24, 20, 20])
+        self.assertEqual(counts, [23, 1, 20])
 
     def test_trials_read_from_elsewhere_are_live_too(self):
         self.open(kd.read_trials(kd.demo_file("fuel_hedging.csv")))
@@ -109,8 +109,9 @@ class OtherResults(BrowserCase):
         self.open(compared)
         shares = self.ask(
             """const boxes = [...document.querySelectorAll(".live")];
-            const input = boxes[1].querySelectorAll(".cuts input[type=text]");
-            input.forEach((one) => { one.value = "25"; one.dispatchEvent(new Event("input")); });
+            const input = boxes[1].querySelector(".field input");
+            input.value = "25";
+            input.dispatchEvent(new Event("input"));
             return boxes.map((box) => box.querySelector(".low strong").textContent);"""
         )
         known = [written(run["net_value"].chance(below=25.0)) for run in compared.runs.values()]
@@ -147,7 +148,7 @@ class OtherResults(BrowserCase):
         inverse = np.array([100, 25, 50]) / 175
         np.testing.assert_allclose(least[1:], 100 * inverse, atol=0.06)
         self.assertIn("mean 5.143 %", least[0])
-        svg = self.browser.find_element(By.CSS_SELECTOR, ".live-curve svg.main")
+        svg = self.browser.find_element(By.CSS_SELECTOR, ".live-curve svg.main-curve")
         width = svg.size["width"]
         ActionChains(self.browser).move_to_element_with_offset(svg, width // 2 - 10, 0).perform()
         self.assertEqual(self.ask(weights)[1:], [0, 100, 0])
@@ -185,7 +186,10 @@ class OtherResults(BrowserCase):
         kd.GeometricBrownianMotion(100.0, 0.05, 0.2).report(path, 36, 400, seed=1, dt=1 / 12)
         self.browser.get(path.as_uri())
         self.assertEqual(self.ask(fans), 1)
-        last = "return document.querySelector('.live-fan .which').textContent"
+        last = """const closer = document.querySelector(".live-fan details.closer");
+            closer.open = true;
+            closer.dispatchEvent(new Event("toggle"));
+            return document.querySelector(".live-fan .which").textContent;"""
         made = kd.GeometricBrownianMotion(100.0, 0.05, 0.2).paths(36, 400, 1, 1 / 12)
         self.assertIn(brief(float(made[-1].min())), self.ask(last))
 

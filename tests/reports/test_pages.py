@@ -35,15 +35,24 @@ class InABrowser(BrowserCase):
             return found;"""
         return self.browser.execute_script(script, box)
 
-    def type(self, cuts: tuple[float, float], box: int = 0) -> None:
+    def type(self, *cuts: float | str, box: int = 0) -> list[str]:
+        """Start again from one cut-off, type one or two of them, and return what is said of
+        each.
+        """
         script = """
-            const inputs = document.querySelectorAll(".live")[arguments[0]]
-              .querySelectorAll("input[type=text]");
+            const box = document.querySelectorAll(".live")[arguments[0]];
+            const inputs = box.querySelectorAll(".field input");
+            const more = box.querySelector("button.more"), said = [];
+            if (!box.querySelectorAll(".field")[1].hidden) more.click();
             arguments[1].forEach((x, k) => {
+              if (k) more.click();
               inputs[k].value = x;
               inputs[k].dispatchEvent(new Event("input"));
-            });"""
-        self.browser.execute_script(script, box, [repr(x) for x in cuts])
+              said.push(box.querySelectorAll(".field .read")[k].textContent);
+            });
+            return said;"""
+        words = [x if isinstance(x, str) else repr(x) for x in cuts]
+        return list(self.browser.execute_script(script, box, words))
 
     def test_typed_cut_offs_give_the_chances_of_the_library(self):
         for plan in ("random", "latin", "sobol", "antithetic"):
@@ -53,7 +62,7 @@ class InABrowser(BrowserCase):
             generator = np.random.default_rng(1)
             for _ in range(8):
                 low, high = np.sort(generator.normal(40, 25, 2)).round(3).tolist()
-                self.type((low, high))
+                self.type(low, high)
                 shown = self.shares()
                 self.assertEqual(shown["low"], written(result.chance(below=low)), (plan, low))
                 self.assertEqual(shown["high"], written(result.chance(above=high)), (plan, high))
@@ -67,29 +76,48 @@ class InABrowser(BrowserCase):
 
         found = investment().simulate(2_000, seed=3)
         self.open(found)
-        slider = self.browser.find_elements(By.CSS_SELECTOR, ".live input[type=range]")[0]
-        slider.send_keys(Keys.ARROW_LEFT * 5)
-        cut = float(slider.get_attribute("value"))
+        handle = self.browser.find_element(By.CSS_SELECTOR, "svg.cut g")
+        self.browser.execute_script("arguments[0].focus()", handle)
+        ActionChains(self.browser).send_keys(Keys.ARROW_LEFT * 5).perform()
+        cut = float(handle.get_attribute("aria-valuenow"))
         self.assertLess(cut, 0)
         self.assertEqual(self.shares()["low"], written(found["net_value"].chance(below=cut)))
         svg = self.browser.find_element(By.CSS_SELECTOR, "svg.main")
         chain = ActionChains(self.browser).move_to_element_with_offset(svg, 120, 0)
         chain.click_and_hold().move_by_offset(40, 0).release().perform()
-        upper = self.browser.find_elements(By.CSS_SELECTOR, ".live input[type=range]")[1]
-        self.assertGreater(float(upper.get_attribute("value")), 0)
+        cut = float(handle.get_attribute("aria-valuenow"))
+        self.assertGreater(cut, 0)
+        self.assertEqual(self.shares()["low"], written(found["net_value"].chance(below=cut)))
+
+    def test_figures_are_read_as_people_write_them(self):
+        model = kd.Model("Large")
+        model.driver("x", kd.Normal(6e6, 3e6))
+        model.outcome("worth", "x", unit="EUR", target=0)
+        found = model.simulate(2_000, seed=3)
+        self.open(found)
+        below = written(found["worth"].chance(below=6e6))
+        for text in ("6,000,000", "6.000.000", "6 000 000", "6m", "6 million", "6e6", "6 mn EUR"):
+            (said,) = self.type(text)
+            self.assertEqual(said, "read as 6,000,000 EUR", text)
+            self.assertEqual(self.shares()["low"], below, text)
+        for text in ("6 furlongs", "6,00,000", "", "--6"):
+            (said,) = self.type(text)
+            self.assertIn("cannot be read", said, text)
+        self.type(0.0, 5e6)
+        *_, said = self.type(6e6, 5e6)
+        self.assertEqual(said, "is below the lower cut-off")
 
     def test_of_many_trials_counts_on_steps_are_sent(self):
         found = investment().simulate(MOST_VALUES + 10_000, seed=3)
         self.open(found)
-        self.type((0.0, 60.0))
+        *_, said = self.type(0.0, 60.0123)
         result = found["net_value"]
-        script = (
-            "return [...document.querySelectorAll('.live input[type=range]')].map((s) => s.value)"
-        )
-        _, high = (float(x) for x in self.browser.execute_script(script))
         # the target is a step
         self.assertEqual(self.shares()["low"], written(result.chance(below=0.0)))
-        self.assertAlmostEqual(high, 60, delta=0.5)
+        self.assertIn("the nearest figure counted is", said)
+        nearest = float(said.split(" is ")[1].split()[0])
+        self.assertEqual(self.shares()["high"], written(result.chance(above=nearest)))
+        self.assertAlmostEqual(nearest, 60, delta=0.5)
 
     def test_trials_without_a_value_and_lumps(self):
         model = kd.Model("Lumps")

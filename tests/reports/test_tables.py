@@ -10,7 +10,7 @@ from rich.console import Console
 
 import kindynos as kd
 from kindynos.reports import text
-from kindynos.reports.tables import table_of
+from kindynos.reports.tables import Words, table_of
 from kindynos.reports.text import console
 
 
@@ -23,9 +23,7 @@ def printed(table, width):
 
 
 def amounts(**options):
-    table = table_of(
-        "Losses", ("method", "left"), *((f"figure {i}", "right") for i in range(6)), **options
-    )
+    table = table_of("Losses", "method", *(f"figure {i}" for i in range(6)), **options)
     for name, size in (("one", 17_937_000), ("two", 5_560_000)):
         table.add_row(name, *(f"{size * (i + 1):,} ± {20_000 * (i + 1):,}" for i in range(6)))
     return table
@@ -69,9 +67,7 @@ class Widths(unittest.TestCase):
         self.assertEqual(shown.count("method"), 1)
 
     def test_a_column_says_its_own_scale_where_they_differ(self):
-        table = table_of(
-            "Mixed", ("name", "left"), ("money", "right"), ("rate", "right"), scalable=True
-        )
+        table = table_of("Mixed", "name", "money", "rate", scalable=True)
         table.add_row("a", "19,310,000 ± 640,000", "0.12 ± 0.01")
         shown = printed(table, 30)
         self.assertRegex(shown, r"(?s)money,.*millions")
@@ -85,10 +81,7 @@ class Widths(unittest.TestCase):
 
     def test_words_wrap_and_blanks_at_the_ends_are_dropped(self):
         table = table_of(
-            "A title that is a good deal longer than the table",
-            ("what", "left"),
-            ("n", "right"),
-            ("why", "left"),
+            "A title that is a good deal longer than the table", "what", "n", Words("why")
         )
         table.add_row(
             "a", "1", "a long remark which says what the figure means and what it does not"

@@ -285,6 +285,20 @@ _OUT_OPTIONS = (
         help="Write a page that opens in a browser without a network.",
     ),
     click.option(
+        "--author",
+        expose_value=False,
+        callback=for_output,
+        metavar="NAME",
+        help="With --report: who made it.",
+    ),
+    click.option(
+        "--note",
+        expose_value=False,
+        callback=for_output,
+        metavar="TEXT",
+        help="With --report: a note at its head, such as a status or what it is for.",
+    ),
+    click.option(
         "--out",
         type=click.Path(path_type=Path),
         callback=_writable_folder,
@@ -497,13 +511,76 @@ def finish(report: Report, out: Path | None, as_data: bool, trials: str = "csv")
         click.echo(f"\nWritten to {out}: {', '.join(written)}")
 
 
+def _origin(report: Report, meta: Mapping[str, Any]) -> Any:
+    """Return who made a page from which files, and the command that makes it again."""
+    import shlex
+
+    from kindynos.reports.page.origin import Origin, sources_of
+
+    context = click.get_current_context()
+    words = ["kindynos", *_without_output(sys.argv[1:])]
+    seed = getattr(report.result, "seed", None)
+    if seed is not None and "--seed" not in words and not any("--seed=" in w for w in words):
+        words += ["--seed", str(seed)]
+    stated = sorted(context.command.params, key=lambda one: not isinstance(one, click.Argument))
+    values = [context.params.get(one.name or "") for one in stated]
+    values = [two for one in values for two in (one if isinstance(one, tuple) else (one,))]
+    given = [one for one in values if isinstance(one, Path)]
+    read = [*given, *(beside for one in given for beside in _named_in(one))]
+    return Origin(
+        sources_of(read),
+        shlex.join(words),
+        meta.get("kindynos.author") or "",
+        meta.get("kindynos.note") or "",
+    )
+
+
+_SILENT = ("--quiet", "--brief", "--json", "--parquet", "--excel-trials")
+_ASIDE = ("--out", "--excel", "--save", "--author", "--note", "--out-decimal", "--out-separator")
+
+
+def _without_output(words: Sequence[str]) -> list[str]:
+    """Return the words of a command without options that do not change its page."""
+    kept, skip = [], False
+    for word in words:
+        if skip:
+            skip = False
+        elif word in _ASIDE:
+            skip = True
+        elif word not in _SILENT and word.partition("=")[0] not in _ASIDE:
+            kept.append(word)
+    return kept
+
+
+def _named_in(file: Path) -> Iterator[Path]:
+    """Yield the files beside a model file that it names."""
+    try:
+        document = tomllib.loads(file.read_text(encoding="utf-8"))
+    except (OSError, ValueError):
+        return
+    waiting: list[Any] = [document]
+    while waiting:
+        one = waiting.pop(0)
+        if isinstance(one, dict):
+            waiting += one.values()
+        elif isinstance(one, list):
+            waiting += one
+        elif (
+            isinstance(one, str)
+            and len(one) < 200
+            and Path(one).suffix
+            and (file.parent / one).is_file()
+        ):
+            yield file.parent / one
+
+
 def _write_pages(report: Report, meta: Mapping[str, Any]) -> list[str]:
     """Write the page and the workbook that were asked for; return their names."""
     page, excel = meta.get("kindynos.page"), meta.get("kindynos.excel")
     if page is not None:
         from kindynos.reports.page.page import write_report
 
-        write_report(report, page)
+        write_report(report, page, _origin(report, meta))
     if excel is not None:
         from kindynos.reports.workbook.book import write_workbook
 

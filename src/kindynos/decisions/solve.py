@@ -30,7 +30,6 @@ from kindynos.validate import (
     check_integer,
     checked,
     confidence_level,
-    instance,
     known_name,
     names_in,
     one_of,
@@ -482,7 +481,6 @@ class Solution(Reported):
         """
         import pandas as pd
 
-        instance("errors", errors, bool, "True or False")
         names, values = self._among(among), self._cases[0]
 
         def cell(one: str, other: str) -> float:

@@ -31,7 +31,7 @@ from kindynos.finance import irr_isolate
 # pay
 CHUNK = 16_384
 UP = 0.15  # in log x
-STEPS = 30
+STEPS = 8
 
 
 class Schedule(Protocol):
@@ -82,7 +82,9 @@ class Even:
     def log_ratio(
         self, later: Floats, log_x: Floats, price: Floats
     ) -> tuple[Floats, Floats, Floats]:
-        value, time, variance = _time_moments(later, np.exp(log_x))
+        value, time, variance = (
+            _time_moments(later, np.exp(log_x)) if log_x.any() else _moments_at_one(later, log_x)
+        )
         return log_x + np.log(value / price), 1 + time, variance
 
     def only_rate(self, flows: Floats) -> Floats:
@@ -282,3 +284,14 @@ def _time_moments(flows: Floats, x: Floats) -> tuple[Floats, Floats, Floats]:
         value += row
     time = x * slope / value
     return value, time, 2 * x**2 * half_curve / value + time - time**2
+
+
+def _moments_at_one(flows: Floats, log_x: Floats) -> tuple[Floats, Floats, Floats]:
+    """Return what ``_time_moments`` does where every x is 1, without the products."""
+    value, slope, half_curve = flows[-1].copy(), np.zeros_like(log_x), np.zeros_like(log_x)
+    for row in flows[-2::-1]:
+        half_curve += slope
+        slope += value
+        value += row
+    time = slope / value
+    return value, time, 2 * half_curve / value + time - time**2

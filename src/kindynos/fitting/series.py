@@ -28,7 +28,7 @@ from kindynos.fitting.series_candidates import (
 from kindynos.processes.base import Process
 from kindynos.processes.regressors import aligned
 from kindynos.processes.series import known_length
-from kindynos.validate import Count, check_integer, checked, instance, one_of
+from kindynos.validate import Count, check_integer, checked, one_of
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -303,7 +303,6 @@ def fit_series(
     'arima (1,0,0)'
     """
     one_of("criterion", criterion, CRITERIA)
-    instance("rolling", rolling, bool, "True or False")
     dated = _checked(dated_series(series, every))
     regressors = aligned(exog, series)
     length = dated.season if season is None else check_integer("season", season, least=0)

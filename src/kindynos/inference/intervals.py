@@ -189,10 +189,19 @@ def skewness_corrected(t: float, terms: Floats) -> float:
     Source: Hall, Journal of the Royal Statistical Society B 54 (1992), 221-228: the cubic
     transformation.
     """
+    return hall(t, skewness_of(terms), len(terms))
+
+
+def skewness_of(terms: Floats) -> float:
+    """Return the skewness of terms, 0 where they are all equal."""
     gaps = terms - terms.mean()
     # so that no power leaves the floats
     gaps /= max(float(np.abs(gaps).max()), np.finfo(float).tiny)
     variance = float((gaps**2).mean())
-    skew = float((gaps**3).mean()) / variance**1.5 if variance > 0 else 0.0
-    a = skew / (3 * math.sqrt(len(terms)))
+    return float((gaps**3).mean()) / variance**1.5 if variance > 0 else 0.0
+
+
+def hall(t: float, skewness: float, count: float) -> float:
+    """Return Hall's cubic transformation for the mean of so many terms; see skewness_corrected."""
+    a = skewness / (3 * math.sqrt(count))
     return float((np.cbrt(1 + 3 * a * (t - a / 2)) - 1) / a) if abs(a) > 1e-9 else t

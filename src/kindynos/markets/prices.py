@@ -315,7 +315,6 @@ def read_prices(
     read or stand twice, and files with too little.
     """
     one_of("missing", missing, POLICIES)
-    instance("keep_suspicious", keep_suspicious, bool, "True or False")
     if per_year is not None:
         positive("per_year", per_year)
     form = TableFormat.checked(sheet, header, encoding, decimal)

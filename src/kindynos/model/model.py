@@ -219,7 +219,6 @@ class Model(Inline):
         rank correlation of each period's value with the one before. Raises ModelError or
         ParameterError.
         """
-        instance("uncertain", uncertain, bool, "True or False")
         if isinstance(distribution, PathSet):
             for option, value in (("each", each), ("base", base), ("serial", serial)):
                 if value is not None:
@@ -335,7 +334,6 @@ class Model(Inline):
 
         check_name(name)
         instance("cohort", cohort, Cohort, "a cohort, as kd.Cohort makes it")
-        instance("uncertain", uncertain, bool, "True or False")
         moves, rows = declarations(name, cohort, self.periods, uncertain)
         self.add(moves)
         for row in rows:

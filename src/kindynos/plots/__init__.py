@@ -2,10 +2,6 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
-from functools import wraps
-from typing import Any
-
 from kindynos.plots.allocation import (
     before_after,
     best_weights,
@@ -39,12 +35,11 @@ from kindynos.plots.optimum import optimum
 from kindynos.plots.scatter import scatter, scatter_of
 from kindynos.plots.sensitivity import sensitivity
 from kindynos.plots.series import diagnostics, series_fan
-from kindynos.plots.style import PLAIN_TEXT, save_figure
+from kindynos.plots.style import save_figure
 from kindynos.plots.survival import survival
 from kindynos.plots.sweep import goal, sweep
 from kindynos.plots.through_time import rolling_correlation, rolling_risk, underwater
 from kindynos.plots.track_record import track_record
-from kindynos.validate import checked
 
 __all__ = [
     "allocation",
@@ -88,20 +83,3 @@ __all__ = [
     "underwater",
     "walk_forward",
 ]
-
-
-def _with_plain_text(draw: Callable[..., Any]) -> Callable[..., Any]:
-    """Have names and units drawn as they are, never read as formulas."""
-
-    @wraps(draw)
-    def call(*arguments: Any, **named: Any) -> Any:
-        from matplotlib import rc_context
-
-        with rc_context(PLAIN_TEXT):
-            return draw(*arguments, **named)
-
-    return call
-
-
-for _name in __all__:  # a call that does not fit is explained with the nearest spelling
-    globals()[_name] = checked(_with_plain_text(globals()[_name]))

@@ -15,7 +15,7 @@ from kindynos.markets.allocation.frontier import Frontier
 from kindynos.markets.allocation.resampling import Resampled
 from kindynos.markets.allocation.walk import WalkForward
 from kindynos.plots.comparison import COLOURS, STROKES
-from kindynos.plots.style import ACCENT, DARK, INK, LIGHT, MIDDLE, axes, bare, scale_of
+from kindynos.plots.style import ACCENT, DARK, INK, LIGHT, MIDDLE, NEW, picture, scale_of
 from kindynos.validate import one_of
 
 POINTS = 200  # along a frontier of means and sds
@@ -23,17 +23,17 @@ HATCHES = ("", "///", "...", "\\\\\\", "xxx", "+++", "ooo")  # so that areas dif
 WORDS = {"sd": "sd", "expected_shortfall": "expected shortfall"}
 
 
+@picture
 def frontier(
     curve: Frontier,
     chosen: Allocation | None = None,
-    ax: Axes | None = None,
+    ax: Axes = NEW,
     *,
     sure: Resampled | None = None,
-) -> Axes:
+) -> None:
     """Draw the frontier, single holdings and today's weights as points, and a chosen allocation
     marked; with ``sure`` the frontiers of resampled histories as a band.
     """
-    ax = axes(ax)
     source, losses = curve.request.source, curve.losses
     risks, means = _curve(curve)
     if sure is not None and curve.risk == "sd":
@@ -89,15 +89,10 @@ def frontier(
     level = "" if curve.risk == "sd" else f" at {100 * curve.request.aim.level:g} %"
     ax.set_xlabel(f"{WORDS[curve.risk]}{level} of the return each {source.period}, per cent")
     ax.set_ylabel(f"mean return each {source.period}, per cent")
-    ax.set_title(
-        f"Mean and {WORDS[curve.risk]}: the frontier, single holdings and today's weights",
-        loc="left",
-    )
+    ax.set_title(f"Mean and {WORDS[curve.risk]}: the frontier, single holdings and today's weights")
     ax.margins(0.12)
     ax.set_xlim(left=0)
-    ax.legend(frameon=False, loc="upper left", bbox_to_anchor=(0, -0.1), ncols=2)
-    bare(ax)
-    return ax
+    ax.legend(loc="upper left", bbox_to_anchor=(0, -0.1), ncols=2)
 
 
 def _curve(curve: Frontier) -> tuple[Any, Any]:
@@ -114,9 +109,9 @@ def _curve(curve: Frontier) -> tuple[Any, Any]:
     return sds, np.array([curve.losses.mean(w) - curve.request.region.charge(w) for w in between])
 
 
-def frontier_weights(curve: Frontier, ax: Axes | None = None) -> Axes:
+@picture
+def frontier_weights(curve: Frontier, ax: Axes = NEW) -> None:
     """Draw the weights along the frontier as areas, from the least risk to the highest mean."""
-    ax = axes(ax)
     table = curve.table()
     names = curve.request.source.names
     below = np.zeros(len(table))
@@ -137,15 +132,13 @@ def frontier_weights(curve: Frontier, ax: Axes | None = None) -> Axes:
     ax.set_ylim(min(0.0, float(below.min())), max(100.0, float(below.max())))
     ax.set_xlabel(f"mean return each {curve.request.source.period}, per cent")
     ax.set_ylabel("weight, per cent")
-    ax.set_title("Weights along the frontier, from the least risk to the highest mean", loc="left")
-    ax.legend(frameon=False, ncols=6, loc="upper center", bbox_to_anchor=(0.5, -0.09))
-    bare(ax)
-    return ax
+    ax.set_title("Weights along the frontier, from the least risk to the highest mean")
+    ax.legend(ncols=6, loc="upper center", bbox_to_anchor=(0.5, -0.09))
 
 
-def best_weights(found: Allocation, ax: Axes | None = None) -> Axes:
+@picture
+def best_weights(found: Allocation, ax: Axes = NEW) -> None:
     """Draw the best weights beside today's, with each holding's share of the variance."""
-    ax = axes(ax)
     table = found.contributions()
     names = [str(name).replace("_", " ") for name in table.index]
     kinds = [
@@ -165,18 +158,16 @@ def best_weights(found: Allocation, ax: Axes | None = None) -> Axes:
     ax.set_yticks(range(len(names)), names)
     ax.invert_yaxis()
     ax.set_xlabel("per cent")
-    ax.set_title(f"Weights and shares of the variance: {found.wanted}", loc="left")
+    ax.set_title(f"Weights and shares of the variance: {found.wanted}")
     ax.margins(x=0.1)
-    ax.legend(frameon=False, loc="lower right")
-    bare(ax)
-    return ax
+    ax.legend(loc="lower right")
 
 
-def before_after(compared: BeforeAfter, what: str = "profit", ax: Axes | None = None) -> Axes:
+@picture
+def before_after(compared: BeforeAfter, what: str = "profit", ax: Axes = NEW) -> None:
     """Draw the distribution of the "profit" or the "max_drawdown" of today's holdings and of the
     best, on the same draws.
     """
-    ax = axes(ax)
     one_of("what", what, ("profit", "max_drawdown"))
     one, two = compared.before[what], compared.after[what]
     ends = np.percentile(np.concatenate([one.values, two.values]), [0.2, 99.8])
@@ -210,19 +201,16 @@ def before_after(compared: BeforeAfter, what: str = "profit", ax: Axes | None = 
     ax.set_ylabel("share of trials in each bar, per cent")
     name = what.replace("_", " ")
     ax.set_title(
-        f"Before and after: {name} over {compared.span}, {one.size:,} draws, the same for both",
-        loc="left",
+        f"Before and after: {name} over {compared.span}, {one.size:,} draws, the same for both"
     )
-    ax.legend(frameon=False, loc="upper left")
-    bare(ax)
-    return ax
+    ax.legend(loc="upper left")
 
 
-def resampled_weights(found: Resampled, ax: Axes | None = None) -> Axes:
+@picture
+def resampled_weights(found: Resampled, ax: Axes = NEW) -> None:
     """Draw the range of each weight over resampled histories, with the weight itself and the
     average.
     """
-    ax = axes(ax)
     table = 100 * found.table()
     y = np.arange(len(table))
     ax.hlines(y, table["low"], table["high"], color=MIDDLE, lw=7, label="95 % interval")
@@ -241,21 +229,17 @@ def resampled_weights(found: Resampled, ax: Axes | None = None) -> Axes:
     ax.invert_yaxis()
     ax.set_xlabel("weight, per cent")
     ax.set_title(
-        f"How sure are these weights? {len(found.draws):,} histories like this one",
-        loc="left",
-        pad=30,
+        f"How sure are these weights? {len(found.draws):,} histories like this one", pad=30
     )
-    ax.legend(frameon=False, loc="lower right", bbox_to_anchor=(1, 1), ncols=4, borderaxespad=0.2)
+    ax.legend(loc="lower right", bbox_to_anchor=(1, 1), ncols=4, borderaxespad=0.2)
     ax.margins(0.08)
-    bare(ax)
-    return ax
 
 
-def walk_forward(found: WalkForward, ax: Axes | None = None) -> Axes:
+@picture
+def walk_forward(found: WalkForward, ax: Axes = NEW) -> None:
     """Draw the value of 1 invested under the rule, buy and hold and equal weights, out of sample
     and after costs.
     """
-    ax = axes(ax)
     for place, rule in enumerate(found.values.columns):
         stroke, colour = STROKES[place], COLOURS[(1, 0, 3)[place]]
         label = f"{rule}, {100 * (found.values[rule].iloc[-1] - 1):+.1f} %"
@@ -269,9 +253,6 @@ def walk_forward(found: WalkForward, ax: Axes | None = None) -> Axes:
         "returns before"
     )
     ax.set_title(
-        f"Out of sample, after trades that cost {100 * found.cost:g} % of what is bought and sold",
-        loc="left",
+        f"Out of sample, after trades that cost {100 * found.cost:g} % of what is bought and sold"
     )
-    ax.legend(frameon=False)
-    bare(ax)
-    return ax
+    ax.legend()

@@ -3,38 +3,48 @@
 from __future__ import annotations
 
 import math
+from functools import partial
 from typing import TYPE_CHECKING
 
 import numpy as np
 from matplotlib.figure import Figure
 
-from kindynos.plots.style import ACCENT, DARK, INK, LIGHT, MIDDLE, bare, scale_of, scaled_ticks
+from kindynos.plots.style import (
+    ACCENT,
+    DARK,
+    INK,
+    LIGHT,
+    MIDDLE,
+    NEW,
+    bands,
+    bare,
+    page,
+    scale_of,
+    scaled_ticks,
+)
 from kindynos.validate import one_of
 
 if TYPE_CHECKING:
     from kindynos.cohorts.result import CohortResult
 
 KINDS = ("fans", "stacked")
-BANDS = ((5, 95, LIGHT), (25, 75, MIDDLE))
 HATCHES = ("", "//", "..", "\\\\", "xx", "--")
 FILLS = (DARK, MIDDLE, LIGHT, ACCENT, "#7a4a9e", "#8a8a8a")
 
 
-def cohort(result: CohortResult, what: str = "fans", figure: Figure | None = None) -> Figure:
+@page
+def cohort(result: CohortResult, what: str = "fans", figure: Figure = NEW) -> None:
     """Draw a fan of counts for each state, or the expected counts stacked, with the middle 90 % of
     each border.
 
     Raises ParameterError for another ``what``.
     """
     one_of("what", what, KINDS)
-    if figure is None:
-        import matplotlib.pyplot as plt
-
-        figure = plt.figure(figsize=(12.8, 8.0), layout="constrained")
-    return _fans(result, figure) if what == "fans" else _stacked(result, figure)
+    draw = _fans if what == "fans" else _stacked
+    draw(result, figure)
 
 
-def _fans(result: CohortResult, figure: Figure) -> Figure:
+def _fans(result: CohortResult, figure: Figure) -> None:
     states, periods = result.cohort.states, np.arange(result.periods + 1)
     columns = 1 if len(states) == 1 else 2
     every = figure.subplots(
@@ -43,34 +53,24 @@ def _fans(result: CohortResult, figure: Figure) -> Figure:
     for place, (ax, state) in enumerate(zip(every, states, strict=False)):
         counts = result[state]
         factor, word = scale_of(counts)
-        for low, high, colour in BANDS:
-            ends = np.percentile(counts, [low, high], axis=1)
-            ax.fill_between(
-                periods,
-                ends[0],
-                ends[1],
-                color=colour,
-                lw=0,
-                label=f"{high - low} % (P{low} to P{high})",
-            )
+        bands(ax, periods, partial(np.percentile, counts, axis=1), "trials")
         ax.plot(periods, counts.mean(axis=1), color=DARK, lw=2.2, label="mean")
         ax.plot(periods, counts[:, 0], color=ACCENT, lw=1.2, ls="--", label="trial 0")
         scaled_ticks(ax.yaxis, factor)
-        ax.set_title(f"{state}{f' ({word.strip()})' if word else ''}", loc="left")
+        ax.set_title(f"{state}{f' ({word.strip()})' if word else ''}")
         ax.margins(x=0)
         ax.set_ylim(bottom=0)
         bare(ax)
         if place == 0:
-            ax.legend(frameon=False, fontsize=10)
+            ax.legend(fontsize=10)
     for ax in every[len(states) :]:
         ax.set_visible(False)
     for ax in every[max(len(states) - columns, 0) : len(states)]:
         ax.set_xlabel("period")
     figure.suptitle(f"Things in each state: {result.trials:,} trials")
-    return figure
 
 
-def _stacked(result: CohortResult, figure: Figure) -> Figure:
+def _stacked(result: CohortResult, figure: Figure) -> None:
     ax, periods = figure.subplots(), np.arange(result.periods + 1)
     means = result.values.mean(axis=2)
     borders = np.cumsum(result.values, axis=0)
@@ -114,10 +114,8 @@ def _stacked(result: CohortResult, figure: Figure) -> Figure:
     ax.set_xlabel("period")
     ax.set_xlim(0, periods[-1] + 0.3)
     ax.set_title(
-        f"Expected number in each state; bars hold 90 % of {result.trials:,} trials of each border",
-        loc="left",
+        f"Expected number in each state; bars hold 90 % of {result.trials:,} trials of each border"
     )
     ax.set_ylim(bottom=0)
-    figure.legend(frameon=False, loc="outside lower center", ncols=len(means))
+    figure.legend(loc="outside lower center", ncols=len(means))
     bare(ax)
-    return figure

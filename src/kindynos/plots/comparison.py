@@ -14,8 +14,8 @@ from kindynos.plots.style import (
     DARK,
     INK,
     MIDDLE,
-    axes,
-    bare,
+    NEW,
+    picture,
     quantity_label,
     scale_of,
     scaled_ticks,
@@ -38,9 +38,10 @@ POINTS = 600
 WHISKERS = (5, 25, 50, 75, 95)
 
 
+@picture
 def comparison(
-    compared: Comparison, outcome: str, kind: str = "cumulative", ax: Axes | None = None
-) -> Axes:
+    compared: Comparison, outcome: str, kind: str = "cumulative", ax: Axes = NEW
+) -> None:
     """Draw one outcome of all scenarios: "cumulative" or "survival" curves, or "boxes" from P25 to
     P75, whiskers P5 to P95.
     """
@@ -50,7 +51,6 @@ def comparison(
         for name, run in compared.runs.items()
         if not isinstance(run, ReportedMean)
     }
-    ax = axes(ax)
     ends = np.concatenate([_finite_ends(result.values) for result in results.values()])
     first = next(iter(results.values()))
     factor, word = scale_of(ends, first.unit)
@@ -67,7 +67,7 @@ def comparison(
         ax.set_ylabel(f"share of trials that end {description} the value")
         ax.yaxis.set_major_formatter(lambda share, _: f"{100 * share:.0f} %")
         ax.set_ylim(0, 1)
-        ax.legend(frameon=False, loc="best")
+        ax.legend(loc="best")
     if first.target is not None and ax.get_xlim()[0] < first.target < ax.get_xlim()[1]:
         ax.axvline(first.target, color=INK, lw=1)
         ax.text(
@@ -87,11 +87,8 @@ def comparison(
     )
     ax.set_title(
         f"{outcome.replace('_', ' ').capitalize()} by scenario, {first.size:,} trials each: {what}",
-        loc="left",
         pad=18,
     )
-    bare(ax)
-    return ax
 
 
 def _finite_ends(values: NDArray[np.float64]) -> NDArray[np.float64]:

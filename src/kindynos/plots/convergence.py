@@ -10,8 +10,8 @@ from kindynos.plots.style import (
     DARK,
     INK,
     LIGHT,
-    axes,
-    bare,
+    NEW,
+    picture,
     quantity_label,
     scale_of,
     scaled_ticks,
@@ -19,19 +19,14 @@ from kindynos.plots.style import (
 from kindynos.results.run import Run
 
 
+@picture
 def convergence(
-    run: Run,
-    name: str,
-    statistic: str = "mean",
-    *arguments: Any,
-    ax: Axes | None = None,
-    **options: Any,
-) -> Axes:
+    run: Run, name: str, statistic: str = "mean", *arguments: Any, ax: Axes = NEW, **options: Any
+) -> None:
     """Draw a statistic of an outcome against the number of trials, with its 95 % error as a
     band.
     """
     frame = run.convergence(name, statistic, *arguments, **options)
-    ax = axes(ax)
     known = frame.dropna(subset=["error"])
     factor, word = scale_of(known["high"].to_numpy() if len(known) else frame["value"].to_numpy())
     ax.fill_between(
@@ -61,7 +56,5 @@ def convergence(
     )
     ax.set_xlabel("trials")
     ax.set_ylabel(quantity_label(f"{description} of {name}", run[name].unit, word))
-    ax.set_title(f"Were these enough trials? {description} of {name.replace('_', ' ')}", loc="left")
-    ax.legend(frameon=False)
-    bare(ax)
-    return ax
+    ax.set_title(f"Were these enough trials? {description} of {name.replace('_', ' ')}")
+    ax.legend()

@@ -10,7 +10,17 @@ from matplotlib.figure import Figure
 
 from kindynos.decisions.tree import Choice, Event, EventTest, Pay, Tree, children
 from kindynos.formatting import per_cent, short
-from kindynos.plots.style import ACCENT, DARK, INK, bare, quantity_label, scale_of, scaled_ticks
+from kindynos.plots.style import (
+    ACCENT,
+    DARK,
+    INK,
+    NEW,
+    bare,
+    page,
+    quantity_label,
+    scale_of,
+    scaled_ticks,
+)
 from kindynos.validate import one_of
 
 if TYPE_CHECKING:
@@ -22,21 +32,19 @@ COLOURS = (DARK, ACCENT, "#7a4a9e", INK, "#6fa3cf", "#8a8a8a")
 Path = tuple[str, ...]
 
 
-def decision(solution: Solution, what: str = "tree", figure: Figure | None = None) -> Figure:
+@page
+def decision(solution: Solution, what: str = "tree", figure: Figure = NEW) -> None:
     """Draw the tree of a solved decision with the best path marked, or the risk profiles of its
     alternatives.
 
     Raises ParameterError for another ``what``.
     """
     one_of("what", what, KINDS)
-    if figure is None:
-        import matplotlib.pyplot as plt
-
-        figure = plt.figure(figsize=(12.8, 8.0), layout="constrained")
-    return _tree(solution, figure) if what == "tree" else _profiles(solution, figure)
+    draw = _tree if what == "tree" else _profiles
+    draw(solution, figure)
 
 
-def _tree(solution: Solution, figure: Figure) -> Figure:
+def _tree(solution: Solution, figure: Figure) -> None:
     ax = figure.subplots()
     places: dict[Path, tuple[float, float]] = {}
     ends = _place(solution.decision.root, (), 0, [0], places)
@@ -95,10 +103,8 @@ def _tree(solution: Solution, figure: Figure) -> Figure:
     ax.set_title(
         f"{solution.decision.name}: {solution.best} is best {rule}. Squares are choices, circles "
         f"are events{tests}"
-        f"{f'; {unit}' if unit else ''}",
-        loc="left",
+        f"{f'; {unit}' if unit else ''}"
     )
-    return figure
 
 
 def _place(
@@ -174,7 +180,7 @@ def _best_paths(solution: Solution) -> set[Path]:
     return found
 
 
-def _profiles(solution: Solution, figure: Figure) -> Figure:
+def _profiles(solution: Solution, figure: Figure) -> None:
     left, right = figure.subplot_mosaic("A;B", sharex=True).values()
     names = list(solution.decision.alternatives)
     found = {name: solution.distribution(name) for name in names}
@@ -204,12 +210,10 @@ def _profiles(solution: Solution, figure: Figure) -> Figure:
         ax.yaxis.set_major_formatter(lambda share, _: f"{100 * share:.0f} %")
         bare(ax)
     left.set_title(
-        f"{solution.decision.name}: what each alternative may bring, under the best later choices",
-        loc="left",
+        f"{solution.decision.name}: what each alternative may bring, under the best later choices"
     )
     left.set_ylabel("chance of each bar")
-    left.legend(frameon=False)
-    right.set_title("Chance of so much or less (thick) and of more (thin)", loc="left")
+    left.legend()
+    right.set_title("Chance of so much or less (thick) and of more (thin)")
     right.set_xlabel(quantity_label("payoff", solution.decision.unit, word))
     right.set_ylabel("chance")
-    return figure

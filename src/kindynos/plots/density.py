@@ -16,8 +16,8 @@ from kindynos.plots.style import (
     INK,
     LIGHT,
     MIDDLE,
-    axes,
-    bare,
+    NEW,
+    picture,
     scale_of,
     scaled_ticks,
 )
@@ -26,12 +26,13 @@ from kindynos.validate import finite, invalid_argument, listed
 MARKS = (5, 50, 95)
 
 
+@picture
 def density(
     distribution: Distribution,
-    ax: Axes | None = None,
+    ax: Axes = NEW,
     mark: float | None = None,
     between: tuple[float, float] | None = None,
-) -> Axes:
+) -> None:
     """Draw a distribution's density, or its masses, with mean and percentiles.
 
     With a ``mark`` the chance on either side is printed; with ``between``, that of the shaded
@@ -41,7 +42,6 @@ def density(
         mark = finite("mark", mark)
     if between is not None:
         between = _pair(between)
-    ax = axes(ax)
     low, high = (float(x) for x in distribution.quantile([0.001, 0.999]))
     if low == high:
         low, high = low - 0.5, high + 0.5
@@ -83,13 +83,9 @@ def density(
     if not distribution.discrete:
         ax.set_yticks([])
     text = repr(distribution)
-    ax.set_title(text if len(text) < 90 else text[:87] + "...", loc="left", pad=30)
+    ax.set_title(text if len(text) < 90 else text[:87] + "...", pad=30)
     if ax.get_legend_handles_labels()[0]:
-        ax.legend(
-            loc="lower right", bbox_to_anchor=(1, 1), ncols=2, frameon=False, borderaxespad=0.2
-        )
-    bare(ax)
-    return ax
+        ax.legend(loc="lower right", bbox_to_anchor=(1, 1), ncols=2, borderaxespad=0.2)
 
 
 def _pair(between: Any) -> tuple[float, float]:

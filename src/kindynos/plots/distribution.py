@@ -16,10 +16,11 @@ from kindynos.plots.style import (
     DARK,
     INK,
     MIDDLE,
-    axes,
+    NEW,
     bare,
     checked_colour,
     checked_format,
+    picture,
     quantity_label,
     scale_of,
     scaled_ticks,
@@ -29,13 +30,14 @@ from kindynos.results.result import Result
 MARKS = (5, 50, 95)
 
 
+@picture
 def distribution(
     result: Result,
-    ax: Axes | None = None,
+    ax: Axes = NEW,
     bins: int | None = None,
     below_colour: str | None = None,
     number_format: str | None = None,
-) -> Axes:
+) -> None:
     """Draw a histogram and the cumulative curve of ``run["name"]``, with target, base case and
     percentiles marked.
 
@@ -53,7 +55,6 @@ def distribution(
     bad = DARK if below_colour is None else checked_colour(below_colour)
     if number_format is not None:
         checked_format(number_format)
-    ax = axes(ax)
     factor, word = scale_of(values, result.unit)
     edges = _edges(values, bins, result.target)
     heights = np.histogram(values, edges)[0] / result.size
@@ -72,15 +73,10 @@ def distribution(
     left_out = result.size - len(values)
     missing = f"; {left_out:,} without a value left out" if left_out else ""
     ax.set_title(
-        f"How {result.name.replace('_', ' ')} may turn out: {result.size:,} trials{missing}",
-        loc="left",
-        pad=30,
+        f"How {result.name.replace('_', ' ')} may turn out: {result.size:,} trials{missing}", pad=30
     )
     if ax.get_legend_handles_labels()[0]:
-        ax.legend(
-            loc="lower right", bbox_to_anchor=(1.0, 1.0), ncols=2, frameon=False, borderaxespad=0.2
-        )
-    return ax
+        ax.legend(loc="lower right", bbox_to_anchor=(1.0, 1.0), ncols=2, borderaxespad=0.2)
 
 
 def _edges(values: Floats, bins: int | None, target: float | None) -> Floats:

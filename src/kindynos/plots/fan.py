@@ -10,21 +10,20 @@ from kindynos.plots.style import (
     ACCENT,
     DARK,
     INK,
-    LIGHT,
-    MIDDLE,
-    axes,
-    bare,
+    NEW,
+    bands,
+    picture,
     quantity_label,
     scale_of,
     scaled_ticks,
 )
 from kindynos.results.result import Result
 
-BANDS = ((5, 95, LIGHT), (25, 75, MIDDLE))
 SINGLE = 3  # trials drawn through the fan
 
 
-def fan(result: Result, ax: Axes | None = None) -> Axes:
+@picture
+def fan(result: Result, ax: Axes = NEW) -> None:
     """Draw a row as a fan: median, the middle 50 % and 90 % of trials each period, the base case,
     and a few trials.
 
@@ -34,15 +33,9 @@ def fan(result: Result, ax: Axes | None = None) -> Axes:
         raise KindynosError(
             f"{result.name!r} has one number per trial; draw it with distribution()"
         )
-    ax = axes(ax)
     places = np.arange(len(result.values))
     factor, word = scale_of(result.percentile([1, 99]), result.unit)
-    for low, high, colour in BANDS:
-        ends = result.percentile([low, high])
-        label = f"{high - low} % of trials (P{low} to P{high})"
-        ax.fill_between(
-            places, np.asarray(ends[0]), np.asarray(ends[1]), color=colour, label=label, lw=0
-        )
+    bands(ax, places, result.percentile, "trials")
     for trial in range(min(SINGLE, result.size)):
         mark = f"trials 0 to {SINGLE - 1}" if trial == 0 else "_"
         ax.plot(
@@ -64,8 +57,6 @@ def fan(result: Result, ax: Axes | None = None) -> Axes:
     ax.set_xlabel("period")
     lacking = f", {result.n_failed:,} of them without a value" if result.n_failed else ""
     name = result.name.replace("_", " ").capitalize()
-    ax.set_title(f"{name} over the periods: {result.size:,} trials{lacking}", loc="left")
-    ax.legend(frameon=False, ncols=3, loc="upper left")
+    ax.set_title(f"{name} over the periods: {result.size:,} trials{lacking}")
+    ax.legend(ncols=3, loc="upper left")
     ax.margins(y=0.18)
-    bare(ax)
-    return ax

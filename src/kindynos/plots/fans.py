@@ -5,25 +5,31 @@ from __future__ import annotations
 import numpy as np
 from matplotlib.figure import Figure
 
-from kindynos.plots.fan import BANDS
-from kindynos.plots.style import ACCENT, DARK, bare, quantity_label, scale_of, scaled_ticks
+from kindynos.plots.style import (
+    ACCENT,
+    DARK,
+    NEW,
+    bands,
+    bare,
+    page,
+    quantity_label,
+    scale_of,
+    scaled_ticks,
+)
 from kindynos.studies.comparison import Comparison
 
 MOST_ACROSS = 3  # fans beside each other
 LABELS = 6  # periods named below a fan
 
 
-def fans(compared: Comparison, outcome: str, figure: Figure | None = None) -> Figure:
+@page
+def fans(compared: Comparison, outcome: str, figure: Figure = NEW) -> None:
     """Draw a row outcome of all scenarios as fans side by side: median, the middle 50 % and 90 % of
     the trials in each period, and the base case.
 
     Raises RunError for an outcome that is not a row of all scenarios.
     """
     rows = compared.rows_of(outcome)
-    if figure is None:
-        import matplotlib.pyplot as plt
-
-        figure = plt.figure(figsize=(12.8, 8.0), layout="constrained")
     across = min(len(rows), MOST_ACROSS)
     down = -(-len(rows) // across)
     panels = figure.subplots(down, across, sharex=True, sharey=True, squeeze=False).ravel()
@@ -32,18 +38,13 @@ def fans(compared: Comparison, outcome: str, figure: Figure | None = None) -> Fi
     factor, word = scale_of(outer, first.unit)
     for ax, (name, row) in zip(panels, rows.items(), strict=False):
         places = np.arange(len(row.values))
-        for low, high, colour in BANDS:
-            ends = row.percentile([low, high])
-            label = f"{high - low} % of trials"
-            ax.fill_between(
-                places, np.asarray(ends[0]), np.asarray(ends[1]), color=colour, label=label, lw=0
-            )
+        bands(ax, places, row.percentile, "trials")
         ax.plot(places, np.asarray(row.median), color=DARK, lw=2.4, label="median")
         if row.base is not None:
             ax.plot(places, np.asarray(row.base), color=ACCENT, lw=2, ls="--", label="base case")
         step = max(1, -(-len(places) // LABELS))
         ax.set_xticks(places[::step], row.labels[::step])
-        ax.set_title(name, loc="left")
+        ax.set_title(name)
         scaled_ticks(ax.yaxis, factor)
         bare(ax)
     for ax in panels[max(len(rows) - across, 0) : len(rows)]:
@@ -52,7 +53,6 @@ def fans(compared: Comparison, outcome: str, figure: Figure | None = None) -> Fi
         ax.axis("off")
     for ax in panels[::across]:
         ax.set_ylabel(quantity_label(first.name, first.unit, word))
-    panels[0].legend(frameon=False)
+    panels[0].legend()
     name = outcome.replace("_", " ").capitalize()
     figure.suptitle(f"{name} over the periods, by scenario", x=0.01, ha="left")
-    return figure

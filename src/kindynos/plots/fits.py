@@ -10,7 +10,17 @@ from matplotlib.axes import Axes
 from kindynos.arrays import Floats
 from kindynos.distributions.special import betaincinv
 from kindynos.formatting import short
-from kindynos.plots.style import ACCENT, DARK, INK, LIGHT, axes, bare, scale_of, scaled_ticks
+from kindynos.plots.style import (
+    ACCENT,
+    DARK,
+    INK,
+    LIGHT,
+    NEW,
+    bare,
+    picture,
+    scale_of,
+    scaled_ticks,
+)
 from kindynos.validate import check_integer, one_of
 
 if TYPE_CHECKING:
@@ -24,22 +34,19 @@ MOST_BARS, POINTS = 40, 500
 BAND = (0.025, 0.975)
 
 
+@picture
 def fitted_distributions(
-    ranking: Ranking,
-    what: str = "density",
-    ax: Axes | None = None,
-    best: int = 3,
-    name: str | None = None,
-) -> Axes:
+    ranking: Ranking, what: str = "density", ax: Axes = NEW, best: int = 3, name: str | None = None
+) -> None:
     """Draw the densities of the best few over a histogram of the values, or ``"quantiles"`` of one
     against the values.
 
     Raises ParameterError for another ``what`` and an unknown name.
     """
     one_of("what", what, KINDS)
-    ax = axes(ax)
     if what == "quantiles":
-        return _quantiles(ax, ranking.best if name is None else ranking[name], ranking.data.values)
+        _quantiles(ax, ranking.best if name is None else ranking[name], ranking.data.values)
+        return
     chosen = (
         list(ranking)[: check_integer("best", best, least=1)] if name is None else [ranking[name]]
     )
@@ -51,10 +58,8 @@ def fitted_distributions(
     factor, word = scale_of(values)
     scaled_ticks(ax.xaxis, factor)
     ax.set_xlabel(f"value ({word.strip()})" if word else "value")
-    ax.set_title(f"{len(values):,} values and the distributions that fit them best", loc="left")
-    ax.legend(frameon=False, loc="upper right")
-    bare(ax)
-    return ax
+    ax.set_title(f"{len(values):,} values and the distributions that fit them best")
+    ax.legend(loc="upper right")
 
 
 def _label(one: Distribution) -> str:
@@ -123,19 +128,19 @@ def _quantiles(ax: Axes, one: Distribution, values: Floats) -> Axes:
     unit = f" ({word.strip()})" if word else ""
     ax.set_xlabel(f"quantile of {one.label}{unit}")
     ax.set_ylabel(f"value{unit}")
-    ax.set_title(f"{count:,} values against {_label(one)}", loc="left")
-    ax.legend(frameon=False, loc="upper left")
+    ax.set_title(f"{count:,} values against {_label(one)}")
+    ax.legend(loc="upper left")
     bare(ax)
     return ax
 
 
+@picture
 def normality(
-    found: Normality, ax: Axes | None = None, name: str | None = None, unit: str | None = None
-) -> Axes:
+    found: Normality, ax: Axes = NEW, name: str | None = None, unit: str | None = None
+) -> None:
     """Draw a histogram of values with the normal density of their mean and sd, and what the tests
     say of them.
     """
-    ax = axes(ax)
     values = found.values
     mean, sd = float(values.mean()), float(values.std(ddof=1))
     edges = _bars(values)
@@ -164,10 +169,7 @@ def normality(
     p = "p below 0.001" if deciding.p < 0.001 else f"p = {deciding.p:.2g}"
     ax.set_title(
         f"{(name or 'Values').replace('_', ' ').capitalize()} against the normal: {said}; "
-        f"{deciding.name} {p}",
-        loc="left",
+        f"{deciding.name} {p}"
     )
     ax.margins(y=0.2)
-    ax.legend(frameon=False, loc="upper right")
-    bare(ax)
-    return ax
+    ax.legend(loc="upper right")

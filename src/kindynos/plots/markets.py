@@ -22,21 +22,21 @@ from kindynos.plots.style import (
     ACCENT,
     DARK,
     INK,
-    LIGHT,
     MIDDLE,
-    axes,
-    bare,
+    NEW,
+    bands,
+    framed_picture,
+    picture,
     scale_of,
     scaled_ticks,
 )
 
 SIGNED = LinearSegmentedColormap.from_list("signed", [ACCENT, "#f7f4ef", DARK])
-BANDS = ((5, 95, LIGHT), (25, 75, MIDDLE))
 
 
-def prices_rebased(prices: Prices, ax: Axes | None = None) -> Axes:
+@picture
+def prices_rebased(prices: Prices, ax: Axes = NEW) -> None:
     """Draw all prices from 100 on the first date."""
-    ax = axes(ax)
     frame = prices.frame / prices.frame.iloc[0] * 100
     for place, name in enumerate(frame.columns):
         stroke, colour = STROKES[place % len(STROKES)], COLOURS[place % len(COLOURS)]
@@ -52,17 +52,14 @@ def prices_rebased(prices: Prices, ax: Axes | None = None) -> Axes:
     ax.set_ylabel("price, 100 on the first date")
     ax.set_title(
         f"Prices rebased, {frame.index[0]:%Y-%m-%d} to {frame.index[-1]:%Y-%m-%d}; "
-        f"{prices.description}",
-        loc="left",
+        f"{prices.description}"
     )
-    ax.legend(frameon=False, ncols=3)
-    bare(ax)
-    return ax
+    ax.legend(ncols=3)
 
 
-def returns_through_time(returns: Returns, ax: Axes | None = None) -> Axes:
+@picture
+def returns_through_time(returns: Returns, ax: Axes = NEW) -> None:
     """Draw the returns of each instrument through time, one band below the other."""
-    ax = axes(ax)
     frame = returns.frame * 100
     spacing = 1.1 * float(2 * frame.abs().quantile(0.999).max())
     for place, name in enumerate(frame.columns):
@@ -79,19 +76,13 @@ def returns_through_time(returns: Returns, ax: Axes | None = None) -> Axes:
         [str(name).replace("_", " ") for name in frame.columns],
     )
     ax.set_title(
-        f"{returns.kind.capitalize()} returns each {returns.every}; bands are {spacing:.0f} "
-        "% apart",
-        loc="left",
+        f"{returns.kind.capitalize()} returns each {returns.every}; bands are {spacing:.0f} % apart"
     )
-    bare(ax)
-    return ax
 
 
-def correlation_map(
-    returns: Returns, method: CovarianceMethod = "sample", ax: Axes | None = None
-) -> Axes:
+@framed_picture
+def correlation_map(returns: Returns, method: CovarianceMethod = "sample", ax: Axes = NEW) -> None:
     """Draw the correlation of returns as a map, with its figures."""
-    ax = axes(ax)
     matrix = returns.correlation(method)
     names = [str(name).replace("_", " ") for name in matrix.columns]
     ax.imshow(matrix, cmap=SIGNED, vmin=-1, vmax=1)
@@ -106,15 +97,12 @@ def correlation_map(
         )
     ax.set_xticks(range(len(names)), names, rotation=20, ha="right")
     ax.set_yticks(range(len(names)), names)
-    ax.set_title(
-        f"Correlation of {returns.kind} returns each {returns.every} ({method})", loc="left"
-    )
-    return ax
+    ax.set_title(f"Correlation of {returns.kind} returns each {returns.every} ({method})")
 
 
-def allocation(portfolio: Portfolio, ax: Axes | None = None) -> Axes:
+@picture
+def allocation(portfolio: Portfolio, ax: Axes = NEW) -> None:
     """Draw the weights of the holdings today."""
-    ax = axes(ax)
     base, word = portfolio.base
     weights = (portfolio.values / base).sort_values()
     ax.barh(
@@ -127,19 +115,16 @@ def allocation(portfolio: Portfolio, ax: Axes | None = None) -> Axes:
     ax.set_xlabel(f"share of the {word}, per cent")
     ax.set_title(
         f"Holdings on {portfolio.prices.dates[-1]:%Y-%m-%d}, together "
-        f"{number(round(portfolio.value))}",
-        loc="left",
+        f"{number(round(portfolio.value))}"
     )
     ax.margins(x=0.12)
-    bare(ax)
-    return ax
 
 
-def portfolio_value(portfolio: Portfolio, ax: Axes | None = None) -> Axes:
+@picture
+def portfolio_value(portfolio: Portfolio, ax: Axes = NEW) -> None:
     """Draw what the holdings were worth from the day they were bought, each on top of the
     others.
     """
-    ax = axes(ax)
     history = portfolio.history()
     worth = history.drop(columns="value").mul(history["value"], axis=0)
     factor, word = scale_of(history["value"].to_numpy())
@@ -152,16 +137,14 @@ def portfolio_value(portfolio: Portfolio, ax: Axes | None = None) -> Axes:
     scaled_ticks(ax.yaxis, factor)
     ax.set_ylabel(f"value ({word.strip()})" if word else "value")
     kept = f"set back {portfolio.rebalance}" if portfolio.rebalance else "left alone"
-    ax.set_title(f"Value of holdings bought on {history.index[0]:%Y-%m-%d} and {kept}", loc="left")
-    ax.legend(frameon=False, loc="upper left", ncols=2)
+    ax.set_title(f"Value of holdings bought on {history.index[0]:%Y-%m-%d} and {kept}")
+    ax.legend(loc="upper left", ncols=2)
     ax.margins(x=0, y=0.25)
-    bare(ax)
-    return ax
 
 
-def backtest(tested: Backtest, ax: Axes | None = None) -> Axes:
+@picture
+def backtest(tested: Backtest, ax: Axes = NEW) -> None:
     """Draw profit and loss through time under the forecasts of value at risk, exceptions marked."""
-    ax = axes(ax)
     frame = tested.table()
     factor, word = scale_of(np.concatenate([tested.losses, tested.forecasts]))
     ax.vlines(
@@ -195,37 +178,25 @@ def backtest(tested: Backtest, ax: Axes | None = None) -> Axes:
     ax.set_ylabel(f"profit ({word.strip()})" if word else "profit")
     what = f"{tested.method}, window {tested.window}" if tested.window else tested.method
     ax.set_title(
-        f"Was it right? {what}: {tested.zone} zone, Kupiec p = {tested.kupiec.p_value:.2g}",
-        loc="left",
+        f"Was it right? {what}: {tested.zone} zone, Kupiec p = {tested.kupiec.p_value:.2g}"
     )
-    ax.legend(frameon=False, ncols=3, loc="lower left")
-    bare(ax)
-    return ax
+    ax.legend(ncols=3, loc="lower left")
 
 
+@picture
 def paths_fan(
     paths: Floats,
     labels: Any = None,
     above: float | None = None,
     below: float | None = None,
     name: str = "price",
-    ax: Axes | None = None,
-) -> Axes:
+    ax: Axes = NEW,
+) -> None:
     """Draw simulated paths ``(periods + 1, trials)`` as a fan with three of them, and the levels
     asked about.
     """
-    ax = axes(ax)
     places = np.arange(len(paths)) if labels is None else labels
-    for low, high, colour in BANDS:
-        ends = np.percentile(paths, [low, high], axis=1)
-        ax.fill_between(
-            places,
-            ends[0],
-            ends[1],
-            color=colour,
-            lw=0,
-            label=f"{high - low} % of paths (P{low} to P{high})",
-        )
+    bands(ax, places, lambda q: np.percentile(paths, q, axis=1), "paths")
     for trial in range(min(3, paths.shape[1])):
         ax.plot(
             places,
@@ -242,30 +213,26 @@ def paths_fan(
     ax.set_xlim(places[0], places[-1])
     ax.set_xlabel("period")
     ax.set_ylabel(name.replace("_", " "))
-    ax.set_title(
-        f"Where {name.replace('_', ' ')} may go: {paths.shape[1]:,} simulated paths", loc="left"
-    )
-    ax.legend(frameon=False, ncols=3, loc="upper left")
+    ax.set_title(f"Where {name.replace('_', ' ')} may go: {paths.shape[1]:,} simulated paths")
+    ax.legend(ncols=3, loc="upper left")
     ax.margins(y=0.15)
-    bare(ax)
-    return ax
 
 
+@picture
 def max_drawdowns(
     drawdowns: Floats,
     seen: float | None = None,
     *,
     periods: int | None = None,
     unit: str = "period",
-    ax: Axes | None = None,
-) -> Axes:
+    ax: Axes = NEW,
+) -> None:
     """Draw the distribution of simulated maximum drawdowns, with the one seen in history placed
     inside it.
 
     ``periods`` is the length of the paths, in a ``unit``, which the title tells; it must be that of
     the history for ``seen`` to compare.
     """
-    ax = axes(ax)
     ax.hist(
         100 * drawdowns,
         bins=60,
@@ -283,26 +250,23 @@ def max_drawdowns(
         place = 100 * float(np.mean(drawdowns < seen))
         label = f"seen in history {100 * seen:.1f} %, percentile {place:.0f}"
         ax.plot([100 * seen] * 2, [0, 0.85 * top], color=ACCENT, lw=2, ls="--", label=label)
-        ax.legend(frameon=False, loc="upper right")
+        ax.legend(loc="upper right")
     ax.set_ylim(0, 1.2 * top)
     ax.set_xlabel("maximum drawdown of a path (below its highest value so far), per cent")
     ax.set_ylabel("share of paths in each bar, per cent")
     ax.set_title(
         f"Maximum drawdown{'' if periods is None else f' over {periods:,} {unit}s'}: "
-        f"mean {100 * float(np.mean(drawdowns)):.1f} % of {len(drawdowns):,} paths",
-        loc="left",
+        f"mean {100 * float(np.mean(drawdowns)):.1f} % of {len(drawdowns):,} paths"
     )
-    bare(ax)
-    return ax
 
 
-def growth_against_drawdown(paths: Floats, per_year: float = 252.0, ax: Axes | None = None) -> Axes:
+@picture
+def growth_against_drawdown(paths: Floats, per_year: float = 252.0, ax: Axes = NEW) -> None:
     """Draw compound growth against the maximum drawdown of each path, with a histogram of each
     along its side.
     """
     from kindynos.finance.drawdowns import compound_growth
 
-    ax = axes(ax)
     growth = 100 * np.asarray(compound_growth(paths, per_year))
     drawdowns = 100 * np.asarray(max_drawdown(paths))
     ax.plot(drawdowns, growth, ".", color=DARK, ms=3, alpha=0.25)
@@ -317,9 +281,7 @@ def growth_against_drawdown(paths: Floats, per_year: float = 252.0, ax: Axes | N
     ax.axhline(0, color=INK, lw=0.8)
     ax.set_xlabel("maximum drawdown, per cent")
     ax.set_ylabel("compound growth a year, per cent")
-    ax.set_title(f"Growth against maximum drawdown of {paths.shape[1]:,} paths", loc="left", y=1.17)
-    bare(ax)
-    return ax
+    ax.set_title(f"Growth against maximum drawdown of {paths.shape[1]:,} paths", y=1.17)
 
 
 def _with_intervals(
@@ -349,11 +311,11 @@ def _with_intervals(
         )
 
 
-def risk_levels(table: pd.DataFrame, level: float = 0.99, ax: Axes | None = None) -> Axes:
+@picture
+def risk_levels(table: pd.DataFrame, level: float = 0.99, ax: Axes = NEW) -> None:
     """Draw the value at risk and the expected shortfall of every method and window of a risk table
     at one level, with their intervals.
     """
-    ax = axes(ax)
     frame: Any = table.xs(level, level="level")
     names = [
         f"{method}, {'whole history' if window == 'all' else f'last {window}'}"
@@ -375,11 +337,5 @@ def risk_levels(table: pd.DataFrame, level: float = 0.99, ax: Axes | None = None
     ax.set_xlabel(f"loss ({word.strip()})" if word else "loss")
     often = 1 / (1 - level)
     unit = table.attrs["spacing"].stretch(table.attrs["horizon"])
-    ax.set_title(
-        f"Loss exceeded on about 1 {unit} in {often:.3g}, by method and window", loc="left", pad=30
-    )
-    ax.legend(
-        frameon=False, loc="lower right", bbox_to_anchor=(1.0, 1.0), ncols=3, borderaxespad=0.2
-    )
-    bare(ax)
-    return ax
+    ax.set_title(f"Loss exceeded on about 1 {unit} in {often:.3g}, by method and window", pad=30)
+    ax.legend(loc="lower right", bbox_to_anchor=(1.0, 1.0), ncols=3, borderaxespad=0.2)

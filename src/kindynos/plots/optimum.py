@@ -14,8 +14,9 @@ from kindynos.plots.style import (
     INK,
     LIGHT,
     MIDDLE,
-    axes,
+    NEW,
     bare,
+    picture,
     quantity_label,
     scale_of,
     scaled_ticks,
@@ -25,13 +26,13 @@ from kindynos.studies.optimum import Optimum
 MOST_PANELS = 6
 
 
-def optimum(found: Optimum, ax: Axes | None = None) -> Axes:
+@picture
+def optimum(found: Optimum, ax: Axes = NEW) -> None:
     """Draw the objective against each decision at all points tried, or over two decisions as a map
     of points.
 
     Points that break a constraint are crosses, and the title says which constraint binds.
     """
-    ax = axes(ax)
     names = list(found.decisions)
     frame = found.evaluations.dropna(subset=[found.what])
     ranged = [name for name in names if frame[name].nunique() > 2]
@@ -41,10 +42,8 @@ def optimum(found: Optimum, ax: Axes | None = None) -> Axes:
         _over_one(ax, found, frame, names[0])
     else:
         _each(ax, found, frame, names[:MOST_PANELS])
-        return ax
-    ax.set_title(_title(found), loc="left", pad=14)
-    bare(ax)
-    return ax
+        return
+    ax.set_title(_title(found), pad=14)
 
 
 def _title(found: Optimum) -> str:
@@ -109,7 +108,7 @@ def _over_one(ax: Axes, found: Optimum, frame: pd.DataFrame, name: str) -> None:
     scaled_ticks(ax.xaxis, side)
     ax.set_xlabel(quantity_label(name.replace(".", " "), (found.units or {}).get(name), word))
     ax.set_ylabel(label)
-    ax.legend(frameon=False)
+    ax.legend()
 
 
 def _over_two(ax: Axes, found: Optimum, frame: pd.DataFrame, names: list[str]) -> None:
@@ -153,7 +152,7 @@ def _over_two(ax: Axes, found: Optimum, frame: pd.DataFrame, names: list[str]) -
         )
     ax.use_sticky_edges = False
     ax.margins(0.03)
-    ax.legend(frameon=False, loc="upper left", bbox_to_anchor=(0, -0.1), ncols=3)
+    ax.legend(loc="upper left", bbox_to_anchor=(0, -0.1), ncols=3)
 
 
 def _worth(found: Optimum) -> str:

@@ -15,7 +15,9 @@ from kindynos.plots.style import (
     DARK,
     INK,
     MIDDLE,
+    NEW,
     bare,
+    page,
     quantity_label,
     scale_of,
     scaled_ticks,
@@ -34,22 +36,19 @@ def scatter(
     x: str,
     y: str,
     cuts: tuple[float | None, float | None] = (None, None),
-    figure: Figure | None = None,
+    figure: Figure = NEW,
 ) -> Figure:
     """Draw two columns of trials against each other; see ``scatter_of``."""
     return scatter_of(joint_distribution(trials[x], trials[y], cuts), figure)
 
 
-def scatter_of(found: JointDistribution, figure: Figure | None = None) -> Figure:
+@page
+def scatter_of(found: JointDistribution, figure: Figure = NEW) -> None:
     """Draw two quantities against each other, with marginal histograms and the share of trials in
     each quadrant.
 
     Of many trials the first 4,000 are drawn as points; shares and histograms are of all.
     """
-    if figure is None:
-        import matplotlib.pyplot as plt
-
-        figure = plt.figure(figsize=(12.8, 8.0), layout="constrained")
     grid = GridSpec(2, 2, figure=figure, width_ratios=(5, 1), height_ratios=(1, 4))
     ax = figure.add_subplot(grid[1, 0])
     above, beside = (
@@ -84,9 +83,8 @@ def scatter_of(found: JointDistribution, figure: Figure | None = None) -> Figure
         f"{one} leaves {100 * max(float(found.scatter), 0):.0f} % of the variance of {other} open"
     )
     title = f"{other.capitalize()} against {one}, {len(a):,} trials"
-    above.set_title(f"{title}: {correlation};\n{left}", loc="left")
+    above.set_title(f"{title}: {correlation};\n{left}")
     bare(ax)
-    return figure
 
 
 def _plain(name: str) -> str:

@@ -16,8 +16,8 @@ from kindynos.plots.style import (
     INK,
     LIGHT,
     MIDDLE,
-    axes,
-    bare,
+    NEW,
+    picture,
     quantity_label,
     scale_of,
     scaled_ticks,
@@ -31,9 +31,10 @@ STROKES = ("-", "--", "-.", ":", (0, (5, 1, 1, 1, 1, 1)))
 COLOURS = (DARK, ACCENT, MIDDLE, INK, "#7a4a9e")
 
 
+@picture
 def sensitivity(
-    run: Run, outcome: str, method: str | None = None, ax: Axes | None = None, **options: Any
-) -> Axes:
+    run: Run, outcome: str, method: str | None = None, ax: Axes = NEW, **options: Any
+) -> None:
     """Draw what drives an outcome by a method of ``run.sensitivity``; ``options`` are those of the
     method.
 
@@ -44,15 +45,12 @@ def sensitivity(
     if method == "shapley":
         # as printed they add up to 100 %
         frame["description"] = shares(frame["share of variance"].tolist())
-    ax = axes(ax)
     unit = run[outcome].unit
     PICTURES[method](ax, frame.head(MOST), quantity_label(outcome, unit, "{}"))
     left = len(frame) - MOST
     more = f" ({left} weaker ones left out)" if left > 0 else ""
     pad = 30 if method == "tail" else 6  # its legend stands above the picture
-    ax.set_title(TITLES[method].format(outcome.replace("_", " ")) + more, loc="left", pad=pad)
-    bare(ax)
-    return ax
+    ax.set_title(TITLES[method].format(outcome.replace("_", " ")) + more, pad=pad)
 
 
 def _names(frame: pd.DataFrame) -> list[str]:
@@ -145,7 +143,7 @@ def _sobol(ax: Axes, frame: pd.DataFrame, _: str) -> None:
     ax.set_xlim(left=min(0.0, float(frame["first order"].min())))
     ax.xaxis.set_major_formatter(lambda share, _: f"{100 * share:.0f} %")
     ax.set_xlabel("share of variance (whisker 95 %)")
-    ax.legend(frameon=False, loc="lower right")
+    ax.legend(loc="lower right")
 
 
 def _swing(ax: Axes, frame: pd.DataFrame, label: str) -> None:
@@ -190,7 +188,7 @@ def _swing(ax: Axes, frame: pd.DataFrame, label: str) -> None:
     ax.set_xlabel(
         _scaled(label, word) + "; beside each bar the driver's value, the line is the base case"
     )
-    ax.legend(frameon=False, loc="lower right")
+    ax.legend(loc="lower right")
 
 
 def _scaled(label: str, word: str) -> str:
@@ -220,7 +218,7 @@ def _conditional(ax: Axes, frame: pd.DataFrame, label: str) -> None:
     ax.set_xlabel("slice of the driver's trials, from its lowest to its highest")
     scaled_ticks(ax.yaxis, factor)
     ax.set_ylabel(f"{frame.attrs['figure']} of {_scaled(label, word)}")
-    ax.legend(frameon=False, ncols=3)
+    ax.legend(ncols=3)
 
 
 def _tail(ax: Axes, frame: pd.DataFrame, _: str) -> None:
@@ -269,9 +267,7 @@ def _tail(ax: Axes, frame: pd.DataFrame, _: str) -> None:
     ax.set_xlabel(
         "distance from the driver's mean, in its sd; figures: means in the driver's own unit"
     )
-    ax.legend(
-        frameon=False, loc="lower right", bbox_to_anchor=(1.0, 1.0), ncols=3, borderaxespad=0.2
-    )
+    ax.legend(loc="lower right", bbox_to_anchor=(1.0, 1.0), ncols=3, borderaxespad=0.2)
 
 
 PICTURES: dict[str, Callable[[Axes, pd.DataFrame, str], None]] = {

@@ -14,8 +14,11 @@ from kindynos.plots.style import (
     INK,
     LIGHT,
     MIDDLE,
-    axes,
+    NEW,
+    bands,
     bare,
+    page,
+    picture,
     scale_of,
     scaled_ticks,
 )
@@ -26,26 +29,25 @@ if TYPE_CHECKING:
     from kindynos.fitting.series import SeriesRanking
 
 TRIALS = 4_000
-BANDS = ((5, 95, LIGHT), (25, 75, MIDDLE))
 PATH_STROKES = ("-", (0, (4, 1)), (0, (1, 1)), (0, (5, 1, 1, 1)))
 SHOWN = 5  # times as many periods of the history as of the fan
 
 
+@picture
 def series_fan(
     ranking: SeriesRanking,
     name: str | None = None,
-    ax: Axes | None = None,
+    ax: Axes = NEW,
     periods: int | None = None,
     paths: int = 3,
     seed: int = 1,
-) -> Axes:
+) -> None:
     """Draw the end of the history, a process's fan from there on, and a few numbered paths inside
     it.
 
     The fan's parameters are drawn too, as the series leaves them open. Raises ParameterError for an
     unknown name.
     """
-    ax = axes(ax)
     chosen = ranking.names[0] if name is None else name
     process, series = ranking[chosen], ranking.series
     ahead = ranking.horizon if periods is None else check_integer("periods", periods, least=1)
@@ -60,11 +62,7 @@ def series_fan(
     after = series.after(ahead)
     factor, word = scale_of(series.values)
     ax.plot(before, series.values[-kept:], color=INK, lw=1.4, marker=".", ms=4, label="history")
-    for low, high, colour in BANDS:
-        ends = np.percentile(made, [low, high], axis=1)
-        ax.fill_between(
-            after, ends[0], ends[1], color=colour, lw=0, label=f"{high - low} % (P{low} to P{high})"
-        )
+    bands(ax, after, lambda q: np.percentile(made, q, axis=1), "paths")
     ax.plot(after, np.median(made, axis=1), color=DARK, lw=2.2, label="median")
     for place in range(min(paths, TRIALS)):
         stroke: Any = PATH_STROKES[place % len(PATH_STROKES)]
@@ -74,28 +72,21 @@ def series_fan(
     ax.set_ylabel(f"{label} ({word.strip()})" if word else label)
     ax.set_xlabel(series.every or "period")
     periods_ahead = f"{ahead} {series.every or 'period'}{'s' if ahead > 1 else ''}"
-    ax.set_title(f"{label.capitalize()}: the next {periods_ahead} by {chosen}", loc="left")
+    ax.set_title(f"{label.capitalize()}: the next {periods_ahead} by {chosen}")
     ax.margins(y=0.2)
-    ax.legend(frameon=False, ncols=4, loc="upper left")
-    bare(ax)
-    return ax
+    ax.legend(ncols=4, loc="upper left")
 
 
-def diagnostics(found: Diagnostics, figure: Figure | None = None) -> Figure:
+@page
+def diagnostics(found: Diagnostics, figure: Figure = NEW) -> None:
     """Draw a page on a series or on residuals: values in time, both autocorrelations with their
     band, and a histogram.
     """
-    if figure is None:
-        import matplotlib.pyplot as plt
-
-        figure = plt.figure(figsize=(12.8, 8.0), layout="constrained")
     top, left, right, bottom = figure.subplot_mosaic("AA;BC;DD").values()
     values = found.values
     top.axhline(float(np.nanmean(values)), color=MIDDLE, lw=1)
     top.plot(np.arange(1, len(values) + 1), values, color=DARK, lw=1, marker=".", ms=4)
-    top.set_title(
-        f"{found.of[0].upper()}{found.of[1:]}, {int((~np.isnan(values)).sum())} values", loc="left"
-    )
+    top.set_title(f"{found.of[0].upper()}{found.of[1:]}, {int((~np.isnan(values)).sum())} values")
     top.set_xlabel("period")
     for ax, bars, title in (
         (left, found.autocorrelations, "Autocorrelation"),
@@ -110,9 +101,7 @@ def diagnostics(found: Diagnostics, figure: Figure | None = None) -> Figure:
             color=[ACCENT if abs(bar) > found.band else DARK for bar in bars],
         )
         ax.axhline(0, color=INK, lw=0.8)
-        ax.set_title(
-            f"{title}; 95 % of independent values lie in the band", loc="left", fontsize=11
-        )
+        ax.set_title(f"{title}; 95 % of independent values lie in the band", fontsize=11)
         ax.set_xlabel("lag, periods")
         most = max(1.2 * float(np.abs(bars).max()), 1.6 * found.band)
         ax.set_ylim(-most, most)
@@ -124,13 +113,9 @@ def diagnostics(found: Diagnostics, figure: Figure | None = None) -> Figure:
     bottom.plot(x, curve, color=ACCENT, ls="--", lw=2, label="normal")
     bottom.set_yticks([])
     bottom.set_xlabel("value" if found.of == "series" else "residual, in sd")
-    bottom.legend(frameon=False)
+    bottom.legend()
     bottom.set_title(
-        "; ".join(f"{test.name}: {test.words}" for test in found.tests),
-        loc="left",
-        fontsize=10,
-        wrap=True,
+        "; ".join(f"{test.name}: {test.words}" for test in found.tests), fontsize=10, wrap=True
     )
     for ax in (top, left, right, bottom):
         bare(ax)
-    return figure

@@ -4,28 +4,99 @@ from __future__ import annotations
 
 import warnings
 from collections.abc import Callable
+from functools import wraps
+from inspect import signature
 from pathlib import Path
-from typing import Any
+from typing import Any, ParamSpec, TypeVar
 
 from matplotlib.axes import Axes
+from matplotlib.figure import Figure
 from matplotlib.ticker import FuncFormatter
 
 from kindynos.atomic import replacing
 from kindynos.formatting import is_per_cent, number
-from kindynos.validate import invalid_argument
+from kindynos.validate import checked, invalid_argument
+
+Arguments = ParamSpec("Arguments")
+Canvas = TypeVar("Canvas", Axes, Figure)
 
 DARK, MIDDLE, LIGHT, INK, ACCENT = "#1f4e79", "#6fa3cf", "#cfe0ef", "#222222", "#d9730d"
 
-PLAIN_TEXT: Any = {"text.parse_math": False, "text.usetex": False}  # a dollar sign in a name is one
+STYLE: Any = {
+    "text.parse_math": False,  # a dollar sign in a name is one
+    "text.usetex": False,
+    "axes.titlelocation": "left",
+    "legend.frameon": False,
+}
+NEW: Any = None  # axes, or a figure, of their own
+PAGE = (12.8, 8.0)
+BANDS = ((5, 95, LIGHT), (25, 75, MIDDLE))
 
 
-def axes(ax: Axes | None) -> Axes:
-    """Return the axes given, or those of a new figure."""
-    if ax is not None:
-        return ax
+def _drawn_on(
+    name: str, make: Callable[[], Canvas], finish: Callable[[Canvas], None]
+) -> Callable[[Callable[Arguments, None]], Callable[Arguments, Canvas]]:
+    """Return a decorator of what draws on its argument ``name``: one is made where none is given,
+    the style is that of all pictures, and what was drawn on is returned.
+    """
+
+    def decorate(draw: Callable[Arguments, None]) -> Callable[Arguments, Canvas]:
+        parameters = signature(draw)
+
+        @wraps(draw)
+        def call(*arguments: Arguments.args, **named: Arguments.kwargs) -> Canvas:
+            import matplotlib.pyplot  # noqa: F401  # before the style: see below
+            from matplotlib import rc_context
+
+            bound = parameters.bind(*arguments, **named)
+            # pyplot comes first: within the style, the backend of a notebook would be lost again
+            with rc_context(STYLE):
+                own = bound.arguments.get(name)
+                canvas: Canvas = make() if own is None else own
+                bound.arguments[name] = canvas
+                try:
+                    draw(*bound.args, **bound.kwargs)
+                except BaseException:
+                    if own is None:
+                        _close(canvas)
+                    raise
+                finish(canvas)
+            return canvas
+
+        call.__annotations__ = {**draw.__annotations__, "return": make.__annotations__["return"]}
+        return checked(call)
+
+    return decorate
+
+
+def _close(canvas: Axes | Figure) -> None:
+    """Forget what nothing was drawn on."""
+    from matplotlib import pyplot
+
+    figure = canvas if isinstance(canvas, Figure) else canvas.get_figure(root=True)
+    pyplot.close(figure)
+
+
+def _new_axes() -> Axes:
     import matplotlib.pyplot as plt
 
     return plt.subplots(figsize=(9, 5.5), layout="constrained")[1]
+
+
+def _new_page() -> Figure:
+    import matplotlib.pyplot as plt
+
+    return plt.figure(figsize=PAGE, layout="constrained")
+
+
+def bare(ax: Axes) -> None:
+    """Take away the frame's upper and right side."""
+    ax.spines[["top", "right"]].set_visible(False)
+
+
+picture = _drawn_on("ax", _new_axes, bare)
+framed_picture = _drawn_on("ax", _new_axes, lambda _: None)
+page = _drawn_on("figure", _new_page, lambda _: None)
 
 
 def checked_colour(colour: Any) -> str:
@@ -54,9 +125,12 @@ def checked_format(text: Any) -> str:
     return str(text)
 
 
-def bare(ax: Axes) -> None:
-    """Take away the frame's upper and right side."""
-    ax.spines[["top", "right"]].set_visible(False)
+def bands(ax: Axes, x: Any, percentiles: Callable[[list[int]], Any], of: str) -> None:
+    """Draw the middle 90 % and 50 % over the periods."""
+    for low, high, colour in BANDS:
+        below, above = percentiles([low, high])
+        label = f"{high - low} % of {of} (P{low} to P{high})"
+        ax.fill_between(x, below, above, color=colour, lw=0, label=label)
 
 
 def scale_of(values: Any, unit: str | None = None) -> tuple[float, str]:
@@ -87,10 +161,7 @@ def scaled_ticks(axis: Any, factor: float) -> None:
 
 
 def save_figure(
-    path: Path,
-    draw: Callable[..., Any],
-    size: tuple[float, float] = (12.8, 8.0),
-    page: bool = False,
+    path: Path, draw: Callable[..., Any], size: tuple[float, float] = PAGE, page: bool = False
 ) -> None:
     """Draw on a new figure and save it as PNG, or as SVG by the file's name, by way of a temporary
     file.
@@ -99,11 +170,10 @@ def save_figure(
     """
     from matplotlib import rc_context
     from matplotlib.backends.backend_agg import FigureCanvasAgg
-    from matplotlib.figure import Figure
 
     # of infinite values, which lie off the axes
     quiet = warnings.catch_warnings(action="ignore", category=RuntimeWarning)
-    with replacing(path) as part, rc_context({"font.size": 12, **PLAIN_TEXT}), quiet:
+    with replacing(path) as part, rc_context({"font.size": 12, **STYLE}), quiet:
         figure = Figure(figsize=size, dpi=100, layout="constrained")
         if page:
             draw(figure=figure)

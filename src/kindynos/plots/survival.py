@@ -5,16 +5,16 @@ from __future__ import annotations
 import numpy as np
 from matplotlib.axes import Axes
 
-from kindynos.plots.style import DARK, LIGHT, axes, bare
+from kindynos.plots.style import DARK, LIGHT, NEW, picture
 from kindynos.results.run import Run
 
 
-def survival(run: Run, name: str, ax: Axes | None = None) -> Axes:
+@picture
+def survival(run: Run, name: str, ax: Axes = NEW) -> None:
     """Draw the share of trials in which the first period ``name`` has not come yet, after each
     period, with its 95 % error.
     """
     frame = run.survival(name)
-    ax = axes(ax)
     places = np.arange(len(frame))
     ax.fill_between(
         places,
@@ -33,7 +33,5 @@ def survival(run: Run, name: str, ax: Axes | None = None) -> Axes:
     ax.set_ylabel("share of trials")
     ax.set_xlabel("after period")
     words = name.replace("_", " ")
-    ax.set_title(f"Trials in which {words} has not come yet: {run.size:,} trials", loc="left")
-    ax.legend(frameon=False, loc="lower left")
-    bare(ax)
-    return ax
+    ax.set_title(f"Trials in which {words} has not come yet: {run.size:,} trials")
+    ax.legend(loc="lower left")

@@ -24,10 +24,12 @@ from kindynos.plots.style import (
     INK,
     LIGHT,
     MIDDLE,
-    axes,
+    NEW,
     bare,
     checked_colour,
     checked_format,
+    framed_picture,
+    picture,
     quantity_label,
     scale_of,
     scaled_ticks,
@@ -63,6 +65,7 @@ class Wording:
         return quantity_label(self.labels.get(name, name.replace(".", " ")), unit, word)
 
 
+@framed_picture
 def sweep(
     swept: Sweep,
     output: str | None = None,
@@ -75,8 +78,8 @@ def sweep(
     break_even: float | None = None,
     below_colour: str | None = None,
     number_format: str | None = None,
-    ax: Axes | None = None,
-) -> Axes:
+    ax: Axes = NEW,
+) -> None:
     """Draw one output of a sweep; see Sweep.plot."""
     name = swept.output(output)
     description = (
@@ -96,17 +99,15 @@ def sweep(
         break_even=None if break_even is None else finite("break_even", break_even),
         below_colour=ACCENT if below_colour is None else checked_colour(below_colour),
     )
-    ax = axes(ax)
     if len(swept.inputs) == 1:
         _line(ax, swept, name, wording)
     elif len(swept.inputs) == 2:
         _map(ax, swept, name, wording, *swept.inputs)
     else:
         _pairs(ax, swept, name, wording)
-        return ax
+        return
     framed = len(swept.inputs) == 2 and more_is_better is not None
-    ax.set_title(_title(swept, name, wording) + ("; frame: the best" if framed else ""), loc="left")
-    return ax
+    ax.set_title(_title(swept, name, wording) + ("; frame: the best" if framed else ""))
 
 
 def _title(swept: Sweep, name: str, wording: Wording) -> str:
@@ -122,7 +123,7 @@ def _line(ax: Axes, swept: Sweep, name: str, wording: Wording) -> None:
         error = swept.errors[name].to_numpy()[order]
         ax.fill_between(x, y - error, y + error, color=LIGHT, label="95 % error")
         ax.plot(x, y, color=DARK, marker="o", lw=2, label=swept.statistic)
-        ax.legend(frameon=False)
+        ax.legend()
     else:
         ax.plot(x, y, color=DARK, marker="o" if len(x) <= MOST_CELLS else None, lw=2)
     scaled_ticks(ax.yaxis, factor)
@@ -254,9 +255,9 @@ def _pairs(ax: Axes, swept: Sweep, name: str, wording: Wording) -> None:
         )
 
 
-def goal(found: Goal, ax: Axes | None = None) -> Axes:
+@picture
+def goal(found: Goal, ax: Axes = NEW) -> None:
     """Draw the statistic against the value tried, with the goal and the value that reaches it."""
-    ax = axes(ax)
     frame, chance = found.evaluations, found.what.startswith("chance")
     y = frame["statistic"].to_numpy()
     times = 1.0 if chance else times_shown(found.outcome_unit)
@@ -291,9 +292,6 @@ def goal(found: Goal, ax: Axes | None = None) -> Axes:
         scaled_ticks(ax.yaxis, factor)
         ax.set_ylabel(quantity_label(what, found.outcome_unit, word))
     ax.set_title(
-        f"Which {found.name.replace('_', ' ').replace('.', ' ')} makes the {what} {description}",
-        loc="left",
+        f"Which {found.name.replace('_', ' ').replace('.', ' ')} makes the {what} {description}"
     )
-    ax.legend(frameon=False)
-    bare(ax)
-    return ax
+    ax.legend()

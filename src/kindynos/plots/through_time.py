@@ -9,12 +9,12 @@ import pandas as pd
 from matplotlib.axes import Axes
 
 from kindynos.finance.drawdowns import drawdown
-from kindynos.plots.style import ACCENT, DARK, INK, LIGHT, axes, bare, scale_of, scaled_ticks
+from kindynos.plots.style import ACCENT, DARK, INK, LIGHT, NEW, picture, scale_of, scaled_ticks
 
 
-def rolling_risk(table: pd.DataFrame, ax: Axes | None = None) -> Axes:
+@picture
+def rolling_risk(table: pd.DataFrame, ax: Axes = NEW) -> None:
     """Draw the value at risk and expected shortfall of ``Portfolio.rolling`` through time."""
-    ax = axes(ax)
     factor, word = scale_of(table.to_numpy())
     ax.plot(table.index, table["value at risk"], color=DARK, lw=1.6, label="value at risk")
     ax.plot(
@@ -34,39 +34,33 @@ def rolling_risk(table: pd.DataFrame, ax: Axes | None = None) -> Axes:
         f"1 {facts['unit']} in {1 / (1 - facts['level']):.3g}, {facts['method']}, from the "
         f"{facts['window']} returns before"
     )
-    ax.set_title(f"What today's holdings might have lost: {often}", loc="left")
-    ax.legend(frameon=False, loc="upper left")
-    bare(ax)
-    return ax
+    ax.set_title(f"What today's holdings might have lost: {often}")
+    ax.legend(loc="upper left")
 
 
-def rolling_correlation(series: pd.Series, ax: Axes | None = None) -> Axes:
+@picture
+def rolling_correlation(series: pd.Series, ax: Axes = NEW) -> None:
     """Draw the correlation of ``Returns.rolling_correlation`` through time, with that which chance
     alone would give.
     """
-    ax = axes(ax)
     ax.plot(series.index, series, color=DARK, lw=1.6)
     window = series.attrs.get("window")
     if window:
         low, high = np.tanh(np.array([-1.96, 1.96]) / np.sqrt(window - 3))
         ax.axhspan(low, high, color=LIGHT, label="what chance gives without any", zorder=0)
-        ax.legend(frameon=False, loc="upper left")
+        ax.legend(loc="upper left")
     ax.axhline(0, color=INK, lw=0.8)
     ax.set_ylim(-1, 1)
     ax.set_ylabel("correlation of returns")
     over = f" over {window} returns" if window else ""
-    ax.set_title(
-        f"{str(series.name).replace('_', ' ')}: correlation{over}, by the last of them", loc="left"
-    )
-    bare(ax)
-    return ax
+    ax.set_title(f"{str(series.name).replace('_', ' ')}: correlation{over}, by the last of them")
 
 
-def underwater(values: pd.Series, ax: Axes | None = None) -> Axes:
+@picture
+def underwater(values: pd.Series, ax: Axes = NEW) -> None:
     """Draw how far values through time, such as ``Portfolio.history()["value"]``, lay below the
     highest before.
     """
-    ax = axes(ax)
     depths = -100 * np.asarray(drawdown(values.to_numpy(dtype=np.float64)))
     ax.fill_between(values.index, depths, 0, color=LIGHT)
     ax.plot(values.index, depths, color=DARK, lw=1.2)
@@ -84,6 +78,4 @@ def underwater(values: pd.Series, ax: Axes | None = None) -> Axes:
     )
     ax.set_ylim(1.15 * depths[place] - 0.1, 0)
     ax.set_ylabel("below the highest value before, per cent")
-    ax.set_title("Drawdown through time", loc="left")
-    bare(ax)
-    return ax
+    ax.set_title("Drawdown through time")

@@ -8,7 +8,7 @@ import numpy as np
 from matplotlib.axes import Axes
 from scipy.stats import binom
 
-from kindynos.plots.style import DARK, INK, LIGHT, MIDDLE, axes, bare
+from kindynos.plots.style import DARK, INK, LIGHT, MIDDLE, NEW, picture
 
 if TYPE_CHECKING:
     from kindynos.fitting.track_record import TrackRecord
@@ -17,7 +17,8 @@ MOST_BARS, FEWEST_A_BAR = 10, 4
 BAND = (0.025, 0.975)
 
 
-def track_record(record: TrackRecord, ax: Axes | None = None) -> Axes:
+@picture
+def track_record(record: TrackRecord, ax: Axes = NEW) -> None:
     """Draw how many outcomes fell into each part of their forecast's range, which would be alike
     of right forecasts, with the 95 % band of chance.
     """
@@ -27,7 +28,6 @@ def track_record(record: TrackRecord, ax: Axes | None = None) -> Axes:
     edges = np.linspace(0, 1, bars + 1)
     heights, _ = np.histogram(levels, edges)
     low, high = binom.ppf(BAND, count, 1 / bars)
-    ax = axes(ax)
     ax.axhspan(low, high, color=LIGHT, label="95 % band of right forecasts")
     outside = (heights < low) | (heights > high)
     colours = [DARK if out else MIDDLE for out in outside]
@@ -41,9 +41,6 @@ def track_record(record: TrackRecord, ax: Axes | None = None) -> Axes:
     share, nominal = 100 * record.inside, 100 * record.nominal
     ax.set_title(
         f"{count:,} forecasts: {share:.0f} % of the outcomes inside the stated ranges, "
-        f"{nominal:.0f} % should be; dark bars lie outside the band",
-        loc="left",
+        f"{nominal:.0f} % should be; dark bars lie outside the band"
     )
-    ax.legend(frameon=False, loc="upper center", ncols=2)
-    bare(ax)
-    return ax
+    ax.legend(loc="upper center", ncols=2)

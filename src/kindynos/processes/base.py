@@ -355,7 +355,6 @@ class Process(ABC, Inline):
         open. Its ``plot(mark=...)`` shows the density. Raises ParameterError for a time of 0 or
         less, and for ``uncertain`` without a fit.
         """
-        instance("uncertain", uncertain, bool, "True or False")
         closed = None if uncertain else self._closed_form_at(time)
         return (
             closed
@@ -402,7 +401,6 @@ class Process(ABC, Inline):
         """
         above, below, _ = chance_bounds(above, below)
         low, high = -np.inf if above is None else above, np.inf if below is None else below
-        instance("simulate", simulate, bool, "True or False")
         closed = not simulate and self._closed_form_at(time) is not None
         options = {
             name: value for name, value in (("above", above), ("below", below)) if value is not None
@@ -500,7 +498,6 @@ class Process(ABC, Inline):
         reached.
         """
         within, level = positive("within", within), finite("level", level)
-        instance("simulate", simulate, bool, "True or False")
         check_integer("trials", trials, least=1)
         check_integer("steps", steps, least=1)
         check_memory(f"{trials:,} trials", 8.0 * trials)

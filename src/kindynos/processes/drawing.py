@@ -73,6 +73,10 @@ class PathDraws:
         half = -(-trials // 2) if self.antithetic else trials
         row: Floats = np.empty(trials)
         for _ in range(self.periods):
+            if not self.antithetic:
+                generator.standard_normal(out=row)
+                yield row
+                continue
             row[:half] = generator.standard_normal(half)
             np.negative(row[: trials - half], out=row[half:])
             yield row

@@ -4,7 +4,8 @@ for any worker.
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Mapping, Sequence
+import os
+from collections.abc import Collection, Iterable, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 
 import numpy as np
@@ -12,6 +13,7 @@ import numpy as np
 from kindynos.arrays import Floats
 from kindynos.dependence.groups import DriverGroup
 from kindynos.dependence.scores import Scores, joined
+from kindynos.distributions.normal import NormalBased
 from kindynos.engine.blocks import SHARES
 from kindynos.errors import FormulaError, KindynosError, ModelError
 from kindynos.finance.annual_rates import per_period
@@ -35,6 +37,7 @@ from kindynos.program.steps import (
 )
 from kindynos.program.timeline import STEPS, Timeline
 from kindynos.sampling.plans import Plan, ScoreRequest
+from kindynos.sampling.streams import stream
 
 MOST_TRIED = 20_000  # of the same, for which formulas are tried on reading
 MOST_CELLS = 5_000_000  # quantities x periods of a model
@@ -137,7 +140,20 @@ class Program:
             *(group.names for group in [*groups, *further]),
             *(group.extra_names for group in groups),
         )
-        scores = Scores(plan.scores(self.requests(), seed, block, trials, needed))
+        requests = self.requests()
+        direct = {}
+        if plan.label == "random" and os.environ.get("ZIG"):
+            linked = {n for group in [*groups, *further] for n in group.names}
+            for request in requests:
+                driver = self.drivers.get(request.name)
+                if (
+                    request.name in needed
+                    and request.name not in linked
+                    and isinstance(getattr(driver, "distribution", None), NormalBased)
+                ):
+                    shape = (trials,) if request.rows is None else (request.rows, trials)
+                    direct[request.name] = stream(seed, request.name, block).standard_normal(shape)
+        scores = Scores(plan.scores(requests, seed, block, trials, needed - set(direct)), direct)
         for group in [*groups, *further]:
             scores = scores.replaced(group.apply(scores, plan.stratified))
         return scores
@@ -203,6 +219,31 @@ class Program:
             (step.call.seconds for step in self.steps if isinstance(step, SharedStep)), default=0.0
         )
 
+    def _last_read(
+        self, needed: Collection[str], kept: Iterable[str]
+    ) -> dict[tuple[str, ...], list[str]]:
+        """Return the lines that no later step reads, by the names of the last step that does;
+        without those that are kept. Only steps that work out something ``needed`` count.
+        """
+        last: dict[str, tuple[str, ...]] = {}
+        for step in self.steps:
+            if not any(name in needed for name in step.names):
+                continue
+            for name in step.names:
+                quantity = self.lines.get(name) or self.drivers.get(name)
+                for need in (
+                    *getattr(quantity, "needs", ()),
+                    *getattr(quantity, "needs_earlier", ()),
+                    name,
+                ):
+                    last[need] = step.names
+        kept = frozenset(kept)
+        freed: dict[tuple[str, ...], list[str]] = {}
+        for name, readers in last.items():
+            if name in self.lines and name not in kept:
+                freed.setdefault(readers, []).append(name)
+        return freed
+
     def evaluate(
         self,
         drawn: Mapping[str, Floats],
@@ -226,6 +267,9 @@ class Program:
         as_stated = {n: given.array for n, given in self.givens.items() if n in self.yearly}
         as_stated |= {name: drawn[name] for name in self.yearly.intersection(drawn)}
         notes: Notes = {}
+        freed = {}
+        if wanted is not None and needed is not None:
+            freed = self._last_read(needed, kept=wanted)
         with np.errstate(all="ignore"):
             for step in self.steps:
                 if needed is not None and needed.isdisjoint(step.names):
@@ -238,6 +282,8 @@ class Program:
                             raise
                         values.update(self._without_value(step, trials))
                 notes.update({(step.names[0], text): count for text, count in heard.items()})
+                for name in freed.get(step.names, ()):
+                    values.pop(name, None)
         known = self.shapes if needed is None else needed.intersection(self.shapes)
         found = {**values, **as_stated}
         return {name: value for name, value in found.items() if name in known}, notes

@@ -21,7 +21,7 @@ from kindynos.reports.answers import allocation_answer, opening
 from kindynos.reports.prices import price_doubts, price_problems
 from kindynos.reports.report import Draw, Report
 from kindynos.reports.summary import plain_rows, plain_value
-from kindynos.reports.tables import FigureTable, table_of
+from kindynos.reports.tables import FigureTable, Words, table_of
 
 MOST_BINDING = 12
 SHARES = ("chance of a loss", "mean maximum drawdown")
@@ -102,23 +102,15 @@ def _percent(value: float) -> str:
 def _weights(found: Allocation, compared: BeforeAfter | None) -> FigureTable:
     shares = found.contributions()
     today = found.today is not None
-    columns = (
-        [("today", "right"), ("best", "right"), ("change", "right")]
-        if today
-        else [("weight", "right")]
-    )
-    risks = (
-        [("share of variance today", "right"), ("best", "right")]
-        if today
-        else [("share of variance", "right")]
-    )
+    columns = ["today", "best", "change"] if today else ["weight"]
+    risks = ["share of variance today", "best"] if today else ["share of variance"]
     trades = (
         {} if compared is None else {str(name): row for name, row in compared.trades().iterrows()}
     )
     priced = all("shares" in row for row in trades.values()) and bool(trades)
-    traded = [("trade in money", "right"), ("in shares", "right")] if priced else []
+    traded = ["trade in money", "in shares"] if priced else []
     table = table_of(
-        f"Weights: {found.wanted}", ("holding", "left"), *columns, *risks, *traded, scalable=True
+        f"Weights: {found.wanted}", "holding", *columns, *risks, *traded, scalable=True
     )
     for name, row in shares.iterrows():
         kinds = ("today", "best") if today else ("best",)
@@ -137,13 +129,10 @@ def _weights(found: Allocation, compared: BeforeAfter | None) -> FigureTable:
 def _figures(found: Allocation) -> FigureTable:
     source = found.request.source
     figures = found.table()
-    columns = [(label, "right") for label in figures.columns]
-    yearly = [(f"{label}, a year", "right") for label in figures.columns] if source.per_year else []
+    columns = list(figures.columns)
+    yearly = [f"{label}, a year" for label in figures.columns] if source.per_year else []
     table = table_of(
-        f"Figures each {source.period}, of the history or the moments",
-        ("", "left"),
-        *columns,
-        *yearly,
+        f"Figures each {source.period}, of the history or the moments", "", *columns, *yearly
     )
     for name, row in figures.iterrows():
         cells = [f"{value:.3f}" if name == "ratio" else per_cent(value, 3) for value in row]
@@ -166,11 +155,11 @@ def _binding(found: Allocation) -> FigureTable:
     table = table_of(
         f"What holds the weights back: the {unit}{' a year' if by_year else ''} would be better "
         "by so much if it were wider",
-        ("kind", "left"),
-        ("of", "left"),
-        ("at", "right"),
-        ("better by", "right"),
-        ("if wider by", "right"),
+        "kind",
+        Words("of"),
+        "at",
+        "better by",
+        "if wider by",
     )
     for row in found.binding().head(MOST_BINDING).to_dict("records"):
         gain = float(row["gain"])
@@ -195,10 +184,11 @@ def _frontier(curve: Frontier) -> FigureTable:
     exact = "its corners" if curve.risk == "sd" and len(table) != curve.points else "points of it"
     shown = table_of(
         f"The frontier of mean and {word}, each {curve.request.source.period}: {exact}",
-        ("mean", "right"),
-        (word, "right"),
-        ("ratio", "right"),
-        *((name, "right") for name in names),
+        "mean",
+        word,
+        "ratio",
+        *(name for name in names),
+        numbers_first=True,
     )
     kept = (
         table
@@ -214,15 +204,8 @@ def _frontier(curve: Frontier) -> FigureTable:
 def _before_after(compared: BeforeAfter) -> FigureTable:
     money = compared.source.value != 1.0
     title = f"Before and after over {compared.span}, on the same {compared.before.size:,} draws"
-    columns = [
-        ("", "left"),
-        ("today", "right"),
-        ("best", "right"),
-        ("difference", "right"),
-        ("95 % error: the history", "right"),
-        ("the draws", "right"),
-    ]
-    table = table_of(title, *columns, scalable=True)
+    columns = [Words(""), "today", "best", "difference", "95 % error: the history", "the draws"]
+    table = table_of(title, *columns, scalable=True, numbers_first=True)
     for name, row in compared.table().iterrows():
         share = name in SHARES or not money
         known = [e for e in (row["history error"], row["error"]) if not math.isnan(e)]
@@ -251,11 +234,11 @@ def _before_after(compared: BeforeAfter) -> FigureTable:
 def _resampled(sure: Resampled) -> FigureTable:
     table = table_of(
         f"How sure are these weights? {len(sure.draws):,} resampled histories",
-        ("holding", "left"),
-        ("weight", "right"),
-        ("average", "right"),
-        ("sd", "right"),
-        ("95 % interval", "right"),
+        "holding",
+        "weight",
+        "average",
+        "sd",
+        "95 % interval",
     )
     for name, row in sure.table().iterrows():
         ends = f"{100 * row['low']:.1f} to {100 * row['high']:.1f} %"
@@ -269,12 +252,12 @@ def _walked(walked: WalkForward) -> FigureTable:
     table = table_of(
         f"Out of sample: {len(walked.returns)} whole {walked.every}s, windows of {walked.window} "
         "returns",
-        ("rule", "left"),
-        ("mean a year", "right"),
-        ("sd a year", "right"),
-        ("maximum drawdown", "right"),
-        ("traded a year", "right"),
-        ("more than buy and hold", "right"),
+        "rule",
+        "mean a year",
+        "sd a year",
+        "maximum drawdown",
+        "traded a year",
+        "more than buy and hold",
     )
     for place, (name, row) in enumerate(walked.table().iterrows()):
         more = (

@@ -16,7 +16,7 @@ from kindynos.formatting import (
     with_error,
 )
 from kindynos.inference.estimates import Estimate
-from kindynos.reports.tables import FigureTable, table_of
+from kindynos.reports.tables import FigureTable, Words, table_of
 from kindynos.results.run import Run
 from kindynos.results.sensitivity.contributions import BASE
 from kindynos.results.sensitivity.rank import rank_correlations
@@ -44,10 +44,10 @@ def contributions(run: Run, outcome: str, frame: pd.DataFrame) -> Group:
     to, total, unit = frame.attrs["to"], frame.attrs["total"], run[outcome].unit
     to_variance = to == "the variance"
     title = f"Contributions to {to} of {outcome}"
-    amounts = [] if to_variance else [(unit or "contribution", "right"), ("95 % error", "right")]
+    amounts = [] if to_variance else [unit or "contribution", "95 % error"]
     part = str(frame.index.name)
-    columns = [(part, "left"), *amounts, ("share", "right"), ("95 % error", "right")]
-    table = table_of(title, *columns)
+    columns = [Words(part), *amounts, "share", "95 % error"]
+    table = table_of(title, *columns, numbers_first=True)
     scale = 100.0 if is_per_cent(unit) else 1.0
     frame = frame.assign(contribution=frame["contribution"] * scale, error=frame["error"] * scale)
     shown = frame.head(MOST_SHOWN)
@@ -76,11 +76,11 @@ def with_correlations(run: Run, outcome: str, frame: pd.DataFrame) -> Group:
     ranks = rank_correlations(run, outcome)
     table = table_of(
         f"What moves {outcome}",
-        ("driver", "left"),
-        ("rank correlation", "right"),
-        ("95 % error", "right"),
-        ("contribution to variance", "right"),
-        ("95 % error", "right"),
+        "driver",
+        "rank correlation",
+        "95 % error",
+        "contribution to variance",
+        "95 % error",
     )
     shown = frame.head(MOST_SHOWN)
     for name, share in zip(
@@ -104,14 +104,7 @@ def register(run: Run, outcome: str) -> FigureTable:
     to, part = frame.attrs["to"], brief(float(f"{frame.attrs['of risks']:.3g}"))
     title = f"Risk register: the risks are {part} of {to} of {outcome}{unit}"
     table = table_of(
-        title,
-        ("risk", "left"),
-        ("chance", "right"),
-        ("impact, mean", "right"),
-        ("expected", "right"),
-        ("contribution", "right"),
-        ("95 % error", "right"),
-        ("share", "right"),
+        title, "risk", "chance", "impact, mean", "expected", "contribution", "95 % error", "share"
     )
     amounts = estimates(frame["contribution"], frame["error"])
     for (name, row), amount in zip(frame.iterrows(), amounts, strict=True):

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from functools import partial
 from typing import TYPE_CHECKING, Any
 
@@ -14,7 +15,7 @@ from kindynos.inference.estimates import Estimate
 from kindynos.reports.answers import decision_answer, opening
 from kindynos.reports.report import Report
 from kindynos.reports.summary import plain_rows, plain_value
-from kindynos.reports.tables import FigureTable, table_of
+from kindynos.reports.tables import FigureTable, Words, table_from
 
 if TYPE_CHECKING:
     from kindynos.decisions.solve import Solution
@@ -53,14 +54,44 @@ def decided(
         parts,
         kind="decision",
         result=solution,
+        glance=partial(_keys, solution),
         data=partial(_data, solution, worth, switches, tests),
         frames=lambda: {"alternatives": solution.table(), "parts": solution.nodes()},
         pages=lambda: {kind: partial(_draw, solution, kind) for kind in ("tree", "profiles")},
     )
 
 
+def _keys(solution: Solution) -> list[tuple[str, str, str, bool]]:
+    """Return the figures at a glance of the best alternative."""
+    row: Any = solution.table().loc[solution.best]
+    worth, error = with_error(
+        Estimate(row["value"], row["value"] - row["error"], row["value"] + row["error"])
+    )
+    best = solution.best.replace("_", " ")
+    unit = f", {solution.decision.unit}" if solution.decision.unit else ""
+    found = [("Best", f"{best[:1].upper()}{best[1:]}", solution.words.partition("; ")[0], False)]
+    found.append((f"Worth{unit}", worth, error, False))
+    plain = {"P5": "1 in 20 is lower", "P50": "half is lower", "P95": "1 in 20 is higher"}
+    found += [(name, short(row[name]), words, False) for name, words in plain.items()]
+    if solution.rolling.sign > 0:
+        found.append(("Ends below 0", per_cent(row["chance below 0"]), "chance", True))
+    return found
+
+
 def _draw(solution: Solution, kind: str, figure: Any) -> Any:
     return solution.plot(kind, figure)
+
+
+def _worth_of(value: str = "value", error: str = "error") -> Callable[[Any], str]:
+    return lambda row: _with_error(row[value], row[error])
+
+
+def _plainly(*names: str) -> dict[str, Callable[[Any], str]]:
+    return {name: _short_of(name) for name in names}
+
+
+def _short_of(name: str) -> Callable[[Any], str]:
+    return lambda row: short(row[name])
 
 
 def _with_error(value: float, error: float) -> str:
@@ -78,41 +109,33 @@ def _share(chance: float, error: float) -> str:
 
 def _alternatives(solution: Solution) -> FigureTable:
     unit = f", {solution.decision.unit}" if solution.decision.unit else ""
-    table = table_of(
+    return table_from(
         f"{solution.decision.name}: alternatives under the best later choices{unit}",
-        ("alternative", "left"),
-        ("value", "right"),
-        ("mean", "right"),
-        ("sd", "right"),
-        ("P5", "right"),
-        ("P50", "right"),
-        ("P95", "right"),
-        ("chance below 0", "right"),
+        solution.table(),
+        {
+            "alternative": "alternative",
+            "value": _worth_of(),
+            **_plainly("mean", "sd", "P5", "P50", "P95"),
+            "chance below 0": lambda row: per_cent(row["chance below 0"]),
+        },
     )
-    for name, row in solution.table().iterrows():
-        cells = [short(row[key]) for key in ("mean", "sd", "P5", "P50", "P95")]
-        table.add_row(
-            str(name),
-            _with_error(row["value"], row["error"]),
-            *cells,
-            per_cent(row["chance below 0"]),
-        )
-    return table
 
 
 def _policy(solution: Solution) -> FigureTable:
-    table = table_of(
+    parts = [
+        {"after": " > ".join(path) or "now", "part": solution.parts[path], "best": best}
+        for path, best in sorted(solution.policy.items(), key=lambda at: (len(at[0]), at[0]))
+    ]
+    return table_from(
         "The best policy",
-        ("after", "left"),
-        ("choice", "left"),
-        ("choose", "left"),
-        ("value", "right"),
+        parts,
+        {
+            "after": "after",
+            Words("choice"): lambda row: row["part"].name,
+            "choose": "best",
+            "value": lambda row: _with_error(float(row["part"].value), row["part"].value.error),
+        },
     )
-    for path, best in sorted(solution.policy.items(), key=lambda item: (len(item[0]), item[0])):
-        part = solution.parts[path]
-        after = " > ".join(path) or "now"
-        table.add_row(after, part.name, best, _with_error(float(part.value), part.value.error))
-    return table
 
 
 def _beats(solution: Solution) -> FigureTable:
@@ -120,98 +143,76 @@ def _beats(solution: Solution) -> FigureTable:
     found: Any = solution.beats(names)
     errors: Any = solution.beats(names, errors=True)
     regret: Any = solution.regret()
-    more = len(regret) - len(names)
-    columns = [(f"more than {name}", "right") for name in names]
-    table = table_of(
-        "In the same trial" + (f"; the best {len(names)} of {len(regret)}" if more else ""),
-        ("alternative", "left"),
-        *columns,
-        ("best in", "right"),
-        ("mean regret", "right"),
-        ("P95", "right"),
-    )
-    for name in names:
-        cells = [
-            "" if name == other else _share(found.loc[name, other], errors.loc[name, other])
-            for other in names
-        ]
-        row = regret.loc[name]
-        table.add_row(
-            name,
-            *cells,
-            _share(row["best in"], row["error of best in"]),
-            _with_error(row["mean"], row["error"]),
-            short(row["P95"]),
+    left = f"; the best {len(names)} of {len(regret)}" if len(regret) > len(names) else ""
+
+    def more_than(other: str) -> Callable[[Any], str]:
+        return lambda row: (
+            ""
+            if (name := row["alternative"]) == other
+            else _share(found.loc[name, other], errors.loc[name, other])
         )
-    return table
+
+    return table_from(
+        f"In the same trial{left}",
+        regret.loc[names].rename_axis("alternative"),
+        {
+            "alternative": "alternative",
+            **{f"more than {name}": more_than(name) for name in names},
+            "best in": lambda row: _share(row["best in"], row["error of best in"]),
+            "mean regret": _worth_of("mean"),
+            **_plainly("P95"),
+        },
+    )
 
 
 def _worth(worth: pd.DataFrame) -> FigureTable:
-    table = table_of(
+    return table_from(
         "What it would be worth to know before choosing",
-        ("known", "left"),
-        ("worth at most", "right"),
+        worth.rename_axis("known"),
+        {"known": "known", "worth at most": _worth_of("worth")},
     )
-    for name, row in worth.iterrows():
-        table.add_row(str(name), _with_error(row["worth"], row["error"]))
-    return table
 
 
 def _tests(tests: pd.DataFrame) -> FigureTable:
-    table = table_of(
+    return table_from(
         "What tests are worth beside the best alternative without one",
-        ("choice", "left"),
-        ("test", "left"),
-        ("of", "left"),
-        ("worth", "right"),
-        ("net of its cost", "right"),
-        ("", "left"),
+        tests,
+        {
+            "choice": "choice",
+            "test": "test",
+            "of": "event",
+            "worth": _worth_of("worth"),
+            "net of its cost": _worth_of("net of cost", "error of net"),
+            Words(""): lambda row: "best" if row["best"] else "",
+        },
         keys=2,
     )
-    for row in tests.reset_index().to_dict("records"):
-        table.add_row(
-            row["choice"],
-            row["test"],
-            row["event"],
-            _with_error(row["worth"], row["error"]),
-            _with_error(row["net of cost"], row["error of net"]),
-            "best" if row["best"] else "",
-        )
-    return table
 
 
 def _criteria(solution: Solution) -> FigureTable:
-    table = table_of(
+    return table_from(
         "By criterion, under the best later choices",
-        ("alternative", "left"),
-        ("criterion", "left"),
-        ("unit", "left"),
-        ("mean", "right"),
-        ("P5", "right"),
-        ("P50", "right"),
-        ("P95", "right"),
+        solution.by_criterion(),
+        {
+            "alternative": "alternative",
+            "criterion": "criterion",
+            Words("unit"): lambda row: solution.decision.criteria[row["criterion"]] or "",
+            "mean": _worth_of("mean"),
+            **_plainly("P5", "P50", "P95"),
+        },
         keys=2,
     )
-    for row in solution.by_criterion().reset_index().to_dict("records"):
-        name, criterion = row["alternative"], row["criterion"]
-        unit = solution.decision.criteria[criterion] or ""
-        ends = (short(row[key]) for key in ("P5", "P50", "P95"))
-        table.add_row(name, criterion, unit, _with_error(row["mean"], row["error"]), *ends)
-    return table
 
 
 def _switch(name: str, table: pd.DataFrame) -> RenderableType:
     if not len(table):
         return Text(f"The best alternative does not change with {name} in this range.")
-    shown = table_of(
+    return table_from(
         f"Where the best alternative changes with {name}",
-        (name, "right"),
-        ("below", "left"),
-        ("above", "left"),
+        table,
+        {**_plainly(name), "below": "best below", "above": "best above"},
+        numbers_first=True,
     )
-    for _, row in table.iterrows():
-        shown.add_row(short(row[name]), row["best below"], row["best above"])
-    return shown
 
 
 def _dominated(solution: Solution) -> list[str]:

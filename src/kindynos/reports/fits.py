@@ -17,7 +17,7 @@ from kindynos.processes.clustering import listed
 from kindynos.reports.answers import opening, read_answer
 from kindynos.reports.report import Draws, Report
 from kindynos.reports.summary import plain_rows, plain_value
-from kindynos.reports.tables import FigureTable, table_of
+from kindynos.reports.tables import FigureTable, Words, table_of
 from kindynos.results.sheet import PERCENTILES, TableSpec, reported_figures
 
 if TYPE_CHECKING:
@@ -45,14 +45,14 @@ def distributions(name: str, ranking: Ranking, shown: Distribution, notes: list[
     table = table_of(
         f"{name}: distributions for {len(ranking.data.values):,} values, by "
         f"{ranking.criterion.upper()}",
-        ("distribution", "left"),
-        ("parameters", "left"),
-        (ranking.criterion.upper(), "right"),
-        ("weight", "right"),
-        ("Anderson-Darling", "right"),
-        ("p", "right"),
-        ("Kolmogorov-Smirnov", "right"),
-        ("p", "right"),
+        "distribution",
+        Words("parameters"),
+        ranking.criterion.upper(),
+        "weight",
+        "Anderson-Darling",
+        "p",
+        "Kolmogorov-Smirnov",
+        "p",
     )
     for one in ranking:
         found = ranking.distances[one.label]
@@ -144,10 +144,10 @@ def _p(value: float) -> str:
 def _fitted(one: Distribution) -> FigureTable:
     table = table_of(
         f"{one.label}: {one.fitted.description}",
-        ("parameter", "left"),
-        ("estimate", "right"),
-        ("standard error", "right"),
-        ("95 % interval", "right"),
+        "parameter",
+        "estimate",
+        "standard error",
+        "95 % interval",
     )
     for name, value in one.fitted.estimates.items():
         error = one.fitted.standard_errors.get(name, 0.0)
@@ -274,21 +274,14 @@ def _outlying(
 
 def _processes(name: str, ranking: SeriesRanking) -> FigureTable:
     """Return a table of the processes, best first, a blank line between groups."""
-    columns = [
-        ("process", "left"),
-        ("parameters", "right"),
-        (CRITERION_WORDS[ranking.criterion], "right"),
-        ("weight", "right"),
-    ]
+    columns = [Words("process"), "parameters", CRITERION_WORDS[ranking.criterion], "weight"]
     if ranking.scores:
-        columns += [
-            ("mean abs. error", "right"),
-            ("CRPS", "right"),
-            ("inside 50 %", "right"),
-            ("inside 90 %", "right"),
-        ]
+        columns += ["mean abs. error", "CRPS", "inside 50 %", "inside 90 %"]
     table = table_of(
-        f"{name}: processes for {ranking.observations:,} values", *columns, ("", "left")
+        f"{name}: processes for {ranking.observations:,} values",
+        *columns,
+        Words(""),
+        numbers_first=True,
     )
     frame = ranking.table()
     for place, names in enumerate(ranking.groups.values()):
@@ -313,12 +306,7 @@ def _processes(name: str, ranking: SeriesRanking) -> FigureTable:
 
 
 def _residual_tests(chosen: str, found: Diagnostics) -> FigureTable:
-    tests = table_of(
-        f"What {chosen} leaves",
-        ("test of the residuals", "left"),
-        ("p", "right"),
-        ("meaning", "left"),
-    )
+    tests = table_of(f"What {chosen} leaves", "test of the residuals", "p", Words("meaning"))
     for test in found.tests:
         tests.add_row(test.name, _p(test.p), test.words)
     return tests
@@ -328,10 +316,10 @@ def _process(name: str, process: Process) -> FigureTable:
     assert process.fitted is not None
     table = table_of(
         f"{name}: {process.fitted.description}",
-        ("parameter", "left"),
-        ("estimate", "right"),
-        ("standard error", "right"),
-        *([("95 % interval", "right")] if process.fitted.intervals else []),
+        "parameter",
+        "estimate",
+        "standard error",
+        *(["95 % interval"] if process.fitted.intervals else []),
     )
     values = parameters_of(process)
     for key, error in process.fitted.standard_errors.items():
@@ -395,10 +383,7 @@ def trials(
         parts.append(_pair(pair))
     if ranking is not None and len(ranking):
         table = table_of(
-            f"What goes with {names[0]}",
-            ("column", "left"),
-            ("rank correlation", "right"),
-            ("share of variance", "right"),
+            f"What goes with {names[0]}", "column", "rank correlation", "share of variance"
         )
         for other, row in ranking.iterrows():
             table.add_row(
@@ -451,12 +436,7 @@ def _figures(table: pd.DataFrame) -> dict[str, Any]:
 def _column(found: ReadTrials, name: str) -> FigureTable:
     result = found[name]
     unit = f", {result.unit}" if result.unit else ""
-    table = table_of(
-        f"{name}{unit}: {result.size:,} trials",
-        ("statistic", "left"),
-        ("value", "right"),
-        ("± 95 %", "right"),
-    )
+    table = table_of(f"{name}{unit}: {result.size:,} trials", "statistic", "value", "± 95 %")
     for word, figure in reported_figures(result, TableSpec(PERCENTILES)):
         if word.startswith("chance"):
             table.add_row(
@@ -473,12 +453,7 @@ def _column(found: ReadTrials, name: str) -> FigureTable:
 
 
 def _pair(pair: JointDistribution) -> FigureTable:
-    table = table_of(
-        f"{pair.y.name} against {pair.x.name}",
-        ("", "left"),
-        ("value", "right"),
-        ("95 % interval", "right"),
-    )
+    table = table_of(f"{pair.y.name} against {pair.x.name}", "", "value", "95 % interval")
     for (one, two), share in pair.quadrants.items():
         label = (
             f"{pair.x.name} {one} {brief(pair.cuts[0])}, {pair.y.name} {two} {brief(pair.cuts[1])}"
@@ -509,14 +484,14 @@ def track_record(record: TrackRecord) -> Report:
     """Return how past forecasts have done, for all, each forecaster and each kind."""
     table = table_of(
         f"Track record of {len(record.cases):,} forecasts",
-        ("", "left"),
-        ("cases", "right"),
-        ("inside", "right"),
-        ("should be", "right"),
-        ("above median", "right"),
-        ("bias", "right"),
-        ("widening", "right"),
-        ("skill", "right"),
+        "",
+        "cases",
+        "inside",
+        "should be",
+        "above median",
+        "bias",
+        "widening",
+        "skill",
     )
     for name, row in record.table().iterrows():
         shares = (_interval(row, word, 100, 0, " %") for word in ("inside", "above"))

@@ -12,7 +12,7 @@ import pandas as pd
 from rich.console import RenderableType
 from rich.text import Text
 
-from kindynos.formatting import number, per_cent, step_of
+from kindynos.formatting import number, per_cent
 from kindynos.literals import ReturnPeriod, RiskMethod
 from kindynos.markets.backtesting import Backtest
 from kindynos.markets.methods import METHODS
@@ -27,7 +27,7 @@ from kindynos.reports.answers import backtest_answer, exceptions_sentence, openi
 from kindynos.reports.prices import price_doubts, price_problems
 from kindynos.reports.report import Draw, Report
 from kindynos.reports.summary import plain_rows, plain_value
-from kindynos.reports.tables import FigureTable, table_of
+from kindynos.reports.tables import FigureTable, Words, decimals, table_from, table_of, whole
 
 ROLLING = 250  # returns behind each rolling figure
 NOTHING_MORE = risk_answer.Asked()
@@ -96,6 +96,8 @@ def risk(
             **({} if chosen is None else {"backtests": chosen.backtests}),
         },
         figures=partial(_risk_pictures, held, table, max(levels), method, every, own),
+        glance=lambda: () if chosen is None else risk_answer.keys(held, table, chosen, asked),
+        adds=lambda: {} if parts is None else dict(parts["share"].sort_values(ascending=False)),
     )
 
 
@@ -235,28 +237,27 @@ def _risk_parts(
     horizon, spacing = table.attrs["horizon"], table.attrs["spacing"]
     span = spacing.span(horizon)
     title = f"Losses of holdings worth {number(round(held.value))} over {span}"
-    columns = [
-        ("method", "left"),
-        ("window", "right"),
-        ("1 in", "right"),
-        ("value at risk", "right"),
-        ("95 % interval", "right"),
-    ]
+    columns = [Words("method"), "window", "1 in", "value at risk", "95 % interval"]
     shown = table_of(
         title,
         *columns,
-        ("%", "right"),
-        ("expected shortfall", "right"),
-        ("95 % interval", "right"),
-        ("%", "right"),
+        "%",
+        "expected shortfall",
+        "95 % interval",
+        "%",
         keys=3,
         scalable=True,
         together=3,
+        numbers_first=True,
     )
     notes, marked = _doubts(table)
     last = None
     for (method, window, level), (_, row) in zip(table.index, table.iterrows(), strict=True):
-        cells = [*_loss(row, "value at risk"), *_loss(row, "expected shortfall")]
+        cells = [
+            cell
+            for name in risk_answer.MEASURES
+            for cell in (*risk_answer.with_interval(row, name), f"{row[f'{name} %']:.2f}")
+        ]
         same = (method, window) == last
         last = (method, window)
         label = f"{method} *" if str(method) in marked else str(method)
@@ -308,24 +309,18 @@ def _added(parts: pd.DataFrame | None, span: str) -> list[RenderableType]:
     if parts is None:
         return []
     often = f"{1 / (1 - parts.attrs['level']):.3g}"
-    adds = table_of(
+    adds = table_from(
         f"What each holding adds to the value at risk, 1 in {often}, {parts.attrs['method']}, "
         f"over {span}",
-        *(
-            ("holding", "left"),
-            ("value", "right"),
-            ("adds", "right"),
-            ("share", "right"),
-            ("without it less by", "right"),
-        ),
+        parts.rename_axis("holding"),
+        {
+            "holding": "holding",
+            "value": whole("value"),
+            "adds": whole("component"),
+            "share": lambda row: f"{100 * row['share']:.1f} %",
+            "without it less by": whole("incremental"),
+        },
     )
-    for name, row in parts.iterrows():
-        adds.add_row(
-            str(name),
-            *(number(round(row[c])) for c in ("value", "component")),
-            f"{100 * row['share']:.1f} %",
-            number(round(row["incremental"])),
-        )
     return ["", adds]
 
 
@@ -333,12 +328,7 @@ def _beside(beside: pd.Series | None) -> list[RenderableType]:
     """Return how the holdings would have gone with a benchmark."""
     if beside is None:
         return []
-    table = table_of(
-        f"Today's holdings beside {beside.name}",
-        ("", "left"),
-        ("value", "right"),
-        ("95 % interval", "right"),
-    )
+    table = table_of(f"Today's holdings beside {beside.name}", "", "value", "95 % interval")
     for name, figure in beside.items():
         shown = per_cent if str(name).endswith("a year") else _two_decimals
         label = str(name).replace(" a year", ", a year")
@@ -389,45 +379,26 @@ def _sampled(table: pd.DataFrame) -> list[Text]:
     ]
 
 
-def _loss(row: pd.Series, name: str) -> list[str]:
-    value, low, high = (float(row[f"{name}{end}"]) for end in ("", " low", " high"))
-    bounded = math.isfinite(high)
-    step = step_of((high - low) / 2 if bounded else value - low)
-    interval = (
-        f"{number(low, step)} to {number(high, step)}"
-        if bounded
-        else f"at least {number(low, step)}"
-    )
-    return [number(value, step), interval, f"{row[f'{name} %']:.2f}"]
-
-
 def backtests(held: Portfolio, table: pd.DataFrame, tested: Backtest) -> Report:
     """Return the back-tests of all methods side by side, and that of one of them in full."""
     title = (
         f"Back-tests at {tested.level:g}, windows of {tested.window} returns, "
         f"{tested.days:,} {tested.unit}s, {tested.expected:.1f} exceptions expected"
     )
-    shown = table_of(
+    shown = table_from(
         title,
-        ("method", "left"),
-        ("exceptions", "right"),
-        ("zone", "left"),
-        ("Kupiec p", "right"),
-        ("independence p", "right"),
-        ("both p", "right"),
-        ("shortfall p", "right"),
-        ("multiplier", "right"),
+        table.rename_axis("method"),
+        {
+            "method": "method",
+            "exceptions": whole("exceptions"),
+            Words("zone"): "zone",
+            "Kupiec p": decimals("Kupiec p-value", 3),
+            "independence p": decimals("independence p-value", 3),
+            "both p": decimals("conditional p-value", 3),
+            "shortfall p": decimals("expected shortfall p-value", 3),
+            "multiplier": decimals("multiplier", 2),
+        },
     )
-    names = [f"{name} p-value" for name in ("Kupiec", "independence", "conditional")]
-    for name, row in table.iterrows():
-        tests = [row[c] for c in (*names, "expected shortfall p-value")]
-        shown.add_row(
-            str(name),
-            f"{row['exceptions']}",
-            str(row["zone"]),
-            *["" if math.isnan(p) else f"{p:.3f}" for p in tests],
-            "" if math.isnan(row["multiplier"]) else f"{row['multiplier']:.2f}",
-        )
     note = (
         "A small p speaks against a method. The multiplier of capital is that of the supervisors' "
         "rule for the exceptions of the last 250 days at 99 %."
@@ -451,7 +422,7 @@ def backtests(held: Portfolio, table: pd.DataFrame, tested: Backtest) -> Report:
 def _verdict(tested: Backtest) -> FigureTable:
     """Return exceptions, the multiplier and the tests of one method."""
     title = f"{tested.method}, window {tested.window}, level {tested.level:g}: {tested.zone} zone"
-    table = table_of(title, ("", "left"), ("value", "right"), ("", "left"))
+    table = table_of(title, "", "value", Words(""))
     table.add_row(f"{tested.unit}s tested", f"{tested.days:,}", "")
     table.add_row(
         "exceptions", str(tested.exceptions), f"{tested.expected:.1f} expected of right forecasts"
@@ -486,11 +457,15 @@ def backtested(tested: Backtest, prices: Prices | None = None) -> Report:
     prices first.
     """
     hits = tested.table()[lambda frame: frame["exception"]]
-    days = table_of("Exceptions", ("date", "left"), ("loss", "right"), ("forecast", "right"))
-    for date, row in hits.tail(15).iterrows():
-        days.add_row(
-            f"{date:%Y-%m-%d}", number(round(row["loss"])), number(round(row["value at risk"]))
-        )
+    days = table_from(
+        "Exceptions",
+        hits.tail(15).rename_axis("date"),
+        {
+            "date": lambda row: f"{row['date']:%Y-%m-%d}",
+            "loss": whole("loss"),
+            "forecast": whole("value at risk"),
+        },
+    )
     hit_days = pd.DataFrame(hits.drop(columns="exception"))
     hit_days.index = hit_days.index.astype(str)
     left = len(hits) - 15

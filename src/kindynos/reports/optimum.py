@@ -14,7 +14,7 @@ from kindynos.reports.answers import answer, opening
 from kindynos.reports.report import Report
 from kindynos.reports.studies import figure
 from kindynos.reports.summary import plain_estimate, plain_rows, plain_value
-from kindynos.reports.tables import FigureTable, table_of
+from kindynos.reports.tables import FigureTable, Words, table_of
 from kindynos.studies.optimum import Optimum
 
 
@@ -46,13 +46,7 @@ def _worth(found: Optimum, value: float, error: float) -> str:
 def _decisions(found: Optimum) -> FigureTable:
     aim = "Highest" if found.maximize else "Least"
     unit = f", {found.unit}" if found.unit else ""
-    table = table_of(
-        f"{aim} {found.what}{unit}",
-        ("decision", "left"),
-        ("best", "right"),
-        ("95 % error", "right"),
-        ("unit", "left"),
-    )
+    table = table_of(f"{aim} {found.what}{unit}", "decision", "best", "95 % error", Words("unit"))
     for name, decided in found.decisions.items():
         times = times_shown((found.units or {}).get(name))
         value = Estimate(float(decided) * times, decided.low * times, decided.high * times)
@@ -73,12 +67,12 @@ def _split(found: Optimum) -> tuple[str, str]:
 def _constraints(found: Optimum) -> FigureTable:
     table = table_of(
         "Constraints",
-        ("constraint", "left"),
-        ("in the search", "right"),
-        ("on fresh draws", "right"),
-        ("95 % interval", "right"),
-        ("binds", "left"),
-        ("kept", "left"),
+        "constraint",
+        "in the search",
+        "on fresh draws",
+        "95 % interval",
+        Words("binds"),
+        Words("kept"),
     )
     for row in found.constraints().to_dict("records"):
         share = str(row["constraint"]).startswith("chance")

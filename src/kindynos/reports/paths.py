@@ -22,7 +22,7 @@ from kindynos.reports.answers import opening, paths_answer
 from kindynos.reports.prices import price_doubts, price_problems
 from kindynos.reports.report import Draws, PeriodTrials, Report
 from kindynos.reports.summary import plain_rows
-from kindynos.reports.tables import FigureTable, table_of
+from kindynos.reports.tables import FigureTable, Words, table_of
 from kindynos.sampling.streams import Seed, checked_seed
 from kindynos.tables.spacing import DateSpacing
 
@@ -41,7 +41,7 @@ def process_paths(process: Process, made: Floats, seed: int) -> Report:
         f"{short(float(made[0, 0]))}."
     )
     shown = table_of(
-        "By period", ("period", "right"), *((str(name), "right") for name in table.columns)
+        "By period", "period", *(str(name) for name in table.columns), numbers_first=True
     )
     kept = np.unique(np.linspace(0, len(made) - 1, min(len(made), MOST_ROWS)).round().astype(int))
     for period in kept.tolist():
@@ -168,10 +168,10 @@ def _outlook_table(outlook: Outlook, made: Floats, spacing: DateSpacing, seed: i
     """Return where the price may end, the chances and the drawdowns, with their intervals."""
     table = table_of(
         f"After {spacing.span(len(made) - 1)}, {made.shape[1]:,} paths, seed {seed}",
-        ("", "left"),
-        ("value", "right"),
-        ("95 % interval", "right"),
-        ("", "left"),
+        "",
+        "value",
+        "95 % interval",
+        Words(""),
     )
     table.add_row("today", brief(float(made[0, 0])), "", "")
     for row in outlook.rows():
@@ -202,7 +202,7 @@ def _labelled(key: str, values: tuple[Any, ...], errors: Any) -> dict[str, Any]:
 
 def _fitted(name: str, process: Process, history: int) -> Any:
     title = f"{name}: {process.label} fitted to {history:,} prices"
-    fitted = table_of(title, ("parameter", "left"), ("value", "right"), ("standard error", "right"))
+    fitted = table_of(title, "parameter", "value", "standard error")
     errors = process.fitted.standard_errors if process.fitted else {}
     for key, value in process.parameters.items():
         if key in ("returns", "start", "history", "exog") or value is None:

@@ -43,7 +43,7 @@ def estimate(figure: Estimate) -> Report:
 
 def estimates(figures: Estimates) -> Report:
     """Return several figures with their intervals."""
-    table = table_of("", ("", "left"), ("value", "right"), ("95 % error", "right"))
+    table = table_of("", "", "value", "95 % error")
     value = np.asarray(figures).reshape(-1)
     low, high = (np.asarray(end).reshape(-1) for end in (figures.low, figures.high))
     for place, one in enumerate(zip(value.tolist(), low.tolist(), high.tolist(), strict=True)):
@@ -56,9 +56,7 @@ def result(found: Result) -> Report:
     """Return the main figures of a quantity, with their errors."""
     shown = as_shown(found)
     unit = f", {found.unit}" if found.unit else ""
-    table = table_of(
-        f"{found.name}{unit}", ("", "left"), ("value", "right"), ("95 % error", "right")
-    )
+    table = table_of(f"{found.name}{unit}", "", "value", "95 % error")
     figures: dict[str, Estimate] = {"mean": shown.mean, "standard deviation": shown.sd}
     figures |= {f"P{q}": shown.percentile(q) for q in ENDS}
     for word, figure in figures.items():
@@ -79,8 +77,8 @@ def row_result(found: RowResult) -> Report:
     """Return mean and percentiles of a row by period."""
     shown = as_shown(found)
     unit = f", {found.unit}" if found.unit else ""
-    columns = [("mean", "right"), *((f"P{q}", "right") for q in ENDS)]
-    table = table_of(f"{found.name}{unit}", ("period", "left"), *columns)
+    columns = ["mean", *(f"P{q}" for q in ENDS)]
+    table = table_of(f"{found.name}{unit}", "period", *columns)
     mean, ends = np.asarray(shown.mean), np.asarray(shown.percentile(ENDS))
     for place, label in enumerate(found.labels[:MOST_PERIODS]):
         table.add_row(str(label), *(brief(float(x)) for x in (mean[place], *ends[:, place])))
@@ -89,7 +87,7 @@ def row_result(found: RowResult) -> Report:
 
 def distribution(one: Distribution) -> Report:
     """Return a distribution: its parameters, mean, sd, percentiles and the chance below 0."""
-    table = table_of(repr(one), ("", "left"), ("value", "right"))
+    table = table_of(repr(one), "", "value")
     figures = {"mean": one.mean, "standard deviation": one.sd}
     figures |= {f"P{q}": float(one.percentile(q)) for q in ENDS}
     for word, figure in figures.items():
@@ -101,7 +99,7 @@ def distribution(one: Distribution) -> Report:
 
 def process(one: Process) -> Report:
     """Return a process with its parameters."""
-    table = table_of(one.label, ("parameter", "left"), ("value", "right"))
+    table = table_of(one.label, "parameter", "value")
     for name, value in one.parameters.items():
         if isinstance(value, int | float | str | bool):
             shown = brief(float(value)) if isinstance(value, float) else str(value)
@@ -139,7 +137,7 @@ def counts(found: CohortResult) -> Report:
 def _counts_table(found: CohortResult, table: Any) -> FigureTable:
     states = list(found.cohort.states)
     shown = table_of(
-        "Mean counts by period", ("period", "right"), *((state, "right") for state in states)
+        "Mean counts by period", "period", *(state for state in states), numbers_first=True
     )
     every = max(found.periods // MOST_PERIODS, 1)
     for period in range(0, found.periods + 1, every):

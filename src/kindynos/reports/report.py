@@ -49,6 +49,11 @@ class Section:
         """The title of its first table, or its first sentence."""
         return self.tables[0].title if self.tables else next(iter(self.sentences), "")
 
+    @property
+    def about(self) -> str:
+        """The outcome that it is of; empty where it is of all."""
+        return self.tables[0].about if self.tables else ""
+
 
 @dataclass(frozen=True)
 class PeriodTrials:
@@ -74,9 +79,9 @@ class Report:
     ``kind`` names what its plain data are, as in "kindynos.run/1"; ``data`` are these, whose keys
     the page on JSON outputs describes. ``frames`` are its whole tables, ``figures`` draw a picture
     on an axis and ``pages`` on a whole figure, each by the name of its file; ``rows`` are drawn as
-    fans
-    by pages. All are worked out when they
-    are asked for, so that a terminal does not wait for Matplotlib.
+    fans by pages; ``glance`` has the first figures of a page, each with its label, a note, and
+    whether it is on the side that nobody wants, and ``adds`` the shares that it draws beside them.
+    All are worked out when they are asked for, so that a terminal does not wait for Matplotlib.
     """
 
     sections: tuple[Section, ...]
@@ -86,6 +91,8 @@ class Report:
     figures: Callable[[], Draws] = dict
     pages: Callable[[], Draws] = dict
     rows: Callable[[], Iterable[PeriodTrials]] = tuple
+    glance: Callable[[], Sequence[tuple[str, str, str, bool]]] = tuple
+    adds: Callable[[], Mapping[str, float]] = dict
     result: Any = None  # what it is of, where a renderer shows more of it than tables
 
     @classmethod

@@ -6,7 +6,7 @@ do.
 from __future__ import annotations
 
 import math
-from collections.abc import Mapping
+from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field
 from typing import Any
 
@@ -15,11 +15,11 @@ import pandas as pd
 from rich.console import RenderableType
 from rich.text import Text
 
-from kindynos.formatting import number, step_of
+from kindynos.formatting import between, number, step_of
 from kindynos.literals import ReturnPeriod
 from kindynos.markets.portfolio import Portfolio
 from kindynos.markets.supported import SupportedMethod
-from kindynos.reports.tables import DOUBT, table_of
+from kindynos.reports.tables import DOUBT, table_from, table_of, whole
 
 MEASURES = ("value at risk", "expected shortfall")
 
@@ -48,14 +48,10 @@ def answer(
     level = max(table.index.get_level_values("level"))
     rows = table.xs(level, level="level").droplevel("window")
     row = pd.Series(rows.loc[chosen.method])
-    step = _step(row, "value at risk")
+    step = step_within(row, "value at risk")
     often, unit = f"{1 / (1 - level):.3g}", spacing.stretch(horizon)
     low, high = float(row["value at risk low"]), float(row["value at risk high"])
-    bounds = (
-        f"{number(low, step)} to {number(high, step)}"
-        if math.isfinite(high)
-        else f"{number(low, step)} or more"
-    )
+    bounds = between(low, high, step, "{} or more")
     others = rows["value at risk"].drop(chosen.method)
     said = (
         f"Over {spacing.span(horizon)} the holdings, worth {asked.money(round(held.value))} on "
@@ -67,7 +63,7 @@ def answer(
             f"; the other {len(others)} methods say {number(float(others.min()), step)} to "
             f"{number(float(others.max()), step)}"
         )
-    beyond = _step(row, "expected shortfall")
+    beyond = step_within(row, "expected shortfall")
     worst = f"{spacing.unit}s" if horizon == 1 else "stretches"
     why = f" The figure is that of the method {chosen.method!r}: {chosen.why}."
     doubt = str(row["doubt"])
@@ -81,37 +77,72 @@ def answer(
     ]
 
 
-def _step(row: pd.Series, name: str) -> float | None:
+def keys(
+    held: Portfolio, table: pd.DataFrame, chosen: SupportedMethod, asked: Asked
+) -> list[tuple[str, str, str, bool]]:
+    """Return the figures at a glance: both measures at the highest level, what other methods say,
+    and what the holdings are worth.
+    """
+    level = max(table.index.get_level_values("level"))
+    rows = table.xs(level, level="level").droplevel("window")
+    row, often = pd.Series(rows.loc[chosen.method]), f"{1 / (1 - level):.3g}"
+    spacing, horizon = table.attrs["spacing"], table.attrs["horizon"]
+    found: list[tuple[str, str, str, bool]] = []
+    for name in MEASURES:
+        step = step_within(row, name)
+        low, high = float(row[f"{name} low"]), float(row[f"{name} high"])
+        ends = f"{number(low, step)} to {number(high, step)}"
+        note = ends if math.isfinite(high) else f"at least {number(low, step)}"
+        label = f"{name[:1].upper()}{name[1:]}"
+        label += f", 1 {spacing.stretch(horizon)} in {often}" if not found else ""
+        found.append((label, number(float(row[name]), step), note, not found))
+    others = rows[MEASURES[0]].drop(chosen.method)
+    if len(others):
+        step = step_within(row, MEASURES[0])
+        ends = "–".join(number(float(one), step) for one in (others.min(), others.max()))
+        found.append((f"By the other {len(others)} methods", ends, "value at risk", False))
+    worth = held.value
+    share = f"{100 * float(row[MEASURES[0]]) / worth:.1f} %" if worth > 0 else ""
+    date = f"{held.prices.dates[-1]:%Y-%m-%d}"
+    found.append(("The holdings are worth", asked.money(round(worth)), f"on {date}", False))
+    if share:
+        found.append(("Value at risk of that", share, f"method {chosen.method}", False))
+    return found
+
+
+def step_within(row: pd.Series, name: str) -> float | None:
+    """Return the step that the interval of a figure leaves meaningful."""
     value, low, high = (float(row[f"{name}{end}"]) for end in ("", " low", " high"))
     return step_of((high - low) / 2 if math.isfinite(high) else value - low)
+
+
+def with_interval(row: pd.Series, name: str) -> list[str]:
+    """Return a figure and its interval as they are shown."""
+    step = step_within(row, name)
+    return [
+        number(float(row[name]), step),
+        between(float(row[f"{name} low"]), float(row[f"{name} high"]), step),
+    ]
 
 
 def figures(table: pd.DataFrame, chosen: SupportedMethod, title: str) -> RenderableType:
     """Return both measures at each level by the chosen method, beside the range of the others."""
     shown = table_of(
         title,
-        ("1 in", "right"),
-        *[
-            column
-            for name in MEASURES
-            for column in ((name, "right"), ("95 % interval", "right"), ("other methods", "right"))
-        ],
+        "1 in",
+        *[column for name in MEASURES for column in (name, "95 % interval", "other methods")],
         keys=1,
         together=3,
+        numbers_first=True,
     )
     for level in sorted(set(table.index.get_level_values("level"))):
         rows = table.xs(level, level="level").droplevel("window")
         row, cells = pd.Series(rows.loc[chosen.method]), []
         for name in MEASURES:
-            step, others = _step(row, name), rows[name].drop(chosen.method)
-            low, high = float(row[f"{name} low"]), float(row[f"{name} high"])
-            bounded = f"{number(low, step)} to {number(high, step)}"
+            step, others = step_within(row, name), rows[name].drop(chosen.method)
             cells += [
-                number(float(row[name]), step),
-                bounded if math.isfinite(high) else f"at least {number(low, step)}",
-                f"{number(float(others.min()), step)} to {number(float(others.max()), step)}"
-                if len(others)
-                else "",
+                *with_interval(row, name),
+                between(float(others.min()), float(others.max()), step) if len(others) else "",
             ]
         shown.add_row(f"{1 / (1 - level):.3g}", *cells)
     return shown
@@ -122,26 +153,19 @@ def holdings(parts: pd.DataFrame, span: str) -> list[RenderableType]:
     and the exposures.
     """
     often = f"{1 / (1 - parts.attrs['level']):.3g}"
-    adds = table_of(
+    adds = table_from(
         f"What each holding adds, 1 in {often}, {parts.attrs['method']}, over {span}",
-        ("holding", "left"),
-        ("value", "right"),
-        ("adds to value at risk", "right"),
-        ("share", "right"),
-        ("to expected shortfall", "right"),
-        ("alone", "right"),
-        ("without it less by", "right"),
+        parts.sort_values("component", ascending=False).rename_axis("holding"),
+        {
+            "holding": "holding",
+            "value": whole("value"),
+            "adds to value at risk": whole("component"),
+            "share": lambda row: f"{100 * row['share']:.1f} %",
+            "to expected shortfall": whole("shortfall component"),
+            "alone": whole("alone"),
+            "without it less by": whole("incremental"),
+        },
     )
-    for name, row in parts.sort_values("component", ascending=False).iterrows():
-        adds.add_row(
-            str(name),
-            number(round(row["value"])),
-            number(round(row["component"])),
-            f"{100 * row['share']:.1f} %",
-            number(round(row["shortfall component"])),
-            number(round(row["alone"])),
-            number(round(row["incremental"])),
-        )
     gross, net = float(parts["value"].abs().sum()), float(parts["value"].sum())
     alone, total = float(parts["alone"].sum()), float(parts.attrs["total"])
     said = (
@@ -178,28 +202,29 @@ def full_contributions(
 def changed(change: pd.DataFrame, asked: Asked, span: str) -> RenderableType:
     """Return what a change of holdings does to both measures, with its paired interval."""
     named = ", ".join(f"{shares:+,g} {name}" for name, shares in asked.what_if.items())
-    table = table_of(
+    steps = [step_of(half) for half in (change["high"] - change["low"]) / 2]
+    stepped = change.assign(step=pd.Series(steps, index=change.index))
+    return table_from(
         f"With {named}, over {span}",
-        ("", "left"),
-        ("before", "right"),
-        ("after", "right"),
-        ("difference", "right"),
-        ("95 % interval", "right"),
+        stepped.rename_axis("measure"),
+        {
+            "": "measure",
+            **{name: _stepped(name) for name in ("before", "after", "difference")},
+            "95 % interval": lambda row: between(row["low"], row["high"], row["step"]),
+        },
     )
-    for name, row in change.iterrows():
-        step = step_of((row["high"] - row["low"]) / 2)
-        cells = [number(row[c], step) for c in ("before", "after", "difference", "low", "high")]
-        table.add_row(str(name), *cells[:3], f"{cells[3]} to {cells[4]}")
-    return table
+
+
+def _stepped(name: str) -> Callable[[Any], str]:
+    """Return what prints a column of a row to the row's step."""
+    return lambda row: number(row[name], row["step"])
 
 
 def stressed(results: Mapping[str, pd.DataFrame]) -> RenderableType:
     """Return the profit of each holding under shocks and in stretches of history, a column
     each.
     """
-    table = table_of(
-        "Profit or loss under shocks", ("holding", "left"), *[(name, "right") for name in results]
-    )
+    table = table_of("Profit or loss under shocks", "holding", *results)
     first = next(iter(results.values()))
     for holding in first.index:
         cells = [

@@ -160,8 +160,8 @@ def _side_by_side(
     per_cent_unit = is_per_cent(unit)
     side = table_of(
         f"{outcome} by scenario{f', {unit}' if unit else ''}",
-        ("", "left"),
-        *((name, "right") for name in compared.scenarios),
+        "",
+        *(name for name in compared.scenarios),
         scalable=True,
     )
     chances = {name: _chances(table[name].loc[outcome]) for name in compared.scenarios}
@@ -204,9 +204,9 @@ def _rows(compared: Comparison, outcome: str) -> FigureTable:
     unit = found[first].unit
     table = table_of(
         f"{outcome} by period{f', {unit}' if unit else ''}: means",
-        ("period", "left"),
-        *((name, "right") for name in found),
-        *((f"{name} less {first}", "right") for name in others),
+        "period",
+        *(name for name in found),
+        *(f"{name} less {first}" for name in others),
         scalable=True,
     )
     every: Any = differences.xs("mean", level="statistic")
@@ -230,10 +230,10 @@ def _condition_table(compared: Comparison, conditions: Sequence[str]) -> FigureT
     first = compared.scenarios[0]
     table = table_of(
         f"Chances, and their differences from {first}",
-        ("condition", "left"),
-        ("scenario", "left"),
-        ("chance", "right"),
-        ("difference", "right"),
+        "condition",
+        "scenario",
+        "chance",
+        "difference",
         keys=2,
     )
     for row in found.reset_index().to_dict("records"):
@@ -297,12 +297,7 @@ def _chances(frame: pd.DataFrame) -> dict[Any, str]:
 def _differences(compared: Comparison, outcome: str, differences: pd.DataFrame) -> FigureTable:
     first = compared.scenarios[0]
     others = compared.scenarios[1:]
-    table = table_of(
-        f"Difference from {first!r}",
-        ("", "left"),
-        *((name, "right") for name in others),
-        scalable=True,
-    )
+    table = table_of(f"Difference from {first!r}", "", *(name for name in others), scalable=True)
     frame = differences.loc[outcome]
     per_cent_unit = is_per_cent(_first_result(compared, outcome).unit)
     for statistic in frame.index.get_level_values("statistic").unique():
@@ -406,14 +401,14 @@ def _sweep_tables(swept: Sweep) -> list[RenderableType]:
             grid, spread = swept.grid(output), swept.grid(output, errors=True)
             down, across = str(grid.index.name), str(grid.columns.name)
             columns = [
-                (f"{across} {brief(float(value) * times.get(across, 1.0))}", "right")
-                for value in grid.columns
+                f"{across} {brief(float(value) * times.get(across, 1.0))}" for value in grid.columns
             ]
             grid_table = table_of(
                 f"{titled(output)}: {swept.statistic}",
-                (titled(down), "right"),
+                titled(down),
                 *columns,
                 scalable=True,
+                numbers_first=True,
             )
             rows = zip(
                 grid.index.to_numpy(dtype=float), grid.to_numpy(), spread.to_numpy(), strict=True
@@ -428,9 +423,10 @@ def _sweep_tables(swept: Sweep) -> list[RenderableType]:
         return parts
     table = table_of(
         f"Over {', '.join(map(titled, swept.inputs))}: {swept.statistic}",
-        *((titled(name), "right") for name in [*swept.inputs, *swept.outputs]),
+        *(titled(name) for name in [*swept.inputs, *swept.outputs]),
         keys=len(swept.inputs),
         scalable=True,
+        numbers_first=True,
     )
     for place in range(min(len(swept.points), MOST_ROWS)):
         point = zip(swept.inputs, swept.points.iloc[place], strict=True)
@@ -453,7 +449,7 @@ def goal(found: Goal) -> Report:
     share = found.what.startswith("chance")
     times = times_shown(found.unit)
     outcome_times = 1.0 if share else times_shown(found.outcome_unit)
-    table = table_of(f"Tried for {found.what}", (found.name, "right"), (found.what, "right"))
+    table = table_of(f"Tried for {found.what}", found.name, found.what, numbers_first=True)
     for row in found.evaluations.to_dict("records"):
         reached = row["statistic"] * outcome_times, row["error"] * outcome_times
         table.add_row(brief(row["value"] * times), figure(*reached, share))
@@ -552,7 +548,7 @@ def _ranked(run: Run, outcome: str, method: str, frame: pd.DataFrame) -> list[Re
     """Return the table of a method, with what is to be said of it."""
     scale, word = _in_thousands(frame) if method == "conditional" else (1.0, "")
     title = f"What drives {outcome}, by {method}{word}"
-    table = table_of(title, ("driver", "left"), *((str(c), "right") for c in frame.columns))
+    table = table_of(title, "driver", *(str(c) for c in frame.columns))
     closed = shares(frame["share of variance"].tolist()) if method == "shapley" else []
     for place, (name, row) in enumerate(frame.iterrows()):
         cells = []

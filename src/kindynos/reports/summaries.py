@@ -61,7 +61,7 @@ def _share(chance: Estimate) -> str:
 def _outcome(run: SummaryRun, name: str, figures: Any) -> FigureTable:
     result = run[name]
     unit = f", {result.unit}" if result.unit else ""
-    table = table_of(f"{name}{unit}", ("", "left"), ("value", "right"), ("95 % error", "right"))
+    table = table_of(f"{name}{unit}", "", "value", "95 % error")
     times = 100.0 if is_per_cent(result.unit) else 1.0
     bad = "chance below" if result.better == "high" else "chance above"
     for word, row in figures.iterrows():

@@ -7,11 +7,13 @@ below each other, each with the first column.
 
 from __future__ import annotations
 
+import math
 import re
-from collections.abc import Container, Iterator, Sequence
+from collections.abc import Callable, Container, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from decimal import Decimal
 from textwrap import wrap
+from typing import Any
 
 from rich import box
 from rich.cells import cell_len
@@ -20,6 +22,7 @@ from rich.segment import Segment
 from rich.table import Table
 from rich.text import Text
 
+from kindynos.formatting import number
 from kindynos.printable import visible
 
 HURTS, DOUBT = "red", "yellow"  # of what nobody wants, and of what is to be checked
@@ -93,6 +96,7 @@ class FigureTable:
     scalable: bool = False
     together: int = 1
     hurting: set[int] = field(default_factory=set)
+    about: str = ""  # the outcome that it is of
 
     def add_row(self, *cells: str, hurts: bool = False) -> None:
         """Add a row; missing cells at its end are empty."""
@@ -148,14 +152,50 @@ class FigureTable:
             rest, cut = rest[count:], True
 
 
+class Words(str):
+    """The header of a column that holds words, and so stands left."""
+
+
 def table_of(
-    title: str, *columns: tuple[str, str], keys: int = 1, scalable: bool = False, together: int = 1
+    title: str,
+    *headers: str,
+    keys: int = 1,
+    numbers_first: bool = False,
+    scalable: bool = False,
+    together: int = 1,
 ) -> FigureTable:
-    """Return an empty table with a title and columns, each with its side; see FigureTable for the
-    rest.
+    """Return an empty table. Numbers stand right; the first ``keys`` columns, unless they are
+    ``numbers_first``, and those whose header is ``Words(...)`` stand left.
     """
-    named = [Column(header, side == "right") for header, side in columns]
-    return FigureTable(title, named, keys, scalable, together)
+    columns = [
+        Column(header, not isinstance(header, Words) and (place >= keys or numbers_first))
+        for place, header in enumerate(headers)
+    ]
+    return FigureTable(title, columns, keys, scalable, together)
+
+
+def table_from(
+    title: str, rows: Any, columns: Mapping[str, str | Callable[[Any], str]], **layout: Any
+) -> FigureTable:
+    """Return a table of a frame, or of records. Each column has its header and how a row shows
+    there: a name of what the row holds, for words, or a function of the row, for a figure.
+    """
+    heads = [Words(head) if isinstance(how, str) else head for head, how in columns.items()]
+    table = table_of(title, *heads, **layout)
+    for row in rows.reset_index().to_dict("records") if hasattr(rows, "columns") else rows:
+        shown = (str(row[how]) if isinstance(how, str) else how(row) for how in columns.values())
+        table.add_row(*shown)
+    return table
+
+
+def whole(name: str) -> Callable[[Any], str]:
+    """Show an amount of a row without decimals."""
+    return lambda row: number(round(row[name]))
+
+
+def decimals(name: str, count: int) -> Callable[[Any], str]:
+    """Show a figure of a row with so many decimals, and nothing where there is none."""
+    return lambda row: "" if math.isnan(row[name]) else f"{row[name]:.{count}f}"
 
 
 class Trimmed:

@@ -43,7 +43,7 @@ from kindynos.reports.contributions import register, with_correlations
 from kindynos.reports.report import Draw, Report
 from kindynos.reports.run_tables import run_tables
 from kindynos.reports.summary import summary
-from kindynos.reports.tables import DOUBT, FigureTable, Trimmed, table_of
+from kindynos.reports.tables import DOUBT, FigureTable, Trimmed, Words, table_of
 from kindynos.results.result import Result, RowResult
 from kindynos.results.risk_register import risks_of
 from kindynos.results.run import Run
@@ -106,10 +106,13 @@ def run(run: Run, asked: TableSpec = DEFAULT) -> Report:
     plan = run.facts()["sampling"]
     parts.append(Text(f"{run.name}: {run.size:,} trials, {plan} plan, seed {run.seed}"))
     for name in run.outcomes:
-        parts += ["", _reported(run, name, asked)]
+        about: list[RenderableType] = [_reported(run, name, asked)]
         if not run[name].is_row and run.drivers:
-            parts += ["", _ranking(run, name)]
-            parts += ["", register(run, name)] if risks_of(run, name) else []
+            about.append(_ranking(run, name))
+            about += [register(run, name)] if risks_of(run, name) else []
+        for part in about:
+            tables_of(part)[0].about = name
+            parts += ["", part]
     parts += ["", conditions_table(run, asked.conditions)] if asked.conditions else []
     parts += ["", *_closing(run)]
     return Report.of(
@@ -122,11 +125,15 @@ def run(run: Run, asked: TableSpec = DEFAULT) -> Report:
     )
 
 
+def tables_of(part: Any) -> list[FigureTable]:
+    """Return the tables of a part of a report."""
+    inside = part.renderables if isinstance(part, Group) else [part]
+    return [one for one in inside if isinstance(one, FigureTable)]
+
+
 def conditions_table(run: Run, conditions: Sequence[str]) -> FigureTable:
     """Return the chances of conditions on several quantities."""
-    table = table_of(
-        "Chances", ("condition", "left"), ("chance", "right"), ("95 % error", "right"), ("", "left")
-    )
+    table = table_of("Chances", "condition", "chance", "95 % error", Words(""))
     for condition in conditions:
         chance = run.chance(condition)
         low, high = 100 * chance.low, 100 * chance.high
@@ -161,13 +168,7 @@ def _title(result: Result | RowResult) -> str:
 def _condition(run: Run, name: str, asked: TableSpec) -> FigureTable:
     """Return the chance of an outcome that is true or false."""
     result = run[name]
-    table = table_of(
-        f"{name}, true or false",
-        ("", "left"),
-        ("chance", "right"),
-        ("95 % error", "right"),
-        ("", "left"),
-    )
+    table = table_of(f"{name}, true or false", "", "chance", "95 % error", Words(""))
     chance = result.chance(above=0.5)
     interval = f"95 % interval {100 * chance.low:.1f} to {100 * chance.high:.1f} %"
     table.add_row("true", *_share(chance), interval if chance.error > 0 else "")
@@ -197,9 +198,7 @@ def as_shown(result: Shown) -> Shown:
 
 def _outcome(run: Run, name: str, asked: TableSpec) -> FigureTable:
     result = as_shown(run[name])
-    table = table_of(
-        _title(result), ("", "left"), ("value", "right"), ("95 % error", "right"), ("", "left")
-    )
+    table = table_of(_title(result), "", "value", "95 % error", Words(""))
     step = step_of(result.mean.error)
     figures, more = (
         reported_figures(result, replace(asked, statistics=(), chances={})),
@@ -322,7 +321,7 @@ def _row_table(run: Run, name: str, asked: TableSpec) -> FigureTable:
     result = as_shown(run.row(name))
     levels = (5.0, 50.0, 95.0) if asked.percentiles == DEFAULT.percentiles else asked.percentiles
     words = ("base", "mean", "95 % error", *(f"P{level:g}" for level in levels))
-    table = table_of(_title(result), ("period", "left"), *((word, "right") for word in words))
+    table = table_of(_title(result), "period", *(word for word in words))
     percentiles = result.percentile(levels)
     for period, label in enumerate(result.labels):
         mean = result.mean[period]
@@ -339,11 +338,11 @@ def _ranking(run: Run, name: str) -> Group:
         return with_correlations(run, name, frame)
     table = table_of(
         f"What moves {name}",
-        ("driver", "left"),
-        ("rank correlation", "right"),
-        ("95 % error", "right"),
-        ("first-order share of variance", "right"),
-        ("95 % error", "right"),
+        "driver",
+        "rank correlation",
+        "95 % error",
+        "first-order share of variance",
+        "95 % error",
     )
     for driver, row in frame.iterrows():
         correlation = f"± {row['error']:.3f}" if row["error"] == row["error"] else ""
@@ -389,6 +388,11 @@ def ranking_remark(frame: pd.DataFrame, result: Result) -> str:
 
 
 def _closing(run: Run) -> list[RenderableType]:
+    return [Text(line, style="dim") for line in [*made_lines(run), *advice_lines(run)]]
+
+
+def made_lines(run: Run) -> list[str]:
+    """Return how a run was made: what its errors are, what is assumed, reached and repaired."""
     facts = run.facts()
     lines = [
         "The 95 % error is how far a figure may be off because trials are drawn at random: "
@@ -413,12 +417,16 @@ def _closing(run: Run) -> list[RenderableType]:
         f"{name} has no value in some trials; the first is {text}."
         for name, text in facts["first failed"].items()
     ]
-    lines += [
+    return lines
+
+
+def advice_lines(run: Run) -> list[str]:
+    """Return what the maker of a model should look at."""
+    return [
         f"Look at {found.name}: {found.text}{'' if found.text.endswith('?') else '.'}"
         for found in review(run.program)
         if found.name not in ("dependence", "sources")
     ]
-    return [Text(line, style="dim") for line in lines]
 
 
 def _correlations(rows: list[dict[str, Any]]) -> list[str]:
@@ -453,14 +461,14 @@ def sheet_table(
     """
     labels = list(frame.columns[1:])
     shown = labels if len(labels) <= 6 or whole else [*labels[:4], labels[-1]]
-    columns = [(str(label), "right") for label in shown]
+    columns = [str(label) for label in shown]
     if len(shown) < len(labels):
-        columns.insert(4, ("...", "right"))
+        columns.insert(4, "...")
     if len(shown) < len(labels):
         title += f"; {len(shown)} of {len(labels)} periods, --whole shows all"
     has_numbers = bool(frame["value"].notna().any())
-    numbers = [("value", "right")] if has_numbers else []
-    table = table_of(title, ("quantity", "left"), ("unit", "left"), *numbers, *columns)
+    numbers = ["value"] if has_numbers else []
+    table = table_of(title, "quantity", Words("unit"), *numbers, *columns)
     for name, row in frame.iterrows():
         scale = times_shown(units.get(str(name)))
         cells = [
@@ -487,21 +495,15 @@ def drivers_table(program: Program) -> FigureTable:
     """
     based = any(driver.base is not None for driver in program.drivers.values())
     columns = [
-        ("driver", "left"),
-        ("unit", "left"),
-        ("distribution", "left"),
-        ("each", "left"),
-        *([("base", "right")] if based else []),
-        ("mean", "right"),
+        Words("driver"),
+        Words("unit"),
+        Words("distribution"),
+        Words("each"),
+        *(["base"] if based else []),
+        "mean",
     ]
-    more = [
-        ("P5", "right"),
-        ("P50", "right"),
-        ("P95", "right"),
-        ("below 0", "right"),
-        ("source", "left"),
-    ]
-    table = table_of("Drivers", *columns, *more)
+    more = ["P5", "P50", "P95", "below 0", Words("source")]
+    table = table_of("Drivers", *columns, *more, numbers_first=True)
     for name, driver in program.drivers.items():
         if not isinstance(driver, DistributionDriver):
             stated: object
@@ -575,10 +577,7 @@ def cohort_table(name: str, cohort: Cohort) -> FigureTable:
     if len(cohort.states) > MOST_ACROSS:
         return _ways_table(name, cohort)
     table = table_of(
-        f"Cohort {name}: chances a period",
-        ("from", "left"),
-        ("start", "right"),
-        *((f"to {s}", "right") for s in cohort.states),
+        f"Cohort {name}: chances a period", "from", "start", *(f"to {s}" for s in cohort.states)
     )
     rows: Any = cohort.transition if cohort.periods is None else cohort.transition[0]
     for state, row in zip(cohort.states, rows, strict=True):
@@ -592,13 +591,7 @@ def _chance(entry: Any) -> str:
 
 
 def _ways_table(name: str, cohort: Cohort) -> FigureTable:
-    table = table_of(
-        f"Cohort {name}: chances a period",
-        ("from", "left"),
-        ("start", "right"),
-        ("stays", "right"),
-        ("goes to", "left"),
-    )
+    table = table_of(f"Cohort {name}: chances a period", "from", "start", "stays", Words("goes to"))
     rows: Any = cohort.transition if cohort.periods is None else cohort.transition[0]
     for i, (state, row) in enumerate(zip(cohort.states, rows, strict=True)):
         ways = [j for j, entry in enumerate(row) if j != i and entry != 0]
@@ -613,9 +606,7 @@ def _ways_table(name: str, cohort: Cohort) -> FigureTable:
 
 def givens_table(program: Program) -> FigureTable:
     """Return the given figures with unit and source."""
-    table = table_of(
-        "Given", ("figure", "left"), ("value", "right"), ("unit", "left"), ("source", "left")
-    )
+    table = table_of("Given", "figure", "value", Words("unit"), Words("source"))
     for name, given in program.givens.items():
         value = given.value
         word = "pairs" if given.shape.table else "periods"
@@ -630,9 +621,7 @@ def givens_table(program: Program) -> FigureTable:
 
 def catalogue() -> FigureTable:
     """Return the distributions by name, with their parameters and what each is good for."""
-    table = table_of(
-        "Distributions", ("name", "left"), ("parameters", "left"), ("good for", "left")
-    )
+    table = table_of("Distributions", "name", Words("parameters"), Words("good for"))
     for name, distribution in CATALOGUE.items():
         table.add_row(name, ", ".join(parameter_names(distribution)), distribution.use)
     return table
@@ -641,10 +630,7 @@ def catalogue() -> FigureTable:
 def processes() -> FigureTable:
     """Return the processes by name, with their parameters and what each is good for."""
     table = table_of(
-        "Processes, for drivers that are a series",
-        ("name", "left"),
-        ("parameters", "left"),
-        ("good for", "left"),
+        "Processes, for drivers that are a series", "name", Words("parameters"), Words("good for")
     )
     for name, process in PROCESSES.items():
         table.add_row(name, ", ".join(process_parameters(process)), process.use)
@@ -662,7 +648,7 @@ def about_process(process: type[Process]) -> list[RenderableType]:
     it.
     """
     head = f"{process.label}\n{process.about.replace('``', '')}\n\nGood for: {process.use}."
-    table = table_of("Parameters", ("", "left"), ("", "left"))
+    table = table_of("Parameters", "", Words(""))
     names = process_parameters(process)
     for name in names:
         table.add_row(name, PARAMETERS.get(name, ""))
@@ -700,7 +686,7 @@ def distribution_figures(distribution: Distribution, mark: float | None) -> Figu
     """Return a distribution's mean, sd, skewness, support, percentiles, and the chances on either
     side of a mark.
     """
-    table = table_of(repr(distribution), ("", "left"), ("value", "right"))
+    table = table_of(repr(distribution), "", "value")
     for word, value in (
         ("mean", distribution.mean),
         ("standard deviation", distribution.sd),

@@ -172,7 +172,6 @@ def read_trials(
     >>> round(float(trials["growth"].mean), 3)
     0.025
     """
-    instance("order", order, bool, "True or False")
     if not isinstance(source, str | Path | pd.DataFrame):
         raise ParameterError(f"source must be a path or a DataFrame, not {source!r:.60}")
     table = read_table(source, TableFormat.checked(sheet, header, encoding, decimal, missing))

@@ -200,7 +200,6 @@ class Run(SimulatedTrials, Reported):
         """
         from kindynos.results.sensitivity.methods import sensitivity, usual_method
 
-        instance("by_period", by_period, bool, "True or False")
         if method is None:
             method = "rank" if by_period else usual_method(self)
         key = (self._known(name), repr(method), by_period, repr(sorted(options.items())))

@@ -4,6 +4,8 @@ estimated from.
 
 from __future__ import annotations
 
+import math
+from collections.abc import Callable
 from dataclasses import dataclass, replace
 from functools import cached_property
 from typing import Any, Protocol
@@ -12,14 +14,45 @@ import numpy as np
 from numpy.typing import NDArray
 
 from kindynos.arrays import Floats
-from kindynos.inference.intervals import t_point
+from kindynos.inference.intervals import skewness_of, t_point
 
 FEWEST = 200  # trials below which no error is given
 FEWEST_BLOCKS = 5  # blocks below which their spread says too little
 
 
+@dataclass(frozen=True)
+class Terms:
+    """Terms whose mean is wanted: their number and sums by block, and their variance and skewness
+    over the trials.
+    """
+
+    sizes: Floats | NDArray[np.int64]
+    sums: Floats
+    variance: float
+    skewness: Callable[[], float]
+
+    @property
+    def mean(self) -> float:
+        """Their mean."""
+        return float(self.sums.sum() / self.sizes.sum())
+
+    def deviation(self, independent: bool) -> float:
+        """Return the standard deviation of their mean, from the spread between blocks where trials
+        within one depend on each other.
+        """
+        count = float(self.sizes.sum())
+        return math.sqrt(self.variance / count if independent else spread(self.sums, self.sizes))
+
+
+def spread(sums: Floats, sizes: Floats | NDArray[np.int64]) -> float:
+    """Return the variance of a mean from the sums and numbers of its terms by block."""
+    count, blocks = sizes.sum(), len(sizes)
+    gaps = (count * sums - sizes * sums.sum()) / count  # exact for whole numbers: equal blocks
+    return float(np.sum(gaps**2) / float(count) ** 2 * blocks / (blocks - 1))
+
+
 class Ordered(Protocol):
-    """What percentiles need of trials, whether they are held or only their sums by block."""
+    """What statistics need of trials, whether they are held or only their sums by block."""
 
     @property
     def better(self) -> str: ...  # noqa: D102  # as of Sample
@@ -35,6 +68,30 @@ class Ordered(Protocol):
 
     @property
     def turned(self) -> Ordered: ...  # noqa: D102
+
+    @property
+    def independent(self) -> bool: ...  # noqa: D102
+
+    @property
+    def middle(self) -> float: ...  # noqa: D102
+
+    @property
+    def spread(self) -> float: ...  # noqa: D102
+
+    @property
+    def peakedness(self) -> float: ...  # noqa: D102
+
+    def left_out(self, powers: int) -> list[Floats]: ...  # noqa: D102
+
+    def distances(self) -> Terms: ...  # noqa: D102
+
+    def shortfalls(self, level: float) -> tuple[float, Terms]: ...  # noqa: D102
+
+    def farthest_share(self, few: int) -> float: ...  # noqa: D102
+
+    def hits(  # noqa: D102
+        self, above: float | None, below: float | None, at: float | None
+    ) -> tuple[Floats, NDArray[np.int64]]: ...
 
     def ordered(self, place: int) -> float: ...  # noqa: D102
 
@@ -131,12 +188,7 @@ class Sample:
         """Return the variance of the mean of terms, one for each valid trial, from the spread
         between blocks.
         """
-        sizes, sums, count = np.diff(self.block_starts), self.by_block(terms), len(terms)
-        if terms.dtype == np.bool_:  # in whole numbers, lest equal blocks seem to differ
-            gaps = (count * sums - sizes * sums.sum()) / count
-        else:
-            gaps = sums - sizes * (sums.sum() / count)
-        return float(np.sum(gaps**2) / count**2 * len(sizes) / (len(sizes) - 1))
+        return spread(self.by_block(terms), np.diff(self.block_starts))
 
     def variance_below(self, value: float) -> float:
         """Return the variance of the share of trials at or below a value."""
@@ -145,6 +197,61 @@ class Sample:
     def ordered(self, place: int) -> float:
         """Return a value by its place in order, from 0, or from the end with -1, -2, ..."""
         return float(self.sorted[place])
+
+    @property
+    def middle(self) -> float:
+        """The mean of the valid values."""
+        return float(self.valid.mean())
+
+    @property
+    def spread(self) -> float:
+        """Their standard deviation: less the first value, so that a constant has none by
+        rounding.
+        """
+        return float((self.valid - self.valid[0]).std(ddof=1))
+
+    @property
+    def peakedness(self) -> float:
+        """The mean fourth power of the distances in standard deviations."""
+        value = self.spread
+        squares = ((self.valid - self.valid.mean()) / value) ** 2
+        return float((squares * squares).mean()) if value > 0 else 0.0
+
+    def _terms(self, values: Floats) -> Terms:
+        sizes, variance = np.diff(self.block_starts), float(values.var(ddof=1))
+        return Terms(sizes, self.by_block(values), variance, lambda: skewness_of(values))
+
+    def distances(self) -> Terms:
+        """Return the distances from the mean."""
+        return self._terms(self.valid - self.valid.mean())
+
+    def shortfalls(self, level: float) -> tuple[float, Terms]:
+        """Return the quantile at a level and the distances below it, 0 above it."""
+        q = float(self.quantile(level))
+        return q, self._terms(np.maximum(q - self.valid, 0))
+
+    def farthest_share(self, few: int) -> float:
+        """Return what share of the variance the few farthest trials hold, 0 of an infinite one."""
+        squares = (self.valid - self.valid.mean()) ** 2
+        total = float(squares.sum())
+        if not 0 < total < math.inf:
+            return 0.0
+        return float(np.partition(squares, self.count - few)[self.count - few :].sum()) / total
+
+    def hits(
+        self, above: float | None, below: float | None, at: float | None
+    ) -> tuple[Floats, NDArray[np.int64]]:
+        """Return how many trials of each block are above and below values, or at one, and how many
+        it has, those without a value too.
+        """
+        with np.errstate(invalid="ignore"):
+            found = self.values == at if at is not None else np.ones(len(self.values), dtype=bool)
+            if above is not None:
+                found = found & (self.values > above)
+            if below is not None:
+                found = found & (self.values < below)
+        everyone = Sample(np.broadcast_to(0.0, len(found)), self.bounds)
+        return everyone.by_block(found), np.diff(self.bounds)
 
     def left_out(self, powers: int) -> list[Floats]:
         """Return the sums of the powers 0, 1, ... of the centred values with each block left

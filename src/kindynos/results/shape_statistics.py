@@ -11,19 +11,19 @@ import numpy as np
 from kindynos.arrays import Floats
 from kindynos.inference.estimates import Estimate
 from kindynos.inference.intervals import jackknife_error
-from kindynos.results.sample import Sample
+from kindynos.results.sample import Ordered, Sample
 
 # of a histogram behind a mode, and of trials of which one at a time is left out
 BINS, GROUPS = (2048, 20)
 
 
-def skewness(sample: Sample) -> Estimate:
+def skewness(sample: Ordered) -> Estimate:
     """Skewness: the same jackknife; marked rough, since single trials far out decide it."""
     if sample.count < 3:
         return Estimate(math.nan)
     with np.errstate(invalid="ignore", divide="ignore"):
-        gaps = sample.valid - sample.valid.mean()
-        value = float((gaps**3).mean() / (gaps**2).mean() ** 1.5)
+        terms = sample.distances()
+        value = terms.skewness() if terms.variance > 0 else math.nan
         if not sample.has_error or not math.isfinite(value):
             return Estimate(value, rough=True)
         reach = jackknife_error(skewness_of_sums(*sample.left_out(3)))

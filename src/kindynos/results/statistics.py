@@ -20,14 +20,15 @@ from kindynos.errors import KindynosError
 from kindynos.inference.estimates import Estimate
 from kindynos.inference.intervals import (
     Z,
+    hall,
     jackknife_error,
     order_places,
-    skewness_corrected,
+    skewness_of,
     t_point,
     wilson,
 )
 from kindynos.registry import Registry
-from kindynos.results.sample import Ordered, Sample
+from kindynos.results.sample import FEWEST, FEWEST_BLOCKS, Ordered, Sample, spread
 from kindynos.results.shape_statistics import kurtosis, mode, skewness
 from kindynos.validate import (
     Finite,
@@ -47,52 +48,44 @@ UNSURE = 0.02
 TAIL = 50  # trials beyond a level below which its expected shortfall is marked rough
 
 
-def mean(sample: Sample) -> Estimate:
+def mean(sample: Ordered) -> Estimate:
     """Mean: block means; the pooled sample under the random plan."""
     if not sample.count:
         return Estimate(math.nan)
     with np.errstate(invalid="ignore", over="ignore"):
-        value = float(sample.valid.mean())
+        value = sample.middle
         if not sample.has_error:
             return Estimate(value)
-        if sample.independent:
-            deviation, t = (
-                float(sample.valid.std(ddof=1)) / math.sqrt(sample.count),
-                t_point(sample.count - 1),
-            )
-        else:
-            deviation, t = math.sqrt(sample.variance_of_mean(sample.valid)), sample.student
+        terms, t = sample.distances(), _student(sample, sample.count)
+        deviation = terms.deviation(sample.independent)
+        ends = (value - deviation * t, value + deviation * t)
         note = decided_by_few(sample)
         if not note:
-            return Estimate(value, value - deviation * t, value + deviation * t)
-        terms = sample.valid if sample.independent else sample.by_block(sample.valid - value)
-        low, high = (value - deviation * skewness_corrected(side * t, terms) for side in (1, -1))
-    return Estimate(
-        value,
-        min(low, value - deviation * t),
-        max(high, value + deviation * t),
-        rough=True,
-        note=note,
-    )
+            return Estimate(value, *ends)
+        by_trial = sample.independent
+        skew = terms.skewness() if by_trial else skewness_of(terms.sums)
+        count = sample.count if by_trial else len(terms.sums)
+        low, high = (value - deviation * hall(side * t, skew, count) for side in (1, -1))
+    return Estimate(value, min(low, ends[0]), max(high, ends[1]), rough=True, note=note)
 
 
-def decided_by_few(sample: Sample) -> str:
+def _student(sample: Ordered, terms: float) -> float:
+    return t_point(max(terms - 1, 1)) if sample.independent else sample.student
+
+
+def decided_by_few(sample: Ordered) -> str:
     """Return a note where ten trials (of fewer than 2,000 one in two hundred) hold a tenth of the
     variance, or nothing.
     """
     few = min(10, max(sample.count // 200, 1))
-    squares = (sample.valid - sample.valid.mean()) ** 2
-    total = float(squares.sum())
-    if not 0 < total < math.inf:
-        return ""
-    share = float(np.partition(squares, sample.count - few)[sample.count - few :].sum()) / total
+    share = sample.farthest_share(few)
     if share < FEW_DECIDE:
         return ""
     which = f"the {few} farthest trials hold" if few > 1 else "a single trial holds"
     return f"{which} {100 * share:.0f} % of the variance; the median says more"
 
 
-def sd(sample: Sample) -> Estimate:
+def sd(sample: Ordered) -> Estimate:
     """Standard deviation: the jackknife that leaves out one block at a time.
 
     Where few trials decide it, more of them would make it larger, and only the lower end is told.
@@ -100,19 +93,15 @@ def sd(sample: Sample) -> Estimate:
     if sample.count < 2:
         return Estimate(math.nan)
     with np.errstate(invalid="ignore"):  # infinite values have no spread
-        # less the first value, so that a constant has no spread by rounding
-        value = float((sample.valid - sample.valid[0]).std(ddof=1))
+        value = sample.spread
     if not sample.has_error or not math.isfinite(value):
         return Estimate(value)
-    left = sample.left_out(2)
-    count = left[0]
-    values = np.sqrt(np.maximum(left[2] - left[1] ** 2 / count, 0) / (count - 1))
-    reach = jackknife_error(values)
-    with np.errstate(all="ignore"):
-        squares = ((sample.valid - sample.valid.mean()) / value) ** 2
-        kurtosis = float((squares * squares).mean()) if value > 0 else 0.0
+    count, one, two = sample.left_out(2)
+    reach = jackknife_error(np.sqrt(np.maximum(two - one**2 / count, 0) / (count - 1)))
     low = max(value - reach, 0.0)
-    if (kurtosis - 1) / sample.count > UNSURE:
+    with np.errstate(all="ignore"):
+        unsure = (sample.peakedness - 1) / sample.count > UNSURE
+    if unsure:
         note = "few trials decide it; more of them may find it larger"
         return Estimate(value, low, math.inf, rough=True, note=note)
     return Estimate(value, low, value + reach)
@@ -172,19 +161,12 @@ def _level(name: str, level: Any) -> float:
 
 @checked
 def chance(
-    sample: Sample, above: float | None = None, below: float | None = None, at: float | None = None
+    sample: Ordered, above: float | None = None, below: float | None = None, at: float | None = None
 ) -> Estimate:
     """Chance of being strictly above, strictly below, between the two, or at a value, as a share of
     all trials.
     """
-    above, below, at = chance_bounds(above, below, at)
-    with np.errstate(invalid="ignore"):
-        hits = sample.values == at if at is not None else np.ones(len(sample.values), dtype=bool)
-        if above is not None:
-            hits = hits & (sample.values > above)
-        if below is not None:
-            hits = hits & (sample.values < below)
-    return _share(hits, sample)
+    return _share(*sample.hits(*chance_bounds(above, below, at)), sample.independent)
 
 
 def survival(sample: Sample, x: float) -> Estimate:
@@ -206,28 +188,17 @@ def conditional_mean(
     return mean(Sample(np.where(inside, sample.values, np.nan), sample.bounds, sample.independent))
 
 
-def _share(hits: Floats | NDArray[np.bool_], sample: Sample) -> Estimate:
-    """Wilson's interval with the effective number of trials, p(1 - p) / variance; all trials where
-    that is 0.
+def _share(hits: Floats, sizes: NDArray[np.int64], independent: bool) -> Estimate:
+    """Return the share of trials that are hits, from their numbers by block: Wilson's interval with
+    the effective number of trials, p(1 - p) / variance; all trials where that is 0.
     """
-    p = float(hits.mean())
-    # failed trials count too: a share is of all
-    everyone = Sample(np.broadcast_to(0.0, len(hits)), sample.bounds)
-    if not everyone.has_error:
+    trials, blocks = int(sizes.sum()), len(sizes)
+    p = float(hits.sum() / trials)
+    if trials < FEWEST or blocks < FEWEST_BLOCKS:
         return Estimate(p)
-    variance = everyone.variance_of_mean(hits)
-    return share_with_error(p, len(hits), variance, everyone.student, sample.independent)
-
-
-def share_with_error(
-    p: float, trials: int, variance: float, student: float, independent: bool
-) -> Estimate:
-    """Return a share of trials with Wilson's interval, by the spread between blocks that its
-    variance is from.
-    """
-    count, point = float(trials), Z
+    count, point, variance = float(trials), Z, spread(hits, sizes)
     if variance > 0 and not independent:
-        count, point = p * (1 - p) / variance, student
+        count, point = p * (1 - p) / variance, t_point(blocks - 1)
     return Estimate(p, *wilson(p, count, point))
 
 
@@ -239,8 +210,11 @@ def percentile_of(sample: Sample, x: float) -> Estimate:
     x = number("x", x)
     if math.isnan(x) or not sample.count:
         return Estimate(math.nan)
-    valid = Sample(sample.valid, sample.block_starts, sample.independent)
-    below = _share((valid.values < x) + 0.5 * (valid.values == x), valid)
+    below = _share(
+        sample.by_block((sample.valid < x) + 0.5 * (sample.valid == x)),
+        np.diff(sample.block_starts),
+        sample.independent,
+    )
     return Estimate(100 * below, 100 * below.low, 100 * below.high)
 
 
@@ -257,7 +231,7 @@ def value_at_risk(sample: Ordered, level: float, reference: float = 0.0) -> Esti
 
 
 @checked
-def expected_shortfall(sample: Sample, level: Level, reference: Finite = 0.0) -> Estimate:
+def expected_shortfall(sample: Ordered, level: Level, reference: Finite = 0.0) -> Estimate:
     """Mean loss against ``reference`` in the worst 1 - level of the trials; of a cost, which is
     better low, in the dearest.
 
@@ -271,41 +245,35 @@ def expected_shortfall(sample: Sample, level: Level, reference: Finite = 0.0) ->
     if sample.better == "low":
         return expected_shortfall(sample.turned, level, -reference)
     tail = 1 - level
-    losses = reference - sample.valid
-    q = reference - float(sample.quantile(tail))
-    terms = q + np.maximum(losses - q, 0) / tail
-    value = float(terms.mean())
+    quantile, terms = sample.shortfalls(tail)
+    q = reference - quantile
+    value = q + terms.mean / tail
     rough = sample.count * tail < TAIL
     if not sample.has_error:
         return Estimate(value, rough=rough)
-    if sample.independent:
-        deviation, t = (
-            float(terms.std(ddof=1)) / math.sqrt(sample.count),
-            t_point(max(sample.count * tail - 1, 1)),
-        )
-    else:
-        deviation, t = math.sqrt(sample.variance_of_mean(terms)), sample.student
-    low, high = (value - deviation * skewness_corrected(side * t, terms) for side in (1, -1))
+    deviation = terms.deviation(sample.independent) / tail
+    t, skew = _student(sample, sample.count * tail), terms.skewness()
+    low, high = (value - deviation * hall(side * t, skew, sample.count) for side in (1, -1))
     return Estimate(value, max(low, q), high, rough=rough)
 
 
-def median(sample: Sample) -> Estimate:
+def median(sample: Ordered) -> Estimate:
     """The 50th percentile."""
     return percentile(sample, 50.0)
 
 
-def lowest(sample: Sample) -> Estimate:
+def lowest(sample: Ordered) -> Estimate:
     """The lowest of the trials drawn; others could be lower."""
     return _extreme(sample, 0, "lowest")
 
 
-def highest(sample: Sample) -> Estimate:
+def highest(sample: Ordered) -> Estimate:
     """The highest of the trials drawn; others could be higher."""
     return _extreme(sample, -1, "highest")
 
 
-def _extreme(sample: Sample, place: int, word: str) -> Estimate:
-    value = float(sample.sorted[place]) if sample.count else math.nan
+def _extreme(sample: Ordered, place: int, word: str) -> Estimate:
+    value = sample.ordered(place) if sample.count else math.nan
     return Estimate(value, note=f"the {word} of {sample.count:,} trials")
 
 

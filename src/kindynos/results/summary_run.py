@@ -27,16 +27,16 @@ from kindynos.engine.fingerprint import processor, versions
 from kindynos.engine.simulation import BatchResult, Execution, collect
 from kindynos.errors import DataWarning, ParameterError, RunError
 from kindynos.inference.estimates import Estimate
-from kindynos.inference.intervals import jackknife_error, t_point
+from kindynos.inference.intervals import jackknife_error
 from kindynos.program.batch import BatchTask
 from kindynos.program.identity import identity
 from kindynos.program.program import Program
 from kindynos.results import statistics
 from kindynos.results.run import Run
-from kindynos.results.shape_statistics import skewness_of_sums
+from kindynos.results.shape_statistics import skewness
 from kindynos.results.sheet import PERCENTILES, sheet
 from kindynos.results.simulate import SimulationOptions, simulate
-from kindynos.results.summary_sample import MissedError, SummarySample, relative_skewness
+from kindynos.results.summary_sample import MissedError, SummarySample
 from kindynos.results.summary_task import SummaryTask
 from kindynos.results.trials import Drawing
 from kindynos.sampling.plans import PLANS
@@ -377,52 +377,27 @@ class SummaryResult:
     @property
     def mean(self) -> Estimate:
         """The mean over all trials."""
-        sample = self._sample
-        value, powers = sample.mean, sample.powers.sum(axis=1)
-        count = float(powers[0])
-        if not sample.has_error or not math.isfinite(powers[2]):
-            return Estimate(value)
-        if sample.independent:
-            deviation = math.sqrt(powers[2] / (count - 1) / count)
-            reach = t_point(count - 1) * deviation
-        else:
-            deviation = math.sqrt(sample.variance_of_block_sums(sample.powers[1]))
-            reach = sample.student * deviation
-        return Estimate(value, value - reach, value + reach)
+        return statistics.mean(self._sample)
 
     @property
     def sd(self) -> Estimate:
         """The standard deviation over all trials."""
-        sample = self._sample
-        powers = sample.powers.sum(axis=1)
-        value = math.sqrt(powers[2] / (powers[0] - 1))
-        if not math.isfinite(value):  # infinite values have no spread
-            return Estimate(math.nan)
-        count, one, two = sample.left_out(2)
-        values = np.sqrt(np.maximum(two - one**2 / count, 0) / (count - 1))
-        reach = jackknife_error(values)
-        return Estimate(value, max(value - reach, 0.0), value + reach)
+        return statistics.sd(self._sample)
 
     @property
     def skewness(self) -> Estimate:
         """The skewness over all trials."""
-        sample = self._sample
-        powers = sample.powers.sum(axis=1)
-        if not math.isfinite(powers[3]):
-            return Estimate(math.nan, rough=True)
-        value = float(powers[3] / powers[0] / (powers[2] / powers[0]) ** 1.5)
-        reach = jackknife_error(skewness_of_sums(*sample.left_out(3)))
-        return Estimate(value, value - reach, value + reach, rough=True)
+        return skewness(self._sample)
 
     @property
     def lowest(self) -> Estimate:
         """The lowest of the trials."""
-        return Estimate(float(self._sample.sums.farthest[0]))
+        return statistics.lowest(self._sample)
 
     @property
     def highest(self) -> Estimate:
         """The highest of the trials."""
-        return Estimate(float(self._sample.sums.farthest[-1]))
+        return statistics.highest(self._sample)
 
     @property
     def median(self) -> Estimate:
@@ -454,11 +429,7 @@ class SummaryResult:
         return self.run.figure(
             self.name,
             _Request([tail if self.better == "high" else 1 - tail], []),
-            lambda sample: _shortfall(
-                sample if sample.better == "high" else sample.turned,
-                tail,
-                reference if sample.better == "high" else -reference,
-            ),
+            lambda sample: statistics.expected_shortfall(sample, level, reference),
         )
 
     @checked
@@ -471,64 +442,10 @@ class SummaryResult:
         above, below, at = chance_bounds(above, below, at)
         cuts = [float(cut) for cut in (above, below, at) if cut is not None]
         return self.run.figure(
-            self.name, _Request([], cuts), lambda sample: _chance(sample, above, below, at)
+            self.name,
+            _Request([], cuts),
+            lambda sample: statistics.chance(sample, above, below, at),
         )
-
-
-def _chance(
-    sample: SummarySample, above: float | None, below: float | None, at: float | None
-) -> Estimate:
-    def column(cut: float) -> tuple[Any, Any]:
-        places = np.flatnonzero(sample.wanted.cuts == cut)
-        if not len(places):
-            raise MissedError(f"the chance at {cut:g} was not gathered")
-        return sample.sums.cut_below[:, places[0]], sample.sums.cut_at[:, places[0]]
-
-    if at is not None:
-        hits = column(at)[1]
-    else:
-        hits = sample.sums.valid.copy()
-        if below is not None:
-            hits = column(below)[0].copy()
-        if above is not None:
-            under, equal = column(above)
-            hits = np.maximum(hits - under - equal, 0)
-    trials = sample.trials
-    p = float(hits.sum() / trials)
-    if trials < 200 or len(sample.sizes) < 5:
-        return Estimate(p)
-    sizes = sample.sizes
-    gaps = (trials * hits - sizes * hits.sum()) / trials
-    blocks = len(sizes)
-    variance = float(np.sum(gaps.astype(np.float64) ** 2) / trials**2 * blocks / (blocks - 1))
-    return statistics.share_with_error(p, trials, variance, t_point(blocks - 1), sample.independent)
-
-
-def _shortfall(sample: SummarySample, tail: float, reference: float) -> Estimate:
-    """Return the expected shortfall: the mean of q + (q - x)+ / tail, turned into a loss."""
-    quantile, by_block, (one, two, three) = sample.shortfall_terms(tail)
-    q, count = reference - quantile, float(sample.count)
-    value = q + one / tail / count
-    if not sample.has_error:
-        return Estimate(value)
-    mean = one / tail / count
-    if sample.independent:
-        spread = two / tail**2 - count * mean**2
-        deviation = math.sqrt(spread / (count - 1) / count)
-        t = t_point(max(count * tail - 1, 1))
-    else:
-        deviation = math.sqrt(sample.variance_of_block_sums(by_block / tail))
-        t = sample.student
-    skew = relative_skewness(count, one, two, three)
-    a = skew / (3 * math.sqrt(count))
-
-    def corrected(side: float) -> float:  # Hall's cubic transformation, as of trials that are held
-        if abs(a) <= 1e-9:
-            return side
-        return float((np.cbrt(1 + 3 * a * (side - a / 2)) - 1) / a)
-
-    low, high = (value - deviation * corrected(side * t) for side in (1, -1))
-    return Estimate(value, max(low, q), high)
 
 
 def _taken_up(checkpoint: Checkpoint, held: Mapping[str, Accumulator]) -> list[int]:
@@ -569,7 +486,13 @@ def summarize(
         raise ParameterError(
             f"store='summary' is for runs of {SMALLEST:,} trials and more; smaller ones are held"
         )
-    size = min(LARGEST_PILOT, max(options.trials // 4, SMALLEST // 2))
+    import os
+
+    size = (
+        min(LARGEST_PILOT, max(options.trials // 4, SMALLEST // 2))
+        if "PILOT" not in os.environ
+        else int(os.environ["PILOT"])
+    )
     quick = replace(
         options, trials=size, seed=seed, executor=None, progress=None, on_start=None, on_finish=None
     )

@@ -16,7 +16,7 @@ from kindynos.arrays import Floats
 from kindynos.engine.accumulate import BlockSums, Wanted
 from kindynos.errors import RunError
 from kindynos.inference.intervals import t_point
-from kindynos.results.sample import FEWEST, FEWEST_BLOCKS
+from kindynos.results.sample import FEWEST, FEWEST_BLOCKS, Terms, spread
 
 
 class MissedError(RunError):
@@ -121,16 +121,10 @@ class SummarySample:
                 values, counts, blocks = self._inside[place]
                 hit = values <= value
                 inside = np.bincount(blocks[hit], weights=counts[hit], minlength=len(self.sizes))
-                return self._variance(self.sums.below[:, place] + inside)
+                held = self.sums.valid > 0
+                hits = self.sums.below[:, place] + inside
+                return spread(hits[held].astype(np.float64), self.sums.valid[held])
         raise MissedError(f"the trials below {value:g} were not gathered")
-
-    def _variance(self, hits: Floats | NDArray[Any]) -> float:
-        """Return the variance of the share of trials with a value that are hits, by block."""
-        held = self.sums.valid > 0
-        sizes, sums = self.sums.valid[held], np.asarray(hits, dtype=np.float64)[held]
-        count = self.count
-        gaps = (count * sums - sizes * sums.sum()) / count
-        return float(np.sum(gaps**2) / count**2 * len(sizes) / (len(sizes) - 1))
 
     # powers
 
@@ -159,22 +153,58 @@ class SummarySample:
             )
 
     @property
-    def mean(self) -> float:
+    def middle(self) -> float:
         """The mean of the trials with a value."""
         return self.wanted.centre + float(self.sums.powers[:, 0].sum()) / self.count
+
+    @property
+    def spread(self) -> float:
+        """Their standard deviation."""
+        return math.sqrt(float(self.powers[2].sum()) / (self.count - 1))
+
+    @property
+    def peakedness(self) -> float:
+        """The mean fourth power of the distances in standard deviations."""
+        return float(self.powers[4].sum()) / self.count / self.spread**4 if self.spread else 0.0
+
+    def distances(self) -> Terms:
+        """Return the distances from the mean."""
+        _, _, two, three, _ = self.powers.sum(axis=1).tolist()
+        return _terms(self.powers[0], self.powers[1], two, three)
+
+    def farthest_share(self, few: int) -> float:
+        """Return what share of the variance the few farthest trials hold."""
+        total = float(self.powers[2].sum())
+        if not 0 < total < math.inf:
+            return 0.0
+        return float(np.sort((self.sums.farthest - self.middle) ** 2)[-few:].sum()) / total
+
+    def hits(
+        self, above: float | None, below: float | None, at: float | None
+    ) -> tuple[Floats, NDArray[np.int64]]:
+        """Return how many trials of each block are above and below values, or at one, and how many
+        it has, those without a value too.
+        """
+        if at is not None:
+            found = self._cut(at)[1]
+        else:
+            found = self.sums.valid if below is None else self._cut(below)[0]
+            if above is not None:
+                found = np.maximum(found - sum(self._cut(above)), 0)
+        return found.astype(np.float64), self.sizes
+
+    def _cut(self, value: float) -> tuple[NDArray[np.int64], NDArray[np.int64]]:
+        """Return how many trials of each block are below a value and at it."""
+        places = np.flatnonzero(self.wanted.cuts == value)
+        if not len(places):
+            raise MissedError(f"the chance at {value:g} was not gathered")
+        return self.sums.cut_below[:, places[0]], self.sums.cut_at[:, places[0]]
 
     def left_out(self, powers: int) -> list[Floats]:
         """Return the sums of the powers 0, 1, ... of the distance from the mean with each block
         left out.
         """
         return [row.sum() - row for row in self.powers[: powers + 1]]
-
-    def variance_of_block_sums(self, sums: Floats) -> float:
-        """Return the variance of the mean of terms that add up so by block."""
-        sizes = self.powers[0]
-        count = float(sizes.sum())
-        gaps = sums - sizes * (sums.sum() / count)
-        return float(np.sum(gaps**2) / count**2 * len(sizes) / (len(sizes) - 1))
 
     @property
     def turned(self) -> SummarySample:
@@ -210,10 +240,8 @@ class SummarySample:
         better = "high" if self.better == "low" else "low"
         return replace(self, sums=mirrored, wanted=wanted, better=better)
 
-    def shortfall_terms(self, level: float) -> tuple[float, Floats, tuple[float, float, float]]:
-        """Return of the distances below the quantile at a level (0 above it): the quantile, their
-        sums by block, and the sums of their first three powers.
-        """
+    def shortfalls(self, level: float) -> tuple[float, Terms]:
+        """Return the quantile at a level and the distances below it, 0 above it."""
         q = float(self.quantile(level))
         for place, (low, high) in enumerate(self.wanted.brackets.tolist()):
             if not low <= q <= high:
@@ -232,14 +260,15 @@ class SummarySample:
             third = n * reach**3 - 3 * reach**2 * one + 3 * reach * two - three
             second += float((gaps**2 * counts).sum())
             third += float((gaps**3 * counts).sum())
-            total = float(by_block.sum())
-            return q, by_block, (total, second, third)
+            return q, _terms(self.sums.valid[held], by_block, second, third)
         raise MissedError(f"the trials below {q:g} were not gathered")
 
 
-def relative_skewness(count: float, first: float, second: float, third: float) -> float:
-    """Return the skewness of terms from their number and the sums of their powers."""
-    mean = first / count
+def _terms(sizes: Floats | NDArray[np.int64], sums: Floats, second: float, third: float) -> Terms:
+    """Return terms from their sums by block, and those of their second and third powers."""
+    count = float(sizes.sum())
+    mean = float(sums.sum()) / count
     variance = second / count - mean**2
     cubed = third / count - 3 * mean * second / count + 2 * mean**3
-    return cubed / variance**1.5 if variance > 0 else math.nan
+    skewness = cubed / variance**1.5 if variance > 0 else 0.0
+    return Terms(sizes, sums, variance * count / (count - 1), lambda: skewness)

@@ -100,7 +100,6 @@ class Sweep(Reported):
 
         With ``errors`` its 95 % errors instead, NaN where it was not simulated.
         """
-        instance("errors", errors, bool, "True or False")
         if len(self.inputs) < 2:
             raise RunError("a grid needs two inputs; read table()")
         down, across = down or self.inputs[0], across or self.inputs[1]

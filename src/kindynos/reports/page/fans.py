@@ -13,7 +13,7 @@ import numpy as np
 
 from kindynos.arrays import Floats
 from kindynos.formatting import brief, times_shown
-from kindynos.reports.page.live import BOTTOM, HEIGHT, LEFT, WIDTH, tick
+from kindynos.reports.page.live import tick
 from kindynos.reports.report import PeriodTrials
 from kindynos.results.run import Run
 
@@ -95,17 +95,23 @@ def fan(row: PeriodTrials, sheet: dict[str, list[str]] | None = None) -> Fan | N
     }
     every = -(-periods // MOST_LABELS)
     return Fan(
-        f"{row.name}{unit}, period by period",
+        f"{words_of(row.name)}{unit}",
         f"Fan of {row.name}{unit}: the middle half and nine tenths of the trials",
         json.dumps(data).replace("<", "\\u003c"),
         bands,
         " ".join(points(percentiles[2])),
         _up(0.0, low, high) if low < 0 < high else None,
-        [{"x": _across(k, periods), "text": row.labels[k]} for k in range(0, periods, every)],
-        [{"y": _up(y, low, high), "text": tick(y)} for y in _levels(low, high)],
+        [{"x": _across(k, periods) / 10, "text": row.labels[k]} for k in range(0, periods, every)],
+        [{"y": _up(y, low, high) / 10, "text": tick(y)} for y in _levels(low, high)],
         row.by,
         list(told),
     )
+
+
+def words_of(name: str) -> str:
+    """Return the name of a row as a heading."""
+    words = name.replace("_", " ")
+    return f"{words[:1].upper()}{words[1:]}"
 
 
 def _chosen(run: Run) -> tuple[list[int], list[str], str]:
@@ -142,11 +148,11 @@ def _axis(percentiles: Floats, paths: Floats) -> tuple[float, float]:
 
 
 def _across(period: int, periods: int) -> float:
-    return round(LEFT + 60 + (WIDTH - 60) * period / (periods - 1), 1)
+    return round(1000 * period / (periods - 1), 1)
 
 
 def _up(y: float, low: float, high: float) -> float:
-    return round(BOTTOM - HEIGHT * (y - low) / (high - low), 1)
+    return round(1000 - 1000 * (y - low) / (high - low), 1)
 
 
 def _levels(low: float, high: float) -> list[float]:

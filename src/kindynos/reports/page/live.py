@@ -23,33 +23,34 @@ from kindynos.results.result import Result
 from kindynos.results.run import Run
 
 MOST_VALUES = 50_000  # trials whose values are sent; of more, counts on steps
-STEPS, BARS, LOOKED = 500, 60, 4_000
+STEPS, BARS, LOOKED = 700, 60, 4_000
 MOST_DRIVERS = 12
 PERCENTILES = tuple(q / 2 for q in range(1, 200))  # whose values and intervals are sent
-LEFT, WIDTH, BOTTOM, HEIGHT = 40.0, 720.0, 235.0, 210.0
+TOP, HEIGHT, LOW = 34, 216, 84  # pixels of a picture, alone and in a group; across: per cent
 
 
 @dataclass(frozen=True)
 class Live:
     """An outcome as a page shows it: the picture, the first chances, and the data of the script."""
 
+    name: str
     title: str
     label: str
     json: str
     bars: list[dict[str, Any]]
     ticks: list[dict[str, Any]]
     base: float | None
-    first: float
-    last: float
-    step: float
+    cut: float  # the place of the cut-off
+    cut_words: str
+    hurts: str  # the side of the target that hurts: "low", "high" or neither
     unit: str
+    tall: int  # pixels of the highest bar
     drivers: list[str]
     group: str  # boxes of one group share their cut-offs
     less: str  # the curve of the chance of so much or less, and of more
     more: str
     percentile: str  # the median, until another is asked for
     below: str
-    between: str
     above: str
     at: str
 
@@ -98,7 +99,7 @@ def live(
     if not len(known) or np.ptp(known) == 0:
         return None
     first, last = axis or axis_of(known)
-    cuts = _cuts(result, known)
+    cut = _cut(result)
     scale = 100.0 if is_per_cent(result.unit) else 1.0
     step = float(10.0 ** (math.floor(math.log10((last - first) / 1000))))
     read = _percentiles(result)
@@ -107,32 +108,34 @@ def live(
         "axis": [first, last],
         "step": step,
         "scale": scale,
-        "cuts": cuts,
+        "start": cut,
+        "unit": result.unit or "",
+        "target": result.target is not None,
         "percentiles": read,
     }
-    low, high = cuts
     shown = [
-        _shown(result.chance(below=low)),
-        _shown(result.chance(above=low, below=high)) if low < high else "0.0 %",
-        _shown(result.chance(above=high)),
-        _shown(result.chance(at=low)),
+        _shown(result.chance(below=cut)),
+        _shown(result.chance(above=cut)),
+        _shown(at) if (at := result.chance(at=cut)) > 0 else "",
     ]
     unit = f", {result.unit}" if result.unit else ""
     base = None
     if result.base is not None and first <= result.base <= last:
-        base = round(_place(float(result.base), first, last), 1)
+        base = _place(float(result.base), first, last)
     less, more = _curves(result, first, last)
     return Live(
+        title,
         title if group else f"{title}{unit}",
         f"Histogram of {title}{unit}, {result.size:,} trials",
         json.dumps(data).replace("<", "\\u003c"),
-        _bars(known, first, last),
+        _bars(known, first, last, LOW if group else HEIGHT),
         _ticks(first, last, scale),
         base,
-        first,
-        last,
-        step,
+        min(max(_place(cut, first, last), 0.0), 100.0),
+        brief(cut * scale).replace("-", "−"),
+        "" if result.target is None else "low" if result.better == "high" else "high",
         unit,
+        LOW if group else HEIGHT,
         drivers if len(values) <= most_values else [],
         group,
         less,
@@ -166,10 +169,10 @@ def _curves(result: Result, first: float, last: float) -> tuple[str, str]:
     values = np.asarray(result.percentile(PERCENTILES))
     shares = np.array(PERCENTILES) / 100
     held = np.isfinite(values) & (values >= first) & (values <= last)
-    across = [round(_place(x, first, last), 1) for x in values[held].tolist()]
+    across = [_place(x, first, last) for x in values[held].tolist()]
 
     def points(heights: Floats) -> str:
-        up = [round(BOTTOM - HEIGHT * share, 1) for share in heights[held].tolist()]
+        up = [round(100 - 100 * share, 1) for share in heights[held].tolist()]
         return " ".join(f"{x},{y}" for x, y in zip(across, up, strict=True))
 
     return points(shares), points(1 - shares)
@@ -184,12 +187,12 @@ def axis_of(known: Floats) -> tuple[float, float]:
     return float(low - room), float(high + room)
 
 
-def _cuts(result: Result, known: Floats) -> list[float]:
-    """Return the cut-offs to begin with: the target, or else the tenth and ninetieth percentile."""
-    if result.target is not None:
-        return [float(result.target)] * 2
-    low, high = np.quantile(known, [0.1, 0.9])
-    return [float(low), float(high)]
+def _cut(result: Result) -> float:
+    """Return the cut-off to begin with: the target, or else the base case or the median."""
+    for value in (result.target, result.base):
+        if value is not None and math.isfinite(float(value)):
+            return float(value)
+    return float(result.median)
 
 
 def _counted(
@@ -210,7 +213,7 @@ def _counted(
     }
     if len(values) <= most_values:
         return {**about, "values": _packed(np.asarray(values, dtype="<f8"))}
-    steps = np.linspace(first, last, STEPS)
+    steps = _round_steps(first, last, 100.0 if is_per_cent(result.unit) else 1.0)
     if result.target is not None:
         steps = np.unique(np.append(steps, result.target))
     counts, known = [], []
@@ -224,6 +227,16 @@ def _counted(
     return {**about, "counts": packed, "steps": steps.tolist(), "known": known}
 
 
+def _round_steps(first: float, last: float, scale: float) -> Floats:
+    """Return round figures between the ends, at most ``STEPS``: those that people type."""
+    least = (last - first) * scale / STEPS
+    power = 10.0 ** math.floor(math.log10(least))
+    width = next(one * power for one in (1, 2, 5, 10) if one * power >= least)
+    low, high = math.ceil(first * scale / width), math.floor(last * scale / width)
+    steps: Floats = np.arange(low, high + 1, dtype=np.float64) * (width / scale)
+    return steps
+
+
 def _packed(array: Any) -> str:
     return base64.b64encode(array.tobytes()).decode()
 
@@ -235,24 +248,18 @@ def _shown(chance: Estimate) -> str:
 
 
 def _place(x: float, first: float, last: float) -> float:
-    return LEFT + WIDTH * (x - first) / (last - first)
+    """Return how far across the picture a value is, in per cent."""
+    return round(100 * (x - first) / (last - first), 2)
 
 
-def _bars(known: Floats, first: float, last: float) -> list[dict[str, Any]]:
-    counts, edges = np.histogram(np.clip(known, first, last), bins=BARS, range=(first, last))
+def _bars(known: Floats, first: float, last: float, tall: int) -> list[dict[str, Any]]:
+    counts, _ = np.histogram(np.clip(known, first, last), bins=BARS, range=(first, last))
     most = max(int(counts.max()), 1)
-    width = WIDTH / BARS
+    tops = [round(tall * count / most, 1) for count in counts.tolist()]
     return [
-        {
-            "x": round(LEFT + place * width, 2),
-            "y": round(BOTTOM - HEIGHT * count / most, 2),
-            "width": round(width - 1, 2),
-            "height": round(HEIGHT * count / most, 2),
-            "middle": float((low + high) / 2),
-        }
-        for place, (count, low, high) in enumerate(
-            zip(counts.tolist(), edges[:-1], edges[1:], strict=True)
-        )
+        {"x": round(100 * place / BARS, 2), "y": round(TOP + tall - up, 1), "height": up}
+        for place, up in enumerate(tops)
+        if up
     ]
 
 
@@ -261,7 +268,7 @@ def _ticks(first: float, last: float, scale: float) -> list[dict[str, Any]]:
 
     places = MaxNLocator(7, steps=[1, 2, 2.5, 5, 10]).tick_values(first * scale, last * scale)
     return [
-        {"x": round(_place(x / scale, first, last), 1), "text": tick(x)}
+        {"x": _place(x / scale, first, last), "text": tick(x)}
         for x in places
         if first <= x / scale <= last
     ]
@@ -269,4 +276,5 @@ def _ticks(first: float, last: float, scale: float) -> list[dict[str, Any]]:
 
 def tick(x: float) -> str:
     """Return a figure on an axis, large ones in millions."""
-    return f"{brief(x / 1e6)} m" if abs(x) >= 1e6 else brief(x)
+    text = f"{brief(x / 1e6)} m" if abs(x) >= 1e6 else brief(x)
+    return text.replace("-", "−")

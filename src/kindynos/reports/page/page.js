@@ -97,94 +97,149 @@
     return `${fixed(100 * found.p, d)} %${words}`;
   };
 
-  const number = (text) => {
-    const plain = text.trim().replace(/[\s_]/g, "").replace(/(\d),(?=\d{3}(\D|$))/g, "$1");
-    return /^[-+]?(\d+\.?\d*|\.\d+)(e[-+]?\d+)?$/i.test(plain) ? Number(plain) : NaN;
+  // A figure as people type it: 6,000,000 or 6.000.000, 6 000 000, 6m, 6 mn, 6 million, 8 %.
+  const TIMES = {
+    "": 1, k: 1e3, thousand: 1e3, m: 1e6, mn: 1e6, mio: 1e6, million: 1e6, millions: 1e6,
+    b: 1e9, bn: 1e9, billion: 1e9,
+  };
+  const number = (text, unit = "") => {
+    let plain = text.trim().toLowerCase().replace(/[−–]/g, "-");
+    for (const end of [unit.toLowerCase(), unit.toLowerCase().split(" ")[0]]) {
+      if (end && plain.endsWith(end)) plain = plain.slice(0, -end.length).trim();
+    }
+    const found = plain.match(/^([-+]?)([\d.,\s_'’]*?)(e[-+]?\d+)?\s*([a-z]*)\.?$/);
+    if (!found || !(found[4] in TIMES)) return NaN;
+    let digits = found[2].replace(/[\s_'’]/g, "");
+    const commas = digits.split(",").length - 1, dots = digits.split(".").length - 1;
+    if (commas && dots) {
+      const [group, point] = digits.lastIndexOf(",") > digits.lastIndexOf(".") ? [".", ","] : [",", "."];
+      const [whole, ...rest] = digits.split(point);
+      if (rest.length !== 1 || !new RegExp(`^\\d{1,3}(\\${group}\\d{3})+$`).test(whole)) return NaN;
+      digits = `${whole.split(group).join("")}.${rest[0]}`;
+    } else if (/^\d{1,3}(,\d{3})+$/.test(digits)) digits = digits.replace(/,/g, "");
+    else if (dots > 1 && /^\d{1,3}(\.\d{3})+$/.test(digits)) digits = digits.replace(/\./g, "");
+    else if (commas === 1) digits = digits.replace(",", ".");
+    if (!/^(\d+\.?\d*|\.\d+)$/.test(digits)) return NaN;
+    return Number(`${found[1]}${digits}${found[3] || ""}`) * TIMES[found[4]];
   };
 
-  const written = (x, step) => {
-    const decimals = Math.max(0, -Math.floor(Math.log10(step)));
-    return x.toLocaleString("en-US", {
-      minimumFractionDigits: 0, maximumFractionDigits: Math.min(decimals, 12),
-    });
-  };
+  const written = (x) => Number(x.toPrecision(12)).toLocaleString("en-US", {
+    maximumFractionDigits: 6,
+  }).replace("-", "−").replace(/^−0$/, "0");
 
   const groups = {};
   const ranks = JSON.parse(document.getElementById("drivers").textContent).map(bytes);
+  const svgOf = (name, attributes, parent) => {
+    const one = document.createElementNS("http://www.w3.org/2000/svg", name);
+    Object.entries(attributes).forEach(([key, value]) => one.setAttribute(key, value));
+    return parent.appendChild(one);
+  };
 
-  document.querySelectorAll(".live").forEach((box) => {
+  const prepare = (box) => {
     const data = JSON.parse(box.querySelector("script").textContent);
     let read = null;
     const counts = () => (read ||= counter(data)); // not before they are needed: the page is ready sooner
-    const scale = data.scale;
-    const [first, last] = data.axis;
-    const inputs = [...box.querySelectorAll(".cuts input[type=text]")];
-    const sliders = [...box.querySelectorAll("input[type=range]")];
-    const lines = [...box.querySelectorAll(".cut")];
-    const bars = [...box.querySelectorAll("svg.main .bar")];
-    const cells = {
-      low: box.querySelector(".low strong"), mid: box.querySelector(".mid strong"),
-      high: box.querySelector(".high strong"), at: box.querySelector(".at strong"),
-    };
-    const spoken = box.querySelector("[aria-live]");
-    const cuts = [...data.cuts];
-    let waiting = 0;
+    const { scale, unit, axis: [first, last] } = data;
+    const one = (selector) => box.querySelector(selector);
+    const all = (selector) => [...box.querySelectorAll(selector)];
+    const fields = all(".field"), inputs = fields.map((field) => field.querySelector("input"));
+    const notes = fields.map((field) => field.querySelector(".read"));
+    const names = fields.map((field) => field.querySelector("label").firstChild);
+    const lines = all("svg.cut"), handles = lines.map((line) => line.querySelector("g"));
+    const zones = ["low", "mid", "high"].map((name) => one(`clipPath[id^=${name}] rect`));
+    const cells = ["low", "mid", "high", "at"].map((name) => one(`.shares .${name} strong`));
+    const svg = one("svg.main"), more = one("button.more"), back = one("button.back");
+    const closer = one("details.closer");
+    let cuts = [data.start], waiting = 0;
+    const sample = Math.max(-first, last) * scale >= 1e6
+      ? "6,000,000 or 6 m or 6 million" : `a figure such as ${written(data.start * scale)}`;
+    const after = unit ? ` ${unit}` : "";
 
-    const position = (x) => 40 + (720 * (Math.min(Math.max(x, first), last) - first)) / (last - first);
+    const share100 = (x) => (100 * (Math.min(Math.max(x, first), last) - first)) / (last - first);
 
-    // The lines, sliders, numbers and colours of the cut-offs.
+    // The lines, zones and words of the cut-offs.
     const place = (typed) => {
-      const [a, b] = [Math.min(...cuts), Math.max(...cuts)];
+      const [low, high] = [cuts[0], cuts[cuts.length - 1]].map(share100);
+      [[0, low], [low, high], [high, 100]].forEach(([from, to], k) => {
+        zones[k].setAttribute("x", `${from}%`);
+        zones[k].setAttribute("width", `${Math.max(to - from, 0)}%`);
+      });
+      const two = cuts.length > 1;
+      lines[1].setAttribute("visibility", two ? "visible" : "hidden");
+      fields[1].hidden = !two;
+      more.textContent = two ? "Remove the upper cut-off" : "Add a second cut-off";
+      back.hidden = !two && cuts[0] === data.start;
+      const told = cuts.map((x) => written(x * scale));
       cuts.forEach((x, k) => {
-        lines[k].setAttribute("x1", position(x));
-        lines[k].setAttribute("x2", position(x));
-        sliders[k].value = x;
-        if (typed !== k) inputs[k].value = written(x * scale, data.step * scale);
+        lines[k].setAttribute("x", `${share100(x)}%`);
+        const name = two ? ["Lower cut-off", "Upper cut-off"][k] : "Cut-off";
+        names[k].textContent = `${name}${unit ? `, ${unit}` : ""} `;
+        if (typed !== k) {
+          inputs[k].value = told[k];
+          notes[k].textContent = x < first || x > last ? "outside the picture" : "";
+          inputs[k].setAttribute("aria-invalid", "false");
+        }
+        Object.entries({
+          role: "slider", tabindex: 0, "aria-label": name, "aria-valuemin": first * scale,
+          "aria-valuemax": last * scale, "aria-valuenow": x * scale, "aria-valuetext": `${told[k]}${after}`,
+        }).forEach(([key, value]) => handles[k].setAttribute(key, value));
       });
-      bars.forEach((bar) => {
-        const middle = Number(bar.dataset.middle);
-        bar.setAttribute("class", `bar ${middle < a ? "low" : middle > b ? "high" : "mid"}`);
-      });
+      if (!two) ["role", "tabindex", "aria-label", "aria-valuemin", "aria-valuemax", "aria-valuenow",
+        "aria-valuetext"].forEach((key) => handles[1].removeAttribute(key));
+      one(".first-cut").textContent = told[0];
+      one(".last-cut").textContent = told[told.length - 1];
     };
 
-    const update = (typed, follow = true) => {
-      if (follow) groups[box.dataset.group || ""]?.forEach((one) => one(cuts, box));
-      const known = counts();
-      const [a, b] = [Math.min(...cuts), Math.max(...cuts)];
+    const update = (typed = -1, follow = true) => {
+      if (follow) groups[box.dataset.group || ""]?.forEach((other) => other(cuts, box));
+      const known = counts(), two = cuts.length > 1;
+      const [a, b] = [cuts[0], cuts[cuts.length - 1]];
       const below = known.below(a), upToA = known.upTo(a);
       const belowB = known.below(b), upToB = known.upTo(b);
       const between = belowB.map((n, k) => Math.max(n - upToA[k], 0));
       const above = upToB.map((n, k) => known.known[k] - n);
-      const at = a === b
-        ? upToA.map((n, k) => n - below[k])
-        : upToA.map((n, k) => n - below[k] + upToB[k] - belowB[k]);
-      cells.low.textContent = shown(share(below, data));
-      cells.mid.textContent = shown(share(between, data));
-      cells.high.textContent = shown(share(above, data));
-      cells.at.textContent = shown(share(at, data));
-      seen(a === b, at.every((n) => n === 0));
+      const at = upToA.map((n, k) => n - below[k] + (two ? upToB[k] - belowB[k] : 0));
+      [below, between, above, at].forEach((hits, k) => {
+        cells[k].textContent = shown(share(hits, data));
+      });
+      cells[1].parentElement.hidden = !two;
+      cells[3].parentElement.hidden = at.every((n) => n === 0);
       place(typed);
-      drivers(a, b);
+      if (closer.open) drivers();
       clearTimeout(waiting);
       waiting = setTimeout(() => {
-        const middle = a === b ? "" : `between ${cells.mid.textContent}, `;
-        spoken.textContent = `Below ${cells.low.textContent}, ${middle}above ${cells.high.textContent}`;
-      }, 300);
+        const middle = two ? `between ${cells[1].textContent}, ` : "";
+        one(".spoken").textContent = `Below ${cells[0].textContent}, ${middle}above ${cells[2].textContent}`;
+      }, 400);
     };
 
-    // Between two cut-offs that are one there is nothing, and most values have no trial at them.
-    const seen = (one, none) => {
-      cells.mid.parentElement.hidden = one;
-      cells.at.parentElement.hidden = none;
+    // A cut-off never passes the other one.
+    const move = (k, x, typed = -1) => {
+      const [least, most] = [k ? cuts[0] : -Infinity, k || cuts.length < 2 ? Infinity : cuts[1]];
+      cuts[k] = counts().snap(Math.min(Math.max(x, least), most));
+      update(typed);
+    };
+    const neat = (x) => {
+      if (Math.abs(share100(x) - share100(data.start)) < 0.8) return data.start;
+      return Number((Math.round(x / data.step) * data.step).toPrecision(12));
     };
 
-    // How the drivers were in the trials between the cut-offs, beside all trials.
-    let looked = null;
-    const pictures = [...box.querySelectorAll(".drivers svg")];
-    const drivers = (a, b) => {
-      if (!ranks.length || !data.values || !pictures.length) return;
+    // How the drivers were in the trials on one side of the cut-off, beside all trials.
+    let looked = null, pictures = null;
+    const drivers = () => {
+      const holder = one(".drivers");
+      if (!holder || !ranks.length || !data.values) return;
       looked ||= new Float64Array(bytes(data.values).buffer).slice(0, ranks[0].length);
-      const which = box.querySelector(".where").value;
+      pictures ||= JSON.parse(holder.dataset.names).map((name) => {
+        const figure = holder.appendChild(document.createElement("figure"));
+        const drawn = svgOf("svg", { viewBox: "0 0 160 62", preserveAspectRatio: "none", role: "img",
+          "aria-label": `${name} in the chosen trials` }, figure);
+        figure.appendChild(document.createElement("figcaption")).textContent = name;
+        return [Array.from({ length: 16 }, (_, k) => svgOf("rect", { x: 10 * k, width: 9 }, drawn)),
+          svgOf("line", { x1: 0, x2: 160 }, drawn)];
+      });
+      const [a, b] = [cuts[0], cuts[cuts.length - 1]], which = one(".where").value;
+      one(".where [value=between]").disabled = cuts.length < 2;
       const chosen = (x) => (which === "below" ? x < a : which === "above" ? x > b : x >= a && x <= b);
       let found = 0;
       const bins = ranks.map(() => new Float64Array(16));
@@ -193,88 +248,139 @@
         found += 1;
         ranks.forEach((rank, k) => { bins[k][rank[trial] >> 4] += 1; });
       });
-      box.querySelector(".chosen").textContent = `${found.toLocaleString("en-US")} of `
+      one(".chosen").textContent = `${found.toLocaleString("en-US")} of `
         + `${looked.length.toLocaleString("en-US")} trials looked at`;
-      pictures.forEach((svg, k) => {
+      pictures.forEach(([bars, level], k) => {
         const most = Math.max(2.5, ...Array.from(bins[k], (n) => (16 * n) / Math.max(found, 1)));
-        [...svg.querySelectorAll(".bar")].forEach((bar, j) => {
+        bars.forEach((bar, j) => {
           const height = found ? (60 * ((16 * bins[k][j]) / found)) / most : 0;
           bar.setAttribute("height", height);
           bar.setAttribute("y", 62 - height);
         });
-        const level = svg.querySelector(".base");
-        level.setAttribute("y1", 62 - 60 / most);
-        level.setAttribute("y2", 62 - 60 / most);
+        ["y1", "y2"].forEach((end) => level.setAttribute(end, 62 - 60 / most));
       });
     };
 
     inputs.forEach((input, k) => {
       input.addEventListener("input", () => {
-        const x = number(input.value) / scale;
-        input.setAttribute("aria-invalid", String(x !== x));
-        if (x !== x) return;
-        cuts[k] = counts().snap(x);
-        update(k);
+        const x = number(input.value, unit) / scale;
+        const wrong = x !== x
+          ? `cannot be read; write ${sample}`
+          : k === 0 && cuts.length > 1 && x > cuts[1] ? "is above the upper cut-off"
+            : k === 1 && x < cuts[0] ? "is below the lower cut-off" : "";
+        input.setAttribute("aria-invalid", String(wrong !== ""));
+        notes[k].textContent = wrong;
+        if (wrong) return;
+        move(k, x, k);
+        const told = `${written(cuts[k] * scale)}${after}`;
+        const near = Math.abs(cuts[k] - x) > 1e-9 * (last - first) && x >= first && x <= last;
+        notes[k].textContent = `${near ? "the nearest figure counted is" : "read as"} ${told}${x < first || x > last ? ", outside the picture" : ""}`;
       });
-      input.addEventListener("change", () => update(-1));
+      input.addEventListener("change", () => {
+        if (input.getAttribute("aria-invalid") !== "true") place(-1);
+      });
     });
-    sliders.forEach((slider, k) => slider.addEventListener("input", () => {
-      cuts[k] = counts().snap(Number(slider.value));
-      update(-1);
+    handles.forEach((handle, k) => handle.addEventListener("keydown", (event) => {
+      const small = 10 * data.step, large = (last - first) / 10;
+      const by = { ArrowLeft: -small, ArrowDown: -small, ArrowRight: small, ArrowUp: small,
+        PageDown: -large, PageUp: large }[event.key];
+      const to = event.key === "Home" ? first : event.key === "End" ? last : cuts[k] + by;
+      if (to !== to) return;
+      event.preventDefault();
+      move(k, Number((Math.round(to / data.step) * data.step).toPrecision(12)));
     }));
-    const svg = box.querySelector("svg.main");
-    const dragged = (event) => {
-      const frame = svg.getBoundingClientRect();
-      const place = ((event.clientX - frame.left) / frame.width) * 800;
-      return first + ((last - first) * (Math.min(Math.max(place, 40), 760) - 40)) / 720;
-    };
     svg.addEventListener("pointerdown", (event) => {
-      const x = dragged(event);
-      const k = Math.abs(x - cuts[0]) <= Math.abs(x - cuts[1]) ? 0 : 1;
-      const move = (moved) => { cuts[k] = counts().snap(dragged(moved)); update(-1); };
+      const frame = svg.getBoundingClientRect();
+      const at = (moved) => first
+        + (last - first) * Math.min(Math.max((moved.clientX - frame.left) / frame.width, 0), 1);
+      const x = at(event);
+      const k = cuts.length > 1 && Math.abs(x - cuts[1]) < Math.abs(x - cuts[0]) ? 1 : 0;
+      const drag = (moved) => move(k, neat(at(moved)));
+      const stop = () => svg.removeEventListener("pointermove", drag);
       svg.setPointerCapture(event.pointerId);
-      svg.addEventListener("pointermove", move);
-      svg.addEventListener("pointerup", () => svg.removeEventListener("pointermove", move), { once: true });
-      move(event);
+      svg.addEventListener("pointermove", drag);
+      ["pointerup", "pointercancel"].forEach((end) => svg.addEventListener(end, stop, { once: true }));
+      drag(event);
+      handles[k].focus({ preventScroll: true });
       event.preventDefault();
     });
-    const choice = box.querySelector(".where");
-    if (choice) choice.addEventListener("change", () => update(-1));
+    more.addEventListener("click", () => {
+      if (cuts.length > 1) cuts = [cuts[0]];
+      else {
+        const away = neat(cuts[0] + (last - first) / 5);
+        cuts = away <= last ? [cuts[0], away] : [neat(cuts[0] - (last - first) / 5), cuts[0]];
+        cuts = cuts.map((x) => counts().snap(x));
+      }
+      update();
+    });
+    back.addEventListener("click", () => { cuts = [data.start]; update(); });
+    one(".where")?.addEventListener("change", drivers);
+    closer.addEventListener("toggle", () => { if (closer.open) drivers(); });
     if (box.dataset.group) {
       (groups[box.dataset.group] ||= []).push((others, from) => {
         if (from === box) return;
-        others.forEach((x, k) => { cuts[k] = counts().snap(x); });
+        cuts = others.map((x) => counts().snap(x));
         update(-1, false);
       });
     }
 
     // The percentile that is asked for, to the half, and the picture.
-    const asked = box.querySelector(".reader input");
+    const asked = one(".reader input");
     asked.addEventListener("input", () => {
-      const q = number(asked.value), place = Math.round(2 * q) - 1;
-      const known = q === q && place >= 0 && place < data.percentiles.length;
+      const q = number(asked.value), at = Math.round(2 * q) - 1;
+      const known = q === q && at >= 0 && at < data.percentiles.length;
       asked.setAttribute("aria-invalid", String(!known));
       if (!known) return;
-      box.querySelector(".which-percentile").textContent = `P${(place + 1) / 2}`;
-      const [value, low, high] = data.percentiles[place].split(";");
-      box.querySelector(".percentile").textContent = high
-        ? `${value} (95 % interval ${low} to ${high})` : value;
+      one(".which-percentile").textContent = `P${(at + 1) / 2}`;
+      const [value, low, high] = data.percentiles[at].split(";");
+      one(".percentile").textContent = high ? `${value} (95 % interval ${low} to ${high})` : value;
     });
-    const view = box.querySelector(".view select");
+    const view = one(".view select");
     view.addEventListener("change", () => {
       const whole = view.value === "histogram";
-      box.querySelector(".histogram").setAttribute("visibility", whole ? "visible" : "hidden");
-      box.querySelector(".curves").setAttribute("visibility", whole ? "hidden" : "visible");
-      box.querySelectorAll(".curve").forEach((one) => {
-        one.setAttribute("visibility", one.dataset.view === view.value ? "visible" : "hidden");
+      one(".histogram").setAttribute("visibility", whole ? "visible" : "hidden");
+      one(".curves").setAttribute("visibility", whole ? "hidden" : "visible");
+      all(".curve").forEach((line) => {
+        line.setAttribute("visibility", line.dataset.view === view.value ? "visible" : "hidden");
       });
     });
-    box.querySelector(".cuts").hidden = false;
-    box.querySelectorAll(".needs-script").forEach((one) => { one.hidden = false; });
+    one(".controls").hidden = false;
     place(-1); // the chances are those that the page was written with
-    seen(cuts[0] === cuts[1], /^0\.0+ %/.test(cells.at.textContent));
-    setTimeout(() => drivers(Math.min(...cuts), Math.max(...cuts)), 0);
+  };
+  document.querySelectorAll(".needs-script").forEach((part) => { part.hidden = false; });
+  document.querySelectorAll(".live").forEach((box) => {
+    const folded = box.closest("details.outcome:not([open])");
+    if (folded) folded.addEventListener("toggle", () => prepare(box), { once: true });
+    else prepare(box);
   });
+
+  // A table that is wider than the page can be scrolled by keys too.
+  const scrolled = () => document.querySelectorAll(".wide").forEach((part, k) => {
+    const wide = part.scrollWidth > part.clientWidth;
+    const given = { tabindex: 0, role: "region", "aria-label": `${part.dataset.label}, table ${k + 1}` };
+    Object.entries(given).forEach(([key, value]) => {
+      if (wide) part.setAttribute(key, value);
+      else part.removeAttribute(key);
+    });
+  });
+  scrolled();
+  addEventListener("resize", scrolled);
+  addEventListener("toggle", scrolled, true);
+
+  // What a link leads to is unfolded, and on paper all is.
+  const unfold = () => {
+    let part = location.hash.length > 1 ? document.getElementById(location.hash.slice(1)) : null;
+    for (; part; part = part.parentElement) if (part.tagName === "DETAILS") part.open = true;
+  };
+  addEventListener("hashchange", unfold);
+  unfold();
+  let folded = [];
+  addEventListener("beforeprint", () => {
+    folded = [...document.querySelectorAll("details:not([open]):not(.closer)")]
+      .filter((part) => !part.closest(".many .outcome"));
+    folded.forEach((part) => { part.open = true; });
+  });
+  addEventListener("afterprint", () => folded.forEach((part) => { part.open = false; }));
 
   // Single trials in a fan, one after the other.
   document.querySelectorAll(".live-fan").forEach((box) => {
@@ -301,13 +407,17 @@
         if (slider.value === slider.max) stop();
       }, 150);
     });
-    box.querySelector(".needs-script").hidden = false;
-    show();
+    const closer = box.querySelector("details.closer");
+    closer.addEventListener("toggle", () => {
+      stop();
+      path.setAttribute("visibility", closer.open ? "visible" : "hidden");
+      if (closer.open) show();
+    });
   });
   // The weights along a frontier, which follow the pointer or the slider.
   document.querySelectorAll(".live-curve").forEach((box) => {
     const data = JSON.parse(box.querySelector("script").textContent);
-    const slider = box.querySelector("input"), svg = box.querySelector("svg.main");
+    const slider = box.querySelector("input"), svg = box.querySelector("svg.main-curve");
     const here = box.querySelector(".here"), rows = [...box.querySelectorAll(".weights tr")];
     const show = () => {
       const k = Number(slider.value);
@@ -318,7 +428,7 @@
         const weight = data.weights[k][j];
         const bar = row.querySelector("rect");
         bar.setAttribute("width", 200 * Math.min(Math.abs(weight), 1));
-        bar.setAttribute("class", weight < 0 ? "bar low" : "bar mid");
+        bar.setAttribute("fill-opacity", weight < 0 ? 0.5 : 1);
         row.querySelector("td.right").textContent = `${fixed(100 * weight, 1)} %`;
       });
     };
@@ -334,7 +444,6 @@
       slider.value = best;
       show();
     });
-    box.querySelector(".needs-script").hidden = false;
     show();
   });
   document.documentElement.dataset.ready = "yes";

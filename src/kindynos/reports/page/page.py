@@ -1,5 +1,5 @@
-"""A report as a page: one file that opens without a network. It renders the sections that the
-terminal prints, with live pictures of the outcomes of a run.
+"""A report as a page: one file that opens without a network. It begins with the answer, the figures
+at a glance and the picture of the first outcome; all else follows below, folded where it is long.
 """
 
 from __future__ import annotations
@@ -7,7 +7,7 @@ from __future__ import annotations
 import base64
 import hashlib
 import tempfile
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterator
 from importlib.resources import files
 from pathlib import Path
 from typing import Any
@@ -20,9 +20,22 @@ from kindynos.decisions.solve import Solution
 from kindynos.errors import FileError
 from kindynos.markets.allocation.frontier import Frontier
 from kindynos.printable import visible
+from kindynos.reports import lumps
 from kindynos.reports import text as texts
 from kindynos.reports.allocation import Allocated
 from kindynos.reports.page.fans import Fan, fan, rows_of, sheet_of
+from kindynos.reports.page.figures import (
+    Key,
+    added,
+    alternatives,
+    driven,
+    in_sentence,
+    in_words,
+    keys,
+    line,
+    scenarios,
+    tied,
+)
 from kindynos.reports.page.live import (
     MOST_VALUES,
     Live,
@@ -31,6 +44,7 @@ from kindynos.reports.page.live import (
     drivers_of,
     live,
 )
+from kindynos.reports.page.origin import Origin
 from kindynos.reports.page.pictures import Curve, curve, densities, maps, tree
 from kindynos.reports.report import Report, Section
 from kindynos.reports.showing import report_of
@@ -39,6 +53,7 @@ from kindynos.results.read_trials import ReadTrials
 from kindynos.results.run import Run
 from kindynos.studies.comparison import Comparison, ReportedMean
 from kindynos.studies.sweep import Sweep
+from kindynos.tables.table import counted
 from kindynos.validate import path_of
 
 MOST_PAGE_VALUES = 150_000  # of all outcomes of a page; of more, counts on steps
@@ -47,26 +62,26 @@ MOST_LIVE = 20  # outcomes that are drawn; all are in the tables
 ENDINGS = (".html", ".htm")
 
 
-def write_page(result: Any, path: str | Path) -> None:
+def write_page(result: Any, path: str | Path, *, author: str = "", note: str = "") -> None:
     """Write the page of a result; see Run.report. Raises FileError for a path that cannot be
     written, and without Jinja2.
     """
-    write_report(report_of(result), path)
+    write_report(report_of(result), path, Origin(author=author, note=note))
 
 
-def write_report(report: Report, path: str | Path) -> None:
+def write_report(report: Report, path: str | Path, origin: Origin | None = None) -> None:
     """Write a report as a page."""
     target = path_of("path", path)
     if target.suffix.lower() not in ENDINGS:
         raise FileError("a page must be named .html", file=str(target))
-    text = page_of(report)
+    text = page_of(report, origin or Origin())
     check_folder(target.parent)
     target.parent.mkdir(parents=True, exist_ok=True)
     with replacing(target) as part:
         part.write_text(text, encoding="utf-8")
 
 
-def page_of(report: Report) -> str:
+def page_of(report: Report, origin: Origin) -> str:
     """Return the page of a report as text."""
     result = report.result
     try:
@@ -78,22 +93,37 @@ def page_of(report: Report) -> str:
         folder.joinpath(name).read_text(encoding="utf-8")
         for name in ("page.css", "page.js", "page.html.j2")
     )
-    lives = list(_lives(result))
-    environment = Environment(autoescape=True, trim_blocks=True)
+    lives = {} if _is_compared(result) else {one.name: one for one in _lives(result)}
+    outcomes = _outcomes(report, lives)
+    first, further = next(iter(outcomes), None), outcomes[1:]
+    environment = Environment(autoescape=True, trim_blocks=True, lstrip_blocks=True)
+    environment.filters["words"] = in_words
+    environment.filters["tied"] = tied
     return environment.from_string(template).render(
         title=visible(_title(result, report)),
-        answer=[visible(line) for line in report.answer],
-        lives=lives,
+        origin=origin,
+        facts=_facts(result),
+        answer=[visible(sentence) for sentence in report.answer],
+        first=first,
+        keys=[Key(*one) for one in report.glance()],
+        added=added(report.adds()),
+        beside=alternatives(result) if isinstance(result, Solution) else None,
+        further=further,
+        groups=_groups(report) if _is_compared(result) else [],
         fans=list(_fans(report)),
-        index=list(map(visible, result.outcomes)) if _is_long(result) else [],
-        drivers=drivers_looked_at(result) if lives and not _is_compared(result) else "[]",
+        drivers=drivers_looked_at(result) if lives else "[]",
         maps=maps(result) if isinstance(result, Sweep) else [],
         curve=_curve(result),
         tree=tree(result) if isinstance(result, Solution) else None,
-        densities=densities(result) if isinstance(result, Run) else [],
-        sections=[*_stated(result), *map(_section, report.sections[bool(report.answer) :])],
+        assumed=_assumed(result),
+        given=_given(result),
+        formulas=_formulas(result),
+        sections=_others(report),
         pictures=list(_pictures(report, lives, result)),
-        made=_made(result),
+        made=texts.made_lines(result) if isinstance(result, Run) else [],
+        advice=texts.advice_lines(result) if isinstance(result, Run) else [],
+        version=__version__,
+        versions=_versions(result),
         style=_raw(style),
         script=_raw(script),
         style_hash=_hash(style),
@@ -101,8 +131,125 @@ def page_of(report: Report) -> str:
     )
 
 
-def _is_long(result: Any) -> bool:
-    return isinstance(result, Run | ReadTrials) and len(result.outcomes) > MOST_LIVE
+def _outcomes(report: Report, lives: dict[str, Live]) -> list[dict[str, Any]]:
+    """Return the outcomes of a run, the first one that is drawn before all others: its figures at
+    a glance, its picture, what drives it, and its tables.
+    """
+    result = report.result
+    if not isinstance(result, Run | ReadTrials):
+        return []
+    numbers = [name for name in result.outcomes if not result[name].is_row]
+    first = next((name for name in numbers if name in lives), None)
+    ordered = sorted(numbers, key=lambda name: name != first)
+    about: dict[str, list[Section]] = {}
+    for section in report.sections:
+        about.setdefault(section.about, []).append(section)
+    found = []
+    for place, name in enumerate(ordered):
+        picture = lives.get(name)
+        found.append(
+            {
+                "id": f"outcome-{place + 1}",
+                "line": line(result[name], name),
+                "keys": keys(result[name]) if picture else [],
+                "live": picture,
+                "driven": driven(result, name) if picture else None,
+                "sections": [_section(one) for one in about.get(name, [])],
+            }
+        )
+    return found
+
+
+def _others(report: Report) -> list[dict[str, Any]]:
+    """Return the sections that are of no single outcome: of a run without what the page says in
+    other places.
+    """
+    sections = report.sections[bool(report.answer) :]
+    result = report.result
+    if isinstance(result, Run):
+        sections = tuple(
+            one for one in sections if one.tables and (not one.about or result[one.about].is_row)
+        )
+    return [_section(one) for one in sections]
+
+
+def _groups(report: Report) -> list[dict[str, Any]]:
+    """Return the outcomes of scenarios, each with the pictures of all scenarios on one axis."""
+    groups: dict[str, list[Live]] = {}
+    for one in _lives(report.result):
+        groups.setdefault(one.group, []).append(one)
+    return [
+        {
+            "title": name,
+            "unit": ones[0].unit,
+            "lives": ones,
+            "beside": scenarios(report.result, name),
+        }
+        for name, ones in groups.items()
+    ]
+
+
+def _facts(result: Any) -> list[str]:
+    """Return how many trials there were, by which plan and from which seed."""
+    if isinstance(result, Comparison):
+        result = next(iter(result.runs.values()))
+    if isinstance(result, Solution):
+        return [f"{result.trials:,} trials", f"seed {result.draws.seed}"]
+    if not isinstance(result, Run):
+        return []
+    return [f"{result.size:,} trials", f"{result.facts()['sampling']} plan", f"seed {result.seed}"]
+
+
+def _versions(result: Any) -> str:
+    found = result.facts()["versions"] if isinstance(result, Run) else {"kindynos": __version__}
+    return ", ".join(f"{in_words(name)} {version}" for name, version in found.items())
+
+
+def _assumed(result: Any) -> list[dict[str, Any]]:
+    """Return what is uncertain in a run: each driver with a small density, how it is stated, its
+    figures and its source.
+    """
+    if not isinstance(result, Run) or not result.program.drivers:
+        return []
+    small = {one.name: one for one in densities(result)}
+    table = texts.drivers_table(result.program)
+    found = []
+    for cells in zip(*(column.cells for column in table.columns), strict=True):
+        row = dict(zip((column.header for column in table.columns), cells, strict=True))
+        each = row.pop("each")
+        stated = in_sentence(row.pop("distribution"))
+        found.append(
+            {
+                "name": row.pop("driver"),
+                "unit": row.pop("unit"),
+                "source": row.pop("source"),
+                "stated": f"{stated}, anew each {each}" if each not in ("", "trial") else stated,
+                "figures": row,
+            }
+        )
+        found[-1]["density"] = small.get(found[-1]["name"])
+    return found
+
+
+def _given(result: Any) -> dict[str, Any] | None:
+    if not isinstance(result, Run) or not result.program.givens:
+        return None
+    return dict(_section(Section((texts.givens_table(result.program),)))["parts"][0])
+
+
+def _formulas(result: Any) -> list[dict[str, str]]:
+    """Return the lines and outcomes with their formulas, in the order in which they are stated."""
+    if not isinstance(result, Run):
+        return []
+    found = []
+    for name, stated in result.program.lines.items():
+        formula = stated.formula or ("a function" if stated.function else "")
+        if formula:
+            what = "outcome" if stated.outcome else ""
+            found.append(
+                {"name": name, "formula": formula, "unit": stated.unit or "", "what": what}
+            )
+    return found
 
 
 def _is_compared(result: Any) -> bool:
@@ -136,6 +283,8 @@ def _lives(result: Any) -> Iterator[Live]:
         for name in names:
             beside = [one for one in drivers if one != name]
             found = live(result[name], name, beside, most_values=most)
+            if isinstance(result, Run) and lumps.is_condition(result, name):
+                continue
             if found is not None:
                 yield found
     elif isinstance(result, Comparison):
@@ -167,16 +316,6 @@ def _fans(report: Report) -> Iterator[Fan]:
             yield found
 
 
-def _stated(result: Any) -> list[dict[str, Any]]:
-    """Return what is known and what is uncertain in a run."""
-    if not isinstance(result, Run):
-        return []
-    program = result.program
-    tables = [("What is known", texts.givens_table(program))] if program.givens else []
-    tables += [("What is uncertain", texts.drivers_table(program))] if program.drivers else []
-    return [{**_section(Section((table,))), "title": title} for title, table in tables]
-
-
 def _section(section: Section) -> dict[str, Any]:
     parts = []
     for part in section.parts:
@@ -195,11 +334,11 @@ def _without_title(parts: list[dict[str, Any]], section: Section) -> list[dict[s
     return parts[1:] if is_title else parts
 
 
-def _pictures(report: Report, lives: Sequence[Live], result: Any) -> Iterator[dict[str, str]]:
+def _pictures(report: Report, lives: Any, result: Any) -> Iterator[dict[str, str]]:
     """Yield the still pictures of a report; those of outcomes that are drawn live are left out."""
     drawn: set[str] = {row.name for row in report.rows()}
     if isinstance(result, Run | ReadTrials):
-        drawn = {*drawn, *result.outcomes[:MOST_LIVE]}
+        drawn = {*drawn, *result.outcomes[:MOST_LIVE], *(f"{name}-drivers" for name in lives)}
     if isinstance(result, Run):
         beyond = result.outcomes[MOST_LIVE:]
         drawn = {*drawn, *result.kept, *beyond, *(f"{name}-drivers" for name in beyond)}
@@ -223,24 +362,9 @@ def _as_image(draw: Any, whole: bool) -> str:
 
 def _title(result: Any, report: Report) -> str:
     if isinstance(result, Comparison):
-        return f"Scenarios: {', '.join(result.scenarios)}"
+        run: Any = next(iter(result.runs.values()))
+        return f"{run.name}: {counted(len(result.scenarios), 'scenario')}"
+    if isinstance(result, Solution):
+        return f"{result.decision.name}: the decision"
     name = getattr(result, "name", None)
     return str(name) if isinstance(name, str) and name else report.title
-
-
-def _made(result: Any) -> str:
-    """Return how a result was made, in a sentence."""
-    words = [f"Kindynos {__version__}"]
-    if isinstance(result, Run):
-        facts = result.facts()
-        words.append(f"{result.size:,} trials, {facts['sampling']} plan, seed {result.seed}")
-        failed = sum(
-            result[name].n_failed > 0 for name in result.outcomes if not result[name].is_row
-        )
-        words.append(
-            f"{failed} outcomes have trials without a value" if failed else "no failed trial"
-        )
-    return "; ".join(words) + (
-        ". An error is half a 95 % interval: how far a figure may be off because trials are drawn "
-        "at random. More trials shrink it; the risk stays."
-    )

@@ -154,11 +154,22 @@ def _exchanged_share(run: SimulatedTrials, outcome: str, driver: str) -> Estimat
     values, trials = run[outcome].values, min(run.size, MOST_EXCHANGED)
     if driver not in program.ancestors([outcome]):
         return Estimate(0.0, 0.0, 0.0)
-    generator = stream(run.seed, f"exchanged {driver}")
+    memo = run.__dict__.setdefault("_exch", {})
+    if not memo:
+        generator = stream(run.seed, "exchanged")
+        others = [generator.permutation(trials) for _ in range(EXCHANGES)]
+        needed = program.ancestors([outcome])
+        memo["x"] = [
+            {
+                name: run[name].values[..., :trials].take(o, axis=-1)
+                for name in drivers
+                if name in needed
+            }
+            for o in others
+        ]
     again = []
-    for _ in range(EXCHANGES):
-        other = generator.permutation(trials)
-        drawn = {name: run[name].values[..., other] for name in drivers if name != driver}
+    for exchanged in memo["x"]:
+        drawn = {name: v for name, v in exchanged.items() if name != driver}
         drawn[driver] = run[driver].values[..., :trials]
         try:
             again.append(work_out(run, outcome, drawn, trials))
@@ -207,6 +218,8 @@ def _explained(x: Floats, y: Floats) -> float:
     Neighbours are the few on either side, as many on the one as on the other, or all that share the
     same ``x``.
     """
+    if (x[1:] != x[:-1]).all() and len(y) > 2:
+        return _explained_distinct(y)
     count, place = len(y), np.arange(len(y))
     reach = np.minimum(np.minimum(place, count - 1 - place), max(1, int(count ** (1 / 3) / 2)))
     low, high = place - reach, place + reach
@@ -221,6 +234,32 @@ def _explained(x: Floats, y: Floats) -> float:
     sums = np.concatenate([[0.0], np.cumsum(y)])
     neighbours = (sums[high + 1] - sums[low] - y) / (high - low)
     return (float((y * neighbours).mean()) - float(y.mean()) ** 2) / float(y.var())
+
+
+def _explained_distinct(y: Floats) -> float:
+    """Return the same, to the bit, where no two x are equal: the neighbours are slices of the
+    running sum.
+    """
+    count = len(y)
+    reach = max(1, int(count ** (1 / 3) / 2))
+    if count <= 2 * reach + 1:
+        reach = max(1, (count - 1) // 2)
+    sums = np.empty(count + 1)
+    sums[0] = 0.0
+    np.cumsum(y, out=sums[1:])
+    neighbours = np.empty(count)
+    middle = neighbours[reach : count - reach]
+    np.subtract(sums[2 * reach + 1 :], sums[: count - 2 * reach], out=middle)
+    middle -= y[reach : count - reach]
+    middle /= 2 * reach
+    for i in range(1, reach):  # towards either end there are fewer
+        neighbours[i] = (sums[2 * i + 1] - sums[0] - y[i]) / (2 * i)
+        k = count - 1 - i
+        neighbours[k] = (sums[count] - sums[k - i] - y[k]) / (2 * i)
+    neighbours[0] = sums[2] - sums[0] - y[0]
+    neighbours[-1] = sums[count] - sums[count - 2] - y[-1]
+    neighbours *= y
+    return (float(neighbours.mean()) - float(y.mean()) ** 2) / float(y.var())
 
 
 def _combined(rows: Floats, outcome: Floats, bounds: NDArray[np.int64]) -> Floats:

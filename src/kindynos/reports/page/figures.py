@@ -1,0 +1,273 @@
+"""The first figures of a page: those of an outcome at a glance, what drives it, and a line on each
+further outcome.
+"""
+
+from __future__ import annotations
+
+import math
+import re
+from collections.abc import Mapping
+from dataclasses import dataclass
+from typing import TYPE_CHECKING, Any
+
+from kindynos.errors import KindynosError
+from kindynos.formatting import brief, is_per_cent, number, share_decimals, with_error
+from kindynos.inference.estimates import Estimate
+from kindynos.reports import lumps
+from kindynos.reports import text as texts
+from kindynos.reports.answers import amount
+from kindynos.results.run import Run
+from kindynos.results.sensitivity.contributions import BASE
+from kindynos.results.sensitivity.methods import usual_method
+from kindynos.studies.comparison import Comparison, ReportedMean
+
+if TYPE_CHECKING:
+    from kindynos.decisions.solve import Solution
+
+MOST_DRIVEN, LEAST_DRIVEN = 8, 3  # drivers of which a bar is drawn; the tables have all
+
+
+@dataclass(frozen=True)
+class Key:
+    """A figure at a glance: the rounded one, and below it the exact one with its error."""
+
+    label: str
+    value: str
+    note: str = ""
+    hurts: bool = False
+
+
+@dataclass(frozen=True)
+class Bar:
+    """A driver's share of the spread, in per cent of the longest bar."""
+
+    name: str
+    width: float
+    low: float
+    high: float
+    share: str
+    way: str  # "+" or "−" where the sign can be told
+
+
+@dataclass(frozen=True)
+class Driven:
+    """What drives an outcome: bars, how many are left out, and what a share is."""
+
+    bars: list[Bar]
+    rest: str
+    remark: str
+
+
+@dataclass(frozen=True)
+class Line:
+    """An outcome in the list of all."""
+
+    name: str
+    title: str
+    cells: list[str]
+
+
+def in_words(name: str) -> str:
+    """Return an identifier as a heading."""
+    words = name.replace("_", " ")
+    return f"{words[:1].upper()}{words[1:]}"
+
+
+def tied(text: str) -> str:
+    """Return a sentence whose figures are not torn from their signs and units at the end of a
+    line.
+    """
+    for loose in (" %", "± ", " million"):
+        text = text.replace(loose, loose.replace(" ", "\u00a0"))
+    return text
+
+
+def in_sentence(stated: str) -> str:
+    """Return what a distribution prints as, in words.
+
+    >>> in_sentence("Pert(low=17500000, mode=19000000, high=26000000)")
+    'Pert: low 17,500,000, mode 19,000,000, high 26,000,000'
+    """
+    plain = re.fullmatch(r"(\w+)\((\w+=-?[\d.e+-]+(?:, \w+=-?[\d.e+-]+)*)\)", stated)
+    if plain is None:
+        return stated
+    figures = (part.split("=") for part in plain[2].split(", "))
+    return f"{plain[1]}: {', '.join(f'{key} {brief(float(text))}' for key, text in figures)}"
+
+
+def rounded(figure: Any, unit: str | None) -> str:
+    """Return a figure to three digits, large ones in millions as an axis writes them."""
+    value = float(figure)
+    error = getattr(figure, "error", math.nan)
+    if error != error and math.isfinite(value):  # without an error three digits at most
+        figure = float(f"{value:.3g}")
+    text = amount(figure, "%" if is_per_cent(unit) else None)
+    return text.replace(" million", " m").replace("-", "−")
+
+
+PLAIN = {5: "1 in 20 is lower", 50: "half is lower", 95: "1 in 20 is higher"}
+
+
+def _exact(figure: Any) -> str:
+    return " ".join(part for part in with_error(figure) if part).replace("-", "−")
+
+
+def bad_side(result: Any) -> str:
+    """Return the side of the target that hurts; empty without a target."""
+    if result.target is None:
+        return ""
+    return "low" if result.better == "high" else "high"
+
+
+def _missing(result: Any) -> tuple[str, str, str]:
+    """Return the chance on the side of the target that hurts, its error, and which side it is."""
+    low = bad_side(result) == "low"
+    chance = result.chance(below=result.target) if low else result.chance(above=result.target)
+    decimals = share_decimals([chance.error])
+    error = f"± {100 * chance.error:.{decimals}f} %" if chance.error == chance.error else ""
+    target = rounded(Estimate(float(result.target)), result.unit)
+    return f"{100 * chance:.{decimals}f} %", error, f"{'below' if low else 'above'} {target}"
+
+
+def keys(result: Any) -> list[Key]:
+    """Return the figures of an outcome at a glance."""
+    shown = texts.as_shown(result)
+    found = []
+    if math.isfinite(float(result.mean)):
+        found.append(Key("Mean", rounded(result.mean, result.unit), _exact(shown.mean)))
+    if result.base is not None and math.isfinite(float(result.base)):
+        where = lumps.below_and_at(result, float(result.base)).replace(" of the trials lie", "")
+        found.append(Key("Base case", rounded(float(result.base), result.unit), where))
+    for q in (5, 50, 95):
+        figure, exact = result.percentile(q), shown.percentile(q)
+        found.append(Key(f"P{q}, {PLAIN[q]}", rounded(figure, result.unit), _exact(exact)))
+    if result.target is not None:
+        chance, error, side = _missing(result)
+        note = f"{error}, {side}" if error else side
+        found.append(Key("Misses the target", chance, note, hurts=True))
+    return found
+
+
+def driven(run: Any, name: str) -> Driven | None:
+    """Return the bars of what drives an outcome; None where nothing can be ranked."""
+    if not isinstance(run, Run) or not run.drivers or not float(run[name].sd) > 0:
+        return None
+    try:
+        frame = run.sensitivity(name)
+    except KindynosError:
+        return None
+    together = usual_method(run) == "contributions"
+    share = "share" if together else "first-order share"
+    if share not in frame.columns:
+        return None
+    table = frame.drop(index=BASE, errors="ignore").sort_values(share, ascending=False)
+    told = int((table[share] > table["error of share"].fillna(0)).sum())
+    first = table.head(min(max(told, LEAST_DRIVEN), MOST_DRIVEN))
+    others = table.iloc[len(first) :]
+    whole = max(float((first[share] + first["error of share"].fillna(0)).max()), 1e-9)
+    bars = []
+    for driver, row in first.iterrows():
+        value = min(max(float(row[share]), 0.0), 1.0)
+        error = float(row["error of share"])
+        reach = error if error == error else 0.0
+        decimals = share_decimals([error])
+        text = f"{100 * value:.{decimals}f} %"
+        text += f" ± {100 * error:.{decimals}f}" if error == error else ""
+        rank = float(row.get("rank correlation", math.nan))
+        doubt = float(row.get("error", math.nan)) if not together else math.nan
+        way = ("+" if rank > 0 else "−") if abs(rank) > doubt else ""
+        low, high = max(value - reach, 0.0), min(value + reach, whole)
+        wide, least, most = (round(100 * one / whole, 1) for one in (value, low, high))
+        bars.append(Bar(str(driver), wide, least, most, text, way))
+    rest = ""
+    if len(others):
+        more = "1 more driver" if len(others) == 1 else f"{len(others)} more drivers"
+        if together:
+            rest = f"{more}: {100 * float(others[share].sum()):.1f} %"
+        elif told > MOST_DRIVEN:
+            rest = f"{more}, each at most {bars[-1].share.partition(' ±')[0]}"
+        else:
+            names = ", ".join(in_words(str(name)).lower() for name in others.index[:MOST_DRIVEN])
+            names += ", ..." if len(others) > MOST_DRIVEN else ""
+            rest = f"No share can be told of {more}: {names}"
+    remark = (
+        "Shares of the variance; the drivers move together, and the shares add up to 100 %."
+        if together
+        else texts.ranking_remark(frame, run[name])
+    )
+    return Driven(bars, rest, remark)
+
+
+def line(result: Any, name: str) -> Line:
+    """Return the line of an outcome in the list of all."""
+    unit = f", {result.unit}" if result.unit else ""
+    cells = []
+    if math.isfinite(float(result.mean)):
+        cells.append(rounded(result.mean, result.unit))
+    else:
+        cells.append("")
+    cells += [rounded(result.percentile(q), result.unit) for q in (5, 50, 95)]
+    if result.target is not None:
+        chance, _, side = _missing(result)
+        cells.append(f"{chance} {side}")
+    else:
+        cells.append("")
+    return Line(name, f"{in_words(name)}{unit}", cells)
+
+
+def target_of(result: Any) -> str:
+    """Return the target as the head of an outcome says it."""
+    if result.target is None:
+        return ""
+    return number(float(texts.as_shown(result).target))
+
+
+def added(shares: Mapping[str, float]) -> Driven | None:
+    """Return the bars of shares without errors."""
+    if not shares:
+        return None
+    first = list(shares.items())[:MOST_DRIVEN]
+    whole = max(*(abs(float(one)) for _, one in first), 1e-9)
+    bars = []
+    for name, one in first:
+        width = round(100 * max(float(one), 0.0) / whole, 1)
+        text = f"{100 * float(one):.1f} %".replace("-", "−")
+        bars.append(Bar(name, width, width, width, text, ""))
+    left = len(shares) - len(first)
+    return Driven(bars, f"{left} more" if left else "", "")
+
+
+def scenarios(compared: Comparison, outcome: str) -> dict[str, Any]:
+    """Return the lines of scenarios of an outcome, each with its difference from the first."""
+    rows = compared.differences().xs((outcome, "mean"), level=("outcome", "statistic"))
+    found, unit = [], None
+    for scenario, run in compared.runs.items():
+        if isinstance(run, ReportedMean):
+            found.append([scenario, rounded(run.estimate, unit), "", "", "", ""])
+            continue
+        unit = run[outcome].unit
+        cells = line(run[outcome], scenario).cells
+        change = ""
+        if scenario in rows.index:
+            row: Any = rows.loc[scenario]
+            gap = Estimate(float(row["difference"]), float(row["low"]), float(row["high"]))
+            sign = "+" if float(gap) > 0 else ""
+            change = f"{sign}{rounded(gap, unit)}" if row["low"] > 0 or row["high"] < 0 else "none"
+        found.append([scenario, cells[0], change, cells[1], cells[3], cells[4]])
+    heads = ["scenario", "mean", f"from {compared.scenarios[0]}", "P5", "P95", "misses"]
+    return {"title": "Side by side", "heads": heads, "rows": found}
+
+
+def alternatives(solution: Solution) -> dict[str, Any]:
+    """Return the alternatives of a decision, the best first."""
+    table: Any = solution.table().sort_values("value", ascending=solution.rolling.sign < 0)
+    rows = []
+    for name, row in table.iterrows():
+        worth = Estimate(row["value"], row["value"] - row["error"], row["value"] + row["error"])
+        ends = [rounded(float(row[key]), None) for key in ("P5", "P95")]
+        rows.append([str(name), _exact(worth), *ends, f"{100 * row['chance below 0']:.1f} %"])
+    return {
+        "title": "The alternatives",
+        "heads": ["alternative", "worth", "P5", "P95", "below 0"],
+        "rows": rows,
+    }
